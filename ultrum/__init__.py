@@ -1,0 +1,94 @@
+"""From downloaded series to betas and costs of equity, with every step checked and traced.
+
+The map: get data (`Desk`, `read_series`), shape them (`to_frequency`, `growth`), make returns
+(`returns`, `excess`, `per_period`), line them up (`align`), estimate (`regress`, `factor_betas`,
+`cost_of_equity`), or say the whole job in a study file (`run_study`). `practice` is a made-up
+world to try everything on. Names are imported when first used.
+"""
+
+from __future__ import annotations
+
+import importlib
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from ultrum import practice as practice
+    from ultrum.core.convert import to_frequency as to_frequency
+    from ultrum.core.currency import to_currency as to_currency
+    from ultrum.core.descriptor import Descriptor as Descriptor
+    from ultrum.core.frequency import Frequency as Frequency
+    from ultrum.core.panel import Panel as Panel
+    from ultrum.core.panel import align as align
+    from ultrum.core.pricing.betas import factor_betas as factor_betas
+    from ultrum.core.pricing.cost_of_equity import CostOfEquity as CostOfEquity
+    from ultrum.core.pricing.cost_of_equity import Premium as Premium
+    from ultrum.core.pricing.cost_of_equity import cost_of_equity as cost_of_equity
+    from ultrum.core.pricing.cost_of_equity import premium as premium
+    from ultrum.core.regression.ols import regress as regress
+    from ultrum.core.regression.results import BetaTable as BetaTable
+    from ultrum.core.regression.results import Fit as Fit
+    from ultrum.core.regression.stability import break_test as break_test
+    from ultrum.core.returns import adjust_prices as adjust_prices
+    from ultrum.core.returns import excess as excess
+    from ultrum.core.returns import per_period as per_period
+    from ultrum.core.returns import returns as returns
+    from ultrum.core.returns import untraded_share as untraded_share
+    from ultrum.core.series import SeriesTable as SeriesTable
+    from ultrum.core.series import TimeSeries as TimeSeries
+    from ultrum.core.transform.growth import growth as growth
+    from ultrum.desk import Desk as Desk
+    from ultrum.errors import UltrumError as UltrumError
+    from ultrum.present import figures as figures
+    from ultrum.sources.table import read_series as read_series
+    from ultrum.study import Study as Study
+    from ultrum.study import run_study as run_study
+
+__version__ = "0.1.0"
+
+_HOME = {
+    "BetaTable": "core.regression.results",
+    "CostOfEquity": "core.pricing.cost_of_equity",
+    "Descriptor": "core.descriptor",
+    "Desk": "desk",
+    "Fit": "core.regression.results",
+    "Frequency": "core.frequency",
+    "Panel": "core.panel",
+    "Premium": "core.pricing.cost_of_equity",
+    "SeriesTable": "core.series",
+    "Study": "study",
+    "TimeSeries": "core.series",
+    "UltrumError": "errors",
+    "adjust_prices": "core.returns",
+    "align": "core.panel",
+    "break_test": "core.regression.stability",
+    "cost_of_equity": "core.pricing.cost_of_equity",
+    "excess": "core.returns",
+    "factor_betas": "core.pricing.betas",
+    "growth": "core.transform.growth",
+    "per_period": "core.returns",
+    "premium": "core.pricing.cost_of_equity",
+    "read_series": "sources.table",
+    "regress": "core.regression.ols",
+    "returns": "core.returns",
+    "run_study": "study",
+    "to_currency": "core.currency",
+    "to_frequency": "core.convert",
+    "untraded_share": "core.returns",
+}
+_MODULES = {"figures": "present.figures", "practice": "practice"}
+
+__all__ = [*_HOME, *_MODULES]  # noqa: PLE0604 - names live in the map above
+
+
+def __getattr__(name: str) -> Any:
+    if name in _MODULES:
+        return importlib.import_module(f"ultrum.{_MODULES[name]}")
+    if name not in _HOME:
+        raise AttributeError(f"module 'ultrum' has no attribute '{name}'")
+    found = getattr(importlib.import_module(f"ultrum.{_HOME[name]}"), name)
+    globals()[name] = found
+    return found
+
+
+def __dir__() -> list[str]:
+    return sorted([*__all__, "__version__"])

@@ -1,0 +1,1 @@
+"""Computation only: arrays in, arrays out; no files, network, printing, plotting or global state."""

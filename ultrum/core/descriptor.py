@@ -1,0 +1,114 @@
+"""What a number is: frequency, unit, measure, currency, source, and the steps it went through."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any, Final
+
+from ultrum.core.frequency import Frequency
+from ultrum.errors import UnitError
+
+MEASURES: Final = (
+    "price", "index", "stock", "flow", "rate", "return", "log_return", "quote", "score",
+)  # fmt: skip
+TIMINGS: Final = ("end", "start", "average", "total")
+RETURNS: Final = ("return", "log_return")
+ZERO_COST: Final = "zero cost"  # excess_of a long-short portfolio, which is financed by itself
+_TIMING_OF: Final = {
+    "price": "end", "stock": "end", "quote": "end", "flow": "total", "return": "total",
+    "log_return": "total",
+}  # fmt: skip
+_DECIMAL: Final = ("rate", *RETURNS, "score")
+
+
+@dataclass(frozen=True)
+class Step:
+    """One step on the trail of a series: what was done, and with which settings."""
+
+    action: str
+    settings: tuple[tuple[str, str], ...] = ()
+
+    def __str__(self) -> str:
+        inside = ", ".join(f"{key} {value}" for key, value in self.settings)
+        return f"{self.action} ({inside})" if inside else self.action
+
+
+@dataclass(frozen=True)
+class Descriptor:
+    """The facts that belong to a series and travel with it.
+
+    Attributes
+    ----------
+    measure : str
+        price, index, stock, flow, rate, return, log_return, quote or score; empty if unknown.
+    unit : str
+        decimal, index, currency, count and so on; never percent.
+    timing : str
+        When in its period an observation stands: end, start, average or total.
+    income : str
+        ``total`` if a price or return includes dividends, ``price`` if not, empty if unknown.
+    excess_of : str
+        Name of what has been subtracted from a return already, such as ``bill``.
+    trail : tuple of Step
+        Where the numbers came from, first step first.
+    """
+
+    name: str = "series"
+    title: str = ""
+    frequency: Frequency = Frequency("M")
+    measure: str = ""
+    unit: str = ""
+    scale: int = 0
+    currency: str = ""
+    timing: str = ""
+    seasonal_adjustment: str = ""
+    region: str = ""
+    source: str = ""
+    address: str = ""
+    base_period: str = ""
+    release_lag: str = ""
+    income: str = ""
+    excess_of: str = ""
+    quoted: str = ""
+    maturity: str = ""
+    day_count: str = ""
+    trail: tuple[Step, ...] = ()
+
+    def __post_init__(self) -> None:
+        _check_word("measure", self.measure, MEASURES)
+        _check_word("timing", self.timing, TIMINGS)
+        if self.unit in ("percent", "%"):
+            raise UnitError(
+                f"{self.name}: percent exists only on entry and exit. "
+                "Divide by 100 and say unit='decimal', or read it with units='percent'."
+            )
+        if not self.timing:
+            object.__setattr__(self, "timing", _TIMING_OF.get(self.measure, ""))
+        if not self.unit and self.measure in _DECIMAL:
+            object.__setattr__(self, "unit", "decimal")
+
+    def changed(self, **facts: Any) -> Descriptor:
+        """Copy with other facts."""
+        return replace(self, **facts)
+
+    def stepped(
+        self, action: str, facts: dict[str, Any] | None = None, **settings: Any
+    ) -> Descriptor:
+        """Copy with one more step on its trail, and other facts."""
+        said = tuple((key, str(value)) for key, value in settings.items() if value is not None)
+        return replace(self, trail=(*self.trail, Step(action, said)), **(facts or {}))
+
+    @property
+    def is_return(self) -> bool:
+        """Whether it holds returns, simple or logarithmic."""
+        return self.measure in RETURNS
+
+    @property
+    def heading(self) -> str:
+        """Title, or the name where there is none."""
+        return self.title or self.name
+
+
+def _check_word(field: str, word: str, known: tuple[str, ...]) -> None:
+    if word and word not in known:
+        raise UnitError(f"{field} '{word}' is not known; it is one of {', '.join(known)}.")

@@ -1,0 +1,49 @@
+"""Factor betas of a whole panel."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from ultrum.core.panel import Panel
+from ultrum.core.regression.ols import regress
+from ultrum.core.regression.results import BetaTable
+from ultrum.errors import EstimationError
+
+
+def factor_betas(
+    panel: Panel,
+    factors: Sequence[str] | None = None,
+    *,
+    errors: str = "hac",
+    lags: int | None = None,
+) -> BetaTable:
+    """Regress every asset's excess return on the factors, each on its own sample.
+
+    Parameters
+    ----------
+    panel : Panel
+        Made by :func:`ultrum.align`.
+    factors : sequence of str, optional
+        Names of factors; all of them by default.
+    errors, lags
+        As for :func:`ultrum.regress`.
+
+    Returns
+    -------
+    BetaTable
+        The constant is alpha, per period.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> table = factor_betas(panel, ["market"])
+    >>> list(table.coefficients.columns)
+    ['constant', 'market']
+    """
+    names = list(factors) if factors is not None else list(panel.factors)
+    unknown = [n for n in names if n not in panel.factors]
+    if unknown or not names:
+        known = ", ".join(map(str, panel.factors))
+        raise EstimationError(f"No factor {', '.join(unknown) or 'given'}; the panel has: {known}.")
+    return regress(panel.excess, panel.factor_table.select(names), errors=errors, lags=lags)

@@ -1,0 +1,1 @@
+"""Least squares on time series: estimates, their covariance, and tests."""

@@ -1,0 +1,93 @@
+"""Covariance of least-squares coefficients, for many left-hand sides at once.
+
+Every estimator is a quadratic form in the columns of the influence matrix A = (X'X)⁻¹X', which
+comes from QR; X'X itself is never formed. Arrays: A is (p,T), residuals E are (T,N), results are
+(N,p,p).
+"""
+
+from __future__ import annotations
+
+from typing import Final
+
+import numpy as np
+
+from ultrum.core.types import Floats, Ints
+from ultrum.errors import EstimationError
+
+ERRORS: Final = ("classical", "hc0", "hc1", "hc2", "hc3", "hac")
+
+
+def covariance(
+    errors: str,
+    influence: Floats,
+    residuals: Floats,
+    leverage: Floats,
+    moments: Ints,
+    lags: int | None,
+) -> Floats:
+    """Covariance (N,p,p) by name.
+
+    Parameters
+    ----------
+    errors : {"classical", "hc0", "hc1", "hc2", "hc3", "hac"}
+        See the functions below for the formulas.
+    moments : ndarray of int64, shape (T,)
+        Ordinal of each row, so that lags count periods and not rows.
+    lags : int, optional
+        Only for hac; by default :func:`lag_rule`.
+    """
+    if errors == "classical":
+        return classical(influence, residuals)
+    if errors == "hac":
+        return newey_west(influence, residuals, moments, lags)
+    if errors in ERRORS:
+        return heteroskedastic(influence, residuals, leverage, errors)
+    raise EstimationError(f"errors='{errors}' is not known; it is one of {', '.join(ERRORS)}.")
+
+
+def classical(influence: Floats, residuals: Floats) -> Floats:
+    """s²(X'X)⁻¹ with s² = RSS/(T−p)."""
+    rows, columns = influence.shape[1], influence.shape[0]
+    variance = np.sum(residuals**2, axis=0) / (rows - columns)
+    return np.asarray(variance[:, None, None] * (influence @ influence.T))
+
+
+def heteroskedastic(influence: Floats, residuals: Floats, leverage: Floats, kind: str) -> Floats:
+    """White (1980) HC0; HC1 = HC0·T/(T−p); HC2 and HC3 of MacKinnon and White (1985)."""
+    rows, columns = influence.shape[1], influence.shape[0]
+    weight = residuals**2
+    if kind in ("hc2", "hc3"):
+        slack = np.maximum(1.0 - leverage, np.finfo(float).eps)[:, None]
+        weight = weight / (slack if kind == "hc2" else slack**2)
+    meat = np.einsum("pt,tn,qt->npq", influence, weight, influence, optimize=True)
+    return meat * rows / (rows - columns) if kind == "hc1" else meat
+
+
+def newey_west(
+    influence: Floats, residuals: Floats, moments: Ints, lags: int | None = None
+) -> Floats:
+    """Newey and West (1987) with Bartlett weights and factor T/(T−p).
+
+    Rows that are missing in the calendar contribute zero scores (Parzen 1963).
+    """
+    columns, rows = influence.shape
+    depth = lag_rule(rows) if lags is None else lags
+    place = moments - moments[0]
+    scores = np.zeros((place[-1] + 1, columns, residuals.shape[1]))
+    scores[place] = influence.T[:, :, None] * residuals[:, None, :]
+    total = np.einsum("tpn,tqn->npq", scores, scores)
+    for lag in range(1, min(depth, len(scores) - 1) + 1):
+        cross = np.einsum("tpn,tqn->npq", scores[lag:], scores[:-lag])
+        total += (1.0 - lag / (depth + 1.0)) * (cross + cross.transpose(0, 2, 1))
+    return np.asarray(total * rows / (rows - columns))
+
+
+def lag_rule(rows: int) -> int:
+    """floor(4(T/100)^(2/9)), after Newey and West (1994).
+
+    Examples
+    --------
+    >>> lag_rule(252)
+    4
+    """
+    return int(4.0 * (rows / 100.0) ** (2.0 / 9.0))

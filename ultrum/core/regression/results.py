@@ -1,0 +1,356 @@
+"""What an estimated regression says: `Fit` for one left-hand side, `BetaTable` for many."""
+
+from __future__ import annotations
+
+import html
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pandas as pd
+import scipy.special
+
+from ultrum.core.types import Array, Floats
+from ultrum.errors import EstimationError
+
+CONSTANT = "constant"
+
+
+@dataclass(frozen=True)
+class TestResult:
+    """A test statistic with its distribution under the null hypothesis.
+
+    ``df`` holds the degrees of freedom, numerator first.
+    """
+
+    statistic: float
+    distribution: str
+    df: tuple[float, ...]
+    p_value: float
+    note: str = ""
+
+    @classmethod
+    def of_f(cls, statistic: float, above: int, below: int, note: str = "") -> TestResult:
+        """F test with its upper-tail p value."""
+        p_value = float(scipy.special.fdtrc(above, below, max(statistic, 0.0)))
+        return cls(float(statistic), f"F({above}, {below})", (above, below), p_value, note)
+
+    def to_frame(self) -> pd.DataFrame:
+        """One row."""
+        row = {"statistic": self.statistic, "distribution": self.distribution}
+        return pd.DataFrame([{**row, "p_value": self.p_value, "note": self.note}])
+
+    def __repr__(self) -> str:
+        tail = f"  {self.note}" if self.note else ""
+        return f"{self.distribution} = {self.statistic:.4g}, p = {self.p_value:.4g}{tail}"
+
+    def _repr_html_(self) -> str:
+        return f"<p>{html.escape(repr(self))}</p>"
+
+
+def t_quantile(level: float, df: Any) -> Any:
+    """Two-sided quantile of Student's t for a confidence level."""
+    if not 0.0 < level < 1.0:
+        raise EstimationError(f"A confidence level lies between 0 and 1, not {level}.")
+    return scipy.special.stdtrit(df, 0.5 + level / 2.0)
+
+
+def t_p_values(t_values: Array, df: Any) -> Floats:
+    """Two-sided p values of Student's t."""
+    return np.asarray(2.0 * scipy.special.stdtr(df, -np.abs(t_values)))
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Fit:
+    """One estimated regression.
+
+    Attributes
+    ----------
+    coefficients, standard_errors, t_values, p_values : Series, shape (p,)
+        Labelled by term; the first is ``constant`` where there is one.
+    covariance : DataFrame, shape (p, p)
+    response, design : Series (T,), DataFrame (T, p)
+        The rows that were used.
+    nobs, df, sigma, r2, r2_adjusted
+        Observations; residual degrees of freedom; √(RSS/df); R², uncentred without a constant.
+    errors, lags
+        Kind of standard errors, and the lags if they are ``hac``.
+    condition_number : float
+        Of the design with columns of unit length.
+    sample : tuple
+        Labels of the first and last row used.
+    lost : mapping of str to int
+        Rows not used, by cause.
+    """
+
+    name: str
+    coefficients: pd.Series
+    covariance: pd.DataFrame
+    response: pd.Series
+    design: pd.DataFrame
+    r2: float
+    errors: str
+    lags: int | None
+    condition_number: float
+    lost: Mapping[str, int] = field(default_factory=dict)
+
+    @property
+    def standard_errors(self) -> pd.Series:
+        """Square roots of the covariance's diagonal."""
+        return pd.Series(np.sqrt(np.diag(self.covariance)), self.coefficients.index)
+
+    @property
+    def t_values(self) -> pd.Series:
+        """Coefficients over their standard errors."""
+        return self.coefficients / self.standard_errors
+
+    @property
+    def p_values(self) -> pd.Series:
+        """Two-sided, Student's t with ``df`` degrees of freedom."""
+        return pd.Series(t_p_values(self.t_values.to_numpy(), self.df), self.coefficients.index)
+
+    @property
+    def fitted(self) -> pd.Series:
+        """Fitted values on the rows used."""
+        return (self.design @ self.coefficients).rename("fitted")
+
+    @property
+    def residuals(self) -> pd.Series:
+        """Response less fitted values, on the rows used."""
+        return (self.response - self.fitted).rename("residuals")
+
+    @property
+    def nobs(self) -> int:
+        """Rows used."""
+        return len(self.response)
+
+    @property
+    def df(self) -> int:
+        """Residual degrees of freedom."""
+        return self.nobs - len(self.coefficients)
+
+    @property
+    def sigma(self) -> float:
+        """Standard deviation of the residuals, √(RSS/df)."""
+        return float(np.sqrt(np.sum(self.residuals.to_numpy() ** 2) / self.df))
+
+    @property
+    def r2_adjusted(self) -> float:
+        """R² adjusted for degrees of freedom."""
+        free = self.nobs - (1 if CONSTANT in self.coefficients.index else 0)
+        return float(1.0 - (1.0 - self.r2) * free / self.df)
+
+    @property
+    def sample(self) -> tuple[Any, Any]:
+        """First and last row used."""
+        return self.response.index[0], self.response.index[-1]
+
+    def interval(self, level: float = 0.95) -> pd.DataFrame:
+        """Confidence interval of each coefficient, columns ``low high``."""
+        reach = t_quantile(level, self.df) * self.standard_errors
+        return pd.DataFrame({"low": self.coefficients - reach, "high": self.coefficients + reach})
+
+    def test(self, R: Any, value: Any = 0.0) -> TestResult:
+        """Wald test of R·coefficients = value, as an F with (q, df) degrees of freedom.
+
+        Parameters
+        ----------
+        R : str, list of str, or array of shape (q, p)
+            Names of coefficients, or the restrictions themselves.
+        value : float or array of shape (q,)
+            What they are tested against.
+
+        Examples
+        --------
+        >>> from ultrum.core.regression.ols import regress
+        >>> fit = regress([1.0, 2.1, 2.9, 4.2], [[1.0], [2.0], [3.0], [4.0]], errors="classical")
+        >>> fit.test("x1", 1.0).p_value > 0.3
+        True
+        """
+        restrictions = self._restrictions(R)
+        gap = restrictions @ self.coefficients.to_numpy() - np.asarray(value, dtype=np.float64)
+        middle = restrictions @ self.covariance.to_numpy() @ restrictions.T
+        count = len(restrictions)
+        if np.linalg.matrix_rank(middle) < count:
+            raise EstimationError(f"The {count} restrictions are not independent; drop some.")
+        return TestResult.of_f(gap @ np.linalg.solve(middle, gap) / count, count, self.df)
+
+    def predict(self, X: pd.DataFrame) -> pd.Series:
+        """Predicted response for rows of factors, columns named as the factors."""
+        factors = [t for t in self.coefficients.index if t != CONSTANT]
+        absent = [name for name in factors if name not in X]
+        if absent:
+            raise EstimationError(f"X lacks {', '.join(absent)}; the model needs them.")
+        level = float(self.coefficients.get(CONSTANT, 0.0))
+        return (X[factors] @ self.coefficients[factors] + level).rename(self.name)
+
+    def to_frame(self) -> pd.DataFrame:
+        """One row per term: coefficient, standard error, t, p and 95 % interval."""
+        columns = {
+            "coefficient": self.coefficients,
+            "standard_error": self.standard_errors,
+            "t": self.t_values,
+            "p": self.p_values,
+        }
+        return pd.DataFrame(columns).join(self.interval())
+
+    def _restrictions(self, R: Any) -> Floats:
+        if isinstance(R, str):
+            R = [R]
+        if isinstance(R, Sequence) and R and all(isinstance(r, str) for r in R):
+            unknown = [r for r in R if r not in self.coefficients.index]
+            if unknown:
+                known = ", ".join(map(str, self.coefficients.index))
+                raise EstimationError(f"No coefficient {', '.join(unknown)}; there are: {known}.")
+            return np.eye(len(self.coefficients))[[self.coefficients.index.get_loc(r) for r in R]]
+        restrictions = np.atleast_2d(np.asarray(R, dtype=np.float64))
+        if restrictions.shape[1] != len(self.coefficients):
+            raise EstimationError(
+                f"R has {restrictions.shape[1]} columns; the model has "
+                f"{len(self.coefficients)} coefficients."
+            )
+        return restrictions
+
+    def __repr__(self) -> str:
+        kind = f"{self.errors} errors" + (f", {self.lags} lags" if self.lags is not None else "")
+        lost = ", ".join(f"{count} {cause}" for cause, count in self.lost.items() if count)
+        head = (
+            f"{self.name}: {self.nobs} rows, {self.sample[0]} to {self.sample[1]}; {kind}\n"
+            f"R² {self.r2:.4f}, adjusted {self.r2_adjusted:.4f}; sigma {self.sigma:.6g}; "
+            f"df {self.df}; rows lost: {lost or 'none'}"
+        )
+        return f"{head}\n{self.to_frame().to_string(float_format=lambda v: f'{v:.6g}')}"
+
+    def _repr_html_(self) -> str:
+        head = html.escape(repr(self).split("\n  ", maxsplit=1)[0])
+        return f"<pre>{head}</pre>{self.to_frame().to_html()}"
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class BetaTable:
+    """Regressions of many assets on the same factors, each on its own sample.
+
+    Attributes
+    ----------
+    coefficients, standard_errors, t_values, p_values : DataFrame, shape (N, p)
+    covariance : ndarray, shape (N, p, p)
+    nobs, df, sigma, r2, lags, first, last : Series, shape (N,)
+    residuals : DataFrame, shape (T, N)
+        Missing where a row was not used.
+    lost : DataFrame, shape (N, causes)
+        Rows not used, by cause.
+    """
+
+    coefficients: pd.DataFrame
+    covariance: Floats
+    r2: pd.Series
+    lags: pd.Series
+    condition_numbers: pd.Series
+    residuals: pd.DataFrame
+    response: pd.DataFrame
+    design: pd.DataFrame
+    lost: pd.DataFrame
+    errors: str
+
+    @property
+    def assets(self) -> list[str]:
+        """Names of the left-hand sides."""
+        return list(self.coefficients.index)
+
+    @property
+    def standard_errors(self) -> pd.DataFrame:
+        """Square roots of each covariance's diagonal."""
+        variances = np.diagonal(self.covariance, axis1=1, axis2=2)
+        return self._like(np.sqrt(variances))
+
+    @property
+    def t_values(self) -> pd.DataFrame:
+        """Coefficients over their standard errors."""
+        return self.coefficients / self.standard_errors
+
+    @property
+    def p_values(self) -> pd.DataFrame:
+        """Two-sided, Student's t with each asset's ``df``."""
+        return self._like(t_p_values(self.t_values.to_numpy(), self.df.to_numpy()[:, None]))
+
+    @property
+    def nobs(self) -> pd.Series:
+        """Rows used for each asset."""
+        return self.residuals.notna().sum()
+
+    @property
+    def df(self) -> pd.Series:
+        """Residual degrees of freedom of each asset."""
+        return self.nobs - self.coefficients.shape[1]
+
+    @property
+    def sigma(self) -> pd.Series:
+        """Standard deviation of each asset's residuals."""
+        return np.sqrt((self.residuals**2).sum() / self.df)
+
+    @property
+    def first(self) -> pd.Series:
+        """First row used for each asset."""
+        return self._edge(0)
+
+    @property
+    def last(self) -> pd.Series:
+        """Last row used for each asset."""
+        return self._edge(-1)
+
+    def interval(self, term: str, level: float = 0.95) -> pd.DataFrame:
+        """Confidence interval of one term for every asset, columns ``low high``."""
+        centre = self.coefficients[term]
+        reach = self.standard_errors[term] * t_quantile(level, self.df.to_numpy())
+        return pd.DataFrame({"low": centre - reach, "high": centre + reach})
+
+    def fit(self, asset: str) -> Fit:
+        """Regression of one asset, as :func:`ultrum.regress` would give it alone."""
+        if asset not in self.coefficients.index:
+            raise EstimationError(f"No asset '{asset}'; there are: {', '.join(self.assets)}.")
+        where = self.assets.index(asset)
+        used = self.residuals[asset].notna().to_numpy()
+        terms = self.coefficients.columns
+        lags = self.lags[asset]
+        return Fit(
+            name=asset,
+            coefficients=self.coefficients.loc[asset],
+            covariance=pd.DataFrame(self.covariance[where], terms, terms),
+            response=self.response[asset][used],
+            design=self.design[used],
+            r2=float(self.r2[asset]),
+            errors=self.errors,
+            lags=None if pd.isna(lags) else int(lags),
+            condition_number=float(self.condition_numbers[asset]),
+            lost={str(k): int(v) for k, v in self.lost.loc[asset].items()},
+        )
+
+    def to_frame(self) -> pd.DataFrame:
+        """One row per asset: each term with its error, t and p; then R², sigma and sample."""
+        parts = {}
+        for term in self.coefficients.columns:
+            parts[term] = self.coefficients[term]
+            parts[f"{term}_error"] = self.standard_errors[term]
+            parts[f"{term}_t"] = self.t_values[term]
+            parts[f"{term}_p"] = self.p_values[term]
+        tail = {"r2": self.r2, "sigma": self.sigma, "rows": self.nobs, "first": self.first}
+        return pd.DataFrame({**parts, **tail, "last": self.last, "lost": self.lost.sum(axis=1)})
+
+    def _like(self, values: Floats) -> pd.DataFrame:
+        return pd.DataFrame(values, self.coefficients.index, self.coefficients.columns)
+
+    def _edge(self, which: int) -> pd.Series:
+        used = self.residuals.notna().to_numpy()
+        rows = [np.flatnonzero(used[:, i])[which] for i in range(used.shape[1])]
+        return pd.Series(self.residuals.index[rows], self.assets)
+
+    def __repr__(self) -> str:
+        shown = self.coefficients.add_suffix("").round(4).astype(str)
+        shown += " (" + self.standard_errors.round(4).astype(str) + ")"
+        shown = shown.assign(R2=self.r2.round(3), rows=self.nobs, lost=self.lost.sum(axis=1))
+        head = f"{len(self.assets)} assets; {self.errors} standard errors in brackets"
+        return f"{head}\n{shown.to_string(max_rows=30, line_width=100)}"
+
+    def _repr_html_(self) -> str:
+        return str(self.to_frame().to_html())

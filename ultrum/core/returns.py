@@ -1,0 +1,432 @@
+"""From prices, dividends and splits to returns; from yields to what a period earned.
+
+The holder of one share is followed: a split multiplies the shares, a dividend buys more at the
+close of the ex-date. The value of that holding is a price that can be compared with any other day.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.convert import STALE_AFTER, to_frequency
+from ultrum.core.descriptor import Descriptor
+from ultrum.core.frequency import Frequency
+from ultrum.core.series import SeriesTable, TimeSeries, check_same, on_block
+from ultrum.core.types import Floats
+from ultrum.errors import CurrencyError, FrequencyError, UnitError
+
+QUOTINGS: Final = ("effective", "simple", "bond-equivalent", "discount", "continuous")
+
+
+@on_block
+def returns(
+    prices: SeriesTable,
+    *,
+    frequency: str | Frequency | None = None,
+    kind: str = "simple",
+    dividends: pd.DataFrame | None = None,
+    splits: pd.DataFrame | None = None,
+    final_payments: pd.DataFrame | None = None,
+    stale_after: int = STALE_AFTER,
+) -> SeriesTable:
+    """Returns between consecutive period ends.
+
+    Parameters
+    ----------
+    prices : TimeSeries or SeriesTable
+        Closing prices as they were, not adjusted.
+    frequency : str or Frequency, optional
+        Lower frequency wanted, such as ``"M"``; by default that of the prices.
+    kind : {"simple", "log"}
+        P/P₋ − 1, or log(P/P₋).
+    dividends, splits, final_payments : DataFrame, optional
+        As for :func:`adjust_prices`.
+    stale_after : int
+        A period-end price older than this many weekdays is missing.
+
+    Returns
+    -------
+    TimeSeries or SeriesTable
+        A return needs two consecutive valid period ends; across a gap there is none. The first
+        period has none and is left out.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> close = pd.Series([100.0, 110.0, 99.0], pd.period_range("2024-01", periods=3, freq="M"))
+    >>> close = TimeSeries.wrap(close, name="BRTW", measure="price", currency="QML")
+    >>> returns(close).to_pandas().round(3).tolist()
+    [0.1, -0.1]
+    """
+    if kind not in ("simple", "log"):
+        raise UnitError(f"kind='{kind}' is not known; it is simple or log.")
+    _check_prices(prices)
+    held = adjust_prices(prices, dividends, splits, final_payments=final_payments)
+    if frequency is not None:
+        held = _held_to_period_end(held, Frequency.parse(frequency), final_payments)
+        held = to_frequency(held, frequency, how="last", stale_after=stale_after)
+    ratio = _ratios(held)
+    block = np.log(ratio) if kind == "log" else ratio - 1.0
+    facts = {
+        "measure": "return" if kind == "simple" else "log_return",
+        "unit": "decimal",
+        "timing": "total",
+    }
+    abouts = [a.stepped("returns", facts, kind=kind) for a in held.about]
+    causes = {
+        name: {late: cause for period, cause in known.items() for late in (period, period + 1)}
+        for name, known in held.causes.items()
+    }
+    return SeriesTable.build(block, held.index[1:], abouts, causes)
+
+
+@on_block
+def adjust_prices(
+    prices: SeriesTable,
+    dividends: pd.DataFrame | None = None,
+    splits: pd.DataFrame | None = None,
+    *,
+    final_payments: pd.DataFrame | None = None,
+) -> SeriesTable:
+    """Prices adjusted backwards for dividends and splits, ending at the last price itself.
+
+    Parameters
+    ----------
+    prices : TimeSeries or SeriesTable
+        Daily closing prices as they were.
+    dividends : DataFrame, optional
+        Columns ``asset date amount`` and, if need be, ``currency``; the date is the ex-date, the
+        amount is per share held on that day. Reinvested at the first close at or after it.
+    splits : DataFrame, optional
+        Columns ``asset date ratio``: new shares for one old, from that day on.
+    final_payments : DataFrame, optional
+        Columns ``asset date amount``: what holders of a delisted share got; it stands as the last
+        price of the period it falls in.
+
+    Returns
+    -------
+    TimeSeries or SeriesTable
+        ``income`` is ``total`` if dividends were given, else ``price``.
+
+    Raises
+    ------
+    CurrencyError
+        If a dividend is in another currency than its price.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> close = pd.Series([30.0, 10.0], pd.bdate_range("2024-01-01", periods=2))
+    >>> close = TimeSeries.wrap(close, name="LTSM", measure="price", currency="QML")
+    >>> split = pd.DataFrame({"asset": ["LTSM"], "date": ["2024-01-02"], "ratio": [3.0]})
+    >>> adjust_prices(close, splits=split).to_pandas().tolist()
+    [10.0, 10.0]
+    """
+    _check_prices(prices)
+    prices = _with_final_payments(prices, final_payments)
+    growth = np.ones(prices.block.shape)
+    ratios, late_splits = _events(prices, splits, "ratio")
+    amounts, late_dividends = _events(prices, dividends, "amount")
+    for column, row, ratio in ratios:
+        growth[row, column] *= ratio
+    for column, row, amount in amounts:
+        growth[row, column] *= 1.0 + amount / prices.block[row, column]
+    shares = np.cumprod(growth, axis=0)
+    income = "total" if dividends is not None else prices.about[0].income or "price"
+    said = [
+        word
+        for word, table in (
+            ("dividends", dividends),
+            ("splits", splits),
+            ("final payments", final_payments),
+        )
+        if table is not None
+    ]
+    outside = late_splits + late_dividends
+    abouts = [
+        a.stepped(
+            "adjust prices",
+            {"income": income},
+            with_=", ".join(said) or "nothing",
+            events_outside_the_prices=outside.get(a.name),
+        )
+        for a in prices.about
+    ]
+    return SeriesTable.build(prices.block * shares / shares[-1:], prices.index, abouts)
+
+
+@on_block
+def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
+    """Returns less the risk-free return of the same period.
+
+    Never shifts a date: a yield is refused, and :func:`per_period` turns it into a return first.
+
+    Parameters
+    ----------
+    x : TimeSeries or SeriesTable
+        Returns, simple or logarithmic.
+    risk_free : TimeSeries
+        Simple risk-free return of each period.
+
+    Raises
+    ------
+    UnitError
+        If ``risk_free`` is a yield, or ``x`` is in excess of something already.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> months = pd.period_range("2024-01", periods=2, freq="M")
+    >>> r = TimeSeries.wrap(pd.Series([0.02, 0.01], months), measure="return")
+    >>> bill = TimeSeries.wrap(pd.Series([0.002, 0.002], months), name="bill", measure="return")
+    >>> excess(r, bill).to_pandas().round(3).tolist()
+    [0.018, 0.008]
+    """
+    _check_risk_free(risk_free, x)
+    rate = risk_free.values.reindex(x.index).to_numpy(dtype=np.float64)
+    block = x.block.copy()
+    for i, about in enumerate(x.about):
+        if not about.is_return:
+            raise UnitError(f"{about.name} is a {about.measure or 'series'}, not a return.")
+        if about.excess_of:
+            raise UnitError(
+                f"{about.name} is already in excess of {about.excess_of}; "
+                f"subtracting {risk_free.name} would count it twice."
+            )
+        block[:, i] -= np.log1p(rate) if about.measure == "log_return" else rate
+    abouts = [
+        a.stepped("excess", {"excess_of": risk_free.name}, of=risk_free.name) for a in x.about
+    ]
+    return SeriesTable.build(block, x.index, abouts)
+
+
+@on_block
+def per_period(
+    yields: SeriesTable, frequency: str | Frequency | None = None, *, quoted: str | None = None
+) -> SeriesTable:
+    """Risk-free return earned in each period, from the yield known at the end of the one before.
+
+    Parameters
+    ----------
+    yields : TimeSeries or SeriesTable
+        Annual yields in decimals, at period ends.
+    frequency : str or Frequency, optional
+        Frequency wanted; by default that of the yields.
+    quoted : {"effective", "simple", "bond-equivalent", "discount", "continuous"}, optional
+        How the yield is quoted; by default what the series says of itself.
+
+    Returns
+    -------
+    TimeSeries or SeriesTable
+        Simple returns, dated one period after the yield.
+
+    Notes
+    -----
+    effective (1+y)^(1/P) − 1; simple y/P; bond-equivalent (1+y/2)^(2/P) − 1; continuous
+    exp(y/P) − 1; discount: the price 1 − y·d/360 of a bill with d days to maturity earns
+    (1/price)^(days in period/d) − 1.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> y = pd.Series([0.06, 0.06], pd.period_range("2024-01", periods=2, freq="M"))
+    >>> y = TimeSeries.wrap(y, name="bill", measure="rate", timing="end", quoted="simple")
+    >>> per_period(y).to_pandas().round(4).to_dict()
+    {Period('2024-02', 'M'): 0.005, Period('2024-03', 'M'): 0.005}
+    """
+    target = Frequency.parse(frequency or yields.frequency)
+    if target < yields.frequency:
+        raise FrequencyError(
+            f"{yields.names[0]} is {yields.frequency.name}; "
+            f"{target.name} returns cannot be had from it."
+        )
+    at_ends = to_frequency(yields, target, how="last") if target != yields.frequency else yields
+    block = np.empty_like(at_ends.block)
+    for i, about in enumerate(at_ends.about):
+        rule = quoted or about.quoted
+        _check_yield(about, rule, target)
+        block[:, i] = _earned(at_ends.block[:, i], rule, target.periods_per_year, about.maturity)
+    facts = {
+        "measure": "return",
+        "timing": "total",
+        "quoted": "",
+        "maturity": "",
+        "frequency": target,
+    }
+    abouts = [a.stepped("per period", facts, quoted=quoted or a.quoted) for a in at_ends.about]
+    return SeriesTable.build(block, target.index(at_ends.ordinals + 1), abouts)
+
+
+def untraded_share(prices: SeriesTable, volume: SeriesTable) -> pd.Series:
+    """Share of each asset's days, from first to last price, on which nothing was traded.
+
+    Parameters
+    ----------
+    prices, volume : SeriesTable
+        Daily closes and volumes of the same assets, shape (T, N).
+
+    Returns
+    -------
+    Series, shape (N,)
+        A day counts as untraded when its volume is zero or its price is missing.
+
+    Examples
+    --------
+    >>> days = pd.bdate_range("2024-01-01", periods=4)
+    >>> close = SeriesTable.wrap(pd.DataFrame({"NTSH": [5.0, 5, 6, 6]}, days), measure="price")
+    >>> volume = SeriesTable.wrap(pd.DataFrame({"NTSH": [9.0, 0, 8, 7]}, days), measure="flow")
+    >>> untraded_share(close, volume).to_dict()
+    {'NTSH': 0.25}
+    """
+    priced = np.isfinite(prices.block)
+    listed = (np.cumsum(priced, axis=0) > 0) & (np.cumsum(priced[::-1], axis=0)[::-1] > 0)
+    shares = volume.values.reindex(index=prices.index, columns=prices.names).to_numpy()
+    still = listed & (~priced | (shares == 0))
+    return pd.Series(still.sum(axis=0) / np.maximum(listed.sum(axis=0), 1), index=prices.names)
+
+
+def _ratios(held: SeriesTable) -> Floats:
+    """Each row over the one before, missing where they are not consecutive periods."""
+    block = held.block
+    ratio = block[1:] / block[:-1]
+    if not held.frequency.is_dated:
+        apart = np.diff(held.ordinals) != 1
+        ratio[apart] = np.nan
+    return ratio
+
+
+def _check_prices(prices: SeriesTable) -> None:
+    for i, about in enumerate(prices.about):
+        if about.measure not in ("price", "index"):
+            raise UnitError(
+                f"{about.name} is a {about.measure or 'series of unknown measure'}; "
+                "returns need prices or index levels (measure='price')."
+            )
+        low = np.nanmin(prices.block[:, i], initial=np.inf)
+        if low <= 0:
+            raise UnitError(
+                f"{about.name} has a price of {low:g}; a price is above zero. "
+                "Mark the bad values as missing."
+            )
+
+
+def _events(
+    prices: SeriesTable, table: pd.DataFrame | None, field: str
+) -> tuple[list[tuple[int, int, float]], Counter[str]]:
+    """Column, row and value of each event, at the first priced row at or after its date.
+
+    Events before an asset's first price or after its last cannot matter; they are counted.
+    """
+    outside: Counter[str] = Counter()
+    if table is None or not len(table):
+        return [], outside
+    known = table[table["asset"].isin(prices.names)]
+    _check_event_currency(prices, known)
+    days = pd.DatetimeIndex(prices.index).to_numpy().astype("datetime64[D]")
+    found = []
+    for asset, day, value in zip(known["asset"], known["date"], known[field], strict=True):
+        column = prices.names.index(asset)
+        priced = np.flatnonzero(np.isfinite(prices.block[:, column]))
+        place = np.searchsorted(days[priced], np.datetime64(pd.Timestamp(day), "D"))
+        if 0 < place < len(priced):
+            found.append((column, int(priced[place]), float(value)))
+        else:
+            outside[asset] += 1
+    return found, outside
+
+
+def _held_to_period_end(
+    held: SeriesTable, target: Frequency, payments: pd.DataFrame | None
+) -> SeriesTable:
+    """Carry each final payment to the end of its period, so that its return is whole."""
+    if payments is None or not len(payments):
+        return held
+    frame, periods = held.values.copy(), target.ordinals_of(held.index)
+    for asset, day in zip(payments["asset"], payments["date"], strict=True):
+        if asset in frame.columns:
+            same = (periods == target.ordinals([pd.Timestamp(day)])[0]) & (
+                frame.index >= pd.Timestamp(day)
+            )
+            frame.loc[same, asset] = frame.at[pd.Timestamp(day), asset]
+    return SeriesTable(frame, held.about)
+
+
+def _check_event_currency(prices: SeriesTable, events: pd.DataFrame) -> None:
+    if "currency" not in events:
+        return
+    own = {a.name: a.currency for a in prices.about}
+    for asset, currency in zip(events["asset"], events["currency"], strict=True):
+        if own[asset] and currency and own[asset] != currency:
+            raise CurrencyError(
+                f"{asset}: prices are in {own[asset]}, a dividend in {currency}. "
+                "Convert one with to_currency first."
+            )
+
+
+def _with_final_payments(prices: SeriesTable, payments: pd.DataFrame | None) -> SeriesTable:
+    """Put each final payment in as the last price of its asset."""
+    if payments is None or not len(payments):
+        return prices
+    frame = prices.values.copy()
+    for asset, day, amount in zip(
+        payments["asset"], payments["date"], payments["amount"], strict=True
+    ):
+        if asset in frame.columns:
+            frame.loc[pd.Timestamp(day), asset] = float(amount)
+    return SeriesTable(frame.sort_index(), prices.about)
+
+
+def _check_risk_free(risk_free: TimeSeries, x: SeriesTable) -> None:
+    about = risk_free.about
+    if about.measure != "return":
+        raise UnitError(
+            f"{about.name} is a {about.measure or 'series'}, not a return per period. "
+            "Turn a yield into returns with per_period first."
+        )
+    check_same(
+        x.about[0].changed(measure="return", currency=about.currency, excess_of=""),
+        about.changed(excess_of=""),
+        "less",
+    )
+
+
+def _check_yield(about: Descriptor, rule: str, target: Frequency) -> None:
+    if about.measure != "rate":
+        raise UnitError(
+            f"{about.name} is a {about.measure or 'series'}; per_period needs a yield "
+            "(measure='rate')."
+        )
+    if rule not in QUOTINGS:
+        raise UnitError(
+            f"{about.name}: quoted='{rule}' is not a quoting rule; "
+            f"it is one of {', '.join(QUOTINGS)}."
+        )
+    if about.maturity and _years(about.maturity) > 1.0 / target.periods_per_year + 1e-9:
+        raise UnitError(
+            f"{about.name} matures in {about.maturity}, longer than a {target.name} "
+            "period: holding it is not free of risk. Take a shorter bill, or a lower "
+            "frequency."
+        )
+
+
+def _years(maturity: str) -> float:
+    count, unit = float(maturity[1:-1]), maturity[-1]
+    return count / {"Y": 1.0, "M": 12.0, "W": 365.25 / 7, "D": 365.25}[unit]
+
+
+def _earned(y: Floats, rule: str, per_year: float, maturity: str) -> Floats:
+    if rule == "effective":
+        return np.asarray(np.expm1(np.log1p(y) / per_year))
+    if rule == "bond-equivalent":
+        return np.asarray(np.expm1(2.0 / per_year * np.log1p(y / 2.0)))
+    if rule == "continuous":
+        return np.asarray(np.expm1(y / per_year))
+    if rule == "simple":
+        return y / per_year
+    days = _years(maturity or "P3M") * 365.25
+    price = 1.0 - y * days / 360.0
+    return np.asarray(np.expm1(-np.log(price) * 365.25 / per_year / days))

@@ -1,0 +1,383 @@
+"""A series that knows what it is, and a table of such series.
+
+`TimeSeries` is a pandas Series with a `Descriptor`; `SeriesTable` is many of one frequency as a
+block. Functions are written once, for the block; `on_block` lets them take either.
+"""
+
+from __future__ import annotations
+
+import functools
+import html
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Concatenate, ParamSpec, TypeVar, cast
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.descriptor import Descriptor
+from ultrum.core.frequency import Frequency
+from ultrum.core.types import Floats, Ints
+from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError
+
+Causes = Mapping[str, Mapping[int, str]]
+P = ParamSpec("P")
+S = TypeVar("S", "TimeSeries", "SeriesTable")
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class TimeSeries:
+    """Values through time with their descriptor; immutable.
+
+    Use :meth:`wrap` to make one from pandas and :meth:`to_pandas` to leave.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> prices = pd.Series([100.0, 102.0], pd.period_range("2024-01", periods=2, freq="M"))
+    >>> cpi = TimeSeries.wrap(prices, name="cpi", measure="index", timing="average")
+    >>> cpi.about.frequency
+    Frequency('M')
+    """
+
+    values: pd.Series
+    about: Descriptor
+
+    @classmethod
+    def wrap(cls, values: pd.Series, *, percent: bool = False, **facts: Any) -> TimeSeries:
+        """Make a series from a pandas Series.
+
+        Parameters
+        ----------
+        values : Series, shape (T,)
+            Indexed by periods or dates, in any order, without duplicates.
+        percent : bool
+            Whether the numbers are in percent; they are divided by 100.
+        **facts
+            Fields of :class:`Descriptor`. The name defaults to that of ``values`` and the
+            frequency is read off the index.
+        """
+        facts.setdefault("name", str(values.name) if values.name is not None else "series")
+        table = SeriesTable.wrap(values.to_frame(facts["name"]), percent=percent, **facts)
+        return table.only()
+
+    @property
+    def index(self) -> pd.Index:
+        """Periods or dates."""
+        return self.values.index
+
+    @property
+    def ordinals(self) -> Ints:
+        """Integers of the periods, for arithmetic on time."""
+        return self.about.frequency.ordinals_of(self.index)
+
+    @property
+    def name(self) -> str:
+        """Short name."""
+        return self.about.name
+
+    def to_pandas(self) -> pd.Series:
+        """Plain pandas copy, named as the series."""
+        return self.values.copy()
+
+    def to_frame(self) -> pd.DataFrame:
+        """One column, named as the series."""
+        return self.values.to_frame()
+
+    def as_table(self) -> SeriesTable:
+        """Table with this one series."""
+        return SeriesTable(self.values.to_frame(self.name), (self.about,))
+
+    def sample(self, start: str | None = None, end: str | None = None) -> TimeSeries:
+        """Part from ``start`` to ``end``, both included, as pandas reads dates."""
+        return TimeSeries(self.values.loc[start:end], self.about)
+
+    def described(self, **facts: Any) -> TimeSeries:
+        """Same values with other facts, such as ``excess_of="bill"``."""
+        about = self.about.changed(**facts)
+        return TimeSeries(self.values.rename(about.name), about)
+
+    def __len__(self) -> int:
+        return len(self.values)
+
+    def __add__(self, other: TimeSeries | float) -> TimeSeries:
+        return _combine(self, other, "plus", np.add)
+
+    def __sub__(self, other: TimeSeries | float) -> TimeSeries:
+        return _combine(self, other, "less", np.subtract)
+
+    def __mul__(self, factor: float) -> TimeSeries:
+        return _scale(self, float(factor))
+
+    def __truediv__(self, divisor: float) -> TimeSeries:
+        return _scale(self, 1.0 / float(divisor))
+
+    def __neg__(self) -> TimeSeries:
+        return _scale(self, -1.0)
+
+    def __repr__(self) -> str:
+        return f"{_headline(self.about, self.index)}\n{_glimpse(self.values)}"
+
+    def _repr_html_(self) -> str:
+        return f"<p>{html.escape(_headline(self.about, self.index))}</p>" + str(
+            self.to_frame().tail(8).to_html()
+        )
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class SeriesTable:
+    """Many series of one frequency as a block of T rows and N columns, with N descriptors.
+
+    ``causes`` says why values are missing where that is known: for each series, period ordinals
+    and the reason, such as ``stale price``.
+    """
+
+    values: pd.DataFrame
+    about: tuple[Descriptor, ...]
+    causes: Causes = field(default_factory=dict)
+
+    @classmethod
+    def wrap(cls, values: pd.DataFrame, *, percent: bool = False, **facts: Any) -> SeriesTable:
+        """Make a table from a pandas DataFrame; ``facts`` hold for every column."""
+        given = facts.pop("frequency", None)
+        frequency = Frequency.parse(given) if given else infer_frequency(values.index)
+        ordered = values.sort_index()
+        ordinals = frequency.ordinals_of(ordered.index)
+        _refuse_duplicates(
+            ordinals, frequency, str(values.columns[0]) if len(values.columns) else ""
+        )
+        block = np.array(ordered.to_numpy(dtype=np.float64), copy=True)
+        if percent:
+            block /= 100.0
+        facts.pop("name", None)
+        abouts = tuple(
+            Descriptor(name=str(n), frequency=frequency, **facts) for n in values.columns
+        )
+        return cls.build(block, _index_like(ordered.index, ordinals, frequency), abouts)
+
+    @classmethod
+    def build(
+        cls,
+        block: Floats,
+        index: pd.Index,
+        about: Sequence[Descriptor],
+        causes: Causes | None = None,
+    ) -> SeriesTable:
+        """Make a table from an array, an index already in order, and descriptors."""
+        frame = pd.DataFrame(block, index=index, columns=[a.name for a in about], copy=False)
+        return cls(frame, tuple(about), causes or {})
+
+    @classmethod
+    def of(cls, series: Iterable[TimeSeries]) -> SeriesTable:
+        """Put series of one frequency side by side, on the union of their periods."""
+        members = list(series)
+        if not members:
+            raise AlignmentError("No series to put side by side.")
+        wrong = [m.name for m in members if m.about.frequency != members[0].about.frequency]
+        if wrong:
+            raise FrequencyError(
+                f"{', '.join(wrong)}: another frequency than {members[0].name} "
+                f"({members[0].about.frequency.name}). Bring them to one with to_frequency."
+            )
+        frame = pd.concat([m.values for m in members], axis=1, keys=[m.name for m in members])
+        return cls(frame.sort_index(), tuple(m.about for m in members))
+
+    @property
+    def names(self) -> list[str]:
+        """Names of the series, in column order."""
+        return [a.name for a in self.about]
+
+    @property
+    def frequency(self) -> Frequency:
+        """The one frequency of all."""
+        return self.about[0].frequency
+
+    @property
+    def index(self) -> pd.Index:
+        """Periods or dates."""
+        return self.values.index
+
+    @property
+    def ordinals(self) -> Ints:
+        """Integers of the periods, for arithmetic on time."""
+        return self.frequency.ordinals_of(self.index)
+
+    @property
+    def block(self) -> Floats:
+        """Values as an array of shape (T, N)."""
+        return np.asarray(self.values.to_numpy(dtype=np.float64))
+
+    def __getitem__(self, name: str) -> TimeSeries:
+        if name not in self.names:
+            raise AlignmentError(
+                f"No series '{name}' here; there are: {', '.join(self.names[:30])}."
+            )
+        where = self.names.index(name)
+        return TimeSeries(self.values.iloc[:, where], self.about[where])
+
+    def __len__(self) -> int:
+        return len(self.values)
+
+    def only(self) -> TimeSeries:
+        """The single series of a table of one."""
+        return self[self.names[0]]
+
+    def select(self, names: Iterable[str]) -> SeriesTable:
+        """Table of some of the series, in the order given."""
+        return SeriesTable.of(self[name] for name in names)
+
+    def sample(self, start: str | None = None, end: str | None = None) -> SeriesTable:
+        """Part from ``start`` to ``end``, both included."""
+        return SeriesTable(self.values.loc[start:end], self.about)
+
+    def described(self, **facts: Any) -> SeriesTable:
+        """Same values with other facts for every series."""
+        return SeriesTable(self.values, tuple(a.changed(**facts) for a in self.about))
+
+    def to_pandas(self) -> pd.DataFrame:
+        """Plain pandas copy."""
+        return self.values.copy()
+
+    to_frame = to_pandas
+
+    def __repr__(self) -> str:
+        shown = self.values.iloc[:, :6]
+        more = f"\n… and {len(self.names) - 6} more series" if len(self.names) > 6 else ""
+        head = f"{len(self.names)} {self.frequency.name} series, {span_of(self.index)}"
+        return f"{head}\n{_glimpse(shown)}{more}"
+
+    def _repr_html_(self) -> str:
+        return str(self.values.tail(8).to_html())
+
+
+SeriesLike = TimeSeries | SeriesTable
+
+
+def on_block(
+    function: Callable[Concatenate[SeriesTable, P], SeriesTable],
+) -> Callable[Concatenate[S, P], S]:
+    """Let a function written for a table take one series too, and give one back."""
+
+    @functools.wraps(function)
+    def run(x: S, *args: P.args, **kwargs: P.kwargs) -> S:
+        if isinstance(x, TimeSeries):
+            return cast(S, function(x.as_table(), *args, **kwargs).only())
+        if not isinstance(x, SeriesTable):
+            raise UnitError(
+                f"{function.__name__} was given a plain {type(x).__name__}; say what it is with "
+                "TimeSeries.wrap(x, measure=...) or SeriesTable.wrap(x, measure=...)."
+            )
+        return cast(S, function(x, *args, **kwargs))
+
+    return cast("Callable[Concatenate[S, P], S]", run)
+
+
+def infer_frequency(index: pd.Index) -> Frequency:
+    """Frequency an index shows: a PeriodIndex says it, dates show it by their spacing."""
+    if isinstance(index, pd.PeriodIndex):
+        return Frequency.parse(index.freqstr.replace("Y-", "A-").replace("-DEC", ""))
+    if not isinstance(index, pd.DatetimeIndex) or len(index) < 2:
+        raise FrequencyError(
+            f"The frequency cannot be read off a {type(index).__name__} of {len(index)} entries; "
+            "say frequency='M' or give it dates."
+        )
+    days = np.unique(index.to_numpy().astype("datetime64[D]").astype(np.int64))
+    if len(days) < len(index):
+        raise FrequencyError("Several observations a day: say frequency='N', '5N' or 'H'.")
+    gap = float(np.median(np.diff(days)))
+    weekdays = (days + 3) % 7 < 5
+    for code, low, high in (("W", 6, 8), ("M", 27, 32), ("Q", 88, 93), ("A", 360, 370)):
+        if low <= gap <= high:
+            return Frequency(code)
+    if gap < 4:
+        return Frequency("B" if weekdays.all() else "D")
+    raise FrequencyError(f"Dates {gap:g} days apart match no frequency; say frequency=...")
+
+
+def span_of(index: pd.Index) -> str:
+    """First to last, for people: ``2004-01 to 2024-12``."""
+    if not len(index):
+        return "empty"
+    return f"{period_label(index[0])} to {period_label(index[-1])}"
+
+
+def period_label(moment: Any) -> str:
+    """SDMX name of a period or date."""
+    if isinstance(moment, pd.Period):
+        text = str(moment)
+        return f"{text[:4]}-{text[4:]}" if "Q" in text else text.replace("/", " – ")
+    return str(moment)[:10]
+
+
+def _index_like(index: pd.Index, ordinals: Ints, frequency: Frequency) -> pd.Index:
+    if frequency.code in "HN":
+        if getattr(index, "tz", None) is None:
+            raise FrequencyError("Intraday data need a time zone: index.tz_localize('Europe/…').")
+        return index
+    return frequency.index(ordinals)
+
+
+def _refuse_duplicates(ordinals: Ints, frequency: Frequency, name: str) -> None:
+    twice = np.flatnonzero(np.diff(ordinals) == 0)
+    if len(twice) and not frequency.code in "HN":
+        label = frequency.labels(ordinals[twice[:1]])[0]
+        raise FrequencyError(
+            f"{name}: {len(twice)} {frequency.name} periods appear twice, first {label}. "
+            "Keep one of each, or say the true frequency."
+        )
+
+
+def _combine(
+    left: TimeSeries, right: TimeSeries | float, word: str, operation: Callable[..., Any]
+) -> TimeSeries:
+    if not isinstance(right, TimeSeries):
+        about = left.about.stepped(word, value=right)
+        return TimeSeries(operation(left.values, right), about)
+    check_same(left.about, right.about, word)
+    a, b = left.values.align(right.values, join="inner")
+    lost = len(left) + len(right) - 2 * len(a)
+    about = left.about.stepped(word, series=right.name, rows_in_one_only=lost or None)
+    return TimeSeries(operation(a, b).rename(about.name), about)
+
+
+def check_same(left: Descriptor, right: Descriptor, word: str) -> None:
+    """Refuse to combine series whose frequency, measure, unit, currency or excess state differ."""
+    if left.frequency != right.frequency:
+        raise FrequencyError(
+            f"{left.name} is {left.frequency.name}, {right.name} {right.frequency.name}: "
+            "bring both to one frequency with to_frequency first."
+        )
+    for field in ("measure", "unit", "excess_of"):
+        mine, theirs = getattr(left, field), getattr(right, field)
+        if mine != theirs:
+            raise UnitError(
+                f"{left.name} {word} {right.name}: {field} '{mine}' against '{theirs}'. "
+                "For returns less a risk-free rate use per_period and excess."
+            )
+    if left.currency != right.currency:
+        raise CurrencyError(
+            f"{left.name} is in {left.currency or 'no currency'}, {right.name} in "
+            f"{right.currency or 'no currency'}: convert one with to_currency first."
+        )
+
+
+def _scale(series: TimeSeries, factor: float) -> TimeSeries:
+    return TimeSeries(series.values * factor, series.about.stepped("times", factor=factor))
+
+
+def _headline(about: Descriptor, index: pd.Index) -> str:
+    unit = " ".join(word for word in (about.measure, about.unit, about.currency) if word)
+    facts = [about.heading, about.frequency.name, unit, span_of(index), f"{len(index)} values"]
+    return ", ".join(fact for fact in facts if fact)
+
+
+def _glimpse(values: pd.Series | pd.DataFrame) -> str:
+    """First and last three rows, 100 columns wide at most."""
+    with pd.option_context("display.width", 100, "display.max_rows", 6, "display.min_rows", 6):
+        text = repr(values.to_frame() if isinstance(values, pd.Series) else values)
+    return "\n".join(line for line in text.splitlines() if not line.startswith("["))
+
+
+def facts_of(table: SeriesTable) -> Mapping[str, Descriptor]:
+    """Descriptors by name."""
+    return dict(zip(table.names, table.about, strict=True))

@@ -1,0 +1,1 @@
+"""Functions from series to series of the same frequency."""

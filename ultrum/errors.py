@@ -1,0 +1,44 @@
+"""What can go wrong, as one small tree: catch `UltrumError` for all of it.
+
+Every message says what was found, where, and what to do.
+"""
+
+
+class UltrumError(Exception):
+    """Base of every error Ultrum raises on purpose."""
+
+
+class SourceError(UltrumError):
+    """A source could not be reached, or answered something else than was asked."""
+
+
+class TableError(UltrumError):
+    """A table could not be read without guessing."""
+
+
+class FrequencyError(UltrumError):
+    """Frequencies do not fit, or a frequency cannot be understood."""
+
+
+class UnitError(UltrumError):
+    """Units or measures do not fit: percent for decimals, prices for returns."""
+
+
+class CurrencyError(UltrumError):
+    """Amounts in different currencies were about to be mixed."""
+
+
+class AlignmentError(UltrumError):
+    """Series cannot be lined up as asked."""
+
+
+class EstimationError(UltrumError):
+    """A model cannot be estimated on the data given."""
+
+
+class StudyError(UltrumError):
+    """A study file is not valid; every fault is listed."""
+
+
+class VaultError(UltrumError):
+    """The vault does not hold what was asked for, or cannot be used."""

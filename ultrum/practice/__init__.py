@@ -1,0 +1,53 @@
+"""The Lantern Sea: a made-up world with markets, statistics and stand-in services.
+
+`truth` tells what it was made from, `serve` puts it on loopback, `panel` lines it up at once.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from ultrum.practice.setting import Truth, truth
+
+if TYPE_CHECKING:
+    from ultrum.core.panel import Panel
+
+__all__ = ["Truth", "panel", "serve", "truth"]
+
+
+def serve(port: int = 0) -> Any:
+    """Run the stand-in services on loopback; see :func:`ultrum.practice.service.serve`.
+
+    Examples
+    --------
+    >>> with serve() as service:
+    ...     service.sdmx.endswith("/sdmx")
+    True
+    """
+    try:
+        from ultrum.practice import service
+    except ModuleNotFoundError as error:
+        from ultrum.errors import SourceError
+
+        raise SourceError(
+            f"The practice services need {error.name}: pip install 'ultrum[practice]'."
+        ) from None
+    return service.serve(port)
+
+
+def panel(seed: int | None = None) -> Panel:
+    """Monthly panel of the companies that post in miral, with all factors, and no download.
+
+    Parameters
+    ----------
+    seed : int, optional
+        Seed of another world; the shipped one by default.
+
+    Examples
+    --------
+    >>> panel().assets.shape[1]
+    23
+    """
+    from ultrum.practice.lineup import world_panel
+
+    return world_panel(seed)

@@ -1,0 +1,81 @@
+"""The shipped world on disk: written once from its seed, read by the service and the examples."""
+
+from __future__ import annotations
+
+from functools import cache
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+
+from ultrum.practice import college, exchange, observatory
+from ultrum.practice.simulate import World, simulate
+
+DATA = Path(__file__).parent / "data"
+_CENTS = ("open", "high", "low", "close")
+
+
+def write(folder: Path = DATA, world: World | None = None) -> None:
+    """Write every file of the world into a folder: ``python -m ultrum.practice.store``."""
+    world = world or simulate()
+    folder.mkdir(parents=True, exist_ok=True)
+    close, _ = exchange.closes(world)
+    _packed(exchange.bars(world)).to_parquet(
+        folder / "bars.parquet", compression="zstd", index=False
+    )
+    observatory.observations(world).to_parquet(
+        folder / "observatory.parquet", compression="zstd", index=False
+    )
+    for name, table in small_tables(world, close).items():
+        table.to_csv(folder / f"{name}.csv", index=False, lineterminator="\n")
+    (folder / "factors_monthly.zip").write_bytes(college.monthly_zip(world))
+
+
+def small_tables(world: World, close: np.ndarray) -> dict[str, pd.DataFrame]:
+    """The exchange's files other than the bars."""
+    return {
+        "companies": exchange.companies(),
+        "dividends": exchange.closes(world)[1],
+        "splits": exchange.splits(),
+        "final_payments": exchange.final_payments(close),
+        "accounts": exchange.accounts(close, world.days),
+        "indices": exchange.indices(world, close),
+    }
+
+
+@cache
+def bars() -> pd.DataFrame:
+    """Daily bars of all companies, in long form."""
+    frame = pd.read_parquet(DATA / "bars.parquet")
+    for column in _CENTS:
+        frame[column] = frame[column] / 100.0
+    frame["volume"] *= 100
+    return frame
+
+
+@cache
+def observations() -> pd.DataFrame:
+    """Columns ``flow key period value``."""
+    return pd.read_parquet(DATA / "observatory.parquet")
+
+
+@cache
+def table(name: str) -> pd.DataFrame:
+    """One of the exchange's small files."""
+    return pd.read_csv(DATA / f"{name}.csv")
+
+
+def _packed(frame: pd.DataFrame) -> pd.DataFrame:
+    """Prices as whole cents and volumes as hundreds, which compress well."""
+    packed = frame.copy()
+    for column in _CENTS:
+        packed[column] = np.round(packed[column] * 100.0).astype(np.int32)
+    packed["volume"] = (packed["volume"] / 100.0).astype(np.int32)
+    packed["date"] = packed["date"].astype("datetime64[s]")
+    for column in ("asset", "currency"):
+        packed[column] = packed[column].astype("category")
+    return packed
+
+
+if __name__ == "__main__":
+    write()
