@@ -289,3 +289,24 @@ def periods_in(duration: str, frequency: Frequency) -> int:
     raise FrequencyError(
         f"{duration} is not a whole number of {frequency.name} periods; choose another length."
     )
+
+
+def ordinals_of_labels(labels: Any, frequency: Frequency) -> Ints:
+    """Ordinals of many SDMX period names at once.
+
+    Examples
+    --------
+    >>> ordinals_of_labels(["1970-Q1", "1971-Q1"], Frequency.parse("Q")).tolist()
+    [0, 4]
+    """
+    texts = np.asarray(labels, dtype=np.str_)
+    if not len(texts):
+        return np.empty(0, dtype=np.int64)
+    try:
+        if frequency.code in "MBDA":
+            return frequency.ordinals(texts.astype("datetime64[D]"))
+    except ValueError:
+        pass  # some label is written another way, or wrong: read them one by one
+    unique, place = np.unique(texts, return_inverse=True)
+    days = np.array([parse_period(str(text))[1] for text in unique])
+    return frequency.ordinals(days)[place]

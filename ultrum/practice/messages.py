@@ -65,7 +65,9 @@ def data_json(flow: Flow, series: Sequence[Series], with_data: bool = True) -> d
     return {
         "meta": _meta(),
         "data": {
-            "dataSets": [{"action": "Information", "series": body}],
+            "dataSets": [
+                {"action": "Information", "links": [_structure_link(flow)], "series": body}
+            ],
             "structure": _data_structure(flow, periods, attribute_values),
         },
     }
@@ -121,6 +123,10 @@ def _named(name: str, title: str) -> dict[str, Any]:
     }
 
 
+def _structure_link(flow: Flow) -> dict[str, str]:
+    return {"rel": "DataStructure", "urn": urn("DataStructure", "datastructure", flow.id)}
+
+
 def _positions(flow: Flow, key: str) -> str:
     places = []
     for code, (_, codes) in zip(key.split("."), flow.dimensions.values(), strict=True):
@@ -139,13 +145,24 @@ def _data_structure(
     time = {
         "id": "TIME_PERIOD",
         "name": "Period",
+        "keyPosition": len(dimensions),
         "values": [{"id": p, "name": p} for p in periods],
     }
     attributes = [
-        {"id": a, "name": a.replace("_", " ").capitalize(), "values": [{"name": v} for v in values]}
+        {
+            "id": a,
+            "name": a.replace("_", " ").capitalize(),
+            "relationship": {"dimensions": list(flow.dimensions)},
+            "values": [{"name": v} for v in values],
+        }
         for a, values in attribute_values.items()
     ]
-    status = {"id": "OBS_STATUS", "name": "Status", "values": [{"id": "A", "name": "Normal value"}]}
+    status = {
+        "id": "OBS_STATUS",
+        "name": "Status",
+        "relationship": {"primaryMeasure": "OBS_VALUE"},
+        "values": [{"id": "A", "name": "Normal value"}],
+    }
     return {
         "name": flow.title,
         "dimensions": {"dataSet": [], "series": dimensions, "observation": [time]},

@@ -1,0 +1,57 @@
+"""What a source handed over, before anybody looked into it; and the addresses of series."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from typing import Final
+
+from ultrum.errors import SourceError
+
+_ADDRESS: Final = re.compile(r"^([A-Za-z][\w-]*):([^#\s]+)(?:#(.+))?$")
+
+
+@dataclass(frozen=True)
+class Delivery:
+    """Raw answer of a source, whole.
+
+    ``unchanged`` says that the source confirmed the copy already held, and ``body`` is empty.
+    """
+
+    body: bytes
+    content_type: str = ""
+    etag: str = ""
+    last_modified: str = ""
+    unchanged: bool = False
+
+
+@dataclass(frozen=True)
+class Address:
+    """Name of one series or table: ``source:path`` or ``source:path#field``.
+
+    Examples
+    --------
+    >>> Address.parse("college:factors_monthly.zip#bill")
+    Address(source='college', path='factors_monthly.zip', field='bill')
+    """
+
+    source: str
+    path: str
+    field: str = ""
+
+    @classmethod
+    def parse(cls, text: str) -> Address:
+        """Read an address."""
+        found = _ADDRESS.match(text.strip())
+        if not found:
+            raise SourceError(
+                f"'{text}' is not an address. Write source:FLOW/KEY for a statistics service, "
+                "source:path or source:path#field for a table."
+            )
+        source, path, field = found.groups()
+        if ".." in path.split("/") or path.startswith("/"):
+            raise SourceError(f"'{text}': an address stays inside its source; leave out '..'.")
+        return cls(source, path, field or "")
+
+    def __str__(self) -> str:
+        return f"{self.source}:{self.path}" + (f"#{self.field}" if self.field else "")

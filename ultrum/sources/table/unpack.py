@@ -1,0 +1,67 @@
+"""From the bytes of a file to its text: archives opened within limits, encodings tried in order."""
+
+from __future__ import annotations
+
+import gzip
+import io
+import zipfile
+from typing import Final
+
+from ultrum.errors import TableError
+
+LARGEST: Final = 512 * 1024 * 1024
+_PIECE: Final = 1024 * 1024
+
+
+def unpack(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
+    """Bytes of the table itself and its name, out of a zip or gzip if it is in one."""
+    if body[:4] == b"PK\x03\x04":
+        return _from_zip(body, name, member)
+    if body[:2] == b"\x1f\x8b":
+        with gzip.GzipFile(fileobj=io.BytesIO(body)) as packed:
+            return _bounded(packed, name), name.removesuffix(".gz")
+    return body, name
+
+
+def decode(body: bytes, name: str, encoding: str | None) -> tuple[str, str]:
+    """Text and the encoding it was in: the one given, UTF-8, UTF-16 by its mark, or Windows-1252."""
+    marked = "utf-16" if body[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig"
+    for trial in [encoding] if encoding else [marked, "cp1252"]:
+        try:
+            text = body.decode(trial)
+        except (UnicodeDecodeError, LookupError):
+            continue
+        if "\x00" not in text:
+            return text, trial
+    raise TableError(
+        f"{name} is not text in {encoding or 'UTF-8 or Windows-1252'}; say encoding=..."
+    )
+
+
+def _from_zip(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
+    try:
+        with zipfile.ZipFile(io.BytesIO(body)) as archive:
+            files = [i for i in archive.infolist() if not i.is_dir()]
+            names = [i.filename for i in files]
+            wanted = member or (names[0] if len(names) == 1 else None)
+            if wanted is None or wanted not in names:
+                asked = f"no file '{member}'" if member else f"{len(names)} files"
+                raise TableError(f"{name} holds {asked}: {', '.join(names[:10])}. Say member=...")
+            with archive.open(wanted) as packed:
+                return _bounded(packed, f"{name}/{wanted}"), wanted
+    except (zipfile.BadZipFile, NotImplementedError, RuntimeError) as error:
+        raise TableError(f"{name} is a damaged or locked zip archive: {error}.") from None
+
+
+def _bounded(packed: object, name: str) -> bytes:
+    """Read to the end, but never more than the limit."""
+    parts, size = [], 0
+    try:
+        while piece := packed.read(_PIECE):  # type: ignore[attr-defined]
+            size += len(piece)
+            if size > LARGEST:
+                raise TableError(f"{name} unpacks to more than {LARGEST:,} bytes; it is refused.")
+            parts.append(piece)
+    except (OSError, EOFError) as error:
+        raise TableError(f"{name} is a damaged archive: {error}.") from None
+    return b"".join(parts)
