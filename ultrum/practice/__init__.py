@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ultrum.practice.setting import Truth, truth
@@ -12,7 +13,7 @@ from ultrum.practice.setting import Truth, truth
 if TYPE_CHECKING:
     from ultrum.core.panel import Panel
 
-__all__ = ["Truth", "panel", "serve", "truth"]
+__all__ = ["Truth", "demo_study", "panel", "serve", "truth"]
 
 
 def serve(port: int = 0) -> Any:
@@ -51,3 +52,14 @@ def panel(seed: int | None = None) -> Panel:
     from ultrum.practice.lineup import world_panel
 
     return world_panel(seed)
+
+
+def demo_study() -> Path:
+    """Path of the shipped study file.
+
+    Examples
+    --------
+    >>> demo_study().name
+    'demo.toml'
+    """
+    return Path(__file__).parent / "demo.toml"

@@ -42,6 +42,15 @@ class Service:
         """Entry point of the observatory's SDMX service."""
         return f"{self.url}/sdmx"
 
+    @property
+    def places(self) -> dict[str, str]:
+        """Address of each source of the practice world, by its name."""
+        return {
+            "observatory": self.sdmx,
+            "exchange": f"{self.url}/exchange",
+            "college": f"{self.url}/college",
+        }
+
 
 @contextmanager
 def serve(port: int = 0) -> Iterator[Service]:

@@ -1,0 +1,1 @@
+"""Results for people: figures, tables of text, files, and the report page."""

@@ -1,0 +1,72 @@
+"""Tables to files. A folder of results appears whole or not at all."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import pandas as pd
+
+from ultrum.core.series import period_label
+from ultrum.errors import UltrumError
+
+_DANGEROUS = ("=", "+", "-", "@", "\t", "\r")
+
+
+@contextmanager
+def whole_folder(path: str | os.PathLike[str]) -> Iterator[Path]:
+    """A folder to write into that takes its place only when the block ends well.
+
+    An older folder of that name is replaced, if it was made by Ultrum (it holds ``.ultrum``).
+    """
+    target = Path(path)
+    if target.exists() and not (target / ".ultrum").exists() and any(target.iterdir()):
+        raise UltrumError(
+            f"{target} holds files that Ultrum did not write; choose another folder with --out."
+        )
+    try:
+        target.parent.mkdir(parents=True, exist_ok=True)
+        work = Path(tempfile.mkdtemp(prefix=f".{target.name}-", dir=target.parent))
+    except OSError as error:
+        raise UltrumError(f"{target} cannot be written: {error.strerror}.") from None
+    try:
+        (work / ".ultrum").write_text("results\n")
+        yield work
+        os.chmod(work, 0o755)  # noqa: S103 - a folder of results is for reading by all
+        if target.exists():
+            old = Path(tempfile.mkdtemp(prefix=f".{target.name}-old-", dir=target.parent))
+            os.replace(target, old / "old")
+            os.replace(work, target)
+            shutil.rmtree(old)
+        else:
+            os.replace(work, target)
+    finally:
+        shutil.rmtree(work, ignore_errors=True)
+
+
+def to_csv(table: pd.DataFrame, path: Path) -> None:
+    """A table as CSV: full precision, SDMX period names, no text a sheet would run."""
+    plain = table.reset_index() if _index_says_something(table) else table.copy()
+    for column in plain:
+        if not pd.api.types.is_numeric_dtype(plain[column]):
+            plain[column] = [_safe(value) for value in plain[column]]
+    plain.columns = [str(_safe(c)) for c in plain.columns]
+    plain.to_csv(path, index=False, lineterminator="\n", encoding="utf-8")
+
+
+def _index_says_something(table: pd.DataFrame) -> bool:
+    return not isinstance(table.index, pd.RangeIndex)
+
+
+def _safe(value: Any) -> Any:
+    """Text that no spreadsheet takes for a formula; periods by their SDMX names."""
+    if isinstance(value, pd.Period | pd.Timestamp):
+        return period_label(value)
+    if isinstance(value, str) and value.startswith(_DANGEROUS):
+        return f"'{value}"
+    return value

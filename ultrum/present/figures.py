@@ -1,0 +1,252 @@
+"""Figures of results. Each takes a result and gives Matplotlib axes, to be changed at will."""
+
+from __future__ import annotations
+
+import functools
+import io
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, ParamSpec
+
+import numpy as np
+
+from ultrum.core.pricing.cost_of_equity import RISK_FREE, CostOfEquity
+from ultrum.core.regression.results import CONSTANT, BetaTable, Fit, t_quantile
+from ultrum.core.series import TimeSeries, period_label, span_of
+from ultrum.errors import UltrumError
+from ultrum.present.style import INK, LANTERN, STONE, STYLE, TIDE, axes_for, foot
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+P = ParamSpec("P")
+
+
+def _styled(draw: Callable[P, Axes]) -> Callable[P, Axes]:
+    """Draw under the house style, leaving the user's own settings alone."""
+
+    @functools.wraps(draw)
+    def run(*args: P.args, **kwargs: P.kwargs) -> Axes:
+        import matplotlib as mpl
+
+        with mpl.rc_context(STYLE):
+            return draw(*args, **kwargs)
+
+    return run
+
+
+@_styled
+def betas(
+    table: BetaTable,
+    *,
+    term: str | None = None,
+    level: float = 0.95,
+    highlight: str | None = None,
+    source: str = "",
+    ax: Axes | None = None,
+) -> Axes:
+    """One coefficient of every asset with its confidence interval, sorted.
+
+    Parameters
+    ----------
+    table : BetaTable
+    term : str, optional
+        Coefficient shown; by default the first factor.
+    level : float
+        Confidence level of the intervals.
+    highlight : str, optional
+        Asset shown in another colour.
+    source : str
+        Named in the foot line.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
+    >>> betas(table, highlight="BRTW").get_xlabel()
+    'market beta, with 95 % interval'
+    """
+    term = term or next(str(t) for t in table.coefficients if t != CONSTANT)
+    order = table.coefficients[term].sort_values().index
+    centre = table.coefficients.loc[order, term].to_numpy()
+    reach = table.interval(term, level).loc[order]
+    ax = axes_for(ax, height=max(3.0, 1.3 + 0.24 * len(order)))
+    rows = np.arange(len(order))
+    colours = [LANTERN if asset == highlight else TIDE for asset in order]
+    ax.hlines(rows, reach["low"], reach["high"], colors=colours, linewidth=2)
+    ax.scatter(centre, rows, c=colours, s=26, zorder=3)
+    ax.set_yticks(rows, [str(a) for a in order])
+    ax.tick_params(axis="y", length=0, labelsize=9)
+    ax.grid(visible=False, axis="y")
+    ax.set_ylim(-0.8, len(order) - 0.2)
+    for tick, asset in zip(ax.get_yticklabels(), order, strict=True):
+        tick.set_color(LANTERN if asset == highlight else INK)
+    ax.axvline(1.0, color=STONE, linewidth=1, linestyle=(0, (4, 3)))
+    ax.set_xlabel(f"{term} beta, with {100 * level:g} % interval")
+    ax.set_title(f"{term.capitalize()} betas of {len(order)} assets")
+    foot(ax, _foot_of(table.errors, source, span_of(table.residuals.index)))
+    return ax
+
+
+@_styled
+def line_of_fit(
+    fit: Fit,
+    *,
+    factor: str | None = None,
+    level: float = 0.95,
+    source: str = "",
+    ax: Axes | None = None,
+) -> Axes:
+    """Excess returns of one asset against one factor, with the fitted line and its band.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> fit = ul.factor_betas(ul.practice.panel(), ["market"]).fit("BRTW")
+    >>> line_of_fit(fit).get_ylabel()
+    'BRTW, excess return, % a period'
+    """
+    factor = factor or next(str(t) for t in fit.coefficients.index if t != CONSTANT)
+    x, y = 100 * fit.design[factor].to_numpy(), 100 * fit.response.to_numpy()
+    ax = axes_for(ax)
+    ax.axhline(0, color=STONE, linewidth=0.8)
+    ax.axvline(0, color=STONE, linewidth=0.8)
+    ax.scatter(x, y, s=16, color=TIDE, alpha=0.55, linewidths=0)
+    reach = np.linspace(x.min(), x.max(), 100)
+    line, band = _line_and_band(fit, factor, reach, level)
+    ax.fill_between(reach, line - band, line + band, color=LANTERN, alpha=0.18, linewidth=0)
+    ax.plot(reach, line, color=LANTERN, linewidth=2)
+    ax.set_xlabel(f"{factor}, excess return, % a period")
+    ax.set_ylabel(f"{fit.name}, excess return, % a period")
+    ax.set_title(f"{fit.name} against the {factor}")
+    ax.text(0.02, 0.98, _fit_words(fit, factor), transform=ax.transAxes, va="top", fontsize=9.5,
+            bbox={"facecolor": "white", "edgecolor": "none", "alpha": 0.85})  # fmt: skip
+    span = f"{period_label(fit.sample[0])} to {period_label(fit.sample[1])}, {fit.nobs} periods"
+    foot(ax, _foot_of(fit.errors, source, span))
+    return ax
+
+
+@_styled
+def build_up(
+    cost: CostOfEquity,
+    asset: str,
+    *,
+    level: float = 0.95,
+    source: str = "",
+    ax: Axes | None = None,
+) -> Axes:
+    """From the risk-free rate to the cost of equity, step by step, with its interval.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
+    >>> cost = ul.cost_of_equity(table, premia={"market": 0.05}, risk_free=0.03)
+    >>> build_up(cost, "BRTW").get_xlabel()
+    '% a year'
+    """
+    if asset not in cost.value.index:
+        raise UltrumError(
+            f"No cost of equity of '{asset}'; there are: {', '.join(cost.value.index)}."
+        )
+    parts = cost.parts.loc[asset]
+    steps = 100 * parts["contribution"].to_numpy()
+    starts = np.concatenate([[0.0], np.cumsum(steps)[:-1]])
+    total, bounds = 100 * float(cost.value[asset]), 100 * cost.interval(level).loc[asset]
+    ax = axes_for(ax, height=1.9 + 0.62 * len(parts))
+    rows = np.arange(len(parts), -1, -1)
+    colours = [STONE if p == RISK_FREE else TIDE for p in parts.index]
+    ax.barh(rows[:-1], steps, left=starts, color=colours, height=0.56)
+    ax.barh(rows[-1], total, color=LANTERN, height=0.56)
+    ax.hlines(rows[-1], bounds["low"], bounds["high"], color=INK, linewidth=2)
+    ax.vlines([bounds["low"], bounds["high"]], -0.12, 0.12, color=INK, linewidth=2)
+    ends = np.append(np.maximum(starts, starts + steps), max(total, bounds["high"]))
+    words = [f"{s:+.2f}" if i else f"{s:.2f}" for i, s in enumerate(steps)]
+    words.append(f"{total:.2f}  ({bounds['low']:.2f} to {bounds['high']:.2f})")
+    for row, end, word in zip(rows, ends, words, strict=True):
+        ax.text(end + 0.012 * ends.max(), row, word, va="center", fontsize=10)
+    ax.set_yticks(rows, [*_part_labels(parts), f"cost of equity\nwith {100 * level:g} % interval"])
+    ax.tick_params(axis="y", length=0)
+    ax.grid(visible=False, axis="y")
+    ax.set_xlim(min(0.0, bounds["low"] * 1.1), 1.25 * ends.max())
+    ax.set_xlabel("% a year")
+    ax.set_title(f"Cost of equity of {asset}")
+    foot(ax, _foot_of(cost.errors, source, cost.sample[asset]))
+    return ax
+
+
+@_styled
+def through_time(series: TimeSeries, *, ax: Axes | None = None) -> Axes:
+    """One series as a line, missing periods left open.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> through_time(ul.practice.panel().rate).get_ylabel()
+    '% a period'
+    """
+    about = series.about
+    percent = about.unit == "decimal"
+    index: Any = series.index
+    days = index.to_timestamp(how="end") if hasattr(index, "to_timestamp") else index
+    ax = axes_for(ax)
+    ax.plot(days, series.values.to_numpy() * (100 if percent else 1), color=TIDE, linewidth=1.6)
+    unit = {"rate": "% a year", "return": "% a period"}.get(about.measure, "%")
+    words = " ".join(w for w in (about.measure, about.unit, about.currency) if w)
+    ax.set_ylabel(unit if percent else words or "value")
+    ax.set_title(about.heading)
+    foot(ax, f"{about.address or about.name}; {about.frequency.name}, {span_of(index)}")
+    return ax
+
+
+def to_svg(ax: Axes) -> str:
+    """The axes' figure as SVG text without a clock, so that the same data give the same bytes."""
+    import matplotlib as mpl
+
+    packed = io.StringIO()
+    figure: Any = ax.get_figure()
+    with mpl.rc_context(STYLE):
+        figure.savefig(packed, format="svg", metadata={"Date": None, "Creator": None})
+    text = packed.getvalue()
+    return text[text.index("<svg") :]
+
+
+def to_png(ax: Axes, path: Any) -> None:
+    """The axes' figure as a PNG file."""
+    figure: Any = ax.get_figure()
+    figure.savefig(path, format="png", dpi=140, metadata={"Software": None})
+
+
+def _line_and_band(fit: Fit, factor: str, reach: Any, level: float) -> tuple[Any, Any]:
+    """Fitted line over one factor, the others at their means, and half its band; percent."""
+    rows = np.tile(fit.design.to_numpy().mean(axis=0), (len(reach), 1))
+    rows[:, list(fit.design.columns).index(factor)] = reach / 100
+    line = rows @ fit.coefficients.to_numpy()
+    error = np.sqrt(np.einsum("ij,jk,ik->i", rows, fit.covariance.to_numpy(), rows))
+    return 100 * line, 100 * error * t_quantile(level, fit.df)
+
+
+def _fit_words(fit: Fit, factor: str) -> str:
+    beta, error = fit.coefficients[factor], fit.standard_errors[factor]
+    lines = [f"beta {beta:.2f}  (standard error {error:.2f})"]
+    if CONSTANT in fit.coefficients.index:
+        alpha, own = 100 * fit.coefficients[CONSTANT], 100 * fit.standard_errors[CONSTANT]
+        lines.append(f"alpha {alpha:.2f} % a period  ({own:.2f})")
+    return "\n".join([*lines, f"R² {fit.r2:.2f}"])
+
+
+def _part_labels(parts: Any) -> list[str]:
+    labels = []
+    for name, part in parts.iterrows():
+        if name == RISK_FREE:
+            labels.append(RISK_FREE)
+        else:
+            labels.append(
+                f"{name}: beta {part['beta']:.2f}\n× premium {100 * part['premium']:.2f} %"
+            )
+    return labels
+
+
+def _foot_of(errors: str, source: str, span: str) -> str:
+    kinds = {"hac": "Newey–West errors", "classical": "classical errors"}
+    said = kinds.get(errors, f"{errors.upper()} errors")
+    return "; ".join(part for part in (f"Source: {source}" if source else "", span, said) if part)

@@ -1,0 +1,440 @@
+"""Running a study: fetch, make returns, line up, estimate, price. Reads from top to bottom."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import pandas as pd
+
+from ultrum.core.convert import to_frequency
+from ultrum.core.currency import to_currency
+from ultrum.core.panel import Panel, align
+from ultrum.core.pricing.betas import factor_betas
+from ultrum.core.pricing.cost_of_equity import CostOfEquity, Premium, cost_of_equity
+from ultrum.core.regression.results import BetaTable
+from ultrum.core.regression.stability import break_test
+from ultrum.core.returns import excess, returns, untraded_share
+from ultrum.core.series import SeriesTable, TimeSeries, period_label
+from ultrum.core.transform.growth import growth
+from ultrum.desk import Desk
+from ultrum.errors import EstimationError, StudyError
+from ultrum.sources.delivery import Address
+from ultrum.sources.table.reader import Reading, TableOptions
+from ultrum.study.schema import Series, Study
+from ultrum.vault import Record
+
+Progress = Callable[[str], None]
+UNTRADED_LIMIT, BREAK_LEVEL, SHORT_SAMPLE = 0.10, 0.01, 60
+
+
+@dataclass(frozen=True)
+class Warning_:
+    """Something a reader of the result must know: about whom, and what."""
+
+    subject: str
+    text: str
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class StudyResult:
+    """Everything a study gave.
+
+    Attributes
+    ----------
+    study : Study
+    panel : Panel
+    series : mapping of str to TimeSeries
+        The study's own series, after their steps.
+    models : mapping of str to BetaTable
+    cost : CostOfEquity
+        Of every asset, by the model asked for.
+    checks : DataFrame
+        By asset: untraded share of days, and the p value of a break at mid-sample.
+    real_cost : Series or None
+        Cost of equity less expected inflation, if the study names a series of it.
+    deliveries : tuple of Record
+        What was taken from the sources, and when.
+    warnings : tuple of Warning_
+    run : str
+        Hash of the study and the bytes that went in.
+    """
+
+    study: Study
+    panel: Panel
+    series: dict[str, TimeSeries]
+    models: dict[str, BetaTable]
+    cost: CostOfEquity
+    checks: pd.DataFrame
+    inflation: float | None
+    deliveries: tuple[Record, ...]
+    warnings: tuple[Warning_, ...]
+    run: str
+
+    @property
+    def company(self) -> str:
+        """The asset the study asks about."""
+        return self.study.cost_of_equity.company
+
+    @property
+    def betas(self) -> BetaTable:
+        """Betas of the model the cost of equity uses."""
+        return self.models[self.study.cost_of_equity.model]
+
+    @property
+    def real_cost(self) -> pd.Series | None:
+        """(1 + cost)/(1 + inflation) − 1."""
+        if self.inflation is None:
+            return None
+        return (1.0 + self.cost.value) / (1.0 + self.inflation) - 1.0
+
+    def to_frame(self) -> pd.DataFrame:
+        """Cost of equity of every asset."""
+        return self.cost.to_frame()
+
+    def __repr__(self) -> str:
+        value, low_high = self.cost.value[self.company], self.cost.interval().loc[self.company]
+        return (
+            f"{self.study.study.title} (run {self.run[:12]})\n{self.panel!r}\n"
+            f"Cost of equity of {self.company}: {100 * value:.2f} % a year, 95 % interval "
+            f"{100 * low_high['low']:.2f} to {100 * low_high['high']:.2f} %; "
+            f"{len(self.warnings)} warnings"
+        )
+
+
+def run_study(
+    study: Study | str | os.PathLike[str],
+    *,
+    vault: str | os.PathLike[str] | None = None,
+    offline: bool = False,
+    progress: Progress | None = None,
+) -> StudyResult:
+    """Run a study, from its file or as an object.
+
+    Parameters
+    ----------
+    study : Study or path
+        The study; a file is checked whole before anything is downloaded.
+    vault : path, optional
+        Folder of the vault.
+    offline : bool
+        Take every delivery from the vault.
+    progress : callable, optional
+        Told in a few words what is being done.
+
+    Returns
+    -------
+    StudyResult
+
+    Raises
+    ------
+    StudyError
+        If the study is not valid.
+    SourceError, VaultError, UltrumError
+        If something it needs cannot be had or cannot be right.
+
+    Examples
+    --------
+    >>> import tempfile, ultrum as ul
+    >>> study = ul.Study.load(ul.practice.demo_study())
+    >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
+    ...     result = run_study(study.with_sources_at(service.places), vault=folder)
+    >>> result.company
+    'BRTW'
+    """
+    plan = study if isinstance(study, Study) else Study.load(study)
+    tell = progress or (lambda _: None)
+    sources = {name: source.model_dump() for name, source in plan.sources.items()}
+    with Desk(vault, sources=sources, offline=offline, progress=tell) as desk:
+        return _run(plan, desk, tell)
+
+
+def _run(plan: Study, desk: Desk, tell: Progress) -> StudyResult:
+    warnings: list[Warning_] = []
+    series = {name: _with_steps(desk, said) for name, said in plan.series.items()}
+    prices = _read_prices(plan, desk)
+    tell("returns from prices, dividends and splits")
+    made = _returns(plan, desk, prices, warnings)
+    tell("lining up the panel")
+    panel = _panel(plan, desk, made, series)
+    tell("estimating")
+    models = {
+        m.name: factor_betas(panel, m.factors, errors=m.errors, lags=m.lags) for m in plan.models
+    }
+    betas = models[plan.cost_of_equity.model]
+    checks = _checks(plan, prices, betas)
+    tell("cost of equity")
+    cost = _cost(plan, desk, panel, betas)
+    warnings += [*_check_warnings(checks, betas), *_cost_warnings(cost)]
+    return StudyResult(
+        study=plan,
+        panel=panel,
+        series=series,
+        models=models,
+        cost=cost,
+        checks=checks,
+        inflation=_last_inflation(plan, series),
+        deliveries=tuple(sorted(desk.used, key=lambda r: (r.source, r.path))),
+        warnings=tuple(warnings),
+        run=_run_hash(plan, desk.used),
+    )
+
+
+def _with_steps(desk: Desk, said: Series) -> TimeSeries:
+    series = desk.fetch(said.address)
+    for step in said.steps:
+        if step.growth is not None:
+            g = step.growth
+            series = growth(series, over=g.over, kind=g.kind, annualised=g.annualised)
+        if step.to_frequency is not None:
+            series = to_frequency(series, step.to_frequency)
+    return series
+
+
+def _read_prices(plan: Study, desk: Desk) -> Reading:
+    reading = desk.table(plan.panel.assets)
+    if plan.panel.price_column not in reading.fields:
+        raise StudyError(
+            f"{plan.panel.assets} has no column '{plan.panel.price_column}'; it has: "
+            f"{', '.join(reading.fields)}. Say price_column in [panel]."
+        )
+    return reading
+
+
+def _returns(plan: Study, desk: Desk, prices: Reading, warnings: list[Warning_]) -> SeriesTable:
+    """Total returns of every asset in the study's currency."""
+    close = prices.fields[plan.panel.price_column]
+    dividends, splits, payments = (
+        _records(desk, address)
+        for address in (plan.panel.dividends, plan.panel.splits, plan.panel.final_payments)
+    )
+    if dividends is None:
+        warnings.append(Warning_("all assets", "no dividends given; returns leave income out."))
+    close, dividends = _one_currency(plan, desk, close, dividends, warnings)
+    for asset in [] if payments is None else payments["asset"]:
+        text = "delisted; its last return uses the recorded final payment."
+        warnings.append(Warning_(str(asset), text))
+    made = returns(
+        close,
+        frequency=plan.study.frequency,
+        dividends=dividends,
+        splits=splits,
+        final_payments=payments,
+    )
+    warnings += [
+        Warning_(a.name, f"{value} dividends or splits fall outside its prices and were not used.")
+        for a in made.about
+        for step in a.trail
+        for key, value in step.settings
+        if key == "events_outside_the_prices"
+    ]
+    return made
+
+
+def _records(desk: Desk, address: str) -> pd.DataFrame | None:
+    return desk.table(address, TableOptions(records_only=True)).records if address else None
+
+
+def _one_currency(
+    plan: Study,
+    desk: Desk,
+    close: SeriesTable,
+    dividends: pd.DataFrame | None,
+    warnings: list[Warning_],
+) -> tuple[SeriesTable, pd.DataFrame | None]:
+    """Prices and dividends converted to the study's currency with the quotes it names."""
+    home = plan.study.currency
+    abroad = [a.name for a in close.about if home and a.currency and a.currency != home]
+    if not abroad:
+        return close, dividends
+    quotes = [desk.fetch(address) for address in plan.panel.exchange_rates]
+    columns = []
+    for name in close.names:
+        series = close[name]
+        if name in abroad:
+            rate = _quote_for(series.about.currency, home, quotes, name)
+            dividends = _dividends_converted(dividends, name, home, rate)
+            warnings.append(
+                Warning_(
+                    name,
+                    f"posted in {series.about.currency}; prices and dividends "
+                    f"converted to {home} at {rate.about.heading}.",
+                )
+            )
+            series = to_currency(series, home, rate)
+        columns.append(series)
+    return SeriesTable.of(columns), dividends
+
+
+def _quote_for(currency: str, home: str, quotes: list[TimeSeries], asset: str) -> TimeSeries:
+    for quote in quotes:
+        if quote.about.unit in (f"{currency}/{home}", f"{home}/{currency}"):
+            return quote
+    raise StudyError(
+        f"{asset} is posted in {currency}, the study is in {home}. Name a quote of the two in "
+        "[panel] exchange_rates."
+    )
+
+
+def _dividends_converted(
+    dividends: pd.DataFrame | None, asset: str, home: str, rate: TimeSeries
+) -> pd.DataFrame | None:
+    if dividends is None:
+        return None
+    own = (dividends["asset"] == asset).to_numpy()
+    paid = pd.Series(
+        dividends.loc[own, "amount"].to_numpy(dtype=float),
+        pd.DatetimeIndex(dividends.loc[own, "date"].to_numpy()),
+        name=asset,
+    )
+    currency = dividends.loc[own, "currency"].iloc[0] if own.any() else home
+    facts = {"measure": "flow", "currency": currency, "frequency": rate.about.frequency}
+    if not own.any() or currency == home:
+        return dividends
+    converted = to_currency(TimeSeries.wrap(paid, **facts), home, rate).to_pandas()
+    changed = dividends.copy()
+    changed.loc[own, "amount"] = converted.reindex(paid.index).to_numpy()
+    changed.loc[own, "currency"] = home
+    return changed
+
+
+def _panel(plan: Study, desk: Desk, made: SeriesTable, series: dict[str, TimeSeries]) -> Panel:
+    """Panel of returns, the factors that some model uses, and the conditions."""
+    options = TableOptions(units=plan.panel.factor_units)
+    table = desk.table(plan.panel.factors, options, measure="return").wide()
+    risk_free = _risk_free(plan, desk)
+    wanted = list(dict.fromkeys(f for m in plan.models for f in m.factors))
+    absent = [name for name in wanted if name not in table.names]
+    if absent:
+        raise StudyError(
+            f"{plan.panel.factors} has no factor {', '.join(absent)}; it has: {', '.join(table.names)}."
+        )
+    plain = plan.panel.total_return_factors
+    factors = [
+        excess(table[name], risk_free)
+        if name in plain
+        else table[name].described(excess_of=risk_free.name)
+        for name in wanted
+    ]
+    conditions = [series[name].described(name=name) for name in plan.panel.conditions]
+    start, end = plan.study.span
+    return align(
+        assets=made,
+        factors=SeriesTable.of(factors),
+        risk_free=risk_free,
+        conditions=SeriesTable.of(conditions) if conditions else None,
+        frequency=plan.study.frequency,
+        rows=plan.panel.rows,
+        known_by=plan.study.known_by,
+        start=None if start == "earliest" else start,
+        end=None if end == "latest" else end,
+    )
+
+
+def _risk_free(plan: Study, desk: Desk) -> TimeSeries:
+    wanted = Address.parse(plan.panel.risk_free)
+    if plan.sources[wanted.source].kind == "sdmx":
+        from ultrum.core.returns import per_period
+
+        return per_period(desk.fetch(plan.panel.risk_free), plan.study.frequency)
+    options = TableOptions(units=plan.panel.factor_units)
+    found = desk.table(plan.panel.risk_free, options, measure="return").series
+    if wanted.field not in found:
+        raise StudyError(
+            f"{plan.panel.risk_free}: no column '{wanted.field}'; it has: {', '.join(found)}."
+        )
+    return found[wanted.field]
+
+
+def _checks(plan: Study, prices: Reading, betas: BetaTable) -> pd.DataFrame:
+    """Untraded share of days and a break at mid-sample, for every asset."""
+    close = prices.fields[plan.panel.price_column]
+    volume = prices.fields.get(plan.panel.volume_column)
+    idle = untraded_share(close, volume) if volume is not None else pd.Series(dtype=float)
+    rows = {}
+    for asset in betas.assets:
+        try:
+            test = break_test(betas.fit(asset))
+            broken: tuple[float, float, str] = (test.statistic, test.p_value, test.note)
+        except EstimationError as error:
+            broken = (float("nan"), float("nan"), str(error))
+        rows[asset] = (float(idle.get(asset, float("nan"))), *broken)
+    columns = ["untraded_share", "break_f", "break_p", "break_note"]
+    return pd.DataFrame.from_dict(rows, orient="index", columns=columns).rename_axis("asset")
+
+
+def _check_warnings(checks: pd.DataFrame, betas: BetaTable) -> list[Warning_]:
+    found = []
+    for asset, row in checks.iterrows():
+        if row["untraded_share"] > UNTRADED_LIMIT:
+            share = f"{100 * row['untraded_share']:.1f} % of its days saw no trade"
+            found.append(Warning_(str(asset), f"{share}; its beta is likely too low."))
+        if row["break_p"] < BREAK_LEVEL:
+            text = (
+                f"alpha and beta differ {row['break_note']} (Chow test, p = {row['break_p']:.2g})"
+            )
+            found.append(Warning_(str(asset), f"{text}; one beta for the whole sample misleads."))
+        if betas.nobs[asset] < SHORT_SAMPLE:
+            found.append(Warning_(str(asset), f"only {betas.nobs[asset]} rows."))
+    return found
+
+
+def _cost(plan: Study, desk: Desk, panel: Panel, betas: BetaTable) -> CostOfEquity:
+    said = plan.cost_of_equity
+    if said.company not in betas.assets:
+        raise StudyError(
+            f"No asset '{said.company}' in the panel; there are: {', '.join(betas.assets)}."
+        )
+    factors = next(m.factors for m in plan.models if m.name == said.model)
+    premia: dict[str, Any] = {}
+    for name in factors:
+        given = said.premium.get(name, "history")
+        history = panel.factor_table[name]
+        premia[name] = (
+            history if given == "history" else Premium(float(given), over=panel.rate.name)
+        )
+    return cost_of_equity(betas, premia=premia, risk_free=_cost_rate(plan, desk, panel))
+
+
+def _cost_rate(plan: Study, desk: Desk, panel: Panel) -> TimeSeries | float:
+    said = plan.cost_of_equity.risk_free
+    if said is None or said == plan.panel.risk_free:
+        return panel.rate
+    if isinstance(said, float | int):
+        return float(said)
+    return desk.fetch(said)
+
+
+def _cost_warnings(cost: CostOfEquity) -> list[Warning_]:
+    return [Warning_(asset, f"{note}.") for asset, note in cost.notes.items()]
+
+
+def _last_inflation(plan: Study, series: dict[str, TimeSeries]) -> float | None:
+    """Latest value of the series the study names as inflation."""
+    name = plan.cost_of_equity.inflation
+    if not name:
+        return None
+    about, known = series[name].about, series[name].values.dropna()
+    if about.measure != "rate" or not len(known):
+        raise StudyError(
+            f"[cost_of_equity] inflation = '{name}' is a {about.measure or 'series'}, not a growth "
+            "rate. Give the series a growth step."
+        )
+    return float(known.iloc[-1])
+
+
+def _run_hash(plan: Study, used: list[Record]) -> str:
+    """What identifies a run: the study without its hosts, and the bytes that went in."""
+    said = plan.model_dump(mode="json")
+    said["sources"] = {name: source["kind"] for name, source in said["sources"].items()}
+    inputs = sorted({(r.source, r.path, r.checksum) for r in used})
+    return hashlib.sha256(repr((said, inputs)).encode()).hexdigest()
+
+
+def sample_of(result: StudyResult) -> str:
+    """First to last period of the panel, for people."""
+    index = result.panel.assets.index
+    return f"{period_label(index[0])} to {period_label(index[-1])}"
