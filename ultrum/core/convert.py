@@ -298,8 +298,8 @@ def _matching_rate(
     if risk_free is None or not names <= {risk_free.name}:
         given = "none was given" if risk_free is None else f"'{risk_free.name}' was given"
         raise UnitError(
-            f"{abouts[0].name} is in excess of {', '.join(sorted(names)) or ZERO_COST}; compounding it needs that "
-            f"rate as risk_free, and {given}."
+            f"{abouts[0].name} is in excess of {', '.join(sorted(names)) or ZERO_COST}; compounding "
+            f"it needs that rate as risk_free, and {given}."
         )
     rates = risk_free.values.reindex(x.index).to_numpy(dtype=np.float64)
     if np.isnan(rates).any():

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from ultrum.core.convert import last_days
 from ultrum.core.series import SeriesTable, TimeSeries, on_block
 from ultrum.core.types import Floats
 from ultrum.errors import CurrencyError
@@ -27,7 +28,8 @@ def to_currency(
     rates : TimeSeries
         A quote of the two currencies, either way round (its unit reads BASE/QUOTE).
     max_age : int
-        A day without a quote takes the last before it, up to this many rows old.
+        A day without a quote takes the last before it, up to this many weekdays old;
+        with none it is missing.
 
     Raises
     ------
@@ -58,13 +60,20 @@ def to_currency(
 
 
 def _price_of(base: str, quote: str, rates: TimeSeries, x: SeriesTable, max_age: int) -> Floats:
-    """Amount of ``quote`` for one ``base`` on each row of ``x``."""
-    known = rates.values.reindex(x.index, method=None)
-    filled = known.ffill(limit=max_age).to_numpy(dtype=np.float64)
+    """Amount of ``quote`` for one ``base`` on each row of ``x``; missing where none is fresh."""
+    known = rates.as_table().values.dropna()
+    if not len(known):
+        raise CurrencyError(f"'{rates.name}' holds no rate.")
+    quoted = rates.about.frequency.ends(rates.about.frequency.ordinals_of(known.index))
+    wanted = last_days(x)
+    place = np.searchsorted(quoted, wanted, side="right") - 1
+    age = np.busday_count(quoted[np.maximum(place, 0)], wanted)
+    fresh = (place >= 0) & (age <= max_age)
+    found = np.where(fresh, known.iloc[:, 0].to_numpy()[np.maximum(place, 0)], np.nan)
     if rates.about.unit == f"{base}/{quote}":
-        return filled
+        return found
     if rates.about.unit == f"{quote}/{base}":
-        return 1.0 / filled
+        return 1.0 / found
     raise CurrencyError(
         f"'{rates.name}' quotes {rates.about.unit or 'no pair'}; converting {base} to {quote} needs "
         f"{base}/{quote} or {quote}/{base}."

@@ -30,6 +30,10 @@ _NAMES: Final = {
     "A": "annual", "S": "half-yearly", "Q": "quarterly", "M": "monthly", "W": "weekly",
     "B": "business-daily", "D": "daily", "H": "hourly", "N": "minutely",
 }  # fmt: skip
+_NOUNS: Final = {
+    "A": "year", "S": "half-year", "Q": "quarter", "M": "month", "W": "week",
+    "B": "day", "D": "day", "H": "hour", "N": "minute",
+}  # fmt: skip
 _ORDER: Final = "NHBDWMQSA"
 _TEXT: Final = re.compile(r"^(\d*)([ASQMWBDHN])(?:-([A-Z]{3}))?$")
 _PERIOD: Final = re.compile(r"^(\d{4})(?:-?([ASQMW])(\d{1,2})|-(\d{2}))?$")
@@ -88,6 +92,11 @@ class Frequency:
     def name(self) -> str:
         """The word for it, such as ``monthly``."""
         return _NAMES[self.code] if self.multiple == 1 else f"{self.multiple} x {_NAMES[self.code]}"
+
+    @property
+    def noun(self) -> str:
+        """The word for one period, such as ``month``."""
+        return _NOUNS[self.code] if self.multiple == 1 else f"{self.multiple} {_NOUNS[self.code]}s"
 
     @property
     def periods_per_year(self) -> float:
@@ -174,9 +183,11 @@ class Frequency:
         """Pandas index of these periods: a PeriodIndex, or dates for B and D."""
         if self.is_dated:
             return pd.DatetimeIndex(self.starts(ordinals).astype("datetime64[ns]"), name="date")
-        return pd.PeriodIndex.from_ordinals(
+        make: Any = pd.PeriodIndex
+        index: pd.Index = make.from_ordinals(
             ordinals + self._pandas_shift, freq=self._pandas_code, name="period"
         )
+        return index
 
     def ordinals_of(self, index: pd.Index) -> Ints:
         """Ordinals of an index made by :meth:`index`, or of any dates."""

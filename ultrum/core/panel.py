@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Final
 
 import numpy as np
@@ -82,20 +82,22 @@ class Panel:
 
     def long(self) -> pd.DataFrame:
         """One row per period and asset with a return: excess return, factors, conditions."""
-        stacked = self.excess.to_frame().stack().dropna().rename("excess_return")
-        frame = stacked.rename_axis(["period", "asset"]).reset_index()
+        excess = self.excess.to_frame().rename_axis("period").reset_index()
+        frame = excess.melt("period", var_name="asset", value_name="excess_return").dropna()
         right = self.factors.join(self.conditions).rename_axis("period")
         return frame.merge(right, left_on="period", right_index=True, how="left")
 
     def sample(self, start: str | None = None, end: str | None = None) -> Panel:
         """Part from ``start`` to ``end``, both included."""
-        part = {
-            name: getattr(self, name).loc[start:end]
-            for name in ("assets", "factors", "conditions", "risk_free")
-        }
-        ledger = self.ledger[self.ledger["period"].isin(part["risk_free"].index)]
-        facts = {"coverage": self.coverage, "about": self.about, "frequency": self.frequency}
-        return Panel(**part, ledger=ledger, currency=self.currency, **facts)
+        rate = self.risk_free.loc[start:end]
+        return replace(
+            self,
+            assets=self.assets.loc[start:end],
+            factors=self.factors.loc[start:end],
+            conditions=self.conditions.loc[start:end],
+            risk_free=rate,
+            ledger=self.ledger[self.ledger["period"].isin(rate.index)],
+        )
 
     def to_frame(self) -> pd.DataFrame:
         """Same as :meth:`wide`."""
@@ -389,5 +391,7 @@ def _ledger(frame: pd.DataFrame, ordinals: Ints, causes: Causes) -> pd.DataFrame
         for row in np.flatnonzero(~present):
             cause = EARLY if row < first else LATE if row > last else GAP
             known = causes.get(str(name), {}).get(int(ordinals[row]))
-            found.append((frame.index[row], str(name), known if known and cause == GAP else cause))
+            found.append(
+                (frame.index[int(row)], str(name), known if known and cause == GAP else cause)
+            )
     return pd.DataFrame(found, columns=["period", "series", "cause"])

@@ -351,7 +351,7 @@ def _held_to_period_end(
             same = (periods == target.ordinals([pd.Timestamp(day)])[0]) & (
                 frame.index >= pd.Timestamp(day)
             )
-            frame.loc[same, asset] = frame.at[pd.Timestamp(day), asset]
+            frame.loc[same, asset] = float(frame[asset].loc[pd.Timestamp(day)])
     return SeriesTable(frame, held.about)
 
 

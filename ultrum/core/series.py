@@ -261,13 +261,13 @@ def on_block(
     @functools.wraps(function)
     def run(x: S, *args: P.args, **kwargs: P.kwargs) -> S:
         if isinstance(x, TimeSeries):
-            return cast(S, function(x.as_table(), *args, **kwargs).only())
+            return function(x.as_table(), *args, **kwargs).only()
         if not isinstance(x, SeriesTable):
             raise UnitError(
                 f"{function.__name__} was given a plain {type(x).__name__}; say what it is with "
                 "TimeSeries.wrap(x, measure=...) or SeriesTable.wrap(x, measure=...)."
             )
-        return cast(S, function(x, *args, **kwargs))
+        return function(x, *args, **kwargs)
 
     return cast("Callable[Concatenate[S, P], S]", run)
 
@@ -319,7 +319,7 @@ def _index_like(index: pd.Index, ordinals: Ints, frequency: Frequency) -> pd.Ind
 
 def _refuse_duplicates(ordinals: Ints, frequency: Frequency, name: str) -> None:
     twice = np.flatnonzero(np.diff(ordinals) == 0)
-    if len(twice) and not frequency.code in "HN":
+    if len(twice) and frequency.code not in "HN":
         label = frequency.labels(ordinals[twice[:1]])[0]
         raise FrequencyError(
             f"{name}: {len(twice)} {frequency.name} periods appear twice, first {label}. "
@@ -347,11 +347,11 @@ def check_same(left: Descriptor, right: Descriptor, word: str) -> None:
             f"{left.name} is {left.frequency.name}, {right.name} {right.frequency.name}: "
             "bring both to one frequency with to_frequency first."
         )
-    for field in ("measure", "unit", "excess_of"):
-        mine, theirs = getattr(left, field), getattr(right, field)
+    for fact in ("measure", "unit", "excess_of"):
+        mine, theirs = getattr(left, fact), getattr(right, fact)
         if mine != theirs:
             raise UnitError(
-                f"{left.name} {word} {right.name}: {field} '{mine}' against '{theirs}'. "
+                f"{left.name} {word} {right.name}: {fact} '{mine}' against '{theirs}'. "
                 "For returns less a risk-free rate use per_period and excess."
             )
     if left.currency != right.currency:

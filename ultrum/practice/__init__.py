@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -13,7 +14,7 @@ from ultrum.practice.setting import Truth, truth
 if TYPE_CHECKING:
     from ultrum.core.panel import Panel
 
-__all__ = ["Truth", "demo_study", "panel", "serve", "truth"]
+__all__ = ["Truth", "demo_study", "panel", "serve", "sources_at", "truth"]
 
 
 def serve(port: int = 0) -> Any:
@@ -63,3 +64,15 @@ def demo_study() -> Path:
     'demo.toml'
     """
     return Path(__file__).parent / "demo.toml"
+
+
+def sources_at(places: Mapping[str, str]) -> dict[str, dict[str, str]]:
+    """Sources of the practice world for a desk, at the places where it is served.
+
+    Examples
+    --------
+    >>> sources_at({"college": "http://127.0.0.1:8765/college"})["college"]["kind"]
+    'table'
+    """
+    kinds = {"observatory": "sdmx", "exchange": "table", "college": "table"}
+    return {name: {"kind": kinds[name], "url": url} for name, url in places.items()}

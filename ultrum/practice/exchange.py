@@ -15,7 +15,7 @@ PAYING_MONTHS = {0: (3, 9), 1: (4, 10), 2: (5, 11)}
 def closes(world: World) -> tuple[Floats, pd.DataFrame]:
     """Closing prices in each company's currency (T,N), missing when not listed; and dividends."""
     paid = _payout(world.days)
-    level = np.cumprod((1.0 + world.total) * (1.0 - paid), axis=0)
+    level = np.asarray(np.cumprod((1.0 + world.total) * (1.0 - paid), axis=0), dtype=np.float64)
     for column, company in enumerate(s.COMPANIES):
         start = int(np.searchsorted(world.days, np.datetime64(company.listed)))
         level[:, column] *= company.first_price / level[start, column]
@@ -44,8 +44,8 @@ def final_payments(close: Floats) -> pd.DataFrame:
 
 def companies() -> pd.DataFrame:
     """The list of companies."""
-    rows = [(c.code, c.name, c.industry, c.currency, c.listed) for c in s.COMPANIES]
-    return pd.DataFrame(rows, columns=["asset", "name", "industry", "currency", "listed"])
+    rows = [(c.listed, c.code, c.name, c.industry, c.currency) for c in s.COMPANIES]
+    return pd.DataFrame(rows, columns=["listed", "asset", "name", "industry", "currency"])
 
 
 def bars(world: World) -> pd.DataFrame:
@@ -113,8 +113,8 @@ def _payout(days: Dates) -> Floats:
                 day = np.datetime64(f"{year}-{month:02d}-{12 + column % 7:02d}")
                 row = int(np.searchsorted(days, day))
                 paid[row, column] = company.dividend_yield / 2.0
-    code, day, share = s.SPECIAL
-    paid[np.searchsorted(days, np.datetime64(day)), s.CODES.index(code)] = share
+    code, special_day, share = s.SPECIAL
+    paid[np.searchsorted(days, np.datetime64(special_day)), s.CODES.index(code)] = share
     return paid
 
 

@@ -21,9 +21,8 @@ def world_panel(seed: int | None = None) -> Panel:
     close, dividends = exchange.closes(world)
     home = [i for i, c in enumerate(s.COMPANIES) if c.currency == "QML"]
     frame = pd.DataFrame(close[:, home], pd.DatetimeIndex(world.days), [s.CODES[i] for i in home])
-    facts = {"measure": "price", "currency": "QML", "frequency": "B"}
     made = returns(
-        SeriesTable.wrap(frame, **facts),
+        SeriesTable.wrap(frame, measure="price", currency="QML", frequency="B"),
         frequency="M",
         dividends=dividends[dividends["currency"] == "QML"],
         splits=exchange.splits(),

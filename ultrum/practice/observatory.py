@@ -38,7 +38,8 @@ def _instrument_codes() -> dict[str, str]:
     named = {"POLICY": "Policy rate, set by the monetary board"}
     for maturity in s.MATURITIES:
         count, unit = maturity[1:-1], maturity[-1]
-        named[f"GOV_{maturity[1:]}"] = f"Government yield, {count} {lengths[unit]}"
+        plural = "" if count == "1" else "s"
+        named[f"GOV_{maturity[1:]}"] = f"Government yield, {count} {lengths[unit]}{plural}"
     return named
 
 

@@ -14,6 +14,8 @@ from typing import Any
 
 import orjson
 import pandas as pd
+import pyarrow as pa
+import pyarrow.csv
 import uvicorn
 from starlette.applications import Starlette
 from starlette.requests import Request
@@ -207,8 +209,11 @@ def _file(name: str) -> bytes:
     if name != "prices":
         return (store.DATA / f"{name}.csv").read_bytes()
     frame = store.bars().copy()
-    frame["date"] = frame["date"].dt.strftime("%Y-%m-%d")
-    return frame.to_csv(index=False, float_format="%.6g", lineterminator="\n").encode()
+    frame["date"] = frame["date"].dt.strftime("%Y-%m-%d").astype("category")
+    packed = pa.BufferOutputStream()
+    options = pyarrow.csv.WriteOptions(quoting_style="none")
+    pyarrow.csv.write_csv(pa.Table.from_pandas(frame, preserve_index=False), packed, options)
+    return bytes(packed.getvalue())
 
 
 def _answer(request: Request, body: bytes, kind: str) -> Response:

@@ -6,12 +6,11 @@ by the factors; every mean and covariance stays what `setting` says, so the true
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 import pandas as pd
-import scipy.signal
 
 from ultrum.core.types import Bools, Dates, Floats
 from ultrum.practice import setting as s
@@ -86,33 +85,35 @@ def simulate(seed: int = s.SEED) -> World:
         _prices_of_goods(goods, len(months)),
         _exchange_rates(currencies, len(days)),
     )
-    total = _companies(own, world, stress)
-    return World(**{**_fields(world), "total": total})
+    return replace(world, total=_companies(own, world, stress))
 
 
 def trading_days() -> Dates:
     """Weekdays from 2004 to 2024 without the exchange's holidays."""
     every = np.arange(np.datetime64(s.FIRST_DAY), np.datetime64(s.LAST_DAY) + 1)
     closed = np.array([str(day)[5:] in s.HOLIDAYS for day in every])
-    return every[np.is_busday(every) & ~closed]
+    return np.asarray(every[np.is_busday(every) & ~closed])
 
 
 def traded(seed: int, count: int) -> Bools:
     """Days on which the thin trader was traded, in spells; the first and last always."""
     rng = np.random.default_rng([seed, 7])
-    mood = scipy.signal.lfilter([1.0], [1.0, -0.6], rng.standard_normal(count)) * 0.8
+    mood = _remembering(rng.standard_normal(count), 0.6) * 0.8
     still = mood < np.quantile(mood, s.UNTRADED_SHARE)
     still[[0, -1]] = False
     return np.asarray(~still)
 
 
-def _fields(world: World) -> dict[str, object]:
-    return {name: getattr(world, name) for name in World.__dataclass_fields__}
+def _remembering(shocks: Floats, memory: float) -> Floats:
+    """First-order autoregression of the shocks, along the first axis."""
+    import scipy.signal  # slow to import, and only a simulation needs it
+
+    return np.asarray(scipy.signal.lfilter([1.0], [1.0, -memory], shocks, axis=0))
 
 
 def _volatility(shocks: Floats) -> Floats:
     """Volatility paths with mean square one, each known the day before."""
-    paths = scipy.signal.lfilter([1.0], [1.0, -_PERSISTENCE], shocks, axis=0)
+    paths = _remembering(shocks, _PERSISTENCE)
     spread = _VOL_OF_VOL**2
     paths *= np.sqrt((1 - _PERSISTENCE**2) * spread)
     lagged = np.vstack([np.zeros_like(paths[:1]), paths[:-1]])
@@ -131,7 +132,8 @@ def _factors(rng: np.random.Generator, count: int) -> tuple[Floats, Floats]:
     fresh = rng.standard_normal(count)
     stress = _LEVERAGE * normal[:, 0] + np.sqrt(1 - _LEVERAGE**2) * fresh
     scale = _volatility(stress[:, None]) * _tails(rng, (count, 1))
-    return s.PREMIA / year + s.VOLATILITIES / np.sqrt(year) * scale * normal, stress
+    returns = s.PREMIA / year + s.VOLATILITIES / np.sqrt(year) * scale * normal
+    return np.asarray(returns), stress
 
 
 def _companies(rng: np.random.Generator, world: World, stress: Floats) -> Floats:
@@ -149,7 +151,7 @@ def _companies(rng: np.random.Generator, world: World, stress: Floats) -> Floats
     alphas = np.array([c.alpha for c in s.COMPANIES]) / year
     common = np.einsum("tk,tnk->tn", world.factors, _loadings(world.days))
     total = world.daily_bill[:, None] + alphas + common + sizes * scale * normal
-    return np.maximum(total, -0.6)
+    return np.asarray(np.maximum(total, -0.6))
 
 
 def _loadings(days: Dates) -> Floats:
@@ -161,7 +163,7 @@ def _loadings(days: Dates) -> Floats:
 
 def _autoregression(rng: np.random.Generator, count: int, memory: float, size: float) -> Floats:
     shocks = rng.standard_normal(count) * size * np.sqrt(1 - memory**2)
-    return np.asarray(scipy.signal.lfilter([1.0], [1.0, -memory], shocks))
+    return _remembering(shocks, memory)
 
 
 def _rates(rng: np.random.Generator, count: int) -> tuple[Floats, Floats, Floats]:
@@ -193,4 +195,4 @@ def _prices_of_goods(rng: np.random.Generator, count: int) -> Floats:
 def _exchange_rates(rng: np.random.Generator, count: int) -> Floats:
     """QML for one QSR, and QTV for one QML, by trading day (T,2)."""
     steps = rng.standard_normal((count, 2)) * _tails(rng, (count, 1)) * 0.085 / np.sqrt(251)
-    return np.array([1.42, 8.35]) * np.exp(np.cumsum(steps, axis=0) - 0.00001)
+    return np.asarray(np.array([1.42, 8.35]) * np.exp(np.cumsum(steps, axis=0)))

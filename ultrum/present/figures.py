@@ -11,8 +11,8 @@ import numpy as np
 
 from ultrum.core.pricing.cost_of_equity import RISK_FREE, CostOfEquity
 from ultrum.core.regression.results import CONSTANT, BetaTable, Fit, t_quantile
-from ultrum.core.series import TimeSeries, period_label, span_of
-from ultrum.errors import UltrumError
+from ultrum.core.series import TimeSeries, infer_frequency, period_label, span_of
+from ultrum.errors import FrequencyError, UltrumError
 from ultrum.present.style import INK, LANTERN, STONE, STYLE, TIDE, axes_for, foot
 
 if TYPE_CHECKING:
@@ -28,7 +28,7 @@ def _styled(draw: Callable[P, Axes]) -> Callable[P, Axes]:
     def run(*args: P.args, **kwargs: P.kwargs) -> Axes:
         import matplotlib as mpl
 
-        with mpl.rc_context(STYLE):
+        with mpl.rc_context(rc=STYLE):
             return draw(*args, **kwargs)
 
     return run
@@ -103,7 +103,7 @@ def line_of_fit(
     >>> import ultrum as ul
     >>> fit = ul.factor_betas(ul.practice.panel(), ["market"]).fit("BRTW")
     >>> line_of_fit(fit).get_ylabel()
-    'BRTW, excess return, % a period'
+    'BRTW, excess return, % a month'
     """
     factor = factor or next(str(t) for t in fit.coefficients.index if t != CONSTANT)
     x, y = 100 * fit.design[factor].to_numpy(), 100 * fit.response.to_numpy()
@@ -115,12 +115,12 @@ def line_of_fit(
     line, band = _line_and_band(fit, factor, reach, level)
     ax.fill_between(reach, line - band, line + band, color=LANTERN, alpha=0.18, linewidth=0)
     ax.plot(reach, line, color=LANTERN, linewidth=2)
-    ax.set_xlabel(f"{factor}, excess return, % a period")
-    ax.set_ylabel(f"{fit.name}, excess return, % a period")
-    ax.set_title(f"{fit.name} against the {factor}")
-    ax.text(0.02, 0.98, _fit_words(fit, factor), transform=ax.transAxes, va="top", fontsize=9.5,
-            bbox={"facecolor": "white", "edgecolor": "none", "alpha": 0.85})  # fmt: skip
-    span = f"{period_label(fit.sample[0])} to {period_label(fit.sample[1])}, {fit.nobs} periods"
+    noun = _noun(fit.response.index)
+    ax.set_xlabel(f"{factor}, excess return, % a {noun}")
+    ax.set_ylabel(f"{fit.name}, excess return, % a {noun}")
+    ax.set_title(f"{fit.name} against the {factor}\n", pad=6)
+    ax.text(0, 1.025, _fit_words(fit, factor, noun), transform=ax.transAxes, fontsize=10)
+    span = f"{period_label(fit.sample[0])} to {period_label(fit.sample[1])}, {fit.nobs} {noun}s"
     foot(ax, _foot_of(fit.errors, source, span))
     return ax
 
@@ -151,23 +151,24 @@ def build_up(
     parts = cost.parts.loc[asset]
     steps = 100 * parts["contribution"].to_numpy()
     starts = np.concatenate([[0.0], np.cumsum(steps)[:-1]])
-    total, bounds = 100 * float(cost.value[asset]), 100 * cost.interval(level).loc[asset]
+    total = 100 * float(cost.value[asset])
+    low, high = (100 * float(cost.interval(level)[side][asset]) for side in ("low", "high"))
     ax = axes_for(ax, height=1.9 + 0.62 * len(parts))
     rows = np.arange(len(parts), -1, -1)
     colours = [STONE if p == RISK_FREE else TIDE for p in parts.index]
     ax.barh(rows[:-1], steps, left=starts, color=colours, height=0.56)
     ax.barh(rows[-1], total, color=LANTERN, height=0.56)
-    ax.hlines(rows[-1], bounds["low"], bounds["high"], color=INK, linewidth=2)
-    ax.vlines([bounds["low"], bounds["high"]], -0.12, 0.12, color=INK, linewidth=2)
-    ends = np.append(np.maximum(starts, starts + steps), max(total, bounds["high"]))
+    ax.hlines(rows[-1], low, high, color=INK, linewidth=2)
+    ax.vlines([low, high], -0.12, 0.12, color=INK, linewidth=2)
+    ends = np.append(np.maximum(starts, starts + steps), max(total, high))
     words = [f"{s:+.2f}" if i else f"{s:.2f}" for i, s in enumerate(steps)]
-    words.append(f"{total:.2f}  ({bounds['low']:.2f} to {bounds['high']:.2f})")
+    words.append(f"{total:.2f}  ({low:.2f} to {high:.2f})")
     for row, end, word in zip(rows, ends, words, strict=True):
-        ax.text(end + 0.012 * ends.max(), row, word, va="center", fontsize=10)
+        ax.text(float(end + 0.012 * ends.max()), float(row), word, va="center", fontsize=10)
     ax.set_yticks(rows, [*_part_labels(parts), f"cost of equity\nwith {100 * level:g} % interval"])
     ax.tick_params(axis="y", length=0)
     ax.grid(visible=False, axis="y")
-    ax.set_xlim(min(0.0, bounds["low"] * 1.1), 1.25 * ends.max())
+    ax.set_xlim(min(0.0, low * 1.1), 1.25 * float(ends.max()))
     ax.set_xlabel("% a year")
     ax.set_title(f"Cost of equity of {asset}")
     foot(ax, _foot_of(cost.errors, source, cost.sample[asset]))
@@ -182,7 +183,7 @@ def through_time(series: TimeSeries, *, ax: Axes | None = None) -> Axes:
     --------
     >>> import ultrum as ul
     >>> through_time(ul.practice.panel().rate).get_ylabel()
-    '% a period'
+    '% a month'
     """
     about = series.about
     percent = about.unit == "decimal"
@@ -190,7 +191,8 @@ def through_time(series: TimeSeries, *, ax: Axes | None = None) -> Axes:
     days = index.to_timestamp(how="end") if hasattr(index, "to_timestamp") else index
     ax = axes_for(ax)
     ax.plot(days, series.values.to_numpy() * (100 if percent else 1), color=TIDE, linewidth=1.6)
-    unit = {"rate": "% a year", "return": "% a period"}.get(about.measure, "%")
+    noun = f"% a {about.frequency.noun}"
+    unit = {"rate": "% a year", "return": noun}.get(about.measure, "%")
     words = " ".join(w for w in (about.measure, about.unit, about.currency) if w)
     ax.set_ylabel(unit if percent else words or "value")
     ax.set_title(about.heading)
@@ -204,7 +206,7 @@ def to_svg(ax: Axes) -> str:
 
     packed = io.StringIO()
     figure: Any = ax.get_figure()
-    with mpl.rc_context(STYLE):
+    with mpl.rc_context(rc=STYLE):
         figure.savefig(packed, format="svg", metadata={"Date": None, "Creator": None})
     text = packed.getvalue()
     return text[text.index("<svg") :]
@@ -225,13 +227,21 @@ def _line_and_band(fit: Fit, factor: str, reach: Any, level: float) -> tuple[Any
     return 100 * line, 100 * error * t_quantile(level, fit.df)
 
 
-def _fit_words(fit: Fit, factor: str) -> str:
+def _fit_words(fit: Fit, factor: str, noun: str) -> str:
     beta, error = fit.coefficients[factor], fit.standard_errors[factor]
-    lines = [f"beta {beta:.2f}  (standard error {error:.2f})"]
+    words = [f"beta {beta:.2f} (standard error {error:.2f})"]
     if CONSTANT in fit.coefficients.index:
         alpha, own = 100 * fit.coefficients[CONSTANT], 100 * fit.standard_errors[CONSTANT]
-        lines.append(f"alpha {alpha:.2f} % a period  ({own:.2f})")
-    return "\n".join([*lines, f"R² {fit.r2:.2f}"])
+        words.append(f"alpha {alpha:.2f} % a {noun} ({own:.2f})")
+    return "; ".join([*words, f"R² {fit.r2:.2f}"])
+
+
+def _noun(index: Any) -> str:
+    """Word for one period of an index."""
+    try:
+        return infer_frequency(index).noun
+    except FrequencyError:
+        return "period"
 
 
 def _part_labels(parts: Any) -> list[str]:

@@ -167,6 +167,7 @@ def _asset_row(table: BetaTable, asset: str, factors: list[Any], result: Any) ->
     errors = table.standard_errors.loc[asset]
     return {
         "asset": asset,
+        "name": result.names.get(asset, ""),
         "chosen": asset == result.company,
         "flag": any(w.subject == asset for w in result.warnings),
         "alpha": table.coefficients.loc[asset, CONSTANT],
@@ -178,7 +179,7 @@ def _asset_row(table: BetaTable, asset: str, factors: list[Any], result: Any) ->
         ],
         "r2": table.r2[asset],
         "rows": table.nobs[asset],
-        "lost": int(table.lost.loc[asset].sum()),
+        "lost": int(table.lost.sum(axis=1)[asset]),
         "first": period_label(table.first[asset]),
         "last": period_label(table.last[asset]),
         "cost": result.cost.value[asset],

@@ -8,7 +8,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 INK, TIDE, LANTERN, STONE, MIST = "#1d2a33", "#0b6477", "#c46a10", "#6b7780", "#dfe5e8"
-STYLE: Final[dict[str, Any]] = {
+STYLE: Final[Any] = {
     "figure.figsize": (9.0, 5.4),
     "figure.dpi": 120,
     "figure.facecolor": "white",

@@ -33,7 +33,7 @@ class HttpPolicy:
     redirects: int = 5
 
 
-class _TryAgain(Exception):
+class _PassingError(Exception):
     """The server or the line failed in a way that may pass."""
 
     def __init__(self, reason: str, wait: float | None = None) -> None:
@@ -84,14 +84,14 @@ class HttpClient:
         headers = {"accept": accept, **_conditions(held)}
         retry = tenacity.Retrying(
             stop=tenacity.stop_after_attempt(self.policy.attempts),
-            retry=tenacity.retry_if_exception_type(_TryAgain),
+            retry=tenacity.retry_if_exception_type(_PassingError),
             wait=self._wait,
             sleep=time.sleep,
             reraise=True,
         )
         try:
             return retry(self._once, url, headers)
-        except _TryAgain as failure:
+        except _PassingError as failure:
             raise SourceError(
                 f"{url} could not be had in {self.policy.attempts} tries: {failure}. "
                 "Check the address and that the service is up, or run offline from the vault."
@@ -99,7 +99,7 @@ class HttpClient:
 
     def _wait(self, state: tenacity.RetryCallState) -> float:
         failure = state.outcome.exception() if state.outcome else None
-        asked = failure.wait if isinstance(failure, _TryAgain) else None
+        asked = failure.wait if isinstance(failure, _PassingError) else None
         backoff = tenacity.wait_exponential_jitter(self.policy.first_wait, self.policy.longest_wait)
         return min(asked, self.policy.longest_wait) if asked is not None else backoff(state)
 
@@ -112,14 +112,14 @@ class HttpClient:
         except httpx.TooManyRedirects:
             raise SourceError(f"{url} redirects more than {self.policy.redirects} times.") from None
         except httpx.TransportError as error:
-            raise _TryAgain(str(error) or type(error).__name__) from None
+            raise _PassingError(str(error) or type(error).__name__) from None
 
     def _taken(self, url: str, answer: httpx.Response) -> Delivery:
         if answer.status_code == 304:
             return Delivery(b"", unchanged=True)
         if answer.status_code in BUSY:
             wait = answer.headers.get("retry-after", "")
-            raise _TryAgain(
+            raise _PassingError(
                 f"it answered {answer.status_code}", float(wait) if wait.isdigit() else None
             )
         body = self._whole(url, answer)

@@ -32,7 +32,7 @@ UNTRADED_LIMIT, BREAK_LEVEL, SHORT_SAMPLE = 0.10, 0.01, 60
 
 
 @dataclass(frozen=True)
-class Warning_:
+class Caution:
     """Something a reader of the result must know: about whom, and what."""
 
     subject: str
@@ -47,6 +47,8 @@ class StudyResult:
     ----------
     study : Study
     panel : Panel
+    names : mapping of str to str
+        Full names of the assets, where the study names a table of them.
     series : mapping of str to TimeSeries
         The study's own series, after their steps.
     models : mapping of str to BetaTable
@@ -58,20 +60,21 @@ class StudyResult:
         Cost of equity less expected inflation, if the study names a series of it.
     deliveries : tuple of Record
         What was taken from the sources, and when.
-    warnings : tuple of Warning_
+    warnings : tuple of Caution
     run : str
         Hash of the study and the bytes that went in.
     """
 
     study: Study
     panel: Panel
+    names: dict[str, str]
     series: dict[str, TimeSeries]
     models: dict[str, BetaTable]
     cost: CostOfEquity
     checks: pd.DataFrame
     inflation: float | None
     deliveries: tuple[Record, ...]
-    warnings: tuple[Warning_, ...]
+    warnings: tuple[Caution, ...]
     run: str
 
     @property
@@ -153,7 +156,7 @@ def run_study(
 
 
 def _run(plan: Study, desk: Desk, tell: Progress) -> StudyResult:
-    warnings: list[Warning_] = []
+    warnings: list[Caution] = []
     series = {name: _with_steps(desk, said) for name, said in plan.series.items()}
     prices = _read_prices(plan, desk)
     tell("returns from prices, dividends and splits")
@@ -172,6 +175,7 @@ def _run(plan: Study, desk: Desk, tell: Progress) -> StudyResult:
     return StudyResult(
         study=plan,
         panel=panel,
+        names=_names(plan, desk),
         series=series,
         models=models,
         cost=cost,
@@ -204,7 +208,7 @@ def _read_prices(plan: Study, desk: Desk) -> Reading:
     return reading
 
 
-def _returns(plan: Study, desk: Desk, prices: Reading, warnings: list[Warning_]) -> SeriesTable:
+def _returns(plan: Study, desk: Desk, prices: Reading, warnings: list[Caution]) -> SeriesTable:
     """Total returns of every asset in the study's currency."""
     close = prices.fields[plan.panel.price_column]
     dividends, splits, payments = (
@@ -212,11 +216,11 @@ def _returns(plan: Study, desk: Desk, prices: Reading, warnings: list[Warning_])
         for address in (plan.panel.dividends, plan.panel.splits, plan.panel.final_payments)
     )
     if dividends is None:
-        warnings.append(Warning_("all assets", "no dividends given; returns leave income out."))
+        warnings.append(Caution("all assets", "no dividends given; returns leave income out."))
     close, dividends = _one_currency(plan, desk, close, dividends, warnings)
     for asset in [] if payments is None else payments["asset"]:
         text = "delisted; its last return uses the recorded final payment."
-        warnings.append(Warning_(str(asset), text))
+        warnings.append(Caution(str(asset), text))
     made = returns(
         close,
         frequency=plan.study.frequency,
@@ -225,13 +229,23 @@ def _returns(plan: Study, desk: Desk, prices: Reading, warnings: list[Warning_])
         final_payments=payments,
     )
     warnings += [
-        Warning_(a.name, f"{value} dividends or splits fall outside its prices and were not used.")
+        Caution(a.name, f"{value} dividends or splits fall outside its prices and were not used.")
         for a in made.about
         for step in a.trail
         for key, value in step.settings
         if key == "events_outside_the_prices"
     ]
     return made
+
+
+def _names(plan: Study, desk: Desk) -> dict[str, str]:
+    """Full names of the assets, from the table of companies."""
+    table = _records(desk, plan.panel.companies)
+    if table is None:
+        return {}
+    if "asset" not in table or "name" not in table:
+        raise StudyError(f"{plan.panel.companies} needs the columns 'asset' and 'name'.")
+    return {str(a): str(n) for a, n in zip(table["asset"], table["name"], strict=True)}
 
 
 def _records(desk: Desk, address: str) -> pd.DataFrame | None:
@@ -243,7 +257,7 @@ def _one_currency(
     desk: Desk,
     close: SeriesTable,
     dividends: pd.DataFrame | None,
-    warnings: list[Warning_],
+    warnings: list[Caution],
 ) -> tuple[SeriesTable, pd.DataFrame | None]:
     """Prices and dividends converted to the study's currency with the quotes it names."""
     home = plan.study.currency
@@ -258,10 +272,10 @@ def _one_currency(
             rate = _quote_for(series.about.currency, home, quotes, name)
             dividends = _dividends_converted(dividends, name, home, rate)
             warnings.append(
-                Warning_(
+                Caution(
                     name,
                     f"posted in {series.about.currency}; prices and dividends "
-                    f"converted to {home} at {rate.about.heading}.",
+                    f"converted to {home} at {rate.about.address}.",
                 )
             )
             series = to_currency(series, home, rate)
@@ -291,10 +305,10 @@ def _dividends_converted(
         name=asset,
     )
     currency = dividends.loc[own, "currency"].iloc[0] if own.any() else home
-    facts = {"measure": "flow", "currency": currency, "frequency": rate.about.frequency}
     if not own.any() or currency == home:
         return dividends
-    converted = to_currency(TimeSeries.wrap(paid, **facts), home, rate).to_pandas()
+    flow = TimeSeries.wrap(paid, measure="flow", currency=currency, frequency=rate.about.frequency)
+    converted = to_currency(flow, home, rate).to_pandas()
     changed = dividends.copy()
     changed.loc[own, "amount"] = converted.reindex(paid.index).to_numpy()
     changed.loc[own, "currency"] = home
@@ -366,19 +380,19 @@ def _checks(plan: Study, prices: Reading, betas: BetaTable) -> pd.DataFrame:
     return pd.DataFrame.from_dict(rows, orient="index", columns=columns).rename_axis("asset")
 
 
-def _check_warnings(checks: pd.DataFrame, betas: BetaTable) -> list[Warning_]:
+def _check_warnings(checks: pd.DataFrame, betas: BetaTable) -> list[Caution]:
     found = []
-    for asset, row in checks.iterrows():
+    for asset, row in ((str(name), row) for name, row in checks.iterrows()):
         if row["untraded_share"] > UNTRADED_LIMIT:
             share = f"{100 * row['untraded_share']:.1f} % of its days saw no trade"
-            found.append(Warning_(str(asset), f"{share}; its beta is likely too low."))
+            found.append(Caution(asset, f"{share}; its beta is likely too low."))
         if row["break_p"] < BREAK_LEVEL:
             text = (
                 f"alpha and beta differ {row['break_note']} (Chow test, p = {row['break_p']:.2g})"
             )
-            found.append(Warning_(str(asset), f"{text}; one beta for the whole sample misleads."))
+            found.append(Caution(asset, f"{text}; one beta for the whole sample misleads."))
         if betas.nobs[asset] < SHORT_SAMPLE:
-            found.append(Warning_(str(asset), f"only {betas.nobs[asset]} rows."))
+            found.append(Caution(asset, f"only {betas.nobs[asset]} rows."))
     return found
 
 
@@ -408,8 +422,8 @@ def _cost_rate(plan: Study, desk: Desk, panel: Panel) -> TimeSeries | float:
     return desk.fetch(said)
 
 
-def _cost_warnings(cost: CostOfEquity) -> list[Warning_]:
-    return [Warning_(asset, f"{note}.") for asset, note in cost.notes.items()]
+def _cost_warnings(cost: CostOfEquity) -> list[Caution]:
+    return [Caution(asset, f"{note}.") for asset, note in cost.notes.items()]
 
 
 def _last_inflation(plan: Study, series: dict[str, TimeSeries]) -> float | None:

@@ -73,6 +73,7 @@ class PanelSection(_Section):
     assets: Text
     price_column: str = "close"
     volume_column: str = "volume"
+    companies: str = ""
     dividends: str = ""
     splits: str = ""
     final_payments: str = ""
@@ -299,7 +300,15 @@ def _addresses(said: Mapping[str, Any]) -> Iterator[tuple[tuple[str, ...], Any]]
         if isinstance(series, dict) and "address" in series:
             yield ("series", name, "address"), series["address"]
     panel = _part(said, "panel")
-    for key in ("assets", "dividends", "splits", "final_payments", "factors", "risk_free"):
+    for key in (
+        "assets",
+        "companies",
+        "dividends",
+        "splits",
+        "final_payments",
+        "factors",
+        "risk_free",
+    ):
         if panel.get(key):
             yield ("panel", key), panel[key]
     for address in panel.get("exchange_rates") or []:

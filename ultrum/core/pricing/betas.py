@@ -41,7 +41,7 @@ def factor_betas(
     >>> list(table.coefficients.columns)
     ['constant', 'market']
     """
-    names = list(factors) if factors is not None else list(panel.factors)
+    names = [str(n) for n in (panel.factors if factors is None else factors)]
     unknown = [n for n in names if n not in panel.factors]
     if unknown or not names:
         known = ", ".join(map(str, panel.factors))

@@ -188,7 +188,7 @@ def cost_of_equity(
     rate, rate_name = _annual_rate(risk_free, betas)
     _check_same_rate(prices, rate_name)
     B = betas.coefficients[factors].to_numpy()
-    where = [betas.coefficients.columns.get_loc(f) for f in factors]
+    where = betas.coefficients.columns.get_indexer(pd.Index(factors))
     beta_covariance = betas.covariance[:, where][:, :, where]
     lam = np.array([prices[f].value for f in factors])
     lam_covariance = np.diag([prices[f].standard_error ** 2 for f in factors])

@@ -60,7 +60,7 @@ def heteroskedastic(influence: Floats, residuals: Floats, leverage: Floats, kind
         slack = np.maximum(1.0 - leverage, np.finfo(float).eps)[:, None]
         weight = weight / (slack if kind == "hc2" else slack**2)
     meat = np.einsum("pt,tn,qt->npq", influence, weight, influence, optimize=True)
-    return meat * rows / (rows - columns) if kind == "hc1" else meat
+    return np.asarray(meat * rows / (rows - columns) if kind == "hc1" else meat)
 
 
 def newey_west(

@@ -203,7 +203,7 @@ class Fit:
             if unknown:
                 known = ", ".join(map(str, self.coefficients.index))
                 raise EstimationError(f"No coefficient {', '.join(unknown)}; there are: {known}.")
-            return np.eye(len(self.coefficients))[[self.coefficients.index.get_loc(r) for r in R]]
+            return np.eye(len(self.coefficients))[self.coefficients.index.get_indexer(pd.Index(R))]
         restrictions = np.atleast_2d(np.asarray(R, dtype=np.float64))
         if restrictions.shape[1] != len(self.coefficients):
             raise EstimationError(
@@ -287,7 +287,7 @@ class BetaTable:
     @property
     def sigma(self) -> pd.Series:
         """Standard deviation of each asset's residuals."""
-        return np.sqrt((self.residuals**2).sum() / self.df)
+        return ((self.residuals**2).sum() / self.df) ** 0.5
 
     @property
     def first(self) -> pd.Series:
@@ -312,18 +312,18 @@ class BetaTable:
         where = self.assets.index(asset)
         used = self.residuals[asset].notna().to_numpy()
         terms = self.coefficients.columns
-        lags = self.lags[asset]
+        lags = float(self.lags.iloc[where])
         return Fit(
             name=asset,
-            coefficients=self.coefficients.loc[asset],
+            coefficients=self.coefficients.iloc[where],
             covariance=pd.DataFrame(self.covariance[where], terms, terms),
             response=self.response[asset][used],
             design=self.design[used],
             r2=float(self.r2[asset]),
             errors=self.errors,
-            lags=None if pd.isna(lags) else int(lags),
+            lags=None if np.isnan(lags) else int(lags),
             condition_number=float(self.condition_numbers[asset]),
-            lost={str(k): int(v) for k, v in self.lost.loc[asset].items()},
+            lost={str(c): int(self.lost[c].iloc[where]) for c in self.lost},
         )
 
     def to_frame(self) -> pd.DataFrame:

@@ -13,7 +13,9 @@ import pandas as pd
 import pyarrow as pa
 import pyarrow.csv
 
-_HEAD: Final = re.compile(rb"\A(?:\xef\xbb\xbf)?date(,[A-Za-z][\w .-]*)+\r?\n\d{4}-\d{2}-\d{2},")
+_HEAD: Final = re.compile(
+    rb"\A(?:\xef\xbb\xbf)?(date|\"date\")(,\"?[A-Za-z][\w .-]*\"?)+\r?\n\d{4}-\d{2}-\d{2},"
+)
 _LARGE: Final = 200_000
 
 
@@ -33,4 +35,5 @@ def read_plain(body: bytes) -> pd.DataFrame | None:
         return None
     if not all(any(kind(column.type) for kind in kinds) for column in table.columns):
         return None
-    return table.to_pandas()
+    frame: pd.DataFrame = table.to_pandas()
+    return frame

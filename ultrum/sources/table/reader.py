@@ -143,7 +143,7 @@ def read_series(
     records_only: bool = False,
     **facts: Any,
 ) -> Reading:
-    """Read a delimited table, plain or inside a zip or gzip, from a file or an http(s) address.
+    r"""Read a delimited table, plain or inside a zip or gzip, from a file or an http(s) address.
 
     Parameters
     ----------
@@ -183,7 +183,7 @@ def read_series(
     >>> import tempfile, pathlib
     >>> folder = tempfile.TemporaryDirectory()
     >>> file = pathlib.Path(folder.name, "factors.txt")
-    >>> _ = file.write_text("All in percent per month.\\nmonth;market\\n03/2011;1.5\\n04/2011;n/a\\n")
+    >>> _ = file.write_text("All in percent per month.\nmonth;market\n03/2011;1.5\n04/2011;n/a\n")
     >>> reading = read_series(file, measure="return")
     >>> reading.series["market"].to_pandas().tolist()
     [0.015, nan]
@@ -243,9 +243,7 @@ def _from_layout(name: str, layout: Layout, encoding: str, options: TableOptions
     values = {c: to_numbers(cells[c].to_numpy(), decimal) for c in numeric}
     bad, rejected = _bad_rows(cells, days, values, layout)
     typed = cells.assign(**values)[~bad]
-    typed.insert(0, "date", days[~bad]) if "date" not in typed else typed.isetitem(0, days[~bad])
-    if cells.columns[0] != "date":
-        typed = typed.drop(columns=cells.columns[0])
+    typed = pd.concat([days[~bad].rename("date"), typed.iloc[:, 1:]], axis=1)
     signs = bool(numeric) and cells[numeric].apply(lambda c: c.str.endswith("%").any()).any()
     decisions = [
         Decision("encoding", encoding),
@@ -267,8 +265,10 @@ def _frequency_word(style: DateStyle) -> str:
 
 def _is_numeric(column: pd.Series) -> bool:
     """Whether nine in ten of the cells that say something are numbers."""
-    said = [c for c in column if c.lower() not in MISSING]
-    return bool(said) and sum(map(is_number, said)) >= 0.9 * len(said)
+    counts = column.value_counts()
+    said = [(c, n) for c, n in counts.items() if str(c).lower() not in MISSING]
+    numbers = sum(n for c, n in said if is_number(str(c)))
+    return bool(said) and numbers >= 0.9 * sum(n for _, n in said)
 
 
 def _decimal(cells: pd.DataFrame, layout: Layout, options: TableOptions, name: str) -> str:
@@ -283,12 +283,12 @@ def _bad_rows(
 ) -> tuple[Bools, list[Rejected]]:
     """Rows whose date or numbers cannot be read."""
     bad = days.isna().to_numpy().copy()
-    reasons = {
-        int(i): f"'{cells.iat[i, 0]}' is no day of the calendar" for i in np.flatnonzero(bad)
-    }
+    labels = cells.iloc[:, 0].tolist()
+    reasons = {int(i): f"'{labels[i]}' is no day of the calendar" for i in np.flatnonzero(bad)}
     for column, numbers in values.items():
         for row in np.flatnonzero(np.isinf(numbers)):
-            reasons.setdefault(int(row), f"'{cells[column].iat[row]}' in '{column}' is no number")
+            text = cells[column].tolist()[row]
+            reasons.setdefault(int(row), f"'{text}' in '{column}' is no number")
             bad[row] = True
     rejected = [
         Rejected(layout.lines[i], layout.delimiter.join(layout.rows[i]), reason)

@@ -1,0 +1,54 @@
+"""How commands end: 0 done, 1 done in part, 2 asked wrongly, 3 tried and got nothing.
+
+Nobody is shown a traceback; set ULTRUM_DEBUG=1 to see one.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Callable
+from typing import Any
+
+import click
+
+from ultrum.errors import StudyError, UltrumError
+
+DONE, IN_PART, ASKED_WRONGLY, NOTHING, STOPPED = 0, 1, 2, 3, 130
+
+
+class PartlyDoneError(Exception):
+    """Raised at the end of a command that did only part of what was asked."""
+
+
+def guarded(app: Callable[..., Any]) -> int:  # noqa: PLR0911 - one return per ending
+    """Run the command line and turn every ending into an exit code and one message."""
+    try:
+        app(standalone_mode=False)
+    except click.exceptions.Exit as ending:
+        return int(ending.exit_code)
+    except (click.Abort, KeyboardInterrupt):
+        return _say("stopped.", STOPPED)
+    except click.ClickException as error:
+        error.show()
+        return ASKED_WRONGLY
+    except PartlyDoneError:
+        return IN_PART
+    except StudyError as error:
+        return _say(str(error), ASKED_WRONGLY)
+    except UltrumError as error:
+        return _say(str(error), NOTHING)
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return DONE
+    except Exception as error:
+        if os.environ.get("ULTRUM_DEBUG"):
+            raise
+        text = f"an unexpected fault, {type(error).__name__}: {error}. "
+        return _say(f"{text}Set ULTRUM_DEBUG=1 to see where, and please report it.", NOTHING)
+    return DONE
+
+
+def _say(text: str, code: int) -> int:
+    click.echo(f"ultrum: {text}", err=True)
+    return code

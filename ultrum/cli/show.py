@@ -1,0 +1,68 @@
+"""Showing results in a terminal: aligned tables on stdout, what is going on on stderr."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import sys
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import click
+import pandas as pd
+
+
+def table(frame: pd.DataFrame, title: str = "") -> None:
+    """A table that fits the terminal; text wraps, numbers stand right and whole."""
+    from rich import box
+    from rich.console import Console
+    from rich.table import Table
+
+    shown = Table(box=box.SIMPLE_HEAD, title=title or None, title_justify="left", pad_edge=False)
+    for column in frame:
+        number = pd.api.types.is_numeric_dtype(frame[column])
+        shown.add_column(
+            str(column),
+            justify="right" if number else "left",
+            no_wrap=number,
+            overflow="fold",
+        )
+    for row in frame.itertuples(index=False):
+        shown.add_row(*[_cell(value) for value in row])
+    width = None if sys.stdout.isatty() else 100
+    Console(width=width, highlight=False, markup=False).print(shown)
+
+
+def as_json(value: Any) -> None:
+    """Machine-readable output; missing numbers are null."""
+    click.echo(json.dumps(_plain(value), indent=2, ensure_ascii=False, allow_nan=False))
+
+
+@contextlib.contextmanager
+def progress() -> Iterator[Callable[[str], None]]:
+    """A function that tells what is being done: on stderr, and only on a terminal."""
+    if not sys.stderr.isatty():
+        yield lambda _: None
+        return
+    from rich.console import Console
+
+    with Console(stderr=True).status("starting") as status:
+        yield status.update
+
+
+def _cell(value: Any) -> str:
+    if isinstance(value, float):
+        return "—" if value != value else f"{value:,.6g}"  # noqa: PLR0124 - NaN differs from itself
+    return str(value)
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {str(k): _plain(v) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [_plain(v) for v in value]
+    if hasattr(value, "item"):
+        return _plain(value.item())
+    if isinstance(value, float) and (value != value or value in (float("inf"), float("-inf"))):  # noqa: PLR0124
+        return None
+    return value if isinstance(value, str | int | float | bool | None) else str(value)
