@@ -117,14 +117,17 @@ class Desk:
             return list(self.table(address).series.values())
         return self._sdmx(wanted.source).all_series(wanted.path)
 
-    def table(self, address: str, options: TableOptions | None = None, **facts: Any) -> Reading:
-        """A whole table by its address, with ``facts`` for its series."""
+    def table(self, address: str, **said: Any) -> Reading:
+        """A whole table by its address.
+
+        ``said`` holds decisions and facts as for :func:`ultrum.read_series`, such as
+        ``records_only=True``, ``units="percent"`` or ``measure="return"``.
+        """
         wanted = Address.parse(address)
         if self._kind(wanted) != "table":
             raise SourceError(f"{address}: {wanted.source} is a statistics service, not a table.")
         body = self._obtain(wanted.source, wanted.path, "*/*").body
-        options = replace(options or TableOptions(), facts=facts)
-        reading = read_table(body, wanted.path, options)
+        reading = read_table(body, wanted.path, TableOptions.of(**said))
         fields = {
             column: type(block)(
                 block.values,

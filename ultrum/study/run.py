@@ -23,7 +23,7 @@ from ultrum.core.transform.growth import growth
 from ultrum.desk import Desk
 from ultrum.errors import EstimationError, StudyError
 from ultrum.sources.delivery import Address
-from ultrum.sources.table.reader import Reading, TableOptions
+from ultrum.sources.table.reader import Reading
 from ultrum.study.schema import Series, Study
 from ultrum.vault import Record
 
@@ -249,7 +249,7 @@ def _names(plan: Study, desk: Desk) -> dict[str, str]:
 
 
 def _records(desk: Desk, address: str) -> pd.DataFrame | None:
-    return desk.table(address, TableOptions(records_only=True)).records if address else None
+    return desk.table(address, records_only=True).records if address else None
 
 
 def _one_currency(
@@ -317,8 +317,8 @@ def _dividends_converted(
 
 def _panel(plan: Study, desk: Desk, made: SeriesTable, series: dict[str, TimeSeries]) -> Panel:
     """Panel of returns, the factors that some model uses, and the conditions."""
-    options = TableOptions(units=plan.panel.factor_units)
-    table = desk.table(plan.panel.factors, options, measure="return").wide()
+    units = plan.panel.factor_units
+    table = desk.table(plan.panel.factors, units=units, measure="return").wide()
     risk_free = _risk_free(plan, desk)
     wanted = list(dict.fromkeys(f for m in plan.models for f in m.factors))
     absent = [name for name in wanted if name not in table.names]
@@ -354,8 +354,8 @@ def _risk_free(plan: Study, desk: Desk) -> TimeSeries:
         from ultrum.core.returns import per_period
 
         return per_period(desk.fetch(plan.panel.risk_free), plan.study.frequency)
-    options = TableOptions(units=plan.panel.factor_units)
-    found = desk.table(plan.panel.risk_free, options, measure="return").series
+    units = plan.panel.factor_units
+    found = desk.table(plan.panel.risk_free, units=units, measure="return").series
     if wanted.field not in found:
         raise StudyError(
             f"{plan.panel.risk_free}: no column '{wanted.field}'; it has: {', '.join(found)}."

@@ -10,7 +10,7 @@ import html
 import os
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from pathlib import Path
 from typing import Any, Final
 
@@ -25,7 +25,6 @@ from ultrum.errors import TableError
 from ultrum.sources.http import HttpClient
 from ultrum.sources.table.cells import (
     MISSING,
-    DateStyle,
     date_style,
     decimal_mark,
     is_number,
@@ -126,6 +125,13 @@ class TableOptions:
     asset_column: str | None = None
     records_only: bool = False
     facts: Mapping[str, Any] = field(default_factory=dict)
+
+    @classmethod
+    def of(cls, **said: Any) -> TableOptions:
+        """Options by name; every other name is a fact for the descriptors."""
+        known = {f.name for f in fields(cls)} - {"facts"}
+        facts = {key: value for key, value in said.items() if key not in known}
+        return cls(**{key: said[key] for key in known & said.keys()}, facts=facts)
 
 
 def read_series(
@@ -256,11 +262,7 @@ def _from_layout(name: str, layout: Layout, encoding: str, options: TableOptions
         *_unit_decision(options, layout.preamble, bool(signs)),
     ]
     every = (*layout.rejected, *rejected)
-    return _assemble(name, typed, _frequency_word(style), decisions, every, options)
-
-
-def _frequency_word(style: DateStyle) -> str:
-    return style.frequency
+    return _assemble(name, typed, style.frequency, decisions, every, options)
 
 
 def _is_numeric(column: pd.Series) -> bool:
@@ -272,9 +274,8 @@ def _is_numeric(column: pd.Series) -> bool:
 
 
 def _decimal(cells: pd.DataFrame, layout: Layout, options: TableOptions, name: str) -> str:
-    said = {
-        c for column in cells for c in cells[column] if c.lower() not in MISSING and is_number(c)
-    }
+    every = {str(c) for column in cells for c in cells[column].unique()}
+    said = {c for c in every if c.lower() not in MISSING and is_number(c)}
     return decimal_mark(sorted(said), options.decimal, f"{name}, from line {layout.lines[0]}")
 
 
