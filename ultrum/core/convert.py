@@ -123,6 +123,9 @@ def to_frequency(
             block[:, columns], stale[:, columns] = _last(x, columns, grouping, target, stale_after)
             continue
         part = x.block[:, columns]
+        if method == "first":
+            block[:, columns] = part[grouping.first]
+            continue
         whole = (
             _compound(x, columns, grouping, risk_free)
             if method == "compound"
@@ -226,8 +229,6 @@ def _check_sense(method: str, abouts: list[Descriptor]) -> None:
 
 def _reduce(block: Floats, grouping: Grouping, method: str) -> Floats:
     valid = np.isfinite(block)
-    if method == "first":
-        return np.asarray(block[grouping.first])
     if method in ("high", "low"):
         filler, take = (-np.inf, np.maximum) if method == "high" else (np.inf, np.minimum)
         return np.asarray(take.reduceat(np.where(valid, block, filler), grouping.first, axis=0))

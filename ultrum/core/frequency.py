@@ -6,6 +6,7 @@ Converting, lagging and lining up are then integer arithmetic, the same for mont
 
 from __future__ import annotations
 
+import contextlib
 import re
 from dataclasses import dataclass
 from functools import total_ordering
@@ -37,6 +38,7 @@ _NOUNS: Final = {
 _ORDER: Final = "NHBDWMQSA"
 _TEXT: Final = re.compile(r"^(\d*)([ASQMWBDHN])(?:-([A-Z]{3}))?$")
 _PERIOD: Final = re.compile(r"^(\d{4})(?:-?([ASQMW])(\d{1,2})|-(\d{2}))?$")
+_DAY: Final = re.compile(r"^\d{4}-\d{2}-\d{2}(T[\d:.]+Z?)?$")
 _DURATION: Final = re.compile(r"^P(\d+)([YMWD])$")
 
 
@@ -148,7 +150,7 @@ class Frequency:
         ndarray of int64, shape (T,)
             Consecutive periods have consecutive integers.
         """
-        moments = np.asarray(dates, dtype="datetime64[ns]")
+        moments = np.asarray(dates, dtype="datetime64[s]")  # nanoseconds would end in 2262
         days = moments.astype("datetime64[D]")
         if self.code in _MONTHS_IN:
             months = days.astype("datetime64[M]").astype(np.int64)
@@ -182,7 +184,7 @@ class Frequency:
     def index(self, ordinals: Ints) -> pd.Index:
         """Pandas index of these periods: a PeriodIndex, or dates for B and D."""
         if self.is_dated:
-            return pd.DatetimeIndex(self.starts(ordinals).astype("datetime64[ns]"), name="date")
+            return pd.DatetimeIndex(self.starts(ordinals).astype("datetime64[s]"), name="date")
         make: Any = pd.PeriodIndex
         index: pd.Index = make.from_ordinals(
             ordinals + self._pandas_shift, freq=self._pandas_code, name="period"
@@ -258,6 +260,8 @@ def parse_period(text: str) -> tuple[str, np.datetime64]:
     found = _PERIOD.match(text.strip())
     try:
         if not found:
+            if not _DAY.match(text.strip()):
+                raise ValueError(text)
             return "D", np.datetime64(text.strip()[:10], "D")
         year, code, part, month = found.groups()
         if month:
@@ -313,11 +317,12 @@ def ordinals_of_labels(labels: Any, frequency: Frequency) -> Ints:
     texts = np.asarray(labels, dtype=np.str_)
     if not len(texts):
         return np.empty(0, dtype=np.int64)
-    try:
-        if frequency.code in "MBDA":
+    usual = np.isin(
+        np.char.str_len(texts), {"A": [4], "M": [7], "B": [10], "D": [10]}.get(frequency.code, [])
+    )
+    if usual.all():
+        with contextlib.suppress(ValueError):  # a wrong label is named below
             return frequency.ordinals(texts.astype("datetime64[D]"))
-    except ValueError:
-        pass  # some label is written another way, or wrong: read them one by one
     unique, place = np.unique(texts, return_inverse=True)
     days = np.array([parse_period(str(text))[1] for text in unique])
     return frequency.ordinals(days)[place]

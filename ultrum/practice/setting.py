@@ -142,7 +142,7 @@ def truth() -> Truth:
     Examples
     --------
     >>> truth().one_factor.round(3)["BRTW"].item()
-    0.511
+    0.588
     """
     on_market = CORRELATIONS[0] * VOLATILITIES / VOLATILITIES[0]
     breaks = {"asset": [BROKEN], "date": [BREAK_DAY], "after": [LOADING_AFTER]}

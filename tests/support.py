@@ -1,0 +1,89 @@
+"""What several tests share: the practice service, a scratch folder, the command line, slow loops."""
+
+import os
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+
+import ultrum as ul
+
+ROOT = Path(__file__).parent.parent
+
+
+class Scratch(unittest.TestCase):
+    """A test with a folder of its own."""
+
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def file(self, name, content):
+        path = self.folder / name
+        path.write_bytes(content if isinstance(content, bytes) else content.encode())
+        return path
+
+    def refused(self, kind, *words):
+        """Context that expects an error whose message holds every word."""
+        return _Refused(self, kind, words)
+
+
+class _Refused:
+    def __init__(self, case, kind, words):
+        self.case, self.kind, self.words = case, kind, words
+
+    def __enter__(self):
+        return self
+
+    def __exit__(self, kind, error, _):
+        self.case.assertIsNotNone(error, f"{self.kind.__name__} was not raised")
+        self.case.assertIsInstance(error, self.kind, f"{type(error).__name__}: {error}")
+        for word in self.words:
+            self.case.assertIn(word, str(error))
+        return True
+
+
+class OnPractice(Scratch):
+    """A test with the practice service running."""
+
+    @classmethod
+    def setUpClass(cls):
+        serving = ul.practice.serve()
+        cls.service = serving.__enter__()
+        cls.addClassCleanup(serving.__exit__, None, None, None)
+
+    def desk(self, **more):
+        said = ul.practice.sources_at(self.service.places)
+        for name, facts in more.pop("formats", {}).items():
+            said[name]["format"] = facts
+        desk = ul.Desk(self.folder / "vault", sources=said, **more)
+        self.addCleanup(desk.__exit__)
+        return desk
+
+
+def command(*words, cwd, **environment):
+    """Run ``ultrum`` as a user would; the finished process."""
+    return subprocess.run(
+        [sys.executable, "-c", "from ultrum.cli import main; main()", *map(str, words)],
+        capture_output=True, text=True, cwd=cwd, timeout=120,
+        env={**os.environ, "NO_COLOR": "1", "COLUMNS": "100", **environment},
+    )  # fmt: skip
+
+
+def months(count, start="2010-01"):
+    return pd.period_range(start, periods=count, freq="M")
+
+
+def series(values, start="2010-01", freq="M", **facts):
+    index = pd.period_range(start, periods=len(values), freq=freq)
+    return ul.TimeSeries.wrap(pd.Series(np.asarray(values, float), index), **facts)
+
+
+def daily(values, start="2024-01-01", **facts):
+    index = pd.bdate_range(start, periods=len(values))
+    return ul.TimeSeries.wrap(pd.Series(np.asarray(values, float), index), **facts)

@@ -1,0 +1,72 @@
+"""Period arithmetic against pandas and against day-by-day loops."""
+
+import unittest
+
+import numpy as np
+import pandas as pd
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from ultrum.core.frequency import Frequency, ordinals_of_labels, parse_period, periods_in
+from ultrum.errors import FrequencyError
+
+CODES = ("A", "Q", "M", "W", "A-MAR", "Q-JAN", "W-FRI", "W-WED", "S", "S-FEB", "B", "D")
+DAYS = np.arange(np.datetime64("1965-12-20"), np.datetime64("1974-02-01"))
+
+
+class Ordinals(unittest.TestCase):
+    def test_each_day_lies_in_its_period_and_periods_are_consecutive(self):
+        for code in CODES:
+            frequency = Frequency.parse(code)
+            days = DAYS[np.is_busday(DAYS)] if code == "B" else DAYS
+            ordinals = frequency.ordinals(days)
+            self.assertTrue((np.diff(ordinals) >= 0).all() and np.diff(ordinals).max() == 1, code)
+            self.assertTrue((frequency.starts(ordinals) <= days).all(), code)
+            self.assertTrue((frequency.ends(ordinals) >= days).all(), code)
+            turns = np.flatnonzero(np.diff(ordinals)) + 1
+            self.assertTrue((frequency.starts(ordinals[turns]) == days[turns]).all(), code)
+
+    def test_pandas_puts_days_in_the_same_periods(self):
+        pandas_codes = {
+            "A": "Y-DEC",
+            "A-MAR": "Y-MAR",
+            "Q-JAN": "Q-JAN",
+            "W": "W-SUN",
+            "W-FRI": "W-FRI",
+        }
+        for code, other in pandas_codes.items():
+            frequency = Frequency.parse(code)
+            theirs = pd.PeriodIndex(pd.DatetimeIndex(DAYS), freq=other)
+            ours = frequency.index(frequency.ordinals(DAYS))
+            self.assertTrue((ours == theirs).all(), code)
+            self.assertTrue((frequency.ordinals_of(theirs) == frequency.ordinals(DAYS)).all(), code)
+
+    @settings(max_examples=60, deadline=None)
+    @given(st.sampled_from(["A", "S", "Q", "M", "W", "B", "D"]), st.integers(-900, 3000))
+    def test_labels_come_back(self, code, ordinal):
+        frequency = Frequency.parse(code)
+        label = frequency.labels(np.array([ordinal]))
+        self.assertEqual(ordinals_of_labels(label, frequency).tolist(), [ordinal])
+
+    def test_containment(self):
+        inside = {("Q", "M"): True, ("M", "W"): False, ("A", "Q"): True, ("Q", "Q-JAN"): False,
+                  ("A-MAR", "Q"): True, ("M", "B"): True, ("W", "D"): True, ("M", "Q"): False}  # fmt: skip
+        for (outer, inner), answer in inside.items():
+            self.assertIs(
+                Frequency.parse(outer).contains(Frequency.parse(inner)), answer, (outer, inner)
+            )
+
+    def test_durations(self):
+        self.assertEqual(periods_in("P1Y", Frequency.parse("M")), 12)
+        self.assertEqual(periods_in("P2W", Frequency.parse("D")), 14)
+        for duration, code in (("P1M", "Q"), ("P1M", "B"), ("1Y", "M"), ("P1Y", "W")):
+            with self.assertRaises(FrequencyError):
+                periods_in(duration, Frequency.parse(code))
+
+    def test_nonsense_is_refused(self):
+        for text in ("monthly", "3M", "M-FRI", "", "W-DEC"):
+            with self.assertRaises(FrequencyError, msg=text):
+                Frequency.parse(text)
+        for text in ("2024-Q5", "2024-13", "24-01-01", "2024-02-30", "2024-W60", ""):
+            with self.assertRaises(FrequencyError, msg=text):
+                parse_period(text)

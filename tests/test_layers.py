@@ -1,0 +1,78 @@
+"""Imports point one way, and importing Ultrum is light."""
+
+import ast
+import subprocess
+import sys
+import unittest
+
+from tests.support import ROOT
+
+BELOW = {
+    "errors": set(),
+    "core": {"errors"},
+    "sources": {"errors", "core"},
+    "vault": {"errors", "core", "sources"},  # a delivery is the sources' word
+    "stream": {"errors", "core"},
+    "present": {"errors", "core"},
+    "desk": {"errors", "core", "sources", "vault"},
+    "study": {"errors", "core", "sources", "vault", "stream", "present", "desk"},
+    "cli": {"errors", "core", "sources", "vault", "stream", "present", "desk", "study", "practice"},
+    "practice": {"errors", "core"},
+}
+NEVER_IN_CORE = {"matplotlib", "httpx", "click", "rich", "sqlite3", "pathlib"}
+
+
+def imports(path):
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.Import):
+            yield from (alias.name for alias in node.names)
+        elif isinstance(node, ast.ImportFrom) and node.level == 0:
+            yield node.module
+        elif isinstance(node, ast.ImportFrom):
+            yield f"relative import in {path}"
+
+
+def clean_python(code):
+    return subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+
+
+class Layers(unittest.TestCase):
+    def test_imports_point_one_way(self):
+        wrong = []
+        for path in (ROOT / "ultrum").rglob("*.py"):
+            layer = path.relative_to(ROOT / "ultrum").parts[0].removesuffix(".py")
+            if layer == "__init__":
+                continue
+            for name in imports(path):
+                parts = name.split(".")
+                if parts[0] == "ultrum" and (
+                    len(parts) < 2 or parts[1] not in BELOW[layer] | {layer}
+                ):
+                    wrong.append(f"{path.name} imports {name}")
+                if layer == "core" and parts[0] in NEVER_IN_CORE:
+                    wrong.append(f"core: {path.name} imports {name}")
+        self.assertEqual(wrong, [])
+
+    def test_importing_ultrum_is_light(self):
+        code = "import sys, ultrum; print([m for m in sys.modules])"
+        loaded = clean_python(code).stdout
+        for heavy in ("matplotlib", "httpx", "scipy.stats", "pandas", "numpy", "click"):
+            self.assertNotIn(f"'{heavy}'", loaded)
+
+    def test_help_imports_nothing_heavy(self):
+        code = (
+            "import sys; sys.argv = ['ultrum', '--help']\nfrom ultrum.cli import main\n"
+            "try: main()\nexcept SystemExit: pass\nprint(list(sys.modules))"
+        )
+        said = clean_python(code).stdout
+        self.assertIn("demo", said)
+        for heavy in ("numpy", "pandas", "httpx", "pydantic", "rich", "asyncio"):
+            self.assertNotIn(f"'{heavy}'", said)
+
+    def test_every_public_name_can_be_had(self):
+        import ultrum as ul
+
+        for name in ul.__all__:
+            self.assertIsNotNone(getattr(ul, name).__doc__, name)
+        with self.assertRaises(AttributeError):
+            ul.no_such_name  # noqa: B018

@@ -1,0 +1,85 @@
+"""A series keeps its facts, and refuses what does not fit."""
+
+import numpy as np
+import pandas as pd
+
+import ultrum as ul
+from tests.support import Scratch, daily, months, series
+from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError
+
+
+class Wrapping(Scratch):
+    def test_pandas_in_pandas_out(self):
+        values = pd.Series([1.0, np.nan, 3.0], months(3), name="cpi")
+        wrapped = ul.TimeSeries.wrap(values, measure="index", timing="average")
+        pd.testing.assert_series_equal(
+            wrapped.to_pandas(), values, check_index=True, check_names=False
+        )
+        self.assertEqual(wrapped.name, "cpi")
+
+    def test_descending_is_turned_and_percent_divided_exactly(self):
+        rate = pd.Series([3.25, 0.07], pd.PeriodIndex(["2024-02", "2024-01"], freq="M"))
+        wrapped = ul.TimeSeries.wrap(rate, measure="rate", percent=True)
+        self.assertEqual(wrapped.to_pandas().tolist(), [0.07 / 100, 3.25 / 100])
+        self.assertEqual(wrapped.about.unit, "decimal")
+
+    def test_frequency_is_read_off_dates(self):
+        for code, index in {
+            "B": pd.bdate_range("2024-01-01", periods=30),
+            "D": pd.date_range("2024-01-01", periods=30),
+            "W": pd.date_range("2024-01-07", periods=9, freq="7D"),
+            "M": pd.date_range("2024-01-31", periods=9, freq="ME"),
+            "Q": pd.period_range("2024Q1", periods=4, freq="Q"),
+        }.items():
+            wrapped = ul.TimeSeries.wrap(pd.Series(1.0, index))
+            self.assertEqual(str(wrapped.about.frequency), code)
+
+    def test_refusals(self):
+        twice = pd.Series(
+            [1.0, 2.0, 3.0], pd.to_datetime(["2024-01-02", "2024-01-02", "2024-01-03"])
+        )
+        with self.refused(FrequencyError, "twice", "2024-01-02"):
+            ul.TimeSeries.wrap(twice, frequency="D")
+        with self.refused(FrequencyError, "frequency"):
+            ul.TimeSeries.wrap(pd.Series([1.0, 2.0]))
+        with self.refused(UnitError, "percent", "100"):
+            series([1.0], unit="percent")
+        with self.refused(UnitError, "measure 'cost'"):
+            series([1.0], measure="cost")
+
+    def test_values_cannot_be_changed_behind_its_back(self):
+        source = pd.Series([1.0, 2.0], months(2))
+        wrapped = ul.TimeSeries.wrap(source)
+        source.iloc[0] = 99.0
+        wrapped.to_pandas().iloc[1] = 99.0
+        self.assertEqual(wrapped.values.tolist(), [1.0, 2.0])
+
+
+class Arithmetic(Scratch):
+    def test_sum_and_trail(self):
+        total = series([1, 2, 3], measure="flow") + series([10, 20], "2010-02", measure="flow")
+        self.assertEqual(total.to_pandas().tolist(), [12.0, 23.0])
+        self.assertIn("rows_in_one_only 1", str(total.about.trail[-1]))
+        self.assertEqual((-(total * 2) / 4).values.tolist(), [-6.0, -11.5])
+
+    def test_clashes_are_refused(self):
+        price = series([1, 2], measure="price", currency="QML")
+        with self.refused(CurrencyError, "QSR", "to_currency"):
+            price - price.described(currency="QSR")
+        with self.refused(FrequencyError, "to_frequency"):
+            price + daily([1, 2], measure="price", currency="QML")
+        monthly = series([0.01, 0.02], measure="return")
+        with self.refused(UnitError, "per_period"):
+            monthly - series([0.05, 0.05], measure="rate", timing="end")
+        with self.refused(UnitError, "excess_of"):
+            monthly - monthly.described(excess_of="bill")
+
+    def test_tables(self):
+        table = ul.SeriesTable.of([series([1, 2], name="a"), series([5, 6], "2010-02", name="b")])
+        self.assertEqual(table.values.shape, (3, 2))
+        self.assertEqual(table["b"].to_pandas().dropna().tolist(), [5.0, 6.0])
+        with self.refused(AlignmentError, "'c'", "a, b"):
+            table["c"]
+        with self.refused(FrequencyError, "b"):
+            ul.SeriesTable.of([series([1.0], name="a"), series([1.0], freq="Q", name="b")])
+        self.assertLessEqual(max(map(len, repr(table).splitlines())), 100)
