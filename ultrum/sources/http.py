@@ -100,7 +100,7 @@ class HttpClient:
     def _wait(self, state: tenacity.RetryCallState) -> float:
         failure = state.outcome.exception() if state.outcome else None
         asked = failure.wait if isinstance(failure, _PassingError) else None
-        backoff = tenacity.wait_exponential_jitter(self.policy.first_wait, self.policy.longest_wait)
+        backoff = tenacity.wait_random_exponential(self.policy.first_wait, self.policy.longest_wait)
         return min(asked, self.policy.longest_wait) if asked is not None else backoff(state)
 
     def _once(self, url: str, headers: dict[str, str]) -> Delivery:

@@ -1,0 +1,132 @@
+"""Returns followed share by share, and checked against the world they were simulated from."""
+
+import numpy as np
+import pandas as pd
+
+import ultrum as ul
+from tests.support import Scratch, daily, series
+from ultrum.errors import CurrencyError, UnitError
+from ultrum.practice import exchange, setting
+from ultrum.practice.simulate import simulate
+
+
+def holder(closes, dividends, splits):
+    """Wealth of somebody who starts with one share and follows it by hand, day by day."""
+    shares, wealth = 1.0, []
+    for day, close in closes.items():
+        shares *= splits.get(day, 1.0)
+        shares += shares * dividends.get(day, 0.0) / close
+        wealth.append(shares * close)
+    return pd.Series(wealth, closes.index)
+
+
+class TotalReturns(Scratch):
+    def test_dividends_and_a_split_by_hand(self):
+        rng = np.random.default_rng(5)
+        close = daily(30 * np.exp(np.cumsum(rng.normal(0, 0.02, 66))), name="A", measure="price",
+                      currency="QML")  # fmt: skip
+        days = close.index
+        halved = close.to_pandas()
+        halved[days >= days[30]] /= 2
+        close = ul.TimeSeries.wrap(halved, name="A", measure="price", currency="QML", frequency="B")
+        paid, split = {days[10]: 0.8, days[30]: 0.5}, {days[30]: 2.0}
+        dividends = pd.DataFrame({"asset": "A", "date": list(paid), "amount": list(paid.values())})
+        splits = pd.DataFrame({"asset": "A", "date": list(split), "ratio": list(split.values())})
+        wealth = holder(halved, paid, split)
+        got = ul.returns(close, dividends=dividends, splits=splits).to_pandas()
+        np.testing.assert_allclose(got, wealth.pct_change().dropna(), rtol=1e-11)
+        adjusted = ul.adjust_prices(close, dividends, splits)
+        self.assertAlmostEqual(adjusted.values.iloc[-1], halved.iloc[-1], 12)
+        self.assertEqual(adjusted.about.income, "total")
+        month_ends = wealth.groupby(wealth.index.to_period("M")).last()
+        monthly = ul.returns(close, frequency="M", dividends=dividends, splits=splits).to_pandas()
+        np.testing.assert_allclose(
+            monthly, month_ends.pct_change()[1:-1], rtol=1e-11
+        )  # April has begun only
+
+    def test_the_world_gives_back_the_returns_it_was_made_from(self):
+        world = simulate()
+        close, dividends = exchange.closes(world)
+        code = setting.CODES.index("LTSM")  # the one with a split
+        price = ul.TimeSeries.wrap(
+            pd.Series(close[:, code], pd.DatetimeIndex(world.days), name="LTSM"), measure="price",
+            currency="QML", frequency="B")  # fmt: skip
+        got = ul.returns(price, frequency="M", dividends=dividends, splits=exchange.splits())
+        first = np.flatnonzero(np.diff(world.month_of_day, prepend=-1))
+        true = np.multiply.reduceat(1 + world.total[:, code], first) - 1
+        np.testing.assert_allclose(
+            got.to_pandas(), true[1:], atol=0.01 / close[:, code].min() * 1.5
+        )
+
+    def test_no_return_across_a_gap_and_late_dividends_are_counted(self):
+        x = series([100, np.nan, 121, 133.1], measure="price", currency="QML", name="A")
+        got = ul.returns(x).to_pandas()
+        self.assertEqual(got.isna().tolist(), [True, True, False])
+        late = pd.DataFrame({"asset": ["A"], "date": ["2030-01-01"], "amount": [1.0]})
+        close = daily([10, 11, 12], name="A", measure="price")
+        trail = str(ul.returns(close, dividends=late).about.trail)
+        self.assertIn("('events_outside_the_prices', '1')", trail)
+
+    def test_a_delisted_share_earns_its_final_payment(self):
+        values = np.r_[np.full(23, 10.0), np.full(5, 12.0), np.full(24, np.nan)]
+        close = daily(values, name="A", measure="price")
+        bystander = daily(np.ones(52), name="B", measure="price")
+        table = ul.SeriesTable.of([close, bystander])
+        paid = pd.DataFrame({"asset": ["A"], "date": ["2024-02-09"], "amount": [15.0]})
+        got = ul.returns(table, frequency="M", final_payments=paid)["A"].to_pandas()
+        self.assertAlmostEqual(got["2024-02"], 0.5, 12)
+        self.assertTrue(np.isnan(ul.returns(table, frequency="M")["A"].to_pandas()["2024-02"]))
+
+    def test_log_and_simple_agree(self):
+        x = series([100, 110, 99], measure="price")
+        log, simple = ul.returns(x, kind="log"), ul.returns(x)
+        np.testing.assert_allclose(np.expm1(log.to_pandas()), simple.to_pandas(), rtol=1e-14)
+        self.assertEqual(log.about.measure, "log_return")
+
+    def test_refusals(self):
+        paid = pd.DataFrame({"asset": ["A"], "date": ["2024-01-02"], "amount": [1.0],
+                             "currency": ["QSR"]})  # fmt: skip
+        close = daily([10, 11, 12], name="A", measure="price", currency="QML")
+        with self.refused(CurrencyError, "A", "QSR"):
+            ul.returns(close, dividends=paid)
+        with self.refused(UnitError, "-11"):
+            ul.returns(daily([10, -11, 12], measure="price"))
+        with self.refused(UnitError, "prices"):
+            ul.returns(series([0.1, 0.2], measure="return"))
+
+
+class RiskFree(Scratch):
+    def test_quoting_rules_by_their_formulas(self):
+        y, per_year = 0.06, 12
+        price = 1 - y * (365.25 / 12) / 360
+        wanted = {
+            "effective": 1.06 ** (1 / 12) - 1,
+            "simple": 0.005,
+            "bond-equivalent": 1.03 ** (2 / per_year) - 1,
+            "continuous": np.exp(0.005) - 1,
+            "discount": 1 / price - 1,
+        }
+        for rule, answer in wanted.items():
+            rate = series([y, y], measure="rate", timing="end", quoted=rule, maturity="P1M")
+            got = ul.per_period(rate)
+            self.assertAlmostEqual(got.values.iloc[0], answer, 15, rule)
+            self.assertEqual(str(got.index[0]), "2010-02")  # known in January, earned in February
+
+    def test_yields_that_cannot_be_a_risk_free_return(self):
+        bond = series([0.04], measure="rate", timing="end", quoted="effective", maturity="P10Y")
+        with self.refused(UnitError, "P10Y", "longer"):
+            ul.per_period(bond)
+        with self.refused(UnitError, "quoting rule"):
+            ul.per_period(series([0.04], measure="rate", timing="end"))
+
+    def test_excess(self):
+        r, bill = series([0.02, 0.03], measure="return"), series([0.001, 0.002], measure="return")
+        bill = bill.described(name="bill")
+        once = ul.excess(r, bill)
+        np.testing.assert_allclose(once.to_pandas(), [0.019, 0.028])
+        logged = ul.excess(r.described(measure="log_return"), bill).to_pandas()
+        np.testing.assert_allclose(logged, [0.02 - np.log(1.001), 0.03 - np.log(1.002)])
+        with self.refused(UnitError, "twice"):
+            ul.excess(once, bill)
+        with self.refused(UnitError, "per_period"):
+            ul.excess(r, bill.described(measure="rate"))
