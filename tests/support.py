@@ -70,7 +70,7 @@ def command(*words, cwd, **environment):
     """Run ``ultrum`` as a user would; the finished process."""
     return subprocess.run(
         [sys.executable, "-c", "from ultrum.cli import main; main()", *map(str, words)],
-        capture_output=True, text=True, cwd=cwd, timeout=120,
+        capture_output=True, text=True, cwd=cwd, timeout=120, check=False,
         env={**os.environ, "NO_COLOR": "1", "COLUMNS": "100", **environment},
     )  # fmt: skip
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from functools import cache
+from functools import lru_cache
 
 import pandas as pd
 
@@ -14,7 +14,7 @@ from ultrum.practice import setting as s
 from ultrum.practice.simulate import simulate
 
 
-@cache
+@lru_cache(maxsize=2)
 def world_panel(seed: int | None = None) -> Panel:
     """Month-end total returns of the companies in QML, with the factors and the bill."""
     world = simulate(s.SEED if seed is None else seed)

@@ -15,8 +15,9 @@ import pandas as pd
 from ultrum.core.types import Bools, Dates, Floats
 from ultrum.practice import setting as s
 
-_PERSISTENCE, _VOL_OF_VOL, _LEVERAGE, _TAILS = 0.985, 0.29, -0.55, 8.0
-_SHARED_VOLATILITY, _INDUSTRY_SHARE = 0.10, 0.15
+_PERSISTENCE, _LEVERAGE, _TAILS = 0.985, -0.55, 8.0
+_MARKET_UNREST, _OWN_UNREST = 0.40, 0.28  # standard deviations of log volatility
+_SHARED_VOLATILITY, _INDUSTRY_SHARE = 0.05, 0.15
 
 
 @dataclass(frozen=True)
@@ -111,13 +112,12 @@ def _remembering(shocks: Floats, memory: float) -> Floats:
     return np.asarray(scipy.signal.lfilter([1.0], [1.0, -memory], shocks, axis=0))
 
 
-def _volatility(shocks: Floats) -> Floats:
+def _volatility(shocks: Floats, unrest: float) -> Floats:
     """Volatility paths with mean square one, each known the day before."""
     paths = _remembering(shocks, _PERSISTENCE)
-    spread = _VOL_OF_VOL**2
-    paths *= np.sqrt((1 - _PERSISTENCE**2) * spread)
+    paths *= np.sqrt(1 - _PERSISTENCE**2) * unrest
     lagged = np.vstack([np.zeros_like(paths[:1]), paths[:-1]])
-    return np.asarray(np.exp(lagged - spread))
+    return np.asarray(np.exp(lagged - unrest**2))
 
 
 def _tails(rng: np.random.Generator, shape: tuple[int, ...]) -> Floats:
@@ -131,7 +131,7 @@ def _factors(rng: np.random.Generator, count: int) -> tuple[Floats, Floats]:
     normal = rng.standard_normal((count, 4)) @ np.linalg.cholesky(s.CORRELATIONS).T
     fresh = rng.standard_normal(count)
     stress = _LEVERAGE * normal[:, 0] + np.sqrt(1 - _LEVERAGE**2) * fresh
-    scale = _volatility(stress[:, None]) * _tails(rng, (count, 1))
+    scale = _volatility(stress[:, None], _MARKET_UNREST) * _tails(rng, (count, 1))
     returns = s.PREMIA / year + s.VOLATILITIES / np.sqrt(year) * scale * normal
     return np.asarray(returns), stress
 
@@ -146,7 +146,7 @@ def _companies(rng: np.random.Generator, world: World, stress: Floats) -> Floats
     normal = np.sqrt(_INDUSTRY_SHARE) * shared + np.sqrt(1 - _INDUSTRY_SHARE) * alone
     fresh = rng.standard_normal(normal.shape)
     worry = _SHARED_VOLATILITY * stress[:, None] + np.sqrt(1 - _SHARED_VOLATILITY**2) * fresh
-    scale = _volatility(worry) * _tails(rng, normal.shape)
+    scale = _volatility(worry, _OWN_UNREST) * _tails(rng, normal.shape)
     sizes = np.array([c.own_volatility for c in s.COMPANIES]) / np.sqrt(year)
     alphas = np.array([c.alpha for c in s.COMPANIES]) / year
     common = np.einsum("tk,tnk->tn", world.factors, _loadings(world.days))

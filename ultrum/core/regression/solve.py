@@ -47,17 +47,15 @@ def least_squares(X: Floats, Y: Floats, labels: Sequence[str]) -> Solution:
         )
     length = np.linalg.norm(X, axis=0)
     scale = np.where(length > 0, length, 1.0)
-    _refuse_dependent(X / scale, labels)
     Q, R = np.linalg.qr(X / scale)
-    influence = scipy.linalg.solve_triangular(R, Q.T) / scale[:, None]
-    coefficients = scipy.linalg.solve_triangular(R, Q.T @ Y) / scale[:, None]
+    condition = float(np.linalg.cond(R))
+    if not condition < 1.0 / (rows * np.finfo(float).eps):
+        _refuse_dependent(X / scale, labels)
+    influence = np.linalg.solve(R, Q.T) / scale[:, None]  # R is triangular: back substitution
+    coefficients = influence @ Y
+    coefficients += influence @ (Y - X @ coefficients)  # refined once, for ill-conditioned designs
     residuals = Y - X @ coefficients
-    correction = influence @ residuals  # one step of refinement, for ill-conditioned designs
-    coefficients = coefficients + correction
-    residuals = Y - X @ coefficients
-    return Solution(
-        coefficients, residuals, influence, np.sum(Q * Q, axis=1), float(np.linalg.cond(R))
-    )
+    return Solution(coefficients, residuals, influence, np.sum(Q * Q, axis=1), condition)
 
 
 def _refuse_dependent(scaled: Floats, labels: Sequence[str]) -> None:

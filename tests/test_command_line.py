@@ -1,0 +1,187 @@
+"""The commands as a user runs them: results, files, messages and exit codes."""
+
+import filecmp
+import html.parser
+import json
+import os
+import re
+import signal
+import subprocess
+import sys
+import time
+
+from tests.support import ROOT, OnPractice, Scratch, command
+from ultrum.practice import demo_study
+
+
+class Page(html.parser.HTMLParser):
+    """Collects what matters of the report: tags, addresses, figures without words."""
+
+    def __init__(self, text):
+        super().__init__()
+        self.tags, self.addresses, self.silent, self.ids = [], [], 0, []
+        self.feed(text)
+
+    def handle_starttag(self, tag, attributes):
+        said = dict(attributes)
+        self.tags.append(tag)
+        self.silent += tag == "figure" and not said.get("aria-label")
+        self.addresses += [
+            v for k, v in attributes if k in ("src", "href", "xlink:href") and v[0] != "#"
+        ]
+
+
+class Demo(Scratch):
+    def test_the_whole_job_and_again_offline_byte_for_byte(self):
+        start = time.monotonic()
+        done = command("demo", "--out", "d", cwd=self.folder)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertLess(time.monotonic() - start, 60)
+        self.assertRegex(done.stdout, r"Cost of equity of BRTW: \d+\.\d\d % a year, 95 % interval")
+        self.assertIn("d/results/report.html", done.stdout)
+        self.assertIn("warning: NTSH", done.stderr)
+        (self.folder / "d" / "results").rename(self.folder / "first")
+        for _ in range(2):
+            again = command("demo", "--out", "d", "--offline", cwd=self.folder)
+            self.assertEqual(again.returncode, 0, again.stderr)
+            for part in ("tables", "figures"):
+                names = sorted(os.listdir(self.folder / "first" / part))
+                self.assertGreater(len(names), 2)
+                same = filecmp.cmpfiles(self.folder / "first" / part, self.folder / "d" / "results" / part,
+                                        names, shallow=False)  # fmt: skip
+                self.assertEqual(same, (names, [], []))
+        self.assertEqual((self.folder / "first" / "report.html").read_bytes(),
+                         (self.folder / "d" / "results" / "report.html").read_bytes())  # fmt: skip
+        self.report((self.folder / "first" / "report.html").read_text())
+
+    def report(self, text):
+        """One file that needs nothing else, says the answer, and speaks its figures."""
+        page = Page(text)
+        self.assertEqual(page.addresses, [])
+        self.assertNotIn("<script", text)
+        self.assertNotRegex(text, r"url\((?!#)")
+        self.assertEqual((page.tags.count("figure"), page.silent), (3, 0))
+        self.assertEqual(page.tags.count("table"), page.tags.count("caption"))
+        for words in (
+            "6.20",
+            "SHA-256",
+            "rows it lacks",
+            "Marrowgate Tugs",
+            "Chow",
+            "Newey–West",
+            "Goodman",
+        ):
+            self.assertIn(words, text)
+        self.assertNotRegex(re.sub(r"<svg.*?</svg>", "", text, flags=re.S), r"\bnan\b")
+
+
+class Commands(OnPractice):
+    def setUp(self):
+        super().setUp()
+        sources = "".join(
+            f'[sources.{name}]\nkind = "{"sdmx" if name == "observatory" else "table"}"\nurl = "{url}"\n'
+            for name, url in self.service.places.items()
+        )
+        self.file("ultrum.toml", sources)
+
+    def ultrum(self, *words):
+        return command(*words, cwd=self.folder, ULTRUM_VAULT=str(self.folder / "vault"))
+
+    def test_find(self):
+        done = self.ultrum("find", "consumer", "--json")
+        found = [row["address"] for row in json.loads(done.stdout)]
+        self.assertEqual(found, [f"observatory:PRICES/M.{a}.CPI" for a in ("QM", "QS", "QT")])
+        self.assertIn("observatory:PRICES/M.QM.CPI", self.ultrum("find", "consumer").stdout)
+        nothing = self.ultrum("find", "unicorns")
+        self.assertEqual((nothing.returncode, nothing.stdout), (3, ""))
+
+    def test_pull_in_part_and_to_csv(self):
+        done = self.ultrum(
+            "pull", "observatory:PRICES/M..CPI", "observatory:PRICES/M.XX.CPI", "--csv", "p.csv"
+        )
+        self.assertEqual(done.returncode, 1)
+        self.assertIn("REF_AREA has no code XX", done.stderr)
+        lines = (self.folder / "p.csv").read_text().splitlines()
+        self.assertEqual(lines[0].count("observatory:PRICES"), 3)
+        self.assertEqual((lines[1][:7], len(lines)), ("2004-01", 253))
+
+    def test_look(self):
+        done = self.ultrum("look", "observatory:RATES/M.QM.POLICY", "--picture", "p.png")
+        for words in ("Policy rate, Miravel", "percent to decimals", "252 of 252", "2024-12"):
+            self.assertIn(words, done.stdout)
+        self.assertEqual((self.folder / "p.png").read_bytes()[:4], b"\x89PNG")
+        told = json.loads(
+            self.ultrum("look", "college:factors_monthly.zip#momentum", "--json").stdout
+        )
+        self.assertIsNone(told["values"]["2004-01"])
+
+    def test_run_writes_beside_and_check_downloads_nothing(self):
+        text = demo_study().read_text()
+        for name, url in self.service.places.items():
+            text = re.sub(rf'(\[sources.{name}\].*?url = )"[^"]*"', rf'\1"{url}"', text, flags=re.S)
+        self.file("job.toml", text)
+        self.assertIn("valid", self.ultrum("run", "job.toml", "--check").stdout)
+        self.assertFalse((self.folder / "vault").exists())
+        done = self.ultrum("run", "job.toml", "--json")
+        told = json.loads(done.stdout)
+        self.assertEqual(told["rows"], 251)
+        self.assertTrue((self.folder / "job-results" / "tables" / "ledger.csv").exists())
+
+    def test_bad_input_is_one_message_and_a_code(self):
+        self.file("bad.toml", demo_study().read_text().replace("[panel]", "[panle]"))
+        self.file("down.toml", demo_study().read_text().replace("8765", "9"))
+        self.file("mine.txt", "keep me")
+        for words, code, said in (
+            (["run", "bad.toml"], 2, "no key 'panle'"),
+            (["run", "absent.toml"], 2, "cannot be read"),
+            (["run", "down.toml"], 3, "could not be had"),
+            (["look", "observatory:PRICES/M.QM"], 3, "2 parts"),
+            (["look", "nonsense"], 3, "not an address"),
+            (["look", "observatory:RATES/M.QM.POLICY", "--rows", "0"], 2, "--rows"),
+            (["find", "--sources", "mine.txt"], 2, "not TOML"),
+            (["find", "--sources", "absent.toml"], 2, "--practice"),
+            (["demo", "--out", ".", "--offline"], 3, "holds no"),
+            (["tides"], 2, "tides"),
+        ):
+            with self.subTest(words):
+                done = self.ultrum(*words)
+                self.assertEqual(done.returncode, code, done.stderr)
+                self.assertIn(said, done.stderr)
+                self.assertNotIn("Traceback", done.stderr)
+                self.assertEqual(done.stdout, "")
+        self.assertFalse((self.folder / "down-results").exists())
+
+    def test_a_folder_of_others_is_never_replaced(self):
+        (self.folder / "theirs").mkdir()
+        self.file("theirs/thesis.txt", "years of work")
+        text = demo_study().read_text()
+        for name, url in self.service.places.items():
+            text = re.sub(rf'(\[sources.{name}\].*?url = )"[^"]*"', rf'\1"{url}"', text, flags=re.S)
+        self.file("job.toml", text)
+        done = self.ultrum("run", "job.toml", "--out", "theirs")
+        self.assertEqual(done.returncode, 3)
+        self.assertIn("did not write", done.stderr)
+        self.assertEqual(os.listdir(self.folder / "theirs"), ["thesis.txt"])
+
+    def test_practice_serves_until_stopped(self):
+        process = subprocess.Popen(
+            [sys.executable, "-c", "from ultrum.cli import main; main()", "practice", "--port", "0"],
+            stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)  # fmt: skip
+        self.assertIn("http://127.0.0.1:", process.stdout.readline())
+        process.send_signal(signal.SIGINT)
+        self.assertIn(process.wait(10), (0, 130))
+        process.stdout.close()
+        process.stderr.close()
+
+
+class Readme(Scratch):
+    def test_the_python_in_the_readme_and_the_example_run(self):
+        block = re.search(r"```python\n(.*?)```", (ROOT / "README.md").read_text(), re.S)[1]
+        example = (ROOT / "examples" / "first_beta.py").read_text()
+        for code, words in ((block, "HBMT"), (example, "Inflation over the last year")):
+            done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True,
+                                  cwd=self.folder, timeout=120, check=False)  # fmt: skip
+            self.assertEqual(done.returncode, 0, done.stderr)
+            self.assertIn(words, done.stdout)
+        self.assertTrue((self.folder / "first_beta.png").exists())
+        self.assertLess(len(example.splitlines()), 35)
