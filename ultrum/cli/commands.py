@@ -253,10 +253,11 @@ def _print_summary(result: StudyResult, summary: dict[str, Any], places: dict[st
         f"Cost of equity of {summary['company']}: {percent['cost_of_equity']} % a year, "
         f"{100 * summary['level']:g} % interval {percent['low']} to {percent['high']} %"
     )
-    frame = result.betas.fit(result.company).to_frame().rename_axis("term").reset_index()
-    show.table(frame)
+    fit = result.betas.fit(result.company)
+    show.table(show.fixed(fit.to_frame(), "term", p=3, t=2))
+    click.echo(fit.basis)
     for warning in result.warnings:
-        click.echo(f"warning: {warning.subject}: {warning.text}", err=True)
+        show.warn(f"{warning.subject}: {warning.text}")
     for name, place in places.items():
         click.echo(f"{name:8s} {place}")
 

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import contextlib
 import json
+import shutil
 import sys
+import textwrap
 from collections.abc import Callable, Iterator
 from typing import Any
 
@@ -20,7 +22,7 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
 
     shown = Table(box=box.SIMPLE_HEAD, title=title or None, title_justify="left", pad_edge=False)
     for column in frame:
-        number = pd.api.types.is_numeric_dtype(frame[column])
+        number = _looks_numeric(frame[column])
         shown.add_column(
             str(column),
             justify="right" if number else "left",
@@ -31,6 +33,28 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
         shown.add_row(*[_cell(value) for value in row])
     width = None if sys.stdout.isatty() else 100
     Console(width=width, highlight=False, markup=False).print(shown)
+
+
+def fixed(frame: pd.DataFrame, label: str, **places: int) -> pd.DataFrame:
+    """Numbers as text with equal decimals a column, four unless said, so that they align."""
+    shown = frame.rename_axis(label).reset_index()
+    for column in frame:
+        digits = places.get(str(column), 4)
+        smallest = 10.0**-digits
+        shown[column] = [
+            f"<{smallest:g}" if column == "p" and value < smallest else f"{value:.{digits}f}"
+            for value in frame[column]
+        ]
+    return shown.rename(columns={c: str(c).replace("_", " ") for c in shown})
+
+
+def warn(text: str) -> None:
+    """A warning on stderr, wrapped between words on a terminal."""
+    said = f"warning: {text}"
+    if sys.stderr.isatty():
+        width = shutil.get_terminal_size().columns
+        said = textwrap.fill(said, width, subsequent_indent=" " * 9, break_long_words=False)
+    click.echo(said, err=True)
 
 
 def as_json(value: Any) -> None:
@@ -48,6 +72,12 @@ def progress() -> Iterator[Callable[[str], None]]:
 
     with Console(stderr=True).status("starting") as status:
         yield status.update
+
+
+def _looks_numeric(column: pd.Series) -> bool:
+    if pd.api.types.is_numeric_dtype(column):
+        return True
+    return bool(len(column)) and all(str(v).replace(".", "").lstrip("-<").isdigit() for v in column)
 
 
 def _cell(value: Any) -> str:

@@ -171,7 +171,7 @@ def _run(plan: Study, desk: Desk, tell: Progress) -> StudyResult:
     checks = _checks(plan, prices, betas)
     tell("cost of equity")
     cost = _cost(plan, desk, panel, betas)
-    warnings += [*_check_warnings(checks, betas), *_cost_warnings(cost)]
+    warnings = [*_check_warnings(checks, betas), *_cost_warnings(cost), *warnings]
     return StudyResult(
         study=plan,
         panel=panel,
@@ -387,9 +387,8 @@ def _check_warnings(checks: pd.DataFrame, betas: BetaTable) -> list[Caution]:
             share = f"{100 * row['untraded_share']:.1f} % of its days saw no trade"
             found.append(Caution(asset, f"{share}; its beta is likely too low."))
         if row["break_p"] < BREAK_LEVEL:
-            text = (
-                f"alpha and beta differ {row['break_note']} (Chow test, p = {row['break_p']:.2g})"
-            )
+            p = "< 0.001" if row["break_p"] < 0.001 else f"= {row['break_p']:.3f}"
+            text = f"alpha and beta differ {row['break_note']} (Chow test, F = {row['break_f']:.1f}, p {p})"
             found.append(Caution(asset, f"{text}; one beta for the whole sample misleads."))
         if betas.nobs[asset] < SHORT_SAMPLE:
             found.append(Caution(asset, f"only {betas.nobs[asset]} rows."))

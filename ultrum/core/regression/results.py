@@ -11,6 +11,7 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
+from ultrum.core.series import period_label
 from ultrum.core.types import Array, Floats
 from ultrum.errors import EstimationError
 
@@ -212,19 +213,22 @@ class Fit:
             )
         return restrictions
 
-    def __repr__(self) -> str:
+    @property
+    def basis(self) -> str:
+        """What the numbers rest on, for people: rows, sample, errors, rows lost and R²."""
         kind = f"{self.errors} errors" + (f", {self.lags} lags" if self.lags is not None else "")
         lost = ", ".join(f"{count} {cause}" for cause, count in self.lost.items() if count)
-        head = (
-            f"{self.name}: {self.nobs} rows, {self.sample[0]} to {self.sample[1]}; {kind}\n"
-            f"R² {self.r2:.4f}, adjusted {self.r2_adjusted:.4f}; sigma {self.sigma:.6g}; "
-            f"df {self.df}; rows lost: {lost or 'none'}"
+        span = " to ".join(period_label(end) for end in self.sample)
+        return (
+            f"{self.name}: {self.nobs} rows, {span}; {kind}; rows lost: {lost or 'none'}\n"
+            f"R² {self.r2:.4f}, adjusted {self.r2_adjusted:.4f}; sigma {self.sigma:.6g}; df {self.df}"
         )
-        return f"{head}\n{self.to_frame().to_string(float_format=lambda v: f'{v:.6g}')}"
+
+    def __repr__(self) -> str:
+        return f"{self.basis}\n{self.to_frame().to_string(float_format=lambda v: f'{v:.6g}')}"
 
     def _repr_html_(self) -> str:
-        head = html.escape(repr(self).split("\n  ", maxsplit=1)[0])
-        return f"<pre>{head}</pre>{self.to_frame().to_html()}"
+        return f"<pre>{html.escape(self.basis)}</pre>{self.to_frame().to_html()}"
 
 
 @dataclass(frozen=True, eq=False, repr=False)
