@@ -21,7 +21,7 @@ class Figures(Scratch):
         named = [t.get_text() for t in ax.get_yticklabels()]
         self.assertEqual(named, list(self.table.coefficients["market"].sort_values().index))
         self.assertIn("exchange:prices.csv", self.foot(ax))
-        self.assertIn("2004-01 to 2024-12", self.foot(ax))
+        self.assertIn("2004-02 to 2024-12", self.foot(ax))
 
     def test_line_of_fit_goes_through_the_fit(self):
         fit = self.table.fit("BRTW")

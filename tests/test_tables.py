@@ -13,8 +13,8 @@ import ultrum as ul
 from tests.support import OnPractice, Scratch
 from ultrum.errors import TableError
 from ultrum.practice import store
+from ultrum.sources.table import TableOptions, read_table
 from ultrum.sources.table.plain import read_plain
-from ultrum.sources.table.reader import TableOptions, read_table
 
 GOOD = {  # name: (text, keywords, series, first period, values)
     "plain": ("date,cpi\n2024-01,100.5\n2024-02,101\n", {}, "cpi", "2024-01", [100.5, 101]),

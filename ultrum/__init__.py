@@ -24,13 +24,13 @@ if TYPE_CHECKING:
     from ultrum.core.pricing.cost_of_equity import Premium as Premium
     from ultrum.core.pricing.cost_of_equity import cost_of_equity as cost_of_equity
     from ultrum.core.pricing.cost_of_equity import premium as premium
+    from ultrum.core.rates import per_period as per_period
     from ultrum.core.regression.ols import regress as regress
     from ultrum.core.regression.results import BetaTable as BetaTable
     from ultrum.core.regression.results import Fit as Fit
     from ultrum.core.regression.stability import break_test as break_test
     from ultrum.core.returns import adjust_prices as adjust_prices
     from ultrum.core.returns import excess as excess
-    from ultrum.core.returns import per_period as per_period
     from ultrum.core.returns import returns as returns
     from ultrum.core.returns import untraded_share as untraded_share
     from ultrum.core.series import SeriesTable as SeriesTable
@@ -65,7 +65,7 @@ _HOME = {
     "excess": "core.returns",
     "factor_betas": "core.pricing.betas",
     "growth": "core.transform.growth",
-    "per_period": "core.returns",
+    "per_period": "core.rates",
     "premium": "core.pricing.cost_of_equity",
     "read_series": "sources.table",
     "regress": "core.regression.ols",

@@ -8,6 +8,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import Any, Final
 
@@ -15,11 +16,12 @@ import pandas as pd
 
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.series import TimeSeries
-from ultrum.errors import SourceError, VaultError
+from ultrum.errors import SourceError, TableError, VaultError
 from ultrum.sources.delivery import Address, Delivery
 from ultrum.sources.http import HttpClient, HttpPolicy
 from ultrum.sources.sdmx import SdmxSource
-from ultrum.sources.table.reader import Reading, TableOptions, read_table
+from ultrum.sources.table import Reading, TableOptions, read_table
+from ultrum.sources.table.unpack import read_file
 from ultrum.vault import Record, Vault
 
 KINDS: Final = ("sdmx", "table")
@@ -171,10 +173,7 @@ class Desk:
         return self.sources[address.source].kind
 
     def _sdmx(self, name: str) -> SdmxSource:
-        def obtain(path: str, accept: str) -> Delivery:
-            return self._obtain(name, path, accept)
-
-        return SdmxSource(name, obtain, self.sources[name].format)
+        return SdmxSource(name, partial(self._obtain, name), self.sources[name].format)
 
     def _obtain(self, source: str, path: str, accept: str) -> Delivery:
         """The answer at a path, once a session: from the vault offline, else through it."""
@@ -234,9 +233,9 @@ def _from_folder(folder: str, path: str) -> Delivery:
     if not file.is_relative_to(root):
         raise SourceError(f"{path} leaves the folder {folder}; a source stays inside its folder.")
     try:
-        return Delivery(file.read_bytes())
-    except OSError as error:
-        raise SourceError(f"{file} cannot be read: {error.strerror}.") from None
+        return Delivery(read_file(file))
+    except TableError as error:
+        raise SourceError(str(error)) from None
 
 
 def _placed(about: Descriptor, address: Address, column: str) -> Descriptor:

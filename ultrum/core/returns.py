@@ -1,4 +1,4 @@
-"""From prices, dividends and splits to returns; from yields to what a period earned.
+"""From prices, dividends and splits to returns, and from returns to excess returns.
 
 The holder of one share is followed: a split multiplies the shares, a dividend buys more at the
 close of the ex-date. The value of that holding is a price that can be compared with any other day.
@@ -7,19 +7,15 @@ close of the ex-date. The value of that holding is a price that can be compared 
 from __future__ import annotations
 
 from collections import Counter
-from typing import Final
 
 import numpy as np
 import pandas as pd
 
 from ultrum.core.convert import STALE_AFTER, to_frequency
-from ultrum.core.descriptor import Descriptor
 from ultrum.core.frequency import Frequency
 from ultrum.core.series import SeriesTable, TimeSeries, check_same, on_block
 from ultrum.core.types import Floats
-from ultrum.errors import CurrencyError, FrequencyError, UnitError
-
-QUOTINGS: Final = ("effective", "simple", "bond-equivalent", "discount", "continuous")
+from ultrum.errors import CurrencyError, UnitError
 
 
 @on_block
@@ -204,63 +200,6 @@ def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
     return SeriesTable.build(block, x.index, abouts)
 
 
-@on_block
-def per_period(
-    yields: SeriesTable, frequency: str | Frequency | None = None, *, quoted: str | None = None
-) -> SeriesTable:
-    """Risk-free return earned in each period, from the yield known at the end of the one before.
-
-    Parameters
-    ----------
-    yields : TimeSeries or SeriesTable
-        Annual yields in decimals, at period ends.
-    frequency : str or Frequency, optional
-        Frequency wanted; by default that of the yields.
-    quoted : {"effective", "simple", "bond-equivalent", "discount", "continuous"}, optional
-        How the yield is quoted; by default what the series says of itself.
-
-    Returns
-    -------
-    TimeSeries or SeriesTable
-        Simple returns, dated one period after the yield.
-
-    Notes
-    -----
-    effective (1+y)^(1/P) − 1; simple y/P; bond-equivalent (1+y/2)^(2/P) − 1; continuous
-    exp(y/P) − 1; discount: the price 1 − y·d/360 of a bill with d days to maturity earns
-    (1/price)^(days in period/d) − 1.
-
-    Examples
-    --------
-    >>> import pandas as pd
-    >>> y = pd.Series([0.06, 0.06], pd.period_range("2024-01", periods=2, freq="M"))
-    >>> y = TimeSeries.wrap(y, name="bill", measure="rate", timing="end", quoted="simple")
-    >>> per_period(y).to_pandas().round(4).to_dict()
-    {Period('2024-02', 'M'): 0.005, Period('2024-03', 'M'): 0.005}
-    """
-    target = Frequency.parse(frequency or yields.frequency)
-    if target < yields.frequency:
-        raise FrequencyError(
-            f"{yields.names[0]} is {yields.frequency.name}; "
-            f"{target.name} returns cannot be had from it."
-        )
-    at_ends = to_frequency(yields, target, how="last") if target != yields.frequency else yields
-    block = np.empty_like(at_ends.block)
-    for i, about in enumerate(at_ends.about):
-        rule = quoted or about.quoted
-        _check_yield(about, rule, target)
-        block[:, i] = _earned(at_ends.block[:, i], rule, target.periods_per_year, about.maturity)
-    facts = {
-        "measure": "return",
-        "timing": "total",
-        "quoted": "",
-        "maturity": "",
-        "frequency": target,
-    }
-    abouts = [a.stepped("per period", facts, quoted=quoted or a.quoted) for a in at_ends.about]
-    return SeriesTable.build(block, target.index(at_ends.ordinals + 1), abouts)
-
-
 def untraded_share(prices: SeriesTable, volume: SeriesTable) -> pd.Series:
     """Share of each asset's days, from first to last price, on which nothing was traded.
 
@@ -392,41 +331,3 @@ def _check_risk_free(risk_free: TimeSeries, x: SeriesTable) -> None:
         about.changed(excess_of=""),
         "less",
     )
-
-
-def _check_yield(about: Descriptor, rule: str, target: Frequency) -> None:
-    if about.measure != "rate":
-        raise UnitError(
-            f"{about.name} is a {about.measure or 'series'}; per_period needs a yield "
-            "(measure='rate')."
-        )
-    if rule not in QUOTINGS:
-        raise UnitError(
-            f"{about.name}: quoted='{rule}' is not a quoting rule; "
-            f"it is one of {', '.join(QUOTINGS)}."
-        )
-    if about.maturity and _years(about.maturity) > 1.0 / target.periods_per_year + 1e-9:
-        raise UnitError(
-            f"{about.name} matures in {about.maturity}, longer than a {target.name} "
-            "period: holding it is not free of risk. Take a shorter bill, or a lower "
-            "frequency."
-        )
-
-
-def _years(maturity: str) -> float:
-    count, unit = float(maturity[1:-1]), maturity[-1]
-    return count / {"Y": 1.0, "M": 12.0, "W": 365.25 / 7, "D": 365.25}[unit]
-
-
-def _earned(y: Floats, rule: str, per_year: float, maturity: str) -> Floats:
-    if rule == "effective":
-        return np.asarray(np.expm1(np.log1p(y) / per_year))
-    if rule == "bond-equivalent":
-        return np.asarray(np.expm1(2.0 / per_year * np.log1p(y / 2.0)))
-    if rule == "continuous":
-        return np.asarray(np.expm1(y / per_year))
-    if rule == "simple":
-        return y / per_year
-    days = _years(maturity or "P3M") * 365.25
-    price = 1.0 - y * days / 360.0
-    return np.asarray(np.expm1(-np.log(price) * 365.25 / per_year / days))

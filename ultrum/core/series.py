@@ -163,7 +163,11 @@ class SeriesTable:
         about: Sequence[Descriptor],
         causes: Causes | None = None,
     ) -> SeriesTable:
-        """Make a table from an array, an index already in order, and descriptors."""
+        """Make a table from an array, an index already in order, and descriptors.
+
+        The array becomes the table's own and read-only.
+        """
+        block.flags.writeable = False
         frame = pd.DataFrame(block, index=index, columns=[a.name for a in about], copy=False)
         return cls(frame, tuple(about), causes or {})
 
@@ -259,7 +263,7 @@ def on_block(
     """Let a function written for a table take one series too, and give one back."""
 
     @functools.wraps(function)
-    def run(x: S, *args: P.args, **kwargs: P.kwargs) -> S:
+    def _either(x: S, *args: P.args, **kwargs: P.kwargs) -> S:
         if isinstance(x, TimeSeries):
             return function(x.as_table(), *args, **kwargs).only()
         if not isinstance(x, SeriesTable):
@@ -269,7 +273,7 @@ def on_block(
             )
         return function(x, *args, **kwargs)
 
-    return cast("Callable[Concatenate[S, P], S]", run)
+    return cast("Callable[Concatenate[S, P], S]", _either)
 
 
 def infer_frequency(index: pd.Index) -> Frequency:

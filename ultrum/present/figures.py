@@ -25,13 +25,13 @@ def _styled(draw: Callable[P, Axes]) -> Callable[P, Axes]:
     """Draw under the house style, leaving the user's own settings alone."""
 
     @functools.wraps(draw)
-    def run(*args: P.args, **kwargs: P.kwargs) -> Axes:
+    def _drawn(*args: P.args, **kwargs: P.kwargs) -> Axes:
         import matplotlib as mpl
 
         with mpl.rc_context(rc=STYLE):
             return draw(*args, **kwargs)
 
-    return run
+    return _drawn
 
 
 @_styled
@@ -83,7 +83,8 @@ def betas(
     ax.axvline(1.0, color=STONE, linewidth=1, linestyle=(0, (4, 3)))
     ax.set_xlabel(f"{term} beta, with {100 * level:g} % interval")
     ax.set_title(f"{term.capitalize()} betas of {len(order)} assets")
-    foot(ax, _foot_of(table.errors, source, span_of(table.residuals.index)))
+    span = f"{period_label(table.first.min())} to {period_label(table.last.max())}"
+    foot(ax, _foot_of(table.errors, source, span))
     return ax
 
 

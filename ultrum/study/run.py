@@ -11,32 +11,23 @@ from typing import Any
 import pandas as pd
 
 from ultrum.core.convert import to_frequency
-from ultrum.core.currency import to_currency
 from ultrum.core.panel import Panel, align
 from ultrum.core.pricing.betas import factor_betas
 from ultrum.core.pricing.cost_of_equity import CostOfEquity, Premium, cost_of_equity
+from ultrum.core.rates import per_period
 from ultrum.core.regression.results import BetaTable
-from ultrum.core.regression.stability import break_test
-from ultrum.core.returns import excess, returns, untraded_share
+from ultrum.core.returns import excess
 from ultrum.core.series import SeriesTable, TimeSeries, period_label
 from ultrum.core.transform.growth import growth
 from ultrum.desk import Desk
-from ultrum.errors import EstimationError, StudyError
+from ultrum.errors import StudyError
 from ultrum.sources.delivery import Address
-from ultrum.sources.table.reader import Reading
+from ultrum.study.assets import names_of, read_prices, total_returns
+from ultrum.study.checks import Caution, check_assets, check_cautions
 from ultrum.study.schema import Series, Study
 from ultrum.vault import Record
 
 Progress = Callable[[str], None]
-UNTRADED_LIMIT, BREAK_LEVEL, SHORT_SAMPLE = 0.10, 0.01, 60
-
-
-@dataclass(frozen=True)
-class Caution:
-    """Something a reader of the result must know: about whom, and what."""
-
-    subject: str
-    text: str
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -158,9 +149,9 @@ def run_study(
 def _run(plan: Study, desk: Desk, tell: Progress) -> StudyResult:
     warnings: list[Caution] = []
     series = {name: _with_steps(desk, said) for name, said in plan.series.items()}
-    prices = _read_prices(plan, desk)
+    prices = read_prices(plan, desk)
     tell("returns from prices, dividends and splits")
-    made = _returns(plan, desk, prices, warnings)
+    made = total_returns(plan, desk, prices, warnings)
     tell("lining up the panel")
     panel = _panel(plan, desk, made, series)
     tell("estimating")
@@ -168,14 +159,14 @@ def _run(plan: Study, desk: Desk, tell: Progress) -> StudyResult:
         m.name: factor_betas(panel, m.factors, errors=m.errors, lags=m.lags) for m in plan.models
     }
     betas = models[plan.cost_of_equity.model]
-    checks = _checks(plan, prices, betas)
+    checks = check_assets(plan, prices, betas)
     tell("cost of equity")
     cost = _cost(plan, desk, panel, betas)
-    warnings = [*_check_warnings(checks, betas), *_cost_warnings(cost), *warnings]
+    warnings = [*check_cautions(checks, betas), *_cost_warnings(cost), *warnings]
     return StudyResult(
         study=plan,
         panel=panel,
-        names=_names(plan, desk),
+        names=names_of(plan, desk),
         series=series,
         models=models,
         cost=cost,
@@ -196,123 +187,6 @@ def _with_steps(desk: Desk, said: Series) -> TimeSeries:
         if step.to_frequency is not None:
             series = to_frequency(series, step.to_frequency)
     return series
-
-
-def _read_prices(plan: Study, desk: Desk) -> Reading:
-    reading = desk.table(plan.panel.assets)
-    if plan.panel.price_column not in reading.fields:
-        raise StudyError(
-            f"{plan.panel.assets} has no column '{plan.panel.price_column}'; it has: "
-            f"{', '.join(reading.fields)}. Say price_column in [panel]."
-        )
-    return reading
-
-
-def _returns(plan: Study, desk: Desk, prices: Reading, warnings: list[Caution]) -> SeriesTable:
-    """Total returns of every asset in the study's currency."""
-    close = prices.fields[plan.panel.price_column]
-    dividends, splits, payments = (
-        _records(desk, address)
-        for address in (plan.panel.dividends, plan.panel.splits, plan.panel.final_payments)
-    )
-    if dividends is None:
-        warnings.append(Caution("all assets", "no dividends given; returns leave income out."))
-    close, dividends = _one_currency(plan, desk, close, dividends, warnings)
-    for asset in [] if payments is None else payments["asset"]:
-        text = "delisted; its last return uses the recorded final payment."
-        warnings.append(Caution(str(asset), text))
-    made = returns(
-        close,
-        frequency=plan.study.frequency,
-        dividends=dividends,
-        splits=splits,
-        final_payments=payments,
-    )
-    warnings += [
-        Caution(a.name, f"{value} dividends or splits fall outside its prices and were not used.")
-        for a in made.about
-        for step in a.trail
-        for key, value in step.settings
-        if key == "events_outside_the_prices"
-    ]
-    return made
-
-
-def _names(plan: Study, desk: Desk) -> dict[str, str]:
-    """Full names of the assets, from the table of companies."""
-    table = _records(desk, plan.panel.companies)
-    if table is None:
-        return {}
-    if "asset" not in table or "name" not in table:
-        raise StudyError(f"{plan.panel.companies} needs the columns 'asset' and 'name'.")
-    return {str(a): str(n) for a, n in zip(table["asset"], table["name"], strict=True)}
-
-
-def _records(desk: Desk, address: str) -> pd.DataFrame | None:
-    return desk.table(address, records_only=True).records if address else None
-
-
-def _one_currency(
-    plan: Study,
-    desk: Desk,
-    close: SeriesTable,
-    dividends: pd.DataFrame | None,
-    warnings: list[Caution],
-) -> tuple[SeriesTable, pd.DataFrame | None]:
-    """Prices and dividends converted to the study's currency with the quotes it names."""
-    home = plan.study.currency
-    abroad = [a.name for a in close.about if home and a.currency and a.currency != home]
-    if not abroad:
-        return close, dividends
-    quotes = [desk.fetch(address) for address in plan.panel.exchange_rates]
-    columns = []
-    for name in close.names:
-        series = close[name]
-        if name in abroad:
-            rate = _quote_for(series.about.currency, home, quotes, name)
-            dividends = _dividends_converted(dividends, name, home, rate)
-            warnings.append(
-                Caution(
-                    name,
-                    f"posted in {series.about.currency}; prices and dividends "
-                    f"converted to {home} at {rate.about.address}.",
-                )
-            )
-            series = to_currency(series, home, rate)
-        columns.append(series)
-    return SeriesTable.of(columns), dividends
-
-
-def _quote_for(currency: str, home: str, quotes: list[TimeSeries], asset: str) -> TimeSeries:
-    for quote in quotes:
-        if quote.about.unit in (f"{currency}/{home}", f"{home}/{currency}"):
-            return quote
-    raise StudyError(
-        f"{asset} is posted in {currency}, the study is in {home}. Name a quote of the two in "
-        "[panel] exchange_rates."
-    )
-
-
-def _dividends_converted(
-    dividends: pd.DataFrame | None, asset: str, home: str, rate: TimeSeries
-) -> pd.DataFrame | None:
-    if dividends is None:
-        return None
-    own = (dividends["asset"] == asset).to_numpy()
-    paid = pd.Series(
-        dividends.loc[own, "amount"].to_numpy(dtype=float),
-        pd.DatetimeIndex(dividends.loc[own, "date"].to_numpy()),
-        name=asset,
-    )
-    currency = dividends.loc[own, "currency"].iloc[0] if own.any() else home
-    if not own.any() or currency == home:
-        return dividends
-    flow = TimeSeries.wrap(paid, measure="flow", currency=currency, frequency=rate.about.frequency)
-    converted = to_currency(flow, home, rate).to_pandas()
-    changed = dividends.copy()
-    changed.loc[own, "amount"] = converted.reindex(paid.index).to_numpy()
-    changed.loc[own, "currency"] = home
-    return changed
 
 
 def _panel(plan: Study, desk: Desk, made: SeriesTable, series: dict[str, TimeSeries]) -> Panel:
@@ -351,8 +225,6 @@ def _panel(plan: Study, desk: Desk, made: SeriesTable, series: dict[str, TimeSer
 def _risk_free(plan: Study, desk: Desk) -> TimeSeries:
     wanted = Address.parse(plan.panel.risk_free)
     if plan.sources[wanted.source].kind == "sdmx":
-        from ultrum.core.returns import per_period
-
         return per_period(desk.fetch(plan.panel.risk_free), plan.study.frequency)
     units = plan.panel.factor_units
     found = desk.table(plan.panel.risk_free, units=units, measure="return").series
@@ -361,38 +233,6 @@ def _risk_free(plan: Study, desk: Desk) -> TimeSeries:
             f"{plan.panel.risk_free}: no column '{wanted.field}'; it has: {', '.join(found)}."
         )
     return found[wanted.field]
-
-
-def _checks(plan: Study, prices: Reading, betas: BetaTable) -> pd.DataFrame:
-    """Untraded share of days and a break at mid-sample, for every asset."""
-    close = prices.fields[plan.panel.price_column]
-    volume = prices.fields.get(plan.panel.volume_column)
-    idle = untraded_share(close, volume) if volume is not None else pd.Series(dtype=float)
-    rows = {}
-    for asset in betas.assets:
-        try:
-            test = break_test(betas.fit(asset))
-            broken: tuple[float, float, str] = (test.statistic, test.p_value, test.note)
-        except EstimationError as error:
-            broken = (float("nan"), float("nan"), str(error))
-        rows[asset] = (float(idle.get(asset, float("nan"))), *broken)
-    columns = ["untraded_share", "break_f", "break_p", "break_note"]
-    return pd.DataFrame.from_dict(rows, orient="index", columns=columns).rename_axis("asset")
-
-
-def _check_warnings(checks: pd.DataFrame, betas: BetaTable) -> list[Caution]:
-    found = []
-    for asset, row in ((str(name), row) for name, row in checks.iterrows()):
-        if row["untraded_share"] > UNTRADED_LIMIT:
-            share = f"{100 * row['untraded_share']:.1f} % of its days saw no trade"
-            found.append(Caution(asset, f"{share}; its beta is likely too low."))
-        if row["break_p"] < BREAK_LEVEL:
-            p = "< 0.001" if row["break_p"] < 0.001 else f"= {row['break_p']:.3f}"
-            text = f"alpha and beta differ {row['break_note']} (Chow test, F = {row['break_f']:.1f}, p {p})"
-            found.append(Caution(asset, f"{text}; one beta for the whole sample misleads."))
-        if betas.nobs[asset] < SHORT_SAMPLE:
-            found.append(Caution(asset, f"only {betas.nobs[asset]} rows."))
-    return found
 
 
 def _cost(plan: Study, desk: Desk, panel: Panel, betas: BetaTable) -> CostOfEquity:

@@ -17,6 +17,7 @@ import pyarrow.csv
 from ultrum.core.types import Floats
 from ultrum.errors import SourceError
 
+_CONSTANT = ("UNIT_MEASURE", "UNIT_MULT", "BASE_PER")
 _OBSERVATION_ONLY = ("DATAFLOW", "TIME_PERIOD", "OBS_VALUE", "OBS_STATUS", "ACTION")
 
 
@@ -65,6 +66,7 @@ def _from_csv(body: bytes, dimensions: Sequence[str], where: str) -> list[RawSer
     options = pyarrow.csv.ConvertOptions(column_types=types, strings_can_be_null=False)
     table = pyarrow.csv.read_csv(io.BytesIO(body), convert_options=options)
     keys = pc.binary_join_element_wise(*[table[d] for d in dimensions], ".").to_pandas()
+    _refuse_changing(table, keys, where)
     attributes = [h for h in header if h not in (*dimensions, *_OBSERVATION_ONLY)]
     periods = table["TIME_PERIOD"].to_pandas().to_numpy(dtype=object)
     values = table["OBS_VALUE"].to_numpy()
@@ -81,6 +83,20 @@ def _from_csv(body: bytes, dimensions: Sequence[str], where: str) -> list[RawSer
         )
         for key, rows in _groups(keys)
     ]
+
+
+def _refuse_changing(table: pa.Table, keys: pd.Series, where: str) -> None:
+    """A unit that changes inside a series would give quietly wrong numbers."""
+    for name in _CONSTANT:
+        if name not in table.column_names:
+            continue
+        pairs = pd.DataFrame({"key": keys, "said": table[name].to_pandas()}).drop_duplicates()
+        torn = pairs[pairs["key"].duplicated()]
+        if len(torn):
+            raise SourceError(
+                f"{where}: {name} changes inside the series {torn['key'].iloc[0]}; fetch its parts by "
+                "their periods."
+            )
 
 
 def _groups(keys: pd.Series) -> list[tuple[str, Any]]:

@@ -5,12 +5,23 @@ from __future__ import annotations
 import gzip
 import io
 import zipfile
+from pathlib import Path
 from typing import Final
 
 from ultrum.errors import TableError
 
 LARGEST: Final = 512 * 1024 * 1024
 _PIECE: Final = 1024 * 1024
+
+
+def read_file(path: Path) -> bytes:
+    """Bytes of a local file, within the limit."""
+    try:
+        if path.stat().st_size > LARGEST:
+            raise TableError(f"{path} has more than {LARGEST:,} bytes; it is refused.")
+        return path.read_bytes()
+    except OSError as error:
+        raise TableError(f"{path} cannot be read: {error.strerror}.") from None
 
 
 def unpack(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:

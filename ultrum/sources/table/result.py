@@ -1,0 +1,105 @@
+"""What reading a table gives: series, records, decisions, rejected rows; and what can be given."""
+
+from __future__ import annotations
+
+import html
+from collections.abc import Mapping
+from dataclasses import dataclass, field, fields
+from typing import Any
+
+import pandas as pd
+
+from ultrum.core.series import SeriesTable, TimeSeries
+from ultrum.sources.table.layout import Rejected
+
+
+@dataclass(frozen=True)
+class Decision:
+    """One thing the reader decided: what, what was chosen, what else it could be, how sure, where."""
+
+    what: str
+    chosen: str
+    alternatives: str = ""
+    certainty: str = "sure"
+    line: int = 0
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Reading:
+    """What was read from one table.
+
+    Attributes
+    ----------
+    fields : mapping of str to SeriesTable
+        By value column; the series of a wide table each stand under their own name.
+    records : DataFrame
+        All rows as they stand, dates as dates and numbers as numbers.
+    decisions : tuple of Decision
+    rejected : tuple of Rejected
+        Rows not used, with line and reason.
+    """
+
+    name: str
+    fields: Mapping[str, SeriesTable]
+    records: pd.DataFrame
+    decisions: tuple[Decision, ...]
+    rejected: tuple[Rejected, ...] = ()
+
+    @property
+    def series(self) -> dict[str, TimeSeries]:
+        """Every series by name: ``market``, or ``BRTW.close`` in a long table."""
+        found = {}
+        for column, table in self.fields.items():
+            for name in table.names:
+                found[name if name == column else f"{name}.{column}"] = table[name]
+        return found
+
+    @property
+    def tables(self) -> dict[str, pd.DataFrame]:
+        """The records by the table's name, if they are not series."""
+        return {} if self.fields else {self.name: self.records}
+
+    def wide(self) -> SeriesTable:
+        """All series of a wide table side by side."""
+        return SeriesTable.of(table.only() for table in self.fields.values())
+
+    def to_frame(self) -> pd.DataFrame:
+        """The decisions, one a row."""
+        return pd.DataFrame([vars(d) for d in self.decisions])
+
+    def __repr__(self) -> str:
+        said = "\n".join(
+            f"  {d.what}: {d.chosen}" + (f" ({d.certainty})" if d.certainty != "sure" else "")
+            for d in self.decisions
+        )
+        return (
+            f"{self.name}: {len(self.series)} series, {len(self.records)} rows, "
+            f"{len(self.rejected)} rejected\n{said}"
+        )
+
+    def _repr_html_(self) -> str:
+        return f"<pre>{html.escape(repr(self))}</pre>"
+
+
+@dataclass(frozen=True)
+class TableOptions:
+    """Decisions that can be given instead of found; see :func:`read_series`."""
+
+    member: str | None = None
+    encoding: str | None = None
+    delimiter: str | None = None
+    columns: list[str] | None = None
+    dates: str | None = None
+    decimal: str | None = None
+    units: str | None = None
+    frequency: str | None = None
+    asset_column: str | None = None
+    records_only: bool = False
+    facts: Mapping[str, Any] = field(default_factory=dict)
+
+    @classmethod
+    def of(cls, **said: Any) -> TableOptions:
+        """Options by name; every other name is a fact for the descriptors."""
+        known = {f.name for f in fields(cls)} - {"facts"}
+        facts = {key: value for key, value in said.items() if key not in known}
+        return cls(**{key: said[key] for key in known & said.keys()}, facts=facts)

@@ -1,0 +1,132 @@
+"""A study's assets: prices to total returns in one currency, with dividends, splits and names."""
+
+from __future__ import annotations
+
+import pandas as pd
+
+from ultrum.core.currency import to_currency
+from ultrum.core.returns import returns
+from ultrum.core.series import SeriesTable, TimeSeries
+from ultrum.desk import Desk
+from ultrum.errors import StudyError
+from ultrum.sources.table import Reading
+from ultrum.study.checks import Caution
+from ultrum.study.schema import Study
+
+
+def read_prices(plan: Study, desk: Desk) -> Reading:
+    """The table of prices, which must have the study's price column."""
+    reading = desk.table(plan.panel.assets)
+    if plan.panel.price_column not in reading.fields:
+        raise StudyError(
+            f"{plan.panel.assets} has no column '{plan.panel.price_column}'; it has: "
+            f"{', '.join(reading.fields)}. Say price_column in [panel]."
+        )
+    return reading
+
+
+def total_returns(plan: Study, desk: Desk, prices: Reading, warnings: list[Caution]) -> SeriesTable:
+    """Total returns of every asset in the study's currency."""
+    close = prices.fields[plan.panel.price_column]
+    dividends, splits, payments = (
+        _records(desk, address)
+        for address in (plan.panel.dividends, plan.panel.splits, plan.panel.final_payments)
+    )
+    if dividends is None:
+        warnings.append(Caution("all assets", "no dividends given; returns leave income out."))
+    close, dividends = _one_currency(plan, desk, close, dividends, warnings)
+    for asset in [] if payments is None else payments["asset"]:
+        text = "delisted; its last return uses the recorded final payment."
+        warnings.append(Caution(str(asset), text))
+    made = returns(
+        close,
+        frequency=plan.study.frequency,
+        dividends=dividends,
+        splits=splits,
+        final_payments=payments,
+    )
+    warnings += [
+        Caution(a.name, f"{value} dividends or splits fall outside its prices and were not used.")
+        for a in made.about
+        for step in a.trail
+        for key, value in step.settings
+        if key == "events_outside_the_prices"
+    ]
+    return made
+
+
+def names_of(plan: Study, desk: Desk) -> dict[str, str]:
+    """Full names of the assets, from the table of companies."""
+    table = _records(desk, plan.panel.companies)
+    if table is None:
+        return {}
+    if "asset" not in table or "name" not in table:
+        raise StudyError(f"{plan.panel.companies} needs the columns 'asset' and 'name'.")
+    return {str(a): str(n) for a, n in zip(table["asset"], table["name"], strict=True)}
+
+
+def _records(desk: Desk, address: str) -> pd.DataFrame | None:
+    return desk.table(address, records_only=True).records if address else None
+
+
+def _one_currency(
+    plan: Study,
+    desk: Desk,
+    close: SeriesTable,
+    dividends: pd.DataFrame | None,
+    warnings: list[Caution],
+) -> tuple[SeriesTable, pd.DataFrame | None]:
+    """Prices and dividends converted to the study's currency with the quotes it names."""
+    home = plan.study.currency
+    abroad = [a.name for a in close.about if home and a.currency and a.currency != home]
+    if not abroad:
+        return close, dividends
+    quotes = [desk.fetch(address) for address in plan.panel.exchange_rates]
+    columns = []
+    for name in close.names:
+        series = close[name]
+        if name in abroad:
+            rate = _quote_for(series.about.currency, home, quotes, name)
+            dividends = _dividends_converted(dividends, name, home, rate)
+            warnings.append(
+                Caution(
+                    name,
+                    f"posted in {series.about.currency}; prices and dividends "
+                    f"converted to {home} at {rate.about.address}.",
+                )
+            )
+            series = to_currency(series, home, rate)
+        columns.append(series)
+    return SeriesTable.of(columns), dividends
+
+
+def _quote_for(currency: str, home: str, quotes: list[TimeSeries], asset: str) -> TimeSeries:
+    for quote in quotes:
+        if quote.about.unit in (f"{currency}/{home}", f"{home}/{currency}"):
+            return quote
+    raise StudyError(
+        f"{asset} is posted in {currency}, the study is in {home}. Name a quote of the two in "
+        "[panel] exchange_rates."
+    )
+
+
+def _dividends_converted(
+    dividends: pd.DataFrame | None, asset: str, home: str, rate: TimeSeries
+) -> pd.DataFrame | None:
+    if dividends is None:
+        return None
+    own = (dividends["asset"] == asset).to_numpy()
+    paid = pd.Series(
+        dividends.loc[own, "amount"].to_numpy(dtype=float),
+        pd.DatetimeIndex(dividends.loc[own, "date"].to_numpy()),
+        name=asset,
+    )
+    currency = dividends.loc[own, "currency"].iloc[0] if own.any() else home
+    if not own.any() or currency == home:
+        return dividends
+    flow = TimeSeries.wrap(paid, measure="flow", currency=currency, frequency=rate.about.frequency)
+    converted = to_currency(flow, home, rate).to_pandas()
+    changed = dividends.copy()
+    changed.loc[own, "amount"] = converted.reindex(paid.index).to_numpy()
+    changed.loc[own, "currency"] = home
+    return changed

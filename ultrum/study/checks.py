@@ -1,0 +1,60 @@
+"""What a reader of a result must know: thin trading, breaks, short samples."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+import pandas as pd
+
+from ultrum.core.regression.results import BetaTable
+from ultrum.core.regression.stability import break_test
+from ultrum.core.returns import untraded_share
+from ultrum.errors import EstimationError
+from ultrum.sources.table import Reading
+from ultrum.study.schema import Study
+
+UNTRADED_LIMIT: Final = 0.10
+BREAK_LEVEL: Final = 0.01
+SHORT_SAMPLE: Final = 60
+
+
+@dataclass(frozen=True)
+class Caution:
+    """Something a reader of the result must know: about whom, and what."""
+
+    subject: str
+    text: str
+
+
+def check_assets(plan: Study, prices: Reading, betas: BetaTable) -> pd.DataFrame:
+    """Untraded share of days and a break at mid-sample, for every asset."""
+    close = prices.fields[plan.panel.price_column]
+    volume = prices.fields.get(plan.panel.volume_column)
+    idle = untraded_share(close, volume) if volume is not None else pd.Series(dtype=float)
+    rows = {}
+    for asset in betas.assets:
+        try:
+            test = break_test(betas.fit(asset))
+            broken: tuple[float, float, str] = (test.statistic, test.p_value, test.note)
+        except EstimationError as error:
+            broken = (float("nan"), float("nan"), str(error))
+        rows[asset] = (float(idle.get(asset, float("nan"))), *broken)
+    columns = ["untraded_share", "break_f", "break_p", "break_note"]
+    return pd.DataFrame.from_dict(rows, orient="index", columns=columns).rename_axis("asset")
+
+
+def check_cautions(checks: pd.DataFrame, betas: BetaTable) -> list[Caution]:
+    """What the checks say that a reader must know."""
+    found = []
+    for asset, row in ((str(name), row) for name, row in checks.iterrows()):
+        if row["untraded_share"] > UNTRADED_LIMIT:
+            share = f"{100 * row['untraded_share']:.1f} % of its days saw no trade"
+            found.append(Caution(asset, f"{share}; its beta is likely too low."))
+        if row["break_p"] < BREAK_LEVEL:
+            p = "< 0.001" if row["break_p"] < 0.001 else f"= {row['break_p']:.3f}"
+            text = f"alpha and beta differ {row['break_note']} (Chow test, F = {row['break_f']:.1f}, p {p})"
+            found.append(Caution(asset, f"{text}; one beta for the whole sample misleads."))
+        if betas.nobs[asset] < SHORT_SAMPLE:
+            found.append(Caution(asset, f"only {betas.nobs[asset]} rows."))
+    return found
