@@ -9,9 +9,13 @@ from pathlib import Path
 
 import numpy as np
 import pandas as pd
+from hypothesis import settings
 
 import ultrum as ul
 
+settings.register_profile("repeatable", derandomize=True)
+if os.environ.get("CI"):
+    settings.load_profile("repeatable")
 ROOT = Path(__file__).parent.parent
 
 

@@ -42,7 +42,7 @@ class Lower(Scratch):
         x = series(values, measure=measure)
         got = ul.to_frequency(x, "Q", how=how, require=require).to_pandas()
         want = slow(x.to_pandas(), "Q-DEC", how, require)
-        np.testing.assert_allclose(got.to_numpy(), want.to_numpy(), rtol=1e-13)
+        np.testing.assert_allclose(got.to_numpy(), want.to_numpy(), rtol=1e-12, atol=1e-15)
 
     def test_default_follows_the_measure(self):
         ones = np.arange(1.0, 7.0)

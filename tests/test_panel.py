@@ -106,6 +106,15 @@ class Aligning(Scratch):
         with self.refused(AlignmentError, "2020-01", "2010-01"):
             ul.align(**said | {"factors": far})
 
+    def test_a_span_outside_is_refused(self):
+        with self.refused(AlignmentError, "2010-01 to 2010-12", "2030-01"):
+            ul.align(**parts()).sample("2030-01", "2031-01")
+        with self.refused(AlignmentError, "before it starts"):
+            ul.align(**parts(), start="2010-06", end="2010-03")
+        self.assertEqual(len(ul.align(**parts(), start="2010-03", end="2010-06").assets), 4)
+        with self.refused(AlignmentError, "rows='some'"):
+            ul.align(**parts(), rows="some")
+
     def test_plain_pandas_is_taken_for_returns(self):
         frame = pd.DataFrame({"A": RNG.normal(0, 0.05, 12)}, months(12))
         said = parts() | {"assets": frame}

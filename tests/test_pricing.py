@@ -112,6 +112,8 @@ class Cost(Scratch):
             )
         with self.refused(EstimationError, "No premium for market"):
             ul.cost_of_equity(table, premia={}, risk_free=0.03)
+        with self.refused(UnitError, "300 % a year", "0.03"):
+            ul.cost_of_equity(table, premia={"market": 0.05}, risk_free=3.0)
         with self.refused(UnitError, "500 % a year"):
             ul.cost_of_equity(table, premia={"market": 5.0}, risk_free=0.03)
         with self.refused(UnitError, "over a rate"):

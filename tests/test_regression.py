@@ -199,6 +199,31 @@ class Refusals(Scratch):
         with self.refused(EstimationError, "No coefficient beta", "x1"):
             fit.test("beta")
 
+    def test_what_is_no_data(self):
+        with self.refused(EstimationError, "y is no array of numbers"):
+            ul.regress("abc", [[1.0]])
+        with self.refused(AlignmentError, "5 rows", "6"):
+            ul.regress(np.zeros(5), np.zeros((6, 1)))
+        with self.refused(AlignmentError, "two columns named 'a'"):
+            ul.regress(pd.DataFrame(np.eye(5)[:, :2], columns=["a", "a"]), np.arange(5.0))
+        with self.refused(EstimationError, "lags=-1"):
+            ul.regress([1.0, 2, 4, 3], [1.0, 2, 3, 5], lags=-1)
+
+    def test_one_short_sample_does_not_stop_the_others(self):
+        Y = pd.DataFrame(
+            {"late": np.r_[np.full(28, np.nan), 1.0, 2.0], "whole": np.arange(30.0) ** 2}
+        )
+        table = ul.regress(Y, np.arange(30.0))
+        self.assertTrue(np.isnan(table.coefficients.loc["late"]).all())
+        self.assertEqual((table.nobs["late"], table.nobs["whole"]), (0, 30))
+        self.assertEqual(table.lost.loc["late"].sum(), 30)
+        alone = ul.regress(Y["whole"], np.arange(30.0))
+        np.testing.assert_array_equal(table.coefficients.loc["whole"], alone.coefficients)
+        with self.refused(EstimationError, "late", "too few rows"):
+            table.fit("late")
+        cost = ul.cost_of_equity(table, premia={"x1": 0.05}, risk_free=0.03)
+        self.assertEqual(list(cost.notes), ["late"])
+
     def test_excess_on_total_returns_is_refused(self):
         y = series(np.arange(5.0), measure="return", excess_of="bill", name="A")
         x = series(np.arange(5.0) ** 2, measure="return", name="market")

@@ -89,6 +89,15 @@ class TotalReturns(Scratch):
         close = daily([10, 11, 12], name="A", measure="price", currency="QML")
         with self.refused(CurrencyError, "A", "QSR"):
             ul.returns(close, dividends=paid)
+        for table, words in (
+            (pd.DataFrame({"ticker": ["A"]}), ["asset, date, ratio", "ticker"]),
+            (
+                pd.DataFrame({"asset": ["A"], "date": ["2024-01-02"], "ratio": [0.0]}),
+                ["A, 2024-01-02", "0.0"],
+            ),
+        ):
+            with self.refused(UnitError, *words):
+                ul.returns(close, splits=table)
         with self.refused(UnitError, "-11"):
             ul.returns(daily([10, -11, 12], measure="price"))
         with self.refused(UnitError, "prices"):

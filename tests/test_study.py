@@ -47,7 +47,7 @@ class Faults(Scratch):
 
     def test_other_faults(self):
         for change, words in {
-            ("[panel]\n", "[panels]\n"): ["lacks 'panel'", "no key 'panels'"],
+            ("[panel]\n", "[panels]\n"): ["section [panel] is missing", "no key 'panels'; did you mean 'panel'?"],
             ("[report]", "[report"): ["not TOML"],
             ('title = "Allowed return, Brightwater Tidal"', ""): ["[study] lacks 'title'"],
             ('risk_free = "college:factors_monthly.zip#bill"\n\n', 'risk_free = "/etc/passwd"\n\n'):

@@ -39,6 +39,7 @@ GOOD = {  # name: (text, keywords, series, first period, values)
     "no header, names given": ("2024-01,1\n2024-02,2\n", {"columns": ["date", "x"]}, "x", "2024-01", [1, 2]),
     "a recap above": ("half;x\n2023 H1;9\n2023 H2;9\n\nmonth;x\n01/2024;1\n02/2024;2\n03/2024;3\n", {}, "x",
                       "2024-01", [1, 2, 3]),
+    "negatives in brackets": ("d,x\n2024-01,(5.5)\n2024-02,6\n", {}, "x", "2024-01", [-5.5, 6]),
     "named months": ("d,x\n30-Jan-2024,1\n31-Jan-2024,2\n", {}, "x", "2024-01-30", [1, 2]),
     "byte order mark": ("\ufeffdate,x\n2024-01,1\n2024-02,2\n", {}, "x", "2024-01", [1, 2]),
 }  # fmt: skip
@@ -79,6 +80,15 @@ class Corpus(Scratch):
         self.assertEqual([(r.line, r.reason) for r in reading.rejected],
                          [(8, "'2024-02-30' is no day of the calendar"),
                           (32, "'thirty' in 'x' is no number")])  # fmt: skip
+
+    def test_columns_that_are_no_series_are_reported(self):
+        reading = ul.read_series(
+            self.file("t.csv", "date,x,note,void\n2024-01,1,calm,n/a\n2024-02,2,gale,\n")
+        )
+        said = {d.what: d.chosen for d in reading.decisions}
+        self.assertIn("'calm'", said["column 'note'"])
+        self.assertIn("no value", said["column 'void'"])
+        self.assertEqual(list(reading.series), ["x"])
 
     def test_archives(self):
         text = b"date,x\n2024-01,1\n2024-02,2\n"

@@ -10,13 +10,13 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.convert import to_frequency
+from ultrum.core.coverage import coverage_of, ledger_of
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.frequency import Frequency, periods_in
-from ultrum.core.series import Causes, SeriesTable, TimeSeries, period_label
-from ultrum.core.types import Bools, Ints
+from ultrum.core.series import SeriesTable, TimeSeries, span_of
+from ultrum.core.types import Ints
 from ultrum.errors import AlignmentError, CurrencyError, UnitError
 
-EARLY, LATE, GAP = "before its first value", "after its last value", "gap"
 HINDSIGHT: Final = "hindsight"
 _ROWS: Final = ("complete", "any")
 _WILDEST: Final = {"asset": 4.0, "factor": 1.0, "risk-free": 0.05}
@@ -90,6 +90,11 @@ class Panel:
     def sample(self, start: str | None = None, end: str | None = None) -> Panel:
         """Part from ``start`` to ``end``, both included."""
         rate = self.risk_free.loc[start:end]
+        if not len(rate):
+            raise AlignmentError(
+                f"The panel runs {span_of(self.assets.index)}; nothing of it is from "
+                f"{start or 'its start'} to {end or 'its end'}."
+            )
         return replace(
             self,
             assets=self.assets.loc[start:end],
@@ -104,7 +109,7 @@ class Panel:
         return self.wide()
 
     def __repr__(self) -> str:
-        span = f"{period_label(self.assets.index[0])} to {period_label(self.assets.index[-1])}"
+        span = span_of(self.assets.index)
         counts = (
             f"{self.assets.shape[1]} assets, factors {', '.join(map(str, self.factors)) or 'none'}, "
             f"conditions {', '.join(map(str, self.conditions)) or 'none'}"
@@ -239,8 +244,8 @@ def _assemble(
         factors=frames["factors"][kept],
         conditions=frames["conditions"][kept],
         risk_free=frames["risk_free"].iloc[:, 0][kept],
-        coverage=_coverage(everything, ordinals, causes),
-        ledger=_ledger(everything, ordinals, causes),
+        coverage=coverage_of(everything, ordinals, causes),
+        ledger=ledger_of(everything, ordinals, causes),
         about={a.name: a for t in tables.values() for a in t.about},
         frequency=target,
         currency=currency,
@@ -360,38 +365,4 @@ def _span(
 
 def _spans(table: SeriesTable) -> str:
     names = ", ".join(table.names[:3]) + (" …" if len(table.names) > 3 else "")
-    return f"{names}: {period_label(table.index[0])} to {period_label(table.index[-1])}"
-
-
-def _edges(present: Bools) -> tuple[int, int]:
-    rows = np.flatnonzero(present)
-    return (int(rows[0]), int(rows[-1])) if len(rows) else (len(present), -1)
-
-
-def _coverage(frame: pd.DataFrame, ordinals: Ints, causes: Causes) -> pd.DataFrame:
-    """First, last, rows present, gaps between them, values filled and periods found stale."""
-    rows = []
-    for name in frame:
-        present = frame[name].notna().to_numpy()
-        first, last = _edges(present)
-        stale = sum(int(p in causes.get(str(name), {})) for p in ordinals[~present])
-        labels = [period_label(frame.index[i]) if present.any() else "" for i in (first, last)]
-        gaps = max(last - first + 1, 0) - int(present.sum())
-        rows.append([*labels, int(present.sum()), gaps, 0, stale])
-    columns = ["first", "last", "rows", "gaps", "filled", "stale"]
-    return pd.DataFrame(rows, index=pd.Index(frame.columns, name="series"), columns=columns)
-
-
-def _ledger(frame: pd.DataFrame, ordinals: Ints, causes: Causes) -> pd.DataFrame:
-    """Every missing value with its period, series and cause."""
-    found = []
-    for name in frame:
-        present = frame[name].notna().to_numpy()
-        first, last = _edges(present)
-        for row in np.flatnonzero(~present):
-            cause = EARLY if row < first else LATE if row > last else GAP
-            known = causes.get(str(name), {}).get(int(ordinals[row]))
-            found.append(
-                (frame.index[int(row)], str(name), known if known and cause == GAP else cause)
-            )
-    return pd.DataFrame(found, columns=["period", "series", "cause"])
+    return f"{names}: {span_of(table.index)}"

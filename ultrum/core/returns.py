@@ -263,6 +263,7 @@ def _events(
     outside: Counter[str] = Counter()
     if table is None or not len(table):
         return [], outside
+    check_events(table, field)
     known = table[table["asset"].isin(prices.names)]
     _check_event_currency(prices, known)
     days = pd.DatetimeIndex(prices.index).to_numpy().astype("datetime64[D]")
@@ -294,6 +295,23 @@ def _held_to_period_end(
     return SeriesTable(frame, held.about)
 
 
+def check_events(table: pd.DataFrame, value: str) -> None:
+    """Refuse a table of events that lacks a column, or holds a value that is not above zero."""
+    needed = ["asset", "date", value]
+    absent = [c for c in needed if c not in table]
+    if absent:
+        raise UnitError(
+            f"A table of events needs the columns {', '.join(needed)}; it has "
+            f"{', '.join(map(str, table.columns))}."
+        )
+    wrong = table[~(table[value] > 0)]
+    if len(wrong):
+        row = wrong.iloc[0]
+        raise UnitError(
+            f"{row['asset']}, {str(row['date'])[:10]}: a {value} of {row[value]}; it is above 0."
+        )
+
+
 def _check_event_currency(prices: SeriesTable, events: pd.DataFrame) -> None:
     if "currency" not in events:
         return
@@ -310,6 +328,7 @@ def _with_final_payments(prices: SeriesTable, payments: pd.DataFrame | None) -> 
     """Put each final payment in as the last price of its asset."""
     if payments is None or not len(payments):
         return prices
+    check_events(payments, "amount")
     frame = prices.values.copy()
     for asset, day, amount in zip(
         payments["asset"], payments["date"], payments["amount"], strict=True

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import functools
 import html
+from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Concatenate, ParamSpec, TypeVar, cast
@@ -177,6 +178,11 @@ class SeriesTable:
         members = list(series)
         if not members:
             raise AlignmentError("No series to put side by side.")
+        twice = [n for n, c in Counter(m.name for m in members).items() if c > 1]
+        if twice:
+            raise AlignmentError(
+                f"Two series are named '{twice[0]}'; rename one with described(name=...)."
+            )
         wrong = [m.name for m in members if m.about.frequency != members[0].about.frequency]
         if wrong:
             raise FrequencyError(
@@ -306,7 +312,9 @@ def span_of(index: pd.Index) -> str:
 
 
 def period_label(moment: Any) -> str:
-    """SDMX name of a period or date."""
+    """SDMX name of a period or date; a dash for none."""
+    if moment is None:
+        return "—"
     if isinstance(moment, pd.Period):
         text = str(moment)
         return f"{text[:4]}-{text[4:]}" if "Q" in text else text.replace("/", " – ")

@@ -83,7 +83,9 @@ def betas(
     ax.axvline(1.0, color=STONE, linewidth=1, linestyle=(0, (4, 3)))
     ax.set_xlabel(f"{term} beta, with {100 * level:g} % interval")
     ax.set_title(f"{term.capitalize()} betas of {len(order)} assets")
-    span = f"{period_label(table.first.min())} to {period_label(table.last.max())}"
+    span = (
+        f"{period_label(table.first.dropna().min())} to {period_label(table.last.dropna().max())}"
+    )
     foot(ax, _foot_of(table.errors, source, span))
     return ax
 

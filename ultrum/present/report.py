@@ -164,7 +164,7 @@ def _model_rows(name: str, table: BetaTable, result: Any) -> dict[str, Any]:
 
 
 def _asset_row(table: BetaTable, asset: str, factors: list[Any], result: Any) -> dict[str, Any]:
-    errors = table.standard_errors.loc[asset]
+    errors, level = table.standard_errors.loc[asset], result.study.report.level
     return {
         "asset": asset,
         "name": result.names.get(asset, ""),
@@ -174,7 +174,7 @@ def _asset_row(table: BetaTable, asset: str, factors: list[Any], result: Any) ->
         "alpha_error": errors[CONSTANT],
         "alpha_p": table.p_values.loc[asset, CONSTANT],
         "betas": [
-            (table.coefficients.loc[asset, f], errors[f], table.interval(f).loc[asset])
+            (table.coefficients.loc[asset, f], errors[f], table.interval(f, level).loc[asset])
             for f in factors
         ],
         "r2": table.r2[asset],

@@ -227,8 +227,10 @@ def _worded(error: Any, lines: _Lines) -> Fault:
         )
         return line, f"[{where or 'the file'}] has no key '{key}'{hint}"
     if error["type"] == "missing":
-        return line, f"[{where or 'the file'}] lacks '{key}'."
-    return line, f"{where}.{key} = {error['input']!r}: {error['msg'].lower()}."
+        return line, f"[{where}] lacks '{key}'." if where else f"the section [{key}] is missing."
+    if error["type"] == "model_type":
+        return line, f"[{'.'.join(str(p) for p in place)}] must be a table of keys, not a value."
+    return line, f"[{where or 'the file'}] {key} = {error['input']!r}: {error['msg'].lower()}."
 
 
 def _known_keys(place: tuple[Any, ...]) -> list[str]:

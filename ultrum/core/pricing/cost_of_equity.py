@@ -206,8 +206,11 @@ def cost_of_equity(
         errors=betas.errors,
         sample={str(a): f"{betas.first[a]} to {betas.last[a]}" for a in assets},
         notes={
-            str(a): "beta and premium are both smaller than their errors; no standard error"
-            for a in assets[~(variance > 0)]
+            str(a): "no estimate: too few rows"
+            if np.isnan(v)
+            else "beta and premium are both smaller than their errors; no standard error"
+            for a, v in zip(assets, variance, strict=True)
+            if not v > 0
         },
     )
 
@@ -244,6 +247,10 @@ def _premia(
 def _annual_rate(risk_free: TimeSeries | float, betas: BetaTable) -> tuple[float, str]:
     """Annual risk-free rate at the end of the betas' sample, and its name."""
     if not isinstance(risk_free, TimeSeries):
+        if abs(risk_free) > 0.5:
+            raise UnitError(
+                f"A risk-free rate of {100 * risk_free:,.0f} % a year: decimals are expected, 0.03 for 3 %."
+            )
         return float(risk_free), ""
     if risk_free.about.measure != "return":
         raise UnitError(

@@ -16,7 +16,7 @@ from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitError
 
 Vector = pd.Series | TimeSeries | list[float]
-NO_RESPONSE, NO_FACTOR = "missing left-hand side", "missing factor"
+NO_RESPONSE, NO_FACTOR, TOO_SHORT = "missing left-hand side", "missing factor", "too few rows"
 
 
 @overload
@@ -59,7 +59,7 @@ def regress(
     Fit
         For one left-hand side.
     BetaTable
-        For many.
+        For many. One with too few rows of its own has missing estimates; all its rows are lost.
 
     Raises
     ------
@@ -82,6 +82,8 @@ def regress(
     {'constant': 1.24, 'x1': 1.98}
     """
     _check_excess(y, X)
+    if lags is not None and lags < 0:
+        raise EstimationError(f"lags={lags}: a number of periods, 0 or more.")
     left, single = _frame(y, "y")
     right, _ = _frame(X, "x")
     left, right, missed = _matched(left, right)
@@ -94,16 +96,21 @@ def _estimate(
     left: pd.DataFrame, design: pd.DataFrame, errors: str, lags: int | None, missed: int
 ) -> BetaTable:
     """Estimate columns that share their rows together; put the pieces in one table."""
-    Y, X = left.to_numpy(dtype=np.float64), design.to_numpy(dtype=np.float64)
+    Y, X = _numbers(left, "y"), _numbers(design, "X")
     moments = _moments(left.index)
     (rows, assets), terms = Y.shape, X.shape[1]
-    coefficients, covariances = np.empty((assets, terms)), np.empty((assets, terms, terms))
-    residuals, r2 = np.full((rows, assets), np.nan), np.empty(assets)
-    depth, condition = np.full(assets, np.nan), np.empty(assets)
-    whole = np.isfinite(X).all(axis=1)
+    coefficients = np.full((assets, terms), np.nan)
+    covariances = np.full((assets, terms, terms), np.nan)
+    residuals = np.full((rows, assets), np.nan)
+    r2, depth, condition = np.full((3, assets), np.nan)
+    short = np.zeros(assets, dtype=np.int64)
+    whole: Bools = np.asarray(np.isfinite(X).all(axis=1))
     used = np.isfinite(Y) & whole[:, None]
     for columns in _same_rows(used):
         mask = used[:, columns[0]]
+        if assets > 1 and mask.sum() <= terms:
+            short[columns] = mask.sum()  # its own estimate is missing, the others go on
+            continue
         solution = _solve(X[mask], Y[np.ix_(mask, columns)], design, left.columns[columns[0]])
         coefficients[columns] = solution.coefficients.T
         covariances[columns] = covariance(
@@ -118,6 +125,8 @@ def _estimate(
         NO_RESPONSE: (~np.isfinite(Y) & whole[:, None]).sum(axis=0) + missed,
         NO_FACTOR: np.full(assets, int((~whole).sum())),
     }
+    if short.any():
+        lost[TOO_SHORT] = short
     return BetaTable(
         coefficients=pd.DataFrame(coefficients, names, design.columns),
         covariance=covariances,
@@ -161,6 +170,13 @@ def _depth(errors: str, lags: int | None, rows: int) -> float:
     return lag_rule(rows) if lags is None else lags
 
 
+def _numbers(frame: pd.DataFrame, stem: str) -> Floats:
+    try:
+        return frame.to_numpy(dtype=np.float64)
+    except (TypeError, ValueError) as error:
+        raise EstimationError(f"{stem} holds something that is no number: {error}.") from None
+
+
 def _frame(data: Any, stem: str) -> tuple[pd.DataFrame, bool]:
     """Any input as a frame of floats, and whether it was one series."""
     if isinstance(data, TimeSeries | SeriesTable):
@@ -169,7 +185,12 @@ def _frame(data: Any, stem: str) -> tuple[pd.DataFrame, bool]:
         return data.to_frame(data.name if data.name is not None else f"{stem}1"), True
     if isinstance(data, pd.DataFrame):
         return data, False
-    block = np.asarray(data, dtype=np.float64)
+    try:
+        block = np.asarray(data, dtype=np.float64)
+    except (TypeError, ValueError) as error:
+        raise EstimationError(f"{stem} is no array of numbers: {error}.") from None
+    if block.ndim not in (1, 2):
+        raise EstimationError(f"{stem} has {block.ndim} dimensions; rows, or rows and columns.")
     single = block.ndim == 1
     block = block[:, None] if single else block
     names = [f"{stem}{i + 1}" for i in range(block.shape[1])]
@@ -178,10 +199,18 @@ def _frame(data: Any, stem: str) -> tuple[pd.DataFrame, bool]:
 
 def _matched(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame, int]:
     """Both frames on the factors' rows, and the number of left rows without factors."""
-    if not left.index.is_unique or not right.index.is_unique:
-        raise AlignmentError("Labels repeat in y or X; keep one row of each.")
+    for name, frame in (("y", left), ("X", right)):
+        if not frame.index.is_unique:
+            raise AlignmentError(f"Row labels repeat in {name}; keep one row of each.")
+        if not frame.columns.is_unique:
+            twice = frame.columns[frame.columns.duplicated()][0]
+            raise AlignmentError(f"{name} has two columns named '{twice}'; rename one.")
     if left.index.equals(right.index):
         return left, right, 0
+    if isinstance(left.index, pd.RangeIndex) and isinstance(right.index, pd.RangeIndex):
+        raise AlignmentError(
+            f"y has {len(left)} rows, X has {len(right)}, and no labels match them."
+        )
     if len(left) == len(right) and isinstance(right.index, pd.RangeIndex):
         return left, right.set_axis(left.index), 0  # a plain array stands row by row
     shared = left.index.intersection(right.index, sort=True)

@@ -314,6 +314,8 @@ class BetaTable:
         if asset not in self.coefficients.index:
             raise EstimationError(f"No asset '{asset}'; there are: {', '.join(self.assets)}.")
         where = self.assets.index(asset)
+        if not self.nobs.iloc[where]:
+            raise EstimationError(f"{asset} has too few rows of its own for an estimate.")
         used = self.residuals[asset].notna().to_numpy()
         terms = self.coefficients.columns
         lags = float(self.lags.iloc[where])
@@ -346,8 +348,9 @@ class BetaTable:
 
     def _edge(self, which: int) -> pd.Series:
         used = self.residuals.notna().to_numpy()
-        rows = [np.flatnonzero(used[:, i])[which] for i in range(used.shape[1])]
-        return pd.Series(self.residuals.index[rows], self.assets)
+        rows = [np.flatnonzero(used[:, i]) for i in range(used.shape[1])]
+        labels = [self.residuals.index[int(r[which])] if len(r) else None for r in rows]
+        return pd.Series(labels, self.assets, dtype=None if all(map(len, rows)) else object)
 
     def __repr__(self) -> str:
         shown = self.coefficients.add_suffix("").round(4).astype(str)

@@ -48,7 +48,7 @@ def decode(
         if "json" in content_type or start.startswith(b"{"):
             return _from_json(orjson.loads(body), where)
         return _from_csv(body, dimensions, where)
-    except (orjson.JSONDecodeError, pa.ArrowInvalid, KeyError, IndexError, TypeError) as error:
+    except (ValueError, LookupError, TypeError, AttributeError) as error:
         raise SourceError(
             f"{where}: the answer ({content_type or 'no type'}, {len(body):,} bytes) is no whole "
             f"SDMX data message: {error}. Try again; if it stays, the service is at fault."

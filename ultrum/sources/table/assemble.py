@@ -37,13 +37,15 @@ def assemble(
         records = records.assign(**{c: records[c] / 100.0 for c in numeric})
     if options.records_only:
         return Reading(name, {}, records.reset_index(drop=True), tuple(decisions), tuple(rejected))
+    steps = (Step("percent to decimals"),) if percent else ()
+    facts = {**({"unit": "decimal"} if percent else {}), **options.facts, "trail": steps}
     asset = options.asset_column or _asset_column(records, numeric)
     days = records["date"].to_numpy().astype("datetime64[D]")
     frequency = Frequency.parse(options.frequency or _finer(code, days))
     fields = (
-        _long_fields(name, records, asset, numeric, days, frequency, options.facts)
+        _long_fields(name, records, asset, numeric, days, frequency, facts)
         if asset
-        else _wide_fields(name, records, numeric, days, frequency, options.facts)
+        else _wide_fields(name, records, numeric, days, frequency, facts)
     )
     shape = f"long, one asset a row, named by '{asset}'" if asset else "wide, one series a column"
     decisions = [*decisions, Decision("shape", shape), Decision("frequency", frequency.name)]
@@ -142,5 +144,6 @@ def _currencies(name: str, records: pd.DataFrame, asset: str) -> dict[Any, str]:
 def _about(
     table: str, name: str, field_name: str, frequency: Frequency, facts: Mapping[str, Any]
 ) -> Descriptor:
-    step = Step("read", (("from", f"{table}#{field_name}"),))
-    return Descriptor(name=name, frequency=frequency, trail=(step,), **facts)
+    read = Step("read", (("from", f"{table}#{field_name}"),))
+    said = {**facts, "trail": (read, *facts["trail"])}
+    return Descriptor(name=name, frequency=frequency, **said)

@@ -132,8 +132,14 @@ _POINT: Final = re.compile(r"[-+]?(\d+|\d{1,3}(,\d{3})+)?(\.\d*)?([eE][-+]?\d+)?
 _COMMA: Final = re.compile(r"[-+]?(\d+|\d{1,3}([. ]\d{3})+)?(,\d*)?([eE][-+]?\d+)?%?\Z")
 
 
+def bare(cell: str) -> str:
+    """A number in brackets, as accountants write negatives, with a minus instead."""
+    return f"-{cell[1:-1]}" if cell.startswith("(") and cell.endswith(")") else cell
+
+
 def is_number(cell: str) -> bool:
     """Whether a cell could be a number, with either decimal mark."""
+    cell = bare(cell)
     return bool(re.search(r"\d", cell)) and bool(_POINT.match(cell) or _COMMA.match(cell))
 
 
@@ -145,8 +151,8 @@ def decimal_mark(cells: Sequence[str], given: str | None, where: str) -> str:
     TableError
         If both marks do and the values would differ.
     """
-    point = all(_POINT.match(c) for c in cells)
-    comma = all(_COMMA.match(c) for c in cells)
+    point = all(_POINT.match(bare(c)) for c in cells)
+    comma = all(_COMMA.match(bare(c)) for c in cells)
     if given:
         return given
     if point and comma:
@@ -167,6 +173,7 @@ def to_numbers(cells: Array, decimal: str) -> Floats:
     text = pd.Series(cells, dtype=object).astype(str)
     missing = text.str.lower().isin(MISSING).to_numpy()
     group = "," if decimal == "." else "."
+    text = text.map(bare)
     plain = text.str.rstrip("%").str.replace(group, "", regex=False).str.replace(" ", "")
     if decimal == ",":
         plain = plain.str.replace(",", ".", regex=False)

@@ -155,11 +155,22 @@ def _from_layout(name: str, layout: Layout, encoding: str, options: TableOptions
         Decision("rows", f"lines {layout.lines[0]} to {layout.lines[-1]}", line=layout.lines[0]),
         Decision("dates", f"written like {style.name}", line=layout.lines[0]),
         Decision("decimal mark", decimal),
+        *_text_columns(cells, numeric),
         *[Decision("set aside", text, certainty="other block") for text in layout.aside],
         *_unit_decision(options, layout.preamble, bool(signs)),
     ]
     every = (*layout.rejected, *rejected)
     return assemble(name, typed, style.frequency, decisions, every, options)
+
+
+def _text_columns(cells: pd.DataFrame, numeric: list[str]) -> list[Decision]:
+    """Columns that give no series, with the first cell that is no number."""
+    found = []
+    for column in [c for c in cells.columns[1:] if c not in numeric]:
+        said = [c for c in cells[column] if c.lower() not in MISSING and not is_number(c)]
+        why = f"text, such as '{said[0][:40]}'" if said else "no value at all"
+        found.append(Decision(f"column '{column}'", f"kept as a record: {why}"))
+    return found
 
 
 def _is_numeric(column: pd.Series) -> bool:

@@ -1,0 +1,199 @@
+"""Results speak for themselves: they fit the screen, say their sample, and keep their facts."""
+
+import contextlib
+
+import numpy as np
+import pandas as pd
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import ultrum as ul
+from tests.support import Scratch, daily, months, series
+from ultrum.practice import store
+
+
+class Speaking(Scratch):
+    def setUp(self):
+        super().setUp()
+        self.panel = ul.practice.panel()
+        self.table = ul.factor_betas(self.panel)
+        self.cost = ul.cost_of_equity(
+            ul.factor_betas(self.panel, ["market"]),
+            premia={"market": 0.05},
+            risk_free=self.panel.rate,
+        )
+
+    def test_every_result_fits_a_hundred_columns_and_makes_html(self):
+        reading = ul.read_series(store.DATA / "factors_monthly.zip")
+        fit = self.table.fit("BRTW")
+        results = (self.panel, self.table, fit, self.cost, reading, ul.break_test(fit),
+                   self.panel.rate, self.panel.excess)  # fmt: skip
+        for result in results:
+            with self.subTest(type(result).__name__):
+                self.assertLessEqual(max(map(len, repr(result).splitlines())), 100)
+                self.assertIn("<", result._repr_html_())
+                self.assertGreater(len(result.to_frame()), 0)
+
+    def test_sample_errors_and_lost_rows_are_said(self):
+        said = repr(self.table.fit("ORSL"))
+        for words in (
+            "163 rows",
+            "2004-02 to 2017-08",
+            "hac errors, 4 lags",
+            "89 missing left-hand side",
+        ):
+            self.assertIn(words, said)
+        self.assertIn("LMPB 102", repr(self.panel))
+        self.assertEqual(str(self.table.first["FTHL"]), "2009-04")
+        self.assertEqual(str(self.table.last["ORSL"]), "2017-08")
+
+    def test_shapes_are_as_promised(self):
+        N, p, T = 23, 5, 252
+        table, cost = self.table, self.cost
+        for frame in (table.coefficients, table.standard_errors, table.t_values, table.p_values):
+            self.assertEqual(frame.shape, (N, p))
+            self.assertEqual(frame.columns[0], "constant")
+        self.assertEqual((table.covariance.shape, table.residuals.shape), ((N, p, p), (T, N)))
+        for column in (
+            table.nobs,
+            table.df,
+            table.sigma,
+            table.r2,
+            table.lags,
+            table.first,
+            table.last,
+        ):
+            self.assertEqual(column.shape, (N,))
+        self.assertEqual(list(cost.parts.columns), ["beta", "beta_error", "premium", "premium_error",
+                                                    "contribution", "variance_share"])  # fmt: skip
+        self.assertEqual(list(cost.interval(0.9).columns), ["low", "high"])
+        self.assertIsNone(cost.draws)
+
+    def test_a_series_cannot_be_written_into(self):
+        wrapped = series([1.0, 2.0])
+        held = wrapped.values
+        with contextlib.suppress(ValueError):
+            held.iloc[0] = 9.0
+        self.assertEqual(wrapped.to_pandas().tolist(), [1.0, 2.0])
+
+
+class Trails(Scratch):
+    def test_every_step_from_the_bytes_to_the_excess_return_is_said(self):
+        text = "Prices in miral\ndate;BRTW\n" + "".join(
+            f"{d:%d.%m.%Y};{10 + i}\n"
+            for i, d in enumerate(pd.bdate_range("2024-01-01", "2024-04-30"))
+        )
+        close = ul.read_series(self.file("p.txt", text), measure="price", currency="QML").series[
+            "BRTW"
+        ]
+        bill = series([0.002] * 6, "2024-01", name="bill", measure="return")
+        steps = [s.action for s in ul.excess(ul.returns(close, frequency="M"), bill).about.trail]
+        self.assertEqual(steps, ["read", "adjust prices", "to frequency", "returns", "excess"])
+
+    def test_percent_turned_to_decimals_is_on_the_trail(self):
+        reading = ul.read_series(self.file("x.csv", "date,x\n2024-01,5%\n2024-02,6%\n"))
+        about = reading.series["x"].about
+        self.assertEqual([s.action for s in about.trail], ["read", "percent to decimals"])
+        self.assertEqual(about.unit, "decimal")
+
+
+class Invariances(Scratch):
+    @settings(max_examples=40, deadline=None)
+    @given(
+        st.integers(0, 10**6), st.sampled_from(["classical", "hc2", "hac"]), st.floats(0.01, 100)
+    )
+    def test_order_scale_and_shift(self, seed, errors, scale):
+        rng = np.random.default_rng(seed)
+        X = pd.DataFrame(rng.normal(0, 0.05, (60, 2)), months(60), columns=["market", "size"])
+        Y = pd.DataFrame(
+            rng.normal(0, 0.08, (60, 4)) + X[["market"]].to_numpy(), months(60), list("abcd")
+        )
+        Y = Y.mask(rng.random(Y.shape) < 0.1)
+        plain = ul.regress(Y, X, errors=errors)
+        turned = ul.regress(Y[list("dbca")], X[["size", "market"]], errors=errors)
+        want = plain.coefficients.loc[list("dbca"), turned.coefficients.columns]
+        np.testing.assert_allclose(turned.coefficients, want, rtol=1e-8, atol=1e-12)
+        np.testing.assert_allclose(turned.t_values, plain.t_values.loc[list("dbca"), want.columns], rtol=1e-7,
+                                   atol=1e-9)  # fmt: skip
+        scaled = ul.regress(Y, X * scale, errors=errors)
+        np.testing.assert_allclose(
+            scaled.coefficients["market"] * scale, plain.coefficients["market"], 1e-8
+        )
+        moved = ul.regress(Y, X + 0.01, errors=errors)
+        np.testing.assert_allclose(
+            moved.coefficients["size"], plain.coefficients["size"], rtol=1e-7, atol=1e-10
+        )
+        np.testing.assert_allclose(moved.residuals, plain.residuals, atol=1e-12)
+
+    @settings(max_examples=40, deadline=None)
+    @given(st.integers(0, 10**6), st.sampled_from(["M", "Q", "A", "W"]))
+    def test_what_conversion_must_keep(self, seed, target):
+        rng = np.random.default_rng(seed)
+        days = pd.bdate_range("2020-01-01", "2022-12-30")
+        values = np.round(rng.normal(0, 1, len(days)), 6)
+        frame = pd.Series(values, days)
+        flow = ul.TimeSeries.wrap(frame, measure="flow", unit="count")
+        kept = ul.to_frequency(flow, target).to_pandas()
+        until = kept.index[-1].end_time
+        self.assertAlmostEqual(kept.sum(), values[days <= until].sum(), 9)
+        price = ul.TimeSeries.wrap(frame, measure="price")
+        ends = ul.to_frequency(price, target).to_pandas()
+        for period in ends.index:
+            self.assertEqual(ends[period], frame[: period.end_time].iloc[-1])
+        simple = ul.TimeSeries.wrap(frame / 100, measure="return")
+        grown = ul.to_frequency(simple, target).to_pandas()
+        self.assertAlmostEqual((1 + grown).prod(), (1 + frame[days <= until] / 100).prod(), 10)
+
+    def test_gaps_in_daily_flows_follow_require(self):
+        values = np.ones(23)
+        values[:6] = np.nan
+        x = daily(values, measure="flow")
+        self.assertTrue(np.isnan(ul.to_frequency(x, "M").values.iloc[0]))
+        self.assertEqual(ul.to_frequency(x, "M", require=0.7).values.iloc[0], 17.0)
+
+
+class Bounds(Scratch):
+    def test_what_is_too_large_is_refused(self):
+        from unittest import mock
+
+        from ultrum.sources.table import layout, unpack
+
+        bomb = self.file("b.csv.gz", __import__("gzip").compress(b"0" * 3_000_000))
+        plain = self.file(
+            "b.csv", "date," + ",".join(f"c{i}" for i in range(60)) + "\n2024-01" + ",1" * 60
+        )
+        with (
+            mock.patch.object(unpack, "LARGEST", 2_000_000),
+            self.refused(ul.UltrumError, "unpacks to more"),
+        ):
+            ul.read_series(bomb)
+        with (
+            mock.patch.object(unpack, "LARGEST", 100),
+            self.refused(ul.UltrumError, "more than 100 bytes"),
+        ):
+            ul.read_series(plain)
+        with (
+            mock.patch.object(layout, "MOST_COLUMNS", 50),
+            self.refused(ul.UltrumError, "more than 50 cells"),
+        ):
+            ul.read_series(plain)
+        self.assertEqual(len(ul.read_series(plain).series), 60)
+        long = self.file("s.toml", "#" * 1_100_000)
+        with self.refused(ul.UltrumError, "short text"):
+            ul.Study.load(long)
+
+    def test_a_unit_that_changes_inside_a_series_is_refused(self):
+        from ultrum.sources.sdmx.observations import decode
+
+        text = ("DATAFLOW,FREQ,ITEM,TIME_PERIOD,OBS_VALUE,UNIT_MEASURE\n"
+                "A:F(1.0),M,X,2024-01,1.5,PC\nA:F(1.0),M,X,2024-02,{},{}\n")  # fmt: skip
+        raw = decode(text.format("", "PC").encode(), "text/csv", ["FREQ", "ITEM"], "s:F")[0]
+        self.assertEqual((raw.key, raw.values[0], np.isnan(raw.values[1])), ("M.X", 1.5, True))
+        for value, unit, words in (("2", "IX", "UNIT_MEASURE changes"), ("two", "PC", "no whole")):
+            with self.refused(ul.UltrumError, "s:F", words):
+                decode(text.format(value, unit).encode(), "text/csv", ["FREQ", "ITEM"], "s:F")
+        with self.refused(ul.UltrumError, "OBS_VALUE"):
+            decode(b"DATAFLOW,FREQ,ITEM,TIME_PERIOD\n", "text/csv", ["FREQ", "ITEM"], "s:F")
+        for body in (b'{"data": {"dataSets": [', b'{"data": {}}', b"[1, 2]"):
+            with self.refused(ul.UltrumError, "no whole"):
+                decode(body, "application/json", ["FREQ", "ITEM"], "s:F")
