@@ -54,6 +54,10 @@ class Faults(Scratch):
                 ["not an address"],
             ('assets = "exchange:prices.csv"', 'assets = "exchange:prices.csv"\nconditions = ["wage"]'):
                 ["no series 'wage'", "known_by"],
+            ('premium = { market =', 'premium = { markt ='): ["factor 'markt'; did you mean 'market'?"],
+            ('span = ["2004-01"', 'span = ["January"'): ["'January' is not a period"],
+            ("[cost_of_equity]", '[[models]]\nname = "one factor"\nfactors = ["size"]\n\n[cost_of_equity]'):
+                ["2 models are named 'one factor'"],
             ('export = ["csv"]', 'export = ["csv"]\nlevel = 95'): ["level", "less than 1"],
         }.items():  # fmt: skip
             with self.subTest(change), self.refused(StudyError, *words):
@@ -121,6 +125,27 @@ class Runs(OnPractice):
             'risk_free = "college', 'factor_units = "percent"\nrisk_free = "college', 1
         )
         self.assertEqual(self.run_demo(said, college=folder).panel.assets.shape, (252, 24))
+
+    def test_folders_are_meant_from_the_study_file(self):
+        self.college_file(lambda t: t)
+        for name in ("companies", "dividends", "splits", "final_payments"):
+            self.file(f"{name}.csv", (store.DATA / f"{name}.csv").read_bytes())
+        text = TEXT.replace(f"{'http://127.0.0.1:8765'}/college/", ".")
+        study = ul.Study.load(self.file("own.toml", text))
+        self.assertEqual(study.sources["college"].url, str(self.folder))
+        places = {k: v for k, v in self.service.places.items() if k != "college"}
+        result = ul.run_study(study.with_sources_at(places), vault=self.folder / "vault")
+        self.assertEqual(result.panel.factors.shape, (252, 1))
+
+    def test_another_rate_for_the_cost_is_refused_unless_the_premium_is_over_it(self):
+        text = TEXT.replace('risk_free = "college:factors_monthly.zip#bill"\ninflation',
+                            'risk_free = "observatory:RATES/M.QM.GOV_1M"\ninflation')  # fmt: skip
+        with self.refused(UnitError, "'bill'", "M_QM_GOV_1M"):
+            self.run_demo(text)
+        said = self.run_demo(
+            text.replace('risk_free = "observatory:RATES/M.QM.GOV_1M"', "risk_free = 0.04")
+        )
+        self.assertEqual(said.cost.risk_free, 0.04)
 
     def test_a_factor_file_without_header(self):
         folder = self.college_file(

@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from ultrum.core.returns import adjust_prices as adjust_prices
     from ultrum.core.returns import excess as excess
     from ultrum.core.returns import returns as returns
+    from ultrum.core.returns import traded_prices as traded_prices
     from ultrum.core.returns import untraded_share as untraded_share
     from ultrum.core.series import SeriesTable as SeriesTable
     from ultrum.core.series import TimeSeries as TimeSeries
@@ -73,6 +74,7 @@ _HOME = {
     "run_study": "study",
     "to_currency": "core.currency",
     "to_frequency": "core.convert",
+    "traded_prices": "core.returns",
     "untraded_share": "core.returns",
 }
 _MODULES = {"figures": "present.figures", "practice": "practice"}

@@ -200,6 +200,34 @@ def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
     return SeriesTable.build(block, x.index, abouts)
 
 
+def traded_prices(prices: SeriesTable, volume: SeriesTable) -> SeriesTable:
+    """Prices of the days on which something was traded; quotes carried over are missing.
+
+    A file that repeats the last price on days without trade makes an old price look fresh. With
+    those days missing, the stale rule of :func:`returns` sees its true age.
+
+    Parameters
+    ----------
+    prices, volume : SeriesTable
+        Daily closes and volumes of the same assets, shape (T, N).
+
+    Examples
+    --------
+    >>> days = pd.bdate_range("2024-01-01", periods=3)
+    >>> close = SeriesTable.wrap(pd.DataFrame({"NTSH": [5.0, 5, 6]}, days), measure="price")
+    >>> volume = SeriesTable.wrap(pd.DataFrame({"NTSH": [9.0, 0, 8]}, days), measure="flow")
+    >>> traded_prices(close, volume)["NTSH"].to_pandas().tolist()
+    [5.0, nan, 6.0]
+    """
+    idle = volume.values.reindex(index=prices.index, columns=prices.names).to_numpy() == 0
+    carried = np.sum(idle & np.isfinite(prices.block), axis=0)
+    abouts = [
+        a.stepped("traded days only", untraded=int(n)) if n else a
+        for a, n in zip(prices.about, carried, strict=True)
+    ]
+    return SeriesTable.build(np.where(idle, np.nan, prices.block), prices.index, abouts)
+
+
 def untraded_share(prices: SeriesTable, volume: SeriesTable) -> pd.Series:
     """Share of each asset's days, from first to last price, on which nothing was traded.
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import pandas as pd
 
 from ultrum.core.currency import to_currency
-from ultrum.core.returns import returns
+from ultrum.core.returns import returns, traded_prices
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.desk import Desk
 from ultrum.errors import StudyError
@@ -28,6 +28,8 @@ def read_prices(plan: Study, desk: Desk) -> Reading:
 def total_returns(plan: Study, desk: Desk, prices: Reading, warnings: list[Caution]) -> SeriesTable:
     """Total returns of every asset in the study's currency."""
     close = prices.fields[plan.panel.price_column]
+    if plan.panel.volume_column in prices.fields:
+        close = traded_prices(close, prices.fields[plan.panel.volume_column])
     dividends, splits, payments = (
         _records(desk, address)
         for address in (plan.panel.dividends, plan.panel.splits, plan.panel.final_payments)

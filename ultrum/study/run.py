@@ -193,7 +193,7 @@ def _panel(plan: Study, desk: Desk, made: SeriesTable, series: dict[str, TimeSer
     """Panel of returns, the factors that some model uses, and the conditions."""
     units = plan.panel.factor_units
     table = desk.table(plan.panel.factors, units=units, measure="return").wide()
-    risk_free = _risk_free(plan, desk)
+    risk_free = _rate_at(plan, desk, plan.panel.risk_free)
     wanted = list(dict.fromkeys(f for m in plan.models for f in m.factors))
     absent = [name for name in wanted if name not in table.names]
     if absent:
@@ -222,16 +222,15 @@ def _panel(plan: Study, desk: Desk, made: SeriesTable, series: dict[str, TimeSer
     )
 
 
-def _risk_free(plan: Study, desk: Desk) -> TimeSeries:
-    wanted = Address.parse(plan.panel.risk_free)
+def _rate_at(plan: Study, desk: Desk, address: str) -> TimeSeries:
+    """Risk-free return at an address: a column of returns, or a yield made into returns."""
+    wanted = Address.parse(address)
     if plan.sources[wanted.source].kind == "sdmx":
-        return per_period(desk.fetch(plan.panel.risk_free), plan.study.frequency)
+        return per_period(desk.fetch(address), plan.study.frequency)
     units = plan.panel.factor_units
-    found = desk.table(plan.panel.risk_free, units=units, measure="return").series
+    found = desk.table(address, units=units, measure="return").series
     if wanted.field not in found:
-        raise StudyError(
-            f"{plan.panel.risk_free}: no column '{wanted.field}'; it has: {', '.join(found)}."
-        )
+        raise StudyError(f"{address}: no column '{wanted.field}'; it has: {', '.join(found)}.")
     return found[wanted.field]
 
 
@@ -258,7 +257,7 @@ def _cost_rate(plan: Study, desk: Desk, panel: Panel) -> TimeSeries | float:
         return panel.rate
     if isinstance(said, float | int):
         return float(said)
-    return desk.fetch(said)
+    return _rate_at(plan, desk, said)
 
 
 def _cost_warnings(cost: CostOfEquity) -> list[Caution]:

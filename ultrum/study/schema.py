@@ -6,13 +6,14 @@ import difflib
 import os
 import re
 import tomllib
+from collections import Counter
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Annotated, Any, Final, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from ultrum.core.frequency import Frequency
+from ultrum.core.frequency import Frequency, parse_period
 from ultrum.errors import FrequencyError, SourceError, StudyError
 from ultrum.sources.delivery import Address
 
@@ -146,7 +147,7 @@ class Study(_Section):
                 raise StudyError(
                     f"{file} has more than {LARGEST:,} bytes; a study is a short text."
                 )
-            return cls.parse(file.read_text(encoding="utf-8"), file.name)
+            return cls.parse(file.read_text(encoding="utf-8"), file.name)._beside(file.parent)
         except OSError as error:
             raise StudyError(f"{file} cannot be read: {error.strerror}.") from None
         except UnicodeDecodeError:
@@ -165,6 +166,15 @@ class Study(_Section):
             listed = "\n".join(f"  line {line}: {text}" for line, text in sorted(set(faults)))
             raise StudyError(f"{name} has {len(set(faults))} faults; nothing was tried.\n{listed}")
         return cls.model_validate(said)
+
+    def _beside(self, folder: Path) -> Study:
+        """Local folders of sources are meant from the study file's own folder."""
+        local = {
+            name: str(folder / source.url)
+            for name, source in self.sources.items()
+            if not source.url.startswith(("http://", "https://"))
+        }
+        return self.with_sources_at(local)
 
     def with_sources_at(self, urls: Mapping[str, str]) -> Study:
         """Same study with other addresses of its sources."""
@@ -260,6 +270,12 @@ def _meaning_faults(said: Mapping[str, Any], lines: _Lines) -> list[Fault]:
         Frequency.parse(study.get("frequency", "M"))
     except FrequencyError as error:
         faults.append((lines.of(("study", "frequency")), str(error)))
+    for bound in study.get("span") or []:
+        if isinstance(bound, str) and bound not in ("earliest", "latest"):
+            try:
+                parse_period(bound)
+            except FrequencyError as error:
+                faults.append((lines.of(("study", "span")), str(error)))
     panel = _part(said, "panel")
     if panel.get("conditions") and not study.get("known_by"):
         faults.append(
@@ -285,7 +301,21 @@ def _reference_faults(said: Mapping[str, Any]) -> Iterator[tuple[tuple[str, ...]
         if name not in series:
             yield ("panel", "conditions"), f"no series '{name}'{_nearest(name, series)}"
     cost = _part(said, "cost_of_equity")
-    names = [m.get("name", "") for m in said.get("models", []) if isinstance(m, dict)]
+    models = [m for m in said.get("models", []) if isinstance(m, dict)]
+    names = [m.get("name", "") for m in models]
+    for name, count in Counter(names).items():
+        if count > 1:
+            yield ("models", str(names.index(name)), "name"), f"{count} models are named '{name}'."
+    used = [f for m in models for f in m.get("factors") or []]
+    for factor in [
+        *_part(cost, "premium"),
+        *(_part(said, "panel").get("total_return_factors") or []),
+    ]:
+        if factor not in used:
+            place = (
+                ("cost_of_equity", "premium") if factor in _part(cost, "premium") else ("panel",)
+            )
+            yield place, f"no model has the factor '{factor}'{_nearest(factor, used)}"
     if cost.get("model") and cost["model"] not in names:
         yield (
             ("cost_of_equity", "model"),
