@@ -51,7 +51,8 @@ class Wrapping(Scratch):
         source = pd.Series([1.0, 2.0], months(2))
         wrapped = ul.TimeSeries.wrap(source)
         source.iloc[0] = 99.0
-        wrapped.to_pandas().iloc[1] = 99.0
+        copy = wrapped.to_pandas()
+        copy.iloc[1] = 99.0
         self.assertEqual(wrapped.values.tolist(), [1.0, 2.0])
 
 

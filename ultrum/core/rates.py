@@ -44,9 +44,9 @@ def per_period(
 
     Examples
     --------
-    >>> import pandas as pd
+    >>> import pandas as pd, ultrum as ul
     >>> y = pd.Series([0.06, 0.06], pd.period_range("2024-01", periods=2, freq="M"))
-    >>> y = TimeSeries.wrap(y, name="bill", measure="rate", timing="end", quoted="simple")
+    >>> y = ul.TimeSeries.wrap(y, name="bill", measure="rate", timing="end", quoted="simple")
     >>> per_period(y).to_pandas().round(4).to_dict()
     {Period('2024-02', 'M'): 0.005, Period('2024-03', 'M'): 0.005}
     """
