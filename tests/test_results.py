@@ -156,7 +156,7 @@ class Bounds(Scratch):
     def test_what_is_too_large_is_refused(self):
         from unittest import mock
 
-        from ultrum.sources.table import layout, unpack
+        from ultrum.sources.table import grid, unpack
 
         bomb = self.file("b.csv.gz", __import__("gzip").compress(b"0" * 3_000_000))
         plain = self.file(
@@ -173,7 +173,7 @@ class Bounds(Scratch):
         ):
             ul.read_series(plain)
         with (
-            mock.patch.object(layout, "MOST_COLUMNS", 50),
+            mock.patch.object(grid, "MOST_COLUMNS", 50),
             self.refused(ul.UltrumError, "more than 50 cells"),
         ):
             ul.read_series(plain)

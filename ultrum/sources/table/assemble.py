@@ -1,8 +1,9 @@
-"""Series out of typed rows, whether the table is wide or long."""
+"""Series out of typed rows, whether the table is wide or long, with their frequency and units."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import Any, Final
 
 import numpy as np
@@ -10,140 +11,361 @@ import pandas as pd
 
 from ultrum.core.descriptor import Descriptor, Step
 from ultrum.core.frequency import Frequency
-from ultrum.core.series import SeriesTable
-from ultrum.core.types import Dates
-from ultrum.errors import TableError
+from ultrum.core.series import SeriesTable, infer_frequency
+from ultrum.core.types import Array, Dates, Ints
+from ultrum.errors import FrequencyError, TableError
+from ultrum.sources.table.dates import ReadDates
 from ultrum.sources.table.layout import Rejected
 from ultrum.sources.table.result import Decision, Reading, TableOptions
+from ultrum.sources.table.typed import Typed
+from ultrum.sources.table.units import UnitFinding
 
-_MEASURES: Final = {
-    **dict.fromkeys(("open", "high", "low", "close", "price"), "price"),
-    "volume": "flow",
-}
+_VALUE_NAMES: Final = ("value", "obs_value", "observation", "values", "val", "wert", "valeur", "amount")
+_ATTRIBUTES: Final = ("currency", "unit", "units", "name", "title", "status", "obs_status", "note", "notes")
+_MOST_KEYS: Final = 4
 
 
-def assemble(
-    name: str,
-    records: pd.DataFrame,
-    code: str,
-    decisions: list[Decision],
-    rejected: Sequence[Rejected],
-    options: TableOptions,
-) -> Reading:
-    """Series out of typed rows, wide or long."""
-    percent = any(d.what == "units" and d.chosen == "percent" for d in decisions)
-    numeric = [c for c in records.columns[1:] if pd.api.types.is_numeric_dtype(records[c])]
-    if percent:
-        records = records.assign(**{c: records[c] / 100.0 for c in numeric})
-    if options.records_only:
-        return Reading(name, {}, records.reset_index(drop=True), tuple(decisions), tuple(rejected))
-    steps = (Step("percent to decimals"),) if percent else ()
-    facts = {**({"unit": "decimal"} if percent else {}), **options.facts, "trail": steps}
-    asset = options.asset_column or _asset_column(records, numeric)
-    days = records["date"].to_numpy().astype("datetime64[D]")
-    frequency = Frequency.parse(options.frequency or _finer(code, days))
-    fields = (
-        _long_fields(name, records, asset, numeric, days, frequency, facts)
-        if asset
-        else _wide_fields(name, records, numeric, days, frequency, facts)
+@dataclass(frozen=True)
+class _Rows:
+    """Typed rows ready to become series: their periods, frequency and index."""
+
+    ordinals: Ints
+    frequency: Frequency
+    index_of: Any
+    certainty: str
+    timed: str = ""
+
+
+def assemble(name: str, found: Typed, options: TableOptions) -> Reading:
+    """Series out of typed rows, wide or long.
+
+    Raises
+    ------
+    TableError
+        If periods repeat and no column tells them apart, or intraday data have no time zone.
+    """
+    found, twice = _without_copies(found)
+    decisions = [*found.decisions, *twice, *_unit_decisions(found)]
+    found = _in_decimals(found)
+    records = found.frame()
+    plain = Reading(name, {}, records, tuple(decisions), tuple(found.rejected))
+    if options.records_only or not found.numeric:
+        return plain
+    keys = _key_columns(found, options)
+    if keys is None:
+        return _records(plain, found, name)
+    labels = _joined_keys(found, keys)
+    rows = _rows(found, labels, options, name)
+    if rows is None:
+        said = Decision("shape", "dated records: their dates follow no frequency")
+        return replace(plain, decisions=(*decisions, said))
+    fields = _long(name, found, keys, labels, rows, options) if keys else _wide(name, found, rows, options)
+    shape = f"long, named by {' and '.join(repr(k) for k in keys)}" if keys else "wide, one series a column"
+    order = _order(found.dates.moments) if not keys else ""
+    said = [
+        Decision("shape", shape),
+        *([Decision("order", order)] if order else []),
+        Decision("frequency", rows.frequency.name + rows.timed, certainty=rows.certainty),
+    ]
+    parted = _parted(fields, found, options, rows)
+    return Reading(name, parted, records, (*decisions, *said), tuple(found.rejected))
+
+
+def _records(plain: Reading, found: Typed, name: str) -> Reading:
+    """Rows that no column tells apart: dated records if they hold words, else a fault."""
+    if any(n for n in found.columns if n not in found.numeric):
+        said = Decision("shape", "dated records: dates repeat and no column tells them apart")
+        return replace(plain, decisions=(*plain.decisions, said))
+    days = found.dates.moments
+    twice = pd.Series(days)[pd.Series(days).duplicated()]
+    raise TableError(
+        f"{name}: {len(twice)} periods appear twice, first {str(twice.iloc[0])[:10]}. Remove one of each, "
+        "or say which column names the asset: asset_column=..."
     )
-    shape = f"long, one asset a row, named by '{asset}'" if asset else "wide, one series a column"
-    decisions = [*decisions, Decision("shape", shape), Decision("frequency", frequency.name)]
-    return Reading(name, fields, records.reset_index(drop=True), tuple(decisions), tuple(rejected))
 
 
-def _finer(code: str, days: Dates) -> str:
-    """Daily dates without weekends are business days."""
-    return "B" if code == "D" and bool(np.is_busday(days).all()) else code
+def _without_copies(found: Typed) -> tuple[Typed, list[Decision]]:
+    """Rows repeated word for word, left out and counted."""
+    frame = found.frame()
+    repeated = frame.duplicated().to_numpy()
+    if not repeated.any():
+        return found, []
+    kept = ~repeated
+    offsets = found.dates.offsets[kept] if found.dates.offsets is not None else None
+    dates = replace(found.dates, moments=found.dates.moments[kept], offsets=offsets)
+    place = np.cumsum(kept) - 1
+    columns = {n: c[kept] for n, c in found.columns.items()}
+    said = Decision("duplicates", f"{int(repeated.sum())} rows repeat others word for word; one of each kept")
+    return replace(found, dates=dates, columns=columns, breaks=[int(place[b]) for b in found.breaks]), [said]
 
 
-def _asset_column(records: pd.DataFrame, numeric: list[str]) -> str:
-    """The text column that tells rows of the same date apart, if dates repeat."""
-    if records["date"].is_unique:
-        return ""
-    for column in records.columns[1:]:
-        if column not in numeric and not records.duplicated(["date", column]).any():
-            return str(column)
-    return ""
+def _unit_decisions(found: Typed) -> list[Decision]:
+    """One decision where all columns agree, else one for each."""
+    units = [(n, found.units[n]) for n in found.numeric]
+    chosen = {(u.chosen, u.certainty) for _, u in units}
+    if len(chosen) == 1:
+        return [_unit_decision("units", units[0][1])]
+    return [_unit_decision(f"units of '{n}'", u) for n, u in units]
 
 
-def _wide_fields(
-    name: str,
-    records: pd.DataFrame,
-    numeric: list[str],
-    days: Dates,
-    frequency: Frequency,
-    facts: Mapping[str, Any],
-) -> dict[str, SeriesTable]:
+def _unit_decision(what: str, unit: UnitFinding) -> Decision:
+    return Decision(what, unit.chosen, unit.alternatives, unit.certainty, unit.line)
+
+
+def _in_decimals(found: Typed) -> Typed:
+    columns = {
+        n: c / 100.0 if n in found.units and found.units[n].percent else c for n, c in found.columns.items()
+    }
+    return replace(found, columns=columns)
+
+
+def _key_columns(found: Typed, options: TableOptions) -> list[str] | None:
+    """Columns that tell rows of one date apart: none needed, some, or nothing can."""
+    if options.asset_column:
+        if options.asset_column not in found.columns:
+            known = ", ".join(found.columns)
+            raise TableError(f"asset_column='{options.asset_column}' is no column; there are: {known}.")
+        return [options.asset_column]
+    moments = pd.Series(found.dates.moments)
+    if moments.is_unique:
+        return []
+    texts = [n for n in found.columns if n not in found.numeric and n.lower() not in _ATTRIBUTES]
+    chosen: list[str] = []
+    frame = pd.DataFrame({n: found.columns[n] for n in texts}).assign(**{"": moments})
+    alone = [n for n in texts if not frame.duplicated(["", n]).any()]
+    if alone:
+        return alone[:1]
+    for name in texts[:_MOST_KEYS]:
+        chosen.append(name)
+        if not frame.duplicated(["", *chosen]).any():
+            return chosen
+    return None
+
+
+def _joined_keys(found: Typed, keys: Sequence[str]) -> Array | None:
+    if not keys:
+        return None
+    joined = found.columns[keys[0]].astype(str)
+    for key in keys[1:]:
+        joined = joined + "." + found.columns[key].astype(str)
+    return np.asarray(joined, dtype=object)
+
+
+def _rows(found: Typed, labels: Array | None, options: TableOptions, name: str) -> _Rows | None:
+    """Periods of the rows; None if dated records follow no frequency."""
+    dates = found.dates
+    if options.frequency:
+        frequency = Frequency.parse(options.frequency)
+        certainty = "given"
+    else:
+        guess = _frequency(dates, labels)
+        if guess is None:
+            return None
+        frequency, certainty = guess
+    if frequency.code in "HN":
+        stamps = _stamps(dates, options, name)
+        return _Rows(stamps.asi8, frequency, lambda o: _stamp_index(o, stamps), certainty)
+    timed = ", the time of day left out" if dates.timed else ""
+    days = dates.moments.astype("datetime64[D]")
     ordinals = frequency.ordinals(days)
-    order = np.argsort(ordinals, kind="stable")
-    twice = np.flatnonzero(np.diff(ordinals[order]) == 0)
-    if len(twice):
-        label = frequency.labels(ordinals[order][twice[:1]])[0]
+    if not options.frequency and not _tells_apart(ordinals, labels):
+        frequency = Frequency("B" if bool(np.is_busday(days).all()) else "D")
+        ordinals, certainty = frequency.ordinals(days), "several dates fall in one longer period"
+    return _Rows(ordinals, frequency, frequency.index, certainty, timed)
+
+
+def _tells_apart(ordinals: Ints, labels: Array | None) -> bool:
+    frame = pd.DataFrame({"o": ordinals, "k": labels if labels is not None else ""})
+    return not frame.duplicated().any()
+
+
+def _frequency(dates: ReadDates, labels: Array | None) -> tuple[Frequency, str] | None:
+    """Frequency that the dates show."""
+    if dates.frequency != "D":
+        return Frequency(dates.frequency), "sure"
+    moments = dates.moments
+    if dates.timed:
+        longest = moments if labels is None else moments[labels == pd.Series(labels).mode()[0]]
+        if len(np.unique(longest.astype("datetime64[D]"))) < len(longest):
+            return _intraday(longest), "read off the smallest step"
+    days = np.unique(moments.astype("datetime64[D]"))
+    daily = Frequency("B" if bool(np.is_busday(days).all()) else "D")
+    if len(days) < 2:
+        return daily, "a single date"
+    try:
+        shown = infer_frequency(pd.DatetimeIndex(days))
+    except FrequencyError:
+        return (daily, "dates follow no rhythm; taken as days") if labels is None else None
+    if shown.code == "W":
+        ends = set(((days.astype(np.int64) + 3) % 7).tolist())
+        shown = Frequency("W", 1, int(next(iter(ends)))) if len(ends) == 1 else shown
+    return shown, "sure" if len(days) > 2 or shown.code in "BD" else "read off two dates"
+
+
+def _intraday(moments: Dates) -> Frequency:
+    """Minutes or hours between neighbours, by the commonest step."""
+    steps = np.diff(np.unique(moments)).astype(np.int64)
+    usual = int(np.bincount(np.minimum(steps, 86_400)).argmax())
+    minutes = max(1, round(usual / 60))
+    return Frequency("H", minutes // 60) if minutes % 60 == 0 else Frequency("N", minutes)
+
+
+def _stamps(dates: ReadDates, options: TableOptions, name: str) -> pd.DatetimeIndex:
+    """Instants with their time zone: the cells' own, or the one given."""
+    naive = pd.DatetimeIndex(dates.moments)
+    if dates.offsets is not None:
+        utc = (naive - pd.to_timedelta(dates.offsets, unit="s")).tz_localize("UTC")
+        return utc.tz_convert(options.timezone) if options.timezone else utc
+    if not options.timezone:
         raise TableError(
-            f"{name}: {len(twice)} {frequency.name} periods appear twice, first {label}. Remove one "
+            f"{name}: several observations a day, and nothing says the time zone; say "
+            "timezone='UTC', timezone='Europe/...' or the like."
+        )
+    try:
+        return naive.tz_localize(options.timezone)
+    except Exception as error:
+        raise TableError(f"{name}: times do not fit timezone='{options.timezone}': {error}.") from None
+
+
+def _stamp_index(ordinals: Ints, stamps: pd.DatetimeIndex) -> pd.DatetimeIndex:
+    unit: Any = stamps.unit
+    return pd.DatetimeIndex(ordinals.view(f"datetime64[{unit}]"), name="time").tz_localize("UTC").tz_convert(
+        stamps.tz
+    )  # fmt: skip
+
+
+def _order(moments: Dates) -> str:
+    steps = np.diff(moments.astype("datetime64[s]").astype(np.int64))
+    if not len(steps) or (steps >= 0).all():
+        return ""
+    return "newest first, turned round" if (steps <= 0).all() else "mixed, sorted by date"
+
+
+def _wide(name: str, found: Typed, rows: _Rows, options: TableOptions) -> dict[str, SeriesTable]:
+    order = np.argsort(rows.ordinals, kind="stable")
+    ordered = rows.ordinals[order]
+    twice = np.flatnonzero(np.diff(ordered) == 0)
+    if len(twice):
+        label = str(rows.index_of(ordered[twice[:1]])[0])
+        raise TableError(
+            f"{name}: {len(twice)} {rows.frequency.name} periods appear twice, first {label}. Remove one "
             "of each, or say which column names the asset: asset_column=..."
         )
-    index = frequency.index(ordinals[order])
+    index = rows.index_of(ordered)
+    straight = bool((order == np.arange(len(order))).all())
     return {
         column: SeriesTable.build(
-            records[column].to_numpy(dtype=np.float64)[order][:, None],
+            np.array(found.columns[column] if straight else found.columns[column][order])[:, None],
             index,
-            [_about(name, column, column, frequency, facts)],
+            [_about(name, column, column, rows.frequency, found, column, options)],
         )
-        for column in numeric
+        for column in found.numeric
     }
 
 
-def _long_fields(
+def _long(
     name: str,
-    records: pd.DataFrame,
-    asset: str,
-    numeric: list[str],
-    days: Dates,
-    frequency: Frequency,
-    facts: Mapping[str, Any],
+    found: Typed,
+    keys: Sequence[str],
+    labels: Array | None,
+    rows: _Rows,
+    options: TableOptions,
 ) -> dict[str, SeriesTable]:
-    ordinals, rows = np.unique(frequency.ordinals(days), return_inverse=True)
-    columns, names = pd.factorize(records[asset])
+    ordinals, place = np.unique(rows.ordinals, return_inverse=True)
+    columns, names = pd.factorize(np.asarray(labels, dtype=object))
     filled = np.zeros((len(ordinals), len(names)), dtype=bool)
-    filled[rows, columns] = True
-    if filled.sum() < len(records):
+    filled[place, columns] = True
+    if filled.sum() < len(columns):
         raise TableError(
-            f"{name}: {len(records) - int(filled.sum())} rows repeat the date and '{asset}' of another. "
-            "Keep one of each."
+            f"{name}: {len(columns) - int(filled.sum())} rows repeat the date and "
+            f"{' and '.join(repr(k) for k in keys)} of another. Keep one of each."
         )
-    currencies = _currencies(name, records, asset)
-    index = frequency.index(ordinals)
-    fields = {}
-    for column in numeric:
+    stated = {fact: _stated(name, found, labels, fact) for fact in ("currency", "title", "name")}
+    index, fields = rows.index_of(ordinals), {}
+    alone = len(found.numeric) == 1 and found.numeric[0].lower() in _VALUE_NAMES
+    for column in found.numeric:
         block = np.full(filled.shape, np.nan)
-        block[rows, columns] = records[column].to_numpy(dtype=np.float64)
-        priced = {"measure": _MEASURES[column]} if column in _MEASURES else {}
+        block[place, columns] = found.columns[column]
         abouts = [
-            _about(name, str(n), f"{n}.{column}", frequency,
-                   {**priced, "currency": currencies.get(n, ""), **facts} if priced.get("measure")
-                   == "price" else {**priced, **facts})
+            _of_member(_about(name, str(n), f"{n}.{column}", rows.frequency, found, column, options), n, stated)
             for n in names
-        ]  # fmt: skip
-        fields[column] = SeriesTable.build(block, index, abouts)
+        ]
+        fields["" if alone else column] = SeriesTable.build(block, index, abouts)
     return fields
 
 
-def _currencies(name: str, records: pd.DataFrame, asset: str) -> dict[Any, str]:
-    """Currency of each asset, from a column of that name."""
-    if "currency" not in records:
+def _of_member(about: Descriptor, name: Any, stated: Mapping[str, Mapping[Any, str]]) -> Descriptor:
+    """Descriptor with what the table's other columns say of one asset."""
+    facts: dict[str, str] = {}
+    currency = stated["currency"].get(name, "")
+    if currency and about.measure in ("price", "flow", "stock") and about.unit in ("", "currency"):
+        if about.measure == "price":
+            facts["currency"] = currency
+    title = stated["title"].get(name) or stated["name"].get(name)
+    if title and not about.title:
+        facts["title"] = title
+    return about.changed(**facts) if facts else about
+
+
+def _stated(name: str, found: Typed, labels: Array | None, fact: str) -> dict[Any, str]:
+    """What a column of that name says of each asset."""
+    if fact not in found.columns or fact in found.numeric or labels is None:
         return {}
-    pairs = records[[asset, "currency"]].drop_duplicates()
-    torn = pairs[pairs[asset].duplicated()][asset].tolist()
-    if torn:
+    pairs = pd.DataFrame({"key": labels, "said": found.columns[fact]}).drop_duplicates()
+    torn = pairs[pairs["key"].duplicated()]["key"].tolist()
+    if torn and fact == "currency":
         raise TableError(f"{name}: {torn[0]} changes its currency inside the table; part it there.")
-    return dict(zip(pairs[asset], pairs["currency"], strict=True))
+    return {} if torn else dict(zip(pairs["key"], pairs["said"], strict=True))
 
 
 def _about(
-    table: str, name: str, field_name: str, frequency: Frequency, facts: Mapping[str, Any]
+    table: str, name: str, field_name: str, frequency: Frequency, found: Typed, column: str, options: TableOptions
 ) -> Descriptor:
-    read = Step("read", (("from", f"{table}#{field_name}"),))
-    said = {**facts, "trail": (read, *facts["trail"])}
-    return Descriptor(name=name, frequency=frequency, **said)
+    unit = found.units[column]
+    steps = [Step("read", (("from", f"{table}#{field_name}"),))]
+    if unit.percent:
+        steps.append(Step("percent to decimals"))
+    if column in found.statuses:
+        steps.append(Step("marks", (("found", found.statuses[column]),)))
+    if options.estimated:
+        steps.append(Step("estimated", (("by", "eye"),)))
+    facts: dict[str, Any] = {"title": found.titles.get(column, ""), **unit.facts, **options.facts}
+    given = options.facts.get("measure")
+    if given in ("return", "log_return", "rate", "score") and "unit" not in options.facts:
+        facts.update(unit="decimal", currency=options.facts.get("currency", ""))
+    return Descriptor(name=name, frequency=frequency, trail=tuple(steps), **facts)
+
+
+def _parted(
+    fields: dict[str, SeriesTable], found: Typed, options: TableOptions, rows: _Rows
+) -> dict[str, SeriesTable]:
+    """Series split where a definition changes, as declared or detected."""
+    cuts = sorted({int(rows.ordinals[b]) for b in found.breaks} | _declared(options, rows.frequency))
+    if not cuts:
+        return fields
+    parted: dict[str, SeriesTable] = {}
+    for column, table in fields.items():
+        edges = [-(2**62), *cuts, 2**62]
+        for low, high in zip(edges[:-1], edges[1:], strict=True):
+            inside = (table.ordinals >= low) & (table.ordinals < high)
+            if inside.any():
+                parted.update(_part(column, table, inside, rows.frequency))
+    return parted
+
+
+def _declared(options: TableOptions, frequency: Frequency) -> set[int]:
+    from ultrum.core.frequency import parse_period
+
+    days = [parse_period(text)[1] for text in options.breaks or ()]
+    return {int(o) for o in frequency.ordinals(np.array(days))} if days else set()
+
+
+def _part(column: str, table: SeriesTable, inside: Array, frequency: Frequency) -> dict[str, SeriesTable]:
+    index = table.index[inside]
+    label = frequency.labels(table.ordinals[inside][:1])[0]
+    named = f"{column} from {label}"
+    abouts = [
+        a.stepped("split where the definition changes", {"name": named if a.name == column else a.name}, at=label)
+        for a in table.about
+    ]
+    return {named: SeriesTable.build(table.block[inside].copy(), index, abouts)}

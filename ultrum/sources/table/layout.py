@@ -1,19 +1,27 @@
-"""Finding the table inside a text: its delimiter, its rows, its header; prose and recaps set aside."""
+"""Finding the tables inside a grid: where dates run, where rows begin and end, which row names them.
+
+A block is a run of rows that carry a date of one frequency. What stands above it names its columns;
+what interrupts it is a repeated header, prose, or a row that is rejected and reported.
+"""
 
 from __future__ import annotations
 
-import csv
 import re
 from collections import Counter
-from dataclasses import dataclass
-from typing import Final
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any, Final
 
 from ultrum.errors import TableError
-from ultrum.sources.table.cells import MISSING, is_number, style_of
+from ultrum.sources.table.dates import BY_NAME, cell_text, looks_like_date
+from ultrum.sources.table.grid import Grid, Row, filled, is_date, is_empty, is_value, is_word, shape_of
+from ultrum.sources.table.heading import Heading, find_heading, looks_like_data
 
-DELIMITERS: Final = (";", "\t", "|", ",")
-MOST_COLUMNS: Final = 50_000
 _TOO_MANY_BAD: Final = 0.1
+_DEEPEST_DATE_COLUMN: Final = 12
+A_TOTAL: Final = "a total or average, not a period"
+_TOTAL: Final = re.compile(r"(grand )?(total|sum|average|mean|avg|gesamt|median)s?:?", re.IGNORECASE)
+_BARE: Final = ("2024", "202403", "20240315", "2024.03")  # may be plain numbers
 
 
 @dataclass(frozen=True)
@@ -26,140 +34,311 @@ class Rejected:
 
 
 @dataclass(frozen=True)
-class Layout:
-    """The table as cells: column names, rows with their line numbers, and what was set aside."""
+class Block:
+    """One table: its heading, its rows, and what was set aside around it.
 
-    delimiter: str
-    header: list[str]
-    header_line: int
-    rows: list[list[str]]
+    Attributes
+    ----------
+    date_column : int
+        Column that holds the dates.
+    prose : list of (int, str)
+        Lines of text that stood between the rows, with the index of the row after them.
+    title : str
+        Line of prose right above the heading.
+    """
+
+    grid: Grid
+    date_column: int
+    heading: Heading
+    rows: list[Row]
     lines: list[int]
     rejected: list[Rejected]
-    aside: list[str]
+    prose: list[tuple[int, str]]
     preamble: str
+    title: str
+    family: str
+    repeated_headers: int = 0
+    decisions: list[tuple[str, str]] = field(default_factory=list)
+
+    @property
+    def place(self) -> str:
+        """Where it stands, for people."""
+        return f"{self.grid.name}, line {self.lines[0]}"
 
 
-def find_table(
-    text: str, name: str, delimiter: str | None = None, columns: list[str] | None = None
-) -> Layout:
-    """Find the longest block of rows that begin with a date and have the same number of cells.
+@dataclass(frozen=True)
+class Wishes:
+    """What the reader was told of the layout."""
+
+    columns: list[str] | None = None
+    header: int | None = None
+    date_column: str | int | None = None
+    weak_dates: bool = False
+
+
+def find_blocks(grid: Grid, wishes: Wishes, where: str) -> list[Block]:
+    """Every table in a grid, largest first.
 
     Raises
     ------
     TableError
-        If there is no such block, or its header is missing and ``columns`` are not given.
+        If there is none, or one without a heading.
     """
-    lines = text.splitlines()
-    mark = delimiter or _best_delimiter(lines, name)
-    cells = [[c.strip() for c in row] for row in csv.reader(lines, delimiter=mark)]
-    if len(cells) != len(lines):  # a quoted cell holds a line break
+    column, count = _date_column(grid, wishes)
+    across = _dates_across(grid)
+    if across is not None and across[1] > max(count, 2):
+        turned = Grid(grid.name, list(grid.rows[across[0] :]), grid.lines[across[0] :], grid.how, grid.decisions)
+        blocks = find_blocks(_without_empty_rows(turned).turned(), wishes, where)
+        said = ("layout", f"dates run across, along line {grid.lines[across[0]]}")
+        above = _prose_above(grid, across[0])
+        return [replace(b, decisions=[said, *b.decisions], preamble=f"{above}\n{b.preamble}") for b in blocks]
+    if not count:
         raise TableError(
-            f"{name}: a quoted cell spans lines; that is not supported. Remove the break."
+            f"{where}: no rows of a date and values were found in {len(grid.rows)} lines. Is it the right "
+            "file?"
         )
-    if max(map(len, cells), default=0) > MOST_COLUMNS:
-        raise TableError(f"{name}: a line has more than {MOST_COLUMNS:,} cells; it is refused.")
-    shapes = [(style_of(row[0]), len(row)) if len(row) > 1 else ("", 0) for row in cells]
-    counts = Counter(s for s in shapes if s[0])
-    if not counts:
-        raise TableError(
-            f"{name}: no rows that begin with a date were found in {len(lines)} lines. Is it the right "
-            "file? A table needs its dates in the first column."
-        )
-    main = _main_shape(counts)
-    at = [i for i, s in enumerate(shapes) if s in main]
-    header, header_line = _header(cells, at[0], max(n for _, n in main), columns, name)
-    rejected = _rejected(lines, cells, shapes, at, main)
-    if len(rejected) > _TOO_MANY_BAD * len(at):
-        first = rejected[0]
-        raise TableError(
-            f"{name}: {len(rejected)} rows between the first and last date do not fit, first line "
-            f"{first.line}: {first.reason} ('{first.text[:60]}'). Mend them, or name the block."
-        )
-    aside = [
-        f"{n} rows written like {s[0]} with {s[1]} cells"
-        for s, n in counts.items()
-        if s not in main
-    ]
-    preamble = "\n".join(lines[: at[0]])
-    return Layout(
-        mark,
-        header,
-        header_line,
-        [cells[i] for i in at],
-        [i + 1 for i in at],
-        rejected,
-        aside,
-        preamble,
-    )
+    return _blocks_at(grid, column, wishes, where)
 
 
-def _main_shape(counts: Counter[tuple[str, int]]) -> set[tuple[str, int]]:
-    """The commonest shape, with the twin style that day and month in figures may also fit."""
-    shape, _ = counts.most_common(1)[0]
-    twins = {"15/03/2024": "03/15/2024", "03/15/2024": "15/03/2024"}
-    twin = (twins.get(shape[0], ""), shape[1])
-    return {shape, twin} if twin in counts else {shape}
+def _without_empty_rows(grid: Grid) -> Grid:
+    kept = [i for i, row in enumerate(grid.rows) if filled(row) > 1]
+    return Grid(grid.name, [grid.rows[i] for i in kept], [grid.lines[i] for i in kept], grid.how, grid.decisions)
 
 
-def _best_delimiter(lines: list[str], name: str) -> str:
-    """The mark that makes the most lines start with a date and fall into equal cells."""
-    best, most = "", 0
-    for mark in DELIMITERS:
-        shapes: Counter[int] = Counter()
-        for line in lines[:20_000]:
-            if mark in line and style_of(line.split(mark, 1)[0].strip().strip('"')):
-                shapes[line.count(mark)] += 1
-        score = shapes.most_common(1)[0][1] if shapes else 0
-        if score > most:
-            best, most = mark, score
-    if not best:
-        raise TableError(
-            f"{name}: no rows of a date and values, parted by ; , | or tab, in {len(lines)} lines. "
-            "Is it the right file?"
-        )
+def _prose_above(grid: Grid, row: int) -> str:
+    return "\n".join(" ".join(cell_text(c) for c in r if not is_empty(c)) for r in grid.rows[:row])
+
+
+def _date_column(grid: Grid, wishes: Wishes) -> tuple[int, int]:
+    """Column with the most dates beside values, and their number; bare numbers count less."""
+    width = min(max(map(len, grid.rows), default=0), _DEEPEST_DATE_COLUMN)
+    if isinstance(wishes.date_column, int):
+        return wishes.date_column - 1, len(grid.rows)
+    rows = grid.rows if len(grid.rows) < 4000 else [*grid.rows[:3000], *grid.rows[-1000:]]
+    best, most, score = 0, 0, 0.0
+    for column in range(width):
+        dated = [(shape_of(r[column]), r) for r in rows if len(r) > column]
+        known = [(s, r) for s, r in dated if s and _has_more(r, column)]
+        weight = sum((0.6 if s in _BARE else 1.0) * (1.0 if _has_value(r, column) else 0.5) for s, r in known)
+        weight *= 0.98**column
+        if weight > score * 1.05:
+            best, most, score = column, len(known), weight
+    if not most and wishes.weak_dates:
+        return 0, sum(1 for r in rows if r and is_value(r[0]))
+    named = _named_date_column(grid, wishes)
+    return (named, len(rows)) if named is not None else (best, most)
+
+
+def _named_date_column(grid: Grid, wishes: Wishes) -> int | None:
+    """Column whose heading was given as the one of the dates."""
+    if not isinstance(wishes.date_column, str):
+        return None
+    for row in grid.rows[:200]:
+        texts = [cell_text(c) for c in row]
+        if wishes.date_column in texts:
+            return texts.index(wishes.date_column)
+    raise TableError(f"{grid.name}: no column is headed '{wishes.date_column}'.")
+
+
+def _has_more(row: Row, column: int) -> bool:
+    return any(not is_empty(c) for i, c in enumerate(row) if i != column)
+
+
+def _has_value(row: Row, column: int) -> bool:
+    return any(is_value(c) or is_empty(c) for i, c in enumerate(row) if i != column)
+
+
+def _dates_across(grid: Grid) -> tuple[int, int] | None:
+    """Row with the most dates side by side above values, and their number."""
+    best: tuple[int, int] | None = None
+    for i, row in enumerate(grid.rows[:200]):
+        dates = [c for c, cell in enumerate(row) if c and is_date(cell)]
+        if len(dates) < 2 or len(dates) < 0.5 * (filled(row) - 1) or is_date(row[0]):
+            continue
+        labelled = [r for r in grid.rows[i + 1 :] if r and is_word(r[0]) and any(is_value(c) for c in r[1:])]
+        if labelled and (best is None or len(dates) > best[1]):
+            best = (i, len(dates))
     return best
 
 
-def _header(
-    cells: list[list[str]], first: int, width: int, columns: list[str] | None, name: str
-) -> tuple[list[str], int]:
-    if columns is not None:
-        if len(columns) != width:
-            raise TableError(f"{name}: {len(columns)} column names for {width} columns.")
-        return columns, 0
-    above = next((i for i in range(first - 1, -1, -1) if any(cells[i])), -1)
-    row = cells[above] if above >= 0 else []
-    if len(row) != width or _looks_like_data(row):
-        raise TableError(
-            f"{name}: the table that starts on line {first + 1} has no header; its first row reads "
-            f"'{' '.join(cells[first])}'. Give the names of its {width} columns: columns=[...]."
-        )
-    twice = [n for n, count in Counter(row).items() if count > 1]
-    if twice or not all(row[1:]):
-        what = f"column '{twice[0]}' twice" if twice else "a column without a name"
-        raise TableError(f"{name}: the header on line {above + 1} has {what}; say columns=[...].")
-    return row, above + 1
+@dataclass
+class _Run:
+    """Rows of one block while it is being found."""
+
+    family: str
+    width: int
+    at: list[int] = field(default_factory=list)
 
 
-def _looks_like_data(row: list[str]) -> bool:
-    values = [c for c in row[1:] if c.lower() not in MISSING]
-    return bool(style_of(row[0])) or (bool(values) and all(is_number(c) for c in values))
+def _blocks_at(grid: Grid, column: int, wishes: Wishes, where: str) -> list[Block]:
+    """Blocks of rows whose dates stand in one column."""
+    families = [_family(row, column, wishes) for row in grid.rows]
+    runs = _runs(grid, families, column)
+    if not runs:
+        raise TableError(f"{where}: no rows of a date and values were found. Is it the right file?")
+    return _joined([_block(grid, column, runs, k, wishes, where) for k in range(len(runs))])
 
 
-def _rejected(
-    lines: list[str],
-    cells: list[list[str]],
-    shapes: list[tuple[str, int]],
-    at: list[int],
-    main: set[tuple[str, int]],
-) -> list[Rejected]:
-    """Rows between the first and the last of the block that are not like it."""
-    width = max(n for _, n in main)
-    found = []
-    for i in range(at[0], at[-1]):
-        if shapes[i] in main or not re.search(r"\S", lines[i]):
+def _family(row: Row, column: int, wishes: Wishes) -> str:
+    """Frequency code of the date in a row that has more than its date."""
+    if len(row) <= column or len(row) < 2:
+        return ""
+    cell = row[column]
+    shape = shape_of(cell)
+    if not shape and wishes.weak_dates and is_value(cell):
+        return "D"
+    if not shape or all(is_empty(c) for i, c in enumerate(row) if i != column) and len(row) < 2:
+        return ""
+    return "D" if shape == "date" else BY_NAME[shape].frequency
+
+
+def _runs(grid: Grid, families: Sequence[str], column: int) -> list[_Run]:
+    """Rows in runs of one frequency, parted where a heading stands between them."""
+    runs: list[_Run] = []
+    broken = True
+    for i, family in enumerate(families):
+        row = grid.rows[i]
+        if not family:
+            broken = broken or _is_heading(row, column)
             continue
-        count = len(cells[i])
-        reason = f"{count} cells, not {width}" if count != width else "its date is not understood"
-        found.append(Rejected(i + 1, lines[i], reason))
-    return found
+        open_run = runs[-1] if runs else None
+        same = open_run is not None and open_run.family == family
+        if open_run is None or not same or broken:
+            runs.append(_Run(family, len(row)))
+        runs[-1].at.append(i)
+        broken = False
+    for run in runs:
+        run.width = Counter(len(grid.rows[i]) for i in run.at).most_common(1)[0][0]
+    return _without_strays(runs)
+
+
+def _without_strays(runs: list[_Run]) -> list[_Run]:
+    """Single rows of another frequency inside a run are faults of the run, not blocks."""
+    largest = max((len(r.at) for r in runs), default=0)
+    kept: list[_Run] = []
+    for run in runs:
+        if len(run.at) == 1 and largest > 3 and kept and kept[-1].family != run.family:
+            continue
+        if kept and kept[-1].family == run.family and run.at[0] - kept[-1].at[-1] <= 2 and len(runs) > 1:
+            between_is_stray = run.at[0] - kept[-1].at[-1] == 2
+            if between_is_stray:
+                kept[-1].at.extend(run.at)
+                continue
+        kept.append(run)
+    return kept
+
+
+def _is_heading(row: Row, column: int) -> bool:
+    """Whether a row without a date names columns."""
+    words = sum(is_word(c) for c in row)
+    return words >= 2 and words >= 0.5 * filled(row)
+
+
+def _block(grid: Grid, column: int, runs: list[_Run], which: int, wishes: Wishes, where: str) -> Block:
+    run = runs[which]
+    above = runs[which - 1].at[-1] + 1 if which else 0
+    below = runs[which + 1].at[0] if which + 1 < len(runs) else len(grid.rows)
+    at = [i for i in run.at if _fits(grid.rows[i], run.width)]
+    heading = find_heading(grid, above, at[0], run.width, column, wishes.columns, wishes.header, where)
+    rejected, prose = _between(grid, run, at, below, column, heading)
+    faults = [r for r in rejected if r.reason != A_TOTAL]
+    if len(faults) > max(_TOO_MANY_BAD * len(at), 0.5 if len(at) < 5 else 1):
+        first = faults[0]
+        raise TableError(
+            f"{where}: {len(faults)} rows between the first and last date do not fit, first line "
+            f"{first.line}: {first.reason} ('{first.text[:60]}'). Mend them, or name the block."
+        )
+    preamble, title = _words_above(grid, above, heading.first_row if heading.first_row >= 0 else at[0])
+    rows = [[*grid.rows[i][: run.width], *[""] * (run.width - len(grid.rows[i]))] for i in at]
+    return Block(
+        grid, column, heading, rows, [grid.lines[i] for i in at], rejected, prose, preamble, title, run.family
+    )
+
+
+def _fits(row: Row, width: int) -> bool:
+    """Whether a row has the block's number of cells; cells that say nothing may trail."""
+    return len(row) == width or (len(row) > width and filled(row) <= width)
+
+
+def _between(
+    grid: Grid, run: _Run, at: list[int], below: int, column: int, heading: Heading
+) -> tuple[list[Rejected], list[tuple[int, str]]]:
+    """Rows of the block's span that are not like it: rejected ones, and lines of prose."""
+    inside = set(at)
+    rejected: list[Rejected] = []
+    prose: list[tuple[int, str]] = []
+    last = at[-1]
+    for i in range(at[0], below):
+        row = grid.rows[i]
+        if i in inside:
+            continue
+        said = [cell_text(c) for c in row if not is_empty(c)]
+        if i > last and (not said or not _may_be_data(row, said)):
+            break
+        if not said or heading.names_again(row):
+            continue
+        text = " ".join(said)
+        if not any(is_value(c) for c in row[column + 1 :]) and len(said) == 1:
+            prose.append((sum(k < i for k in at), text))
+            continue
+        if _TOTAL.fullmatch(said[0]):
+            rejected.append(Rejected(grid.lines[i], text, A_TOTAL))
+            continue
+        count = len(row)
+        label = cell_text(row[column]) if count > column else ""
+        fault = "is no day of the calendar" if looks_like_date(label) else "is not understood as a date"
+        reason = f"{count} cells, not {run.width}" if count != run.width else f"'{label}' {fault}"
+        rejected.append(Rejected(grid.lines[i], text, reason))
+    return rejected, prose
+
+
+def _may_be_data(row: Row, said: Sequence[str]) -> bool:
+    """Whether a row under a table may belong to it: it has numbers, or begins with a date."""
+    return any(is_value(c) for c in row) or looks_like_date(re.split(r"[\s,;|]", said[0])[0])
+
+
+def _words_above(grid: Grid, above: int, first: int) -> tuple[str, str]:
+    """All text above a heading, and its last line, which may be the block's title."""
+    lines = []
+    for row in grid.rows[:first]:
+        said = [cell_text(c) for c in row if not is_empty(c)]
+        lines.append("" if looks_like_data(row, 0) else ", ".join(said))
+    own = [line for line in lines[above:] if line]
+    return "\n".join(lines), own[-1] if own else ""
+
+
+def _joined(blocks: list[Block]) -> list[Block]:
+    """Blocks that go on under a repeated heading as one, then all of them, largest first."""
+    done: list[Block] = []
+    for block in blocks:
+        same = next((k for k, b in enumerate(done) if _continues(b, block)), None)
+        if same is None:
+            done.append(block)
+            continue
+        first = done[same]
+        done[same] = replace(
+            first,
+            rows=[*first.rows, *block.rows],
+            lines=[*first.lines, *block.lines],
+            rejected=[*first.rejected, *block.rejected],
+            prose=[*first.prose, *[(len(first.rows) + k, text) for k, text in block.prose]],
+            repeated_headers=first.repeated_headers + (block.heading.first_row >= 0),
+        )
+    return sorted(done, key=lambda b: -len(b.rows))
+
+
+def _continues(first: Block, then: Block) -> bool:
+    """Whether a block has the same columns as one before it, and other periods."""
+    if first.family != then.family or len(first.rows[0]) != len(then.rows[0]):
+        return False
+    if then.heading.first_row >= 0 and first.heading.names != then.heading.names:
+        return False
+    if len(first.rows[0]) > 2 and any(is_word(c) for c in first.rows[0][1:]):
+        return True
+    seen = {cell_text(r[first.date_column]) for r in first.rows}
+    return not any(cell_text(r[then.date_column]) in seen for r in then.rows)
+
+
+def cells_of(block: Block, column: int) -> list[Any]:
+    """Cells of one column."""
+    return [row[column] for row in block.rows]

@@ -1,4 +1,4 @@
-"""`read_series`: any delimited table to series, with a report of what was decided.
+"""`read_series`: any table to series, with a report of what was decided.
 
 Each decision is made from the whole column, told with its alternatives, and can be given instead;
 a tie is an error that shows both readings.
@@ -7,69 +7,95 @@ a tie is an error that shows both readings.
 from __future__ import annotations
 
 import os
-import re
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, Final
 
-import numpy as np
-import pandas as pd
-
-from ultrum.core.types import Bools, Floats
+from ultrum.core.series import SeriesTable
 from ultrum.errors import TableError
 from ultrum.sources.http import HttpClient
 from ultrum.sources.table.assemble import assemble
-from ultrum.sources.table.cells import (
-    MISSING,
-    date_style,
-    decimal_mark,
-    is_number,
-    to_numbers,
-)
-from ultrum.sources.table.layout import Layout, Rejected, find_table
-from ultrum.sources.table.plain import read_plain
+from ultrum.sources.table.bars import named_bars
+from ultrum.sources.table.columnar import read_parquet
+from ultrum.sources.table.formats import grids_of, kind_of
+from ultrum.sources.table.grid import Grid
+from ultrum.sources.table.layout import Block, Wishes, find_blocks
+from ultrum.sources.table.parts import side_by_side
+from ultrum.sources.table.quick import read_quick
 from ultrum.sources.table.result import Decision, Reading, TableOptions
-from ultrum.sources.table.unpack import decode, read_file, unpack
+from ultrum.sources.table.typed import typed
+from ultrum.sources.table.unpack import read_file, unpack
 
-UNITS: Final = ("percent", "decimal")
-_PERCENT: Final = re.compile(r"\b(in percent|per cent|percent per|in %)", re.IGNORECASE)
+_FAR_LARGER: Final = 3
 
 
-def read_series(
-    source: str | os.PathLike[str],
+def read_series(  # noqa: PLR0913 - each decision of the reader can be given
+    source: str | bytes | os.PathLike[str],
     *,
     member: str | None = None,
+    sheet: str | int | None = None,
+    block: str | int | None = None,
+    headings: Sequence[str] | None = None,
     encoding: str | None = None,
     delimiter: str | None = None,
+    header: int | None = None,
     columns: Sequence[str] | None = None,
+    date_column: str | int | None = None,
     dates: str | None = None,
     decimal: str | None = None,
-    units: str | None = None,
+    units: str | Mapping[str, str] | None = None,
+    missing: Sequence[str] | None = None,
     frequency: str | None = None,
+    timezone: str | None = None,
     asset_column: str | None = None,
+    breaks: Sequence[str] | None = None,
+    estimated: bool = False,
     records_only: bool = False,
     **facts: Any,
 ) -> Reading:
-    r"""Read a delimited table, plain or inside a zip or gzip, from a file or an http(s) address.
+    r"""Read a table of any common kind from a file, an http(s) address, bytes or pasted text.
+
+    Delimited text, XLSX, XLS, ODS, web pages, JSON records and Parquet, plain or inside a zip or
+    gzip; long or wide, dates down or across, months beside years, with prose around the table.
 
     Parameters
     ----------
-    source : path or str
-        File, or address that starts with http.
+    source : path, str or bytes
+        File, address that starts with http, or the text itself if it has several lines.
     member : str, optional
         Name of the file inside an archive that holds several.
+    sheet : str or int, optional
+        Sheet of a workbook, or table of a page by its caption; numbers count from 1.
+    block : str or int, optional
+        One of several tables in one sheet, by a part of its title or its number from 1.
+    headings : sequence of str, optional
+        Names that the table's heading has, wherever it stands on a page.
     encoding, delimiter, decimal : str, optional
         Found from the text if not given.
+    header : int, optional
+        Line that names the columns.
     columns : sequence of str, optional
         Names of all columns, if the table has no header.
+    date_column : str or int, optional
+        Column of the dates, by name or number from 1.
     dates : str, optional
-        Style of the dates, written as an example: ``"15/03/2024"`` or ``"03/15/2024"``.
-    units : {"percent", "decimal"}, optional
-        Percent is divided by 100. Found from percent signs or the prose above the table.
+        Style of the dates, written as an example: ``"15/03/2024"``, ``"03/15/2024"``,
+        ``"day number"`` or ``"epoch seconds"``.
+    units : str or mapping of column to str, optional
+        ``"percent"`` is divided by 100. ``"decimal"``, ``"as written"``, or a unit.
+    missing : sequence of str, optional
+        Marks of missing values besides the usual ones, such as ``["-999"]``.
     frequency : str, optional
         Read off the dates if not given.
+    timezone : str, optional
+        Time zone of intraday data that do not say it.
     asset_column : str, optional
         Column that names the asset of each row, in a long table.
+    breaks : sequence of str, optional
+        Periods from which a definition changes; series are split there.
+    estimated : bool
+        The values were read off a picture by a person; said on the trail.
     records_only : bool
         Dated records that are not series, such as dividends.
     **facts
@@ -78,7 +104,7 @@ def read_series(
     Returns
     -------
     Reading
-        With ``series``, ``decisions`` and ``rejected``.
+        With ``series``, ``tables``, ``decisions`` and ``rejected``.
 
     Raises
     ------
@@ -87,132 +113,166 @@ def read_series(
 
     Examples
     --------
-    >>> import tempfile, pathlib
-    >>> folder = tempfile.TemporaryDirectory()
-    >>> file = pathlib.Path(folder.name, "factors.txt")
-    >>> _ = file.write_text("All in percent per month.\nmonth;market\n03/2011;1.5\n04/2011;n/a\n")
-    >>> reading = read_series(file, measure="return")
+    >>> reading = read_series("All in percent per month.\nmonth;market\n03/2011;1.5\n04/2011;n/a\n",
+    ...                       measure="return")
     >>> reading.series["market"].to_pandas().tolist()
     [0.015, nan]
     """
-    options = TableOptions(
-        member,
-        encoding,
-        delimiter,
-        list(columns) if columns is not None else None,
-        dates,
-        decimal,
-        units,
-        frequency,
-        asset_column,
-        records_only,
-        facts,
-    )
+    said = dict(locals())
+    source, facts = said.pop("source"), said.pop("facts")
+    options = TableOptions.of(**{k: list(v) if k == "columns" and v is not None else v for k, v in said.items()},
+                              **facts)  # fmt: skip
+    body, name = _obtained(source)
+    return read_table(body, name, options)
+
+
+def _obtained(source: str | bytes | os.PathLike[str]) -> tuple[bytes, str]:
+    """Bytes of what is to be read, and its name for people."""
+    if isinstance(source, bytes):
+        return source, "bytes"
     name = str(source)
+    if isinstance(source, str) and "\n" in source:
+        return source.encode("utf-8"), "pasted text"
     if name.startswith(("http://", "https://")):
         with HttpClient() as client:
-            return read_table(client.get(name).body, name.rsplit("/", 1)[-1], options)
-    return read_table(read_file(Path(source)), Path(source).name, options)
+            return client.get(name).body, name.partition("?")[0].rsplit("/", 1)[-1] or name
+    return read_file(Path(source)), Path(source).name
 
 
 def read_table(body: bytes, name: str, options: TableOptions | None = None) -> Reading:
     """Read the bytes of a table; see :func:`read_series`."""
     options = options or TableOptions()
-    if options.units not in (None, *UNITS):
-        raise TableError(f"units='{options.units}' is not known; it is one of {', '.join(UNITS)}.")
     inner, name = unpack(body, name, options.member)
-    quick = None if _needs_care(options) else read_plain(inner)
+    if kind_of(inner) == "parquet":
+        return assemble(name, read_parquet(inner, name, options), options)
+    quick = read_quick(inner, name, options)
     if quick is not None:
-        said = Decision("layout", "plain table with a header, ISO dates", line=1)
-        return assemble(name, quick, "D", [said, *_unit_decision(options, "", False)], (), options)
-    text, encoding = decode(inner, name, options.encoding)
-    layout = find_table(text, name, options.delimiter, options.columns)
-    return _from_layout(name, layout, encoding, options)
+        return assemble(name, quick, options)
+    grids = grids_of(inner, name, encoding=options.encoding, delimiter=options.delimiter, sheet=options.sheet)
+    chosen, aside = _chosen_blocks(grids, name, options)
+    return _merged([_read_block(b, name, options) for b in chosen], aside)
 
 
-def _needs_care(options: TableOptions) -> bool:
-    given = (options.encoding, options.delimiter, options.columns, options.dates, options.decimal)
-    return any(g is not None for g in given)
+def _read_block(block: Block, name: str, options: TableOptions) -> Reading:
+    named = named_bars(block, name)
+    whole = side_by_side(named) or named
+    reading = assemble(name, typed(whole, options), options)
+    return _retitled(reading, block) if whole is not named else reading
 
 
-def _from_layout(name: str, layout: Layout, encoding: str, options: TableOptions) -> Reading:
-    """Type the cells of a table that was found in a text."""
-    cells = pd.DataFrame(layout.rows, columns=[layout.header[0] or "date", *layout.header[1:]])
-    labels = cells.iloc[:, 0].tolist()
-    style = date_style(labels, options.dates, f"{name}, line {layout.lines[0]}")
-    days = style.read(cells.iloc[:, 0])
-    numeric = [c for c in cells.columns[1:] if _is_numeric(cells[c])]
-    decimal = _decimal(cells[numeric], layout, options, name)
-    values = {c: to_numbers(cells[c].to_numpy(), decimal) for c in numeric}
-    bad, rejected = _bad_rows(cells, days, values, layout)
-    typed = cells.assign(**values)[~bad]
-    typed = pd.concat([days[~bad].rename("date"), typed.iloc[:, 1:]], axis=1)
-    signs = bool(numeric) and cells[numeric].apply(lambda c: c.str.endswith("%").any()).any()
-    decisions = [
-        Decision("encoding", encoding),
-        Decision("delimiter", {"\t": "tab"}.get(layout.delimiter, layout.delimiter)),
-        Decision("header", f"line {layout.header_line}", line=layout.header_line),
-        Decision("rows", f"lines {layout.lines[0]} to {layout.lines[-1]}", line=layout.lines[0]),
-        Decision("dates", f"written like {style.name}", line=layout.lines[0]),
-        Decision("decimal mark", decimal),
-        *_text_columns(cells, numeric),
-        *[Decision("set aside", text, certainty="other block") for text in layout.aside],
-        *_unit_decision(options, layout.preamble, bool(signs)),
+def _retitled(reading: Reading, block: Block) -> Reading:
+    """The one series of a table of months beside years takes the table's title as its name."""
+    if list(reading.fields) != ["value"]:
+        return reading
+    title = block.title or block.grid.name
+    table = reading.fields["value"]
+    abouts = [a.changed(name=title, title=title) for a in table.about]
+    return replace(reading, fields={title: SeriesTable.build(table.block, table.index, abouts)})
+
+
+def _chosen_blocks(grids: list[Grid], name: str, options: TableOptions) -> tuple[list[Block], list[Decision]]:
+    """Blocks to read, and what is said of the others."""
+    wishes = Wishes(options.columns, options.header, options.date_column,
+                    options.dates in ("day number", "epoch seconds"))  # fmt: skip
+    found: dict[int, list[Block]] = {}
+    fault: TableError | None = None
+    for number, grid in enumerate(grids):
+        try:
+            blocks = _with_headings(_found_blocks(grid, wishes, _place(grid, name)), options.headings)
+            if blocks:
+                found[number] = blocks
+        except TableError as error:
+            fault = fault or error
+    if not found:
+        raise fault or TableError(
+            f"{name}: no table has the headings {', '.join(options.headings or ())}."
+        )
+    number, aside = _chosen_grid(grids, found, name)
+    blocks = _numbered(found[number], options.block, name)
+    main = blocks[0].family
+    read = sorted((b for b in blocks if b.family == main), key=lambda b: b.lines[0])
+    aside += [
+        Decision("set aside", f"{len(b.rows)} rows from line {b.lines[0]}, of another frequency ({b.family})",
+                 f"block='{b.title[:40]}'" if b.title else "", "other block", b.lines[0])
+        for b in blocks if b.family != main
+    ]  # fmt: skip
+    return read, aside
+
+
+def _found_blocks(grid: Grid, wishes: Wishes, where: str) -> list[Block]:
+    """Blocks of a grid; bare numbers are taken for dates only where the heading says they are."""
+    try:
+        return find_blocks(grid, wishes, where)
+    except TableError:
+        if wishes.weak_dates or not _heads_dates(grid):
+            raise
+    return find_blocks(grid, replace(wishes, weak_dates=True), where)
+
+
+def _heads_dates(grid: Grid) -> bool:
+    """Whether some row begins with a word for dates."""
+    from ultrum.sources.table.heading import DATE_WORDS
+
+    return any(row and str(row[0]).strip().lower() in DATE_WORDS for row in grid.rows[:100])
+
+
+def _place(grid: Grid, name: str) -> str:
+    return name if grid.name == name else f"{name}, '{grid.name}'"
+
+
+def _with_headings(blocks: list[Block], headings: Sequence[str] | None) -> list[Block]:
+    if not headings:
+        return blocks
+    wanted = [h.lower() for h in headings]
+    return [
+        b for b in blocks if all(any(w in n.lower() for n in b.heading.names) for w in wanted)
     ]
-    every = (*layout.rejected, *rejected)
-    return assemble(name, typed, style.frequency, decisions, every, options)
 
 
-def _text_columns(cells: pd.DataFrame, numeric: list[str]) -> list[Decision]:
-    """Columns that give no series, with the first cell that is no number."""
-    found = []
-    for column in [c for c in cells.columns[1:] if c not in numeric]:
-        said = [c for c in cells[column] if c.lower() not in MISSING and not is_number(c)]
-        why = f"text, such as '{said[0][:40]}'" if said else "no value at all"
-        found.append(Decision(f"column '{column}'", f"kept as a record: {why}"))
-    return found
+def _chosen_grid(grids: list[Grid], found: dict[int, list[Block]], name: str) -> tuple[int, list[Decision]]:
+    """The sheet or table with by far the most rows, or an error that lists those alike."""
+    sizes = {number: sum(len(b.rows) for b in blocks) for number, blocks in found.items()}
+    ranked = sorted(sizes, key=lambda n: -sizes[n])
+    if len(ranked) == 1:
+        return ranked[0], []
+    if sizes[ranked[0]] < _FAR_LARGER * sizes[ranked[1]]:
+        listed = ", ".join(f"'{grids[n].name}' ({sizes[n]} rows)" for n in sorted(ranked))
+        raise TableError(f"{name} holds several tables: {listed}. Say which: sheet='{grids[ranked[0]].name}'.")
+    aside = [Decision("set aside", f"'{grids[n].name}', {sizes[n]} rows", certainty="other sheet") for n in ranked[1:]]
+    return ranked[0], aside
 
 
-def _is_numeric(column: pd.Series) -> bool:
-    """Whether nine in ten of the cells that say something are numbers."""
-    counts = column.value_counts()
-    said = [(c, n) for c, n in counts.items() if str(c).lower() not in MISSING]
-    numbers = sum(n for c, n in said if is_number(str(c)))
-    return bool(said) and numbers >= 0.9 * sum(n for _, n in said)
+def _numbered(blocks: list[Block], wanted: str | int | None, name: str) -> list[Block]:
+    """Blocks, largest first, or the one asked for."""
+    if wanted is None:
+        return blocks
+    in_order = sorted(blocks, key=lambda b: b.lines[0])
+    if isinstance(wanted, int):
+        if not 1 <= wanted <= len(in_order):
+            raise TableError(f"{name} has {len(in_order)} blocks; there is no block {wanted}.")
+        return [in_order[wanted - 1]]
+    same = [b for b in in_order if str(wanted).lower() in b.title.lower()]
+    if len(same) != 1:
+        listed = ", ".join(f"'{b.title}'" for b in in_order)
+        raise TableError(f"{name}: {len(same)} blocks are titled '{wanted}'; there are: {listed}.")
+    return same
 
 
-def _decimal(cells: pd.DataFrame, layout: Layout, options: TableOptions, name: str) -> str:
-    every = {str(c) for column in cells for c in cells[column].unique()}
-    said = {c for c in every if c.lower() not in MISSING and is_number(c)}
-    return decimal_mark(sorted(said), options.decimal, f"{name}, from line {layout.lines[0]}")
+def _merged(readings: list[Reading], aside: list[Decision]) -> Reading:
+    """Several blocks of one frequency as one reading; names used twice take their block's number."""
+    first = readings[0]
+    fields, decisions, rejected = dict(first.fields), [*first.decisions, *aside], list(first.rejected)
+    for number, other in enumerate(readings[1:], start=2):
+        for column, table in other.fields.items():
+            named = column if column not in fields else f"{column} ({number})"
+            fields[named] = table if named == column else _renamed(table, column, named)
+        known = {(d.what, d.chosen) for d in decisions}
+        decisions += [replace(d, what=f"{d.what}, table {number}") for d in other.decisions
+                      if (d.what, d.chosen) not in known]  # fmt: skip
+        rejected += other.rejected
+    return replace(first, fields=fields, decisions=tuple(decisions), rejected=tuple(rejected))
 
 
-def _bad_rows(
-    cells: pd.DataFrame, days: pd.Series, values: Mapping[str, Floats], layout: Layout
-) -> tuple[Bools, list[Rejected]]:
-    """Rows whose date or numbers cannot be read."""
-    bad = days.isna().to_numpy().copy()
-    labels = cells.iloc[:, 0].tolist()
-    reasons = {int(i): f"'{labels[i]}' is no day of the calendar" for i in np.flatnonzero(bad)}
-    for column, numbers in values.items():
-        for row in np.flatnonzero(np.isinf(numbers)):
-            text = cells[column].tolist()[row]
-            reasons.setdefault(int(row), f"'{text}' in '{column}' is no number")
-            bad[row] = True
-    rejected = [
-        Rejected(layout.lines[i], layout.delimiter.join(layout.rows[i]), reason)
-        for i, reason in sorted(reasons.items())
-    ]
-    return bad, rejected
-
-
-def _unit_decision(options: TableOptions, preamble: str, signs: bool) -> list[Decision]:
-    if options.units:
-        return [Decision("units", options.units, certainty="given")]
-    if signs:
-        return [Decision("units", "percent", certainty="percent signs in the cells")]
-    found = _PERCENT.search(preamble)
-    if found:
-        line = preamble[: found.start()].count("\n") + 1
-        return [Decision("units", "percent", "decimal", f"line {line} says so", line)]
-    return [Decision("units", "as written", "percent", "nothing says otherwise")]
+def _renamed(table: SeriesTable, column: str, named: str) -> SeriesTable:
+    abouts = [a.changed(name=named) if a.name == column else a for a in table.about]
+    return SeriesTable.build(table.block, table.index, abouts)

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import html
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, fields
 from typing import Any
 
 import pandas as pd
 
 from ultrum.core.series import SeriesTable, TimeSeries
+from ultrum.errors import TableError
 from ultrum.sources.table.layout import Rejected
 
 
@@ -50,8 +51,9 @@ class Reading:
         """Every series by name: ``market``, or ``BRTW.close`` in a long table."""
         found = {}
         for column, table in self.fields.items():
+            alone = column == "" or table.names == [column]
             for name in table.names:
-                found[name if name == column else f"{name}.{column}"] = table[name]
+                found[name if alone or not column else f"{name}.{column}"] = table[name]
         return found
 
     @property
@@ -61,7 +63,7 @@ class Reading:
 
     def wide(self) -> SeriesTable:
         """All series of a wide table side by side."""
-        return SeriesTable.of(table.only() for table in self.fields.values())
+        return SeriesTable.of(self.series.values())
 
     def to_frame(self) -> pd.DataFrame:
         """The decisions, one a row."""
@@ -86,14 +88,23 @@ class TableOptions:
     """Decisions that can be given instead of found; see :func:`read_series`."""
 
     member: str | None = None
+    sheet: str | int | None = None
+    block: str | int | None = None
+    headings: Sequence[str] | None = None
     encoding: str | None = None
     delimiter: str | None = None
+    header: int | None = None
     columns: list[str] | None = None
+    date_column: str | int | None = None
     dates: str | None = None
     decimal: str | None = None
-    units: str | None = None
+    units: str | Mapping[str, str] | None = None
+    missing: Sequence[str] | None = None
     frequency: str | None = None
+    timezone: str | None = None
     asset_column: str | None = None
+    breaks: Sequence[str] | None = None
+    estimated: bool = False
     records_only: bool = False
     facts: Mapping[str, Any] = field(default_factory=dict)
 
@@ -102,4 +113,18 @@ class TableOptions:
         """Options by name; every other name is a fact for the descriptors."""
         known = {f.name for f in fields(cls)} - {"facts"}
         facts = {key: value for key, value in said.items() if key not in known}
-        return cls(**{key: said[key] for key in known & said.keys()}, facts=facts)
+        options = cls(**{key: said[key] for key in known & said.keys()}, facts=facts)
+        options.check()
+        return options
+
+    def check(self) -> None:
+        """Refuse words that are no choice."""
+        for name in ("columns", "headings", "missing", "breaks"):
+            if isinstance(getattr(self, name), str):
+                raise TableError(f"{name} is a list of texts, not one text.")
+
+    def unit(self, column: str) -> str | None:
+        """The unit given for a column."""
+        if isinstance(self.units, Mapping):
+            return self.units.get(column)
+        return self.units

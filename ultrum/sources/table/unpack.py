@@ -26,7 +26,7 @@ def read_file(path: Path) -> bytes:
 
 def unpack(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
     """Bytes of the table itself and its name, out of a zip or gzip if it is in one."""
-    if body[:4] == b"PK\x03\x04":
+    if body[:4] == b"PK\x03\x04" and not _is_document(body):
         return _from_zip(body, name, member)
     if body[:2] == b"\x1f\x8b":
         with gzip.GzipFile(fileobj=io.BytesIO(body)) as packed:
@@ -34,9 +34,20 @@ def unpack(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
     return body, name
 
 
+def _is_document(body: bytes) -> bool:
+    """Whether a zip archive is a workbook in itself."""
+    try:
+        with zipfile.ZipFile(io.BytesIO(body)) as archive:
+            return bool({"[Content_Types].xml", "content.xml"} & set(archive.namelist()))
+    except zipfile.BadZipFile:
+        return False
+
+
 def decode(body: bytes, name: str, encoding: str | None) -> tuple[str, str]:
     """Text and the encoding it was in: the one given, UTF-8, UTF-16 by its mark, or Windows-1252."""
     marked = "utf-16" if body[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig"
+    if marked == "utf-8-sig" and body[1:20:2] == b"\x00" * 10:
+        marked = "utf-16-le"
     for trial in [encoding] if encoding else [marked, "cp1252"]:
         try:
             text = body.decode(trial)
@@ -52,7 +63,7 @@ def decode(body: bytes, name: str, encoding: str | None) -> tuple[str, str]:
 def _from_zip(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
     try:
         with zipfile.ZipFile(io.BytesIO(body)) as archive:
-            files = [i for i in archive.infolist() if not i.is_dir()]
+            files = [i for i in archive.infolist() if not i.is_dir() and not _is_litter(i.filename)]
             names = [i.filename for i in files]
             wanted = member or (names[0] if len(names) == 1 else None)
             if wanted is None or wanted not in names:
@@ -62,6 +73,11 @@ def _from_zip(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
                 return _bounded(packed, f"{name}/{wanted}"), wanted
     except (zipfile.BadZipFile, NotImplementedError, RuntimeError) as error:
         raise TableError(f"{name} is a damaged or locked zip archive: {error}.") from None
+
+
+def _is_litter(name: str) -> bool:
+    """Files that some systems leave in archives without being asked."""
+    return name.startswith("__MACOSX/") or name.rsplit("/", 1)[-1].startswith(".")
 
 
 def _bounded(packed: object, name: str) -> bytes:

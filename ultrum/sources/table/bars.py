@@ -1,0 +1,71 @@
+"""Bars without a header: told by what they must be, since the high is highest and the low lowest."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Final
+
+import numpy as np
+
+from ultrum.core.types import Floats
+from ultrum.errors import TableError
+from ultrum.sources.table.dates import cell_text
+from ultrum.sources.table.grid import column_array
+from ultrum.sources.table.heading import Heading
+from ultrum.sources.table.layout import Block
+from ultrum.sources.table.numbers import read_numbers
+from ultrum.sources.table.parts import date_cells
+
+NAMES: Final = ("open", "high", "low", "close", "volume", "open interest")
+
+
+def named_bars(block: Block, where: str) -> Block:
+    """The block itself, with names if it has none and its columns can only be those of bars.
+
+    Raises
+    ------
+    TableError
+        If it has no heading, and its columns could be anything.
+    """
+    if not block.heading.missing:
+        return block
+    width = len(block.rows[0])
+    bare = replace(block, heading=Heading([f"{k}" for k in range(width)]))
+    dated = date_cells(bare).used
+    values = [k for k in range(width) if k not in dated]
+    if not _are_bars(block, values):
+        first = " ".join(cell_text(c) for c in block.rows[0])
+        raise TableError(
+            f"{where}: the table that starts on line {block.lines[0]} has no header; its first row reads "
+            f"'{first}'. Give the names of its {width} columns: columns=[...]."
+        )
+    names = ["date", *["time"] * (len(dated) - 1), *NAMES[: len(values)]]
+    said = ("columns", f"bars without a header: {', '.join(NAMES[: len(values)])}; high is highest, low lowest")
+    return replace(block, heading=Heading(names), decisions=[*block.decisions, said])
+
+
+def _are_bars(block: Block, values: list[int]) -> bool:
+    """Whether four to six columns of numbers are open, high, low, close, volume, open interest."""
+    if not 4 <= len(values) <= 6 or values != list(range(values[0], values[0] + len(values))):
+        return False
+    columns = []
+    for mark in (".", ","):
+        read = [read_numbers(column_array([r[k] for r in block.rows]), mark, frozenset()) for k in values]
+        columns = [r.values for r in read]
+        if not any(np.isinf(c).any() for c in columns):
+            break
+    return not any(np.isinf(c).any() for c in columns) and ordered_as_bars(columns)
+
+
+def ordered_as_bars(columns: list[Floats]) -> bool:
+    """Whether second and third columns bound the first and fourth, and some bar has a range."""
+    opens, high, low, close = columns[:4]
+    known = np.isfinite(opens) & np.isfinite(high) & np.isfinite(low) & np.isfinite(close)
+    if known.sum() < 3:
+        return False
+    o, h, lo, c = opens[known], high[known], low[known], close[known]
+    bounded = bool((h >= np.maximum(o, c)).all() and (lo <= np.minimum(o, c)).all())
+    ranged = bool((h > lo).mean() > 0.2)
+    sizes = [col[np.isfinite(col)] for col in columns[4:]]
+    counts = all(len(s) == 0 or ((s >= 0).all() and np.median(s) > 0) or (s == 0).all() for s in sizes)
+    return bounded and ranged and counts

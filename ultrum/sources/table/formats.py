@@ -1,0 +1,357 @@
+"""From the bytes of any kind of file to grids of cells: text, workbooks, pages, JSON, Parquet."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+import zipfile
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from datetime import timedelta
+from typing import Any, Final
+
+from ultrum.errors import TableError
+from ultrum.sources.table.dates import style_of
+from ultrum.sources.table.grid import Grid, Row
+from ultrum.sources.table.unpack import LARGEST, decode
+
+DELIMITERS: Final = (";", "\t", "|", ",")
+SPACES: Final = "spaces"
+_GAPS: Final = re.compile(r" {2,}|\t+")
+_ANY_GAP: Final = re.compile(r"\s+")
+_PAGE: Final = re.compile(rb"\s*(<!doctype html|<html|<table|<\?xml[^>]*\?>\s*<!doctype html)", re.IGNORECASE)
+_NESTING: Final = 6
+
+
+def kind_of(body: bytes) -> str:
+    """What a file is, by its first bytes: workbook, parquet, page, json or text."""
+    if body[:4] == b"PK\x03\x04" and _is_workbook(body):
+        return "workbook"
+    if body[:8] == b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1":
+        return "workbook"
+    if body[:4] == b"PAR1":
+        return "parquet"
+    start = body[:4096].removeprefix(b"\xef\xbb\xbf")
+    if _PAGE.match(start) or (b"<table" in start.lower() and start.lstrip()[:1] == b"<"):
+        return "page"
+    return "json" if start.lstrip()[:1] in (b"{", b"[") else "text"
+
+
+def _is_workbook(body: bytes) -> bool:
+    try:
+        with zipfile.ZipFile(io.BytesIO(body)) as archive:
+            names = set(archive.namelist())
+            size = sum(i.file_size for i in archive.infolist())
+    except zipfile.BadZipFile:
+        return False
+    found = bool(names & {"xl/workbook.xml", "xl/workbook.bin", "content.xml"})
+    if found and size > LARGEST:
+        raise TableError(f"The workbook unpacks to {size:,} bytes; more than {LARGEST:,} are refused.")
+    return found
+
+
+def grids_of(
+    body: bytes, name: str, *, encoding: str | None, delimiter: str | None, sheet: str | int | None
+) -> list[Grid]:
+    """Every grid of a file; the one sheet asked for, if one is.
+
+    Raises
+    ------
+    TableError
+        If the file is damaged, or has no such sheet.
+    """
+    kind = kind_of(body)
+    if kind == "workbook":
+        grids = _workbook(body, name, sheet)
+    elif kind == "page":
+        grids = _chosen(_page(body, name), sheet, name, "table")
+    elif kind == "json":
+        grids = _json(body, name)
+    else:
+        text, found = decode(body, name, encoding)
+        grids = [text_grid(text, name, delimiter, found)]
+    return [grid.checked(name) for grid in grids]
+
+
+def text_grid(text: str, name: str, delimiter: str | None, encoding: str = "utf-8") -> Grid:
+    """Cells of a delimited text."""
+    lines = text.splitlines()
+    mark = delimiter or _best_delimiter(lines)
+    said = {"\t": "tab", " ": SPACES}.get(mark, mark)
+    if mark == SPACES or mark == " ":
+        rows: list[Row] = [_ANY_GAP.split(line.strip()) for line in lines]
+        numbers = list(range(1, len(lines) + 1))
+    elif mark == "  ":
+        rows = [_GAPS.split(line.strip()) for line in lines]
+        numbers, said = list(range(1, len(lines) + 1)), "two or more spaces"
+    else:
+        rows, numbers = _parted(text, lines, mark)
+    decisions = (("encoding", encoding), ("delimiter", said))
+    return Grid(name, rows, numbers, said, decisions)
+
+
+def _parted(text: str, lines: list[str], mark: str) -> tuple[list[Row], list[int]]:
+    """Rows parted by a mark; a quoted cell may hold line breaks, a stray quote may not eat the file."""
+    csv.field_size_limit(max(csv.field_size_limit(), 1_000_000))
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=mark)
+    rows: list[Row] = []
+    numbers: list[int] = []
+    try:
+        before = 0
+        for row in reader:
+            if reader.line_num - before > 12:
+                raise csv.Error("a quote that does not close")
+            rows.append([c.strip() for c in row])
+            numbers.append(before + 1)
+            before = reader.line_num
+    except csv.Error:
+        parted = (csv.reader([line], delimiter=mark, quoting=csv.QUOTE_NONE) for line in lines)
+        rows = [[c.strip().strip('"') for c in next(iter(r), [])] for r in parted]
+        numbers = list(range(1, len(lines) + 1))
+    return rows, numbers
+
+
+def _best_delimiter(lines: list[str]) -> str:
+    """The mark that puts the most lines with a date into equally many cells."""
+    sample = lines[:20_000] if len(lines) < 40_000 else [*lines[:10_000], *lines[-10_000:]]
+    best, most = ",", 0.0
+    for mark in (*DELIMITERS, "  ", SPACES):
+        widths: Counter[int] = Counter()
+        for line in sample:
+            cells = _split(line, mark)
+            if len(cells) > 1 and any(style_of(c.strip().strip('"')) for c in cells[:3]):
+                widths[len(cells)] += 1
+        score = widths.most_common(1)[0][1] if widths else 0
+        penalty = 0.85 if mark == SPACES else 0.9 if mark == "," and _decimal_commas(sample) else 1.0
+        if score * penalty > most:
+            best, most = mark, score * penalty
+    return best if most else _by_headings(sample)
+
+
+def _split(line: str, mark: str) -> list[str]:
+    if mark == SPACES:
+        return _ANY_GAP.split(line.strip())
+    if mark == "  ":
+        return _GAPS.split(line.strip())
+    return line.split(mark) if '"' not in line else next(csv.reader([line], delimiter=mark), [])
+
+
+def _decimal_commas(lines: Sequence[str]) -> bool:
+    """Whether commas stand between digits and semicolons or tabs between cells."""
+    return any(re.search(r"\d,\d", line) and re.search(r"[;\t]", line) for line in lines[:200])
+
+
+def _by_headings(lines: Sequence[str]) -> str:
+    """Where no row begins with a date: the mark found most evenly."""
+    counts = {m: Counter(line.count(m) for line in lines if m in line) for m in DELIMITERS}
+    ranked = {m: c.most_common(1)[0][1] for m, c in counts.items() if c}
+    return max(ranked, key=lambda m: ranked[m]) if ranked else ","
+
+
+def _workbook(body: bytes, name: str, sheet: str | int | None) -> list[Grid]:
+    import python_calamine
+
+    try:
+        book = python_calamine.CalamineWorkbook.from_filelike(io.BytesIO(body))
+        names = list(book.sheet_names)
+        wanted = [_sheet_name(names, sheet, name)] if sheet is not None else names
+        grids = []
+        for title in wanted:
+            found = book.get_sheet_by_name(title)
+            rows: Any = found.to_python(skip_empty_area=False)
+            grids.append(Grid(title, rows, list(range(1, len(rows) + 1)), "sheet", (("sheet", title),)))
+    except TableError:
+        raise
+    except Exception as error:  # the reader has several kinds of errors, and panics on some files
+        raise TableError(f"{name} is a damaged or locked workbook: {error}.") from None
+    return [_without_durations(g) for g in grids]
+
+
+def _without_durations(grid: Grid) -> Grid:
+    """Times of day as text."""
+    if not any(isinstance(c, timedelta) for row in grid.rows[:50] for c in row):
+        return grid
+    rows: list[Row] = [[str(c) if isinstance(c, timedelta) else c for c in row] for row in grid.rows]
+    return Grid(grid.name, rows, grid.lines, grid.how, grid.decisions)
+
+
+def _sheet_name(names: Sequence[str], sheet: str | int, name: str) -> str:
+    if isinstance(sheet, int) and 1 <= sheet <= len(names):
+        return names[sheet - 1]
+    if sheet in names:
+        return str(sheet)
+    listed = ", ".join(f"'{n}'" for n in names)
+    raise TableError(f"Sheet '{sheet}' is not in {name}; it has: {listed}.")
+
+
+def _page(body: bytes, name: str) -> list[Grid]:
+    """Every table of a web page, with its caption or the heading above it as its name."""
+    import lxml.etree
+    import lxml.html
+
+    text, _ = decode(body, name, _declared_encoding(body))
+    try:
+        parser = lxml.html.HTMLParser(huge_tree=False, no_network=True)
+        tree = lxml.html.document_fromstring(re.sub(r"^\s*<\?xml[^>]*\?>", "", text), parser=parser)
+    except (lxml.etree.LxmlError, ValueError) as error:
+        raise TableError(f"{name} is no readable page: {error}.") from None
+    found = [t for t in tree.iter("table") if t.find(".//table") is None]
+    grids = []
+    for number, table in enumerate(found, start=1):
+        rows = _spread(table)
+        title = _title_of(table) or f"table {number}"
+        said = (("table", f"{number} of {len(found)}: {title}"),)
+        grids.append(Grid(title, rows, list(range(1, len(rows) + 1)), "page", said))
+    if not grids:
+        raise TableError(f"{name} is a web page without a table. Is it the right address?")
+    return grids
+
+
+def page_text(body: bytes, name: str) -> str:
+    """Words of a page in reading order, for a figure that stands in prose."""
+    import lxml.html
+
+    text, _ = decode(body, name, _declared_encoding(body))
+    if kind_of(body) != "page":
+        return text
+    tree = lxml.html.document_fromstring(re.sub(r"^\s*<\?xml[^>]*\?>", "", text))
+    for hidden in tree.xpath("//script|//style"):
+        hidden.drop_tree()
+    return " ".join(" ".join(tree.itertext()).split())
+
+
+def _declared_encoding(body: bytes) -> str | None:
+    found = re.search(rb"charset\s*=\s*[\"']?([\w-]+)", body[:2048], re.IGNORECASE)
+    return found[1].decode("ascii") if found else None
+
+
+def _title_of(table: Any) -> str:
+    caption = table.find("caption")
+    if caption is not None:
+        return " ".join(caption.text_content().split())
+    above = table.xpath("preceding::*[self::h1 or self::h2 or self::h3 or self::h4][1]")
+    return " ".join(above[0].text_content().split()) if above else ""
+
+
+def _spread(table: Any) -> list[Row]:
+    """Cells of a page's table, those that span rows or columns repeated."""
+    grid: dict[tuple[int, int], str] = {}
+    rows = list(table.iter("tr"))
+    for r, row in enumerate(rows):
+        c = 0
+        for cell in row.iterchildren("td", "th"):
+            while (r, c) in grid:
+                c += 1
+            text = " ".join(cell.text_content().split())
+            wide, high = (_span(cell.get(k)) for k in ("colspan", "rowspan"))
+            for i in range(min(high, len(rows) - r)):
+                for j in range(wide):
+                    grid[r + i, c + j] = text
+            c += wide
+    width = max((c for _, c in grid), default=-1) + 1
+    return [[grid.get((r, c), "") for c in range(width)] for r in range(len(rows))]
+
+
+def _span(text: str | None) -> int:
+    return min(max(int(text), 1), 200) if text and text.strip().isdigit() else 1
+
+
+def _chosen(grids: list[Grid], sheet: str | int | None, name: str, what: str) -> list[Grid]:
+    if sheet is None:
+        return grids
+    if isinstance(sheet, int) and 1 <= sheet <= len(grids):
+        return [grids[sheet - 1]]
+    words = str(sheet).lower()
+    exact = [g for g in grids if g.name.lower() == words] or [g for g in grids if words in g.name.lower()]
+    if len(exact) != 1:
+        listed = ", ".join(f"'{g.name}'" for g in grids)
+        raise TableError(f"{len(exact)} {what}s of {name} are named '{sheet}'; it has: {listed}.")
+    return exact
+
+
+def _json(body: bytes, name: str) -> list[Grid]:
+    """Records of a JSON text: a list of objects, columns, rows under column names, or date to value."""
+    import orjson
+
+    text, _ = decode(body, name, None)
+    try:
+        said = orjson.loads(text)
+    except orjson.JSONDecodeError as error:
+        said = _json_lines(text)
+        if said is None:
+            raise TableError(f"{name} is not JSON: {error}.") from None
+    found = _records_in(said, 0)
+    if found is None:
+        raise TableError(
+            f"{name} holds no records that Ultrum knows: a list of objects, lists by column name, or "
+            "dates with values."
+        )
+    rows, where = found
+    return [Grid(name, rows, list(range(1, len(rows) + 1)), "JSON", (("records", where),))]
+
+
+def _json_lines(text: str) -> list[Any] | None:
+    import orjson
+
+    try:
+        rows = [orjson.loads(line) for line in text.splitlines() if line.strip()]
+    except orjson.JSONDecodeError:
+        return None
+    return rows if len(rows) > 1 else None
+
+
+def _records_in(said: Any, depth: int, path: str = "the whole") -> tuple[list[Row], str] | None:
+    """The largest table inside a JSON value, and where it stands."""
+    own = _as_rows(said)
+    if own is not None:
+        return own, path
+    if depth > _NESTING:
+        return None
+    inside = said.items() if isinstance(said, dict) else enumerate(said) if isinstance(said, list) else ()
+    found = [f for key, v in inside if (f := _records_in(v, depth + 1, str(key))) is not None]
+    return max(found, key=lambda f: len(f[0]), default=None)
+
+
+def _as_rows(said: Any) -> list[Row] | None:
+    if isinstance(said, list) and said and all(isinstance(r, dict) for r in said):
+        flat = [_flat(r) for r in said]
+        names = list(dict.fromkeys(k for r in flat for k in r))
+        rows: list[Row] = [[r.get(n) for n in names] for r in flat]
+        return [names, *rows] if len(names) > 1 else None
+    if isinstance(said, dict) and said:
+        return _mapping_rows(said)
+    if isinstance(said, list) and said and all(isinstance(r, list) and len(r) > 1 for r in said):
+        plain = all(not isinstance(c, list | dict) for r in said for c in r)
+        return list(said) if plain and any(style_of(str(r[0])) for r in said) else None
+    return None
+
+
+def _mapping_rows(said: Mapping[str, Any]) -> list[Row] | None:
+    head = next((said[k] for k in ("columns", "header", "fields", "names") if isinstance(said.get(k), list)), None)
+    body = next((said[k] for k in ("data", "rows", "values") if isinstance(said.get(k), list)), None)
+    if head and body and all(isinstance(r, list) for r in body):
+        names = [h.get("name", h.get("id", "")) if isinstance(h, dict) else str(h) for h in head]
+        return [names, *body]
+    lists = {k: v for k, v in said.items() if isinstance(v, list)}
+    lengths = {len(v) for v in lists.values()}
+    if len(lists) > 1 and len(lengths) == 1 and not any(isinstance(c, list | dict) for v in lists.values() for c in v):
+        return [list(lists), *map(list, zip(*lists.values(), strict=True))]
+    if len(said) > 1 and all(style_of(str(k)) for k in said):
+        if all(isinstance(v, dict) for v in said.values()):
+            return _as_rows([{"date": k, **v} for k, v in said.items()])
+        if not any(isinstance(v, list | dict) for v in said.values()):
+            return [["date", "value"], *[[k, v] for k, v in said.items()]]
+    return None
+
+
+def _flat(record: Mapping[str, Any], above: str = "", depth: int = 0) -> dict[str, Any]:
+    """Nested objects with their names joined by points."""
+    flat: dict[str, Any] = {}
+    for key, value in record.items():
+        name = f"{above}{key}"
+        if isinstance(value, dict) and depth < _NESTING:
+            flat.update(_flat(value, f"{name}.", depth + 1))
+        elif isinstance(value, bool) or not isinstance(value, list | dict):
+            flat[name] = str(value).lower() if isinstance(value, bool) else value
+    return flat

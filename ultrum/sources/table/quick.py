@@ -1,0 +1,245 @@
+"""The quick way for large regular texts: decided on the first rows, read whole by pyarrow.
+
+A sample is read with all care; if it is one plain block, the rest is converted at once under the
+decisions of the sample. Whatever does not fit them sends the file to the careful reader, so both give
+the same numbers.
+"""
+
+from __future__ import annotations
+
+import io
+import re
+from dataclasses import replace
+from typing import Any, Final
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.csv
+
+from ultrum.core.types import Array, Bools, Dates, Ints
+from ultrum.errors import TableError
+from ultrum.sources.table.bars import named_bars
+from ultrum.sources.table.dates import BY_NAME, ReadDates
+from ultrum.sources.table.formats import kind_of, text_grid
+from ultrum.sources.table.layout import Block, Wishes, find_blocks
+from ultrum.sources.table.numbers import MISSING, sentinel_in
+from ultrum.sources.table.parts import date_cells, side_by_side
+from ultrum.sources.table.result import TableOptions
+from ultrum.sources.table.typed import Typed, typed
+from ultrum.sources.table.unpack import decode
+
+SAMPLE: Final = 64 * 1024
+LARGE: Final = 200_000
+_MOST_DISTINCT: Final = 100_000
+_PLAIN: Final = re.compile(r"[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?|[-+]?(\d+,?\d*|,\d+)")
+_CLOCK: Final = re.compile(r"([ T;])(\d\d)(:?)(\d\d)(?:(:?)(\d\d))?")
+_LOWER: Final = sorted(MISSING)
+_MARKS: Final = [*_LOWER, *[m.upper() for m in _LOWER], "NaN", "Null", "None", "N.A.", "Missing"]
+
+
+def read_quick(body: bytes, name: str, options: TableOptions) -> Typed | None:
+    """Typed rows of a large plain text, or None if it needs care."""
+    if len(body) < LARGE or kind_of(body) != "text" or options.missing is not None:
+        return None
+    try:
+        text, encoding = decode(body[: body.rfind(b"\n", 0, SAMPLE) + 1], name, options.encoding)
+        block = _sample_block(text, name, options, encoding)
+        found = typed(block, options) if block is not None else None
+    except TableError:
+        return None
+    if block is None or found is None or not _is_plain(block, found):
+        return None
+    return _whole(body, block, found, encoding)
+
+
+def _sample_block(text: str, name: str, options: TableOptions, encoding: str) -> Block | None:
+    """The one plain block of the sample."""
+    grid = text_grid(text, name, options.delimiter, encoding)
+    wishes = Wishes(options.columns, options.header, options.date_column)
+    blocks = find_blocks(grid, wishes, name)
+    block = blocks[0]
+    if len(blocks) > 1 or block.rejected or block.prose or block.decisions or side_by_side(block):
+        return None
+    if len(grid.how) > 1 and grid.how != "tab":
+        return None
+    if block.lines != list(range(block.lines[0], block.lines[0] + len(block.lines))):
+        return None
+    return named_bars(block, name)
+
+
+def _is_plain(block: Block, found: Typed) -> bool:
+    """Whether all numbers of the sample are bare, and nothing is marked."""
+    if found.rejected or found.statuses or found.breaks:
+        return False
+    places = [block.heading.names.index(n) for n in found.numeric]
+    for row in block.rows:
+        for place in places:
+            cell = str(row[place])
+            if cell.lower() not in MISSING and not _PLAIN.fullmatch(cell):
+                return False
+    return True
+
+
+def _whole(body: bytes, block: Block, sample: Typed, encoding: str) -> Typed | None:
+    """The whole file under the sample's decisions."""
+    decimal = next(d.chosen for d in sample.decisions if d.what == "decimal mark")
+    names = block.heading.names
+    types = {f"{k}": pa.float64() if n in sample.units else pa.string() for k, n in enumerate(names)}
+    mark = {"tab": "\t"}.get(block.grid.how, block.grid.how)
+    try:
+        table = pyarrow.csv.read_csv(
+            io.BytesIO(body),
+            read_options=pyarrow.csv.ReadOptions(
+                skip_rows=block.lines[0] - 1, column_names=list(types), encoding=_codec(encoding)
+            ),
+            parse_options=pyarrow.csv.ParseOptions(delimiter=mark),
+            convert_options=pyarrow.csv.ConvertOptions(
+                column_types=types, null_values=_MARKS, strings_can_be_null=False, decimal_point=decimal
+            ),
+        )
+    except (pa.ArrowInvalid, pa.ArrowKeyError, UnicodeDecodeError):
+        return None
+    dates = _dates(table, block, sample)
+    if dates is None:
+        return None
+    columns = {n: _column(table[f"{names.index(n)}"]) for n in sample.columns}
+    if any(sentinel_in(columns[n]) is not None for n in sample.numeric):
+        return None
+    last = block.lines[0] + table.num_rows - 1
+    said = [
+        replace(d, chosen=f"lines {block.lines[0]} to {last}") if d.what == "rows" else d for d in sample.decisions
+    ]
+    return replace(sample, dates=dates, columns=columns, decisions=said)
+
+
+def _codec(encoding: str) -> str:
+    return "utf8" if encoding.startswith("utf-8") else encoding
+
+
+def _column(column: Any) -> Array:
+    if pa.types.is_floating(column.type):
+        return np.asarray(column.to_numpy())
+    return np.asarray(column.to_pandas().to_numpy(dtype=object))
+
+
+def _dates(table: pa.Table, block: Block, sample: Typed) -> ReadDates | None:
+    """Dates of the whole file in the style of the sample."""
+    joined = date_cells(block)
+    style = BY_NAME.get(sample.dates.style)
+    if style is None or len(joined.used) > 2 or (joined.how and "time" not in joined.how):
+        return None
+    cells = table[f"{joined.used[0]}"].combine_chunks()
+    moments = by_places(cells, style.template, str(joined.cells[0])) if not joined.how else None
+    if moments is None and joined.how:
+        moments = _day_and_clock(table, joined.used, style.template)
+    if moments is None and not joined.how:
+        moments = _by_distinct(cells, sample.dates.style)
+    if moments is None or np.isnat(moments).any():
+        return None
+    return replace(sample.dates, moments=moments)
+
+
+def _day_and_clock(table: pa.Table, used: tuple[int, ...], template: str) -> Dates | None:
+    day = by_places(table[f"{used[0]}"].combine_chunks(), template, "")
+    clock = _matrix(table[f"{used[1]}"].combine_chunks())
+    if day is None or clock is None:
+        return None
+    colons = clock.shape[1] in (5, 8)
+    form = {4: "hhmm", 5: "hh:mm", 6: "hhmmss", 8: "hh:mm:ss"}.get(clock.shape[1])
+    if form is None:
+        return None
+    seconds = _seconds(clock, form, 0) if colons or form in ("hhmm", "hhmmss") else None
+    return None if seconds is None else day + seconds
+
+
+def _by_distinct(cells: Any, style: str) -> Dates | None:
+    """Each distinct text read once."""
+    coded = pc.dictionary_encode(cells)
+    if len(coded.dictionary) > _MOST_DISTINCT:
+        return None
+    read = [BY_NAME[style].moment(str(t).strip()) for t in coded.dictionary.to_pylist()]
+    if any(m is None or m.tzinfo is not None for m in read):
+        return None
+    return np.asarray(np.array(read, "datetime64[s]")[coded.indices.to_numpy()])
+
+
+def _matrix(cells: Any) -> Array | None:
+    """Bytes of equally long texts, shape (T, length)."""
+    if cells.null_count or not len(cells) or cells.offset:
+        return None
+    _, places, data = cells.buffers()
+    offsets = np.frombuffer(places, np.int32 if pa.types.is_string(cells.type) else np.int64, len(cells) + 1)
+    length = int(offsets[1] - offsets[0])
+    if not length or int(offsets[-1] - offsets[0]) != length * len(cells) or (np.diff(offsets) != length).any():
+        return None
+    raw = np.frombuffer(data, np.uint8)[offsets[0] : offsets[-1]]
+    return raw.reshape(len(cells), length)
+
+
+def by_places(cells: Any, template: str, example: str) -> Dates | None:
+    """Instants of texts whose digits stand in the same places, NaT where one is no date.
+
+    Parameters
+    ----------
+    cells : pyarrow string array
+    template : str
+        Such as ``YYYY-MM-DD``; a time of day is taken from the example.
+    """
+    letters = _matrix(cells)
+    if letters is None or not template:
+        return None
+    clock = _CLOCK.fullmatch(example[len(template) :]) if len(example) > len(template) else None
+    if clock:
+        gap, hour_mark, second_mark = clock[1], clock[3], clock[5] or ""
+        form = template + gap + "hh" + hour_mark + "mm" + (f"{second_mark}ss" if clock[6] else "")
+    else:
+        form = template
+    if letters.shape[1] != len(form):
+        return None
+    days = _days(letters, form)
+    if days is None:
+        return None
+    seconds = _seconds(letters, form, len(template)) if "hh" in form else None
+    if "hh" in form and seconds is None:
+        return None
+    return days if seconds is None else days + seconds
+
+
+def _number(letters: Array, form: str, code: str, start: int = 0) -> tuple[Ints, Bools] | None:
+    place = form.find(code, start)
+    if place < 0:
+        return None
+    digits = letters[:, place : place + len(code)].astype(np.int64) - 48
+    weights = 10 ** np.arange(len(code) - 1, -1, -1)
+    return np.asarray(digits @ weights), np.asarray(((digits >= 0) & (digits <= 9)).all(axis=1))
+
+
+def _days(letters: Array, form: str) -> Dates | None:
+    """Days of the letters, NaT where they are none; None if separators differ."""
+    for place, letter in enumerate(form):
+        if letter not in "YMDhms" and not (letters[:, place] == ord(letter)).all():
+            return None
+    parts = [_number(letters, form, code) for code in ("YYYY", "MM", "DD")]
+    (year, good_y), (month, good_m) = parts[0], parts[1]  # type: ignore[misc]
+    day, good_d = parts[2] or (np.ones(len(letters), np.int64), np.ones(len(letters), bool))
+    good = good_y & good_m & good_d & (month >= 1) & (month <= 12) & (day >= 1) & (day <= 31)
+    months = (year - 1970) * 12 + month - 1
+    first = np.where(good, months, 0).astype("datetime64[M]")
+    days = first.astype("datetime64[D]") + (np.where(good, day, 1) - 1)
+    good &= days.astype("datetime64[M]") == first
+    return np.where(good, days.astype("datetime64[s]"), np.datetime64("NaT"))
+
+
+def _seconds(letters: Array, form: str, start: int) -> Array | None:
+    """Seconds of the clock in the letters."""
+    total = np.zeros(len(letters), dtype=np.int64)
+    for code, worth, most in (("hh", 3600, 23), ("mm", 60, 59), ("ss", 1, 59)):
+        found = _number(letters, form, code, start)
+        if found is None:
+            continue
+        value, good = found
+        if not good.all() or value.max() > most:
+            return None
+        total += worth * value
+    return total.astype("timedelta64[s]")

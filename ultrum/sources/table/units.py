@@ -1,0 +1,140 @@
+"""What the numbers of a column measure: percent or decimals, index, price, which currency.
+
+Every column gets an answer and a reason; a column of which nothing is said keeps its numbers as they
+are written and says so.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, Final
+
+from ultrum.errors import TableError
+from ultrum.sources.table.numbers import ReadNumbers
+
+PERCENT, DECIMAL = "percent", "decimal"
+_SAYS_PERCENT: Final = re.compile(r"%|\bper ?cent\b|\bpct\b|\bprozent\b", re.IGNORECASE)
+_PROSE_PERCENT: Final = re.compile(
+    r"(\b(?:are|is|all|figures?|values?|returns?|numbers?|rates?|yields?)\b[^.\n]{0,60}\b)?"
+    r"\b(in percent|in per cent|per cent\b|percent per|in %|\(%\)|, %|unit: %|% per)",
+    re.IGNORECASE,
+)
+_BASE: Final = re.compile(r"\b((?:19|20)\d\d(?:[-/ ]?(?:Q[1-4]|\d\d))?) ?= ?100\b")
+_PAIR: Final = re.compile(r"\b([A-Z]{3}) ?(?:/|per) ?(?:one )?([A-Z]{3})\b")
+_AFTER: Final = r"(?=\s*(?:$|[)\],;]|mn|bn|million|billion|thousand|th\b|per))"
+_CODE: Final = re.compile(r"[(\[,;:]\s*([A-Z]{3})" + _AFTER)
+_CODE_ALONE: Final = re.compile(r"(?:^|[(\[,;:]\s*)([A-Z]{3})" + _AFTER)
+_SIGNS: Final = {"€": "EUR", "£": "GBP", "¥": "JPY"}
+_NO_CURRENCY: Final = frozenset(
+    "NSA SAA YOY QOQ MOM AVG EOP SUM MIN MAX CPI PPI GDP GNP ALL TOT NET END MTD YTD PCT IDX VOL".split()
+)
+_MEASURES: Final = (
+    (re.compile(r"\b(open interest)\b", re.IGNORECASE), "stock"),
+    (re.compile(r"\b(open|high|low|close|closing|price|settle|last|bid|ask|nav)\b", re.IGNORECASE), "price"),
+    (re.compile(r"\b(volume|turnover|sales|exports|imports|births)\b", re.IGNORECASE), "flow"),
+    (re.compile(r"\b(excess )?returns?\b", re.IGNORECASE), "return"),
+    (re.compile(r"\b(yield|interest|rate|inflation|unemployment)\b", re.IGNORECASE), "rate"),
+    (re.compile(r"\bindex\b", re.IGNORECASE), "index"),
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class UnitFinding:
+    """What was found of one column: facts for its descriptor, and why."""
+
+    percent: bool
+    facts: Mapping[str, Any] = field(default_factory=dict)
+    chosen: str = "as written"
+    alternatives: str = PERCENT
+    certainty: str = "nothing says otherwise"
+    line: int = 0
+
+
+def unit_of(
+    name: str, title: str, said: str, numbers: ReadNumbers, preamble: str, given: str | None, where: str
+) -> UnitFinding:
+    """The unit of one column.
+
+    Parameters
+    ----------
+    name, title, said : str
+        Name of the column, what more its heading says, and the cell under its name.
+    numbers : ReadNumbers
+        Its numbers, with the percent signs and currencies that stood beside them.
+    preamble : str
+        Prose above the table.
+    given : str, optional
+        The unit a person said.
+    """
+    facts = _facts(f"{name} {title} {said}", said, numbers)
+    if given is not None:
+        return _as_given(given, facts)
+    known = sum(1 for v in numbers.values if v == v)  # noqa: PLR0124 - NaN differs from itself
+    if numbers.percent:
+        if numbers.percent < known:
+            raise TableError(
+                f"{where}: {numbers.percent} of the {known} numbers in '{name}' have a percent sign, "
+                "the others none; say units='percent' or units='decimal'."
+            )
+        return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, "", "percent signs in the cells")
+    if _SAYS_PERCENT.search(said) or _SAYS_PERCENT.search(f"{name} {title}"):
+        return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, "the heading says so")
+    prose = _PROSE_PERCENT.search(preamble)
+    if prose and not (facts.get("currency") or facts.get("base_period")) and facts.get("measure") not in (
+        "price", "flow", "index", "stock",
+    ):  # fmt: skip
+        line = preamble[: prose.end()].count("\n") + 1
+        return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, f"line {line} says so", line)
+    words = _words(facts)
+    if words:
+        return UnitFinding(False, facts, words, "", "the heading says so")
+    return UnitFinding(False, facts)
+
+
+def _as_given(given: str, facts: Mapping[str, Any]) -> UnitFinding:
+    if given == PERCENT:
+        return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, "", "given")
+    if given == "as written":
+        return UnitFinding(False, facts, given, "", "given")
+    return UnitFinding(False, {**facts, "unit": given}, given, "", "given")
+
+
+def _facts(text: str, said: str, numbers: ReadNumbers) -> dict[str, Any]:
+    """Measure, currency, pair and base period as far as words tell them."""
+    facts: dict[str, Any] = {}
+    pair = _PAIR.search(text)
+    if pair:  # "QML per QSR" and "QSR/QML" both pay QML for one QSR
+        base, quote = (pair[2], pair[1]) if "per" in pair[0] else (pair[1], pair[2])
+        return {"measure": "quote", "unit": f"{base}/{quote}"}
+    base_period = _BASE.search(text)
+    if base_period:
+        return {"measure": "index", "unit": "index", "base_period": base_period[1]}
+    measure = next((m for pattern, m in _MEASURES if pattern.search(text)), "")
+    if measure:
+        facts["measure"] = measure
+    currency = _currency(text, said, numbers)
+    if currency and measure not in ("rate", "return"):
+        facts["currency"] = currency
+        facts["unit"] = "currency"
+    if measure == "index":
+        facts["unit"] = "index"
+    return facts
+
+
+def _currency(text: str, said: str, numbers: ReadNumbers) -> str:
+    sign = _SIGNS.get(numbers.currency, numbers.currency)
+    if re.fullmatch(r"[A-Z]{3}", sign):
+        return sign
+    codes = [c for c in (*_CODE_ALONE.findall(said), *_CODE.findall(text)) if c not in _NO_CURRENCY]
+    return codes[0] if codes else ""
+
+
+def _words(facts: Mapping[str, Any]) -> str:
+    unit = facts.get("unit", "")
+    parts = [facts.get("measure", ""), unit if unit not in ("currency", facts.get("measure")) else "",
+             facts.get("currency", "")]  # fmt: skip
+    if "base_period" in facts:
+        parts.append(f"{facts['base_period']} = 100")
+    return ", ".join(p for p in parts if p)
