@@ -291,7 +291,9 @@ def infer_frequency(index: pd.Index) -> Frequency:
             f"The frequency cannot be read off a {type(index).__name__} of {len(index)} entries; "
             "say frequency='M' or give it dates."
         )
-    days = np.unique(index.to_numpy().astype("datetime64[D]").astype(np.int64))
+    days = index.to_numpy().astype("datetime64[D]").astype(np.int64)
+    if (np.diff(days) <= 0).any():
+        days = np.unique(days)
     if len(days) < len(index):
         raise FrequencyError("Several observations a day: say frequency='N', '5N' or 'H'.")
     gap = float(np.median(np.diff(days)))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Final
@@ -15,13 +16,31 @@ from ultrum.core.series import SeriesTable, infer_frequency
 from ultrum.core.types import Array, Dates, Ints
 from ultrum.errors import FrequencyError, TableError
 from ultrum.sources.table.dates import ReadDates
-from ultrum.sources.table.layout import Rejected
 from ultrum.sources.table.result import Decision, Reading, TableOptions
 from ultrum.sources.table.typed import Typed
 from ultrum.sources.table.units import UnitFinding
 
-_VALUE_NAMES: Final = ("value", "obs_value", "observation", "values", "val", "wert", "valeur", "amount")
-_ATTRIBUTES: Final = ("currency", "unit", "units", "name", "title", "status", "obs_status", "note", "notes")
+_VALUE_NAMES: Final = (
+    "value",
+    "obs_value",
+    "observation",
+    "values",
+    "val",
+    "wert",
+    "valeur",
+    "amount",
+)
+_ATTRIBUTES: Final = (
+    "currency",
+    "unit",
+    "units",
+    "name",
+    "title",
+    "status",
+    "obs_status",
+    "note",
+    "notes",
+)
 _MOST_KEYS: Final = 4
 
 
@@ -47,8 +66,7 @@ def assemble(name: str, found: Typed, options: TableOptions) -> Reading:
     found, twice = _without_copies(found)
     decisions = [*found.decisions, *twice, *_unit_decisions(found)]
     found = _in_decimals(found)
-    records = found.frame()
-    plain = Reading(name, {}, records, tuple(decisions), tuple(found.rejected))
+    plain = Reading(name, {}, tuple(decisions), tuple(found.rejected), found.frame)
     if options.records_only or not found.numeric:
         return plain
     keys = _key_columns(found, options)
@@ -57,10 +75,18 @@ def assemble(name: str, found: Typed, options: TableOptions) -> Reading:
     labels = _joined_keys(found, keys)
     rows = _rows(found, labels, options, name)
     if rows is None:
-        said = Decision("shape", "dated records: their dates follow no frequency")
-        return replace(plain, decisions=(*decisions, said))
-    fields = _long(name, found, keys, labels, rows, options) if keys else _wide(name, found, rows, options)
-    shape = f"long, named by {' and '.join(repr(k) for k in keys)}" if keys else "wide, one series a column"
+        loose = Decision("shape", "dated records: their dates follow no frequency")
+        return replace(plain, decisions=(*decisions, loose))
+    fields = (
+        _long(name, found, keys, labels, rows, options)
+        if keys
+        else _wide(name, found, rows, options)
+    )
+    shape = (
+        f"long, named by {' and '.join(repr(k) for k in keys)}"
+        if keys
+        else "wide, one series a column"
+    )
     order = _order(found.dates.moments) if not keys else ""
     said = [
         Decision("shape", shape),
@@ -68,7 +94,7 @@ def assemble(name: str, found: Typed, options: TableOptions) -> Reading:
         Decision("frequency", rows.frequency.name + rows.timed, certainty=rows.certainty),
     ]
     parted = _parted(fields, found, options, rows)
-    return Reading(name, parted, records, (*decisions, *said), tuple(found.rejected))
+    return replace(plain, fields=parted, decisions=(*decisions, *said))
 
 
 def _records(plain: Reading, found: Typed, name: str) -> Reading:
@@ -86,8 +112,13 @@ def _records(plain: Reading, found: Typed, name: str) -> Reading:
 
 def _without_copies(found: Typed) -> tuple[Typed, list[Decision]]:
     """Rows repeated word for word, left out and counted."""
-    frame = found.frame()
-    repeated = frame.duplicated().to_numpy()
+    steps = np.diff(found.dates.moments.astype(np.int64))
+    if (steps > 0).all() or (steps < 0).all():
+        return found, []
+    texts = {n: c for n, c in found.columns.items() if n not in found.numeric}
+    if not pd.DataFrame({**texts, "": found.dates.moments}).duplicated().any():
+        return found, []
+    repeated = found.frame().duplicated().to_numpy()
     if not repeated.any():
         return found, []
     kept = ~repeated
@@ -95,8 +126,12 @@ def _without_copies(found: Typed) -> tuple[Typed, list[Decision]]:
     dates = replace(found.dates, moments=found.dates.moments[kept], offsets=offsets)
     place = np.cumsum(kept) - 1
     columns = {n: c[kept] for n, c in found.columns.items()}
-    said = Decision("duplicates", f"{int(repeated.sum())} rows repeat others word for word; one of each kept")
-    return replace(found, dates=dates, columns=columns, breaks=[int(place[b]) for b in found.breaks]), [said]
+    said = Decision(
+        "duplicates", f"{int(repeated.sum())} rows repeat others word for word; one of each kept"
+    )
+    return replace(
+        found, dates=dates, columns=columns, breaks=[int(place[b]) for b in found.breaks]
+    ), [said]
 
 
 def _unit_decisions(found: Typed) -> list[Decision]:
@@ -114,7 +149,8 @@ def _unit_decision(what: str, unit: UnitFinding) -> Decision:
 
 def _in_decimals(found: Typed) -> Typed:
     columns = {
-        n: c / 100.0 if n in found.units and found.units[n].percent else c for n, c in found.columns.items()
+        n: c / 100.0 if n in found.units and found.units[n].percent else c
+        for n, c in found.columns.items()
     }
     return replace(found, columns=columns)
 
@@ -124,9 +160,16 @@ def _key_columns(found: Typed, options: TableOptions) -> list[str] | None:
     if options.asset_column:
         if options.asset_column not in found.columns:
             known = ", ".join(found.columns)
-            raise TableError(f"asset_column='{options.asset_column}' is no column; there are: {known}.")
+            raise TableError(
+                f"asset_column='{options.asset_column}' is no column; there are: {known}."
+            )
         return [options.asset_column]
     moments = pd.Series(found.dates.moments)
+    if (
+        moments.is_monotonic_increasing
+        and (np.diff(found.dates.moments.astype(np.int64)) > 0).all()
+    ):
+        return []
     if moments.is_unique:
         return []
     texts = [n for n in found.columns if n not in found.numeric and n.lower() not in _ATTRIBUTES]
@@ -186,9 +229,9 @@ def _frequency(dates: ReadDates, labels: Array | None) -> tuple[Frequency, str] 
     moments = dates.moments
     if dates.timed:
         longest = moments if labels is None else moments[labels == pd.Series(labels).mode()[0]]
-        if len(np.unique(longest.astype("datetime64[D]"))) < len(longest):
+        if len(distinct(longest.astype("datetime64[D]"))) < len(longest):
             return _intraday(longest), "read off the smallest step"
-    days = np.unique(moments.astype("datetime64[D]"))
+    days = distinct(moments.astype("datetime64[D]"))
     daily = Frequency("B" if bool(np.is_busday(days).all()) else "D")
     if len(days) < 2:
         return daily, "a single date"
@@ -202,9 +245,15 @@ def _frequency(dates: ReadDates, labels: Array | None) -> tuple[Frequency, str] 
     return shown, "sure" if len(days) > 2 or shown.code in "BD" else "read off two dates"
 
 
+def distinct(moments: Dates) -> Dates:
+    """Sorted distinct moments; quick where they are in order already, as they mostly are."""
+    ordered = moments if (np.diff(moments.astype(np.int64)) >= 0).all() else np.sort(moments)
+    return ordered[np.r_[True, np.diff(ordered.astype(np.int64)) > 0]] if len(ordered) else ordered
+
+
 def _intraday(moments: Dates) -> Frequency:
     """Minutes or hours between neighbours, by the commonest step."""
-    steps = np.diff(np.unique(moments)).astype(np.int64)
+    steps = np.diff(distinct(moments)).astype(np.int64)
     usual = int(np.bincount(np.minimum(steps, 86_400)).argmax())
     minutes = max(1, round(usual / 60))
     return Frequency("H", minutes // 60) if minutes % 60 == 0 else Frequency("N", minutes)
@@ -224,7 +273,9 @@ def _stamps(dates: ReadDates, options: TableOptions, name: str) -> pd.DatetimeIn
     try:
         return naive.tz_localize(options.timezone)
     except Exception as error:
-        raise TableError(f"{name}: times do not fit timezone='{options.timezone}': {error}.") from None
+        raise TableError(
+            f"{name}: times do not fit timezone='{options.timezone}': {error}."
+        ) from None
 
 
 def _stamp_index(ordinals: Ints, stamps: pd.DatetimeIndex) -> pd.DatetimeIndex:
@@ -287,7 +338,11 @@ def _long(
         block = np.full(filled.shape, np.nan)
         block[place, columns] = found.columns[column]
         abouts = [
-            _of_member(_about(name, str(n), f"{n}.{column}", rows.frequency, found, column, options), n, stated)
+            _of_member(
+                _about(name, str(n), f"{n}.{column}", rows.frequency, found, column, options),
+                n,
+                stated,
+            )
             for n in names
         ]
         fields["" if alone else column] = SeriesTable.build(block, index, abouts)
@@ -298,9 +353,8 @@ def _of_member(about: Descriptor, name: Any, stated: Mapping[str, Mapping[Any, s
     """Descriptor with what the table's other columns say of one asset."""
     facts: dict[str, str] = {}
     currency = stated["currency"].get(name, "")
-    if currency and about.measure in ("price", "flow", "stock") and about.unit in ("", "currency"):
-        if about.measure == "price":
-            facts["currency"] = currency
+    if currency and about.measure == "price" and about.unit in ("", "currency"):
+        facts["currency"] = currency
     title = stated["title"].get(name) or stated["name"].get(name)
     if title and not about.title:
         facts["title"] = title
@@ -319,7 +373,13 @@ def _stated(name: str, found: Typed, labels: Array | None, fact: str) -> dict[An
 
 
 def _about(
-    table: str, name: str, field_name: str, frequency: Frequency, found: Typed, column: str, options: TableOptions
+    table: str,
+    name: str,
+    field_name: str,
+    frequency: Frequency,
+    found: Typed,
+    column: str,
+    options: TableOptions,
 ) -> Descriptor:
     unit = found.units[column]
     steps = [Step("read", (("from", f"{table}#{field_name}"),))]
@@ -340,13 +400,15 @@ def _parted(
     fields: dict[str, SeriesTable], found: Typed, options: TableOptions, rows: _Rows
 ) -> dict[str, SeriesTable]:
     """Series split where a definition changes, as declared or detected."""
-    cuts = sorted({int(rows.ordinals[b]) for b in found.breaks} | _declared(options, rows.frequency))
+    cuts = sorted(
+        {int(rows.ordinals[b]) for b in found.breaks} | _declared(options, rows.frequency)
+    )
     if not cuts:
         return fields
     parted: dict[str, SeriesTable] = {}
     for column, table in fields.items():
         edges = [-(2**62), *cuts, 2**62]
-        for low, high in zip(edges[:-1], edges[1:], strict=True):
+        for low, high in itertools.pairwise(edges):
             inside = (table.ordinals >= low) & (table.ordinals < high)
             if inside.any():
                 parted.update(_part(column, table, inside, rows.frequency))
@@ -360,12 +422,18 @@ def _declared(options: TableOptions, frequency: Frequency) -> set[int]:
     return {int(o) for o in frequency.ordinals(np.array(days))} if days else set()
 
 
-def _part(column: str, table: SeriesTable, inside: Array, frequency: Frequency) -> dict[str, SeriesTable]:
+def _part(
+    column: str, table: SeriesTable, inside: Array, frequency: Frequency
+) -> dict[str, SeriesTable]:
     index = table.index[inside]
     label = frequency.labels(table.ordinals[inside][:1])[0]
     named = f"{column} from {label}"
     abouts = [
-        a.stepped("split where the definition changes", {"name": named if a.name == column else a.name}, at=label)
+        a.stepped(
+            "split where the definition changes",
+            {"name": named if a.name == column else a.name},
+            at=label,
+        )
         for a in table.about
     ]
     return {named: SeriesTable.build(table.block[inside].copy(), index, abouts)}

@@ -27,13 +27,15 @@ def read_parquet(body: bytes, name: str, options: TableOptions) -> Typed:
     if frame.index.name is not None:
         frame = frame.reset_index()
     names = [str(c) for c in frame]
-    frame.columns = names  # type: ignore[assignment]
+    frame.columns = names
     dated = _date_column(names, frame, options, name)
     column = frame[dated]
     offsets = None
     if getattr(column.dtype, "tz", None) is not None:
         local = column.dt.tz_localize(None)
-        offsets = ((local - column.dt.tz_convert("UTC").dt.tz_localize(None)).dt.total_seconds()).to_numpy()
+        offsets = (
+            (local - column.dt.tz_convert("UTC").dt.tz_localize(None)).dt.total_seconds()
+        ).to_numpy()
         column = local
     cells: Array = column.to_numpy() if column.dtype.kind == "M" else column.to_numpy(dtype=object)
     dates = read_dates(cells, options.dates, f"{name}, column '{dated}'")
@@ -70,4 +72,6 @@ def _date_column(names: list[str], frame: object, options: TableOptions, where: 
     named = [n for n in names if n.lower() in DATE_WORDS]
     for candidate in (*kinds, *named):
         return candidate
-    raise TableError(f"{where}: no column of dates; it has: {', '.join(names)}. Say date_column=...")
+    raise TableError(
+        f"{where}: no column of dates; it has: {', '.join(names)}. Say date_column=..."
+    )

@@ -24,7 +24,9 @@ _MONTH_NAMES: Final = {  # first letters of the months in the languages tables c
     7: "jul juil lug lip", 8: "aug août ago aou aoû sie", 9: "sep sept set wrz", 10: "oct okt ott out paź",
     11: "nov lis", 12: "dec dez déc dic dec. gru",
 }  # fmt: skip
-_MONTH_OF: Final = {word: number for number, words in _MONTH_NAMES.items() for word in words.split()}
+_MONTH_OF: Final = {
+    word: number for number, words in _MONTH_NAMES.items() for word in words.split()
+}
 _ROMAN: Final = {"I": 1, "II": 2, "III": 3, "IV": 4}
 _LETTERS: Final = "[^\\W\\d_]"
 _NAME: Final = rf"(?P<b>{_LETTERS}{{3,12}})\.?"
@@ -278,8 +280,8 @@ class ReadDates:
     @property
     def timed(self) -> bool:
         """Whether any instant is not midnight."""
-        known = self.moments[~np.isnat(self.moments)]
-        return bool((known != known.astype("datetime64[D]")).any())
+        seconds = self.moments.astype("datetime64[s]").view(np.int64)
+        return bool((seconds[~np.isnat(self.moments)] % 86_400).any())
 
 
 def read_dates(cells: Array, given: str | None, where: str) -> ReadDates:
@@ -335,10 +337,22 @@ def _native(cells: Array) -> ReadDates | None:
     """Dates that are dates already, as workbooks and Parquet hold them."""
     if cells.dtype.kind == "M":
         return ReadDates(cells.astype("datetime64[s]"), "D", "dates of the file itself")
-    kinds = {type(c) for c in cells if c not in (None, "")}
+    kinds = set(map(type, cells))
+    if kinds == {date} or (kinds == {datetime} and not any(c.tzinfo for c in cells)):
+        return ReadDates(_instants(cells, kinds == {datetime}), "D", "dates of the file itself")
+    kinds = {type(c) for c in cells if c is not None and c != ""}
     if not kinds or not all(issubclass(k, date) for k in kinds):
         return None
-    return _clocked([None if c in (None, "") else c for c in cells], "D", "dates of the file itself")
+    return _clocked(
+        [None if c in (None, "") else c for c in cells], "D", "dates of the file itself"
+    )
+
+
+def _instants(cells: Iterable[Any], timed: bool) -> Dates:
+    """Many dates or datetimes as an array; quicker than NumPy's own way."""
+    days = np.array([c.toordinal() for c in cells], dtype=np.int64) - 719_163
+    clock = [c.hour * 3600 + c.minute * 60 + c.second for c in cells] if timed else 0
+    return np.asarray((days * 86_400 + np.asarray(clock, dtype=np.int64)).astype("datetime64[s]"))
 
 
 def _clocked(moments: Sequence[Any], frequency: str, style: str) -> ReadDates:
@@ -404,7 +418,9 @@ def _several(cells: Iterable[str], where: str) -> list[DateStyle]:
     chosen: dict[str, DateStyle] = {}
     by_separators: dict[str, list[str]] = {}
     for shape, members in groups.items():
-        by_separators.setdefault(re.sub(r"9+", "9", re.sub(rf"{_LETTERS}+", "a", shape)), []).extend(members)
+        by_separators.setdefault(
+            re.sub(r"9+", "9", re.sub(rf"{_LETTERS}+", "a", shape)), []
+        ).extend(members)
     for members in by_separators.values():
         fits = fitting(members)
         if not fits:
@@ -420,4 +436,3 @@ def _several(cells: Iterable[str], where: str) -> list[DateStyle]:
             f"{where}: dates of several frequencies are mixed ({', '.join(chosen)}); name the block."
         )
     return list(chosen.values())
-

@@ -20,7 +20,9 @@ DELIMITERS: Final = (";", "\t", "|", ",")
 SPACES: Final = "spaces"
 _GAPS: Final = re.compile(r" {2,}|\t+")
 _ANY_GAP: Final = re.compile(r"\s+")
-_PAGE: Final = re.compile(rb"\s*(<!doctype html|<html|<table|<\?xml[^>]*\?>\s*<!doctype html)", re.IGNORECASE)
+_PAGE: Final = re.compile(
+    rb"\s*(<!doctype html|<html|<table|<\?xml[^>]*\?>\s*<!doctype html)", re.IGNORECASE
+)
 _NESTING: Final = 6
 
 
@@ -47,7 +49,9 @@ def _is_workbook(body: bytes) -> bool:
         return False
     found = bool(names & {"xl/workbook.xml", "xl/workbook.bin", "content.xml"})
     if found and size > LARGEST:
-        raise TableError(f"The workbook unpacks to {size:,} bytes; more than {LARGEST:,} are refused.")
+        raise TableError(
+            f"The workbook unpacks to {size:,} bytes; more than {LARGEST:,} are refused."
+        )
     return found
 
 
@@ -79,7 +83,7 @@ def text_grid(text: str, name: str, delimiter: str | None, encoding: str = "utf-
     lines = text.splitlines()
     mark = delimiter or _best_delimiter(lines)
     said = {"\t": "tab", " ": SPACES}.get(mark, mark)
-    if mark == SPACES or mark == " ":
+    if mark in (SPACES, " "):
         rows: list[Row] = [_ANY_GAP.split(line.strip()) for line in lines]
         numbers = list(range(1, len(lines) + 1))
     elif mark == "  ":
@@ -123,7 +127,9 @@ def _best_delimiter(lines: list[str]) -> str:
             if len(cells) > 1 and any(style_of(c.strip().strip('"')) for c in cells[:3]):
                 widths[len(cells)] += 1
         score = widths.most_common(1)[0][1] if widths else 0
-        penalty = 0.85 if mark == SPACES else 0.9 if mark == "," and _decimal_commas(sample) else 1.0
+        penalty = (
+            0.85 if mark == SPACES else 0.9 if mark == "," and _decimal_commas(sample) else 1.0
+        )
         if score * penalty > most:
             best, most = mark, score * penalty
     return best if most else _by_headings(sample)
@@ -160,7 +166,9 @@ def _workbook(body: bytes, name: str, sheet: str | int | None) -> list[Grid]:
         for title in wanted:
             found = book.get_sheet_by_name(title)
             rows: Any = found.to_python(skip_empty_area=False)
-            grids.append(Grid(title, rows, list(range(1, len(rows) + 1)), "sheet", (("sheet", title),)))
+            grids.append(
+                Grid(title, rows, list(range(1, len(rows) + 1)), "sheet", (("sheet", title),))
+            )
     except TableError:
         raise
     except Exception as error:  # the reader has several kinds of errors, and panics on some files
@@ -172,7 +180,9 @@ def _without_durations(grid: Grid) -> Grid:
     """Times of day as text."""
     if not any(isinstance(c, timedelta) for row in grid.rows[:50] for c in row):
         return grid
-    rows: list[Row] = [[str(c) if isinstance(c, timedelta) else c for c in row] for row in grid.rows]
+    rows: list[Row] = [
+        [str(c) if isinstance(c, timedelta) else c for c in row] for row in grid.rows
+    ]
     return Grid(grid.name, rows, grid.lines, grid.how, grid.decisions)
 
 
@@ -263,7 +273,9 @@ def _chosen(grids: list[Grid], sheet: str | int | None, name: str, what: str) ->
     if isinstance(sheet, int) and 1 <= sheet <= len(grids):
         return [grids[sheet - 1]]
     words = str(sheet).lower()
-    exact = [g for g in grids if g.name.lower() == words] or [g for g in grids if words in g.name.lower()]
+    exact = [g for g in grids if g.name.lower() == words] or [
+        g for g in grids if words in g.name.lower()
+    ]
     if len(exact) != 1:
         listed = ", ".join(f"'{g.name}'" for g in grids)
         raise TableError(f"{len(exact)} {what}s of {name} are named '{sheet}'; it has: {listed}.")
@@ -308,7 +320,13 @@ def _records_in(said: Any, depth: int, path: str = "the whole") -> tuple[list[Ro
         return own, path
     if depth > _NESTING:
         return None
-    inside = said.items() if isinstance(said, dict) else enumerate(said) if isinstance(said, list) else ()
+    inside = (
+        said.items()
+        if isinstance(said, dict)
+        else enumerate(said)
+        if isinstance(said, list)
+        else ()
+    )
     found = [f for key, v in inside if (f := _records_in(v, depth + 1, str(key))) is not None]
     return max(found, key=lambda f: len(f[0]), default=None)
 
@@ -328,14 +346,27 @@ def _as_rows(said: Any) -> list[Row] | None:
 
 
 def _mapping_rows(said: Mapping[str, Any]) -> list[Row] | None:
-    head = next((said[k] for k in ("columns", "header", "fields", "names") if isinstance(said.get(k), list)), None)
-    body = next((said[k] for k in ("data", "rows", "values") if isinstance(said.get(k), list)), None)
+    head = next(
+        (
+            said[k]
+            for k in ("columns", "header", "fields", "names")
+            if isinstance(said.get(k), list)
+        ),
+        None,
+    )
+    body = next(
+        (said[k] for k in ("data", "rows", "values") if isinstance(said.get(k), list)), None
+    )
     if head and body and all(isinstance(r, list) for r in body):
         names = [h.get("name", h.get("id", "")) if isinstance(h, dict) else str(h) for h in head]
         return [names, *body]
     lists = {k: v for k, v in said.items() if isinstance(v, list)}
     lengths = {len(v) for v in lists.values()}
-    if len(lists) > 1 and len(lengths) == 1 and not any(isinstance(c, list | dict) for v in lists.values() for c in v):
+    if (
+        len(lists) > 1
+        and len(lengths) == 1
+        and not any(isinstance(c, list | dict) for v in lists.values() for c in v)
+    ):
         return [list(lists), *map(list, zip(*lists.values(), strict=True))]
     if len(said) > 1 and all(style_of(str(k)) for k in said):
         if all(isinstance(v, dict) for v in said.values()):

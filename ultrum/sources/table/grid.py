@@ -47,7 +47,9 @@ class Grid:
         if len(self.rows) > MOST_ROWS:
             raise TableError(f"{where} has more than {MOST_ROWS:,} rows; it is refused.")
         if max(map(len, self.rows), default=0) > MOST_COLUMNS:
-            raise TableError(f"{where}: a line has more than {MOST_COLUMNS:,} cells; it is refused.")
+            raise TableError(
+                f"{where}: a line has more than {MOST_COLUMNS:,} cells; it is refused."
+            )
         return self
 
     def turned(self) -> Grid:
@@ -64,7 +66,11 @@ def is_date(cell: Any) -> bool:
         return bool(style_of(cell_text(cell)))
     if isinstance(cell, date):
         return True
-    return isinstance(cell, float | int) and not isinstance(cell, bool) and bool(style_of(cell_text(cell)))
+    return (
+        isinstance(cell, float | int)
+        and not isinstance(cell, bool)
+        and bool(style_of(cell_text(cell)))
+    )
 
 
 def shape_of(cell: Any) -> str:

@@ -20,8 +20,22 @@ UNIT_WORDS: Final = re.compile(
     re.IGNORECASE,
 )
 DATE_WORDS: Final = frozenset(
-    "date day period time month quarter year week datum tag monat jahr fecha mes data mois année "
-    "observation_date timestamp datetime when date_time time_period".split()
+    [
+        *(
+            "date",
+            "day",
+            "period",
+            "time",
+            "month",
+            "quarter",
+            "year",
+            "week",
+            "when",
+            "observation_date",
+        ),
+        *("timestamp", "datetime", "date_time", "time_period", "datum", "tag", "monat", "jahr"),
+        *("fecha", "mes", "data", "mois", "année"),
+    ]
 )
 _UNIT_LABELS: Final = ("unit", "units", "unit of measure", "einheit", "unité", "measure")
 _MOST_ROWS: Final = 6
@@ -161,7 +175,11 @@ def _says_units(texts: Sequence[str]) -> bool:
     if texts[0].lower() in _UNIT_LABELS:
         return True
     said = [t for t in texts[1:] if t]
-    return bool(said) and all(UNIT_WORDS.fullmatch(t) for t in said) and texts[0].lower() not in DATE_WORDS
+    return (
+        bool(said)
+        and all(UNIT_WORDS.fullmatch(t) for t in said)
+        and texts[0].lower() not in DATE_WORDS
+    )
 
 
 def _unique_row(padded: dict[int, list[str]], naming: Sequence[int]) -> int | None:

@@ -10,17 +10,30 @@ import re
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
+from datetime import date, datetime
 from typing import Any, Final
 
 from ultrum.errors import TableError
 from ultrum.sources.table.dates import BY_NAME, cell_text, looks_like_date
-from ultrum.sources.table.grid import Grid, Row, filled, is_date, is_empty, is_value, is_word, shape_of
+from ultrum.sources.table.grid import (
+    Grid,
+    Row,
+    filled,
+    is_date,
+    is_empty,
+    is_value,
+    is_word,
+    shape_of,
+)
 from ultrum.sources.table.heading import Heading, find_heading, looks_like_data
 
 _TOO_MANY_BAD: Final = 0.1
 _DEEPEST_DATE_COLUMN: Final = 12
+_SAMPLE: Final = 300
 A_TOTAL: Final = "a total or average, not a period"
-_TOTAL: Final = re.compile(r"(grand )?(total|sum|average|mean|avg|gesamt|median)s?:?", re.IGNORECASE)
+_TOTAL: Final = re.compile(
+    r"(grand )?(total|sum|average|mean|avg|gesamt|median)s?:?", re.IGNORECASE
+)
 _BARE: Final = ("2024", "202403", "20240315", "2024.03")  # may be plain numbers
 
 
@@ -87,11 +100,20 @@ def find_blocks(grid: Grid, wishes: Wishes, where: str) -> list[Block]:
     column, count = _date_column(grid, wishes)
     across = _dates_across(grid)
     if across is not None and across[1] > max(count, 2):
-        turned = Grid(grid.name, list(grid.rows[across[0] :]), grid.lines[across[0] :], grid.how, grid.decisions)
+        turned = Grid(
+            grid.name,
+            list(grid.rows[across[0] :]),
+            grid.lines[across[0] :],
+            grid.how,
+            grid.decisions,
+        )
         blocks = find_blocks(_without_empty_rows(turned).turned(), wishes, where)
         said = ("layout", f"dates run across, along line {grid.lines[across[0]]}")
         above = _prose_above(grid, across[0])
-        return [replace(b, decisions=[said, *b.decisions], preamble=f"{above}\n{b.preamble}") for b in blocks]
+        return [
+            replace(b, decisions=[said, *b.decisions], preamble=f"{above}\n{b.preamble}")
+            for b in blocks
+        ]
     if not count:
         raise TableError(
             f"{where}: no rows of a date and values were found in {len(grid.rows)} lines. Is it the right "
@@ -102,7 +124,13 @@ def find_blocks(grid: Grid, wishes: Wishes, where: str) -> list[Block]:
 
 def _without_empty_rows(grid: Grid) -> Grid:
     kept = [i for i, row in enumerate(grid.rows) if filled(row) > 1]
-    return Grid(grid.name, [grid.rows[i] for i in kept], [grid.lines[i] for i in kept], grid.how, grid.decisions)
+    return Grid(
+        grid.name,
+        [grid.rows[i] for i in kept],
+        [grid.lines[i] for i in kept],
+        grid.how,
+        grid.decisions,
+    )
 
 
 def _prose_above(grid: Grid, row: int) -> str:
@@ -114,12 +142,14 @@ def _date_column(grid: Grid, wishes: Wishes) -> tuple[int, int]:
     width = min(max(map(len, grid.rows), default=0), _DEEPEST_DATE_COLUMN)
     if isinstance(wishes.date_column, int):
         return wishes.date_column - 1, len(grid.rows)
-    rows = grid.rows if len(grid.rows) < 4000 else [*grid.rows[:3000], *grid.rows[-1000:]]
+    rows = _sampled(grid.rows)
     best, most, score = 0, 0, 0.0
     for column in range(width):
         dated = [(shape_of(r[column]), r) for r in rows if len(r) > column]
         known = [(s, r) for s, r in dated if s and _has_more(r, column)]
-        weight = sum((0.6 if s in _BARE else 1.0) * (1.0 if _has_value(r, column) else 0.5) for s, r in known)
+        weight = sum(
+            (0.6 if s in _BARE else 1.0) * (1.0 if _has_value(r, column) else 0.5) for s, r in known
+        )
         weight *= 0.98**column
         if weight > score * 1.05:
             best, most, score = column, len(known), weight
@@ -127,6 +157,13 @@ def _date_column(grid: Grid, wishes: Wishes) -> tuple[int, int]:
         return 0, sum(1 for r in rows if r and is_value(r[0]))
     named = _named_date_column(grid, wishes)
     return (named, len(rows)) if named is not None else (best, most)
+
+
+def _sampled(rows: Sequence[Row]) -> Sequence[Row]:
+    """All rows of a small grid; of a large one the first and some spread over the rest."""
+    if len(rows) <= 2 * _SAMPLE:
+        return rows
+    return [*rows[:_SAMPLE], *rows[_SAMPLE :: max(1, (len(rows) - _SAMPLE) // _SAMPLE)]]
 
 
 def _named_date_column(grid: Grid, wishes: Wishes) -> int | None:
@@ -155,7 +192,9 @@ def _dates_across(grid: Grid) -> tuple[int, int] | None:
         dates = [c for c, cell in enumerate(row) if c and is_date(cell)]
         if len(dates) < 2 or len(dates) < 0.5 * (filled(row) - 1) or is_date(row[0]):
             continue
-        labelled = [r for r in grid.rows[i + 1 :] if r and is_word(r[0]) and any(is_value(c) for c in r[1:])]
+        labelled = [
+            r for r in grid.rows[i + 1 :] if r and is_word(r[0]) and any(is_value(c) for c in r[1:])
+        ]
         if labelled and (best is None or len(dates) > best[1]):
             best = (i, len(dates))
     return best
@@ -172,7 +211,11 @@ class _Run:
 
 def _blocks_at(grid: Grid, column: int, wishes: Wishes, where: str) -> list[Block]:
     """Blocks of rows whose dates stand in one column."""
-    families = [_family(row, column, wishes) for row in grid.rows]
+    native = {datetime: "D", date: "D"}
+    families = [
+        (len(row) > column and native.get(type(row[column]))) or _family(row, column, wishes)
+        for row in grid.rows
+    ]
     runs = _runs(grid, families, column)
     if not runs:
         raise TableError(f"{where}: no rows of a date and values were found. Is it the right file?")
@@ -187,7 +230,7 @@ def _family(row: Row, column: int, wishes: Wishes) -> str:
     shape = shape_of(cell)
     if not shape and wishes.weak_dates and is_value(cell):
         return "D"
-    if not shape or all(is_empty(c) for i, c in enumerate(row) if i != column) and len(row) < 2:
+    if not shape or (all(is_empty(c) for i, c in enumerate(row) if i != column) and len(row) < 2):
         return ""
     return "D" if shape == "date" else BY_NAME[shape].frequency
 
@@ -219,7 +262,12 @@ def _without_strays(runs: list[_Run]) -> list[_Run]:
     for run in runs:
         if len(run.at) == 1 and largest > 3 and kept and kept[-1].family != run.family:
             continue
-        if kept and kept[-1].family == run.family and run.at[0] - kept[-1].at[-1] <= 2 and len(runs) > 1:
+        if (
+            kept
+            and kept[-1].family == run.family
+            and run.at[0] - kept[-1].at[-1] <= 2
+            and len(runs) > 1
+        ):
             between_is_stray = run.at[0] - kept[-1].at[-1] == 2
             if between_is_stray:
                 kept[-1].at.extend(run.at)
@@ -234,12 +282,16 @@ def _is_heading(row: Row, column: int) -> bool:
     return words >= 2 and words >= 0.5 * filled(row)
 
 
-def _block(grid: Grid, column: int, runs: list[_Run], which: int, wishes: Wishes, where: str) -> Block:
+def _block(
+    grid: Grid, column: int, runs: list[_Run], which: int, wishes: Wishes, where: str
+) -> Block:
     run = runs[which]
     above = runs[which - 1].at[-1] + 1 if which else 0
     below = runs[which + 1].at[0] if which + 1 < len(runs) else len(grid.rows)
     at = [i for i in run.at if _fits(grid.rows[i], run.width)]
-    heading = find_heading(grid, above, at[0], run.width, column, wishes.columns, wishes.header, where)
+    heading = find_heading(
+        grid, above, at[0], run.width, column, wishes.columns, wishes.header, where
+    )
     rejected, prose = _between(grid, run, at, below, column, heading)
     faults = [r for r in rejected if r.reason != A_TOTAL]
     if len(faults) > max(_TOO_MANY_BAD * len(at), 0.5 if len(at) < 5 else 1):
@@ -248,11 +300,26 @@ def _block(grid: Grid, column: int, runs: list[_Run], which: int, wishes: Wishes
             f"{where}: {len(faults)} rows between the first and last date do not fit, first line "
             f"{first.line}: {first.reason} ('{first.text[:60]}'). Mend them, or name the block."
         )
-    preamble, title = _words_above(grid, above, heading.first_row if heading.first_row >= 0 else at[0])
-    rows = [[*grid.rows[i][: run.width], *[""] * (run.width - len(grid.rows[i]))] for i in at]
-    return Block(
-        grid, column, heading, rows, [grid.lines[i] for i in at], rejected, prose, preamble, title, run.family
+    preamble, title = _words_above(
+        grid, above, heading.first_row if heading.first_row >= 0 else at[0]
     )
+    rows = [_cut(grid.rows[i], run.width) for i in at]
+    return Block(
+        grid,
+        column,
+        heading,
+        rows,
+        [grid.lines[i] for i in at],
+        rejected,
+        prose,
+        preamble,
+        title,
+        run.family,
+    )
+
+
+def _cut(row: Row, width: int) -> Row:
+    return row if len(row) == width else [*row[:width], *[""] * (width - len(row))]
 
 
 def _fits(row: Row, width: int) -> bool:
@@ -286,7 +353,9 @@ def _between(
             continue
         count = len(row)
         label = cell_text(row[column]) if count > column else ""
-        fault = "is no day of the calendar" if looks_like_date(label) else "is not understood as a date"
+        fault = (
+            "is no day of the calendar" if looks_like_date(label) else "is not understood as a date"
+        )
         reason = f"{count} cells, not {run.width}" if count != run.width else f"'{label}' {fault}"
         rejected.append(Rejected(grid.lines[i], text, reason))
     return rejected, prose

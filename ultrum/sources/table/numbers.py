@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 from collections import Counter
 from collections.abc import Iterable, Sequence
@@ -21,8 +22,9 @@ MISSING: Final = frozenset(
 )  # fmt: skip
 SENTINELS: Final = (-99.99, -99.0, -999.0, -999.99, -9999.0, -9999.99, -99999.0, 9999.0, 99999.0,
                     999999.0, 1e20, 1e30)  # fmt: skip
+_DIGITS: Final = frozenset("0123456789.-")
 _SPACES: Final = re.compile(r"[\s\u00a0\u2007\u2009\u202f]")
-_GROUP: Final = r"\d{1,3}(?:%s\d{2,3})*%s\d{3}"
+_GROUP: Final = r"[1-9]\d{0,2}(?:%s\d{2,3})*%s\d{3}"
 _MARKS: Final = r"(?P<flag>[*†‡]+|\(?[pPeErRbB]\)?)?"
 _SCALES: Final = {"k": 1e3, "mn": 1e6, "mio": 1e6, "m": 1e6, "bn": 1e9, "b": 1e9}
 _BODY: Final = (
@@ -153,6 +155,9 @@ def read_numbers(cells: Array, decimal: str, missing: frozenset[str]) -> ReadNum
         return ReadNumbers(cells.astype(np.float64))
     if all(type(c) is float for c in cells):
         return ReadNumbers(np.array(cells, dtype=np.float64))
+    if decimal == "." and all(type(c) is str for c in cells) and set("".join(cells)) <= _DIGITS:
+        with contextlib.suppress(ValueError):  # an empty cell or a stray mark: one by one
+            return ReadNumbers(np.array(list(cells), dtype=np.str_).astype(np.float64))
     values = np.empty(len(cells))
     flags: Counter[str] = Counter()
     currencies: Counter[str] = Counter()
@@ -177,11 +182,15 @@ def read_numbers(cells: Array, decimal: str, missing: frozenset[str]) -> ReadNum
 def sentinel_in(values: Floats) -> float | None:
     """A number such as −999 that stands far from all others and so must mark missing values."""
     known = values[np.isfinite(values)]
-    for sentinel in SENTINELS:
-        others = known[known != sentinel]
-        if len(others) == len(known) or not len(others):
+    if not len(known):
+        return None
+    for sentinel in (float(known.min()), float(known.max())):
+        others = known[known != sentinel] if sentinel in SENTINELS else known[:0]
+        if not len(others):
             continue
-        alone = others.min() > sentinel / 2 if sentinel < 0 else 10 * np.abs(others).max() < sentinel
+        alone = (
+            others.min() > sentinel / 2 if sentinel < 0 else 10 * np.abs(others).max() < sentinel
+        )
         if alone:
             return sentinel
     return None

@@ -23,7 +23,9 @@ _PERIOD: Final = re.compile(r"([MQSH])(\d{1,2})", re.IGNORECASE)
 _WHOLE: Final = re.compile(r"M13|Q0?5|S0?3|A0?1", re.IGNORECASE)
 _CLOCK: Final = re.compile(r"\d{1,2}:\d{2}(:\d{2})?( ?[ap]\.?m\.?)?", re.IGNORECASE)
 _BARE_CLOCK: Final = re.compile(r"\d{3,4}|\d{6}")
-_WHOLE_YEAR: Final = re.compile(r"(annual|year|total|average|mean|sum|avg|jan-dec|jahr|m13).*", re.IGNORECASE)
+_WHOLE_YEAR: Final = re.compile(
+    r"(annual|year|total|average|mean|sum|avg|jan-dec|jahr|m13).*", re.IGNORECASE
+)
 
 
 @dataclass(frozen=True)
@@ -60,7 +62,9 @@ def _parted(block: Block, own: Sequence[Any]) -> DateCells | None:
     clock = _clock_column(block, names)
     if clock is None:
         return None
-    joined = [f"{cell_text(d)} {_clock_text(row[clock])}" for d, row in zip(own, block.rows, strict=True)]
+    joined = [
+        f"{cell_text(d)} {_clock_text(row[clock])}" for d, row in zip(own, block.rows, strict=True)
+    ]
     return DateCells(_objects(joined), (block.date_column, clock), "date and time in two columns")
 
 
@@ -93,8 +97,13 @@ def _year_and_part(block: Block, own: Sequence[Any], names: Sequence[str]) -> Da
         texts = [reader(cell_text(year), cell_text(c)) for year, c in zip(own, cells, strict=True)]
         day = next((k for k, n in enumerate(names) if n in _DAY_WORDS and k != place), None)
         if day is not None and name in _MONTH_WORDS:
-            texts = [f"{t}-{int(float(cell_text(row[day]))):02d}" for t, row in zip(texts, block.rows, strict=True)]
-            return DateCells(_objects(texts), (block.date_column, place, day), "year, month and day apart")
+            texts = [
+                f"{t}-{int(float(cell_text(row[day]))):02d}"
+                for t, row in zip(texts, block.rows, strict=True)
+            ]
+            return DateCells(
+                _objects(texts), (block.date_column, place, day), "year, month and day apart"
+            )
         aside = tuple(i for i, c in enumerate(cells) if _WHOLE.fullmatch(cell_text(c)))
         how = f"year and '{name}' apart"
         if aside:
@@ -150,11 +159,17 @@ def side_by_side(block: Block) -> Block | None:
     """The block with years down and months or quarters across as one with a value a row, or None."""
     if block.family != "A" or block.heading.missing:
         return None
-    parts = {k: p for k, n in enumerate(block.heading.names) if k != block.date_column and (p := _part_of(n))}
+    parts = {
+        k: p
+        for k, n in enumerate(block.heading.names)
+        if k != block.date_column and (p := _part_of(n))
+    }
     kinds = {p[0] for p in parts.values()}
     if len(kinds) != 1 or len(parts) < {"M": 6, "Q": 4}[next(iter(kinds))]:
         return None
-    others = [k for k in range(len(block.heading.names)) if k not in parts and k != block.date_column]
+    others = [
+        k for k in range(len(block.heading.names)) if k not in parts and k != block.date_column
+    ]
     whole = [k for k in others if _WHOLE_YEAR.fullmatch(block.heading.names[k])]
     keys = [k for k in others if k not in whole]
     names = [*[block.heading.names[k] for k in keys], "period", "value"]
@@ -186,7 +201,9 @@ def _part_of(name: str) -> tuple[str, int] | None:
         return "M", int(found[1])
     found = re.fullmatch(r"(?:Q|quarter )([1-4])|([1-4])Q|(I{1,3}|IV)", text, re.IGNORECASE)
     if found:
-        return "Q", int(found[1] or found[2] or {"I": 1, "II": 2, "III": 3, "IV": 4}[found[3].upper()])
+        return "Q", int(
+            found[1] or found[2] or {"I": 1, "II": 2, "III": 3, "IV": 4}[found[3].upper()]
+        )
     return ("M", month_named(text)) if _is_month_name(text) and not style_of(text) else None
 
 
@@ -201,4 +218,6 @@ def _without_empty_ends(rows: Sequence[Row]) -> list[int]:
     for i in filled:
         last[keys[i]] = i
         first.setdefault(keys[i], i)
-    return [i for i in range(len(rows)) if keys[i] in first and first[keys[i]] <= i <= last[keys[i]]]
+    return [
+        i for i in range(len(rows)) if keys[i] in first and first[keys[i]] <= i <= last[keys[i]]
+    ]

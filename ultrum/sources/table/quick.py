@@ -29,11 +29,15 @@ from ultrum.sources.table.result import TableOptions
 from ultrum.sources.table.typed import Typed, typed
 from ultrum.sources.table.unpack import decode
 
-SAMPLE: Final = 64 * 1024
+SAMPLE: Final = 24 * 1024
 LARGE: Final = 200_000
 _MOST_DISTINCT: Final = 100_000
 _PLAIN: Final = re.compile(r"[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?|[-+]?(\d+,?\d*|,\d+)")
 _CLOCK: Final = re.compile(r"([ T;])(\d\d)(:?)(\d\d)(?:(:?)(\d\d))?")
+_LENGTHS: Final = np.array([31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31])
+_FIRSTS: Final = (
+    np.arange("1600-01", "2200-01", dtype="datetime64[M]").astype("datetime64[D]").astype(np.int64)
+)
 _LOWER: Final = sorted(MISSING)
 _MARKS: Final = [*_LOWER, *[m.upper() for m in _LOWER], "NaN", "Null", "None", "N.A.", "Missing"]
 
@@ -85,7 +89,9 @@ def _whole(body: bytes, block: Block, sample: Typed, encoding: str) -> Typed | N
     """The whole file under the sample's decisions."""
     decimal = next(d.chosen for d in sample.decisions if d.what == "decimal mark")
     names = block.heading.names
-    types = {f"{k}": pa.float64() if n in sample.units else pa.string() for k, n in enumerate(names)}
+    types = {
+        f"{k}": pa.float64() if n in sample.units else pa.string() for k, n in enumerate(names)
+    }
     mark = {"tab": "\t"}.get(block.grid.how, block.grid.how)
     try:
         table = pyarrow.csv.read_csv(
@@ -95,7 +101,10 @@ def _whole(body: bytes, block: Block, sample: Typed, encoding: str) -> Typed | N
             ),
             parse_options=pyarrow.csv.ParseOptions(delimiter=mark),
             convert_options=pyarrow.csv.ConvertOptions(
-                column_types=types, null_values=_MARKS, strings_can_be_null=False, decimal_point=decimal
+                column_types=types,
+                null_values=_MARKS,
+                strings_can_be_null=False,
+                decimal_point=decimal,
             ),
         )
     except (pa.ArrowInvalid, pa.ArrowKeyError, UnicodeDecodeError):
@@ -108,7 +117,8 @@ def _whole(body: bytes, block: Block, sample: Typed, encoding: str) -> Typed | N
         return None
     last = block.lines[0] + table.num_rows - 1
     said = [
-        replace(d, chosen=f"lines {block.lines[0]} to {last}") if d.what == "rows" else d for d in sample.decisions
+        replace(d, chosen=f"lines {block.lines[0]} to {last}") if d.what == "rows" else d
+        for d in sample.decisions
     ]
     return replace(sample, dates=dates, columns=columns, decisions=said)
 
@@ -169,9 +179,15 @@ def _matrix(cells: Any) -> Array | None:
     if cells.null_count or not len(cells) or cells.offset:
         return None
     _, places, data = cells.buffers()
-    offsets = np.frombuffer(places, np.int32 if pa.types.is_string(cells.type) else np.int64, len(cells) + 1)
+    offsets = np.frombuffer(
+        places, np.int32 if pa.types.is_string(cells.type) else np.int64, len(cells) + 1
+    )
     length = int(offsets[1] - offsets[0])
-    if not length or int(offsets[-1] - offsets[0]) != length * len(cells) or (np.diff(offsets) != length).any():
+    if (
+        not length
+        or int(offsets[-1] - offsets[0]) != length * len(cells)
+        or (np.diff(offsets) != length).any()
+    ):
         return None
     raw = np.frombuffer(data, np.uint8)[offsets[0] : offsets[-1]]
     return raw.reshape(len(cells), length)
@@ -210,9 +226,13 @@ def _number(letters: Array, form: str, code: str, start: int = 0) -> tuple[Ints,
     place = form.find(code, start)
     if place < 0:
         return None
-    digits = letters[:, place : place + len(code)].astype(np.int64) - 48
-    weights = 10 ** np.arange(len(code) - 1, -1, -1)
-    return np.asarray(digits @ weights), np.asarray(((digits >= 0) & (digits <= 9)).all(axis=1))
+    total = np.zeros(len(letters), dtype=np.int32)
+    good = np.ones(len(letters), dtype=bool)
+    for k in range(place, place + len(code)):
+        digit = letters[:, k] - np.uint8(48)  # wraps below zero, so one comparison tells
+        good &= digit <= 9
+        total = total * 10 + digit
+    return total.astype(np.int64), good
 
 
 def _days(letters: Array, form: str) -> Dates | None:
@@ -223,12 +243,15 @@ def _days(letters: Array, form: str) -> Dates | None:
     parts = [_number(letters, form, code) for code in ("YYYY", "MM", "DD")]
     (year, good_y), (month, good_m) = parts[0], parts[1]  # type: ignore[misc]
     day, good_d = parts[2] or (np.ones(len(letters), np.int64), np.ones(len(letters), bool))
-    good = good_y & good_m & good_d & (month >= 1) & (month <= 12) & (day >= 1) & (day <= 31)
-    months = (year - 1970) * 12 + month - 1
-    first = np.where(good, months, 0).astype("datetime64[M]")
-    days = first.astype("datetime64[D]") + (np.where(good, day, 1) - 1)
-    good &= days.astype("datetime64[M]") == first
-    return np.where(good, days.astype("datetime64[s]"), np.datetime64("NaT"))
+    good = good_y & good_m & good_d & (month >= 1) & (month <= 12) & (day >= 1)
+    month = np.where(good, month, 1)
+    leap = (year % 4 == 0) & ((year % 100 != 0) | (year % 400 == 0))
+    good &= day <= _LENGTHS[month - 1] + (leap & (month == 2))
+    days = _FIRSTS[np.clip(year - 1600, 0, 599) * 12 + month - 1] + day - 1
+    good &= (year >= 1600) & (year < 2200)
+    moments: Dates = (days * 86_400).astype("datetime64[s]")
+    moments[~good] = np.datetime64("NaT")
+    return moments
 
 
 def _seconds(letters: Array, form: str, start: int) -> Array | None:

@@ -18,9 +18,11 @@ from ultrum.sources.http import HttpClient
 from ultrum.sources.table.assemble import assemble
 from ultrum.sources.table.bars import named_bars
 from ultrum.sources.table.columnar import read_parquet
+from ultrum.sources.table.figure import find_figure
 from ultrum.sources.table.formats import grids_of, kind_of
 from ultrum.sources.table.grid import Grid
 from ultrum.sources.table.layout import Block, Wishes, find_blocks
+from ultrum.sources.table.many import expand, figure_series, files_of, is_pattern, read_many
 from ultrum.sources.table.parts import side_by_side
 from ultrum.sources.table.quick import read_quick
 from ultrum.sources.table.result import Decision, Reading, TableOptions
@@ -30,7 +32,7 @@ from ultrum.sources.table.unpack import read_file, unpack
 _FAR_LARGER: Final = 3
 
 
-def read_series(  # noqa: PLR0913 - each decision of the reader can be given
+def read_series(
     source: str | bytes | os.PathLike[str],
     *,
     member: str | None = None,
@@ -50,6 +52,9 @@ def read_series(  # noqa: PLR0913 - each decision of the reader can be given
     timezone: str | None = None,
     asset_column: str | None = None,
     breaks: Sequence[str] | None = None,
+    figure: str | None = None,
+    on: str | None = None,
+    over: Mapping[str, Sequence[str]] | None = None,
     estimated: bool = False,
     records_only: bool = False,
     **facts: Any,
@@ -94,6 +99,14 @@ def read_series(  # noqa: PLR0913 - each decision of the reader can be given
         Column that names the asset of each row, in a long table.
     breaks : sequence of str, optional
         Periods from which a definition changes; series are split there.
+    figure : str, optional
+        Words beside a lone figure on a page, which is then read instead of a table.
+    on : str, optional
+        Day of that figure, if the page does not say it.
+    over : mapping of str to sequence, optional
+        What the parts in braces of an address run over: ``rents/{region}.csv`` with
+        ``over={"region": ["01", "02"]}``, ``fx/{day:%Y%m}.csv`` with
+        ``over={"day": ("2024-01", "2024-12")}``. Local files need none.
     estimated : bool
         The values were read off a picture by a person; said on the trail.
     records_only : bool
@@ -119,11 +132,14 @@ def read_series(  # noqa: PLR0913 - each decision of the reader can be given
     [0.015, nan]
     """
     said = dict(locals())
-    source, facts = said.pop("source"), said.pop("facts")
+    source, facts, over = said.pop("source"), said.pop("facts"), said.pop("over")
     options = TableOptions.of(**{k: list(v) if k == "columns" and v is not None else v for k, v in said.items()},
                               **facts)  # fmt: skip
-    body, name = _obtained(source)
-    return read_table(body, name, options)
+    if isinstance(source, str | os.PathLike) and is_pattern(str(source)):
+        places = expand(str(source), over) if over else files_of(str(source))
+        return read_many(str(source), places, options, lambda p, o: read_table(*_obtained(p), o),
+                         lambda p: _obtained(p)[0])  # fmt: skip
+    return read_table(*_obtained(source), options)
 
 
 def _obtained(source: str | bytes | os.PathLike[str]) -> tuple[bytes, str]:
@@ -143,14 +159,28 @@ def read_table(body: bytes, name: str, options: TableOptions | None = None) -> R
     """Read the bytes of a table; see :func:`read_series`."""
     options = options or TableOptions()
     inner, name = unpack(body, name, options.member)
+    if options.figure:
+        return _lone_figure(inner, name, options)
     if kind_of(inner) == "parquet":
         return assemble(name, read_parquet(inner, name, options), options)
     quick = read_quick(inner, name, options)
     if quick is not None:
         return assemble(name, quick, options)
-    grids = grids_of(inner, name, encoding=options.encoding, delimiter=options.delimiter, sheet=options.sheet)
+    grids = grids_of(
+        inner, name, encoding=options.encoding, delimiter=options.delimiter, sheet=options.sheet
+    )
     chosen, aside = _chosen_blocks(grids, name, options)
     return _merged([_read_block(b, name, options) for b in chosen], aside)
+
+
+def _lone_figure(body: bytes, name: str, options: TableOptions) -> Reading:
+    found = find_figure(body, options.figure or "", name, options.decimal)
+    day = options.on or found.day
+    if not day:
+        raise TableError(
+            f"{name}: '{found.words}' is of no day that the page says; say on='2024-03-15'."
+        )
+    return figure_series(options.figure or "", [(day, found)], options)
 
 
 def _read_block(block: Block, name: str, options: TableOptions) -> Reading:
@@ -170,7 +200,9 @@ def _retitled(reading: Reading, block: Block) -> Reading:
     return replace(reading, fields={title: SeriesTable.build(table.block, table.index, abouts)})
 
 
-def _chosen_blocks(grids: list[Grid], name: str, options: TableOptions) -> tuple[list[Block], list[Decision]]:
+def _chosen_blocks(
+    grids: list[Grid], name: str, options: TableOptions
+) -> tuple[list[Block], list[Decision]]:
     """Blocks to read, and what is said of the others."""
     wishes = Wishes(options.columns, options.header, options.date_column,
                     options.dates in ("day number", "epoch seconds"))  # fmt: skip
@@ -178,7 +210,9 @@ def _chosen_blocks(grids: list[Grid], name: str, options: TableOptions) -> tuple
     fault: TableError | None = None
     for number, grid in enumerate(grids):
         try:
-            blocks = _with_headings(_found_blocks(grid, wishes, _place(grid, name)), options.headings)
+            blocks = _with_headings(
+                _found_blocks(grid, wishes, _place(grid, name)), options.headings
+            )
             if blocks:
                 found[number] = blocks
         except TableError as error:
@@ -224,12 +258,12 @@ def _with_headings(blocks: list[Block], headings: Sequence[str] | None) -> list[
     if not headings:
         return blocks
     wanted = [h.lower() for h in headings]
-    return [
-        b for b in blocks if all(any(w in n.lower() for n in b.heading.names) for w in wanted)
-    ]
+    return [b for b in blocks if all(any(w in n.lower() for n in b.heading.names) for w in wanted)]
 
 
-def _chosen_grid(grids: list[Grid], found: dict[int, list[Block]], name: str) -> tuple[int, list[Decision]]:
+def _chosen_grid(
+    grids: list[Grid], found: dict[int, list[Block]], name: str
+) -> tuple[int, list[Decision]]:
     """The sheet or table with by far the most rows, or an error that lists those alike."""
     sizes = {number: sum(len(b.rows) for b in blocks) for number, blocks in found.items()}
     ranked = sorted(sizes, key=lambda n: -sizes[n])
@@ -237,8 +271,13 @@ def _chosen_grid(grids: list[Grid], found: dict[int, list[Block]], name: str) ->
         return ranked[0], []
     if sizes[ranked[0]] < _FAR_LARGER * sizes[ranked[1]]:
         listed = ", ".join(f"'{grids[n].name}' ({sizes[n]} rows)" for n in sorted(ranked))
-        raise TableError(f"{name} holds several tables: {listed}. Say which: sheet='{grids[ranked[0]].name}'.")
-    aside = [Decision("set aside", f"'{grids[n].name}', {sizes[n]} rows", certainty="other sheet") for n in ranked[1:]]
+        raise TableError(
+            f"{name} holds several tables: {listed}. Say which: sheet='{grids[ranked[0]].name}'."
+        )
+    aside = [
+        Decision("set aside", f"'{grids[n].name}', {sizes[n]} rows", certainty="other sheet")
+        for n in ranked[1:]
+    ]
     return ranked[0], aside
 
 
@@ -261,7 +300,11 @@ def _numbered(blocks: list[Block], wanted: str | int | None, name: str) -> list[
 def _merged(readings: list[Reading], aside: list[Decision]) -> Reading:
     """Several blocks of one frequency as one reading; names used twice take their block's number."""
     first = readings[0]
-    fields, decisions, rejected = dict(first.fields), [*first.decisions, *aside], list(first.rejected)
+    fields, decisions, rejected = (
+        dict(first.fields),
+        [*first.decisions, *aside],
+        list(first.rejected),
+    )
     for number, other in enumerate(readings[1:], start=2):
         for column, table in other.fields.items():
             named = column if column not in fields else f"{column} ({number})"

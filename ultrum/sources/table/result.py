@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import functools
 import html
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, fields
 from typing import Any
 
@@ -33,8 +34,6 @@ class Reading:
     ----------
     fields : mapping of str to SeriesTable
         By value column; the series of a wide table each stand under their own name.
-    records : DataFrame
-        All rows as they stand, dates as dates and numbers as numbers.
     decisions : tuple of Decision
     rejected : tuple of Rejected
         Rows not used, with line and reason.
@@ -42,9 +41,14 @@ class Reading:
 
     name: str
     fields: Mapping[str, SeriesTable]
-    records: pd.DataFrame
     decisions: tuple[Decision, ...]
     rejected: tuple[Rejected, ...] = ()
+    rows: Callable[[], pd.DataFrame] = pd.DataFrame
+
+    @functools.cached_property
+    def records(self) -> pd.DataFrame:
+        """All rows as they stand, dates as dates and numbers as numbers."""
+        return self.rows()
 
     @property
     def series(self) -> dict[str, TimeSeries]:
@@ -104,6 +108,8 @@ class TableOptions:
     timezone: str | None = None
     asset_column: str | None = None
     breaks: Sequence[str] | None = None
+    figure: str | None = None
+    on: str | None = None
     estimated: bool = False
     records_only: bool = False
     facts: Mapping[str, Any] = field(default_factory=dict)

@@ -90,9 +90,10 @@ def typed(block: Block, options: TableOptions) -> Typed:
     dates = read_dates(joined.cells, options.dates, where)
     marks = frozenset(str(m).strip().lower() for m in options.missing or ())
     names = [n for k, n in enumerate(block.heading.names) if n and k not in joined.used]
-    cells = {n: column_array([row[block.heading.names.index(n)] for row in block.rows]) for n in names}
+    across = list(zip(*block.rows, strict=True))
+    cells = {n: column_array(across[block.heading.names.index(n)]) for n in names}
     numeric = [n for n in names if _is_numeric(cells[n], marks)]
-    decimal = _decimal([cells[n] for n in numeric], options, where, marks)
+    decimal = _decimal([cells[n] for n in numeric], options, where, marks, block.grid.how)
     numbers = {n: read_numbers(cells[n], decimal, marks) for n in numeric}
     stated = _stated_missing(block.preamble) if options.missing is None else set()
     numbers = {n: _without_stated(r, stated) for n, r in numbers.items()}
@@ -147,9 +148,19 @@ def _are_codes(said: Sequence[Any]) -> bool:
     )  # fmt: skip
 
 
-def _decimal(columns: Sequence[Array], options: TableOptions, where: str, marks: frozenset[str]) -> str:
-    texts = {c for column in columns if column.dtype.kind == "O" for c in column if isinstance(c, str)}
+def _decimal(
+    columns: Sequence[Array],
+    options: TableOptions,
+    where: str,
+    marks: frozenset[str],
+    parted_by: str,
+) -> str:
+    texts = {
+        c for column in columns if column.dtype.kind == "O" for c in column if isinstance(c, str)
+    }
     said = sorted(c for c in texts if not says_nothing(c, marks) and says_number(c))
+    if parted_by == "," and not options.decimal and not any("," in c for c in said):
+        return "."  # where commas part the cells, they part no decimals
     return decimal_mark(said, options.decimal, where)
 
 
@@ -188,15 +199,19 @@ def _bad_rows(
 ) -> tuple[Bools, list[Rejected]]:
     """Rows whose date or numbers cannot be read."""
     bad: Bools = np.isnat(dates.moments)
-    reasons = {int(i): f"'{cell_text(labels[i])}' is no day of the calendar" for i in np.flatnonzero(bad)}
+    reasons = {
+        int(i): f"'{cell_text(labels[i])}' is no day of the calendar" for i in np.flatnonzero(bad)
+    }
     for name, read in numbers.items():
         for row in np.flatnonzero(np.isinf(read.values)):
-            reasons.setdefault(int(row), f"'{cell_text(cells[name][row])}' in '{name}' is no number")
+            reasons.setdefault(
+                int(row), f"'{cell_text(cells[name][row])}' in '{name}' is no number"
+            )
             bad[row] = True
     if len(reasons) > max(1, 0.1 * len(bad)):
-        row, reason = min(reasons.items())
+        first, reason = min(reasons.items())
         raise TableError(
-            f"{block.grid.name}, line {block.lines[row]}: {len(reasons)} of {len(bad)} rows cannot be "
+            f"{block.grid.name}, line {block.lines[first]}: {len(reasons)} of {len(bad)} rows cannot be "
             f"read, the first because {reason}."
         )
     rejected = [
@@ -206,14 +221,18 @@ def _bad_rows(
     return bad, rejected
 
 
-def _unit(block: Block, name: str, read: ReadNumbers, options: TableOptions, where: str) -> UnitFinding:
+def _unit(
+    block: Block, name: str, read: ReadNumbers, options: TableOptions, where: str
+) -> UnitFinding:
     heading, place = block.heading, block.heading.names.index(name)
     title = heading.titles[place] if heading.titles else block.title if name == "value" else ""
     said = heading.units[place] if heading.units else ""
     return unit_of(name, title, said, read, block.preamble, options.unit(name), where)
 
 
-def _changes(block: Block, columns: Mapping[str, Array], kept: Bools) -> tuple[list[int], list[Decision]]:
+def _changes(
+    block: Block, columns: Mapping[str, Array], kept: Bools
+) -> tuple[list[int], list[Decision]]:
     """Rows at which a definition or unit changes, by a column that says so or a line between rows."""
     place = np.cumsum(kept) - 1
     found: dict[int, str] = {}
@@ -225,13 +244,21 @@ def _changes(block: Block, columns: Mapping[str, Array], kept: Bools) -> tuple[l
             turns = [i for i in range(1, len(cells)) if cells[i] != cells[i - 1]]
             if 0 < len(turns) <= 4:
                 found.update({i: f"'{name}' changes to '{cells[i]}'" for i in turns})
-    decisions = [Decision("break", f"split at row {i + 1}: {why}", "one series") for i, why in found.items()]
+    decisions = [
+        Decision("break", f"split at row {i + 1}: {why}", "one series") for i, why in found.items()
+    ]
     return sorted(found), decisions
 
 
 def _block_decisions(block: Block, how: str, dates: ReadDates) -> list[Decision]:
     heading, first = block.heading, block.lines[0]
-    named = f"line {heading.line}" if heading.line else "names given" if heading.first_row < 0 else "none"
+    named = (
+        f"line {heading.line}"
+        if heading.line
+        else "names given"
+        if heading.first_row < 0
+        else "none"
+    )
     found = [
         Decision("header", named, line=heading.line),
         Decision("rows", f"lines {first} to {block.lines[-1]}", line=first),
@@ -255,15 +282,21 @@ def _number_decisions(
             cell.strip()
             for n in numeric
             if cells[n].dtype.kind == "O"
-            for cell in set(c for c in cells[n] if isinstance(c, str))
+            for cell in {c for c in cells[n] if isinstance(c, str)}
             if cell.strip() and is_missing(cell)
         }
     )
     if marks or stated:
-        found.append(Decision("missing", "marked " + ", ".join([*marks, *[f"{s:g}" for s in sorted(stated)]])))
+        found.append(
+            Decision(
+                "missing", "marked " + ", ".join([*marks, *[f"{s:g}" for s in sorted(stated)]])
+            )
+        )
     flags = sum((r.flags for r in numbers.values()), start=_no_flags())
     if flags:
-        said = ", ".join(f"{count} '{mark}' ({_FLAGS.get(mark, 'mark')})" for mark, count in flags.items())
+        said = ", ".join(
+            f"{count} '{mark}' ({_FLAGS.get(mark, 'mark')})" for mark, count in flags.items()
+        )
         found.append(Decision("marks beside numbers", said))
     return [*found, *_text_columns(cells, numeric)]
 

@@ -11,6 +11,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, Final
 
+import numpy as np
+
 from ultrum.errors import TableError
 from ultrum.sources.table.numbers import ReadNumbers
 
@@ -27,8 +29,25 @@ _AFTER: Final = r"(?=\s*(?:$|[)\],;]|mn|bn|million|billion|thousand|th\b|per))"
 _CODE: Final = re.compile(r"[(\[,;:]\s*([A-Z]{3})" + _AFTER)
 _CODE_ALONE: Final = re.compile(r"(?:^|[(\[,;:]\s*)([A-Z]{3})" + _AFTER)
 _SIGNS: Final = {"€": "EUR", "£": "GBP", "¥": "JPY"}
-_NO_CURRENCY: Final = frozenset(
-    "NSA SAA YOY QOQ MOM AVG EOP SUM MIN MAX CPI PPI GDP GNP ALL TOT NET END MTD YTD PCT IDX VOL".split()
+_NO_CURRENCY: Final = frozenset(  # words of three capitals that headings put in brackets
+    [
+        *(
+            "NSA",
+            "SAA",
+            "YOY",
+            "QOQ",
+            "MOM",
+            "AVG",
+            "EOP",
+            "SUM",
+            "MIN",
+            "MAX",
+            "CPI",
+            "PPI",
+            "GDP",
+        ),
+        *("GNP", "ALL", "TOT", "NET", "END", "MTD", "YTD", "PCT", "IDX", "VOL"),
+    ]
 )
 _MEASURES: Final = (
     (re.compile(r"\b(open interest)\b", re.IGNORECASE), "stock"),
@@ -53,7 +72,13 @@ class UnitFinding:
 
 
 def unit_of(
-    name: str, title: str, said: str, numbers: ReadNumbers, preamble: str, given: str | None, where: str
+    name: str,
+    title: str,
+    said: str,
+    numbers: ReadNumbers,
+    preamble: str,
+    given: str | None,
+    where: str,
 ) -> UnitFinding:
     """The unit of one column.
 
@@ -71,22 +96,28 @@ def unit_of(
     facts = _facts(f"{name} {title} {said}", said, numbers)
     if given is not None:
         return _as_given(given, facts)
-    known = sum(1 for v in numbers.values if v == v)  # noqa: PLR0124 - NaN differs from itself
+    known = int(np.isfinite(numbers.values).sum())
     if numbers.percent:
         if numbers.percent < known:
             raise TableError(
                 f"{where}: {numbers.percent} of the {known} numbers in '{name}' have a percent sign, "
                 "the others none; say units='percent' or units='decimal'."
             )
-        return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, "", "percent signs in the cells")
+        return UnitFinding(
+            True, {**facts, "unit": DECIMAL}, PERCENT, "", "percent signs in the cells"
+        )
     if _SAYS_PERCENT.search(said) or _SAYS_PERCENT.search(f"{name} {title}"):
-        return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, "the heading says so")
+        return UnitFinding(
+            True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, "the heading says so"
+        )
     prose = _PROSE_PERCENT.search(preamble)
     if prose and not (facts.get("currency") or facts.get("base_period")) and facts.get("measure") not in (
         "price", "flow", "index", "stock",
     ):  # fmt: skip
         line = preamble[: prose.end()].count("\n") + 1
-        return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, f"line {line} says so", line)
+        return UnitFinding(
+            True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, f"line {line} says so", line
+        )
     words = _words(facts)
     if words:
         return UnitFinding(False, facts, words, "", "the heading says so")
