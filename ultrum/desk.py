@@ -102,7 +102,7 @@ class Desk:
         """
         wanted = Address.parse(address)
         if self._kind(wanted) == "sdmx":
-            series = self._sdmx(wanted.source).series(wanted.path)
+            series = self._sdmx(wanted.source).series(wanted.path, part=wanted.field)
             return series.described(**facts) if facts else series
         if not wanted.field:
             raise SourceError(f"{address} is a whole table; name a column: {address}#column.")

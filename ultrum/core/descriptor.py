@@ -49,6 +49,10 @@ class Descriptor:
         ``total`` if a price or return includes dividends, ``price`` if not, empty if unknown.
     excess_of : str
         Name of what has been subtracted from a return already, such as ``bill``.
+    decimals : int, optional
+        Digits after the point that the source publishes.
+    notes : tuple of str
+        What the source says of some observations, such as how many are provisional.
     trail : tuple of Step
         Where the numbers came from, first step first.
     """
@@ -72,6 +76,8 @@ class Descriptor:
     quoted: str = ""
     maturity: str = ""
     day_count: str = ""
+    decimals: int | None = None
+    notes: tuple[str, ...] = ()
     trail: tuple[Step, ...] = ()
 
     def __post_init__(self) -> None:

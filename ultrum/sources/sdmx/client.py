@@ -2,22 +2,53 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from typing import Final
 
 from ultrum.core.series import TimeSeries
 from ultrum.errors import SourceError
 from ultrum.sources.delivery import Address, Delivery
-from ultrum.sources.sdmx.facts import to_series
-from ultrum.sources.sdmx.observations import RawSeries, decode
-from ultrum.sources.sdmx.structure import Flow, Structure, read_flows, read_structure
+from ultrum.sources.sdmx.facts import to_parts
+from ultrum.sources.sdmx.observations import decode
+from ultrum.sources.sdmx.queries import EVERYTHING, REST, FlowName, Paths, Span
+from ultrum.sources.sdmx.raw import RawSeries
+from ultrum.sources.sdmx.structure import (
+    Category,
+    Flow,
+    Structure,
+    read_available,
+    read_categories,
+    read_flows,
+    read_structure,
+)
 
 Obtain = Callable[[str, str], Delivery]
-_CSV: Final = "application/vnd.sdmx.data+csv;version=1.0.0"
-_JSON: Final = "application/vnd.sdmx.data+json;version=1.0.0"
-ACCEPT: Final = {"csv": f"{_CSV}, {_JSON};q=0.8", "json": f"{_JSON}, {_CSV};q=0.8"}
-STRUCTURE: Final = "application/vnd.sdmx.structure+json;version=1.0.0"
+_DATA: Final = "application/vnd.sdmx.data+"
+_FORMATS: Final = {
+    "csv": (f"{_DATA}csv;version=1.0.0", f"{_DATA}csv;version=2.0.0"),
+    "csv2": (f"{_DATA}csv;version=2.0.0", f"{_DATA}csv;version=1.0.0"),
+    "json": (f"{_DATA}json;version=1.0.0", f"{_DATA}json;version=2.0.0"),
+    "json2": (f"{_DATA}json;version=2.0.0", f"{_DATA}json;version=1.0.0"),
+    "xml": ("application/vnd.sdmx.structurespecificdata+xml;version=2.1",),
+    "xml generic": ("application/vnd.sdmx.genericdata+xml;version=2.1",),
+}
+FORMATS: Final = tuple(_FORMATS)
+_STRUCTURE: Final = "application/vnd.sdmx.structure+"
+STRUCTURE: Final = (
+    f"{_STRUCTURE}json;version=1.0.0, {_STRUCTURE}json;version=2.0.0;q=0.9, "
+    f"{_STRUCTURE}xml;version=2.1;q=0.8"
+)
+_MOST_FLOWS_WALKED: Final = 300
+
+
+def accept_of(format_name: str) -> str:
+    """Media types to ask for: the format preferred first, then every other that can be read."""
+    rest = [t for name in ("csv", "json", "xml", "xml generic") for t in _FORMATS[name]]
+    wanted = list(dict.fromkeys([*_FORMATS[format_name], *rest]))
+    return ", ".join(
+        f"{t};q={max(1.0 - 0.1 * k, 0.1):.1f}" if k else t for k, t in enumerate(wanted)
+    )
 
 
 @dataclass(frozen=True)
@@ -29,9 +60,10 @@ class Listing:
     frequency: str
     labels: tuple[str, ...]
     flow: str
+    facts: Mapping[str, str] = field(default_factory=dict)
 
 
-@dataclass(frozen=True)
+@dataclass
 class SdmxSource:
     """A statistics service.
 
@@ -42,62 +74,137 @@ class SdmxSource:
     obtain : callable
         Takes a path below the service's entry point and the media types wanted, and gives the
         delivery: from the network, or from the vault.
-    format : {"csv", "json"}
-        Data format to prefer; the answer's own type decides how it is read.
+    format : {"csv", "csv2", "json", "json2", "xml", "xml generic"}
+        Data format to prefer; the answer's own bytes decide how it is read.
+    rest : {"", "2.1", "3.0"}
+        Version of the query paths; if empty, 2.1 is tried first and 3.0 if that is not known.
     """
 
     name: str
     obtain: Obtain
     format: str = "csv"
+    rest: str = ""
+    _structures: dict[str, tuple[FlowName, Structure]] = field(default_factory=dict)
+    _flows: list[Flow] | None = None
 
-    def series(self, path: str) -> TimeSeries:
-        """The one series at ``FLOW/KEY``."""
-        found = self.all_series(path)
+    def series(self, path: str, span: Span = EVERYTHING, part: str = "") -> TimeSeries:
+        """The one series at ``FLOW/KEY``, or one part of it where its definition changes."""
+        found = self.all_series(path, span)
         address = str(Address(self.name, path))
-        if len(found) != 1:
-            keys = ", ".join(s.about.address for s in found[:5])
+        if part:
+            found = [s for s in found if s.about.address == f"{address}#{part}"]
+            if not found:
+                raise SourceError(f"{address}#{part}: there is no such part.")
+        if len(found) == 1:
+            return found[0]
+        keys = ", ".join(s.about.address for s in found[:5])
+        if found and all(s.about.address.partition("#")[0] == address for s in found):
             raise SourceError(
-                f"{address} names {len(found)} series ({keys} …); name one, without wildcards."
+                f"{address} changes its definition inside and comes in {len(found)} parts; name one: "
+                f"{keys}."
             )
-        return found[0]
+        raise SourceError(
+            f"{address} names {len(found)} series ({keys} …); name one, without wildcards."
+        )
 
-    def all_series(self, path: str) -> list[TimeSeries]:
+    def all_series(self, path: str, span: Span = EVERYTHING) -> list[TimeSeries]:
         """Every series at ``FLOW/KEY``, whose key may have wildcards."""
         flow, _, key = path.partition("/")
-        structure = self.structure(flow)
+        name, structure = self._structure(flow)
         _check_key(self.name, path, key, structure)
-        raw = self._data(f"data/{flow}/{key or 'all'}", structure, f"{self.name}:{path}")
-        return [to_series(r, structure, f"{self.name}:{flow}/{r.key}") for r in raw]
+        where = f"{self.name}:{path}"
+        raw = self._data(
+            self._paths.data(name, key, span, dimensions=structure.dimensions), structure, where
+        )
+        return [part for r in raw for part in to_parts(r, structure, f"{self.name}:{flow}/{r.key}")]
 
     def listings(self) -> list[Listing]:
-        """Every series of the service."""
+        """Every series of the service; of a flow whose series it does not list, the flow itself."""
         found = []
-        for flow in self.flows():
-            structure = self.structure(flow.id)
-            path = f"data/{flow.id}/all?detail=serieskeysonly"
-            for raw in self._data(path, structure, f"{self.name}:{flow.id}"):
-                labels = tuple(structure.labels(raw.key))
-                title = raw.attributes.get("TITLE") or ", ".join(labels[1:])
-                address = f"{self.name}:{flow.id}/{raw.key}"
-                found.append(Listing(address, title, labels[0], labels, flow.title))
+        for flow in self.flows()[:_MOST_FLOWS_WALKED]:
+            try:
+                found += self._listings_of(flow)
+            except SourceError:
+                found.append(
+                    Listing(f"{self.name}:{flow.id}", flow.title, "", (flow.title,), flow.title)
+                )
+        return found
+
+    def _listings_of(self, flow: Flow) -> list[Listing]:
+        name, structure = self._structure(flow.id)
+        path = self._paths.data(name, "all", detail="serieskeysonly")
+        found = []
+        for raw in self._data(path, structure, f"{self.name}:{flow.id}"):
+            labels = tuple(structure.labels(raw.key))
+            title = raw.attributes.get("TITLE") or ", ".join(labels[1:])
+            address = f"{self.name}:{flow.id}/{raw.key}"
+            codes = dict(zip(structure.dimensions, raw.key.split("."), strict=False))
+            facts = {**codes, **raw.attributes}
+            found.append(Listing(address, title, labels[0], labels, flow.title, facts))
         return found
 
     def flows(self) -> list[Flow]:
         """Dataflows of the service."""
-        return read_flows(self.obtain("dataflow/all/all/latest", STRUCTURE).body, self.name)
+        if self._flows is None:
+            self._flows = self._first_flows()
+        return self._flows
+
+    def _first_flows(self) -> list[Flow]:
+        """Flows by the paths of the version given, or of the first version the service knows."""
+        versions = (self.rest,) if self.rest else REST
+        fault: SourceError | None = None
+        for version in versions:
+            try:
+                flows = read_flows(self.obtain(Paths(version).flows(), STRUCTURE).body, self.name)
+            except SourceError as error:
+                fault = fault or error
+                continue
+            self.rest = version
+            return flows
+        raise fault or SourceError(f"{self.name} lists no flows.")
 
     def structure(self, flow: str) -> Structure:
         """Dimensions and codes of a flow."""
-        known = {f.id: f for f in self.flows()}
-        if flow not in known:
-            raise SourceError(
-                f"{self.name} has no flow '{flow}'; it has: {', '.join(sorted(known)) or 'none'}."
-            )
-        path = f"datastructure/{known[flow].structure}?references=children"
-        return read_structure(self.obtain(path, STRUCTURE).body, f"{self.name}:{flow}")
+        return self._structure(flow)[1]
+
+    def categories(self) -> list[Category]:
+        """Topics of the service; none if it has no categories."""
+        self.flows()
+        try:
+            return read_categories(self.obtain(self._paths.categories(), STRUCTURE).body, self.name)
+        except SourceError:
+            return []
+
+    def available(self, flow: str, key: str = "") -> dict[str, list[str]]:
+        """Codes of each dimension for which the flow has data."""
+        name, _ = self._structure(flow)
+        body = self.obtain(self._paths.available(name, key), STRUCTURE).body
+        return read_available(body, f"{self.name}:{flow}")
+
+    @property
+    def _paths(self) -> Paths:
+        return Paths(self.rest or REST[0])
+
+    def _structure(self, flow: str) -> tuple[FlowName, Structure]:
+        if flow not in self._structures:
+            wanted = FlowName.parse(flow)
+            same = [
+                f for f in self.flows() if f.id == wanted.id and wanted.agency in ("all", f.agency)
+            ]
+            if not same:
+                listed = ", ".join(sorted(f.id for f in self.flows())[:40]) or "none"
+                raise SourceError(f"{self.name} has no flow '{flow}'; it has: {listed}.")
+            own = same[0]
+            path = self._paths.structure(own.structure)
+            found = read_structure(self.obtain(path, STRUCTURE).body, f"{self.name}:{flow}")
+            agencies = {f.agency for f in self.flows() if f.id == own.id}
+            alone = wanted.agency == "all" and len(agencies) == 1 and self.rest == "2.1"
+            name = wanted if alone else FlowName(own.id, own.agency, own.version)
+            self._structures[flow] = (name, found)
+        return self._structures[flow]
 
     def _data(self, path: str, structure: Structure, where: str) -> list[RawSeries]:
-        answer = self.obtain(path, ACCEPT[self.format])
+        answer = self.obtain(path, accept_of(self.format))
         found = decode(answer.body, answer.content_type, structure.dimensions, where)
         if not found:
             raise SourceError(
@@ -107,17 +214,19 @@ class SdmxSource:
 
 
 def _check_key(name: str, path: str, key: str, structure: Structure) -> None:
+    if key in ("", "all"):
+        return
     parts = key.split(".")
-    if key and len(parts) != len(structure.dimensions):
+    if len(parts) != len(structure.dimensions):
         raise SourceError(
             f"{name}:{path}: the key has {len(parts)} parts, the flow {len(structure.dimensions)} "
             f"dimensions: {'.'.join(structure.dimensions)}."
         )
-    for part, dimension in zip(parts if key else [], structure.dimensions, strict=False):
+    for part, dimension in zip(parts, structure.dimensions, strict=True):
         known = structure.codes.get(dimension, {})
         wrong = [code for code in part.split("+") if code and known and code not in known]
         if wrong:
             raise SourceError(
                 f"{name}:{path}: {dimension} has no code {', '.join(wrong)}; "
-                f"it has: {', '.join(sorted(known))}."
+                f"it has: {', '.join(sorted(known)[:60])}."
             )

@@ -1,93 +1,189 @@
-"""From SDMX attributes to a descriptor: percent becomes decimals, multipliers are applied."""
+"""From a raw series to typed ones: percent becomes decimals, multipliers are applied, breaks split."""
 
 from __future__ import annotations
 
+import itertools
+import re
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from typing import Any, Final
 
 import numpy as np
 
 from ultrum.core.descriptor import Descriptor, Step
 from ultrum.core.frequency import Frequency, ordinals_of_labels, parse_period
-from ultrum.core.series import SeriesTable, TimeSeries
-from ultrum.core.types import Floats
-from ultrum.errors import SourceError
-from ultrum.sources.sdmx.observations import RawSeries
+from ultrum.core.series import SeriesTable, TimeSeries, period_label
+from ultrum.core.types import Bools, Floats, Ints
+from ultrum.errors import FrequencyError, SourceError, UnitError
+from ultrum.sources.sdmx.raw import RawSeries
 from ultrum.sources.sdmx.structure import Structure
 
-PERCENT: Final = ("PC", "PT", "PCT", "PERCENT", "PCPA", "PC_PA")
+PERCENT: Final = ("PC", "PT", "PCT", "PERCENT", "PCPA", "PC_PA", "PCCH")
 INDEX: Final = ("IX", "INDEX", "IDX")
+COUNT: Final = ("PN", "PS", "PERS", "NO", "NUMBER", "COUNT", "UNITS", "PER")
+MISSING: Final = ("M", "L", "O", "H", "Q")  # observation statuses of the standard's code list
+_NAMES: Final = {"P": "provisional", "E": "estimated", "I": "imputed", "F": "forecast", "B": "break",
+                 "U": "low reliability", "S": "strike", "D": "definition differs"}  # fmt: skip
+BREAK: Final = "B"
+_SPLITTING: Final = ("UNIT_MEASURE", "UNIT_MULT", "BASE_PER")
 _TIMING: Final = {"A": "average", "B": "start", "E": "end", "S": "total"}
+_AREA: Final = ("REF_AREA", "AREA", "GEO", "COUNTRY", "LOCATION", "REGION")
 
 
-def to_series(raw: RawSeries, structure: Structure, address: str) -> TimeSeries:
-    """A typed series with its descriptor, strictly in order of time."""
-    if not len(raw.periods):
+def to_parts(raw: RawSeries, structure: Structure, address: str) -> list[TimeSeries]:
+    """Typed series, strictly in order of time; several where a definition or unit changes inside.
+
+    Raises
+    ------
+    SourceError
+        If nothing came, periods repeat, or a period is no period.
+    """
+    if not len(raw.places):
         raise SourceError(
             f"{address}: the answer is empty. Check the key; 'find' lists what there is."
         )
     codes = dict(zip(structure.dimensions, raw.key.split("."), strict=False))
-    frequency = _frequency(codes.get("FREQ", ""), raw.periods[0], address)
-    about = _describe(raw, structure, codes, frequency, address)
-    ordinals = ordinals_of_labels(raw.periods, frequency)
+    try:
+        frequency = _frequency(codes, raw)
+        ordinals = ordinals_of_labels(np.asarray(raw.labels), frequency)[raw.places]
+    except FrequencyError as error:
+        raise SourceError(f"{address}: {error}") from None
     order = np.argsort(ordinals, kind="stable")
-    ordinals, values = ordinals[order], _in_units(raw)[order]
+    ordinals = ordinals[order]
     twice = np.flatnonzero(np.diff(ordinals) == 0)
     if len(twice):
         label = frequency.labels(ordinals[twice[:1]])[0]
         raise SourceError(f"{address}: {len(twice)} periods appear twice, first {label}.")
-    return SeriesTable.build(values[:, None], frequency.index(ordinals), [about]).only()
+    varying = {name: [said[i] for i in order] for name, said in raw.varying.items()}
+    values = raw.values[order]
+    pieces = _pieces(varying, len(values))
+    parts = []
+    for number, (inside, attributes) in enumerate(pieces, start=1):
+        own = {**raw.attributes, **attributes}
+        about = _describe(raw, own, structure, codes, frequency, address)
+        statuses = [s for s, k in zip(varying.get("OBS_STATUS", []), inside, strict=False) if k]
+        numbers = _in_units(values[inside], own, statuses)
+        about = _with_statuses(about, statuses, frequency, ordinals[inside])
+        if len(pieces) > 1:
+            label = frequency.labels(ordinals[inside][:1])[0]
+            about = about.stepped("split where the definition changes", {"name": f"{about.name}_{number}",
+                                  "address": f"{address}#{number}"}, at=label)  # fmt: skip
+        index = frequency.index(ordinals[inside])
+        parts.append(SeriesTable.build(numbers[:, None], index, [about]).only())
+    return parts
 
 
-def _frequency(code: str, period: str, address: str) -> Frequency:
-    if code:
-        return Frequency.parse(code)
-    return Frequency(parse_period(period)[0])
+def _pieces(varying: Mapping[str, Sequence[str]], count: int) -> list[tuple[Bools, dict[str, str]]]:
+    """Stretches with one definition: masks of the observations, and the attributes of each."""
+    cuts = {i for i, s in enumerate(varying.get("OBS_STATUS", [])) if s == BREAK and i}
+    changing = {name: varying[name] for name in _SPLITTING if name in varying}
+    for said in changing.values():
+        cuts |= {i for i in range(1, count) if said[i] != said[i - 1]}
+    edges = [0, *sorted(cuts), count]
+    found = []
+    for low, high in itertools.pairwise(edges):
+        inside = np.zeros(count, dtype=bool)
+        inside[low:high] = True
+        found.append((inside, {name: said[low] for name, said in changing.items()}))
+    return found
+
+
+def _frequency(codes: Mapping[str, str], raw: RawSeries) -> Frequency:
+    said = codes.get("FREQ") or raw.attributes.get("FREQ", "")
+    if said:
+        return Frequency.parse(said)
+    return Frequency(parse_period(raw.labels[int(raw.places[0])])[0])
 
 
 def _describe(
-    raw: RawSeries, structure: Structure, codes: dict[str, str], frequency: Frequency, address: str
+    raw: RawSeries,
+    facts: Mapping[str, str],
+    structure: Structure,
+    codes: Mapping[str, str],
+    frequency: Frequency,
+    address: str,
 ) -> Descriptor:
-    facts = raw.attributes
-    unit = facts.get("UNIT_MEASURE", "")
-    measured = _measure(unit, codes)
+    unit = facts.get("UNIT_MEASURE") or codes.get("UNIT_MEASURE") or codes.get("UNIT") or ""
+    timing = _TIMING.get(facts.get("COLLECTION", codes.get("COLLECTION", "")), "")
     steps: list[Step] = [Step("received", (("from", address),))]
     if unit.upper() in PERCENT:
         steps.append(Step("percent to decimals"))
-    return Descriptor(
-        name=raw.key.replace(".", "_"),
-        title=facts.get("TITLE") or ", ".join(structure.labels(raw.key)[1:]),
-        frequency=frequency,
-        scale=_scale(raw),
-        timing=_TIMING.get(facts.get("COLLECTION", ""), ""),
-        seasonal_adjustment=facts.get("ADJUSTMENT", ""),
-        region=codes.get("REF_AREA", ""),
-        source=address.partition(":")[0],
-        address=address,
-        base_period=facts.get("BASE_PER", ""),
-        quoted=facts.get("QUOTING", ""),
-        maturity=facts.get("MATURITY", ""),
-        trail=tuple(steps),
-        **measured,
-    )
+    area = next((codes[a] for a in _AREA if a in codes), "")
+    decimals = facts.get("DECIMALS", "")
+    try:
+        return Descriptor(
+            name=raw.key.replace(".", "_"),
+            title=facts.get("TITLE") or ", ".join(structure.labels(raw.key)[1:]),
+            frequency=frequency,
+            scale=_scale(facts),
+            timing=timing,
+            seasonal_adjustment=facts.get("ADJUSTMENT") or codes.get("ADJUSTMENT", ""),
+            region=area,
+            source=address.partition(":")[0],
+            address=address,
+            base_period=facts.get("BASE_PER", ""),
+            release_lag=facts.get("RELEASE_LAG", ""),
+            quoted=facts.get("QUOTING", ""),
+            maturity=facts.get("MATURITY", ""),
+            decimals=int(decimals) if decimals.isdigit() else None,
+            trail=tuple(steps),
+            **_measure(unit, codes, timing),
+        )
+    except UnitError as error:
+        raise SourceError(f"{address}: {error}") from None
 
 
-def _scale(raw: RawSeries) -> int:
-    return int(raw.attributes.get("UNIT_MULT") or 0)
+def _scale(facts: Mapping[str, str]) -> int:
+    said = facts.get("UNIT_MULT") or "0"
+    return int(said) if re.fullmatch(r"-?\d{1,2}", said) else 0
 
 
-def _in_units(raw: RawSeries) -> Floats:
+def _in_units(values: Floats, facts: Mapping[str, str], statuses: Sequence[str]) -> Floats:
     """Values times their multiplier; percent divided by 100, which rounds once and correctly."""
-    values = raw.values * 10.0 ** _scale(raw) if _scale(raw) else raw.values
-    return values / 100.0 if raw.attributes.get("UNIT_MEASURE", "").upper() in PERCENT else values
+    scale = _scale(facts)
+    found = values * 10.0**scale if scale else values.copy()
+    if facts.get("UNIT_MEASURE", "").upper() in PERCENT:
+        found = found / 100.0
+    if statuses:
+        found[np.isin(np.array(statuses), MISSING)] = np.nan
+    return found
 
 
-def _measure(unit: str, codes: dict[str, str]) -> dict[str, Any]:
+def _measure(unit: str, codes: Mapping[str, str], timing: str) -> dict[str, Any]:
     """Measure and unit as far as the attributes tell; what they do not tell stays empty."""
-    base, quote = codes.get("BASE_CURRENCY"), codes.get("QUOTE_CURRENCY")
-    if base and quote:
-        return {"measure": "quote", "unit": f"{base}/{quote}"}
+    base = codes.get("BASE_CURRENCY") or codes.get("CURRENCY")
+    quote = codes.get("QUOTE_CURRENCY") or codes.get("CURRENCY_DENOM")
+    if base and quote:  # CURRENCY of the standard is what is paid for one CURRENCY_DENOM
+        pair = f"{base}/{quote}" if "QUOTE_CURRENCY" in codes else f"{quote}/{base}"
+        return {"measure": "quote", "unit": pair}
     if unit.upper() in PERCENT:
         return {"measure": "rate", "unit": "decimal"}
-    if unit.upper() in INDEX:
+    if unit.upper() in INDEX or re.match(r"(IX|INDEX|I\d\d)\b", unit.upper()):
         return {"measure": "index", "unit": "index"}
+    counted = {"total": "flow", "end": "stock", "start": "stock"}.get(timing, "")
+    if unit.upper() in COUNT:
+        return {"measure": counted, "unit": "count"}
+    if re.fullmatch(r"[A-Z]{3}", unit):
+        return {"measure": counted, "unit": "currency", "currency": unit}
     return {"unit": unit}
+
+
+def _with_statuses(
+    about: Descriptor, statuses: Sequence[str], frequency: Frequency, ordinals: Ints
+) -> Descriptor:
+    """What the statuses of observations say, on the trail and in the notes."""
+    if not statuses:
+        return about
+    counts = Counter(_NAMES[s] for s in statuses if s in _NAMES)
+    lost = sum(s in MISSING for s in statuses)
+    notes = []
+    for name, count in counts.items():
+        first = next(i for i, s in enumerate(statuses) if _NAMES.get(s) == name)
+        notes.append(
+            f"{count} {name}, first {period_label(frequency.index(ordinals[first : first + 1])[0])}"
+        )
+    if lost:
+        notes.append(f"{lost} marked missing")
+    if not notes:
+        return about
+    return about.stepped("statuses", {"notes": (*about.notes, *notes)}, found="; ".join(notes))

@@ -6,6 +6,7 @@ what interrupts it is a repeated header, prose, or a row that is rejected and re
 
 from __future__ import annotations
 
+import itertools
 import re
 from collections import Counter
 from collections.abc import Sequence
@@ -207,6 +208,7 @@ class _Run:
     family: str
     width: int
     at: list[int] = field(default_factory=list)
+    even: bool = False
 
 
 def _blocks_at(grid: Grid, column: int, wishes: Wishes, where: str) -> list[Block]:
@@ -239,19 +241,20 @@ def _runs(grid: Grid, families: Sequence[str], column: int) -> list[_Run]:
     """Rows in runs of one frequency, parted where a heading stands between them."""
     runs: list[_Run] = []
     broken = True
-    for i, family in enumerate(families):
-        row = grid.rows[i]
+    start = 0
+    for family, members in itertools.groupby(families):
+        stop = start + sum(1 for _ in members)
         if not family:
-            broken = broken or _is_heading(row, column)
-            continue
-        open_run = runs[-1] if runs else None
-        same = open_run is not None and open_run.family == family
-        if open_run is None or not same or broken:
-            runs.append(_Run(family, len(row)))
-        runs[-1].at.append(i)
-        broken = False
+            broken = broken or any(_is_heading(row, column) for row in grid.rows[start:stop])
+        elif broken or not runs or runs[-1].family != family:
+            runs.append(_Run(family, 0, list(range(start, stop))))
+            broken = False
+        else:
+            runs[-1].at.extend(range(start, stop))
+        start = stop
     for run in runs:
-        run.width = Counter(len(grid.rows[i]) for i in run.at).most_common(1)[0][0]
+        widths = Counter(map(len, map(grid.rows.__getitem__, run.at)))
+        run.width, run.even = widths.most_common(1)[0][0], len(widths) == 1
     return _without_strays(runs)
 
 
@@ -271,6 +274,7 @@ def _without_strays(runs: list[_Run]) -> list[_Run]:
             between_is_stray = run.at[0] - kept[-1].at[-1] == 2
             if between_is_stray:
                 kept[-1].at.extend(run.at)
+                kept[-1].even = kept[-1].even and run.even and kept[-1].width == run.width
                 continue
         kept.append(run)
     return kept
@@ -288,7 +292,7 @@ def _block(
     run = runs[which]
     above = runs[which - 1].at[-1] + 1 if which else 0
     below = runs[which + 1].at[0] if which + 1 < len(runs) else len(grid.rows)
-    at = [i for i in run.at if _fits(grid.rows[i], run.width)]
+    at = run.at if run.even else [i for i in run.at if _fits(grid.rows[i], run.width)]
     heading = find_heading(
         grid, above, at[0], run.width, column, wishes.columns, wishes.header, where
     )
@@ -303,7 +307,7 @@ def _block(
     preamble, title = _words_above(
         grid, above, heading.first_row if heading.first_row >= 0 else at[0]
     )
-    rows = [_cut(grid.rows[i], run.width) for i in at]
+    rows = [grid.rows[i] if run.even else _cut(grid.rows[i], run.width) for i in at]
     return Block(
         grid,
         column,

@@ -1,0 +1,163 @@
+"""SDMX-JSON 1.0 and 2.0: observations by series, or flat, with codes told by their places."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+import orjson
+
+from ultrum.sources.sdmx.raw import RawSeries
+
+Part = Mapping[str, Any]
+
+
+def from_json(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
+    """Series of an SDMX-JSON data message."""
+    message = orjson.loads(body)
+    data = message.get("data", message)  # drafts had no envelope
+    structures = data.get("structures") or [data["structure"]]
+    found: list[RawSeries] = []
+    for dataset in data["dataSets"]:
+        structure = structures[dataset.get("structure", 0)]
+        if "series" in dataset:
+            found += _by_series(dataset, structure, dimensions)
+        elif dataset.get("observations"):
+            found += _flat(dataset, structure, dimensions)
+    return found
+
+
+def _by_series(dataset: Part, structure: Part, dimensions: Sequence[str]) -> list[RawSeries]:
+    parts = structure["dimensions"]
+    fixed = {d["id"]: _code(d["values"][0]) for d in parts.get("dataSet", []) if d.get("values")}
+    along = parts["series"]
+    periods = [_code(v) for v in parts["observation"][0].get("values", [])]
+    attributes = structure.get("attributes", {})
+    common = _named(attributes.get("dataSet", []), dataset.get("attributes", []))
+    listed, observed = attributes.get("series", []), attributes.get("observation", [])
+    found = []
+    for positions, body in dataset["series"].items():
+        places = [int(p) for p in positions.split(":")] if positions else []
+        codes = {
+            **fixed,
+            **{d["id"]: _code(d["values"][p]) for d, p in zip(along, places, strict=True)},
+        }
+        own = {
+            **common,
+            **_grouped(dataset, structure, codes),
+            **_named(listed, body.get("attributes", [])),
+        }
+        rows = body.get("observations") or {}
+        found.append(_raw(codes, dimensions, periods, rows, own, observed, structure))
+    return found
+
+
+def _raw(
+    codes: Mapping[str, str],
+    dimensions: Sequence[str],
+    periods: Sequence[str],
+    rows: Mapping[str, Any],
+    attributes: Mapping[str, str],
+    observed: Sequence[Part],
+    structure: Part,
+) -> RawSeries:
+    """One series of its observations ``{place: [value, attribute places …]}``."""
+    at = np.fromiter(map(int, rows), np.int64, len(rows))
+    width = max(len(structure.get("measures", {}).get("observation", [])), 1)
+    values = np.array([row[0] if row else None for row in rows.values()], dtype=np.float64)
+    fixed, varying = dict(attributes), {}
+    for k, attribute in enumerate(observed):
+        own = [row[width + k] if len(row) > width + k else None for row in rows.values()]
+        if all(p is None for p in own):
+            continue
+        texts = [_value(attribute, p) for p in own]
+        if len(set(texts)) == 1:
+            fixed[attribute["id"]] = texts[0]
+        else:
+            varying[attribute["id"]] = texts
+    key = ".".join(codes[d] for d in dimensions)
+    return RawSeries(key, periods, at, values, fixed, varying)
+
+
+def _flat(dataset: Part, structure: Part, dimensions: Sequence[str]) -> list[RawSeries]:
+    """Observations keyed by the places of all dimensions at once."""
+    parts = structure["dimensions"]
+    fixed = {d["id"]: _code(d["values"][0]) for d in parts.get("dataSet", []) if d.get("values")}
+    along = parts["observation"]
+    time = next(i for i, d in enumerate(along) if d["id"] not in dimensions)
+    others = [i for i in range(len(along)) if i != time]
+    groups: dict[tuple[int, ...], dict[str, Any]] = {}
+    for positions, row in dataset["observations"].items():
+        places = [int(p) for p in positions.split(":")]
+        groups.setdefault(tuple(places[i] for i in others), {})[str(places[time])] = row
+    attributes = structure.get("attributes", {})
+    common = _named(attributes.get("dataSet", []), dataset.get("attributes", []))
+    periods = [_code(v) for v in along[time].get("values", [])]
+    found = []
+    for places_of, rows in groups.items():
+        codes = dict(fixed)
+        for i, place in zip(others, places_of, strict=True):
+            codes[along[i]["id"]] = _code(along[i]["values"][place])
+        own = {**common, **_grouped(dataset, structure, codes)}
+        found.append(
+            _raw(
+                codes, dimensions, periods, rows, own, attributes.get("observation", []), structure
+            )
+        )
+    return found
+
+
+def _grouped(dataset: Part, structure: Part, codes: Mapping[str, str]) -> dict[str, str]:
+    """Attributes that SDMX-JSON 2.0 attaches to some of the dimensions."""
+    listed = structure.get("attributes", {}).get("dimensionGroup", [])
+    groups = dataset.get("dimensionGroupAttributes") or {}
+    if not listed or not groups:
+        return {}
+    parts = structure["dimensions"]
+    order = [*parts.get("dataSet", []), *parts.get("series", []), *parts.get("observation", [])]
+    found: dict[str, str] = {}
+    for pattern, places in groups.items():
+        if _matches(pattern.split(":"), order, codes):
+            found.update(_named(listed, places))
+    return found
+
+
+def _matches(pattern: Sequence[str], order: Sequence[Part], codes: Mapping[str, str]) -> bool:
+    return all(
+        place in ("", "~")
+        or d["id"] not in codes
+        or _code(d["values"][int(place)]) == codes[d["id"]]
+        for place, d in zip(pattern, order, strict=False)
+    )
+
+
+def _named(listed: Sequence[Part], places: Sequence[Any]) -> dict[str, str]:
+    """Attribute values by id."""
+    found = {}
+    for attribute, place in zip(listed, places, strict=False):
+        text = _value(attribute, place)
+        if text:
+            found[str(attribute["id"])] = text
+    return found
+
+
+def _value(attribute: Part, place: Any) -> str:
+    """What an attribute says: the value at a place, or the value itself."""
+    if place is None:
+        return ""
+    values = attribute.get("values") or []
+    if isinstance(place, int) and not isinstance(place, bool) and values:
+        return _code(values[place])
+    said = place[0] if isinstance(place, list) and place else place
+    return str(next(iter(said.values()), "")) if isinstance(said, dict) else str(said)
+
+
+def _code(value: Any) -> str:
+    """Code of a value, or its name where it has no code."""
+    if not isinstance(value, dict):
+        return str(value)
+    for key in ("id", "value", "name"):
+        if value.get(key) is not None:
+            return str(value[key])
+    return str(next(iter(value.get("names", {}).values()), ""))

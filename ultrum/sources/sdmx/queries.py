@@ -1,0 +1,142 @@
+"""How to ask: the paths of SDMX REST 2.1 and 3.0 for data, structures and what is available."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Final
+from urllib.parse import urlencode
+
+REST: Final = ("2.1", "3.0")
+
+
+@dataclass(frozen=True)
+class Span:
+    """Which observations of a series to ask for.
+
+    Attributes
+    ----------
+    start, end : str
+        First and last period, as ``2010``, ``2010-Q1`` or ``2010-01``; empty for all.
+    last : int
+        Only the last so many observations; 0 for all.
+    updated_after : str
+        Only what changed since an instant (ISO 8601).
+    """
+
+    start: str = ""
+    end: str = ""
+    last: int = 0
+    updated_after: str = ""
+
+    def __bool__(self) -> bool:
+        return bool(self.start or self.end or self.last or self.updated_after)
+
+
+EVERYTHING: Final = Span()
+
+
+@dataclass(frozen=True)
+class FlowName:
+    """Agency, id and version of a flow."""
+
+    id: str
+    agency: str = "all"
+    version: str = "latest"
+
+    @classmethod
+    def parse(cls, text: str) -> FlowName:
+        """Read ``FLOW``, ``AGENCY,FLOW`` or ``AGENCY,FLOW,1.0``."""
+        parts = text.split(",")
+        if len(parts) == 1:
+            return cls(parts[0])
+        return cls(parts[1], parts[0], parts[2] if len(parts) > 2 else "latest")
+
+
+@dataclass(frozen=True)
+class Paths:
+    """Paths below a service's entry point, in one of the two versions of the standard."""
+
+    rest: str = "2.1"
+    more: Mapping[str, str] = field(default_factory=dict)
+
+    def flows(self) -> str:
+        """Every dataflow."""
+        return "dataflow/all/all/latest" if self.rest == "2.1" else "structure/dataflow/*/*/~"
+
+    def structure(self, reference: str) -> str:
+        """A data structure ``agency/id/version`` with its code lists and concepts."""
+        if self.rest == "2.1":
+            return f"datastructure/{reference}?references=children"
+        return f"structure/datastructure/{_wild(reference)}?references=children"
+
+    def categories(self) -> str:
+        """Every category scheme with what stands in its categories."""
+        if self.rest == "2.1":
+            return "categoryscheme/all/all/latest?references=parentsandsiblings"
+        return "structure/categoryscheme/*/*/~?references=parentsandsiblings"
+
+    def available(self, flow: FlowName, key: str) -> str:
+        """Codes for which a flow has data."""
+        if self.rest == "2.1":
+            return f"availableconstraint/{self._flow(flow)}/{key or 'all'}"
+        return f"availability/dataflow/{self._context(flow)}/{_key30(key)}"
+
+    def data(
+        self,
+        flow: FlowName,
+        key: str,
+        span: Span = EVERYTHING,
+        detail: str = "",
+        dimensions: Sequence[str] = (),
+    ) -> str:
+        """Data of a flow at a key; wildcards and ``+`` are those of 2.1 in either version."""
+        if self.rest == "2.1":
+            path = f"data/{self._flow(flow)}/{key or 'all'}"
+            query = {
+                "startPeriod": span.start, "endPeriod": span.end, "updatedAfter": span.updated_after,
+                "lastNObservations": str(span.last or ""), "detail": detail,
+            }  # fmt: skip
+        else:
+            path = f"data/dataflow/{self._context(flow)}/{_key30(key)}"
+            bounds = [
+                f"ge:{span.start}" if span.start else "",
+                f"le:{span.end}" if span.end else "",
+            ]
+            query = {
+                "c[TIME_PERIOD]": "+".join(b for b in bounds if b), "updatedAfter": span.updated_after,
+                "lastNObservations": str(span.last or ""), **_detail30(detail), **_filters(key, dimensions),
+            }  # fmt: skip
+        said = {name: value for name, value in query.items() if value}
+        return f"{path}?{urlencode(said, safe='[]:,')}" if said else path
+
+    def _flow(self, flow: FlowName) -> str:
+        return flow.id if flow.agency == "all" else f"{flow.agency},{flow.id},{flow.version}"
+
+    def _context(self, flow: FlowName) -> str:
+        return _wild(f"{flow.agency}/{flow.id}/{flow.version}")
+
+
+def _wild(reference: str) -> str:
+    """Wildcards of 2.1 as 3.0 writes them."""
+    return re.sub(r"(?<=/)latest$", "~", re.sub(r"^all(?=/)", "*", reference))
+
+
+def _key30(key: str) -> str:
+    """A key of 2.1 as 3.0 writes it: stars for wildcards, several codes left to a filter."""
+    if key in ("", "all"):
+        return "*"
+    return ".".join("*" if not part or "+" in part else part for part in key.split("."))
+
+
+def _filters(key: str, dimensions: Sequence[str]) -> dict[str, str]:
+    """Filters of 3.0 for the dimensions of which a key names several codes."""
+    pairs = zip(dimensions, key.split("."), strict=False)
+    return {f"c[{d}]": part.replace("+", ",") for d, part in pairs if "+" in part}
+
+
+def _detail30(detail: str) -> dict[str, str]:
+    if detail == "serieskeysonly":
+        return {"attributes": "none", "measures": "none"}
+    return {}
