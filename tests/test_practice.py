@@ -36,7 +36,9 @@ class Shipped(unittest.TestCase):
         made, shipped = observatory.observations(self.world), store.observations()
         self.assertEqual(made["key"].tolist(), shipped["key"].tolist())
         np.testing.assert_allclose(made["value"], shipped["value"], atol=0.0101)
-        self.assertEqual(monthly_zip(self.world), (store.DATA / "factors_monthly.zip").read_bytes())
+        self.assertEqual(
+            monthly_zip(self.world), (store.DATA / "college" / "factors_monthly.zip").read_bytes()
+        )
 
     def test_other_seeds_give_other_worlds_with_the_same_truth(self):
         other = simulate(7)

@@ -109,7 +109,7 @@ class Runs(OnPractice):
         )
 
     def college_file(self, edit):
-        with zipfile.ZipFile(store.DATA / "factors_monthly.zip") as archive:
+        with zipfile.ZipFile(store.DATA / "college" / "factors_monthly.zip") as archive:
             text = edit(archive.read("factors_monthly.txt").decode())
         packed = io.BytesIO()
         with zipfile.ZipFile(packed, "w") as archive:

@@ -155,7 +155,7 @@ class Dialects(Scratch):
 
 class PracticeFiles(OnPractice):
     def test_the_college_file(self):
-        reading = ul.read_series(store.DATA / "factors_monthly.zip", measure="return")
+        reading = ul.read_series(store.DATA / "college" / "factors_monthly.zip", measure="return")
         chosen = {d.what: d.chosen for d in reading.decisions}
         self.assertEqual(chosen["units"], "percent")
         self.assertEqual(chosen["dates"], "written like 03/2024")

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 __all__ = ["Truth", "demo_study", "panel", "serve", "sources_at", "truth"]
 
 
-def serve(port: int = 0) -> Any:
+def serve(port: int = 0, **said: Any) -> Any:
     """Run the stand-in services on loopback; see :func:`ultrum.practice.service.serve`.
 
     Examples
@@ -34,7 +34,7 @@ def serve(port: int = 0) -> Any:
         raise SourceError(
             f"The practice services need {error.name}: pip install 'ultrum[practice]'."
         ) from None
-    return service.serve(port)
+    return service.serve(port, **said)
 
 
 def panel(seed: int | None = None) -> Panel:
@@ -74,5 +74,5 @@ def sources_at(places: Mapping[str, str]) -> dict[str, dict[str, str]]:
     >>> sources_at({"college": "http://127.0.0.1:8765/college"})["college"]["kind"]
     'table'
     """
-    kinds = {"observatory": "sdmx", "exchange": "table", "college": "table"}
-    return {name: {"kind": kinds[name], "url": url} for name, url in places.items()}
+    kinds = {"observatory": "sdmx"}
+    return {name: {"kind": kinds.get(name, "table"), "url": url} for name, url in places.items()}

@@ -12,7 +12,7 @@ from ultrum.core.types import Floats
 from ultrum.practice.setting import FACTORS
 from ultrum.practice.simulate import World
 
-NAME = "factors_monthly.txt"
+NAME, DAILY_NAME = "factors_monthly.txt", "factors_daily.txt"
 _PROSE = """\
 Harbour College of Miravel, Department of Exchange and Tides
 Factor returns of the Lantern Sea, compiled from all shares posted on the exchange.
@@ -42,12 +42,29 @@ def monthly_text(world: World) -> str:
 
 
 def monthly_zip(world: World) -> bytes:
-    """The same text as the college hands it out, with a fixed date so that bytes repeat."""
+    """The same text as the college hands it out."""
+    return _zipped(NAME, monthly_text(world))
+
+
+def daily_zip(world: World) -> bytes:
+    """Daily factors: prose, then days written 15.03.2011, in percent."""
+    columns = np.column_stack([world.daily_bill, world.factors]) * 100.0
+    days = [f"{d.day:02d}.{d.month:02d}.{d.year}" for d in pd.DatetimeIndex(world.days)]
+    lines = [
+        _PROSE.partition("Half-year")[0].replace("per month", "per day"),
+        "day;bill;" + ";".join(FACTORS) + "\n",
+    ]
+    lines += [_line(d, row) for d, row in zip(days, columns, strict=True)]
+    return _zipped(DAILY_NAME, "".join(lines))
+
+
+def _zipped(name: str, text: str) -> bytes:
+    """An archive with a fixed date, so that bytes repeat."""
     packed = io.BytesIO()
     with zipfile.ZipFile(packed, "w") as archive:
-        entry = zipfile.ZipInfo(NAME, (2025, 1, 6, 9, 0, 0))
+        entry = zipfile.ZipInfo(name, (2025, 1, 6, 9, 0, 0))
         entry.compress_type = zipfile.ZIP_DEFLATED
-        archive.writestr(entry, monthly_text(world))
+        archive.writestr(entry, text)
     return packed.getvalue()
 
 

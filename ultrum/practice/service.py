@@ -1,43 +1,46 @@
-"""The stand-in services on loopback: the observatory over SDMX, the exchange and college as files."""
+"""The stand-in services on loopback: the observatory over SDMX, everybody else as files."""
 
 from __future__ import annotations
 
 import hashlib
-import re
 import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cache
 from typing import Any
 
-import orjson
-import pandas as pd
+import numpy as np
 import pyarrow as pa
 import pyarrow.csv
 import uvicorn
 from starlette.applications import Starlette
+from starlette.middleware import Middleware
 from starlette.requests import Request
 from starlette.responses import PlainTextResponse, Response
 from starlette.routing import Route
 
-from ultrum.core.frequency import parse_period
-from ultrum.errors import FrequencyError, SourceError
-from ultrum.practice import messages, store
-from ultrum.practice.observatory import AGENCY, FLOWS, Flow, catalogue
+from ultrum.errors import SourceError
+from ultrum.practice import store
+from ultrum.practice.moods import Mood, Moods, Moody
+from ultrum.practice.setting import LAST_DAY
+from ultrum.practice.statistics_service import Statistics
 
-DATA_CSV = "application/vnd.sdmx.data+csv"
-DATA_JSON = "application/vnd.sdmx.data+json"
-STRUCTURE_JSON = "application/vnd.sdmx.structure+json"
 _TABLES = ("companies", "dividends", "splits", "final_payments", "accounts", "indices")
+_TYPES = {
+    "csv": "text/csv; charset=utf-8", "txt": "text/plain; charset=utf-8", "zip": "application/zip",
+    "geojson": "application/geo+json", "html": "text/html; charset=utf-8",
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
 class Service:
-    """Address of a running practice service."""
+    """Address of a running practice service, and its moods."""
 
     url: str
+    moods: Moods = field(default_factory=Moods)
+    clock: dict[str, str] = field(default_factory=dict)
 
     @property
     def sdmx(self) -> str:
@@ -47,21 +50,50 @@ class Service:
     @property
     def places(self) -> dict[str, str]:
         """Address of each source of the practice world, by its name."""
-        return {
-            "observatory": self.sdmx,
-            "exchange": f"{self.url}/exchange",
-            "college": f"{self.url}/college",
+        files = {
+            name: f"{self.url}/{name}"
+            for name in ("exchange", "college", "harbour", "council", "archive")
         }
+        return {"observatory": self.sdmx, **files}
+
+    def misbehave(self, kind: str, path: str = "", **said: Any) -> None:
+        """Answer badly from now on.
+
+        Parameters
+        ----------
+        kind : {"slow", "busy", "unavailable", "cut", "mistyped", "moved", "locked", "revised"}
+        path : str
+            Only requests whose path holds this.
+        **said
+            ``times`` (−1 for always), ``seconds`` and ``to``, as :class:`Mood` has them.
+        """
+        self.moods.tell(Mood(kind, path, **said))
+
+    def behave(self) -> None:
+        """Answer well again."""
+        self.moods.clear()
+
+    def set_today(self, day: str) -> None:
+        """Day that the harbour's page of today shows."""
+        self.clock["today"] = day
 
 
 @contextmanager
-def serve(port: int = 0) -> Iterator[Service]:
+def serve(
+    port: int = 0, *, delay: float = 0.0, as_of: str = "", today: str = LAST_DAY
+) -> Iterator[Service]:
     """Run the practice world's services on loopback while the block lasts.
 
     Parameters
     ----------
     port : int
         Port to listen on; a free one by default.
+    delay : float
+        Seconds every answer takes longer, as over a long line.
+    as_of : str
+        Day as of which the statistics stand, with the releases of then; the latest by default.
+    today : str
+        Day that the page of today's freight rate shows.
 
     Yields
     ------
@@ -74,33 +106,33 @@ def serve(port: int = 0) -> Iterator[Service]:
     ...     service.url.startswith("http://127.0.0.1:")
     True
     """
-    config = uvicorn.Config(application(), host="127.0.0.1", port=port, log_level="critical")
+    moods, clock = Moods(delay=delay), {"today": today}
+    config = uvicorn.Config(
+        application(moods, clock, as_of), host="127.0.0.1", port=port, log_level="critical"
+    )
     server = uvicorn.Server(config)
     thread = threading.Thread(target=server.run, daemon=True)
     thread.start()
     try:
-        yield Service(f"http://127.0.0.1:{_port(server, thread, port)}")
+        yield Service(f"http://127.0.0.1:{_port(server, thread, port)}", moods, clock)
     finally:
         server.should_exit = True
         thread.join(timeout=5)
 
 
-def application() -> Starlette:
+def application(moods: Moods, clock: dict[str, str], as_of: str = "") -> Starlette:
     """The services as one web application."""
+    files = _Files(clock)
     return Starlette(
         routes=[
             Route("/", _welcome),
-            Route("/sdmx/dataflow", _dataflows),
-            Route("/sdmx/dataflow/{agency}", _dataflows),
-            Route("/sdmx/dataflow/{agency}/{flow}", _dataflows),
-            Route("/sdmx/dataflow/{agency}/{flow}/{version}", _dataflows),
-            Route("/sdmx/datastructure/{agency}/{flow}", _structures),
-            Route("/sdmx/datastructure/{agency}/{flow}/{version}", _structures),
-            Route("/sdmx/data/{flow}", _data),
-            Route("/sdmx/data/{flow}/{key}", _data),
+            *Statistics(moods, reply, as_of).routes(),
             Route("/exchange/{file}", _exchange),
-            Route("/college/{file}", _college),
-        ]
+            Route("/harbour/today.html", files.today),
+            Route("/archive/vintages.csv", _vintages),
+            Route("/{place}/{file:path}", files.kept),
+        ],
+        middleware=[Middleware(Moody, moods=moods)],
     )
 
 
@@ -118,96 +150,51 @@ def _port(server: uvicorn.Server, thread: threading.Thread, wanted: int) -> int:
 
 
 async def _welcome(request: Request) -> Response:
-    return PlainTextResponse("The Lantern Sea: /sdmx (statistics), /exchange, /college (files)\n")
-
-
-async def _dataflows(request: Request) -> Response:
-    wanted = request.path_params.get("flow", "all")
-    flows = [f for f in FLOWS.values() if wanted in ("all", f.id)]
-    if request.path_params.get("agency", "all") not in ("all", AGENCY) or not flows:
-        return _error(404, 100, "No results found")
-    return _answer(request, orjson.dumps(messages.flows_json(flows)), STRUCTURE_JSON)
-
-
-async def _structures(request: Request) -> Response:
-    flow = FLOWS.get(request.path_params["flow"])
-    if flow is None:
-        return _error(404, 100, "No results found")
-    return _answer(request, orjson.dumps(messages.structures_json([flow])), STRUCTURE_JSON)
-
-
-async def _data(request: Request) -> Response:
-    flow = messages.flow_named(request.path_params["flow"])
-    if flow is None:
-        return _error(404, 100, "No results found")
-    try:
-        pattern = _pattern(flow, request.path_params.get("key", "all"))
-        series = _select(flow, pattern, request)
-    except (FrequencyError, ValueError) as error:
-        return _error(400, 140, str(error))
-    if not series:
-        return _error(404, 100, "No results found")
-    whole = request.query_params.get("detail", "full") in ("full", "dataonly")
-    if "json" in request.headers.get("accept", ""):
-        return _answer(request, orjson.dumps(messages.data_json(flow, series, whole)), DATA_JSON)
-    return _answer(request, messages.data_csv(flow, series, whole), DATA_CSV)
-
-
-def _pattern(flow: Flow, key: str) -> re.Pattern[str]:
-    """Series keys that a key with wildcards and ``+`` asks for."""
-    if key == "all":
-        return re.compile(".*")
-    parts = key.split(".")
-    if len(parts) != len(flow.dimensions):
-        raise ValueError(
-            f"{flow.id} has {len(flow.dimensions)} dimensions, the key '{key}' {len(parts)}"
-        )
-    choices = ["|".join(map(re.escape, p.split("+"))) if p else "[^.]+" for p in parts]
-    return re.compile(r"\.".join(f"(?:{c})" for c in choices))
-
-
-def _select(flow: Flow, pattern: re.Pattern[str], request: Request) -> list[messages.Series]:
-    ask = request.query_params
-    start, end = (
-        parse_period(ask[k])[1] if k in ask else None for k in ("startPeriod", "endPeriod")
+    return PlainTextResponse(
+        "The Lantern Sea: /sdmx (statistics), /exchange, /college, /harbour, /council, /archive (files)\n"
     )
-    last = int(ask.get("lastNObservations", 0))
-    chosen = []
-    for (name, key), rows in _by_series().items():
-        if name == flow.id and pattern.fullmatch(key):
-            kept = rows[(rows["day"] >= start) if start is not None else slice(None)]
-            kept = kept[(kept["day"] <= end) if end is not None else slice(None)]
-            chosen.append((key, kept.tail(last) if last else kept))
-    return [(key, rows) for key, rows in chosen if len(rows)]
 
 
-@cache
-def _by_series() -> dict[tuple[str, str], pd.DataFrame]:
-    """Observations of each series, with the first day of each period."""
-    frame = store.observations()
-    days = pd.to_datetime(frame["period"], format="ISO8601")
-    grouped = frame.assign(day=days).groupby(["flow", "key"], sort=False)
-    known = {(str(flow), str(key)): rows for (flow, key), rows in grouped}
-    return {name: known[name] for name in catalogue()}
+@dataclass(frozen=True)
+class _Files:
+    """Files of the college, the harbour and the council."""
+
+    clock: dict[str, str]
+
+    async def today(self, request: Request) -> Response:
+        """The page that shows only the present freight rate."""
+        page = store.today_page(np.datetime64(self.clock["today"], "D"))
+        return reply(request, page.encode(), _TYPES["html"])
+
+    async def kept(self, request: Request) -> Response:
+        """A file as it was written."""
+        place, name = request.path_params["place"], request.path_params["file"]
+        file = (store.DATA / place / name).resolve()
+        inside = file.is_relative_to(store.DATA) and place in ("college", "harbour", "council")
+        if not inside or not file.is_file():
+            return PlainTextResponse("no such file\n", status_code=404)
+        return reply(
+            request, file.read_bytes(), _TYPES.get(file.suffix[1:], "application/octet-stream")
+        )
 
 
 async def _exchange(request: Request) -> Response:
     name = str(request.path_params["file"]).removesuffix(".csv")
-    if name != "prices" and name not in _TABLES:
+    if name == "prices":
+        return reply(request, _prices(), _TYPES["csv"])
+    quoted = name.startswith("quotes_") and (store.DATA / f"{name}.csv").is_file()
+    if name not in _TABLES and not quoted:
         return PlainTextResponse("no such file\n", status_code=404)
-    return _answer(request, _file(name), "text/csv; charset=utf-8")
+    return reply(request, (store.DATA / f"{name}.csv").read_bytes(), _TYPES["csv"])
 
 
-async def _college(request: Request) -> Response:
-    if request.path_params["file"] != "factors_monthly.zip":
-        return PlainTextResponse("no such file\n", status_code=404)
-    return _answer(request, (store.DATA / "factors_monthly.zip").read_bytes(), "application/zip")
+async def _vintages(request: Request) -> Response:
+    text = store.vintages().to_csv(index=False, date_format="%Y-%m-%d", lineterminator="\n")
+    return reply(request, text.encode(), _TYPES["csv"])
 
 
 @cache
-def _file(name: str) -> bytes:
-    if name != "prices":
-        return (store.DATA / f"{name}.csv").read_bytes()
+def _prices() -> bytes:
     frame = store.bars().copy()
     frame["date"] = frame["date"].dt.strftime("%Y-%m-%d").astype("category")
     packed = pa.BufferOutputStream()
@@ -216,14 +203,9 @@ def _file(name: str) -> bytes:
     return bytes(packed.getvalue())
 
 
-def _answer(request: Request, body: bytes, kind: str) -> Response:
+def reply(request: Request, body: bytes, kind: str) -> Response:
     """The body with an entity tag, or 304 if the asker has it already."""
     tag = f'"{hashlib.sha256(body).hexdigest()[:32]}"'
     if request.headers.get("if-none-match") == tag:
         return Response(status_code=304, headers={"etag": tag})
     return Response(body, media_type=kind, headers={"etag": tag})
-
-
-def _error(status: int, code: int, title: str) -> Response:
-    body: Any = orjson.dumps(messages.error_json(code, title))
-    return Response(body, status_code=status, media_type="application/json")

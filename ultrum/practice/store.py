@@ -6,9 +6,10 @@ from functools import cache
 from pathlib import Path
 
 import numpy as np
+import orjson
 import pandas as pd
 
-from ultrum.practice import college, exchange, observatory
+from ultrum.practice import college, council, exchange, harbour, observatory
 from ultrum.practice.simulate import World, simulate
 
 DATA = Path(__file__).parent / "data"
@@ -28,7 +29,32 @@ def write(folder: Path = DATA, world: World | None = None) -> None:
     )
     for name, table in small_tables(world, close).items():
         table.to_csv(folder / f"{name}.csv", index=False, lineterminator="\n")
-    (folder / "factors_monthly.zip").write_bytes(college.monthly_zip(world))
+    observatory.vintages(world).to_parquet(
+        folder / "vintages.parquet", compression="zstd", index=False
+    )
+    for name, content in files(world).items():
+        (folder / name).parent.mkdir(exist_ok=True)
+        (folder / name).write_bytes(content)
+
+
+def files(world: World) -> dict[str, bytes]:
+    """Files that are served as they stand, by their path."""
+    rents = {c: council.rents_file(world, c) or "" for c in council.codes()}
+    freight = harbour.freight(world).rename_axis("date").rename("rate")
+    return {
+        "college/factors_monthly.zip": college.monthly_zip(world),
+        "college/factors_daily.zip": college.daily_zip(world),
+        f"quotes_{harbour.QUOTED_MONTH}.csv": harbour.quotes(world).encode(),
+        "harbour/berths_to_2014.txt": harbour.berths_old(world).encode(),
+        "harbour/berths_from_2014.csv": harbour.berths_new(world).encode(),
+        "freight.csv": freight.to_csv(lineterminator="\n").encode(),
+        "council/births.csv": council.births_file(world).encode(),
+        **{f"council/rents/{c}.csv": text.encode() for c, text in rents.items()},
+        **{
+            f"council/{level}.geojson": orjson.dumps(council.shapes(level))
+            for level in ("provinces", "districts")
+        },
+    }
 
 
 def small_tables(world: World, close: np.ndarray) -> dict[str, pd.DataFrame]:
@@ -55,8 +81,20 @@ def bars() -> pd.DataFrame:
 
 @cache
 def observations() -> pd.DataFrame:
-    """Columns ``flow key period value``."""
+    """Columns ``flow key period value status``."""
     return pd.read_parquet(DATA / "observatory.parquet")
+
+
+@cache
+def vintages() -> pd.DataFrame:
+    """Every release: ``flow key period release released value``."""
+    return pd.read_parquet(DATA / "vintages.parquet")
+
+
+def today_page(day: np.datetime64) -> str:
+    """The page of one day's freight rate."""
+    rates = table("freight").set_index("date")["rate"]
+    return harbour.today_page(rates.set_axis(pd.DatetimeIndex(rates.index)), day)
 
 
 @cache

@@ -67,18 +67,17 @@ class _Reader:
             self._of_dataset(element)
             return
         element.clear()
-        parent = element.getparent()
-        if parent is not None:
-            while element.getprevious() is not None and kind != "Group":
-                del parent[0]
+        before = element.getprevious()
+        if before is not None and before.tag == element.tag:
+            element.getparent().remove(before)
 
     def _observation(self, element: Any) -> None:
         said = element.attrib
         if said:
             period, value = said.get(_TIME), said.get(_VALUE)
-            notes = (
-                {k: v for k, v in said.items() if k not in (_TIME, _VALUE)} if len(said) > 2 else {}
-            )
+            plain = 1 + (value is not None)
+            own = said.items() if len(said) > plain else ()
+            notes = {str(k): str(v) for k, v in own if k not in (_TIME, _VALUE)}
         else:
             period, value, notes, key = _generic_observation(element)
             if key:

@@ -1,0 +1,21 @@
+"""The observatory's answers in the standard's formats: CSV, JSON and ML, data and structures."""
+
+from ultrum.practice.messages.data_json import data_json
+from ultrum.practice.messages.data_text import data_csv
+from ultrum.practice.messages.data_xml import data_xml
+from ultrum.practice.messages.structures_json import structures_json
+from ultrum.practice.messages.structures_xml import specific_schema, structures_xml
+from ultrum.practice.messages.words import Content, Series, error_json, error_xml
+
+__all__ = [
+    "Content",
+    "Series",
+    "data_csv",
+    "data_json",
+    "data_xml",
+    "error_json",
+    "error_xml",
+    "specific_schema",
+    "structures_json",
+    "structures_xml",
+]

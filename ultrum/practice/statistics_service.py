@@ -1,0 +1,314 @@
+"""The observatory over SDMX: REST 2.1 and 3.0 paths, every format, structures, topics, availability."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import date
+from typing import Any, Final
+
+import numpy as np
+import orjson
+import pandas as pd
+from starlette.requests import Request
+from starlette.responses import Response
+from starlette.routing import Route
+
+from ultrum.core.frequency import parse_period
+from ultrum.errors import FrequencyError
+from ultrum.practice import messages, store
+from ultrum.practice.messages import Content
+from ultrum.practice.messages.words import PREPARED
+from ultrum.practice.moods import Moods
+from ultrum.practice.observatory import AGENCY, FLOWS, Flow, catalogue
+
+_DATA, _STRUCTURE = "application/vnd.sdmx.data+", "application/vnd.sdmx.structure+"
+_SPECIFIC: Final = "application/vnd.sdmx.structurespecificdata+xml"
+_GENERIC: Final = "application/vnd.sdmx.genericdata+xml"
+_DATA_TYPES: Final = (
+    (f"{_DATA}csv", "1.0.0"), (f"{_DATA}csv", "2.0.0"), (f"{_DATA}json", "1.0.0"), (f"{_DATA}json", "2.0.0"),
+    (_SPECIFIC, "2.1"), (_GENERIC, "2.1"), ("text/csv", "1.0.0"), ("application/json", "1.0.0"),
+    ("application/xml", "2.1"),
+)  # fmt: skip
+_STRUCTURE_TYPES: Final = (
+    (f"{_STRUCTURE}json", "1.0.0"), (f"{_STRUCTURE}json", "2.0.0"), (f"{_STRUCTURE}xml", "2.1"),
+    ("application/json", "1.0.0"), ("application/xml", "2.1"),
+)  # fmt: skip
+Reply = Callable[[Request, bytes, str], Response]
+
+
+@dataclass
+class Statistics:
+    """The observatory's answers.
+
+    Parameters
+    ----------
+    moods : Moods
+        Tell whether the data have been revised.
+    reply : callable
+        Makes a response with an entity tag of a body and its type.
+    as_of : str
+        Day as of which the data stand; empty for the latest.
+    """
+
+    moods: Moods
+    reply: Reply
+    as_of: str = ""
+    _series: dict[str, dict[tuple[str, str], pd.DataFrame]] = field(default_factory=dict)
+
+    def routes(self) -> list[Route]:
+        """Paths of both versions of the standard."""
+        parts = ["{agency}", "{agency}/{name}", "{agency}/{name}/{version}"]
+        kinds = {
+            "dataflow": self.flows,
+            "datastructure": self.definitions,
+            "categoryscheme": self.topics,
+        }
+        return [
+            *[
+                Route(f"/sdmx/{above}{kind}{tail}", answer)
+                for kind, answer in kinds.items()
+                for above in ("", "structure/")
+                for tail in ("", *[f"/{p}" for p in parts])
+            ],
+            Route("/sdmx/availableconstraint/{flow}", self.available),
+            Route("/sdmx/availableconstraint/{flow}/{key}", self.available),
+            Route("/sdmx/availability/dataflow/{agency}/{flow}/{version}/{key}", self.available),
+            Route("/sdmx/schema/datastructure/{agency}/{name}/{version}", self.schema),
+            Route("/sdmx/data/dataflow/{agency}/{flow}/{version}/{key}", self.data),
+            Route("/sdmx/data/{flow}", self.data),
+            Route("/sdmx/data/{flow}/{key}", self.data),
+        ]
+
+    async def flows(self, request: Request) -> Response:
+        """Dataflows, all or one."""
+        wanted = request.path_params.get("name", "all")
+        flows = [f for f in FLOWS.values() if wanted in ("all", "*", f.id)]
+        if request.path_params.get("agency", "all") not in ("all", "*", AGENCY) or not flows:
+            return fault(request, 404, 100, "No results found")
+        return self._structures(request, Content(flows=flows))
+
+    async def definitions(self, request: Request) -> Response:
+        """A data structure with its code lists and concepts."""
+        flow = FLOWS.get(request.path_params.get("name", ""))
+        if flow is None:
+            return fault(request, 404, 100, "No results found")
+        return self._structures(request, Content(definitions=[flow]))
+
+    async def topics(self, request: Request) -> Response:
+        """The category scheme, with what stands in it."""
+        return self._structures(request, Content(flows=list(FLOWS.values()), topics=True))
+
+    async def available(self, request: Request) -> Response:
+        """Codes for which there are data."""
+        flow = _flow_named(request)
+        if flow is None:
+            return fault(request, 404, 100, "No results found")
+        try:
+            keys = [k for k, _ in self._select(flow, request)]
+        except (FrequencyError, ValueError) as error:
+            return fault(request, 400, 140, str(error))
+        parts = [k.split(".") for k in keys]
+        found = {d: sorted({p[i] for p in parts}) for i, d in enumerate(flow.dimensions)}
+        return self._structures(request, Content(constrained=flow, available=found))
+
+    async def schema(self, request: Request) -> Response:
+        """Schema of a flow's structure-specific messages."""
+        flow = FLOWS.get(request.path_params["name"])
+        if flow is None:
+            return fault(request, 404, 100, "No results found")
+        return self.reply(request, messages.specific_schema(flow), "application/xml")
+
+    async def data(self, request: Request) -> Response:
+        """Data at a key."""
+        flow = _flow_named(request)
+        if flow is None:
+            return fault(request, 404, 100, "No results found")
+        chosen = negotiated(request.headers.get("accept", ""), _DATA_TYPES)
+        if chosen is None:
+            return fault(request, 406, 406, "Not acceptable")
+        try:
+            series = self._select(flow, request)
+        except (FrequencyError, ValueError) as error:
+            return fault(request, 400, 140, str(error))
+        if not series:
+            return fault(request, 404, 100, "No results found")
+        ask = request.query_params
+        whole = ask.get("detail", "full") in ("full", "dataonly") and ask.get("measures") != "none"
+        kind, version = chosen
+        body = _encoded(kind, version, flow, series, whole)
+        return self.reply(request, body, f"{kind};version={version}")
+
+    def _structures(self, request: Request, content: Content) -> Response:
+        chosen = negotiated(request.headers.get("accept", ""), _STRUCTURE_TYPES)
+        if chosen is None:
+            return fault(request, 406, 406, "Not acceptable")
+        kind, version = chosen
+        if "xml" in kind:
+            return self.reply(
+                request, messages.structures_xml(content), f"{kind};version={version}"
+            )
+        body = orjson.dumps(messages.structures_json(content, version))
+        return self.reply(request, body, f"{kind};version={version}")
+
+    def _select(self, flow: Flow, request: Request) -> list[messages.Series]:
+        """Series a query asks for, cut to its span."""
+        pattern = _pattern(flow, request)
+        ask = request.query_params
+        start, end = _bounds(ask)
+        last = int(ask.get("lastNObservations", 0))
+        if ask.get("updatedAfter", "") > PREPARED:
+            return []
+        chosen = []
+        for (name, key), rows in self.by_series(self.moods.is_revised(request.url.path)).items():
+            if name == flow.id and pattern(key):
+                kept = rows[(rows["day"] >= start) if start is not None else slice(None)]
+                kept = kept[(kept["day"] <= end) if end is not None else slice(None)]
+                chosen.append((key, kept.tail(last) if last else kept))
+        return [(key, rows) for key, rows in chosen if len(rows)]
+
+    def by_series(self, revised: bool = False) -> dict[tuple[str, str], pd.DataFrame]:
+        """Observations of each series, with the first day of each period."""
+        word = f"{self.as_of}{revised}"
+        if word not in self._series:
+            known = (
+                _latest() if not self.as_of else _as_of(_latest(), date.fromisoformat(self.as_of))
+            )
+            self._series[word] = {k: _revised(v) for k, v in known.items()} if revised else known
+        return self._series[word]
+
+
+def _latest() -> dict[tuple[str, str], pd.DataFrame]:
+    frame = store.observations()
+    days = pd.to_datetime(_first_days(frame["period"].to_numpy()))
+    grouped = frame.assign(day=days).groupby(["flow", "key"], sort=False)
+    known = {(str(flow), str(key)): rows for (flow, key), rows in grouped}
+    return {name: known[name] for name in catalogue()}
+
+
+def _first_days(periods: Any) -> Any:
+    unique, place = np.unique(periods.astype(str), return_inverse=True)
+    return np.array([parse_period(str(p))[1] for p in unique])[place]
+
+
+def _as_of(
+    known: dict[tuple[str, str], pd.DataFrame], day: date
+) -> dict[tuple[str, str], pd.DataFrame]:
+    """What had been released by a day, as it was released."""
+    vintages = store.vintages()
+    vintages = vintages[vintages["released"] <= pd.Timestamp(day)]
+    latest = (
+        vintages.sort_values("release").groupby(["flow", "key", "period"], as_index=False).last()
+    )
+    values = {k: g.set_index("period")["value"] for k, g in latest.groupby(["flow", "key"])}
+    found = {}
+    for name, rows in known.items():
+        if name in values:
+            own = values[name]
+            kept = rows[rows["period"].isin(own.index)]
+            found[name] = kept.assign(value=kept["period"].map(own))
+        else:
+            found[name] = rows[rows["day"] <= pd.Timestamp(day) - pd.Timedelta(days=_wait(name))]
+    return found
+
+
+def _wait(name: tuple[str, str]) -> int:
+    """Days from the start of a period to its release."""
+    lag = catalogue()[name].get("RELEASE_LAG", "")
+    return 31 + 31 * int(lag[1:-1]) if lag else 0
+
+
+def _revised(rows: pd.DataFrame) -> pd.DataFrame:
+    """The last twelve values a little higher."""
+    values = rows["value"].to_numpy(dtype=float).copy()
+    values[-12:] = np.round(values[-12:] * 1.004, 2)
+    return rows.assign(value=values)
+
+
+def _flow_named(request: Request) -> Flow | None:
+    """Flow of ``PRICES`` or ``QLO,PRICES,1.0``, or of a 3.0 path."""
+    parts = str(request.path_params["flow"]).split(",")
+    agency = parts[0] if len(parts) > 1 else request.path_params.get("agency", AGENCY)
+    return (
+        FLOWS.get(parts[1] if len(parts) > 1 else parts[0])
+        if agency in (AGENCY, "*", "all")
+        else None
+    )
+
+
+def _pattern(flow: Flow, request: Request) -> Callable[[str], bool]:
+    """Whether a series key is asked for: wildcards, ``+`` of 2.1, stars and filters of 3.0."""
+    key = str(request.path_params.get("key", "all"))
+    filters = {n: request.query_params.get(f"c[{n}]", "").split(",") for n in flow.dimensions}
+    if key in ("all", "*", ""):
+        choices: list[list[str]] = [[] for _ in flow.dimensions]
+    else:
+        parts = key.split(".")
+        if len(parts) != len(flow.dimensions):
+            raise ValueError(
+                f"{flow.id} has {len(flow.dimensions)} dimensions, the key '{key}' {len(parts)}"
+            )
+        choices = [[] if p in ("", "*") else re.split(r"\+", p) for p in parts]
+
+    def _asked(own: str) -> bool:
+        codes = zip(own.split("."), choices, filters.values(), strict=True)
+        return all((not c or code in c) and (f == [""] or code in f) for code, c, f in codes)
+
+    return _asked
+
+
+def _bounds(ask: Any) -> tuple[Any, Any]:
+    """First and last day asked for, by either version's words."""
+    said = {"start": ask.get("startPeriod", ""), "end": ask.get("endPeriod", "")}
+    for part in ask.get("c[TIME_PERIOD]", "").split("+"):
+        word, _, period = part.partition(":")
+        if word in ("ge", "le"):
+            said["start" if word == "ge" else "end"] = period
+    start = parse_period(said["start"])[1] if said["start"] else None
+    return start, _last_day(said["end"]) if said["end"] else None
+
+
+def _last_day(period: str) -> Any:
+    """Last day of a period, so that an end of 2014 holds its December."""
+    code, first = parse_period(period)
+    months = {"A": 12, "S": 6, "Q": 3, "M": 1}.get(code)
+    if months is None:
+        return first
+    return (first.astype("datetime64[M]") + months).astype("datetime64[D]") - np.timedelta64(1, "D")
+
+
+def _encoded(
+    kind: str, version: str, flow: Flow, series: list[messages.Series], whole: bool
+) -> bytes:
+    if "csv" in kind:
+        return messages.data_csv(flow, series, whole, version)
+    if "json" in kind:
+        return orjson.dumps(messages.data_json(flow, series, whole, version))
+    return messages.data_xml(flow, series, whole, generic="generic" in kind)
+
+
+def negotiated(accept: str, offered: tuple[tuple[str, str], ...]) -> tuple[str, str] | None:
+    """The type and version an asker likes best among those offered; None if it likes none."""
+    wishes = []
+    for part in accept.split(",") if accept else ["*/*"]:
+        kind, *parameters = [p.strip() for p in part.split(";")]
+        said = dict(p.split("=", 1) for p in parameters if "=" in p)
+        wishes.append((-float(said.get("q", "1")), kind.lower(), said.get("version", "")))
+    for _, kind, version in sorted(wishes, key=lambda w: w[0]):
+        for own, own_version in offered:
+            if kind in (own, "*/*") and version in ("", own_version):
+                return own, own_version
+    return None
+
+
+def fault(request: Request, status: int, code: int, title: str) -> Response:
+    """An error of the standard, in the family of formats the asker reads."""
+    if "xml" in request.headers.get("accept", "") and "json" not in request.headers.get(
+        "accept", ""
+    ):
+        return Response(
+            messages.error_xml(code, title), status_code=status, media_type="application/xml"
+        )
+    body: Any = orjson.dumps(messages.error_json(code, title))
+    return Response(body, status_code=status, media_type="application/json")
