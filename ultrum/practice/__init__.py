@@ -66,7 +66,7 @@ def demo_study() -> Path:
     return Path(__file__).parent / "demo.toml"
 
 
-def sources_at(places: Mapping[str, str]) -> dict[str, dict[str, str]]:
+def sources_at(places: Mapping[str, str]) -> dict[str, dict[str, Any]]:
     """Sources of the practice world for a desk, at the places where it is served.
 
     Examples
@@ -74,5 +74,16 @@ def sources_at(places: Mapping[str, str]) -> dict[str, dict[str, str]]:
     >>> sources_at({"college": "http://127.0.0.1:8765/college"})["college"]["kind"]
     'table'
     """
-    kinds = {"observatory": "sdmx"}
-    return {name: {"kind": kinds.get(name, "table"), "url": url} for name, url in places.items()}
+    found: dict[str, dict[str, Any]] = {
+        name: {"kind": "sdmx" if name == "observatory" else "table", "url": url}
+        for name, url in places.items()
+    }
+    more: dict[str, dict[str, Any]] = {
+        "exchange": {"catalogue": {"path": "companies.csv", "address": "prices.csv#{asset}.close",
+                                   "measure": "price", "frequency": "Daily, business week"}},
+        "harbour": {"snapshots": {"freight": {"path": "today.html", "figure": "Freight rate today",
+                                              "title": "Freight rate, miral for a ton"}}},
+    }  # fmt: skip
+    for name in more.keys() & found.keys():
+        found[name].update(more[name])
+    return found

@@ -1,22 +1,31 @@
 """One policy for everything fetched over HTTP: pooled, patient, bounded and conditional.
 
 Answers 429 and 5xx and broken connections are tried again with growing waits and jitter, as long
-as Retry-After says if the server says it. An answer larger than the limit is refused.
+as Retry-After says if the server says it. An answer larger than the limit is refused. A secret goes
+to the host it is meant for and to no other, whatever a redirect says.
 """
 
 from __future__ import annotations
 
+import email.utils
+import threading
 import time
+from collections import defaultdict
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from typing import Final
 
 import httpx
 import tenacity
 
 from ultrum.errors import SourceError
+from ultrum.sources.credentials import Secret
 from ultrum.sources.delivery import Delivery
+from ultrum.sources.sdmx.faults import message_of_fault
 
 BUSY: Final = (429, 500, 502, 503, 504)
+_REDIRECTS: Final = (301, 302, 303, 307, 308)
+_NO_SECRET: Final = Secret({}, {}, ())
 
 
 @dataclass(frozen=True)
@@ -25,12 +34,22 @@ class HttpPolicy:
 
     attempts: int = 4
     first_wait: float = 0.25
-    longest_wait: float = 20.0
+    longest_wait: float = 60.0
     connect_timeout: float = 5.0
     read_timeout: float = 60.0
+    total_time: float = 600.0
     largest_answer: int = 512 * 1024 * 1024
-    connections: int = 8
+    connections: int = 16
+    connections_per_host: int = 8
     redirects: int = 5
+
+
+class AnswerError(SourceError):
+    """The server answered, and refused; ``status`` is what it said."""
+
+    def __init__(self, text: str, status: int) -> None:
+        super().__init__(text)
+        self.status = status
 
 
 class _PassingError(Exception):
@@ -48,15 +67,21 @@ class HttpClient:
     policy: HttpPolicy = field(default_factory=HttpPolicy)
 
     def __post_init__(self) -> None:
-        limits = httpx.Limits(max_connections=self.policy.connections)
+        limits = httpx.Limits(
+            max_connections=self.policy.connections,
+            max_keepalive_connections=self.policy.connections,
+        )
         patience = httpx.Timeout(self.policy.read_timeout, connect=self.policy.connect_timeout)
         self._client = httpx.Client(
             limits=limits,
             timeout=patience,
-            follow_redirects=True,
-            max_redirects=self.policy.redirects,
+            follow_redirects=False,
             headers={"user-agent": "ultrum"},
         )
+        self._hosts: dict[str, threading.BoundedSemaphore] = defaultdict(
+            lambda: threading.BoundedSemaphore(self.policy.connections_per_host)
+        )
+        self._lock = threading.Lock()
 
     def __enter__(self) -> HttpClient:
         return self
@@ -64,7 +89,14 @@ class HttpClient:
     def __exit__(self, *_: object) -> None:
         self._client.close()
 
-    def get(self, url: str, *, accept: str = "*/*", held: Delivery | None = None) -> Delivery:
+    def get(
+        self,
+        url: str,
+        *,
+        accept: str = "*/*",
+        held: Delivery | None = None,
+        secret: Secret | None = None,
+    ) -> Delivery:
         """Fetch one address.
 
         Parameters
@@ -75,13 +107,23 @@ class HttpClient:
             Media types wanted.
         held : Delivery, optional
             Copy already held; if the server confirms it, the answer is ``unchanged``.
+        secret : Secret, optional
+            Shown to the host of ``url`` only, and struck out of every message.
 
         Raises
         ------
         SourceError
             If nothing whole could be had; the message says what came instead.
         """
-        headers = {"accept": accept, **_conditions(held)}
+        shown = secret or _NO_SECRET
+        try:
+            return self._patiently(url, {"accept": accept, **_conditions(held)}, shown)
+        except AnswerError as error:
+            raise AnswerError(shown.struck(str(error)), error.status) from None
+        except SourceError as error:
+            raise SourceError(shown.struck(str(error))) from None
+
+    def _patiently(self, url: str, headers: dict[str, str], secret: Secret) -> Delivery:
         retry = tenacity.Retrying(
             stop=tenacity.stop_after_attempt(self.policy.attempts),
             retry=tenacity.retry_if_exception_type(_PassingError),
@@ -90,7 +132,7 @@ class HttpClient:
             reraise=True,
         )
         try:
-            return retry(self._once, url, headers)
+            return retry(self._once, url, headers, secret)
         except _PassingError as failure:
             raise SourceError(
                 f"{url} could not be had in {self.policy.attempts} tries: {failure}. "
@@ -100,31 +142,69 @@ class HttpClient:
     def _wait(self, state: tenacity.RetryCallState) -> float:
         failure = state.outcome.exception() if state.outcome else None
         asked = failure.wait if isinstance(failure, _PassingError) else None
-        backoff = tenacity.wait_random_exponential(self.policy.first_wait, self.policy.longest_wait)
-        return min(asked, self.policy.longest_wait) if asked is not None else backoff(state)
+        backoff = tenacity.wait_random_exponential(
+            self.policy.first_wait, self.policy.longest_wait / 3
+        )
+        return asked if asked is not None else backoff(state)
 
-    def _once(self, url: str, headers: dict[str, str]) -> Delivery:
+    def _once(self, url: str, headers: dict[str, str], secret: Secret) -> Delivery:
+        """One try, through redirects."""
+        asked = home = self._url(url)
+        for _ in range(self.policy.redirects + 1):
+            own = _same_place(asked, home)
+            sent = {**headers, **(secret.headers if own else {})}
+            where = asked.copy_merge_params(dict(secret.query)) if own and secret.query else asked
+            answer = self._asked(url, where, sent)
+            if isinstance(answer, Delivery):
+                return answer
+            if asked.scheme == "https" and answer.scheme == "http":
+                raise SourceError(f"{url} redirects from https to http; that is refused.")
+            asked = answer
+        raise SourceError(f"{url} redirects more than {self.policy.redirects} times.")
+
+    def _url(self, url: str) -> httpx.URL:
         try:
-            with self._client.stream("GET", url, headers=headers) as answer:
+            parsed = httpx.URL(url)
+        except httpx.InvalidURL as error:
+            raise SourceError(f"'{url}' is not an http or https address: {error}.") from None
+        if parsed.scheme not in ("http", "https") or not parsed.host:
+            raise SourceError(f"'{url}' is not an http or https address.")
+        return parsed
+
+    def _asked(self, url: str, where: httpx.URL, headers: dict[str, str]) -> Delivery | httpx.URL:
+        """The answer of one request: a delivery, or where to ask instead."""
+        with self._lock:
+            gate = self._hosts[where.netloc.decode()]
+        try:
+            with gate, self._client.stream("GET", where, headers=headers) as answer:
+                if answer.status_code in _REDIRECTS and "location" in answer.headers:
+                    return self._next(url, where, answer.headers["location"])
                 return self._taken(url, answer)
         except (httpx.UnsupportedProtocol, httpx.InvalidURL) as error:
             raise SourceError(f"'{url}' is not an http or https address: {error}.") from None
-        except httpx.TooManyRedirects:
-            raise SourceError(f"{url} redirects more than {self.policy.redirects} times.") from None
         except httpx.TransportError as error:
             raise _PassingError(str(error) or type(error).__name__) from None
+
+    def _next(self, url: str, where: httpx.URL, location: str) -> httpx.URL:
+        try:
+            return self._url(str(where.copy_with(query=None).join(location)))
+        except SourceError:
+            raise SourceError(f"{url} redirects to what is no http or https address.") from None
 
     def _taken(self, url: str, answer: httpx.Response) -> Delivery:
         if answer.status_code == 304:
             return Delivery(b"", unchanged=True)
         if answer.status_code in BUSY:
-            wait = answer.headers.get("retry-after", "")
-            raise _PassingError(
-                f"it answered {answer.status_code}", float(wait) if wait.isdigit() else None
-            )
+            wait = _asked_wait(answer.headers.get("retry-after", ""))
+            if wait is not None and wait > self.policy.longest_wait:
+                raise SourceError(
+                    f"{url} answered {answer.status_code} and asks to be left alone for {wait:,.0f} "
+                    "seconds. Try again after that, or run offline from the vault."
+                )
+            raise _PassingError(f"it answered {answer.status_code}", wait)
         body = self._whole(url, answer)
         if answer.status_code >= 400:
-            raise SourceError(_refusal(url, answer.status_code, body))
+            raise AnswerError(_refusal(url, answer.status_code, body), answer.status_code)
         head = answer.headers
         return Delivery(
             body,
@@ -134,7 +214,7 @@ class HttpClient:
         )
 
     def _whole(self, url: str, answer: httpx.Response) -> bytes:
-        parts, size = [], 0
+        parts, size, deadline = [], 0, time.monotonic() + self.policy.total_time
         for part in answer.iter_bytes():
             size += len(part)
             if size > self.policy.largest_answer:
@@ -142,8 +222,28 @@ class HttpClient:
                     f"{url} sends more than {self.policy.largest_answer:,} bytes; ask for less, or "
                     "raise the limit."
                 )
+            if time.monotonic() > deadline:
+                raise SourceError(
+                    f"{url} takes longer than {self.policy.total_time:g} seconds; ask for less, or "
+                    "raise the limit."
+                )
             parts.append(part)
         return b"".join(parts)
+
+
+def _same_place(asked: httpx.URL, home: httpx.URL) -> bool:
+    return (asked.scheme, asked.netloc) == (home.scheme, home.netloc)
+
+
+def _asked_wait(text: str) -> float | None:
+    """Seconds that Retry-After asks for, as a number or a date."""
+    if text.replace(".", "", 1).isdigit():
+        return float(text)
+    try:
+        moment = email.utils.parsedate_to_datetime(text)
+    except (TypeError, ValueError):
+        return None
+    return max(0.0, (moment - datetime.now(UTC)).total_seconds()) if moment.tzinfo else None
 
 
 def _conditions(held: Delivery | None) -> dict[str, str]:
@@ -155,11 +255,18 @@ def _conditions(held: Delivery | None) -> dict[str, str]:
 
 def _refusal(url: str, status: int, body: bytes) -> str:
     """What the server said, in one line."""
-    said = body[:400].decode("utf-8", "replace").strip().replace("\n", " ")
+    if status in (401, 403):
+        return (
+            f"{url}: access refused ({status}). The source needs credentials, or others: see "
+            "credentials in its settings."
+        )
+    fault = message_of_fault(body)
+    if fault:
+        return f"{url}: {fault}"
+    said = " ".join(body[:300].decode("utf-8", "replace").split())
+    said = "a web page" if said.lower().startswith(("<!doctype", "<html")) else f"'{said}'"
     if status == 404:
         return (
             f"{url}: not found (404). Check the name; 'find' lists what there is. It said: {said}"
         )
-    if status in (401, 403):
-        return f"{url}: access refused ({status}). The source needs credentials."
     return f"{url}: the service answered {status}. It said: {said}"

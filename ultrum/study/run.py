@@ -10,7 +10,6 @@ from typing import Any
 
 import pandas as pd
 
-from ultrum.core.convert import to_frequency
 from ultrum.core.panel import Panel, align
 from ultrum.core.pricing.betas import factor_betas
 from ultrum.core.pricing.cost_of_equity import CostOfEquity, Premium, cost_of_equity
@@ -18,7 +17,7 @@ from ultrum.core.rates import per_period
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.returns import excess
 from ultrum.core.series import SeriesTable, TimeSeries, period_label
-from ultrum.core.transform.growth import growth
+from ultrum.core.steps import apply_steps
 from ultrum.desk import Desk
 from ultrum.errors import StudyError
 from ultrum.sources.delivery import Address
@@ -141,7 +140,9 @@ def run_study(
     """
     plan = study if isinstance(study, Study) else Study.load(study)
     tell = progress or (lambda _: None)
-    sources = {name: source.model_dump() for name, source in plan.sources.items()}
+    sources = {
+        name: source.model_dump(exclude_defaults=True) for name, source in plan.sources.items()
+    }
     with Desk(vault, sources=sources, offline=offline, progress=tell) as desk:
         return _run(plan, desk, tell)
 
@@ -179,14 +180,8 @@ def _run(plan: Study, desk: Desk, tell: Progress) -> StudyResult:
 
 
 def _with_steps(desk: Desk, said: Series) -> TimeSeries:
-    series = desk.fetch(said.address)
-    for step in said.steps:
-        if step.growth is not None:
-            g = step.growth
-            series = growth(series, over=g.over, kind=g.kind, annualised=g.annualised)
-        if step.to_frequency is not None:
-            series = to_frequency(series, step.to_frequency)
-    return series
+    steps = [step.model_dump(exclude_none=True) for step in said.steps]
+    return apply_steps(desk.fetch(said.address), steps)
 
 
 def _panel(plan: Study, desk: Desk, made: SeriesTable, series: dict[str, TimeSeries]) -> Panel:

@@ -1,5 +1,7 @@
 """Every delivery kept whole: what came, from where, and when."""
 
+from ultrum.vault.archive import pack, unpack
+from ultrum.vault.listings import Entry, Listings
 from ultrum.vault.store import Record, Vault
 
-__all__ = ["Record", "Vault"]
+__all__ = ["Entry", "Listings", "Record", "Vault", "pack", "unpack"]

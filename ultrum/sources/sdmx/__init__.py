@@ -1,6 +1,6 @@
 """A client for statistics services that speak SDMX (ISO 17369) over REST."""
 
-from ultrum.sources.sdmx.client import FORMATS, Listing, SdmxSource
-from ultrum.sources.sdmx.queries import Span
+from ultrum.sources.sdmx.client import FORMATS, Listing, SdmxSource, accept_of
+from ultrum.sources.sdmx.queries import Span, covers, key_of
 
-__all__ = ["FORMATS", "Listing", "SdmxSource", "Span"]
+__all__ = ["FORMATS", "Listing", "SdmxSource", "Span", "accept_of", "covers", "key_of"]

@@ -110,13 +110,44 @@ class SdmxSource:
     def all_series(self, path: str, span: Span = EVERYTHING) -> list[TimeSeries]:
         """Every series at ``FLOW/KEY``, whose key may have wildcards."""
         flow, _, key = path.partition("/")
+        structure = self._structure(flow)[1]
+        where = f"{self.name}:{path}"
+        try:
+            raw = self._data(self.data_path(path, span), structure, where)
+        except SourceError:
+            self._refuse_other_frequency(where, flow, key, structure)
+            raise
+        return [part for r in raw for part in to_parts(r, structure, f"{self.name}:{flow}/{r.key}")]
+
+    def data_path(self, path: str, span: Span = EVERYTHING) -> str:
+        """Path below the entry point at which the data of ``FLOW/KEY`` stand."""
+        flow, _, key = path.partition("/")
         name, structure = self._structure(flow)
         _check_key(self.name, path, key, structure)
-        where = f"{self.name}:{path}"
-        raw = self._data(
-            self._paths.data(name, key, span, dimensions=structure.dimensions), structure, where
+        return self._paths.data(name, key, span, dimensions=structure.dimensions)
+
+    def _refuse_other_frequency(
+        self, where: str, flow: str, key: str, structure: Structure
+    ) -> None:
+        """Say which frequencies there are, if the one asked for is what is missing."""
+        parts = key.split(".")
+        if "FREQ" not in structure.dimensions or len(parts) != len(structure.dimensions):
+            return
+        place = structure.dimensions.index("FREQ")
+        wanted = parts[place]
+        other = ".".join("" if i == place else p for i, p in enumerate(parts))
+        try:
+            known = self.available(flow, other).get("FREQ", [])
+        except SourceError:
+            return
+        if not wanted or not known or set(wanted.split("+")) & set(known):
+            return
+        named = structure.codes.get("FREQ", {})
+        listed = ", ".join(f"{named.get(c, c)} ({c})" for c in known)
+        raise SourceError(
+            f"{where}: there is nothing of frequency {named.get(wanted, wanted)} ({wanted}); the source has: "
+            f"{listed}. Lower frequencies come with to_frequency; a higher one must be estimated: disaggregate."
         )
-        return [part for r in raw for part in to_parts(r, structure, f"{self.name}:{flow}/{r.key}")]
 
     def listings(self) -> list[Listing]:
         """Every series of the service; of a flow whose series it does not list, the flow itself."""

@@ -140,3 +140,32 @@ def _detail30(detail: str) -> dict[str, str]:
     if detail == "serieskeysonly":
         return {"attributes": "none", "measures": "none"}
     return {}
+
+
+def key_of(path: str) -> str:
+    """Key of a data path, with the wildcards of 2.1."""
+    key = path.partition("?")[0].rsplit("/", 1)[-1]
+    return "all" if key == "*" else key.replace("*", "")
+
+
+def covers(path: str, wanted: str) -> bool:
+    """Whether a data path without a span asks for a series ``FLOW/KEY`` among others.
+
+    Examples
+    --------
+    >>> covers("data/PRICES/M..CPI", "PRICES/M.QM.CPI")
+    True
+    """
+    flow, _, key = wanted.partition("/")
+    parts = path.split("/")
+    if (
+        "?" in path
+        or parts[0] != "data"
+        or flow not in (parts[1], parts[-3] if len(parts) > 4 else "")
+    ):
+        return False
+    own = key_of(path)
+    if own == "all":
+        return True
+    pairs = list(zip(own.split("."), key.split("."), strict=False))
+    return len(pairs) == key.count(".") + 1 and all(not a or b in a.split("+") for a, b in pairs)

@@ -1,0 +1,80 @@
+"""Dates said in relation to a day: yesterday, the last 25 years."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from datetime import date, timedelta
+from typing import Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.frequency import Frequency, parse_period
+from ultrum.errors import FrequencyError
+
+OPEN: Final = ("earliest", "latest")
+_LAST: Final = re.compile(r"(?:the )?last (\d+) (year|quarter|month|week|day)s?", re.IGNORECASE)
+_LENGTHS: Final = {  # months and days
+    "year": (12, 0), "quarter": (3, 0), "month": (1, 0), "week": (0, 7), "day": (0, 1),
+}  # fmt: skip
+_PLAIN: Final = {"today": 0, "yesterday": 1}
+
+
+def resolve_day(text: str, today: date, *, end: bool = False) -> str:
+    """ISO date of a period, or of a word in relation to a day; empty for an open end.
+
+    Parameters
+    ----------
+    text : str
+        ``2010``, ``2010-Q1``, ``2010-01-15``, ``today``, ``yesterday``, ``last 25 years``,
+        ``earliest`` or ``latest``.
+    today : date
+        The day that words refer to.
+    end : bool
+        Give the last day of a period instead of its first.
+
+    Examples
+    --------
+    >>> resolve_day("the last 30 months", date(2024, 12, 10))
+    '2022-06-10'
+    >>> resolve_day("2010-Q1", date(2024, 12, 10), end=True)
+    '2010-03-31'
+    """
+    word = text.strip().lower()
+    if word in OPEN:
+        return ""
+    if word in _PLAIN:
+        return str(today - timedelta(days=_PLAIN[word]))
+    found = _LAST.fullmatch(word)
+    if found:
+        count, unit = int(found[1]), found[2].lower()
+        months, days = _LENGTHS[unit]
+        offset = pd.DateOffset(months=count * months, days=count * days)
+        return str((pd.Timestamp(today) - offset).date())
+    code, first = parse_period(text)
+    if not end or code == "D":
+        return str(first)
+    frequency = Frequency(code)
+    return str(frequency.ends(frequency.ordinals(np.array([first])))[0])
+
+
+def resolve_span(span: Sequence[str], today: date) -> tuple[str, str]:
+    """First and last day (ISO dates, empty where open) of a span of one or two words.
+
+    Examples
+    --------
+    >>> resolve_span(["last 25 years"], date(2024, 12, 31))
+    ('1999-12-31', '')
+    >>> resolve_span(["2010", "yesterday"], date(2024, 12, 31))
+    ('2010-01-01', '2024-12-30')
+    """
+    if not 1 <= len(span) <= 2:
+        raise FrequencyError(
+            f"A span is a first and a last period, or 'last 25 years'; not {list(span)}."
+        )
+    start = resolve_day(span[0], today)
+    last = resolve_day(span[1], today, end=True) if len(span) == 2 else ""
+    if start and last and last < start:
+        raise FrequencyError(f"The span ends ({last}) before it starts ({start}).")
+    return start, last

@@ -1,0 +1,17 @@
+"""The desk: sources and vault together, the place where a person works."""
+
+from ultrum.desk.describe import Description
+from ultrum.desk.desk import Desk
+from ultrum.desk.pulling import PullResult
+from ultrum.desk.sets import SeriesSet
+from ultrum.desk.settings import SourceSettings, default_vault, load_settings
+
+__all__ = [
+    "Description",
+    "Desk",
+    "PullResult",
+    "SeriesSet",
+    "SourceSettings",
+    "default_vault",
+    "load_settings",
+]

@@ -1,0 +1,119 @@
+"""Listings out of sources, and the walk through them."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, Any, Final
+
+import pandas as pd
+
+from ultrum.errors import SourceError
+from ultrum.sources.sdmx import Listing
+from ultrum.vault import Entry, Listings
+
+if TYPE_CHECKING:
+    from ultrum.desk.desk import Desk
+
+BELOW: Final = " > "
+WAYS: Final = ("topic", "region", "source")
+_MOST: Final = 1_000_000
+
+
+def entries_of(desk: Desk, name: str) -> list[Entry]:
+    """Everything a source lists."""
+    settings = desk.sources[name]
+    if settings.kind == "sdmx":
+        return list(_statistics(desk, name))
+    found = list(_from_table(desk, name)) if settings.catalogue else []
+    found += [
+        Entry(name, f"{name}:{key}", s.title or s.figure, flow=s.path, topic="present values")
+        for key, s in settings.snapshots.items()
+    ]
+    found += [Entry(name, f"{name}:{key}", key, flow="query") for key in settings.queries]
+    paths = {r.path for r in desk.vault.records() if r.source == name}
+    found += [Entry(name, f"{name}:{path}", path, flow="table") for path in sorted(paths)]
+    return found
+
+
+def _statistics(desk: Desk, name: str) -> Iterator[Entry]:
+    """Series of a statistics service with their topics."""
+    service = desk.service(name)
+    topics = {
+        flow: BELOW.join(c.path[1:] or c.path) for c in service.categories() for flow in c.flows
+    }
+    for listing in service.listings():
+        flow = listing.address.partition(":")[2].partition("/")[0]
+        yield _entry(name, listing, topics.get(flow, ""))
+
+
+def _entry(name: str, listing: Listing, topic: str) -> Entry:
+    facts = listing.facts
+    region = next(
+        (facts[k] for k in ("REF_AREA", "GEO", "AREA", "COUNTRY", "LOCATION") if k in facts), ""
+    )
+    unit = facts.get("UNIT_MEASURE", "")
+    pair = "/".join(facts[k] for k in ("BASE_CURRENCY", "QUOTE_CURRENCY") if k in facts)
+    currency = pair or (unit if len(unit) == 3 and unit.isupper() else "")
+    measure = "quote" if pair else {"PC": "rate", "PT": "rate", "IX": "index"}.get(unit, "")
+    words = {str(i): label for i, label in enumerate(listing.labels)}
+    return Entry(name, listing.address, listing.title, listing.frequency, listing.flow, topic, region,
+                 measure, currency, words)  # fmt: skip
+
+
+def _from_table(desk: Desk, name: str) -> Iterator[Entry]:
+    """Listings of a table that a source keeps of what it has, one row each."""
+    said = desk.sources[name].catalogue
+    if not {"path", "address"} <= set(said):
+        raise SourceError(f"Source '{name}': catalogue needs path and address.")
+    records = desk.table(f"{name}:{said['path']}", records_only=True).records
+    for row in records.to_dict("records"):
+        facts = {str(k): str(v) for k, v in row.items()}
+        try:
+            address = said["address"].format(**facts)
+        except (KeyError, IndexError) as error:
+            raise SourceError(
+                f"Source '{name}': catalogue.address names a column {error} that is not there."
+            ) from None
+        title = ", ".join(
+            facts[k] for k in ("name", "title", "asset", "market", "currency") if facts.get(k)
+        )
+        yield Entry(name, f"{name}:{address}", title, said.get("frequency", ""), said["path"],
+                    facts.get("industry", ""), facts.get("region", ""), said.get("measure", ""),
+                    facts.get("currency", ""), facts)  # fmt: skip
+
+
+def browse(
+    listings: Listings, path: Sequence[str], by: str, filters: Mapping[str, Any]
+) -> pd.DataFrame:
+    """One level of the catalogue below a path."""
+    if by not in WAYS:
+        raise SourceError(f"by='{by}' is no way to walk; it is one of {', '.join(WAYS)}.")
+    found = [e for e in listings.search("", _MOST, **filters) if _is_below(_levels(e, by), path)]
+    if path and not found:
+        raise SourceError(f"Nothing stands below {BELOW.join(path)}; walk from the top: browse().")
+    at = len(path)
+    if found and all(len(_levels(e, by)) == at for e in found):
+        listed = [(e.address, e.title, e.frequency) for e in found]
+        return pd.DataFrame(listed, columns=["address", "title", "frequency"])
+    counts = Counter(_levels(e, by)[at] for e in found if len(_levels(e, by)) > at)
+    kinds = {_levels(e, by)[at]: "flow" if len(_levels(e, by)) == at + 1 else by for e in found
+             if len(_levels(e, by)) > at}  # fmt: skip
+    rows = [(name, kinds[name], count) for name, count in counts.items()]
+    return pd.DataFrame(rows, columns=["name", "kind", "series"])
+
+
+def _levels(entry: Entry, by: str) -> tuple[str, ...]:
+    """Names from the top down to the flow that holds a listing."""
+    if by == "topic":
+        return (
+            *(entry.topic.split(BELOW) if entry.topic else ("other",)),
+            entry.flow or entry.source,
+        )
+    return (getattr(entry, by) or "other", entry.flow or entry.source)
+
+
+def _is_below(levels: Sequence[str], path: Sequence[str]) -> bool:
+    return len(levels) >= len(path) and all(
+        a.lower() == b.lower() for a, b in zip(path, levels, strict=False)
+    )

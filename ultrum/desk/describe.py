@@ -1,0 +1,81 @@
+"""What a series is, for a person who thinks of using it."""
+
+from __future__ import annotations
+
+import html
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import pandas as pd
+
+from ultrum.core.series import TimeSeries, period_label
+from ultrum.sources.delivery import Address
+
+if TYPE_CHECKING:
+    from ultrum.desk.desk import Desk
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Description:
+    """Facts of one series.
+
+    Attributes
+    ----------
+    series : TimeSeries
+        The series itself.
+    updated : str
+        Instant at which its source last gave other bytes.
+    checked : str
+        Instant at which they were last confirmed.
+    """
+
+    series: TimeSeries
+    updated: str
+    checked: str
+
+    @property
+    def facts(self) -> dict[str, str]:
+        """Name and text of every fact that is known."""
+        about, values = self.series.about, self.series.values
+        known = values.dropna()
+        unit = " ".join(w for w in (about.unit, about.currency) if w)
+        said = {
+            "title": about.heading, "address": about.address, "frequency": about.frequency.name,
+            "measure": about.measure, "unit": unit, "timing": about.timing, "region": about.region,
+            "base period": about.base_period, "seasonal adjustment": about.seasonal_adjustment,
+            "multiplier": f"10^{about.scale}, applied" if about.scale else "",
+            "first": period_label(known.index[0]) if len(known) else "",
+            "last": period_label(known.index[-1]) if len(known) else "",
+            "values": f"{len(known)} of {len(values)} periods", "updated": self.updated,
+            "checked": self.checked, "release lag": about.release_lag, "notes": "; ".join(about.notes),
+            "trail": "; ".join(map(str, about.trail)),
+        }  # fmt: skip
+        return {name: text for name, text in said.items() if text}
+
+    def to_frame(self) -> pd.DataFrame:
+        """One row per fact."""
+        return pd.DataFrame(list(self.facts.items()), columns=["fact", "text"])
+
+    def __repr__(self) -> str:
+        return "\n".join(f"{name:20s} {text}" for name, text in self.facts.items())
+
+    def _repr_html_(self) -> str:
+        return f"<pre>{html.escape(repr(self))}</pre>"
+
+
+def describe(desk: Desk, address: str) -> Description:
+    """Fetch a series and tell what it is."""
+    before = len(desk.used)
+    series = desk.fetch(address)
+    own = [r for r in desk.used[before:] or desk.used if r.source == Address.parse(address).source]
+    record = own[-1] if own else None
+    if record is None:
+        return Description(series, "", "")
+    confirmed = desk.vault.confirmations(record)
+    return Description(
+        series, _minute(record.retrieved), _minute((confirmed or [record.retrieved])[-1])
+    )
+
+
+def _minute(instant: str) -> str:
+    return f"{instant[:16].replace('T', ' ')} UTC"

@@ -1,0 +1,452 @@
+"""`Desk`: search, browse, describe, fetch, pull and refresh series of any source."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
+from datetime import UTC, date, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import pandas as pd
+
+from ultrum.core.convert import to_frequency
+from ultrum.core.descriptor import Descriptor
+from ultrum.core.moments import resolve_day
+from ultrum.core.series import TimeSeries
+from ultrum.desk import catalogue
+from ultrum.desk.describe import Description, describe
+from ultrum.desk.obtaining import Obtainer
+from ultrum.desk.revisions import revisions
+from ultrum.desk.settings import SourceSettings, default_vault, load_settings, source_settings
+from ultrum.desk.snapshots import snapshot_series
+from ultrum.errors import SourceError, VaultError
+from ultrum.sources.database import Query, table_options
+from ultrum.sources.delivery import Address, Delivery
+from ultrum.sources.http import HttpClient, HttpPolicy
+from ultrum.sources.sdmx import SdmxSource, Span, accept_of, covers, key_of
+from ultrum.sources.table import Reading, TableOptions, read_table
+from ultrum.sources.table.many import expand, is_pattern, read_many
+from ultrum.vault import Listings, Record, Vault
+
+if TYPE_CHECKING:
+    from ultrum.desk.pulling import PullResult
+    from ultrum.desk.sets import SeriesSet
+
+
+class Desk:
+    """Sources and a vault.
+
+    Parameters
+    ----------
+    path : path, optional
+        Folder of the vault; by default one in the user's data folder.
+    sources : mapping or path, optional
+        For each name ``{"kind": "sdmx", "table" or "database", "url": ...}``, or a settings file; by
+        default ``ultrum.toml`` here or in the user's configuration folder.
+    offline : bool
+        Take everything from the vault and ask nobody.
+    groups : mapping, optional
+        Names of groups of places, each with its codes.
+    progress : callable, optional
+        Told in a few words what is being fetched.
+    policy : HttpPolicy, optional
+        Limits of fetching.
+
+    Examples
+    --------
+    >>> import tempfile, ultrum as ul
+    >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
+    ...     sources = ul.practice.sources_at(service.places)
+    ...     with Desk(folder, sources=sources) as desk:
+    ...         desk.fetch("observatory:PRICES/M.QM.CPI").about.title
+    'Consumer prices, all items, Miravel'
+    """
+
+    def __init__(
+        self,
+        path: str | os.PathLike[str] | None = None,
+        *,
+        sources: Mapping[str, Mapping[str, Any]] | str | os.PathLike[str] | None = None,
+        offline: bool = False,
+        groups: Mapping[str, Sequence[str]] | None = None,
+        progress: Callable[[str], None] | None = None,
+        policy: HttpPolicy | None = None,
+        at: str = "",
+    ) -> None:
+        said: Mapping[str, Any] = (
+            {"sources": sources} if isinstance(sources, Mapping) else load_settings(sources)
+        )
+        groups = groups or said.get("groups", {})
+        self.sources = {name: source_settings(name, s) for name, s in said["sources"].items()}
+        self.groups = dict(groups or {})
+        self.vault = Vault(path if path is not None else default_vault())
+        self._said, self._policy, self._progress = (
+            said["sources"],
+            policy,
+            progress or (lambda _: None),
+        )
+        self._client = HttpClient(policy or HttpPolicy())
+        self._obtainer = Obtainer(
+            self.vault, self.sources, self._client, self._progress, offline, at
+        )
+        self._services: dict[str, SdmxSource] = {}
+        self._listings: Listings | None = None
+
+    def __enter__(self) -> Desk:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Close connections and the vault."""
+        self._client.__exit__()
+        self.vault.close()
+        if self._listings is not None:
+            self._listings.close()
+
+    @property
+    def offline(self) -> bool:
+        """Whether nobody is asked."""
+        return self._obtainer.offline or bool(self._obtainer.at)
+
+    @property
+    def used(self) -> list[Record]:
+        """Deliveries used in this session."""
+        return self._obtainer.used
+
+    def at(self, instant: str) -> Desk:
+        """A desk that sees the vault as it stood at an instant, and asks nobody.
+
+        Parameters
+        ----------
+        instant : str
+            ISO 8601; a day means its end.
+        """
+        moment = (
+            instant
+            if "T" in instant
+            else f"{resolve_day(instant, date.today(), end=True)}T23:59:59.999999Z"
+        )
+        return Desk(self.vault.path, sources=self._said, groups=self.groups, progress=self._progress,
+                    policy=self._policy, at=moment)  # fmt: skip
+
+    def fetch(
+        self,
+        address: str,
+        *,
+        start: str = "",
+        end: str = "",
+        last: int = 0,
+        frequency: str | None = None,
+        **facts: Any,
+    ) -> TimeSeries:
+        """One series by its address.
+
+        Parameters
+        ----------
+        address : str
+            ``source:FLOW/KEY``, or ``source:path#field`` for a column of a table.
+        start, end : str
+            First and last period; words such as ``last 25 years`` or ``yesterday`` are understood.
+        last : int
+            Only the last so many observations.
+        frequency : str, optional
+            A lower frequency to convert to, by what the series measures.
+        **facts
+            Fields of the descriptor that the source does not tell.
+
+        Raises
+        ------
+        SourceError
+            If the source cannot be reached, or has no such series.
+        FrequencyError
+            If a higher frequency is asked for than the source has.
+        """
+        wanted = Address.parse(address)
+        span = _span(start, end, last)
+        if self.kind_of(wanted) == "sdmx":
+            series = self._of_service(wanted, span)
+        else:
+            series = _cut(self._of_table(wanted, address, facts), span)
+            facts = {}
+        if facts:
+            series = series.described(**facts)
+        return to_frequency(series, frequency) if frequency else series
+
+    def fetch_all(
+        self, address: str, *, start: str = "", end: str = "", last: int = 0
+    ) -> list[TimeSeries]:
+        """Every series that an address with wildcards, or of a whole table, names."""
+        wanted = Address.parse(address)
+        span = _span(start, end, last)
+        if self.kind_of(wanted) == "sdmx":
+            found = self.service(wanted.source).all_series(wanted.path, span)
+            return [
+                s for s in found if not wanted.field or s.about.address.endswith(f"#{wanted.field}")
+            ]
+        if wanted.field or wanted.path in self.sources[wanted.source].snapshots:
+            return [self.fetch(address, start=start, end=end, last=last)]
+        return [_cut(s, span) for s in self.table(address).series.values()]
+
+    def table(
+        self, address: str, *, over: Mapping[str, Sequence[str]] | None = None, **said: Any
+    ) -> Reading:
+        """A whole table by its address, which may be a pattern such as ``council:rents/{region}.csv``.
+
+        Parameters
+        ----------
+        address : str
+        over : mapping of str to sequence, optional
+            What the parts in braces run over.
+        **said
+            Decisions and facts as for :func:`ultrum.read_series`, such as ``records_only=True``,
+            ``units="percent"`` or ``measure="return"``.
+        """
+        wanted = Address.parse(address)
+        if self.kind_of(wanted) == "sdmx":
+            raise SourceError(f"{address}: {wanted.source} is a statistics service, not a table.")
+        settings = self.sources[wanted.source]
+        options = TableOptions.of(**{**self._table_settings(settings, wanted.path), **said})
+        if is_pattern(wanted.path):
+            places = expand(wanted.path, over or {})
+            reading = read_many(wanted.path, places, options, lambda p, o: read_table(
+                self._body(wanted.source, p), p, o), lambda p: self._body(wanted.source, p))  # fmt: skip
+        else:
+            reading = read_table(self._body(wanted.source, wanted.path), wanted.path, options)
+        return _addressed(reading, wanted)
+
+    def search(
+        self, words: str = "", *, limit: int = 200, refresh: bool = False, **filters: Any
+    ) -> pd.DataFrame:
+        """Listings of all sources that have every word, best first; misspellings are forgiven.
+
+        Parameters
+        ----------
+        words : str
+        limit : int
+        refresh : bool
+            Take the catalogues anew; without it they are taken once and kept.
+        **filters
+            ``region`` (a code, or the name of a group), ``topic``, ``frequency``, ``measure``,
+            ``currency``, ``source``.
+
+        Returns
+        -------
+        DataFrame
+            Columns ``address title frequency flow topic region currency``.
+        """
+        found = self.listings(refresh).search(words, limit, **self._widened(filters))
+        columns = ["address", "title", "frequency", "flow", "topic", "region", "currency"]
+        return pd.DataFrame([[getattr(e, c) for c in columns] for e in found], columns=columns)
+
+    def browse(self, *path: str, by: str = "topic", **filters: Any) -> pd.DataFrame:
+        """One level of the catalogue below a path, without knowing a word for it.
+
+        Parameters
+        ----------
+        *path : str
+            Names of the levels walked so far.
+        by : {"topic", "region", "source"}
+        **filters
+            As for :meth:`search`, such as ``region="lantern sea"``.
+
+        Returns
+        -------
+        DataFrame
+            Columns ``name kind series``; at the bottom ``address title frequency``.
+        """
+        return catalogue.browse(self.listings(), path, by, self._widened(filters))
+
+    def describe(self, address: str) -> Description:
+        """What a series is: title, unit, frequency, ends, last update, notes."""
+        return describe(self, address)
+
+    def pull(self, what: SeriesSet | Sequence[str] | str, *, resume: bool = False) -> PullResult:
+        """Fetch many series at once; one that fails never stops the others.
+
+        Parameters
+        ----------
+        what : SeriesSet, addresses or one address
+        resume : bool
+            Take up a pull that was stopped or failed in part; what it got is not asked for again.
+        """
+        from ultrum.desk.pulling import pull
+
+        return pull(self, what, resume)
+
+    def refresh(self, what: SeriesSet | Sequence[str] | str) -> PullResult:
+        """Ask again for series, in this session too; the result says what changed."""
+        self._obtainer.forget_session()
+        self._services.clear()
+        return self.pull(what)
+
+    def revisions(self, address: str, since: str = "", until: str = "") -> pd.DataFrame:
+        """How the values of a series differ between two vintages in the vault.
+
+        Parameters
+        ----------
+        address : str
+        since, until : str
+            Instants of the vintages; by default the last two.
+
+        Returns
+        -------
+        DataFrame
+            Columns ``period before after change kind``.
+        """
+        return revisions(self, address, since, until)
+
+    def listings(self, refresh: bool = False) -> Listings:
+        """The catalogues of all sources, taken where they are not yet kept."""
+        if self._listings is None:
+            self._listings = Listings(Path(self.vault.path) / "listings.sqlite")
+        for name in self.sources:
+            if not self.offline and (refresh or not self._listings.refreshed(name)):
+                self._progress(f"{name}: catalogue")
+                now = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+                self._listings.replace(name, catalogue.entries_of(self, name), now)
+        return self._listings
+
+    def service(self, name: str) -> SdmxSource:
+        """The statistics service of a name."""
+        if name not in self._services:
+            where = self.sources[name]
+
+            def _obtain(path: str, accept: str) -> Delivery:
+                return self._obtainer.obtain(name, path, accept)
+
+            self._services[name] = SdmxSource(name, _obtain, where.format, where.rest)
+        return self._services[name]
+
+    def kind_of(self, address: Address) -> str:
+        """Kind of the source an address names."""
+        if address.source not in self.sources:
+            known = ", ".join(self.sources) or "none"
+            raise SourceError(f"'{address}': no source '{address.source}'; there are: {known}.")
+        return self.sources[address.source].kind
+
+    def record_of(self, source: str, path: str, page: bool = False) -> tuple[Record, Delivery]:
+        """The answer at a path with its entry in the vault."""
+        return self._obtainer.record_of(source, path, page=page)
+
+    def kept_paths(self, wanted: Address) -> list[str]:
+        """Paths in the vault whose deliveries hold what an address names."""
+        paths = dict.fromkeys(r.path for r in self.vault.records() if r.source == wanted.source)
+        if self.kind_of(wanted) == "sdmx":
+            return [p for p in paths if covers(p, wanted.path)]
+        snapshot = self.sources[wanted.source].snapshots.get(wanted.path)
+        return [p for p in paths if p == (snapshot.path if snapshot else wanted.path)]
+
+    def _of_service(self, wanted: Address, span: Span) -> TimeSeries:
+        """One series of a statistics service; offline also out of a delivery of many."""
+        service = self.service(wanted.source)
+        try:
+            return service.series(wanted.path, span, wanted.field)
+        except VaultError:
+            flow, _, _key = wanted.path.partition("/")
+            for path in self.kept_paths(wanted):
+                found = service.all_series(f"{flow}/{key_of(path)}")
+                own = [s for s in found if s.about.address == str(wanted)]
+                if own:
+                    return _cut(own[0], span)
+            raise
+
+    @property
+    def connections(self) -> int:
+        """How many answers of one host are asked for at once."""
+        return self._client.policy.connections_per_host
+
+    def paths_of(
+        self,
+        address: str,
+        start: str = "",
+        end: str = "",
+        over: Mapping[str, Sequence[str]] | None = None,
+    ) -> list[tuple[str, str]]:
+        """Sources and paths of the deliveries that an address needs."""
+        wanted = Address.parse(address)
+        if self.kind_of(wanted) == "sdmx":
+            return [
+                (
+                    wanted.source,
+                    self.service(wanted.source).data_path(wanted.path, Span(start, end)),
+                )
+            ]
+        snapshot = self.sources[wanted.source].snapshots.get(wanted.path)
+        path = snapshot.path if snapshot else wanted.path
+        paths = [p for p, _ in expand(path, over or {})] if is_pattern(path) else [path]
+        return [(wanted.source, p) for p in paths]
+
+    def obtain(self, source: str, path: str) -> Delivery:
+        """The raw answer at a path, through the vault."""
+        settings = self.sources[source]
+        page = any(s.path == path for s in settings.snapshots.values())
+        accept = accept_of(settings.format) if settings.kind == "sdmx" else "*/*"
+        return self._obtainer.obtain(source, path, accept, page)
+
+    def _body(self, source: str, path: str) -> bytes:
+        return self._obtainer.obtain(source, path).body
+
+    def _of_table(self, wanted: Address, address: str, facts: Mapping[str, Any]) -> TimeSeries:
+        settings = self.sources[wanted.source]
+        if wanted.path in settings.snapshots:
+            return snapshot_series(self, wanted, settings.snapshots[wanted.path])
+        if not wanted.field:
+            raise SourceError(f"{address} is a whole table; name a column: {address}#column.")
+        reading = self.table(f"{wanted.source}:{wanted.path}", **facts)
+        if wanted.field not in reading.series:
+            known = ", ".join(list(reading.series)[:12])
+            raise SourceError(f"{address}: no column '{wanted.field}'; there are: {known}.")
+        return reading.series[wanted.field]
+
+    @staticmethod
+    def _table_settings(settings: SourceSettings, path: str) -> dict[str, Any]:
+        """Decisions that the settings hold for a table."""
+        if settings.kind == "database":
+            return dict(table_options(settings.queries.get(path) or Query(table=path)))
+        return dict(settings.tables.get(path, {}))
+
+    def _widened(self, filters: Mapping[str, Any]) -> dict[str, Any]:
+        """Filters with the name of a group of places as its codes."""
+        groups = {
+            name.lower().replace("_", " "): list(codes) for name, codes in self.groups.items()
+        }
+        region = str(filters.get("region", "")).lower().replace("_", " ")
+        return {**filters, "region": groups[region]} if region in groups else dict(filters)
+
+
+def _span(start: str, end: str, last: int) -> Span:
+    """Bounds of a query; words in relation to today as dates."""
+    today = date.today()
+    return Span(
+        resolve_day(start, today) if start else "",
+        resolve_day(end, today, end=True) if end else "",
+        last,
+    )
+
+
+def _cut(series: TimeSeries, span: Span) -> TimeSeries:
+    """The part of a series inside a span."""
+    part = series.sample(span.start or None, span.end or None)
+    return TimeSeries(part.values.iloc[-span.last :], part.about) if span.last else part
+
+
+def _addressed(reading: Reading, wanted: Address) -> Reading:
+    """Series that know the source they came from."""
+    fields = {
+        column: type(block)(
+            block.values, tuple(_placed(a, wanted, column) for a in block.about), block.causes
+        )
+        for column, block in reading.fields.items()
+    }
+    return replace(reading, fields=fields)
+
+
+def _placed(about: Descriptor, address: Address, column: str) -> Descriptor:
+    """Descriptor that knows the source it came from."""
+    name = about.name if about.name == column or not column else f"{about.name}.{column}"
+    where = Address(address.source, address.path, name)
+    return about.changed(source=address.source, address=str(where))

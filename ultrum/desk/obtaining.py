@@ -1,0 +1,134 @@
+"""Every answer through the vault: asked of its source, recorded whole, or taken from what is kept."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Final
+
+from ultrum.desk.settings import SourceSettings
+from ultrum.errors import SourceError, TableError, VaultError
+from ultrum.sources import database
+from ultrum.sources.delivery import Delivery
+from ultrum.sources.http import HttpClient
+from ultrum.sources.table.unpack import read_file
+from ultrum.vault import Record, Vault
+
+_PAGE: Final = (b"<!doctype html", b"<html")
+Progress = Callable[[str], None]
+
+
+class Obtainer:
+    """Obtains answers of sources, each once a session."""
+
+    def __init__(
+        self,
+        vault: Vault,
+        sources: Mapping[str, SourceSettings],
+        client: HttpClient,
+        progress: Progress,
+        offline: bool,
+        at: str,
+    ) -> None:
+        self.vault, self.sources, self.client = vault, sources, client
+        self.progress, self.offline, self.at = progress, offline, at
+        self.used: list[Record] = []
+        self._known: dict[tuple[str, str], tuple[Record, Delivery]] = {}
+        self._lock = threading.Lock()
+
+    def obtain(self, source: str, path: str, accept: str = "*/*", page: bool = False) -> Delivery:
+        """The answer at a path: from the vault offline, else through it."""
+        return self.record_of(source, path, accept, page)[1]
+
+    def record_of(
+        self, source: str, path: str, accept: str = "*/*", page: bool = False
+    ) -> tuple[Record, Delivery]:
+        """The answer at a path with its entry in the vault."""
+        with self._lock:
+            known = self._known.get((source, path))
+        if known is not None:
+            return known
+        held = self.vault.latest(source, path, self.at)
+        if self.offline or self.at:
+            if held is None:
+                when = f" of {self.at[:10]}" if self.at else ""
+                raise VaultError(
+                    f"The vault {self.vault.path} holds no {source}:{path}{when}; fetch it once without "
+                    "offline."
+                )
+            record = held
+        else:
+            self.progress(f"{source}: {path}")
+            record = self._fetched(source, path, accept, held, page)
+        found = record, Delivery(self.vault.payload(record), record.content_type, record.etag)
+        with self._lock:
+            self.used.append(record)
+            self._known[source, path] = found
+        return found
+
+    def forget_session(self) -> None:
+        """Ask anew for everything."""
+        with self._lock:
+            self._known.clear()
+
+    def _fetched(
+        self, source: str, path: str, accept: str, held: Record | None, page: bool
+    ) -> Record:
+        where = self.sources[source]
+        if where.kind == "database":
+            return self.vault.record(source, path, self._from_database(source, path, where))
+        if where.is_local:
+            return self.vault.record(source, path, _from_folder(where.url, path))
+        copy = self._copy_of(held)
+        secret = where.credentials.secret(source) if where.credentials else None
+        url = f"{where.url.rstrip('/')}/{path}"
+        answer = self.client.get(url, accept=accept, held=copy, secret=secret)
+        if answer.unchanged and held is not None:
+            return self.vault.confirm(held)
+        if not answer.body:
+            raise SourceError(f"{source}:{path}: the answer is empty. Check the address.")
+        if where.kind == "sdmx" and answer.body[:64].lstrip().lower().startswith(_PAGE):
+            raise SourceError(
+                f"{source}:{path}: a web page came instead of data. Check the address."
+            )
+        if where.kind == "table" and not page and _is_page(answer, path):
+            raise SourceError(
+                f"{source}:{path}: a web page came instead of data. Check the address."
+            )
+        return self.vault.record(source, path, answer)
+
+    def _copy_of(self, held: Record | None) -> Delivery | None:
+        """What lets a server confirm the copy held, if that copy is still whole."""
+        if held is None or not (held.etag or held.last_modified):
+            return None
+        try:
+            self.vault.payload(held)
+        except VaultError:
+            return None
+        return Delivery(b"", etag=held.etag, last_modified=held.last_modified)
+
+    def _from_database(self, source: str, path: str, where: SourceSettings) -> Delivery:
+        query = where.queries.get(path) or database.Query(table=path)
+        password = ""
+        if where.credentials:
+            password = next(iter(where.credentials.secret(source).words), "")
+        return database.fetch(where.url, query, f"{source}:{path}", password)
+
+
+def _is_page(answer: Delivery, path: str) -> bool:
+    """Whether a page came where a file of data was asked for."""
+    page = answer.body[:64].lstrip().lower().startswith(_PAGE)
+    named = path.rsplit("/", 1)[-1].lower()
+    return page and "." in named and not named.endswith((".html", ".htm", ".php", ".aspx"))
+
+
+def _from_folder(folder: str, path: str) -> Delivery:
+    root = Path(folder).resolve()
+    file = (root / path).resolve()
+    if not file.is_relative_to(root):
+        raise SourceError(f"{path} leaves the folder {folder}; a source stays inside its folder.")
+    try:
+        return Delivery(read_file(file))
+    except TableError as error:
+        raise SourceError(str(error)) from None

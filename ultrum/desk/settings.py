@@ -1,0 +1,200 @@
+"""Settings of sources: where they are, what they need, how their tables are read."""
+
+from __future__ import annotations
+
+import difflib
+import os
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Final
+
+from ultrum.errors import SourceError
+from ultrum.sources.credentials import Credentials
+from ultrum.sources.database import Query
+from ultrum.sources.sdmx import FORMATS
+
+KINDS: Final = ("sdmx", "table", "database")
+FILE: Final = "ultrum.toml"
+LARGEST: Final = 1024 * 1024
+_KEYS: Final = (
+    "kind",
+    "url",
+    "format",
+    "rest",
+    "credentials",
+    "tables",
+    "snapshots",
+    "queries",
+    "catalogue",
+)
+_SNAPSHOT: Final = ("path", "figure", "grain", "title", "options")
+
+
+@dataclass(frozen=True)
+class SnapshotSettings:
+    """A page that shows only the present value.
+
+    Attributes
+    ----------
+    path : str
+        Page below the source's address.
+    figure : str
+        Words beside the figure.
+    grain : str
+        Span in which two pulls are one observation: ``P1D``, ``PT30M``.
+    """
+
+    path: str
+    figure: str
+    grain: str = "P1D"
+    title: str = ""
+    options: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class SourceSettings:
+    """Where a source is and how it is asked.
+
+    Attributes
+    ----------
+    kind : {"sdmx", "table", "database"}
+    url : str
+        Entry point, address or folder of files, or address of a database.
+    format, rest : str
+        Of a statistics service: data format to prefer, version of its paths.
+    tables : mapping
+        Decisions for the table reader, by path.
+    snapshots, queries : mapping
+        Pages of the present value, and queries of a database, by name.
+    catalogue : mapping
+        A table of what a source has: ``path``, and ``address`` with its columns in braces.
+    """
+
+    kind: str
+    url: str
+    format: str = "csv"
+    rest: str = ""
+    credentials: Credentials | None = None
+    tables: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    snapshots: Mapping[str, SnapshotSettings] = field(default_factory=dict)
+    queries: Mapping[str, Query] = field(default_factory=dict)
+    catalogue: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def is_local(self) -> bool:
+        """Whether its files are in a folder of this machine."""
+        return self.kind == "table" and not self.url.startswith(("http://", "https://"))
+
+
+def source_settings(name: str, said: Mapping[str, Any]) -> SourceSettings:
+    """Check the settings of one source.
+
+    Raises
+    ------
+    SourceError
+        If something is missing, unknown, or a secret stands in them.
+    """
+    kind, url = str(said.get("kind", "")), str(said.get("url", ""))
+    if kind not in KINDS or not url:
+        raise SourceError(f"Source '{name}' needs a kind ({' or '.join(KINDS)}) and a url.")
+    for key in said:
+        if key not in _KEYS:
+            near = difflib.get_close_matches(key, _KEYS, 1)
+            hint = f"; did you mean '{near[0]}'?" if near else f"; it may have: {', '.join(_KEYS)}."
+            raise SourceError(f"Source '{name}' has no setting '{key}'{hint}")
+    form = str(said.get("format", "csv"))
+    if form not in FORMATS:
+        raise SourceError(
+            f"Source '{name}': format '{form}' is not known; it is one of {', '.join(FORMATS)}."
+        )
+    credentials = said.get("credentials")
+    return SourceSettings(
+        kind,
+        url,
+        form,
+        str(said.get("rest", "")),
+        Credentials.of(credentials, name) if credentials else None,
+        said.get("tables", {}),
+        {k: _snapshot(name, k, v) for k, v in said.get("snapshots", {}).items()},
+        {k: _query(name, k, v) for k, v in said.get("queries", {}).items()},
+        said.get("catalogue", {}),
+    )
+
+
+def _snapshot(source: str, name: str, said: Mapping[str, Any]) -> SnapshotSettings:
+    unknown = [k for k in said if k not in _SNAPSHOT]
+    if unknown or "path" not in said or "figure" not in said:
+        wrong = f"'{unknown[0]}' is not known" if unknown else "path and figure are needed"
+        raise SourceError(
+            f"Source '{source}', snapshot '{name}': {wrong}; it may have {', '.join(_SNAPSHOT)}."
+        )
+    return SnapshotSettings(**said)
+
+
+def _query(source: str, name: str, said: Mapping[str, Any]) -> Query:
+    try:
+        return Query(**{k: str(v) for k, v in said.items()})
+    except TypeError:
+        raise SourceError(
+            f"Source '{source}', query '{name}': it may have sql, table, date and key."
+        ) from None
+
+
+def load_settings(file: str | os.PathLike[str] | None = None) -> dict[str, Any]:
+    """The settings file: the one named, ``ultrum.toml`` here, or the one in the user's folder.
+
+    Returns
+    -------
+    dict
+        Tables ``sources`` and ``groups``.
+
+    Raises
+    ------
+    SourceError
+        If there is none, or it is not TOML.
+    """
+    place = _settings_file(file)
+    try:
+        if place.stat().st_size > LARGEST:
+            raise SourceError(
+                f"{place} has more than {LARGEST:,} bytes; settings are a short text."
+            )
+        said = tomllib.loads(place.read_text(encoding="utf-8"))
+    except OSError as error:
+        raise SourceError(f"{place} cannot be read: {error.strerror}.") from None
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise SourceError(f"{place} is not TOML: {error}.") from None
+    if not isinstance(said.get("sources"), dict) or not said["sources"]:
+        raise SourceError(f"{place} has no [sources.NAME] table.")
+    folder = place.parent
+    for source in said["sources"].values():
+        url = str(source.get("url", "")) if isinstance(source, dict) else ""
+        if url and "://" not in url and not os.path.isabs(url):
+            source["url"] = str(folder / url)  # folders are meant from the file's own place
+    return said
+
+
+def _settings_file(file: str | os.PathLike[str] | None) -> Path:
+    if file is not None:
+        return Path(file)
+    here = Path(FILE)
+    if here.exists():
+        return here
+    import platformdirs
+
+    own = Path(platformdirs.user_config_dir("ultrum", appauthor=False)) / FILE
+    if own.exists():
+        return own
+    raise SourceError(
+        f"No sources: there is no {FILE} here and none at {own}. Name a file with sources=..., or try the "
+        "practice world."
+    )
+
+
+def default_vault() -> Path:
+    """Folder of the vault when none is named."""
+    import platformdirs
+
+    return Path(platformdirs.user_data_dir("ultrum", appauthor=False)) / "vault"

@@ -1,0 +1,110 @@
+"""From a page that shows only the present value to a series: one observation for each grain of time."""
+
+from __future__ import annotations
+
+import re
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.descriptor import Descriptor, Step
+from ultrum.core.frequency import Frequency
+from ultrum.core.series import SeriesTable, TimeSeries
+from ultrum.errors import SourceError
+from ultrum.sources.delivery import Address
+from ultrum.sources.table.figure import LoneFigure, find_figure
+
+if TYPE_CHECKING:
+    from ultrum.desk.desk import Desk
+    from ultrum.desk.settings import SnapshotSettings
+
+_GRAIN: Final = re.compile(r"P(?:(1)D|T(\d+)([MH]))")
+
+
+def grain_frequency(text: str) -> Frequency:
+    """Frequency of a grain.
+
+    Examples
+    --------
+    >>> grain_frequency("PT30M")
+    Frequency('30N')
+    """
+    found = _GRAIN.fullmatch(text.upper())
+    if not found:
+        raise SourceError(
+            f"'{text}' is no grain; write P1D for a day, PT30M for half an hour, PT1H for an hour."
+        )
+    if found[1]:
+        return Frequency("D")
+    return Frequency("N" if found[3] == "M" else "H", int(found[2]))
+
+
+def snapshot_series(desk: Desk, wanted: Address, settings: SnapshotSettings) -> TimeSeries:
+    """Every value of a page that the vault has seen, and the present one first asked for.
+
+    The day is the page's own where it says one, else that of the pull. Two pulls in one grain are one
+    observation, the later a revision.
+    """
+    desk.record_of(wanted.source, settings.path, page=True)
+    frequency = grain_frequency(settings.grain)
+    seen: dict[int, tuple[str, LoneFigure]] = {}
+    revised = 0
+    for record in desk.vault.vintages(wanted.source, settings.path):
+        limit = desk._obtainer.at
+        if limit and record.retrieved > limit:
+            continue
+        decimal = settings.options.get("decimal")
+        figure = find_figure(
+            desk.vault.payload(record), settings.figure, f"{wanted.source}:{settings.path}", decimal
+        )
+        for instant in [record.retrieved, *desk.vault.confirmations(record)]:
+            if limit and instant > limit:
+                continue
+            ordinal = _ordinal(frequency, instant, figure)
+            known = seen.get(ordinal)
+            revised += known is not None and known[1].value != figure.value
+            if known is None or known[0] <= instant:
+                seen[ordinal] = (instant, figure)
+    return _series(wanted, settings, frequency, seen, revised)
+
+
+def _ordinal(frequency: Frequency, instant: str, figure: LoneFigure) -> int:
+    """Grain of an observation: of the day on the page, or of the pull."""
+    moment = figure.day if figure.day and frequency.code == "D" else instant.rstrip("Z")
+    return int(frequency.ordinals(np.array([moment], dtype="datetime64[s]"))[0])
+
+
+def _series(
+    wanted: Address,
+    settings: SnapshotSettings,
+    frequency: Frequency,
+    seen: dict[int, tuple[str, LoneFigure]],
+    revised: int,
+) -> TimeSeries:
+    ordinals = np.array(sorted(seen), dtype=np.int64)
+    figures = [seen[int(o)][1] for o in ordinals]
+    percent = figures[-1].percent
+    numbers = np.array([f.value / 100.0 if f.percent else f.value for f in figures])
+    facts = {k: v for k, v in settings.options.items() if k != "decimal"}
+    currency = figures[-1].currency if re.fullmatch("[A-Z]{3}", figures[-1].currency) else ""
+    unit = (
+        {"unit": "decimal"}
+        if percent
+        else {"unit": "currency", "currency": currency}
+        if currency
+        else {}
+    )
+    step = Step(
+        "seen", (("grain", settings.grain), ("beside", settings.figure), ("revised", str(revised)))
+    )
+    about = Descriptor(name=wanted.path, title=settings.title or settings.figure, frequency=frequency,
+                       source=wanted.source, address=str(wanted), trail=(step,), **{**unit, **facts})  # fmt: skip
+    index = frequency.index(ordinals) if frequency.code == "D" else _stamps(frequency, ordinals)
+    return SeriesTable.build(numbers[:, None], index, [about]).only()
+
+
+def _stamps(frequency: Frequency, ordinals: np.ndarray) -> pd.DatetimeIndex:
+    seconds = ordinals * frequency.multiple * (60 if frequency.code == "N" else 3600)
+    return pd.DatetimeIndex([datetime.fromtimestamp(int(s), UTC) for s in seconds], name="time")

@@ -1,0 +1,124 @@
+"""Credentials, named by where they are kept and never written down.
+
+Settings say the name of an environment variable or of an entry in the system's keyring; the secret
+itself is read when it is needed, sent to its own host only, and struck out of every message.
+"""
+
+from __future__ import annotations
+
+import base64
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Final
+
+from ultrum.errors import SourceError
+
+KINDS: Final = ("bearer", "header", "query", "password")
+_SECRETS: Final = ("key", "token", "password", "secret", "value", "api_key", "apikey", "pass")
+_KNOWN: Final = ("kind", "name", "user", "variable", "keyring")
+STRUCK: Final = "•••"
+
+
+@dataclass(frozen=True)
+class Secret:
+    """What is sent to a source: headers, or parameters of the query."""
+
+    headers: Mapping[str, str]
+    query: Mapping[str, str]
+    words: tuple[str, ...]
+
+    def struck(self, text: str) -> str:
+        """A text without the secret."""
+        for word in self.words:
+            text = text.replace(word, STRUCK) if word else text
+        return text
+
+
+@dataclass(frozen=True)
+class Credentials:
+    """How a source wants to be shown a secret, and where the secret is kept.
+
+    Attributes
+    ----------
+    kind : {"bearer", "header", "query", "password"}
+        ``Authorization: Bearer``, a header or a query parameter of the given name, or user and
+        password.
+    name : str
+        Name of the header or parameter.
+    user : str
+        User of ``password``.
+    variable, keyring : str
+        Environment variable, or entry ``service/user`` of the system's keyring.
+    """
+
+    kind: str
+    name: str = ""
+    user: str = ""
+    variable: str = ""
+    keyring: str = ""
+
+    @classmethod
+    def of(cls, said: Mapping[str, Any], source: str) -> Credentials:
+        """Read a table of settings; a secret in it is refused.
+
+        Examples
+        --------
+        >>> Credentials.of({"kind": "bearer", "variable": "HARBOUR_KEY"}, "harbour").variable
+        'HARBOUR_KEY'
+        """
+        written = [k for k in said if k.lower() in _SECRETS]
+        if written:
+            raise SourceError(
+                f"Source '{source}': credentials.{written[0]} would be a secret in a file. Name where "
+                "it is kept: variable = 'NAME_OF_ENVIRONMENT_VARIABLE' or keyring = 'service/user'."
+            )
+        unknown = [k for k in said if k not in _KNOWN]
+        if unknown or said.get("kind") not in KINDS:
+            raise SourceError(
+                f"Source '{source}': credentials need kind ({', '.join(KINDS)}) and variable or keyring"
+                + (f"; '{unknown[0]}' is not known." if unknown else ".")
+            )
+        made = cls(**{k: str(v) for k, v in said.items()})
+        if bool(made.variable) == bool(made.keyring):
+            raise SourceError(
+                f"Source '{source}': credentials name either a variable or a keyring entry."
+            )
+        if made.kind in ("header", "query") and not made.name:
+            raise SourceError(f"Source '{source}': credentials of kind {made.kind} need a name.")
+        return made
+
+    def secret(self, source: str) -> Secret:
+        """Fetch the secret from where it is kept."""
+        word = self._kept(source)
+        if self.kind == "query":
+            return Secret({}, {self.name: word}, (word,))
+        if self.kind == "password":
+            packed = base64.b64encode(f"{self.user}:{word}".encode()).decode()
+            return Secret({"authorization": f"Basic {packed}"}, {}, (word, packed))
+        header = {"authorization": f"Bearer {word}"} if self.kind == "bearer" else {self.name: word}
+        return Secret(header, {}, (word,))
+
+    def _kept(self, source: str) -> str:
+        if self.variable:
+            word = os.environ.get(self.variable, "")
+            if not word:
+                raise SourceError(
+                    f"Source '{source}' needs a key, and the environment variable {self.variable} is not "
+                    "set. Set it and try again."
+                )
+            return word
+        import keyring
+        import keyring.errors
+
+        service, _, user = self.keyring.partition("/")
+        try:
+            found = keyring.get_password(service, user)
+        except keyring.errors.KeyringError as error:
+            raise SourceError(
+                f"Source '{source}': the system's keyring cannot be asked: {type(error).__name__}. "
+                "Name an environment variable instead."
+            ) from None
+        if not found:
+            raise SourceError(f"Source '{source}': the keyring has no entry '{self.keyring}'.")
+        return found

@@ -1,0 +1,154 @@
+"""SQL databases: a table or a query becomes a Parquet delivery, streamed so that memory stays bounded."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import Any, Final
+
+import pyarrow as pa
+import pyarrow.parquet
+
+from ultrum.errors import SourceError
+from ultrum.sources.delivery import Delivery
+
+CHUNK: Final = 50_000
+MOST_ROWS: Final = 200_000_000
+TYPE: Final = "application/vnd.apache.parquet"
+
+
+@dataclass(frozen=True)
+class Query:
+    """A query and the roles of its columns.
+
+    Attributes
+    ----------
+    sql : str
+        Text of the query; empty to take a whole table.
+    table : str
+        Name of the table, with its schema before a point if need be.
+    date, key : str
+        Columns of dates and of what tells series of one date apart; found if not said.
+    """
+
+    sql: str = ""
+    table: str = ""
+    date: str = ""
+    key: str = ""
+
+
+def fetch(url: str, query: Query, name: str, password: str = "") -> Delivery:
+    """Run a query and give its rows as Parquet.
+
+    Parameters
+    ----------
+    url : str
+        Address as SQLAlchemy writes it, without a password.
+    query : Query
+    name : str
+        Source and path, for messages.
+    password : str
+        Put into the address just before connecting.
+
+    Raises
+    ------
+    SourceError
+        If the database cannot be reached, or the query fails.
+    """
+    import sqlalchemy
+    import sqlalchemy.exc
+
+    try:
+        address = sqlalchemy.engine.make_url(url)
+        if address.password:
+            raise SourceError(
+                f"{name}: the address of the database holds a password. Take it out and name where it is "
+                "kept: credentials = { kind = 'password', variable = '...' }."
+            )
+        engine = sqlalchemy.create_engine(address.set(password=password) if password else address)
+    except (sqlalchemy.exc.ArgumentError, ImportError) as error:
+        raise SourceError(
+            f"{name}: the database cannot be opened: {_short(error, password)}."
+        ) from None
+    try:
+        with engine.connect().execution_options(stream_results=True, yield_per=CHUNK) as connection:
+            return Delivery(_parquet(connection, query, name), TYPE)
+    except sqlalchemy.exc.SQLAlchemyError as error:
+        raise SourceError(f"{name}: the database refused: {_short(error, password)}.") from None
+    finally:
+        engine.dispose()
+
+
+def _short(error: Exception, password: str) -> str:
+    """First line of a message, without the password."""
+    text = str(getattr(error, "orig", None) or error).strip().splitlines()[0][:300].rstrip(".")
+    return text.replace(password, "•••") if password else text
+
+
+def _parquet(connection: Any, query: Query, name: str) -> bytes:
+    result = connection.execute(_statement(connection, query, name))
+    columns = list(result.keys())
+    packed = pa.BufferOutputStream()
+    writer: Any = None
+    count = 0
+    for rows in result.partitions(CHUNK):
+        count += len(rows)
+        if count > MOST_ROWS:
+            raise SourceError(f"{name}: more than {MOST_ROWS:,} rows; narrow the query.")
+        table = _table(columns, rows, writer.schema if writer is not None else None, name)
+        if writer is None:
+            writer = pyarrow.parquet.ParquetWriter(packed, table.schema, compression="zstd")
+        writer.write_table(table)
+    if writer is None:
+        raise SourceError(f"{name}: the query gave no rows.")
+    writer.close()
+    return bytes(packed.getvalue())
+
+
+def _statement(connection: Any, query: Query, name: str) -> Any:
+    """The query itself, or everything of a table whose name is quoted by the database's own rules."""
+    import sqlalchemy
+
+    if query.sql:
+        return sqlalchemy.text(query.sql)
+    schema, _, table = query.table.rpartition(".")
+    known = sqlalchemy.inspect(connection)
+    names = [
+        *known.get_table_names(schema=schema or None),
+        *known.get_view_names(schema=schema or None),
+    ]
+    if table not in names:
+        raise SourceError(
+            f"{name}: no table '{query.table}'; there are: {', '.join(sorted(names)[:30]) or 'none'}."
+        )
+    return sqlalchemy.select(sqlalchemy.Table(table, sqlalchemy.MetaData(), schema=schema or None,
+                                              autoload_with=connection))  # fmt: skip
+
+
+def _table(columns: Sequence[str], rows: Sequence[Any], schema: Any, name: str) -> pa.Table:
+    arrays = [_array(list(cells)) for cells in zip(*rows, strict=True)]
+    try:
+        table = pa.Table.from_arrays(arrays, names=list(columns))
+        return table if schema is None else table.cast(schema)
+    except (pa.ArrowInvalid, pa.ArrowTypeError) as error:
+        raise SourceError(f"{name}: a column changes its type between rows: {error}.") from None
+
+
+def _array(cells: list[Any]) -> Any:
+    """A column; exact decimals as floats, whatever else Arrow does not know as text."""
+    if any(isinstance(c, Decimal) for c in cells):
+        cells = [float(c) if c is not None else None for c in cells]
+    try:
+        array = pa.array(cells)
+    except (pa.ArrowInvalid, pa.ArrowTypeError):
+        return pa.array([None if c is None else str(c) for c in cells])
+    if pa.types.is_null(array.type):
+        return array.cast(pa.float64())
+    return array.cast(pa.float64()) if pa.types.is_integer(array.type) else array
+
+
+def table_options(query: Query) -> Mapping[str, Any]:
+    """Options of the table reader that the roles of the columns say."""
+    said = {"date_column": query.date, "asset_column": query.key}
+    return {name: value for name, value in said.items() if value}

@@ -1,0 +1,199 @@
+"""The catalogues of all sources, kept beside the vault and searched without asking anybody.
+
+Words are looked up by their beginnings in a full-text index; a word that nothing begins with is taken
+for the known word it resembles most.
+"""
+
+from __future__ import annotations
+
+import difflib
+import json
+import os
+import re
+import sqlite3
+import threading
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Final
+
+from ultrum.errors import VaultError
+
+_SCHEMA: Final = """
+CREATE TABLE IF NOT EXISTS listings (
+    id INTEGER PRIMARY KEY, source TEXT, address TEXT, title TEXT, frequency TEXT, flow TEXT,
+    topic TEXT, region TEXT, measure TEXT, currency TEXT, facts TEXT);
+CREATE INDEX IF NOT EXISTS by_source ON listings (source);
+CREATE VIRTUAL TABLE IF NOT EXISTS words USING fts5 (
+    title, rest, content='', tokenize='unicode61 remove_diacritics 2', prefix='2 3');
+CREATE VIRTUAL TABLE IF NOT EXISTS vocabulary USING fts5vocab (words, 'row');
+CREATE TABLE IF NOT EXISTS refreshed (source TEXT PRIMARY KEY, at TEXT);
+"""
+FILTERS: Final = ("source", "region", "topic", "frequency", "measure", "currency")
+_FIELDS: Final = (
+    "source", "address", "title", "frequency", "flow", "topic", "region", "measure", "currency", "facts",
+)  # fmt: skip
+_COLUMNS: Final = ", ".join(f"l.{name}" for name in _FIELDS)
+Filters = Mapping[str, str | Sequence[str]]
+_WORD: Final = re.compile(r"\w+")
+_TITLE_WEIGHT: Final = 8.0
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One listing: an address with what is known of it without fetching it."""
+
+    source: str
+    address: str
+    title: str
+    frequency: str = ""
+    flow: str = ""
+    topic: str = ""
+    region: str = ""
+    measure: str = ""
+    currency: str = ""
+    facts: Mapping[str, str] = field(default_factory=dict)
+
+
+class Listings:
+    """Searchable listings of every source.
+
+    Examples
+    --------
+    >>> listings = Listings(":memory:")
+    >>> listings.replace("observatory", [Entry("observatory", "observatory:PRICES/M.QM.CPI",
+    ...                                        "Consumer prices, Miravel")], "2025-01-06")
+    >>> listings.search("consumr miravel")[0].address
+    'observatory:PRICES/M.QM.CPI'
+    """
+
+    def __init__(self, file: str | os.PathLike[str]) -> None:
+        self._lock = threading.RLock()
+        self._file = file
+        try:
+            if str(file) != ":memory:":
+                Path(file).parent.mkdir(parents=True, exist_ok=True)
+            self._connection = sqlite3.connect(file, timeout=60.0, check_same_thread=False)
+            self._connection.execute("PRAGMA journal_mode=WAL")
+            self._connection.executescript(_SCHEMA)
+        except (OSError, sqlite3.Error) as error:
+            raise VaultError(f"The listings {file} cannot be used: {error}.") from None
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self._connection.close()
+
+    def refreshed(self, source: str) -> str:
+        """Instant at which a source's listings were last taken; empty if never."""
+        row = self._connection.execute(
+            "SELECT at FROM refreshed WHERE source = ?", (source,)
+        ).fetchone()
+        return str(row[0]) if row else ""
+
+    def replace(self, source: str, entries: Iterable[Entry], at: str) -> None:
+        """Put new listings in place of a source's old ones, all at once."""
+        with self._lock, self._connection as catalogue:
+            others = catalogue.execute(
+                "SELECT * FROM listings WHERE source <> ? ORDER BY id", (source,)
+            ).fetchall()
+            catalogue.execute("DELETE FROM listings")
+            catalogue.execute("INSERT INTO words (words) VALUES ('delete-all')")
+            rows = [tuple(row[1:]) for row in others] + [_row(e) for e in entries]
+            catalogue.executemany(
+                "INSERT INTO listings (source, address, title, frequency, flow, topic, region, measure, "
+                "currency, facts) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", rows)  # fmt: skip
+            catalogue.execute(
+                "INSERT INTO words (rowid, title, rest) SELECT id, title, address || ' ' || frequency || ' ' "
+                "|| flow || ' ' || topic || ' ' || region || ' ' || measure || ' ' || currency || ' ' || facts "
+                "FROM listings"
+            )
+            catalogue.execute("INSERT OR REPLACE INTO refreshed VALUES (?, ?)", (source, at))
+
+    def search(
+        self, words: str = "", limit: int = 200, **filters: str | Sequence[str]
+    ) -> list[Entry]:
+        """Listings that have every word, best first.
+
+        Parameters
+        ----------
+        words : str
+            Words or beginnings of words, in any order.
+        limit : int
+            Most listings given.
+        **filters
+            ``source region topic frequency measure currency``, each a word that must be in it,
+            or several of which one must.
+        """
+        terms = [self._known(w) for w in _WORD.findall(words.lower())]
+        if None in terms:
+            return []
+        conditions, values = _conditions(filters)
+        query = " ".join(f'"{t}"*' for t in terms if t)
+        if query:
+            where = "FROM words JOIN listings l ON l.id = words.rowid WHERE words MATCH ?"
+            order = f"ORDER BY bm25(words, {_TITLE_WEIGHT}, 1.0), l.id LIMIT ?"
+            values = [query, *values]
+        else:
+            where, order = "FROM listings l WHERE 1", "ORDER BY l.id LIMIT ?"
+        rows = self._asked(f"SELECT {_COLUMNS} {where} {conditions} {order}", [*values, limit])
+        return [
+            Entry(**dict(zip(_FIELDS, row, strict=True)) | {"facts": json.loads(row[9])})
+            for row in rows
+        ]
+
+    def count(self) -> int:
+        """Number of listings."""
+        return int(self._asked("SELECT count(*) FROM listings", [])[0][0])
+
+    def groups(self, by: str, **filters: str | Sequence[str]) -> list[tuple[str, int]]:
+        """Values of a column with the number of listings of each, most first."""
+        conditions, values = _conditions(filters)
+        sql = f"SELECT l.{by}, count(*) FROM listings l WHERE 1 {conditions} GROUP BY 1 ORDER BY 2 DESC, 1"  # noqa: S608
+        return [(str(name), int(count)) for name, count in self._asked(sql, values)]
+
+    def _known(self, word: str) -> str | None:
+        """The word itself if anything begins with it, else the word it resembles; None if none does."""
+        found = self._asked(
+            "SELECT 1 FROM vocabulary WHERE term >= ? AND term < ? LIMIT 1", [word, word + "\uffff"]
+        )
+        if found:
+            return word
+        if len(word) < 4:
+            return None
+        like = self._asked(
+            "SELECT term FROM vocabulary WHERE length(term) BETWEEN ? AND ? AND term LIKE ?",
+            [len(word) - 2, len(word) + 2, f"{word[0]}%"],
+        )
+        near = difflib.get_close_matches(word, [str(r[0]) for r in like], 1, 0.72)
+        return near[0] if near else None
+
+    def _asked(self, query: str, values: Sequence[Any]) -> list[Any]:
+        with self._lock:
+            try:
+                return self._connection.execute(query, list(values)).fetchall()
+            except sqlite3.Error as error:
+                raise VaultError(
+                    f"The listings {self._file} cannot be searched: {error}."
+                ) from None
+
+
+def _row(entry: Entry) -> tuple[str, ...]:
+    return (
+        entry.source, entry.address, entry.title, entry.frequency, entry.flow, entry.topic, entry.region,
+        entry.measure, entry.currency, json.dumps(dict(entry.facts), ensure_ascii=False),
+    )  # fmt: skip
+
+
+def _conditions(filters: Filters) -> tuple[str, list[str]]:
+    """SQL conditions of filters that are given; a column must hold one of a filter's values."""
+    unknown = [k for k in filters if k not in FILTERS]
+    if unknown:
+        raise VaultError(f"'{unknown[0]}' is no filter; there are: {', '.join(FILTERS)}.")
+    parts, values = [], []
+    for name, said in filters.items():
+        words = [said] if isinstance(said, str) else list(said)
+        if any(words):
+            either = " OR ".join([f"instr(lower(l.{name}), lower(?)) > 0"] * len(words))
+            parts.append(f"AND ({either})")
+            values += words
+    return " ".join(parts), values
