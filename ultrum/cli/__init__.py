@@ -6,19 +6,35 @@ import sys
 
 import click
 
-from ultrum.cli.commands import demo, find, look, practice, pull, run
+from ultrum.cli.commands import demo, practice, run
 from ultrum.cli.exits import guarded
+from ultrum.cli.getting import find, look, pull, vault
 
 _EPILOG = "Start with: ultrum demo"
 
 
 @click.group(epilog=_EPILOG, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(package_name="ultrum")
+@click.option("--completion", type=click.Choice(["bash", "zsh", "fish"]), is_eager=True, expose_value=False,
+              callback=lambda context, _, shell: _completion(context, shell),
+              help="Print what to put into your shell's settings for completion.")  # fmt: skip
 def app() -> None:
     """From downloaded series to betas and costs of equity, every step checked and traced."""
 
 
-for command in (demo, find, pull, look, run, practice):
+def _completion(context: click.Context, shell: str | None) -> None:
+    """Print the shell's own completion script."""
+    if not shell:
+        return
+    from click.shell_completion import get_completion_class
+
+    found = get_completion_class(shell)
+    if found is not None:
+        click.echo(found(app, {}, "ultrum", "_ULTRUM_COMPLETE").source())
+    context.exit()
+
+
+for command in (demo, find, pull, look, run, vault, practice):
     app.add_command(command)
 
 

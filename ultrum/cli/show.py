@@ -26,7 +26,7 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
         shown.add_column(
             str(column),
             justify="right" if number else "left",
-            no_wrap=number,
+            no_wrap=number or column == "address",
             overflow="fold",
         )
     for row in frame.itertuples(index=False):
@@ -46,6 +46,38 @@ def fixed(frame: pd.DataFrame, label: str, **places: int) -> pd.DataFrame:
             for value in frame[column]
         ]
     return shown.rename(columns={c: str(c).replace("_", " ") for c in shown})
+
+
+def fact(name: str, text: str) -> None:
+    """One fact, its name in a column of its own; long text wraps beside it on a terminal."""
+    width = shutil.get_terminal_size().columns if sys.stdout.isatty() else 100
+    lines = textwrap.wrap(text, max(width - 22, 30), break_long_words=False) or [""]
+    click.echo(f"{name:20s}  {lines[0]}")
+    for line in lines[1:]:
+        click.echo(f"{'':20s}  {line}")
+
+
+def sparkline(values: Any, width: int = 72, rows: int = 4) -> str:
+    """A series as a few lines of blocks, lowest value at the bottom; gaps stay open.
+
+    Each column shows the mean of its stretch of observations.
+    """
+    import numpy as np
+
+    numbers = np.asarray(values, dtype=float)
+    parts = np.array_split(numbers, min(width, len(numbers)))
+    means = np.array([np.nanmean(p) if np.isfinite(p).any() else np.nan for p in parts])
+    low, high = np.nanmin(means), np.nanmax(means)
+    scaled = (
+        (means - low) / (high - low) if high > low else np.where(np.isfinite(means), 0.5, np.nan)
+    )
+    eighths = np.where(np.isfinite(scaled), 1 + scaled * (8 * rows - 1), 0).round().astype(int)
+    blocks = " ▁▂▃▄▅▆▇█"
+    lines = [
+        "".join(blocks[int(min(max(e - 8 * r, 0), 8))] for e in eighths)
+        for r in range(rows - 1, -1, -1)
+    ]
+    return "\n".join(lines)
 
 
 def warn(text: str) -> None:

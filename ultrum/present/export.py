@@ -70,3 +70,57 @@ def _safe(value: Any) -> Any:
     if isinstance(value, str) and value.startswith(_DANGEROUS):
         return f"'{value}"
     return value
+
+
+def to_xlsx(table: pd.DataFrame, path: Path, sheet: str = "data") -> None:
+    """A table as a workbook: typed cells, a frozen header, text never run as a formula."""
+    import xlsxwriter
+
+    plain = _flat(table)
+    options = {"strings_to_formulas": False, "strings_to_urls": False, "nan_inf_to_errors": False}
+    try:
+        with xlsxwriter.Workbook(path, options) as book:
+            page = book.add_worksheet(sheet)
+            head = book.add_format({"bold": True, "text_wrap": True, "valign": "top"})
+            page.freeze_panes(1, 1)
+            page.set_column(0, 0, 12)
+            page.set_column(1, max(len(plain.columns) - 1, 1), 16)
+            for column, name in enumerate(plain):
+                page.write_string(0, column, str(name), head)
+                for row, value in enumerate(plain[name], start=1):
+                    _cell(page, row, column, value)
+    except (OSError, xlsxwriter.exceptions.XlsxFileError) as error:
+        raise UltrumError(f"{path} cannot be written: {error}.") from None
+
+
+def to_parquet(table: pd.DataFrame, path: Path) -> None:
+    """A table as Parquet, its dates as dates."""
+    plain = _flat(table)
+    try:
+        plain.to_parquet(path, index=False)
+    except OSError as error:
+        raise UltrumError(f"{path} cannot be written: {error.strerror}.") from None
+
+
+def _flat(table: pd.DataFrame) -> pd.DataFrame:
+    """Index as a first column: dates where they are days, else SDMX names of periods."""
+    plain = table.reset_index() if _index_says_something(table) else table.copy()
+    plain.columns = [str(c) for c in plain.columns]
+    first = plain.columns[0]
+    if isinstance(plain[first].dtype, pd.PeriodDtype):
+        plain[first] = [period_label(p) for p in plain[first]]
+    return plain
+
+
+def _cell(page: Any, row: int, column: int, value: Any) -> None:
+    """One cell by its type; a missing number stays empty."""
+    if value is None or (isinstance(value, float) and value != value):  # noqa: PLR0124
+        return
+    if isinstance(value, pd.Timestamp):
+        page.write_string(
+            row, column, value.isoformat() if value.tz is not None else str(value)[:10]
+        )
+    elif isinstance(value, int | float) and not isinstance(value, bool):
+        page.write_number(row, column, float(value))
+    else:
+        page.write_string(row, column, str(value))

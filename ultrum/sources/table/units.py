@@ -25,7 +25,7 @@ _PROSE_PERCENT: Final = re.compile(
 )
 _BASE: Final = re.compile(r"\b((?:19|20)\d\d(?:[-/ ]?(?:Q[1-4]|\d\d))?) ?= ?100\b")
 _PAIR: Final = re.compile(r"\b([A-Z]{3}) ?(?:/|per) ?(?:one )?([A-Z]{3})\b")
-_AFTER: Final = r"(?=\s*(?:$|[)\],;]|mn|bn|million|billion|thousand|th\b|per))"
+_AFTER: Final = r"(?=\s*(?:$|[)\],;]|mn|bn|million|billion|thousand|th\b|per|an? ))"
 _CODE: Final = re.compile(r"[(\[,;:]\s*([A-Z]{3})" + _AFTER)
 _CODE_ALONE: Final = re.compile(r"(?:^|[(\[,;:]\s*)([A-Z]{3})" + _AFTER)
 _SIGNS: Final = {"€": "EUR", "£": "GBP", "¥": "JPY"}

@@ -1,0 +1,386 @@
+"""The commands that get data: find, pull, look, vault."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from ultrum.cli.options import AT, HERE, JSON, OFFLINE, PRACTICE, SOURCES, VAULT, desk_of
+
+if TYPE_CHECKING:
+    from ultrum.core.series import TimeSeries
+    from ultrum.desk import SeriesSet
+
+
+@click.command()
+@click.argument("words", nargs=-1)
+@click.option("--region", default="", help="Code of a place, or the name of a group of places.")
+@click.option("--topic", default="", help="Part of a topic's name.")
+@click.option("--frequency", default="", help="Part of a frequency's name, such as month.")
+@click.option("--measure", default="", help="price, index, rate, quote, flow or stock.")
+@click.option("--currency", default="", help="Currency code.")
+@click.option("--source", default="", help="Name of a source.")
+@click.option("--walk", is_flag=True, help="Walk the catalogue: WORDS are the levels so far.")
+@click.option(
+    "--by", default="topic", type=click.Choice(["topic", "region", "source"]), help="How to walk."
+)
+@click.option(
+    "--limit", default=40, show_default=True, type=click.IntRange(1, 10_000), help="Most rows."
+)
+@click.option("--refresh", is_flag=True, help="Take the sources' catalogues anew.")
+@SOURCES
+@PRACTICE
+@VAULT
+@OFFLINE
+@JSON
+def find(
+    words: tuple[str, ...],
+    walk: bool,
+    by: str,
+    limit: int,
+    refresh: bool,
+    as_json: bool,
+    **said: Any,
+) -> None:
+    """Search all catalogues for series that have WORDS, or walk them with --walk.
+
+    Words may be misspelt or only begun. Example: ultrum find unemploymnt tolvane --practice
+    """
+    from ultrum.cli import show
+    from ultrum.errors import SourceError
+
+    filters = {
+        k: said.pop(k) for k in ("region", "topic", "frequency", "measure", "currency", "source")
+    }
+    given = {k: v for k, v in filters.items() if v}
+    with desk_of(**said) as desk:
+        if refresh:
+            desk.listings(refresh=True)
+        found = (
+            desk.browse(*words, by=by, **given)
+            if walk
+            else desk.search(" ".join(words), limit=limit, **given)
+        )
+    if found.empty:
+        raise SourceError(f"Nothing has '{' '.join(words)}'. Try fewer or other words, or --walk.")
+    if as_json:
+        show.as_json(found.to_dict("records"))
+        return
+    shown = [
+        c
+        for c in ("name", "kind", "series", "address", "title", "frequency", "topic")
+        if c in found
+    ]
+    show.table(found[shown])
+    if not walk and len(found) == limit:
+        click.echo(f"the first {limit}; narrow the search, or raise --limit", err=True)
+
+
+@click.command()
+@click.argument("what", nargs=-1, required=True)
+@click.option("--csv", "csv_file", type=HERE, help="Write the series to this CSV file.")
+@click.option("--xlsx", "xlsx_file", type=HERE, help="Write the series to this workbook.")
+@click.option("--parquet", "parquet_file", type=HERE, help="Write the series to this Parquet file.")
+@click.option("--save", type=HERE, help="Save what is pulled as a named set in this TOML file.")
+@click.option("--span", default="", help="First and last period, 2010,2020-06, or 'last 25 years'.")
+@click.option("--frequency", default="", help="Bring all to this lower frequency.")
+@click.option("--common", is_flag=True, help="Only dates that all series have.")
+@click.option("--long", "is_long", is_flag=True, help="One row for each series and period.")
+@click.option("--resume", is_flag=True, help="Take up a pull that was stopped or failed in part.")
+@SOURCES
+@PRACTICE
+@VAULT
+@OFFLINE
+@AT
+@JSON
+def pull(
+    what: tuple[str, ...],
+    csv_file: Path | None,
+    xlsx_file: Path | None,
+    parquet_file: Path | None,
+    save: Path | None,
+    resume: bool,
+    as_json: bool,
+    **said: Any,
+) -> None:
+    """Fetch the series at the addresses WHAT, or of a saved set (a .toml file), into the vault.
+
+    A key may have wildcards. Example: ultrum pull observatory:PRICES/M..CPI --practice --csv prices.csv
+    """
+    from ultrum.cli import show
+    from ultrum.cli.exits import PartlyDoneError
+    from ultrum.errors import SourceError
+
+    plan = _set_of(what, {k: said.pop(k) for k in ("span", "frequency", "common", "is_long")})
+    if save:
+        plan.save(save)
+    with desk_of(**said) as desk:
+        result = desk.pull(plan, resume=resume)
+    if not result.series:
+        raise SourceError("\n".join(result.failed.values()))
+    _write(result, csv_file, xlsx_file, parquet_file)
+    rows = result.status.to_dict("records")
+    if as_json:
+        show.as_json(rows)
+    else:
+        taken = result.status[result.status["status"] != "failed"]
+        show.table(taken[["address", "title", "frequency", "status", "first", "last", "values"]])
+    for address, reason in result.failed.items():
+        click.echo(f"failed: {address}: {reason}", err=True)
+    if result.failed:
+        raise PartlyDoneError
+
+
+def _set_of(what: tuple[str, ...], said: dict[str, Any]) -> SeriesSet:
+    """A saved set, or one made of addresses and options."""
+    from ultrum.desk import SeriesSet
+
+    span = [p.strip() for p in said["span"].split(",")] if said["span"] else None
+    given: dict[str, Any] = {
+        "span": span, "frequency": said["frequency"] or None,
+        "dates": "common" if said["common"] else None, "shape": "long" if said["is_long"] else None,
+    }  # fmt: skip
+    given = {k: v for k, v in given.items() if v}
+    if len(what) == 1 and what[0].endswith(".toml"):
+        return SeriesSet.load(what[0]).model_copy(update=given)
+    return SeriesSet.of(list(what), **given)
+
+
+def _write(
+    result: Any, csv_file: Path | None, xlsx_file: Path | None, parquet_file: Path | None
+) -> None:
+    """The pulled table to every file asked for."""
+    from ultrum.present import export
+
+    files = (
+        (csv_file, export.to_csv),
+        (xlsx_file, export.to_xlsx),
+        (parquet_file, export.to_parquet),
+    )
+    for file, write in files:
+        if file:
+            write(result.to_frame(), file)
+
+
+@click.command()
+@click.argument("address")
+@click.option("--rows", type=click.IntRange(1, 500), default=5, help="Rows shown at each end.")
+@click.option("--picture", type=HERE, help="Draw the series into this PNG file.")
+@click.option("--start", default="", help="First period, or words such as 'last 10 years'.")
+@click.option("--end", default="", help="Last period.")
+@click.option("--frequency", default="", help="Bring it to this lower frequency.")
+@click.option("--revised", is_flag=True, help="What was revised between the last two vintages.")
+@SOURCES
+@PRACTICE
+@VAULT
+@OFFLINE
+@AT
+@JSON
+def look(
+    address: str, rows: int, picture: Path | None, start: str, end: str, frequency: str, revised: bool,
+    as_json: bool, **where: Any,
+) -> None:  # fmt: skip
+    """Show what the series at ADDRESS is, or what a file of tables holds.
+
+    Facts, a small picture, first and last values, gaps, trail. ADDRESS may be a local file.
+    """
+    from ultrum.cli import show
+
+    if ":" not in address and Path(address).is_file():
+        _look_at_file(address, as_json)
+        return
+    with desk_of(**where) as desk:
+        if revised:
+            table = desk.revisions(address)
+            show.as_json(table.to_dict("records")) if as_json else show.table(table)
+            return
+        description = desk.describe(address)
+        series = desk.fetch(address, start=start, end=end, frequency=frequency or None)
+    if picture:
+        from ultrum.present import figures
+
+        figures.to_png(figures.through_time(series), picture)
+    if as_json:
+        show.as_json({**description.facts, "values": dict(_labelled(series))})
+        return
+    _look(series, description.facts, rows)
+
+
+def _look_at_file(name: str, as_json: bool) -> None:
+    """What the reader makes of a local file."""
+    import pandas as pd
+
+    from ultrum.cli import show
+    from ultrum.core.series import period_label
+    from ultrum.sources.table import read_series
+
+    reading = read_series(name)
+    rows = [
+        {"series": key, "frequency": s.about.frequency.name, "unit": s.about.currency or s.about.unit,
+         "first": period_label(s.index[0]), "last": period_label(s.index[-1]),
+         "values": int(s.values.notna().sum())}
+        for key, s in reading.series.items()
+    ]  # fmt: skip
+    decisions = [vars(d) for d in reading.decisions]
+    rejected = [vars(r) for r in reading.rejected]
+    if as_json:
+        show.as_json({"series": rows, "decisions": decisions, "rejected": rejected})
+        return
+    click.echo(f"{name}: {len(rows)} series, {len(reading.records)} rows, {len(rejected)} rejected")
+    show.table(pd.DataFrame(decisions)[["what", "chosen", "certainty"]])
+    if rows:
+        show.table(pd.DataFrame(rows))
+    for row in reading.rejected:
+        show.warn(f"line {row.line}: {row.reason} ('{row.text[:60]}')")
+
+
+@click.group()
+def vault() -> None:
+    """Look after the vault: list, check, differences, forget, pack."""
+
+
+@vault.command("list")
+@click.argument("words", nargs=-1)
+@VAULT
+@JSON
+def list_vault(words: tuple[str, ...], vault: Path | None, as_json: bool) -> None:
+    """List deliveries whose source or path holds all WORDS."""
+    import pandas as pd
+
+    from ultrum.cli import show
+
+    with _vault(vault) as kept:
+        records = [r for r in kept.records() if all(w in f"{r.source}:{r.path}" for w in words)]
+        size = kept.size()
+    rows = [
+        {"address": f"{r.source}:{r.path}", "retrieved": r.retrieved[:19], "bytes": r.size,
+         "checksum": r.checksum[:12]}
+        for r in records
+    ]  # fmt: skip
+    if as_json:
+        show.as_json({"deliveries": rows, **size})
+        return
+    if rows:
+        show.table(pd.DataFrame(rows))
+    click.echo(
+        f"{size['deliveries']} deliveries of {size['addresses']} addresses, {size['bytes']:,} bytes"
+    )
+
+
+@vault.command()
+@VAULT
+def verify(vault: Path | None) -> None:
+    """Re-hash every payload and name what is damaged."""
+    from ultrum.errors import VaultError
+
+    with _vault(vault) as kept:
+        faults, count = kept.verify(), kept.size()["deliveries"]
+    if faults:
+        raise VaultError("\n".join(faults))
+    click.echo(f"{count} deliveries, all whole.")
+
+
+@vault.command()
+@click.argument("words", nargs=-1, required=True)
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@VAULT
+def forget(words: tuple[str, ...], yes: bool, vault: Path | None) -> None:
+    """Remove for good the deliveries whose source or path holds all WORDS."""
+    with _vault(vault) as kept:
+        records = [r for r in kept.records() if all(w in f"{r.source}:{r.path}" for w in words)]
+        if not records:
+            click.echo("nothing fits; nothing was removed")
+            return
+        for record in records[:20]:
+            click.echo(record.name)
+        if len(records) > 20:
+            click.echo(f"… and {len(records) - 20} more")
+        if not yes:
+            click.confirm(
+                f"Remove these {len(records)} deliveries? They cannot be had back", abort=True
+            )
+        click.echo(f"{len(records)} removed, {kept.forget(records):,} bytes freed")
+
+
+@vault.command("pack")
+@click.argument("file", type=HERE)
+@VAULT
+def pack_vault(file: Path, vault: Path | None) -> None:
+    """Write the whole vault into the archive FILE, for another machine."""
+    from ultrum.vault import pack
+
+    with _vault(vault) as kept:
+        click.echo(f"{pack(kept, file)} deliveries in {file}")
+
+
+@vault.command("unpack")
+@click.argument("file", type=HERE)
+@VAULT
+def unpack_vault(file: Path, vault: Path | None) -> None:
+    """Take over the deliveries of the archive FILE."""
+    from ultrum.vault import unpack
+
+    with _vault(vault) as kept:
+        new, known = unpack(kept, file)
+    click.echo(f"{new} deliveries taken over, {known} were here already")
+
+
+def _vault(place: Path | None) -> Any:
+    from ultrum.desk import default_vault
+    from ultrum.vault import Vault
+
+    return Vault(place or default_vault())
+
+
+def _labelled(series: TimeSeries) -> list[tuple[str, float]]:
+    from ultrum.core.series import period_label
+
+    return [(period_label(i), float(v)) for i, v in series.values.items()]
+
+
+def _look(series: TimeSeries, facts: dict[str, str], rows: int) -> None:
+    """Facts, a picture, both ends, a summary and the trail of one series."""
+    import pandas as pd
+
+    from ultrum.cli import show
+
+    values = series.values
+    for name, text in facts.items():
+        show.fact(name, text)
+    known = values.dropna()
+    if len(known):
+        spread = f"{known.min():.6g} to {known.max():.6g}, mean {known.mean():.6g}"
+        show.fact("range", spread)
+        show.fact("gaps", _gaps(series))
+        click.echo()
+        click.echo(show.sparkline(values.to_numpy()))
+    pairs = _labelled(series)
+    shown = (
+        pairs if len(pairs) <= 2 * rows else [*pairs[:rows], ("…", float("nan")), *pairs[-rows:]]
+    )
+    frame = pd.DataFrame(shown, columns=["period", series.name])
+    frame[series.name] = ["…" if p == "…" else _number(v) for p, v in shown]
+    show.table(frame)
+
+
+def _gaps(series: TimeSeries) -> str:
+    """Missing periods between the first and the last value."""
+    import numpy as np
+
+    from ultrum.core.series import period_label
+
+    known = series.values.dropna()
+    inside = series.values.loc[known.index[0] : known.index[-1]]
+    missing = [period_label(p) for p in inside.index[inside.isna()]]
+    steps = np.diff(series.ordinals)
+    skipped = 0 if series.about.frequency.is_dated else int((steps - 1).sum())
+    if not missing and not skipped:
+        return "none"
+    listed = ", ".join(missing[:5]) + (" …" if len(missing) > 5 else "")
+    return f"{len(missing)} missing ({listed})" if missing else f"{skipped} periods not listed"
+
+
+def _number(value: float) -> str:
+    return "missing" if value != value else f"{value:.8g}"  # noqa: PLR0124 - NaN differs from itself

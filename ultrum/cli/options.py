@@ -1,0 +1,58 @@
+"""Options that several commands share, and the desk they describe."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+if TYPE_CHECKING:
+    from ultrum.desk import Desk
+
+HERE = click.Path(path_type=Path)
+JSON = click.option("--json", "as_json", is_flag=True, help="Print JSON instead of a table.")
+OFFLINE = click.option("--offline", is_flag=True, help="Take everything from the vault.")
+VAULT = click.option("--vault", type=HERE, envvar="ULTRUM_VAULT", help="Folder of the vault.")
+SOURCES = click.option(
+    "--sources",
+    type=HERE,
+    help="Settings file with [sources.NAME] tables; by default ultrum.toml here, or in your configuration.",
+)
+PRACTICE = click.option(
+    "--practice", "on_practice", is_flag=True, help="Use the practice world instead of --sources."
+)
+AT = click.option("--at", default="", help="As the vault stood at this day or instant.")
+
+
+@contextlib.contextmanager
+def desk_of(
+    sources: Path | None, on_practice: bool, vault: Path | None, offline: bool, at: str = ""
+) -> Iterator[Desk]:
+    """A desk on the sources named, or on the practice world, with progress on stderr."""
+    from ultrum.cli import show
+    from ultrum.desk import Desk
+
+    with contextlib.ExitStack() as stack:
+        tell = stack.enter_context(show.progress())
+        said: Any = sources
+        if on_practice:
+            from ultrum.practice import serve, sources_at
+
+            service = stack.enter_context(serve())
+            said, vault = sources_at(service.places), vault or Path("ultrum-demo/vault")
+        desk = stack.enter_context(_opened(Desk, vault, said, offline, tell))
+        yield stack.enter_context(desk.at(at)) if at else desk
+
+
+def _opened(kind: type[Desk], vault: Path | None, said: Any, offline: bool, tell: Any) -> Desk:
+    """A desk; settings that cannot be used are a fault of the asker."""
+    from ultrum.errors import SourceError
+
+    try:
+        return kind(vault, sources=said, offline=offline, progress=tell)
+    except SourceError as error:
+        hint = "" if "practice" in str(error) else " Name a file with --sources, or try --practice."
+        raise click.UsageError(f"{error}{hint}") from None
