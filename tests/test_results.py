@@ -181,19 +181,3 @@ class Bounds(Scratch):
         long = self.file("s.toml", "#" * 1_100_000)
         with self.refused(ul.UltrumError, "short text"):
             ul.Study.load(long)
-
-    def test_a_unit_that_changes_inside_a_series_is_refused(self):
-        from ultrum.sources.sdmx.observations import decode
-
-        text = ("DATAFLOW,FREQ,ITEM,TIME_PERIOD,OBS_VALUE,UNIT_MEASURE\n"
-                "A:F(1.0),M,X,2024-01,1.5,PC\nA:F(1.0),M,X,2024-02,{},{}\n")  # fmt: skip
-        raw = decode(text.format("", "PC").encode(), "text/csv", ["FREQ", "ITEM"], "s:F")[0]
-        self.assertEqual((raw.key, raw.values[0], np.isnan(raw.values[1])), ("M.X", 1.5, True))
-        for value, unit, words in (("2", "IX", "UNIT_MEASURE changes"), ("two", "PC", "no whole")):
-            with self.refused(ul.UltrumError, "s:F", words):
-                decode(text.format(value, unit).encode(), "text/csv", ["FREQ", "ITEM"], "s:F")
-        with self.refused(ul.UltrumError, "OBS_VALUE"):
-            decode(b"DATAFLOW,FREQ,ITEM,TIME_PERIOD\n", "text/csv", ["FREQ", "ITEM"], "s:F")
-        for body in (b'{"data": {"dataSets": [', b'{"data": {}}', b"[1, 2]"):
-            with self.refused(ul.UltrumError, "no whole"):
-                decode(body, "application/json", ["FREQ", "ITEM"], "s:F")

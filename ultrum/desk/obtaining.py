@@ -117,10 +117,12 @@ class Obtainer:
 
 
 def _is_page(answer: Delivery, path: str) -> bool:
-    """Whether a page came where a file of data was asked for."""
-    page = answer.body[:64].lstrip().lower().startswith(_PAGE)
+    """Whether a page came where data were asked for: a file that is no page, or a page without a table."""
+    if not answer.body[:64].lstrip().lower().startswith(_PAGE):
+        return False
     named = path.rsplit("/", 1)[-1].lower()
-    return page and "." in named and not named.endswith((".html", ".htm", ".php", ".aspx"))
+    data_file = "." in named and not named.endswith((".html", ".htm", ".php", ".aspx"))
+    return data_file or b"<table" not in answer.body.lower()
 
 
 def _from_folder(folder: str, path: str) -> Delivery:

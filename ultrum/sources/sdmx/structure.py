@@ -15,6 +15,7 @@ import orjson
 
 from ultrum.errors import SourceError
 from ultrum.sources.sdmx.faults import message_of_fault
+from ultrum.sources.sdmx.xml_data import refuse_entities
 
 _REFERENCE: Final = re.compile(r"=([^:]+):([^(]+)\(([^)]+)\)(?:\.(.+))?")
 _LANGUAGE: Final = "{http://www.w3.org/XML/1998/namespace}lang"
@@ -138,6 +139,7 @@ def _tree(body: bytes, where: str) -> Any:
         remove_comments=True,
     )
     try:
+        refuse_entities(body)
         root = lxml.etree.fromstring(body, parser)
     except (lxml.etree.LxmlError, ValueError) as error:
         raise SourceError(f"{where}: the answer is no structure message: {error}.") from None

@@ -18,10 +18,17 @@ _SCHEMA_INSTANCE: Final = "{http://www.w3.org/2001/XMLSchema-instance}"
 
 def from_xml(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
     """Series of an SDMX-ML 2.1 data message."""
+    refuse_entities(body)
     reader = _Reader(dimensions)
     for _, element in elements(body, _TAGS):
         reader.take(element)
     return reader.found()
+
+
+def refuse_entities(body: bytes) -> None:
+    """Messages of the standard declare no entities; those that do mean no good."""
+    if b"<!ENTITY" in body or b"<!DOCTYPE" in body[:65_536]:
+        raise ValueError("it declares entities or a document type, which no SDMX message does")
 
 
 def elements(body: bytes, tags: Sequence[str]) -> Iterator[tuple[str, Any]]:

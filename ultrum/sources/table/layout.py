@@ -100,7 +100,7 @@ def find_blocks(grid: Grid, wishes: Wishes, where: str) -> list[Block]:
     """
     column, count = _date_column(grid, wishes)
     across = _dates_across(grid)
-    if across is not None and across[1] > max(count, 2):
+    if across is not None and across[1] > count:
         turned = Grid(
             grid.name,
             list(grid.rows[across[0] :]),

@@ -6,7 +6,7 @@ import contextlib
 import re
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cache
 from typing import Any, Final
 
@@ -23,6 +23,7 @@ MISSING: Final = frozenset(
 SENTINELS: Final = (-99.99, -99.0, -999.0, -999.99, -9999.0, -9999.99, -99999.0, 9999.0, 99999.0,
                     999999.0, 1e20, 1e30)  # fmt: skip
 _DIGITS: Final = frozenset("0123456789.-")
+_PLAIN_NUMBER: Final = re.compile(r"-?\d+(\.\d*)?(e[-+]?\d+)?")
 _SPACES: Final = re.compile(r"[\s\u00a0\u2007\u2009\u202f]")
 _GROUP: Final = r"[1-9]\d{0,2}(?:%s\d{2,3})*%s\d{3}"
 _MARKS: Final = r"(?P<flag>[*†‡]+|\(?[pPeErRbB]\)?)?"
@@ -150,7 +151,17 @@ def _value(text: str, decimal: str) -> float | None:
 
 
 def read_numbers(cells: Array, decimal: str, missing: frozenset[str]) -> ReadNumbers:
-    """Numbers of a column of text, or of a workbook's own numbers."""
+    """Numbers of a column of text, or of a workbook's own numbers; ``missing`` holds further marks."""
+    read = _numbers_of(cells, decimal, missing)
+    marks = [float(m) for m in missing if _PLAIN_NUMBER.fullmatch(m)]
+    return (
+        replace(read, values=np.where(np.isin(read.values, marks), np.nan, read.values))
+        if marks
+        else read
+    )
+
+
+def _numbers_of(cells: Array, decimal: str, missing: frozenset[str]) -> ReadNumbers:
     if cells.dtype.kind in "fiu":
         return ReadNumbers(cells.astype(np.float64))
     if all(type(c) is float for c in cells):

@@ -218,9 +218,9 @@ def _chosen_blocks(
         except TableError as error:
             fault = fault or error
     if not found:
-        raise fault or TableError(
-            f"{name}: no table has the headings {', '.join(options.headings or ())}."
-        )
+        if options.headings:
+            raise TableError(f"{name}: no table has the headings {', '.join(options.headings)}.")
+        raise fault or TableError(f"{name}: no table was found.")
     number, aside = _chosen_grid(grids, found, name)
     blocks = _numbered(found[number], options.block, name)
     main = blocks[0].family

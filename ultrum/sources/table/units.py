@@ -17,6 +17,7 @@ from ultrum.errors import TableError
 from ultrum.sources.table.numbers import ReadNumbers
 
 PERCENT, DECIMAL = "percent", "decimal"
+GIVEN: Final = (PERCENT, DECIMAL, "index", "count", "currency", "as written")
 _SAYS_PERCENT: Final = re.compile(r"%|\bper ?cent\b|\bpct\b|\bprozent\b", re.IGNORECASE)
 _PROSE_PERCENT: Final = re.compile(
     r"(\b(?:are|is|all|figures?|values?|returns?|numbers?|rates?|yields?)\b[^.\n]{0,60}\b)?"
@@ -95,7 +96,7 @@ def unit_of(
     """
     facts = _facts(f"{name} {title} {said}", said, numbers)
     if given is not None:
-        return _as_given(given, facts)
+        return _as_given(given, facts, where)
     known = int(np.isfinite(numbers.values).sum())
     if numbers.percent:
         if numbers.percent < known:
@@ -124,11 +125,20 @@ def unit_of(
     return UnitFinding(False, facts)
 
 
-def _as_given(given: str, facts: Mapping[str, Any]) -> UnitFinding:
+def _as_given(given: str, facts: Mapping[str, Any], where: str) -> UnitFinding:
+    if given not in GIVEN and not re.fullmatch(r"[A-Z]{3}(/[A-Z]{3})?", given):
+        raise TableError(
+            f"{where}: units='{given}' is not known; it is one of {', '.join(GIVEN)}, a currency's code or a "
+            "pair of them."
+        )
     if given == PERCENT:
         return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, "", "given")
     if given == "as written":
         return UnitFinding(False, facts, given, "", "given")
+    if re.fullmatch(r"[A-Z]{3}", given):
+        return UnitFinding(
+            False, {**facts, "unit": "currency", "currency": given}, given, "", "given"
+        )
     return UnitFinding(False, {**facts, "unit": given}, given, "", "given")
 
 

