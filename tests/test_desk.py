@@ -1,0 +1,416 @@
+"""The desk: searching, browsing, describing, pulling sets, snapshots, local files and databases."""
+
+import json
+import os
+import shutil
+import signal
+import sqlite3
+import subprocess
+import sys
+import time
+import unittest
+from datetime import date
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+
+import ultrum as ul
+from tests.support import OnPractice, Scratch
+from ultrum.core.moments import resolve_span
+from ultrum.core.steps import apply_steps
+from ultrum.desk import SeriesSet, load_settings
+from ultrum.desk.sets import Member
+from ultrum.errors import FrequencyError, SourceError, UnitError, VaultError
+from ultrum.practice import store
+from ultrum.vault import Entry, Listings, Vault
+
+CPI = "observatory:PRICES/M.QM.CPI"
+PULLER = """
+import sys, ultrum as ul
+url, vault = sys.argv[1:3]
+names = ("observatory", "exchange", "college", "harbour", "council", "archive")
+places = {n: f"{url}/{'sdmx' if n == 'observatory' else n}" for n in names}
+keys = ["PRICES/M..CPI", "WAGES/M.QM.TOTAL", "WAGES/M.QS.TOTAL", "OUTPUT/Q..GDP", "FX/B.QSR.QML", "FX/B.QML.QTV",
+        "RATES/M.QM.POLICY", "RATES/M.QM.GOV_10Y", "LABOUR/M.QM.UNEMP"]
+print("ready", flush=True)
+with ul.Desk(vault, sources=ul.practice.sources_at(places)) as desk:
+    print(desk.pull([f"observatory:{k}" for k in keys]).status["status"].tolist(), flush=True)
+"""
+
+
+class Finding(OnPractice):
+    def test_words_may_be_misspelt_begun_or_in_any_order(self):
+        desk = self.desk()
+        for words, first in {"yield miravel 10": "observatory:RATES/M.QM.GOV_10Y",
+                             "unemploymnt tolvane": "observatory:LABOUR/M.QT.UNEMP",
+                             "sorrin wag": "observatory:WAGES/M.QS.TOTAL",
+                             "brightwater": "exchange:prices.csv#BRTW.close",
+                             "freight": "harbour:freight"}.items():  # fmt: skip
+            with self.subTest(words):
+                self.assertEqual(desk.search(words)["address"].iloc[0], first)
+        self.assertTrue(desk.search("submarines").empty)
+        offline = self.desk(offline=True)
+        self.assertEqual(
+            len(offline.search("consumer prices")), len(desk.search("consumer prices"))
+        )
+
+    def test_filters_and_groups_of_places(self):
+        desk = self.desk(groups={"northern seas": ["QM", "QS"]})
+        found = desk.search("", region="northern seas", topic="prices")
+        self.assertEqual(set(found["region"]), {"QM", "QS"})
+        self.assertEqual(
+            desk.search("bank", currency="QSR")["address"].tolist(),
+            ["exchange:prices.csv#SNST.close"],
+        )
+        self.assertEqual(set(desk.search("", measure="quote")["flow"]), {"Exchange rates"})
+        self.assertEqual(
+            desk.search("", frequency="quarter", source="observatory")["region"].tolist(),
+            ["QM", "QS", "QT"],
+        )
+
+    def test_the_catalogue_can_be_walked(self):
+        desk = self.desk()
+        self.assertIn("Economy", desk.browse()["name"].tolist())
+        self.assertEqual(desk.browse("economy")["name"].tolist(), ["Prices and wages", "Activity"])
+        leaf = desk.browse("Economy", "Prices and wages", "Wages")
+        self.assertEqual(
+            leaf["address"].tolist(), [f"observatory:WAGES/M.{a}.TOTAL" for a in ("QM", "QS", "QT")]
+        )
+        self.assertEqual(desk.browse("QT", by="region")["series"].sum(), 6)
+        with self.refused(SourceError, "Nothing stands below"):
+            desk.browse("Tides")
+
+    def test_a_large_catalogue_answers_at_once(self):
+        listings = Listings(self.folder / "l.sqlite")
+        listings.replace("s", [Entry("s", f"s:F/M.{i}", f"Tide tables, harbour number {i}, quay {i % 97}")
+                               for i in range(20_000)], "2025")  # fmt: skip
+        listings.replace("t", [Entry("t", "t:X", "Whelk landings")], "2025")
+        self.assertEqual(listings.search("harbor 1234 quay")[0].address, "s:F/M.1234")
+        self.assertEqual(listings.search("whelks")[0].address, "t:X")
+        listings.replace("t", [], "2026")
+        self.assertEqual((listings.count(), listings.search("whelk")), (20_000, []))
+
+    def test_describe_tells_what_a_series_is(self):
+        facts = self.desk().describe("observatory:OUTPUT/Q.QM.GDP").facts
+        for name, text in {"measure": "flow", "unit": "currency QML", "multiplier": "10^6, applied", "first": "2004-Q1",
+                           "values": "84 of 84 periods", "release lag": "P3M"}.items():  # fmt: skip
+            self.assertEqual(facts[name], text)
+        self.assertIn("provisional", facts["notes"])
+
+
+class Pulling(OnPractice):
+    def setUp(self):
+        super().setUp()
+        self.addCleanup(self.service.behave)
+        self.addCleanup(self.service.set_today, "2024-12-31")
+
+    def test_one_failing_series_never_stops_the_rest(self):
+        result = self.desk().pull([CPI, "observatory:PRICES/M.XX.CPI", "lighthouse:x", "observatory:LABOUR/M.QT.UNEMP",
+                                   "college:factors_monthly.zip#bill"])  # fmt: skip
+        self.assertEqual(
+            result.status["status"].tolist(), ["new", "failed", "failed", "new", "new", "new"]
+        )
+        self.assertEqual(set(result.failed), {"observatory:PRICES/M.XX.CPI", "lighthouse:x"})
+        self.assertEqual(len(result.series), 4)
+
+    def test_statuses_of_a_refresh(self):
+        desk = self.desk()
+        plan = SeriesSet.of([CPI, "harbour:freight", "observatory:WAGES/M.QM.TOTAL"])
+        self.service.set_today("2024-12-30")
+        self.assertEqual(desk.pull(plan).status["status"].tolist(), ["new", "new", "new"])
+        self.service.set_today("2024-12-31")
+        self.service.misbehave("revised", "WAGES", times=-1)
+        said = desk.refresh(plan).status["status"].tolist()
+        self.assertEqual(said, ["same", "longer (+1)", "revised (12 values)"])
+        self.assertEqual(
+            self.desk(offline=True).pull(plan).status["status"].tolist(), ["unasked"] * 3
+        )
+
+    def test_a_pull_that_failed_in_part_is_taken_up(self):
+        desk, plan = self.desk(), SeriesSet.of([CPI, "observatory:WAGES/M.QM.TOTAL"])
+        self.service.misbehave("mistyped", "WAGES", times=-1)
+        self.assertEqual(desk.pull(plan).status["status"].tolist(), ["new", "failed"])
+        self.service.behave()
+        self.service.moods.asked.clear()
+        again = self.desk().pull(plan, resume=True)
+        self.assertEqual(again.status["status"].tolist(), ["unasked", "new"])
+        self.assertFalse([p for p, _ in self.service.moods.asked if "data/PRICES" in p])
+
+    def test_shape_frequency_span_and_steps(self):
+        plan = SeriesSet(title="q", span=["2010", "2012"], frequency="Q", dates="common", series=[
+            Member(address=CPI, name="prices", steps=[{"growth": {"over": "P3M"}}, {"to_frequency": {"frequency": "Q", "how": "last"}}]),
+            Member(address="observatory:OUTPUT/Q.QM.GDP")])  # fmt: skip
+        plan.save(self.folder / "s.toml")
+        self.assertEqual(SeriesSet.load(self.folder / "s.toml"), plan)
+        result = self.desk().pull(plan)
+        frame = result.to_frame()
+        self.assertEqual(frame.columns.tolist(), ["Consumer prices, all items, Miravel [decimal]",
+                                                  "Gross domestic product, Miravel [QML]"])  # fmt: skip
+        self.assertEqual((str(frame.index[0]), str(frame.index[-1])), ("2010Q2", "2012Q4"))
+        cpi = self.desk().fetch(CPI, start="2009-12", end="2012-12").to_pandas()
+        self.assertAlmostEqual(frame.iloc[0, 0], cpi["2010-06"] / cpi["2010-03"] - 1, 12)
+        long = result.to_frame() if plan.shape == "long" else self.desk().pull(
+            plan.model_copy(update={"shape": "long"})).to_frame()  # fmt: skip
+        self.assertEqual(sorted(set(long["series"])), ["observatory:OUTPUT/Q.QM.GDP", CPI][::1])
+
+    def test_faults_of_a_set_are_all_told(self):
+        self.file("s.toml", 'dates = "some"\ngaps = "guess"\n[[series]]\nadress = "a:b"\n')
+        with self.refused(
+            SourceError, "4 faults", "dates", "gaps", "series.0.address", "series.0.adress"
+        ):
+            SeriesSet.load(self.folder / "s.toml")
+        self.file("t.toml", '[[series]]\naddress = "a:b"\nsteps = [{ grwth = {} }]\n')
+        with self.refused(SourceError, "no step 'grwth'", "growth"):
+            SeriesSet.load(self.folder / "t.toml")
+        cpi = self.desk().fetch(CPI)
+        with self.refused(UnitError, "did you mean 'growth'"):
+            apply_steps(cpi, [{"grwth": {}}])
+
+    def test_codes_and_dates_are_expanded(self):
+        over = {"region": ["01", "12"]}
+        result = self.desk().pull(
+            SeriesSet(series=[Member(address="council:rents/{region}.csv", over=over)])
+        )
+        self.assertEqual(
+            result.status["address"].tolist(),
+            ["council:rents/{region}.csv#01", "council:rents/{region}.csv#12"],
+        )
+        self.assertEqual({s.about.currency for s in result.series}, {"QML"})
+        self.assertEqual(str(result.series[0].index[-1]), "2024-09")
+
+    def test_a_higher_frequency_is_refused_naming_what_there_is(self):
+        for address, words in {"observatory:PEOPLE/D.QM.T": ["nothing of frequency", "Annual (A)"],
+                               "observatory:PEOPLE/M.QM.T": ["Monthly (M)", "Annual (A)", "disaggregate"]}.items():  # fmt: skip
+            with self.subTest(address), self.refused(SourceError, *words):
+                self.desk().fetch(address)
+        with self.refused(FrequencyError, "annual", "disaggregate"):
+            self.desk().fetch("observatory:PEOPLE/A.QM.T", frequency="M")
+
+    def test_killed_while_pulling_and_two_at_once(self):
+        tries = int(os.environ.get("ULTRUM_KILLS", "20"))
+        vault = self.folder / "vault"
+        rng = np.random.default_rng(tries)
+        for _ in range(tries):
+            process = self.puller(vault)
+            time.sleep(float(rng.uniform(0.0, 1.4)))
+            process.send_signal(signal.SIGKILL)
+            process.communicate()
+            with Vault(vault) as kept:
+                self.assertEqual(kept.verify(), [])
+        both = [self.puller(vault) for _ in range(2)]
+        said = [
+            json.loads(p.communicate(timeout=60)[0].decode().splitlines()[-1].replace("'", '"'))
+            for p in both
+        ]
+        self.assertEqual([len(s) for s in said], [13, 13])
+        with Vault(vault) as kept:
+            self.assertEqual(kept.verify(), [])
+            addresses = [(r.source, r.path, r.checksum) for r in kept.records()]
+            self.assertEqual(len(addresses), len(set(addresses)))
+
+    def puller(self, vault):
+        process = subprocess.Popen(
+            [sys.executable, "-c", PULLER, self.service.url, str(vault)], stdout=subprocess.PIPE
+        )
+        process.stdout.readline()
+        return process
+
+
+class Snapshots(OnPractice):
+    def setUp(self):
+        super().setUp()
+        self.addCleanup(self.service.set_today, "2024-12-31")
+
+    def test_a_page_of_today_becomes_a_series(self):
+        rates = store.table("freight").set_index("date")["rate"]
+        days = ["2024-12-02", "2024-12-03", "2024-12-05"]
+        for day in days:
+            self.service.set_today(day)
+            series = self.desk().fetch("harbour:freight")
+        self.assertEqual(series.to_pandas().tolist(), rates[days].tolist())
+        self.assertEqual([str(t.date()) for t in series.index], days)
+        self.assertEqual((series.about.currency, str(series.about.frequency)), ("QML", "D"))
+
+    def test_two_pulls_in_one_grain_are_one_observation(self):
+        folder = self.folder / "pages"
+        folder.mkdir()
+        said = {
+            "kind": "table",
+            "url": str(folder),
+            "snapshots": {"tide": {"path": "now.txt", "figure": "Tide", "grain": "P1D"}},
+        }
+        for height in (4.5, 4.7):
+            (folder / "now.txt").write_text(f"Tide {height} m\n")
+            with ul.Desk(self.folder / "v", sources={"quay": said}) as desk:
+                series = desk.fetch("quay:tide")
+        self.assertEqual((series.to_pandas().tolist(), len(series)), ([4.7], 1))
+        self.assertIn("revised 1", str(series.about.trail[-1]))
+        with self.refused(SourceError, "no grain"):
+            ul.Desk(self.folder / "v", sources={"q": {**said, "snapshots": {"tide": {
+                "path": "now.txt", "figure": "Tide", "grain": "daily"}}}}).fetch("q:tide")  # fmt: skip
+
+
+class Settings(Scratch):
+    def test_a_settings_file_beside_the_work(self):
+        self.file("cpi.csv", "date,cpi\n2024-01,100\n2024-02,101\n")
+        self.file("ultrum.toml", '[groups]\nnorth = ["QM"]\n[sources.mine]\nkind = "table"\nurl = "."\n'
+                  '[sources.mine.tables."cpi.csv"]\nmeasure = "index"\n')  # fmt: skip
+        with ul.Desk(self.folder / "v", sources=self.folder / "ultrum.toml") as desk:
+            self.assertEqual(desk.fetch("mine:cpi.csv#cpi").about.measure, "index")
+            self.assertEqual(desk.groups, {"north": ["QM"]})
+        for text, words in (('[sources.x]\nkind = "table"\n', ["needs a kind", "url"]),
+                            ('[sources.x]\nkind = "table"\nurl = "."\nurls = "."\n', ["did you mean 'url'"]),
+                            ('[sources.x]\nkind = "sdmx"\nurl = "."\nformat = "word"\n', ["format 'word'", "csv"]),
+                            ("[groups]\n", ["no [sources.NAME]"]), ("[[[", ["not TOML"])):  # fmt: skip
+            self.file("bad.toml", text)
+            with self.subTest(text), self.refused(SourceError, *words):
+                ul.Desk(self.folder / "v", sources=self.folder / "bad.toml")
+        with self.refused(SourceError, "cannot be read"):
+            load_settings(self.folder / "absent.toml")
+
+    def test_dates_in_words(self):
+        today = date(2024, 12, 31)
+        for span, want in ((["last 25 years"], ("1999-12-31", "")), (["the last 30 months", "yesterday"],
+                           ("2022-06-30", "2024-12-30")), (["2010", "2010-Q2"], ("2010-01-01", "2010-06-30")),
+                           (["earliest", "latest"], ("", ""))):  # fmt: skip
+            self.assertEqual(resolve_span(span, today), want)
+        with self.refused(FrequencyError, "ends (2009-12-31) before"):
+            resolve_span(["2010", "2009"], today)
+
+
+def prices():
+    bars = store.bars()
+    return bars[bars["asset"].isin(["BRTW", "EBMK"])][["date", "asset", "close", "volume"]]
+
+
+class Databases(Scratch):
+    def check(self, url, **more):
+        """The same series out of a table and out of a query."""
+        said = {"kind": "database", "url": url, "queries": {
+            "late": {"sql": "SELECT date, asset, close FROM prices WHERE date >= '2024-01-01' ORDER BY date DESC",
+                     "date": "date", "key": "asset"}}, **more}  # fmt: skip
+        with ul.Desk(self.folder / "v", sources={"book": said}) as desk:
+            whole = desk.fetch("book:prices#BRTW.close").to_pandas()
+            want = prices().query("asset == 'BRTW'").set_index("date")["close"]
+            np.testing.assert_array_equal(whole.to_numpy(), want.to_numpy())
+            late = desk.fetch("book:late#EBMK.close").to_pandas()
+            self.assertEqual(str(late.index[0].date()), "2024-01-02")
+            with self.refused(SourceError, "no table 'tides'", "prices"):
+                desk.table("book:tides")
+        with ul.Desk(self.folder / "v", sources={"book": said}, offline=True) as desk:
+            self.assertEqual(len(desk.fetch("book:late#BRTW.close")), len(late))
+
+    def test_sqlite(self):
+        file = self.folder / "book.sqlite"
+        with sqlite3.connect(file) as book:
+            prices().assign(date=lambda f: f["date"].dt.strftime("%Y-%m-%d")).to_sql(
+                "prices", book, index=False
+            )
+        self.check(f"sqlite:///{file}")
+        with self.refused(SourceError, "refused", "nothing"):
+            ul.Desk(self.folder / "v", sources={"b": {"kind": "database", "url": f"sqlite:///{file}",
+                    "queries": {"q": {"sql": "SELECT nothing FROM prices"}}}}).table("b:q")  # fmt: skip
+
+    def test_postgresql(self):
+        tools = _postgres_tools()
+        if tools is None:
+            print(
+                "\nSKIPPED ALOUD: no PostgreSQL server is installed; its tests did not run.",
+                file=sys.stderr,
+            )
+            self.skipTest("PostgreSQL is not installed")
+        import psycopg
+
+        url, password = _start_postgres(self, tools)
+        os.environ["BOOK_PASSWORD"] = password
+        self.addCleanup(os.environ.pop, "BOOK_PASSWORD")
+        with psycopg.connect(url.replace("://", f"://clerk:{password}@")) as link:
+            link.execute(
+                "CREATE TABLE prices (date date, asset text, close numeric, volume bigint)"
+            )
+            rows = prices().itertuples(index=False)
+            with link.cursor() as cursor, cursor.copy("COPY prices FROM STDIN") as copy:
+                for row in rows:
+                    copy.write_row((row.date.date(), row.asset, row.close, row.volume))
+        address = url.replace("postgresql://", "postgresql+psycopg://clerk@")
+        credentials = {"kind": "password", "user": "clerk", "variable": "BOOK_PASSWORD"}
+        self.check(address, credentials=credentials)
+        os.environ["BOOK_PASSWORD"] = "wrong-word"
+        with self.assertRaises(SourceError) as caught:
+            ul.Desk(self.folder / "w", sources={"book": {"kind": "database", "url": address,
+                    "credentials": credentials}}).table("book:prices")  # fmt: skip
+        self.assertNotIn("wrong-word", str(caught.exception))
+        with self.refused(SourceError, "holds a password"):
+            ul.Desk(self.folder / "w", sources={"b": {"kind": "database", "url": address.replace(
+                "clerk@", "clerk:secret@")}}).table("b:prices")  # fmt: skip
+
+
+def _postgres_tools():
+    found = [
+        p
+        for p in sorted(Path("/usr/lib/postgresql").glob("*/bin"), reverse=True)
+        if (p / "initdb").exists()
+    ]
+    found += [Path(w).parent for w in [shutil.which("initdb")] if w]
+    return found[0] if found else None
+
+
+def _start_postgres(case, tools):
+    """A server on loopback with one user, stopped and removed when the test ends."""
+    folder = case.folder / "pg"
+    folder.mkdir()
+    os.chmod(case.folder, 0o755)
+    word = case.folder / "word"
+    word.write_text("harbour-word")
+    as_user = []
+    if os.geteuid() == 0:
+        subprocess.run(["chown", "-R", "postgres", str(folder), str(word)], check=True)
+        as_user = ["setpriv", "--reuid=postgres", "--regid=postgres", "--clear-groups"]
+    run = {"capture_output": True, "cwd": "/"}
+    subprocess.run([*as_user, tools / "initdb", "-D", folder, "-U", "clerk", "-A", "scram-sha-256",
+                    f"--pwfile={word}", "-N"], check=True, **run)  # fmt: skip
+    import socket
+
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    options = f"-p {port} -c listen_addresses=127.0.0.1 -c fsync=off -k {folder}"
+    subprocess.run(
+        [
+            *as_user,
+            tools / "pg_ctl",
+            "-D",
+            folder,
+            "-o",
+            options,
+            "-w",
+            "-l",
+            folder / "log",
+            "start",
+        ],
+        check=True,
+        **run,
+    )
+    case.addCleanup(
+        subprocess.run, [*as_user, tools / "pg_ctl", "-D", folder, "-m", "immediate", "stop"], **run
+    )
+    return f"postgresql://127.0.0.1:{port}/postgres", "harbour-word"
+
+
+class VaultErrors(OnPractice):
+    def test_offline_and_the_past_know_only_what_is_kept(self):
+        desk = self.desk()
+        desk.fetch_all("observatory:PRICES/M..CPI")
+        offline = self.desk(offline=True)
+        pd.testing.assert_series_equal(offline.fetch(CPI).to_pandas(), desk.fetch(CPI).to_pandas())
+        with self.refused(VaultError, "WAGES", "without offline"):
+            offline.fetch("observatory:WAGES/M.QM.TOTAL")
+        with self.refused(VaultError, "of 2001-01-01"):
+            desk.at("2001-01-01").fetch(CPI)
+        with self.refused(VaultError, "one vintage"):
+            desk.revisions(CPI)
+
+
+if __name__ == "__main__":
+    unittest.main()
