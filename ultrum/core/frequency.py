@@ -7,6 +7,7 @@ Converting, lagging and lining up are then integer arithmetic, the same for mont
 from __future__ import annotations
 
 import contextlib
+import functools
 import re
 from dataclasses import dataclass
 from functools import total_ordering
@@ -228,8 +229,13 @@ class Frequency:
     @property
     def _pandas_shift(self) -> int:
         """Our ordinal of the first period less pandas' own, so that each can be had from other."""
-        first = pd.Period("1970-01-01", freq=self._pandas_code)
-        return int(first.ordinal) - int(self.ordinals(["1970-01-01"])[0])
+        return _pandas_shift_of(self)
+
+
+@functools.cache
+def _pandas_shift_of(frequency: Frequency) -> int:
+    first = pd.Period("1970-01-01", freq=frequency._pandas_code)
+    return int(first.ordinal) - int(frequency.ordinals(["1970-01-01"])[0])
 
 
 def _unknown(text: object) -> str:

@@ -62,6 +62,12 @@ class TimeSeries:
         table = SeriesTable.wrap(values.to_frame(facts["name"]), percent=percent, **facts)
         return table.only()
 
+    @classmethod
+    def build(cls, values: Floats, index: pd.Index, about: Descriptor) -> TimeSeries:
+        """Make a series from an array and an index already in order; the array becomes its own."""
+        values.flags.writeable = False
+        return cls(pd.Series(values, index=index, name=about.name, copy=False), about)
+
     @property
     def index(self) -> pd.Index:
         """Periods or dates."""

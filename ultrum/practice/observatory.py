@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cache
 from typing import Final
 
 import numpy as np
@@ -78,6 +79,7 @@ TOPICS: Final = {
 }
 
 
+@cache
 def catalogue() -> dict[tuple[str, str], dict[str, str]]:
     """Attributes of every series, by flow and key."""
     found = {}

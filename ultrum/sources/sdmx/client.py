@@ -9,7 +9,7 @@ from typing import Final
 from ultrum.core.series import TimeSeries
 from ultrum.errors import SourceError
 from ultrum.sources.delivery import Address, Delivery
-from ultrum.sources.sdmx.facts import to_parts
+from ultrum.sources.sdmx.facts import Calendar, to_parts
 from ultrum.sources.sdmx.observations import decode
 from ultrum.sources.sdmx.queries import EVERYTHING, REST, FlowName, Paths, Span
 from ultrum.sources.sdmx.raw import RawSeries
@@ -117,7 +117,10 @@ class SdmxSource:
         except SourceError:
             self._refuse_other_frequency(where, flow, key, structure)
             raise
-        return [part for r in raw for part in to_parts(r, structure, f"{self.name}:{flow}/{r.key}")]
+        calendar = Calendar()
+        return [
+            p for r in raw for p in to_parts(r, structure, f"{self.name}:{flow}/{r.key}", calendar)
+        ]
 
     def data_path(self, path: str, span: Span = EVERYTHING) -> str:
         """Path below the entry point at which the data of ``FLOW/KEY`` stand."""

@@ -29,7 +29,8 @@ def from_csv(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
     if absent:
         raise ValueError(f"column {', '.join(absent)} is not in it; it has {', '.join(header)}")
     coded = pa.dictionary(pa.int32(), pa.string())
-    types = {name: pa.float64() if name == _VALUE else coded for name in header}
+    needed = [name for name in header if name not in _ABOUT_THE_ROW]
+    types = {name: pa.float64() if name == _VALUE else coded for name in needed}
     table = pyarrow.csv.read_csv(
         io.BytesIO(body),
         read_options=pyarrow.csv.ReadOptions(skip_rows=1, column_names=header),
@@ -37,10 +38,13 @@ def from_csv(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
             delimiter=mark, newlines_in_values=_has_breaks(body)
         ),
         convert_options=pyarrow.csv.ConvertOptions(
-            column_types=types, strings_can_be_null=False, null_values=_MISSING
+            column_types=types,
+            include_columns=needed,
+            strings_can_be_null=False,
+            null_values=_MISSING,
         ),
     ).unify_dictionaries()
-    return _series(table, header, dimensions)
+    return _series(table, needed, dimensions)
 
 
 def _id(name: str) -> str:
@@ -70,11 +74,7 @@ def _series(table: pa.Table, header: Sequence[str], dimensions: Sequence[str]) -
         code = code * max(len(texts), 1) + places
     periods, labels = _coded(table[_TIME])
     values = table[_VALUE].to_numpy()
-    others = {
-        h: _coded(table[h])
-        for h in header
-        if h not in (*dimensions, *_ABOUT_THE_ROW, _TIME, _VALUE)
-    }
+    others = {h: _coded(table[h]) for h in header if h not in (*dimensions, _TIME, _VALUE)}
     said = np.array([t != "" for t in labels])[periods]
     found = []
     for rows in _groups(code):

@@ -9,11 +9,12 @@ from collections.abc import Mapping, Sequence
 from typing import Any, Final
 
 import numpy as np
+import pandas as pd
 
 from ultrum.core.descriptor import Descriptor, Step
 from ultrum.core.frequency import Frequency, ordinals_of_labels, parse_period
-from ultrum.core.series import SeriesTable, TimeSeries, period_label
-from ultrum.core.types import Bools, Floats, Ints
+from ultrum.core.series import TimeSeries, period_label
+from ultrum.core.types import Floats, Ints
 from ultrum.errors import FrequencyError, SourceError, UnitError
 from ultrum.sources.sdmx.raw import RawSeries
 from ultrum.sources.sdmx.structure import Structure
@@ -30,8 +31,47 @@ _TIMING: Final = {"A": "average", "B": "start", "E": "end", "S": "total"}
 _AREA: Final = ("REF_AREA", "AREA", "GEO", "COUNTRY", "LOCATION", "REGION")
 
 
-def to_parts(raw: RawSeries, structure: Structure, address: str) -> list[TimeSeries]:
+class Calendar:
+    """Periods of a message: its labels read once, and the index of series that share their periods."""
+
+    def __init__(self) -> None:
+        self._ordinals: dict[tuple[int, Frequency], Ints] = {}
+        self._last: tuple[Frequency, Ints, pd.Index] | None = None
+
+    def ordinals(self, raw: RawSeries, frequency: Frequency) -> Ints:
+        """Ordinals of the observations of a series."""
+        key = (id(raw.labels), frequency)
+        if key not in self._ordinals:
+            self._ordinals[key] = ordinals_of_labels(
+                np.asarray(raw.labels, dtype=np.str_), frequency
+            )
+        return self._ordinals[key][raw.places]
+
+    def index(self, frequency: Frequency, ordinals: Ints) -> pd.Index:
+        """Index of ordinals; the one made last where it is the same."""
+        if (
+            self._last is not None
+            and self._last[0] == frequency
+            and np.array_equal(self._last[1], ordinals)
+        ):
+            return self._last[2]
+        index = frequency.index(ordinals)
+        self._last = frequency, ordinals, index
+        return index
+
+
+def to_parts(
+    raw: RawSeries, structure: Structure, address: str, calendar: Calendar | None = None
+) -> list[TimeSeries]:
     """Typed series, strictly in order of time; several where a definition or unit changes inside.
+
+    Parameters
+    ----------
+    raw : RawSeries
+    structure : Structure
+    address : str
+    calendar : Calendar, optional
+        Shared by the series of one message, whose periods are then read once.
 
     Raises
     ------
@@ -42,50 +82,57 @@ def to_parts(raw: RawSeries, structure: Structure, address: str) -> list[TimeSer
         raise SourceError(
             f"{address}: the answer is empty. Check the key; 'find' lists what there is."
         )
+    calendar = calendar or Calendar()
     codes = dict(zip(structure.dimensions, raw.key.split("."), strict=False))
     try:
         frequency = _frequency(codes, raw)
-        ordinals = ordinals_of_labels(np.asarray(raw.labels), frequency)[raw.places]
+        ordinals = calendar.ordinals(raw, frequency)
     except FrequencyError as error:
         raise SourceError(f"{address}: {error}") from None
-    order = np.argsort(ordinals, kind="stable")
-    ordinals = ordinals[order]
-    twice = np.flatnonzero(np.diff(ordinals) == 0)
-    if len(twice):
-        label = frequency.labels(ordinals[twice[:1]])[0]
-        raise SourceError(f"{address}: {len(twice)} periods appear twice, first {label}.")
-    varying = {name: [said[i] for i in order] for name, said in raw.varying.items()}
-    values = raw.values[order]
+    values, varying = raw.values, dict(raw.varying)
+    steps = np.diff(ordinals)
+    if (steps <= 0).any():
+        order = np.argsort(ordinals, kind="stable")
+        ordinals, values = ordinals[order], values[order]
+        varying = {name: [said[i] for i in order] for name, said in varying.items()}
+        _refuse_repeats(ordinals, frequency, address)
+    whole = raw.attributes.get("OBS_STATUS", "A")
+    if whole != "A":
+        varying["OBS_STATUS"] = [whole] * len(values)
     pieces = _pieces(varying, len(values))
     parts = []
     for number, (inside, attributes) in enumerate(pieces, start=1):
         own = {**raw.attributes, **attributes}
         about = _describe(raw, own, structure, codes, frequency, address)
-        statuses = [s for s, k in zip(varying.get("OBS_STATUS", []), inside, strict=False) if k]
+        statuses = list(varying["OBS_STATUS"][inside]) if "OBS_STATUS" in varying else []
         numbers = _in_units(values[inside], own, statuses)
         about = _with_statuses(about, statuses, frequency, ordinals[inside])
         if len(pieces) > 1:
             label = frequency.labels(ordinals[inside][:1])[0]
-            about = about.stepped("split where the definition changes", {"name": f"{about.name}_{number}",
-                                  "address": f"{address}#{number}"}, at=label)  # fmt: skip
-        index = frequency.index(ordinals[inside])
-        parts.append(SeriesTable.build(numbers[:, None], index, [about]).only())
+            facts = {"name": f"{about.name}_{number}", "address": f"{address}#{number}"}
+            about = about.stepped("split where the definition changes", facts, at=label)
+        parts.append(TimeSeries.build(numbers, calendar.index(frequency, ordinals[inside]), about))
     return parts
 
 
-def _pieces(varying: Mapping[str, Sequence[str]], count: int) -> list[tuple[Bools, dict[str, str]]]:
-    """Stretches with one definition: masks of the observations, and the attributes of each."""
+def _refuse_repeats(ordinals: Ints, frequency: Frequency, address: str) -> None:
+    twice = np.flatnonzero(np.diff(ordinals) == 0)
+    if len(twice):
+        label = frequency.labels(ordinals[twice[:1]])[0]
+        raise SourceError(f"{address}: {len(twice)} periods appear twice, first {label}.")
+
+
+def _pieces(varying: Mapping[str, Sequence[str]], count: int) -> list[tuple[slice, dict[str, str]]]:
+    """Stretches of observations with one definition, and the attributes of each."""
     cuts = {i for i, s in enumerate(varying.get("OBS_STATUS", [])) if s == BREAK and i}
     changing = {name: varying[name] for name in _SPLITTING if name in varying}
     for said in changing.values():
         cuts |= {i for i in range(1, count) if said[i] != said[i - 1]}
-    edges = [0, *sorted(cuts), count]
-    found = []
-    for low, high in itertools.pairwise(edges):
-        inside = np.zeros(count, dtype=bool)
-        inside[low:high] = True
-        found.append((inside, {name: said[low] for name, said in changing.items()}))
-    return found
+    edges = itertools.pairwise([0, *sorted(cuts), count])
+    return [
+        (slice(low, high), {name: said[low] for name, said in changing.items()})
+        for low, high in edges
+    ]
 
 
 def _frequency(codes: Mapping[str, str], raw: RawSeries) -> Frequency:

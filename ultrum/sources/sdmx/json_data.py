@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 import orjson
 
+from ultrum.core.types import Ints
 from ultrum.sources.sdmx.raw import RawSeries
 
 Part = Mapping[str, Any]
@@ -36,7 +37,7 @@ def _by_series(dataset: Part, structure: Part, dimensions: Sequence[str]) -> lis
     attributes = structure.get("attributes", {})
     common = _named(attributes.get("dataSet", []), dataset.get("attributes", []))
     listed, observed = attributes.get("series", []), attributes.get("observation", [])
-    found = []
+    found, places_of = [], _Places()
     for positions, body in dataset["series"].items():
         places = [int(p) for p in positions.split(":")] if positions else []
         codes = {
@@ -49,8 +50,23 @@ def _by_series(dataset: Part, structure: Part, dimensions: Sequence[str]) -> lis
             **_named(listed, body.get("attributes", [])),
         }
         rows = body.get("observations") or {}
-        found.append(_raw(codes, dimensions, periods, rows, own, observed, structure))
+        found.append(_raw(codes, dimensions, periods, rows, own, observed, structure, places_of))
     return found
+
+
+class _Places:
+    """Places of periods, read once for series that share them."""
+
+    def __init__(self) -> None:
+        self.keys: list[str] = []
+        self.at = np.empty(0, dtype=np.int64)
+
+    def of(self, rows: Mapping[str, Any]) -> Ints:
+        """Places of the observations of one series."""
+        keys = list(rows)
+        if keys != self.keys:
+            self.keys, self.at = keys, np.fromiter(map(int, keys), np.int64, len(keys))
+        return self.at
 
 
 def _raw(
@@ -61,23 +77,28 @@ def _raw(
     attributes: Mapping[str, str],
     observed: Sequence[Part],
     structure: Part,
+    places: _Places,
 ) -> RawSeries:
     """One series of its observations ``{place: [value, attribute places …]}``."""
-    at = np.fromiter(map(int, rows), np.int64, len(rows))
     width = max(len(structure.get("measures", {}).get("observation", [])), 1)
-    values = np.array([row[0] if row else None for row in rows.values()], dtype=np.float64)
+    found = rows.values()
+    values = np.array([row[0] if row else None for row in found], dtype=np.float64)
     fixed, varying = dict(attributes), {}
-    for k, attribute in enumerate(observed):
-        own = [row[width + k] if len(row) > width + k else None for row in rows.values()]
-        if all(p is None for p in own):
-            continue
-        texts = [_value(attribute, p) for p in own]
-        if len(set(texts)) == 1:
-            fixed[attribute["id"]] = texts[0]
-        else:
-            varying[attribute["id"]] = texts
+    for k, attribute in enumerate(observed, start=width):
+        own = [row[k] if len(row) > k else None for row in found]
+        distinct = {p: _value(attribute, p) for p in set(map(_hashable, own))}
+        if len(distinct) == 1:
+            text = next(iter(distinct.values()))
+            fixed.update({attribute["id"]: text} if text else {})
+        elif distinct:
+            varying[attribute["id"]] = [distinct[_hashable(p)] for p in own]
     key = ".".join(codes[d] for d in dimensions)
-    return RawSeries(key, periods, at, values, fixed, varying)
+    return RawSeries(key, periods, places.of(rows), values, fixed, varying)
+
+
+def _hashable(place: Any) -> Any:
+    """A place as it is; a value of several parts as text."""
+    return place if isinstance(place, int | float | str | None) else str(place)
 
 
 def _flat(dataset: Part, structure: Part, dimensions: Sequence[str]) -> list[RawSeries]:
@@ -102,7 +123,14 @@ def _flat(dataset: Part, structure: Part, dimensions: Sequence[str]) -> list[Raw
         own = {**common, **_grouped(dataset, structure, codes)}
         found.append(
             _raw(
-                codes, dimensions, periods, rows, own, attributes.get("observation", []), structure
+                codes,
+                dimensions,
+                periods,
+                rows,
+                own,
+                attributes.get("observation", []),
+                structure,
+                _Places(),
             )
         )
     return found

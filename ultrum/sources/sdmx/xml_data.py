@@ -3,26 +3,26 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterator, Mapping, Sequence
+import re
+from collections.abc import Iterator, Sequence
 from typing import Any, Final
 
 import lxml.etree
 import numpy as np
 
+from ultrum.core.types import Floats
 from ultrum.sources.sdmx.raw import RawSeries
 
 _TIME, _VALUE = "TIME_PERIOD", "OBS_VALUE"
-_TAGS: Final = ("{*}Obs", "{*}Series", "{*}Group", "{*}DataSet")
+_TAGS: Final = ("{*}Series", "{*}Group", "{*}DataSet")
+_SERIES: Final = re.compile(rb"<(\w+:)?Series[ >]")
 _SCHEMA_INSTANCE: Final = "{http://www.w3.org/2001/XMLSchema-instance}"
 
 
 def from_xml(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
     """Series of an SDMX-ML 2.1 data message."""
     refuse_entities(body)
-    reader = _Reader(dimensions)
-    for _, element in elements(body, _TAGS):
-        reader.take(element)
-    return reader.found()
+    return _Reader(dimensions).read(body)
 
 
 def refuse_entities(body: bytes) -> None:
@@ -48,88 +48,102 @@ def elements(body: bytes, tags: Sequence[str]) -> Iterator[tuple[str, Any]]:
 
 
 class _Reader:
-    """Gathers observations into series as elements end."""
+    """Gathers observations into series as elements end.
+
+    Observations of one series nearly always carry the same attributes in the same order, so their
+    values are kept as rows under one heading and turned to columns at the end of the series.
+    """
 
     def __init__(self, dimensions: Sequence[str]) -> None:
         self.dimensions = dimensions
-        self.periods: list[str] = []
-        self.values: list[float] = []
-        self.notes: dict[int, dict[str, str]] = {}
-        self.done: dict[str, list[RawSeries]] = {}
+        self.headings: list[list[str]] = []
+        self.rows: list[list[list[str]]] = []
+        self.done: list[RawSeries] = []
         self.groups: list[tuple[dict[str, str], dict[str, str]]] = []
-        self.flat: dict[str, list[tuple[str, float, dict[str, str]]]] = {}
+        self.flat: dict[str, list[dict[str, str]]] = {}
         self.common: dict[str, str] = {}
+        self._labels: list[str] = []
 
-    def take(self, element: Any) -> None:
-        """Take one finished element, and free it."""
-        kind = element.tag.rpartition("}")[2]
-        if kind == "Obs":
-            self._observation(element)
-        elif kind == "Series":
-            self._series(element)
-        elif kind == "Group":
-            self._group(element)
-        else:
-            self.common = {k: v for k, v in element.attrib.items() if k.isupper() and k[0] != "{"}
-            self._of_dataset(element)
-            return
-        element.clear()
-        before = element.getprevious()
-        if before is not None and before.tag == element.tag:
-            element.getparent().remove(before)
-
-    def _observation(self, element: Any) -> None:
-        said = element.attrib
-        if said:
-            period, value = said.get(_TIME), said.get(_VALUE)
-            plain = 1 + (value is not None)
-            own = said.items() if len(said) > plain else ()
-            notes = {str(k): str(v) for k, v in own if k not in (_TIME, _VALUE)}
-        else:
-            period, value, notes, key = _generic_observation(element)
-            if key:
-                self._add_flat({**key, **notes}, period, value)
-                return
-        if period is None:
-            raise ValueError("an observation has no period")
-        if notes and any(d in notes for d in self.dimensions):
-            self._add_flat(notes, period, value)
-            return
-        if notes:
-            self.notes[len(self.values)] = notes
-        self.periods.append(period)
-        self.values.append(float(value) if value not in (None, "") else np.nan)
-
-    def _add_flat(self, said: Mapping[str, str], period: str | None, value: str | None) -> None:
-        """An observation that carries its whole key."""
-        codes = {d: said.get(d, "") for d in self.dimensions}
-        where = said.get(_TIME) or period or ""
-        notes = {k: v for k, v in said.items() if k not in codes and k != _TIME}
-        number = float(value) if value not in (None, "") else np.nan
-        self.flat.setdefault(".".join(codes.values()), []).append((where, number, notes))
+    def read(self, body: bytes) -> list[RawSeries]:
+        """Every series of a message; observations are taken with the series that holds them."""
+        held = _SERIES.search(body, 0, 1 << 20) is not None
+        for _, element in elements(body, _TAGS if held else (*_TAGS, "{*}Obs")):
+            kind = element.tag.rpartition("}")[2]
+            if kind == "Obs":
+                self._observation(element)
+            elif kind == "Series":
+                self._series(element)
+            elif kind == "Group":
+                self._group(element)
+                continue
+            else:
+                self._of_dataset(element)
+                continue
+            element.clear()
+            before = element.getprevious()
+            if before is not None and before.tag == element.tag:
+                element.getparent().remove(before)
+        return self._found()
 
     def _series(self, element: Any) -> None:
+        """The end of a series, with the observations inside it."""
         attributes = {k: v for k, v in element.attrib.items() if not k.startswith("{")}
-        if not attributes:
-            attributes = _generic_series(element)
+        attributes = attributes or _generic_series(element)
+        heading: list[str] = []
+        append: Any = None
+        for child in element.iterchildren("{*}Obs"):
+            names = child.keys()
+            if append is None or names != heading or not names:
+                self._observation(child)
+                heading, append = names, self.rows[-1].append
+            else:  # as before, nearly always
+                append(child.values())
         key = ".".join(attributes.pop(d, "") for d in self.dimensions)
-        self._finish(key, attributes)
+        self._finish(key, attributes, self._taken())
 
-    def _finish(self, key: str, attributes: dict[str, str]) -> None:
-        count = len(self.values)
-        names = sorted({n for said in self.notes.values() for n in said})
-        varying: dict[str, Sequence[str]] = {}
-        for name in names:
-            texts = [self.notes.get(i, {}).get(name, "") for i in range(count)]
+    def _observation(self, element: Any) -> None:
+        """Attributes of an observation, or what the children of a generic one say."""
+        names, row = element.keys(), element.values()
+        if not names:
+            said = _generic_observation(element)
+            names, row = list(said), list(said.values())
+        if not self.headings or names != self.headings[-1]:
+            self.headings.append(names)
+            self.rows.append([])
+        self.rows[-1].append(row)
+
+    def _taken(self) -> dict[str, Sequence[str]]:
+        """Columns of the observations since the last series, by name."""
+        headings, rows = self.headings, self.rows
+        self.headings, self.rows = [], []
+        if len(headings) == 1:
+            return dict(zip(headings[0], map(list, zip(*rows[0], strict=True)), strict=True))
+        names = list(dict.fromkeys(n for h in headings for n in h))
+        records = [
+            dict(zip(h, r, strict=True)) for h, rs in zip(headings, rows, strict=True) for r in rs
+        ]
+        return {n: [r.get(n, "") for r in records] for n in names}
+
+    def _finish(
+        self, key: str, attributes: dict[str, str], columns: dict[str, Sequence[str]]
+    ) -> None:
+        """One series of its attributes and the columns of its observations."""
+        labels = list(columns.pop(_TIME, []))
+        if columns and not labels:
+            raise ValueError("an observation has no period")
+        if labels == self._labels:
+            labels = self._labels  # series that share their periods share the list of them
+        self._labels = labels
+        values = _numbers(columns.pop(_VALUE, [""] * len(labels)))
+        varying = {}
+        for name, texts in columns.items():
             if len(set(texts)) == 1:
                 attributes[name] = texts[0]
             else:
                 varying[name] = texts
-        raw = RawSeries(
-            key, self.periods, np.arange(count), np.array(self.values), attributes, varying
+        self.done.append(
+            RawSeries(key, labels, np.arange(len(labels)), values, attributes, varying)
         )
-        self.done.setdefault(key, []).append(raw)
-        self.periods, self.values, self.notes = [], [], {}
 
     def _group(self, element: Any) -> None:
         said = {k: v for k, v in element.attrib.items() if not k.startswith("{")}
@@ -139,17 +153,27 @@ class _Reader:
         self.groups.append((where, said))
 
     def _of_dataset(self, element: Any) -> None:
+        self.common = {k: v for k, v in element.attrib.items() if k.isupper() and k[0] != "{"}
         own = element.find("{*}Attributes")
         if own is not None:
             self.common.update(_values(own))
 
-    def found(self) -> list[RawSeries]:
+    def _found(self) -> list[RawSeries]:
         """Every series, with what its groups and the data set say."""
-        for key, rows in self.flat.items():
-            self.periods, self.values = [r[0] for r in rows], [r[1] for r in rows]
-            self.notes = {i: r[2] for i, r in enumerate(rows) if r[2]}
-            self._finish(key, {})
-        return [self._completed(raw) for parts in self.done.values() for raw in parts]
+        if self.rows:
+            self._keyed()
+        return [self._completed(raw) for raw in self.done]
+
+    def _keyed(self) -> None:
+        """Observations that carry their whole key each."""
+        columns = self._taken()
+        names = list(columns)
+        for row in zip(*columns.values(), strict=True):
+            said = dict(zip(names, row, strict=True))
+            key = ".".join(said.pop(d, "") for d in self.dimensions)
+            self.flat.setdefault(key, []).append(said)
+        for key, records in self.flat.items():
+            self._finish(key, {}, {n: [r.get(n, "") for r in records] for n in records[0]})
 
     def _completed(self, raw: RawSeries) -> RawSeries:
         codes = dict(zip(self.dimensions, raw.key.split("."), strict=False))
@@ -166,24 +190,25 @@ class _Reader:
         )
 
 
-def _generic_observation(
-    element: Any,
-) -> tuple[str | None, str | None, dict[str, str], dict[str, str]]:
-    """Period, value, attributes and key of an observation in the generic format."""
-    period = value = None
-    notes: dict[str, str] = {}
-    key: dict[str, str] = {}
+def _numbers(texts: Sequence[str]) -> Floats:
+    """Numbers of texts, NaN for empty ones."""
+    if "" not in texts:
+        return np.fromiter(map(float, texts), np.float64, len(texts))
+    return np.array([float(t) if t else np.nan for t in texts])
+
+
+def _generic_observation(element: Any) -> dict[str, str]:
+    """Key, period, value and attributes of an observation in the generic format."""
+    said: dict[str, str] = {}
     for child in element:
         kind = child.tag.rpartition("}")[2]
         if kind == "ObsDimension":
-            period = child.get("value")
+            said[_TIME] = child.get("value")
         elif kind == "ObsValue":
-            value = child.get("value")
-        elif kind == "ObsKey":
-            key = _values(child)
-        elif kind == "Attributes":
-            notes = _values(child)
-    return period, value, notes, key
+            said[_VALUE] = child.get("value")
+        else:
+            said.update(_values(child))
+    return said
 
 
 def _generic_series(element: Any) -> dict[str, str]:
