@@ -175,14 +175,32 @@ class Commands(OnPractice):
         process.stderr.close()
 
 
-class Readme(Scratch):
-    def test_the_python_in_the_readme_and_the_example_run(self):
-        block = re.search(r"```python\n(.*?)```", (ROOT / "README.md").read_text(), re.S)[1]
-        example = (ROOT / "examples" / "first_beta.py").read_text()
-        for code, words in ((block, "HBMT"), (example, "Inflation over the last year")):
-            done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True,
-                                  cwd=self.folder, timeout=120, check=False)  # fmt: skip
-            self.assertEqual(done.returncode, 0, done.stderr)
-            self.assertIn(words, done.stdout)
+def python_blocks(name):
+    """Python of a page that stands in blocks, in order."""
+    return re.findall(r"```python\n(.*?)```", (ROOT / name).read_text(), re.S)
+
+
+class Pages(Scratch):
+    def run_code(self, code):
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, cwd=self.folder,
+                              timeout=120, check=False)  # fmt: skip
+        self.assertEqual(done.returncode, 0, done.stderr)
+        return done.stdout
+
+    def test_the_python_of_the_readme(self):
+        self.assertIn("HBMT", self.run_code(python_blocks("README.md")[0]))
+
+    def test_every_block_of_the_guide_runs(self):
+        code = "\n".join(python_blocks("docs/getting_data.md"))
+        self.assertGreater(code.count("\n"), 60)
+        self.assertIn("revised", self.run_code(code))
+
+    def test_every_example_runs(self):
+        words = {"first_beta.py": "Inflation over the last year", "macro_set.py": "revised (12 values)",
+                 "messy_file.py": "26 weeks stand in both files; largest difference 0.0",
+                 "todays_page.py": "2024-12-13", "returns_from_a_database.py": "SLTM"}  # fmt: skip
+        self.assertEqual(set(words), {p.name for p in (ROOT / "examples").glob("*.py")})
+        for name, said in words.items():
+            with self.subTest(name):
+                self.assertIn(said, self.run_code((ROOT / "examples" / name).read_text()))
         self.assertTrue((self.folder / "first_beta.png").exists())
-        self.assertLess(len(example.splitlines()), 35)

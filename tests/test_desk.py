@@ -46,7 +46,7 @@ class Finding(OnPractice):
                              "unemploymnt tolvane": "observatory:LABOUR/M.QT.UNEMP",
                              "sorrin wag": "observatory:WAGES/M.QS.TOTAL",
                              "brightwater": "exchange:prices.csv#BRTW.close",
-                             "freight": "harbour:freight"}.items():  # fmt: skip
+                             "freight rate": "harbour:freight"}.items():  # fmt: skip
             with self.subTest(words):
                 self.assertEqual(desk.search(words)["address"].iloc[0], first)
         self.assertTrue(desk.search("submarines").empty)

@@ -38,6 +38,7 @@ if TYPE_CHECKING:
     from ultrum.core.series import TimeSeries as TimeSeries
     from ultrum.core.transform.growth import growth as growth
     from ultrum.desk import Desk as Desk
+    from ultrum.desk import SeriesSet as SeriesSet
     from ultrum.errors import UltrumError as UltrumError
     from ultrum.present import figures as figures
     from ultrum.sources.table import read_series as read_series
@@ -55,6 +56,7 @@ _HOME = {
     "Frequency": "core.frequency",
     "Panel": "core.panel",
     "Premium": "core.pricing.cost_of_equity",
+    "SeriesSet": "desk",
     "SeriesTable": "core.series",
     "Study": "study",
     "TimeSeries": "core.series",

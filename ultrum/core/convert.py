@@ -141,8 +141,10 @@ def to_frequency(
 def default_method(about: Descriptor) -> str:
     """How a series is brought to a lower frequency when nothing is said."""
     method = _BY_MEASURE.get(about.measure)
-    if method is None and about.measure in ("index", "rate"):
+    if method is None and about.measure in ("index", "rate", ""):
         method = _BY_TIMING.get(about.timing)
+    if method is None and not about.measure and about.timing == "total":
+        method = "sum"
     if method is None:
         raise UnitError(
             f"{about.name}: nothing says whether to sum, average or take the last "

@@ -332,13 +332,29 @@ class Desk:
         """The answer at a path with its entry in the vault."""
         return self._obtainer.record_of(source, path, page=page)
 
-    def kept_paths(self, wanted: Address) -> list[str]:
-        """Paths in the vault whose deliveries hold what an address names."""
+    def kept_paths(self, wanted: Address, spans: bool = False) -> list[str]:
+        """Paths in the vault whose deliveries hold what an address names, whole or also for a span."""
         paths = dict.fromkeys(r.path for r in self.vault.records() if r.source == wanted.source)
         if self.kind_of(wanted) == "sdmx":
-            return [p for p in paths if covers(p, wanted.path)]
+            return [p for p in paths if covers(p, wanted.path, spans)]
         snapshot = self.sources[wanted.source].snapshots.get(wanted.path)
         return [p for p in paths if p == (snapshot.path if snapshot else wanted.path)]
+
+    def series_of_record(self, record: Record, wanted: Address) -> TimeSeries:
+        """The series that an address names, out of one delivery in the vault."""
+        body = self.vault.payload(record)
+        if self.kind_of(wanted) == "sdmx":
+            found = self.service(wanted.source).read(wanted.path.partition("/")[0], body)
+            own = {s.about.address: s for s in found}
+        else:
+            options = TableOptions.of(
+                **self._table_settings(self.sources[wanted.source], wanted.path)
+            )
+            reading = _addressed(read_table(body, record.path, options), wanted)
+            own = {s.about.address: s for s in reading.series.values()}
+        if str(wanted) not in own:
+            raise VaultError(f"{record.name} does not hold {wanted}.")
+        return own[str(wanted)]
 
     def _of_service(self, wanted: Address, span: Span) -> TimeSeries:
         """One series of a statistics service; offline also out of a delivery of many."""

@@ -57,11 +57,11 @@ class Obtainer:
                     f"The vault {self.vault.path} holds no {source}:{path}{when}; fetch it once without "
                     "offline."
                 )
-            record = held
+            record, body = held, self.vault.payload(held)
         else:
             self.progress(f"{source}: {path}")
-            record = self._fetched(source, path, accept, held, page)
-        found = record, Delivery(self.vault.payload(record), record.content_type, record.etag)
+            record, body = self._fetched(source, path, accept, held, page)
+        found = record, Delivery(body, record.content_type, record.etag)
         with self._lock:
             self.used.append(record)
             self._known[source, path] = found
@@ -74,18 +74,19 @@ class Obtainer:
 
     def _fetched(
         self, source: str, path: str, accept: str, held: Record | None, page: bool
-    ) -> Record:
+    ) -> tuple[Record, bytes]:
+        """A fresh answer, recorded, with its bytes."""
         where = self.sources[source]
         if where.kind == "database":
-            return self.vault.record(source, path, self._from_database(source, path, where))
+            return self._recorded(source, path, self._from_database(source, path, where))
         if where.is_local:
-            return self.vault.record(source, path, _from_folder(where.url, path))
+            return self._recorded(source, path, _from_folder(where.url, path))
         copy = self._copy_of(held)
         secret = where.credentials.secret(source) if where.credentials else None
         url = f"{where.url.rstrip('/')}/{path}"
         answer = self.client.get(url, accept=accept, held=copy, secret=secret)
-        if answer.unchanged and held is not None:
-            return self.vault.confirm(held)
+        if answer.unchanged and held is not None and copy is not None:
+            return self.vault.confirm(held), copy.body
         if not answer.body:
             raise SourceError(f"{source}:{path}: the answer is empty. Check the address.")
         if where.kind == "sdmx" and answer.body[:64].lstrip().lower().startswith(_PAGE):
@@ -96,17 +97,20 @@ class Obtainer:
             raise SourceError(
                 f"{source}:{path}: a web page came instead of data. Check the address."
             )
-        return self.vault.record(source, path, answer)
+        return self._recorded(source, path, answer)
+
+    def _recorded(self, source: str, path: str, answer: Delivery) -> tuple[Record, bytes]:
+        return self.vault.record(source, path, answer), answer.body
 
     def _copy_of(self, held: Record | None) -> Delivery | None:
-        """What lets a server confirm the copy held, if that copy is still whole."""
+        """The copy held, which a server may confirm, if it is still whole."""
         if held is None or not (held.etag or held.last_modified):
             return None
         try:
-            self.vault.payload(held)
+            body = self.vault.payload(held)
         except VaultError:
             return None
-        return Delivery(b"", etag=held.etag, last_modified=held.last_modified)
+        return Delivery(body, etag=held.etag, last_modified=held.last_modified)
 
     def _from_database(self, source: str, path: str, where: SourceSettings) -> Delivery:
         query = where.queries.get(path) or database.Query(table=path)

@@ -187,6 +187,8 @@ class _Job:
     def __init__(self, desk: Desk, start: str, end: str, progress: _Progress) -> None:
         self.desk, self.start, self.end, self.progress = desk, start, end, progress
         self.began = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ")
+        self._found: dict[str, list[TimeSeries]] = {}
+        self._new: tuple[int, set[tuple[str, str]]] = (0, set())
         self._before: Desk | None = None
         self._after: Desk | None = None
 
@@ -208,22 +210,26 @@ class _Job:
 
     def _warm(self, member: Member) -> None:
         with contextlib.suppress(UltrumError):
-            for source, path in self.paths_of(member):
-                self.desk.obtain(source, path)
+            self._found[member.address] = self._read(member, self.desk)
             self.progress.finish(member.address)
 
     def paths_of(self, member: Member) -> list[tuple[str, str]]:
         """Sources and paths of the deliveries that a member needs."""
         return self.desk.paths_of(member.address, self.start, self.end, member.over)
 
-    def series_of(self, member: Member, desk: Desk | None = None) -> list[TimeSeries]:
-        """Series that a member names; one done before is taken from the vault."""
-        chosen = desk or (self.kept if member.address in self.progress.before else self.desk)
+    def series_of(self, member: Member) -> list[TimeSeries]:
+        """Series that a member names; one done in an earlier pull is taken from the vault."""
+        if member.address not in self._found:
+            desk = self.kept if member.address in self.progress.before else self.desk
+            self._found[member.address] = self._read(member, desk)
+        return self._found[member.address]
+
+    def _read(self, member: Member, desk: Desk) -> list[TimeSeries]:
         if member.over:
             wanted = Address.parse(member.address)
-            reading = chosen.table(f"{wanted.source}:{wanted.path}", over=member.over)
+            reading = desk.table(f"{wanted.source}:{wanted.path}", over=member.over)
             return list(reading.series.values())
-        return chosen.fetch_all(member.address, start=self.start, end=self.end)
+        return desk.fetch_all(member.address, start=self.start, end=self.end)
 
     @property
     def kept(self) -> Desk:
@@ -236,13 +242,20 @@ class _Job:
         """What a series is beside what the vault held before."""
         if self.desk.offline or member.address in self.progress.before:
             return "unasked"
-        fresh = {(r.source, r.path) for r in self.desk.used if r.retrieved >= self.began}
-        if not fresh & set(self.paths_of(member)):
+        if not self._fresh() & set(self.paths_of(member)):
             return "same"
         if self._before is None:
             self._before = self.desk.at(self.began)
         try:
-            known = {s.about.address or s.name: s for s in self.series_of(member, self._before)}
+            known = {s.about.address or s.name: s for s in self._read(member, self._before)}
         except UltrumError:
             return "new"
         return status_of(known.get(new.about.address or new.name), new)
+
+    def _fresh(self) -> set[tuple[str, str]]:
+        """Sources and paths whose bytes are new in this pull."""
+        seen, fresh = self._new
+        used = self.desk.used
+        fresh |= {(r.source, r.path) for r in used[seen:] if r.retrieved >= self.began}
+        self._new = len(used), fresh
+        return fresh

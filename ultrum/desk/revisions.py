@@ -17,34 +17,24 @@ COLUMNS = ["period", "before", "after", "change", "kind"]
 
 
 def revisions(desk: Desk, address: str, since: str, until: str) -> pd.DataFrame:
-    """Differences of a series between two instants; by default between its last two vintages."""
-    if not since:
-        since = _last_change(desk, address)
-    before = desk.at(since)
-    try:
-        old = before.fetch(address)
-    finally:
-        before.close()
-    after = desk.at(until) if until else desk
-    try:
-        new = after.fetch(address)
-    finally:
-        if until:
-            after.close()
-    return differences(old, new)
+    """Differences of a series between two instants; by default between its last two vintages.
 
-
-def _last_change(desk: Desk, address: str) -> str:
-    """Instant just before the newest vintage of what an address needs."""
+    Compared are two deliveries of one path, the one that changed last among those that hold the series.
+    """
     wanted = Address.parse(address)
-    paths = desk.kept_paths(wanted)
-    times = [[r.retrieved for r in desk.vault.vintages(wanted.source, path)] for path in paths]
-    turned = [t for t in times if len(t) > 1]
-    if not turned:
+    found = []
+    for path in desk.kept_paths(wanted, spans=True):
+        known = desk.vault.vintages(wanted.source, path)
+        old = [r for r in known if r.retrieved <= since] if since else known[:-1]
+        new = [r for r in known if r.retrieved <= until] if until else known
+        if old and new and old[-1].id != new[-1].id:
+            found.append((new[-1].retrieved, old[-1], new[-1]))
+    if not found:
         raise VaultError(
             f"The vault holds one vintage of {address}; there is nothing to compare it with."
         )
-    return max(t[-2] for t in turned)
+    _, before, after = max(found, key=lambda f: f[0])
+    return differences(desk.series_of_record(before, wanted), desk.series_of_record(after, wanted))
 
 
 def differences(old: TimeSeries, new: TimeSeries) -> pd.DataFrame:

@@ -193,6 +193,7 @@ class HttpClient:
 
     def _taken(self, url: str, answer: httpx.Response) -> Delivery:
         if answer.status_code == 304:
+            answer.read()  # an answer read to its end leaves the connection open for the next
             return Delivery(b"", unchanged=True)
         if answer.status_code in BUSY:
             wait = _asked_wait(answer.headers.get("retry-after", ""))

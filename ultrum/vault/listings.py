@@ -25,7 +25,7 @@ CREATE TABLE IF NOT EXISTS listings (
     topic TEXT, region TEXT, measure TEXT, currency TEXT, facts TEXT);
 CREATE INDEX IF NOT EXISTS by_source ON listings (source);
 CREATE VIRTUAL TABLE IF NOT EXISTS words USING fts5 (
-    title, rest, content='', tokenize='unicode61 remove_diacritics 2', prefix='2 3');
+    title, rest, content='', tokenize='unicode61 remove_diacritics 2', prefix='1 2 3');
 CREATE VIRTUAL TABLE IF NOT EXISTS vocabulary USING fts5vocab (words, 'row');
 CREATE TABLE IF NOT EXISTS refreshed (source TEXT PRIMARY KEY, at TEXT);
 """
@@ -36,7 +36,7 @@ _FIELDS: Final = (
 _COLUMNS: Final = ", ".join(f"l.{name}" for name in _FIELDS)
 Filters = Mapping[str, str | Sequence[str]]
 _WORD: Final = re.compile(r"\w+")
-_TITLE_WEIGHT: Final = 8.0
+_MOST_RANKED: Final = 4000  # a search that finds more is ranked among the first of them
 
 
 @dataclass(frozen=True)
@@ -112,7 +112,7 @@ class Listings:
     def search(
         self, words: str = "", limit: int = 200, **filters: str | Sequence[str]
     ) -> list[Entry]:
-        """Listings that have every word, best first.
+        """Listings that have every word, those first that have the words in their title.
 
         Parameters
         ----------
@@ -130,9 +130,14 @@ class Listings:
         conditions, values = _conditions(filters)
         query = " ".join(f'"{t}"*' for t in terms if t)
         if query:
-            where = "FROM words JOIN listings l ON l.id = words.rowid WHERE words MATCH ?"
-            order = f"ORDER BY bm25(words, {_TITLE_WEIGHT}, 1.0), l.id LIMIT ?"
-            values = [query, *values]
+            most = "" if conditions else f" LIMIT {_MOST_RANKED}"
+            where = (
+                f"FROM (SELECT rowid AS id FROM words WHERE words MATCH ?{most}) w "  # noqa: S608
+                "JOIN listings l ON l.id = w.id WHERE 1"
+            )
+            score = " + ".join(["(instr(' ' || lower(l.title), ?) > 0)"] * len(terms))
+            order = f"ORDER BY {score} DESC, length(l.title), l.id LIMIT ?"
+            values = [query, *values, *[f" {t}" for t in terms]]
         else:
             where, order = "FROM listings l WHERE 1", "ORDER BY l.id LIMIT ?"
         rows = self._asked(f"SELECT {_COLUMNS} {where} {conditions} {order}", [*values, limit])
@@ -161,8 +166,8 @@ class Listings:
         if len(word) < 4:
             return None
         like = self._asked(
-            "SELECT term FROM vocabulary WHERE length(term) BETWEEN ? AND ? AND term LIKE ?",
-            [len(word) - 2, len(word) + 2, f"{word[0]}%"],
+            "SELECT term FROM vocabulary WHERE term >= ? AND term < ? AND length(term) BETWEEN ? AND ?",
+            [word[0], word[0] + "\uffff", len(word) - 2, len(word) + 2],
         )
         near = difflib.get_close_matches(word, [str(r[0]) for r in like], 1, 0.72)
         return near[0] if near else None

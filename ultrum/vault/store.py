@@ -140,7 +140,7 @@ class Vault:
 
     def confirm(self, record: Record) -> Record:
         """Note that the source still serves the same bytes."""
-        with self._changing() as catalogue:
+        with self._changing(durable=False) as catalogue:
             catalogue.execute("INSERT INTO confirmations VALUES (?, ?)", (record.id, _now()))
         return record
 
@@ -295,9 +295,14 @@ class Vault:
         return hashlib.sha256(place.read_bytes()).hexdigest() == checksum
 
     @contextmanager
-    def _changing(self) -> Iterator[sqlite3.Connection]:
-        """One transaction that no other process can come between."""
+    def _changing(self, durable: bool = True) -> Iterator[sqlite3.Connection]:
+        """One transaction that no other process can come between.
+
+        A durable one is on disk when it ends; another is safe from a process that dies, and only a
+        power cut may take its last moments.
+        """
         with self._lock, self._failing():
+            self._connection.execute(f"PRAGMA synchronous = {'FULL' if durable else 'NORMAL'}")
             self._connection.execute("BEGIN IMMEDIATE")
             try:
                 yield self._connection

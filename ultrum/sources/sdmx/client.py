@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Final
 
@@ -86,6 +86,7 @@ class SdmxSource:
     rest: str = ""
     _structures: dict[str, tuple[FlowName, Structure]] = field(default_factory=dict)
     _flows: list[Flow] | None = None
+    _calendar: Calendar = field(default_factory=Calendar)
 
     def series(self, path: str, span: Span = EVERYTHING, part: str = "") -> TimeSeries:
         """The one series at ``FLOW/KEY``, or one part of it where its definition changes."""
@@ -117,10 +118,17 @@ class SdmxSource:
         except SourceError:
             self._refuse_other_frequency(where, flow, key, structure)
             raise
-        calendar = Calendar()
-        return [
-            p for r in raw for p in to_parts(r, structure, f"{self.name}:{flow}/{r.key}", calendar)
-        ]
+        return self._typed(raw, flow, structure)
+
+    def read(self, flow: str, body: bytes) -> list[TimeSeries]:
+        """Every series of a data message of a flow."""
+        structure = self.structure(flow)
+        raw = decode(body, "", structure.dimensions, f"{self.name}:{flow}")
+        return self._typed(raw, flow, structure)
+
+    def _typed(self, raw: Sequence[RawSeries], flow: str, structure: Structure) -> list[TimeSeries]:
+        where = f"{self.name}:{flow}/"
+        return [p for r in raw for p in to_parts(r, structure, where + r.key, self._calendar)]
 
     def data_path(self, path: str, span: Span = EVERYTHING) -> str:
         """Path below the entry point at which the data of ``FLOW/KEY`` stand."""

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import io
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from typing import Any, Final
 
 import numpy as np
-import pandas as pd
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyarrow.csv
 
 from ultrum.core.types import Array, Ints
@@ -17,23 +16,26 @@ from ultrum.sources.sdmx.raw import RawSeries
 
 _ABOUT_THE_ROW: Final = ("DATAFLOW", "STRUCTURE", "STRUCTURE_ID", "STRUCTURE_NAME", "ACTION")
 _TIME, _VALUE = "TIME_PERIOD", "OBS_VALUE"
+_MANY: Final = 1 << 20  # bytes from which several threads pay
 _MISSING: Final = ["", "NaN", "NA", "nan", "-"]
 
 
 def from_csv(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
     """Series of an SDMX-CSV message; cells may be codes, or codes with their names behind a colon."""
-    line = body.split(b"\n", 1)[0].decode("utf-8-sig").strip().replace('"', "")
+    line = body[: body.find(b"\n")].decode("utf-8-sig").strip().replace('"', "")
     mark = ";" if line.count(";") > line.count(",") else ","
     header = [_id(name) for name in line.split(mark)]
     absent = [c for c in (*dimensions, _TIME, _VALUE) if c not in header]
     if absent:
         raise ValueError(f"column {', '.join(absent)} is not in it; it has {', '.join(header)}")
-    coded = pa.dictionary(pa.int32(), pa.string())
+    kinds = {_VALUE: pa.float64(), _TIME: pa.dictionary(pa.int32(), pa.string())}
     needed = [name for name in header if name not in _ABOUT_THE_ROW]
-    types = {name: pa.float64() if name == _VALUE else coded for name in needed}
+    types = {name: kinds.get(name, pa.string()) for name in needed}
     table = pyarrow.csv.read_csv(
-        io.BytesIO(body),
-        read_options=pyarrow.csv.ReadOptions(skip_rows=1, column_names=header),
+        pa.BufferReader(body),
+        read_options=pyarrow.csv.ReadOptions(
+            skip_rows=1, column_names=header, use_threads=len(body) > _MANY
+        ),
         parse_options=pyarrow.csv.ParseOptions(
             delimiter=mark, newlines_in_values=_has_breaks(body)
         ),
@@ -58,56 +60,68 @@ def _has_breaks(body: bytes) -> bool:
 
 
 def _coded(column: Any) -> tuple[Ints, list[str]]:
-    """Places and texts of a dictionary column; names behind codes are cut off."""
-    whole = column.combine_chunks()
-    chunk = whole.chunk(0) if isinstance(whole, pa.ChunkedArray) else whole
-    texts = [str(t).split(": ", 1)[0] for t in chunk.dictionary.to_pylist()]
-    return chunk.indices.to_numpy(zero_copy_only=False).astype(np.int64), texts
+    """Places and texts of a dictionary column."""
+    chunk = column.chunk(0) if column.num_chunks == 1 else column.combine_chunks()
+    chunk = chunk.chunk(0) if isinstance(chunk, pa.ChunkedArray) else chunk
+    return chunk.indices.to_numpy(zero_copy_only=False), [
+        _code(t) for t in chunk.dictionary.to_pylist()
+    ]
+
+
+def _code(text: str) -> str:
+    """A code without the name that may stand behind it."""
+    return text.split(": ", 1)[0] if ": " in text else text
+
+
+def _turns(column: Any) -> Ints:
+    """Rows at which a column says something else than the row before."""
+    changed = pc.not_equal(column.slice(1), column.slice(0, len(column) - 1))
+    return np.flatnonzero(changed.to_numpy()) + 1
 
 
 def _series(table: pa.Table, header: Sequence[str], dimensions: Sequence[str]) -> list[RawSeries]:
     if not table.num_rows:
         return []
-    code = np.zeros(table.num_rows, dtype=np.int64)
-    columns = {d: _coded(table[d]) for d in dimensions}
-    for places, texts in columns.values():
-        code = code * max(len(texts), 1) + places
+    turns = {h: _turns(table[h]) for h in header if h not in (_TIME, _VALUE)}
+    edges = np.unique(np.concatenate([[0], *[turns[d] for d in dimensions]]))
+    keys = [
+        _joined(parts)
+        for parts in zip(*[table[d].take(edges).to_pylist() for d in dimensions], strict=True)
+    ]
+    groups = _groups(edges, keys, table.num_rows)
     periods, labels = _coded(table[_TIME])
     values = table[_VALUE].to_numpy()
-    others = {h: _coded(table[h]) for h in header if h not in (*dimensions, _TIME, _VALUE)}
     said = np.array([t != "" for t in labels])[periods]
+    whole = bool(said.all())
+    others = {h: turns[h] for h in turns if h not in dimensions}
+    heads = {h: table[h].take([int(g[0]) for g in groups.values()]).to_pylist() for h in others}
     found = []
-    for rows in _groups(code):
-        key = ".".join(columns[d][1][columns[d][0][rows[0]]] for d in dimensions)
-        kept = rows if said[rows].all() else rows[said[rows]]
-        fixed, varying = _attributes(others, rows, kept)
+    for place, (key, rows) in enumerate(groups.items()):
+        kept = rows if whole else rows[said[rows]]
+        torn = [h for h, at in others.items() if _inside(at, rows)]
+        fixed = {h: _code(heads[h][place]) for h in others if h not in torn and heads[h][place]}
+        varying = {h: [_code(t) for t in table[h].take(kept).to_pylist()] for h in torn}
         found.append(RawSeries(key, labels, periods[kept], values[kept], fixed, varying))
     return found
 
 
-def _groups(code: Ints) -> list[Array]:
-    """Rows of each series, in order of appearance."""
-    edges = np.flatnonzero(np.diff(code)) + 1
-    runs = np.split(np.arange(len(code)), edges)
-    heads = code[np.r_[0, edges]]
-    if len(np.unique(heads)) == len(heads):
-        return runs
-    codes, _ = pd.factorize(code)
-    order = np.argsort(codes, kind="stable")
-    return np.split(order, np.flatnonzero(np.diff(codes[order])) + 1)
+def _joined(parts: Sequence[str]) -> str:
+    return ".".join(_code(p) for p in parts)
 
 
-def _attributes(
-    others: Mapping[str, tuple[Ints, list[str]]], rows: Array, kept: Array
-) -> tuple[dict[str, str], dict[str, list[str]]]:
-    """Attributes that are the same in all rows, and those that are not."""
-    fixed: dict[str, str] = {}
-    varying: dict[str, list[str]] = {}
-    for name, (places, texts) in others.items():
-        own = places[rows]
-        if (own == own[0]).all():
-            if texts[own[0]]:
-                fixed[name] = texts[own[0]]
-        else:
-            varying[name] = [texts[i] for i in places[kept]]
-    return fixed, varying
+def _groups(edges: Ints, keys: Sequence[str], count: int) -> dict[str, Array]:
+    """Rows of each series, in order of appearance; mostly each is one run."""
+    groups: dict[str, Array] = {}
+    for key, start, stop in zip(keys, edges, [*edges[1:], count], strict=True):
+        rows = np.arange(start, stop)
+        groups[key] = np.concatenate([groups[key], rows]) if key in groups else rows
+    return groups
+
+
+def _inside(turns: Ints, rows: Array) -> bool:
+    """Whether a column turns inside a series, and not only where it begins."""
+    if len(rows) < 2:
+        return False
+    if rows[-1] - rows[0] + 1 > len(rows):
+        return bool(len(turns))  # rows that lie apart may differ wherever the column turns
+    return bool(np.searchsorted(turns, rows[0] + 1) < np.searchsorted(turns, rows[-1] + 1))

@@ -32,32 +32,30 @@ _AREA: Final = ("REF_AREA", "AREA", "GEO", "COUNTRY", "LOCATION", "REGION")
 
 
 class Calendar:
-    """Periods of a message: its labels read once, and the index of series that share their periods."""
+    """Periods read once: the ordinals of labels seen last, and the index of periods seen last."""
 
     def __init__(self) -> None:
-        self._ordinals: dict[tuple[int, Frequency], Ints] = {}
-        self._last: tuple[Frequency, Ints, pd.Index] | None = None
+        self._labels: tuple[Sequence[str], Frequency, Ints] | None = None
+        self._index: tuple[Frequency, Ints, pd.Index] | None = None
 
     def ordinals(self, raw: RawSeries, frequency: Frequency) -> Ints:
         """Ordinals of the observations of a series."""
-        key = (id(raw.labels), frequency)
-        if key not in self._ordinals:
-            self._ordinals[key] = ordinals_of_labels(
-                np.asarray(raw.labels, dtype=np.str_), frequency
-            )
-        return self._ordinals[key][raw.places]
+        known = self._labels
+        if (
+            known is None
+            or known[1] != frequency
+            or (known[0] is not raw.labels and known[0] != raw.labels)
+        ):
+            read = ordinals_of_labels(np.asarray(raw.labels, dtype=np.str_), frequency)
+            known = self._labels = raw.labels, frequency, read
+        return known[2][raw.places]
 
     def index(self, frequency: Frequency, ordinals: Ints) -> pd.Index:
         """Index of ordinals; the one made last where it is the same."""
-        if (
-            self._last is not None
-            and self._last[0] == frequency
-            and np.array_equal(self._last[1], ordinals)
-        ):
-            return self._last[2]
-        index = frequency.index(ordinals)
-        self._last = frequency, ordinals, index
-        return index
+        known = self._index
+        if known is None or known[0] != frequency or not np.array_equal(known[1], ordinals):
+            known = self._index = frequency, ordinals, frequency.index(ordinals)
+        return known[2]
 
 
 def to_parts(
@@ -71,7 +69,7 @@ def to_parts(
     structure : Structure
     address : str
     calendar : Calendar, optional
-        Shared by the series of one message, whose periods are then read once.
+        Shared by series that have the same periods, which are then read once.
 
     Raises
     ------

@@ -148,8 +148,8 @@ def key_of(path: str) -> str:
     return "all" if key == "*" else key.replace("*", "")
 
 
-def covers(path: str, wanted: str) -> bool:
-    """Whether a data path without a span asks for a series ``FLOW/KEY`` among others.
+def covers(path: str, wanted: str, spans: bool = False) -> bool:
+    """Whether a data path asks for a series ``FLOW/KEY`` among others, whole or also for a span.
 
     Examples
     --------
@@ -157,12 +157,10 @@ def covers(path: str, wanted: str) -> bool:
     True
     """
     flow, _, key = wanted.partition("/")
-    parts = path.split("/")
-    if (
-        "?" in path
-        or parts[0] != "data"
-        or flow not in (parts[1], parts[-3] if len(parts) > 4 else "")
-    ):
+    parts = path.partition("?")[0].split("/")
+    if "?" in path and (not spans or "detail=" in path):
+        return False
+    if parts[0] != "data" or flow not in (parts[1], parts[-3] if len(parts) > 4 else ""):
         return False
     own = key_of(path)
     if own == "all":

@@ -7,7 +7,6 @@ the same numbers.
 
 from __future__ import annotations
 
-import io
 import re
 from dataclasses import replace
 from typing import Any, Final
@@ -29,7 +28,7 @@ from ultrum.sources.table.result import TableOptions
 from ultrum.sources.table.typed import Typed, typed
 from ultrum.sources.table.unpack import decode
 
-SAMPLE: Final = 24 * 1024
+SAMPLE: Final = 12 * 1024
 LARGE: Final = 200_000
 _MOST_DISTINCT: Final = 100_000
 _PLAIN: Final = re.compile(r"[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?|[-+]?(\d+,?\d*|,\d+)")
@@ -95,7 +94,7 @@ def _whole(body: bytes, block: Block, sample: Typed, encoding: str) -> Typed | N
     mark = {"tab": "\t"}.get(block.grid.how, block.grid.how)
     try:
         table = pyarrow.csv.read_csv(
-            io.BytesIO(body),
+            pa.BufferReader(body),
             read_options=pyarrow.csv.ReadOptions(
                 skip_rows=block.lines[0] - 1, column_names=list(types), encoding=_codec(encoding)
             ),
@@ -155,8 +154,8 @@ def _day_and_clock(table: pa.Table, used: tuple[int, ...], template: str) -> Dat
     clock = _matrix(table[f"{used[1]}"].combine_chunks())
     if day is None or clock is None:
         return None
-    colons = clock.shape[1] in (5, 8)
-    form = {4: "hhmm", 5: "hh:mm", 6: "hhmmss", 8: "hh:mm:ss"}.get(clock.shape[1])
+    colons = clock.shape[0] in (5, 8)
+    form = {4: "hhmm", 5: "hh:mm", 6: "hhmmss", 8: "hh:mm:ss"}.get(clock.shape[0])
     if form is None:
         return None
     seconds = _seconds(clock, form, 0) if colons or form in ("hhmm", "hhmmss") else None
@@ -175,7 +174,7 @@ def _by_distinct(cells: Any, style: str) -> Dates | None:
 
 
 def _matrix(cells: Any) -> Array | None:
-    """Bytes of equally long texts, shape (T, length)."""
+    """Bytes of equally long texts, shape (length, T)."""
     if cells.null_count or not len(cells) or cells.offset:
         return None
     _, places, data = cells.buffers()
@@ -190,7 +189,7 @@ def _matrix(cells: Any) -> Array | None:
     ):
         return None
     raw = np.frombuffer(data, np.uint8)[offsets[0] : offsets[-1]]
-    return raw.reshape(len(cells), length)
+    return np.ascontiguousarray(raw.reshape(len(cells), length).T)  # a place after the other
 
 
 def by_places(cells: Any, template: str, example: str) -> Dates | None:
@@ -211,7 +210,7 @@ def by_places(cells: Any, template: str, example: str) -> Dates | None:
         form = template + gap + "hh" + hour_mark + "mm" + (f"{second_mark}ss" if clock[6] else "")
     else:
         form = template
-    if letters.shape[1] != len(form):
+    if letters.shape[0] != len(form):
         return None
     days = _days(letters, form)
     if days is None:
@@ -226,10 +225,10 @@ def _number(letters: Array, form: str, code: str, start: int = 0) -> tuple[Ints,
     place = form.find(code, start)
     if place < 0:
         return None
-    total = np.zeros(len(letters), dtype=np.int32)
-    good = np.ones(len(letters), dtype=bool)
+    total = np.zeros(letters.shape[1], dtype=np.int32)
+    good = np.ones(letters.shape[1], dtype=bool)
     for k in range(place, place + len(code)):
-        digit = letters[:, k] - np.uint8(48)  # wraps below zero, so one comparison tells
+        digit = letters[k] - np.uint8(48)  # wraps below zero, so one comparison tells
         good &= digit <= 9
         total = total * 10 + digit
     return total.astype(np.int64), good
@@ -238,11 +237,11 @@ def _number(letters: Array, form: str, code: str, start: int = 0) -> tuple[Ints,
 def _days(letters: Array, form: str) -> Dates | None:
     """Days of the letters, NaT where they are none; None if separators differ."""
     for place, letter in enumerate(form):
-        if letter not in "YMDhms" and not (letters[:, place] == ord(letter)).all():
+        if letter not in "YMDhms" and not (letters[place] == ord(letter)).all():
             return None
     parts = [_number(letters, form, code) for code in ("YYYY", "MM", "DD")]
     (year, good_y), (month, good_m) = parts[0], parts[1]  # type: ignore[misc]
-    day, good_d = parts[2] or (np.ones(len(letters), np.int64), np.ones(len(letters), bool))
+    day, good_d = parts[2] or (np.ones(letters.shape[1], np.int64), np.ones(letters.shape[1], bool))
     good = good_y & good_m & good_d & (month >= 1) & (month <= 12) & (day >= 1)
     month = np.where(good, month, 1)
     leap = (year % 4 == 0) & ((year % 100 != 0) | (year % 400 == 0))
@@ -256,7 +255,7 @@ def _days(letters: Array, form: str) -> Dates | None:
 
 def _seconds(letters: Array, form: str, start: int) -> Array | None:
     """Seconds of the clock in the letters."""
-    total = np.zeros(len(letters), dtype=np.int64)
+    total = np.zeros(letters.shape[1], dtype=np.int64)
     for code, worth, most in (("hh", 3600, 23), ("mm", 60, 59), ("ss", 1, 59)):
         found = _number(letters, form, code, start)
         if found is None:

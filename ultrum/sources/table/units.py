@@ -18,7 +18,7 @@ from ultrum.sources.table.numbers import ReadNumbers
 
 PERCENT, DECIMAL = "percent", "decimal"
 GIVEN: Final = (PERCENT, DECIMAL, "index", "count", "currency", "as written")
-_SAYS_PERCENT: Final = re.compile(r"%|\bper ?cent\b|\bpct\b|\bprozent\b", re.IGNORECASE)
+_SAYS_PERCENT: Final = re.compile(r"%|(?<![a-z])(per ?cent|pct|prozent)(?![a-z])", re.IGNORECASE)
 _PROSE_PERCENT: Final = re.compile(
     r"(\b(?:are|is|all|figures?|values?|returns?|numbers?|rates?|yields?)\b[^.\n]{0,60}\b)?"
     r"\b(in percent|in per cent|per cent\b|percent per|in %|\(%\)|, %|unit: %|% per)",
