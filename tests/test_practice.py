@@ -1,5 +1,6 @@
 """The practice world: what is shipped is what the seed gives, and it looks like markets."""
 
+import json
 import unittest
 
 import numpy as np
@@ -7,7 +8,6 @@ import pandas as pd
 
 import ultrum as ul
 from ultrum.practice import exchange, observatory, setting, store
-from ultrum.practice.college import monthly_zip
 from ultrum.practice.simulate import simulate, trading_days
 
 
@@ -35,10 +35,10 @@ class Shipped(unittest.TestCase):
     def test_statistics_and_factors_come_from_the_seed(self):
         made, shipped = observatory.observations(self.world), store.observations()
         self.assertEqual(made["key"].tolist(), shipped["key"].tolist())
-        np.testing.assert_allclose(made["value"], shipped["value"], atol=0.0101)
-        self.assertEqual(
-            monthly_zip(self.world), (store.DATA / "college" / "factors_monthly.zip").read_bytes()
-        )
+        np.testing.assert_allclose(made["value"], shipped["value"], rtol=1e-5, atol=0.1001)
+        self.assertEqual(made["status"].tolist(), shipped["status"].tolist())
+        for name, content in store.files(self.world).items():
+            self.assertEqual((store.DATA / name).read_bytes(), content, name)
 
     def test_other_seeds_give_other_worlds_with_the_same_truth(self):
         other = simulate(7)
@@ -92,6 +92,28 @@ class LooksLikeMarkets(unittest.TestCase):
         self.assertEqual(observed["M.QM.GOV_20Y"].first_valid_index(), "2008-06")
         around = observed["B.QSR.QML"] * observed["B.QML.QTV"] * observed["B.QTV.QSR"]
         self.assertLess((around.dropna() - 1).abs().max(), 2e-3)
+
+    def test_releases_end_in_the_published_value_and_know_their_days(self):
+        releases = store.vintages()
+        last = releases.sort_values("release").groupby(["key", "period"])["value"].last()
+        own = store.observations().query("flow == 'OUTPUT'").set_index(["key", "period"])["value"]
+        np.testing.assert_allclose(last, own.reindex(last.index))
+        first = releases[releases["release"] == 1].set_index(["key", "period"])
+        error = np.log(first["value"] / own.reindex(first.index))
+        self.assertTrue(0.003 < error.std() < 0.012)
+        self.assertTrue((pd.to_datetime(first["released"]) > "2004-03-01").all())
+
+    def test_the_map_has_every_region_and_no_gaps(self):
+        for level, count in (("provinces", 12), ("districts", 60)):
+            features = json.loads((store.DATA / "council" / f"{level}.geojson").read_bytes())[
+                "features"
+            ]
+            self.assertEqual(len({f["properties"]["code"] for f in features}), count)
+            for feature in features:
+                (ring,) = feature["geometry"]["coordinates"]
+                self.assertEqual(ring[0], ring[-1])
+                x, y = np.transpose(ring)
+                self.assertGreater(np.sum(x[:-1] * y[1:] - x[1:] * y[:-1]), 0, "counter-clockwise")
 
     def test_truth_tells_the_one_factor_betas(self):
         truth = ul.practice.truth()
