@@ -93,7 +93,7 @@ class Finding(OnPractice):
 
     def test_describe_tells_what_a_series_is(self):
         facts = self.desk().describe("observatory:OUTPUT/Q.QM.GDP").facts
-        for name, text in {"measure": "flow", "unit": "currency QML", "multiplier": "10^6, applied", "first": "2004-Q1",
+        for name, text in {"measure": "flow", "unit": "QML", "multiplier": "10^6, applied", "first": "2004-Q1",
                            "values": "84 of 84 periods", "release lag": "P3M"}.items():  # fmt: skip
             self.assertEqual(facts[name], text)
         self.assertIn("provisional", facts["notes"])

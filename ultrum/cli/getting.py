@@ -128,7 +128,7 @@ def pull(
         taken = result.status[result.status["status"] != "failed"]
         show.table(taken[["address", "title", "frequency", "status", "first", "last", "values"]])
     for address, reason in result.failed.items():
-        click.echo(f"failed: {address}: {reason}", err=True)
+        show.warn(reason if address in reason else f"{address}: {reason}", "failed")
     if result.failed:
         raise PartlyDoneError
 
@@ -351,7 +351,7 @@ def _look(series: TimeSeries, facts: dict[str, str], rows: int) -> None:
         show.fact(name, text)
     known = values.dropna()
     if len(known):
-        spread = f"{known.min():.6g} to {known.max():.6g}, mean {known.mean():.6g}"
+        spread = f"{_number(known.min())} to {_number(known.max())}, mean {_number(round(known.mean(), 6))}"
         show.fact("range", spread)
         show.fact("gaps", _gaps(series))
         click.echo()
@@ -383,4 +383,6 @@ def _gaps(series: TimeSeries) -> str:
 
 
 def _number(value: float) -> str:
-    return "missing" if value != value else f"{value:.8g}"  # noqa: PLR0124 - NaN differs from itself
+    if value != value:  # noqa: PLR0124 - NaN differs from itself
+        return "missing"
+    return f"{value:,.0f}" if abs(value) >= 1e6 else f"{value:.8g}"

@@ -80,9 +80,9 @@ def sparkline(values: Any, width: int = 72, rows: int = 4) -> str:
     return "\n".join(lines)
 
 
-def warn(text: str) -> None:
-    """A warning on stderr, wrapped between words on a terminal."""
-    said = f"warning: {text}"
+def warn(text: str, word: str = "warning") -> None:
+    """A warning, or what another word says, on stderr; wrapped between words on a terminal."""
+    said = f"{word}: {text}"
     if sys.stderr.isatty():
         width = shutil.get_terminal_size().columns
         said = textwrap.fill(said, width, subsequent_indent=" " * 9, break_long_words=False)
@@ -109,7 +109,12 @@ def progress() -> Iterator[Callable[[str], None]]:
 def _looks_numeric(column: pd.Series) -> bool:
     if pd.api.types.is_numeric_dtype(column):
         return True
-    return bool(len(column)) and all(str(v).replace(".", "").lstrip("-<").isdigit() for v in column)
+    return bool(len(column)) and all(_is_figure(str(v)) for v in column)
+
+
+def _is_figure(text: str) -> bool:
+    """Whether a cell is a number, or stands for one that is missing or left out."""
+    return text in ("…", "missing") or text.replace(".", "").replace(",", "").lstrip("-<").isdigit()
 
 
 def _cell(value: Any) -> str:

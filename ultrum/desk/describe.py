@@ -15,6 +15,14 @@ if TYPE_CHECKING:
     from ultrum.desk.desk import Desk
 
 
+_ADJUSTED = {
+    "N": "none",
+    "S": "for the season",
+    "W": "for working days",
+    "Y": "for season and working days",
+}
+
+
 @dataclass(frozen=True, eq=False, repr=False)
 class Description:
     """Facts of one series.
@@ -38,11 +46,12 @@ class Description:
         """Name and text of every fact that is known."""
         about, values = self.series.about, self.series.values
         known = values.dropna()
-        unit = " ".join(w for w in (about.unit, about.currency) if w)
+        unit = about.currency if about.unit == "currency" else about.unit
+        adjusted = _ADJUSTED.get(about.seasonal_adjustment, about.seasonal_adjustment)
         said = {
             "title": about.heading, "address": about.address, "frequency": about.frequency.name,
             "measure": about.measure, "unit": unit, "timing": about.timing, "region": about.region,
-            "base period": about.base_period, "seasonal adjustment": about.seasonal_adjustment,
+            "base period": about.base_period, "seasonal adjustment": adjusted,
             "multiplier": f"10^{about.scale}, applied" if about.scale else "",
             "first": period_label(known.index[0]) if len(known) else "",
             "last": period_label(known.index[-1]) if len(known) else "",

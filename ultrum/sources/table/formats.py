@@ -74,7 +74,7 @@ def grids_of(
         grids = _json(body, name)
     else:
         text, found = decode(body, name, encoding)
-        grids = [text_grid(text, name, delimiter, found)]
+        grids = [text_grid(text, name, delimiter, {"utf-8-sig": "UTF-8"}.get(found, found))]
     return [grid.checked(name) for grid in grids]
 
 
