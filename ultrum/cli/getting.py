@@ -260,7 +260,7 @@ def list_vault(words: tuple[str, ...], vault: Path | None, as_json: bool) -> Non
         for r in records
     ]  # fmt: skip
     if as_json:
-        show.as_json({"deliveries": rows, **size})
+        show.as_json({"deliveries": rows, "size": size})
         return
     if rows:
         show.table(pd.DataFrame(rows))

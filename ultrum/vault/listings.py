@@ -136,7 +136,7 @@ class Listings:
                 "JOIN listings l ON l.id = w.id WHERE 1"
             )
             score = " + ".join(["(instr(' ' || lower(l.title), ?) > 0)"] * len(terms))
-            order = f"ORDER BY {score} DESC, length(l.title), l.id LIMIT ?"
+            order = f"ORDER BY {score} DESC, l.id LIMIT ?"
             values = [query, *values, *[f" {t}" for t in terms]]
         else:
             where, order = "FROM listings l WHERE 1", "ORDER BY l.id LIMIT ?"

@@ -1,0 +1,177 @@
+"""What single cells mean: every way to write a date or a number, by closed form and by property."""
+
+import datetime as dt
+import unittest
+
+import numpy as np
+import pandas as pd
+import pyarrow as pa
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.support import Scratch
+from ultrum.errors import TableError
+from ultrum.sources.table.dates import STYLES, fitting, looks_like_date, month_named, read_dates
+from ultrum.sources.table.grid import column_array
+from ultrum.sources.table.numbers import decimal_mark, read_numbers, sentinel_in
+from ultrum.sources.table.quick import by_places
+
+IDES = dt.datetime(2024, 3, 15)
+STARTS = {
+    "D": IDES,
+    "M": dt.datetime(2024, 3, 1),
+    "Q": None,
+    "S": dt.datetime(2024, 1, 1),
+    "A": None,
+    "W": dt.datetime(2024, 3, 11),
+}
+
+
+def moment(cell, given=None):
+    return read_dates(column_array([cell]), given, "here").moments[0].astype("datetime64[s]").item()
+
+
+class Dates(Scratch):
+    def test_every_style_reads_its_own_example(self):
+        for style in STYLES:
+            if style.weak:
+                continue
+            with self.subTest(style.name):
+                got = moment(style.name, style.name)
+                want = STARTS[style.frequency]
+                if style.name == "20240315093000":
+                    want = dt.datetime(2024, 3, 15, 9, 30)
+                if want is not None:
+                    self.assertEqual(got, want)
+                self.assertIn(got.year, (2023, 2024))
+
+    def test_a_day_may_carry_a_time_and_a_zone(self):
+        for text, want in {"2024-03-15 09:30": (9, 30), "2024-03-15T09:30:15Z": (9, 30), "15/03/2024 9:30 PM": (21, 30),
+                           "20240315 0930": (9, 30), "15.03.2024 12:05 am": (0, 5)}.items():  # fmt: skip
+            with self.subTest(text):
+                got = moment(text)
+                self.assertEqual((got.date(), (got.hour, got.minute)), (IDES.date(), want))
+        read = read_dates(column_array(["2024-03-15T09:30:00+05:30"]), None, "here")
+        self.assertEqual((read.offsets[0], read.moments[0].item().hour), (19_800, 9))
+
+    def test_what_is_no_date(self):
+        for text in (
+            "2024-13-01",
+            "31/02/2024",
+            "2024-Q5",
+            "2024-W54",
+            "99/99/9999",
+            "Total",
+            "12",
+            "1,234.5",
+            "",
+            "May",
+        ):
+            self.assertEqual(fitting([text]), [], text)
+        self.assertTrue(looks_like_date("2024-02-30"))
+        self.assertEqual(
+            [month_named(w) for w in ("janvier", "Februar", "mars", "agosto", "Dez", "okt.")],
+            [1, 2, 3, 8, 12, 10],
+        )
+
+    def test_a_tie_shows_both_readings_and_a_word_settles_it(self):
+        cells = column_array(["03/04/2024", "05/06/2024"])
+        with self.refused(
+            TableError, "2024-04-03 (dates='15/03/2024')", "2024-03-04 (dates='03/15/2024')"
+        ):
+            read_dates(cells, None, "here")
+        self.assertEqual(str(read_dates(cells, "03/15/2024", "here").moments[0])[:10], "2024-03-04")
+        with self.refused(TableError, "'spring' is not known"):
+            read_dates(cells, "spring", "here")
+
+    def test_ties_with_the_same_reading_are_no_ties(self):
+        self.assertEqual(moment("04/04/2024").day, 4)
+
+    @settings(max_examples=80, deadline=None)
+    @given(st.lists(st.datetimes(dt.datetime(1650, 1, 1), dt.datetime(2190, 1, 1)), min_size=1, max_size=30),
+           st.sampled_from([("%Y-%m-%d", "YYYY-MM-DD"), ("%d.%m.%Y", "DD.MM.YYYY"), ("%m/%d/%Y", "MM/DD/YYYY"),
+                            ("%Y%m%d", "YYYYMMDD"), ("%Y-%m-%d %H:%M:%S", "YYYY-MM-DD"), ("%d/%m/%Y %H%M", "DD/MM/YYYY")]))  # fmt: skip
+    def test_digits_by_their_places_are_what_the_calendar_says(self, moments, form):
+        written, template = form
+        texts = [m.strftime(written) for m in moments]
+        got = by_places(pa.array(texts), template, texts[0])
+        want = [dt.datetime.strptime(t, written) for t in texts]
+        self.assertEqual(got.astype("datetime64[s]").tolist(), want)
+
+    def test_digits_that_are_no_day_give_none(self):
+        got = by_places(
+            pa.array(["2024-02-29", "2023-02-29", "2024-04-31", "2024-00-10", "20x4-01-01"]),
+            "YYYY-MM-DD",
+            "2024-02-29",
+        )
+        self.assertEqual(np.isnat(got).tolist(), [False, True, True, True, True])
+        self.assertIsNone(
+            by_places(pa.array(["2024-02-29", "2024/02/28"]), "YYYY-MM-DD", "2024-02-29")
+        )
+        self.assertIsNone(
+            by_places(pa.array(["2024-02-29", "2024-2-28"]), "YYYY-MM-DD", "2024-02-29")
+        )
+
+
+def value(text, decimal="."):
+    return read_numbers(column_array([text]), decimal, frozenset()).values[0]
+
+
+class Numbers(Scratch):
+    def test_ways_to_write_a_number(self):
+        for text, want in {"1234.5": 1234.5, "1,234.5": 1234.5, "12,34,567": 1234567, "-.5": -0.5, "+7": 7, "(8.25)": -8.25,
+                           "9-": -9, "−3": -3, "1e3": 1000, "1.5E-2": 0.015, "QML 12.50": 12.5, "12.50 QML": 12.5, "€5": 5,
+                           "45%": 45, "7.5 pct": 7.5, "3.2k": 3200, "1.5bn": 1.5e9, "2 M": None, "12.7p": 12.7, "4*": 4,
+                           "5 (r)": None, "twelve": None, "1.2.3": None, "--5": None, "0,5": None, "1 234": 1234,
+                           "-(5)": None, "1,23": None, "007": 7}.items():  # fmt: skip
+            with self.subTest(text):
+                got = value(text)
+                self.assertTrue(np.isinf(got) if want is None else got == want, f"{text}: {got}")
+        for text, want in {
+            "1.234,5": 1234.5,
+            "0,5": 0.5,
+            "1 234,5": 1234.5,
+            "1'234,5": 1234.5,
+        }.items():
+            self.assertEqual(value(text, ","), want)
+
+    def test_marks_of_missing_values(self):
+        for text in ("", "n/a", "NA", "..", "-", "–", "#N/A", "nan", "NULL", ":", "x"):
+            self.assertTrue(np.isnan(value(text)), text)
+        known = read_numbers(column_array(["1", "-999", "gone"]), ".", frozenset(["-999", "gone"]))
+        np.testing.assert_array_equal(known.values, [1, np.nan, np.nan])
+
+    def test_the_decimal_mark_that_explains_every_number(self):
+        self.assertEqual(decimal_mark(["1.5", "2,345.5"], None, "here"), ".")
+        self.assertEqual(decimal_mark(["1,5", "1.234"], None, "here"), ",")
+        self.assertEqual(decimal_mark(["15", "0.123"], None, "here"), ".")
+        with self.refused(TableError, "here", "'1,234'"):
+            decimal_mark(["1,234", "5"], None, "here")
+        with self.refused(TableError, "decimal=';'"):
+            decimal_mark(["1"], ";", "here")
+
+    def test_numbers_that_must_mark_missing_values(self):
+        for values, found in (([1, 2, -999], -999), ([-0.3, 0.2, -99.99], -99.99), ([50, 60, 9999], 9999),
+                              ([-80, -99], None), ([5000, 9999], None), ([1, 2], None), ([-999], None), ([], None)):  # fmt: skip
+            self.assertEqual(sentinel_in(np.array(values, float)), found, values)
+
+    @settings(max_examples=200, deadline=None)
+    @given(
+        st.floats(-1e12, 1e12, allow_nan=False),
+        st.sampled_from(".,"),
+        st.sampled_from(["", "'", " "]),
+    )
+    def test_a_number_written_in_a_dialect_reads_back(self, number, decimal, group):
+        text = f"{number:,.3f}".replace(",", "_").replace(".", decimal).replace("_", group)
+        self.assertEqual(value(text, decimal), float(f"{number:.3f}"))
+
+
+class Frames(unittest.TestCase):
+    def test_columns_of_numbers_and_of_anything(self):
+        self.assertEqual(column_array([1, 2.5]).dtype, np.float64)
+        self.assertEqual(column_array([1, None, "x"]).dtype, object)
+        stamps = column_array([pd.Timestamp("2024-03-15").to_pydatetime(), dt.date(2024, 3, 16)])
+        self.assertEqual(
+            [str(m)[:10] for m in read_dates(stamps, None, "x").moments],
+            ["2024-03-15", "2024-03-16"],
+        )
