@@ -36,6 +36,7 @@ _FIELDS: Final = (
 _COLUMNS: Final = ", ".join(f"l.{name}" for name in _FIELDS)
 Filters = Mapping[str, str | Sequence[str]]
 _WORD: Final = re.compile(r"\w+")
+_SCORE: Final = "2 * (instr(' ' || lower(l.title), ?) > 0) + (instr(' ' || lower(l.flow), ?) > 0)"
 _MOST_RANKED: Final = 4000  # a search that finds more is ranked among the first of them
 
 
@@ -135,9 +136,9 @@ class Listings:
                 f"FROM (SELECT rowid AS id FROM words WHERE words MATCH ?{most}) w "  # noqa: S608
                 "JOIN listings l ON l.id = w.id WHERE 1"
             )
-            score = " + ".join(["(instr(' ' || lower(l.title), ?) > 0)"] * len(terms))
+            score = " + ".join([_SCORE] * len(terms))
             order = f"ORDER BY {score} DESC, l.id LIMIT ?"
-            values = [query, *values, *[f" {t}" for t in terms]]
+            values = [query, *values, *[f" {t}" for t in terms for _ in range(2)]]
         else:
             where, order = "FROM listings l WHERE 1", "ORDER BY l.id LIMIT ?"
         rows = self._asked(f"SELECT {_COLUMNS} {where} {conditions} {order}", [*values, limit])
