@@ -396,8 +396,3 @@ def _glimpse(values: pd.Series | pd.DataFrame) -> str:
     with pd.option_context("display.width", 100, "display.max_rows", 6, "display.min_rows", 6):
         text = repr(values.to_frame() if isinstance(values, pd.Series) else values)
     return "\n".join(line for line in text.splitlines() if not line.startswith("["))
-
-
-def facts_of(table: SeriesTable) -> Mapping[str, Descriptor]:
-    """Descriptors by name."""
-    return dict(zip(table.names, table.about, strict=True))

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
 from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -12,20 +11,20 @@ from typing import TYPE_CHECKING, Any
 import pandas as pd
 
 from ultrum.core.convert import to_frequency
-from ultrum.core.descriptor import Descriptor
 from ultrum.core.moments import resolve_day
 from ultrum.core.series import TimeSeries
 from ultrum.desk import catalogue
 from ultrum.desk.describe import Description, describe
+from ultrum.desk.keeping import kept_paths, table_settings
 from ultrum.desk.obtaining import Obtainer
+from ultrum.desk.placing import addressed, cut, span_of_words
 from ultrum.desk.revisions import revisions
-from ultrum.desk.settings import SourceSettings, default_vault, load_settings, source_settings
+from ultrum.desk.settings import default_vault, load_settings, source_settings
 from ultrum.desk.snapshots import snapshot_series
 from ultrum.errors import SourceError, VaultError
-from ultrum.sources.database import Query, table_options
 from ultrum.sources.delivery import Address, Delivery
 from ultrum.sources.http import HttpClient, HttpPolicy
-from ultrum.sources.sdmx import SdmxSource, Span, accept_of, covers, key_of
+from ultrum.sources.sdmx import SdmxSource, Span, accept_of, key_of
 from ultrum.sources.table import Reading, TableOptions, read_table
 from ultrum.sources.table.many import expand, is_pattern, read_many
 from ultrum.vault import Listings, Record, Vault
@@ -166,11 +165,11 @@ class Desk:
             If a higher frequency is asked for than the source has.
         """
         wanted = Address.parse(address)
-        span = _span(start, end, last)
+        span = span_of_words(start, end, last)
         if self.kind_of(wanted) == "sdmx":
             series = self._of_service(wanted, span)
         else:
-            series = _cut(self._of_table(wanted, address, facts), span)
+            series = cut(self._of_table(wanted, address, facts), span)
             facts = {}
         if facts:
             series = series.described(**facts)
@@ -181,7 +180,7 @@ class Desk:
     ) -> list[TimeSeries]:
         """Every series that an address with wildcards, or of a whole table, names."""
         wanted = Address.parse(address)
-        span = _span(start, end, last)
+        span = span_of_words(start, end, last)
         if self.kind_of(wanted) == "sdmx":
             found = self.service(wanted.source).all_series(wanted.path, span)
             return [
@@ -189,7 +188,7 @@ class Desk:
             ]
         if wanted.field or wanted.path in self.sources[wanted.source].snapshots:
             return [self.fetch(address, start=start, end=end, last=last)]
-        return [_cut(s, span) for s in self.table(address).series.values()]
+        return [cut(s, span) for s in self.table(address).series.values()]
 
     def table(
         self, address: str, *, over: Mapping[str, Sequence[str]] | None = None, **said: Any
@@ -209,14 +208,14 @@ class Desk:
         if self.kind_of(wanted) == "sdmx":
             raise SourceError(f"{address}: {wanted.source} is a statistics service, not a table.")
         settings = self.sources[wanted.source]
-        options = TableOptions.of(**{**self._table_settings(settings, wanted.path), **said})
+        options = TableOptions.of(**{**table_settings(settings, wanted.path), **said})
         if is_pattern(wanted.path):
             places = expand(wanted.path, over or {})
             reading = read_many(wanted.path, places, options, lambda p, o: read_table(
                 self._body(wanted.source, p), p, o), lambda p: self._body(wanted.source, p))  # fmt: skip
         else:
             reading = read_table(self._body(wanted.source, wanted.path), wanted.path, options)
-        return _addressed(reading, wanted)
+        return addressed(reading, wanted)
 
     def search(
         self, words: str = "", *, limit: int = 200, refresh: bool = False, **filters: Any
@@ -332,30 +331,6 @@ class Desk:
         """The answer at a path with its entry in the vault."""
         return self._obtainer.record_of(source, path, page=page)
 
-    def kept_paths(self, wanted: Address, spans: bool = False) -> list[str]:
-        """Paths in the vault whose deliveries hold what an address names, whole or also for a span."""
-        paths = dict.fromkeys(r.path for r in self.vault.records() if r.source == wanted.source)
-        if self.kind_of(wanted) == "sdmx":
-            return [p for p in paths if covers(p, wanted.path, spans)]
-        snapshot = self.sources[wanted.source].snapshots.get(wanted.path)
-        return [p for p in paths if p == (snapshot.path if snapshot else wanted.path)]
-
-    def series_of_record(self, record: Record, wanted: Address) -> TimeSeries:
-        """The series that an address names, out of one delivery in the vault."""
-        body = self.vault.payload(record)
-        if self.kind_of(wanted) == "sdmx":
-            found = self.service(wanted.source).read(wanted.path.partition("/")[0], body)
-            own = {s.about.address: s for s in found}
-        else:
-            options = TableOptions.of(
-                **self._table_settings(self.sources[wanted.source], wanted.path)
-            )
-            reading = _addressed(read_table(body, record.path, options), wanted)
-            own = {s.about.address: s for s in reading.series.values()}
-        if str(wanted) not in own:
-            raise VaultError(f"{record.name} does not hold {wanted}.")
-        return own[str(wanted)]
-
     def _of_service(self, wanted: Address, span: Span) -> TimeSeries:
         """One series of a statistics service; offline also out of a delivery of many."""
         service = self.service(wanted.source)
@@ -363,16 +338,16 @@ class Desk:
             return service.series(wanted.path, span, wanted.field)
         except VaultError:
             flow, _, _key = wanted.path.partition("/")
-            for path in self.kept_paths(wanted):
+            for path in kept_paths(self, wanted):
                 found = service.all_series(f"{flow}/{key_of(path)}")
                 own = [s for s in found if s.about.address == str(wanted)]
                 if own:
-                    return _cut(own[0], span)
+                    return cut(own[0], span)
             raise
 
     @property
     def connections(self) -> int:
-        """How many answers of one host are asked for at once."""
+        """Answers of one host asked for at once."""
         return self._client.policy.connections_per_host
 
     def paths_of(
@@ -418,13 +393,6 @@ class Desk:
             raise SourceError(f"{address}: no column '{wanted.field}'; there are: {known}.")
         return reading.series[wanted.field]
 
-    @staticmethod
-    def _table_settings(settings: SourceSettings, path: str) -> dict[str, Any]:
-        """Decisions that the settings hold for a table."""
-        if settings.kind == "database":
-            return dict(table_options(settings.queries.get(path) or Query(table=path)))
-        return dict(settings.tables.get(path, {}))
-
     def _widened(self, filters: Mapping[str, Any]) -> dict[str, Any]:
         """Filters with the name of a group of places as its codes."""
         groups = {
@@ -432,37 +400,3 @@ class Desk:
         }
         region = str(filters.get("region", "")).lower().replace("_", " ")
         return {**filters, "region": groups[region]} if region in groups else dict(filters)
-
-
-def _span(start: str, end: str, last: int) -> Span:
-    """Bounds of a query; words in relation to today as dates."""
-    today = date.today()
-    return Span(
-        resolve_day(start, today) if start else "",
-        resolve_day(end, today, end=True) if end else "",
-        last,
-    )
-
-
-def _cut(series: TimeSeries, span: Span) -> TimeSeries:
-    """The part of a series inside a span."""
-    part = series.sample(span.start or None, span.end or None)
-    return TimeSeries(part.values.iloc[-span.last :], part.about) if span.last else part
-
-
-def _addressed(reading: Reading, wanted: Address) -> Reading:
-    """Series that know the source they came from."""
-    fields = {
-        column: type(block)(
-            block.values, tuple(_placed(a, wanted, column) for a in block.about), block.causes
-        )
-        for column, block in reading.fields.items()
-    }
-    return replace(reading, fields=fields)
-
-
-def _placed(about: Descriptor, address: Address, column: str) -> Descriptor:
-    """Descriptor that knows the source it came from."""
-    name = about.name if about.name == column or not column else f"{about.name}.{column}"
-    where = Address(address.source, address.path, name)
-    return about.changed(source=address.source, address=str(where))

@@ -117,14 +117,12 @@ def _gathered(plan: SeriesSet, job: _Job) -> PullResult:
             shaped = [_shaped(one, member, plan, len(found)) for one in found]
         except UltrumError as error:
             failed[member.address] = str(error)
-            rows.append({"address": member.address, "status": "failed", "reason": str(error)})
+            rows.append(_failed_row(member.address, str(error)))
             continue
         job.progress.finish(member.address)
         rows += [_row(one, job.status_of(member, one)) for one in found]
         series += shaped
-    columns = ["address", "title", "frequency", "status", "first", "last", "values", "reason"]
-    status = pd.DataFrame(rows).reindex(columns=columns)
-    return PullResult(plan, series, status.fillna(dict.fromkeys(columns, "")), failed)
+    return PullResult(plan, series, pd.DataFrame(rows), failed)
 
 
 def _plan(what: SeriesSet | Sequence[str] | str) -> SeriesSet:
@@ -142,6 +140,12 @@ def _shaped(series: TimeSeries, member: Member, plan: SeriesSet, count: int) -> 
         if member.name and count == 1
         else made
     )
+
+
+def _failed_row(address: str, reason: str) -> dict[str, Any]:
+    blank = dict.fromkeys(("title", "frequency"), "")
+    ends = {"first": "", "last": "", "values": 0, "reason": reason}
+    return {"address": address, **blank, "status": "failed", **ends}
 
 
 def _row(series: TimeSeries, status: str) -> dict[str, Any]:

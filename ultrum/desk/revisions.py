@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import pandas as pd
 
 from ultrum.core.series import TimeSeries, period_label
+from ultrum.desk.keeping import kept_paths, series_of_record
 from ultrum.errors import UltrumError, VaultError
 from ultrum.sources.delivery import Address
 
@@ -23,7 +24,7 @@ def revisions(desk: Desk, address: str, since: str, until: str) -> pd.DataFrame:
     """
     wanted = Address.parse(address)
     found = []
-    for path in desk.kept_paths(wanted, spans=True):
+    for path in kept_paths(desk, wanted, spans=True):
         known = desk.vault.vintages(wanted.source, path)
         old = [r for r in known if r.retrieved <= since] if since else known[:-1]
         new = [r for r in known if r.retrieved <= until] if until else known
@@ -34,7 +35,9 @@ def revisions(desk: Desk, address: str, since: str, until: str) -> pd.DataFrame:
             f"The vault holds one vintage of {address}; there is nothing to compare it with."
         )
     _, before, after = max(found, key=lambda f: f[0])
-    return differences(desk.series_of_record(before, wanted), desk.series_of_record(after, wanted))
+    return differences(
+        series_of_record(desk, before, wanted), series_of_record(desk, after, wanted)
+    )
 
 
 def differences(old: TimeSeries, new: TimeSeries) -> pd.DataFrame:

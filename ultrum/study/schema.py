@@ -41,9 +41,14 @@ class StudySection(_Section):
 class Source(_Section):
     """Where data come from."""
 
-    kind: Literal["sdmx", "table"]
+    kind: Literal["sdmx", "table", "database"]
     url: Text
-    format: Literal["csv", "json"] = "csv"
+    format: Literal["csv", "csv2", "json", "json2", "xml", "xml generic"] = "csv"
+    rest: Literal["", "2.1", "3.0"] = ""
+    credentials: dict[str, str] = {}
+    tables: dict[str, dict[str, Any]] = {}
+    snapshots: dict[str, dict[str, Any]] = {}
+    queries: dict[str, dict[str, str]] = {}
 
 
 class GrowthStep(_Section):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Final
@@ -15,6 +14,7 @@ from ultrum.core.frequency import Frequency
 from ultrum.core.series import SeriesTable, infer_frequency
 from ultrum.core.types import Array, Dates, Ints
 from ultrum.errors import FrequencyError, TableError
+from ultrum.sources.table.breaks import split_at_breaks
 from ultrum.sources.table.dates import ReadDates
 from ultrum.sources.table.result import Decision, Reading, TableOptions
 from ultrum.sources.table.typed import Typed
@@ -93,7 +93,8 @@ def assemble(name: str, found: Typed, options: TableOptions) -> Reading:
         *([Decision("order", order)] if order else []),
         Decision("frequency", rows.frequency.name + rows.timed, certainty=rows.certainty),
     ]
-    parted = _parted(fields, found, options, rows)
+    changes = {int(rows.ordinals[b]) for b in found.breaks}
+    parted = split_at_breaks(fields, changes, options.breaks or (), rows.frequency)
     return replace(plain, fields=parted, decisions=(*decisions, *said))
 
 
@@ -394,46 +395,3 @@ def _about(
     if given in ("return", "log_return", "rate", "score") and "unit" not in options.facts:
         facts.update(unit="decimal", currency=options.facts.get("currency", ""))
     return Descriptor(name=name, frequency=frequency, trail=tuple(steps), **facts)
-
-
-def _parted(
-    fields: dict[str, SeriesTable], found: Typed, options: TableOptions, rows: _Rows
-) -> dict[str, SeriesTable]:
-    """Series split where a definition changes, as declared or detected."""
-    cuts = sorted(
-        {int(rows.ordinals[b]) for b in found.breaks} | _declared(options, rows.frequency)
-    )
-    if not cuts:
-        return fields
-    parted: dict[str, SeriesTable] = {}
-    for column, table in fields.items():
-        edges = [-(2**62), *cuts, 2**62]
-        for low, high in itertools.pairwise(edges):
-            inside = (table.ordinals >= low) & (table.ordinals < high)
-            if inside.any():
-                parted.update(_part(column, table, inside, rows.frequency))
-    return parted
-
-
-def _declared(options: TableOptions, frequency: Frequency) -> set[int]:
-    from ultrum.core.frequency import parse_period
-
-    days = [parse_period(text)[1] for text in options.breaks or ()]
-    return {int(o) for o in frequency.ordinals(np.array(days))} if days else set()
-
-
-def _part(
-    column: str, table: SeriesTable, inside: Array, frequency: Frequency
-) -> dict[str, SeriesTable]:
-    index = table.index[inside]
-    label = frequency.labels(table.ordinals[inside][:1])[0]
-    named = f"{column} from {label}"
-    abouts = [
-        a.stepped(
-            "split where the definition changes",
-            {"name": named if a.name == column else a.name},
-            at=label,
-        )
-        for a in table.about
-    ]
-    return {named: SeriesTable.build(table.block[inside].copy(), index, abouts)}

@@ -1,267 +1,27 @@
-"""How dates are written: every style read by its pattern, ties refused, times of day understood.
-
-A style is named by an example of itself, the ides of March 2024 or the period that holds them, so
-that a person can say which one is meant: ``dates="15/03/2024"``.
-"""
+"""Columns of dates: the one style that fits, ties refused, several styles where none can be mistaken."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from datetime import UTC, date, datetime, timedelta, timezone
-from functools import cache
-from typing import Any, Final
+from datetime import date, datetime
+from typing import Any
 
 import numpy as np
 
 from ultrum.core.types import Array, Dates, Ints
 from ultrum.errors import TableError
-
-_MONTH_NAMES: Final = {  # first letters of the months in the languages tables come in
-    1: "jan ene gen janv sty led", 2: "feb fév fev febr feb. lut", 3: "mar mär mrt mars maa mrz",
-    4: "apr avr abr avril kwi", 5: "may mai maj mei mag maio", 6: "jun juin giu cze",
-    7: "jul juil lug lip", 8: "aug août ago aou aoû sie", 9: "sep sept set wrz", 10: "oct okt ott out paź",
-    11: "nov lis", 12: "dec dez déc dic dec. gru",
-}  # fmt: skip
-_MONTH_OF: Final = {
-    word: number for number, words in _MONTH_NAMES.items() for word in words.split()
-}
-_ROMAN: Final = {"I": 1, "II": 2, "III": 3, "IV": 4}
-_LETTERS: Final = "[^\\W\\d_]"
-_NAME: Final = rf"(?P<b>{_LETTERS}{{3,12}})\.?"
-_DAY, _MONTH = r"(?P<d>0?[1-9]|[12]\d|3[01])", r"(?P<m>0?[1-9]|1[0-2])"
-_YEAR, _SHORT = r"(?P<y>(?:1[6-9]|20|21)\d\d)", r"'?(?P<s>\d\d)"
-_WEEKDAY: Final = rf"(?:{_LETTERS}{{2,10}}\.?,? )?"
-_TIME: Final = (
-    r"(?:(?:[T;]| +|, *)(?P<H>[01]?\d|2[0-4]):?(?P<M>[0-5]\d)(?::?(?P<S>[0-5]\d|60)(?:[.,]\d+)?)?"
-    r" ?(?P<p>[AaPp]\.?[Mm]\.?)? ?(?P<z>Z|UTC|GMT|[+-]\d\d:?(?:\d\d)?)?)?"
+from ultrum.sources.table.styles import (
+    BY_NAME,
+    FOOTNOTE,
+    LETTERS,
+    STYLES,
+    DateStyle,
+    fitting,
+    styles_of,
+    weak_fitting,
 )
-PIVOT: Final = 70  # two-digit years from 70 on are of the last century
-SERIAL_FROM, SERIAL_TO = 14_000, 80_000  # 1938 to 2119 as days since the end of 1899
-
-
-@dataclass(frozen=True)
-class DateStyle:
-    """One way to write a date.
-
-    Attributes
-    ----------
-    name : str
-        An example, by which it is chosen.
-    frequency : str
-        SDMX code of what is written: D for a day, which may carry a time.
-    template : str
-        Places of year, month and day where every cell is equally long; for the quick reader.
-    weak : bool
-        Bare numbers that may be something else; believed only when the header says so.
-    """
-
-    name: str
-    pattern: re.Pattern[str]
-    frequency: str
-    template: str = ""
-    weak: bool = False
-
-    def matches(self, cell: str) -> bool:
-        """Whether a cell is written this way."""
-        return self.moment(cell) is not None
-
-    def moment(self, cell: str) -> datetime | None:
-        """The first instant of what a cell says, or nothing."""
-        return _moment(self, cell)
-
-
-@cache
-def _moment(style: DateStyle, cell: str) -> datetime | None:
-    found = style.pattern.fullmatch(cell)
-    if not found:
-        return None
-    try:
-        return _built(found.groupdict())
-    except (ValueError, OverflowError):
-        return None
-
-
-def _built(said: dict[str, str | None]) -> datetime:
-    """Instant of the parts of a pattern."""
-    if said.get("e"):
-        seconds = float(said["e"] or 0) / (1000.0 if len(str(said["e"])) > 11 else 1.0)
-        return datetime(1970, 1, 1, tzinfo=UTC) + timedelta(seconds=seconds)
-    if said.get("n"):
-        return serial_moment(float(said["n"] or 0))
-    year = _year(said)
-    if said.get("w"):
-        day = date.fromisocalendar(year, int(said["w"] or 1), 1)
-        return datetime(day.year, day.month, day.day)
-    month, day_of = _month_of(said), int(said.get("d") or 1)
-    moment = datetime(year, month, day_of)
-    return _with_time(moment, said) if said.get("H") else moment
-
-
-def _year(said: dict[str, str | None]) -> int:
-    if said.get("y"):
-        return int(said["y"] or 0)
-    short = int(said["s"] or 0)
-    return short + (1900 if short >= PIVOT else 2000)
-
-
-def _month_of(said: dict[str, str | None]) -> int:
-    if said.get("m"):
-        return int(said["m"] or 0)
-    if said.get("b"):
-        return month_named(str(said["b"]))
-    if said.get("q"):
-        word = str(said["q"]).upper()
-        return 3 * (_ROMAN.get(word) or int(word)) - 2
-    return 6 * int(said["h"] or 1) - 5 if said.get("h") else 1
-
-
-def _with_time(moment: datetime, said: dict[str, str | None]) -> datetime:
-    hour = int(said["H"] or 0)
-    half = str(said.get("p") or "").lower().replace(".", "")
-    if half:
-        if not 1 <= hour <= 12:
-            raise ValueError("hour")
-        hour = hour % 12 + (12 if half == "pm" else 0)
-    timed = moment + timedelta(hours=hour, minutes=int(said["M"] or 0), seconds=int(said["S"] or 0))
-    zone = said.get("z")
-    return timed.replace(tzinfo=_zone(zone)) if zone else timed
-
-
-def _zone(text: str) -> timezone:
-    if text[0] not in "+-":
-        return UTC
-    digits = text[1:].replace(":", "").ljust(4, "0")
-    offset = timedelta(hours=int(digits[:2]), minutes=int(digits[2:]))
-    return timezone(-offset if text[0] == "-" else offset)
-
-
-def month_named(word: str) -> int:
-    """Number of a month by its name in one of several languages.
-
-    Examples
-    --------
-    >>> month_named("März"), month_named("september")
-    (3, 9)
-    """
-    text = word.lower().rstrip(".")
-    for length in (5, 4, 3):
-        if text[:length] in _MONTH_OF:
-            return _MONTH_OF[text[:length]]
-    raise ValueError(word)
-
-
-def serial_moment(days: float) -> datetime:
-    """Instant of a spreadsheet's day number, counted from the end of 1899."""
-    return datetime(1899, 12, 30) + timedelta(seconds=round(days * 86_400))
-
-
-def _style(
-    name: str, pattern: str, frequency: str, template: str = "", weak: bool = False
-) -> DateStyle:
-    return DateStyle(name, re.compile(pattern, re.IGNORECASE), frequency, template, weak)
-
-
-STYLES: Final = (
-    _style("2024-03-15", rf"{_YEAR}-{_MONTH}-{_DAY}{_TIME}", "D", "YYYY-MM-DD"),
-    _style("2024/03/15", rf"{_YEAR}/{_MONTH}/{_DAY}{_TIME}", "D", "YYYY/MM/DD"),
-    _style("2024.03.15", rf"{_YEAR}\.{_MONTH}\.{_DAY}\.?{_TIME}", "D", "YYYY.MM.DD"),
-    _style("20240315", rf"{_YEAR}(?P<m>0[1-9]|1[0-2])(?P<d>0[1-9]|[12]\d|3[01]){_TIME}", "D", "YYYYMMDD"),
-    _style("20240315093000", rf"{_YEAR}(?P<m>0[1-9]|1[0-2])(?P<d>0[1-9]|[12]\d|3[01])"
-           r"(?P<H>[01]\d|2[0-3])(?P<M>[0-5]\d)(?P<S>[0-5]\d)", "D", "YYYYMMDDhhmmss"),
-    _style("15/03/2024", rf"{_DAY}/{_MONTH}/{_YEAR}{_TIME}", "D", "DD/MM/YYYY"),
-    _style("03/15/2024", rf"{_MONTH}/{_DAY}/{_YEAR}{_TIME}", "D", "MM/DD/YYYY"),
-    _style("15-03-2024", rf"{_DAY}-{_MONTH}-{_YEAR}{_TIME}", "D", "DD-MM-YYYY"),
-    _style("03-15-2024", rf"{_MONTH}-{_DAY}-{_YEAR}{_TIME}", "D", "MM-DD-YYYY"),
-    _style("15.03.2024", rf"{_DAY}\. ?{_MONTH}\. ?{_YEAR}{_TIME}", "D", "DD.MM.YYYY"),
-    _style("15/03/24", rf"{_DAY}/{_MONTH}/{_SHORT}{_TIME}", "D"),
-    _style("03/15/24", rf"{_MONTH}/{_DAY}/{_SHORT}{_TIME}", "D"),
-    _style("15-03-24", rf"{_DAY}-{_MONTH}-{_SHORT}{_TIME}", "D"),
-    _style("03-15-24", rf"{_MONTH}-{_DAY}-{_SHORT}{_TIME}", "D"),
-    _style("15.03.24", rf"{_DAY}\.{_MONTH}\.{_SHORT}{_TIME}", "D"),
-    _style("24-03-15", rf"{_SHORT}-(?P<m>0[1-9]|1[0-2])-(?P<d>0[1-9]|[12]\d|3[01]){_TIME}", "D"),
-    _style("24/03/15", rf"{_SHORT}/(?P<m>0[1-9]|1[0-2])/(?P<d>0[1-9]|[12]\d|3[01]){_TIME}", "D"),
-    _style("15 March 2024", rf"{_WEEKDAY}{_DAY}\.?[-/ ]?{_NAME},?[-/ ]?{_YEAR}{_TIME}", "D"),
-    _style("15-Mar-24", rf"{_WEEKDAY}{_DAY}[-/ ]?{_NAME}[-/ ]?{_SHORT}{_TIME}", "D"),
-    _style("March 15, 2024", rf"{_WEEKDAY}{_NAME} ?{_DAY}(?:st|nd|rd|th)?,? ?{_YEAR}{_TIME}", "D"),
-    _style("2024-Mar-15", rf"{_YEAR}[-/ ]?{_NAME}[-/ ]?{_DAY}{_TIME}", "D"),
-    _style("2024-03", rf"{_YEAR}[-/](?P<m>0[1-9]|1[0-2])", "M", "YYYY-MM"),
-    _style("2024-3", rf"{_YEAR}[-/]{_MONTH}", "M"),
-    _style("2024.03", rf"{_YEAR}\.(?P<m>0[1-9]|1[0-2])", "M"),
-    _style("2024M03", rf"{_YEAR}[- :]?M{_MONTH}", "M"),
-    _style("2024:03", rf"{_YEAR}:(?P<m>0[1-9]|1[0-2])", "M"),
-    _style("03/2024", rf"{_MONTH}[/-]{_YEAR}", "M"),
-    _style("03.2024", rf"(?P<m>0[1-9]|1[0-2])\.{_YEAR}", "M"),
-    _style("M03 2024", rf"M{_MONTH}[-/ ]?{_YEAR}", "M"),
-    _style("202403", rf"{_YEAR}(?P<m>0[1-9]|1[0-2])", "M"),
-    _style("March 2024", rf"{_NAME}[-/, ]*{_YEAR}", "M"),
-    _style("Mar-24", rf"{_NAME}[-/ ]{_SHORT}", "M"),
-    _style("2024 March", rf"{_YEAR}[-/ ]*{_NAME}", "M"),
-    _style("2024 H1", rf"{_YEAR}[- /:]?[HS](?P<h>[12])", "S"),
-    _style("H1 2024", rf"[HS](?P<h>[12])[- /]?{_YEAR}", "S"),
-    _style("2024-Q1", rf"{_YEAR}[- /:]?Q(?P<q>[1-4])", "Q"),
-    _style("Q1 2024", rf"Q(?P<q>[1-4])[-/ ]*{_YEAR}", "Q"),
-    _style("Q1 24", rf"Q(?P<q>[1-4])[-/ ]*{_SHORT}", "Q"),
-    _style("1Q2024", rf"(?P<q>[1-4])Q[-/ ]?{_YEAR}", "Q"),
-    _style("1Q24", rf"(?P<q>[1-4])Q[-/ ]?{_SHORT}", "Q"),
-    _style("2024 III", rf"{_YEAR}[-/ ](?P<q>I{{1,3}}|IV)", "Q"),
-    _style("III 2024", rf"(?P<q>I{{1,3}}|IV)[-/ ]{_YEAR}", "Q"),
-    _style("2024-W11", rf"{_YEAR}[- ]?W(?P<w>[0-5]?\d)", "W"),
-    _style("W11 2024", rf"W(?P<w>[0-5]?\d)[-/ ]{_YEAR}", "W"),
-    _style("2024", rf"{_YEAR}", "A"),
-    _style("FY2024", rf"FY ?{_YEAR}", "A"),
-    _style("2023/24", r"(?P<y>(?:1[89]|20)\d\d)[/-](?P<c>\d\d)", "A"),
-    _style("epoch seconds", r"(?P<e>-?\d{8,10}(?:\.\d+)?|\d{12,13})", "D", weak=True),
-    _style("day number", r"(?P<n>[1-7]\d{4}(?:[.,]\d+)?)", "D", weak=True),
-)  # fmt: skip
-BY_NAME: Final = {style.name: style for style in STYLES}
-_LAST_RESORT: Final = ("24-03-15", "24/03/15", "2024-3")  # only where no commoner style fits
-_ANY: Final = re.compile(r"\d")
-_FOOTNOTE: Final = re.compile(r"(?<=[\dA-Za-z]) ?(?:\*+|[†‡¹²³]|\((?:[a-z]|\d)\))$")
-
-
-@cache
-def styles_of(cell: str) -> tuple[str, ...]:
-    """Names of the styles a cell fits, bare numbers of days and seconds aside."""
-    if len(cell) > 40 or len(cell) < 4 or not _ANY.search(cell):
-        return ()
-    return tuple(s.name for s in STYLES if not s.weak and s.matches(cell) and _sensible(s, cell))
-
-
-def _sensible(style: DateStyle, cell: str) -> bool:
-    """Fiscal years follow each other: 2023/24."""
-    if style.name != "2023/24":
-        return True
-    return (int(cell[:4]) + 1) % 100 == int(cell[-2:])
-
-
-def looks_like_date(cell: str) -> bool:
-    """Whether a cell is written like a date, be it of the calendar or not."""
-    return 4 <= len(cell) <= 40 and any(s.pattern.fullmatch(cell) for s in STYLES if not s.weak)
-
-
-def style_of(cell: str) -> str:
-    """Name of the first style a cell fits, or nothing."""
-    fits = styles_of(cell)
-    return fits[0] if fits else ""
-
-
-def fitting(cells: Sequence[str]) -> list[DateStyle]:
-    """Styles that every cell fits, commonest first."""
-    fits: list[DateStyle] | None = None
-    for cell in cells:
-        names = styles_of(cell)
-        fits = [BY_NAME[n] for n in names] if fits is None else [s for s in fits if s.name in names]
-        if not fits:
-            return []
-    plain = [s for s in fits or [] if s.name not in _LAST_RESORT]
-    return plain or fits or []
-
-
-def weak_fitting(cells: Sequence[str]) -> list[DateStyle]:
-    """Styles of bare numbers that every cell fits."""
-    return [s for s in STYLES if s.weak and all(s.matches(c) for c in cells)]
 
 
 @dataclass(frozen=True)
@@ -323,7 +83,7 @@ def read_dates(cells: Array, given: str | None, where: str) -> ReadDates:
 def cell_text(cell: Any) -> str:
     """A cell as text; whole numbers without a point."""
     if isinstance(cell, str):
-        return _FOOTNOTE.sub("", cell.strip())
+        return FOOTNOTE.sub("", cell.strip())
     if cell is None or (isinstance(cell, float) and np.isnan(cell)):
         return ""
     if isinstance(cell, float) and cell.is_integer():
@@ -418,9 +178,9 @@ def _several(cells: Iterable[str], where: str) -> list[DateStyle]:
     chosen: dict[str, DateStyle] = {}
     by_separators: dict[str, list[str]] = {}
     for shape, members in groups.items():
-        by_separators.setdefault(
-            re.sub(r"9+", "9", re.sub(rf"{_LETTERS}+", "a", shape)), []
-        ).extend(members)
+        by_separators.setdefault(re.sub(r"9+", "9", re.sub(rf"{LETTERS}+", "a", shape)), []).extend(
+            members
+        )
     for members in by_separators.values():
         fits = fitting(members)
         if not fits:

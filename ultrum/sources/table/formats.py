@@ -12,8 +12,8 @@ from datetime import timedelta
 from typing import Any, Final
 
 from ultrum.errors import TableError
-from ultrum.sources.table.dates import style_of
 from ultrum.sources.table.grid import Grid, Row
+from ultrum.sources.table.styles import style_of
 from ultrum.sources.table.unpack import LARGEST, decode
 
 DELIMITERS: Final = (";", "\t", "|", ",")

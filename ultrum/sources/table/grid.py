@@ -11,8 +11,9 @@ import numpy as np
 
 from ultrum.core.types import Array
 from ultrum.errors import TableError
-from ultrum.sources.table.dates import cell_text, style_of
+from ultrum.sources.table.dates import cell_text
 from ultrum.sources.table.numbers import is_missing, is_number
+from ultrum.sources.table.styles import style_of
 
 MOST_COLUMNS: Final = 50_000
 MOST_ROWS: Final = 20_000_000

@@ -12,21 +12,22 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime
-from typing import Any, Final
+from typing import Final
 
 from ultrum.errors import TableError
-from ultrum.sources.table.dates import BY_NAME, cell_text, looks_like_date
+from ultrum.sources.table.across import dates_across, prose_above, without_empty_rows
+from ultrum.sources.table.dates import cell_text
 from ultrum.sources.table.grid import (
     Grid,
     Row,
     filled,
-    is_date,
     is_empty,
     is_value,
     is_word,
     shape_of,
 )
 from ultrum.sources.table.heading import Heading, find_heading, looks_like_data
+from ultrum.sources.table.styles import BY_NAME, looks_like_date
 
 _TOO_MANY_BAD: Final = 0.1
 _DEEPEST_DATE_COLUMN: Final = 12
@@ -99,7 +100,7 @@ def find_blocks(grid: Grid, wishes: Wishes, where: str) -> list[Block]:
         If there is none, or one without a heading.
     """
     column, count = _date_column(grid, wishes)
-    across = _dates_across(grid)
+    across = dates_across(grid)
     if across is not None and across[1] > count:
         turned = Grid(
             grid.name,
@@ -108,9 +109,9 @@ def find_blocks(grid: Grid, wishes: Wishes, where: str) -> list[Block]:
             grid.how,
             grid.decisions,
         )
-        blocks = find_blocks(_without_empty_rows(turned).turned(), wishes, where)
+        blocks = find_blocks(without_empty_rows(turned).turned(), wishes, where)
         said = ("layout", f"dates run across, along line {grid.lines[across[0]]}")
-        above = _prose_above(grid, across[0])
+        above = prose_above(grid, across[0])
         return [
             replace(b, decisions=[said, *b.decisions], preamble=f"{above}\n{b.preamble}")
             for b in blocks
@@ -121,21 +122,6 @@ def find_blocks(grid: Grid, wishes: Wishes, where: str) -> list[Block]:
             "file?"
         )
     return _blocks_at(grid, column, wishes, where)
-
-
-def _without_empty_rows(grid: Grid) -> Grid:
-    kept = [i for i, row in enumerate(grid.rows) if filled(row) > 1]
-    return Grid(
-        grid.name,
-        [grid.rows[i] for i in kept],
-        [grid.lines[i] for i in kept],
-        grid.how,
-        grid.decisions,
-    )
-
-
-def _prose_above(grid: Grid, row: int) -> str:
-    return "\n".join(" ".join(cell_text(c) for c in r if not is_empty(c)) for r in grid.rows[:row])
 
 
 def _date_column(grid: Grid, wishes: Wishes) -> tuple[int, int]:
@@ -184,21 +170,6 @@ def _has_more(row: Row, column: int) -> bool:
 
 def _has_value(row: Row, column: int) -> bool:
     return any(is_value(c) or is_empty(c) for i, c in enumerate(row) if i != column)
-
-
-def _dates_across(grid: Grid) -> tuple[int, int] | None:
-    """Row with the most dates side by side above values, and their number."""
-    best: tuple[int, int] | None = None
-    for i, row in enumerate(grid.rows[:200]):
-        dates = [c for c, cell in enumerate(row) if c and is_date(cell)]
-        if len(dates) < 2 or len(dates) < 0.5 * (filled(row) - 1) or is_date(row[0]):
-            continue
-        labelled = [
-            r for r in grid.rows[i + 1 :] if r and is_word(r[0]) and any(is_value(c) for c in r[1:])
-        ]
-        if labelled and (best is None or len(dates) > best[1]):
-            best = (i, len(dates))
-    return best
 
 
 @dataclass
@@ -410,8 +381,3 @@ def _continues(first: Block, then: Block) -> bool:
         return True
     seen = {cell_text(r[first.date_column]) for r in first.rows}
     return not any(cell_text(r[then.date_column]) in seen for r in then.rows)
-
-
-def cells_of(block: Block, column: int) -> list[Any]:
-    """Cells of one column."""
-    return [row[column] for row in block.rows]

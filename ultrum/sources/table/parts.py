@@ -10,10 +10,11 @@ from typing import Any, Final
 import numpy as np
 
 from ultrum.core.types import Array
-from ultrum.sources.table.dates import cell_text, month_named, style_of
+from ultrum.sources.table.dates import cell_text
 from ultrum.sources.table.grid import Grid, Row, is_empty, shape_of
 from ultrum.sources.table.heading import Heading
 from ultrum.sources.table.layout import Block
+from ultrum.sources.table.styles import month_named, style_of
 
 _MONTH_WORDS: Final = ("month", "m", "mon", "monat", "mes", "mois", "mm", "month_no")
 _QUARTER_WORDS: Final = ("quarter", "q", "qtr", "quartal", "trimestre")

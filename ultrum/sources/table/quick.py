@@ -19,12 +19,13 @@ import pyarrow.csv
 from ultrum.core.types import Array, Bools, Dates, Ints
 from ultrum.errors import TableError
 from ultrum.sources.table.bars import named_bars
-from ultrum.sources.table.dates import BY_NAME, ReadDates
+from ultrum.sources.table.dates import ReadDates
 from ultrum.sources.table.formats import kind_of, text_grid
 from ultrum.sources.table.layout import Block, Wishes, find_blocks
 from ultrum.sources.table.numbers import MISSING, sentinel_in
 from ultrum.sources.table.parts import date_cells, side_by_side
 from ultrum.sources.table.result import TableOptions
+from ultrum.sources.table.styles import BY_NAME
 from ultrum.sources.table.typed import Typed, typed
 from ultrum.sources.table.unpack import decode
 

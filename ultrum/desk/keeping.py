@@ -1,0 +1,49 @@
+"""What the vault holds of an address, and how its deliveries are read again."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from ultrum.core.series import TimeSeries
+from ultrum.desk.placing import addressed
+from ultrum.desk.settings import SourceSettings
+from ultrum.errors import VaultError
+from ultrum.sources.database import Query, table_options
+from ultrum.sources.delivery import Address
+from ultrum.sources.sdmx import covers
+from ultrum.sources.table import TableOptions, read_table
+from ultrum.vault import Record
+
+if TYPE_CHECKING:
+    from ultrum.desk.desk import Desk
+
+
+def kept_paths(desk: Desk, wanted: Address, spans: bool = False) -> list[str]:
+    """Paths in the vault whose deliveries hold what an address names, whole or also for a span."""
+    paths = dict.fromkeys(r.path for r in desk.vault.records() if r.source == wanted.source)
+    if desk.kind_of(wanted) == "sdmx":
+        return [p for p in paths if covers(p, wanted.path, spans)]
+    snapshot = desk.sources[wanted.source].snapshots.get(wanted.path)
+    return [p for p in paths if p == (snapshot.path if snapshot else wanted.path)]
+
+
+def series_of_record(desk: Desk, record: Record, wanted: Address) -> TimeSeries:
+    """The series that an address names, out of one delivery in the vault."""
+    body = desk.vault.payload(record)
+    if desk.kind_of(wanted) == "sdmx":
+        found = desk.service(wanted.source).read(wanted.path.partition("/")[0], body)
+        own = {s.about.address: s for s in found}
+    else:
+        options = TableOptions.of(**table_settings(desk.sources[wanted.source], wanted.path))
+        reading = addressed(read_table(body, record.path, options), wanted)
+        own = {s.about.address: s for s in reading.series.values()}
+    if str(wanted) not in own:
+        raise VaultError(f"{record.name} does not hold {wanted}.")
+    return own[str(wanted)]
+
+
+def table_settings(settings: SourceSettings, path: str) -> dict[str, Any]:
+    """Decisions that the settings hold for a table."""
+    if settings.kind == "database":
+        return dict(table_options(settings.queries.get(path) or Query(table=path)))
+    return dict(settings.tables.get(path, {}))

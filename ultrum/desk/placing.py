@@ -1,0 +1,47 @@
+"""Series cut to a span, and told where they came from."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import date
+
+from ultrum.core.descriptor import Descriptor
+from ultrum.core.moments import resolve_day
+from ultrum.core.series import TimeSeries
+from ultrum.sources.delivery import Address
+from ultrum.sources.sdmx import Span
+from ultrum.sources.table import Reading
+
+
+def span_of_words(start: str, end: str, last: int) -> Span:
+    """Bounds of a query; words in relation to today as dates."""
+    today = date.today()
+    return Span(
+        resolve_day(start, today) if start else "",
+        resolve_day(end, today, end=True) if end else "",
+        last,
+    )
+
+
+def cut(series: TimeSeries, span: Span) -> TimeSeries:
+    """The part of a series inside a span."""
+    part = series.sample(span.start or None, span.end or None)
+    return TimeSeries(part.values.iloc[-span.last :], part.about) if span.last else part
+
+
+def addressed(reading: Reading, wanted: Address) -> Reading:
+    """Series that know the source they came from."""
+    fields = {
+        column: type(block)(
+            block.values, tuple(_placed(a, wanted, column) for a in block.about), block.causes
+        )
+        for column, block in reading.fields.items()
+    }
+    return replace(reading, fields=fields)
+
+
+def _placed(about: Descriptor, address: Address, column: str) -> Descriptor:
+    """Descriptor that knows the source it came from."""
+    name = about.name if about.name == column or not column else f"{about.name}.{column}"
+    where = Address(address.source, address.path, name)
+    return about.changed(source=address.source, address=str(where))
