@@ -118,7 +118,8 @@ class Commands(OnPractice):
             [r["address"] for r in json.loads(done.stdout)], ["observatory:OUTPUT/Q.QT.GDP"]
         )
         self.assertEqual(self.ultrum("find", "--walk", "Tides").returncode, 3)
-        few = self.ultrum("find", "--limit", "2")
+        few = self.ultrum("find", "--limit", "2", "--csv", "f.csv")
+        self.assertEqual(len((self.folder / "f.csv").read_text().splitlines()), 3)
         self.assertIn("the first 2", few.stderr)
 
     def test_pull_a_saved_set_to_every_file_and_take_it_up_again(self):
@@ -179,7 +180,10 @@ class Commands(OnPractice):
             self.assertIn("_ULTRUM_COMPLETE", self.ultrum("--completion", shell).stdout)
 
     def test_look(self):
-        done = self.ultrum("look", "observatory:RATES/M.QM.POLICY", "--picture", "p.png")
+        done = self.ultrum(
+            "look", "observatory:RATES/M.QM.POLICY", "--picture", "p.png", "--csv", "r.csv"
+        )
+        self.assertEqual(len((self.folder / "r.csv").read_text().splitlines()), 253)
         for words in ("Policy rate, Miravel", "percent to decimals", "252 of 252", "2024-12"):
             self.assertIn(words, done.stdout)
         self.assertEqual((self.folder / "p.png").read_bytes()[:4], b"\x89PNG")

@@ -96,6 +96,12 @@ class Reports(Scratch):
         self.assertEqual(given["tea"].about.currency, "QSR")
         self.assertEqual(given["jobless"].values.iloc[0], 4.5)
 
+    def test_a_rate_of_which_nothing_says_percent_or_decimal_gets_no_unit(self):
+        for text, unit in (("m,Rate\n2024-01,1.5\n2024-02,1.6\n", ""), ("m,Rate\n2024-01,0.015\n2024-02,0.016\n", "decimal"),
+                           ("m,Rate\n2024-01,1.5 %\n2024-02,-1.6 %\n", "decimal")):  # fmt: skip
+            about = ul.read_series(text).series["Rate"].about
+            self.assertEqual((about.unit, about.measure), (unit, "rate" if unit else ""))
+
     def test_decisions_say_what_was_chosen_where_and_how_surely(self):
         text = "Half\nh,x\n2023 H1,9\n2023 H2,9\n\nAll figures in percent\nm,x\n2024-03,3\n2024-02,..\n2024-01,1\n"
         told = {d.what: d for d in ul.read_series(text).decisions}

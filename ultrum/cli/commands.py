@@ -51,11 +51,23 @@ def run(
 
 @click.command()
 @click.option("--port", default=8765, show_default=True, help="Port on 127.0.0.1 to listen on.")
-def practice(port: int) -> None:
+@click.option("--delay", default=0.0, help="Seconds every answer takes longer.")
+@click.option("--today", default="", help="Day that the page of today shows.")
+@click.option(
+    "--misbehave",
+    multiple=True,
+    help="Answer badly: slow, busy, unavailable, cut, mistyped, moved, locked or revised, for every "
+    "request, or KIND:TEXT for those whose path holds TEXT.",
+)
+def practice(port: int, delay: float, today: str, misbehave: tuple[str, ...]) -> None:
     """Serve the practice world on loopback until stopped with Ctrl-C."""
     import threading
 
-    with practice_service(port) as service:
+    said = {"delay": delay, **({"today": today} if today else {})}
+    with practice_service(port, **said) as service:
+        for word in misbehave:
+            kind, _, path = word.partition(":")
+            service.misbehave(kind, path, times=-1)
         for name, place in service.places.items():
             click.echo(f"{name:12s} {place}")
         click.echo("Serving until Ctrl-C.", err=True)
@@ -63,11 +75,11 @@ def practice(port: int) -> None:
             threading.Event().wait()
 
 
-def practice_service(port: int = 0) -> Any:
+def practice_service(port: int = 0, **said: Any) -> Any:
     """The practice services, imported when they are wanted."""
     from ultrum.practice import serve
 
-    return serve(port)
+    return serve(port, **said)
 
 
 def _run_and_show(study: Any, out: Path, vault: Path | None, offline: bool, as_json: bool) -> None:

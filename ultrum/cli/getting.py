@@ -30,6 +30,7 @@ if TYPE_CHECKING:
     "--limit", default=40, show_default=True, type=click.IntRange(1, 10_000), help="Most rows."
 )
 @click.option("--refresh", is_flag=True, help="Take the sources' catalogues anew.")
+@click.option("--csv", "csv_file", type=HERE, help="Write what is found to this CSV file.")
 @SOURCES
 @PRACTICE
 @VAULT
@@ -41,6 +42,7 @@ def find(
     by: str,
     limit: int,
     refresh: bool,
+    csv_file: Path | None,
     as_json: bool,
     **said: Any,
 ) -> None:
@@ -65,6 +67,10 @@ def find(
         )
     if found.empty:
         raise SourceError(f"Nothing has '{' '.join(words)}'. Try fewer or other words, or --walk.")
+    if csv_file:
+        from ultrum.present.export import to_csv
+
+        to_csv(found, csv_file)
     if as_json:
         show.as_json(found.to_dict("records"))
         return
@@ -168,6 +174,7 @@ def _write(
 @click.argument("address")
 @click.option("--rows", type=click.IntRange(1, 500), default=5, help="Rows shown at each end.")
 @click.option("--picture", type=HERE, help="Draw the series into this PNG file.")
+@click.option("--csv", "csv_file", type=HERE, help="Write the series to this CSV file.")
 @click.option("--start", default="", help="First period, or words such as 'last 10 years'.")
 @click.option("--end", default="", help="Last period.")
 @click.option("--frequency", default="", help="Bring it to this lower frequency.")
@@ -179,8 +186,8 @@ def _write(
 @AT
 @JSON
 def look(
-    address: str, rows: int, picture: Path | None, start: str, end: str, frequency: str, revised: bool,
-    as_json: bool, **where: Any,
+    address: str, rows: int, picture: Path | None, csv_file: Path | None, start: str, end: str,
+    frequency: str, revised: bool, as_json: bool, **where: Any,
 ) -> None:  # fmt: skip
     """Show what the series at ADDRESS is, or what a file of tables holds.
 
@@ -198,6 +205,10 @@ def look(
             return
         description = desk.describe(address)
         series = desk.fetch(address, start=start, end=end, frequency=frequency or None)
+    if csv_file:
+        from ultrum.present.export import to_csv
+
+        to_csv(series.to_frame(), csv_file)
     if picture:
         from ultrum.present import figures
 

@@ -30,7 +30,7 @@ _MARKS: Final = r"(?P<flag>[*†‡]+|\(?[pPeErRbB]\)?)?"
 _SCALES: Final = {"k": 1e3, "mn": 1e6, "mio": 1e6, "m": 1e6, "bn": 1e9, "b": 1e9}
 _BODY: Final = (
     r"(?P<sign>[-+])?(?P<pre>[^\d\s,.()+-][^\d,.()+-]{0,3})??(?P<sign2>[-+])?(?P<number>%s)"
-    r"(?P<scale>k|bn|mn|mio|[MB](?![a-z]))?(?P<percent>%%| ?pct| ?per ?cent)?(?P<minus>-)?"
+    r"(?P<scale>k|bn|mn|mio|[MB](?![a-z]))?(?P<percent> ?%%| ?pct| ?per ?cent)?(?P<minus>-)?"
     r"(?P<post> ?[€$£¥]| ?[A-Z]{3})?" + _MARKS
 )
 

@@ -17,6 +17,7 @@ from ultrum.errors import TableError
 from ultrum.sources.table.numbers import ReadNumbers
 
 PERCENT, DECIMAL = "percent", "decimal"
+_LARGEST_RATE: Final = 0.5  # a year or a month; more looks like percent
 GIVEN: Final = (PERCENT, DECIMAL, "index", "count", "currency", "as written")
 _SAYS_PERCENT: Final = re.compile(r"%|(?<![a-z])(per ?cent|pct|prozent)(?![a-z])", re.IGNORECASE)
 _PROSE_PERCENT: Final = re.compile(
@@ -119,10 +120,18 @@ def unit_of(
         return UnitFinding(
             True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, f"line {line} says so", line
         )
+    if facts.get("measure") in ("rate", "return") and _too_large(numbers):
+        facts = {}  # 1.5 can be one and a half percent, or a price that is called a rate: nothing says
     words = _words(facts)
     if words:
         return UnitFinding(False, facts, words, "", "the heading says so")
     return UnitFinding(False, facts)
+
+
+def _too_large(numbers: ReadNumbers) -> bool:
+    """Whether numbers are too large for a rate in decimals."""
+    known = numbers.values[np.isfinite(numbers.values)]
+    return bool(len(known)) and float(np.median(np.abs(known))) > _LARGEST_RATE
 
 
 def _as_given(given: str, facts: Mapping[str, Any], where: str) -> UnitFinding:
