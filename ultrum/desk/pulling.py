@@ -248,6 +248,9 @@ class _Job:
             return "unasked"
         if not self._fresh() & set(self.paths_of(member)):
             return "same"
+        held = [self.desk.vault.latest(s, p, self.began) for s, p in self.paths_of(member)]
+        if not any(held):
+            return "new"
         if self._before is None:
             self._before = self.desk.at(self.began)
         try:

@@ -124,6 +124,17 @@ class HttpClient:
             raise SourceError(shown.struck(str(error))) from None
 
     def _patiently(self, url: str, headers: dict[str, str], secret: Secret) -> Delivery:
+        first: list[Exception] = []
+
+        def _try() -> Delivery:
+            if first:  # the failure that made retrying necessary counts as the first try
+                raise first.pop()
+            return self._once(url, headers, secret)
+
+        try:
+            return self._once(url, headers, secret)
+        except _PassingError as failure:
+            first.append(failure)
         retry = tenacity.Retrying(
             stop=tenacity.stop_after_attempt(self.policy.attempts),
             retry=tenacity.retry_if_exception_type(_PassingError),
@@ -132,7 +143,7 @@ class HttpClient:
             reraise=True,
         )
         try:
-            return retry(self._once, url, headers, secret)
+            return retry(_try)
         except _PassingError as failure:
             raise SourceError(
                 f"{url} could not be had in {self.policy.attempts} tries: {failure}. "

@@ -310,7 +310,8 @@ def _between(
     rejected: list[Rejected] = []
     prose: list[tuple[int, str]] = []
     last = at[-1]
-    for i in range(at[0], below):
+    whole = last - at[0] + 1 == len(at)  # nothing stands between the rows
+    for i in range(last + 1 if whole else at[0], below):
         row = grid.rows[i]
         if i in inside:
             continue
