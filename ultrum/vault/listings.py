@@ -37,7 +37,7 @@ _COLUMNS: Final = ", ".join(f"l.{name}" for name in _FIELDS)
 Filters = Mapping[str, str | Sequence[str]]
 _WORD: Final = re.compile(r"\w+")
 _SCORE: Final = "2 * (instr(' ' || lower(l.title), ?) > 0) + (instr(' ' || lower(l.flow), ?) > 0)"
-_MOST_RANKED: Final = 4000  # a search that finds more is ranked among the first of them
+_MOST_RANKED: Final = 1500  # a search that finds more is ranked among the first of them
 
 
 @dataclass(frozen=True)

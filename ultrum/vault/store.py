@@ -7,6 +7,7 @@ processes may use it at once: what two of them bring at the same time is recorde
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import os
 import sqlite3
@@ -98,7 +99,9 @@ class Vault:
         self.close()
 
     def close(self) -> None:
-        """Let go of the catalogue."""
+        """Let go of the catalogue, with everything recorded on disk."""
+        with contextlib.suppress(sqlite3.Error):  # another process may be doing the same
+            self._connection.execute("PRAGMA wal_checkpoint(PASSIVE)")
         self._connection.close()
 
     def _prepare(self) -> None:
@@ -116,7 +119,7 @@ class Vault:
         """Keep a delivery; the same bytes as the latest only confirm it."""
         checksum = hashlib.sha256(delivery.body).hexdigest()
         self._keep(checksum, delivery.body)
-        with self._changing() as catalogue:
+        with self._changing(durable=False) as catalogue:
             latest = self._newest(source, path)
             if latest is not None and latest.checksum == checksum:
                 catalogue.execute("INSERT INTO confirmations VALUES (?, ?)", (latest.id, _now()))
@@ -298,8 +301,8 @@ class Vault:
     def _changing(self, durable: bool = True) -> Iterator[sqlite3.Connection]:
         """One transaction that no other process can come between.
 
-        A durable one is on disk when it ends; another is safe from a process that dies, and only a
-        power cut may take its last moments.
+        A durable one is on disk when it ends; another is safe from a process that dies at any moment,
+        and on disk when the vault is closed.
         """
         with self._lock, self._failing():
             self._connection.execute(f"PRAGMA synchronous = {'FULL' if durable else 'NORMAL'}")
