@@ -249,7 +249,7 @@ def _look_at_file(name: str, as_json: bool) -> None:
 
 @click.group()
 def vault() -> None:
-    """Look after the vault: list, check, differences, forget, pack."""
+    """Look after the vault: list, verify, forget, pack, unpack."""
 
 
 @vault.command("list")

@@ -15,7 +15,6 @@ from ultrum.practice.messages.words import (
     placed,
     root_of,
     status_codes,
-    urn,
     written,
 )
 from ultrum.practice.observatory import AGENCY, SERIES_ATTRIBUTES, TOPICS, VERSION, Flow
@@ -187,6 +186,3 @@ def _constraint(body: Any, flow: Flow, available: dict[str, list[str]]) -> None:
         part = add(region, "com:KeyValue", id=name)
         for code in codes:
             add(part, "com:Value", code)
-
-
-__all__ = ["specific_schema", "structures_xml", "urn"]

@@ -163,8 +163,10 @@ class SdmxSource:
     def listings(self) -> list[Listing]:
         """Every series of the service; of a flow whose series it does not list, the flow itself."""
         found = []
-        for flow in self.flows()[:_MOST_FLOWS_WALKED]:
+        for number, flow in enumerate(self.flows()):
             try:
+                if number >= _MOST_FLOWS_WALKED:
+                    raise SourceError("listed whole, its series are found by its address")
                 found += self._listings_of(flow)
             except SourceError:
                 found.append(

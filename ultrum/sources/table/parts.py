@@ -183,8 +183,13 @@ def side_by_side(block: Block) -> Block | None:
             rows.append([*[row[k] for k in keys], label, row[place]])
             lines.append(line)
     kept = _without_empty_ends(rows)
+    unfilled = len(rows) - len(kept)
     said = [("layout", f"years down, {'months' if 'M' in kinds else 'quarters'} across")]
     said += [("set aside", f"column '{block.heading.names[k]}'") for k in whole]
+    if unfilled:
+        said.append(
+            ("set aside", f"{unfilled} empty cells before the first or after the last value")
+        )
     grid = Grid(block.grid.name, rows, lines, block.grid.how, block.grid.decisions)
     heading = Heading(names, first_row=block.heading.first_row, line=block.heading.line)
     return replace(

@@ -10,7 +10,7 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.types import Array, Bools, Dates, Floats, Ints
+from ultrum.core.types import Array, Bools
 from ultrum.errors import TableError
 from ultrum.sources.table.dates import ReadDates, cell_text, read_dates
 from ultrum.sources.table.grid import column_array, is_date
@@ -321,6 +321,3 @@ def _text_columns(cells: Mapping[str, Array], numeric: Sequence[str]) -> list[De
         why = f"{kind}, such as '{cell_text(said[0])[:40]}'" if said else "no value at all"
         found.append(Decision(f"column '{name}'", f"kept as a record: {why}"))
     return found
-
-
-__all__ = ["Dates", "Floats", "Ints", "Typed", "typed"]
