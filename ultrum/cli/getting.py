@@ -167,7 +167,13 @@ def _write(
     )
     for file, write in files:
         if file:
-            write(result.to_frame(), file)
+            frame = result.to_frame()
+            write(frame, file)
+            if frame.attrs.get("dates_left_out"):
+                click.echo(
+                    f"{frame.attrs['dates_left_out']} dates that some series lack are left out",
+                    err=True,
+                )
 
 
 @click.command()

@@ -45,7 +45,10 @@ class PullResult:
     failed: dict[str, str] = field(default_factory=dict)
 
     def to_frame(self) -> pd.DataFrame:
-        """Series side by side under headings with unit and currency, or in long form, as the set says."""
+        """Series side by side under headings with unit and currency, or in long form, as the set says.
+
+        With common dates, ``attrs["dates_left_out"]`` counts those that some series lack.
+        """
         if not self.series:
             raise SourceError("Nothing was obtained: " + "; ".join(self.failed.values()))
         frequencies = {s.about.frequency for s in self.series}
@@ -62,7 +65,9 @@ class PullResult:
             columns, axis=1, join="inner" if self.set.dates == "common" else "outer"
         ).sort_index()
         if self.set.dates == "common":
+            every = len(set().union(*[s.index for s in self.series]))
             joined = joined.dropna()
+            joined.attrs["dates_left_out"] = every - len(joined)
         return _filled(joined, self.set.gaps)
 
     def __repr__(self) -> str:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Final
 from urllib.parse import urlencode
 
@@ -59,7 +59,6 @@ class Paths:
     """Paths below a service's entry point, in one of the two versions of the standard."""
 
     rest: str = "2.1"
-    more: Mapping[str, str] = field(default_factory=dict)
 
     def flows(self) -> str:
         """Every dataflow."""

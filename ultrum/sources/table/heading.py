@@ -146,7 +146,7 @@ def _named(grid: Grid, rows: list[int], width: int, first: int, where: str) -> H
     chosen = _unique_row(padded, naming)
     if chosen is not None:
         names = padded[chosen]
-        others = [padded[i] for i in naming if i != chosen and _labels_of(padded[i]) != names]
+        others = [padded[i] for i in naming if i != chosen and padded[i] != names]
     else:
         chosen = naming[-1]
         names = _joined_names([_spread_right(padded[i]) for i in naming[:-1]] + [padded[chosen]])
@@ -189,10 +189,6 @@ def _unique_row(padded: dict[int, list[str]], naming: Sequence[int]) -> int | No
         return None
     codes = [i for i in whole if padded[i][0].lower() in ("code", "id", "key", "series", "symbol")]
     return codes[0] if codes else whole[-1]
-
-
-def _labels_of(texts: Sequence[str]) -> list[str]:
-    return list(texts)
 
 
 def _complete(texts: Sequence[str]) -> bool:
