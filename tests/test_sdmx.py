@@ -3,6 +3,7 @@
 import json
 import tempfile
 from pathlib import Path
+from unittest import mock
 
 import httpx
 import jsonschema
@@ -18,7 +19,7 @@ from ultrum.errors import SourceError
 from ultrum.practice import messages
 from ultrum.practice.observatory import FLOWS
 from ultrum.sources.http import HttpClient
-from ultrum.sources.sdmx import FORMATS, SdmxSource, Span
+from ultrum.sources.sdmx import FORMATS, SdmxSource, Span, csv_data
 from ultrum.sources.sdmx.facts import to_parts
 from ultrum.sources.sdmx.observations import decode
 from ultrum.sources.sdmx.structure import Structure
@@ -195,6 +196,30 @@ class Reading(Scratch):
                 "dataflow;A:F(1.0);I;M: Monthly;X: Tea;2024-02;2\ndataflow;A:F(1.0);I;M: Monthly;X: Tea;2024-01;1\n")  # fmt: skip
         (series,) = self.parts(text)
         self.assertEqual(series.values.tolist(), [1, 2])
+
+    def test_a_short_message_of_one_series_is_read_as_any_other(self):
+        head = "DATAFLOW,FREQ,ITEM,TIME_PERIOD,OBS_VALUE,TITLE,OBS_STATUS"
+        plain = [f'A:F(1.0),M,X,2020-{m:02d},{m / 7},"Prices, all",A' for m in range(1, 13)]
+        alike = {
+            "alike": plain,
+            "a missing value": [*plain, 'A:F(1.0),M,X,2021-01,NaN,"Prices, all",A'],
+            "a status that differs": [*plain, 'A:F(1.0),M,X,2021-01,1.5,"Prices, all",P'],
+            "another series": [*plain, 'A:F(1.0),M,Y,2020-01,3e-5,"Prices, all",A'],
+            "quoted cells": [*plain, '"A:F(1.0)","M","X","2021-01","2.5","Prices, all","A"'],
+        }
+        for name, lines in alike.items():
+            for end in ("\n", "\r\n"):
+                body = end.join([head, *lines, ""]).encode()
+                quick = csv_data.from_csv(body, FLAT.dimensions)
+                with mock.patch.object(csv_data, "_FEW", 0):
+                    slow = csv_data.from_csv(body, FLAT.dimensions)
+                with self.subTest(name, end=end):
+                    self.assertEqual([r.key for r in quick], [r.key for r in slow])
+                    for a, b in zip(quick, slow, strict=True):
+                        np.testing.assert_array_equal(a.values, b.values)
+                        self.assertEqual((a.periods, a.attributes, a.varying), (b.periods, b.attributes, b.varying))
+        self.assertIsNotNone(csv_data._one_series(
+            "\n".join([head, *plain]).encode(), ",", head.split(","), FLAT.dimensions))  # fmt: skip
 
     def test_flat_json_and_attributes_of_groups(self):
         message = {"data": {"dataSets": [{"observations": {"0:0:0": [1.5], "0:0:1": [2.5]},

@@ -77,15 +77,11 @@ class Desk:
         said: Mapping[str, Any] = (
             {"sources": sources} if isinstance(sources, Mapping) else load_settings(sources)
         )
-        groups = groups or said.get("groups", {})
         self.sources = {name: source_settings(name, s) for name, s in said["sources"].items()}
-        self.groups = dict(groups or {})
+        self.groups = dict(groups or said.get("groups", {}))
         self.vault = Vault(path if path is not None else default_vault())
-        self._said, self._policy, self._progress = (
-            said["sources"],
-            policy,
-            progress or (lambda _: None),
-        )
+        self._said, self._policy = said["sources"], policy
+        self._progress = progress or (lambda _: None)
         self._client = HttpClient(policy or HttpPolicy())
         self._obtainer = Obtainer(
             self.vault, self.sources, self._client, self._progress, offline, at
@@ -112,6 +108,11 @@ class Desk:
         return self._obtainer.offline or bool(self._obtainer.at)
 
     @property
+    def instant(self) -> str:
+        """Instant as of which the vault is seen; empty for now."""
+        return self._obtainer.at
+
+    @property
     def used(self) -> list[Record]:
         """Deliveries used in this session."""
         return self._obtainer.used
@@ -124,11 +125,8 @@ class Desk:
         instant : str
             ISO 8601; a day means its end.
         """
-        moment = (
-            instant
-            if "T" in instant
-            else f"{resolve_day(instant, date.today(), end=True)}T23:59:59.999999Z"
-        )
+        last = "" if "T" in instant else resolve_day(instant, date.today(), end=True)
+        moment = f"{last}T23:59:59.999999Z" if last else instant
         return Desk(self.vault.path, sources=self._said, groups=self.groups, progress=self._progress,
                     policy=self._policy, at=moment)  # fmt: skip
 

@@ -214,7 +214,7 @@ class _Job:
         first = {m.address.partition(":")[0]: m for m in members}
         for member in first.values():  # what all series of a source need is asked for once
             self._warm(member)
-        with ThreadPoolExecutor(self.desk.connections) as pool:
+        with ThreadPoolExecutor(self.desk.connections + 4) as pool:
             list(pool.map(self._warm, members))
 
     def _warm(self, member: Member) -> None:

@@ -52,7 +52,7 @@ def snapshot_series(desk: Desk, wanted: Address, settings: SnapshotSettings) -> 
     seen: dict[int, tuple[str, LoneFigure]] = {}
     revised = 0
     for record in desk.vault.vintages(wanted.source, settings.path):
-        limit = desk._obtainer.at
+        limit = desk.instant
         if limit and record.retrieved > limit:
             continue
         decimal = settings.options.get("decimal")

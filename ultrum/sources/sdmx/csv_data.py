@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import re
 from collections.abc import Sequence
 from typing import Any, Final
@@ -17,7 +18,9 @@ from ultrum.sources.sdmx.raw import RawSeries
 _ABOUT_THE_ROW: Final = ("DATAFLOW", "STRUCTURE", "STRUCTURE_ID", "STRUCTURE_NAME", "ACTION")
 _TIME, _VALUE = "TIME_PERIOD", "OBS_VALUE"
 _MANY: Final = 1 << 20  # bytes from which several threads pay
+_FEW: Final = 1 << 17  # bytes up to which plain rows are quicker than columns
 _MISSING: Final = ["", "NaN", "NA", "nan", "-"]
+_NUMBER: Final = re.compile(r"[-+0-9.eE ]*").fullmatch
 
 
 def from_csv(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
@@ -28,6 +31,8 @@ def from_csv(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
     absent = [c for c in (*dimensions, _TIME, _VALUE) if c not in header]
     if absent:
         raise ValueError(f"column {', '.join(absent)} is not in it; it has {', '.join(header)}")
+    if len(body) <= _FEW and (alone := _one_series(body, mark, header, dimensions)):
+        return [alone]
     kinds = {_VALUE: pa.float64(), _TIME: pa.dictionary(pa.int32(), pa.string())}
     needed = [name for name in header if name not in _ABOUT_THE_ROW]
     types = {name: kinds.get(name, pa.string()) for name in needed}
@@ -47,6 +52,38 @@ def from_csv(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
         ),
     ).unify_dictionaries()
     return _series(table, needed, dimensions)
+
+
+def _one_series(
+    body: bytes, mark: str, header: Sequence[str], dimensions: Sequence[str]
+) -> RawSeries | None:
+    """A short message of one series whose rows differ in period and value only; else None.
+
+    What every row repeats before the period and behind the value is cut out as text, which is far
+    quicker than splitting it into cells.
+    """
+    text = body.decode("utf-8-sig").replace("\r\n", "\n").rstrip("\n")
+    rows = text[text.find("\n") + 1 :]
+    first = rows.split("\n", 1)[0]
+    cells = next(csv.reader([first], delimiter=mark), [])
+    at = header.index(_TIME)
+    before = "".join(f"{c}{mark}" for c in cells[:at])
+    if len(cells) != len(header) or header[at + 1 : at + 2] != [_VALUE] or '"' in before:
+        return None
+    behind = first[len(before) + len(cells[at]) + 1 + len(cells[at + 1]) :]
+    inner = rows.removeprefix(before).removesuffix(behind).replace(f"{behind}\n{before}", "\n")
+    pairs = [line.split(mark) for line in inner.split("\n")]
+    if any(len(pair) != 2 for pair in pairs):
+        return None
+    labels, values = map(list, zip(*pairs, strict=True))
+    plain = "".join([v for v in values if v not in _MISSING])
+    if "" in labels or not _NUMBER(plain) or any('"' in t for t in labels):
+        return None
+    said = {n: _code(c) for n, c in zip(header, cells, strict=True) if n not in _ABOUT_THE_ROW}
+    key = ".".join(said[d] for d in dimensions)
+    numbers = np.array([np.nan if v in _MISSING else float(v) for v in values])
+    own = {n: c for n, c in said.items() if c and n not in (*dimensions, _TIME, _VALUE)}
+    return RawSeries(key, labels, np.arange(len(labels)), numbers, own)
 
 
 def _id(name: str) -> str:
