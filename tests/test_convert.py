@@ -19,7 +19,7 @@ def slow(values, frequency, how, require=1.0):
         present = part.dropna()
         enough = len(present) >= require * expected and len(present)
         simple = {
-            "sum": present.sum, "mean": present.mean, "high": present.max, "low": present.min,
+            "sum": present.sum, "mean": present.mean, "high": present.max, "low": present.min, "median": present.median,
             "compound": lambda p=present: (1 + p).prod() - 1, "log sum": present.sum,
         }  # fmt: skip
         if how == "first":

@@ -1,9 +1,10 @@
 """From downloaded series to betas and costs of equity, with every step checked and traced.
 
-The map: get data (`Desk`, `read_series`), shape them (`to_frequency`, `growth`), make returns
-(`returns`, `excess`, `per_period`), line them up (`align`), estimate (`regress`, `factor_betas`,
-`cost_of_equity`), or say the whole job in a study file (`run_study`). `practice` is a made-up
-world to try everything on. Names are imported when first used.
+The map: get data (`Desk`, `read_series`), shape them (`to_frequency`, `disaggregate`, `growth`,
+`rebase`, `deflate`, `splice`, `composite`, `spells` …), change currencies (`RateTable`, `to_currency`),
+make returns (`returns`, `excess`, `per_period`), line them up (`align`), estimate (`regress`,
+`factor_betas`, `cost_of_equity`), or say the whole job in a study file (`run_study`). `practice` is a
+made-up world to try everything on. Names are imported when first used.
 """
 
 from __future__ import annotations
@@ -13,9 +14,11 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from ultrum import practice as practice
+    from ultrum.core.convert import to_bars as to_bars
     from ultrum.core.convert import to_frequency as to_frequency
     from ultrum.core.currency import to_currency as to_currency
     from ultrum.core.descriptor import Descriptor as Descriptor
+    from ultrum.core.disaggregate import disaggregate as disaggregate
     from ultrum.core.frequency import Frequency as Frequency
     from ultrum.core.panel import Panel as Panel
     from ultrum.core.panel import align as align
@@ -25,6 +28,7 @@ if TYPE_CHECKING:
     from ultrum.core.pricing.cost_of_equity import cost_of_equity as cost_of_equity
     from ultrum.core.pricing.cost_of_equity import premium as premium
     from ultrum.core.rates import per_period as per_period
+    from ultrum.core.ratetable import RateTable as RateTable
     from ultrum.core.regression.ols import regress as regress
     from ultrum.core.regression.results import BetaTable as BetaTable
     from ultrum.core.regression.results import Fit as Fit
@@ -36,7 +40,21 @@ if TYPE_CHECKING:
     from ultrum.core.returns import untraded_share as untraded_share
     from ultrum.core.series import SeriesTable as SeriesTable
     from ultrum.core.series import TimeSeries as TimeSeries
+    from ultrum.core.transform.composite import composite as composite
+    from ultrum.core.transform.growth import difference as difference
     from ultrum.core.transform.growth import growth as growth
+    from ultrum.core.transform.innovations import innovations as innovations
+    from ultrum.core.transform.levels import cumulate as cumulate
+    from ultrum.core.transform.levels import deflate as deflate
+    from ultrum.core.transform.levels import fill as fill
+    from ultrum.core.transform.levels import lag as lag
+    from ultrum.core.transform.levels import rebase as rebase
+    from ultrum.core.transform.levels import spread as spread
+    from ultrum.core.transform.roll import bands as bands
+    from ultrum.core.transform.roll import roll as roll
+    from ultrum.core.transform.spells import spells as spells
+    from ultrum.core.transform.splice import splice as splice
+    from ultrum.core.transform.standardise import standardise as standardise
     from ultrum.desk import Desk as Desk
     from ultrum.desk import SeriesSet as SeriesSet
     from ultrum.errors import UltrumError as UltrumError
@@ -56,6 +74,7 @@ _HOME = {
     "Frequency": "core.frequency",
     "Panel": "core.panel",
     "Premium": "core.pricing.cost_of_equity",
+    "RateTable": "core.ratetable",
     "SeriesSet": "desk",
     "SeriesTable": "core.series",
     "Study": "study",
@@ -63,17 +82,33 @@ _HOME = {
     "UltrumError": "errors",
     "adjust_prices": "core.returns",
     "align": "core.panel",
+    "bands": "core.transform.roll",
     "break_test": "core.regression.stability",
+    "composite": "core.transform.composite",
     "cost_of_equity": "core.pricing.cost_of_equity",
+    "cumulate": "core.transform.levels",
+    "deflate": "core.transform.levels",
+    "difference": "core.transform.growth",
+    "disaggregate": "core.disaggregate",
     "excess": "core.returns",
     "factor_betas": "core.pricing.betas",
+    "fill": "core.transform.levels",
     "growth": "core.transform.growth",
+    "innovations": "core.transform.innovations",
+    "lag": "core.transform.levels",
     "per_period": "core.rates",
     "premium": "core.pricing.cost_of_equity",
     "read_series": "sources.table",
+    "rebase": "core.transform.levels",
     "regress": "core.regression.ols",
     "returns": "core.returns",
+    "roll": "core.transform.roll",
     "run_study": "study",
+    "spells": "core.transform.spells",
+    "splice": "core.transform.splice",
+    "spread": "core.transform.levels",
+    "standardise": "core.transform.standardise",
+    "to_bars": "core.convert",
     "to_currency": "core.currency",
     "to_frequency": "core.convert",
     "traded_prices": "core.returns",

@@ -7,52 +7,45 @@ unfinished last period is always left out.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Final
 
 import numpy as np
 
 from ultrum.core.descriptor import ZERO_COST, Descriptor
 from ultrum.core.frequency import Frequency
+from ultrum.core.grouping import (
+    Grouping,
+    Session,
+    expected_sizes,
+    extreme_block,
+    group,
+    last_rows,
+    median_block,
+    reduce_block,
+    sum_block,
+    weekdays_after,
+)
 from ultrum.core.series import Causes, SeriesTable, TimeSeries, on_block
-from ultrum.core.types import Bools, Dates, Floats, Ints
+from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import FrequencyError, UnitError
 
-HOWS: Final = ("sum", "mean", "last", "first", "high", "low", "compound", "log sum")
+HOWS: Final = ("sum", "mean", "last", "first", "high", "low", "median", "compound", "log sum")
 STALE_AFTER: Final = 5
 STALE: Final = "stale price"
 _BY_MEASURE: Final = {
     "price": "last", "stock": "last", "quote": "last", "flow": "sum", "score": "mean",
     "return": "compound", "log_return": "log sum",
 }  # fmt: skip
+_OF_BARS: Final = {
+    "open": "first", "high": "high", "low": "low", "close": "last", "volume": "sum",
+    "open interest": "last",
+}  # fmt: skip
+_BARRED: Final = ("price", "quote", "index", "flow", "stock", "")
+_WHOLE: Final = ("sum", "compound", "log sum")
 _BY_TIMING: Final = {"end": "last", "start": "first", "average": "mean"}
-_TIMING_AFTER: Final = {"last": "end", "first": "start", "mean": "average", "sum": "total"}
-
-
-@dataclass(frozen=True)
-class Grouping:
-    """Which rows of the source fall in which period of the target.
-
-    ``first`` holds the first row of each period and ``size`` the number of rows; periods that hold
-    no row at all are missing from ``ordinals``.
-    """
-
-    ordinals: Ints
-    first: Ints
-    size: Ints
-    of_row: Ints
-
-    @property
-    def last(self) -> Ints:
-        """Last row of each period."""
-        return self.first + self.size - 1
-
-    @classmethod
-    def by(cls, target: Frequency, ends: Dates) -> Grouping:
-        """Group rows by the period of ``target`` their last day falls in."""
-        of_row = target.ordinals(ends)
-        ordinals, first, size = np.unique(of_row, return_index=True, return_counts=True)
-        return cls(ordinals, first.astype(np.int64), size.astype(np.int64), of_row)
+_TIMING_AFTER: Final = {
+    "last": "end", "first": "start", "mean": "average", "median": "average", "sum": "total",
+}  # fmt: skip
 
 
 @on_block
@@ -65,6 +58,8 @@ def to_frequency(
     stale_after: int = STALE_AFTER,
     risk_free: TimeSeries | None = None,
     through: str | None = None,
+    session_close: str = "",
+    time_zone: str = "",
 ) -> SeriesTable:
     """Convert to a lower frequency.
 
@@ -74,8 +69,9 @@ def to_frequency(
         Series of a higher frequency.
     frequency : str or Frequency
         The frequency wanted, such as ``"Q"``.
-    how : {"sum", "mean", "last", "first", "high", "low", "compound", "log sum"}, optional
-        Defaults to what the measure and timing of each series ask for.
+    how : {"sum", "mean", "last", "first", "high", "low", "median", "compound", "log sum"}, optional
+        Defaults to what the measure and timing of each series ask for; the open, high, low, close and
+        volume of bars each become those of the longer bar.
     require : float
         Share of a period's expected observations that must be present for sums, means and
         compounding. For daily data a period is expected to have the rows the table has.
@@ -85,6 +81,11 @@ def to_frequency(
         Needed to compound returns that are in excess of it: ∏(1+f+rf) − ∏(1+rf).
     through : str, optional
         Day up to which the data are known to be whole, when that is later than the last row.
+    session_close : str
+        Of intraday data, the clock time at which a trading day ends, such as ``"17:00"``; later
+        observations belong to the next day. By default days end at midnight.
+    time_zone : str
+        Where that clock stands, such as ``"UTC"``; by default the time zone of the data.
 
     Returns
     -------
@@ -110,37 +111,71 @@ def to_frequency(
     _check_direction(x, target)
     if target == x.frequency:
         return x
-    ends = last_days(x)
-    grouping = Grouping.by(target, ends)
-    kept, left_out = finished(target, grouping, ends, through)
+    grouping = group(x, target, Session(session_close, time_zone), through)
     methods = [how or default_method(about) for about in x.about]
     block = np.full((len(grouping.ordinals), len(methods)), np.nan)
     stale = np.zeros(block.shape, dtype=bool)
     for method in dict.fromkeys(methods):
-        columns = [i for i, each in enumerate(methods) if each == method]
-        _check_sense(method, [x.about[i] for i in columns])
+        columns = np.array([i for i, each in enumerate(methods) if each == method])
+        _check_sense(method, x, target, [x.about[i] for i in columns])
         if method == "last":
             block[:, columns], stale[:, columns] = _last(x, columns, grouping, target, stale_after)
-            continue
-        part = x.block[:, columns]
-        if method == "first":
-            block[:, columns] = part[grouping.first]
-            continue
-        whole = (
-            _compound(x, columns, grouping, risk_free)
-            if method == "compound"
-            else _reduce(part, grouping, method)
-        )
-        expected = _expected(x.frequency, target, grouping)
-        block[:, columns] = _blank(whole, part, grouping, expected, require)
-    abouts = [_after(a, target, m, left_out) for a, m in zip(x.about, methods, strict=True)]
-    index = target.index(grouping.ordinals[kept])
-    return SeriesTable.build(block[kept], index, abouts, _stale_causes(x, stale, grouping))
+        elif method == "first":
+            block[:, columns] = x.block[np.ix_(grouping.first, columns)]
+        else:
+            whole, count = _reduced(x, columns, grouping, method, risk_free)
+            needed = np.ceil(require * expected_sizes(x.frequency, target, grouping) - 1e-9)
+            block[:, columns] = np.where(count >= np.maximum(needed, 1.0)[:, None], whole, np.nan)
+    abouts = [
+        _after(a, target, m, grouping.left_out) for a, m in zip(x.about, methods, strict=True)
+    ]
+    kept = grouping.finished
+    causes = _stale_causes(x, stale, grouping)
+    return SeriesTable.build(block[kept], grouping.index[kept], abouts, causes)
+
+
+def to_bars(
+    x: TimeSeries,
+    frequency: str | Frequency,
+    *,
+    session_close: str = "",
+    time_zone: str = "",
+) -> SeriesTable:
+    """Open, high, low and close of each longer period, from single prices.
+
+    Bars themselves are made longer with :func:`to_frequency`.
+
+    Parameters
+    ----------
+    x : TimeSeries
+        Prices or quotes.
+    frequency : str or Frequency
+    session_close, time_zone : str
+        As for :func:`to_frequency`.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> days = pd.bdate_range("2024-04-29", "2024-05-31")
+    >>> price = TimeSeries.wrap(pd.Series(range(25), days, dtype=float), measure="price", unit="QML")
+    >>> to_bars(price, "M").to_pandas().iloc[-1].tolist()
+    [2.0, 24.0, 2.0, 24.0]
+    """
+    made = []
+    for field, how in _OF_BARS.items():
+        if field in ("open", "high", "low", "close"):
+            part = to_frequency(
+                x, frequency, how=how, require=0.0, session_close=session_close, time_zone=time_zone
+            )
+            made.append(part.described(name=field))
+    return SeriesTable.of(made)
 
 
 def default_method(about: Descriptor) -> str:
     """How a series is brought to a lower frequency when nothing is said."""
-    method = _BY_MEASURE.get(about.measure)
+    field = about.name.rpartition(".")[2].lower()
+    method = _OF_BARS.get(field) if about.measure in _BARRED else None
+    method = method or _BY_MEASURE.get(about.measure)
     if method is None and about.measure in ("index", "rate", ""):
         method = _BY_TIMING.get(about.timing)
     if method is None and not about.measure and about.timing == "total":
@@ -153,70 +188,27 @@ def default_method(about: Descriptor) -> str:
     return method
 
 
-def last_days(x: SeriesTable) -> Dates:
-    """Last day of each row's period."""
-    if x.frequency.code in "HN":
-        return x.index.to_numpy().astype("datetime64[D]")
-    return x.frequency.ends(x.ordinals)
-
-
-def finished(
-    target: Frequency, grouping: Grouping, ends: Dates, through: str | None = None
-) -> tuple[Bools, str | None]:
-    """Mask of finished periods, and the name of the one left out.
-
-    The last period is finished when no weekday of it remains after the last row.
-    """
-    kept = np.ones(len(grouping.ordinals), dtype=bool)
-    if not len(kept):
-        return kept, None
-    known = ends[-1] if through is None else max(ends[-1], np.datetime64(through, "D"))
-    last_day = target.ends(grouping.ordinals[-1:])[0]
-    remaining = np.busday_count(known + 1, last_day + 1) if known < last_day else 0
-    if remaining == 0:
-        return kept, None
-    kept[-1] = False
-    return kept, f"{target.labels(grouping.ordinals[-1:])[0]} (data end {known})"
-
-
-def last_rows(block: Floats, grouping: Grouping) -> Ints:
-    """Row of the last valid value in each period and column, −1 where there is none."""
-    rows = np.arange(len(block))[:, None]
-    valid = np.where(np.isfinite(block), rows, -1)
-    return np.asarray(np.maximum.reduceat(valid, grouping.first, axis=0), dtype=np.int64)
-
-
-def weekdays_after(days: Dates, ends: Dates) -> Ints:
-    """Weekdays after each day up to and including its period's end."""
-    return np.asarray(np.busday_count(days + 1, ends + 1), dtype=np.int64)
-
-
 def _check_direction(x: SeriesTable, target: Frequency) -> None:
     if target < x.frequency:
         raise FrequencyError(
             f"{x.names[0]} is {x.frequency.name}; {target.name} is higher. A higher frequency must "
             "be estimated: say by which method with disaggregate."
         )
-    if not target.contains(x.frequency):
+    if x.frequency.code != "W" and not target.contains(x.frequency):
         raise FrequencyError(
             f"{x.frequency.name} periods do not fit whole into {target.name} ones; "
             "start from daily data or choose another target."
         )
 
 
-def _expected(source: Frequency, target: Frequency, grouping: Grouping) -> Ints:
-    """Observations each period should have: by the calendar, or the table's own trading days."""
-    if source.is_dated:
-        return grouping.size
-    spans = source.ordinals(target.ends(grouping.ordinals)) - source.ordinals(
-        target.starts(grouping.ordinals)
-    )
-    return np.asarray(spans + 1, dtype=np.int64)
-
-
-def _check_sense(method: str, abouts: list[Descriptor]) -> None:
+def _check_sense(method: str, x: SeriesTable, target: Frequency, abouts: list[Descriptor]) -> None:
     if method not in HOWS:
         raise UnitError(f"how='{method}' is not known; it is one of {', '.join(HOWS)}.")
+    if x.frequency.code == "W" and target.code != "W" and method in _WHOLE:
+        raise FrequencyError(
+            f"{abouts[0].name}: weeks do not fit whole into a {target.noun}, so a {method} over weeks "
+            "counts days of the neighbour. Start from daily data, or take how='mean' or 'last'."
+        )
     for about in abouts:
         if method == "sum" and about.measure in ("index", "price", "rate", "quote", "return"):
             raise UnitError(
@@ -229,40 +221,37 @@ def _check_sense(method: str, abouts: list[Descriptor]) -> None:
             )
 
 
-def _reduce(block: Floats, grouping: Grouping, method: str) -> Floats:
-    valid = np.isfinite(block)
+def _reduced(
+    x: SeriesTable, columns: Ints, grouping: Grouping, method: str, risk_free: TimeSeries | None
+) -> tuple[Floats, Ints]:
+    """What a method makes of the valid values of each period, and their number."""
+    block = x.block
+    if method == "compound":
+        return _compound(x, columns, grouping, risk_free)
     if method in ("high", "low"):
-        filler, take = (-np.inf, np.maximum) if method == "high" else (np.inf, np.minimum)
-        return np.asarray(take.reduceat(np.where(valid, block, filler), grouping.first, axis=0))
-    totals = np.add.reduceat(np.where(valid, block, 0.0), grouping.first, axis=0)
-    if method != "mean":
-        return np.asarray(totals)
-    count = np.add.reduceat(valid.astype(np.int64), grouping.first, axis=0)
-    return np.asarray(totals / np.maximum(count, 1))
-
-
-def _blank(
-    result: Floats, block: Floats, grouping: Grouping, expected: Ints, require: float
-) -> Floats:
-    """Missing where fewer than the required share of observations is present."""
-    count = np.add.reduceat(np.isfinite(block).astype(np.int64), grouping.first, axis=0)
-    needed = np.maximum(np.ceil(require * expected - 1e-9), 1.0)
-    return np.where(count >= needed[:, None], result, np.nan)
+        return extreme_block(
+            block, columns, grouping, np.maximum if method == "high" else np.minimum
+        )
+    if method == "median":
+        return median_block(block, columns, grouping)
+    totals, count = sum_block(block, columns, grouping)
+    return (totals / np.maximum(count, 1) if method == "mean" else totals), count
 
 
 def _last(
-    x: SeriesTable, columns: list[int], grouping: Grouping, target: Frequency, stale_after: int
+    x: SeriesTable, columns: Ints, grouping: Grouping, target: Frequency, stale_after: int
 ) -> tuple[Floats, Bools]:
     """Last values, missing where stale, and the mask of the stale ones."""
-    block, ends = x.block[:, columns], last_days(x)
-    rows = last_rows(block, grouping)
-    values = np.take_along_axis(block, np.maximum(rows, 0), axis=0)
-    if x.frequency.is_dated:
-        period_ends = np.broadcast_to(target.ends(grouping.ordinals)[:, None], rows.shape)
-        old = weekdays_after(ends[np.maximum(rows, 0)], period_ends) > stale_after
+    rows = last_rows(x.block, columns, grouping)
+    values = x.block[np.maximum(rows, 0), columns]
+    if target.code in "HN":
+        old = np.zeros(rows.shape, dtype=bool)
+    elif x.frequency.is_dated or x.frequency.code == "W":
+        closing = np.broadcast_to(target.ends(grouping.ordinals)[:, None], rows.shape)
+        old = weekdays_after(grouping.days[np.maximum(rows, 0)], closing) > stale_after
     else:
-        closing = ends[grouping.last] == target.ends(grouping.ordinals)
-        old = (rows != grouping.last[:, None]) | ~closing[:, None]
+        whole = grouping.days[grouping.last] == target.ends(grouping.ordinals)
+        old = (rows != grouping.last[:, None]) | ~whole[:, None]
     return np.where((rows < 0) | old, np.nan, values), old & (rows >= 0)
 
 
@@ -277,21 +266,26 @@ def _stale_causes(x: SeriesTable, stale: Bools, grouping: Grouping) -> Causes:
 
 
 def _compound(
-    x: SeriesTable, columns: list[int], grouping: Grouping, risk_free: TimeSeries | None
-) -> Floats:
-    block = x.block[:, columns]
-    base = np.zeros_like(block)
-    excess = [i for i, c in enumerate(columns) if x.about[c].excess_of]
-    if excess:
-        base[:, excess] = _matching_rate(x, [x.about[columns[i]] for i in excess], risk_free)[
-            :, None
-        ]
-    whole = _product(np.where(np.isfinite(block), 1.0 + block + base, 1.0), grouping)
-    return np.asarray(whole - _product(1.0 + base, grouping))
+    x: SeriesTable, columns: Ints, grouping: Grouping, risk_free: TimeSeries | None
+) -> tuple[Floats, Ints]:
+    """∏(1+r) − 1, or for excess returns ∏(1+f+rf) − ∏(1+rf)."""
+    excess = [c for c in columns if x.about[c].excess_of]
+    if not excess:
+        whole, count = reduce_block(x.block, columns, grouping, _gross, 0.0)
+        return whole - 1.0, count
+    base = np.zeros((len(x), len(columns)))
+    rates = _matching_rate(x, [x.about[c] for c in excess], risk_free)
+    base[:, np.isin(columns, excess)] = rates[:, None]
+    every = np.arange(len(columns))
+    financed = x.block[:, columns] + base
+    count = reduce_block(financed, every, grouping, _gross, 0.0)[1]
+    financed = np.where(np.isfinite(financed), financed, 0.0)
+    own = reduce_block(financed, every, grouping, _gross, 0.0)[0]
+    return own - reduce_block(base, every, grouping, _gross, 0.0)[0], count
 
 
-def _product(gross: Floats, grouping: Grouping) -> Floats:
-    return np.asarray(np.multiply.reduceat(gross, grouping.first, axis=0))
+def _gross(part: Floats) -> Floats:
+    return np.asarray(np.prod(1.0 + part, axis=0))
 
 
 def _matching_rate(

@@ -312,6 +312,18 @@ def periods_in(duration: str, frequency: Frequency) -> int:
     )
 
 
+def months_in(duration: str) -> int:
+    """Months in a duration of years or months; 0 for one of weeks or days.
+
+    Examples
+    --------
+    >>> months_in("P2Y"), months_in("P10D")
+    (24, 0)
+    """
+    found = _DURATION.match(str(duration).upper())
+    return int(found[1]) * {"Y": 12, "M": 1}.get(found[2], 0) if found else 0
+
+
 def ordinals_of_labels(labels: Any, frequency: Frequency) -> Ints:
     """Ordinals of many SDMX period names at once.
 

@@ -1,14 +1,20 @@
-"""Change from an earlier period: growth rates, simple or logarithmic."""
+"""Change from an earlier period: growth rates, simple or logarithmic, and differences."""
 
 from __future__ import annotations
+
+from typing import Final
 
 import numpy as np
 
 from ultrum.core.descriptor import Descriptor
-from ultrum.core.frequency import periods_in
+from ultrum.core.frequency import months_in, periods_in
+from ultrum.core.grouping import weekdays_after
 from ultrum.core.series import SeriesTable, on_block
-from ultrum.core.types import Floats, Ints
+from ultrum.core.transform.windows import months_before
+from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import UnitError
+
+_OLDEST: Final = 5  # weekdays that an earlier daily value may lie before its day
 
 
 @on_block
@@ -22,7 +28,8 @@ def growth(
     x : TimeSeries or SeriesTable
         Levels: prices, indices, stocks or flows.
     over : str
-        ISO 8601 duration, such as ``"P1Y"`` or ``"P3M"``.
+        ISO 8601 duration, such as ``"P1Y"`` or ``"P3M"``. Of daily data the earlier value is the last on
+        or before the same day, at most five weekdays old.
     kind : {"simple", "log"}
         x/x₋ − 1, or log(x/x₋).
     annualised : bool
@@ -52,23 +59,88 @@ def growth(
         raise UnitError(f"kind='{kind}' is not known; it is simple or log.")
     for about in x.about:
         _check_level(about, x[about.name].values.to_numpy())
-    lag = periods_in(over, x.frequency)
-    grown, rows = _growth(x.block, x.ordinals, lag, kind)
+    rows, earlier, there = _earlier(x, over)
+    ratio = np.where(there[:, None], x.block[rows] / x.block[earlier], np.nan)
+    grown = np.log(ratio) if kind == "log" else ratio - 1.0
     if annualised:
-        grown = _annualise(grown, x.frequency.periods_per_year / lag, kind)
+        months = months_in(over)
+        lag = (
+            months / 12 if months else periods_in(over, x.frequency) / x.frequency.periods_per_year
+        )
+        grown = _annualise(grown, 1.0 / lag, kind)
     facts = {"measure": "rate", "unit": "decimal", "currency": "", "base_period": ""}
     said = annualised or None
     abouts = [a.stepped("growth", facts, over=over, kind=kind, annualised=said) for a in x.about]
     return SeriesTable.build(grown, x.index[rows], abouts)
 
 
-def _growth(block: Floats, ordinals: Ints, lag: int, kind: str) -> tuple[Floats, Ints]:
-    """Growth on every row that is at least ``lag`` periods after the first."""
-    rows = np.flatnonzero(ordinals >= ordinals[0] + lag) if len(ordinals) else ordinals
+@on_block
+def difference(x: SeriesTable, *, over: str | None = None) -> SeriesTable:
+    """Change of each series over a calendar span, in its own unit.
+
+    Parameters
+    ----------
+    x : TimeSeries or SeriesTable
+        Rates, indices, stocks, scores; not returns.
+    over : str, optional
+        ISO 8601 duration; by default one period.
+
+    Returns
+    -------
+    TimeSeries or SeriesTable
+        Missing where either end is. The change of a stock is a flow; that of a rate stays a rate.
+
+    Raises
+    ------
+    UnitError
+        If ``x`` holds returns, which are changes already.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> from ultrum.core.series import TimeSeries
+    >>> rate = pd.Series([0.02, 0.025], pd.period_range("2024-01", periods=2, freq="M"))
+    >>> difference(TimeSeries.wrap(rate, measure="rate", timing="end")).to_pandas().round(4).tolist()
+    [0.005]
+    """
+    for about in x.about:
+        if about.is_return:
+            raise UnitError(f"{about.name} holds returns, which are changes already.")
+    rows, earlier, there = _earlier(x, over)
+    made = np.where(there[:, None], x.block[rows] - x.block[earlier], np.nan)
+    abouts = []
+    for about in x.about:
+        measure = {"stock": "flow", "rate": "rate", "flow": "flow"}.get(about.measure, "")
+        timing = "total" if about.measure == "stock" else about.timing
+        facts = {"measure": measure, "timing": timing}
+        abouts.append(about.stepped("difference", facts, over=over or f"1 {x.frequency.noun}"))
+    return SeriesTable.build(made, x.index[rows], abouts)
+
+
+def _earlier(x: SeriesTable, over: str | None) -> tuple[Ints, Ints, Bools]:
+    """Rows that have something to change from, the row of that, and whether it is there."""
+    ordinals = x.ordinals
+    if not len(ordinals):
+        return ordinals, ordinals, ordinals.astype(bool)
+    if x.frequency.is_dated and (over is None or months_in(over)):
+        return _earlier_day(x, months_in(over) if over else 0)
+    lag = 1 if over is None else periods_in(over, x.frequency)
+    rows = np.flatnonzero(ordinals >= ordinals[0] + lag)
     earlier = np.searchsorted(ordinals, ordinals[rows] - lag)
-    there = ordinals[np.minimum(earlier, len(ordinals) - 1)] == ordinals[rows] - lag
-    ratio = np.where(there[:, None], block[rows] / block[earlier], np.nan)
-    return (np.log(ratio) if kind == "log" else ratio - 1.0), rows
+    return rows, earlier, ordinals[earlier] == ordinals[rows] - lag
+
+
+def _earlier_day(x: SeriesTable, months: int) -> tuple[Ints, Ints, Bools]:
+    """For dated series: the observation before, or the last on or before the same day months ago."""
+    if not months:
+        rows = np.arange(1, len(x))
+        return rows, rows - 1, np.ones(len(rows), dtype=bool)
+    days = x.frequency.starts(x.ordinals)
+    back = months_before(days, months)
+    place = np.searchsorted(days, back, side="right") - 1
+    rows = np.flatnonzero(place >= 0)
+    fresh = weekdays_after(days[place[rows]], back[rows]) <= _OLDEST
+    return rows, place[rows], fresh
 
 
 def _annualise(grown: Floats, times: float, kind: str) -> Floats:

@@ -1,0 +1,152 @@
+"""What a series brought that its own past did not foretell."""
+
+from __future__ import annotations
+
+from typing import Final
+
+import numpy as np
+
+from ultrum.core.series import SeriesTable, TimeSeries, on_block
+from ultrum.core.types import Floats, Ints
+from ultrum.errors import EstimationError, UnitError
+
+CRITERIA: Final = ("bic", "aic")
+
+
+@on_block
+def innovations(
+    x: SeriesTable,
+    *,
+    most_lags: int | None = None,
+    criterion: str = "bic",
+    sample: str = "all",
+    min_obs: int = 60,
+) -> SeriesTable:
+    """Residuals of an autoregression with a constant, its order chosen by an information criterion.
+
+    Parameters
+    ----------
+    x : TimeSeries or SeriesTable
+        Rates, growth, scores: a trending level has no innovations of use.
+    most_lags : int, optional
+        By default floor(12·(T/100)^(1/4)) (Schwert 1989), and at most a quarter of the values.
+    criterion : {"bic", "aic"}
+        T·log(RSS/T) plus log(T) or 2 for each coefficient, over one common sample (Schwarz 1978;
+        Akaike 1974).
+    sample : {"all", "expanding"}
+        ``"all"`` estimates once, with hindsight. ``"expanding"`` forecasts each period from an
+        autoregression on what was known the period before, chosen and estimated anew each time.
+    min_obs : int
+        Values the first expanding estimate has.
+
+    Returns
+    -------
+    TimeSeries or SeriesTable
+        Missing at periods whose lags are not all there.
+
+    Raises
+    ------
+    UnitError
+        If ``x`` is a price, index, stock or quote.
+    EstimationError
+        If too few values are there.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd
+    >>> noise = np.random.default_rng(1).normal(size=200)
+    >>> x = pd.Series(noise, pd.period_range("2004-01", periods=200, freq="M"))
+    >>> made = innovations(TimeSeries.wrap(x, measure="rate"))
+    >>> dict(made.about.trail[-1].settings)["lags"]
+    '0'
+    """
+    if criterion not in CRITERIA:
+        raise UnitError(
+            f"criterion='{criterion}' is not known; it is one of {', '.join(CRITERIA)}."
+        )
+    if sample not in ("all", "expanding"):
+        raise UnitError(f"sample='{sample}' is not known; it is all or expanding.")
+    made = []
+    for name in x.names:
+        about = x[name].about
+        if about.measure in ("price", "index", "stock", "quote"):
+            raise UnitError(f"{name} is a level ({about.measure}); take its growth first.")
+        values, lags = _of_one(x[name], most_lags, criterion, sample, min_obs)
+        said = about.stepped("innovations", lags=lags, criterion=criterion, sample=sample)
+        made.append(TimeSeries.build(values, x.index, said))
+    return SeriesTable.of(made)
+
+
+def _of_one(
+    series: TimeSeries, most_lags: int | None, criterion: str, sample: str, min_obs: int
+) -> tuple[Floats, int | str]:
+    values, rows = _on_calendar(series)
+    count = int(np.isfinite(values).sum())
+    most = min(int(12 * (count / 100) ** 0.25), count // 4) if most_lags is None else most_lags
+    if count < 2 * (most + 2):
+        raise EstimationError(
+            f"{series.name}: {count} values are too few for an autoregression of up to {most} lags."
+        )
+    lagged = _lagged(values, most)
+    if sample == "all":
+        order = _order(values, lagged, most, criterion)
+        found = np.full(len(values), np.nan)
+        used = np.isfinite(values) & np.isfinite(lagged[:, : order + 1]).all(axis=1)
+        found[used] = values[used] - lagged[used, : order + 1] @ _coefficients(
+            values[used], lagged[used, : order + 1]
+        )
+        return found[rows], order
+    return _expanding(values, lagged, most, criterion, min_obs)[rows], "chosen anew each period"
+
+
+def _on_calendar(series: TimeSeries) -> tuple[Floats, Ints]:
+    """Values on every period from first to last, and where the listed ones are."""
+    if series.about.frequency.is_dated:
+        return series.values.to_numpy(dtype=np.float64), np.arange(len(series))
+    rows = series.ordinals - series.ordinals[0]
+    values = np.full(int(rows[-1]) + 1, np.nan)
+    values[rows] = series.values.to_numpy()
+    return values, rows
+
+
+def _lagged(values: Floats, most: int) -> Floats:
+    """A constant and the lags of each period, missing where they reach before the first."""
+    columns = np.full((len(values), most + 1), np.nan)
+    columns[:, 0] = 1.0
+    for lag in range(1, most + 1):
+        columns[lag:, lag] = values[:-lag]
+    return columns
+
+
+def _order(values: Floats, lagged: Floats, most: int, criterion: str) -> int:
+    """Order with the least criterion, all orders over the rows that have every lag."""
+    used = np.isfinite(values) & np.isfinite(lagged).all(axis=1)
+    y, x = values[used], lagged[used]
+    count = len(y)
+    if count < most + 3:
+        raise EstimationError(f"Only {count} periods have all {most} lags; take fewer lags.")
+    q = np.linalg.qr(x)[0]  # the first columns of Q span the first columns of X
+    left = float(y @ y) - np.cumsum((q.T @ y) ** 2)
+    spread = np.maximum(left, np.finfo(float).tiny) / count
+    price = np.log(count) if criterion == "bic" else 2.0
+    return int(np.argmin(count * np.log(spread) + price * np.arange(1, most + 2)))
+
+
+def _coefficients(y: Floats, x: Floats) -> Floats:
+    q, r = np.linalg.qr(x)
+    return np.asarray(np.linalg.solve(r, q.T @ y))
+
+
+def _expanding(values: Floats, lagged: Floats, most: int, criterion: str, min_obs: int) -> Floats:
+    found = np.full(len(values), np.nan)
+    known = np.cumsum(np.isfinite(values))
+    for row in range(1, len(values)):
+        if known[row - 1] < max(min_obs, 2 * (most + 2)) or not np.isfinite(values[row]):
+            continue
+        order = _order(values[:row], lagged[:row], most, criterion)
+        past = np.isfinite(values[:row]) & np.isfinite(lagged[:row, : order + 1]).all(axis=1)
+        now = lagged[row, : order + 1]
+        if np.isfinite(now).all():
+            fitted = _coefficients(values[:row][past], lagged[:row, : order + 1][past])
+            found[row] = values[row] - now @ fitted
+    return found

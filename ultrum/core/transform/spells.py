@@ -1,0 +1,155 @@
+"""Spells: stretches of time in which a condition said in words holds."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.series import SeriesLike, TimeSeries, period_label
+from ultrum.core.types import Bools, Floats
+from ultrum.errors import UnitError
+
+_WORDS: Final = re.compile(
+    r"(?P<side>below|above|at most|at least)\s+(?:(?P<zero>zero)|its\s+(?P<rank>\d+(?:\.\d+)?)(?:st|nd|rd|th)"
+    r"\s+percentile|its\s+(?P<middle>mean|median)|(?P<number>[-+−]?\d*\.?\d+(?:e[-+]?\d+)?)\s*(?P<percent>%)?)",
+    re.IGNORECASE,
+)
+_COLUMNS: Final = ["start", "end", "length", "depth", "deepest", "open"]
+
+
+@dataclass(frozen=True)
+class Condition:
+    """A side and a level, such as below 0.0."""
+
+    side: str
+    level: float
+    words: str
+
+    def holds(self, values: Floats) -> Bools:
+        """Where values meet it; never where they are missing."""
+        with np.errstate(invalid="ignore"):
+            return {
+                "below": values < self.level, "above": values > self.level,
+                "at most": values <= self.level, "at least": values >= self.level,
+            }[self.side]  # fmt: skip
+
+    @property
+    def downward(self) -> bool:
+        """Whether low values meet it."""
+        return self.side in ("below", "at most")
+
+
+def condition_of(text: str, series: TimeSeries) -> Condition:
+    """Read a condition such as ``below zero`` or ``above its 90th percentile``.
+
+    Raises
+    ------
+    UnitError
+        If the words are not understood.
+
+    Examples
+    --------
+    >>> x = TimeSeries.wrap(pd.Series([0.0, 1, 2], pd.period_range("2024-01", periods=3, freq="M")))
+    >>> condition_of("above its median", x).level
+    1.0
+    """
+    found = _WORDS.fullmatch(text.strip())
+    if not found:
+        raise UnitError(
+            f"'{text}' is no condition. Write 'below zero', 'above 2 %', 'at least 1.5', "
+            "'above its 90th percentile', 'below its mean' or 'below its median'."
+        )
+    values = series.values.dropna().to_numpy()
+    if not len(values):
+        raise UnitError(f"{series.name} has no values to compare.")
+    side = found["side"].lower()
+    if found["zero"]:
+        level = 0.0
+    elif found["rank"]:
+        level = float(np.percentile(values, _rank(found["rank"])))
+    elif found["middle"]:
+        level = float(np.mean(values) if found["middle"].lower() == "mean" else np.median(values))
+    else:
+        level = float(found["number"].replace("−", "-"))
+        if found["percent"]:
+            if series.about.unit != "decimal":
+                raise UnitError(
+                    f"{series.name} is in {series.about.unit or 'no known unit'}; a condition in percent needs "
+                    "a rate, a return or a score."
+                )
+            level /= 100.0
+    return Condition(side, level, text.strip())
+
+
+def spells(x: SeriesLike, condition: str, *, min_length: int = 1) -> pd.DataFrame:
+    """Stretches of consecutive periods in which a condition holds.
+
+    Parameters
+    ----------
+    x : TimeSeries or SeriesTable
+    condition : str
+        ``below`` or ``above``, ``at most`` or ``at least``, and a level: ``zero``, a number, a number with
+        ``%``, or ``its mean``, ``its median``, ``its 90th percentile``, each over the whole sample.
+    min_length : int
+        Shorter spells are left out.
+
+    Returns
+    -------
+    DataFrame
+        A row a spell: ``start end length depth deepest open``. Depth is the farthest from the level, in
+        the unit of the series, and ``deepest`` its period; ``open`` says that it had not ended with the
+        data. A missing value ends a spell. Of a table, with the column ``series`` first.
+
+    Examples
+    --------
+    >>> x = pd.Series([1.0, -1, -2, 1], pd.period_range("2024-01", periods=4, freq="M"))
+    >>> found = spells(TimeSeries.wrap(x, measure="rate"), "below zero")
+    >>> found[["length", "depth"]].iloc[0].tolist()
+    [2, 2.0]
+    """
+    if not isinstance(x, TimeSeries):
+        parts = [spells(x[n], condition, min_length=min_length).assign(series=n) for n in x.names]
+        return pd.concat(parts, ignore_index=True)[["series", *_COLUMNS]]
+    said = condition_of(condition, x)
+    values = x.values.to_numpy(dtype=np.float64)
+    rows = [
+        _row(x, values, first, last, said)
+        for first, last in _stretches(said.holds(values), x)
+        if last - first + 1 >= min_length
+    ]
+    table = pd.DataFrame(rows, columns=_COLUMNS)
+    table.attrs.update(condition=said.words, level=said.level, series=x.name)
+    return table
+
+
+def _rank(text: str) -> float:
+    rank = float(text)
+    if not 0 <= rank <= 100:
+        raise UnitError(f"A percentile lies between 0 and 100, not at {text}.")
+    return rank
+
+
+def _stretches(holds: Bools, x: TimeSeries) -> list[tuple[int, int]]:
+    """First and last rows; periods that are not listed end a stretch."""
+    rows = np.flatnonzero(holds)
+    if not len(rows):
+        return []
+    torn = np.diff(rows) != 1
+    if not x.about.frequency.is_dated:
+        torn |= np.diff(x.ordinals[rows]) != 1
+    edges = np.flatnonzero(torn)
+    firsts, lasts = rows[np.append(0, edges + 1)], rows[np.append(edges, len(rows) - 1)]
+    return list(zip(firsts.tolist(), lasts.tolist(), strict=True))
+
+
+def _row(x: TimeSeries, values: Floats, first: int, last: int, said: Condition) -> list[object]:
+    inside = values[first : last + 1]
+    at = int(np.argmin(inside) if said.downward else np.argmax(inside))
+    known = np.flatnonzero(np.isfinite(values))[-1]
+    labels = [period_label(x.index[row]) for row in (first, last, first + at)]
+    depth = abs(float(inside[at]) - said.level)
+    return [labels[0], labels[1], last - first + 1, depth, labels[2], bool(last == known)]

@@ -1,0 +1,183 @@
+"""Partial histories of one indicator made one, after their overlap has been compared."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.descriptor import Descriptor
+from ultrum.core.series import TimeSeries, check_same, period_label, span_of
+from ultrum.core.types import Floats
+from ultrum.errors import AlignmentError, UnitError
+
+LINKS: Final = ("level", "ratio", "difference")
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class SplicedSeries(TimeSeries):
+    """A series made of several, with the origin of each value.
+
+    Attributes
+    ----------
+    origin : Series, shape (T,)
+        Name of the part each value came from.
+    overlap : DataFrame
+        A row for each period that two parts share: ``period part other value other_value gap``, the
+        values after linking and the gap between them, relative (level and ratio) or in units.
+    """
+
+    origin: pd.Series = field(default_factory=lambda: pd.Series(dtype=object))
+    overlap: pd.DataFrame = field(default_factory=pd.DataFrame)
+
+
+def splice(
+    *parts: TimeSeries,
+    link: str = "level",
+    prefer: str = "last",
+    tolerance: float = 0.01,
+    name: str = "",
+) -> SplicedSeries:
+    """Make one series of several.
+
+    Parameters
+    ----------
+    *parts : TimeSeries
+        Of one frequency, measure, unit and currency; in order of time.
+    link : {"level", "ratio", "difference"}
+        ``"level"`` takes the values as they are. ``"ratio"`` multiplies each less preferred part so that
+        the means of its overlap with what is there agree; ``"difference"`` adds.
+    prefer : {"last", "first"}
+        Which part's values stand, and whose level holds, where several have one.
+    tolerance : float
+        Greatest gap in an overlap: relative to the preferred value for level and ratio, in units of the
+        series for difference.
+    name : str
+        By default that of the preferred part.
+
+    Raises
+    ------
+    AlignmentError
+        If an overlap disagrees beyond the tolerance, saying where; or if there is none to link over.
+
+    Examples
+    --------
+    >>> old = pd.Series([1.0, 2, 3], pd.period_range("2024-01", periods=3, freq="M"))
+    >>> new = pd.Series([30.0, 40], pd.period_range("2024-03", periods=2, freq="M"))
+    >>> old = TimeSeries.wrap(old, name="old", measure="index", timing="average")
+    >>> new = TimeSeries.wrap(new, name="new", measure="index", timing="average")
+    >>> splice(old, new, link="ratio").to_pandas().tolist()
+    [10.0, 20.0, 30.0, 40.0]
+    """
+    if len(parts) < 2:
+        raise AlignmentError("A splice needs at least two parts.")
+    for word, said, known in (("link", link, LINKS), ("prefer", prefer, ("last", "first"))):
+        if said not in known:
+            raise UnitError(f"{word}='{said}' is not known; it is one of {', '.join(known)}.")
+    for part in parts[1:]:
+        check_same(_comparable(parts[0], link), _comparable(part, link), "spliced with")
+    ranked = parts[::-1] if prefer == "last" else parts
+    made = ranked[0].values.dropna()
+    origin = pd.Series(ranked[0].name, index=made.index, dtype=object)
+    overlaps = []
+    factors = {}
+    for part in ranked[1:]:
+        values, factor, overlap = _linked(part, made, ranked[0], link, tolerance)
+        more = values[~values.index.isin(made.index)]
+        made = pd.concat([made, more]).sort_index()
+        origin = pd.concat([origin, pd.Series(part.name, index=more.index, dtype=object)])
+        overlaps.append(overlap)
+        factors[part.name] = factor
+    about = ranked[0].about.stepped(
+        "spliced", {"name": name or ranked[0].name}, link=link, prefer=prefer, parts=_said(parts, factors),
+        overlap=sum(len(o) for o in overlaps) or "none, not compared",
+    )  # fmt: skip
+    every = about.frequency.ordinals_of(made.index)
+    index = made.index if about.frequency.is_dated else _whole(about, every)
+    return SplicedSeries(
+        made.reindex(index).rename(about.name),
+        about,
+        origin.reindex(index),
+        pd.concat(overlaps, ignore_index=True),
+    )
+
+
+def _comparable(series: TimeSeries, link: str) -> Descriptor:
+    """Facts that parts must share; a link by level must also share the base."""
+    about = series.about
+    if link == "level" and about.measure == "index" and about.base_period:
+        return about.changed(unit=f"index, {about.base_period} = 100")
+    return about
+
+
+def _linked(
+    part: TimeSeries, made: pd.Series, chosen: TimeSeries, link: str, tolerance: float
+) -> tuple[pd.Series, float, pd.DataFrame]:
+    """Values of a part on the level of what is there, the factor or shift, and the overlap."""
+    own = part.values.dropna()
+    shared = own.index.intersection(made.index)
+    if not len(shared) and link != "level":
+        raise AlignmentError(
+            f"{part.name} ({span_of(own.index)}) and {chosen.name} ({span_of(made.index)}) do not overlap, so "
+            f"there is nothing to find a {link} from; link='level' joins them as they are."
+        )
+    mine, theirs = own.reindex(shared).to_numpy(), made.reindex(shared).to_numpy()
+    factor = {"level": 0.0, "difference": 0.0, "ratio": 1.0}[link]
+    if link == "ratio":
+        factor = float(theirs.mean() / mine.mean()) if mine.mean() else np.nan
+        if not np.isfinite(factor) or factor <= 0:
+            raise UnitError(
+                f"{part.name} and {chosen.name} have no positive ratio; link='difference'."
+            )
+        values = own * factor
+    else:
+        factor = float((theirs - mine).mean()) if link == "difference" else 0.0
+        values = own + factor
+    gaps = _gaps(values.reindex(shared).to_numpy(), theirs, link)
+    _refuse_disagreement(part, chosen, shared, values, theirs, gaps, link, tolerance)
+    overlap = pd.DataFrame({
+        "period": [period_label(p) for p in shared], "part": part.name, "other": chosen.name,
+        "value": values.reindex(shared).to_numpy(), "other_value": theirs, "gap": gaps,
+    })  # fmt: skip
+    return values, factor, overlap
+
+
+def _gaps(mine: Floats, theirs: Floats, link: str) -> Floats:
+    if link == "difference":
+        return mine - theirs
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.where(mine == theirs, 0.0, (mine - theirs) / np.abs(theirs))
+
+
+def _refuse_disagreement(
+    part: TimeSeries, chosen: TimeSeries, shared: pd.Index, values: pd.Series, theirs: Floats,
+    gaps: Floats, link: str, tolerance: float,
+) -> None:  # fmt: skip
+    wrong = np.abs(gaps) > tolerance
+    if not wrong.any():
+        return
+    worst = int(np.argmax(np.abs(gaps)))
+    amount = f"{gaps[worst]:+.4g}" if link == "difference" else f"{100 * gaps[worst]:+.2f} %"
+    limit = f"{tolerance:g}" if link == "difference" else f"{100 * tolerance:g} %"
+    mends = {"level": "link='ratio' or 'difference'", "ratio": "link='difference'"}.get(
+        link, "other parts"
+    )
+    raise AlignmentError(
+        f"{part.name} and {chosen.name} disagree beyond {limit} in {int(wrong.sum())} of {len(shared)} shared "
+        f"periods, most in {period_label(shared[worst])}: {values[shared[worst]]:.6g} against "
+        f"{theirs[worst]:.6g} ({amount}). Look at both, take {mends}, or a wider tolerance."
+    )
+
+
+def _said(parts: tuple[TimeSeries, ...], factors: dict[str, float]) -> str:
+    words = []
+    for part in parts:
+        linked = f" linked by {factors[part.name]:.6g}" if factors.get(part.name) else ""
+        words.append(f"{part.name} {span_of(part.values.dropna().index)}{linked}")
+    return "; ".join(words)
+
+
+def _whole(about: Descriptor, ordinals: np.ndarray) -> pd.Index:
+    return about.frequency.index(np.arange(ordinals.min(), ordinals.max() + 1))

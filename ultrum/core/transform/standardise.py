@@ -1,0 +1,80 @@
+"""Standard scores, over the whole sample or only over what was known at each period."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ultrum.core.series import SeriesTable, on_block
+from ultrum.core.transform.roll import roll
+from ultrum.core.transform.windows import expanding_moments
+from ultrum.core.types import Floats
+from ultrum.errors import UnitError
+
+
+@on_block
+def standardise(
+    x: SeriesTable, *, over: str | int = "all", min_obs: int | None = None
+) -> SeriesTable:
+    """Values less their mean, in standard deviations (n − 1).
+
+    Parameters
+    ----------
+    x : TimeSeries or SeriesTable
+    over : str or int
+        ``"all"``: mean and deviation of the whole sample, which looks ahead; ``"expanding"``: of
+        everything up to each period; or a moving window as for :func:`roll`.
+    min_obs : int, optional
+        Values needed; by default 2 for the whole sample, else two years of them and at least eight
+        (at most two thirds of a moving window).
+
+    Returns
+    -------
+    TimeSeries or SeriesTable
+        Scores; the first periods, which have too little to be measured by, are missing.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> from ultrum.core.series import TimeSeries
+    >>> x = pd.Series([1.0, 2, 3], pd.period_range("2024-01", periods=3, freq="M"))
+    >>> standardise(TimeSeries.wrap(x, measure="rate")).to_pandas().tolist()
+    [-1.0, 0.0, 1.0]
+    """
+    block = x.block
+    if over == "all":
+        made = _scores_of_all(block, min_obs or 2)
+    elif over == "expanding":
+        years = 2 * x.frequency.periods_per_year
+        made = _scores_so_far(block, min_obs or max(8, round(years)))
+    else:
+        centre = roll(x, over, min_obs=min_obs).block
+        spread = roll(x, over, how="deviation", min_obs=min_obs).block
+        made = _scores(block, centre, spread)
+    if len(made) and not np.isfinite(made).any() and np.isfinite(block).any():
+        raise UnitError(
+            f"{x.names[0]} does not vary, or has too few values, so it has no standard scores."
+        )
+    facts = {"measure": "score", "unit": "decimal", "currency": "", "base_period": ""}
+    abouts = [a.stepped("standardised", facts, over=over) for a in x.about]
+    return SeriesTable.build(made, x.index, abouts)
+
+
+def _scores(block: Floats, centre: Floats, spread: Floats) -> Floats:
+    flat = ~(spread > 1e-14 * np.abs(centre))
+    return np.where(flat, np.nan, (block - centre) / np.where(flat, 1.0, spread))
+
+
+def _scores_of_all(block: Floats, min_obs: int) -> Floats:
+    count = np.isfinite(block).sum(axis=0)
+    filled = np.where(np.isfinite(block), block, 0.0)
+    centre = filled.sum(axis=0) / np.maximum(count, 1)
+    off = np.where(np.isfinite(block), block - centre, 0.0)
+    spread = np.sqrt((off**2).sum(axis=0) / np.maximum(count - 1, 1))
+    spread = np.where(count >= max(min_obs, 2), spread, np.nan)
+    return _scores(block, np.broadcast_to(centre, block.shape), spread)
+
+
+def _scores_so_far(block: Floats, min_obs: int) -> Floats:
+    centre, squares, count = expanding_moments(block)
+    spread = np.sqrt(squares / np.maximum(count - 1, 1))
+    return _scores(block, centre, np.where(count >= max(min_obs, 2), spread, np.nan))
