@@ -138,7 +138,74 @@ class Currency(Scratch):
 
     def test_wrong_pair_and_returns_are_refused(self):
         quote = daily([2, 2], measure="quote", unit="QTV/QML", name="pair")
-        with self.refused(ul.UltrumError, "QSR/QML or QML/QSR"):
+        with self.refused(ul.UltrumError, "No quote of QSR", "QML, QTV"):
             ul.to_currency(daily([1, 2], measure="price", currency="QSR"), "QML", quote)
-        with self.refused(ul.UltrumError, "before making returns"):
-            ul.to_currency(daily([0.1, 0.2], measure="return", currency="QSR"), "QML", quote)
+        with self.refused(ul.UltrumError, "in excess of bill", "convert the returns first"):
+            excess = daily([0.1, 0.2], measure="return", currency="QTV", excess_of="bill")
+            ul.to_currency(excess, "QML", quote)
+
+
+class Intraday(Scratch):
+    def quotes(self, zone="Europe/Paris", days=4, **facts):
+        moments = pd.date_range("2024-03-28", periods=days * 288, freq="5min", tz=zone)
+        values = 100 + np.cumsum(np.random.default_rng(3).normal(size=len(moments)))
+        facts = {"measure": "quote", "unit": "QML/QSR", "name": "pair", "frequency": "5N", **facts}
+        return ul.TimeSeries.wrap(pd.Series(values, moments), **facts)
+
+    def test_days_end_at_the_close_where_the_clock_stands(self):
+        x = self.quotes(days=6)
+        got = ul.to_frequency(x, "B", session_close="17:00", time_zone="America/New_York").values
+        local = x.to_pandas().tz_convert("America/New_York")
+        for day in got.index:
+            part = local[: day.tz_localize("America/New_York") + pd.Timedelta(hours=17)]
+            self.assertEqual(got[day], part.iloc[-1])
+        self.assertEqual(
+            str(got.index[-1])[:10], "2024-04-02"
+        )  # the session of the 3rd has not closed
+
+    def test_hours_across_the_change_of_the_clock(self):
+        x = self.quotes()
+        got = ul.to_frequency(x, "H", how="mean").values
+        want = x.to_pandas().tz_convert("UTC").resample("1h").mean().tz_convert("Europe/Paris")
+        np.testing.assert_allclose(got.to_numpy(), want.to_numpy(), rtol=1e-13)
+        self.assertEqual(list(got.index), list(want.index))
+
+    def test_bars_become_longer_bars(self):
+        x = self.quotes()
+        minutes = ul.to_bars(x, "15N")
+        for frame in (ul.to_frequency(minutes, "D").to_pandas(), ul.to_bars(x, "D").to_pandas()):
+            want = x.to_pandas().resample("D").ohlc()
+            np.testing.assert_array_equal(frame.to_numpy(), want.to_numpy()[: len(frame)])
+        low = series([3.0, 1.0, 2.0], measure="flow", name="low")  # one column so named is no bar
+        self.assertEqual(ul.to_frequency(low, "Q").values.tolist(), [6.0])
+
+    def test_odd_clocks_and_multiples_are_refused(self):
+        for more, word in (
+            ({"session_close": "25:00"}, "clock time"),
+            ({"time_zone": "Mars/Base"}, "time_zone"),
+        ):
+            with self.refused(FrequencyError, word):
+                ul.to_frequency(self.quotes(), "D", **more)
+        with self.refused(FrequencyError, "do not fit whole"):
+            ul.to_frequency(self.quotes(), "7N")
+
+
+class Weekly(Scratch):
+    def test_weeks_fall_in_the_month_they_end_in(self):
+        x = series(
+            np.arange(20.0), start="2024-01-01", freq="W-FRI", measure="rate", timing="average"
+        )
+        got = ul.to_frequency(x, "M").values
+        ends = x.to_pandas().groupby(x.index.end_time.strftime("%Y-%m")).mean()
+        np.testing.assert_allclose(got, ends[: len(got)])
+        self.assertEqual(len(got), 4)  # May is not finished
+        with self.refused(FrequencyError, "weeks do not fit whole", "neighbour"):
+            ul.to_frequency(x.described(measure="flow", timing="total"), "M")
+
+    def test_weeks_years_and_quarters_end_where_one_says(self):
+        x = daily(np.arange(600.0), start="2022-01-03", measure="price", unit="QML")
+        for target, alias in (("W-WED", "W-WED"), ("A-MAR", "Y-MAR"), ("Q-JAN", "Q-JAN")):
+            got = ul.to_frequency(x, target).values
+            want = x.to_pandas().groupby(x.index.to_period(alias)).last()
+            np.testing.assert_array_equal(got, want[got.index])
+            self.assertGreater(len(got), 0)

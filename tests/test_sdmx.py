@@ -217,7 +217,10 @@ class Reading(Scratch):
                     self.assertEqual([r.key for r in quick], [r.key for r in slow])
                     for a, b in zip(quick, slow, strict=True):
                         np.testing.assert_array_equal(a.values, b.values)
-                        self.assertEqual((a.periods, a.attributes, a.varying), (b.periods, b.attributes, b.varying))
+                        self.assertEqual(
+                            (a.periods, a.attributes, a.varying),
+                            (b.periods, b.attributes, b.varying),
+                        )
         self.assertIsNotNone(csv_data._one_series(
             "\n".join([head, *plain]).encode(), ",", head.split(","), FLAT.dimensions))  # fmt: skip
 

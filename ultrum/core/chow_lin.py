@@ -80,7 +80,7 @@ def _likeliest(low: Floats, regressors: Floats, aggregator: Floats) -> float:
         spread = float(at.residuals @ at.residuals) / len(low)
         return float(0.5 * len(low) * np.log(spread) + np.log(np.diag(at.factor)).sum())
 
-    grid = np.linspace(-_EDGE, _EDGE, 41)
+    grid = np.tanh(np.linspace(-1.0, 1.0, 81) * np.arctanh(_EDGE))  # dense where it changes fast
     heights = [_minus(r) for r in grid]
     best = int(np.argmin(heights))
     low_edge, high_edge = grid[max(best - 1, 0)], grid[min(best + 1, len(grid) - 1)]

@@ -40,7 +40,7 @@ _OF_BARS: Final = {
     "open": "first", "high": "high", "low": "low", "close": "last", "volume": "sum",
     "open interest": "last",
 }  # fmt: skip
-_BARRED: Final = ("price", "quote", "index", "flow", "stock", "")
+_BAR: Final = ("open", "high", "low", "close")
 _WHOLE: Final = ("sum", "compound", "log sum")
 _BY_TIMING: Final = {"end": "last", "start": "first", "average": "mean"}
 _TIMING_AFTER: Final = {
@@ -112,7 +112,8 @@ def to_frequency(
     if target == x.frequency:
         return x
     grouping = group(x, target, Session(session_close, time_zone), through)
-    methods = [how or default_method(about) for about in x.about]
+    of_bars = {} if how else _bar_methods(x.names)
+    methods = [how or of_bars.get(a.name) or default_method(a) for a in x.about]
     block = np.full((len(grouping.ordinals), len(methods)), np.nan)
     stale = np.zeros(block.shape, dtype=bool)
     for method in dict.fromkeys(methods):
@@ -162,20 +163,17 @@ def to_bars(
     [2.0, 24.0, 2.0, 24.0]
     """
     made = []
-    for field, how in _OF_BARS.items():
-        if field in ("open", "high", "low", "close"):
-            part = to_frequency(
-                x, frequency, how=how, require=0.0, session_close=session_close, time_zone=time_zone
-            )
-            made.append(part.described(name=field))
+    for field in _BAR:
+        part = to_frequency(
+            x, frequency, how=_OF_BARS[field], require=0.0, session_close=session_close, time_zone=time_zone
+        )  # fmt: skip
+        made.append(part.described(name=field))
     return SeriesTable.of(made)
 
 
 def default_method(about: Descriptor) -> str:
     """How a series is brought to a lower frequency when nothing is said."""
-    field = about.name.rpartition(".")[2].lower()
-    method = _OF_BARS.get(field) if about.measure in _BARRED else None
-    method = method or _BY_MEASURE.get(about.measure)
+    method = _BY_MEASURE.get(about.measure)
     if method is None and about.measure in ("index", "rate", ""):
         method = _BY_TIMING.get(about.timing)
     if method is None and not about.measure and about.timing == "total":
@@ -186,6 +184,17 @@ def default_method(about: Descriptor) -> str:
             f"(measure '{about.measure}', timing '{about.timing}'). Say how='last', 'mean' or 'sum'."
         )
     return method
+
+
+def _bar_methods(names: list[str]) -> dict[str, str]:
+    """How the columns of whole bars (``BRTW.open``, or plain ``open``) are made longer."""
+    fields = [(name, *name.lower().rpartition(".")[::2]) for name in names]
+    known = {(owner, field) for _, owner, field in fields}
+    return {
+        name: _OF_BARS[field]
+        for name, owner, field in fields
+        if field in _OF_BARS and all((owner, f) in known for f in _BAR)
+    }
 
 
 def _check_direction(x: SeriesTable, target: Frequency) -> None:

@@ -130,7 +130,8 @@ class Frequency:
     def contains(self, other: Frequency) -> bool:
         """Whether each period of ``other`` lies inside one period of this frequency."""
         if other == self or other.is_dated:
-            return other <= self
+            fits = self.code not in "HN" or self._minutes % other._minutes == 0
+            return other <= self and fits
         if other.code == "W" or self.code not in _MONTHS_IN:
             return False
         return (
@@ -216,6 +217,10 @@ class Frequency:
         if self.code == "A":
             return [str(year) for year in years]
         return [f"{y}-{self.code}{part}" for y, part in zip(years, parts, strict=True)]
+
+    @property
+    def _minutes(self) -> int:
+        return self.multiple * (60 if self.code == "H" else 1)
 
     @property
     def _pandas_code(self) -> str:

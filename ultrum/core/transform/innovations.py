@@ -54,7 +54,7 @@ def innovations(
     Examples
     --------
     >>> import numpy as np, pandas as pd
-    >>> noise = np.random.default_rng(1).normal(size=200)
+    >>> noise = np.random.default_rng(0).normal(size=200)
     >>> x = pd.Series(noise, pd.period_range("2004-01", periods=200, freq="M"))
     >>> made = innovations(TimeSeries.wrap(x, measure="rate"))
     >>> dict(made.about.trail[-1].settings)["lags"]

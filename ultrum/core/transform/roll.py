@@ -6,7 +6,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from ultrum.core.series import SeriesTable, TimeSeries, on_block
+from ultrum.core.series import SeriesLike, SeriesTable, TimeSeries, on_block
 from ultrum.core.transform.windows import (
     Statistic,
     default_min_obs,
@@ -94,13 +94,12 @@ def roll(
     return SeriesTable.build(made, x.index, abouts)
 
 
-@on_block
-def bands(x: SeriesTable, window: int | str = 20, *, width: float = 2.0) -> SeriesTable:
+def bands(x: SeriesLike, window: int | str = 20, *, width: float = 2.0) -> SeriesTable:
     """The moving mean of a series with a band of so many moving deviations about it.
 
     Parameters
     ----------
-    x : TimeSeries
+    x : TimeSeries or SeriesTable
     window : int or str
         As for :func:`roll`.
     width : float
@@ -119,9 +118,10 @@ def bands(x: SeriesTable, window: int | str = 20, *, width: float = 2.0) -> Seri
     >>> bands(TimeSeries.wrap(x, measure="score"), 2, width=1).to_pandas().round(2).iloc[-1].tolist()
     [2.0, 0.59, 3.41]
     """
-    middle = roll(x, window)
-    spread = roll(x, window, how="deviation").block * width
-    single = len(x.names) == 1
+    single = isinstance(x, TimeSeries)
+    table = x.as_table() if isinstance(x, TimeSeries) else x
+    middle = roll(table, window)
+    spread = roll(table, window, how="deviation").block * width
     parts = []
     for name, shift in (("middle", 0.0), ("low", -1.0), ("high", 1.0)):
         values = middle.block + shift * spread

@@ -108,8 +108,8 @@ def spells(x: SeriesLike, condition: str, *, min_length: int = 1) -> pd.DataFram
     --------
     >>> x = pd.Series([1.0, -1, -2, 1], pd.period_range("2024-01", periods=4, freq="M"))
     >>> found = spells(TimeSeries.wrap(x, measure="rate"), "below zero")
-    >>> found[["length", "depth"]].iloc[0].tolist()
-    [2, 2.0]
+    >>> found[["start", "end", "length"]].values.tolist()
+    [['2024-02', '2024-03', 2]]
     """
     if not isinstance(x, TimeSeries):
         parts = [spells(x[n], condition, min_length=min_length).assign(series=n) for n in x.names]
