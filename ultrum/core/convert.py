@@ -11,18 +11,17 @@ from typing import Final
 
 import numpy as np
 
-from ultrum.core.descriptor import ZERO_COST, Descriptor
+from ultrum.core.descriptor import ZERO_COST, Descriptor, step_of
 from ultrum.core.frequency import Frequency
 from ultrum.core.grouping import (
     Grouping,
     Session,
+    earlier_rows,
     expected_sizes,
-    extreme_block,
     group,
-    last_rows,
     median_block,
     reduce_block,
-    sum_block,
+    take_rows,
     weekdays_after,
 )
 from ultrum.core.series import Causes, SeriesTable, TimeSeries, on_block
@@ -42,6 +41,9 @@ _OF_BARS: Final = {
 }  # fmt: skip
 _BAR: Final = ("open", "high", "low", "close")
 _WHOLE: Final = ("sum", "compound", "log sum")
+_REDUCTIONS: Final[dict[str, tuple[np.ufunc, float]]] = {
+    "high": (np.maximum, -np.inf), "low": (np.minimum, np.inf),
+}  # fmt: skip
 _BY_TIMING: Final = {"end": "last", "start": "first", "average": "mean"}
 _TIMING_AFTER: Final = {
     "last": "end", "first": "start", "mean": "average", "median": "average", "sum": "total",
@@ -114,25 +116,58 @@ def to_frequency(
     grouping = group(x, target, Session(session_close, time_zone), through)
     of_bars = {} if how else _bar_methods(x.names)
     methods = [how or of_bars.get(a.name) or default_method(a) for a in x.about]
-    block = np.full((len(grouping.ordinals), len(methods)), np.nan)
-    stale = np.zeros(block.shape, dtype=bool)
-    for method in dict.fromkeys(methods):
-        columns = np.array([i for i, each in enumerate(methods) if each == method])
-        _check_sense(method, x, target, [x.about[i] for i in columns])
-        if method == "last":
-            block[:, columns], stale[:, columns] = _last(x, columns, grouping, target, stale_after)
-        elif method == "first":
-            block[:, columns] = x.block[np.ix_(grouping.first, columns)]
-        else:
-            whole, count = _reduced(x, columns, grouping, method, risk_free)
-            needed = np.ceil(require * expected_sizes(x.frequency, target, grouping) - 1e-9)
-            block[:, columns] = np.where(count >= np.maximum(needed, 1.0)[:, None], whole, np.nan)
-    abouts = [
-        _after(a, target, m, grouping.left_out) for a, m in zip(x.about, methods, strict=True)
-    ]
-    kept = grouping.finished
+    block, stale = _converted(x, target, methods, grouping, (require, stale_after), risk_free)
+    kept = slice(0, int(grouping.finished.sum()))  # only the last can be unfinished
+    abouts = _abouts(x, target, methods, grouping.left_out)
     causes = _stale_causes(x, stale, grouping)
     return SeriesTable.build(block[kept], grouping.index[kept], abouts, causes)
+
+
+def _converted(
+    x: SeriesTable,
+    target: Frequency,
+    methods: list[str],
+    grouping: Grouping,
+    limits: tuple[float, int],
+    risk_free: TimeSeries | None,
+) -> tuple[Floats, Bools]:
+    """Values of every period and column, and the mask of stale ones; columns of one method together."""
+    parts = {}
+    for method in dict.fromkeys(methods):
+        columns = np.flatnonzero([each == method for each in methods])
+        _check_sense(method, x, target, [x.about[i] for i in columns])
+        parts[method] = (
+            columns,
+            *_of_method(x, target, method, columns, grouping, limits, risk_free),
+        )
+    if len(parts) == 1:
+        return next(iter(parts.values()))[1:]
+    block = np.empty((len(grouping.ordinals), len(methods)))
+    stale = np.zeros(block.shape, dtype=bool)
+    for columns, values, old in parts.values():
+        block[:, columns], stale[:, columns] = values, old
+    return block, stale
+
+
+def _of_method(
+    x: SeriesTable,
+    target: Frequency,
+    method: str,
+    columns: Ints,
+    grouping: Grouping,
+    limits: tuple[float, int],
+    risk_free: TimeSeries | None,
+) -> tuple[Floats, Bools]:
+    require, stale_after = limits
+    if method == "last":
+        return _last(x, columns, grouping, target, stale_after)
+    if method == "first":
+        values = take_rows(x.block, grouping.first, columns)
+    else:
+        values, count = _reduced(x, columns, grouping, method, risk_free)
+        needed = np.ceil(require * expected_sizes(x.frequency, target, grouping) - 1e-9)
+        values[count < np.maximum(needed, 1.0)[:, None]] = np.nan
+    return values, np.zeros((1, len(columns)), dtype=bool)
 
 
 def to_bars(
@@ -188,6 +223,8 @@ def default_method(about: Descriptor) -> str:
 
 def _bar_methods(names: list[str]) -> dict[str, str]:
     """How the columns of whole bars (``BRTW.open``, or plain ``open``) are made longer."""
+    if not any(name.lower().endswith(_BAR[0]) for name in names):
+        return {}
     fields = [(name, *name.lower().rpartition(".")[::2]) for name in names]
     known = {(owner, field) for _, owner, field in fields}
     return {
@@ -234,41 +271,61 @@ def _reduced(
     x: SeriesTable, columns: Ints, grouping: Grouping, method: str, risk_free: TimeSeries | None
 ) -> tuple[Floats, Ints]:
     """What a method makes of the valid values of each period, and their number."""
-    block = x.block
     if method == "compound":
         return _compound(x, columns, grouping, risk_free)
-    if method in ("high", "low"):
-        return extreme_block(
-            block, columns, grouping, np.maximum if method == "high" else np.minimum
-        )
     if method == "median":
-        return median_block(block, columns, grouping)
-    totals, count = sum_block(block, columns, grouping)
-    return (totals / np.maximum(count, 1) if method == "mean" else totals), count
+        return median_block(x.block, columns, grouping)
+    take, neutral = _REDUCTIONS.get(method, (np.add, 0.0))
+    totals, count = reduce_block(x.block, columns, grouping, take, neutral)
+    if method == "mean":
+        totals /= np.maximum(count, 1)
+    return totals, count
 
 
 def _last(
     x: SeriesTable, columns: Ints, grouping: Grouping, target: Frequency, stale_after: int
 ) -> tuple[Floats, Bools]:
     """Last values, missing where stale, and the mask of the stale ones."""
-    rows = last_rows(x.block, columns, grouping)
-    values = x.block[np.maximum(rows, 0), columns]
+    values = take_rows(x.block, grouping.last, columns)
+    stale = np.zeros(values.shape, dtype=bool)
+    period, place, row = earlier_rows(x.block, columns, values, grouping)
+    late = np.flatnonzero(
+        _too_old(x, grouping, target, grouping.last, grouping.ordinals, stale_after)
+    )
+    stale[late] = np.isfinite(values[late])
+    there = np.flatnonzero(row >= 0)
+    if len(there):
+        period, place, row = period[there], place[there], row[there]
+        values[period, place] = x.block[row, columns[place]]
+        ordinals = grouping.ordinals[period]
+        stale[period, place] = _too_old(x, grouping, target, row, ordinals, stale_after)
+    if stale.any():
+        values[stale] = np.nan
+    return values, stale
+
+
+def _too_old(
+    x: SeriesTable,
+    grouping: Grouping,
+    target: Frequency,
+    rows: Ints,
+    ordinals: Ints,
+    stale_after: int,
+) -> Bools:
+    """Whether rows lie too long before their period's end to stand for it."""
     if target.code in "HN":
-        old = np.zeros(rows.shape, dtype=bool)
-    elif x.frequency.is_dated or x.frequency.code == "W":
-        closing = np.broadcast_to(target.ends(grouping.ordinals)[:, None], rows.shape)
-        old = weekdays_after(grouping.days[np.maximum(rows, 0)], closing) > stale_after
-    else:
-        whole = grouping.days[grouping.last] == target.ends(grouping.ordinals)
-        old = (rows != grouping.last[:, None]) | ~whole[:, None]
-    return np.where((rows < 0) | old, np.nan, values), old & (rows >= 0)
+        return np.zeros(len(rows), dtype=bool)
+    ends = target.ends(ordinals)
+    if x.frequency.is_dated or x.frequency.code == "W":
+        return weekdays_after(grouping.days[rows], ends) > stale_after
+    return np.asarray(grouping.days[rows] != ends)
 
 
 def _stale_causes(x: SeriesTable, stale: Bools, grouping: Grouping) -> Causes:
     """Stale periods of each series that goes on after them; the last ones are its end."""
     causes = {}
     for column in np.flatnonzero(stale.any(axis=0)):
-        final = grouping.of_row[np.flatnonzero(np.isfinite(x.block[:, column]))[-1]]
+        final = grouping.ordinal_of(int(np.flatnonzero(np.isfinite(x.block[:, column]))[-1]))
         periods = grouping.ordinals[stale[:, column]]
         causes[x.names[column]] = {int(p): STALE for p in periods if p < final}
     return causes
@@ -279,22 +336,16 @@ def _compound(
 ) -> tuple[Floats, Ints]:
     """∏(1+r) − 1, or for excess returns ∏(1+f+rf) − ∏(1+rf)."""
     excess = [c for c in columns if x.about[c].excess_of]
-    if not excess:
-        whole, count = reduce_block(x.block, columns, grouping, _gross, 0.0)
-        return whole - 1.0, count
-    base = np.zeros((len(x), len(columns)))
-    rates = _matching_rate(x, [x.about[c] for c in excess], risk_free)
-    base[:, np.isin(columns, excess)] = rates[:, None]
     every = np.arange(len(columns))
-    financed = x.block[:, columns] + base
-    count = reduce_block(financed, every, grouping, _gross, 0.0)[1]
-    financed = np.where(np.isfinite(financed), financed, 0.0)
-    own = reduce_block(financed, every, grouping, _gross, 0.0)[0]
-    return own - reduce_block(base, every, grouping, _gross, 0.0)[0], count
-
-
-def _gross(part: Floats) -> Floats:
-    return np.asarray(np.prod(1.0 + part, axis=0))
+    gross = 1.0 + x.block[:, columns]
+    if not excess:
+        whole, count = reduce_block(gross, every, grouping, np.multiply, 1.0)
+        return whole - 1.0, count
+    base = np.ones(gross.shape)
+    rates = _matching_rate(x, [x.about[c] for c in excess], risk_free)
+    base[:, np.isin(columns, excess)] += rates[:, None]
+    whole, count = reduce_block(gross + base - 1.0, every, grouping, np.multiply, 1.0)
+    return whole - reduce_block(base, every, grouping, np.multiply, 1.0)[0], count
 
 
 def _matching_rate(
@@ -316,8 +367,16 @@ def _matching_rate(
     return rates
 
 
-def _after(about: Descriptor, target: Frequency, method: str, left_out: str | None) -> Descriptor:
-    facts = {"frequency": target, "timing": _TIMING_AFTER.get(method, about.timing)}
-    return about.stepped(
-        "to frequency", facts, frequency=target, how=method, unfinished_left_out=left_out
-    )
+def _abouts(
+    x: SeriesTable, target: Frequency, methods: list[str], left_out: str | None
+) -> list[Descriptor]:
+    """Descriptors after the conversion; series that were alike before share what is alike after."""
+    steps = {
+        m: step_of("to frequency", frequency=target, how=m, unfinished_left_out=left_out)
+        for m in dict.fromkeys(methods)
+    }
+    made = []
+    for about, method in zip(x.about, methods, strict=True):
+        timing = _TIMING_AFTER.get(method, about.timing)
+        made.append(about.with_step(steps[method], frequency=target, timing=timing))
+    return made

@@ -101,8 +101,15 @@ class Descriptor:
         self, action: str, facts: dict[str, Any] | None = None, **settings: Any
     ) -> Descriptor:
         """Copy with one more step on its trail, and other facts."""
-        said = tuple((key, str(value)) for key, value in settings.items() if value is not None)
-        return replace(self, trail=(*self.trail, Step(action, said)), **(facts or {}))
+        return replace(self, trail=(*self.trail, step_of(action, **settings)), **(facts or {}))
+
+    def with_step(self, step: Step, **checked: Any) -> Descriptor:
+        """As :meth:`stepped`, with a step that many series share and facts that need no check."""
+        copy = object.__new__(type(self))
+        object.__setattr__(
+            copy, "__dict__", {**self.__dict__, "trail": (*self.trail, step), **checked}
+        )
+        return copy
 
     @property
     def is_return(self) -> bool:
@@ -113,6 +120,11 @@ class Descriptor:
     def heading(self) -> str:
         """Title, or the name where there is none."""
         return self.title or self.name
+
+
+def step_of(action: str, **settings: Any) -> Step:
+    """A step with the settings that were said."""
+    return Step(action, tuple((k, str(v)) for k, v in settings.items() if v is not None))
 
 
 def _check_word(field: str, word: str, known: tuple[str, ...]) -> None:

@@ -1,12 +1,11 @@
 """Which rows of a series fall in which period of a lower frequency, and what is made of them.
 
-The reductions walk period by period over the block as it lies in memory, so that a wide table is
-read once and nothing larger than the result is made beside it.
+The reductions read the block as it lies in memory, some columns at a time, so that a wide table is
+read once and little more than the result is made beside it.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Final
 
@@ -15,12 +14,12 @@ import pandas as pd
 
 from ultrum.core.frequency import Frequency
 from ultrum.core.series import SeriesTable
-from ultrum.core.types import Bools, Dates, Floats, Ints
+from ultrum.core.types import Array, Bools, Dates, Floats, Ints
 from ultrum.errors import FrequencyError
 
 _DAY: Final = 86_400
-_NARROW: Final = 16  # columns up to which NumPy's own grouped reduction is quicker than a walk
-Reduction = Callable[[Floats], Floats]
+_NARROW: Final = 64  # columns up to which a copy by columns is quicker than a walk by rows
+_AT_ONCE: Final = 64  # columns reduced at a time, which bounds the memory
 
 
 @dataclass(frozen=True)
@@ -55,7 +54,6 @@ class Grouping:
     ordinals: Ints
     first: Ints
     size: Ints
-    of_row: Ints
     days: Dates
     finished: Bools
     left_out: str | None
@@ -65,6 +63,10 @@ class Grouping:
     def last(self) -> Ints:
         """Last row of each period."""
         return self.first + self.size - 1
+
+    def ordinal_of(self, row: int) -> int:
+        """Ordinal of the period that a row falls in."""
+        return int(self.ordinals[np.searchsorted(self.first, row, side="right") - 1])
 
 
 def group(
@@ -83,13 +85,14 @@ def group(
     """
     if x.frequency.code not in "HN":
         days = x.frequency.ends(x.ordinals)
-        return _grouped(target, target.ordinals(days), days, _known(days, through), x.frequency)
+        return _grouped(target, days, _known(days, through), x.frequency)
     clock = _local(x.index, session)
     if target.code in "HN":
         return _within_days(clock, x.frequency, target)
-    days = _trading_days(clock, session)
-    known = _known(_whole_days(clock, days, session, x.frequency), through)
-    return _grouped(target, target.ordinals(days), days, known, x.frequency)
+    wall = _wall_seconds(clock)
+    days = _trading_days(wall, session)
+    known = _known(_whole_days(wall, days, session, x.frequency), through)
+    return _grouped(target, days, known, x.frequency)
 
 
 def last_days(x: SeriesTable) -> Dates:
@@ -111,19 +114,16 @@ def _wall_seconds(clock: pd.DatetimeIndex) -> Ints:
     return np.asarray(clock.tz_localize(None).as_unit("s").asi8, dtype=np.int64)
 
 
-def _trading_days(clock: pd.DatetimeIndex, session: Session) -> Dates:
+def _trading_days(wall: Ints, session: Session) -> Dates:
     """Day of each row; what comes after the close belongs to the next, the close itself does not."""
-    wall = _wall_seconds(clock)
-    if not session.close:
-        return (wall // _DAY).astype("datetime64[D]")
-    return (-((session.seconds - wall) // _DAY)).astype("datetime64[D]")
+    days = wall // _DAY if not session.close else -((session.seconds - wall) // _DAY)
+    return np.maximum.accumulate(days).astype("datetime64[D]")  # a clock put back repeats no day
 
 
-def _whole_days(clock: pd.DatetimeIndex, days: Dates, session: Session, source: Frequency) -> Dates:
+def _whole_days(wall: Ints, days: Dates, session: Session, source: Frequency) -> Dates:
     """Days up to the last that is whole: without a close, one that ends no earlier than days do."""
     if not len(days):
         return days
-    wall = _wall_seconds(clock)
     ends = np.flatnonzero(np.append(days[1:] != days[:-1], True))
     reached = wall[ends] - days[ends].astype(np.int64) * _DAY
     step = source.multiple * (3600 if source.code == "H" else 60)
@@ -140,14 +140,21 @@ def _known(days: Dates, through: str | None) -> np.datetime64 | None:
 
 
 def _grouped(
-    target: Frequency, of_row: Ints, days: Dates, known: np.datetime64 | None, source: Frequency
+    target: Frequency, days: Dates, known: np.datetime64 | None, source: Frequency
 ) -> Grouping:
-    ordinals, first, size = np.unique(of_row, return_index=True, return_counts=True)
-    kept, left_out = _finished(target, ordinals, known, source)
-    return Grouping(
-        ordinals, first.astype(np.int64), size.astype(np.int64), of_row, days, kept, left_out,
-        target.index(ordinals),
-    )  # fmt: skip
+    starts = _turns(days)  # many rows of a day are placed at once
+    ordinals = target.ordinals(days[starts])
+    place = _turns(ordinals)
+    first = starts[place]
+    size = np.diff(np.append(first, len(days)))
+    kept, left_out = _finished(target, ordinals[place], known, source)
+    index = target.index(ordinals[place])
+    return Grouping(ordinals[place], first, size, days, kept, left_out, index)
+
+
+def _turns(ordered: Array) -> Ints:
+    """Where each run of equal values begins."""
+    return np.flatnonzero(np.append(True, ordered[1:] != ordered[:-1])[: len(ordered)])
 
 
 def _finished(
@@ -180,7 +187,8 @@ def _within_days(clock: pd.DatetimeIndex, source: Frequency, target: Frequency) 
     own = source.multiple * (3600 if source.code == "H" else 60)
     moments = np.asarray(clock.tz_convert("UTC").as_unit("s").asi8, dtype=np.int64)
     starts = moments - _wall_seconds(clock) % step
-    ordinals, first, size = np.unique(starts, return_index=True, return_counts=True)
+    first = _turns(starts)
+    ordinals, size = starts[first], np.diff(np.append(first, len(starts)))
     kept = np.ones(len(ordinals), dtype=bool)
     left_out = None
     index = pd.DatetimeIndex(ordinals.astype("datetime64[s]"), tz="UTC", name="time")
@@ -189,8 +197,7 @@ def _within_days(clock: pd.DatetimeIndex, source: Frequency, target: Frequency) 
         kept[-1] = False
         left_out = f"{index[-1]} (data end {clock[-1]})"
     days = clock.tz_localize(None).to_numpy().astype("datetime64[D]")
-    return Grouping(ordinals, first.astype(np.int64), size.astype(np.int64), starts, days, kept,
-                    left_out, index)  # fmt: skip
+    return Grouping(ordinals, first, size, days, kept, left_out, index)
 
 
 def expected_sizes(source: Frequency, target: Frequency, grouping: Grouping) -> Ints:
@@ -203,19 +210,20 @@ def expected_sizes(source: Frequency, target: Frequency, grouping: Grouping) -> 
 
 
 def reduce_block(
-    block: Floats, columns: Ints, grouping: Grouping, reduction: Reduction, neutral: float
+    block: Floats, columns: Ints, grouping: Grouping, take: np.ufunc, neutral: float
 ) -> tuple[Floats, Ints]:
     """A reduction of every period and column over its valid values, and how many those are.
 
     Parameters
     ----------
     block : ndarray, shape (T, N)
+        Read as it lies in memory: by columns where these are whole, else by rows.
     columns : ndarray of int, shape (M,)
         The columns wanted.
     grouping : Grouping
         G periods.
-    reduction : callable
-        From (rows, columns) to (columns,); NaN where any of the values is.
+    take : ufunc
+        ``np.add``, ``np.multiply``, ``np.maximum`` or ``np.minimum``.
     neutral : float
         What stands for a missing value where values are left.
 
@@ -223,52 +231,69 @@ def reduce_block(
     -------
     results, counts : ndarray, shape (G, M)
     """
-    results = np.empty((len(grouping.first), len(columns)))
+    if not len(grouping.first):
+        return np.empty((0, len(columns))), np.empty((0, len(columns)), dtype=np.int64)
+    if block.flags.c_contiguous and len(columns) > _NARROW:
+        return _by_rows(_columns(block, columns), grouping, take, neutral)
+    results = np.empty((len(columns), len(grouping.first)))
     counts = np.empty(results.shape, dtype=np.int64)
-    counts[:] = grouping.size[:, None]
-    every = len(columns) == block.shape[1]
-    for g, (low, size) in enumerate(zip(grouping.first, grouping.size, strict=True)):
-        part = block[low : low + size]
-        part = part if every else part[:, columns]
-        found = reduction(part)
-        torn = np.flatnonzero(~np.isfinite(found))
-        if len(torn):
-            holed = part[:, torn]
-            valid = np.isfinite(holed)
-            counts[g, torn] = valid.sum(axis=0)
-            found[torn] = reduction(np.where(valid, holed, neutral))
-        results[g] = found
-    return results, counts
+    for low in range(0, len(columns), _AT_ONCE):
+        inside = slice(low, low + _AT_ONCE)
+        part = _columns(block, columns[inside])
+        results[inside], counts[inside] = _by_columns(part, grouping, take, neutral)
+    return results.T, counts.T
 
 
-def sum_block(block: Floats, columns: Ints, grouping: Grouping) -> tuple[Floats, Ints]:
-    """Sums of valid values and their counts, as :func:`reduce_block`."""
-    if len(columns) > _NARROW or not len(block):
-        return reduce_block(block, columns, grouping, lambda part: part.sum(axis=0), 0.0)
-    part = block[:, columns]
-    valid = np.isfinite(part)
-    counts = np.add.reduceat(valid.astype(np.int64), grouping.first, axis=0)
-    return np.add.reduceat(np.where(valid, part, 0.0), grouping.first, axis=0), counts
+def _columns(block: Floats, columns: Ints) -> Floats:
+    """Some columns, without a copy where they lie evenly spaced."""
+    steps = np.diff(columns)
+    if len(columns) == 1 or (len(columns) and steps[0] > 0 and (steps == steps[0]).all()):
+        step = int(steps[0]) if len(steps) else 1
+        return block[:, columns[0] : columns[-1] + 1 : step]
+    return block.T[columns].T if block.flags.f_contiguous else block.take(columns, axis=1)
 
 
-def extreme_block(
-    block: Floats, columns: Ints, grouping: Grouping, take: np.ufunc
+def _by_columns(
+    part: Floats, grouping: Grouping, take: np.ufunc, neutral: float
 ) -> tuple[Floats, Ints]:
-    """Highest or lowest valid values and counts; ``take`` is ``np.maximum`` or ``np.minimum``."""
-    worst = -np.inf if take is np.maximum else np.inf
-    if len(columns) > _NARROW or not len(block):
-        return reduce_block(
-            block, columns, grouping, lambda p: np.asarray(take.reduce(p, axis=0)), worst
-        )
-    part = block[:, columns]
-    valid = np.isfinite(part)
-    counts = np.add.reduceat(valid.astype(np.int64), grouping.first, axis=0)
-    return take.reduceat(np.where(valid, part, worst), grouping.first, axis=0), counts
+    """Reductions and counts of shape (M, G), a column's rows after one another."""
+    across = part.T
+    if across.strides[1] != across.itemsize:
+        across = np.ascontiguousarray(across)
+    found = take.reduceat(across, grouping.first, axis=1)
+    counts = np.empty(found.shape, dtype=np.int64)
+    counts[:] = grouping.size
+    torn = np.flatnonzero(~np.isfinite(found).all(axis=1))
+    if len(torn):
+        valid = np.isfinite(across[torn])
+        filled = np.where(valid, across[torn], neutral)
+        found[torn] = take.reduceat(filled, grouping.first, axis=1)
+        counts[torn] = np.add.reduceat(valid.astype(np.int32), grouping.first, axis=1)
+    return found, counts
+
+
+def _by_rows(
+    part: Floats, grouping: Grouping, take: np.ufunc, neutral: float
+) -> tuple[Floats, Ints]:
+    """Reductions and counts of shape (G, M), a period's rows at a time."""
+    found = np.empty((len(grouping.first), part.shape[1]))
+    counts = np.empty(found.shape, dtype=np.int64)
+    counts[:] = grouping.size[:, None]
+    for g, (low, size) in enumerate(zip(grouping.first, grouping.size, strict=True)):
+        rows = part[low : low + size]
+        take.reduce(rows, axis=0, out=found[g])
+        torn = np.flatnonzero(~np.isfinite(found[g]))
+        if len(torn):
+            holed = rows.take(torn, axis=1)
+            valid = np.isfinite(holed)
+            found[g, torn] = take.reduce(np.where(valid, holed, neutral), axis=0)
+            counts[g, torn] = valid.sum(axis=0)
+    return found, counts
 
 
 def median_block(block: Floats, columns: Ints, grouping: Grouping) -> tuple[Floats, Ints]:
     """Medians of valid values and counts."""
-    results, counts = sum_block(block, columns, grouping)
+    results, counts = reduce_block(block, columns, grouping, np.add, 0.0)
     for g, (low, size) in enumerate(zip(grouping.first, grouping.size, strict=True)):
         part = block[low : low + size][:, columns]
         seen = counts[g] > 0
@@ -276,23 +301,32 @@ def median_block(block: Floats, columns: Ints, grouping: Grouping) -> tuple[Floa
     return results, counts
 
 
-def last_rows(block: Floats, columns: Ints, grouping: Grouping) -> Ints:
-    """Row of the last valid value of each period and column, −1 where there is none.
+def take_rows(block: Floats, rows: Ints, columns: Ints) -> Floats:
+    """Some rows of some columns, in the order in which the block lies."""
+    if len(columns) == block.shape[1] and block.flags.c_contiguous:
+        return block[rows]
+    return block[np.ix_(rows, columns)]
 
-    Most last rows are valid; only the cells that are not are followed backwards.
+
+def earlier_rows(
+    block: Floats, columns: Ints, last: Floats, grouping: Grouping
+) -> tuple[Ints, Ints, Ints]:
+    """Where the last row of a period has no value: period, place of the column, and the row that has.
+
+    The row is −1 where the period has none. Only these cells are looked for.
     """
-    rows = np.repeat(grouping.last[:, None], len(columns), axis=1)
-    period, place = np.nonzero(~np.isfinite(block[np.ix_(grouping.last, columns)]))
-    at = grouping.last[period]
-    while len(period):
-        at = at - 1
-        outside = at < grouping.first[period]
-        rows[period[outside], place[outside]] = -1
-        period, place, at = period[~outside], place[~outside], at[~outside]
-        found = np.isfinite(block[at, columns[place]])
-        rows[period[found], place[found]] = at[found]
-        period, place, at = period[~found], place[~found], at[~found]
-    return rows
+    holed = ~np.isfinite(last)
+    period, place = np.nonzero(holed)
+    found = np.full(len(period), -1)
+    edges = np.append(0, np.cumsum(holed.sum(axis=1)))
+    for g in np.flatnonzero(np.diff(edges)):
+        cells = slice(edges[g], edges[g + 1])
+        low, size = grouping.first[g], grouping.size[g]
+        valid = np.isfinite(block[low : low + size].take(columns[place[cells]], axis=1))
+        there = np.flatnonzero(valid.any(axis=0))
+        back = np.argmax(valid[::-1, there], axis=0)
+        found[cells][there] = low + size - 1 - back
+    return period, place, found
 
 
 def weekdays_after(days: Dates, ends: Dates) -> Ints:

@@ -24,6 +24,7 @@ from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitErr
 Causes = Mapping[str, Mapping[int, str]]
 P = ParamSpec("P")
 S = TypeVar("S", "TimeSeries", "SeriesTable")
+_WIDE = 256  # columns from which a table lies by rows
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -153,7 +154,7 @@ class SeriesTable:
         _refuse_duplicates(
             ordinals, frequency, str(values.columns[0]) if len(values.columns) else ""
         )
-        block = np.array(ordered.to_numpy(dtype=np.float64), copy=True)
+        block = _laid_out(ordered.to_numpy(dtype=np.float64))
         if percent:
             block /= 100.0
         facts.pop("name", None)
@@ -327,6 +328,15 @@ def period_label(moment: Any) -> str:
         text = str(moment)
         return f"{text[:4]}-{text[4:]}" if "Q" in text else text.replace("/", " – ")
     return str(moment)[:10]
+
+
+def _laid_out(values: Floats) -> Floats:
+    """A copy that lies as it will be read: a wide table by rows, a narrow and long one by columns."""
+    wide = values.shape[1] > _WIDE
+    block = np.empty(values.shape, order="C" if wide else "F")
+    for low in range(0, values.shape[1], 64):
+        block[:, low : low + 64] = values[:, low : low + 64]
+    return block
 
 
 def _index_like(index: pd.Index, ordinals: Ints, frequency: Frequency) -> pd.Index:
