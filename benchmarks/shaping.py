@@ -64,7 +64,9 @@ def conversions():
         count = len(mine)
         np.testing.assert_allclose(mine.block, other.to_numpy()[:count], rtol=1e-9)
         memory = peak(ours, frame.to_numpy().nbytes)
-        lines.append(f"| {how}, {SERIES:,} daily series of {YEARS} years, s | {a:.3f} | {b:.3f} | {b / a:.1f} | {limit} | {memory:.2f} |")
+        lines.append(
+            f"| {how}, {SERIES:,} daily series of {YEARS} years, s | {a:.3f} | {b:.3f} | {b / a:.1f} | {limit} | {memory:.2f} |"
+        )
     return lines
 
 
@@ -86,11 +88,15 @@ def bars():
     lines = []
     for target, alias in (("B", "D"), ("M", "ME")):
         (a, b), (mine, other) = turns(
-            3, lambda t=target: ul.to_frequency(table, t), lambda x=alias: frame.resample(x).agg(wanted)
+            3,
+            lambda t=target: ul.to_frequency(table, t),
+            lambda x=alias: frame.resample(x).agg(wanted),
         )
         kept = other.dropna().to_numpy()[: len(mine)]
         np.testing.assert_array_equal(mine.block, kept)
-        lines.append(f"| minute bars of {PAIRS} pairs, a year, to {target}, s | {a:.3f} | {b:.3f} | {b / a:.1f} | 5 | |")
+        lines.append(
+            f"| minute bars of {PAIRS} pairs, a year, to {target}, s | {a:.3f} | {b:.3f} | {b / a:.1f} | 5 | |"
+        )
     return lines
 
 
@@ -98,11 +104,15 @@ def picture():
     """CPU time to draw a million points."""
     moments = pd.date_range("2020-01-01", periods=1_000_000, freq="min", tz="UTC")
     values = np.random.default_rng(3).normal(size=len(moments)).cumsum()
-    series = ul.TimeSeries.wrap(pd.Series(values, moments), measure="score", frequency="N", name="x")
+    series = ul.TimeSeries.wrap(
+        pd.Series(values, moments), measure="score", frequency="N", name="x"
+    )
     figures.to_svg(figures.through_time(series.sample(end="2020-01-02")))  # Matplotlib's own start
     start = time.process_time()
     figures.to_png(figures.through_time(series), "/dev/null")
-    return [f"| a million points drawn into a PNG, s of CPU | {time.process_time() - start:.2f} | | | 1 (most) | |"]
+    return [
+        f"| a million points drawn into a PNG, s of CPU | {time.process_time() - start:.2f} | | | 1 (most) | |"
+    ]
 
 
 def run():

@@ -154,7 +154,7 @@ class Intraday(Scratch):
 
     def test_days_end_at_the_close_where_the_clock_stands(self):
         x = self.quotes(days=6)
-        got = ul.to_frequency(x, "B", session_close="17:00", time_zone="America/New_York").values
+        got = ul.to_frequency(x, "B", session_close="17:00", timezone="America/New_York").values
         local = x.to_pandas().tz_convert("America/New_York")
         for day in got.index:
             part = local[: day.tz_localize("America/New_York") + pd.Timedelta(hours=17)]
@@ -182,7 +182,7 @@ class Intraday(Scratch):
     def test_odd_clocks_and_multiples_are_refused(self):
         for more, word in (
             ({"session_close": "25:00"}, "clock time"),
-            ({"time_zone": "Mars/Base"}, "time_zone"),
+            ({"timezone": "Mars/Base"}, "timezone"),
         ):
             with self.refused(FrequencyError, word):
                 ul.to_frequency(self.quotes(), "D", **more)

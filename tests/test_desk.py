@@ -161,7 +161,7 @@ class Pulling(OnPractice):
         ):
             SeriesSet.load(self.folder / "s.toml")
         self.file("t.toml", '[[series]]\naddress = "a:b"\nsteps = [{ grwth = {} }]\n')
-        with self.refused(SourceError, "no step 'grwth'", "growth"):
+        with self.refused(SourceError, "No step 'grwth'", "growth"):
             SeriesSet.load(self.folder / "t.toml")
         cpi = self.desk().fetch(CPI)
         with self.refused(UnitError, "did you mean 'growth'"):

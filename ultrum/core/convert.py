@@ -61,7 +61,7 @@ def to_frequency(
     risk_free: TimeSeries | None = None,
     through: str | None = None,
     session_close: str = "",
-    time_zone: str = "",
+    timezone: str = "",
 ) -> SeriesTable:
     """Convert to a lower frequency.
 
@@ -86,7 +86,7 @@ def to_frequency(
     session_close : str
         Of intraday data, the clock time at which a trading day ends, such as ``"17:00"``; later
         observations belong to the next day. By default days end at midnight.
-    time_zone : str
+    timezone : str
         Where that clock stands, such as ``"UTC"``; by default the time zone of the data.
 
     Returns
@@ -113,7 +113,7 @@ def to_frequency(
     _check_direction(x, target)
     if target == x.frequency:
         return x
-    grouping = group(x, target, Session(session_close, time_zone), through)
+    grouping = group(x, target, Session(session_close, timezone), through)
     of_bars = {} if how else _bar_methods(x.names)
     methods = [how or of_bars.get(a.name) or default_method(a) for a in x.about]
     block, stale = _converted(x, target, methods, grouping, (require, stale_after), risk_free)
@@ -175,7 +175,7 @@ def to_bars(
     frequency: str | Frequency,
     *,
     session_close: str = "",
-    time_zone: str = "",
+    timezone: str = "",
 ) -> SeriesTable:
     """Open, high, low and close of each longer period, from single prices.
 
@@ -186,7 +186,7 @@ def to_bars(
     x : TimeSeries
         Prices or quotes.
     frequency : str or Frequency
-    session_close, time_zone : str
+    session_close, timezone : str
         As for :func:`to_frequency`.
 
     Examples
@@ -200,7 +200,7 @@ def to_bars(
     made = []
     for field in _BAR:
         part = to_frequency(
-            x, frequency, how=_OF_BARS[field], require=0.0, session_close=session_close, time_zone=time_zone
+            x, frequency, how=_OF_BARS[field], require=0.0, session_close=session_close, timezone=timezone
         )  # fmt: skip
         made.append(part.described(name=field))
     return SeriesTable.of(made)

@@ -27,7 +27,7 @@ class Session:
     """When a trading day of intraday data ends: a clock time in a time zone."""
 
     close: str = ""
-    time_zone: str = ""
+    timezone: str = ""
 
     @property
     def seconds(self) -> int:
@@ -105,9 +105,9 @@ def last_days(x: SeriesTable) -> Dates:
 def _local(index: pd.Index, session: Session) -> pd.DatetimeIndex:
     moments = pd.DatetimeIndex(index)
     try:
-        return moments.tz_convert(session.time_zone) if session.time_zone else moments
+        return moments.tz_convert(session.timezone) if session.timezone else moments
     except (KeyError, ValueError, TypeError) as error:
-        raise FrequencyError(f"time_zone='{session.time_zone}' is not known ({error}).") from None
+        raise FrequencyError(f"timezone='{session.timezone}' is not known ({error}).") from None
 
 
 def _wall_seconds(clock: pd.DatetimeIndex) -> Ints:

@@ -3,18 +3,61 @@
 from __future__ import annotations
 
 import difflib
+import inspect
+import re
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any, Final
 
 from ultrum.core.convert import to_frequency
+from ultrum.core.currency import to_currency
+from ultrum.core.disaggregate import disaggregate
+from ultrum.core.rates import per_period
 from ultrum.core.series import TimeSeries
-from ultrum.core.transform.growth import growth
+from ultrum.core.transform.growth import difference, growth
+from ultrum.core.transform.innovations import innovations
+from ultrum.core.transform.levels import cumulate, deflate, fill, lag, rebase, spread
+from ultrum.core.transform.roll import roll
+from ultrum.core.transform.splice import splice
+from ultrum.core.transform.standardise import standardise
 from ultrum.errors import UnitError
 
 Step = Mapping[str, Any]
-_STEPS: Final[dict[str, tuple[Callable[..., Any], str]]] = {
-    "growth": (growth, "over"),
-    "to_frequency": (to_frequency, "frequency"),
+Finder = Callable[[str], TimeSeries]
+_PART: Final = re.compile(r"\s*([\w-]+)\s*=\s*(.*?)\s*$", re.DOTALL)
+
+
+@dataclass(frozen=True)
+class _Known:
+    """A step: its function, the setting it cannot do without, and settings that name other series."""
+
+    function: Callable[..., Any]
+    main: str
+    others: tuple[str, ...] = ()
+
+
+def _spliced(x: TimeSeries, part: TimeSeries | list[TimeSeries], **settings: Any) -> TimeSeries:
+    """The series with other parts, which come later in time."""
+    return splice(x, *(part if isinstance(part, list) else [part]), **settings)
+
+
+_STEPS: Final[dict[str, _Known]] = {
+    "to_frequency": _Known(to_frequency, "frequency", ("risk_free",)),
+    "disaggregate": _Known(disaggregate, "frequency", ("indicator",)),
+    "growth": _Known(growth, "over"),
+    "difference": _Known(difference, "over"),
+    "rebase": _Known(rebase, "to"),
+    "deflate": _Known(deflate, "prices", ("prices",)),
+    "standardise": _Known(standardise, "over"),
+    "roll": _Known(roll, "window"),
+    "innovations": _Known(innovations, "sample"),
+    "spread": _Known(spread, "short", ("short",)),
+    "cumulate": _Known(cumulate, "start"),
+    "lag": _Known(lag, "over"),
+    "fill": _Known(fill, "how"),
+    "splice": _Known(_spliced, "part", ("part",)),
+    "to_currency": _Known(to_currency, "currency", ("rates",)),
+    "per_period": _Known(per_period, "frequency"),
 }
 
 
@@ -23,7 +66,61 @@ def step_names() -> list[str]:
     return list(_STEPS)
 
 
-def apply_steps(series: TimeSeries, steps: Sequence[Step]) -> TimeSeries:
+def step_fault(step: Any) -> str:
+    """What is wrong with the words of a step; empty if nothing is.
+
+    Examples
+    --------
+    >>> step_fault({"growht": "P1Y"})
+    "No step 'growht'; did you mean 'growth'?"
+    >>> step_fault({"growth": {"ovre": "P1Y"}})
+    "Step 'growth' has no setting 'ovre'; did you mean 'over'?"
+    """
+    if not isinstance(step, Mapping) or len(step) != 1:
+        return f"A step has one name, such as {{growth = {{over = 'P1Y'}}}}; not {step}."
+    name, said = next(iter(step.items()))
+    if name not in _STEPS:
+        return f"No step '{name}'{_near(str(name), _STEPS)}"
+    known = _settings_of(name)
+    for word in said if isinstance(said, Mapping) else ():
+        if word not in known:
+            return f"Step '{name}' has no setting '{word}'{_near(str(word), known)}"
+    return ""
+
+
+def parse_step(text: str) -> dict[str, Any]:
+    """A step said in one word, as on a command line: ``growth=P1Y`` or ``roll=12,how=deviation``.
+
+    Raises
+    ------
+    UnitError
+        If it is not understood.
+
+    Examples
+    --------
+    >>> parse_step("roll=12,how=deviation")
+    {'roll': {'window': 12, 'how': 'deviation'}}
+    >>> parse_step("lag")
+    {'lag': {}}
+    """
+    first, *rest = text.split(",")
+    name, has_main, main = (part.strip() for part in first.partition("="))
+    if fault := step_fault({name: {}}):
+        raise UnitError(fault)
+    settings = {_STEPS[name].main: _value(main)} if has_main else {}
+    for part in rest:
+        found = _PART.match(part)
+        if not found:
+            raise UnitError(f"'{part}' in the step '{text}' is no setting; write name=value.")
+        settings[found[1]] = _value(found[2])
+    if fault := step_fault({name: settings}):
+        raise UnitError(fault)
+    return {name: settings}
+
+
+def apply_steps(
+    series: TimeSeries, steps: Sequence[Step], find: Finder | None = None
+) -> TimeSeries:
     """Take a series through steps, each a mapping of one name to its settings.
 
     Parameters
@@ -31,7 +128,15 @@ def apply_steps(series: TimeSeries, steps: Sequence[Step]) -> TimeSeries:
     series : TimeSeries
     steps : sequence of mapping
         Such as ``[{"to_frequency": "Q"}, {"growth": {"over": "P1Y"}}]``; a plain word is the setting
-        that the step cannot do without.
+        that the step cannot do without. Steps that need other series (``deflate``, ``spread``, ``splice``,
+        ``to_currency``, ``disaggregate`` with an indicator) name them by address.
+    find : callable, optional
+        Gives the series of a name.
+
+    Raises
+    ------
+    UnitError
+        If a step is not known, or has a setting that it does not know.
 
     Examples
     --------
@@ -42,19 +147,51 @@ def apply_steps(series: TimeSeries, steps: Sequence[Step]) -> TimeSeries:
     0.12
     """
     for step in steps:
-        if len(step) != 1:
-            raise UnitError(
-                f"A step has one name, such as {{growth = {{over = 'P1Y'}}}}; not {dict(step)}."
-            )
+        if fault := step_fault(step):
+            raise UnitError(fault)
         name, said = next(iter(step.items()))
-        if name not in _STEPS:
-            near = difflib.get_close_matches(str(name), list(_STEPS), 1)
-            hint = f"; did you mean '{near[0]}'?" if near else f"; there are: {', '.join(_STEPS)}."
-            raise UnitError(f"No step '{name}'{hint}")
-        function, main = _STEPS[name]
-        settings = dict(said) if isinstance(said, Mapping) else {main: said}
+        known = _STEPS[name]
+        settings = dict(said) if isinstance(said, Mapping) else {known.main: said}
+        for other in known.others:
+            if other in settings:
+                settings[other] = _found(settings[other], find, name)
         try:
-            series = function(series, **settings)
+            series = known.function(series, **settings)
         except TypeError as error:
             raise UnitError(f"Step '{name}': {error}.") from None
     return series
+
+
+def _found(said: Any, find: Finder | None, name: str) -> Any:
+    """The series that a step names, or several."""
+    if isinstance(said, list | tuple):
+        return [_found(one, find, name) for one in said]
+    if not isinstance(said, str):
+        return said
+    if find is None:
+        raise UnitError(f"Step '{name}' needs the series '{said}', which cannot be had here.")
+    return find(said)
+
+
+def _settings_of(name: str) -> list[str]:
+    function = _STEPS[name].function
+    words = list(inspect.signature(function).parameters)[1:]
+    if "settings" in words:
+        words = [w for w in words if w != "settings"] + ["link", "prefer", "tolerance", "name"]
+    return words
+
+
+def _near(word: str, known: Any) -> str:
+    near = difflib.get_close_matches(word, list(known), 1)
+    return f"; did you mean '{near[0]}'?" if near else f"; there are: {', '.join(known)}."
+
+
+def _value(text: str) -> Any:
+    """A number where it reads as one; ``a+b`` is a list."""
+    if re.fullmatch(r"-?\d+", text):
+        return int(text)
+    if re.fullmatch(r"-?\d*\.\d+(e-?\d+)?", text):
+        return float(text)
+    if text in ("true", "false"):
+        return text == "true"
+    return text.split("+") if "+" in text and ":" in text else text

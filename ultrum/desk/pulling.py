@@ -119,7 +119,7 @@ def _gathered(plan: SeriesSet, job: _Job) -> PullResult:
     for member in plan.series:
         try:
             found = job.series_of(member)
-            shaped = [_shaped(one, member, plan, len(found)) for one in found]
+            shaped = [_shaped(one, member, job, plan, len(found)) for one in found]
         except UltrumError as error:
             failed[member.address] = str(error)
             rows.append(_failed_row(member.address, str(error)))
@@ -136,8 +136,10 @@ def _plan(what: SeriesSet | Sequence[str] | str) -> SeriesSet:
     return SeriesSet.of([what] if isinstance(what, str) else list(what))
 
 
-def _shaped(series: TimeSeries, member: Member, plan: SeriesSet, count: int) -> TimeSeries:
-    made = apply_steps(series, member.steps)
+def _shaped(
+    series: TimeSeries, member: Member, job: _Job, plan: SeriesSet, count: int
+) -> TimeSeries:
+    made = apply_steps(series, member.steps, job.desk.fetch)
     if plan.frequency:
         made = to_frequency(made, plan.frequency)
     return (

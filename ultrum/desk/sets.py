@@ -11,7 +11,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from ultrum.core.steps import step_names
+from ultrum.core.steps import step_fault
 from ultrum.errors import SourceError
 
 
@@ -86,11 +86,9 @@ class SeriesSet(BaseModel):
                 f"{'.'.join(str(p) for p in e['loc'])}: {e['msg'].lower()}" for e in error.errors()
             ]
             raise SourceError(f"{path} has {len(faults)} faults: {'; '.join(faults)}.") from None
-        unknown = [n for m in made.series for s in m.steps for n in s if n not in step_names()]
-        if unknown:
-            raise SourceError(
-                f"{path}: no step '{unknown[0]}'; there are: {', '.join(step_names())}."
-            )
+        wrong = [fault for m in made.series for s in m.steps if (fault := step_fault(s))]
+        if wrong:
+            raise SourceError(f"{path}: {' '.join(wrong)}")
         return made
 
     def save(self, file: str | os.PathLike[str]) -> None:

@@ -2,12 +2,20 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Final
+import functools
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, Final, ParamSpec, TypeVar
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
+P = ParamSpec("P")
+R = TypeVar("R")
 INK, TIDE, LANTERN, STONE, MIST = "#1d2a33", "#0b6477", "#c46a10", "#6b7780", "#dfe5e8"
+PLUM, MOSS, SKY = "#7b3f72", "#5d7a1f", "#4f93c4"
+LINES: Final = (TIDE, LANTERN, PLUM, MOSS, SKY, STONE)  # told apart in grey and by the colour-blind
+DASHES: Final = ("solid", "solid", "solid", (0, (5, 2)), (0, (1, 1.4)), (0, (6, 2, 1, 2)))
+SHADES: Final = ("#f3e3cf", "#d9e8ec", "#e6dbe5", "#e3e9d2")
 STYLE: Final[Any] = {
     "figure.figsize": (9.0, 5.4),
     "figure.dpi": 120,
@@ -38,6 +46,19 @@ STYLE: Final[Any] = {
 }
 
 
+def styled(draw: Callable[P, R]) -> Callable[P, R]:
+    """Draw under the house style, leaving the user's own settings alone."""
+
+    @functools.wraps(draw)
+    def _drawn(*args: P.args, **kwargs: P.kwargs) -> R:
+        import matplotlib as mpl
+
+        with mpl.rc_context(rc=STYLE):
+            return draw(*args, **kwargs)
+
+    return _drawn
+
+
 def axes_for(ax: Axes | None, height: float = 5.4) -> Axes:
     """The axes given, or those of a new figure of its own, outside pyplot's memory."""
     if ax is not None:
@@ -48,7 +69,10 @@ def axes_for(ax: Axes | None, height: float = 5.4) -> Axes:
 
 
 def foot(ax: Axes, text: str) -> None:
-    """Source and sample, small, under the axes."""
-    figure = ax.get_figure()
+    """Source and sample, small, under the axes; as many lines as the width asks for."""
+    import textwrap
+
+    figure: Any = ax.get_figure()
     if figure is not None:
+        text = textwrap.fill(text, int(15.5 * figure.get_figwidth()))
         figure.supxlabel(text, x=0.01, ha="left", fontsize=8, color=STONE)

@@ -149,7 +149,7 @@ def run_study(
 
 def _run(plan: Study, desk: Desk, tell: Progress) -> StudyResult:
     warnings: list[Caution] = []
-    series = {name: _with_steps(desk, said) for name, said in plan.series.items()}
+    series = {name: _with_steps(plan, desk, said, (name,)) for name, said in plan.series.items()}
     prices = read_prices(plan, desk)
     tell("returns from prices, dividends and splits")
     made = total_returns(plan, desk, prices, warnings)
@@ -179,9 +179,19 @@ def _run(plan: Study, desk: Desk, tell: Progress) -> StudyResult:
     )
 
 
-def _with_steps(desk: Desk, said: Series) -> TimeSeries:
-    steps = [step.model_dump(exclude_none=True) for step in said.steps]
-    return apply_steps(desk.fetch(said.address), steps)
+def _with_steps(plan: Study, desk: Desk, said: Series, above: tuple[str, ...] = ()) -> TimeSeries:
+    """A series after its steps, which may name others of the study or addresses."""
+
+    def _other(name: str) -> TimeSeries:
+        if name in above:
+            raise StudyError(
+                f"The series {' and '.join(above)} need one another; break the circle."
+            )
+        if name in plan.series:
+            return _with_steps(plan, desk, plan.series[name], (*above, name))
+        return desk.fetch(name)
+
+    return apply_steps(desk.fetch(said.address), said.steps, _other)
 
 
 def _panel(plan: Study, desk: Desk, made: SeriesTable, series: dict[str, TimeSeries]) -> Panel:

@@ -11,9 +11,10 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Annotated, Any, Final, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError
 
 from ultrum.core.frequency import Frequency, parse_period
+from ultrum.core.steps import step_fault
 from ultrum.errors import FrequencyError, SourceError, StudyError
 from ultrum.sources.delivery import Address
 
@@ -51,19 +52,13 @@ class Source(_Section):
     queries: dict[str, dict[str, str]] = {}
 
 
-class GrowthStep(_Section):
-    """Growth over a span."""
-
-    over: str = "P1Y"
-    kind: Literal["simple", "log"] = "simple"
-    annualised: bool = False
+def _known_step(step: dict[str, Any]) -> dict[str, Any]:
+    if fault := step_fault(step):
+        raise ValueError(fault)
+    return step
 
 
-class Step(_Section):
-    """One step; exactly one of its keys is given."""
-
-    growth: GrowthStep | None = None
-    to_frequency: str | None = None
+Step = Annotated[dict[str, Any], AfterValidator(_known_step)]
 
 
 class Series(_Section):
@@ -245,6 +240,8 @@ def _worded(error: Any, lines: _Lines) -> Fault:
         return line, f"[{where}] lacks '{key}'." if where else f"the section [{key}] is missing."
     if error["type"] == "model_type":
         return line, f"[{'.'.join(str(p) for p in place)}] must be a table of keys, not a value."
+    if error["type"] == "value_error":
+        return line, str(error["ctx"]["error"])
     return line, f"[{where or 'the file'}] {key} = {error['input']!r}: {error['msg'].lower()}."
 
 

@@ -1,40 +1,22 @@
-"""Figures of results. Each takes a result and gives Matplotlib axes, to be changed at will."""
+"""Figures of estimates: betas, a line of fit, the build-up of a cost of equity."""
 
 from __future__ import annotations
 
-import functools
-import io
-from collections.abc import Callable
-from typing import TYPE_CHECKING, Any, ParamSpec
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from ultrum.core.pricing.cost_of_equity import RISK_FREE, CostOfEquity
 from ultrum.core.regression.results import CONSTANT, BetaTable, Fit, t_quantile
-from ultrum.core.series import TimeSeries, infer_frequency, period_label, span_of
+from ultrum.core.series import infer_frequency, period_label
 from ultrum.errors import FrequencyError, UltrumError
-from ultrum.present.style import INK, LANTERN, STONE, STYLE, TIDE, axes_for, foot
+from ultrum.present.style import INK, LANTERN, STONE, TIDE, axes_for, foot, styled
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-P = ParamSpec("P")
 
-
-def _styled(draw: Callable[P, Axes]) -> Callable[P, Axes]:
-    """Draw under the house style, leaving the user's own settings alone."""
-
-    @functools.wraps(draw)
-    def _drawn(*args: P.args, **kwargs: P.kwargs) -> Axes:
-        import matplotlib as mpl
-
-        with mpl.rc_context(rc=STYLE):
-            return draw(*args, **kwargs)
-
-    return _drawn
-
-
-@_styled
+@styled
 def betas(
     table: BetaTable,
     *,
@@ -90,7 +72,7 @@ def betas(
     return ax
 
 
-@_styled
+@styled
 def line_of_fit(
     fit: Fit,
     *,
@@ -128,7 +110,7 @@ def line_of_fit(
     return ax
 
 
-@_styled
+@styled
 def build_up(
     cost: CostOfEquity,
     asset: str,
@@ -176,49 +158,6 @@ def build_up(
     ax.set_title(f"Cost of equity of {asset}")
     foot(ax, _foot_of(cost.errors, source, cost.sample[asset]))
     return ax
-
-
-@_styled
-def through_time(series: TimeSeries, *, ax: Axes | None = None) -> Axes:
-    """One series as a line, missing periods left open.
-
-    Examples
-    --------
-    >>> import ultrum as ul
-    >>> through_time(ul.practice.panel().rate).get_ylabel()
-    '% a month'
-    """
-    about = series.about
-    percent = about.unit == "decimal"
-    index: Any = series.index
-    days = index.to_timestamp(how="end") if hasattr(index, "to_timestamp") else index
-    ax = axes_for(ax)
-    ax.plot(days, series.values.to_numpy() * (100 if percent else 1), color=TIDE, linewidth=1.6)
-    noun = f"% a {about.frequency.noun}"
-    unit = {"rate": "% a year", "return": noun}.get(about.measure, "%")
-    words = " ".join(w for w in (about.measure, about.unit, about.currency) if w)
-    ax.set_ylabel(unit if percent else words or "value")
-    ax.set_title(about.heading)
-    foot(ax, f"{about.address or about.name}; {about.frequency.name}, {span_of(index)}")
-    return ax
-
-
-def to_svg(ax: Axes) -> str:
-    """The axes' figure as SVG text without a clock, so that the same data give the same bytes."""
-    import matplotlib as mpl
-
-    packed = io.StringIO()
-    figure: Any = ax.get_figure()
-    with mpl.rc_context(rc=STYLE):
-        figure.savefig(packed, format="svg", metadata={"Date": None, "Creator": None})
-    text = packed.getvalue()
-    return text[text.index("<svg") :]
-
-
-def to_png(ax: Axes, path: Any) -> None:
-    """The axes' figure as a PNG file."""
-    figure: Any = ax.get_figure()
-    figure.savefig(path, format="png", dpi=140, metadata={"Software": None})
 
 
 def _line_and_band(fit: Fit, factor: str, reach: Any, level: float) -> tuple[Any, Any]:
