@@ -1,5 +1,10 @@
 """Figures carry units, source and sample, and can be changed; exports are safe."""
 
+import json
+from importlib import resources
+
+import matplotlib.dates as mdates
+import numpy as np
 import pandas as pd
 
 import ultrum as ul
@@ -73,3 +78,90 @@ class Exports(Scratch):
         self.assertEqual(
             sorted(p.name for p in (self.folder / "r").iterdir()), [".ultrum", "two.txt"]
         )
+
+
+class Lines(Scratch):
+    def series(self, name, measure="rate", start=0.0, count=36, **facts):
+        values = start + np.sin(np.arange(count) / 3)
+        return series(values, measure=measure, name=name, **facts)
+
+    def test_two_units_have_a_scale_each_in_the_colour_of_its_line(self):
+        left, right = self.series("a"), self.series("b", "index", 100.0, timing="average")
+        ax = ul.figures.through_time(left, right, reference={"b": 100.0})
+        self.assertEqual(ax.get_lines()[0].get_color(), ax.yaxis.label.get_color())
+        self.assertEqual(
+            ax.right_scale.get_lines()[0].get_color(), ax.right_scale.yaxis.label.get_color()
+        )
+        self.assertEqual(list(ax.right_scale.get_lines()[1].get_ydata()), [100.0, 100.0])
+        third = self.series("c", "price", 50.0, unit="QML")
+        with self.refused(ul.UltrumError, "3 units", "small_multiples"):
+            ul.figures.through_time(left, right, third)
+        self.assertEqual(len(ul.figures.small_multiples([left, right, third])), 3)
+
+    def test_rebased_lines_meet_at_the_first_common_period(self):
+        late = series(
+            np.arange(5.0, 35.0), start="2010-07", measure="price", unit="QML", name="late"
+        )
+        early = self.series("early", "index", 50.0, timing="average")
+        ax = ul.figures.through_time(early, late, rebase="first")
+        y = [dict(zip(line.get_xdata(), line.get_ydata(), strict=True)) for line in ax.get_lines()]
+        meeting = min(set(y[0]) & set(y[1]))
+        self.assertEqual((y[0][meeting], y[1][meeting]), (100.0, 100.0))
+        self.assertEqual(ax.get_ylabel(), "index, 2010-07 = 100")
+
+    def test_spells_and_episodes_are_shaded_to_their_very_ends(self):
+        x = self.series("x")
+        found = ul.spells(x, "below zero")
+        ax = ul.figures.through_time(x, shade=found, episodes={"the dry year": ("2011", "2011")})
+        self.assertEqual(len(ax.patches), len(found) + 1)
+        year = ax.patches[-1].get_extents().transformed(ax.transData.inverted())
+        days = mdates.num2date([year.x0, year.x1])
+        self.assertEqual([str(d)[:10] for d in days], ["2011-01-01", "2012-01-01"])
+        self.assertIn("the dry year", [t.get_text() for t in ax.texts])
+
+    def test_a_million_points_keep_their_extremes(self):
+        values = np.random.default_rng(1).normal(size=1_000_000)
+        values[[123_456, 777_777]] = 50.0, -50.0
+        values[400_000:500_000] = np.nan
+        moments = pd.date_range("2020-01-01", periods=len(values), freq="min", tz="UTC")
+        x = ul.TimeSeries.wrap(pd.Series(values, moments), measure="score", frequency="N", name="x")
+        drawn = ul.figures.through_time(x).get_lines()[0].get_ydata()
+        self.assertLess(len(drawn), 10_000)
+        self.assertEqual((np.nanmax(drawn), np.nanmin(drawn)), (50.0, -50.0))
+        self.assertTrue(np.isnan(drawn).any())
+
+    def test_bars_and_their_bands(self):
+        daily = pd.Series(100 + np.arange(90.0), pd.bdate_range("2024-01-01", periods=90))
+        made = ul.TimeSeries.wrap(daily, measure="price", currency="QML", name="close")
+        bars = ul.to_bars(made, "W")
+        ax = ul.figures.bars(bars, bands=ul.bands(bars["close"], 4))
+        self.assertEqual(ax.get_ylabel(), "price, QML")
+        with self.refused(ul.UltrumError, "open, high, low is not here"):
+            ul.figures.bars(made.as_table())
+
+
+class Maps(Scratch):
+    def setUp(self):
+        super().setUp()
+        path = resources.files("ultrum.practice") / "data" / "council" / "provinces.geojson"
+        self.shapes = json.loads(path.read_text())
+        self.values = {f"{k:02d}": 0.01 * k for k in range(1, 12)} | {"99": 0.5}
+
+    def test_classes_missing_and_unmatched(self):
+        ax = ul.figures.regions(self.values, self.shapes, unit="%", classes=3, title="Shares")
+        words = [t.get_text() for t in ax.get_legend().get_texts()]
+        self.assertEqual(words[-1], "no value (1)")
+        self.assertEqual(words[0], "1.0 to 4.3")
+        self.assertEqual(ax.unmatched, ["99"])
+        self.assertIn("codes without a shape: 99", ax.get_figure()._supxlabel.get_text())
+        self.assertEqual(len({tuple(c.get_facecolor()[0]) for c in ax.collections}), 4)
+
+    def test_what_is_no_map_is_refused(self):
+        with self.refused(ul.UltrumError, "leading zeros"):
+            ul.figures.regions({"1": 1.0}, self.shapes)
+        with self.refused(ul.UltrumError, "no JSON"):
+            ul.figures.regions(self.values, b"{")
+        with self.refused(ul.UltrumError, "2 to 6"):
+            ul.figures.regions(self.values, self.shapes, classes=9)
+        with self.refused(ul.UltrumError, "cannot be read"):
+            ul.figures.regions(self.values, self.folder / "none.geojson")

@@ -8,7 +8,8 @@ import click
 
 from ultrum.cli.commands import demo, practice, run
 from ultrum.cli.exits import guarded
-from ultrum.cli.getting import find, look, pull, vault
+from ultrum.cli.getting import find, pull, vault
+from ultrum.cli.looking import look
 
 _EPILOG = "Start with: ultrum demo"
 

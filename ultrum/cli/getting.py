@@ -10,7 +10,6 @@ import click
 from ultrum.cli.options import AT, HERE, JSON, OFFLINE, PRACTICE, SOURCES, VAULT, desk_of
 
 if TYPE_CHECKING:
-    from ultrum.core.series import TimeSeries
     from ultrum.desk import SeriesSet
 
 
@@ -176,83 +175,6 @@ def _write(
                 )
 
 
-@click.command()
-@click.argument("address")
-@click.option("--rows", type=click.IntRange(1, 500), default=5, help="Rows shown at each end.")
-@click.option("--picture", type=HERE, help="Draw the series into this PNG file.")
-@click.option("--csv", "csv_file", type=HERE, help="Write the series to this CSV file.")
-@click.option("--start", default="", help="First period, or words such as 'last 10 years'.")
-@click.option("--end", default="", help="Last period.")
-@click.option("--frequency", default="", help="Bring it to this lower frequency.")
-@click.option("--revised", is_flag=True, help="What was revised between the last two vintages.")
-@SOURCES
-@PRACTICE
-@VAULT
-@OFFLINE
-@AT
-@JSON
-def look(
-    address: str, rows: int, picture: Path | None, csv_file: Path | None, start: str, end: str,
-    frequency: str, revised: bool, as_json: bool, **where: Any,
-) -> None:  # fmt: skip
-    """Show what the series at ADDRESS is, or what a file of tables holds.
-
-    Facts, a small picture, first and last values, gaps, trail. ADDRESS may be a local file.
-    """
-    from ultrum.cli import show
-
-    if ":" not in address and Path(address).is_file():
-        _look_at_file(address, as_json)
-        return
-    with desk_of(**where) as desk:
-        if revised:
-            table = desk.revisions(address)
-            show.as_json(table.to_dict("records")) if as_json else show.table(table)
-            return
-        description = desk.describe(address)
-        series = desk.fetch(address, start=start, end=end, frequency=frequency or None)
-    if csv_file:
-        from ultrum.present.export import to_csv
-
-        to_csv(series.to_frame(), csv_file)
-    if picture:
-        from ultrum.present import figures
-
-        figures.to_png(figures.through_time(series), picture)
-    if as_json:
-        show.as_json({**description.facts, "values": dict(_labelled(series))})
-        return
-    _look(series, description.facts, rows)
-
-
-def _look_at_file(name: str, as_json: bool) -> None:
-    """What the reader makes of a local file."""
-    import pandas as pd
-
-    from ultrum.cli import show
-    from ultrum.core.series import period_label
-    from ultrum.sources.table import read_series
-
-    reading = read_series(name)
-    rows = [
-        {"series": key, "frequency": s.about.frequency.name, "unit": s.about.currency or s.about.unit,
-         "first": period_label(s.index[0]), "last": period_label(s.index[-1]),
-         "values": int(s.values.notna().sum())}
-        for key, s in reading.series.items()
-    ]  # fmt: skip
-    decisions = [vars(d) for d in reading.decisions]
-    rejected = [vars(r) for r in reading.rejected]
-    if as_json:
-        show.as_json({"series": rows, "decisions": decisions, "rejected": rejected})
-        return
-    click.echo(f"{name}: {len(rows)} series, {len(reading.records)} rows, {len(rejected)} rejected")
-    show.table(pd.DataFrame(decisions)[["what", "chosen", "certainty"]])
-    if rows:
-        show.table(pd.DataFrame(rows))
-    for row in reading.rejected:
-        show.warn(f"line {row.line}: {row.reason} ('{row.text[:60]}')")
-
-
 @click.group()
 def vault() -> None:
     """Look after the vault: list, verify, forget, pack, unpack."""
@@ -349,57 +271,3 @@ def _vault(place: Path | None) -> Any:
     from ultrum.vault import Vault
 
     return Vault(place or default_vault())
-
-
-def _labelled(series: TimeSeries) -> list[tuple[str, float]]:
-    from ultrum.core.series import period_label
-
-    return [(period_label(i), float(v)) for i, v in series.values.items()]
-
-
-def _look(series: TimeSeries, facts: dict[str, str], rows: int) -> None:
-    """Facts, a picture, both ends, a summary and the trail of one series."""
-    import pandas as pd
-
-    from ultrum.cli import show
-
-    values = series.values
-    for name, text in facts.items():
-        show.fact(name, text)
-    known = values.dropna()
-    if len(known):
-        spread = f"{_number(known.min())} to {_number(known.max())}, mean {_number(round(known.mean(), 6))}"
-        show.fact("range", spread)
-        show.fact("gaps", _gaps(series))
-        click.echo()
-        click.echo(show.sparkline(values.to_numpy()))
-    pairs = _labelled(series)
-    shown = (
-        pairs if len(pairs) <= 2 * rows else [*pairs[:rows], ("…", float("nan")), *pairs[-rows:]]
-    )
-    frame = pd.DataFrame(shown, columns=["period", series.name])
-    frame[series.name] = ["…" if p == "…" else _number(v) for p, v in shown]
-    show.table(frame)
-
-
-def _gaps(series: TimeSeries) -> str:
-    """Missing periods between the first and the last value."""
-    import numpy as np
-
-    from ultrum.core.series import period_label
-
-    known = series.values.dropna()
-    inside = series.values.loc[known.index[0] : known.index[-1]]
-    missing = [period_label(p) for p in inside.index[inside.isna()]]
-    steps = np.diff(series.ordinals)
-    skipped = 0 if series.about.frequency.is_dated else int((steps - 1).sum())
-    if not missing and not skipped:
-        return "none"
-    listed = ", ".join(missing[:5]) + (" …" if len(missing) > 5 else "")
-    return f"{len(missing)} missing ({listed})" if missing else f"{skipped} periods not listed"
-
-
-def _number(value: float) -> str:
-    if value != value:  # noqa: PLR0124 - NaN differs from itself
-        return "missing"
-    return f"{value:,.0f}" if abs(value) >= 1e6 else f"{value:.8g}"

@@ -238,6 +238,18 @@ def _denton(low: Floats, z: Floats, aggregator: Any) -> Floats:
     return np.asarray(answer[:count] * z * scale)
 
 
+def _said_rho(found: ChowLin | None) -> str | None:
+    """The autocorrelation; at its edge the indicator does not follow the trend of the series."""
+    if found is None:
+        return None
+    edge = (
+        ", at the edge of its range: the indicator misses the trend"
+        if abs(found.rho) > 0.998
+        else ""
+    )
+    return f"{found.rho:.3f}{edge}"
+
+
 def _joined(
     x: TimeSeries,
     target: Frequency,
@@ -257,7 +269,7 @@ def _joined(
     started = int(np.argmax(np.isfinite(values)))
     about = x.about.stepped(
         "disaggregated", {"frequency": target}, to=target, how=how, keeps=_KEPT.get(method),
-        indicator=indicator.name if indicator else None,
+        indicator=indicator.name if indicator else None, rho=_said_rho(pieces[-1][2]),
     )  # fmt: skip
     index = target.index(high[started:])
     made = TimeSeries.build(values[started:], index, about)
