@@ -288,14 +288,12 @@ def _last(
     """Last values, missing where stale, and the mask of the stale ones."""
     values = take_rows(x.block, grouping.last, columns)
     stale = np.zeros(values.shape, dtype=bool)
-    period, place, row = earlier_rows(x.block, columns, values, grouping)
     late = np.flatnonzero(
         _too_old(x, grouping, target, grouping.last, grouping.ordinals, stale_after)
     )
     stale[late] = np.isfinite(values[late])
-    there = np.flatnonzero(row >= 0)
-    if len(there):
-        period, place, row = period[there], place[there], row[there]
+    period, place, row = earlier_rows(x, columns, values, grouping)
+    if len(row):
         values[period, place] = x.block[row, columns[place]]
         ordinals = grouping.ordinals[period]
         stale[period, place] = _too_old(x, grouping, target, row, ordinals, stale_after)

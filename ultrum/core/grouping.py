@@ -309,24 +309,25 @@ def take_rows(block: Floats, rows: Ints, columns: Ints) -> Floats:
 
 
 def earlier_rows(
-    block: Floats, columns: Ints, last: Floats, grouping: Grouping
+    x: SeriesTable, columns: Ints, last: Floats, grouping: Grouping
 ) -> tuple[Ints, Ints, Ints]:
-    """Where the last row of a period has no value: period, place of the column, and the row that has.
+    """Where the last row of a period has no value but an earlier one has: period, column's place, row.
 
-    The row is −1 where the period has none. Only these cells are looked for.
+    Periods before a series begins, or after it ends, are passed over unread.
     """
+    begins, ends = (bound[columns] for bound in x.bounds)
     holed = ~np.isfinite(last)
-    period, place = np.nonzero(holed)
-    found = np.full(len(period), -1)
-    edges = np.append(0, np.cumsum(holed.sum(axis=1)))
-    for g in np.flatnonzero(np.diff(edges)):
-        cells = slice(edges[g], edges[g + 1])
+    holed &= (grouping.last[:, None] > begins) & (grouping.first[:, None] <= ends)
+    block, found = x.block, [np.empty((3, 0), dtype=np.int64)]
+    for g in np.flatnonzero(holed.any(axis=1)):
+        places = np.flatnonzero(holed[g])
         low, size = grouping.first[g], grouping.size[g]
-        valid = np.isfinite(block[low : low + size].take(columns[place[cells]], axis=1))
+        valid = np.isfinite(block[low : low + size].take(columns[places], axis=1))
         there = np.flatnonzero(valid.any(axis=0))
         back = np.argmax(valid[::-1, there], axis=0)
-        found[cells][there] = low + size - 1 - back
-    return period, place, found
+        found.append(np.stack([np.full(len(there), g), places[there], low + size - 1 - back]))
+    period, place, row = np.concatenate(found, axis=1)
+    return period, place, row
 
 
 def weekdays_after(days: Dates, ends: Dates) -> Ints:

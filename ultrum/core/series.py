@@ -154,14 +154,16 @@ class SeriesTable:
         _refuse_duplicates(
             ordinals, frequency, str(values.columns[0]) if len(values.columns) else ""
         )
-        block = _laid_out(ordered.to_numpy(dtype=np.float64))
+        block, bounds = _laid_out(ordered.to_numpy(dtype=np.float64))
         if percent:
             block /= 100.0
         facts.pop("name", None)
         abouts = tuple(
             Descriptor(name=str(n), frequency=frequency, **facts) for n in values.columns
         )
-        return cls.build(block, _index_like(ordered.index, ordinals, frequency), abouts)
+        made = cls.build(block, _index_like(ordered.index, ordinals, frequency), abouts)
+        made.__dict__["bounds"] = bounds  # what bounds would find, known from the copying
+        return made
 
     @classmethod
     def build(
@@ -223,6 +225,11 @@ class SeriesTable:
     def block(self) -> Floats:
         """Values as an array of shape (T, N)."""
         return np.asarray(self.values.to_numpy(dtype=np.float64))
+
+    @functools.cached_property
+    def bounds(self) -> tuple[Ints, Ints]:
+        """First and last row with a value of each series; T and −1 where it has none."""
+        return _bounds(self.block)
 
     def __getitem__(self, name: str) -> TimeSeries:
         if name not in self.names:
@@ -330,13 +337,31 @@ def period_label(moment: Any) -> str:
     return str(moment)[:10]
 
 
-def _laid_out(values: Floats) -> Floats:
-    """A copy that lies as it will be read: a wide table by rows, a narrow and long one by columns."""
+def _laid_out(values: Floats) -> tuple[Floats, tuple[Ints, Ints]]:
+    """A copy that lies as it will be read, and the first and last row with a value of each column.
+
+    A wide table lies by rows, a narrow and long one by columns.
+    """
     wide = values.shape[1] > _WIDE
     block = np.empty(values.shape, order="C" if wide else "F")
+    first = np.empty(values.shape[1], dtype=np.int64)
+    last = first.copy()
     for low in range(0, values.shape[1], 64):
-        block[:, low : low + 64] = values[:, low : low + 64]
-    return block
+        part = values[:, low : low + 64]
+        block[:, low : low + 64] = part
+        first[low : low + 64], last[low : low + 64] = _bounds(part)
+    return block, (first, last)
+
+
+def _bounds(block: Floats) -> tuple[Ints, Ints]:
+    """First and last row with a value; T and −1 where a column has none."""
+    rows = len(block)
+    if not rows:
+        return np.zeros(block.shape[1], dtype=np.int64), np.full(block.shape[1], -1)
+    valid = np.ascontiguousarray(np.isfinite(block).T)
+    none = ~valid.any(axis=1)
+    first = np.where(none, rows, valid.argmax(axis=1))
+    return first, np.where(none, -1, rows - 1 - valid[:, ::-1].argmax(axis=1))
 
 
 def _index_like(index: pd.Index, ordinals: Ints, frequency: Frequency) -> pd.Index:
