@@ -2,7 +2,8 @@
 
 The map: get data (`Desk`, `read_series`), shape them (`to_frequency`, `disaggregate`, `growth`,
 `rebase`, `deflate`, `splice`, `composite`, `spells` …), change currencies (`RateTable`, `to_currency`),
-make returns (`returns`, `excess`, `per_period`), line them up (`align`), estimate (`regress`,
+make returns (`returns`, `excess`, `per_period`), look at them (`risk_return`, `calendar_grid`,
+`momentum` …), line them up (`align`), estimate (`regress`,
 `factor_betas`, `cost_of_equity`), or say the whole job in a study file (`run_study`). `practice` is a
 made-up world to try everything on. Names are imported when first used.
 """
@@ -17,11 +18,27 @@ if TYPE_CHECKING:
     from ultrum.core.convert import to_bars as to_bars
     from ultrum.core.convert import to_frequency as to_frequency
     from ultrum.core.currency import to_currency as to_currency
+    from ultrum.core.describe.against import correlations as correlations
+    from ultrum.core.describe.against import momentum as momentum
+    from ultrum.core.describe.against import relative as relative
+    from ultrum.core.describe.distribution import distribution as distribution
+    from ultrum.core.describe.purchases import holdings as holdings
+    from ultrum.core.describe.risk import drawdowns as drawdowns
+    from ultrum.core.describe.risk import portfolio as portfolio
+    from ultrum.core.describe.risk import risk_return as risk_return
+    from ultrum.core.describe.seasons import calendar_grid as calendar_grid
+    from ultrum.core.describe.seasons import returns_after as returns_after
     from ultrum.core.descriptor import Descriptor as Descriptor
     from ultrum.core.disaggregate import disaggregate as disaggregate
     from ultrum.core.frequency import Frequency as Frequency
+    from ultrum.core.matching import match_after as match_after
+    from ultrum.core.matching import match_before as match_before
     from ultrum.core.panel import Panel as Panel
     from ultrum.core.panel import align as align
+    from ultrum.core.prices import dividend_yield as dividend_yield
+    from ultrum.core.prices import suspect_prices as suspect_prices
+    from ultrum.core.prices import traded_prices as traded_prices
+    from ultrum.core.prices import untraded_share as untraded_share
     from ultrum.core.pricing.betas import factor_betas as factor_betas
     from ultrum.core.pricing.cost_of_equity import CostOfEquity as CostOfEquity
     from ultrum.core.pricing.cost_of_equity import Premium as Premium
@@ -36,8 +53,8 @@ if TYPE_CHECKING:
     from ultrum.core.returns import adjust_prices as adjust_prices
     from ultrum.core.returns import excess as excess
     from ultrum.core.returns import returns as returns
-    from ultrum.core.returns import traded_prices as traded_prices
-    from ultrum.core.returns import untraded_share as untraded_share
+    from ultrum.core.returns import to_log as to_log
+    from ultrum.core.returns import to_simple as to_simple
     from ultrum.core.series import SeriesTable as SeriesTable
     from ultrum.core.series import TimeSeries as TimeSeries
     from ultrum.core.transform.composite import composite as composite
@@ -57,6 +74,7 @@ if TYPE_CHECKING:
     from ultrum.core.transform.standardise import standardise as standardise
     from ultrum.desk import Desk as Desk
     from ultrum.desk import SeriesSet as SeriesSet
+    from ultrum.errors import DataWarning as DataWarning
     from ultrum.errors import UltrumError as UltrumError
     from ultrum.present import figures as figures
     from ultrum.sources.table import read_series as read_series
@@ -68,6 +86,7 @@ __version__ = "0.1.0"
 _HOME = {
     "BetaTable": "core.regression.results",
     "CostOfEquity": "core.pricing.cost_of_equity",
+    "DataWarning": "errors",
     "Descriptor": "core.descriptor",
     "Desk": "desk",
     "Fit": "core.regression.results",
@@ -84,35 +103,51 @@ _HOME = {
     "align": "core.panel",
     "bands": "core.transform.roll",
     "break_test": "core.regression.stability",
+    "calendar_grid": "core.describe.seasons",
     "composite": "core.transform.composite",
+    "correlations": "core.describe.against",
     "cost_of_equity": "core.pricing.cost_of_equity",
     "cumulate": "core.transform.levels",
     "deflate": "core.transform.levels",
     "difference": "core.transform.growth",
     "disaggregate": "core.disaggregate",
+    "distribution": "core.describe.distribution",
+    "dividend_yield": "core.prices",
+    "drawdowns": "core.describe.risk",
     "excess": "core.returns",
     "factor_betas": "core.pricing.betas",
     "fill": "core.transform.levels",
     "growth": "core.transform.growth",
+    "holdings": "core.describe.purchases",
     "innovations": "core.transform.innovations",
     "lag": "core.transform.levels",
+    "match_after": "core.matching",
+    "match_before": "core.matching",
+    "momentum": "core.describe.against",
     "per_period": "core.rates",
+    "portfolio": "core.describe.risk",
     "premium": "core.pricing.cost_of_equity",
     "read_series": "sources.table",
     "rebase": "core.transform.levels",
     "regress": "core.regression.ols",
+    "relative": "core.describe.against",
     "returns": "core.returns",
+    "returns_after": "core.describe.seasons",
+    "risk_return": "core.describe.risk",
     "roll": "core.transform.roll",
     "run_study": "study",
     "spells": "core.transform.spells",
     "splice": "core.transform.splice",
     "spread": "core.transform.levels",
     "standardise": "core.transform.standardise",
+    "suspect_prices": "core.prices",
     "to_bars": "core.convert",
     "to_currency": "core.currency",
     "to_frequency": "core.convert",
-    "traded_prices": "core.returns",
-    "untraded_share": "core.returns",
+    "to_log": "core.returns",
+    "to_simple": "core.returns",
+    "traded_prices": "core.prices",
+    "untraded_share": "core.prices",
 }
 _MODULES = {"figures": "present.figures", "practice": "practice"}
 

@@ -42,3 +42,7 @@ class StudyError(UltrumError):
 
 class VaultError(UltrumError):
     """The vault does not hold what was asked for, or cannot be used."""
+
+
+class DataWarning(UserWarning):
+    """Data were taken as they are, though they look faulty; the message says where and what to do."""

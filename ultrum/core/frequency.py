@@ -37,7 +37,7 @@ _NOUNS: Final = {
     "B": "day", "D": "day", "H": "hour", "N": "minute",
 }  # fmt: skip
 _ORDER: Final = "NHBDWMQSA"
-_TEXT: Final = re.compile(r"^(\d*)([ASQMWBDHN])(?:-([A-Z]{3}))?$")
+_TEXT: Final = re.compile(r"^(\d*)([ASQMWBDHN])(?:-([A-Z]{3}|\d{1,2}))?$")
 _PERIOD: Final = re.compile(r"^(\d{4})(?:-?([ASQMW])(\d{1,2})|-(\d{2}))?$")
 _DAY: Final = re.compile(r"^\d{4}-\d{2}-\d{2}(T[\d:.]+Z?)?$")
 _DURATION: Final = re.compile(r"^P(\d+)([YMWD])$")
@@ -56,7 +56,7 @@ class Frequency:
         How many of the code's units one period spans; only for H and N.
     anchor : int
         Weeks: the day a week ends on, 0 Monday to 6 Sunday. Years, half-years and quarters: the
-        month (1 to 12) a year ends in.
+        month (1 to 12) a year ends in. Months: the day (1 to 28) they end on, 31 for their last.
 
     Examples
     --------
@@ -78,11 +78,11 @@ class Frequency:
         if self.multiple < 1 or (self.multiple > 1 and self.code not in "HN"):
             raise FrequencyError(f"'{self.multiple}{self.code}': only hours and minutes multiply.")
         if self.anchor == -1:
-            object.__setattr__(self, "anchor", {"W": 6}.get(self.code, 12))
+            object.__setattr__(self, "anchor", {"W": 6, "M": 31}.get(self.code, 12))
 
     @classmethod
     def parse(cls, text: str | Frequency) -> Frequency:
-        """Read ``"M"``, ``"5N"``, ``"W-FRI"`` or ``"A-MAR"``; a Frequency passes through."""
+        """Read ``"M"``, ``"5N"``, ``"W-FRI"``, ``"A-MAR"`` or ``"M-25"``; a Frequency passes through."""
         if isinstance(text, Frequency):
             return text
         found = _TEXT.match(str(text).strip().upper())
@@ -122,7 +122,7 @@ class Frequency:
             return f"{text}-{_DAYS[self.anchor]}"
         if self.code in "ASQ" and self.anchor != 12:
             return f"{text}-{_MONTHS[self.anchor - 1]}"
-        return text
+        return f"{text}-{self.anchor}" if self.code == "M" and self.anchor != 31 else text
 
     def __repr__(self) -> str:
         return f"Frequency('{self}')"
@@ -132,7 +132,11 @@ class Frequency:
         if other == self or other.is_dated:
             fits = self.code not in "HN" or self._minutes % other._minutes == 0
             return other <= self and fits
-        if other.code == "W" or self.code not in _MONTHS_IN:
+        if (
+            other.code == "W"
+            or self.code not in _MONTHS_IN
+            or ("M" in (self.code, other.code) and (self._day != other._day))
+        ):
             return False
         return (
             other < self
@@ -155,7 +159,12 @@ class Frequency:
         moments = np.asarray(dates, dtype="datetime64[s]")  # nanoseconds would end in 2262
         days = moments.astype("datetime64[D]")
         if self.code in _MONTHS_IN:
-            months = days.astype("datetime64[M]").astype(np.int64)
+            first = days.astype("datetime64[M]")
+            months = first.astype(np.int64)
+            if self.code == "M":
+                into = (days - first.astype("datetime64[D]")).astype(np.int64) + 1
+                moved: Ints = months + (into > self.anchor).astype(np.int64)
+                return moved
             return (months + 12 - self.anchor) // _MONTHS_IN[self.code]
         if self.code == "W":
             return (days.astype(np.int64) + 9 - self.anchor) // 7
@@ -168,8 +177,14 @@ class Frequency:
 
     def starts(self, ordinals: Ints) -> Dates:
         """First day of each period, as datetime64[D]."""
+        if self.code == "M" and self.anchor != 31:
+            before: Any = (ordinals - 1).astype("datetime64[M]").astype("datetime64[D]")
+            ended: Dates = before + np.timedelta64(self.anchor, "D")
+            return ended
         if self.code in _MONTHS_IN:
-            months = ordinals * _MONTHS_IN[self.code] - 12 + self.anchor
+            months = ordinals * _MONTHS_IN[self.code] - (
+                12 - self.anchor if self.code != "M" else 0
+            )
             return months.astype("datetime64[M]").astype("datetime64[D]")
         if self.code == "W":
             return (ordinals * 7 - 9 + self.anchor).astype("datetime64[D]")
@@ -208,7 +223,7 @@ class Frequency:
         if self.code in "BD":
             return [str(day) for day in starts]
         if self.code == "M":
-            return [str(day)[:7] for day in starts]
+            return [str(day)[:7] for day in self.ends(ordinals)]
         if self.code == "W":
             thursdays = pd.DatetimeIndex(self.ends(ordinals)) - pd.Timedelta(days=self.anchor - 3)
             return [f"{d.isocalendar()[0]}-W{d.isocalendar()[1]:02d}" for d in thursdays]
@@ -217,6 +232,11 @@ class Frequency:
         if self.code == "A":
             return [str(year) for year in years]
         return [f"{y}-{self.code}{part}" for y, part in zip(years, parts, strict=True)]
+
+    @property
+    def _day(self) -> int:
+        """Day of the month on which its periods end; 31 for the last."""
+        return self.anchor if self.code == "M" else 31
 
     @property
     def _minutes(self) -> int:
@@ -246,7 +266,7 @@ def _pandas_shift_of(frequency: Frequency) -> int:
 def _unknown(text: object) -> str:
     return (
         f"'{text}' is not a frequency. Use an SDMX code: A, S, Q, M, W, B, D, H or N, "
-        "with an anchor if need be (W-FRI, A-MAR)."
+        "with an anchor if need be (W-FRI, A-MAR, M-25)."
     )
 
 
@@ -257,6 +277,8 @@ def _anchor(code: str, anchor: str | None, text: object) -> int:
         return _DAYS.index(anchor)
     if code in "ASQ" and anchor in _MONTHS:
         return _MONTHS.index(anchor) + 1
+    if code == "M" and anchor.isdigit() and 1 <= int(anchor) <= 28:
+        return int(anchor)
     raise FrequencyError(_unknown(text))
 
 

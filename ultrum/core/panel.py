@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Final
 
@@ -11,13 +11,23 @@ import pandas as pd
 
 from ultrum.core.convert import to_frequency
 from ultrum.core.coverage import coverage_of, ledger_of
+from ultrum.core.currency import to_currency
 from ultrum.core.descriptor import Descriptor
-from ultrum.core.frequency import Frequency, periods_in
+from ultrum.core.frequency import Frequency
+from ultrum.core.knowing import (
+    HINDSIGHT,
+    KnownBy,
+    as_known,
+    describe_rule,
+    in_release_period,
+    known_span,
+    rule_for,
+)
+from ultrum.core.ratetable import RateTable
 from ultrum.core.series import SeriesTable, TimeSeries, span_of
 from ultrum.core.types import Ints
 from ultrum.errors import AlignmentError, CurrencyError, UnitError
 
-HINDSIGHT: Final = "hindsight"
 _ROWS: Final = ("complete", "any")
 _WILDEST: Final = {"asset": 4.0, "factor": 1.0, "risk-free": 0.05}
 
@@ -34,10 +44,12 @@ class Panel:
     risk_free : Series, shape (T,)
         Risk-free return of each period.
     coverage : DataFrame
-        By series: first, last, rows, gaps, filled, stale.
+        By series: first, last, rows, gaps, filled (rows in which a condition stands that is older than
+        its newest period), stale, and costs: rows that it alone keeps out of a complete panel.
     ledger : DataFrame
         Columns ``period series cause``: every value that was missing, and why.
     about : mapping of str to Descriptor
+    warnings : tuple of str
     """
 
     assets: pd.DataFrame
@@ -49,6 +61,7 @@ class Panel:
     about: Mapping[str, Descriptor]
     frequency: Frequency
     currency: str
+    warnings: tuple[str, ...] = ()
 
     @property
     def excess(self) -> SeriesTable:
@@ -119,6 +132,7 @@ class Panel:
         return (
             f"Panel: {len(self.assets)} {self.frequency.name} rows, {span}, {self.currency}\n"
             f"{counts}; risk-free {self.risk_free.name}\nmissing values, most first: {lost or 'none'}"
+            + "".join(f"\nwarning: {text}" for text in self.warnings)
         )
 
     def _repr_html_(self) -> str:
@@ -130,10 +144,12 @@ def align(
     assets: SeriesTable | pd.DataFrame,
     factors: SeriesTable | TimeSeries | pd.DataFrame,
     risk_free: TimeSeries,
-    conditions: SeriesTable | None = None,
+    conditions: SeriesTable | TimeSeries | Sequence[TimeSeries] | None = None,
     frequency: str | Frequency = "M",
     rows: str = "complete",
-    known_by: str | Mapping[str, str] | None = None,
+    known_by: KnownBy | Mapping[str, KnownBy] | None = None,
+    currency: str = "",
+    rates: RateTable | None = None,
     start: str | None = None,
     end: str | None = None,
     check_units: bool = True,
@@ -148,16 +164,22 @@ def align(
         Traded factors, in excess of the risk-free rate or at zero cost, and macro factors.
     risk_free : TimeSeries
         Simple risk-free return of each period.
-    conditions : SeriesTable, optional
-        Row t holds what was known at the end of t − 1.
+    conditions : SeriesTable, TimeSeries or several of them, optional
+        Of any frequency. Row t holds what was known at the end of t − 1; a value stands until a newer one
+        is known, at most two periods of its own.
     frequency : str or Frequency
         Frequency of the panel; series of a higher one are converted by their measure.
     rows : {"complete", "any"}
         Keep the rows where every factor, condition and the risk-free rate are present, or all.
-    known_by : str or mapping, optional
+    known_by : str, Series, DataFrame or mapping, optional
         When conditions and macro factors became known after the period they describe: a duration
-        such as ``"P1M"``, a mapping of names to durations, ``"release lag"`` (each series' own),
-        or ``"hindsight"``. Must be said when there are any.
+        such as ``"P1M"``, ``"release lag"`` (each series' own), release dates by period, vintages
+        (``period released value``: the figures as they were first known and later revised), or
+        ``"hindsight"``; or a mapping of names to these. Must be said when there are any.
+    currency : str, optional
+        Currency of the panel; assets in others are converted.
+    rates : RateTable, optional
+        Exchange rates to convert with.
     start, end : str, optional
         First and last period.
     check_units : bool
@@ -188,30 +210,31 @@ def align(
         raise AlignmentError(f"rows='{rows}' is not known; it is complete or any.")
     target = Frequency.parse(frequency)
     rate = to_frequency(risk_free, target)
-    returns = to_frequency(_wrapped(assets, measure="return"), target, risk_free=risk_free)
-    loadings = to_frequency(_wrapped(factors), target, risk_free=risk_free)
+    assets = _in_one_currency(_wrapped(assets, measure="return"), currency, rates)
+    returns = to_frequency(assets, target, risk_free=risk_free)
+    raw = _factors_of(factors)
+    loadings = to_frequency(raw, target, risk_free=risk_free)
     _check_roles(returns, loadings, rate)
     traded, macro = _by_kind(loadings)
-    known = _wrapped(conditions) if conditions is not None else None
-    if known is not None:
-        known = to_frequency(known, target)
-    if (macro or known is not None) and known_by is None:
-        named = ", ".join([*macro, *(known.names if known is not None else [])])
+    known = _conditions_of(conditions)
+    if (macro or known) and known_by is None:
+        named = ", ".join([*macro, *(c.name for c in known)])
         raise AlignmentError(
             f"{named}: say when these became known, known_by='P1M' or the like; "
             "known_by='hindsight' if each may be used in the period it describes."
         )
     blocks = {
-        "assets": _shifted(returns, {}),
-        "factors": _shifted(loadings, {name: _lag(loadings, name, known_by) for name in macro}),
-        "conditions": _conditions(known, known_by),
-        "risk_free": _shifted(rate.as_table(), {}),
+        "assets": returns,
+        "factors": _with_macro(loadings, raw, macro, known_by, target),
+        "conditions": _conditions_known(known, known_by, target),
+        "risk_free": rate.as_table(),
     }
     if check_units:
-        _check_size(blocks["assets"], "asset")
+        _check_size(returns, "asset")
         _check_size(loadings.select(traded) if traded else None, "factor")
         _check_size(blocks["risk_free"], "risk-free")
-    return _assemble(blocks, target, rows, start, end, _currency(returns, loadings, rate))
+    warned = _income_warning(returns)
+    return _assemble(blocks, target, rows, start, end, _currency(returns, loadings, rate), warned)
 
 
 def _assemble(
@@ -221,6 +244,7 @@ def _assemble(
     start: str | None,
     end: str | None,
     currency: str,
+    warnings: tuple[str, ...] = (),
 ) -> Panel:
     """Put the blocks on one index, drop what is not whole and write it down."""
     tables = {role: table for role, table in blocks.items() if table is not None}
@@ -233,23 +257,128 @@ def _assemble(
         needed.notna().all(axis=1).to_numpy() if rows == "complete" else np.ones(len(index), bool)
     )
     if not kept.any():
-        spans = "; ".join(_spans(table) for table in tables.values())
+        spans = "; ".join(f"{name} {_own_span(needed[name])}" for name in needed)
         raise AlignmentError(
             f"No period has every factor, condition and the risk-free rate. {spans}"
         )
     causes = {name: known for t in tables.values() for name, known in t.causes.items()}
     everything = pd.concat([frames["assets"], needed], axis=1)
+    filled = {a.name: _filled(a) for t in tables.values() for a in t.about}
+    alone = needed.isna().sum(axis=1).to_numpy() == 1
+    costs = {str(name): int((needed[name].isna().to_numpy() & alone).sum()) for name in needed}
+    whole = kept.all()
     return Panel(
-        assets=frames["assets"][kept],
+        assets=frames["assets"] if whole else frames["assets"][kept],
         factors=frames["factors"][kept],
         conditions=frames["conditions"][kept],
         risk_free=frames["risk_free"].iloc[:, 0][kept],
-        coverage=coverage_of(everything, ordinals, causes),
+        coverage=coverage_of(everything, ordinals, causes, filled, costs),
         ledger=ledger_of(everything, ordinals, causes),
         about={a.name: a for t in tables.values() for a in t.about},
         frequency=target,
         currency=currency,
+        warnings=warnings,
     )
+
+
+def _own_span(column: pd.Series) -> str:
+    known = column.dropna()
+    return f"({span_of(known.index)})" if len(known) else "(nothing)"
+
+
+def _filled(about: Descriptor) -> int:
+    """Rows in which an older value of a condition stands, as its trail counts them."""
+    said = [dict(step.settings).get("carried", "0") for step in about.trail]
+    return max((int(count) for count in said), default=0)
+
+
+def _in_one_currency(assets: SeriesTable, currency: str, rates: RateTable | None) -> SeriesTable:
+    abroad = [a.name for a in assets.about if currency and a.currency and a.currency != currency]
+    if not abroad:
+        return assets
+    if rates is None:
+        raise CurrencyError(
+            f"{', '.join(abroad[:5])} are not in {currency}; give rates=RateTable(quotes) to convert them."
+        )
+    return to_currency(assets, currency, rates)
+
+
+def _factors_of(factors: Any) -> SeriesTable:
+    if isinstance(factors, list | tuple):
+        return SeriesTable.of(factors)
+    return _wrapped(factors)
+
+
+def _conditions_of(conditions: Any) -> list[TimeSeries]:
+    """Conditions one by one, since each may have a frequency of its own."""
+    if conditions is None:
+        return []
+    if isinstance(conditions, TimeSeries):
+        return [conditions]
+    if isinstance(conditions, list | tuple):
+        return list(conditions)
+    table = _wrapped(conditions)
+    return [table[name] for name in table.names]
+
+
+def _income_warning(returns: SeriesTable) -> tuple[str, ...]:
+    """A warning where some assets' returns leave dividends out and others do not."""
+    bare = [a.name for a in returns.about if a.income == "price"]
+    if not bare or len(bare) == len(returns.about):
+        return ()
+    if all(a.income != "total" for a in returns.about):
+        return ()
+    return (
+        f"{', '.join(bare[:5])} are price returns beside total returns; they leave dividends out.",
+    )
+
+
+def _with_macro(
+    loadings: SeriesTable, raw: SeriesTable, macro: list[str], known_by: Any, target: Frequency
+) -> SeriesTable:
+    """Factors with each macro factor in the period of its release."""
+    made = [loadings[name] for name in loadings.names if name not in macro]
+    for name in macro:
+        rule = rule_for(name, known_by)
+        source = raw[name] if raw.frequency == target else loadings[name]
+        if isinstance(rule, str) and rule == HINDSIGHT:
+            made.append(loadings[name])
+            continue
+        ordinals = _periods(*known_span(source, rule, target))
+        values = in_release_period(source, rule, target, ordinals)
+        about = loadings[name].about.stepped(
+            "in the period of release", known_by=describe_rule(rule)
+        )
+        made.append(TimeSeries.build(values, target.index(ordinals), about))
+    return SeriesTable.of(made).select(loadings.names)
+
+
+def _conditions_known(
+    known: list[TimeSeries], known_by: Any, target: Frequency
+) -> SeriesTable | None:
+    """Each condition as it was known at the end of the period before."""
+    if not known:
+        return None
+    made = []
+    for condition in known:
+        rule = rule_for(condition.name, known_by)
+        finer = condition.about.frequency < target and not isinstance(rule, pd.DataFrame)
+        source = to_frequency(condition, target) if finer else condition
+        first, last = known_span(source, rule, target)
+        ordinals = _periods(first, last + 12 * (source.about.frequency > target))
+        values, carried = as_known(source, rule, target, ordinals)
+        about = source.about.stepped(
+            "as known before",
+            {"frequency": target},
+            known_by=describe_rule(rule),
+            carried=carried or None,
+        )
+        made.append(TimeSeries.build(values, target.index(ordinals + 1), about))
+    return SeriesTable.of(made)
+
+
+def _periods(first: int, last: int) -> Ints:
+    return np.arange(first, last + 1, dtype=np.int64)
 
 
 def _wrapped(data: Any, **facts: Any) -> SeriesTable:
@@ -301,39 +430,6 @@ def _currency(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries) -> s
     return next(iter(said), "")
 
 
-def _lag(table: SeriesTable, name: str, known_by: str | Mapping[str, str] | None) -> int:
-    """Periods between the one a value describes and the one it became known in."""
-    said = known_by.get(name, "") if isinstance(known_by, Mapping) else known_by or ""
-    if said == "release lag":
-        said = table[name].about.release_lag
-    if said == HINDSIGHT:
-        return 0
-    if not said:
-        raise AlignmentError(f"known_by says nothing of {name}; give it a duration such as 'P1M'.")
-    return periods_in(said, table.frequency)
-
-
-def _conditions(
-    known: SeriesTable | None, known_by: str | Mapping[str, str] | None
-) -> SeriesTable | None:
-    if known is None:
-        return None
-    return _shifted(known, {name: 1 + _lag(known, name, known_by) for name in known.names})
-
-
-def _shifted(table: SeriesTable, lags: Mapping[str, int]) -> SeriesTable:
-    """Each column moved to the period it became known in."""
-    if not any(lags.values()):
-        return table
-    moved = []
-    for name in table.names:
-        lag, series = lags.get(name, 0), table[name]
-        index = table.frequency.index(table.ordinals + lag)
-        about = series.about.stepped("known after", periods=lag) if lag else series.about
-        moved.append(TimeSeries(series.values.set_axis(index), about))
-    return SeriesTable.of(moved)
-
-
 def _check_size(table: SeriesTable | None, role: str) -> None:
     """Refuse percent taken for decimals: no market moves by its whole value every month."""
     if table is None:
@@ -343,6 +439,11 @@ def _check_size(table: SeriesTable | None, role: str) -> None:
         if len(finite) < 3:
             continue
         size = float(np.mean(np.abs(finite))) if role == "risk-free" else float(np.std(finite))
+        if size > _WILDEST[role] and finite.min() > 0 and role != "risk-free":
+            raise UnitError(
+                f"'{about.name}' is said to be returns, but all its values are above zero, up to "
+                f"{finite.max():,.6g}: these look like prices. Make returns with returns(prices)."
+            )
         if size > _WILDEST[role]:
             what = "mean" if role == "risk-free" else "standard deviation"
             raise UnitError(
@@ -355,14 +456,12 @@ def _check_size(table: SeriesTable | None, role: str) -> None:
 def _span(
     tables: Mapping[str, SeriesTable], target: Frequency, start: str | None, end: str | None
 ) -> Ints:
-    every = np.concatenate([t.ordinals for t in tables.values() if len(t)])
+    owners = [t for role, t in tables.items() if role != "conditions" and len(t)]
+    every = np.concatenate(
+        [t.ordinals for t in owners]
+    )  # conditions are looked up, they span nothing
     first = target.ordinals([pd.Period(start, "D").start_time])[0] if start else every.min()
     last = target.ordinals([pd.Period(end).end_time])[0] if end else every.max()
     if last < first:
         raise AlignmentError(f"The span ends ({end}) before it starts ({start}).")
     return np.arange(first, last + 1, dtype=np.int64)
-
-
-def _spans(table: SeriesTable) -> str:
-    names = ", ".join(table.names[:3]) + (" …" if len(table.names) > 3 else "")
-    return f"{names}: {span_of(table.index)}"

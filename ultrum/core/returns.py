@@ -6,6 +6,7 @@ close of the ex-date. The value of that holding is a price that can be compared 
 
 from __future__ import annotations
 
+import warnings
 from collections import Counter
 
 import numpy as np
@@ -13,9 +14,10 @@ import pandas as pd
 
 from ultrum.core.convert import STALE_AFTER, to_frequency
 from ultrum.core.frequency import Frequency
+from ultrum.core.prices import suspect_prices
 from ultrum.core.series import SeriesTable, TimeSeries, check_same, on_block
 from ultrum.core.types import Floats
-from ultrum.errors import CurrencyError, UnitError
+from ultrum.errors import CurrencyError, DataWarning, UnitError
 
 
 @on_block
@@ -28,6 +30,7 @@ def returns(
     splits: pd.DataFrame | None = None,
     final_payments: pd.DataFrame | None = None,
     stale_after: int = STALE_AFTER,
+    check: bool = True,
 ) -> SeriesTable:
     """Returns between consecutive period ends.
 
@@ -43,6 +46,8 @@ def returns(
         As for :func:`adjust_prices`.
     stale_after : int
         A period-end price older than this many weekdays is missing.
+    check : bool
+        Warn of days that look like splits left out or bad ticks, as :func:`suspect_prices` finds them.
 
     Returns
     -------
@@ -62,17 +67,24 @@ def returns(
         raise UnitError(f"kind='{kind}' is not known; it is simple or log.")
     _check_prices(prices)
     held = adjust_prices(prices, dividends, splits, final_payments=final_payments)
+    suspects = suspect_prices(held) if check and prices.frequency.code in "BD" else None
     if frequency is not None:
         held = _held_to_period_end(held, Frequency.parse(frequency), final_payments)
         held = to_frequency(held, frequency, how="last", stale_after=stale_after)
-    ratio = _ratios(held)
-    block = np.log(ratio) if kind == "log" else ratio - 1.0
+    block = _ratios(held)
+    if kind == "log":
+        np.log(block, out=block)
+    else:
+        block -= 1.0
     facts = {
         "measure": "return" if kind == "simple" else "log_return",
         "unit": "decimal",
         "timing": "total",
     }
-    abouts = [a.stepped("returns", facts, kind=kind) for a in held.about]
+    counts = _warned_of(suspects)
+    abouts = [
+        a.stepped("returns", facts, kind=kind, suspect_days=counts.get(a.name)) for a in held.about
+    ]
     causes = {
         name: {late: cause for period, cause in known.items() for late in (period, period + 1)}
         for name, known in held.causes.items()
@@ -124,6 +136,13 @@ def adjust_prices(
     """
     _check_prices(prices)
     prices = _with_final_payments(prices, final_payments)
+    if dividends is None and splits is None:
+        said_none = "final payments" if final_payments is not None else "nothing"
+        abouts = [
+            a.stepped("adjust prices", {"income": a.income or "price"}, with_=said_none)
+            for a in prices.about
+        ]
+        return SeriesTable(prices.values, tuple(abouts), prices.causes)
     growth = np.ones(prices.block.shape)
     ratios, late_splits = _events(prices, splits, "ratio")
     amounts, late_dividends = _events(prices, dividends, "amount")
@@ -200,60 +219,75 @@ def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
     return SeriesTable.build(block, x.index, abouts)
 
 
-def traded_prices(prices: SeriesTable, volume: SeriesTable) -> SeriesTable:
-    """Prices of the days on which something was traded; quotes carried over are missing.
-
-    A file that repeats the last price on days without trade makes an old price look fresh. With
-    those days missing, the stale rule of :func:`returns` sees its true age.
-
-    Parameters
-    ----------
-    prices, volume : SeriesTable
-        Daily closes and volumes of the same assets, shape (T, N).
+@on_block
+def to_simple(x: SeriesTable) -> SeriesTable:
+    """Log returns as simple ones, exp(r) − 1; simple returns pass through.
 
     Examples
     --------
-    >>> days = pd.bdate_range("2024-01-01", periods=3)
-    >>> close = SeriesTable.wrap(pd.DataFrame({"NTSH": [5.0, 5, 6]}, days), measure="price")
-    >>> volume = SeriesTable.wrap(pd.DataFrame({"NTSH": [9.0, 0, 8]}, days), measure="flow")
-    >>> traded_prices(close, volume)["NTSH"].to_pandas().tolist()
-    [5.0, nan, 6.0]
+    >>> r = pd.Series([np.log(1.1)], pd.period_range("2024-01", periods=1, freq="M"))
+    >>> to_simple(TimeSeries.wrap(r, measure="log_return")).to_pandas().round(12).tolist()
+    [0.1]
     """
-    idle = volume.values.reindex(index=prices.index, columns=prices.names).to_numpy() == 0
-    carried = np.sum(idle & np.isfinite(prices.block), axis=0)
-    abouts = [
-        a.stepped("traded days only", untraded=int(n)) if n else a
-        for a, n in zip(prices.about, carried, strict=True)
-    ]
-    return SeriesTable.build(np.where(idle, np.nan, prices.block), prices.index, abouts)
+    return _of_kind(x, "log_return", "return", np.expm1)
 
 
-def untraded_share(prices: SeriesTable, volume: SeriesTable) -> pd.Series:
-    """Share of each asset's days, from first to last price, on which nothing was traded.
+@on_block
+def to_log(x: SeriesTable) -> SeriesTable:
+    """Simple returns as logarithmic ones, log(1 + r); log returns pass through.
 
-    Parameters
-    ----------
-    prices, volume : SeriesTable
-        Daily closes and volumes of the same assets, shape (T, N).
-
-    Returns
-    -------
-    Series, shape (N,)
-        A day counts as untraded when its volume is zero or its price is missing.
+    Raises
+    ------
+    UnitError
+        If a return is −100 % or less, whose log is none; or it is in excess of something, since the
+        log excess is log(1+r) − log(1+rf).
 
     Examples
     --------
-    >>> days = pd.bdate_range("2024-01-01", periods=4)
-    >>> close = SeriesTable.wrap(pd.DataFrame({"NTSH": [5.0, 5, 6, 6]}, days), measure="price")
-    >>> volume = SeriesTable.wrap(pd.DataFrame({"NTSH": [9.0, 0, 8, 7]}, days), measure="flow")
-    >>> untraded_share(close, volume).to_dict()
-    {'NTSH': 0.25}
+    >>> r = pd.Series([0.1], pd.period_range("2024-01", periods=1, freq="M"))
+    >>> to_log(TimeSeries.wrap(r, measure="return")).to_pandas().round(4).tolist()
+    [0.0953]
     """
-    priced = np.isfinite(prices.block)
-    listed = (np.cumsum(priced, axis=0) > 0) & (np.cumsum(priced[::-1], axis=0)[::-1] > 0)
-    shares = volume.values.reindex(index=prices.index, columns=prices.names).to_numpy()
-    still = listed & (~priced | (shares == 0))
-    return pd.Series(still.sum(axis=0) / np.maximum(listed.sum(axis=0), 1), index=prices.names)
+    for column, about in enumerate(x.about):
+        if about.measure == "return" and np.nanmin(x.block[:, column], initial=0.0) <= -1.0:
+            raise UnitError(f"{about.name} has a return of −100 % or less; it has no logarithm.")
+    return _of_kind(x, "return", "log_return", np.log1p)
+
+
+def _of_kind(x: SeriesTable, source: str, target: str, turn: np.ufunc) -> SeriesTable:
+    block, abouts = x.block.copy(), list(x.about)
+    for column, about in enumerate(x.about):
+        if about.measure == target:
+            continue
+        if about.measure != source:
+            raise UnitError(
+                f"{about.name} is a {about.measure or 'series of unknown measure'}, not a return."
+            )
+        if about.excess_of:
+            raise UnitError(
+                f"{about.name} is in excess of {about.excess_of}; turn the returns first, then "
+                "subtract with excess."
+            )
+        block[:, column] = turn(block[:, column])
+        abouts[column] = about.stepped(
+            "simple to log" if target == "log_return" else "log to simple", {"measure": target}
+        )
+    return SeriesTable.build(block, x.index, abouts)
+
+
+def _warned_of(suspects: pd.DataFrame | None) -> dict[str, int]:
+    """Warn of suspect days; their number by series."""
+    if suspects is None or not len(suspects):
+        return {}
+    first = suspects.iloc[0]
+    more = f", and {len(suspects) - 1} more" if len(suspects) > 1 else ""
+    warnings.warn(
+        f"{first['series']}, {first['date']}: {100 * first['change']:+.0f} % in a day, "
+        f"{first['looks_like']}{more}. "
+        "See suspect_prices; give the splits, mark bad ticks as missing, or say check=False.",
+        DataWarning, stacklevel=4,
+    )  # fmt: skip
+    return {str(k): int(v) for k, v in suspects["series"].value_counts().items()}
 
 
 def _ratios(held: SeriesTable) -> Floats:
@@ -267,18 +301,28 @@ def _ratios(held: SeriesTable) -> Floats:
 
 
 def _check_prices(prices: SeriesTable) -> None:
+    lowest = (
+        np.fmin.reduce(prices.block, axis=0) if len(prices) else np.full(len(prices.about), np.inf)
+    )
     for i, about in enumerate(prices.about):
         if about.measure not in ("price", "index"):
             raise UnitError(
                 f"{about.name} is a {about.measure or 'series of unknown measure'}; "
                 "returns need prices or index levels (measure='price')."
             )
-        low = np.nanmin(prices.block[:, i], initial=np.inf)
+        low = float(lowest[i])
         if low <= 0:
             raise UnitError(
-                f"{about.name} has a price of {low:g}; a price is above zero. "
-                "Mark the bad values as missing."
+                f"{about.name} has a price of {low:g}; a price is above zero. {_guess(prices.block[:, i])}"
             )
+
+
+def _guess(values: Floats) -> str:
+    """What to do about values that cannot be prices."""
+    known = values[np.isfinite(values)]
+    if np.median(np.abs(known)) < 0.5 and (known < 0).mean() > 0.2:
+        return "These look like returns already: say measure='return'."
+    return "Mark the bad values as missing."
 
 
 def _events(

@@ -5,7 +5,8 @@ from __future__ import annotations
 import pandas as pd
 
 from ultrum.core.currency import to_currency
-from ultrum.core.returns import returns, traded_prices
+from ultrum.core.prices import traded_prices
+from ultrum.core.returns import returns
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.desk import Desk
 from ultrum.errors import StudyError

@@ -7,9 +7,9 @@ from typing import Final
 
 import pandas as pd
 
+from ultrum.core.prices import untraded_share
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.regression.stability import break_test
-from ultrum.core.returns import untraded_share
 from ultrum.errors import EstimationError
 from ultrum.sources.table import Reading
 from ultrum.study.schema import Study

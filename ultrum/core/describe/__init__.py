@@ -1,0 +1,1 @@
+"""What returns look like: risk, distribution, seasons, momentum, drawdown, correlation, holdings."""

@@ -1,0 +1,94 @@
+"""What the descriptions of returns share: taking returns, annualising, a plain result."""
+
+from __future__ import annotations
+
+import functools
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.series import SeriesLike, SeriesTable, TimeSeries, span_of
+from ultrum.core.types import Floats, Ints
+from ultrum.errors import UnitError
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Described:
+    """A table with the sentence that says what it is of.
+
+    Attributes
+    ----------
+    table : DataFrame
+    basis : str
+        Sample, frequency, conventions.
+    """
+
+    table: pd.DataFrame
+    basis: str
+
+    def to_frame(self) -> pd.DataFrame:
+        """The table."""
+        return self.table.copy()
+
+    def __repr__(self) -> str:
+        with pd.option_context("display.width", 100, "display.max_columns", 20):
+            text = self.table.to_string(
+                max_rows=40, float_format=lambda v: f"{v:.4g}", line_width=100
+            )
+        return f"{text}\n{self.basis}"
+
+    def _repr_html_(self) -> str:
+        return f"{self.table.to_html(float_format=lambda v: f'{v:.4g}')}<p>{self.basis}</p>"
+
+
+def returns_in(x: Any, doing: str) -> SeriesTable:
+    """A table of simple or log returns; prices are refused with the mend."""
+    table = x.as_table() if isinstance(x, TimeSeries) else x
+    if isinstance(table, pd.DataFrame | pd.Series):
+        frame = table.to_frame() if isinstance(table, pd.Series) else table
+        table = SeriesTable.wrap(frame, measure="return")
+    if not isinstance(table, SeriesTable):
+        raise UnitError(f"{doing} takes returns, not a {type(x).__name__}.")
+    for about in table.about:
+        if not about.is_return:
+            raise UnitError(
+                f"{about.name} is a {about.measure or 'series of unknown measure'}; {doing} takes returns. "
+                "Make them with returns(prices)."
+            )
+    kinds = {a.measure for a in table.about}
+    if len(kinds) > 1:
+        raise UnitError(
+            f"{doing}: simple and log returns are mixed; bring all to one with to_simple."
+        )
+    return table
+
+
+def simple_block(x: SeriesTable) -> Floats:
+    """Returns as simple ones."""
+    return np.asarray(np.expm1(x.block) if x.about[0].measure == "log_return" else x.block)
+
+
+def per_year(x: SeriesTable, said: float | None) -> float:
+    """Periods a year: said, the calendar's, or of business-daily data as many as there were."""
+    if said is not None:
+        return said
+    if x.frequency.code not in "BHN" or len(x) < 2:
+        return x.frequency.periods_per_year
+    days = pd.DatetimeIndex(x.index)
+    years = (days[-1] - days[0]).days / 365.25
+    return (len(x) - 1) / years if years > 0.5 else x.frequency.periods_per_year
+
+
+def ordinals_to_span(x: SeriesLike, rows: Ints) -> str:
+    """First to last of some rows, for people."""
+    return span_of(x.index[rows]) if len(rows) else "empty"
+
+
+def columns_of(block: Floats, function: Any) -> list[Any]:
+    """A function of the valid values of each column."""
+    return [function(column[np.isfinite(column)]) for column in block.T]
+
+
+quiet = functools.partial(np.errstate, divide="ignore", invalid="ignore")
