@@ -2,6 +2,8 @@
 
 import numpy as np
 import pandas as pd
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 import ultrum as ul
 from tests.support import Scratch, months, series
@@ -119,3 +121,140 @@ class Aligning(Scratch):
         frame = pd.DataFrame({"A": RNG.normal(0, 0.05, 12)}, months(12))
         said = parts() | {"assets": frame}
         self.assertEqual(ul.align(**said).assets.shape, (12, 1))
+
+
+class KnownThen(Scratch):
+    @settings(max_examples=40, deadline=None)
+    @given(st.integers(0, 10**6), st.sampled_from(["M", "Q"]))
+    def test_no_value_enters_before_its_release(self, seed, frequency):
+        rng = np.random.default_rng(seed)
+        said = parts(36)
+        count = 36 if frequency == "M" else 12
+        wages = series(
+            np.arange(1.0, count + 1),
+            freq=frequency,
+            name="wages",
+            measure="rate",
+            timing="average",
+        )
+        ends = wages.index.to_timestamp(how="end").normalize()
+        released = pd.Series(ends + pd.to_timedelta(rng.integers(0, 80, count), "D"), wages.index)
+        row = ul.align(**said, conditions=wages, known_by=released, rows="any").conditions["wages"]
+        for period, value in row.dropna().items():
+            before = period.start_time
+            known = wages.values[(released < before).to_numpy()]
+            self.assertEqual(
+                value, known.max(), period
+            )  # values grow with time: the latest period known
+        first = row.first_valid_index()
+        self.assertIsNotNone(first)
+
+    def test_vintages_give_first_releases_and_then_revisions(self):
+        vintages = pd.DataFrame({
+            "period": ["2010-01", "2010-01", "2010-02", "2010-03", "2010-02"],
+            "released": ["2010-02-20", "2010-04-10", "2010-03-20", "2010-05-03", "2010-05-20"],
+            "value": [1.0, 1.5, 2.0, 3.0, 2.5],
+        })  # fmt: skip
+        final = series([1.5, 2.5, 3.0], name="output", measure="rate", timing="average")
+        panel = ul.align(**parts(), conditions=final, known_by=vintages, rows="any")
+        self.assertEqual(
+            panel.conditions["output"]["2010-03":"2010-06"].tolist(), [1.0, 2.0, 2.0, 3.0]
+        )
+        factor = final.described(name="output", measure="score")
+        said = parts()
+        said["factors"] = ul.SeriesTable.of([said["factors"], factor.described(unit="decimal")])
+        got = ul.align(**said, known_by={"output": vintages}, rows="any").factors["output"]
+        self.assertEqual(got["2010-02":"2010-05"].tolist()[:2], [1.0, 2.0])
+        self.assertTrue(np.isnan(got["2010-04"]))
+        self.assertEqual(got["2010-05"], 3.0)
+
+    def test_a_quarterly_condition_is_carried_counted_and_grows_stale(self):
+        output = series([1.0, 2.0], freq="Q", name="output", measure="rate", timing="average")
+        panel = ul.align(**parts(24), conditions=[output], known_by="P1M", rows="any")
+        got = panel.conditions["output"]
+        self.assertEqual(got["2010-05":"2010-10"].tolist(), [1, 1, 1, 2, 2, 2])
+        self.assertTrue(got["2011-06":].isna().all())
+        self.assertGreater(panel.coverage.loc["output", "filled"], 3)
+
+    def test_what_each_series_costs(self):
+        said = parts(12)
+        late = series(
+            np.arange(9.0), start="2010-04", name="late", measure="rate", timing="average"
+        )
+        panel = ul.align(**said, conditions=late, known_by="hindsight")
+        self.assertEqual(panel.coverage.loc["late", "costs"], 4)
+        self.assertEqual(panel.coverage.loc["market", "costs"], 0)
+        self.assertEqual(len(panel.assets) + panel.coverage["costs"].sum(), 12)
+
+    def test_assets_in_another_currency_and_income_that_differs(self):
+        days = pd.bdate_range("2009-12-01", "2011-01-03")
+        quote = ul.TimeSeries.wrap(
+            pd.Series(np.linspace(2, 3, len(days)), days), measure="quote", unit="QSR/QML", name="q"
+        )
+        said = parts()
+        abroad = said["assets"].described(currency="QSR")
+        with self.refused(CurrencyError, "RateTable"):
+            ul.align(**said | {"assets": abroad}, currency="QML")
+        panel = ul.align(**said | {"assets": abroad}, currency="QML", rates=ul.RateTable([quote]))
+        moved = quote.values["2010-03-31"] / quote.values["2010-02-26"]
+        self.assertAlmostEqual(
+            panel.assets["A"]["2010-03"], (1 + abroad.values["A"]["2010-03"]) * moved - 1, 14
+        )
+        both = ul.SeriesTable.of(
+            [
+                returns(RNG.normal(0, 0.05, 12), n, income=i)
+                for n, i in (("a", "total"), ("b", "price"))
+            ]
+        )
+        self.assertIn("b are price returns", ul.align(**said | {"assets": both}).warnings[0])
+
+    def test_prices_said_to_be_returns(self):
+        frame = pd.DataFrame({"A": RNG.uniform(40, 60, 12)}, months(12))
+        with self.refused(UnitError, "look like prices"):
+            ul.align(**parts() | {"assets": frame})
+
+    def test_a_panel_of_everything_as_a_slow_loop_builds_it(self):
+        world = ul.practice.panel()
+        firms = list(world.assets)[:24]
+        lags = {"pay": "P2M", "output": "P45D", "slow": "P1M"}
+        rng = np.random.default_rng(4)
+        conditions = [
+            series(rng.normal(size=252), "2004-01", name="pay", measure="rate", timing="average"),
+            series(rng.normal(size=84), "2004-01", freq="Q", name="output", measure="rate", timing="average"),
+            series(rng.normal(size=21), "2004-01", freq="Y", name="slow", measure="rate", timing="average"),
+        ]  # fmt: skip
+        assets = ul.SeriesTable(world.assets[firms], tuple(world.about[n] for n in firms))
+        panel = ul.align(
+            assets=assets,
+            factors=world.factor_table,
+            risk_free=world.rate,
+            conditions=conditions,
+            known_by=lags,
+        )
+        after = {
+            "pay": pd.DateOffset(months=2),
+            "output": pd.Timedelta(45, "D"),
+            "slow": pd.DateOffset(months=1),
+        }
+        every = world.assets.index
+        lost = 0
+        for period in every:
+            row = {}
+            for c in conditions:
+                ends = c.index.to_timestamp(how="end").normalize()
+                known = [(e, v) for e, v in zip(ends, c.values, strict=True)
+                         if ((e + pd.Timedelta(1, "D") + after[c.name] - pd.Timedelta(1, "D")) if c.name != "output" else e + after[c.name]) < period.start_time]  # fmt: skip
+                if known:
+                    row[c.name] = known[-1][1]
+            if len(row) < 3:
+                lost += 1
+                self.assertNotIn(period, panel.assets.index)
+                continue
+            self.assertEqual(panel.conditions.loc[period].to_dict(), row)
+        self.assertEqual(len(panel.assets), len(every) - lost)
+        missing = panel.ledger.groupby("series", observed=True).size()
+        wide = world.assets[firms].isna().sum()
+        self.assertEqual(
+            {k: int(v) for k, v in missing.items() if k in firms},
+            {k: int(v) for k, v in wide.items() if v},
+        )
