@@ -298,7 +298,7 @@ class Prices(Scratch):
             {"A": "a split of 2 to 1", "B": "a bad tick", "D": "a split of 5 to 1"},
         )
         self.assertEqual(found.loc["A", "date"], str(frame.index[100])[:10])
-        with self.assertWarnsRegex(ul.DataWarning, "A, 2023-05-22.*2 more"):
+        with self.assertWarnsRegex(ul.DataWarning, "A, 2023-05-22.*1 more"):
             made = ul.returns(prices)
         self.assertIn("suspect_days 1", str(made["A"].about.trail[-1]))
         with self.refused(UnitError, "look like returns already"):

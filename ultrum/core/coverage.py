@@ -2,31 +2,31 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
 import pandas as pd
 
 from ultrum.core.series import Causes, period_label
-from ultrum.core.types import Array, Bools, Ints
+from ultrum.core.types import Bools, Ints
 
 EARLY, LATE, GAP = "before its first value", "after its last value", "gap"
 
 
 def coverage_of(
-    frame: pd.DataFrame,
+    names: Sequence[str],
+    index: pd.Index,
+    present: Bools,
     ordinals: Ints,
     causes: Causes,
     filled: Mapping[str, int] | None = None,
     costs: Mapping[str, int] | None = None,
 ) -> pd.DataFrame:
     """First, last, rows present, gaps between them, values carried, periods found stale, rows it alone costs."""
-    present = frame.notna().to_numpy()
     first, last = _edges(present)
     counts = present.sum(axis=0)
-    labels = [period_label(period) for period in frame.index]
-    names = [str(name) for name in frame]
+    labels = [period_label(period) for period in index]
     there = counts > 0
     row_of = {int(o): k for k, o in enumerate(ordinals)}
     stale = [
@@ -43,19 +43,19 @@ def coverage_of(
             "stale": stale,
             "costs": [(costs or {}).get(name, 0) for name in names],
         },
-        index=pd.Index(frame.columns, name="series"),
+        index=pd.Index(names, name="series"),
     )
 
 
-def ledger_of(frame: pd.DataFrame, ordinals: Ints, causes: Causes) -> pd.DataFrame:
+def ledger_of(
+    names: Sequence[str], index: pd.Index, present: Bools, ordinals: Ints, causes: Causes
+) -> pd.DataFrame:
     """Every missing value with its period, series and cause, series by series."""
-    present = frame.notna().to_numpy()
     first, last = _edges(present)
     column, row = np.nonzero(~present.T)
     kind = np.where(row < first[column], 0, np.where(row > last[column], 1, 2))
-    names = np.array([str(name) for name in frame], dtype=object)
     found = pd.DataFrame({
-        "period": frame.index.take(row),
+        "period": index.take(row),
         "series": _labelled(column, list(names)),
         "cause": _labelled(kind, [EARLY, LATE, GAP]),
     })  # fmt: skip
@@ -70,7 +70,12 @@ def _labelled(codes: Ints, words: list[str]) -> Any:
 
 
 def _with_causes(
-    found: pd.DataFrame, causes: Causes, names: Array, column: Ints, row: Ints, ordinals: Ints
+    found: pd.DataFrame,
+    causes: Causes,
+    names: Sequence[str],
+    column: Ints,
+    row: Ints,
+    ordinals: Ints,
 ) -> pd.DataFrame:
     """Gaps whose reason is known say it."""
     reasons = sorted({reason for known in causes.values() for reason in known.values()})

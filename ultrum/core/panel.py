@@ -25,7 +25,7 @@ from ultrum.core.knowing import (
 )
 from ultrum.core.ratetable import RateTable
 from ultrum.core.series import SeriesTable, TimeSeries, span_of
-from ultrum.core.types import Ints
+from ultrum.core.types import Floats, Ints
 from ultrum.errors import AlignmentError, CurrencyError, UnitError
 
 _ROWS: Final = ("complete", "any")
@@ -262,8 +262,11 @@ def _assemble(
             f"No period has every factor, condition and the risk-free rate. {spans}"
         )
     causes = {name: known for t in tables.values() for name, known in t.causes.items()}
-    everything = pd.concat([frames["assets"], needed], axis=1)
-    filled = {a.name: _filled(a) for t in tables.values() for a in t.about}
+    names = [*map(str, frames["assets"].columns.tolist()), *map(str, needed)]
+    present = np.isfinite(np.hstack([frames["assets"].to_numpy(), needed.to_numpy()]))
+    filled = {
+        a.name: _filled(a) for a in (tables["conditions"].about if "conditions" in tables else ())
+    }
     alone = needed.isna().sum(axis=1).to_numpy() == 1
     costs = {str(name): int((needed[name].isna().to_numpy() & alone).sum()) for name in needed}
     whole = kept.all()
@@ -272,8 +275,8 @@ def _assemble(
         factors=frames["factors"][kept],
         conditions=frames["conditions"][kept],
         risk_free=frames["risk_free"].iloc[:, 0][kept],
-        coverage=coverage_of(everything, ordinals, causes, filled, costs),
-        ledger=ledger_of(everything, ordinals, causes),
+        coverage=coverage_of(names, index, present, ordinals, causes, filled, costs),
+        ledger=ledger_of(names, index, present, ordinals, causes),
         about={a.name: a for t in tables.values() for a in t.about},
         frequency=target,
         currency=currency,
@@ -434,23 +437,35 @@ def _check_size(table: SeriesTable | None, role: str) -> None:
     """Refuse percent taken for decimals: no market moves by its whole value every month."""
     if table is None:
         return
-    for about, column in zip(table.about, table.block.T, strict=True):
-        finite = column[np.isfinite(column)]
-        if len(finite) < 3:
-            continue
-        size = float(np.mean(np.abs(finite))) if role == "risk-free" else float(np.std(finite))
-        if size > _WILDEST[role] and finite.min() > 0 and role != "risk-free":
-            raise UnitError(
-                f"'{about.name}' is said to be returns, but all its values are above zero, up to "
-                f"{finite.max():,.6g}: these look like prices. Make returns with returns(prices)."
-            )
-        if size > _WILDEST[role]:
-            what = "mean" if role == "risk-free" else "standard deviation"
-            raise UnitError(
-                f"The {role} return '{about.name}' has a {what} of {100 * size:,.0f} % a period: "
-                "these look like percent taken for decimals. Read the table with units='percent', "
-                "or say check_units=False if they are right."
-            )
+    block, limit = table.block, _WILDEST[role]
+    if not len(block):
+        return
+    highest = np.maximum(np.fmax.reduce(block, axis=0), -np.fmin.reduce(block, axis=0))
+    wild = [k for k in np.flatnonzero(highest > limit) if _size(block[:, k], role) > limit]
+    if not wild:
+        return
+    column = int(wild[0])
+    name, finite = table.names[column], block[np.isfinite(block[:, column]), column]
+    size = _size(finite, role)
+    if role != "risk-free" and finite.min() > 0:
+        raise UnitError(
+            f"'{name}' is said to be returns, but all its values are above zero, up to "
+            f"{finite.max():,.6g}: these look like prices. Make returns with returns(prices)."
+        )
+    what = "mean" if role == "risk-free" else "standard deviation"
+    raise UnitError(
+        f"The {role} return '{name}' has a {what} of {100 * size:,.0f} % a period: "
+        "these look like percent taken for decimals. Read the table with units='percent', "
+        "or say check_units=False if they are right."
+    )
+
+
+def _size(values: Floats, role: str) -> float:
+    """Mean of a risk-free return, deviation of any other."""
+    finite = values[np.isfinite(values)]
+    if len(finite) < 3:
+        return 0.0
+    return float(np.mean(np.abs(finite)) if role == "risk-free" else np.std(finite))
 
 
 def _span(

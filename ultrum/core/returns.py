@@ -8,16 +8,20 @@ from __future__ import annotations
 
 import warnings
 from collections import Counter
+from typing import Final
 
 import numpy as np
 import pandas as pd
 
 from ultrum.core.convert import STALE_AFTER, to_frequency
+from ultrum.core.descriptor import step_of
 from ultrum.core.frequency import Frequency
 from ultrum.core.prices import suspect_prices
 from ultrum.core.series import SeriesTable, TimeSeries, check_same, on_block
 from ultrum.core.types import Floats
 from ultrum.errors import CurrencyError, DataWarning, UnitError
+
+_LARGE: Final = 1.45  # a return that makes its days worth a look: +45 %, or −31 %
 
 
 @on_block
@@ -65,26 +69,32 @@ def returns(
     """
     if kind not in ("simple", "log"):
         raise UnitError(f"kind='{kind}' is not known; it is simple or log.")
-    _check_prices(prices)
-    held = adjust_prices(prices, dividends, splits, final_payments=final_payments)
-    suspects = suspect_prices(held) if check and prices.frequency.code in "BD" else None
+    _check_measures(prices)
+    events = any(table is not None for table in (dividends, splits, final_payments))
+    daily = prices
+    if events:
+        daily = adjust_prices(prices, dividends, splits, final_payments=final_payments)
+    held = daily
     if frequency is not None:
         held = _held_to_period_end(held, Frequency.parse(frequency), final_payments)
         held = to_frequency(held, frequency, how="last", stale_after=stale_after)
+    _check_positive(held)
     block = _ratios(held)
+    suspects = _suspects_behind(block, daily) if check else None
     if kind == "log":
         np.log(block, out=block)
     else:
         block -= 1.0
-    facts = {
-        "measure": "return" if kind == "simple" else "log_return",
-        "unit": "decimal",
-        "timing": "total",
-    }
+    measure = "return" if kind == "simple" else "log_return"
     counts = _warned_of(suspects)
+    usual = step_of("returns", kind=kind)
     abouts = [
-        a.stepped("returns", facts, kind=kind, suspect_days=counts.get(a.name)) for a in held.about
-    ]
+        a.with_step(
+            step_of("returns", kind=kind, suspect_days=counts[a.name]) if a.name in counts else usual,
+            measure=measure, unit="decimal", timing="total", income=a.income or "price",
+        )
+        for a in held.about
+    ]  # fmt: skip
     causes = {
         name: {late: cause for period, cause in known.items() for late in (period, period + 1)}
         for name, known in held.causes.items()
@@ -134,15 +144,14 @@ def adjust_prices(
     >>> adjust_prices(close, splits=split).to_pandas().tolist()
     [10.0, 10.0]
     """
-    _check_prices(prices)
+    _check_measures(prices)
     prices = _with_final_payments(prices, final_payments)
     if dividends is None and splits is None:
         said_none = "final payments" if final_payments is not None else "nothing"
-        abouts = [
-            a.stepped("adjust prices", {"income": a.income or "price"}, with_=said_none)
-            for a in prices.about
-        ]
-        return SeriesTable(prices.values, tuple(abouts), prices.causes)
+        step = step_of("adjust prices", with_=said_none)
+        said_abouts = tuple(a.with_step(step, income=a.income or "price") for a in prices.about)
+        return SeriesTable(prices.values, said_abouts, prices.causes)
+    _check_positive(prices)
     growth = np.ones(prices.block.shape)
     ratios, late_splits = _events(prices, splits, "ratio")
     amounts, late_dividends = _events(prices, dividends, "amount")
@@ -300,21 +309,39 @@ def _ratios(held: SeriesTable) -> Floats:
     return ratio
 
 
-def _check_prices(prices: SeriesTable) -> None:
-    lowest = (
-        np.fmin.reduce(prices.block, axis=0) if len(prices) else np.full(len(prices.about), np.inf)
-    )
-    for i, about in enumerate(prices.about):
+def _check_measures(prices: SeriesTable) -> None:
+    for about in prices.about:
         if about.measure not in ("price", "index"):
             raise UnitError(
                 f"{about.name} is a {about.measure or 'series of unknown measure'}; "
                 "returns need prices or index levels (measure='price')."
             )
-        low = float(lowest[i])
-        if low <= 0:
-            raise UnitError(
-                f"{about.name} has a price of {low:g}; a price is above zero. {_guess(prices.block[:, i])}"
-            )
+
+
+def _check_positive(prices: SeriesTable) -> None:
+    """Refuse prices that are no prices, among those that are used."""
+    if not len(prices):
+        return
+    lowest = np.fmin.reduce(prices.block, axis=0)
+    wrong = np.flatnonzero(lowest <= 0)
+    if len(wrong):
+        column = int(wrong[0])
+        raise UnitError(
+            f"{prices.names[column]} has a price of {lowest[column]:g}; a price is above zero. "
+            f"{_guess(prices.block[:, column])}"
+        )
+
+
+def _suspects_behind(ratio: Floats, daily: SeriesTable) -> pd.DataFrame | None:
+    """Suspect days of the series whose returns are so large that they may come of one."""
+    if daily.frequency.code not in "BD" or not len(ratio):
+        return None
+    low, high = np.fmin.reduce(ratio, axis=0), np.fmax.reduce(ratio, axis=0)
+    columns = np.flatnonzero((high > _LARGE) | (low < 1.0 / _LARGE))
+    if not len(columns):
+        return None
+    some = SeriesTable(daily.values.iloc[:, columns], tuple(daily.about[k] for k in columns))
+    return suspect_prices(some)
 
 
 def _guess(values: Floats) -> str:
