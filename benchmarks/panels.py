@@ -20,11 +20,15 @@ def world():
     block = 100 * np.exp(np.cumsum(rng.normal(0, 0.01, (len(days), ASSETS)), axis=0))
     for column in range(0, ASSETS, 4):
         block[: rng.integers(0, len(days) // 2), column] = np.nan
-    starts = np.flatnonzero(np.diff(days.month, prepend=0))  # listings end with a month, where both rules agree
+    starts = np.flatnonzero(
+        np.diff(days.month, prepend=0)
+    )  # listings end with a month, where both rules agree
     for column in range(1, ASSETS, 10):
         block[rng.choice(starts[len(starts) // 2 :]) :, column] = np.nan
     months = pd.period_range(days[0], days[-1], freq="M")
-    factors = pd.DataFrame(rng.normal(0, 0.03, (len(months), FACTORS)), months, [f"f{k}" for k in range(FACTORS)])
+    factors = pd.DataFrame(
+        rng.normal(0, 0.03, (len(months), FACTORS)), months, [f"f{k}" for k in range(FACTORS)]
+    )
     return pd.DataFrame(block, days, [f"a{k}" for k in range(ASSETS)]), factors
 
 
@@ -46,16 +50,23 @@ def panel():
         missing = joined.isna().stack()
         return whole, missing[missing].reset_index()
 
-    (a, b), (mine, other) = turns(2, ours, theirs)
+    (a, b), (mine, other) = turns(4, ours, theirs)
     whole = other[0].reindex(mine.assets.index)
     np.testing.assert_allclose(mine.assets, whole[mine.assets.columns], rtol=1e-9)
     memory = peak(ours, prices.to_numpy().nbytes)
-    return [f"| {ASSETS:,} assets, {YEARS} years of days to a monthly panel, s | {a:.2f} | {b:.2f} | {b / a:.1f} | 5 (least) | {memory:.2f} |"]
+    return [
+        f"| {ASSETS:,} assets, {YEARS} years of days to a monthly panel, s | {a:.2f} | {b:.2f} | {b / a:.1f} | 5 (least) | {memory:.2f} |"
+    ]
 
 
 def matching():
     rng = np.random.default_rng(2)
-    left = pd.DataFrame({"date": pd.Timestamp("2000-01-01") + pd.to_timedelta(np.sort(rng.integers(0, 9000, ROWS)), "D")})
+    left = pd.DataFrame(
+        {
+            "date": pd.Timestamp("2000-01-01")
+            + pd.to_timedelta(np.sort(rng.integers(0, 9000, ROWS)), "D")
+        }
+    )
     days = pd.Timestamp("2000-01-01") + pd.to_timedelta(np.unique(rng.integers(0, 9000, 6000)), "D")
     right = pd.DataFrame({"date": days, "value": rng.normal(size=len(days))})
     (a, b), (mine, other) = turns(
@@ -63,7 +74,9 @@ def matching():
         lambda: pd.merge_asof(left, right, on="date", tolerance=pd.Timedelta(5, "D")),
     )  # fmt: skip
     np.testing.assert_array_equal(mine["value"], other["value"])
-    return [f"| match_before of {ROWS:,} rows, s | {a:.3f} | {b:.3f} | {b / a:.1f} | 0.5 (least) | |"]
+    return [
+        f"| match_before of {ROWS:,} rows, s | {a:.3f} | {b:.3f} | {b / a:.1f} | 0.5 (least) | |"
+    ]
 
 
 def run():

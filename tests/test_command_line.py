@@ -219,6 +219,38 @@ class Commands(OnPractice):
             self.ultrum("look", cpi, "--step", "spread=observatory:PRICES/M.QS.CPI").returncode, 3
         )
 
+    def test_look_shows_prices_as_returns(self):
+        one = self.ultrum(
+            "look", "exchange:prices.csv#BRTW.close", "--returns", "M", "--picture", "g.png"
+        )
+        for words in ("price returns", "Jarque", "2017", "shoulders"):
+            self.assertIn(words, one.stdout + one.stderr)
+        self.assertEqual((self.folder / "g.png").read_bytes()[:4], b"\x89PNG")
+        every = self.ultrum(
+            "look",
+            "exchange:prices.csv",
+            "--returns",
+            "M",
+            "--json",
+            "--figure",
+            "correlations",
+            "--picture",
+            "c.png",
+        )
+        rows = {r["asset"]: r for r in json.loads(every.stdout)["assets"]}
+        self.assertEqual(len(rows), 24)
+        close = self.desk().table("exchange:prices.csv").fields["close"].select(["EBMK"])
+        self.assertAlmostEqual(
+            rows["EBMK"]["mean"],
+            ul.risk_return(ul.returns(close, frequency="M")).table.loc["EBMK", "mean"],
+            12,
+        )
+        self.assertIn("LTSM, 2014-05-19: -66 % in a day, a split of 3 to 1", every.stderr)
+        self.assertNotIn("Traceback", every.stderr)
+        wrong = self.ultrum("look", "exchange:indices.csv", "--returns", "M")
+        self.assertEqual(wrong.returncode, 3)
+        self.assertIn("say measure", wrong.stderr)
+
     def test_run_writes_beside_and_check_downloads_nothing(self):
         text = demo_study().read_text()
         for name, url in self.service.places.items():
@@ -294,7 +326,11 @@ class Pages(Scratch):
         self.assertIn("HBMT", self.run_code(python_blocks("README.md")[0]))
 
     def test_every_block_of_the_guide_runs(self):
-        for page, said in {"getting_data": "revised", "shaping": "does not close"}.items():
+        for page, said in {
+            "getting_data": "revised",
+            "shaping": "does not close",
+            "returns_and_panels": "costs",
+        }.items():
             with self.subTest(page):
                 code = "\n".join(python_blocks(f"docs/{page}.md"))
                 self.assertGreater(code.count("\n"), 60)
@@ -305,7 +341,9 @@ class Pages(Scratch):
                  "messy_file.py": "26 weeks stand in both files; largest difference 0.0",
                  "todays_page.py": "2024-12-13", "returns_from_a_database.py": "SLTM",
                  "real_wages.py": "deflated (by M_QM_CPI", "credit_spells.py": "2008-05 2009-11      19",
-                 "strain_gauge.py": "2022-10 2024-01      16", "freight_invoices.py": "QTV for one QSR on 2024-03-10"}  # fmt: skip
+                 "strain_gauge.py": "2022-10 2024-01      16", "freight_invoices.py": "QTV for one QSR on 2024-03-10",
+                 "ferry_months.py": "above 0", "momentum_ranks.py": "rank", "risk_of_all.py": "excess_per_risk",
+                 "quarterly_panel.py": "year,quarter"}  # fmt: skip
         self.assertEqual(set(words), {p.name for p in (ROOT / "examples").glob("*.py")})
         for name, said in words.items():
             with self.subTest(name):

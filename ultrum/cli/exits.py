@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import os
 import sys
+import warnings
 from collections.abc import Callable
 from typing import Any
 
@@ -23,6 +24,7 @@ class PartlyDoneError(Exception):
 
 def guarded(app: Callable[..., Any]) -> int:  # noqa: PLR0911 - one return per ending
     """Run the command line and turn every ending into an exit code and one message."""
+    warnings.showwarning = _show_warning  # type: ignore[assignment]
     try:
         app(standalone_mode=False)
     except click.exceptions.Exit as ending:
@@ -47,6 +49,14 @@ def guarded(app: Callable[..., Any]) -> int:  # noqa: PLR0911 - one return per e
         text = f"an unexpected fault, {type(error).__name__}: {error}. "
         return _say(f"{text}Set ULTRUM_DEBUG=1 to see where, and please report it.", NOTHING)
     return DONE
+
+
+def _show_warning(message: Any, category: type[Warning], *_: Any) -> None:
+    """Warnings of data as one plain line; those of libraries are not for the user."""
+    from ultrum.errors import DataWarning
+
+    if issubclass(category, DataWarning):
+        click.echo(f"warning: {message}", err=True)
 
 
 def _say(text: str, code: int) -> int:

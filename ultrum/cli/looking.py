@@ -44,6 +44,19 @@ if TYPE_CHECKING:
     metavar="CONDITION",
     help="List and shade spells: 'below zero', 'above its 90th percentile'.",
 )
+@click.option(
+    "--returns",
+    "returns_of",
+    default="",
+    metavar="FREQUENCY",
+    help="Show prices as returns of this frequency; ADDRESS may be a whole table of prices.",
+)
+@click.option(
+    "--figure",
+    default=None,
+    type=click.Choice(["grid", "histogram", "growth", "drawdown", "risk", "correlations"]),
+    help="With --returns: what --picture draws.",
+)
 @click.option("--revised", is_flag=True, help="What was revised between the last two vintages.")
 @SOURCES
 @PRACTICE
@@ -54,7 +67,7 @@ if TYPE_CHECKING:
 def look(
     address: str, rows: int, picture: Path | None, csv_file: Path | None, start: str, end: str,
     frequency: str, steps: tuple[str, ...], beside: tuple[str, ...], spells: str, revised: bool,
-    as_json: bool, **where: Any,
+    returns_of: str, figure: str | None, as_json: bool, **where: Any,
 ) -> None:  # fmt: skip
     """Show what the series at ADDRESS is, or what a file of tables holds.
 
@@ -72,6 +85,11 @@ def look(
         if revised:
             table = desk.revisions(address)
             show.as_json(table.to_dict("records")) if as_json else show.table(table)
+            return
+        if returns_of:
+            from ultrum.cli.returns_view import look_at_returns
+
+            look_at_returns(desk, address, returns_of, figure, picture, as_json)
             return
         description = desk.describe(address)
         series, *others = _shaped(desk, (address, *beside), (start, end, frequency), said)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any
+from dataclasses import dataclass
+from typing import Any, Final
 
 import numpy as np
 import pandas as pd
@@ -12,54 +13,79 @@ from ultrum.core.series import Causes, period_label
 from ultrum.core.types import Bools, Ints
 
 EARLY, LATE, GAP = "before its first value", "after its last value", "gap"
+_KINDS: Final = [EARLY, LATE, GAP]
+
+
+@dataclass(frozen=True)
+class Presence:
+    """Which series have a value in which period; ``present`` is (series, period)."""
+
+    names: Sequence[str]
+    index: pd.Index
+    ordinals: Ints
+    present: Bools
+    first: Ints
+    last: Ints
+
+    @classmethod
+    def of(cls, names: Sequence[str], index: pd.Index, ordinals: Ints, present: Bools) -> Presence:
+        """From a mask of shape (period, series)."""
+        across = np.ascontiguousarray(present.T)
+        periods = across.shape[1]
+        if not periods:
+            none = np.zeros(len(names), dtype=np.int64)
+            return cls(names, index, ordinals, across, none, none - 1)
+        there = across.any(axis=1)
+        first = np.where(there, across.argmax(axis=1), periods)
+        last = np.where(there, periods - 1 - across[:, ::-1].argmax(axis=1), -1)
+        return cls(names, index, ordinals, across, first, last)
 
 
 def coverage_of(
-    names: Sequence[str],
-    index: pd.Index,
-    present: Bools,
-    ordinals: Ints,
-    causes: Causes,
-    filled: Mapping[str, int] | None = None,
-    costs: Mapping[str, int] | None = None,
+    seen: Presence, causes: Causes, filled: Mapping[str, int], costs: Mapping[str, int]
 ) -> pd.DataFrame:
     """First, last, rows present, gaps between them, values carried, periods found stale, rows it alone costs."""
-    first, last = _edges(present)
-    counts = present.sum(axis=0)
-    labels = [period_label(period) for period in index]
-    there = counts > 0
-    row_of = {int(o): k for k, o in enumerate(ordinals)}
-    stale = [
-        sum(1 for p in causes.get(name, ()) if p in row_of and not present[row_of[p], column])
-        for column, name in enumerate(names)
-    ]
-    return pd.DataFrame(
+    counts = seen.present.sum(axis=1)
+    labels = np.array([*[period_label(period) for period in seen.index], ""], dtype=object)
+    nothing = len(seen.index)
+    table = pd.DataFrame(
         {
-            "first": [labels[f] if t else "" for f, t in zip(first, there, strict=True)],
-            "last": [labels[f] if t else "" for f, t in zip(last, there, strict=True)],
+            "first": labels[np.minimum(seen.first, nothing)],
+            "last": labels[np.where(seen.last < 0, nothing, seen.last)],
             "rows": counts,
-            "gaps": np.where(there, last - first + 1 - counts, 0),
-            "filled": [(filled or {}).get(name, 0) for name in names],
-            "stale": stale,
-            "costs": [(costs or {}).get(name, 0) for name in names],
+            "gaps": np.where(counts > 0, seen.last - seen.first + 1 - counts, 0),
         },
-        index=pd.Index(names, name="series"),
+        index=pd.Index(seen.names, name="series"),
     )
+    for column, known in (("filled", filled), ("stale", _stale(seen, causes)), ("costs", costs)):
+        counted = np.zeros(len(seen.names), dtype=np.int64)
+        if known:
+            counted[table.index.get_indexer(pd.Index(list(known)))] = list(known.values())
+        table[column] = counted
+    return table
 
 
-def ledger_of(
-    names: Sequence[str], index: pd.Index, present: Bools, ordinals: Ints, causes: Causes
-) -> pd.DataFrame:
+def ledger_of(seen: Presence, causes: Causes) -> pd.DataFrame:
     """Every missing value with its period, series and cause, series by series."""
-    first, last = _edges(present)
-    column, row = np.nonzero(~present.T)
-    kind = np.where(row < first[column], 0, np.where(row > last[column], 1, 2))
+    column, row = np.nonzero(~seen.present)
+    kind = np.where(row < seen.first[column], 0, np.where(row > seen.last[column], 1, 2))
     found = pd.DataFrame({
-        "period": index.take(row),
-        "series": _labelled(column, list(names)),
-        "cause": _labelled(kind, [EARLY, LATE, GAP]),
+        "period": seen.index.take(row),
+        "series": _labelled(column, list(seen.names)),
+        "cause": _labelled(kind, _KINDS),
     })  # fmt: skip
-    return _with_causes(found, causes, names, column, row, ordinals)
+    return _with_causes(found, causes, seen, column, row, kind == _KINDS.index(GAP))
+
+
+def _stale(seen: Presence, causes: Causes) -> dict[str, int]:
+    """How many missing periods of each series have a known reason."""
+    row_of = {int(o): k for k, o in enumerate(seen.ordinals)}
+    place = {name: k for k, name in enumerate(seen.names)} if causes else {}
+    return {
+        name: sum(1 for p in known if p in row_of and not seen.present[place[name], row_of[p]])
+        for name, known in causes.items()
+        if name in place
+    }
 
 
 def _labelled(codes: Ints, words: list[str]) -> Any:
@@ -70,37 +96,21 @@ def _labelled(codes: Ints, words: list[str]) -> Any:
 
 
 def _with_causes(
-    found: pd.DataFrame,
-    causes: Causes,
-    names: Sequence[str],
-    column: Ints,
-    row: Ints,
-    ordinals: Ints,
+    found: pd.DataFrame, causes: Causes, seen: Presence, column: Ints, row: Ints, gaps: Bools
 ) -> pd.DataFrame:
     """Gaps whose reason is known say it."""
     reasons = sorted({reason for known in causes.values() for reason in known.values()})
     if not reasons:
         return found
     cause = found["cause"].cat.add_categories(reasons)
-    place = {str(name): k for k, name in enumerate(names)}
-    gaps = (found["cause"] == GAP).to_numpy()
-    edges = np.searchsorted(column, np.arange(len(names) + 1))
+    place = {name: k for k, name in enumerate(seen.names)}
+    edges = np.searchsorted(column, np.arange(len(seen.names) + 1))
     for name, known in causes.items():
         if name not in place:
             continue
         own = slice(edges[place[name]], edges[place[name] + 1])
         for at in np.flatnonzero(gaps[own]) + own.start:
-            reason = known.get(int(ordinals[row[at]]))
+            reason = known.get(int(seen.ordinals[row[at]]))
             if reason:
                 cause.iat[at] = reason
     return found.assign(cause=cause)
-
-
-def _edges(present: Bools) -> tuple[Ints, Ints]:
-    """First and last row with a value of each column; T and −1 where there is none."""
-    if not len(present):
-        return np.zeros(present.shape[1], dtype=np.int64), np.full(present.shape[1], -1)
-    there = present.any(axis=0)
-    first = np.where(there, present.argmax(axis=0), len(present))
-    last = np.where(there, len(present) - 1 - present[::-1].argmax(axis=0), -1)
-    return first, last

@@ -105,10 +105,11 @@ class Descriptor:
 
     def with_step(self, step: Step, **checked: Any) -> Descriptor:
         """As :meth:`stepped`, with a step that many series share and facts that need no check."""
+        fields = self.__dict__.copy()
+        fields["trail"] = (*self.trail, step)
+        fields.update(checked)
         copy = object.__new__(type(self))
-        object.__setattr__(
-            copy, "__dict__", {**self.__dict__, "trail": (*self.trail, step), **checked}
-        )
+        object.__setattr__(copy, "__dict__", fields)
         return copy
 
     @property

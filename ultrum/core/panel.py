@@ -10,7 +10,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.convert import to_frequency
-from ultrum.core.coverage import coverage_of, ledger_of
+from ultrum.core.coverage import Presence, coverage_of, ledger_of
 from ultrum.core.currency import to_currency
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.frequency import Frequency
@@ -264,6 +264,7 @@ def _assemble(
     causes = {name: known for t in tables.values() for name, known in t.causes.items()}
     names = [*map(str, frames["assets"].columns.tolist()), *map(str, needed)]
     present = np.isfinite(np.hstack([frames["assets"].to_numpy(), needed.to_numpy()]))
+    seen = Presence.of(names, index, ordinals, present)
     filled = {
         a.name: _filled(a) for a in (tables["conditions"].about if "conditions" in tables else ())
     }
@@ -275,8 +276,8 @@ def _assemble(
         factors=frames["factors"][kept],
         conditions=frames["conditions"][kept],
         risk_free=frames["risk_free"].iloc[:, 0][kept],
-        coverage=coverage_of(names, index, present, ordinals, causes, filled, costs),
-        ledger=ledger_of(names, index, present, ordinals, causes),
+        coverage=coverage_of(seen, causes, filled, costs),
+        ledger=ledger_of(seen, causes),
         about={a.name: a for t in tables.values() for a in t.about},
         frequency=target,
         currency=currency,

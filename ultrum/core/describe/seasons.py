@@ -75,6 +75,9 @@ def calendar_grid(x: TimeSeries) -> CalendarGrid:
     returns = returns_in(x, "calendar_grid").only()
     if returns.about.frequency.is_dated or returns.about.frequency.code == "W":
         returns = to_frequency(returns, "M")
+    known = returns.values.dropna().index
+    if len(known):
+        returns = TimeSeries(returns.values.loc[known[0] : known[-1]], returns.about)
     code = returns.about.frequency.code
     if code not in "MQ":
         raise FrequencyError(
@@ -88,14 +91,14 @@ def calendar_grid(x: TimeSeries) -> CalendarGrid:
     grid[np.searchsorted(years, ordinals // count), ordinals % count] = simple_block(
         returns.as_table()
     )[:, 0]
-    known = np.isfinite(grid)
+    there = np.isfinite(grid)
     whole = np.where(
-        known.any(axis=1), np.prod(np.where(known, 1.0 + grid, 1.0), axis=1) - 1.0, np.nan
+        there.any(axis=1), np.prod(np.where(there, 1.0 + grid, 1.0), axis=1) - 1.0, np.nan
     )
     table = pd.DataFrame(grid, index=pd.Index(years + 1970, name="year"), columns=names)
     table["year"] = whole
     table.attrs["partial_years"] = [
-        int(y) + 1970 for y, k in zip(years, known, strict=True) if 0 < k.sum() < count
+        int(y) + 1970 for y, k in zip(years, there, strict=True) if 0 < k.sum() < count
     ]
     summary = pd.DataFrame({
         "mean": table.mean(), "median": table.median(), "positive": (table > 0).sum() / table.notna().sum(),

@@ -3,9 +3,20 @@
 from ultrum.present.figures.estimates import betas, build_up, line_of_fit
 from ultrum.present.figures.files import to_png, to_svg
 from ultrum.present.figures.lines import bars, small_multiples, through_time
+from ultrum.present.figures.looking import (
+    against_benchmark,
+    calendar_heat,
+    correlation_grid,
+    coverage_timeline,
+    growth_of_one,
+    histogram,
+    risk_against_return,
+    under_water,
+)
 from ultrum.present.figures.maps import regions
 
 __all__ = [
-    "bars", "betas", "build_up", "line_of_fit", "regions", "small_multiples", "through_time", "to_png",
-    "to_svg",
+    "against_benchmark", "bars", "betas", "build_up", "calendar_heat", "correlation_grid", "coverage_timeline",
+    "growth_of_one", "histogram", "line_of_fit", "regions", "risk_against_return", "small_multiples",
+    "through_time", "to_png", "to_svg", "under_water",
 ]  # fmt: skip

@@ -138,10 +138,10 @@ def bars(
             f"Bars need {', '.join(_BARS)}; {', '.join(absent)} is not here: {', '.join(table.names)}."
         )
     ax = axes_for(ax)
-    days = _days(table.index)
+    days = moments_of(table.index)
     o, h, low, c = (table[f].values.to_numpy() for f in _BARS)
     if bands is not None:
-        edge = _days(bands.index)
+        edge = moments_of(bands.index)
         ax.fill_between(edge, bands["low"].values, bands["high"].values, color=MIST, linewidth=0,
                         label="band")  # fmt: skip
         ax.plot(edge, bands["middle"].values, color=LANTERN, linewidth=1.6, label="moving mean")
@@ -232,7 +232,7 @@ def thinned(days: Any, values: Any, most: int = _MOST) -> tuple[Any, Any]:
 
 
 def _draw_line(ax: Axes, line: TimeSeries, colour: str, dash: Any, width: float = 1.7) -> None:
-    days, values = thinned(_days(line.index), line.values.to_numpy() * _factor(line.about))
+    days, values = thinned(moments_of(line.index), line.values.to_numpy() * _factor(line.about))
     ax.plot(days, values, color=colour, linestyle=dash, linewidth=width)
     known = np.isfinite(values)
     alone = known & ~np.append(False, known[:-1]) & ~np.append(known[1:], False)
@@ -323,7 +323,7 @@ def _wrapped(text: str, width: int) -> str:
     return "\n".join(textwrap.wrap(text, width)) or text
 
 
-def _days(index: pd.Index) -> Any:
+def moments_of(index: pd.Index) -> Any:
     """Moments at which values stand: the middle of periods, or the dates themselves."""
     periods: Any = index
     if not hasattr(periods, "to_timestamp"):

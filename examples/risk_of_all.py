@@ -1,0 +1,27 @@
+"""Risk and return of all companies, one beside the market, and the market after credit strain."""
+
+import ultrum as ul
+
+with (
+    ul.practice.serve() as service,
+    ul.Desk("risk-vault", sources=ul.practice.sources_at(service.places)) as desk,
+):
+    credit = desk.fetch("observatory:RATES/M.QM.SPREAD")
+
+panel = ul.practice.panel()
+assets = ul.SeriesTable(panel.assets, tuple(panel.about[n] for n in panel.assets))
+risk = ul.risk_return(assets, risk_free=panel.rate)
+print(
+    risk.table[["mean", "volatility", "excess_per_risk", "error", "drawdown"]]
+    .astype(float)
+    .round(3)
+    .to_string()
+)
+
+market = ul.portfolio(assets, name="market")
+print(ul.relative(assets["BRTW"], market))
+strained = ul.spells(credit, "above its 90th percentile")
+print(ul.returns_after(market, strained, ["P1M", "P3M", "P1Y"]))
+print(ul.correlations(panel.factor_table))
+ul.figures.to_png(ul.figures.risk_against_return(risk), "risk_of_all.png")
+ul.figures.to_png(ul.figures.coverage_timeline(panel), "coverage.png")

@@ -1,0 +1,125 @@
+"""What ``look --returns`` shows: prices as returns, of one asset or of a whole table."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Final
+
+import click
+
+if TYPE_CHECKING:
+    from ultrum.core.series import SeriesTable
+    from ultrum.desk import Desk
+
+_SHOWN: Final = (
+    "mean", "geometric", "volatility", "worst", "worst_period", "drawdown", "positive", "periods",
+)  # fmt: skip
+_PERCENT: Final = ("mean", "geometric", "volatility", "worst", "drawdown", "positive")
+
+
+def look_at_returns(
+    desk: Desk,
+    address: str,
+    frequency: str,
+    figure: str | None,
+    picture: Path | None,
+    as_json: bool,
+) -> None:
+    """Print risk and return, for one asset also the months and the spread; draw one figure."""
+    from ultrum.cli import show
+    from ultrum.core.describe.distribution import distribution
+    from ultrum.core.describe.risk import drawdowns, risk_return
+    from ultrum.core.describe.seasons import calendar_grid
+
+    made = _returns_at(desk, address, frequency)
+    risk = risk_return(made)
+    if picture:
+        _draw(made, figure, picture)
+    if as_json:
+        show.as_json(
+            {
+                "basis": risk.basis,
+                "assets": risk.table.reset_index(names="asset").to_dict("records"),
+            }
+        )
+        return
+    click.echo(risk.basis.replace("decimals", "in %"))
+    if any(a.income == "price" for a in made.about):
+        show.warn("these are price returns; a study or returns(dividends=...) adds dividends")
+    show.table(_in_percent(risk.table[list(_SHOWN)], "asset"))
+    if len(made.names) > 1:
+        return
+    one = made.only()
+    spread = distribution(one)
+    click.echo(f"Jarque–Bera {spread.jarque_bera:.4g} (p {spread.p_value:.3g})")
+    show.table((100 * spread.table[["observed", "normal"]]).round(1).reset_index(names="share, %"))
+    falls = drawdowns(one, most=3).table.drop(columns="series")
+    falls["depth"] = (100 * falls["depth"]).round(1)
+    show.table(falls.fillna("").rename(columns={"depth": "depth, %"}))
+    if made.frequency.code in "MQ" or made.frequency.is_dated:
+        grid = calendar_grid(one)
+        shown = (100 * grid.table).round(1) + 0.0  # which makes −0 a 0
+        show.table(shown.rename(columns={"year": "all"}).reset_index())
+
+
+def _returns_at(desk: Desk, address: str, frequency: str) -> SeriesTable:
+    """Returns of the price at an address, or of every asset in a table of prices."""
+    from ultrum.core.returns import returns, to_simple
+    from ultrum.core.series import SeriesTable
+    from ultrum.errors import UnitError
+
+    if "#" in address:
+        table = desk.fetch(address).as_table()
+    else:
+        reading = desk.table(address)
+        if "close" in reading.fields:
+            table = reading.fields["close"]
+        else:
+            table = SeriesTable.of(s for s in reading.series.values())
+    unknown = [
+        a.name for a in table.about if a.measure not in ("price", "index", "return", "log_return")
+    ]
+    if unknown:
+        raise UnitError(
+            f"Nothing says that {', '.join(unknown[:4])} {'is a price' if len(unknown) == 1 else 'are prices'}; "
+            ""
+            ""
+            ""
+            ""
+            ""
+            "say measure = "
+            "'price' or 'index' for this table in the settings of its source."
+        )
+    if all(a.is_return for a in table.about):
+        from ultrum.core.convert import to_frequency
+
+        return to_frequency(to_simple(table), frequency)
+    return returns(table, frequency=frequency)
+
+
+def _draw(made: SeriesTable, figure: str | None, picture: Path) -> None:
+    from ultrum.core.describe.against import correlations
+    from ultrum.core.describe.distribution import distribution
+    from ultrum.core.describe.risk import drawdowns, risk_return
+    from ultrum.core.describe.seasons import calendar_grid
+    from ultrum.present import figures
+
+    chosen = figure or ("grid" if len(made.names) == 1 else "risk")
+    drawn: dict[str, Any] = {
+        "grid": lambda: figures.calendar_heat(calendar_grid(made[made.names[0]])),
+        "histogram": lambda: figures.histogram(distribution(made[made.names[0]])),
+        "growth": lambda: figures.growth_of_one(made.select(made.names[:6])),
+        "drawdown": lambda: figures.under_water(drawdowns(made[made.names[0]])),
+        "risk": lambda: figures.risk_against_return(risk_return(made)),
+        "correlations": lambda: figures.correlation_grid(correlations(made)),
+    }
+    figures.to_png(drawn[chosen](), picture)
+
+
+def _in_percent(table: Any, label: str) -> Any:
+    shown = table.copy()
+    for column in _PERCENT:
+        shown[column] = (100 * shown[column].astype(float)).round(1)
+    return shown.reset_index(names=label).rename(
+        columns={"worst_period": "in", "positive": "above 0"}
+    )

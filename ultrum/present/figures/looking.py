@@ -1,0 +1,401 @@
+"""Figures of returns: risk, distribution, calendar, growth, drawdown, correlation, coverage, benchmark."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.describe.against import Correlations, Relative
+from ultrum.core.describe.distribution import Distribution
+from ultrum.core.describe.risk import Drawdowns, RiskReturn
+from ultrum.core.describe.seasons import CalendarGrid
+from ultrum.core.frequency import parse_period
+from ultrum.core.panel import Panel
+from ultrum.core.series import SeriesTable, TimeSeries, span_of
+from ultrum.core.transform.levels import cumulate
+from ultrum.errors import UnitError
+from ultrum.present.figures.labels import names_apart
+from ultrum.present.figures.lines import moments_of
+from ultrum.present.style import (
+    DASHES,
+    INK,
+    LANTERN,
+    LINES,
+    MIST,
+    STONE,
+    TIDE,
+    axes_for,
+    foot,
+    styled,
+)
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+_BELOW_TO_ABOVE: Final = (
+    "#8c510a",
+    "#d8a04d",
+    "#f3e0c2",
+    "#f7f7f5",
+    "#c4dfe6",
+    "#5aa3b5",
+    "#0b5566",
+)
+
+
+@styled
+def risk_against_return(made: RiskReturn, *, ax: Axes | None = None) -> Axes:
+    """Mean return of each asset against its volatility, each with its name, none over another.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> ax = risk_against_return(ul.risk_return(panel.assets))
+    >>> len(ax.texts) == panel.assets.shape[1]
+    True
+    """
+    table = made.table.dropna(subset=["mean", "volatility"])
+    x, y = 100 * table["volatility"].astype(float), 100 * table["mean"].astype(float)
+    ax = axes_for(ax, height=6.0)
+    ax.axhline(0, color=STONE, linewidth=0.8)
+    ax.scatter(x, y, s=26, color=TIDE, zorder=3)
+    ax.margins(0.09)
+    ax.set_xlabel("volatility, % a year")
+    ax.set_ylabel("mean return, % a year")
+    ax.set_title(f"Risk and return of {len(table)} assets")
+    foot(ax, made.basis)
+    names_apart(ax, x.to_numpy(), y.to_numpy(), [str(n) for n in table.index])
+    return ax
+
+
+@styled
+def histogram(made: Distribution, *, ax: Axes | None = None) -> Axes:
+    """Histogram with the normal of the same mean and deviation; quantiles against it in the corner.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> histogram(ul.distribution(panel.excess["BRTW"])).get_ylabel()
+    'share of periods, %'
+    """
+    import scipy.stats
+
+    ax = axes_for(ax)
+    h = made.histogram
+    widths = h["high"] - h["low"]
+    ax.bar(100 * h["low"], 100 * h["share"], width=100 * widths, align="edge", color=TIDE, alpha=0.75,
+           edgecolor="white", linewidth=0.6, label="observed")  # fmt: skip
+    grid = np.linspace(h["low"].iloc[0], h["high"].iloc[-1], 300)
+    normal = scipy.stats.norm.pdf(grid, made.mean, made.deviation) * float(widths.median())
+    ax.plot(100 * grid, 100 * normal, color=LANTERN, linewidth=2, label="normal")
+    ax.set_xlabel(f"{made.name}, % a period")
+    ax.set_ylabel("share of periods, %")
+    ax.set_ylim(0, 1.45 * 100 * max(float(h["share"].max()), float(normal.max())))
+    shares = made.table
+    words = ", ".join(
+        f"{k} {100 * shares.loc[k, 'observed']:.0f} % ({100 * shares.loc[k, 'normal']:.0f})"
+        for k in shares.index
+    )
+    ax.set_title(f"Distribution of {made.name}", pad=26)
+    ax.text(
+        0,
+        1.025,
+        f"{words}; Jarque–Bera p {_small(made.p_value)}",
+        transform=ax.transAxes,
+        fontsize=9.5,
+    )
+    ax.legend(loc="upper left")
+    _quantiles(ax.inset_axes((0.70, 0.60, 0.28, 0.36)), made)
+    foot(ax, made.basis)
+    return ax
+
+
+@styled
+def calendar_heat(made: CalendarGrid, *, ax: Axes | None = None) -> Axes:
+    """The grid of returns by year and month, coloured around zero, every value readable.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> ax = calendar_heat(ul.calendar_grid(panel.excess["BRTW"]))
+    >>> ax.get_xticklabels()[0].get_text()
+    'Jan'
+    """
+    from matplotlib.colors import LinearSegmentedColormap, TwoSlopeNorm
+
+    shown = pd.concat([made.table, made.summary.loc[["mean", "positive"]]])
+    values = 100 * shown.to_numpy(dtype=float)
+    body = values[: len(made.table), :-1]
+    reach = max(float(np.nanpercentile(np.abs(body), 95)), 1e-9)
+    colours = LinearSegmentedColormap.from_list("around zero", _BELOW_TO_ABOVE)
+    ax = axes_for(ax, height=1.7 + 0.27 * len(shown))
+    painted = values.copy()
+    painted[-1] = np.nan
+    painted[: len(made.table), -1] /= 3.0  # a year moves more than a month
+    ax.imshow(painted, cmap=colours, norm=TwoSlopeNorm(0, -reach, reach), aspect="auto")
+    for (row, column), value in np.ndenumerate(values):
+        if np.isfinite(value):
+            dark = (
+                abs(painted[row, column]) > 0.72 * reach
+                if np.isfinite(painted[row, column])
+                else False
+            )
+            text = f"{value:.0f}" if row == len(values) - 1 else f"{value:.1f}"
+            ax.text(
+                column,
+                row,
+                text,
+                ha="center",
+                va="center",
+                fontsize=8,
+                color="white" if dark else INK,
+            )
+    ax.set_xticks(range(len(shown.columns)), list(shown.columns))
+    ax.set_yticks(range(len(shown)), [*map(str, made.table.index), "mean", "above 0, %"])
+    ax.tick_params(
+        length=0, labelsize=8.5, top=True, labeltop=True, bottom=False, labelbottom=False
+    )
+    ax.grid(visible=False)
+    ax.axhline(len(made.table) - 0.5, color="white", linewidth=3)
+    ax.axvline(len(shown.columns) - 1.5, color="white", linewidth=3)
+    for side in ax.spines.values():
+        side.set_visible(False)
+    ax.set_title(f"{made.name}, returns in %", pad=22)
+    foot(ax, made.basis)
+    return ax
+
+
+@styled
+def growth_of_one(x: SeriesTable | TimeSeries, *, title: str = "", ax: Axes | None = None) -> Axes:
+    """What one unit has grown to, on a logarithmic scale.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> growth_of_one(ul.portfolio(ul.practice.panel().assets)).get_yscale()
+    'log'
+    """
+    table = x.as_table() if isinstance(x, TimeSeries) else x
+    if len(table.names) > len(LINES):
+        raise UnitError(
+            f"{len(table.names)} lines cannot be told apart; draw at most {len(LINES)}."
+        )
+    ax = axes_for(ax)
+    for number, name in enumerate(table.names):
+        own = table[name]
+        known = own.values.dropna()
+        grown = cumulate(TimeSeries(known, own.about))
+        ax.plot(
+            moments_of(grown.index), grown.values, color=LINES[number], linestyle=DASHES[number],
+            linewidth=1.7, label=own.about.heading,
+        )  # fmt: skip
+    ax.set_yscale("log")
+    ax.yaxis.set_major_formatter(_plain_number)
+    ax.yaxis.set_minor_formatter(_plain_number)
+    ax.tick_params(axis="y", which="minor", labelsize=8)
+    ax.set_ylabel("growth of one, log scale")
+    lines = -(-len(table.names) // 4) if len(table.names) > 1 else 0
+    ax.set_title(title or "Growth of one", pad=12 + 18 * lines)
+    if len(table.names) > 1:
+        ax.legend(
+            loc="lower left", bbox_to_anchor=(0, 1.0), ncols=4, borderaxespad=0.2, fontsize=9.5
+        )
+    foot(ax, f"{table.frequency.name}, {span_of(table.index)}; returns compounded")
+    return ax
+
+
+@styled
+def under_water(made: Drawdowns, *, name: str = "", ax: Axes | None = None) -> Axes:
+    """Distance below the highest level so far.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> under_water(ul.drawdowns(ul.portfolio(ul.practice.panel().assets))).get_ylabel()
+    'below the highest so far, %'
+    """
+    name = name or str(made.under_water.columns[0])
+    values = 100 * made.under_water[name]
+    ax = axes_for(ax, height=4.2)
+    ax.fill_between(moments_of(values.index), values, 0, color=TIDE, alpha=0.45, linewidth=0)
+    ax.plot(moments_of(values.index), values, color=TIDE, linewidth=1.0)
+    ax.set_ylim(top=0)
+    ax.set_ylabel("below the highest so far, %")
+    worst = made.table[made.table["series"] == name].head(1)
+    said = (
+        ""
+        if worst.empty
+        else f": {100 * worst['depth'].iloc[0]:.0f} % at worst, {worst['trough'].iloc[0]}"
+    )
+    ax.set_title(f"Drawdowns of {name}{said}")
+    foot(ax, made.basis)
+    return ax
+
+
+@styled
+def correlation_grid(made: Correlations, *, ax: Axes | None = None) -> Axes:
+    """Correlations as a coloured grid; those that a 5 % test does not tell from zero are pale.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> ax = correlation_grid(ul.correlations(ul.practice.panel().factor_table))
+    >>> ax.get_title()
+    'Correlations of 4 series'
+    """
+    from matplotlib.colors import LinearSegmentedColormap
+
+    matrix = made.table.to_numpy(dtype=float)
+    count = len(matrix)
+    ax = axes_for(ax, height=max(4.0, 1.6 + 0.36 * count))
+    colours = LinearSegmentedColormap.from_list("around zero", _BELOW_TO_ABOVE)
+    ax.imshow(matrix, cmap=colours, vmin=-1, vmax=1, aspect="auto")
+    names = [str(n) for n in made.table.index]
+    if count <= 26:
+        _write_correlations(ax, matrix, made.p_values.to_numpy(dtype=float))
+    slanted = max(map(len, names)) > 5
+    ax.set_xticks(
+        range(count), names, rotation=45 if slanted else 0, ha="right" if slanted else "center"
+    )
+    ax.set_yticks(range(count), names)
+    ax.tick_params(length=0, labelsize=8.5)
+    ax.grid(visible=False)
+    for side in ax.spines.values():
+        side.set_visible(False)
+    ax.set_title(f"Correlations of {count} series")
+    pairs = np.unique(made.counts.to_numpy()[~np.eye(count, dtype=bool)])
+    span = f"{pairs[0]}" if len(pairs) == 1 else f"{pairs[0]} to {pairs[-1]}"
+    foot(ax, f"{made.basis}; {span} periods a pair; grey numbers: not told from zero at 5 %")
+    return ax
+
+
+@styled
+def coverage_timeline(panel: Panel, *, ax: Axes | None = None) -> Axes:
+    """From when to when each series of a panel has values, with its gaps, and the rows that are whole.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> len(coverage_timeline(panel).get_yticks()) == len(panel.coverage)
+    True
+    """
+    table = panel.coverage
+    ax = axes_for(ax, height=max(3.0, 1.4 + 0.2 * len(table)))
+    gone = panel.ledger[panel.ledger["cause"].astype(str).isin(("gap", "stale price"))]
+    for row, name in enumerate(table.index[::-1]):
+        _draw_coverage(
+            ax,
+            row,
+            table.loc[name],
+            gone[gone["series"] == name]["period"],
+            _role_colour(panel, name),
+        )
+    ends = [str(panel.assets.index[k]) for k in (0, -1)]
+    ax.axvspan(_day(ends[0]), _day(ends[1], end=True), color=MIST, alpha=0.5, zorder=0)
+    ax.set_yticks(range(len(table)), [str(n) for n in table.index[::-1]])
+    ax.tick_params(axis="y", length=0, labelsize=8)
+    ax.grid(visible=False, axis="y")
+    ax.set_ylim(-0.8, len(table) - 0.2)
+    ax.set_title(f"What the panel covers: {len(panel.assets)} whole {panel.frequency.noun}s")
+    dear = table["costs"].idxmax() if table["costs"].max() > 0 else ""
+    cost = f"; {dear} alone costs {table['costs'].max()} rows" if dear else ""
+    foot(
+        ax,
+        f"{panel.frequency.name}, {span_of(panel.assets.index)} (shaded){cost}; white marks are gaps",
+    )
+    return ax
+
+
+@styled
+def against_benchmark(made: Relative, *, ax: Axes | None = None) -> Axes:
+    """How far ahead of its benchmark an asset has come, compounded, and by horizon.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> market = ul.portfolio(panel.assets, name="all")
+    >>> brightwater = ul.SeriesTable(panel.assets, tuple(panel.about[n] for n in panel.assets))["BRTW"]
+    >>> against_benchmark(ul.relative(brightwater, market)).get_ylabel()
+    'ahead of the benchmark, %'
+    """
+    active = made.active.values.dropna()
+    ahead = 100 * ((1.0 + active).cumprod() - 1.0)
+    ax = axes_for(ax)
+    days = moments_of(ahead.index)
+    ax.axhline(0, color=STONE, linewidth=0.8)
+    ax.fill_between(
+        days, ahead, 0, where=(ahead >= 0).to_numpy(), color=TIDE, alpha=0.35, linewidth=0
+    )
+    ax.fill_between(
+        days, ahead, 0, where=(ahead < 0).to_numpy(), color=LANTERN, alpha=0.35, linewidth=0
+    )
+    ax.plot(days, ahead, color=INK, linewidth=1.2)
+    ax.set_ylabel("ahead of the benchmark, %")
+    words = "; ".join(f"{h} {100 * row['ahead']:+.1f}" for h, row in made.table.iterrows())
+    ax.set_title(made.active.name.replace("_less_", " against "), pad=26)
+    ax.text(0, 1.025, f"ahead over {words} (% points)", transform=ax.transAxes, fontsize=9.5)
+    foot(ax, made.basis)
+    return ax
+
+
+def _write_correlations(ax: Axes, matrix: Any, p_values: Any) -> None:
+    size = 8 if len(matrix) < 16 else 6.2
+    for (row, column), value in np.ndenumerate(matrix):
+        if np.isfinite(value):
+            weak = row != column and not p_values[row, column] < 0.05
+            colour = STONE if weak else "white" if abs(value) > 0.7 else INK
+            ax.text(
+                column, row, f"{value:.2f}", ha="center", va="center", fontsize=size, color=colour
+            )
+
+
+def _role_colour(panel: Panel, name: Any) -> str:
+    if name in panel.conditions:
+        return LANTERN
+    return STONE if name == panel.risk_free.name else TIDE
+
+
+def _draw_coverage(ax: Axes, row: int, facts: Any, gaps: Any, colour: str) -> None:
+    """A bar from first to last value, with a white mark for each gap."""
+    if not facts["rows"]:
+        return
+    ends = _day(facts["first"]), _day(facts["last"], end=True)
+    ax.hlines(row, *ends, color=colour, linewidth=4.5, alpha=0.85)
+    if len(gaps):
+        days = moments_of(pd.PeriodIndex(gaps))
+        ax.plot(days, np.full(len(gaps), row), "|", color="white", markersize=8, markeredgewidth=2)
+
+
+def _quantiles(ax: Axes, made: Distribution) -> None:
+    """Observed quantiles against those of the normal, on the line where they agree."""
+    import scipy.stats
+
+    count = len(made.values)
+    ranks = (np.arange(1, count + 1) - 0.5) / count
+    theory = scipy.stats.norm.ppf(ranks)
+    own = (np.sort(made.values) - made.mean) / made.deviation
+    reach = max(float(np.abs(own).max()), 3.0)
+    ax.plot([-reach, reach], [-reach, reach], color=LANTERN, linewidth=1)
+    ax.plot(theory, own, ".", color=TIDE, markersize=2.5)
+    ax.set_title("quantiles against the normal", fontsize=8, fontweight="normal", pad=3)
+    ax.tick_params(labelsize=7)
+
+
+def _small(p: float) -> str:
+    return "<0.001" if p < 0.001 else f"{p:.3f}"
+
+
+def _plain_number(value: float, _: Any) -> str:
+    return f"{value:g}" if value < 1000 else f"{value:,.0f}"
+
+
+def _day(label: str, end: bool = False) -> Any:
+    day = parse_period(label)[1]
+    return pd.Timestamp(day) + (pd.Timedelta(28, "D") if end else pd.Timedelta(0))
