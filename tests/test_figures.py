@@ -6,6 +6,7 @@ from importlib import resources
 import matplotlib.dates as mdates
 import numpy as np
 import pandas as pd
+from matplotlib.backends.backend_agg import FigureCanvasAgg
 
 import ultrum as ul
 from tests.support import Scratch, series
@@ -165,3 +166,64 @@ class Maps(Scratch):
             ul.figures.regions(self.values, self.shapes, classes=9)
         with self.refused(ul.UltrumError, "cannot be read"):
             ul.figures.regions(self.values, self.folder / "none.geojson")
+
+
+class Looking(Scratch):
+    def test_names_never_lie_over_one_another(self):
+        rng = np.random.default_rng(4)
+        crowded = pd.DataFrame(
+            0.02 + 0.003 * rng.normal(size=(60, 40)),
+            pd.period_range("2010-01", periods=60, freq="M"),
+        )
+        crowded.columns = [f"N{k:02d}" for k in range(40)]
+        risk = ul.risk_return(ul.SeriesTable.wrap(crowded, measure="return"))
+        ax = ul.figures.risk_against_return(risk)
+        figure = ax.get_figure()
+        renderer = FigureCanvasAgg(figure).get_renderer()
+        boxes = [t.get_window_extent(renderer) for t in ax.texts]
+        self.assertEqual(len(boxes), 40)
+        over = [
+            (a, b)
+            for k, a in enumerate(boxes)
+            for b in boxes[k + 1 :]
+            if a.shrunk(0.98, 0.9).overlaps(b.shrunk(0.98, 0.9))
+        ]
+        self.assertEqual(over, [])
+
+    def test_the_calendar_is_coloured_around_zero_and_readable(self):
+        x = series(np.tile([0.05, -0.05, 0.0], 12), measure="return", name="A")
+        ax = ul.figures.calendar_heat(ul.calendar_grid(x))
+        image = ax.get_images()[0]
+        up, down = (image.cmap(image.norm(v)) for v in (5.0, -5.0))
+        self.assertGreater(up[2], up[0])  # blue above, brown below: told apart without red or green
+        self.assertGreater(down[0], down[2])
+        self.assertIn("5.0", [t.get_text() for t in ax.texts])
+
+    def test_the_histogram_holds_every_value_and_its_normal(self):
+        x = series(np.random.default_rng(1).normal(0, 0.05, 200), measure="return", name="A")
+        ax = ul.figures.histogram(ul.distribution(x, bins=10))
+        self.assertAlmostEqual(sum(p.get_height() for p in ax.patches), 100.0, 9)
+        self.assertIn("Jarque", " ".join(t.get_text() for t in ax.texts))
+
+    def test_growth_drawdown_coverage_and_benchmark(self):
+        panel = ul.practice.panel()
+        assets = ul.SeriesTable(panel.assets, tuple(panel.about[n] for n in panel.assets))
+        one = assets["BRTW"]
+        grown = ul.figures.growth_of_one(one).get_lines()[0].get_ydata()
+        self.assertAlmostEqual(grown[-1], np.prod(1 + one.values.dropna()), 12)
+        ax = ul.figures.under_water(ul.drawdowns(one))
+        self.assertAlmostEqual(
+            min(ax.get_lines()[0].get_ydata()[1:]),
+            100 * ul.risk_return(one).table["drawdown"].iloc[0],
+            9,
+        )
+        self.assertEqual(len(ul.figures.coverage_timeline(panel).get_yticks()), len(panel.coverage))
+        with self.refused(ul.UltrumError, "told apart"):
+            ul.figures.growth_of_one(assets)
+        ahead = (
+            ul.figures.against_benchmark(ul.relative(one, ul.portfolio(assets)))
+            .get_lines()[-1]
+            .get_ydata()
+        )
+        active = ul.relative(one, ul.portfolio(assets)).active.values.dropna()
+        self.assertAlmostEqual(ahead[-1], 100 * (np.prod(1 + active) - 1), 9)
