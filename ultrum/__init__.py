@@ -15,14 +15,15 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from ultrum import practice as practice
+    from ultrum.core.adjusting import adjust_prices as adjust_prices
     from ultrum.core.convert import to_bars as to_bars
     from ultrum.core.convert import to_frequency as to_frequency
     from ultrum.core.currency import to_currency as to_currency
-    from ultrum.core.describe.against import correlations as correlations
-    from ultrum.core.describe.against import momentum as momentum
-    from ultrum.core.describe.against import relative as relative
+    from ultrum.core.describe.correlation import correlations as correlations
     from ultrum.core.describe.distribution import distribution as distribution
+    from ultrum.core.describe.momentum import momentum as momentum
     from ultrum.core.describe.purchases import holdings as holdings
+    from ultrum.core.describe.relative import relative as relative
     from ultrum.core.describe.risk import drawdowns as drawdowns
     from ultrum.core.describe.risk import portfolio as portfolio
     from ultrum.core.describe.risk import risk_return as risk_return
@@ -50,7 +51,6 @@ if TYPE_CHECKING:
     from ultrum.core.regression.results import BetaTable as BetaTable
     from ultrum.core.regression.results import Fit as Fit
     from ultrum.core.regression.stability import break_test as break_test
-    from ultrum.core.returns import adjust_prices as adjust_prices
     from ultrum.core.returns import excess as excess
     from ultrum.core.returns import returns as returns
     from ultrum.core.returns import to_log as to_log
@@ -99,13 +99,13 @@ _HOME = {
     "Study": "study",
     "TimeSeries": "core.series",
     "UltrumError": "errors",
-    "adjust_prices": "core.returns",
+    "adjust_prices": "core.adjusting",
     "align": "core.panel",
     "bands": "core.transform.roll",
     "break_test": "core.regression.stability",
     "calendar_grid": "core.describe.seasons",
     "composite": "core.transform.composite",
-    "correlations": "core.describe.against",
+    "correlations": "core.describe.correlation",
     "cost_of_equity": "core.pricing.cost_of_equity",
     "cumulate": "core.transform.levels",
     "deflate": "core.transform.levels",
@@ -123,14 +123,14 @@ _HOME = {
     "lag": "core.transform.levels",
     "match_after": "core.matching",
     "match_before": "core.matching",
-    "momentum": "core.describe.against",
+    "momentum": "core.describe.momentum",
     "per_period": "core.rates",
     "portfolio": "core.describe.risk",
     "premium": "core.pricing.cost_of_equity",
     "read_series": "sources.table",
     "rebase": "core.transform.levels",
     "regress": "core.regression.ols",
-    "relative": "core.describe.against",
+    "relative": "core.describe.relative",
     "returns": "core.returns",
     "returns_after": "core.describe.seasons",
     "risk_return": "core.describe.risk",

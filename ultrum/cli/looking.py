@@ -156,7 +156,7 @@ def _after_steps(series: TimeSeries, steps: list[dict[str, Any]]) -> dict[str, s
     """Facts that steps have changed."""
     if not steps:
         return {}
-    from ultrum.core.series import period_label
+    from ultrum.core.labels import period_label
 
     about, known = series.about, series.values.dropna().index
     ends = [period_label(known[k]) for k in (0, -1)] if len(known) else ["—", "—"]
@@ -178,7 +178,7 @@ def _look_at_file(name: str, as_json: bool) -> None:
     import pandas as pd
 
     from ultrum.cli import show
-    from ultrum.core.series import period_label
+    from ultrum.core.labels import period_label
     from ultrum.sources.table import read_series
 
     reading = read_series(name)
@@ -202,7 +202,7 @@ def _look_at_file(name: str, as_json: bool) -> None:
 
 
 def _labelled(series: TimeSeries) -> list[tuple[str, float]]:
-    from ultrum.core.series import period_label
+    from ultrum.core.labels import period_label
 
     return [(period_label(i), float(v)) for i, v in series.values.items()]
 
@@ -236,7 +236,7 @@ def _gaps(series: TimeSeries) -> str:
     """Missing periods between the first and the last value."""
     import numpy as np
 
-    from ultrum.core.series import period_label
+    from ultrum.core.labels import period_label
 
     known = series.values.dropna()
     inside = series.values.loc[known.index[0] : known.index[-1]]

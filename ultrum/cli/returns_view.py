@@ -98,7 +98,7 @@ def _returns_at(desk: Desk, address: str, frequency: str) -> SeriesTable:
 
 
 def _draw(made: SeriesTable, figure: str | None, picture: Path) -> None:
-    from ultrum.core.describe.against import correlations
+    from ultrum.core.describe.correlation import correlations
     from ultrum.core.describe.distribution import distribution
     from ultrum.core.describe.risk import drawdowns, risk_return
     from ultrum.core.describe.seasons import calendar_grid

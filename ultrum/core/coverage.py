@@ -9,7 +9,8 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.series import Causes, period_label
+from ultrum.core.labels import period_label
+from ultrum.core.series import Causes
 from ultrum.core.types import Bools, Ints
 
 EARLY, LATE, GAP = "before its first value", "after its last value", "gap"

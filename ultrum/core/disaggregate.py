@@ -20,7 +20,8 @@ from ultrum.core.chow_lin import ChowLin, chow_lin
 from ultrum.core.convert import default_method
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.frequency import Frequency
-from ultrum.core.series import S, SeriesTable, TimeSeries, span_of
+from ultrum.core.labels import span_of
+from ultrum.core.series import S, SeriesTable, TimeSeries
 from ultrum.core.types import Floats, Ints
 from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitError
 

@@ -9,7 +9,8 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.frequency import Frequency, months_in, parse_period, periods_in
-from ultrum.core.series import TimeSeries, span_of
+from ultrum.core.labels import span_of
+from ultrum.core.series import TimeSeries
 from ultrum.core.transform.windows import months_before
 from ultrum.core.types import Dates, Floats, Ints
 from ultrum.errors import AlignmentError, FrequencyError

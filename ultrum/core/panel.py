@@ -23,13 +23,14 @@ from ultrum.core.knowing import (
     known_span,
     rule_for,
 )
+from ultrum.core.labels import span_of
+from ultrum.core.panel_checks import by_kind, check_roles, check_size, currency_of, income_warning
 from ultrum.core.ratetable import RateTable
-from ultrum.core.series import SeriesTable, TimeSeries, span_of
-from ultrum.core.types import Floats, Ints
-from ultrum.errors import AlignmentError, CurrencyError, UnitError
+from ultrum.core.series import SeriesTable, TimeSeries
+from ultrum.core.types import Ints
+from ultrum.errors import AlignmentError, CurrencyError
 
 _ROWS: Final = ("complete", "any")
-_WILDEST: Final = {"asset": 4.0, "factor": 1.0, "risk-free": 0.05}
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -214,8 +215,8 @@ def align(
     returns = to_frequency(assets, target, risk_free=risk_free)
     raw = _factors_of(factors)
     loadings = to_frequency(raw, target, risk_free=risk_free)
-    _check_roles(returns, loadings, rate)
-    traded, macro = _by_kind(loadings)
+    check_roles(returns, loadings, rate)
+    traded, macro = by_kind(loadings)
     known = _conditions_of(conditions)
     if (macro or known) and known_by is None:
         named = ", ".join([*macro, *(c.name for c in known)])
@@ -230,11 +231,11 @@ def align(
         "risk_free": rate.as_table(),
     }
     if check_units:
-        _check_size(returns, "asset")
-        _check_size(loadings.select(traded) if traded else None, "factor")
-        _check_size(blocks["risk_free"], "risk-free")
-    warned = _income_warning(returns)
-    return _assemble(blocks, target, rows, start, end, _currency(returns, loadings, rate), warned)
+        check_size(returns, "asset")
+        check_size(loadings.select(traded) if traded else None, "factor")
+        check_size(blocks["risk_free"], "risk-free")
+    warned = income_warning(returns)
+    return _assemble(blocks, target, rows, start, end, currency_of(returns, loadings, rate), warned)
 
 
 def _assemble(
@@ -325,18 +326,6 @@ def _conditions_of(conditions: Any) -> list[TimeSeries]:
     return [table[name] for name in table.names]
 
 
-def _income_warning(returns: SeriesTable) -> tuple[str, ...]:
-    """A warning where some assets' returns leave dividends out and others do not."""
-    bare = [a.name for a in returns.about if a.income == "price"]
-    if not bare or len(bare) == len(returns.about):
-        return ()
-    if all(a.income != "total" for a in returns.about):
-        return ()
-    return (
-        f"{', '.join(bare[:5])} are price returns beside total returns; they leave dividends out.",
-    )
-
-
 def _with_macro(
     loadings: SeriesTable, raw: SeriesTable, macro: list[str], known_by: Any, target: Frequency
 ) -> SeriesTable:
@@ -389,84 +378,6 @@ def _wrapped(data: Any, **facts: Any) -> SeriesTable:
     if isinstance(data, TimeSeries):
         return data.as_table()
     return data if isinstance(data, SeriesTable) else SeriesTable.wrap(data, **facts)
-
-
-def _check_roles(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries) -> None:
-    for about in returns.about:
-        if about.measure != "return":
-            raise UnitError(
-                f"{about.name} is a {about.measure or 'series of unknown measure'}; a panel takes "
-                "simple returns. Make them with returns(prices)."
-            )
-        if about.excess_of:
-            raise UnitError(
-                f"{about.name} is already in excess of {about.excess_of}; a panel takes total "
-                "returns and subtracts the risk-free rate itself."
-            )
-    for about in factors.about:
-        if about.is_return and not about.excess_of:
-            raise UnitError(
-                f"Factor {about.name} is not in excess of anything. Apply excess({about.name}, "
-                "risk_free), or say .described(excess_of='zero cost') for a long-short portfolio."
-            )
-    if rate.about.measure != "return":
-        raise UnitError(
-            f"{rate.name} is a {rate.about.measure or 'series of unknown measure'}; the risk-free "
-            "rate must be a return per period. Turn a yield into one with per_period."
-        )
-
-
-def _by_kind(factors: SeriesTable) -> tuple[list[str], list[str]]:
-    """Names of traded factors, and of macro factors, which become known later."""
-    traded = [a.name for a in factors.about if a.is_return]
-    return traded, [name for name in factors.names if name not in traded]
-
-
-def _currency(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries) -> str:
-    """The one currency of the panel."""
-    said = {a.currency: a.name for a in (*returns.about, *factors.about, rate.about) if a.currency}
-    if len(said) > 1:
-        listed = ", ".join(f"{name} in {currency}" for currency, name in said.items())
-        raise CurrencyError(
-            f"One panel, several currencies: {listed}. Convert prices with to_currency before "
-            "making returns."
-        )
-    return next(iter(said), "")
-
-
-def _check_size(table: SeriesTable | None, role: str) -> None:
-    """Refuse percent taken for decimals: no market moves by its whole value every month."""
-    if table is None:
-        return
-    block, limit = table.block, _WILDEST[role]
-    if not len(block):
-        return
-    highest = np.maximum(np.fmax.reduce(block, axis=0), -np.fmin.reduce(block, axis=0))
-    wild = [k for k in np.flatnonzero(highest > limit) if _size(block[:, k], role) > limit]
-    if not wild:
-        return
-    column = int(wild[0])
-    name, finite = table.names[column], block[np.isfinite(block[:, column]), column]
-    size = _size(finite, role)
-    if role != "risk-free" and finite.min() > 0:
-        raise UnitError(
-            f"'{name}' is said to be returns, but all its values are above zero, up to "
-            f"{finite.max():,.6g}: these look like prices. Make returns with returns(prices)."
-        )
-    what = "mean" if role == "risk-free" else "standard deviation"
-    raise UnitError(
-        f"The {role} return '{name}' has a {what} of {100 * size:,.0f} % a period: "
-        "these look like percent taken for decimals. Read the table with units='percent', "
-        "or say check_units=False if they are right."
-    )
-
-
-def _size(values: Floats, role: str) -> float:
-    """Mean of a risk-free return, deviation of any other."""
-    finite = values[np.isfinite(values)]
-    if len(finite) < 3:
-        return 0.0
-    return float(np.mean(np.abs(finite)) if role == "risk-free" else np.std(finite))
 
 
 def _span(

@@ -7,7 +7,8 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.series import SeriesTable, period_label
+from ultrum.core.labels import period_label
+from ultrum.core.series import SeriesTable
 from ultrum.core.transform.windows import months_before
 from ultrum.core.types import Floats, Ints
 

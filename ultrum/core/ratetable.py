@@ -14,7 +14,8 @@ import pandas as pd
 
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.frequency import Frequency
-from ultrum.core.series import SeriesTable, TimeSeries, span_of
+from ultrum.core.labels import span_of
+from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.types import Array, Dates, Floats
 from ultrum.errors import AlignmentError, CurrencyError
 

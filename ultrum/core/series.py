@@ -18,6 +18,7 @@ import pandas as pd
 
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.frequency import Frequency
+from ultrum.core.labels import infer_frequency, span_of
 from ultrum.core.types import Floats, Ints
 from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError
 
@@ -294,47 +295,6 @@ def on_block(
         return function(x, *args, **kwargs)
 
     return cast("Callable[Concatenate[S, P], S]", _either)
-
-
-def infer_frequency(index: pd.Index) -> Frequency:
-    """Frequency an index shows: a PeriodIndex says it, dates show it by their spacing."""
-    if isinstance(index, pd.PeriodIndex):
-        return Frequency.parse(index.freqstr.replace("Y-", "A-").replace("-DEC", ""))
-    if not isinstance(index, pd.DatetimeIndex) or len(index) < 2:
-        raise FrequencyError(
-            f"The frequency cannot be read off a {type(index).__name__} of {len(index)} entries; "
-            "say frequency='M' or give it dates."
-        )
-    days = index.to_numpy().astype("datetime64[D]").astype(np.int64)
-    if (np.diff(days) <= 0).any():
-        days = np.unique(days)
-    if len(days) < len(index):
-        raise FrequencyError("Several observations a day: say frequency='N', '5N' or 'H'.")
-    gap = float(np.median(np.diff(days)))
-    weekdays = (days + 3) % 7 < 5
-    for code, low, high in (("W", 6, 8), ("M", 27, 32), ("Q", 88, 93), ("A", 360, 370)):
-        if low <= gap <= high:
-            return Frequency(code)
-    if gap < 4:
-        return Frequency("B" if weekdays.all() else "D")
-    raise FrequencyError(f"Dates {gap:g} days apart match no frequency; say frequency=...")
-
-
-def span_of(index: pd.Index) -> str:
-    """First to last, for people: ``2004-01 to 2024-12``."""
-    if not len(index):
-        return "empty"
-    return f"{period_label(index[0])} to {period_label(index[-1])}"
-
-
-def period_label(moment: Any) -> str:
-    """SDMX name of a period or date; a dash for none."""
-    if moment is None:
-        return "—"
-    if isinstance(moment, pd.Period):
-        text = str(moment)
-        return f"{text[:4]}-{text[4:]}" if "Q" in text else text.replace("/", " – ")
-    return str(moment)[:10]
 
 
 def _laid_out(values: Floats) -> tuple[Floats, tuple[Ints, Ints]]:

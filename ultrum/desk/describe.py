@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING
 
 import pandas as pd
 
-from ultrum.core.series import TimeSeries, period_label
+from ultrum.core.labels import period_label
+from ultrum.core.series import TimeSeries
 from ultrum.sources.delivery import Address
 
 if TYPE_CHECKING:

@@ -14,8 +14,9 @@ from typing import TYPE_CHECKING, Any
 import pandas as pd
 
 from ultrum.core.convert import to_frequency
+from ultrum.core.labels import period_label
 from ultrum.core.moments import resolve_span
-from ultrum.core.series import TimeSeries, period_label
+from ultrum.core.series import TimeSeries
 from ultrum.core.steps import apply_steps
 from ultrum.desk.revisions import status_of
 from ultrum.desk.sets import Member, SeriesSet

@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING
 
 import pandas as pd
 
-from ultrum.core.series import TimeSeries, period_label
+from ultrum.core.labels import period_label
+from ultrum.core.series import TimeSeries
 from ultrum.desk.keeping import kept_paths, series_of_record
 from ultrum.errors import UltrumError, VaultError
 from ultrum.sources.delivery import Address

@@ -12,7 +12,7 @@ from typing import Any
 
 import pandas as pd
 
-from ultrum.core.series import period_label
+from ultrum.core.labels import period_label
 from ultrum.errors import UltrumError
 
 _DANGEROUS = ("=", "+", "-", "@", "\t", "\r")

@@ -10,13 +10,14 @@ from typing import Any
 
 import pandas as pd
 
+from ultrum.core.labels import period_label
 from ultrum.core.panel import Panel, align
 from ultrum.core.pricing.betas import factor_betas
 from ultrum.core.pricing.cost_of_equity import CostOfEquity, Premium, cost_of_equity
 from ultrum.core.rates import per_period
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.returns import excess
-from ultrum.core.series import SeriesTable, TimeSeries, period_label
+from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.steps import apply_steps
 from ultrum.desk import Desk
 from ultrum.errors import StudyError

@@ -9,7 +9,8 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from ultrum.core.series import SeriesLike, SeriesTable, TimeSeries, span_of
+from ultrum.core.labels import span_of
+from ultrum.core.series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.types import Floats, Ints
 from ultrum.errors import UnitError
 

@@ -10,7 +10,8 @@ import pandas as pd
 import scipy.stats
 
 from ultrum.core.describe.common import Described
-from ultrum.core.series import TimeSeries, span_of
+from ultrum.core.labels import span_of
+from ultrum.core.series import TimeSeries
 from ultrum.core.types import Floats
 from ultrum.errors import EstimationError, UnitError
 

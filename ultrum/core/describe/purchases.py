@@ -9,10 +9,10 @@ import numpy as np
 import pandas as pd
 import scipy.optimize
 
+from ultrum.core.adjusting import adjust_prices
 from ultrum.core.describe.common import Described
 from ultrum.core.matching import match_before
 from ultrum.core.ratetable import RateTable
-from ultrum.core.returns import adjust_prices
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.types import Floats
 from ultrum.errors import AlignmentError, CurrencyError, UnitError

@@ -10,8 +10,9 @@ import pandas as pd
 
 from ultrum.core.describe.common import Described, per_year, returns_in, simple_block
 from ultrum.core.frequency import months_in
+from ultrum.core.labels import period_label, span_of
 from ultrum.core.returns import excess
-from ultrum.core.series import SeriesLike, SeriesTable, TimeSeries, period_label, span_of
+from ultrum.core.series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import AlignmentError, UnitError
 

@@ -12,8 +12,9 @@ import pandas as pd
 from ultrum.core.convert import to_frequency
 from ultrum.core.describe.common import Described, returns_in, simple_block
 from ultrum.core.frequency import parse_period, periods_in
+from ultrum.core.labels import span_of
 from ultrum.core.regression.ols import regress
-from ultrum.core.series import TimeSeries, span_of
+from ultrum.core.series import TimeSeries
 from ultrum.core.types import Bools, Floats
 from ultrum.errors import AlignmentError, FrequencyError
 

@@ -9,9 +9,10 @@ from dataclasses import dataclass, field
 import numpy as np
 import pandas as pd
 
+from ultrum.core.labels import span_of
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import CONSTANT, BetaTable, t_quantile
-from ultrum.core.series import TimeSeries, span_of
+from ultrum.core.series import TimeSeries
 from ultrum.core.types import Floats
 from ultrum.errors import EstimationError, UnitError
 

@@ -8,10 +8,11 @@ import numpy as np
 import numpy.typing as npt
 import pandas as pd
 
+from ultrum.core.labels import infer_frequency
 from ultrum.core.regression.covariance import covariance, lag_rule
 from ultrum.core.regression.results import CONSTANT, BetaTable, Fit
 from ultrum.core.regression.solve import least_squares
-from ultrum.core.series import SeriesTable, TimeSeries, infer_frequency
+from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitError
 

@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
-from ultrum.core.series import period_label
+from ultrum.core.labels import period_label
 from ultrum.core.types import Array, Floats
 from ultrum.errors import EstimationError
 

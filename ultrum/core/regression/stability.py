@@ -6,9 +6,9 @@ from typing import Any
 
 import numpy as np
 
+from ultrum.core.labels import period_label
 from ultrum.core.regression.results import Fit, TestResult
 from ultrum.core.regression.solve import least_squares
-from ultrum.core.series import period_label
 from ultrum.core.types import Floats
 from ultrum.errors import EstimationError
 

@@ -7,7 +7,8 @@ import pandas as pd
 
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.frequency import Frequency, parse_period, periods_in
-from ultrum.core.series import SeriesTable, TimeSeries, check_same, on_block, period_label, span_of
+from ultrum.core.labels import period_label, span_of
+from ultrum.core.series import SeriesTable, TimeSeries, check_same, on_block
 from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError
 

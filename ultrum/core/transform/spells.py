@@ -9,7 +9,8 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.series import SeriesLike, TimeSeries, period_label
+from ultrum.core.labels import period_label
+from ultrum.core.series import SeriesLike, TimeSeries
 from ultrum.core.types import Bools, Floats
 from ultrum.errors import UnitError
 

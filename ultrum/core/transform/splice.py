@@ -9,7 +9,8 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.descriptor import Descriptor
-from ultrum.core.series import TimeSeries, check_same, period_label, span_of
+from ultrum.core.labels import period_label, span_of
+from ultrum.core.series import TimeSeries, check_same
 from ultrum.core.types import Floats
 from ultrum.errors import AlignmentError, UnitError
 

@@ -6,9 +6,9 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from ultrum.core.labels import infer_frequency, period_label
 from ultrum.core.pricing.cost_of_equity import RISK_FREE, CostOfEquity
 from ultrum.core.regression.results import CONSTANT, BetaTable, Fit, t_quantile
-from ultrum.core.series import infer_frequency, period_label
 from ultrum.errors import FrequencyError, UltrumError
 from ultrum.present.style import INK, LANTERN, STONE, TIDE, axes_for, foot, styled
 

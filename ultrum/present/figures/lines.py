@@ -10,7 +10,8 @@ import pandas as pd
 
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.frequency import Frequency, parse_period
-from ultrum.core.series import SeriesTable, TimeSeries, span_of
+from ultrum.core.labels import span_of
+from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.transform.levels import rebase as rebased
 from ultrum.errors import UnitError
 from ultrum.present.style import (

@@ -7,13 +7,15 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.describe.against import Correlations, Relative
+from ultrum.core.describe.correlation import Correlations
 from ultrum.core.describe.distribution import Distribution
+from ultrum.core.describe.relative import Relative
 from ultrum.core.describe.risk import Drawdowns, RiskReturn
 from ultrum.core.describe.seasons import CalendarGrid
 from ultrum.core.frequency import parse_period
+from ultrum.core.labels import span_of
 from ultrum.core.panel import Panel
-from ultrum.core.series import SeriesTable, TimeSeries, span_of
+from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.transform.levels import cumulate
 from ultrum.errors import UnitError
 from ultrum.present.figures.labels import names_apart
@@ -245,7 +247,7 @@ def correlation_grid(made: Correlations, *, ax: Axes | None = None) -> Axes:
     --------
     >>> import ultrum as ul
     >>> ax = correlation_grid(ul.correlations(ul.practice.panel().factor_table))
-    >>> ax.get_title()
+    >>> ax.get_title("left")
     'Correlations of 4 series'
     """
     from matplotlib.colors import LinearSegmentedColormap
@@ -393,7 +395,7 @@ def _small(p: float) -> str:
 
 
 def _plain_number(value: float, _: Any) -> str:
-    return f"{value:g}" if value < 1000 else f"{value:,.0f}"
+    return f"{value:,g}"
 
 
 def _day(label: str, end: bool = False) -> Any:

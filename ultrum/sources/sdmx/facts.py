@@ -13,7 +13,8 @@ import pandas as pd
 
 from ultrum.core.descriptor import Descriptor, Step
 from ultrum.core.frequency import Frequency, ordinals_of_labels, parse_period
-from ultrum.core.series import TimeSeries, period_label
+from ultrum.core.labels import period_label
+from ultrum.core.series import TimeSeries
 from ultrum.core.types import Floats, Ints
 from ultrum.errors import FrequencyError, SourceError, UnitError
 from ultrum.sources.sdmx.raw import RawSeries

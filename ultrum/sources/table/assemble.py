@@ -11,7 +11,8 @@ import pandas as pd
 
 from ultrum.core.descriptor import Descriptor, Step
 from ultrum.core.frequency import Frequency
-from ultrum.core.series import SeriesTable, infer_frequency
+from ultrum.core.labels import infer_frequency
+from ultrum.core.series import SeriesTable
 from ultrum.core.types import Array, Dates, Ints
 from ultrum.errors import FrequencyError, TableError
 from ultrum.sources.table.breaks import split_at_breaks

@@ -1,0 +1,200 @@
+"""Prices adjusted for dividends, splits and final payments.
+
+The holder of one share is followed: a split multiplies the shares, a dividend buys more at the
+close of the ex-date. The value of that holding is a price that can be compared with any other day.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.descriptor import step_of
+from ultrum.core.series import SeriesTable, on_block
+from ultrum.core.types import Floats
+from ultrum.errors import CurrencyError, UnitError
+
+
+@on_block
+def adjust_prices(
+    prices: SeriesTable,
+    dividends: pd.DataFrame | None = None,
+    splits: pd.DataFrame | None = None,
+    *,
+    final_payments: pd.DataFrame | None = None,
+) -> SeriesTable:
+    """Prices adjusted backwards for dividends and splits, ending at the last price itself.
+
+    Parameters
+    ----------
+    prices : TimeSeries or SeriesTable
+        Daily closing prices as they were.
+    dividends : DataFrame, optional
+        Columns ``asset date amount`` and, if need be, ``currency``; the date is the ex-date, the
+        amount is per share held on that day. Reinvested at the first close at or after it.
+    splits : DataFrame, optional
+        Columns ``asset date ratio``: new shares for one old, from that day on.
+    final_payments : DataFrame, optional
+        Columns ``asset date amount``: what holders of a delisted share got; it stands as the last
+        price of the period it falls in.
+
+    Returns
+    -------
+    TimeSeries or SeriesTable
+        ``income`` is ``total`` if dividends were given, else ``price``.
+
+    Raises
+    ------
+    CurrencyError
+        If a dividend is in another currency than its price.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> from ultrum.core.series import TimeSeries
+    >>> close = pd.Series([30.0, 10.0], pd.bdate_range("2024-01-01", periods=2))
+    >>> close = TimeSeries.wrap(close, name="LTSM", measure="price", currency="QML")
+    >>> split = pd.DataFrame({"asset": ["LTSM"], "date": ["2024-01-02"], "ratio": [3.0]})
+    >>> adjust_prices(close, splits=split).to_pandas().tolist()
+    [10.0, 10.0]
+    """
+    check_measures(prices)
+    prices = _with_final_payments(prices, final_payments)
+    if dividends is None and splits is None:
+        said_none = "final payments" if final_payments is not None else "nothing"
+        step = step_of("adjust prices", with_=said_none)
+        said_abouts = tuple(a.with_step(step, income=a.income or "price") for a in prices.about)
+        return SeriesTable(prices.values, said_abouts, prices.causes)
+    check_positive(prices)
+    growth = np.ones(prices.block.shape)
+    ratios, late_splits = _events(prices, splits, "ratio")
+    amounts, late_dividends = _events(prices, dividends, "amount")
+    for column, row, ratio in ratios:
+        growth[row, column] *= ratio
+    for column, row, amount in amounts:
+        growth[row, column] *= 1.0 + amount / prices.block[row, column]
+    shares = np.cumprod(growth, axis=0)
+    income = "total" if dividends is not None else prices.about[0].income or "price"
+    said = [
+        word
+        for word, table in (
+            ("dividends", dividends),
+            ("splits", splits),
+            ("final payments", final_payments),
+        )
+        if table is not None
+    ]
+    outside = late_splits + late_dividends
+    abouts = [
+        a.stepped(
+            "adjust prices",
+            {"income": income},
+            with_=", ".join(said) or "nothing",
+            events_outside_the_prices=outside.get(a.name),
+        )
+        for a in prices.about
+    ]
+    return SeriesTable.build(prices.block * shares / shares[-1:], prices.index, abouts)
+
+
+def check_measures(prices: SeriesTable) -> None:
+    """Refuse what is said to be no price."""
+    for about in prices.about:
+        if about.measure not in ("price", "index"):
+            raise UnitError(
+                f"{about.name} is a {about.measure or 'series of unknown measure'}; "
+                "returns need prices or index levels (measure='price')."
+            )
+
+
+def check_positive(prices: SeriesTable) -> None:
+    """Refuse prices that are no prices, among those that are used."""
+    if not len(prices):
+        return
+    lowest = np.fmin.reduce(prices.block, axis=0)
+    wrong = np.flatnonzero(lowest <= 0)
+    if len(wrong):
+        column = int(wrong[0])
+        raise UnitError(
+            f"{prices.names[column]} has a price of {lowest[column]:g}; a price is above zero. "
+            f"{_guess(prices.block[:, column])}"
+        )
+
+
+def _guess(values: Floats) -> str:
+    """What to do about values that cannot be prices."""
+    known = values[np.isfinite(values)]
+    if np.median(np.abs(known)) < 0.5 and (known < 0).mean() > 0.2:
+        return "These look like returns already: say measure='return'."
+    return "Mark the bad values as missing."
+
+
+def _events(
+    prices: SeriesTable, table: pd.DataFrame | None, field: str
+) -> tuple[list[tuple[int, int, float]], Counter[str]]:
+    """Column, row and value of each event, at the first priced row at or after its date.
+
+    Events before an asset's first price or after its last cannot matter; they are counted.
+    """
+    outside: Counter[str] = Counter()
+    if table is None or not len(table):
+        return [], outside
+    check_events(table, field)
+    known = table[table["asset"].isin(prices.names)]
+    _check_event_currency(prices, known)
+    days = pd.DatetimeIndex(prices.index).to_numpy().astype("datetime64[D]")
+    found = []
+    for asset, day, value in zip(known["asset"], known["date"], known[field], strict=True):
+        column = prices.names.index(asset)
+        priced = np.flatnonzero(np.isfinite(prices.block[:, column]))
+        place = np.searchsorted(days[priced], np.datetime64(pd.Timestamp(day), "D"))
+        if 0 < place < len(priced):
+            found.append((column, int(priced[place]), float(value)))
+        else:
+            outside[asset] += 1
+    return found, outside
+
+
+def check_events(table: pd.DataFrame, value: str) -> None:
+    """Refuse a table of events that lacks a column, or holds a value that is not above zero."""
+    needed = ["asset", "date", value]
+    absent = [c for c in needed if c not in table]
+    if absent:
+        raise UnitError(
+            f"A table of events needs the columns {', '.join(needed)}; it has "
+            f"{', '.join(map(str, table.columns))}."
+        )
+    wrong = table[~(table[value] > 0)]
+    if len(wrong):
+        row = wrong.iloc[0]
+        raise UnitError(
+            f"{row['asset']}, {str(row['date'])[:10]}: a {value} of {row[value]}; it is above 0."
+        )
+
+
+def _check_event_currency(prices: SeriesTable, events: pd.DataFrame) -> None:
+    if "currency" not in events:
+        return
+    own = {a.name: a.currency for a in prices.about}
+    for asset, currency in zip(events["asset"], events["currency"], strict=True):
+        if own[asset] and currency and own[asset] != currency:
+            raise CurrencyError(
+                f"{asset}: prices are in {own[asset]}, a dividend in {currency}. "
+                "Convert one with to_currency first."
+            )
+
+
+def _with_final_payments(prices: SeriesTable, payments: pd.DataFrame | None) -> SeriesTable:
+    """Put each final payment in as the last price of its asset."""
+    if payments is None or not len(payments):
+        return prices
+    check_events(payments, "amount")
+    frame = prices.values.copy()
+    for asset, day, amount in zip(
+        payments["asset"], payments["date"], payments["amount"], strict=True
+    ):
+        if asset in frame.columns:
+            frame.loc[pd.Timestamp(day), asset] = float(amount)
+    return SeriesTable(frame.sort_index(), prices.about)

@@ -1,0 +1,136 @@
+"""Correlations, with the number of pairs each rests on."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pandas as pd
+import scipy.stats
+
+from ultrum.core.describe.common import Described
+from ultrum.core.labels import span_of
+from ultrum.core.series import SeriesTable
+from ultrum.core.types import Floats, Ints
+from ultrum.errors import AlignmentError, UnitError
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Correlations(Described):
+    """Correlations with the number of pairs they rest on.
+
+    Attributes
+    ----------
+    counts, p_values : DataFrame, shape (N, N)
+    rolling : DataFrame
+        With a window: a column ``A / B`` for each pair.
+    warnings : tuple of str
+    """
+
+    counts: pd.DataFrame
+    p_values: pd.DataFrame
+    rolling: pd.DataFrame = field(default_factory=pd.DataFrame)
+    warnings: tuple[str, ...] = ()
+
+
+def correlations(
+    x: SeriesTable | pd.DataFrame, *, rows: str = "pairwise", window: int | None = None
+) -> Correlations:
+    """Correlations of series, each with its number of pairs and a p value.
+
+    Parameters
+    ----------
+    x : SeriesTable or DataFrame
+        Returns, rates, growth or scores. Levels are taken too, with a warning, since two trends correlate
+        whatever they are.
+    rows : {"pairwise", "complete"}
+        Every pair over the periods both have, or all over those that every series has.
+    window : int, optional
+        Periods of a rolling correlation of every pair.
+
+    Returns
+    -------
+    Correlations
+        p values are of Student's t with n − 2 degrees, for independent periods.
+
+    Examples
+    --------
+    >>> months = pd.period_range("2024-01", periods=4, freq="M")
+    >>> frame = pd.DataFrame({"A": [1.0, 2, 3, 4], "B": [2.0, 4, 6, 8]}, months)
+    >>> correlations(SeriesTable.wrap(frame, measure="score")).table.loc["A", "B"].round(6).item()
+    1.0
+    """
+    table = x if isinstance(x, SeriesTable) else SeriesTable.wrap(x, measure="return")
+    if rows not in ("pairwise", "complete"):
+        raise UnitError(f"rows='{rows}' is not known; it is pairwise or complete.")
+    frame = table.values.dropna() if rows == "complete" else table.values
+    if len(frame) < 3:
+        raise AlignmentError(f"Only {len(frame)} periods have every series; take rows='pairwise'.")
+    matrix, counts = _pairwise(frame.to_numpy(dtype=np.float64))
+    with np.errstate(divide="ignore", invalid="ignore"):
+        t = matrix * np.sqrt((counts - 2) / (1 - matrix**2))
+    p = np.where(counts > 2, 2 * scipy.stats.t.sf(np.abs(t), np.maximum(counts - 2, 1)), np.nan)
+    np.fill_diagonal(p, np.nan)
+    levels = [a.name for a in table.about if a.measure in ("price", "index", "stock", "quote")]
+    warnings: tuple[str, ...] = ()
+    if levels:
+        warnings = (
+            f"{', '.join(levels[:5])} are levels; two that trend correlate whatever they are. "
+            "Take growth(x) first.",
+        )
+    rolled = _rolling(frame, window) if window else pd.DataFrame()
+    basis = "; ".join([f"{table.frequency.name}, {span_of(frame.index)}, {rows} rows", *warnings])
+    return Correlations(
+        _square(matrix, table.names),
+        basis,
+        _square(counts, table.names),
+        _square(p, table.names),
+        rolled,
+        warnings,
+    )
+
+
+def _square(block: Any, names: list[str]) -> pd.DataFrame:
+    return pd.DataFrame(block, index=names, columns=names)
+
+
+def _pairwise(block: Floats) -> tuple[Floats, Ints]:
+    """Correlations over the rows each pair has, centred for each pair, and their number."""
+    count = block.shape[1]
+    matrix, counts = np.full((count, count), np.nan), np.zeros((count, count), dtype=np.int64)
+    valid = np.isfinite(block)
+    for i in range(count):
+        for j in range(i, count):
+            both = valid[:, i] & valid[:, j]
+            counts[i, j] = counts[j, i] = int(both.sum())
+            if counts[i, j] < 3:
+                continue
+            a, b = block[both, i], block[both, j]
+            a, b = a - a.mean(), b - b.mean()
+            size = float(np.sqrt((a @ a) * (b @ b)))
+            if size > 0:
+                matrix[i, j] = matrix[j, i] = float(np.clip(a @ b / size, -1.0, 1.0))
+    return matrix, counts
+
+
+def _rolling(frame: pd.DataFrame, window: int) -> pd.DataFrame:
+    """Correlation of every pair over moving windows, each from its own rows."""
+    if window < 3 or len(frame) < window:
+        raise UnitError(
+            f"A window of {window} does not fit {len(frame)} periods, or is below three."
+        )
+    views = np.lib.stride_tricks.sliding_window_view(
+        frame.to_numpy(dtype=np.float64), window, axis=0
+    )
+    off = views - views.mean(axis=-1, keepdims=True)
+    size = np.sqrt((off**2).sum(axis=-1))
+    made = {}
+    names = [str(c) for c in frame]
+    for i in range(len(names)):
+        for j in range(i + 1, len(names)):
+            with np.errstate(divide="ignore", invalid="ignore"):
+                made[f"{names[i]} / {names[j]}"] = (off[:, i] * off[:, j]).sum(axis=-1) / (
+                    size[:, i] * size[:, j]
+                )
+    return pd.DataFrame(made, index=frame.index[window - 1 :])

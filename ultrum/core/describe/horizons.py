@@ -1,0 +1,38 @@
+"""Where a calendar horizon begins among the rows of a series."""
+
+from __future__ import annotations
+
+from typing import Any, Final
+
+import numpy as np
+
+from ultrum.core.frequency import months_in
+from ultrum.core.types import Ints
+from ultrum.errors import FrequencyError
+
+_OLD: Final = 5  # weekdays that a snapshot may lie after the last value
+
+
+def months_of(duration: str) -> int:
+    """Months in a duration, refused where it has none."""
+    months = months_in(duration)
+    if not months:
+        raise FrequencyError(f"'{duration}' is no whole number of months; write P3M or P1Y.")
+    return months
+
+
+def row_at(ordinals: Ints, wanted: Ints) -> Ints:
+    """Row of each period, −1 where it is not listed."""
+    place = np.searchsorted(ordinals, wanted)
+    safe = np.minimum(place, len(ordinals) - 1)
+    return np.where(ordinals[safe] == wanted, safe, -1)
+
+
+def row_before(days: Any, wanted: Any) -> Ints:
+    """Row of the last day on or before each, −1 where it is too old."""
+    place = np.searchsorted(days, wanted, side="right") - 1
+    fresh = (
+        np.busday_count(days[np.maximum(place, 0)], np.maximum(wanted, days[np.maximum(place, 0)]))
+        <= _OLD
+    )
+    return np.where((place >= 0) & fresh, place, -1)

@@ -1,0 +1,194 @@
+"""An asset beside its benchmark."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.describe.common import Described, per_year, simple_block
+from ultrum.core.describe.horizons import months_of, row_at, row_before
+from ultrum.core.frequency import periods_in
+from ultrum.core.labels import period_label, span_of
+from ultrum.core.series import TimeSeries
+from ultrum.core.transform.windows import months_before
+from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Relative(Described):
+    """An asset beside its benchmark.
+
+    Attributes
+    ----------
+    table : DataFrame
+        By horizon: ``start end asset benchmark ahead``.
+    active : TimeSeries
+        Return less the benchmark's, each period.
+    tracking_error, information_ratio, information_error : float
+        A year.
+    """
+
+    active: TimeSeries
+    tracking_error: float
+    information_ratio: float
+    information_error: float
+
+
+def relative(
+    x: TimeSeries, benchmark: TimeSeries, horizons: Sequence[str] = ("P1M", "P3M", "P1Y", "P3Y"), *,
+    on: str = "", periods_per_year: float | None = None,
+) -> Relative:  # fmt: skip
+    """Growth of an asset and its benchmark over the same spans, and how closely it tracks.
+
+    Parameters
+    ----------
+    x, benchmark : TimeSeries
+        Both prices or indices, or both returns, of one frequency and currency.
+    horizons : sequence of str
+        Durations; those longer than the data are left out.
+    on : str
+        Day or period at which the spans end; by default the last that both have. One without trading takes
+        the last before it, at most five weekdays.
+    periods_per_year : float, optional
+
+    Returns
+    -------
+    Relative
+        ``ahead`` is the difference of the two growths.
+
+    Raises
+    ------
+    AlignmentError
+        If the benchmark ends before the asset (say ``on`` to compare up to its end), or they share nothing.
+    UnitError
+        If one is prices and the other returns, or one includes dividends and the other does not.
+
+    Examples
+    --------
+    >>> days = pd.period_range("2024-01", periods=3, freq="M")
+    >>> a = TimeSeries.wrap(pd.Series([100.0, 110, 121], days), name="A", measure="price")
+    >>> b = TimeSeries.wrap(pd.Series([50.0, 50, 60], days), name="B", measure="price")
+    >>> relative(a, b, ["P1M", "P2M"]).table["ahead"].round(3).tolist()
+    [-0.1, 0.01]
+    """
+    _check_pair(x, benchmark)
+    levels = pd.concat([_level(x), _level(benchmark)], axis=1, keys=["asset", "benchmark"])
+    ends = [level.dropna().index[-1] for _, level in levels.items()]
+    if not on and ends[1] < ends[0]:
+        raise AlignmentError(
+            f"{benchmark.name} ends at {period_label(ends[1])}, before {x.name} "
+            f"({period_label(ends[0])}). Fetch it anew, or "
+            f"say on='{period_label(ends[1])}'."
+        )
+    both = levels.dropna()
+    if len(both) < 3:
+        raise AlignmentError(
+            f"{x.name} ({span_of(x.index)}) and {benchmark.name} ({span_of(benchmark.index)}) share too little."
+        )
+    rows, end = _spans(both, x, horizons, on)
+    active = _active(x, benchmark)
+    years = per_year(active.as_table(), periods_per_year)
+    known = active.values.dropna().to_numpy()
+    spread = float(known.std(ddof=1))
+    ratio = float(known.mean() / spread) if spread > 1e-14 else np.nan
+    error = np.sqrt(years * (1 + ratio**2 / 2) / len(known))
+    basis = (
+        f"{x.about.heading} against {benchmark.about.heading} up to {period_label(end)}; "
+        f"tracking error {spread * np.sqrt(years):.4g} "
+        f"a year, information ratio {ratio * np.sqrt(years):.3g} (error {error:.2g}), {len(known)} "
+        f"{x.about.frequency.noun}s; decimals"
+    )
+    return Relative(
+        rows,
+        basis,
+        active,
+        spread * float(np.sqrt(years)),
+        ratio * float(np.sqrt(years)),
+        float(error),
+    )
+
+
+def _check_pair(x: TimeSeries, benchmark: TimeSeries) -> None:
+    a, b = x.about, benchmark.about
+    if a.frequency != b.frequency:
+        raise FrequencyError(
+            f"{a.name} is {a.frequency.name}, {b.name} {b.frequency.name}: bring both to one with to_frequency."
+        )
+    if a.is_return != b.is_return:
+        raise UnitError(
+            f"{a.name} is a {a.measure}, {b.name} a {b.measure}; compare prices with prices, "
+            "returns with returns."
+        )
+    if a.currency and b.currency and a.currency != b.currency:
+        raise CurrencyError(
+            f"{a.name} is in {a.currency}, {b.name} in {b.currency}: convert one with to_currency first."
+        )
+    if a.income and b.income and a.income != b.income:
+        raise UnitError(
+            f"{a.name} is a {a.income} return, {b.name} a {b.income} return: one leaves "
+            "dividends out. Take the total-return index."
+        )
+
+
+def _level(x: TimeSeries) -> pd.Series:
+    if not x.about.is_return:
+        return x.values
+    simple = pd.Series(simple_block(x.as_table())[:, 0], x.index)
+    return (1.0 + simple.fillna(0.0)).cumprod().where(simple.notna())
+
+
+def _active(x: TimeSeries, benchmark: TimeSeries) -> TimeSeries:
+    parts = []
+    for one in (x, benchmark):
+        values = one.values.dropna() if not one.about.is_return else one.values
+        parts.append(values.pct_change().iloc[1:] if not one.about.is_return else values)
+    a, b = parts[0].align(parts[1], join="inner")
+    about = x.about.changed(name=f"{x.name}_less_{benchmark.name}", measure="return", unit="decimal",
+                            timing="total", income="", excess_of="zero cost")  # fmt: skip
+    return TimeSeries(
+        (a - b).rename(about.name), about.stepped("relative", benchmark=benchmark.name)
+    )
+
+
+def _spans(
+    both: pd.DataFrame, x: TimeSeries, horizons: Sequence[str], on: str
+) -> tuple[pd.DataFrame, Any]:
+    frequency = x.about.frequency
+    ordinals = frequency.ordinals_of(both.index)
+    days = frequency.ends(ordinals)
+    asked = np.datetime64(pd.Timestamp(on), "D") if on and len(on) > 7 else None
+    last = len(both) - 1
+    if asked is not None:
+        last = int(row_before(days, np.array([asked]))[0])
+    elif on:
+        last = int(row_at(ordinals, frequency.ordinals([pd.Period(on).end_time]))[0])
+    if last < 0:
+        raise AlignmentError(
+            f"Neither {on} nor the five weekdays before it have both values; they run {span_of(both.index)}."
+        )
+    rows = {}
+    for horizon in horizons:
+        if frequency.is_dated:
+            start = int(
+                row_before(days, months_before(days[last : last + 1], months_of(horizon)))[0]
+            )
+        else:
+            start = int(
+                row_at(ordinals, ordinals[last : last + 1] - periods_in(horizon, frequency))[0]
+            )
+        if start >= 0:
+            grown = both.iloc[last] / both.iloc[start] - 1.0
+            rows[horizon] = {
+                "start": period_label(both.index[start]), "end": period_label(both.index[last]),
+                "asset": grown["asset"], "benchmark": grown["benchmark"],
+                "ahead": grown["asset"] - grown["benchmark"],
+            }  # fmt: skip
+    if not rows:
+        raise AlignmentError(
+            f"No horizon of {', '.join(horizons)} fits into {span_of(both.index)}."
+        )
+    return pd.DataFrame(rows).T.infer_objects(), both.index[last]
