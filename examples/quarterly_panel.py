@@ -1,7 +1,5 @@
 """A quarterly macro panel as it was known at the time, written for other statistical software."""
 
-from pathlib import Path
-
 import ultrum as ul
 
 with (
@@ -31,8 +29,6 @@ panel = ul.align(
 print(panel)
 print(panel.coverage.loc[["output_growth", "unemployment", "inflation"]].to_string())
 
-long = panel.long()
-long.insert(0, "year", long["period"].dt.year)
-long.insert(1, "quarter", long["period"].dt.quarter)
-long.drop(columns="period").to_csv("quarterly_panel.csv", index=False)
-print(Path("quarterly_panel.csv").read_text().splitlines()[0])
+written = ul.save(panel, "quarterly_panel.csv", layout="long", periods="columns")
+print([file.name for file in written])  # the second says what each column is
+print(written[0].read_text().splitlines()[0])

@@ -227,3 +227,37 @@ class Looking(Scratch):
         )
         active = ul.relative(one, ul.portfolio(assets)).active.values.dropna()
         self.assertAlmostEqual(ahead[-1], 100 * (np.prod(1 + active) - 1), 9)
+
+
+class Saving(Scratch):
+    def test_a_panel_is_written_with_what_its_columns_are(self):
+        panel = ul.practice.panel()
+        files = ul.save(panel, self.folder / "p.csv", layout="long", periods="columns")
+        self.assertEqual([f.name for f in files], ["p.csv", "p.csv-metadata.json"])
+        read = pd.read_csv(files[0])
+        self.assertEqual(list(read.columns[:4]), ["year", "month", "asset", "excess_return"])
+        np.testing.assert_allclose(read["excess_return"], panel.long()["excess_return"], rtol=1e-15)
+        said = json.loads(files[1].read_text())
+        self.assertEqual(said["@context"], "http://www.w3.org/ns/csvw")
+        self.assertEqual([c["name"] for c in said["tableSchema"]["columns"]], list(read.columns))
+        wide = ul.save(panel, self.folder / "w.csv")
+        columns = {c["name"]: c for c in json.loads(wide[1].read_text())["tableSchema"]["columns"]}
+        self.assertEqual(columns["period"]["datatype"], "gYearMonth")
+        self.assertIn("return decimal", columns["BRTW"]["schema:unitText"])
+
+    def test_series_to_every_kind_of_file(self):
+        x = series([0.5, 1.5], freq="Q", measure="rate", name="x")
+        self.assertEqual(
+            pd.read_parquet(ul.save(x, self.folder / "x.parquet")[0]).iloc[1].tolist(),
+            ["2010-Q2", 1.5],
+        )
+        back = ul.read_series(ul.save(x, self.folder / "x.xlsx")[0], units="decimal").series["x"]
+        self.assertEqual(back.values.tolist(), [0.5, 1.5])
+        long = pd.read_csv(
+            ul.save(x.as_table(), self.folder / "l.csv", layout="long", periods="columns")[0]
+        )
+        self.assertEqual(long.iloc[0].tolist(), [2010, 1, "x", 0.5])
+        with self.refused(ul.UltrumError, "ends in none"):
+            ul.save(x, self.folder / "x.doc")
+        with self.refused(ul.UltrumError, "cannot be written"):
+            ul.save(x, self.folder / "none" / "x.csv")

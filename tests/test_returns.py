@@ -44,6 +44,33 @@ class TotalReturns(Scratch):
             monthly, month_ends.pct_change()[1:-1], rtol=1e-11
         )  # April has begun only
 
+    def test_every_company_of_the_world_as_a_holder_earned_it(self):
+        world = simulate()
+        closes, dividends = exchange.closes(world)
+        splits = exchange.splits()
+        days = pd.DatetimeIndex(world.days)
+        frame = pd.DataFrame(closes, days, list(setting.CODES))
+        table = ul.SeriesTable.wrap(frame, measure="price", frequency="B")
+        got = ul.returns(table, dividends=dividends, splits=splits, check=False).values
+        adjusted = ul.adjust_prices(table, dividends, splits).values
+        for code in setting.CODES:
+            close = frame[code].dropna()
+            paid = dividends[dividends["asset"] == code]
+            parted = splits[splits["asset"] == code]
+            paid = dict(zip(pd.to_datetime(paid["date"]), paid["amount"], strict=True))
+            wealth = holder(
+                close, paid, dict(zip(pd.to_datetime(parted["date"]), parted["ratio"], strict=True))
+            )
+            want = wealth.pct_change().reindex(got.index)
+            both = want.notna() & got[code].notna()
+            self.assertGreater(both.sum(), 1000)
+            np.testing.assert_allclose(1 + got[code][both], 1 + want[both], rtol=1e-12)
+            np.testing.assert_allclose(
+                1 + adjusted[code].pct_change(fill_method=None)[both[both].index],
+                1 + want[both],
+                rtol=1e-12,
+            )
+
     def test_the_world_gives_back_the_returns_it_was_made_from(self):
         world = simulate()
         close, dividends = exchange.closes(world)

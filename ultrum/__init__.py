@@ -77,6 +77,7 @@ if TYPE_CHECKING:
     from ultrum.errors import DataWarning as DataWarning
     from ultrum.errors import UltrumError as UltrumError
     from ultrum.present import figures as figures
+    from ultrum.present.saving import save as save
     from ultrum.sources.table import read_series as read_series
     from ultrum.study import Study as Study
     from ultrum.study import run_study as run_study
@@ -136,6 +137,7 @@ _HOME = {
     "risk_return": "core.describe.risk",
     "roll": "core.transform.roll",
     "run_study": "study",
+    "save": "present.saving",
     "spells": "core.transform.spells",
     "splice": "core.transform.splice",
     "spread": "core.transform.levels",

@@ -76,7 +76,7 @@ def to_xlsx(table: pd.DataFrame, path: Path, sheet: str = "data") -> None:
     """A table as a workbook: typed cells, a frozen header, text never run as a formula."""
     import xlsxwriter
 
-    plain = _flat(table)
+    plain = flattened(table)
     options = {"strings_to_formulas": False, "strings_to_urls": False, "nan_inf_to_errors": False}
     try:
         with xlsxwriter.Workbook(path, options) as book:
@@ -95,14 +95,14 @@ def to_xlsx(table: pd.DataFrame, path: Path, sheet: str = "data") -> None:
 
 def to_parquet(table: pd.DataFrame, path: Path) -> None:
     """A table as Parquet, its dates as dates."""
-    plain = _flat(table)
+    plain = flattened(table)
     try:
         plain.to_parquet(path, index=False)
     except OSError as error:
         raise UltrumError(f"{path} cannot be written: {error.strerror}.") from None
 
 
-def _flat(table: pd.DataFrame) -> pd.DataFrame:
+def flattened(table: pd.DataFrame) -> pd.DataFrame:
     """Index as a first column: dates where they are days, else SDMX names of periods."""
     plain = table.reset_index() if _index_says_something(table) else table.copy()
     plain.columns = [str(c) for c in plain.columns]
