@@ -214,47 +214,97 @@ class KnownThen(Scratch):
             ul.align(**parts() | {"assets": frame})
 
     def test_a_panel_of_everything_as_a_slow_loop_builds_it(self):
-        world = ul.practice.panel()
-        firms = list(world.assets)[:24]
-        lags = {"pay": "P2M", "output": "P45D", "slow": "P1M"}
-        rng = np.random.default_rng(4)
-        conditions = [
-            series(rng.normal(size=252), "2004-01", name="pay", measure="rate", timing="average"),
-            series(rng.normal(size=84), "2004-01", freq="Q", name="output", measure="rate", timing="average"),
-            series(rng.normal(size=21), "2004-01", freq="Y", name="slow", measure="rate", timing="average"),
-        ]  # fmt: skip
-        assets = ul.SeriesTable(world.assets[firms], tuple(world.about[n] for n in firms))
-        panel = ul.align(
-            assets=assets,
-            factors=world.factor_table,
-            risk_free=world.rate,
-            conditions=conditions,
-            known_by=lags,
+        world, rng = ul.practice.panel(), np.random.default_rng(4)
+        firms = list(world.assets)
+
+        def condition(name, count, freq):
+            return series(
+                rng.normal(size=count),
+                "2004-01",
+                freq=freq,
+                name=name,
+                measure="rate",
+                timing="average",
+            )
+
+        conditions = [condition(n, c, f) for n, c, f in (("pay", 252, "M"), ("output", 84, "Q"), ("slow", 21, "Y"), ("fast", 252, "M"),
+                                                         ("dated", 252, "M"), ("revised", 84, "Q"))]  # fmt: skip
+        ends = {c.name: c.index.to_timestamp(how="end").normalize() for c in conditions}
+        dates = pd.Series(
+            ends["dated"] + pd.to_timedelta(rng.integers(5, 70, 252), "D"), conditions[4].index
         )
-        after = {
-            "pay": pd.DateOffset(months=2),
-            "output": pd.Timedelta(45, "D"),
-            "slow": pd.DateOffset(months=1),
+        first = pd.DataFrame(
+            {
+                "period": conditions[5].index,
+                "released": ends["revised"] + pd.Timedelta(40, "D"),
+                "value": conditions[5].values.to_numpy(),
+            }
+        )
+        later = first.assign(
+            released=first["released"] + pd.Timedelta(50, "D"), value=first["value"] + 1
+        )
+        vintages = pd.concat([first, later])
+        known_by = {
+            "pay": "P2M",
+            "output": "P45D",
+            "slow": "P1M",
+            "fast": "hindsight",
+            "dated": dates,
+            "revised": vintages,
         }
-        every = world.assets.index
-        lost = 0
-        for period in every:
+        day = pd.Timedelta(1, "D")
+        releases = {  # what was known, when: (day, period, value)
+            "pay": zip(ends["pay"] + day + pd.DateOffset(months=2) - day, ends["pay"], conditions[0].values, strict=True),
+            "output": zip(ends["output"] + pd.Timedelta(45, "D"), ends["output"], conditions[1].values, strict=True),
+            "slow": zip(ends["slow"] + day + pd.DateOffset(months=1) - day, ends["slow"], conditions[2].values, strict=True),
+            "fast": zip(ends["fast"], ends["fast"], conditions[3].values, strict=True),
+            "dated": zip(dates, ends["dated"], conditions[4].values, strict=True),
+            "revised": zip(vintages["released"], vintages["period"].dt.end_time, vintages["value"], strict=True),
+        }  # fmt: skip
+        releases = {name: sorted(rows) for name, rows in releases.items()}
+        days = pd.bdate_range("2003-12-01", "2025-01-03")
+        quote = ul.TimeSeries.wrap(
+            pd.Series(2 + rng.random(len(days)), days), measure="quote", unit="QSR/QML", name="q"
+        )
+        abroad = ul.TimeSeries(
+            world.assets["EBMK"].rename("FAR"),
+            world.about["EBMK"].changed(name="FAR", currency="QSR"),
+        )
+        assets = ul.SeriesTable.of(
+            [*(ul.TimeSeries(world.assets[n], world.about[n]) for n in firms), abroad]
+        )
+        panel = ul.align(assets=assets, factors=world.factor_table, risk_free=world.rate, conditions=conditions, known_by=known_by,
+                         currency="QML", rates=ul.RateTable([quote]))  # fmt: skip
+        self.assertEqual(
+            (panel.assets.shape[1], panel.factors.shape[1], panel.conditions.shape[1]), (24, 4, 6)
+        )
+        lost = []
+        for period in world.assets.index:
             row = {}
-            for c in conditions:
-                ends = c.index.to_timestamp(how="end").normalize()
-                known = [(e, v) for e, v in zip(ends, c.values, strict=True)
-                         if ((e + pd.Timedelta(1, "D") + after[c.name] - pd.Timedelta(1, "D")) if c.name != "output" else e + after[c.name]) < period.start_time]  # fmt: skip
+            for name, rows in releases.items():
+                known = [(p, d, v) for d, p, v in rows if d < period.start_time]
                 if known:
-                    row[c.name] = known[-1][1]
-            if len(row) < 3:
-                lost += 1
+                    row[name] = max(known)[2]
+            if len(row) < 6:
+                lost.append(period)
                 self.assertNotIn(period, panel.assets.index)
                 continue
-            self.assertEqual(panel.conditions.loc[period].to_dict(), row)
-        self.assertEqual(len(panel.assets), len(every) - lost)
+            self.assertEqual(panel.conditions.loc[period].to_dict(), row, period)
+            ratio = (
+                quote.values[: period.end_time].iloc[-1]
+                / quote.values[: (period - 1).end_time].iloc[-1]
+            )
+            self.assertAlmostEqual(
+                panel.assets.loc[period, "FAR"],
+                (1 + world.assets.loc[period, "EBMK"]) * ratio - 1,
+                13,
+            )
+        self.assertEqual(len(panel.assets), len(world.assets) - len(lost))
         missing = panel.ledger.groupby("series", observed=True).size()
-        wide = world.assets[firms].isna().sum()
+        holes = world.assets.isna().sum()
         self.assertEqual(
             {k: int(v) for k, v in missing.items() if k in firms},
-            {k: int(v) for k, v in wide.items() if v},
+            {k: int(v) for k, v in holes.items() if v},
         )
+        needed = panel.ledger[panel.ledger["series"].astype(str).isin(releases)]
+        self.assertEqual(set(needed["period"]), set(lost))
