@@ -76,6 +76,7 @@ def look(
     innovations, spread, cumulate, lag, fill, splice, to_currency, per_period.
     """
     from ultrum.cli import show
+    from ultrum.cli.returns_view import returns_at, show_returns
 
     if ":" not in address and Path(address).is_file():
         _look_at_file(address, as_json)
@@ -87,12 +88,13 @@ def look(
             show.as_json(table.to_dict("records")) if as_json else show.table(table)
             return
         if returns_of:
-            from ultrum.cli.returns_view import look_at_returns
-
-            look_at_returns(desk, address, returns_of, figure, picture, as_json)
-            return
-        description = desk.describe(address)
-        series, *others = _shaped(desk, (address, *beside), (start, end, frequency), said)
+            made = returns_at(desk, address, returns_of)
+        else:
+            description = desk.describe(address)
+            series, *others = _shaped(desk, (address, *beside), (start, end, frequency), said)
+    if returns_of:
+        show_returns(made, figure, picture, as_json)
+        return
     found = _spells_of(series, spells)
     if csv_file:
         from ultrum.present.export import to_csv

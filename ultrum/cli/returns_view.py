@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Final
 import click
 
 if TYPE_CHECKING:
-    from ultrum.core.series import SeriesTable
+    from ultrum.core.series import SeriesTable, TimeSeries
     from ultrum.desk import Desk
 
 _SHOWN: Final = (
@@ -17,52 +17,48 @@ _SHOWN: Final = (
 _PERCENT: Final = ("mean", "geometric", "volatility", "worst", "drawdown", "positive")
 
 
-def look_at_returns(
-    desk: Desk,
-    address: str,
-    frequency: str,
-    figure: str | None,
-    picture: Path | None,
-    as_json: bool,
+def show_returns(
+    made: SeriesTable, figure: str | None, picture: Path | None, as_json: bool
 ) -> None:
     """Print risk and return, for one asset also the months and the spread; draw one figure."""
     from ultrum.cli import show
-    from ultrum.core.describe.distribution import distribution
-    from ultrum.core.describe.risk import drawdowns, risk_return
-    from ultrum.core.describe.seasons import calendar_grid
+    from ultrum.core.describe.risk import risk_return
 
-    made = _returns_at(desk, address, frequency)
     risk = risk_return(made)
     if picture:
         _draw(made, figure, picture)
     if as_json:
-        show.as_json(
-            {
-                "basis": risk.basis,
-                "assets": risk.table.reset_index(names="asset").to_dict("records"),
-            }
-        )
+        rows = risk.table.reset_index(names="asset").to_dict("records")
+        show.as_json({"basis": risk.basis, "assets": rows})
         return
     click.echo(risk.basis.replace("decimals", "in %"))
     if any(a.income == "price" for a in made.about):
         show.warn("these are price returns; a study or returns(dividends=...) adds dividends")
     show.table(_in_percent(risk.table[list(_SHOWN)], "asset"))
-    if len(made.names) > 1:
-        return
-    one = made.only()
+    if len(made.names) == 1:
+        _show_one(made.only())
+
+
+def _show_one(one: TimeSeries) -> None:
+    """Spread, drawdowns and months of one asset."""
+    from ultrum.cli import show
+    from ultrum.core.describe.distribution import distribution
+    from ultrum.core.describe.risk import drawdowns
+    from ultrum.core.describe.seasons import calendar_grid
+
     spread = distribution(one)
     click.echo(f"Jarque–Bera {spread.jarque_bera:.4g} (p {spread.p_value:.3g})")
-    show.table((100 * spread.table[["observed", "normal"]]).round(1).reset_index(names="share, %"))
+    shares = 100 * spread.table[["observed", "normal"]]
+    show.table(show.fixed(shares, "share, %", observed=1, normal=1))
     falls = drawdowns(one, most=3).table.drop(columns="series")
-    falls["depth"] = (100 * falls["depth"]).round(1)
+    falls["depth"] = [f"{100 * depth:.1f}" for depth in falls["depth"]]
     show.table(falls.fillna("").rename(columns={"depth": "depth, %"}))
-    if made.frequency.code in "MQ" or made.frequency.is_dated:
-        grid = calendar_grid(one)
-        shown = (100 * grid.table).round(1) + 0.0  # which makes −0 a 0
-        show.table(shown.rename(columns={"year": "all"}).reset_index())
+    if one.about.frequency.code in "MQ" or one.about.frequency.is_dated:
+        grid = 100 * calendar_grid(one).table.rename(columns={"year": "all"}) + 0.0
+        show.table(show.fixed(grid.round(1) + 0.0, "year", **dict.fromkeys(map(str, grid), 1)))
 
 
-def _returns_at(desk: Desk, address: str, frequency: str) -> SeriesTable:
+def returns_at(desk: Desk, address: str, frequency: str) -> SeriesTable:
     """Returns of the price at an address, or of every asset in a table of prices."""
     from ultrum.core.returns import returns, to_simple
     from ultrum.core.series import SeriesTable
@@ -119,7 +115,7 @@ def _draw(made: SeriesTable, figure: str | None, picture: Path) -> None:
 def _in_percent(table: Any, label: str) -> Any:
     shown = table.copy()
     for column in _PERCENT:
-        shown[column] = (100 * shown[column].astype(float)).round(1)
+        shown[column] = [f"{100 * value + 0.0:.1f}" for value in shown[column].astype(float)]
     return shown.reset_index(names=label).rename(
         columns={"worst_period": "in", "positive": "above 0"}
     )

@@ -42,7 +42,11 @@ def fixed(frame: pd.DataFrame, label: str, **places: int) -> pd.DataFrame:
         digits = places.get(str(column), 4)
         smallest = 10.0**-digits
         shown[column] = [
-            f"<{smallest:g}" if column == "p" and value < smallest else f"{value:.{digits}f}"
+            "—"
+            if value != value  # noqa: PLR0124 - NaN differs from itself
+            else f"<{smallest:g}"
+            if column == "p" and value < smallest
+            else f"{value:.{digits}f}"
             for value in frame[column]
         ]
     return shown.rename(columns={c: str(c).replace("_", " ") for c in shown})
@@ -114,7 +118,10 @@ def _looks_numeric(column: pd.Series) -> bool:
 
 def _is_figure(text: str) -> bool:
     """Whether a cell is a number, or stands for one that is missing or left out."""
-    return text in ("…", "missing") or text.replace(".", "").replace(",", "").lstrip("-<").isdigit()
+    return (
+        text in ("…", "—", "missing")
+        or text.replace(".", "").replace(",", "").lstrip("-<").isdigit()
+    )
 
 
 def _cell(value: Any) -> str:
