@@ -190,6 +190,23 @@ class Intraday(Scratch):
             ul.to_frequency(self.quotes(), "7N")
 
 
+class CalendarDaily(Scratch):
+    def test_a_month_of_calendar_days_is_finished_with_its_last_day(self):
+        for end, months in (
+            ("2024-03-29", 2),
+            ("2024-03-31", 3),
+        ):  # a Friday, and the Sunday after it
+            days = pd.date_range("2024-01-01", end)
+            x = ul.TimeSeries.wrap(
+                pd.Series(1.0, days), measure="flow", unit="count", frequency="D"
+            )
+            self.assertEqual(len(ul.to_frequency(x, "M")), months)
+            weekdays = ul.TimeSeries.wrap(
+                x.to_pandas()[days.day_of_week < 5], measure="flow", unit="count", frequency="B"
+            )
+            self.assertEqual(len(ul.to_frequency(weekdays, "M")), 3)
+
+
 class Weekly(Scratch):
     def test_weeks_fall_in_the_month_they_end_in(self):
         x = series(

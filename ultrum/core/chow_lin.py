@@ -77,7 +77,7 @@ def chow_lin(low: Floats, regressors: Floats, aggregator: Floats, name: str) -> 
 def _likeliest(low: Floats, regressors: Floats, aggregator: Floats) -> float:
     def _minus(rho: float) -> float:
         at = _fit(rho, low, regressors, aggregator)
-        spread = float(at.residuals @ at.residuals) / len(low)
+        spread = max(float(at.residuals @ at.residuals) / len(low), np.finfo(float).tiny)
         return float(0.5 * len(low) * np.log(spread) + np.log(np.diag(at.factor)).sum())
 
     grid = np.tanh(np.linspace(-1.0, 1.0, 81) * np.arctanh(_EDGE))  # dense where it changes fast

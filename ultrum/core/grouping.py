@@ -162,7 +162,8 @@ def _finished(
 ) -> tuple[Bools, str | None]:
     """Mask of finished periods, and the name of the one left out.
 
-    The last period is finished when no weekday, or for weeks no week's end, remains in it.
+    The last period is finished when no weekday remains in it; of calendar-daily data no day, of weeks no
+    week's end.
     """
     kept = np.ones(len(ordinals), dtype=bool)
     if not len(kept):
@@ -170,8 +171,8 @@ def _finished(
     last_day = target.ends(ordinals[-1:])[0]
     if known is None:
         remaining = 1
-    elif source.code == "W":
-        remaining = int((last_day - known).astype(int) >= 7)
+    elif source.code in "WD":  # a week has seven days, and so have daily data that know no weekend
+        remaining = int((last_day - known).astype(int) >= (7 if source.code == "W" else 1))
     else:
         remaining = int(np.busday_count(known + 1, last_day + 1)) if known < last_day else 0
     if remaining == 0:

@@ -37,7 +37,8 @@ def named_bars(block: Block, where: str) -> Block:
         first = " ".join(cell_text(c) for c in block.rows[0])
         raise TableError(
             f"{where}: the table that starts on line {block.lines[0]} has no header; its first row reads "
-            f"'{first}'. Give the names of its {width} columns: columns=[...]."
+            f"'{first}'. Give the names of its {width} columns: columns=[...]; or, if it goes on from the table "
+            "above with dates of another frequency, name another column of dates: date_column=..."
         )
     names = ["date", *["time"] * (len(dated) - 1), *NAMES[: len(values)]]
     said = (
