@@ -118,3 +118,76 @@ class Cost(Scratch):
             ul.cost_of_equity(table, premia={"market": 5.0}, risk_free=0.03)
         with self.refused(UnitError, "over a rate"):
             ul.premium(self.market.described(excess_of=""))
+
+
+class OtherBetas(Scratch):
+    def setUp(self):
+        super().setUp()
+        self.panel = ul.practice.panel()
+        self.table = ul.factor_betas(self.panel, ["market"])
+
+    def test_vasicek_is_the_posterior_of_a_normal_prior(self):
+        made = ul.adjust_betas(self.table)
+        b, s = self.table.coefficients["market"], self.table.standard_errors["market"]
+        prior = b.var() - (s**2).mean()
+        self.assertGreater(prior, 0)
+        want = (b / s**2 + b.mean() / prior) / (1 / s**2 + 1 / prior)
+        np.testing.assert_allclose(made.coefficients["market"], want, rtol=1e-12)
+        np.testing.assert_allclose(
+            made.standard_errors["market"], (1 / s**2 + 1 / prior) ** -0.5, rtol=1e-12
+        )
+        np.testing.assert_allclose(
+            made.coefficients["constant"], self.table.coefficients["constant"]
+        )
+
+    def test_blume_from_two_periods_and_from_a_line(self):
+        early = ul.factor_betas(self.panel.sample(end="2013-12"), ["market"])
+        late = ul.factor_betas(self.panel.sample("2014-01"), ["market"])
+        both = early.coefficients["market"].to_frame("x").join(late.coefficients["market"]).dropna()
+        slope, at = np.polyfit(both["x"], both["market"], 1)
+        made = ul.adjust_betas(late, how="blume", earlier=early).coefficients["market"]
+        np.testing.assert_allclose(made, at + slope * late.coefficients["market"], rtol=1e-9)
+        said = ul.adjust_betas(late, how="blume", line=(0.343, 0.677)).coefficients["market"]
+        np.testing.assert_allclose(said, 0.343 + 0.677 * late.coefficients["market"])
+        with self.refused(ul.UltrumError, "earlier table"):
+            ul.adjust_betas(late, how="blume")
+
+    def test_lagged_beta_and_its_joint_error(self):
+        made = ul.lagged_beta(self.panel, errors="classical")
+        x, y = self.panel.factors["market"], self.panel.excess.values["NTSH"]
+        design = pd.concat([x.shift(1), x, x.shift(-1)], axis=1).iloc[1:-1]
+        X = np.column_stack([np.ones(len(design)), design])
+        kept = y.iloc[1:-1].notna().to_numpy()
+        X, v = X[kept], y.iloc[1:-1].to_numpy()[kept]
+        b, rss = np.linalg.lstsq(X, v, rcond=None)[:2]
+        V = rss[0] / (len(v) - 4) * np.linalg.inv(X.T @ X)
+        w = np.array([0, 1.0, 1, 1])
+        self.assertAlmostEqual(made.beta["NTSH"], w @ b, 10)
+        self.assertAlmostEqual(made.standard_error["NTSH"], np.sqrt(w @ V @ w), 10)
+        rho = x.autocorr(1)
+        w[[1, 3]] = (1 + rho) / (1 + 2 * rho)
+        weighed = ul.lagged_beta(self.panel, weights="fowler-rorke", errors="classical")
+        self.assertAlmostEqual(weighed.beta["NTSH"], w @ b, 10)
+        true = ul.practice.truth().one_factor["NTSH"]  # the thin trader
+        hac = ul.lagged_beta(self.panel)
+        self.assertLess(abs(hac.beta["NTSH"] - true), 2 * hac.standard_error["NTSH"])
+        with self.refused(ul.UltrumError, "as many leads as lags"):
+            ul.lagged_beta(self.panel, lags=1, leads=0, weights="fowler-rorke")
+
+    def test_downside_beta_by_its_formula(self):
+        made = ul.downside_beta(self.panel)
+        x, y = self.panel.factors["market"], self.panel.excess.values["EBMK"]
+        kept = y.notna() & (x < 0)
+        beta = (y[kept] * x[kept]).sum() / (x[kept] ** 2).sum()
+        self.assertAlmostEqual(made.beta["EBMK"], beta, 12)
+        spread = np.sqrt((((y - beta * x) * x)[kept] ** 2).sum()) / (x[kept] ** 2).sum()
+        self.assertAlmostEqual(made.standard_error["EBMK"], spread, 12)
+
+    def test_leverage_is_undone_and_percent_refused(self):
+        b = pd.Series([0.8, 1.4])
+        again = ul.relever(ul.unlever(b, 0.7, 0.25, debt_beta=0.1), 0.7, 0.25, debt_beta=0.1)
+        np.testing.assert_allclose(again, b, rtol=1e-15)
+        with self.refused(ul.UltrumError, "divide percent by 100"):
+            ul.unlever(1.0, 0.5, 25)
+        with self.refused(ul.UltrumError, "below zero"):
+            ul.relever(1.0, -0.5)

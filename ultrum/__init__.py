@@ -40,11 +40,16 @@ if TYPE_CHECKING:
     from ultrum.core.prices import suspect_prices as suspect_prices
     from ultrum.core.prices import traded_prices as traded_prices
     from ultrum.core.prices import untraded_share as untraded_share
+    from ultrum.core.pricing.adjust import adjust_betas as adjust_betas
     from ultrum.core.pricing.betas import factor_betas as factor_betas
     from ultrum.core.pricing.cost_of_equity import CostOfEquity as CostOfEquity
     from ultrum.core.pricing.cost_of_equity import Premium as Premium
     from ultrum.core.pricing.cost_of_equity import cost_of_equity as cost_of_equity
     from ultrum.core.pricing.cost_of_equity import premium as premium
+    from ultrum.core.pricing.one_factor import downside_beta as downside_beta
+    from ultrum.core.pricing.one_factor import lagged_beta as lagged_beta
+    from ultrum.core.pricing.one_factor import relever as relever
+    from ultrum.core.pricing.one_factor import unlever as unlever
     from ultrum.core.rates import per_period as per_period
     from ultrum.core.ratetable import RateTable as RateTable
     from ultrum.core.regression.ols import regress as regress
@@ -100,6 +105,7 @@ _HOME = {
     "Study": "study",
     "TimeSeries": "core.series",
     "UltrumError": "errors",
+    "adjust_betas": "core.pricing.adjust",
     "adjust_prices": "core.adjusting",
     "align": "core.panel",
     "bands": "core.transform.roll",
@@ -114,6 +120,7 @@ _HOME = {
     "disaggregate": "core.disaggregate",
     "distribution": "core.describe.distribution",
     "dividend_yield": "core.prices",
+    "downside_beta": "core.pricing.one_factor",
     "drawdowns": "core.describe.risk",
     "excess": "core.returns",
     "factor_betas": "core.pricing.betas",
@@ -122,6 +129,7 @@ _HOME = {
     "holdings": "core.describe.purchases",
     "innovations": "core.transform.innovations",
     "lag": "core.transform.levels",
+    "lagged_beta": "core.pricing.one_factor",
     "match_after": "core.matching",
     "match_before": "core.matching",
     "momentum": "core.describe.momentum",
@@ -132,6 +140,7 @@ _HOME = {
     "rebase": "core.transform.levels",
     "regress": "core.regression.ols",
     "relative": "core.describe.relative",
+    "relever": "core.pricing.one_factor",
     "returns": "core.returns",
     "returns_after": "core.describe.seasons",
     "risk_return": "core.describe.risk",
@@ -149,6 +158,7 @@ _HOME = {
     "to_log": "core.returns",
     "to_simple": "core.returns",
     "traded_prices": "core.prices",
+    "unlever": "core.pricing.one_factor",
     "untraded_share": "core.prices",
 }
 _MODULES = {"figures": "present.figures", "practice": "practice"}

@@ -1,0 +1,123 @@
+"""Betas drawn towards what is known beside the regression: Vasicek's prior, Blume's line."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.regression.ols import regress
+from ultrum.core.regression.results import CONSTANT, BetaTable
+from ultrum.core.types import Floats
+from ultrum.errors import EstimationError
+
+BLUME_1971: Final = (0.343, 0.677)
+
+
+def adjust_betas(
+    table: BetaTable,
+    *,
+    how: str = "vasicek",
+    earlier: BetaTable | None = None,
+    line: tuple[float, float] | None = None,
+) -> BetaTable:
+    """Betas with less sampling error than their own.
+
+    Parameters
+    ----------
+    table : BetaTable
+    how : {"vasicek", "blume"}
+        Vasicek (1973) weighs each beta with the cross-section by their precision: the prior has the mean of
+        the betas and the variance max(0, var(β̂) − mean se²), for each factor. Blume (1975) regresses the
+        betas on those of an earlier period and applies the line to the present ones.
+    earlier : BetaTable, optional
+        The same assets in an earlier period, for Blume.
+    line : (float, float), optional
+        A line to use instead, such as ``(0.343, 0.677)`` (Blume 1971).
+
+    Returns
+    -------
+    BetaTable
+        Alphas stay; errors are the posterior's (Vasicek), or the slope times each beta's (Blume), which
+        leaves out the line's own. Residuals are those of the regressions.
+
+    Raises
+    ------
+    EstimationError
+        If fewer than five assets have a beta, or Blume lacks both an earlier table and a line.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
+    >>> made = adjust_betas(table)
+    >>> bool(made.coefficients["market"].std() < table.coefficients["market"].std())
+    True
+    """
+    if how == "vasicek":
+        return _rescaled(table, *_vasicek(table))
+    if how != "blume":
+        raise EstimationError(f"how='{how}' is not known; it is vasicek or blume.")
+    return _rescaled(table, *_blume(table, earlier, line))
+
+
+def _vasicek(table: BetaTable) -> tuple[Floats, Floats]:
+    """Adjusted coefficients, and the factor on each error."""
+    made, shrunk = table.coefficients.to_numpy().copy(), np.ones(table.coefficients.shape)
+    errors = table.standard_errors.to_numpy()
+    for column, term in enumerate(table.coefficients.columns):
+        if term == CONSTANT:
+            continue
+        beta, own = made[:, column], errors[:, column] ** 2
+        known = np.isfinite(beta) & np.isfinite(own)
+        if known.sum() < 5:
+            raise EstimationError(
+                f"{int(known.sum())} assets have a {term} beta; a prior needs five."
+            )
+        centre = float(beta[known].mean())
+        spread = max(0.0, float(beta[known].var(ddof=1) - own[known].mean()))
+        weight = np.where(known, spread / (spread + own), np.nan)
+        made[:, column] = weight * beta + (1.0 - weight) * centre
+        shrunk[:, column] = np.sqrt(weight)  # the posterior's variance is the weight times se²
+    return made, shrunk
+
+
+def _blume(
+    table: BetaTable, earlier: BetaTable | None, line: tuple[float, float] | None
+) -> tuple[Floats, Floats]:
+    made, shrunk = table.coefficients.to_numpy().copy(), np.ones(table.coefficients.shape)
+    for column, term in enumerate(table.coefficients.columns):
+        if term == CONSTANT:
+            continue
+        at, slope = line if line is not None else _line(table, earlier, str(term))
+        made[:, column] = at + slope * made[:, column]
+        shrunk[:, column] = abs(slope)
+    return made, shrunk
+
+
+def _line(table: BetaTable, earlier: BetaTable | None, term: str) -> tuple[float, float]:
+    """Later betas on earlier ones, over the assets that have both."""
+    if earlier is None:
+        raise EstimationError("Blume needs an earlier table, or a line such as (0.343, 0.677).")
+    if term not in earlier.coefficients:
+        raise EstimationError(f"The earlier table has no {term} beta.")
+    both = pd.concat(
+        [earlier.coefficients[term], table.coefficients[term]], axis=1, join="inner"
+    ).dropna()
+    if len(both) < 5:
+        raise EstimationError(
+            f"{len(both)} assets have a {term} beta in both periods; a line needs five."
+        )
+    fit = regress(both.iloc[:, 1].to_numpy(), both.iloc[:, :1].to_numpy(), errors="classical")
+    return float(fit.coefficients.iloc[0]), float(fit.coefficients.iloc[1])
+
+
+def _rescaled(table: BetaTable, made: Floats, shrunk: Floats) -> BetaTable:
+    frame = pd.DataFrame(made, table.coefficients.index, table.coefficients.columns)
+    return replace(
+        table,
+        coefficients=frame,
+        covariance=table.covariance * shrunk[:, :, None] * shrunk[:, None, :],
+    )
