@@ -68,7 +68,7 @@ def coverage_of(
 
 def ledger_of(seen: Presence, causes: Causes) -> pd.DataFrame:
     """Every missing value with its period, series and cause, series by series."""
-    column, row = np.nonzero(~seen.present)
+    column, row = np.divmod(np.flatnonzero(~seen.present), max(len(seen.index), 1))
     kind = np.where(row < seen.first[column], 0, np.where(row > seen.last[column], 1, 2))
     found = pd.DataFrame({
         "period": seen.index.take(row),

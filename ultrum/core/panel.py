@@ -251,7 +251,7 @@ def _assemble(
     tables = {role: table for role, table in blocks.items() if table is not None}
     ordinals = _span(tables, target, start, end)
     index = target.index(ordinals)
-    frames = {role: table.values.reindex(index) for role, table in tables.items()}
+    frames = {role: _on_index(table.values, index) for role, table in tables.items()}
     frames.setdefault("conditions", pd.DataFrame(index=index))
     needed = pd.concat([frames["factors"], frames["conditions"], frames["risk_free"]], axis=1)
     kept = (
@@ -264,7 +264,8 @@ def _assemble(
         )
     causes = {name: known for t in tables.values() for name, known in t.causes.items()}
     names = [*map(str, frames["assets"].columns.tolist()), *map(str, needed)]
-    present = np.isfinite(np.hstack([frames["assets"].to_numpy(), needed.to_numpy()]))
+    parts = (frames["assets"].to_numpy(), needed.to_numpy(dtype=np.float64))
+    present = np.hstack([np.isfinite(part) for part in parts])
     seen = Presence.of(names, index, ordinals, present)
     filled = {
         a.name: _filled(a) for a in (tables["conditions"].about if "conditions" in tables else ())
@@ -284,6 +285,10 @@ def _assemble(
         currency=currency,
         warnings=warnings,
     )
+
+
+def _on_index(frame: pd.DataFrame, index: pd.Index) -> pd.DataFrame:
+    return frame if frame.index.equals(index) else frame.reindex(index)
 
 
 def _own_span(column: pd.Series) -> str:

@@ -106,7 +106,7 @@ def histogram(made: Distribution, *, ax: Axes | None = None) -> Axes:
     ax.text(
         0,
         1.025,
-        f"{words}; Jarque–Bera p {_small(made.p_value)}",
+        f"{words}; Jarque–Bera p {'<0.001' if made.p_value < 0.001 else format(made.p_value, '.3f')}",
         transform=ax.transAxes,
         fontsize=9.5,
     )
@@ -388,10 +388,6 @@ def _quantiles(ax: Axes, made: Distribution) -> None:
     ax.plot(theory, own, ".", color=TIDE, markersize=2.5)
     ax.set_title("quantiles against the normal", fontsize=8, fontweight="normal", pad=3)
     ax.tick_params(labelsize=7)
-
-
-def _small(p: float) -> str:
-    return "<0.001" if p < 0.001 else f"{p:.3f}"
 
 
 def _plain_number(value: float, _: Any) -> str:
