@@ -4,6 +4,7 @@ import unittest
 
 import numpy as np
 import pandas as pd
+import scipy.stats
 
 import ultrum as ul
 from tests.support import Scratch, months
@@ -191,3 +192,52 @@ class OtherBetas(Scratch):
             ul.unlever(1.0, 0.5, 25)
         with self.refused(ul.UltrumError, "below zero"):
             ul.relever(1.0, -0.5)
+
+
+class JointAlpha(Scratch):
+    def test_exact_and_robust_by_their_formulas(self):
+        panel = ul.practice.panel()
+        names = ["market", "size"]
+        y = panel.excess.values
+        rows = y.notna().all(axis=1) & panel.factors[names].notna().all(axis=1)
+        Y, F = y[rows].to_numpy(), panel.factors.loc[rows, names].to_numpy()
+        T, N, K = len(Y), Y.shape[1], 2
+        X = np.column_stack([np.ones(T), F])
+        B = np.linalg.lstsq(X, Y, rcond=None)[0]
+        E = Y - X @ B
+        mean = F.mean(axis=0)
+        omega = np.cov(F.T, bias=True)
+        grs = (
+            (T - N - K)
+            / N
+            * (B[0] @ np.linalg.inv(E.T @ E / T) @ B[0])
+            / (1 + mean @ np.linalg.inv(omega) @ mean)
+        )
+        got = ul.joint_alpha_test(panel, names)
+        self.assertAlmostEqual(got.statistic, grs, 9)
+        self.assertEqual((got.df, got.rows), ((N, T - N - K), T))
+        self.assertAlmostEqual(got.p_value, scipy.stats.f.sf(grs, N, T - N - K), 12)
+        a = np.linalg.inv(X.T @ X)[0] @ X.T
+        V = (E * a[:, None]).T @ (E * a[:, None])
+        robust = ul.joint_alpha_test(panel, names, how="robust").statistic
+        self.assertAlmostEqual(robust, (T - N - K) / (N * T) * (B[0] @ np.linalg.inv(V) @ B[0]), 9)
+
+    def test_size_of_the_exact_test_and_what_it_refuses(self):
+        rng = np.random.default_rng(7)
+        p = []
+        for _ in range(400):
+            f = pd.DataFrame(rng.normal(0.005, 0.04, (60, 1)), months(60), columns=["m"])
+            y = f.to_numpy() * rng.uniform(0.5, 1.5, 5) + rng.normal(0, 0.05, (60, 5))
+            bill = ul.TimeSeries.wrap(pd.Series(0.0, months(60)), name="bill", measure="return")
+            market = ul.SeriesTable.wrap(f, measure="return", excess_of="bill")
+            assets = pd.DataFrame(y, months(60), columns=list("ABCDE"))
+            p.append(
+                ul.joint_alpha_test(ul.align(assets=assets, factors=market, risk_free=bill)).p_value
+            )
+        self.assertAlmostEqual(
+            np.mean(np.array(p) < 0.05), 0.05, delta=0.033
+        )  # three standard errors
+        with self.refused(ul.UltrumError, "No factor"):
+            ul.joint_alpha_test(ul.practice.panel(), ["tide"])
+        with self.refused(ul.UltrumError, "need more than", "leave those out"):
+            ul.joint_alpha_test(ul.practice.panel().sample("2012-06", "2014-05"))

@@ -46,6 +46,7 @@ if TYPE_CHECKING:
     from ultrum.core.pricing.cost_of_equity import Premium as Premium
     from ultrum.core.pricing.cost_of_equity import cost_of_equity as cost_of_equity
     from ultrum.core.pricing.cost_of_equity import premium as premium
+    from ultrum.core.pricing.joint_alpha import joint_alpha_test as joint_alpha_test
     from ultrum.core.pricing.one_factor import downside_beta as downside_beta
     from ultrum.core.pricing.one_factor import lagged_beta as lagged_beta
     from ultrum.core.pricing.one_factor import relever as relever
@@ -128,6 +129,7 @@ _HOME = {
     "growth": "core.transform.growth",
     "holdings": "core.describe.purchases",
     "innovations": "core.transform.innovations",
+    "joint_alpha_test": "core.pricing.joint_alpha",
     "lag": "core.transform.levels",
     "lagged_beta": "core.pricing.one_factor",
     "match_after": "core.matching",

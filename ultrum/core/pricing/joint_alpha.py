@@ -1,0 +1,157 @@
+"""Whether the alphas of many assets are all zero."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+import scipy.stats
+
+from ultrum.core.labels import span_of
+from ultrum.core.panel import Panel
+from ultrum.core.types import Floats
+from ultrum.errors import EstimationError
+
+HOWS = ("exact", "robust")
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class JointAlphaTest:
+    """The test and what it rests on.
+
+    Attributes
+    ----------
+    statistic, p_value : float
+    df : (int, int)
+        Of the F distribution.
+    alphas : Series, shape (N,)
+        Per period, over the common rows.
+    rows : int
+    dropped : Series, shape (N,)
+        Rows that each asset lacks, among those that were dropped.
+    basis : str
+    """
+
+    statistic: float
+    p_value: float
+    df: tuple[int, int]
+    alphas: pd.Series
+    rows: int
+    dropped: pd.Series
+    basis: str
+
+    def to_frame(self) -> pd.DataFrame:
+        """Alphas, and the rows each asset costs."""
+        return pd.DataFrame({"alpha": self.alphas, "rows lacking": self.dropped})
+
+    def __repr__(self) -> str:
+        return f"F({self.df[0]}, {self.df[1]}) = {self.statistic:.4g}, p = {self.p_value:.4g}\n{self.basis}"
+
+    def _repr_html_(self) -> str:
+        return f"<p>{self!r}</p>"
+
+
+def joint_alpha_test(
+    panel: Panel, factors: Sequence[str] | None = None, *, how: str = "exact"
+) -> JointAlphaTest:
+    """Test that every alpha is zero, over the rows that all assets have.
+
+    Parameters
+    ----------
+    panel : Panel
+    factors : sequence of str, optional
+        Traded factors; by default all of the panel.
+    how : {"exact", "robust"}
+        Gibbons, Ross and Shanken (1989): (T−N−K)/N · α̂'Σ̂⁻¹α̂ / (1 + f̄'Ω̂⁻¹f̄), both covariances over T, exactly
+        F(N, T−N−K) for independent normal errors. Robust: the HC0 Wald statistic times (T−N−K)/(NT),
+        against the same F.
+
+    Raises
+    ------
+    EstimationError
+        If a factor is not traded, or the common rows are no more than assets and factors.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> joint_alpha_test(panel, ["market"]).df
+    (23, 38)
+    """
+    if how not in HOWS:
+        raise EstimationError(f"how='{how}' is not known; it is one of {', '.join(HOWS)}.")
+    names = [str(n) for n in (panel.factors if factors is None else factors)]
+    _check_factors(panel, names)
+    frame = panel.excess.values
+    x = panel.factors[names]
+    known = x.notna().all(axis=1).to_numpy()
+    there = np.isfinite(frame.to_numpy())
+    whole = known & there.all(axis=1)
+    dropped = pd.Series((~there & known[:, None]).sum(axis=0), frame.columns)
+    rows, assets, count = int(whole.sum()), frame.shape[1], len(names)
+    if rows <= assets + count:
+        dear = ", ".join(
+            f"{n} ({c})" for n, c in dropped.sort_values(ascending=False).head(3).items()
+        )
+        raise EstimationError(
+            f"{rows} rows have every asset; {assets} assets and {count} factors need more than "
+            f"{assets + count}. "
+            f"Most are lacking in {dear}; leave those out."
+        )
+    y, f = frame.to_numpy()[whole], x.to_numpy(dtype=np.float64)[whole]
+    alphas, statistic = (_exact if how == "exact" else _robust)(y, f)
+    df = assets, rows - assets - count
+    span = span_of(frame.index[whole])
+    lost = int((known & ~whole).sum())
+    basis = f"{assets} alphas on {', '.join(names)}, {how}; {rows} rows, {span}; {lost} rows dropped, not whole"
+    p_value = float(scipy.stats.f.sf(statistic, *df))
+    named = pd.Series(alphas, frame.columns)
+    return JointAlphaTest(statistic, p_value, df, named, rows, dropped, basis)
+
+
+def _check_factors(panel: Panel, names: list[str]) -> None:
+    unknown = [n for n in names if n not in panel.factors]
+    if unknown or not names:
+        known = ", ".join(map(str, panel.factors))
+        raise EstimationError(f"No factor {', '.join(unknown) or 'given'}; the panel has: {known}.")
+    macro = [n for n in names if not panel.about[n].is_return]
+    if macro:
+        raise EstimationError(
+            f"{', '.join(macro)} is no traded factor; its alpha has no meaning. Estimate premia "
+            "with a two-pass instead."
+        )
+
+
+def _fitted(y: Floats, f: Floats) -> tuple[Floats, Floats, Floats]:
+    """Alphas, residuals, and the weights of the rows in every alpha."""
+    design = np.column_stack([np.ones(len(f)), f])
+    q, r = np.linalg.qr(design)
+    weights = np.linalg.solve(r, q.T)
+    return weights[0] @ y, y - design @ (weights @ y), weights[0]
+
+
+def _exact(y: Floats, f: Floats) -> tuple[Floats, float]:
+    rows, assets, count = len(y), y.shape[1], f.shape[1]
+    alphas, residuals, _ = _fitted(y, f)
+    size = _quadratic(alphas, residuals / np.sqrt(rows))
+    mean = f.mean(axis=0)
+    price = _quadratic(mean, (f - mean) / np.sqrt(rows))
+    return alphas, (rows - assets - count) / assets * size / (1.0 + price)
+
+
+def _robust(y: Floats, f: Floats) -> tuple[Floats, float]:
+    rows, assets, count = len(y), y.shape[1], f.shape[1]
+    alphas, residuals, weights = _fitted(y, f)
+    wald = _quadratic(alphas, residuals * weights[:, None])
+    return alphas, (rows - assets - count) / (assets * rows) * wald
+
+
+def _quadratic(vector: Floats, root: Floats) -> float:
+    """v'(R'R)⁻¹v by the triangular factor of R, without forming R'R."""
+    r: Floats = np.asarray(np.linalg.qr(root)[1])
+    if np.abs(np.diag(r)).min() <= 1e-12 * np.abs(np.diag(r)).max():
+        raise EstimationError("Some assets or factors are combinations of others; leave those out.")
+    half = np.linalg.solve(r.T, vector)
+    return float(half @ half)
