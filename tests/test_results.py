@@ -88,7 +88,7 @@ class Trails(Scratch):
         ]
         bill = series([0.002] * 6, "2024-01", name="bill", measure="return")
         steps = [s.action for s in ul.excess(ul.returns(close, frequency="M"), bill).about.trail]
-        self.assertEqual(steps, ["read", "to frequency", "returns", "excess"])
+        self.assertEqual(steps, ["read", "adjust prices", "to frequency", "returns", "excess"])
 
     def test_percent_turned_to_decimals_is_on_the_trail(self):
         reading = ul.read_series(self.file("x.csv", "date,x\n2024-01,5%\n2024-02,6%\n"))

@@ -176,6 +176,8 @@ class Levels(Scratch):
         np.testing.assert_allclose(ul.deflate(pay, cpi).values, 52.02, rtol=1e-14)
         earned = ul.deflate(series([0.0, 0.05, 0.02], measure="return"), cpi).values
         np.testing.assert_allclose(earned[1:], [1.05 / 1.02 - 1, 0.0], atol=1e-14)
+        short = ul.deflate(pay, cpi.sample("2010-02"))
+        self.assertIn("rows_without_prices 1", str(short.about.trail[-1]))
         with self.refused(UnitError, "its own region"):
             ul.deflate(pay, cpi.described(region="QS"))
         with self.refused(UnitError, "needs a price index"):
@@ -389,6 +391,7 @@ class Together(Scratch):
         self.assertEqual(len(ul.composite(parts)), 30)
         self.assertEqual(got.percentile.max(), 100.0)
         self.assertEqual(set(got.extremes()["side"]), {"high", "low"})
+        self.assertEqual([s.action for s in got.about.trail], ["part"] * 3 + ["composite"])
         with self.refused(UnitError, "'d', which is none"):
             ul.composite(parts, orient={"d": -1})
         with self.refused(UnitError, "growth first"):

@@ -66,7 +66,9 @@ def adjust_prices(
         said_none = "final payments" if final_payments is not None else "nothing"
         step = step_of("adjust prices", with_=said_none)
         said_abouts = tuple(a.with_step(step, income=a.income or "price") for a in prices.about)
-        return SeriesTable(prices.values, said_abouts, prices.causes)
+        same = SeriesTable(prices.values, said_abouts, prices.causes)
+        same.__dict__["bounds"] = prices.bounds  # the values are the very same
+        return same
     check_positive(prices)
     growth = np.ones(prices.block.shape)
     ratios, late_splits = _events(prices, splits, "ratio")

@@ -69,10 +69,13 @@ def to_currency(
         key = about.currency, kind
         if key not in known:
             known[key] = _rates_for(x, about, currency, kind, table)
+        there = np.isfinite(block[:, i])
         block[:, i] = _converted(block[:, i], known[key], about.measure)
+        without = int((there & ~np.isfinite(block[:, i])).sum()) or None
         said = about.stepped(
             "to currency", {"currency": currency}, to=currency, at=table.names_of(about.currency, currency),
             rate={"moment": "of its moment", "period": "average of its period", "change": "its change"}[kind],
+            values_without_a_rate=without,
         )  # fmt: skip
         abouts[i] = said
     return SeriesTable.build(block, x.index, abouts)

@@ -247,9 +247,10 @@ class RateTable:
         steps = list(itertools.pairwise(path))
         if not steps:
             raise CurrencyError(f"{base} in {quote} is one on every day.")
-        days = self._between(*steps[0])[0].days
+        days = every = self._between(*steps[0])[0].days
         for step in steps[1:]:
-            days = np.intersect1d(days, self._between(*step)[0].days)
+            own = self._between(*step)[0].days
+            days, every = np.intersect1d(days, own), np.union1d(every, own)
         if not len(days):
             raise AlignmentError(f"The quotes from {base} to {quote} share no day.")
         values = self._along(path, days)
@@ -258,7 +259,8 @@ class RateTable:
         about = Descriptor(
             name=f"{base}_{quote}", title=f"{quote} for one {base}", frequency=first.frequency,
             measure="quote", unit=f"{base}/{quote}", timing=first.timing,
-        ).stepped("cross rate" if len(steps) > 1 else "rate", quotes=names, path=" ".join(path))  # fmt: skip
+        ).stepped("cross rate" if len(steps) > 1 else "rate", quotes=names, path=" ".join(path),
+                  days_in_some_only=len(every) - len(days) or None)  # fmt: skip
         return TimeSeries.build(
             values, first.frequency.index(first.frequency.ordinals(days)), about
         )

@@ -70,10 +70,7 @@ def returns(
     if kind not in ("simple", "log"):
         raise UnitError(f"kind='{kind}' is not known; it is simple or log.")
     check_measures(prices)
-    events = any(table is not None for table in (dividends, splits, final_payments))
-    daily = prices
-    if events:
-        daily = adjust_prices(prices, dividends, splits, final_payments=final_payments)
+    daily = adjust_prices(prices, dividends, splits, final_payments=final_payments)
     held = daily
     if frequency is not None:
         held = _held_to_period_end(held, Frequency.parse(frequency), final_payments)
@@ -91,7 +88,7 @@ def returns(
     abouts = [
         a.with_step(
             step_of("returns", kind=kind, suspect_days=counts[a.name]) if a.name in counts else usual,
-            measure=measure, unit="decimal", timing="total", income=a.income or "price",
+            measure=measure, unit="decimal", timing="total",
         )
         for a in held.about
     ]  # fmt: skip

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-import functools
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pandas as pd
 
-from ultrum.core.labels import span_of
-from ultrum.core.series import SeriesLike, SeriesTable, TimeSeries
-from ultrum.core.types import Floats, Ints
+from ultrum.core.series import SeriesTable, TimeSeries
+from ultrum.core.types import Floats
 from ultrum.errors import UnitError
 
 
@@ -80,16 +78,3 @@ def per_year(x: SeriesTable, said: float | None) -> float:
     days = pd.DatetimeIndex(x.index)
     years = (days[-1] - days[0]).days / 365.25
     return (len(x) - 1) / years if years > 0.5 else x.frequency.periods_per_year
-
-
-def ordinals_to_span(x: SeriesLike, rows: Ints) -> str:
-    """First to last of some rows, for people."""
-    return span_of(x.index[rows]) if len(rows) else "empty"
-
-
-def columns_of(block: Floats, function: Any) -> list[Any]:
-    """A function of the valid values of each column."""
-    return [function(column[np.isfinite(column)]) for column in block.T]
-
-
-quiet = functools.partial(np.errstate, divide="ignore", invalid="ignore")

@@ -80,7 +80,9 @@ def correlations(
             "Take growth(x) first.",
         )
     rolled = _rolling(frame, window) if window else pd.DataFrame()
-    basis = "; ".join([f"{table.frequency.name}, {span_of(frame.index)}, {rows} rows", *warnings])
+    lost = len(table) - len(frame)
+    said = f"{rows} rows" + (f", {lost} not whole left out" if lost else "")
+    basis = "; ".join([f"{table.frequency.name}, {span_of(frame.index)}, {said}", *warnings])
     return Correlations(
         _square(matrix, table.names),
         basis,

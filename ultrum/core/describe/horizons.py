@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any, Final
-
 import numpy as np
 
 from ultrum.core.frequency import months_in
 from ultrum.core.types import Ints
 from ultrum.errors import FrequencyError
-
-_OLD: Final = 5  # weekdays that a snapshot may lie after the last value
 
 
 def months_of(duration: str) -> int:
@@ -26,13 +22,3 @@ def row_at(ordinals: Ints, wanted: Ints) -> Ints:
     place = np.searchsorted(ordinals, wanted)
     safe = np.minimum(place, len(ordinals) - 1)
     return np.where(ordinals[safe] == wanted, safe, -1)
-
-
-def row_before(days: Any, wanted: Any) -> Ints:
-    """Row of the last day on or before each, −1 where it is too old."""
-    place = np.searchsorted(days, wanted, side="right") - 1
-    fresh = (
-        np.busday_count(days[np.maximum(place, 0)], np.maximum(wanted, days[np.maximum(place, 0)]))
-        <= _OLD
-    )
-    return np.where((place >= 0) & fresh, place, -1)

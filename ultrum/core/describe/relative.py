@@ -10,11 +10,11 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.describe.common import Described, per_year, simple_block
-from ultrum.core.describe.horizons import months_of, row_at, row_before
+from ultrum.core.describe.horizons import months_of, row_at
 from ultrum.core.frequency import periods_in
 from ultrum.core.labels import period_label, span_of
 from ultrum.core.series import TimeSeries
-from ultrum.core.transform.windows import months_before
+from ultrum.core.transform.windows import months_before, row_before
 from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError
 
 
@@ -147,10 +147,12 @@ def _active(x: TimeSeries, benchmark: TimeSeries) -> TimeSeries:
         values = one.values.dropna() if not one.about.is_return else one.values
         parts.append(values.pct_change().iloc[1:] if not one.about.is_return else values)
     a, b = parts[0].align(parts[1], join="inner")
+    alone = len(parts[0]) + len(parts[1]) - 2 * len(a)
     about = x.about.changed(name=f"{x.name}_less_{benchmark.name}", measure="return", unit="decimal",
                             timing="total", income="", excess_of="zero cost")  # fmt: skip
     return TimeSeries(
-        (a - b).rename(about.name), about.stepped("relative", benchmark=benchmark.name)
+        (a - b).rename(about.name),
+        about.stepped("relative", benchmark=benchmark.name, rows_in_one_only=alone or None),
     )
 
 

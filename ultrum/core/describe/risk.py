@@ -136,6 +136,7 @@ def portfolio(
     targets = _targets(table, weights)
     anew = _rebalancing(table, rebalance)
     made = _held(table.block, targets, anew)
+    missing = int((~np.isfinite(table.block)).sum())
     said = (
         weights
         if isinstance(weights, str)
@@ -143,8 +144,14 @@ def portfolio(
         if isinstance(weights, SeriesTable)
         else "given"
     )
-    about = table.about[0].changed(name=name, title=name, address="", source="", trail=())
-    about = about.stepped("portfolio", of=len(table.names), weights=said, rebalance=rebalance)
+    about = table.about[0].changed(name=name, title=name, address="", source="")
+    about = about.stepped(
+        "portfolio",
+        of=len(table.names),
+        weights=said,
+        rebalance=rebalance,
+        returns_missing=missing or None,
+    )
     return TimeSeries.build(made, table.index, about)
 
 

@@ -137,6 +137,9 @@ def _gauge(
         seasonal_adjustment="", release_lag="", timing="average", notes=(), trail=(), maturity="", quoted="",
         decimals=None,
     )  # fmt: skip
+    for part in table.about:
+        made = "; ".join(str(step) for step in part.trail)
+        about = about.stepped("part", name=part.name, at=part.address or None, made=made or None)
     about = about.stepped("composite", of=", ".join(table.names), at_least=needed, over=over)
     index = table.index[rows]
     values = pd.Series(gauge, index=index, name=name)

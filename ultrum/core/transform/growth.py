@@ -2,19 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Final
-
 import numpy as np
 
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.frequency import months_in, periods_in
-from ultrum.core.grouping import weekdays_after
 from ultrum.core.series import SeriesTable, on_block
-from ultrum.core.transform.windows import months_before
+from ultrum.core.transform.windows import months_before, row_before
 from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import UnitError
-
-_OLDEST: Final = 5  # weekdays that an earlier daily value may lie before its day
 
 
 @on_block
@@ -137,10 +132,9 @@ def _earlier_day(x: SeriesTable, months: int) -> tuple[Ints, Ints, Bools]:
         return rows, rows - 1, np.ones(len(rows), dtype=bool)
     days = x.frequency.starts(x.ordinals)
     back = months_before(days, months)
-    place = np.searchsorted(days, back, side="right") - 1
-    rows = np.flatnonzero(place >= 0)
-    fresh = weekdays_after(days[place[rows]], back[rows]) <= _OLDEST
-    return rows, place[rows], fresh
+    rows = np.flatnonzero(back >= days[0])
+    place = row_before(days, back[rows])
+    return rows, np.maximum(place, 0), place >= 0
 
 
 def _annualise(grown: Floats, times: float, kind: str) -> Floats:

@@ -97,6 +97,7 @@ def deflate(x: SeriesTable, prices: TimeSeries, *, base: str = "last") -> Series
     for about in x.about:
         _check_deflating(about, prices.about)
     index = x.index.intersection(prices.values.dropna().index)
+    lost = len(x.index) - len(index) or None
     if not len(index):
         raise AlignmentError(
             f"{x.names[0]} ({span_of(x.index)}) and {prices.name} ({span_of(prices.index)}) share no period."
@@ -105,14 +106,20 @@ def deflate(x: SeriesTable, prices: TimeSeries, *, base: str = "last") -> Series
     if all(a.is_return for a in x.about):
         inflation = _inflation(prices).reindex(index).to_numpy()
         block = (1.0 + x.values.reindex(index).to_numpy()) / (1.0 + inflation[:, None]) - 1.0
-        abouts = [a.stepped("deflated", by=prices.name) for a in x.about]
+        abouts = [a.stepped("deflated", by=prices.name, rows_without_prices=lost) for a in x.about]
         return SeriesTable.build(block, index, abouts)
     wanted = period_label(index[-1]) if base == "last" else base
     at = TimeSeries(common, prices.about)
     relative = rebase(at, wanted, value=1.0).values.to_numpy()
     block = x.values.reindex(index).to_numpy() / relative[:, None]
     abouts = [
-        a.stepped("deflated", {"base_period": f"prices of {wanted}"}, by=prices.name, base=wanted)
+        a.stepped(
+            "deflated",
+            {"base_period": f"prices of {wanted}"},
+            by=prices.name,
+            base=wanted,
+            rows_without_prices=lost,
+        )
         for a in x.about
     ]
     return SeriesTable.build(block, index, abouts)

@@ -176,7 +176,8 @@ def _said(parts: tuple[TimeSeries, ...], factors: dict[str, float]) -> str:
     words = []
     for part in parts:
         linked = f" linked by {factors[part.name]:.6g}" if factors.get(part.name) else ""
-        words.append(f"{part.name} {span_of(part.values.dropna().index)}{linked}")
+        source = f" at {part.about.address}" if part.about.address else ""
+        words.append(f"{part.name}{source} {span_of(part.values.dropna().index)}{linked}")
     return "; ".join(words)
 
 

@@ -12,9 +12,11 @@ from typing import Final
 import numpy as np
 
 from ultrum.core.frequency import Frequency, months_in, periods_in
+from ultrum.core.grouping import weekdays_after
 from ultrum.core.types import Dates, Floats, Ints
 from ultrum.errors import FrequencyError
 
+_OLDEST: Final = 5  # weekdays that an earlier daily value may lie before its day
 _AT_ONCE: Final = 1 << 22  # numbers of windows held at a time
 Statistic = Callable[[Floats], Floats]
 
@@ -47,6 +49,14 @@ def months_before(days: Dates, months: int) -> Dates:
     length = (target + 1).astype("datetime64[D]") - target.astype("datetime64[D]")
     moved: Dates = target.astype("datetime64[D]") + np.minimum(into, length.astype(np.int64) - 1)
     return moved
+
+
+def row_before(days: Dates, wanted: Dates) -> Ints:
+    """Row of the last day on or before each, −1 where there is none at most five weekdays old."""
+    place = np.searchsorted(days, wanted, side="right") - 1
+    found = days[np.maximum(place, 0)]
+    fresh = weekdays_after(np.minimum(found, wanted), wanted) <= _OLDEST
+    return np.where((place >= 0) & fresh, place, -1)
 
 
 def over_windows(block: Floats, starts: Ints, statistic: Statistic, min_obs: int) -> Floats:

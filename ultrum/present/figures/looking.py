@@ -328,7 +328,7 @@ def against_benchmark(made: Relative, *, ax: Axes | None = None) -> Axes:
     'ahead of the benchmark, %'
     """
     active = made.active.values.dropna()
-    ahead = 100 * ((1.0 + active).cumprod() - 1.0)
+    ahead = 100 * (cumulate(TimeSeries(active, made.active.about)).values - 1.0)
     ax = axes_for(ax)
     days = moments_of(ahead.index)
     ax.axhline(0, color=STONE, linewidth=0.8)
