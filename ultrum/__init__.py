@@ -56,6 +56,8 @@ if TYPE_CHECKING:
     from ultrum.core.regression.ols import regress as regress
     from ultrum.core.regression.results import BetaTable as BetaTable
     from ultrum.core.regression.results import Fit as Fit
+    from ultrum.core.regression.rolling import RollingFit as RollingFit
+    from ultrum.core.regression.rolling import rolling_regress as rolling_regress
     from ultrum.core.regression.stability import break_test as break_test
     from ultrum.core.returns import excess as excess
     from ultrum.core.returns import returns as returns
@@ -101,6 +103,7 @@ _HOME = {
     "Panel": "core.panel",
     "Premium": "core.pricing.cost_of_equity",
     "RateTable": "core.ratetable",
+    "RollingFit": "core.regression.rolling",
     "SeriesSet": "desk",
     "SeriesTable": "core.series",
     "Study": "study",
@@ -147,6 +150,7 @@ _HOME = {
     "returns_after": "core.describe.seasons",
     "risk_return": "core.describe.risk",
     "roll": "core.transform.roll",
+    "rolling_regress": "core.regression.rolling",
     "run_study": "study",
     "save": "present.saving",
     "spells": "core.transform.spells",

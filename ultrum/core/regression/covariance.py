@@ -11,6 +11,7 @@ from typing import Final
 
 import numpy as np
 
+from ultrum.core.regression.bandwidth import lag_rule
 from ultrum.core.types import Floats, Ints
 from ultrum.errors import EstimationError
 
@@ -34,7 +35,7 @@ def covariance(
     moments : ndarray of int64, shape (T,)
         Ordinal of each row, so that lags count periods and not rows.
     lags : int, optional
-        Only for hac; by default :func:`lag_rule`.
+        Only for hac; by default :func:`~ultrum.core.regression.bandwidth.lag_rule`.
     """
     if errors == "classical":
         return classical(influence, residuals)
@@ -80,14 +81,3 @@ def newey_west(
         cross = np.einsum("tpn,tqn->npq", scores[lag:], scores[:-lag])
         total += (1.0 - lag / (depth + 1.0)) * (cross + cross.transpose(0, 2, 1))
     return np.asarray(total * rows / (rows - columns))
-
-
-def lag_rule(rows: int) -> int:
-    """floor(4(T/100)^(2/9)), after Newey and West (1994).
-
-    Examples
-    --------
-    >>> lag_rule(252)
-    4
-    """
-    return int(4.0 * (rows / 100.0) ** (2.0 / 9.0))

@@ -2,43 +2,66 @@
 
 from __future__ import annotations
 
-from typing import Any, overload
+import warnings
+from dataclasses import dataclass
+from typing import Any, Final, cast, overload
 
 import numpy as np
 import numpy.typing as npt
 import pandas as pd
 
-from ultrum.core.labels import infer_frequency
-from ultrum.core.regression.covariance import covariance, lag_rule
+from ultrum.core.regression import inputs
+from ultrum.core.regression.bandwidth import AUTOMATIC, lags_of
+from ultrum.core.regression.clusters import clustered, smallest_count
+from ultrum.core.regression.covariance import ERRORS, covariance
 from ultrum.core.regression.results import CONSTANT, BetaTable, Fit
-from ultrum.core.regression.solve import least_squares
+from ultrum.core.regression.solve import Solution, condition_number, inflation, least_squares
+from ultrum.core.regression.unit_root import trending_levels
+from ultrum.core.regression.windows import (
+    DEPENDENT,
+    TOO_FEW,
+    Estimates,
+    Recipe,
+    Rows,
+    estimate,
+    lag_rules,
+    r_squared,
+)
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.types import Bools, Floats, Ints
-from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitError
+from ultrum.errors import DataWarning, EstimationError
 
 Vector = pd.Series | TimeSeries | list[float]
 NO_RESPONSE, NO_FACTOR, TOO_SHORT = "missing left-hand side", "missing factor", "too few rows"
+_STRONG: Final = 100.0  # condition number; 30 is called strong by Belsley, Kuh and Welsch (1980)
+_GROUPS: Final = 24  # with more sets of rows than these, kernels take over from one QR for each
+_BLOCK: Final = 512  # left-hand sides at a time in the kernels
 
 
 @overload
 def regress(
-    y: Vector, X: Any, *, errors: str = ..., lags: int | None = ..., constant: bool = ...
-) -> Fit: ...
+    y: Vector, X: Any, *, errors: str = ..., lags: int | str | None = ..., clusters: Any = ...,
+    weights: Any = ..., constant: bool = ...,
+) -> Fit: ...  # fmt: skip
 @overload
 def regress(
-    y: pd.DataFrame | SeriesTable,
+    y: pd.DataFrame | SeriesTable, X: Any, *, errors: str = ..., lags: int | str | None = ...,
+    clusters: Any = ..., weights: Any = ..., constant: bool = ...,
+) -> BetaTable: ...  # fmt: skip
+@overload
+def regress(
+    y: npt.NDArray[Any], X: Any, *, errors: str = ..., lags: int | str | None = ..., clusters: Any = ...,
+    weights: Any = ..., constant: bool = ...,
+) -> Any: ...  # fmt: skip
+def regress(
+    y: Any,
     X: Any,
     *,
-    errors: str = ...,
-    lags: int | None = ...,
-    constant: bool = ...,
-) -> BetaTable: ...
-@overload
-def regress(
-    y: npt.NDArray[Any], X: Any, *, errors: str = ..., lags: int | None = ..., constant: bool = ...
-) -> Any: ...
-def regress(
-    y: Any, X: Any, *, errors: str = "hac", lags: int | None = None, constant: bool = True
+    errors: str = "hac",
+    lags: int | str | None = None,
+    clusters: Any = None,
+    weights: Any = None,
+    constant: bool = True,
 ) -> Fit | BetaTable:
     """Least squares of one left-hand side, or of many at once, each on its own sample.
 
@@ -50,8 +73,13 @@ def regress(
         Factors, without the constant. Labelled data are matched by their labels.
     errors : {"hac", "classical", "hc0", "hc1", "hc2", "hc3"}
         Standard errors. ``hac`` is Newey and West (1987).
-    lags : int, optional
-        Lags of ``hac``; by default floor(4(T/100)^(2/9)).
+    lags : int or "automatic", optional
+        Lags of ``hac``; by default floor(4(T/100)^(2/9)); automatic is the plug-in of Newey and West (1994).
+    clusters : Series, array or DataFrame; shape (T,) or (T, 2), optional
+        Labels of rows whose errors may go together, in one or two ways (Cameron, Gelbach and Miller 2011);
+        then ``errors`` has no say.
+    weights : Series or array, shape (T,), optional
+        Positive weights of the rows; weighted least squares.
     constant : bool
         Whether to put a constant first.
 
@@ -69,10 +97,17 @@ def regress(
     UnitError
         If a return in excess of the risk-free rate meets one that is not.
 
+    Warns
+    -----
+    DataWarning
+        If a factor is nearly a copy of others, or trending levels are regressed on trending levels.
+
     Notes
     -----
-    Solved by Householder QR on columns of unit length, with one step of refinement. Formulas of
-    the standard errors are in :mod:`ultrum.core.regression.covariance`.
+    Solved by Householder QR on columns of unit length, with one step of refinement. Many left-hand sides
+    with rows of their own are solved together by Cholesky factors of centred moments; what would lose
+    digits that way goes to QR. Formulas of the standard errors are in
+    :mod:`ultrum.core.regression.covariance`.
 
     Examples
     --------
@@ -82,71 +117,248 @@ def regress(
     >>> fit.coefficients.round(3).to_dict()
     {'constant': 1.24, 'x1': 1.98}
     """
-    _check_excess(y, X)
-    if lags is not None and lags < 0:
-        raise EstimationError(f"lags={lags}: a number of periods, 0 or more.")
-    left, single = _frame(y, "y")
-    right, _ = _frame(X, "x")
-    left, right, missed = _matched(left, right)
-    design = _with_constant(right) if constant else right
-    table = _estimate(left, design, errors, lags, missed)
+    inputs.check_excess(y, X)
+    left, single = inputs.frame_of(y, "y")
+    right, _ = inputs.frame_of(X, "x")
+    rule = _rule(errors, lags, clusters, weights, left)
+    left, right, missed = inputs.matched(left, right)
+    design = inputs.with_constant(right) if constant else right
+    table = _estimate(left, design, rule.on(left.index), missed)
+    _warn_of_copies(design)
+    _warn_of_trends(y, X, left, right)
     return table.fit(str(left.columns[0])) if single else table
 
 
-def _estimate(
-    left: pd.DataFrame, design: pd.DataFrame, errors: str, lags: int | None, missed: int
-) -> BetaTable:
-    """Estimate columns that share their rows together; put the pieces in one table."""
-    Y, X = _numbers(left, "y"), _numbers(design, "X")
-    moments = _moments(left.index)
-    (rows, assets), terms = Y.shape, X.shape[1]
-    coefficients = np.full((assets, terms), np.nan)
-    covariances = np.full((assets, terms, terms), np.nan)
-    residuals = np.full((rows, assets), np.nan)
-    r2, depth, condition = np.full((3, assets), np.nan)
-    short = np.zeros(assets, dtype=np.int64)
-    whole: Bools = np.asarray(np.isfinite(X).all(axis=1))
-    used = np.isfinite(Y) & whole[:, None]
-    for columns in _same_rows(used):
-        mask = used[:, columns[0]]
-        if assets > 1 and mask.sum() <= terms:
-            short[columns] = mask.sum()  # its own estimate is missing, the others go on
-            continue
-        solution = _solve(X[mask], Y[np.ix_(mask, columns)], design, left.columns[columns[0]])
-        coefficients[columns] = solution.coefficients.T
-        covariances[columns] = covariance(
-            errors, solution.influence, solution.residuals, solution.leverage, moments[mask], lags
+@dataclass(frozen=True)
+class _Rule:
+    """How errors are found, and what rows weigh and belong to."""
+
+    errors: str
+    lags: int | str | None
+    clusters: pd.DataFrame | None
+    weights: pd.Series | None
+
+    def on(self, index: pd.Index) -> _Rule:
+        """The same, for the rows that are left after matching."""
+        parts = [None if p is None else p.loc[index] for p in (self.clusters, self.weights)]
+        return _Rule(self.errors, self.lags, *parts)  # type: ignore[arg-type]
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether the kernels can do it: no weights, no clusters, no bandwidth of each one's own."""
+        return self.clusters is None and self.weights is None and self.lags != AUTOMATIC
+
+    def codes(self) -> Ints | None:
+        """Clusters as integers, (T, ways)."""
+        if self.clusters is None:
+            return None
+        return np.column_stack([pd.factorize(self.clusters[c])[0] for c in self.clusters]).astype(
+            np.int64
         )
-        residuals[np.ix_(mask, columns)] = solution.residuals
-        r2[columns] = _r2(Y[np.ix_(mask, columns)], solution.residuals, CONSTANT in design)
-        depth[columns] = _depth(errors, lags, int(mask.sum()))
-        condition[columns] = solution.condition
-    names = left.columns
+
+    def weight(self) -> Floats | None:
+        """Weights as an array."""
+        return None if self.weights is None else self.weights.to_numpy(dtype=np.float64)
+
+
+def _rule(errors: str, lags: Any, clusters: Any, weights: Any, left: pd.DataFrame) -> _Rule:
+    if errors not in ERRORS:
+        raise EstimationError(f"errors='{errors}' is not known; it is one of {', '.join(ERRORS)}.")
+    if isinstance(lags, str) and lags != AUTOMATIC:
+        raise EstimationError(
+            f"lags='{lags}' is not known; give a number of periods or '{AUTOMATIC}'."
+        )
+    if isinstance(lags, int) and lags < 0:
+        raise EstimationError(f"lags={lags}: a number of periods, 0 or more.")
+    groups = None if clusters is None else inputs.labels_of(clusters, left.index)
+    heavy = None if weights is None else inputs.weights_of(weights, left.index)
+    return _Rule("clustered" if clusters is not None else errors, lags, groups, heavy)
+
+
+@dataclass
+class _Columns:
+    """Estimates as they are found, by left-hand side."""
+
+    coefficients: Floats
+    covariance: Floats
+    nobs: Ints
+    sigma: Floats
+    r2: Floats
+    lags: Floats
+    clusters: Floats
+    short: Ints
+
+    @classmethod
+    def blank(cls, assets: int, terms: int) -> _Columns:
+        sigma, r2, lags, clusters = np.full((4, assets), np.nan)
+        nobs, short = np.zeros((2, assets), dtype=np.int64)
+        return cls(
+            np.full((assets, terms), np.nan), np.full((assets, terms, terms), np.nan),
+            nobs, sigma, r2, lags, clusters, short,
+        )  # fmt: skip
+
+
+def _estimate(left: pd.DataFrame, design: pd.DataFrame, rule: _Rule, missed: int) -> BetaTable:
+    """Estimate all columns, those that share their rows together; put the pieces in one table."""
+    Y, X = inputs.numbers_of(left, "y"), inputs.numbers_of(design, "X")
+    made = _Columns.blank(Y.shape[1], X.shape[1])
+    whole: Bools = np.asarray(np.isfinite(X).all(axis=1))
+    used = np.isfinite(Y)
+    used &= whole[:, None]
+    if rule.is_plain and _many_samples(used):
+        _by_kernel(made, Y, X, design, rule)
+    else:
+        _by_groups(made, Y, X, used, left, design, rule)
     lost = {
-        NO_RESPONSE: (~np.isfinite(Y) & whole[:, None]).sum(axis=0) + missed,
-        NO_FACTOR: np.full(assets, int((~whole).sum())),
+        NO_RESPONSE: int(whole.sum()) - used.sum(axis=0) + missed,
+        NO_FACTOR: np.full(Y.shape[1], int((~whole).sum())),
     }
-    if short.any():
-        lost[TOO_SHORT] = short
+    if made.short.any():
+        lost[TOO_SHORT] = made.short
+    names = left.columns
     return BetaTable(
-        coefficients=pd.DataFrame(coefficients, names, design.columns),
-        covariance=covariances,
-        r2=pd.Series(r2, names),
-        lags=pd.Series(depth, names),
-        condition_numbers=pd.Series(condition, names),
-        residuals=pd.DataFrame(residuals, left.index, names),
+        coefficients=pd.DataFrame(made.coefficients, names, design.columns),
+        covariance=made.covariance,
+        nobs=pd.Series(made.nobs, names),
+        sigma=pd.Series(made.sigma, names),
+        r2=pd.Series(made.r2, names),
+        lags=pd.Series(made.lags, names),
         response=left,
         design=design,
         lost=pd.DataFrame(lost, names),
-        errors=errors,
+        errors=rule.errors,
+        weights=rule.weights,
+        clusters=None if rule.clusters is None else pd.Series(made.clusters, names),
     )
 
 
-def _solve(X: Floats, Y: Floats, design: pd.DataFrame, name: str) -> Any:
+def _by_groups(
+    made: _Columns,
+    Y: Floats,
+    X: Floats,
+    used: Bools,
+    left: pd.DataFrame,
+    design: pd.DataFrame,
+    rule: _Rule,
+) -> None:
+    """One QR for each set of rows."""
+    places, codes, weights = inputs.calendar_places(left.index), rule.codes(), rule.weight()
+    terms, constant = X.shape[1], CONSTANT in design
+    for columns in _same_rows(used):
+        mask = used[:, columns[0]]
+        if Y.shape[1] > 1 and mask.sum() <= terms:
+            made.short[columns] = mask.sum()  # its own estimate is missing, the others go on
+            continue
+        own = None if weights is None else weights[mask] / weights[mask].mean()
+        response = Y[np.ix_(mask, columns)]
+        solution = _solve(X[mask], response, design, left.columns[columns[0]], constant, own)
+        _put(made, columns, mask, solution, response, own, constant)
+        if codes is not None:
+            made.covariance[columns] = clustered(
+                solution.influence, solution.residuals, codes[mask]
+            )
+            made.clusters[columns] = smallest_count(codes[mask])
+            continue
+        for lags, which in _depths(rule, solution, X[mask], places[mask], constant):
+            chosen = columns[which]
+            made.covariance[chosen] = covariance(
+                rule.errors, solution.influence, solution.residuals[:, which], solution.leverage,
+                places[mask], lags,
+            )  # fmt: skip
+            made.lags[chosen] = np.nan if lags is None else lags
+
+
+def _put(
+    made: _Columns,
+    columns: Ints,
+    mask: Bools,
+    solution: Solution,
+    response: Floats,
+    weights: Floats | None,
+    constant: bool,
+) -> None:
+    rss = np.sum(solution.residuals**2, axis=0)
+    made.coefficients[columns] = solution.coefficients.T
+    made.nobs[columns] = count = int(mask.sum())
+    made.sigma[columns] = np.sqrt(rss / (count - len(solution.coefficients)))
+    made.r2[columns] = r_squared(response, rss, constant, weights)
+
+
+def _depths(
+    rule: _Rule, solution: Solution, X: Floats, places: Ints, constant: bool
+) -> list[tuple[int | None, Ints]]:
+    """Lags, and the columns of the group that take them."""
+    everyone = np.arange(solution.residuals.shape[1])
+    if rule.errors != "hac":
+        return [(None, everyone)]
+    depths = lags_of(rule.lags, X, solution.residuals, places, constant)
+    return [(int(depth), np.flatnonzero(depths == depth)) for depth in np.unique(depths)]
+
+
+def _by_kernel(made: _Columns, Y: Floats, X: Floats, design: pd.DataFrame, rule: _Rule) -> None:
+    """All left-hand sides at once though each has rows of its own, some at a time."""
+    places = inputs.calendar_places(design.index)
+    places = places - places[0]
+    rows, terms = int(places[-1]) + 1, X.shape[1]
+    recipe = Recipe(rule.errors, cast(int | None, rule.lags), terms + 1, whole_covariance=True)
+    whole = rows == len(X)  # else those not in the calendar are put in as missing, for the lags
+    regressors = X if whole else _spread(X, places, rows)
+    for low in range(0, Y.shape[1], _BLOCK):
+        block = slice(low, low + _BLOCK)
+        response = Y[:, block] if whole else _spread(Y[:, block], places, rows)
+        found = estimate(
+            Rows(response, regressors, CONSTANT in design), np.array([0]), np.array([rows]), recipe
+        )
+        _take(made, block, found, Y[:, block], X, design, rule)
+
+
+def _spread(block: Floats, places: Ints, rows: int) -> Floats:
+    """Rows put at their places in the calendar."""
+    made = np.full((rows, block.shape[1]), np.nan)
+    made[places] = block
+    return made
+
+
+def _take(
+    made: _Columns,
+    block: slice,
+    found: Estimates,
+    Y: Floats,
+    X: Floats,
+    design: pd.DataFrame,
+    rule: _Rule,
+) -> None:
+    """Put what the kernels found for some left-hand sides in its place."""
+    status = found.status[0]
+    if (status == DEPENDENT).any():
+        first = int(np.argmax(status == DEPENDENT))
+        used = np.isfinite(Y[:, first]) & np.isfinite(X).all(axis=1)
+        name = f"left-hand side {block.start + first + 1}"
+        _solve(X[used], Y[used, first : first + 1], design, name, CONSTANT in design, None)
+    short = status == TOO_FEW
+    made.coefficients[block] = found.coefficients[0].T
+    made.covariance[block] = cast(Floats, found.covariance)[0]
+    made.nobs[block] = np.where(short, 0, found.nobs[0])
+    made.short[block] = np.where(short, found.nobs[0], 0)
+    made.sigma[block], made.r2[block] = found.sigma[0], found.r2[0]
+    if rule.errors == "hac":
+        own = lag_rules(found.nobs[0]) if rule.lags is None else int(cast(int, rule.lags))
+        made.lags[block] = np.where(short, np.nan, own)
+
+
+def _solve(
+    X: Floats, Y: Floats, design: pd.DataFrame, name: str, constant: bool, weights: Floats | None
+) -> Solution:
     try:
-        return least_squares(X, Y, [str(c) for c in design.columns])
+        return least_squares(X, Y, [str(c) for c in design.columns], constant, weights)
     except EstimationError as error:
         raise EstimationError(f"{name}: {error}") from None
+
+
+def _many_samples(used: Bools) -> bool:
+    """Whether left-hand sides have so many sets of rows that one QR for each would be slow."""
+    few = used[:, : 4 * _GROUPS]
+    return len({key.tobytes() for key in np.packbits(few, axis=0).T}) > _GROUPS
 
 
 def _same_rows(used: Bools) -> list[Ints]:
@@ -158,105 +370,43 @@ def _same_rows(used: Bools) -> list[Ints]:
     return [np.asarray(columns, dtype=np.int64) for columns in groups.values()]
 
 
-def _r2(Y: Floats, residuals: Floats, centred: bool) -> Floats:
-    about = Y - Y.mean(axis=0) if centred else Y
-    total = np.sum(about**2, axis=0)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        return np.asarray(1.0 - np.sum(residuals**2, axis=0) / total)
-
-
-def _depth(errors: str, lags: int | None, rows: int) -> float:
-    if errors != "hac":
-        return np.nan
-    return lag_rule(rows) if lags is None else lags
-
-
-def _numbers(frame: pd.DataFrame, stem: str) -> Floats:
-    try:
-        return frame.to_numpy(dtype=np.float64)
-    except (TypeError, ValueError) as error:
-        raise EstimationError(f"{stem} holds something that is no number: {error}.") from None
-
-
-def _frame(data: Any, stem: str) -> tuple[pd.DataFrame, bool]:
-    """Any input as a frame of floats, and whether it was one series."""
-    if isinstance(data, TimeSeries | SeriesTable):
-        return data.to_frame(), isinstance(data, TimeSeries)
-    if isinstance(data, pd.Series):
-        return data.to_frame(data.name if data.name is not None else f"{stem}1"), True
-    if isinstance(data, pd.DataFrame):
-        return data, False
-    try:
-        block = np.asarray(data, dtype=np.float64)
-    except (TypeError, ValueError) as error:
-        raise EstimationError(f"{stem} is no array of numbers: {error}.") from None
-    if block.ndim not in (1, 2):
-        raise EstimationError(f"{stem} has {block.ndim} dimensions; rows, or rows and columns.")
-    single = block.ndim == 1
-    block = block[:, None] if single else block
-    names = [f"{stem}{i + 1}" for i in range(block.shape[1])]
-    return pd.DataFrame(block, columns=names), single
-
-
-def _matched(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame, int]:
-    """Both frames on the factors' rows, and the number of left rows without factors."""
-    for name, frame in (("y", left), ("X", right)):
-        if not frame.index.is_unique:
-            raise AlignmentError(f"Row labels repeat in {name}; keep one row of each.")
-        if not frame.columns.is_unique:
-            twice = frame.columns[frame.columns.duplicated()][0]
-            raise AlignmentError(f"{name} has two columns named '{twice}'; rename one.")
-    if left.index.equals(right.index):
-        return left, right, 0
-    if isinstance(left.index, pd.RangeIndex) and isinstance(right.index, pd.RangeIndex):
-        raise AlignmentError(
-            f"y has {len(left)} rows, X has {len(right)}, and no labels match them."
-        )
-    if len(left) == len(right) and isinstance(right.index, pd.RangeIndex):
-        return left, right.set_axis(left.index), 0  # a plain array stands row by row
-    shared = left.index.intersection(right.index, sort=True)
-    if not len(shared):
-        raise AlignmentError(
-            f"y ({left.index[0]} to {left.index[-1]}) and X ({right.index[0]} to "
-            f"{right.index[-1]}) share no label; bring both to one frequency and span."
-        )
-    return left.loc[shared], right.loc[shared], len(left) - len(shared)
-
-
-def _with_constant(right: pd.DataFrame) -> pd.DataFrame:
-    if CONSTANT in right:
-        raise EstimationError("X has a column 'constant' already; drop it or say constant=False.")
-    design = right.astype(np.float64)
-    design.insert(0, CONSTANT, 1.0)
-    return design
-
-
-def _moments(index: pd.Index) -> Ints:
-    """Integers that count periods, so that lags skip gaps; trading days count as they come."""
-    rows = np.arange(len(index), dtype=np.int64)
-    if not isinstance(index, pd.PeriodIndex | pd.DatetimeIndex):
-        return rows
-    try:
-        frequency = infer_frequency(index)
-    except FrequencyError:
-        return rows
-    return rows if frequency.is_dated else frequency.ordinals_of(index)
-
-
-def _check_excess(y: Any, X: Any) -> None:
-    """Refuse an excess return on a factor that is not in excess, and the other way round."""
-    if not isinstance(y, TimeSeries | SeriesTable) or not isinstance(X, TimeSeries | SeriesTable):
+def _warn_of_copies(design: pd.DataFrame) -> None:
+    """Say when a factor is nearly a combination of others: its coefficient has few digits of meaning."""
+    factors = [c for c in design if c != CONSTANT]
+    X = design.to_numpy(dtype=np.float64)
+    X = X[np.isfinite(X).all(axis=1)]
+    if len(factors) < 2 or len(X) <= X.shape[1]:
         return
-    left, right = (d.about if isinstance(d, SeriesTable) else (d.about,) for d in (y, X))
-    for mine in left:
-        for factor in right:
-            if (
-                mine.is_return
-                and factor.is_return
-                and bool(mine.excess_of) != bool(factor.excess_of)
-            ):
-                plain, other = (factor, mine) if mine.excess_of else (mine, factor)
-                raise UnitError(
-                    f"{other.name} is in excess of {other.excess_of}, {plain.name} is not in "
-                    f"excess of anything. Apply excess({plain.name}, risk_free) first."
-                )
+    condition = condition_number(X)
+    if condition <= _STRONG:
+        return
+    inflated = inflation(X[:, len(design.columns) - len(factors) :], CONSTANT in design)
+    worst = int(np.argmax(inflated))
+    if inflated[worst] <= _STRONG:
+        return  # columns at a high level with little movement of their own; medians are taken from them
+    warnings.warn(
+        f"{factors[worst]} is nearly a combination of the other factors: condition number {condition:.3g}, "
+        f"variance inflation {inflated[worst]:.3g}. Its coefficient and error mean little; leave one out.",
+        DataWarning, stacklevel=3,
+    )  # fmt: skip
+
+
+def _warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> None:
+    """Say when trending levels are regressed on trending levels (Granger and Newbold 1974)."""
+    if (
+        any(d.is_return for d in inputs.abouts_of(y) + inputs.abouts_of(X))
+        or left.shape[1] > _GROUPS
+    ):
+        return
+    regressors = inputs.numbers_of(right, "X")
+    for name in left:
+        values = left[name].to_numpy(dtype=np.float64)
+        whole = np.isfinite(values) & np.isfinite(regressors).all(axis=1)
+        wandering = trending_levels(values[whole], regressors[whole])
+        if wandering:
+            others = ", ".join(str(right.columns[k]) for k in wandering)
+            warnings.warn(
+                f"{name} and {others} wander like sums of shocks (a unit root is not rejected at 5 %), so R² "
+                "and t values of one on the other mean nothing. Take growth or differences first.",
+                DataWarning, stacklevel=3,
+            )  # fmt: skip

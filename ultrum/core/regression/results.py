@@ -5,6 +5,7 @@ from __future__ import annotations
 import html
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -12,7 +13,8 @@ import pandas as pd
 import scipy.special
 
 from ultrum.core.labels import period_label
-from ultrum.core.types import Array, Floats
+from ultrum.core.regression.solve import condition_number
+from ultrum.core.types import Array, Bools, Floats
 from ultrum.errors import EstimationError
 
 CONSTANT = "constant"
@@ -74,9 +76,11 @@ class Fit:
     response, design : Series (T,), DataFrame (T, p)
         The rows that were used.
     nobs, df, sigma, r2, r2_adjusted
-        Observations; residual degrees of freedom; √(RSS/df); R², uncentred without a constant.
+        Observations; degrees of freedom of t; √(RSS/(T − p)); R², uncentred without a constant.
     errors, lags
         Kind of standard errors, and the lags if they are ``hac``.
+    weights, clusters : Series (T,) and int, optional
+        Weights of the rows used, of mean one; and how many clusters there are of the rarer kind.
     condition_number : float
         Of the design with columns of unit length.
     sample : tuple
@@ -90,11 +94,13 @@ class Fit:
     covariance: pd.DataFrame
     response: pd.Series
     design: pd.DataFrame
+    sigma: float
     r2: float
     errors: str
     lags: int | None
-    condition_number: float
     lost: Mapping[str, int] = field(default_factory=dict)
+    weights: pd.Series | None = None
+    clusters: int | None = None
 
     @property
     def standard_errors(self) -> pd.Series:
@@ -128,19 +134,19 @@ class Fit:
 
     @property
     def df(self) -> int:
-        """Residual degrees of freedom."""
-        return self.nobs - len(self.coefficients)
+        """Degrees of freedom of t: T − p, or with clusters the fewest clusters less one."""
+        return self.nobs - len(self.coefficients) if self.clusters is None else self.clusters - 1
 
-    @property
-    def sigma(self) -> float:
-        """Standard deviation of the residuals, √(RSS/df)."""
-        return float(np.sqrt(np.sum(self.residuals.to_numpy() ** 2) / self.df))
+    @cached_property
+    def condition_number(self) -> float:
+        """Of the design with columns of unit length."""
+        return condition_number(self.design.to_numpy(dtype=np.float64))
 
     @property
     def r2_adjusted(self) -> float:
         """R² adjusted for degrees of freedom."""
         free = self.nobs - (1 if CONSTANT in self.coefficients.index else 0)
-        return float(1.0 - (1.0 - self.r2) * free / self.df)
+        return float(1.0 - (1.0 - self.r2) * free / (self.nobs - len(self.coefficients)))
 
     @property
     def sample(self) -> tuple[Any, Any]:
@@ -248,14 +254,16 @@ class BetaTable:
 
     coefficients: pd.DataFrame
     covariance: Floats
+    nobs: pd.Series
+    sigma: pd.Series
     r2: pd.Series
     lags: pd.Series
-    condition_numbers: pd.Series
-    residuals: pd.DataFrame
     response: pd.DataFrame
     design: pd.DataFrame
     lost: pd.DataFrame
     errors: str
+    weights: pd.Series | None = None
+    clusters: pd.Series | None = None
 
     @property
     def assets(self) -> list[str]:
@@ -278,20 +286,20 @@ class BetaTable:
         """Two-sided, Student's t with each asset's ``df``."""
         return self._like(t_p_values(self.t_values.to_numpy(), self.df.to_numpy()[:, None]))
 
-    @property
-    def nobs(self) -> pd.Series:
-        """Rows used for each asset."""
-        return self.residuals.notna().sum()
+    @cached_property
+    def residuals(self) -> pd.DataFrame:
+        """Response less fitted values (T, N); missing where a row was not used."""
+        left = self.response.to_numpy(dtype=np.float64)
+        apart = left - self.design.to_numpy(dtype=np.float64) @ self.coefficients.to_numpy().T
+        apart[~self._used()] = np.nan
+        return pd.DataFrame(apart, self.response.index, self.coefficients.index, copy=False)
 
     @property
     def df(self) -> pd.Series:
-        """Residual degrees of freedom of each asset."""
+        """Degrees of freedom of each asset's t: T − p, or with clusters the fewest clusters less one."""
+        if self.clusters is not None:
+            return self.clusters - 1
         return self.nobs - self.coefficients.shape[1]
-
-    @property
-    def sigma(self) -> pd.Series:
-        """Standard deviation of each asset's residuals."""
-        return ((self.residuals**2).sum() / self.df) ** 0.5
 
     @property
     def first(self) -> pd.Series:
@@ -316,20 +324,23 @@ class BetaTable:
         where = self.assets.index(asset)
         if not self.nobs.iloc[where]:
             raise EstimationError(f"{asset} has too few rows of its own for an estimate.")
-        used = self.residuals[asset].notna().to_numpy()
+        used = self._used([where])[:, 0]
         terms = self.coefficients.columns
         lags = float(self.lags.iloc[where])
+        weights = None if self.weights is None else self.weights[used]
         return Fit(
             name=asset,
             coefficients=self.coefficients.iloc[where],
             covariance=pd.DataFrame(self.covariance[where], terms, terms),
             response=self.response[asset][used],
             design=self.design[used],
-            r2=float(self.r2[asset]),
+            sigma=float(self.sigma.iloc[where]),
+            r2=float(self.r2.iloc[where]),
             errors=self.errors,
             lags=None if np.isnan(lags) else int(lags),
-            condition_number=float(self.condition_numbers[asset]),
             lost={str(c): int(self.lost[c].iloc[where]) for c in self.lost},
+            weights=None if weights is None else weights / weights.mean(),
+            clusters=None if self.clusters is None else int(self.clusters.iloc[where]),
         )
 
     def to_frame(self) -> pd.DataFrame:
@@ -346,11 +357,20 @@ class BetaTable:
     def _like(self, values: Floats) -> pd.DataFrame:
         return pd.DataFrame(values, self.coefficients.index, self.coefficients.columns)
 
+    def _used(self, columns: Any = slice(None)) -> Bools:
+        """Rows that each estimate rests on."""
+        there = np.isfinite(self.response.iloc[:, columns].to_numpy(dtype=np.float64))
+        whole = np.isfinite(self.design.to_numpy(dtype=np.float64)).all(axis=1)
+        return np.asarray(there & whole[:, None] & (self.nobs.to_numpy()[columns] > 0))
+
     def _edge(self, which: int) -> pd.Series:
-        used = self.residuals.notna().to_numpy()
-        rows = [np.flatnonzero(used[:, i]) for i in range(used.shape[1])]
-        labels = [self.residuals.index[int(r[which])] if len(r) else None for r in rows]
-        return pd.Series(labels, self.assets, dtype=None if all(map(len, rows)) else object)
+        used, index = self._used(), self.response.index
+        place = used.argmax(axis=0) if which == 0 else len(used) - 1 - used[::-1].argmax(axis=0)
+        some: Bools = np.asarray(used.any(axis=0))
+        labels = [
+            index[int(row)] if there else None for row, there in zip(place, some, strict=True)
+        ]
+        return pd.Series(labels, self.assets, dtype=None if some.all() else object)
 
     def __repr__(self) -> str:
         shown = self.coefficients.add_suffix("").round(4).astype(str)

@@ -1,0 +1,163 @@
+"""What `regress` and its kin are given, checked and put on the same rows."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.descriptor import Descriptor
+from ultrum.core.labels import infer_frequency
+from ultrum.core.regression.results import CONSTANT
+from ultrum.core.series import SeriesTable, TimeSeries
+from ultrum.core.types import Floats, Ints
+from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitError
+
+
+def frame_of(data: Any, stem: str) -> tuple[pd.DataFrame, bool]:
+    """Any input as a frame of floats, and whether it was one series."""
+    if isinstance(data, TimeSeries | SeriesTable):
+        return data.to_frame(), isinstance(data, TimeSeries)
+    if isinstance(data, pd.Series):
+        return data.to_frame(data.name if data.name is not None else f"{stem}1"), True
+    if isinstance(data, pd.DataFrame):
+        return data, False
+    try:
+        block = np.asarray(data, dtype=np.float64)
+    except (TypeError, ValueError) as error:
+        raise EstimationError(f"{stem} is no array of numbers: {error}.") from None
+    if block.ndim not in (1, 2):
+        raise EstimationError(f"{stem} has {block.ndim} dimensions; rows, or rows and columns.")
+    single = block.ndim == 1
+    block = block[:, None] if single else block
+    names = [f"{stem}{i + 1}" for i in range(block.shape[1])]
+    return pd.DataFrame(block, columns=names), single
+
+
+def matched(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame, int]:
+    """Both frames on the factors' rows, and the number of left rows without factors."""
+    for name, frame in (("y", left), ("X", right)):
+        if not frame.index.is_unique:
+            raise AlignmentError(f"Row labels repeat in {name}; keep one row of each.")
+        if not frame.columns.is_unique:
+            twice = frame.columns[frame.columns.duplicated()][0]
+            raise AlignmentError(f"{name} has two columns named '{twice}'; rename one.")
+    if left.index.equals(right.index):
+        return left, right, 0
+    if isinstance(left.index, pd.RangeIndex) and isinstance(right.index, pd.RangeIndex):
+        raise AlignmentError(
+            f"y has {len(left)} rows, X has {len(right)}, and no labels match them."
+        )
+    if len(left) == len(right) and isinstance(right.index, pd.RangeIndex):
+        return left, right.set_axis(left.index), 0  # a plain array stands row by row
+    shared = left.index.intersection(right.index, sort=True)
+    if not len(shared):
+        raise AlignmentError(
+            f"y ({left.index[0]} to {left.index[-1]}) and X ({right.index[0]} to "
+            f"{right.index[-1]}) share no label; bring both to one frequency and span."
+        )
+    return left.loc[shared], right.loc[shared], len(left) - len(shared)
+
+
+def with_constant(right: pd.DataFrame) -> pd.DataFrame:
+    """The regressors with a constant first."""
+    if CONSTANT in right:
+        raise EstimationError("X has a column 'constant' already; drop it or say constant=False.")
+    design = right.astype(np.float64)
+    design.insert(0, CONSTANT, 1.0)
+    return design
+
+
+def numbers_of(frame: pd.DataFrame, stem: str) -> Floats:
+    """The values as floats."""
+    try:
+        return frame.to_numpy(dtype=np.float64)
+    except (TypeError, ValueError) as error:
+        raise EstimationError(f"{stem} holds something that is no number: {error}.") from None
+
+
+def calendar_places(index: pd.Index) -> Ints:
+    """Integers that count periods, so that lags skip gaps; trading days count as they come."""
+    rows = np.arange(len(index), dtype=np.int64)
+    if not isinstance(index, pd.PeriodIndex | pd.DatetimeIndex):
+        return rows
+    try:
+        frequency = infer_frequency(index)
+    except FrequencyError:
+        return rows
+    return rows if frequency.is_dated else frequency.ordinals_of(index)
+
+
+def check_excess(y: Any, X: Any) -> None:
+    """Refuse an excess return on a factor that is not in excess, and the other way round."""
+    if not isinstance(y, TimeSeries | SeriesTable) or not isinstance(X, TimeSeries | SeriesTable):
+        return
+    left, right = (d.about if isinstance(d, SeriesTable) else (d.about,) for d in (y, X))
+    for mine in left:
+        for factor in right:
+            if (
+                mine.is_return
+                and factor.is_return
+                and bool(mine.excess_of) != bool(factor.excess_of)
+            ):
+                plain, other = (factor, mine) if mine.excess_of else (mine, factor)
+                raise UnitError(
+                    f"{other.name} is in excess of {other.excess_of}, {plain.name} is not in "
+                    f"excess of anything. Apply excess({plain.name}, risk_free) first."
+                )
+
+
+def abouts_of(data: Any) -> tuple[Descriptor, ...]:
+    """Descriptors of labelled series; none of plain data."""
+    if isinstance(data, SeriesTable):
+        return data.about
+    return (data.about,) if isinstance(data, TimeSeries) else ()
+
+
+def labels_of(clusters: Any, index: pd.Index) -> pd.DataFrame:
+    """Cluster labels by row, in one column or two."""
+    frame = _by_row(clusters, index, "clusters")
+    if frame.shape[1] not in (1, 2):
+        raise EstimationError(
+            f"clusters has {frame.shape[1]} columns; one or two kinds are possible."
+        )
+    if frame.isna().to_numpy().any():
+        row = frame.index[frame.isna().any(axis=1)][0]
+        raise EstimationError(f"clusters has no label at {row}; every row needs one.")
+    return frame
+
+
+def weights_of(weights: Any, index: pd.Index) -> pd.Series:
+    """Positive weights by row."""
+    frame = _by_row(weights, index, "weights")
+    if frame.shape[1] != 1:
+        raise EstimationError(f"weights has {frame.shape[1]} columns; one weight for each row.")
+    values = numbers_of(frame, "weights")[:, 0]
+    wrong = ~(np.isfinite(values) & (values > 0))
+    if wrong.any():
+        row = int(np.argmax(wrong))
+        raise EstimationError(
+            f"The weight at {frame.index[row]} is {values[row]:g}; weights are positive numbers."
+        )
+    return pd.Series(values, index)
+
+
+def _by_row(given: Any, index: pd.Index, what: str) -> pd.DataFrame:
+    """Labels or weights as a frame on the rows of y, matched by label or, for arrays, by place."""
+    if isinstance(given, TimeSeries):
+        given = given.values
+    if isinstance(given, pd.Series | pd.DataFrame):
+        frame = given.to_frame(what) if isinstance(given, pd.Series) else given
+        if not frame.index.equals(index):
+            absent = index.difference(frame.index)
+            if len(absent):
+                raise AlignmentError(
+                    f"{what} lacks {len(absent)} rows of y, {absent[0]} among them."
+                )
+            frame = frame.reindex(index)
+        return frame
+    block = np.asarray(given)
+    if len(block) != len(index):
+        raise AlignmentError(f"{what} has {len(block)} entries, y has {len(index)} rows.")
+    return pd.DataFrame(block if block.ndim == 2 else block[:, None], index)

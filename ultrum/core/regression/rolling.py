@@ -1,0 +1,329 @@
+"""Regressions in windows that move through time, for many left-hand sides at once."""
+
+from __future__ import annotations
+
+import html
+import os
+from concurrent.futures import Executor, ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import Any, Final
+
+import numpy as np
+import numpy.typing as npt
+import pandas as pd
+
+from ultrum.core.labels import infer_frequency, period_label
+from ultrum.core.regression import inputs
+from ultrum.core.regression.covariance import ERRORS
+from ultrum.core.regression.results import CONSTANT, t_quantile
+from ultrum.core.regression.windows import Estimates, Recipe, Rows, estimate
+from ultrum.core.transform.windows import starts_of
+from ultrum.core.types import Floats, Ints
+from ultrum.errors import EstimationError, FrequencyError
+
+EXPANDING: Final = "expanding"
+STATUS: Final = ("estimated", "too few rows", "columns depend on each other")
+_FIRST_EXPANDING: Final = 60  # rows of the first expanding window
+Job = tuple[Floats, Floats, bool, Ints, Ints, Recipe]
+_BLOCK: Final = 1000  # left-hand sides at a time; fixed, so that results do not depend on who works
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class RollingFit:
+    """Regressions of N assets in W windows.
+
+    Attributes
+    ----------
+    coefficients, standard_errors : ndarray, shape (W, N, p)
+    nobs, sigma, r2 : ndarray, shape (W, N)
+        Rows used, √(RSS/(nobs − p)) and R² of each window.
+    status : ndarray of int8, shape (W, N)
+        0 estimated, 1 too few rows, 2 columns depend on each other; the estimates of the last two are missing.
+    ends : Index, shape (W,)
+        Label of the last row of each window.
+    assets, terms : list of str
+    errors : str
+    basis : str
+        Window, errors and sample, for people.
+    """
+
+    coefficients: Floats
+    standard_errors: Floats
+    nobs: Ints
+    sigma: Floats
+    r2: Floats
+    status: npt.NDArray[np.int8]
+    ends: pd.Index
+    assets: list[str]
+    terms: list[str]
+    errors: str
+    basis: str
+
+    @property
+    def t_values(self) -> Floats:
+        """Coefficients over their standard errors, (W, N, p)."""
+        return np.asarray(self.coefficients / self.standard_errors)
+
+    def frame(self, field: str = "coefficients", term: str | None = None) -> pd.DataFrame:
+        """One field over time, shape (W, N); ``term`` for coefficients, standard errors and t values.
+
+        By default the first factor. The status comes in words.
+        """
+        fields = ("coefficients", "standard_errors", "t_values", "nobs", "sigma", "r2", "status")
+        if field not in fields:
+            raise EstimationError(f"No field '{field}'; there are: {', '.join(fields)}.")
+        values = getattr(self, field)
+        if values.ndim == 3:
+            values = values[:, :, self._place(term)]
+        elif field == "status":
+            values = np.array(STATUS, dtype=object)[values]
+        return pd.DataFrame(values, self.ends, self.assets)
+
+    def interval(self, asset: str, term: str | None = None, level: float = 0.95) -> pd.DataFrame:
+        """Estimate and confidence interval of one asset through time, columns ``estimate low high``."""
+        if asset not in self.assets:
+            raise EstimationError(f"No asset '{asset}'; there are: {', '.join(self.assets[:30])}.")
+        where, which = self.assets.index(asset), self._place(term)
+        centre = self.coefficients[:, where, which]
+        free = np.maximum(self.nobs[:, where] - len(self.terms), 1)
+        reach = self.standard_errors[:, where, which] * t_quantile(level, free)
+        return pd.DataFrame(
+            {"estimate": centre, "low": centre - reach, "high": centre + reach}, self.ends
+        )
+
+    def to_frame(self) -> pd.DataFrame:
+        """One row per window and asset: each term with its error, rows, sigma, R² and status."""
+        index = pd.MultiIndex.from_product([self.ends, self.assets], names=["end", "asset"])
+        columns: dict[str, Any] = {}
+        for k, term in enumerate(self.terms):
+            columns[term] = self.coefficients[:, :, k].ravel()
+            columns[f"{term}_error"] = self.standard_errors[:, :, k].ravel()
+        columns |= {"rows": self.nobs.ravel(), "sigma": self.sigma.ravel(), "r2": self.r2.ravel()}
+        words = pd.Categorical.from_codes(
+            self.status.ravel().astype(np.int64), categories=pd.Index(STATUS)
+        )
+        return pd.DataFrame({**columns, "status": words}, index)
+
+    def _place(self, term: str | None) -> int:
+        term = term or next((t for t in self.terms if t != CONSTANT), self.terms[0])
+        if term not in self.terms:
+            raise EstimationError(f"No term '{term}'; there are: {', '.join(self.terms)}.")
+        return self.terms.index(term)
+
+    def __repr__(self) -> str:
+        return f"{self._head()}\n{self._summary().round(3).to_string(max_rows=24, line_width=100)}"
+
+    def _repr_html_(self) -> str:
+        return f"<p>{html.escape(self._head())}</p>{self._summary().round(3).to_html(max_rows=24)}"
+
+    def _head(self) -> str:
+        words = [f"{int((self.status == k).sum())} {name}" for k, name in enumerate(STATUS)]
+        return f"{len(self.ends)} windows of {len(self.assets)} assets, {self.basis}\n{', '.join(words)}"
+
+    def _summary(self) -> pd.DataFrame:
+        """Of the first factor: first and last estimate of each asset, and the span between."""
+        shown = self.frame()
+        error = self.frame("standard_errors")
+        return pd.DataFrame(
+            {
+                f"first {self.terms[self._place(None)]}": shown.bfill().iloc[0],
+                "least": shown.min(),
+                "most": shown.max(),
+                "last": shown.ffill().iloc[-1],
+                "its error": error.ffill().iloc[-1],
+                "windows": (self.status == 0).sum(axis=0),
+            }
+        )
+
+
+def rolling_regress(
+    Y: Any,
+    X: Any,
+    *,
+    window: int | str = 60,
+    min_obs: int | None = None,
+    errors: str = "classical",
+    lags: int | None = None,
+    half_life: float | None = None,
+    step: int = 1,
+    constant: bool = True,
+    executor: Executor | None = None,
+) -> RollingFit:
+    """Least squares in every window, each asset on the rows it has.
+
+    Parameters
+    ----------
+    Y : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, N)
+        Left-hand sides; values may be missing anywhere.
+    X : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, K)
+        Factors; a row that misses one is used by nobody.
+    window : int, str
+        Periods of the calendar (observations, for daily data), a duration such as ``P5Y``, or
+        ``"expanding"`` from the first row. The first window is the first that lies whole in the data.
+    min_obs : int, optional
+        Rows an asset needs in a window; by default max(p + 1, ⌈2/3·window⌉), 60 for expanding windows.
+    errors : {"classical", "hc0", "hc1", "hc2", "hc3", "hac"}
+    lags : int, optional
+        Of ``hac``; by default the rule of each estimate's own rows.
+    half_life : float, optional
+        Periods over which the weight of a row falls to half; the newest weighs most.
+    step : int
+        Every so many periods; the last window always ends with the data.
+    constant : bool
+    executor : concurrent.futures.Executor, optional
+        Who works on blocks of 1,000 assets; by default threads of this process. The numbers are the same
+        for all, to the last bit.
+
+    Returns
+    -------
+    RollingFit
+        About 16·W·N·(p + 2) bytes.
+
+    Raises
+    ------
+    EstimationError
+        If the window is longer than the data or not longer than the coefficients.
+
+    Notes
+    -----
+    Sums of products are taken afresh in every window, from values less their medians, so a bad tick
+    spoils no window without it; estimates whose digits would suffer are solved by QR on their own.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> made = rolling_regress(panel.excess, panel.factor_table.select(["market"]), window=60)
+    >>> made.frame("coefficients", "market").shape
+    (193, 23)
+    """
+    inputs.check_excess(Y, X)
+    if errors not in ERRORS:
+        raise EstimationError(f"errors='{errors}' is not known; it is one of {', '.join(ERRORS)}.")
+    if step < 1:
+        raise EstimationError(f"step={step}: every window or every so many, 1 or more.")
+    left, right, _ = inputs.matched(inputs.frame_of(Y, "y")[0], inputs.frame_of(X, "x")[0])
+    design = inputs.with_constant(right) if constant else right
+    left, design = _on_calendar(left, design)
+    starts, stops = _windows(left.index, window, step, min_obs)
+    terms = design.shape[1]
+    least = _least_rows(min_obs, window, starts, stops, terms)
+    recipe = Recipe(errors, lags, least, _decay(half_life, int((stops - starts).max())))
+    y, x = inputs.numbers_of(left, "Y"), inputs.numbers_of(design, "X")
+    blocks = [y[:, low : low + _BLOCK] for low in range(0, y.shape[1], _BLOCK)]
+    parts = _worked([(block, x, constant, starts, stops, recipe) for block in blocks], executor)
+    said = f"window {window}" + (f", half-life {half_life:g}" if half_life else "")
+    span = f"{period_label(left.index[0])} to {period_label(left.index[-1])}"
+    return RollingFit(
+        coefficients=_joined([p.coefficients for p in parts]).transpose(0, 2, 1),
+        standard_errors=_joined([p.standard_errors for p in parts]).transpose(0, 2, 1),
+        nobs=_joined([p.nobs for p in parts]),
+        sigma=_joined([p.sigma for p in parts]),
+        r2=_joined([p.r2 for p in parts]),
+        status=_joined([p.status for p in parts]),
+        ends=left.index[stops - 1],
+        assets=[str(c) for c in left.columns],
+        terms=[str(c) for c in design.columns],
+        errors=errors,
+        basis=f"{said}, at least {least} rows; {errors} errors; {span}",
+    )
+
+
+def _worked(jobs: list[Job], executor: Executor | None) -> list[Estimates]:
+    """All blocks, by the executor given or by a few threads of this process."""
+    if executor is not None:
+        return list(executor.map(_work, jobs))
+    if len(jobs) == 1:
+        return [_work(jobs[0])]
+    with ThreadPoolExecutor(min(len(jobs), os.cpu_count() or 1)) as threads:
+        return list(threads.map(_work, jobs))
+
+
+def _work(job: Job) -> Estimates:
+    """One block of assets; a function of its arguments alone, so that any process can do it."""
+    Y, X, constant, starts, stops, recipe = job
+    return estimate(Rows(Y, X, constant), starts, stops, recipe)
+
+
+def _joined(parts: list[Any]) -> Any:
+    """Blocks of assets side by side."""
+    return parts[0] if len(parts) == 1 else np.concatenate(parts, axis=-1)
+
+
+def _on_calendar(left: pd.DataFrame, design: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame]:
+    """Rows of the calendar that are not there are put in as missing: windows are spans of time."""
+    index = left.index
+    if not index.is_monotonic_increasing:
+        raise EstimationError("The rows are not in order of time; sort them first.")
+    if not isinstance(index, pd.PeriodIndex):
+        return left, design
+    whole = pd.period_range(index[0], index[-1], freq=index.freq)
+    return (
+        (left, design) if len(whole) == len(index) else (left.reindex(whole), design.reindex(whole))
+    )
+
+
+def _windows(
+    index: pd.Index, window: int | str, step: int, min_obs: int | None
+) -> tuple[Ints, Ints]:
+    """First row of each window and the row after its last."""
+    rows = len(index)
+    if window == EXPANDING:
+        first = min_obs or _FIRST_EXPANDING
+        starts = np.zeros(max(rows - first + 1, 0), dtype=np.int64)
+    elif isinstance(window, int) or str(window).isdigit():
+        first = int(window)
+        starts = np.arange(max(rows - first + 1, 0))
+    else:
+        starts, first = _of_duration(index, str(window))
+    if first < 1 or not len(starts):
+        raise EstimationError(
+            f"A window of {first} rows does not lie in the {rows} rows of the data."
+        )
+    stops = np.arange(rows - len(starts) + 1, rows + 1)
+    kept = np.arange(len(starts) - 1, -1, -step)[::-1]
+    return starts[kept].astype(np.int64), stops[kept].astype(np.int64)
+
+
+def _of_duration(index: pd.Index, window: str) -> tuple[Ints, int]:
+    """Starts of the windows of a duration that lie whole in the data, and the rows of the first."""
+    try:
+        frequency = infer_frequency(index)
+    except FrequencyError as error:
+        raise EstimationError(f"window='{window}' needs dates: {error}") from None
+    ordinals = frequency.ordinals_of(index)
+    starts = starts_of(window, ordinals, frequency)
+    begun = np.flatnonzero(starts > 0)
+    if not len(begun):
+        raise EstimationError(f"No window of {window} lies in the {len(index)} rows of the data.")
+    first = int(begun[0]) if starts[begun[0]] > 0 else 0
+    whole = max(
+        first - 1, 0
+    )  # the window before the first that leaves a row out is the first whole one
+    return np.asarray(starts[whole:], dtype=np.int64), whole + 1
+
+
+def _least_rows(
+    min_obs: int | None, window: int | str, starts: Ints, stops: Ints, terms: int
+) -> int:
+    if min_obs is not None:
+        if min_obs <= terms:
+            raise EstimationError(
+                f"min_obs={min_obs} for {terms} coefficients; at least {terms + 1} rows are needed."
+            )
+        return min_obs
+    if window == EXPANDING:
+        return max(terms + 1, _FIRST_EXPANDING)
+    widest = int((stops - starts).max())
+    if widest <= terms:
+        raise EstimationError(f"A window of {widest} rows is too short for {terms} coefficients.")
+    return max(terms + 1, -(-2 * widest // 3))
+
+
+def _decay(half_life: float | None, widest: int) -> Floats | None:
+    """Weights of the rows of the widest window, oldest first."""
+    if half_life is None:
+        return None
+    if not half_life > 0:
+        raise EstimationError(f"half_life={half_life}: a positive number of periods.")
+    return np.asarray(0.5 ** (np.arange(widest - 1, -1, -1) / half_life))
