@@ -53,11 +53,14 @@ if TYPE_CHECKING:
     from ultrum.core.pricing.one_factor import unlever as unlever
     from ultrum.core.rates import per_period as per_period
     from ultrum.core.ratetable import RateTable as RateTable
+    from ultrum.core.regression.diagnose import Diagnosis as Diagnosis
+    from ultrum.core.regression.diagnose import diagnose as diagnose
     from ultrum.core.regression.ols import regress as regress
     from ultrum.core.regression.results import BetaTable as BetaTable
     from ultrum.core.regression.results import Fit as Fit
     from ultrum.core.regression.rolling import RollingFit as RollingFit
     from ultrum.core.regression.rolling import rolling_regress as rolling_regress
+    from ultrum.core.regression.stability import BreakTest as BreakTest
     from ultrum.core.regression.stability import break_test as break_test
     from ultrum.core.returns import excess as excess
     from ultrum.core.returns import returns as returns
@@ -94,10 +97,12 @@ __version__ = "0.1.0"
 
 _HOME = {
     "BetaTable": "core.regression.results",
+    "BreakTest": "core.regression.stability",
     "CostOfEquity": "core.pricing.cost_of_equity",
     "DataWarning": "errors",
     "Descriptor": "core.descriptor",
     "Desk": "desk",
+    "Diagnosis": "core.regression.diagnose",
     "Fit": "core.regression.results",
     "Frequency": "core.frequency",
     "Panel": "core.panel",
@@ -120,6 +125,7 @@ _HOME = {
     "cost_of_equity": "core.pricing.cost_of_equity",
     "cumulate": "core.transform.levels",
     "deflate": "core.transform.levels",
+    "diagnose": "core.regression.diagnose",
     "difference": "core.transform.growth",
     "disaggregate": "core.disaggregate",
     "distribution": "core.describe.distribution",

@@ -13,6 +13,7 @@ import pandas as pd
 import scipy.special
 
 from ultrum.core.labels import period_label
+from ultrum.core.regression.influence import influence_table, weighted_rows
 from ultrum.core.regression.solve import condition_number
 from ultrum.core.types import Array, Bools, Floats
 from ultrum.errors import EstimationError
@@ -182,6 +183,11 @@ class Fit:
         if np.linalg.matrix_rank(middle) < count:
             raise EstimationError(f"The {count} restrictions are not independent; drop some.")
         return TestResult.of_f(gap @ np.linalg.solve(middle, gap) / count, count, self.df)
+
+    def influence(self) -> pd.DataFrame:
+        """By row: leverage, residual in three scales, Cook's distance, shift of its fit (DFFITS)."""
+        X, y = weighted_rows(self.design, self.response, self.weights)
+        return influence_table(X, y - X @ self.coefficients.to_numpy(), self.response.index)
 
     def predict(self, X: pd.DataFrame) -> pd.Series:
         """Predicted response for rows of factors, columns named as the factors."""

@@ -8,12 +8,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Final
 
 import numpy as np
 import scipy.linalg
 
+from ultrum.core.regression.refine import refined, refined_inverse
 from ultrum.core.types import Floats
 from ultrum.errors import EstimationError
+
+_ILL_CONDITIONED: Final = 1e3
 
 
 @dataclass(frozen=True)
@@ -67,14 +71,24 @@ def least_squares(
     root = np.ones((rows, 1)) if weights is None else np.sqrt(weights)[:, None]
     moved, response = (X - centre) * root, (Y - level) * root
     length = np.linalg.norm(moved, axis=0)
-    scale = np.where(length > 0, length, 1.0)
+    scale = 2.0 ** np.rint(
+        np.log2(np.where(length > 0, length, 1.0))
+    )  # powers of two round nothing
     Q, R = np.linalg.qr(moved / scale)
-    if not np.linalg.cond(R) < 1.0 / (rows * np.finfo(float).eps):
+    condition = np.linalg.cond(R)
+    if not condition < 1.0 / (rows * np.finfo(float).eps):
         _refuse_dependent(X, labels)
-    influence = np.linalg.solve(R, Q.T) / scale[:, None]  # R is triangular: back substitution
+    influence = np.linalg.solve(R, Q.T)  # R is triangular: back substitution
     coefficients = influence @ response
-    coefficients += influence @ (response - moved @ coefficients)  # refined once
-    residuals = response - moved @ coefficients
+    if condition > _ILL_CONDITIONED:
+        exact = (X.astype(np.longdouble) - centre) * root / scale
+        target = (Y.astype(np.longdouble) - level) * root
+        coefficients, residuals = refined(exact, target, Q, R, coefficients)
+        influence = refined_inverse(exact, influence)
+    else:
+        coefficients += influence @ (response - moved / scale @ coefficients)  # refined once
+        residuals = response - moved / scale @ coefficients
+    coefficients, influence = coefficients / scale[:, None], influence / scale[:, None]
     if constant:
         coefficients[0] += level - centre @ coefficients
         influence[0] -= centre @ influence

@@ -2,31 +2,85 @@
 
 from __future__ import annotations
 
-from typing import Any
+from dataclasses import dataclass, field
+from typing import Any, Final
 
 import numpy as np
+import pandas as pd
+import scipy.optimize
+import scipy.special
 
 from ultrum.core.labels import period_label
+from ultrum.core.regression.influence import weighted_rows
 from ultrum.core.regression.results import Fit, TestResult
 from ultrum.core.regression.solve import least_squares
-from ultrum.core.types import Floats
+from ultrum.core.types import Floats, Ints
 from ultrum.errors import EstimationError
 
+HOWS: Final = ("chow", "sup-f", "cusum")
+_DATES: Final = 400  # most cuts that simulated samples try
+_LINE: Final = 0.9479  # of the 5 % bounds of the cumulated sum
 
-def break_test(fit: Fit, at: Any = None) -> TestResult:
-    """Chow (1960) test that all coefficients are the same before and from a date.
+
+@dataclass(frozen=True)
+class BreakTest(TestResult):
+    """A test of breaks, and the path it was taken from.
+
+    Attributes
+    ----------
+    statistic, distribution, df, p_value, note
+        As for every test.
+    path : Series
+        F of every date for ``sup-f``; the cumulated sum of recursive residuals for ``cusum``.
+    bounds : DataFrame
+        Columns ``low high``: the 5 % bounds of the path where they are known.
+    at : label
+        The date of the break, or of the largest value.
+    name : str
+        Left-hand side.
+    """
+
+    path: pd.Series = field(
+        default_factory=lambda: pd.Series(dtype=float), repr=False, compare=False
+    )
+    bounds: pd.DataFrame = field(default_factory=pd.DataFrame, repr=False, compare=False)
+    at: Any = field(default=None, repr=False, compare=False)
+    name: str = field(default="", repr=False, compare=False)
+
+    def __repr__(self) -> str:
+        return super().__repr__()
+
+
+def break_test(
+    fit: Fit,
+    at: Any = None,
+    *,
+    how: str = "chow",
+    trim: float = 0.15,
+    draws: int = 1999,
+    seed: int = 0,
+) -> BreakTest:
+    """Test that all coefficients stay the same.
 
     Parameters
     ----------
     fit : Fit
         Regression on the whole sample.
     at : label, optional
-        First row of the second part; by default the middle row.
+        First row of the second part, for ``chow``; by default the middle row.
+    how : {"chow", "sup-f", "cusum"}
+        Chow (1960) at a date; the largest of those F over all dates inside the trimmed span (Andrews 1993);
+        the cumulated sum of recursive residuals (Brown, Durbin and Evans 1975).
+    trim : float
+        Share of the rows at each end where ``sup-f`` looks for no break.
+    draws, seed : int
+        The p value of ``sup-f`` comes from so many samples of residuals times normal draws on the same
+        regressors (Hansen 2000); it allows for unequal spread.
 
     Returns
     -------
-    TestResult
-        F with (p, T − 2p) degrees of freedom. It takes the errors as alike in both parts.
+    BreakTest
+        Chow's F has (p, T − 2p) degrees of freedom and takes the errors as alike in both parts.
 
     Raises
     ------
@@ -37,11 +91,19 @@ def break_test(fit: Fit, at: Any = None) -> TestResult:
     --------
     >>> import numpy as np
     >>> from ultrum.core.regression.ols import regress
-    >>> x = np.arange(20.0)
-    >>> y = np.where(x < 10, x, 3 * x) + np.tile([0.1, -0.1], 10)
-    >>> break_test(regress(y, x)).p_value < 0.01
-    True
+    >>> x = np.arange(40.0) % 7
+    >>> y = np.where(np.arange(40) < 20, x, 3 * x) + np.tile([0.1, -0.1], 20)
+    >>> break_test(regress(y, x), how="sup-f").at
+    20
     """
+    if how not in HOWS:
+        raise EstimationError(f"how='{how}' is not known; it is one of {', '.join(HOWS)}.")
+    if how == "chow":
+        return _chow(fit, at)
+    return _sup_f(fit, trim, draws, seed) if how == "sup-f" else _cusum(fit)
+
+
+def _chow(fit: Fit, at: Any) -> BreakTest:
     terms = fit.design.shape[1]
     cut = fit.nobs // 2 if at is None else int(fit.design.index.searchsorted(at))
     if not terms < cut < fit.nobs - terms:
@@ -49,12 +111,110 @@ def break_test(fit: Fit, at: Any = None) -> TestResult:
             f"{fit.name}: a break after {cut} of {fit.nobs} rows leaves a part with no more rows "
             f"than its {terms} coefficients. Choose a date further inside the sample."
         )
-    X, y = fit.design.to_numpy(), fit.response.to_numpy()
+    X, y = weighted_rows(fit.design, fit.response, fit.weights)
     parts = sum(_rss(X[rows], y[rows]) for rows in (slice(None, cut), slice(cut, None)))
     below = fit.nobs - 2 * terms
-    statistic = (_rss(X, y) - parts) / terms / (parts / below)
-    label = period_label(fit.design.index[cut])
-    return TestResult.of_f(statistic, terms, below, f"before and from {label}")
+    statistic = float((_rss(X, y) - parts) / terms / (parts / below))
+    p_value = float(scipy.special.fdtrc(terms, below, max(statistic, 0.0)))
+    label = fit.design.index[cut]
+    note = f"before and from {period_label(label)}"
+    return BreakTest(
+        statistic, f"F({terms}, {below})", (terms, below), p_value, note, at=label, name=fit.name
+    )
+
+
+def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
+    X, y = weighted_rows(fit.design, fit.response, fit.weights)
+    rows, terms = X.shape
+    if not 0 < trim < 0.5:
+        raise EstimationError(f"trim={trim}: a share of the rows between 0 and 0.5.")
+    first = max(int(np.ceil(trim * rows)), terms + 1)
+    cuts = np.arange(first, rows - first + 1)
+    if len(cuts) < 2:
+        raise EstimationError(f"{fit.name}: {rows} rows leave no dates between the trimmed ends.")
+    residuals = y - X @ fit.coefficients.to_numpy()
+    path = _f_path(X, residuals[:, None], cuts)[:, 0]
+    best = int(path.argmax())
+    few = cuts[np.unique(np.linspace(0, len(cuts) - 1, min(len(cuts), _DATES)).astype(int))]
+    noise = np.random.default_rng(seed).standard_normal((rows, draws)) * residuals[:, None]
+    largest = _f_path(X, noise, few).max(axis=0)
+    p_value = float((1 + np.sum(largest >= path[best])) / (draws + 1))
+    label = fit.design.index[cuts[best]]
+    limit = float(np.quantile(largest, 0.95))
+    dates = fit.design.index[cuts]
+    return BreakTest(
+        float(path[best]), "largest F", (terms, rows - 2 * terms), p_value, f"at {period_label(label)}",
+        path=pd.Series(path, dates, name="F"), bounds=pd.DataFrame({"low": np.nan, "high": limit}, dates),
+        at=label, name=fit.name,
+    )  # fmt: skip
+
+
+def _f_path(X: Floats, Y: Floats, cuts: Ints) -> Floats:
+    """Chow's F of each column at each cut, shape (cuts, columns)."""
+    rows, terms = X.shape
+    X = X / np.maximum(np.linalg.norm(X, axis=0), np.finfo(float).tiny)
+    squares = np.sum(Y * Y, axis=0)
+    whole = squares - _explained(X, Y)
+    below = rows - 2 * terms
+    made = np.empty((len(cuts), Y.shape[1]))
+    for place, cut in enumerate(cuts):
+        apart = squares - _explained(X[:cut], Y[:cut]) - _explained(X[cut:], Y[cut:])
+        made[place] = (whole - apart) / terms / (apart / below)
+    return made
+
+
+def _explained(X: Floats, Y: Floats) -> Floats:
+    Q = np.linalg.qr(X)[0]
+    return np.asarray(np.sum((Q.T @ Y) ** 2, axis=0))
+
+
+def _cusum(fit: Fit) -> BreakTest:
+    X, y = weighted_rows(fit.design, fit.response, fit.weights)
+    rows = len(X)
+    ahead = _recursive_residuals(X, y)
+    free = len(ahead)
+    if free < 5:
+        raise EstimationError(
+            f"{fit.name}: {free} recursive residuals are too few for a cumulated sum."
+        )
+    path = np.cumsum(ahead) / np.sqrt(ahead @ ahead / free)
+    slope = 1.0 + 2.0 * np.arange(1, free + 1) / free
+    reach = np.abs(path) / (np.sqrt(free) * slope)
+    worst = int(reach.argmax())
+    index = fit.design.index[rows - free :]
+    high = _LINE * np.sqrt(free) * slope
+    label = index[worst]
+    return BreakTest(
+        float(reach[worst]), "cumulated sum", (free,), _crossing(float(reach[worst])),
+        f"farthest at {period_label(label)}", path=pd.Series(path, index, name="cumulated sum"),
+        bounds=pd.DataFrame({"low": -high, "high": high}, index), at=label, name=fit.name,
+    )  # fmt: skip
+
+
+def _recursive_residuals(X: Floats, y: Floats) -> Floats:
+    """Errors of one-step forecasts, each over its own spread, from the first row that can be foretold."""
+    rows, terms = X.shape
+    scale = np.maximum(np.linalg.norm(X, axis=0), np.finfo(float).tiny)
+    X = X / scale
+    begun = terms
+    while begun < rows and np.linalg.matrix_rank(X[:begun]) < terms:
+        begun += 1
+    Q, R = np.linalg.qr(X[:begun])
+    z = Q.T @ y[:begun]
+    found = np.empty(rows - begun)
+    for row in range(begun, rows):
+        half = np.linalg.solve(R.T, X[row])
+        found[row - begun] = (y[row] - half @ z) / np.sqrt(1.0 + half @ half)
+        q, R = np.linalg.qr(np.vstack([R, X[row]]))
+        z = q.T @ np.append(z, y[row])
+    return found
+
+
+def _crossing(height: float) -> float:
+    """Chance that the sum crosses lines of this height anywhere (Brown, Durbin and Evans 1975)."""
+    upper = scipy.special.ndtr
+    once = upper(-3 * height) + np.exp(-4 * height**2) * upper(height)
+    return float(min(1.0, 2.0 * once))
 
 
 def _rss(X: Floats, y: Floats) -> float:

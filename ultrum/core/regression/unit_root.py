@@ -65,20 +65,22 @@ def trending_levels(y: Floats, X: Floats) -> list[int] | None:
 
     None if y does not wander, its residual on X being left to the caller.
     """
-    if len(y) < _SHORT or not _wanders(y):
+    if not _wanders(y):
         return None
     return [k for k in range(X.shape[1]) if _wanders(X[:, k])]
 
 
 def _wanders(values: Floats) -> bool:
+    return is_persistent(values) and dickey_fuller(values, trend=True).p_value > 0.05
+
+
+def is_persistent(values: Floats) -> bool:
+    """Whether a series moves so slowly that it may be a level; a straight line is a trend put in on purpose."""
     about = values - values.mean()
     total = float(about @ about)
-    if not total > 0 or about[1:] @ about[:-1] < _PERSISTENT * total:
+    if len(values) < _SHORT or not total > 0 or about[1:] @ about[:-1] < _PERSISTENT * total:
         return False
-    bends = np.diff(values, 2)
-    if np.abs(bends).max() <= 1e-9 * np.abs(values).max():
-        return False  # a straight line: a trend put in on purpose
-    return dickey_fuller(values, trend=True).p_value > 0.05
+    return bool(np.abs(np.diff(values, 2)).max() > 1e-9 * np.abs(values).max())
 
 
 def _design(
