@@ -46,11 +46,17 @@ if TYPE_CHECKING:
     from ultrum.core.pricing.cost_of_equity import Premium as Premium
     from ultrum.core.pricing.cost_of_equity import cost_of_equity as cost_of_equity
     from ultrum.core.pricing.cost_of_equity import premium as premium
+    from ultrum.core.pricing.filtered import filtered_beta as filtered_beta
     from ultrum.core.pricing.joint_alpha import joint_alpha_test as joint_alpha_test
+    from ultrum.core.pricing.moving import conditional_beta as conditional_beta
+    from ultrum.core.pricing.moving import up_down_betas as up_down_betas
     from ultrum.core.pricing.one_factor import downside_beta as downside_beta
     from ultrum.core.pricing.one_factor import lagged_beta as lagged_beta
     from ultrum.core.pricing.one_factor import relever as relever
     from ultrum.core.pricing.one_factor import unlever as unlever
+    from ultrum.core.pricing.pooled import pooled_regress as pooled_regress
+    from ultrum.core.pricing.two_pass import TwoPass as TwoPass
+    from ultrum.core.pricing.two_pass import two_pass as two_pass
     from ultrum.core.rates import per_period as per_period
     from ultrum.core.ratetable import RateTable as RateTable
     from ultrum.core.regression.diagnose import Diagnosis as Diagnosis
@@ -113,6 +119,7 @@ _HOME = {
     "SeriesTable": "core.series",
     "Study": "study",
     "TimeSeries": "core.series",
+    "TwoPass": "core.pricing.two_pass",
     "UltrumError": "errors",
     "adjust_betas": "core.pricing.adjust",
     "adjust_prices": "core.adjusting",
@@ -121,6 +128,7 @@ _HOME = {
     "break_test": "core.regression.stability",
     "calendar_grid": "core.describe.seasons",
     "composite": "core.transform.composite",
+    "conditional_beta": "core.pricing.moving",
     "correlations": "core.describe.correlation",
     "cost_of_equity": "core.pricing.cost_of_equity",
     "cumulate": "core.transform.levels",
@@ -135,6 +143,7 @@ _HOME = {
     "excess": "core.returns",
     "factor_betas": "core.pricing.betas",
     "fill": "core.transform.levels",
+    "filtered_beta": "core.pricing.filtered",
     "growth": "core.transform.growth",
     "holdings": "core.describe.purchases",
     "innovations": "core.transform.innovations",
@@ -145,6 +154,7 @@ _HOME = {
     "match_before": "core.matching",
     "momentum": "core.describe.momentum",
     "per_period": "core.rates",
+    "pooled_regress": "core.pricing.pooled",
     "portfolio": "core.describe.risk",
     "premium": "core.pricing.cost_of_equity",
     "read_series": "sources.table",
@@ -170,8 +180,10 @@ _HOME = {
     "to_log": "core.returns",
     "to_simple": "core.returns",
     "traded_prices": "core.prices",
+    "two_pass": "core.pricing.two_pass",
     "unlever": "core.pricing.one_factor",
     "untraded_share": "core.prices",
+    "up_down_betas": "core.pricing.moving",
 }
 _MODULES = {"figures": "present.figures", "practice": "practice"}
 

@@ -41,9 +41,22 @@ def factor_betas(
     >>> list(table.coefficients.columns)
     ['constant', 'market']
     """
+    names = chosen_factors(panel, factors)
+    return regress(panel.excess, panel.factor_table.select(names), errors=errors, lags=lags)
+
+
+def chosen_factors(
+    panel: Panel, factors: Sequence[str] | None, *, empty: bool = False
+) -> list[str]:
+    """The factors named, or all of the panel; ``empty`` allows none."""
     names = [str(n) for n in (panel.factors if factors is None else factors)]
     unknown = [n for n in names if n not in panel.factors]
-    if unknown or not names:
+    if unknown or not (names or empty):
         known = ", ".join(map(str, panel.factors))
         raise EstimationError(f"No factor {', '.join(unknown) or 'given'}; the panel has: {known}.")
-    return regress(panel.excess, panel.factor_table.select(names), errors=errors, lags=lags)
+    return names
+
+
+def chosen_factor(panel: Panel, factor: str) -> str:
+    """The one factor named, if the panel has it."""
+    return chosen_factors(panel, [factor])[0]

@@ -11,6 +11,7 @@ import scipy.stats
 
 from ultrum.core.labels import span_of
 from ultrum.core.panel import Panel
+from ultrum.core.pricing.betas import chosen_factors
 from ultrum.core.types import Floats
 from ultrum.errors import EstimationError
 
@@ -82,7 +83,7 @@ def joint_alpha_test(
     """
     if how not in HOWS:
         raise EstimationError(f"how='{how}' is not known; it is one of {', '.join(HOWS)}.")
-    names = [str(n) for n in (panel.factors if factors is None else factors)]
+    names = chosen_factors(panel, factors)
     _check_factors(panel, names)
     frame = panel.excess.values
     x = panel.factors[names]
@@ -112,10 +113,6 @@ def joint_alpha_test(
 
 
 def _check_factors(panel: Panel, names: list[str]) -> None:
-    unknown = [n for n in names if n not in panel.factors]
-    if unknown or not names:
-        known = ", ".join(map(str, panel.factors))
-        raise EstimationError(f"No factor {', '.join(unknown) or 'given'}; the panel has: {known}.")
     macro = [n for n in names if not panel.about[n].is_return]
     if macro:
         raise EstimationError(

@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.panel import Panel
+from ultrum.core.pricing.betas import chosen_factor
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.types import Floats
@@ -75,10 +76,7 @@ def lagged_beta(
     >>> bool(made.beta["NTSH"] > ul.factor_betas(panel, ["market"]).coefficients.loc["NTSH", "market"])
     True
     """
-    if factor not in panel.factors:
-        raise EstimationError(
-            f"No factor {factor}; the panel has: {', '.join(map(str, panel.factors))}."
-        )
+    chosen_factor(panel, factor)
     if not (0 <= lags <= 2 and 0 <= leads <= 2 and lags + leads):
         raise EstimationError("lags and leads are 0, 1 or 2, and not both 0.")
     design = _design(panel.factors[factor], lags, leads)
@@ -111,10 +109,7 @@ def downside_beta(panel: Panel, factor: str = "market") -> OneBeta:
     >>> bool(downside_beta(ul.practice.panel()).beta["BRTW"] > 0)
     True
     """
-    if factor not in panel.factors:
-        raise EstimationError(
-            f"No factor {factor}; the panel has: {', '.join(map(str, panel.factors))}."
-        )
+    chosen_factor(panel, factor)
     x = panel.factors[factor].to_numpy(dtype=np.float64)[:, None]
     y = panel.excess.block
     both = np.isfinite(y) & np.isfinite(x)

@@ -1,0 +1,227 @@
+"""Premia, pooled regressions and moving betas against slow computations from the papers."""
+
+import unittest
+
+import numpy as np
+import pandas as pd
+import scipy.optimize
+import scipy.stats
+
+import ultrum as ul
+from tests.support import Scratch, months
+from ultrum.errors import EstimationError
+
+
+def made_panel(T=120, N=8, K=2, seed=1, gaps=0.0, conditions=None):
+    rng = np.random.default_rng(seed)
+    f = pd.DataFrame(rng.normal(0.006, 0.04, (T, K)), months(T), ["market", "size"][:K])
+    y = 0.002 + f.to_numpy() @ rng.normal(0.9, 0.4, (K, N)) + rng.normal(0, 0.03, (T, N))
+    y[rng.random((T, N)) < gaps] = np.nan
+    bill = ul.TimeSeries.wrap(pd.Series(0.002, months(T)), name="bill", measure="return")
+    factors = ul.SeriesTable.wrap(f, measure="return", excess_of="bill")
+    more = {} if conditions is None else {"conditions": conditions, "known_by": "P1M"}
+    assets = pd.DataFrame(y + 0.002, f.index, [f"a{i}" for i in range(N)])
+    return ul.align(assets=assets, factors=factors, risk_free=bill, **more)
+
+
+def ols(X, y):
+    return np.linalg.lstsq(X, y, rcond=None)[0]
+
+
+class TwoPass(Scratch):
+    def test_balanced_with_shanken_errors_by_hand(self):
+        panel = made_panel()
+        got = ul.two_pass(panel)
+        R, F = panel.excess.values.to_numpy(), panel.factors.to_numpy()
+        T = len(R)
+        B = ols(np.column_stack([np.ones(T), F]), R)[1:].T
+        X = np.column_stack([np.ones(8), B])
+        G = np.array([ols(X, r) for r in R])
+        g = G.mean(axis=0)
+        np.testing.assert_allclose(got.premia, g, rtol=1e-9)
+        V = np.cov(G.T) / T
+        S = np.zeros((3, 3))
+        S[1:, 1:] = np.cov(F.T) / T
+        c = g[1:] @ np.linalg.inv(np.cov(F.T)) @ g[1:]
+        np.testing.assert_allclose(got.covariance, (1 + c) * (V - S) + S, rtol=1e-8)
+        np.testing.assert_allclose(got.errors["fama_macbeth"], np.sqrt(np.diag(V)), rtol=1e-9)
+        L, total = int(4 * (T / 100) ** (2 / 9)), np.zeros((3, 3))
+        for t in range(T):
+            for s in range(T):
+                if abs(t - s) <= L:
+                    total += (1 - abs(t - s) / (L + 1)) * np.outer(G[t] - g, G[s] - g)
+        np.testing.assert_allclose(
+            got.errors["newey_west"], np.sqrt(np.diag(total) / T**2 * T / (T - 1)), rtol=1e-9
+        )
+        realised, predicted = R.mean(axis=0), X @ g
+        np.testing.assert_allclose(got.pricing["error"], realised - predicted, atol=1e-12)
+        self.assertAlmostEqual(got.r2, 1 - np.var(realised - predicted) / np.var(realised), 9)
+        table = ul.factor_betas(panel, errors="classical")
+        noise = np.zeros((3, 3))
+        noise[1:, 1:] = table.covariance[:, 1:, 1:].sum(axis=0)
+        np.testing.assert_allclose(got.bias, -np.linalg.inv(X.T @ X) @ noise @ g, rtol=1e-8)
+
+    def test_rolling_betas_and_characteristics_look_back_only(self):
+        panel = made_panel(gaps=0.1)
+        chars = pd.DataFrame(
+            np.random.default_rng(3).normal(size=(120, 8)), months(120), panel.assets.columns
+        )
+        got = ul.two_pass(
+            panel, ["market"], betas="rolling", window=36, characteristics={"book": chars}
+        )
+        t = 70
+        beta = (
+            ul.rolling_regress(panel.excess, panel.factors[["market"]], window=36)
+            .frame()
+            .iloc[t - 1 - 35]
+        )
+        X = np.column_stack([np.ones(8), beta, chars.iloc[t - 1]])
+        r = panel.excess.values.iloc[t].to_numpy()
+        used = np.isfinite(r) & np.isfinite(X).all(axis=1)
+        np.testing.assert_allclose(got.slopes.loc[months(120)[t]], ols(X[used], r[used]), rtol=1e-9)
+        spoiled = chars.copy()
+        spoiled.iloc[-1] = 1e6  # no later return is explained by it
+        again = ul.two_pass(
+            panel, ["market"], betas="rolling", window=36, characteristics={"book": spoiled}
+        )
+        pd.testing.assert_frame_equal(got.slopes, again.slopes)
+        self.assertEqual(got.kind, "newey_west")
+
+    def test_gaps_bring_the_bootstrap_whose_betas_are_right(self):
+        from ultrum.core.pricing.two_pass import _bootstrap, _redrawn_betas
+        from ultrum.core.resampling import row_counts, stationary_rows
+
+        panel = made_panel(gaps=0.15)
+        rows = stationary_rows(120, 5, 4.0, 9)
+        R, F = panel.excess.block, panel.factors.to_numpy()
+        got = _redrawn_betas(R, F, row_counts(rows, 120))
+        for d in range(5):
+            y, X = R[rows[d], 2], np.column_stack([np.ones(120), F[rows[d]]])
+            used = np.isfinite(y)
+            np.testing.assert_allclose(got[d, 2], ols(X[used], y[used])[1:], rtol=1e-9)
+        self.assertEqual(ul.two_pass(panel, draws=49).kind, "bootstrap")
+        long = made_panel(T=600, N=25)  # where both are known, they agree
+        want = ul.two_pass(long).errors["shanken"]
+        again = np.sqrt(np.diag(_bootstrap(long, ["market", "size"], [], True, 600, 4)))
+        np.testing.assert_allclose(again, want, rtol=0.12)
+        with self.refused(EstimationError, "No period has more assets"):
+            ul.two_pass(made_panel(N=3))
+
+
+class Pooled(Scratch):
+    def test_two_way_effects_and_clusters_equal_dummies(self):
+        panel = made_panel(T=30, N=6, gaps=0.1)
+        rng = np.random.default_rng(2)
+        size = pd.DataFrame(rng.normal(size=(30, 6)), panel.assets.index, panel.assets.columns)
+        got = ul.pooled_regress(panel, characteristics={"size": size}, effects=("asset", "period"))
+        y, x = panel.excess.block.ravel(), size.to_numpy().ravel()
+        used = np.isfinite(y)
+        a, t = np.tile(np.arange(6), 30)[used], np.repeat(np.arange(30), 6)[used]
+        D = np.column_stack([np.eye(6)[a], np.eye(30)[t][:, 1:]])
+        xr, yr = x[used] - D @ ols(D, x[used]), y[used] - D @ ols(D, y[used])
+        beta = xr @ yr / (xr @ xr)
+        e, n = yr - beta * xr, used.sum()
+        self.assertAlmostEqual(got.coefficients["size"], beta, 10)
+
+        def part(codes):
+            G = len(np.unique(codes))
+            return (
+                sum((xr[codes == g] @ e[codes == g]) ** 2 for g in np.unique(codes))
+                * G
+                / (G - 1)
+                * (n - 1)
+                / (n - 1)
+            )
+
+        V = (part(a) + part(t) - part(a * 100 + t)) / (xr @ xr) ** 2
+        self.assertAlmostEqual(got.standard_errors["size"], np.sqrt(V), 9)
+        self.assertEqual((got.df, got.nobs), (5, n))
+        self.assertAlmostEqual(got.sigma, np.sqrt(e @ e / (n - 36)), 9)
+        with self.refused(EstimationError, "market", "absorb"):
+            ul.pooled_regress(panel, ["market"], effects="period")
+
+
+class Moving(Scratch):
+    def test_up_and_down_by_hand(self):
+        panel = made_panel(K=1)
+        got = ul.up_down_betas(panel, errors="classical")
+        f, y = panel.factors["market"].to_numpy(), panel.excess.block[:, 3]
+        X = np.column_stack([np.ones(120), np.maximum(f, 0), np.minimum(f, 0)])
+        b = ols(X, y)
+        V = np.linalg.inv(X.T @ X) * np.sum((y - X @ b) ** 2) / 117
+        self.assertAlmostEqual(got.up["a3"], b[1], 10)
+        t = (b[1] - b[2]) / np.sqrt(V[1, 1] + V[2, 2] - 2 * V[1, 2])
+        self.assertAlmostEqual(got.p_value["a3"], 2 * scipy.stats.t.sf(abs(t), 117), 9)
+
+    def test_conditional_beta_uses_what_was_known_before(self):
+        z = pd.Series(np.random.default_rng(4).normal(0.03, 0.01, 120), months(120), name="spread")
+        panel = made_panel(K=1, conditions=ul.TimeSeries.wrap(z, measure="rate"))
+        got = ul.conditional_beta(panel, errors="classical")
+        known = panel.conditions["spread"]
+        self.assertEqual(
+            known.iloc[5], z[known.index[5] - 2]
+        )  # published a month later, stands the month after
+        s = (known - known.mean()) / known.std()
+        f, y = panel.factors["market"], panel.excess.values["a1"]
+        X = np.column_stack([np.ones(len(f)), f, f * s])
+        b = ols(X, y)
+        V = np.linalg.inv(X.T @ X) * np.sum((y - X @ b) ** 2) / (len(y) - 3)
+        np.testing.assert_allclose(got.beta["a1"], b[1] + b[2] * s, rtol=1e-9)
+        w = np.array([0, 1, s.iloc[7]])
+        self.assertAlmostEqual(got.standard_error["a1"].iloc[7], np.sqrt(w @ V @ w), 10)
+        self.assertAlmostEqual(
+            got.p_value["a1"], got.table.p_values.loc["a1", "market × spread"], 9
+        )
+        with self.refused(EstimationError, "No condition strain", "spread"):
+            ul.conditional_beta(panel, ["strain"])
+
+    def test_filtered_beta_is_the_best_linear_prediction_under_the_likeliest_speed(self):
+        rng = np.random.default_rng(7)
+        panel = made_panel(K=1, N=2, gaps=0.08)
+        f = panel.factors["market"].to_numpy()
+        path = 0.6 + rng.normal(0, 0.15, 120).cumsum()
+        moved = panel.assets.assign(a0=0.002 + path * f + rng.normal(0, 0.02, 120))
+        moved.iloc[[3, 50], 0] = np.nan
+        panel = ul.align(assets=moved, factors=panel.factor_table, risk_free=panel.rate)
+        got = ul.filtered_beta(panel)
+        y = panel.excess.values["a0"].to_numpy()
+        used = np.isfinite(y)
+        L = np.tril(np.ones((120, 120)))
+        L[:, 0] = 0  # the walk starts at the unknown first beta
+
+        def parts(q):
+            walk = q * L @ L.T
+            V = np.eye(used.sum()) + (f[:, None] * walk * f)[np.ix_(used, used)]
+            X = np.column_stack([np.ones(used.sum()), f[used]])
+            Vi = np.linalg.inv(V)
+            C = np.linalg.inv(X.T @ Vi @ X)
+            b = C @ X.T @ Vi @ y[used]
+            e = y[used] - X @ b
+            s2 = e @ Vi @ e / (used.sum() - 2)
+            like = -0.5 * (
+                (used.sum() - 2) * np.log(s2) + np.linalg.slogdet(V)[1] - np.linalg.slogdet(C)[1]
+            )
+            return like, walk, Vi, X, C, b, e, s2
+
+        best = scipy.optimize.minimize_scalar(lambda g: -parts(10**g)[0], bounds=(-3, 4), method="bounded",
+                                              options={"xatol": 1e-7})  # fmt: skip
+        q = got.movement["a0"] ** 2 / got.sigma["a0"] ** 2
+        self.assertAlmostEqual(np.log10(q), best.x, 3)
+        _, walk, Vi, X, C, b, e, s2 = parts(q)
+        cross = (walk * f)[:, used]
+        smooth = b[1] + cross @ Vi @ e
+        np.testing.assert_allclose(got.beta["a0"], smooth, rtol=1e-7)
+        slant = np.column_stack([np.zeros(120), np.ones(120)]) - cross @ Vi @ X
+        spread = s2 * (
+            np.diag(walk - cross @ Vi @ cross.T) + np.einsum("ti,ij,tj->t", slant, C, slant)
+        )
+        np.testing.assert_allclose(got.standard_error["a0"], np.sqrt(spread), rtol=1e-6)
+        self.assertAlmostEqual(got.known["a0"].iloc[-1], got.beta["a0"].iloc[-1], 9)
+        self.assertLess(got.p_value["a0"], 0.01)
+        still = ul.regress(panel.excess.values["a1"], f, errors="classical")
+        if got.movement["a1"] == 0:
+            self.assertAlmostEqual(got.beta["a1"].iloc[60], still.coefficients.iloc[1], 9)
+
+
+if __name__ == "__main__":
+    unittest.main()
