@@ -43,9 +43,8 @@ if TYPE_CHECKING:
     from ultrum.core.pricing.adjust import adjust_betas as adjust_betas
     from ultrum.core.pricing.betas import factor_betas as factor_betas
     from ultrum.core.pricing.cost_of_equity import CostOfEquity as CostOfEquity
-    from ultrum.core.pricing.cost_of_equity import Premium as Premium
+    from ultrum.core.pricing.cost_of_equity import cost_comparison as cost_comparison
     from ultrum.core.pricing.cost_of_equity import cost_of_equity as cost_of_equity
-    from ultrum.core.pricing.cost_of_equity import premium as premium
     from ultrum.core.pricing.filtered import filtered_beta as filtered_beta
     from ultrum.core.pricing.joint_alpha import joint_alpha_test as joint_alpha_test
     from ultrum.core.pricing.moving import conditional_beta as conditional_beta
@@ -55,6 +54,8 @@ if TYPE_CHECKING:
     from ultrum.core.pricing.one_factor import relever as relever
     from ultrum.core.pricing.one_factor import unlever as unlever
     from ultrum.core.pricing.pooled import pooled_regress as pooled_regress
+    from ultrum.core.pricing.premium import Premium as Premium
+    from ultrum.core.pricing.premium import premium as premium
     from ultrum.core.pricing.two_pass import TwoPass as TwoPass
     from ultrum.core.pricing.two_pass import two_pass as two_pass
     from ultrum.core.rates import per_period as per_period
@@ -112,7 +113,7 @@ _HOME = {
     "Fit": "core.regression.results",
     "Frequency": "core.frequency",
     "Panel": "core.panel",
-    "Premium": "core.pricing.cost_of_equity",
+    "Premium": "core.pricing.premium",
     "RateTable": "core.ratetable",
     "RollingFit": "core.regression.rolling",
     "SeriesSet": "desk",
@@ -130,6 +131,7 @@ _HOME = {
     "composite": "core.transform.composite",
     "conditional_beta": "core.pricing.moving",
     "correlations": "core.describe.correlation",
+    "cost_comparison": "core.pricing.cost_of_equity",
     "cost_of_equity": "core.pricing.cost_of_equity",
     "cumulate": "core.transform.levels",
     "deflate": "core.transform.levels",
@@ -156,7 +158,7 @@ _HOME = {
     "per_period": "core.rates",
     "pooled_regress": "core.pricing.pooled",
     "portfolio": "core.describe.risk",
-    "premium": "core.pricing.cost_of_equity",
+    "premium": "core.pricing.premium",
     "read_series": "sources.table",
     "rebase": "core.transform.levels",
     "regress": "core.regression.ols",

@@ -73,22 +73,43 @@ def per_period(
     return SeriesTable.build(block, target.index(at_ends.ordinals + 1), abouts)
 
 
+def annual_yield(y: float, about: Descriptor) -> float:
+    """Effective annual rate of a yield, by its quoting rule and maturity.
+
+    Examples
+    --------
+    >>> import pandas as pd, ultrum as ul
+    >>> y = pd.Series([0.06], pd.period_range("2024-01", periods=1, freq="M"))
+    >>> y = ul.TimeSeries.wrap(y, measure="rate", quoted="bond-equivalent")
+    >>> round(annual_yield(0.06, y.about), 4)
+    0.0609
+    """
+    rule = about.quoted or "effective"
+    _check_rule(about, rule)
+    if rule == "simple" and about.maturity and (years := _years(about.maturity)) < 1.0:
+        return float((1.0 + y * years) ** (1.0 / years) - 1.0)
+    return float(_earned(np.asarray(y, dtype=np.float64), rule, 1.0, about.maturity))
+
+
 def _check_yield(about: Descriptor, rule: str, target: Frequency) -> None:
     if about.measure != "rate":
         raise UnitError(
             f"{about.name} is a {about.measure or 'series'}; per_period needs a yield "
             "(measure='rate')."
         )
-    if rule not in QUOTINGS:
-        raise UnitError(
-            f"{about.name}: quoted='{rule}' is not a quoting rule; "
-            f"it is one of {', '.join(QUOTINGS)}."
-        )
+    _check_rule(about, rule)
     if about.maturity and _years(about.maturity) > 1.0 / target.periods_per_year + 1e-9:
         raise UnitError(
             f"{about.name} matures in {about.maturity}, longer than a {target.name} "
             "period: holding it is not free of risk. Take a shorter bill, or a lower "
             "frequency."
+        )
+
+
+def _check_rule(about: Descriptor, rule: str) -> None:
+    if rule not in QUOTINGS:
+        raise UnitError(
+            f"{about.name}: quoted='{rule}' is not a quoting rule; it is one of {', '.join(QUOTINGS)}."
         )
 
 

@@ -3,86 +3,31 @@
 from __future__ import annotations
 
 import html
+import textwrap
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from typing import Any, Final
 
 import numpy as np
 import pandas as pd
 
-from ultrum.core.labels import span_of
-from ultrum.core.regression.ols import regress
+from ultrum.core.labels import period_label
+from ultrum.core.pricing.cost_draws import drawn_costs
+from ultrum.core.pricing.one_factor import OneBeta
+from ultrum.core.pricing.premium import ZERO_COST, Premium, joint_covariance, premium
+from ultrum.core.pricing.two_pass import TwoPass
+from ultrum.core.rates import annual_yield
 from ultrum.core.regression.results import CONSTANT, BetaTable, t_quantile
 from ultrum.core.series import TimeSeries
 from ultrum.core.types import Floats
 from ultrum.errors import EstimationError, UnitError
 
-RISK_FREE = "risk-free rate"
+RISK_FREE: Final = "risk-free rate"
+METHODS: Final = ("t", "bootstrap")
+_NEEDED_DRAWS: Final = 1999  # where the variance formula fails
 
-
-@dataclass(frozen=True)
-class Premium:
-    """Expected annual excess return of a factor.
-
-    Attributes
-    ----------
-    value, standard_error : float
-        Annual decimals.
-    df : float
-        Degrees of freedom of the standard error; infinite for a premium that is given.
-    over : str
-        Name of the rate it is in excess of; ``zero cost`` for a long-short portfolio.
-    basis : str
-        Where it comes from, for people.
-    """
-
-    value: float
-    standard_error: float = 0.0
-    df: float = np.inf
-    over: str = ""
-    basis: str = "given"
-
-
-def premium(factor: TimeSeries, *, errors: str = "hac", lags: int | None = None) -> Premium:
-    """Annual premium of a traded factor from its whole history.
-
-    Parameters
-    ----------
-    factor : TimeSeries
-        Excess returns per period.
-    errors, lags
-        Standard error of the mean, as for :func:`ultrum.regress`.
-
-    Returns
-    -------
-    Premium
-        P times the arithmetic mean, its error P times the error of the mean, T − 1 degrees.
-
-    Examples
-    --------
-    >>> months = pd.period_range("2024-01", periods=4, freq="M")
-    >>> market = pd.Series([0.01, 0.02, 0.0, 0.01], months, name="market")
-    >>> market = TimeSeries.wrap(market, measure="return", excess_of="bill")
-    >>> round(premium(market, errors="classical").value, 4)
-    0.12
-    """
-    about = factor.about
-    if not about.is_return or not about.excess_of:
-        raise UnitError(
-            f"{about.name} is no excess return; a premium is earned over a rate. "
-            "Apply excess first, or say excess_of='zero cost'."
-        )
-    values = factor.values.dropna()
-    ones = pd.DataFrame({CONSTANT: 1.0}, values.index)
-    fit = regress(values, ones, errors=errors, lags=lags, constant=False)
-    per_year = about.frequency.periods_per_year
-    return Premium(
-        value=float(per_year * fit.coefficients.iloc[0]),
-        standard_error=float(per_year * fit.standard_errors.iloc[0]),
-        df=fit.df,
-        over=about.excess_of,
-        basis=f"arithmetic mean of {fit.nobs} {about.frequency.name} returns, "
-        f"{span_of(values.index)}",
-    )
+Premia = Mapping[str, TimeSeries | Premium | float] | TwoPass
+AddOns = Mapping[str, tuple[float, str]]
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -92,35 +37,108 @@ class CostOfEquity:
     Attributes
     ----------
     value, standard_error : Series, shape (N,)
-        Annual decimals. The error joins beta and premium; the risk-free rate is known.
+        Annual decimals. The error joins those of beta, premium and, where it is given, the risk-free rate.
     parts : DataFrame
         Indexed by (asset, part): ``beta beta_error premium premium_error contribution
         variance_share``.
+    shares : DataFrame, shape (N, 3)
+        Shares of the variance that beta, premium and risk-free rate bring.
     df : Series, shape (N,)
         Degrees of freedom of the interval.
-    draws : None
-        No bootstrap draws were needed.
+    risk_free : float
+    basis : mapping of str to str
+        Where each premium and add-on comes from.
+    errors : str
+    sample : mapping of str to str
+        Rows that each beta rests on.
+    draws : ndarray, shape (draws, N), or None
+        Costs of equity of the stationary block bootstrap.
     notes : mapping of str to str
-        Assets whose standard error could not be given, and why.
+        What is to be known about single assets.
     """
 
     value: pd.Series
     standard_error: pd.Series
     parts: pd.DataFrame
+    shares: pd.DataFrame
     df: pd.Series
     risk_free: float
     basis: Mapping[str, str]
     errors: str
     sample: Mapping[str, str]
-    draws: None = None
+    draws: Floats | None = None
     notes: Mapping[str, str] = field(default_factory=dict)
 
     def interval(self, level: float = 0.95, method: str = "t") -> pd.DataFrame:
-        """Confidence interval, columns ``low high``; the method is Student's t."""
-        if method != "t":
-            raise EstimationError(f"method='{method}' is not known; it is t.")
+        """Confidence interval, columns ``low high``: Student's t by the delta method, or drawn quantiles."""
+        if method not in METHODS:
+            raise EstimationError(
+                f"method='{method}' is not known; it is one of {', '.join(METHODS)}."
+            )
         reach = self.standard_error * t_quantile(level, self.df.to_numpy())
-        return pd.DataFrame({"low": self.value - reach, "high": self.value + reach})
+        if method == "t":
+            return pd.DataFrame({"low": self.value - reach, "high": self.value + reach})
+        if self.draws is None:
+            raise EstimationError("No draws were made; say cost_of_equity(..., draws=9999).")
+        ends = np.nanquantile(self.draws, [0.5 - level / 2.0, 0.5 + level / 2.0], axis=0)
+        return pd.DataFrame({"low": ends[0], "high": ends[1]}, self.value.index)
+
+    def in_currency(
+        self,
+        currency: str,
+        *,
+        inflation: tuple[float, float] | None = None,
+        forward: tuple[float, float] | None = None,
+    ) -> CostOfEquity:
+        """The same costs in another currency.
+
+        Parameters
+        ----------
+        currency : str
+            Code of the other currency, for the build-up.
+        inflation : (float, float), optional
+            Expected annual inflation here and there: (1 + k)(1 + there)/(1 + here) − 1.
+        forward : (float, float), optional
+            Spot and one-year forward, units of the other currency for one of this: (1 + k)·forward/spot − 1.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
+        >>> cost = ul.cost_of_equity(table, premia={"market": 0.05}, risk_free=0.03)
+        >>> there = cost.in_currency("QSR", inflation=(0.022, 0.035))
+        >>> bool((there.value > cost.value).all())
+        True
+        """
+        if (inflation is None) == (forward is None):
+            raise EstimationError(
+                "Say either inflation=(here, there) or forward=(spot, one year forward)."
+            )
+        if inflation is not None:
+            if max(abs(rate) for rate in inflation) > 0.5:
+                raise UnitError(f"inflation={inflation}: decimals are expected, 0.02 for 2 %.")
+            factor = (1.0 + inflation[1]) / (1.0 + inflation[0])
+            said = f"inflation {100 * inflation[0]:.2f} % here, {100 * inflation[1]:.2f} % there"
+        else:
+            spot, later = forward or (1.0, 1.0)
+            if not (spot > 0 and later > 0):
+                raise UnitError(f"forward={forward}: two positive rates are expected.")
+            factor, said = later / spot, f"spot {spot:g}, one-year forward {later:g}"
+        moved = (1.0 + self.value) * factor - 1.0
+        index = pd.MultiIndex.from_product(
+            [self.value.index, [f"in {currency}"]], names=["asset", "part"]
+        )
+        row = pd.DataFrame(
+            {"contribution": (moved - self.value).to_numpy(), "variance_share": 0.0}, index
+        )
+        return replace(
+            self,
+            value=moved.rename("cost_of_equity"),
+            standard_error=self.standard_error * factor,
+            parts=_by_asset(pd.concat([self.parts, row]), list(self.value.index)),
+            basis={**self.basis, f"in {currency}": said},
+            draws=None if self.draws is None else (1.0 + self.draws) * factor - 1.0,
+        )
 
     def to_frame(self) -> pd.DataFrame:
         """One row per asset: cost of equity, standard error, 95 % interval, degrees of freedom."""
@@ -129,10 +147,13 @@ class CostOfEquity:
 
     def __repr__(self) -> str:
         shown = (100 * self.to_frame()).assign(df=self.df)
-        basis = "; ".join(f"{name}: {text}" for name, text in self.basis.items())
+        basis = "\n".join(
+            textwrap.fill(f"{name}: {text}", 100) for name, text in self.basis.items()
+        )
+        noted = "".join(f"\n{name}: {text}" for name, text in self.notes.items())
         return (
             f"Annual cost of equity, percent; risk-free {100 * self.risk_free:.2f} %; "
-            f"{self.errors} errors\n{basis}\n{shown.round(2).to_string(max_rows=30)}"
+            f"{self.errors} errors\n{basis}\n{shown.round(2).to_string(max_rows=30)}{noted}"
         )
 
     def _repr_html_(self) -> str:
@@ -140,23 +161,35 @@ class CostOfEquity:
 
 
 def cost_of_equity(
-    betas: BetaTable,
+    betas: BetaTable | OneBeta,
     *,
-    premia: Mapping[str, TimeSeries | Premium | float],
+    premia: Premia,
     risk_free: TimeSeries | float,
+    risk_free_error: float = 0.0,
+    on: Any = None,
+    add_ons: AddOns | None = None,
+    draws: int = 0,
+    seed: int = 0,
 ) -> CostOfEquity:
-    """Risk-free rate plus each beta times its premium.
+    """Risk-free rate plus each beta times its premium, plus what is added with a reason.
 
     Parameters
     ----------
-    betas : BetaTable
-        From :func:`ultrum.factor_betas`.
-    premia : mapping
+    betas : BetaTable or OneBeta
+        From :func:`ultrum.factor_betas`, :func:`ultrum.adjust_betas`, :func:`ultrum.lagged_beta` …
+    premia : mapping, or TwoPass
         For every factor its history (a TimeSeries of excess returns), a :class:`Premium`, or an
-        annual number taken as known.
+        annual number taken as known; or the premia of a two-pass with their joint covariance.
     risk_free : TimeSeries or float
-        Risk-free returns per period, of which the last in the betas' sample is taken and
-        compounded to a year; or an annual rate.
+        Returns per period, compounded to a year; a yield, by its quoting rule and maturity; or an annual rate.
+    risk_free_error : float
+        Its standard error, if it is not known for sure.
+    on : label, optional
+        Date of the rate; by default the end of the betas' sample.
+    add_ons : mapping of str to (float, str), optional
+        Annual decimals added, each with its reason.
+    draws, seed : int
+        Of the stationary block bootstrap, for ``interval(method="bootstrap")``.
 
     Returns
     -------
@@ -165,15 +198,16 @@ def cost_of_equity(
     Raises
     ------
     EstimationError
-        If a factor has no premium.
+        If a factor has no premium, or an add-on no reason.
     UnitError
         If a premium is over another rate than the one added to it.
 
     Notes
     -----
-    The variance is β'Vλβ + λ'Vβλ − tr(VβVλ), unbiased for independent estimates (Goodman 1960).
-    Premia of several factors are taken as uncorrelated with each other unless a joint covariance
-    is known. Intervals are Student's t with the smallest degrees of freedom among them.
+    The variance is β'Vλβ + λ'Vβλ − tr(VβVλ), unbiased for independent estimates (Goodman 1960), plus that of
+    the risk-free rate. Premia with histories go together as their histories do. Intervals are Student's t
+    with the smallest degrees of freedom among them. Where the formula is not positive, the error comes from
+    a bootstrap of whole rows in blocks (Politis and Romano 1994) and a note says so.
 
     Examples
     --------
@@ -184,125 +218,328 @@ def cost_of_equity(
     >>> bool(0.04 < cost.value["BRTW"] < 0.08)
     True
     """
-    factors = [str(t) for t in betas.coefficients.columns if t != CONSTANT]
-    prices = _premia(factors, premia)
-    rate, rate_name = _annual_rate(risk_free, betas)
+    own = _Exposures.of(betas)
+    prices, spread = _premia(own.factors, premia)
+    rate, rate_name = _annual_rate(risk_free, own.end if on is None else on)
     _check_same_rate(prices, rate_name)
-    B = betas.coefficients[factors].to_numpy()
-    where = betas.coefficients.columns.get_indexer(pd.Index(factors))
-    beta_covariance = betas.covariance[:, where][:, :, where]
-    lam = np.array([prices[f].value for f in factors])
-    lam_covariance = np.diag([prices[f].standard_error ** 2 for f in factors])
-    variance = _goodman(B, beta_covariance, lam, lam_covariance)
-    degrees = np.minimum(betas.df.to_numpy(), min(prices[f].df for f in factors))
-    assets = betas.coefficients.index
+    extra = _checked_add_ons(add_ons or {}, own.factors)
+    lam = np.array([prices[f].value for f in own.factors])
+    base = rate + sum(value for value, _ in extra.values())
+    value = pd.Series(base + own.beta @ lam, own.assets, name="cost_of_equity")
+    pieces = _Variance.of(own, lam, spread, risk_free_error**2)
+    variance = pieces.total
+    drawn = None
+    failed = np.isfinite(value.to_numpy()) & ~(variance > 0)
+    if isinstance(betas, BetaTable) and (draws or failed.any()):
+        drawn = drawn_costs(
+            betas,
+            own.factors,
+            prices,
+            lam,
+            spread,
+            base,
+            risk_free_error,
+            draws or _NEEDED_DRAWS,
+            seed,
+        )
+        redrawn = np.nanvar(drawn, axis=0, ddof=1)
+        variance = np.where(failed, redrawn, variance)
+    degrees = np.minimum(own.df, min(prices[f].df for f in own.factors))
     error = np.sqrt(np.where(variance > 0, variance, np.nan))
+    basis = {f: f"{100 * prices[f].value:.2f} % a year, {prices[f].basis}" for f in own.factors}
     return CostOfEquity(
-        value=pd.Series(rate + B @ lam, assets, name="cost_of_equity"),
-        standard_error=pd.Series(error, assets, name="standard_error"),
-        parts=_parts(betas, factors, prices, rate),
-        df=pd.Series(degrees, assets, name="df"),
+        value=value,
+        standard_error=pd.Series(error, own.assets, name="standard_error"),
+        parts=_parts(own, prices, pieces, rate, risk_free_error, extra),
+        shares=pieces.shares(own.assets),
+        df=pd.Series(degrees, own.assets, name="df"),
         risk_free=rate,
-        basis={f: f"{100 * prices[f].value:.2f} % a year, {prices[f].basis}" for f in factors},
-        errors=betas.errors,
-        sample={str(a): f"{betas.first[a]} to {betas.last[a]}" for a in assets},
-        notes={
-            str(a): "no estimate: too few rows"
-            if np.isnan(v)
-            else "beta and premium are both smaller than their errors; no standard error"
-            for a, v in zip(assets, variance, strict=True)
-            if not v > 0
-        },
+        basis={**basis, **{n: f"{100 * v:.2f} %, {reason}" for n, (v, reason) in extra.items()}},
+        errors=own.errors,
+        sample=own.sample,
+        draws=drawn,
+        notes=_notes(value, failed, variance, drawn is not None),
     )
 
 
-def _goodman(B: Floats, V_beta: Floats, lam: Floats, V_lam: Floats) -> Floats:
-    """Unbiased variance of β'λ for independent estimates, for each asset."""
-    from_premium = np.einsum("nk,kl,nl->n", B, V_lam, B)
-    from_beta = np.einsum("k,nkl,l->n", lam, V_beta, lam)
-    return np.asarray(from_premium + from_beta - np.einsum("nkl,lk->n", V_beta, V_lam))
+def cost_comparison(
+    estimators: Mapping[str, BetaTable | OneBeta],
+    *,
+    asset: str | None = None,
+    level: float = 0.95,
+    factor: str | None = None,
+    **said: Any,
+) -> pd.DataFrame:
+    """Costs of equity by several estimators of beta, side by side.
+
+    Parameters
+    ----------
+    estimators : mapping of str to BetaTable or OneBeta
+    asset : str, optional
+        One asset; all by default.
+    level : float
+        Of the intervals.
+    factor : str, optional
+        Whose beta is shown; by default the first.
+    **said
+        As for :func:`ultrum.cost_of_equity`.
+
+    Returns
+    -------
+    DataFrame
+        Indexed by (asset, estimator): ``beta beta_error cost standard_error low high``.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
+    >>> made = cost_comparison({"plain": table, "vasicek": ul.adjust_betas(table)}, asset="BRTW",
+    ...                        premia={"market": 0.05}, risk_free=0.03)
+    >>> made.shape
+    (2, 6)
+    """
+    blocks = []
+    for name, betas in estimators.items():
+        cost = cost_of_equity(betas, **said)
+        part = factor or next(p for p in cost.parts.index.get_level_values(1) if p != RISK_FREE)
+        own = cost.parts.xs(part, level=1)
+        frame = pd.DataFrame({"beta": own["beta"], "beta_error": own["beta_error"], "cost": cost.value,
+                              "standard_error": cost.standard_error}).join(cost.interval(level))  # fmt: skip
+        frame.index = pd.MultiIndex.from_product(
+            [frame.index, [name]], names=["asset", "estimator"]
+        )
+        blocks.append(frame)
+    whole = pd.concat(blocks)
+    assets = list(dict.fromkeys(whole.index.get_level_values(0)))
+    if asset is not None:
+        if asset not in assets:
+            raise EstimationError(f"No asset '{asset}'; there are: {', '.join(map(str, assets))}.")
+        return whole.loc[[asset]]
+    return whole.loc[assets]
 
 
-def _premia(
-    factors: list[str], given: Mapping[str, TimeSeries | Premium | float]
-) -> dict[str, Premium]:
-    absent = [f for f in factors if f not in given]
+@dataclass(frozen=True)
+class _Exposures:
+    """Betas of any kind: (N,K) with covariances (N,K,K), and what they rest on."""
+
+    assets: pd.Index
+    factors: list[str]
+    beta: Floats
+    covariance: Floats
+    df: Floats
+    errors: str
+    sample: Mapping[str, str]
+    end: Any
+
+    @classmethod
+    def of(cls, betas: BetaTable | OneBeta) -> _Exposures:
+        if isinstance(betas, OneBeta):
+            names = betas.beta.index
+            return cls(
+                assets=names,
+                factors=[str(betas.beta.name)],
+                beta=betas.beta.to_numpy()[:, None],
+                covariance=betas.standard_error.to_numpy()[:, None, None] ** 2,
+                df=betas.nobs.to_numpy() - 2.0,
+                errors=betas.errors,
+                sample=dict.fromkeys(map(str, names), betas.basis),
+                end=betas.end,
+            )
+        factors = [str(t) for t in betas.coefficients.columns if t != CONSTANT]
+        where = betas.coefficients.columns.get_indexer(pd.Index(factors))
+        first, last = betas.first, betas.last
+        return cls(
+            assets=betas.coefficients.index,
+            factors=factors,
+            beta=betas.coefficients[factors].to_numpy(),
+            covariance=betas.covariance[:, where][:, :, where],
+            df=betas.df.to_numpy(dtype=np.float64),
+            errors=betas.errors,
+            sample={
+                str(a): f"{period_label(first[a])} to {period_label(last[a])}" for a in betas.assets
+            },
+            end=betas.response.index[-1],
+        )
+
+
+@dataclass(frozen=True)
+class _Variance:
+    """Goodman's variance, by factor (N,K), and by where it comes from (N,)."""
+
+    by_factor: Floats
+    beta: Floats
+    premium: Floats
+    rate: float
+
+    @classmethod
+    def of(cls, own: _Exposures, lam: Floats, spread: Floats, rate: float) -> _Variance:
+        from_premium = own.beta * (own.beta @ spread)
+        from_beta = lam * np.einsum("nkl,l->nk", own.covariance, lam)
+        both = np.einsum("nkl,lk->nk", own.covariance, spread)
+        half = both.sum(axis=1) / 2.0
+        return cls(
+            from_premium + from_beta - both,
+            from_beta.sum(axis=1) - half,
+            from_premium.sum(axis=1) - half,
+            rate,
+        )
+
+    @property
+    def total(self) -> Floats:
+        return np.asarray(self.by_factor.sum(axis=1) + self.rate)
+
+    def shares(self, assets: pd.Index) -> pd.DataFrame:
+        """Of beta, premium and risk-free rate; missing where the variance is not positive."""
+        whole = np.where(self.total > 0, self.total, np.nan)
+        columns = {
+            "beta": self.beta / whole,
+            "premium": self.premium / whole,
+            RISK_FREE: self.rate / whole,
+        }
+        return pd.DataFrame(columns, assets)
+
+
+def _premia(factors: list[str], given: Premia) -> tuple[dict[str, Premium], Floats]:
+    """Premium of every factor, and their covariance (K,K)."""
+    names = list(given.premia.index) if isinstance(given, TwoPass) else list(given)
+    absent = [f for f in factors if f not in names]
     if absent:
         raise EstimationError(f"No premium for {', '.join(absent)}; every factor needs one.")
-    found = {}
-    for name in factors:
-        value = given[name]
-        if isinstance(value, TimeSeries):
-            value = premium(value)
-        elif not isinstance(value, Premium):
-            value = Premium(float(value))
-        if abs(value.value) > 0.5:
-            raise UnitError(
-                f"A premium of {100 * value.value:,.0f} % a year for '{name}': decimals are "
-                "expected, 0.05 for 5 %."
-            )
-        found[name] = value
-    return found
+    if isinstance(given, TwoPass):
+        return _of_two_pass(given, factors)
+    found = {name: _one_premium(name, given[name]) for name in factors}
+    return found, joint_covariance(found)
 
 
-def _annual_rate(risk_free: TimeSeries | float, betas: BetaTable) -> tuple[float, str]:
-    """Annual risk-free rate at the end of the betas' sample, and its name."""
+def _one_premium(name: str, value: TimeSeries | Premium | float) -> Premium:
+    if isinstance(value, TimeSeries):
+        value = premium(value)
+    elif not isinstance(value, Premium):
+        value = Premium(float(value))
+    if abs(value.value) > 0.5:
+        raise UnitError(
+            f"A premium of {100 * value.value:,.0f} % a year for '{name}': decimals are "
+            "expected, 0.05 for 5 %."
+        )
+    return value
+
+
+def _of_two_pass(given: TwoPass, factors: list[str]) -> tuple[dict[str, Premium], Floats]:
+    """Annual premia of a two-pass with their joint covariance."""
+    per_year, errors = given.periods_per_year, given.standard_errors
+    found = {
+        f: Premium(
+            per_year * float(given.premia[f]), per_year * float(errors[f]), given.df, given.over,
+            f"two-pass premium, {given.kind.replace('_', ' ')} errors",
+        )
+        for f in factors
+    }  # fmt: skip
+    return found, per_year**2 * given.covariance.loc[factors, factors].to_numpy()
+
+
+def _annual_rate(risk_free: TimeSeries | float, on: Any) -> tuple[float, str]:
+    """Annual risk-free rate on a date, and its name."""
     if not isinstance(risk_free, TimeSeries):
         if abs(risk_free) > 0.5:
             raise UnitError(
                 f"A risk-free rate of {100 * risk_free:,.0f} % a year: decimals are expected, 0.03 for 3 %."
             )
         return float(risk_free), ""
+    known = risk_free.values.loc[:on].dropna()
+    if not len(known):
+        raise EstimationError(f"{risk_free.name} has no value up to {on}.")
+    if risk_free.about.measure == "rate":
+        return annual_yield(float(known.iloc[-1]), risk_free.about), risk_free.name
     if risk_free.about.measure != "return":
         raise UnitError(
-            f"{risk_free.name} is a {risk_free.about.measure or 'series'}; give returns per period "
-            "(per_period turns a yield into them) or an annual number."
+            f"{risk_free.name} is a {risk_free.about.measure or 'series'}; give returns per period, "
+            "a yield, or an annual number."
         )
-    known = risk_free.values.loc[: betas.response.index[-1]].dropna()
-    if not len(known):
-        raise EstimationError(f"{risk_free.name} has no value up to {betas.response.index[-1]}.")
     per_year = risk_free.about.frequency.periods_per_year
     return float(np.expm1(per_year * np.log1p(known.iloc[-1]))), risk_free.name
 
 
 def _check_same_rate(prices: Mapping[str, Premium], rate_name: str) -> None:
     for factor, price in prices.items():
-        if rate_name and price.over not in ("", "zero cost", rate_name):
+        if rate_name and price.over not in ("", ZERO_COST, rate_name):
             raise UnitError(
                 f"The premium of '{factor}' is over '{price.over}', the rate added to it is "
                 f"'{rate_name}'. Add the rate the premium is measured over."
             )
 
 
+def _checked_add_ons(given: AddOns, factors: list[str]) -> dict[str, tuple[float, str]]:
+    for name, said in given.items():
+        if name in (*factors, RISK_FREE):
+            raise EstimationError(f"The add-on '{name}' has the name of another part; call it otherwise.")
+        if not isinstance(said, tuple) or len(said) != 2 or not str(said[1]).strip():
+            raise EstimationError(
+                f"The add-on '{name}' needs a number and its reason: (0.01, 'why')."
+            )
+        if abs(said[0]) > 0.5:
+            raise UnitError(f"An add-on of {100 * said[0]:,.0f} % a year: decimals are expected.")
+    return dict(given)
+
+
 def _parts(
-    betas: BetaTable, factors: list[str], prices: Mapping[str, Premium], rate: float
+    own: _Exposures,
+    prices: Mapping[str, Premium],
+    pieces: _Variance,
+    rate: float,
+    rate_error: float,
+    extra: Mapping[str, tuple[float, str]],
 ) -> pd.DataFrame:
     """The build-up: one row per asset and part."""
-    blocks = [_rate_part(betas, rate)] + [_factor_part(betas, f, prices[f]) for f in factors]
-    frame = pd.concat(blocks).sort_index(level=0, sort_remaining=False, kind="stable")
-    total = frame["variance_share"].groupby(level=0).transform("sum")
-    frame["variance_share"] = (frame["variance_share"] / total).fillna(0.0)
-    return frame.loc[betas.assets]
+    whole = np.where(pieces.total > 0, pieces.total, np.nan)
+    blocks = [_flat_part(own, RISK_FREE, rate, np.nan_to_num(rate_error**2 / whole))]
+    for k, factor in enumerate(own.factors):
+        price, error = prices[factor], np.sqrt(own.covariance[:, k, k])
+        columns = {
+            "beta": own.beta[:, k],
+            "beta_error": error,
+            "premium": price.value,
+            "premium_error": price.standard_error,
+            "contribution": own.beta[:, k] * price.value,
+            "variance_share": np.nan_to_num(pieces.by_factor[:, k] / whole),
+        }
+        blocks.append(pd.DataFrame(columns, _labelled(own, factor)))
+    blocks += [
+        _flat_part(own, name, value, np.zeros(len(own.assets)))
+        for name, (value, _) in extra.items()
+    ]
+    return _by_asset(pd.concat(blocks), list(own.assets))
 
 
-def _rate_part(betas: BetaTable, rate: float) -> pd.DataFrame:
-    index = pd.MultiIndex.from_product([betas.assets, [RISK_FREE]], names=["asset", "part"])
+def _flat_part(own: _Exposures, name: str, value: float, share: Floats) -> pd.DataFrame:
+    """A part that is the same for all assets."""
     blank = dict.fromkeys(["beta", "beta_error", "premium", "premium_error"], np.nan)
-    return pd.DataFrame({**blank, "contribution": rate, "variance_share": 0.0}, index)
+    return pd.DataFrame(
+        {**blank, "contribution": value, "variance_share": share}, _labelled(own, name)
+    )
 
 
-def _factor_part(betas: BetaTable, factor: str, price: Premium) -> pd.DataFrame:
-    """One factor's contribution; its share of variance is what remains of it alone."""
-    index = pd.MultiIndex.from_product([betas.assets, [factor]], names=["asset", "part"])
-    beta = betas.coefficients[factor].to_numpy()
-    error = betas.standard_errors[factor].to_numpy()
-    own = (beta * price.standard_error) ** 2 + (price.value * error) ** 2
-    columns = {
-        "beta": beta,
-        "beta_error": error,
-        "premium": price.value,
-        "premium_error": price.standard_error,
-        "contribution": beta * price.value,
-        "variance_share": own - (error * price.standard_error) ** 2,
-    }
-    return pd.DataFrame(columns, index)
+def _labelled(own: _Exposures, part: str) -> pd.MultiIndex:
+    return pd.MultiIndex.from_product([own.assets, [part]], names=["asset", "part"])
+
+
+def _by_asset(parts: pd.DataFrame, assets: list[Any]) -> pd.DataFrame:
+    """Parts of each asset together, in the order they were given."""
+    order = {asset: place for place, asset in enumerate(assets)}
+    places = parts.index.get_level_values(0).map(order).to_numpy()
+    return parts.iloc[np.argsort(places, kind="stable")]
+
+
+def _notes(value: pd.Series, failed: Any, variance: Floats, drawn: bool) -> dict[str, str]:
+    notes = {}
+    for asset, cost, wrong, spread in zip(value.index, value, failed, variance, strict=True):
+        if np.isnan(cost):
+            notes[str(asset)] = "no estimate: too few rows"
+        elif wrong and drawn and spread > 0:
+            notes[str(asset)] = (
+                "beta and premium are both smaller than their errors; error by bootstrap"
+            )
+        elif wrong:
+            notes[str(asset)] = (
+                "beta and premium are both smaller than their errors; no standard error"
+            )
+    return notes

@@ -12,10 +12,12 @@ import scipy.stats
 from ultrum.core.labels import span_of
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factors
+from ultrum.core.regression.bandwidth import lag_rule
+from ultrum.core.resampling import block_length, stationary_rows
 from ultrum.core.types import Floats
 from ultrum.errors import EstimationError
 
-HOWS = ("exact", "robust")
+HOWS = ("exact", "robust", "bootstrap")
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -48,14 +50,21 @@ class JointAlphaTest:
         return pd.DataFrame({"alpha": self.alphas, "rows lacking": self.dropped})
 
     def __repr__(self) -> str:
-        return f"F({self.df[0]}, {self.df[1]}) = {self.statistic:.4g}, p = {self.p_value:.4g}\n{self.basis}"
+        kind = "Wald/N" if "bootstrap" in self.basis else f"F({self.df[0]}, {self.df[1]})"
+        return f"{kind} = {self.statistic:.4g}, p = {self.p_value:.4g}\n{self.basis}"
 
     def _repr_html_(self) -> str:
         return f"<p>{self!r}</p>"
 
 
 def joint_alpha_test(
-    panel: Panel, factors: Sequence[str] | None = None, *, how: str = "exact"
+    panel: Panel,
+    factors: Sequence[str] | None = None,
+    *,
+    how: str = "exact",
+    lags: int | None = None,
+    draws: int = 999,
+    seed: int = 0,
 ) -> JointAlphaTest:
     """Test that every alpha is zero, over the rows that all assets have.
 
@@ -64,10 +73,13 @@ def joint_alpha_test(
     panel : Panel
     factors : sequence of str, optional
         Traded factors; by default all of the panel.
-    how : {"exact", "robust"}
+    how : {"exact", "robust", "bootstrap"}
         Gibbons, Ross and Shanken (1989): (T−N−K)/N · α̂'Σ̂⁻¹α̂ / (1 + f̄'Ω̂⁻¹f̄), both covariances over T, exactly
         F(N, T−N−K) for independent normal errors. Robust: the HC0 Wald statistic times (T−N−K)/(NT),
-        against the same F.
+        against the same F. Bootstrap: the Newey–West Wald statistic, whose distribution under zero alphas
+        comes from rows of factors and residuals redrawn together in blocks.
+    lags, draws, seed : int
+        Of the bootstrap: lags of Newey–West by default floor(4(T/100)^(2/9)).
 
     Raises
     ------
@@ -102,12 +114,17 @@ def joint_alpha_test(
             f"Most are lacking in {dear}; leave those out."
         )
     y, f = frame.to_numpy()[whole], x.to_numpy(dtype=np.float64)[whole]
-    alphas, statistic = (_exact if how == "exact" else _robust)(y, f)
     df = assets, rows - assets - count
+    if how == "bootstrap":
+        alphas, statistic, p_value = _bootstrap(
+            y, f, lag_rule(rows) if lags is None else lags, draws, seed
+        )
+    else:
+        alphas, statistic = (_exact if how == "exact" else _robust)(y, f)
+        p_value = float(scipy.stats.f.sf(statistic, *df))
     span = span_of(frame.index[whole])
     lost = int((known & ~whole).sum())
     basis = f"{assets} alphas on {', '.join(names)}, {how}; {rows} rows, {span}; {lost} rows dropped, not whole"
-    p_value = float(scipy.stats.f.sf(statistic, *df))
     named = pd.Series(alphas, frame.columns)
     return JointAlphaTest(statistic, p_value, df, named, rows, dropped, basis)
 
@@ -152,3 +169,26 @@ def _quadratic(vector: Floats, root: Floats) -> float:
         raise EstimationError("Some assets or factors are combinations of others; leave those out.")
     half = np.linalg.solve(r.T, vector)
     return float(half @ half)
+
+
+def _bootstrap(
+    y: Floats, f: Floats, lags: int, draws: int, seed: int
+) -> tuple[Floats, float, float]:
+    """Alphas, their Newey–West Wald statistic over N, and the share of draws without alphas that reach it."""
+    alphas, residuals, weights = _fitted(y, f)
+    statistic = _hac_wald(alphas, residuals, weights, lags)
+    explained = y - residuals - alphas
+    reached = 0
+    for rows in stationary_rows(len(y), draws, block_length(np.column_stack([f, residuals])), seed):
+        drawn = _fitted(explained[rows] + residuals[rows], f[rows])
+        reached += _hac_wald(*drawn, lags) >= statistic
+    return alphas, statistic, (1 + reached) / (draws + 1)
+
+
+def _hac_wald(alphas: Floats, residuals: Floats, weights: Floats, lags: int) -> float:
+    scores = residuals * weights[:, None]
+    total = scores.T @ scores
+    for lag in range(1, lags + 1):
+        cross = scores[lag:].T @ scores[:-lag]
+        total += (1.0 - lag / (lags + 1.0)) * (cross + cross.T)
+    return float(alphas @ np.linalg.solve(total, alphas)) / len(alphas)

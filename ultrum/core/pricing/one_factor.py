@@ -26,6 +26,9 @@ class OneBeta:
     parts : DataFrame
         What the beta is made of, where it is a sum.
     basis : str
+    errors : str
+    end : label
+        Last row of the sample.
     """
 
     beta: pd.Series
@@ -33,6 +36,8 @@ class OneBeta:
     nobs: pd.Series
     parts: pd.DataFrame
     basis: str
+    errors: str = "sandwich"
+    end: Any = None
 
     def to_frame(self) -> pd.DataFrame:
         """Beta, error and rows of each asset."""
@@ -88,8 +93,9 @@ def lagged_beta(
     error = np.sqrt(np.einsum("i,nij,j->n", share, joint, share))
     basis = f"sum of {lags} lags, the factor and {leads} leads of {factor}, weights {weights}; {errors} errors"
     return OneBeta(
-        beta, pd.Series(error, beta.index), table.nobs, table.coefficients[list(design)], basis
-    )
+        beta, pd.Series(error, beta.index), table.nobs, table.coefficients[list(design)], basis,
+        errors, panel.assets.index[-1],
+    )  # fmt: skip
 
 
 def downside_beta(panel: Panel, factor: str = "market") -> OneBeta:
@@ -129,6 +135,7 @@ def downside_beta(panel: Panel, factor: str = "market") -> OneBeta:
         pd.Series(counts, names),
         shown,
         basis,
+        end=panel.assets.index[-1],
     )
 
 

@@ -1,0 +1,188 @@
+"""What a factor is expected to earn in a year, and how surely that is known."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.labels import span_of
+from ultrum.core.regression.bandwidth import lag_rule
+from ultrum.core.regression.ols import regress
+from ultrum.core.regression.results import CONSTANT
+from ultrum.core.series import TimeSeries
+from ultrum.core.types import Floats
+from ultrum.errors import EstimationError, UnitError
+
+MEANS: Final = ("arithmetic", "geometric", "blend")
+ZERO_COST: Final = "zero cost"
+
+
+@dataclass(frozen=True)
+class Premium:
+    """Expected annual excess return of a factor.
+
+    Attributes
+    ----------
+    value, standard_error : float
+        Annual decimals.
+    df : float
+        Degrees of freedom of the standard error; infinite for a premium that is given.
+    over : str
+        Name of the rate it is in excess of; ``zero cost`` for a long-short portfolio.
+    basis : str
+        Where it comes from, for people.
+    influence : Series, optional
+        What each period adds to the value; tells how premia go together, and feeds the bootstrap.
+    """
+
+    value: float
+    standard_error: float = 0.0
+    df: float = np.inf
+    over: str = ""
+    basis: str = "given"
+    influence: pd.Series | None = field(default=None, repr=False, compare=False)
+
+
+def premium(
+    factor: TimeSeries,
+    *,
+    mean: str = "arithmetic",
+    horizon: float | None = None,
+    risk_free: TimeSeries | None = None,
+    errors: str = "hac",
+    lags: int | None = None,
+) -> Premium:
+    """Annual premium of a traded factor from its whole history.
+
+    Parameters
+    ----------
+    factor : TimeSeries
+        Excess returns per period.
+    mean : {"arithmetic", "geometric", "blend"}
+        P times the mean; what compounding earned, ∏(1+f+rf)^(P/T) − ∏(1+rf)^(P/T); or Blume's (1974) blend for
+        a ``horizon``: ((T−H)·arithmetic + (H−1)·geometric)/(T−1), T and H in periods.
+    horizon : float, optional
+        Years, for the blend.
+    risk_free : TimeSeries, optional
+        Risk-free returns of the same periods, for the geometric mean; without them f is compounded alone.
+    errors, lags
+        Standard error of the mean, as for :func:`ultrum.regress`; by the delta method for the others.
+
+    Returns
+    -------
+    Premium
+        With T − 1 degrees of freedom.
+
+    Examples
+    --------
+    >>> months = pd.period_range("2024-01", periods=4, freq="M")
+    >>> market = pd.Series([0.01, 0.02, 0.0, 0.01], months, name="market")
+    >>> market = TimeSeries.wrap(market, measure="return", excess_of="bill")
+    >>> round(premium(market, errors="classical").value, 4)
+    0.12
+    """
+    about = factor.about
+    if not about.is_return or not about.excess_of:
+        raise UnitError(
+            f"{about.name} is no excess return; a premium is earned over a rate. "
+            "Apply excess first, or say excess_of='zero cost'."
+        )
+    if mean not in MEANS:
+        raise EstimationError(f"mean='{mean}' is not known; it is one of {', '.join(MEANS)}.")
+    values = factor.values.dropna()
+    per_year = about.frequency.periods_per_year
+    value, influence = _estimate(values, mean, horizon, _rates(values, risk_free), per_year)
+    ones = pd.DataFrame({CONSTANT: 1.0}, values.index)
+    fit = regress(influence * len(values), ones, errors=errors, lags=lags, constant=False)
+    said = f"{mean} mean" + (f" for {horizon:g} years" if mean == "blend" else "")
+    return Premium(
+        value=value,
+        standard_error=float(fit.standard_errors.iloc[0]),
+        df=fit.df,
+        over=about.excess_of,
+        basis=f"{said} of {fit.nobs} {about.frequency.name} returns, {span_of(values.index)}",
+        influence=influence,
+    )
+
+
+def _rates(values: pd.Series, risk_free: TimeSeries | None) -> Floats:
+    """Risk-free returns of the factor's periods, zero where none are given."""
+    if risk_free is None:
+        return np.zeros(len(values))
+    if not risk_free.about.is_return:
+        raise UnitError(
+            f"{risk_free.name} is a {risk_free.about.measure or 'series'}; give returns per period."
+        )
+    known = risk_free.values.reindex(values.index)
+    if known.isna().any():
+        first = known.index[known.isna()][0]
+        raise EstimationError(f"{risk_free.name} has no value at {first}, where the factor has one.")
+    return known.to_numpy(dtype=np.float64)
+
+
+def _estimate(
+    values: pd.Series, mean: str, horizon: float | None, rates: Floats, per_year: float
+) -> tuple[float, pd.Series]:
+    """The premium, and what each period adds to it."""
+    f, rows = values.to_numpy(dtype=np.float64), len(values)
+    if rows < 2:
+        raise EstimationError(f"{values.name} has {rows} returns; a premium needs two or more.")
+    plain = per_year * float(f.mean())
+    each = per_year * (f - f.mean()) / rows
+    if mean == "arithmetic":
+        return plain, pd.Series(each, values.index)
+    whole, rate = np.log1p(f + rates), np.log1p(rates)
+    grown, safe = np.exp(per_year * whole.mean()), np.exp(per_year * rate.mean())
+    compound = float(grown - safe)
+    slow = per_year * (grown * (whole - whole.mean()) - safe * (rate - rate.mean())) / rows
+    if mean == "geometric":
+        return compound, pd.Series(slow, values.index)
+    if horizon is None or not 0 < horizon * per_year <= rows:
+        raise EstimationError(
+            f"horizon={horizon}: a blend needs a horizon in years, no longer than the {rows / per_year:g} "
+            "years of the history."
+        )
+    share = (rows - horizon * per_year) / (rows - 1.0)
+    blended = share * plain + (1.0 - share) * compound
+    return blended, pd.Series(share * each + (1.0 - share) * slow, values.index)
+
+
+def joint_covariance(premia: Mapping[str, Premium]) -> Floats:
+    """Covariance of premia: each one's own error, and how their histories go together in time.
+
+    Premia that are given have no history and are taken as unrelated to the others.
+    """
+    names = list(premia)
+    errors = np.array([premia[n].standard_error for n in names])
+    made = np.diag(errors**2)
+    known = [n for n in names if premia[n].influence is not None]
+    if len(known) < 2:
+        return made
+    together = _long_run(histories_of([premia[n].influence for n in known]))
+    scale = np.sqrt(np.diag(together))
+    for i, a in enumerate(known):
+        for j, b in enumerate(known[:i]):
+            tied = together[i, j] / (scale[i] * scale[j]) if scale[i] > 0 and scale[j] > 0 else 0.0
+            row, column = names.index(a), names.index(b)
+            made[row, column] = made[column, row] = tied * errors[row] * errors[column]
+    return made
+
+
+def _long_run(block: Floats) -> Floats:
+    """Bartlett-weighted sum of products over time (Newey and West 1987)."""
+    depth = lag_rule(len(block))
+    total = block.T @ block
+    for lag in range(1, min(depth, len(block) - 1) + 1):
+        cross = block[lag:].T @ block[:-lag]
+        total += (1.0 - lag / (depth + 1.0)) * (cross + cross.T)
+    return np.asarray(total)
+
+
+def histories_of(influences: Sequence[pd.Series | None]) -> Floats:
+    """What each period adds to each premium, (T, K) over all periods of any; nothing where one has none."""
+    known = [i for i in influences if i is not None]
+    return pd.concat(known, axis=1).sort_index().fillna(0.0).to_numpy(dtype=np.float64)
