@@ -53,9 +53,12 @@ if TYPE_CHECKING:
     from ultrum.core.pricing.one_factor import lagged_beta as lagged_beta
     from ultrum.core.pricing.one_factor import relever as relever
     from ultrum.core.pricing.one_factor import unlever as unlever
+    from ultrum.core.pricing.peers import industry_betas as industry_betas
+    from ultrum.core.pricing.peers import peer_beta as peer_beta
     from ultrum.core.pricing.pooled import pooled_regress as pooled_regress
     from ultrum.core.pricing.premium import Premium as Premium
     from ultrum.core.pricing.premium import premium as premium
+    from ultrum.core.pricing.sensitivity import beta_sensitivity as beta_sensitivity
     from ultrum.core.pricing.two_pass import TwoPass as TwoPass
     from ultrum.core.pricing.two_pass import two_pass as two_pass
     from ultrum.core.rates import per_period as per_period
@@ -126,6 +129,7 @@ _HOME = {
     "adjust_prices": "core.adjusting",
     "align": "core.panel",
     "bands": "core.transform.roll",
+    "beta_sensitivity": "core.pricing.sensitivity",
     "break_test": "core.regression.stability",
     "calendar_grid": "core.describe.seasons",
     "composite": "core.transform.composite",
@@ -148,6 +152,7 @@ _HOME = {
     "filtered_beta": "core.pricing.filtered",
     "growth": "core.transform.growth",
     "holdings": "core.describe.purchases",
+    "industry_betas": "core.pricing.peers",
     "innovations": "core.transform.innovations",
     "joint_alpha_test": "core.pricing.joint_alpha",
     "lag": "core.transform.levels",
@@ -155,6 +160,7 @@ _HOME = {
     "match_after": "core.matching",
     "match_before": "core.matching",
     "momentum": "core.describe.momentum",
+    "peer_beta": "core.pricing.peers",
     "per_period": "core.rates",
     "pooled_regress": "core.pricing.pooled",
     "portfolio": "core.describe.risk",

@@ -84,7 +84,7 @@ def lagged_beta(
     chosen_factor(panel, factor)
     if not (0 <= lags <= 2 and 0 <= leads <= 2 and lags + leads):
         raise EstimationError("lags and leads are 0, 1 or 2, and not both 0.")
-    design = _design(panel.factors[factor], lags, leads)
+    design = leads_and_lags(panel.factors[factor], lags, leads)
     share = _shares(panel.factors[factor], lags, leads, weights)
     table: BetaTable = regress(panel.excess, design, errors=errors)
     own = table.coefficients[list(design)].to_numpy()
@@ -182,7 +182,7 @@ def _check_leverage(debt_to_equity: Any, tax: Any) -> None:
         )
 
 
-def _design(column: pd.Series, lags: int, leads: int) -> pd.DataFrame:
+def leads_and_lags(column: pd.Series, lags: int, leads: int) -> pd.DataFrame:
     """The factor with its lags and leads, by the calendar where there is one."""
     shifted = {f"lag {k}": column.shift(k) for k in range(lags, 0, -1)}
     shifted[str(column.name)] = column
@@ -191,7 +191,7 @@ def _design(column: pd.Series, lags: int, leads: int) -> pd.DataFrame:
     if isinstance(column.index, pd.PeriodIndex):
         whole = pd.period_range(column.index[0], column.index[-1], freq=column.index.freq)
         if len(whole) != len(column):  # rows were dropped: shift by periods, not by rows
-            return _design(column.reindex(whole), lags, leads).reindex(column.index)
+            return leads_and_lags(column.reindex(whole), lags, leads).reindex(column.index)
     return frame
 
 

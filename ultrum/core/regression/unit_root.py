@@ -76,9 +76,11 @@ def _wanders(values: Floats) -> bool:
 
 def is_persistent(values: Floats) -> bool:
     """Whether a series moves so slowly that it may be a level; a straight line is a trend put in on purpose."""
+    if len(values) < _SHORT:
+        return False
     about = values - values.mean()
     total = float(about @ about)
-    if len(values) < _SHORT or not total > 0 or about[1:] @ about[:-1] < _PERSISTENT * total:
+    if not total > 0 or about[1:] @ about[:-1] < _PERSISTENT * total:
         return False
     return bool(np.abs(np.diff(values, 2)).max() > 1e-9 * np.abs(values).max())
 

@@ -1,0 +1,228 @@
+"""A company's beta from its peers: unlevered, averaged, levered again."""
+
+from __future__ import annotations
+
+import html
+import textwrap
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.pricing.one_factor import relever, unlever
+from ultrum.core.regression.results import CONSTANT, BetaTable
+from ultrum.core.types import Floats
+from ultrum.errors import EstimationError
+
+AVERAGES: Final = ("median", "mean", "value", "precision")
+_MEDIAN_PRICE: Final = np.sqrt(np.pi / 2.0)  # error of a median over that of a mean, for normal values
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class PeerBeta:
+    """Beta of a company from its peers.
+
+    Attributes
+    ----------
+    beta, standard_error : float
+        At the company's own leverage.
+    asset_beta, asset_error : float
+        Of the business, without debt.
+    peers : DataFrame
+        By peer: ``beta error debt_to_equity tax unlevered unlevered_error weight place``; place 1 is the
+        lowest unlevered beta.
+    basis : str
+    """
+
+    beta: float
+    standard_error: float
+    asset_beta: float
+    asset_error: float
+    peers: pd.DataFrame
+    basis: str
+
+    def to_frame(self) -> pd.DataFrame:
+        """One row per peer."""
+        return self.peers
+
+    def __repr__(self) -> str:
+        return (
+            f"beta {self.beta:.3f} (standard error {self.standard_error:.3f}), of the business "
+            f"{self.asset_beta:.3f} ({self.asset_error:.3f})\n"
+            f"{self.peers.to_string(float_format='{:.3f}'.format)}\n{textwrap.fill(self.basis, 100)}"
+        )
+
+    def _repr_html_(self) -> str:
+        return f"<pre>{html.escape(repr(self).splitlines()[0])}</pre>{self.peers.to_html()}"
+
+
+def peer_beta(
+    betas: BetaTable,
+    peers: Sequence[str],
+    *,
+    debt_to_equity: Any,
+    tax: Any = 0.0,
+    target_debt_to_equity: float = 0.0,
+    target_tax: float = 0.0,
+    how: str = "median",
+    values: Any = None,
+    debt_beta: float = 0.0,
+    factor: str | None = None,
+) -> PeerBeta:
+    """Unlever the betas of peers, average them, and lever the average as the company is.
+
+    Parameters
+    ----------
+    betas : BetaTable
+    peers : sequence of str
+    debt_to_equity, tax : float or Series by asset
+        Debt over the market value of equity; tax rate in decimals.
+    target_debt_to_equity, target_tax : float
+        Of the company; zero gives the beta of the business.
+    how : {"median", "mean", "value", "precision"}
+        ``value`` weighs by ``values``; ``precision`` by one over the squared error.
+    values : Series by asset, optional
+        Market values, for ``value``.
+    debt_beta : float
+    factor : str, optional
+        By default the first.
+
+    Returns
+    -------
+    PeerBeta
+        The error takes the peers' estimates to go together as their residuals do, leverage as known; that of
+        a median is √(π/2) times that of a mean.
+
+    Raises
+    ------
+    EstimationError
+        If a peer has no beta or no leverage.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
+    >>> made = peer_beta(table, ["EBMK", "CSHW", "SLTM", "WKFN"], debt_to_equity=1.0, tax=0.25,
+    ...                  target_debt_to_equity=0.9, target_tax=0.25)
+    >>> bool(0.2 < made.asset_beta < made.beta)
+    True
+    """
+    names = list(dict.fromkeys(map(str, peers)))
+    term = factor or next(str(t) for t in betas.coefficients if t != CONSTANT)
+    frame = _peer_frame(betas, names, term, debt_to_equity, tax, debt_beta)
+    weights = _weights(frame, how, values)
+    asset_beta = float(np.median(frame["unlevered"])) if how == "median" else float(weights @ frame["unlevered"])
+    together = _together(betas, names, frame["unlevered_error"].to_numpy())
+    error = float(np.sqrt(weights @ together @ weights)) * (_MEDIAN_PRICE if how == "median" else 1.0)
+    share = (1.0 - target_tax) * target_debt_to_equity
+    return PeerBeta(
+        beta=float(relever(asset_beta, target_debt_to_equity, target_tax, debt_beta=debt_beta)),
+        standard_error=error * (1.0 + share),
+        asset_beta=asset_beta,
+        asset_error=error,
+        peers=frame.assign(weight=np.nan if how == "median" else weights,
+                           place=frame["unlevered"].rank().astype(int)),
+        basis=f"{how} of {len(names)} unlevered {term} betas (Hamada 1972), levered at D/E "
+        f"{target_debt_to_equity:.2f}, tax {100 * target_tax:.0f} %; {betas.errors} errors",
+    )  # fmt: skip
+
+
+def industry_betas(
+    betas: BetaTable,
+    industries: Mapping[str, str],
+    *,
+    debt_to_equity: Any,
+    tax: Any = 0.0,
+    how: str = "median",
+    values: Any = None,
+    debt_beta: float = 0.0,
+    factor: str | None = None,
+) -> pd.DataFrame:
+    """Betas of the business of each industry: :func:`ultrum.peer_beta` of all its companies, without debt.
+
+    Parameters
+    ----------
+    betas : BetaTable
+    industries : mapping of asset to industry
+    debt_to_equity, tax, how, values, debt_beta, factor
+        As for :func:`ultrum.peer_beta`.
+
+    Returns
+    -------
+    DataFrame
+        By industry: ``companies beta error least most``.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
+    >>> made = industry_betas(table, {"EBMK": "power", "WKFN": "power", "PLFR": "ships"}, debt_to_equity=1.0)
+    >>> made["companies"].to_dict()
+    {'power': 2, 'ships': 1}
+    """
+    rows = {}
+    for industry in dict.fromkeys(industries.values()):
+        names = [a for a, i in industries.items() if i == industry and a in betas.coefficients.index]
+        if not names:
+            continue
+        made = peer_beta(
+            betas, names, debt_to_equity=debt_to_equity, tax=tax, how=how, values=values, debt_beta=debt_beta,
+            factor=factor,
+        )  # fmt: skip
+        own = made.peers["unlevered"]
+        rows[industry] = {
+            "companies": len(names), "beta": made.asset_beta, "error": made.asset_error,
+            "least": own.min(), "most": own.max(),
+        }  # fmt: skip
+    if not rows:
+        raise EstimationError("None of the companies of these industries has a beta.")
+    return pd.DataFrame.from_dict(rows, orient="index")
+
+
+def _peer_frame(
+    betas: BetaTable, names: list[str], term: str, debt_to_equity: Any, tax: Any, debt_beta: float
+) -> pd.DataFrame:
+    absent = [n for n in names if n not in betas.coefficients.index]
+    if absent or not names:
+        known = ", ".join(betas.assets)
+        raise EstimationError(f"No beta of {', '.join(absent) or 'any peer'}; there are: {known}.")
+    if term not in betas.coefficients:
+        raise EstimationError(f"No factor '{term}'; there are: {', '.join(map(str, betas.coefficients))}.")
+    found, errors = betas.coefficients.loc[names, term], betas.standard_errors.loc[names, term]
+    frame = pd.DataFrame({"beta": found, "error": errors})
+    frame["debt_to_equity"], frame["tax"] = _by_peer(debt_to_equity, names), _by_peer(tax, names)
+    lacking = frame.index[frame.isna().any(axis=1)]
+    if len(lacking):
+        raise EstimationError(f"{', '.join(map(str, lacking))}: a beta, debt over equity or tax rate is missing.")
+    frame["unlevered"] = unlever(frame["beta"], frame["debt_to_equity"], frame["tax"], debt_beta=debt_beta)
+    frame["unlevered_error"] = frame["error"] / (1.0 + (1.0 - frame["tax"]) * frame["debt_to_equity"])
+    return frame
+
+
+def _by_peer(given: Any, names: list[str]) -> Any:
+    return given.reindex(names) if isinstance(given, pd.Series) else given
+
+
+def _weights(frame: pd.DataFrame, how: str, values: Any) -> Floats:
+    if how not in AVERAGES:
+        raise EstimationError(f"how='{how}' is not known; it is one of {', '.join(AVERAGES)}.")
+    if how == "precision":
+        heavy = 1.0 / frame["unlevered_error"].to_numpy() ** 2
+    elif how == "value":
+        if values is None:
+            raise EstimationError("how='value' needs values, the market value of each peer.")
+        heavy = np.asarray(_by_peer(values, list(frame.index)), dtype=np.float64)
+        if heavy.shape != (len(frame),) or not (np.isfinite(heavy) & (heavy > 0)).all():
+            raise EstimationError("values: a positive market value for each peer is expected.")
+    else:
+        heavy = np.ones(len(frame))
+    return np.asarray(heavy / heavy.sum())
+
+
+def _together(betas: BetaTable, names: list[str], errors: Floats) -> Floats:
+    """Covariance of the peers' estimates: their errors, tied as their residuals are over common rows."""
+    tied = betas.residuals[names].corr().fillna(0.0).to_numpy(copy=True)
+    np.fill_diagonal(tied, 1.0)
+    return np.asarray(tied * np.outer(errors, errors))

@@ -1,0 +1,290 @@
+"""How much a beta owes to the choices behind it: every combination of them, in one table."""
+
+from __future__ import annotations
+
+import html
+import itertools
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.convert import to_frequency
+from ultrum.core.frequency import Frequency, months_in
+from ultrum.core.labels import infer_frequency
+from ultrum.core.pricing.adjust import BLUME_1971, adjust_betas
+from ultrum.core.pricing.one_factor import leads_and_lags
+from ultrum.core.regression.ols import regress
+from ultrum.core.regression.results import CONSTANT, BetaTable, t_quantile
+from ultrum.core.returns import excess
+from ultrum.core.series import SeriesTable, TimeSeries
+from ultrum.core.transform.windows import months_before
+from ultrum.core.types import Bools
+from ultrum.errors import EstimationError, UltrumError, UnitError
+
+ADJUSTMENTS: Final = ("none", "vasicek", "blume")
+ESTIMATORS: Final = ("plain", "lagged")
+CHOICES: Final = ("window", "frequency", "market", "adjustment", "estimator")
+_LEAST_ROWS: Final = 12
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class BetaSensitivity:
+    """Betas of one asset under every combination of choices.
+
+    Attributes
+    ----------
+    table : DataFrame
+        Columns ``window frequency market adjustment estimator beta error low high rows note``.
+    asset : str
+    chosen : mapping of str to str
+        The user's own combination.
+    published : float or None
+        A figure from elsewhere.
+    errors : str
+    end : label
+        Last row used.
+    """
+
+    table: pd.DataFrame
+    asset: str
+    chosen: Mapping[str, str]
+    published: float | None
+    errors: str
+    end: Any
+
+    @property
+    def own(self) -> pd.Series:
+        """The row of the user's own combination."""
+        return self.table.iloc[int(np.argmax(self._is_own()))]
+
+    @property
+    def nearest(self) -> pd.DataFrame:
+        """The five combinations nearest to the published figure."""
+        if self.published is None:
+            raise EstimationError("No published figure was given; say published=1.1.")
+        apart = (self.table["beta"] - self.published).abs()
+        return self.table.loc[apart.sort_values(kind="stable").index[:5]]
+
+    def spread(self) -> pd.DataFrame:
+        """By choice and value: mean, least and largest beta over all combinations with it, and how many."""
+        parts = []
+        for choice in CHOICES:
+            grouped = self.table.dropna(subset=["beta"]).groupby(choice, sort=False)["beta"]
+            frame = grouped.agg(["mean", "min", "max", "count"])
+            frame.index = pd.MultiIndex.from_product([[choice], frame.index], names=["choice", "value"])
+            parts.append(frame)
+        return pd.concat(parts)
+
+    def to_frame(self) -> pd.DataFrame:
+        """All combinations, the user's own marked."""
+        return self.table.assign(own=self._is_own())
+
+    def _is_own(self) -> Bools:
+        own = np.ones(len(self.table), dtype=bool)
+        for choice, value in self.chosen.items():
+            own &= (self.table[choice] == value).to_numpy()
+        return own
+
+    def __repr__(self) -> str:
+        beta, own = self.table["beta"].dropna(), self.own
+        words = [
+            f"Beta of {self.asset}: {len(beta)} combinations from {beta.min():.2f} to {beta.max():.2f}, median "
+            f"{beta.median():.2f}; {self.errors} errors",
+            f"own choice ({', '.join(map(str, self.chosen.values()))}): {own['beta']:.2f} "
+            f"({own['low']:.2f} to {own['high']:.2f})",
+        ]
+        if self.published is not None:
+            share = float((beta <= self.published).mean())
+            near = self.nearest.iloc[0]
+            words.append(
+                f"published {self.published:.2f}: above {100 * share:.0f} % of them; nearest "
+                f"{', '.join(str(near[c]) for c in CHOICES)} with {near['beta']:.2f}"
+            )
+        return "\n".join([*words, self.spread().round(3).to_string()])
+
+    def _repr_html_(self) -> str:
+        return f"<pre>{html.escape(repr(self))}</pre>"
+
+
+def beta_sensitivity(
+    assets: SeriesTable,
+    markets: SeriesTable | TimeSeries,
+    asset: str,
+    *,
+    risk_free: TimeSeries,
+    windows: Sequence[str] = ("P2Y", "P3Y", "P5Y", "P10Y"),
+    frequencies: Sequence[str] = ("W", "M", "Q"),
+    adjustments: Sequence[str] = ADJUSTMENTS,
+    estimators: Sequence[str] = ESTIMATORS,
+    chosen: Mapping[str, str] | None = None,
+    published: float | None = None,
+    end: str | None = None,
+    errors: str = "hac",
+) -> BetaSensitivity:
+    """Betas of an asset by every combination of window, frequency, market, adjustment and estimator.
+
+    Parameters
+    ----------
+    assets, markets : SeriesTable
+        Total returns of companies and of market indices, daily or at the highest frequency wanted. The other
+        companies are the cross-section that Vasicek's prior needs.
+    asset : str
+    risk_free : TimeSeries
+        Risk-free returns of the same frequency, not shifted.
+    windows : sequence of str
+        Durations ending with the data.
+    frequencies : sequence of str
+    adjustments : sequence of {"none", "vasicek", "blume"}
+        Blume is his line of 1971, 0.343 + 0.677β.
+    estimators : sequence of {"plain", "lagged"}
+        ``lagged`` adds one lag and one lead of the market (Dimson 1979).
+    chosen : mapping, optional
+        The user's own choices, such as ``{"window": "P5Y", "frequency": "M"}``; what is not said is the first.
+    published : float, optional
+        A beta from elsewhere.
+    end : str, optional
+        Last day used.
+    errors : str
+
+    Returns
+    -------
+    BetaSensitivity
+        A combination with fewer than 12 rows, or that cannot be estimated, has no beta and says why.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> returns = ul.SeriesTable.wrap(panel.assets, measure="return")
+    >>> rate = panel.rate
+    >>> whole = panel.factors["market"] + panel.risk_free
+    >>> market = ul.TimeSeries.wrap(whole.rename("index"), measure="return")
+    >>> made = beta_sensitivity(returns, market, "BRTW", risk_free=rate, frequencies=["M", "Q"],
+    ...                         windows=["P5Y", "P10Y"], published=0.8)
+    >>> len(made.table)
+    24
+    """
+    table = SeriesTable.of([markets]) if isinstance(markets, TimeSeries) else markets
+    if asset not in assets.names:
+        raise EstimationError(f"No asset '{asset}'; there are: {', '.join(assets.names)}.")
+    _check_words(adjustments, ADJUSTMENTS, "adjustment")
+    _check_words(estimators, ESTIMATORS, "estimator")
+    options = {
+        "window": list(windows), "frequency": [str(f) for f in frequencies], "market": table.names,
+        "adjustment": list(adjustments), "estimator": list(estimators),
+    }  # fmt: skip
+    own = _own_choice(options, dict(chosen or {}))
+    rows = []
+    for frequency in options["frequency"]:
+        y, x = _excess_at(assets, table, risk_free, frequency, end)
+        for window, market, estimator in itertools.product(windows, table.names, estimators):
+            found = _estimated(y, x, window, market, estimator, errors)
+            for adjustment in adjustments:
+                labels = (window, frequency, market, adjustment, estimator)
+                rows.append({**dict(zip(CHOICES, labels, strict=True)), **_row(found, asset, adjustment)})
+    last = y.index[-1]
+    return BetaSensitivity(pd.DataFrame(rows), asset, own, published, errors, last)
+
+
+def _check_words(given: Sequence[str], known: Sequence[str], what: str) -> None:
+    wrong = [g for g in given if g not in known]
+    if wrong or not given:
+        raise EstimationError(f"{what} '{''.join(wrong[:1])}' is not known; it is one of {', '.join(known)}.")
+
+
+def _own_choice(options: Mapping[str, list[str]], chosen: dict[str, str]) -> dict[str, str]:
+    for choice, value in chosen.items():
+        if choice not in options:
+            raise EstimationError(f"'{choice}' is no choice; there are: {', '.join(options)}.")
+        if value not in options[choice]:
+            raise EstimationError(f"{choice}='{value}' is not tried; there are: {', '.join(options[choice])}.")
+    return {choice: chosen.get(choice, values[0]) for choice, values in options.items()}
+
+
+def _excess_at(
+    assets: SeriesTable, markets: SeriesTable, risk_free: TimeSeries, frequency: str, end: str | None
+) -> tuple[pd.DataFrame, pd.DataFrame]:
+    """Excess returns of companies and markets at one frequency, on common rows."""
+    target = Frequency.parse(frequency)
+    for about in (*assets.about, *markets.about, risk_free.about):
+        if not about.is_return:
+            raise UnitError(f"{about.name} is a {about.measure or 'series'}; total returns are expected.")
+
+    def at(series: Any) -> Any:
+        own = series.about.frequency if isinstance(series, TimeSeries) else series.frequency
+        return series if own == target else to_frequency(series, target)
+
+    rate = at(risk_free)
+    y, x = excess(at(assets), rate).to_frame(), excess(at(markets), rate).to_frame()
+    shared = y.index.intersection(x.index)
+    if end is not None:
+        shared = shared[: shared.slice_indexer(end=end).stop]
+    if not len(shared):
+        raise EstimationError(f"Companies and markets share no {target.name} period up to {end or 'their end'}.")
+    return y.loc[shared], x.loc[shared]
+
+
+def _estimated(
+    y: pd.DataFrame, x: pd.DataFrame, window: str, market: str, estimator: str, errors: str
+) -> BetaTable | str:
+    """Betas of all companies on one market over one window, or why there are none."""
+    start = _first_row(y.index, window)
+    if start is None:
+        return f"the data are shorter than {window}"
+    design = leads_and_lags(x[market], 1, 1) if estimator == "lagged" else x[[market]]
+    try:
+        return regress(y.iloc[start:], design.iloc[start:], errors=errors)
+    except UltrumError as error:
+        return str(error)
+
+
+def _first_row(index: pd.Index, window: str) -> int | None:
+    """Row that a window ending with the data begins at; none if the data begin later than it."""
+    frequency = infer_frequency(index)
+    ordinals = frequency.ordinals_of(index)
+    begun = frequency.starts(ordinals)
+    end = frequency.starts(ordinals[-1:] + 1) - np.timedelta64(1, "D")
+    months = months_in(window)
+    if not months:
+        raise EstimationError(f"window='{window}': say years or months, such as P5Y.")
+    cut = months_before(end, months)[0]
+    late = begun[0] - cut > np.timedelta64(1, "D") + (frequency.starts(ordinals[:1] + 1)[0] - begun[0])
+    return None if late else int(np.searchsorted(begun, cut, side="right"))
+
+
+def _row(found: BetaTable | str, asset: str, adjustment: str) -> dict[str, Any]:
+    """Figures of one combination."""
+    blank = {"beta": np.nan, "error": np.nan, "low": np.nan, "high": np.nan, "rows": 0, "note": ""}
+    if isinstance(found, str):
+        return {**blank, "note": found}
+    rows = int(found.nobs[asset])
+    if rows < _LEAST_ROWS:
+        return {**blank, "rows": rows, "note": f"{rows} rows, fewer than {_LEAST_ROWS}"}
+    summed = _summed(found)
+    try:
+        if adjustment == "vasicek":
+            summed = adjust_betas(summed)
+        elif adjustment == "blume":
+            summed = adjust_betas(summed, how="blume", line=BLUME_1971)
+    except UltrumError as fault:
+        return {**blank, "rows": rows, "note": str(fault)}
+    place = summed.assets.index(asset)
+    beta, error = float(summed.coefficients["beta"].iloc[place]), float(np.sqrt(summed.covariance[place, 1, 1]))
+    reach = error * float(t_quantile(0.95, float(found.df.iloc[place])))
+    return {"beta": beta, "error": error, "low": beta - reach, "high": beta + reach, "rows": rows, "note": ""}
+
+
+def _summed(found: BetaTable) -> BetaTable:
+    """The same regressions with one beta, the sum over leads and lags, and its joint error."""
+    terms = found.coefficients.shape[1]
+    gather = np.zeros((2, terms))
+    gather[0, 0], gather[1, 1:] = 1.0, 1.0
+    frame = found.coefficients
+    return replace(
+        found,
+        coefficients=pd.DataFrame(frame.to_numpy() @ gather.T, frame.index, [CONSTANT, "beta"]),
+        covariance=gather @ found.covariance @ gather.T,
+    )
