@@ -244,3 +244,247 @@ class JointAlpha(Scratch):
             ul.joint_alpha_test(ul.practice.panel(), ["tide"])
         with self.refused(ul.UltrumError, "need more than", "leave those out"):
             ul.joint_alpha_test(ul.practice.panel().sample("2012-06", "2014-05"))
+
+
+class Premia(Scratch):
+    def setUp(self):
+        super().setUp()
+        rng = np.random.default_rng(3)
+        self.f = pd.DataFrame(
+            rng.normal(0.006, 0.045, (240, 2)), months(240), columns=["market", "size"]
+        )
+        self.f["size"] += 0.4 * self.f["market"]
+        self.rate = ul.TimeSeries.wrap(
+            pd.Series(rng.uniform(0.001, 0.004, 240), months(240)), name="bill", measure="return"
+        )
+        self.market, self.size = (
+            ul.TimeSeries.wrap(self.f[n], measure="return", excess_of="bill")
+            for n in ("market", "size")
+        )
+
+    def test_geometric_and_blended_means_and_their_errors(self):
+        f, r = self.f["market"].to_numpy(), self.rate.values.to_numpy()
+        got = ul.premium(self.market, mean="geometric", risk_free=self.rate, errors="hc0")
+        grown = np.prod(1 + f + r) ** (12 / 240) - np.prod(1 + r) ** (12 / 240)
+        self.assertAlmostEqual(got.value, grown, 13)
+        rows = np.random.default_rng(1).integers(0, 240, (4000, 240))
+        again = [np.prod(1 + f[i] + r[i]) ** 0.05 - np.prod(1 + r[i]) ** 0.05 for i in rows]
+        self.assertAlmostEqual(got.standard_error / np.std(again), 1.0, 1)
+        blend = ul.premium(self.market, mean="blend", horizon=5, risk_free=self.rate)
+        plain = ul.premium(self.market)
+        self.assertAlmostEqual(blend.value, (180 * plain.value + 59 * grown) / 239, 12)
+        with self.refused(EstimationError, "horizon=None"):
+            ul.premium(self.market, mean="blend")
+
+    def test_joint_variance_equals_that_of_the_sum_of_histories(self):
+        y = pd.DataFrame(
+            {"A": self.f @ [0.8, 0.5] + np.random.default_rng(2).normal(0, 1e-9, 240)}, months(240)
+        )
+        table = ul.regress(y, self.f)
+        cost = ul.cost_of_equity(
+            table, premia={"market": self.market, "size": self.size}, risk_free=0.03
+        )
+        both = ul.TimeSeries.wrap(
+            (self.f @ [0.8, 0.5]).rename("both"), measure="return", excess_of="bill"
+        )
+        self.assertAlmostEqual(cost.standard_error["A"], ul.premium(both).standard_error, 4)
+        self.assertAlmostEqual(cost.parts.loc["A", "variance_share"].sum(), 1.0, 12)
+        self.assertAlmostEqual(cost.shares.loc["A"].sum(), 1.0, 12)
+        self.assertGreater(cost.shares.loc["A", "premium"], 0.99)
+
+    def test_two_pass_premia_bring_their_covariance(self):
+        panel = ul.practice.panel()
+        made = ul.two_pass(panel, ["market", "value"], draws=199)
+        table = ul.factor_betas(panel, ["market", "value"])
+        cost = ul.cost_of_equity(table, premia=made, risk_free=panel.rate)
+        b, lam = (
+            table.coefficients.loc["BRTW", ["market", "value"]].to_numpy(),
+            12 * made.premia[1:].to_numpy(),
+        )
+        V, S = table.covariance[0][1:, 1:], 144 * made.covariance.to_numpy()[1:, 1:]
+        want = b @ S @ b + lam @ V @ lam - np.trace(V @ S)
+        self.assertAlmostEqual(cost.standard_error["BRTW"] ** 2, want, 12)
+        self.assertAlmostEqual(cost.value["BRTW"], cost.risk_free + b @ lam, 12)
+
+    def test_bootstrap_redraws_betas_and_premia_from_the_same_rows(self):
+        y = pd.DataFrame(
+            {"A": 0.9 * self.f["market"] + np.random.default_rng(5).normal(0, 0.05, 240)},
+            months(240),
+        )
+        y.iloc[[3, 9], 0] = np.nan
+        table = ul.regress(y, self.f[["market"]])
+        cost = ul.cost_of_equity(
+            table, premia={"market": self.market}, risk_free=0.03, draws=4000, seed=7
+        )
+        self.assertEqual(cost.draws.shape, (4000, 1))
+        self.assertAlmostEqual(cost.draws.mean(), cost.value["A"], 2)
+        self.assertAlmostEqual(cost.draws.std() / cost.standard_error["A"], 1.0, delta=0.12)
+        ends = cost.interval(method="bootstrap").loc["A"]
+        np.testing.assert_allclose(ends, np.quantile(cost.draws[:, 0], [0.025, 0.975]))
+        from ultrum.core.pricing.cost_draws import _drawn_betas
+        from ultrum.core.resampling import row_counts, stationary_rows
+
+        rows = stationary_rows(240, 3, 5.0, 1)
+        X = table.design.to_numpy()
+        got = _drawn_betas(X, y.to_numpy(), row_counts(rows, 240), True)
+        for d in range(3):
+            kept = rows[d][np.isfinite(y["A"].to_numpy()[rows[d]])]
+            want = np.linalg.lstsq(X[kept], y["A"].to_numpy()[kept], rcond=None)[0]
+            self.assertAlmostEqual(got[1, 0, d], want[1], 10)
+
+    def test_block_length_grows_with_persistence(self):
+        from ultrum.core.resampling import block_length, stationary_rows
+
+        rng = np.random.default_rng(0)
+        noise = rng.normal(size=(2000, 1))
+        slow = noise.copy()
+        for t in range(1, 2000):
+            slow[t] += 0.8 * slow[t - 1]
+        self.assertLess(block_length(noise), 4)
+        self.assertGreater(block_length(slow), 15)
+        rows = stationary_rows(500, 200, 8.0, 3)
+        runs = 1 / np.mean(np.diff(rows, axis=1) % 500 != 1)
+        self.assertAlmostEqual(runs, 8.0, delta=0.5)
+
+    def test_rates_add_ons_currencies_and_estimators(self):
+        panel = ul.practice.panel()
+        table = ul.factor_betas(panel, ["market"])
+        bond = ul.TimeSeries.wrap(pd.Series([0.04, 0.06], months(2, "2024-10")), name="bond", measure="rate",
+                                  quoted="bond-equivalent", maturity="P10Y")  # fmt: skip
+        given = {"market": ul.Premium(0.05, 0.02, 100, over="bond")}
+        cost = ul.cost_of_equity(
+            table,
+            premia=given,
+            risk_free=bond,
+            add_ons={"water licence": (0.004, "order 12 of 2023")},
+        )
+        self.assertAlmostEqual(cost.risk_free, 1.03**2 - 1, 14)
+        early = ul.cost_of_equity(table, premia=given, risk_free=bond, on="2024-10")
+        self.assertAlmostEqual(early.risk_free, 1.02**2 - 1, 14)
+        self.assertAlmostEqual(cost.parts.loc[("BRTW", "water licence"), "contribution"], 0.004)
+        self.assertIn("order 12 of 2023", repr(cost))
+        there = cost.in_currency("QSR", inflation=(0.02, 0.03))
+        self.assertAlmostEqual(there.value["BRTW"], (1 + cost.value["BRTW"]) * 1.03 / 1.02 - 1, 14)
+        self.assertAlmostEqual(
+            there.parts.loc["BRTW", "contribution"].sum(), there.value["BRTW"], 13
+        )
+        parity = cost.in_currency("QSR", forward=(1.5, 1.53))
+        self.assertAlmostEqual(
+            parity.standard_error["BRTW"], cost.standard_error["BRTW"] * 1.02, 14
+        )
+        side = ul.cost_comparison(
+            {"plain": table, "lagged": ul.lagged_beta(panel)}, premia=given, risk_free=0.03
+        )
+        lagged = ul.lagged_beta(panel)
+        self.assertAlmostEqual(
+            side.loc[("NTSH", "lagged"), "cost"], 0.03 + 0.05 * lagged.beta["NTSH"], 12
+        )
+        with self.refused(EstimationError, "needs a number and its reason"):
+            ul.cost_of_equity(table, premia=given, risk_free=bond, add_ons={"size": (0.01, " ")})
+        with self.refused(EstimationError, "name of another part"):
+            ul.cost_of_equity(
+                table, premia=given, risk_free=bond, add_ons={"market": (0.01, "why")}
+            )
+        with self.refused(EstimationError, "either inflation"):
+            cost.in_currency("QSR")
+
+
+class Peers(Scratch):
+    def test_weights_errors_and_places_by_hand(self):
+        table = ul.factor_betas(ul.practice.panel(), ["market"])
+        names = ["EBMK", "CSHW", "SLTM", "WKFN"]
+        debt = pd.Series([1.1, 0.8, 1.3, 1.2], names)
+        got = ul.peer_beta(table, names, debt_to_equity=debt, tax=0.24, how="precision", debt_beta=0.1,
+                           target_debt_to_equity=0.9, target_tax=0.2)  # fmt: skip
+        b, s = table.coefficients.loc[names, "market"], table.standard_errors.loc[names, "market"]
+        share = 0.76 * debt
+        bare, error = (b + 0.1 * share) / (1 + share), s / (1 + share)
+        w = (1 / error**2) / (1 / error**2).sum()
+        self.assertAlmostEqual(got.asset_beta, w @ bare, 12)
+        self.assertAlmostEqual(got.beta, (w @ bare) * 1.72 - 0.1 * 0.72, 12)
+        e = table.residuals[names].to_numpy()[1:]
+        tied = np.corrcoef(e.T) * np.outer(error, error)
+        self.assertAlmostEqual(got.standard_error, 1.72 * np.sqrt(w @ tied @ w), 10)
+        self.assertEqual(got.peers["place"].to_dict(), bare.rank().astype(int).to_dict())
+        middle = ul.peer_beta(table, names, debt_to_equity=debt, how="median")
+        self.assertAlmostEqual(middle.asset_beta, np.median(b / (1 + debt)), 12)
+        whole = ul.industry_betas(table, dict.fromkeys(names, "power"), debt_to_equity=debt)
+        self.assertAlmostEqual(whole.loc["power", "beta"], middle.asset_beta, 12)
+        with self.refused(EstimationError, "WKFN", "debt over equity"):
+            ul.peer_beta(table, names, debt_to_equity=debt[:3])
+        with self.refused(EstimationError, "needs values"):
+            ul.peer_beta(table, names, debt_to_equity=debt, how="value")
+
+
+class Sensitivity(Scratch):
+    def test_every_cell_is_the_regression_it_says(self):
+        panel = ul.practice.panel()
+        returns = ul.SeriesTable.wrap(panel.assets, measure="return")
+        whole = (panel.factors["market"] + panel.risk_free).rename("index")
+        market = ul.TimeSeries.wrap(whole, measure="return")
+        got = ul.beta_sensitivity(
+            returns, market, "BRTW", risk_free=panel.rate, windows=["P3Y", "P30Y"], frequencies=["M", "Q"],
+            chosen={"frequency": "Q"}, published=0.9, end="2020-06", errors="classical",
+        )  # fmt: skip
+        self.assertEqual(len(got.table), 2 * 2 * 3 * 2)
+        self.assertTrue(
+            got.table.query("window == 'P30Y'")["note"].str.contains("shorter than P30Y").all()
+        )
+        cell = got.table.set_index(["window", "frequency", "adjustment", "estimator"])
+        part = panel.sample("2017-07", "2020-06")
+        plain = ul.factor_betas(part, ["market"], errors="classical")
+        self.assertAlmostEqual(
+            cell.loc[("P3Y", "M", "none", "plain"), "beta"],
+            plain.coefficients.loc["BRTW", "market"],
+            10,
+        )
+        self.assertAlmostEqual(cell.loc[("P3Y", "M", "vasicek", "plain"), "beta"],
+                               ul.adjust_betas(plain).coefficients.loc["BRTW", "market"], 10)  # fmt: skip
+        self.assertAlmostEqual(cell.loc[("P3Y", "M", "blume", "plain"), "beta"],
+                               0.343 + 0.677 * plain.coefficients.loc["BRTW", "market"], 10)  # fmt: skip
+        self.assertEqual(cell.loc[("P3Y", "Q", "none", "plain"), "rows"], 12)
+        self.assertEqual(got.own["frequency"], "Q")
+        self.assertIn("published 0.90", repr(got))
+        with self.refused(EstimationError, "market='ALL' is not tried", "index"):
+            ul.beta_sensitivity(
+                returns, market, "BRTW", risk_free=panel.rate, chosen={"market": "ALL"}
+            )
+        with self.refused(EstimationError, "adjustment 'bayes'"):
+            ul.beta_sensitivity(
+                returns, market, "BRTW", risk_free=panel.rate, adjustments=["bayes"]
+            )
+
+
+class Tables(Scratch):
+    def test_cells_notes_and_escapes(self):
+        panel = ul.practice.panel()
+        one, four = (
+            ul.factor_betas(panel, ["market"]).fit("BRTW"),
+            ul.factor_betas(panel).fit("BRTW"),
+        )
+        table = ul.model_table(
+            {"one|_<b>": one, "four & all": four}, stars=True, names={"market": "market_β"}
+        )
+        text = table.to_text()
+        beta, error = one.coefficients["market"], one.standard_errors["market"]
+        self.assertIn(f"{beta:.3f}***", text)
+        self.assertIn(f"({error:.3f})", text)
+        self.assertIn("Newey–West (4 lags)", text)
+        self.assertIn("2004-02 to 2024-12", text)
+        self.assertIn("one\\|\\_&lt;b>", table.to_markdown())
+        self.assertIn("one|_&lt;b&gt;", table.to_html())
+        latex = table.to_latex()
+        self.assertIn(r"four \& all", latex)
+        self.assertIn(r"market\_$\beta$", latex)
+        self.assertIn("$^{***}$", latex)
+        self.assertNotRegex(latex, r"[βα−²]")
+        t = ul.model_table([one], below="t").to_frame()
+        self.assertIn(f"({one.t_values['market']:.2f})", t["(1)"].to_list())
+        wide = ul.model_table(ul.factor_betas(panel, ["market"]))
+        self.assertEqual(wide.head, ["constant", "market", "R²", "rows"])
+        self.assertEqual(len(wide.body), 46)
+        self.assertIn(
+            "percent per period", ul.model_table(ul.two_pass(panel, ["market"], draws=49)).to_text()
+        )
+        with self.refused(ul.UltrumError, "below='z'"):
+            ul.model_table([one], below="z")

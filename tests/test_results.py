@@ -39,7 +39,7 @@ class Speaking(Scratch):
         for words in (
             "163 rows",
             "2004-02 to 2017-08",
-            "hac errors, 4 lags",
+            "Newey–West errors, 4 lags",
             "89 missing left-hand side",
         ):
             self.assertIn(words, said)

@@ -98,6 +98,7 @@ if TYPE_CHECKING:
     from ultrum.errors import DataWarning as DataWarning
     from ultrum.errors import UltrumError as UltrumError
     from ultrum.present import figures as figures
+    from ultrum.present.model_tables import model_table as model_table
     from ultrum.present.saving import save as save
     from ultrum.sources.table import read_series as read_series
     from ultrum.study import Study as Study
@@ -159,6 +160,7 @@ _HOME = {
     "lagged_beta": "core.pricing.one_factor",
     "match_after": "core.matching",
     "match_before": "core.matching",
+    "model_table": "present.model_tables",
     "momentum": "core.describe.momentum",
     "peer_beta": "core.pricing.peers",
     "per_period": "core.rates",

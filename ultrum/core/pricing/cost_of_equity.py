@@ -17,6 +17,7 @@ from ultrum.core.pricing.one_factor import OneBeta
 from ultrum.core.pricing.premium import ZERO_COST, Premium, joint_covariance, premium
 from ultrum.core.pricing.two_pass import TwoPass
 from ultrum.core.rates import annual_yield
+from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.results import CONSTANT, BetaTable, t_quantile
 from ultrum.core.series import TimeSeries
 from ultrum.core.types import Floats
@@ -153,7 +154,7 @@ class CostOfEquity:
         noted = "".join(f"\n{name}: {text}" for name, text in self.notes.items())
         return (
             f"Annual cost of equity, percent; risk-free {100 * self.risk_free:.2f} %; "
-            f"{self.errors} errors\n{basis}\n{shown.round(2).to_string(max_rows=30)}{noted}"
+            f"{errors_said(self.errors)}\n{basis}\n{shown.round(2).to_string(max_rows=30)}{noted}"
         )
 
     def _repr_html_(self) -> str:
@@ -471,7 +472,9 @@ def _check_same_rate(prices: Mapping[str, Premium], rate_name: str) -> None:
 def _checked_add_ons(given: AddOns, factors: list[str]) -> dict[str, tuple[float, str]]:
     for name, said in given.items():
         if name in (*factors, RISK_FREE):
-            raise EstimationError(f"The add-on '{name}' has the name of another part; call it otherwise.")
+            raise EstimationError(
+                f"The add-on '{name}' has the name of another part; call it otherwise."
+            )
         if not isinstance(said, tuple) or len(said) != 2 or not str(said[1]).strip():
             raise EstimationError(
                 f"The add-on '{name}' needs a number and its reason: (0.01, 'why')."

@@ -10,6 +10,7 @@ import pandas as pd
 
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factor
+from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import BetaTable, t_p_values, t_quantile
 from ultrum.errors import EstimationError
@@ -85,7 +86,7 @@ def up_down_betas(panel: Panel, factor: str = "market", *, errors: str = "hac") 
         down_error=table.standard_errors["down"],
         p_value=pd.Series(p_value, table.coefficients.index),
         table=table,
-        basis=f"{rising} rows have {factor} over the risk-free rate, {len(values) - rising} not; {errors} errors",
+        basis=f"{rising} rows with {factor} up, {len(values) - rising} not; {errors_said(errors)}",
     )
 
 
@@ -207,7 +208,7 @@ def conditional_beta(
         table=table,
         p_value=pd.Series([_joint(table, str(a), list(moving)) for a in assets], assets),
         scale=scale,
-        basis=f"{factor} beta moves with {', '.join(names)} (known before, standardised); {errors} errors",
+        basis=f"{factor} beta moves with {', '.join(names)} (known before, standardised); {errors_said(errors)}",
     )
 
 

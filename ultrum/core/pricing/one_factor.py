@@ -10,6 +10,7 @@ import pandas as pd
 
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factor
+from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.types import Floats
@@ -91,7 +92,8 @@ def lagged_beta(
     joint = table.covariance[:, 1:, 1:]
     beta = pd.Series(own @ share, table.coefficients.index, name=factor)
     error = np.sqrt(np.einsum("i,nij,j->n", share, joint, share))
-    basis = f"sum of {lags} lags, the factor and {leads} leads of {factor}, weights {weights}; {errors} errors"
+    said = f"sum of {lags} lags, the factor and {leads} leads of {factor}, weights {weights}"
+    basis = f"{said}; {errors_said(errors)}"
     return OneBeta(
         beta, pd.Series(error, beta.index), table.nobs, table.coefficients[list(design)], basis,
         errors, panel.assets.index[-1],

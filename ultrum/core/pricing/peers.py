@@ -12,12 +12,15 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.pricing.one_factor import relever, unlever
+from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.core.types import Floats
 from ultrum.errors import EstimationError
 
 AVERAGES: Final = ("median", "mean", "value", "precision")
-_MEDIAN_PRICE: Final = np.sqrt(np.pi / 2.0)  # error of a median over that of a mean, for normal values
+_MEDIAN_PRICE: Final = np.sqrt(
+    np.pi / 2.0
+)  # error of a median over that of a mean, for normal values
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -113,9 +116,15 @@ def peer_beta(
     term = factor or next(str(t) for t in betas.coefficients if t != CONSTANT)
     frame = _peer_frame(betas, names, term, debt_to_equity, tax, debt_beta)
     weights = _weights(frame, how, values)
-    asset_beta = float(np.median(frame["unlevered"])) if how == "median" else float(weights @ frame["unlevered"])
+    asset_beta = (
+        float(np.median(frame["unlevered"]))
+        if how == "median"
+        else float(weights @ frame["unlevered"])
+    )
     together = _together(betas, names, frame["unlevered_error"].to_numpy())
-    error = float(np.sqrt(weights @ together @ weights)) * (_MEDIAN_PRICE if how == "median" else 1.0)
+    error = float(np.sqrt(weights @ together @ weights)) * (
+        _MEDIAN_PRICE if how == "median" else 1.0
+    )
     share = (1.0 - target_tax) * target_debt_to_equity
     return PeerBeta(
         beta=float(relever(asset_beta, target_debt_to_equity, target_tax, debt_beta=debt_beta)),
@@ -125,7 +134,7 @@ def peer_beta(
         peers=frame.assign(weight=np.nan if how == "median" else weights,
                            place=frame["unlevered"].rank().astype(int)),
         basis=f"{how} of {len(names)} unlevered {term} betas (Hamada 1972), levered at D/E "
-        f"{target_debt_to_equity:.2f}, tax {100 * target_tax:.0f} %; {betas.errors} errors",
+        f"{target_debt_to_equity:.2f}, tax {100 * target_tax:.0f} %; {errors_said(betas.errors)}",
     )  # fmt: skip
 
 
@@ -164,7 +173,9 @@ def industry_betas(
     """
     rows = {}
     for industry in dict.fromkeys(industries.values()):
-        names = [a for a, i in industries.items() if i == industry and a in betas.coefficients.index]
+        names = [
+            a for a, i in industries.items() if i == industry and a in betas.coefficients.index
+        ]
         if not names:
             continue
         made = peer_beta(
@@ -189,15 +200,23 @@ def _peer_frame(
         known = ", ".join(betas.assets)
         raise EstimationError(f"No beta of {', '.join(absent) or 'any peer'}; there are: {known}.")
     if term not in betas.coefficients:
-        raise EstimationError(f"No factor '{term}'; there are: {', '.join(map(str, betas.coefficients))}.")
+        raise EstimationError(
+            f"No factor '{term}'; there are: {', '.join(map(str, betas.coefficients))}."
+        )
     found, errors = betas.coefficients.loc[names, term], betas.standard_errors.loc[names, term]
     frame = pd.DataFrame({"beta": found, "error": errors})
     frame["debt_to_equity"], frame["tax"] = _by_peer(debt_to_equity, names), _by_peer(tax, names)
     lacking = frame.index[frame.isna().any(axis=1)]
     if len(lacking):
-        raise EstimationError(f"{', '.join(map(str, lacking))}: a beta, debt over equity or tax rate is missing.")
-    frame["unlevered"] = unlever(frame["beta"], frame["debt_to_equity"], frame["tax"], debt_beta=debt_beta)
-    frame["unlevered_error"] = frame["error"] / (1.0 + (1.0 - frame["tax"]) * frame["debt_to_equity"])
+        raise EstimationError(
+            f"{', '.join(map(str, lacking))}: a beta, debt over equity or tax rate is missing."
+        )
+    frame["unlevered"] = unlever(
+        frame["beta"], frame["debt_to_equity"], frame["tax"], debt_beta=debt_beta
+    )
+    frame["unlevered_error"] = frame["error"] / (
+        1.0 + (1.0 - frame["tax"]) * frame["debt_to_equity"]
+    )
     return frame
 
 

@@ -120,7 +120,9 @@ def _rates(values: pd.Series, risk_free: TimeSeries | None) -> Floats:
     known = risk_free.values.reindex(values.index)
     if known.isna().any():
         first = known.index[known.isna()][0]
-        raise EstimationError(f"{risk_free.name} has no value at {first}, where the factor has one.")
+        raise EstimationError(
+            f"{risk_free.name} has no value at {first}, where the factor has one."
+        )
     return known.to_numpy(dtype=np.float64)
 
 

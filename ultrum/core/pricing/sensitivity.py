@@ -16,6 +16,7 @@ from ultrum.core.frequency import Frequency, months_in
 from ultrum.core.labels import infer_frequency
 from ultrum.core.pricing.adjust import BLUME_1971, adjust_betas
 from ultrum.core.pricing.one_factor import leads_and_lags
+from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import CONSTANT, BetaTable, t_quantile
 from ultrum.core.returns import excess
@@ -74,7 +75,9 @@ class BetaSensitivity:
         for choice in CHOICES:
             grouped = self.table.dropna(subset=["beta"]).groupby(choice, sort=False)["beta"]
             frame = grouped.agg(["mean", "min", "max", "count"])
-            frame.index = pd.MultiIndex.from_product([[choice], frame.index], names=["choice", "value"])
+            frame.index = pd.MultiIndex.from_product(
+                [[choice], frame.index], names=["choice", "value"]
+            )
             parts.append(frame)
         return pd.concat(parts)
 
@@ -92,7 +95,7 @@ class BetaSensitivity:
         beta, own = self.table["beta"].dropna(), self.own
         words = [
             f"Beta of {self.asset}: {len(beta)} combinations from {beta.min():.2f} to {beta.max():.2f}, median "
-            f"{beta.median():.2f}; {self.errors} errors",
+            f"{beta.median():.2f}; {errors_said(self.errors)}",
             f"own choice ({', '.join(map(str, self.chosen.values()))}): {own['beta']:.2f} "
             f"({own['low']:.2f} to {own['high']:.2f})",
         ]
@@ -184,7 +187,9 @@ def beta_sensitivity(
             found = _estimated(y, x, window, market, estimator, errors)
             for adjustment in adjustments:
                 labels = (window, frequency, market, adjustment, estimator)
-                rows.append({**dict(zip(CHOICES, labels, strict=True)), **_row(found, asset, adjustment)})
+                rows.append(
+                    {**dict(zip(CHOICES, labels, strict=True)), **_row(found, asset, adjustment)}
+                )
     last = y.index[-1]
     return BetaSensitivity(pd.DataFrame(rows), asset, own, published, errors, last)
 
@@ -192,7 +197,9 @@ def beta_sensitivity(
 def _check_words(given: Sequence[str], known: Sequence[str], what: str) -> None:
     wrong = [g for g in given if g not in known]
     if wrong or not given:
-        raise EstimationError(f"{what} '{''.join(wrong[:1])}' is not known; it is one of {', '.join(known)}.")
+        raise EstimationError(
+            f"{what} '{''.join(wrong[:1])}' is not known; it is one of {', '.join(known)}."
+        )
 
 
 def _own_choice(options: Mapping[str, list[str]], chosen: dict[str, str]) -> dict[str, str]:
@@ -200,18 +207,26 @@ def _own_choice(options: Mapping[str, list[str]], chosen: dict[str, str]) -> dic
         if choice not in options:
             raise EstimationError(f"'{choice}' is no choice; there are: {', '.join(options)}.")
         if value not in options[choice]:
-            raise EstimationError(f"{choice}='{value}' is not tried; there are: {', '.join(options[choice])}.")
+            raise EstimationError(
+                f"{choice}='{value}' is not tried; there are: {', '.join(options[choice])}."
+            )
     return {choice: chosen.get(choice, values[0]) for choice, values in options.items()}
 
 
 def _excess_at(
-    assets: SeriesTable, markets: SeriesTable, risk_free: TimeSeries, frequency: str, end: str | None
+    assets: SeriesTable,
+    markets: SeriesTable,
+    risk_free: TimeSeries,
+    frequency: str,
+    end: str | None,
 ) -> tuple[pd.DataFrame, pd.DataFrame]:
     """Excess returns of companies and markets at one frequency, on common rows."""
     target = Frequency.parse(frequency)
     for about in (*assets.about, *markets.about, risk_free.about):
         if not about.is_return:
-            raise UnitError(f"{about.name} is a {about.measure or 'series'}; total returns are expected.")
+            raise UnitError(
+                f"{about.name} is a {about.measure or 'series'}; total returns are expected."
+            )
 
     def at(series: Any) -> Any:
         own = series.about.frequency if isinstance(series, TimeSeries) else series.frequency
@@ -223,7 +238,9 @@ def _excess_at(
     if end is not None:
         shared = shared[: shared.slice_indexer(end=end).stop]
     if not len(shared):
-        raise EstimationError(f"Companies and markets share no {target.name} period up to {end or 'their end'}.")
+        raise EstimationError(
+            f"Companies and markets share no {target.name} period up to {end or 'their end'}."
+        )
     return y.loc[shared], x.loc[shared]
 
 
@@ -251,7 +268,9 @@ def _first_row(index: pd.Index, window: str) -> int | None:
     if not months:
         raise EstimationError(f"window='{window}': say years or months, such as P5Y.")
     cut = months_before(end, months)[0]
-    late = begun[0] - cut > np.timedelta64(1, "D") + (frequency.starts(ordinals[:1] + 1)[0] - begun[0])
+    late = begun[0] - cut > np.timedelta64(1, "D") + (
+        frequency.starts(ordinals[:1] + 1)[0] - begun[0]
+    )
     return None if late else int(np.searchsorted(begun, cut, side="right"))
 
 
@@ -272,9 +291,19 @@ def _row(found: BetaTable | str, asset: str, adjustment: str) -> dict[str, Any]:
     except UltrumError as fault:
         return {**blank, "rows": rows, "note": str(fault)}
     place = summed.assets.index(asset)
-    beta, error = float(summed.coefficients["beta"].iloc[place]), float(np.sqrt(summed.covariance[place, 1, 1]))
+    beta, error = (
+        float(summed.coefficients["beta"].iloc[place]),
+        float(np.sqrt(summed.covariance[place, 1, 1])),
+    )
     reach = error * float(t_quantile(0.95, float(found.df.iloc[place])))
-    return {"beta": beta, "error": error, "low": beta - reach, "high": beta + reach, "rows": rows, "note": ""}
+    return {
+        "beta": beta,
+        "error": error,
+        "low": beta - reach,
+        "high": beta + reach,
+        "rows": rows,
+        "note": "",
+    }
 
 
 def _summed(found: BetaTable) -> BetaTable:

@@ -15,7 +15,21 @@ from ultrum.core.regression.bandwidth import lag_rule
 from ultrum.core.types import Floats, Ints
 from ultrum.errors import EstimationError
 
+_WORDS: Final = {
+    "hac": "Newey–West", "classical": "classical", "clustered": "clustered", "sandwich": "sandwich",
+}  # fmt: skip
 ERRORS: Final = ("classical", "hc0", "hc1", "hc2", "hc3", "hac")
+
+
+def errors_said(kind: str) -> str:
+    """A kind of standard errors in words.
+
+    Examples
+    --------
+    >>> errors_said("hac")
+    'Newey–West errors'
+    """
+    return f"{_WORDS.get(kind, kind.upper())} errors"
 
 
 def covariance(

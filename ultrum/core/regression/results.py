@@ -13,6 +13,7 @@ import pandas as pd
 import scipy.special
 
 from ultrum.core.labels import period_label
+from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.influence import influence_table, weighted_rows
 from ultrum.core.regression.solve import condition_number
 from ultrum.core.types import Array, Bools, Floats
@@ -228,7 +229,9 @@ class Fit:
     @property
     def basis(self) -> str:
         """What the numbers rest on, for people: rows, sample, errors, rows lost and R²."""
-        kind = f"{self.errors} errors" + (f", {self.lags} lags" if self.lags is not None else "")
+        kind = f"{errors_said(self.errors)}" + (
+            f", {self.lags} lags" if self.lags is not None else ""
+        )
         lost = ", ".join(f"{count} {cause}" for cause, count in self.lost.items() if count)
         span = " to ".join(period_label(end) for end in self.sample)
         return (
@@ -382,7 +385,7 @@ class BetaTable:
         shown = self.coefficients.add_suffix("").round(4).astype(str)
         shown += " (" + self.standard_errors.round(4).astype(str) + ")"
         shown = shown.assign(R2=self.r2.round(3), rows=self.nobs, lost=self.lost.sum(axis=1))
-        head = f"{len(self.assets)} assets; {self.errors} standard errors in brackets"
+        head = f"{len(self.assets)} assets; {errors_said(self.errors)} in brackets"
         return f"{head}\n{shown.to_string(max_rows=30, line_width=100)}"
 
     def _repr_html_(self) -> str:

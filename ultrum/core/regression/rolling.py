@@ -14,7 +14,7 @@ import pandas as pd
 
 from ultrum.core.labels import infer_frequency, period_label
 from ultrum.core.regression import inputs
-from ultrum.core.regression.covariance import ERRORS
+from ultrum.core.regression.covariance import ERRORS, errors_said
 from ultrum.core.regression.results import CONSTANT, t_quantile
 from ultrum.core.regression.windows import Estimates, Recipe, Rows, estimate
 from ultrum.core.transform.windows import starts_of
@@ -225,7 +225,7 @@ def rolling_regress(
         assets=[str(c) for c in left.columns],
         terms=[str(c) for c in design.columns],
         errors=errors,
-        basis=f"{said}, at least {least} rows; {errors} errors; {span}",
+        basis=f"{said}, at least {least} rows; {errors_said(errors)}; {span}",
     )
 
 

@@ -14,9 +14,17 @@ from ultrum.present.figures.looking import (
     under_water,
 )
 from ultrum.present.figures.maps import regions
+from ultrum.present.figures.pricing import (
+    beta_path,
+    break_path,
+    peers,
+    predicted_against_realised,
+    sensitivity,
+)
 
 __all__ = [
-    "against_benchmark", "bars", "betas", "build_up", "calendar_heat", "correlation_grid", "coverage_timeline",
-    "growth_of_one", "histogram", "line_of_fit", "regions", "risk_against_return", "small_multiples",
+    "against_benchmark", "bars", "beta_path", "betas", "break_path", "build_up", "calendar_heat",
+    "correlation_grid", "coverage_timeline", "growth_of_one", "histogram", "line_of_fit", "peers",
+    "predicted_against_realised", "regions", "risk_against_return", "sensitivity", "small_multiples",
     "through_time", "to_png", "to_svg", "under_water",
 ]  # fmt: skip

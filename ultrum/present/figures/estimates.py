@@ -8,6 +8,7 @@ import numpy as np
 
 from ultrum.core.labels import infer_frequency, period_label
 from ultrum.core.pricing.cost_of_equity import RISK_FREE, CostOfEquity
+from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.results import CONSTANT, BetaTable, Fit, t_quantile
 from ultrum.errors import FrequencyError, UltrumError
 from ultrum.present.style import INK, LANTERN, STONE, TIDE, axes_for, foot, styled
@@ -199,6 +200,5 @@ def _part_labels(parts: Any) -> list[str]:
 
 
 def _foot_of(errors: str, source: str, span: str) -> str:
-    kinds = {"hac": "Newey–West errors", "classical": "classical errors"}
-    said = kinds.get(errors, f"{errors.upper()} errors")
+    said = errors_said(errors)
     return "; ".join(part for part in (f"Source: {source}" if source else "", span, said) if part)
