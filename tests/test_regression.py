@@ -397,6 +397,14 @@ class Diagnosis(Scratch):
         for cut in range(15, 86):
             slow[self.X.index[cut]] = ul.break_test(self.fit, at=self.X.index[cut]).statistic
         np.testing.assert_allclose(test.path, pd.Series(slow), rtol=1e-9)
+        from ultrum.core.regression.stability import _quantile_of_date
+
+        self.assertAlmostEqual(_quantile_of_date(0.975), 11.03, 1)  # Bai (1997): 11
+        self.assertAlmostEqual(_quantile_of_date(0.95), 7.69, 1)  # 7
+        jump = np.where(np.arange(100) < 60, 0.0, 1.5) * self.X["market"]
+        found = ul.break_test(ul.regress(self.y + jump, self.X), how="sup-f", draws=99)
+        self.assertLessEqual(found.between[0], self.X.index[60])
+        self.assertGreaterEqual(found.between[1], self.X.index[60])
         drift = ul.break_test(self.fit, how="cusum")
         w = []
         for t in range(3, 100):

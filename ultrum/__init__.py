@@ -42,9 +42,9 @@ if TYPE_CHECKING:
     from ultrum.core.prices import untraded_share as untraded_share
     from ultrum.core.pricing.adjust import adjust_betas as adjust_betas
     from ultrum.core.pricing.betas import factor_betas as factor_betas
-    from ultrum.core.pricing.cost_of_equity import CostOfEquity as CostOfEquity
     from ultrum.core.pricing.cost_of_equity import cost_comparison as cost_comparison
     from ultrum.core.pricing.cost_of_equity import cost_of_equity as cost_of_equity
+    from ultrum.core.pricing.cost_result import CostOfEquity as CostOfEquity
     from ultrum.core.pricing.filtered import filtered_beta as filtered_beta
     from ultrum.core.pricing.joint_alpha import joint_alpha_test as joint_alpha_test
     from ultrum.core.pricing.moving import conditional_beta as conditional_beta
@@ -109,7 +109,7 @@ __version__ = "0.1.0"
 _HOME = {
     "BetaTable": "core.regression.results",
     "BreakTest": "core.regression.stability",
-    "CostOfEquity": "core.pricing.cost_of_equity",
+    "CostOfEquity": "core.pricing.cost_result",
     "DataWarning": "errors",
     "Descriptor": "core.descriptor",
     "Desk": "desk",

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 import pandas as pd
 
 from ultrum.core.labels import period_label
-from ultrum.core.pricing.cost_of_equity import RISK_FREE
+from ultrum.core.pricing.cost_result import RISK_FREE
 from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.present import figures
 from ultrum.present.export import to_csv, whole_folder

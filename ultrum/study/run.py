@@ -13,7 +13,8 @@ import pandas as pd
 from ultrum.core.labels import period_label
 from ultrum.core.panel import Panel, align
 from ultrum.core.pricing.betas import factor_betas
-from ultrum.core.pricing.cost_of_equity import CostOfEquity, cost_of_equity
+from ultrum.core.pricing.cost_of_equity import cost_of_equity
+from ultrum.core.pricing.cost_result import CostOfEquity
 from ultrum.core.pricing.premium import Premium
 from ultrum.core.rates import per_period
 from ultrum.core.regression.results import BetaTable

@@ -2,163 +2,28 @@
 
 from __future__ import annotations
 
-import html
-import textwrap
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
 from typing import Any, Final
 
 import numpy as np
 import pandas as pd
 
-from ultrum.core.labels import period_label
 from ultrum.core.pricing.cost_draws import drawn_costs
+from ultrum.core.pricing.cost_result import RISK_FREE, CostOfEquity, by_asset
+from ultrum.core.pricing.exposures import CostVariance, Exposures
 from ultrum.core.pricing.one_factor import OneBeta
 from ultrum.core.pricing.premium import ZERO_COST, Premium, joint_covariance, premium
 from ultrum.core.pricing.two_pass import TwoPass
 from ultrum.core.rates import annual_yield
-from ultrum.core.regression.covariance import errors_said
-from ultrum.core.regression.results import CONSTANT, BetaTable, t_quantile
+from ultrum.core.regression.results import BetaTable
 from ultrum.core.series import TimeSeries
 from ultrum.core.types import Floats
 from ultrum.errors import EstimationError, UnitError
 
-RISK_FREE: Final = "risk-free rate"
-METHODS: Final = ("t", "bootstrap")
 _NEEDED_DRAWS: Final = 1999  # where the variance formula fails
 
 Premia = Mapping[str, TimeSeries | Premium | float] | TwoPass
 AddOns = Mapping[str, tuple[float, str]]
-
-
-@dataclass(frozen=True, eq=False, repr=False)
-class CostOfEquity:
-    """Annual cost of equity of each asset.
-
-    Attributes
-    ----------
-    value, standard_error : Series, shape (N,)
-        Annual decimals. The error joins those of beta, premium and, where it is given, the risk-free rate.
-    parts : DataFrame
-        Indexed by (asset, part): ``beta beta_error premium premium_error contribution
-        variance_share``.
-    shares : DataFrame, shape (N, 3)
-        Shares of the variance that beta, premium and risk-free rate bring.
-    df : Series, shape (N,)
-        Degrees of freedom of the interval.
-    risk_free : float
-    basis : mapping of str to str
-        Where each premium and add-on comes from.
-    errors : str
-    sample : mapping of str to str
-        Rows that each beta rests on.
-    draws : ndarray, shape (draws, N), or None
-        Costs of equity of the stationary block bootstrap.
-    notes : mapping of str to str
-        What is to be known about single assets.
-    """
-
-    value: pd.Series
-    standard_error: pd.Series
-    parts: pd.DataFrame
-    shares: pd.DataFrame
-    df: pd.Series
-    risk_free: float
-    basis: Mapping[str, str]
-    errors: str
-    sample: Mapping[str, str]
-    draws: Floats | None = None
-    notes: Mapping[str, str] = field(default_factory=dict)
-
-    def interval(self, level: float = 0.95, method: str = "t") -> pd.DataFrame:
-        """Confidence interval, columns ``low high``: Student's t by the delta method, or drawn quantiles."""
-        if method not in METHODS:
-            raise EstimationError(
-                f"method='{method}' is not known; it is one of {', '.join(METHODS)}."
-            )
-        reach = self.standard_error * t_quantile(level, self.df.to_numpy())
-        if method == "t":
-            return pd.DataFrame({"low": self.value - reach, "high": self.value + reach})
-        if self.draws is None:
-            raise EstimationError("No draws were made; say cost_of_equity(..., draws=9999).")
-        ends = np.nanquantile(self.draws, [0.5 - level / 2.0, 0.5 + level / 2.0], axis=0)
-        return pd.DataFrame({"low": ends[0], "high": ends[1]}, self.value.index)
-
-    def in_currency(
-        self,
-        currency: str,
-        *,
-        inflation: tuple[float, float] | None = None,
-        forward: tuple[float, float] | None = None,
-    ) -> CostOfEquity:
-        """The same costs in another currency.
-
-        Parameters
-        ----------
-        currency : str
-            Code of the other currency, for the build-up.
-        inflation : (float, float), optional
-            Expected annual inflation here and there: (1 + k)(1 + there)/(1 + here) − 1.
-        forward : (float, float), optional
-            Spot and one-year forward, units of the other currency for one of this: (1 + k)·forward/spot − 1.
-
-        Examples
-        --------
-        >>> import ultrum as ul
-        >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
-        >>> cost = ul.cost_of_equity(table, premia={"market": 0.05}, risk_free=0.03)
-        >>> there = cost.in_currency("QSR", inflation=(0.022, 0.035))
-        >>> bool((there.value > cost.value).all())
-        True
-        """
-        if (inflation is None) == (forward is None):
-            raise EstimationError(
-                "Say either inflation=(here, there) or forward=(spot, one year forward)."
-            )
-        if inflation is not None:
-            if max(abs(rate) for rate in inflation) > 0.5:
-                raise UnitError(f"inflation={inflation}: decimals are expected, 0.02 for 2 %.")
-            factor = (1.0 + inflation[1]) / (1.0 + inflation[0])
-            said = f"inflation {100 * inflation[0]:.2f} % here, {100 * inflation[1]:.2f} % there"
-        else:
-            spot, later = forward or (1.0, 1.0)
-            if not (spot > 0 and later > 0):
-                raise UnitError(f"forward={forward}: two positive rates are expected.")
-            factor, said = later / spot, f"spot {spot:g}, one-year forward {later:g}"
-        moved = (1.0 + self.value) * factor - 1.0
-        index = pd.MultiIndex.from_product(
-            [self.value.index, [f"in {currency}"]], names=["asset", "part"]
-        )
-        row = pd.DataFrame(
-            {"contribution": (moved - self.value).to_numpy(), "variance_share": 0.0}, index
-        )
-        return replace(
-            self,
-            value=moved.rename("cost_of_equity"),
-            standard_error=self.standard_error * factor,
-            parts=_by_asset(pd.concat([self.parts, row]), list(self.value.index)),
-            basis={**self.basis, f"in {currency}": said},
-            draws=None if self.draws is None else (1.0 + self.draws) * factor - 1.0,
-        )
-
-    def to_frame(self) -> pd.DataFrame:
-        """One row per asset: cost of equity, standard error, 95 % interval, degrees of freedom."""
-        columns = {"cost_of_equity": self.value, "standard_error": self.standard_error}
-        return pd.DataFrame(columns).join(self.interval()).assign(df=self.df)
-
-    def __repr__(self) -> str:
-        shown = (100 * self.to_frame()).assign(df=self.df)
-        basis = "\n".join(
-            textwrap.fill(f"{name}: {text}", 100) for name, text in self.basis.items()
-        )
-        noted = "".join(f"\n{name}: {text}" for name, text in self.notes.items())
-        return (
-            f"Annual cost of equity, percent; risk-free {100 * self.risk_free:.2f} %; "
-            f"{errors_said(self.errors)}\n{basis}\n{shown.round(2).to_string(max_rows=30)}{noted}"
-        )
-
-    def _repr_html_(self) -> str:
-        return f"<pre>{html.escape(repr(self))}</pre>"
 
 
 def cost_of_equity(
@@ -219,7 +84,7 @@ def cost_of_equity(
     >>> bool(0.04 < cost.value["BRTW"] < 0.08)
     True
     """
-    own = _Exposures.of(betas)
+    own = Exposures.of(betas)
     prices, spread = _premia(own.factors, premia)
     rate, rate_name = _annual_rate(risk_free, own.end if on is None else on)
     _check_same_rate(prices, rate_name)
@@ -227,7 +92,7 @@ def cost_of_equity(
     lam = np.array([prices[f].value for f in own.factors])
     base = rate + sum(value for value, _ in extra.values())
     value = pd.Series(base + own.beta @ lam, own.assets, name="cost_of_equity")
-    pieces = _Variance.of(own, lam, spread, risk_free_error**2)
+    pieces = CostVariance.of(own, lam, spread, risk_free_error**2)
     variance = pieces.total
     drawn = None
     failed = np.isfinite(value.to_numpy()) & ~(variance > 0)
@@ -319,87 +184,6 @@ def cost_comparison(
     return whole.loc[assets]
 
 
-@dataclass(frozen=True)
-class _Exposures:
-    """Betas of any kind: (N,K) with covariances (N,K,K), and what they rest on."""
-
-    assets: pd.Index
-    factors: list[str]
-    beta: Floats
-    covariance: Floats
-    df: Floats
-    errors: str
-    sample: Mapping[str, str]
-    end: Any
-
-    @classmethod
-    def of(cls, betas: BetaTable | OneBeta) -> _Exposures:
-        if isinstance(betas, OneBeta):
-            names = betas.beta.index
-            return cls(
-                assets=names,
-                factors=[str(betas.beta.name)],
-                beta=betas.beta.to_numpy()[:, None],
-                covariance=betas.standard_error.to_numpy()[:, None, None] ** 2,
-                df=betas.nobs.to_numpy() - 2.0,
-                errors=betas.errors,
-                sample=dict.fromkeys(map(str, names), betas.basis),
-                end=betas.end,
-            )
-        factors = [str(t) for t in betas.coefficients.columns if t != CONSTANT]
-        where = betas.coefficients.columns.get_indexer(pd.Index(factors))
-        first, last = betas.first, betas.last
-        return cls(
-            assets=betas.coefficients.index,
-            factors=factors,
-            beta=betas.coefficients[factors].to_numpy(),
-            covariance=betas.covariance[:, where][:, :, where],
-            df=betas.df.to_numpy(dtype=np.float64),
-            errors=betas.errors,
-            sample={
-                str(a): f"{period_label(first[a])} to {period_label(last[a])}" for a in betas.assets
-            },
-            end=betas.response.index[-1],
-        )
-
-
-@dataclass(frozen=True)
-class _Variance:
-    """Goodman's variance, by factor (N,K), and by where it comes from (N,)."""
-
-    by_factor: Floats
-    beta: Floats
-    premium: Floats
-    rate: float
-
-    @classmethod
-    def of(cls, own: _Exposures, lam: Floats, spread: Floats, rate: float) -> _Variance:
-        from_premium = own.beta * (own.beta @ spread)
-        from_beta = lam * np.einsum("nkl,l->nk", own.covariance, lam)
-        both = np.einsum("nkl,lk->nk", own.covariance, spread)
-        half = both.sum(axis=1) / 2.0
-        return cls(
-            from_premium + from_beta - both,
-            from_beta.sum(axis=1) - half,
-            from_premium.sum(axis=1) - half,
-            rate,
-        )
-
-    @property
-    def total(self) -> Floats:
-        return np.asarray(self.by_factor.sum(axis=1) + self.rate)
-
-    def shares(self, assets: pd.Index) -> pd.DataFrame:
-        """Of beta, premium and risk-free rate; missing where the variance is not positive."""
-        whole = np.where(self.total > 0, self.total, np.nan)
-        columns = {
-            "beta": self.beta / whole,
-            "premium": self.premium / whole,
-            RISK_FREE: self.rate / whole,
-        }
-        return pd.DataFrame(columns, assets)
-
-
 def _premia(factors: list[str], given: Premia) -> tuple[dict[str, Premium], Floats]:
     """Premium of every factor, and their covariance (K,K)."""
     names = list(given.premia.index) if isinstance(given, TwoPass) else list(given)
@@ -485,9 +269,9 @@ def _checked_add_ons(given: AddOns, factors: list[str]) -> dict[str, tuple[float
 
 
 def _parts(
-    own: _Exposures,
+    own: Exposures,
     prices: Mapping[str, Premium],
-    pieces: _Variance,
+    pieces: CostVariance,
     rate: float,
     rate_error: float,
     extra: Mapping[str, tuple[float, str]],
@@ -510,10 +294,10 @@ def _parts(
         _flat_part(own, name, value, np.zeros(len(own.assets)))
         for name, (value, _) in extra.items()
     ]
-    return _by_asset(pd.concat(blocks), list(own.assets))
+    return by_asset(pd.concat(blocks), list(own.assets))
 
 
-def _flat_part(own: _Exposures, name: str, value: float, share: Floats) -> pd.DataFrame:
+def _flat_part(own: Exposures, name: str, value: float, share: Floats) -> pd.DataFrame:
     """A part that is the same for all assets."""
     blank = dict.fromkeys(["beta", "beta_error", "premium", "premium_error"], np.nan)
     return pd.DataFrame(
@@ -521,15 +305,8 @@ def _flat_part(own: _Exposures, name: str, value: float, share: Floats) -> pd.Da
     )
 
 
-def _labelled(own: _Exposures, part: str) -> pd.MultiIndex:
+def _labelled(own: Exposures, part: str) -> pd.MultiIndex:
     return pd.MultiIndex.from_product([own.assets, [part]], names=["asset", "part"])
-
-
-def _by_asset(parts: pd.DataFrame, assets: list[Any]) -> pd.DataFrame:
-    """Parts of each asset together, in the order they were given."""
-    order = {asset: place for place, asset in enumerate(assets)}
-    places = parts.index.get_level_values(0).map(order).to_numpy()
-    return parts.iloc[np.argsort(places, kind="stable")]
 
 
 def _notes(value: pd.Series, failed: Any, variance: Floats, drawn: bool) -> dict[str, str]:

@@ -16,7 +16,7 @@ import scipy.special
 
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factor
-from ultrum.core.regression.results import t_quantile
+from ultrum.core.regression.inference import t_quantile
 from ultrum.core.types import Bools, Floats
 from ultrum.errors import EstimationError
 

@@ -11,8 +11,9 @@ import pandas as pd
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factor
 from ultrum.core.regression.covariance import errors_said
+from ultrum.core.regression.inference import t_p_values, t_quantile
 from ultrum.core.regression.ols import regress
-from ultrum.core.regression.results import BetaTable, t_p_values, t_quantile
+from ultrum.core.regression.results import BetaTable
 from ultrum.errors import EstimationError
 
 

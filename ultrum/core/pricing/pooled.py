@@ -14,7 +14,8 @@ from ultrum.core.labels import span_of
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factors
 from ultrum.core.regression.clusters import clustered, smallest_count
-from ultrum.core.regression.results import CONSTANT, TestResult, t_p_values, t_quantile
+from ultrum.core.regression.inference import TestResult, t_p_values, t_quantile
+from ultrum.core.regression.results import CONSTANT
 from ultrum.core.regression.solve import least_squares
 from ultrum.core.types import Floats, Ints
 from ultrum.errors import EstimationError

@@ -17,8 +17,9 @@ from ultrum.core.labels import infer_frequency
 from ultrum.core.pricing.adjust import BLUME_1971, adjust_betas
 from ultrum.core.pricing.one_factor import leads_and_lags
 from ultrum.core.regression.covariance import errors_said
+from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.ols import regress
-from ultrum.core.regression.results import CONSTANT, BetaTable, t_quantile
+from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.core.returns import excess
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.transform.windows import months_before

@@ -16,7 +16,8 @@ from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factors, factor_betas
 from ultrum.core.pricing.cross_section import CrossSections, cross_sections, refuse_empty
 from ultrum.core.regression.bandwidth import lag_rule
-from ultrum.core.regression.results import CONSTANT, BetaTable, t_p_values, t_quantile
+from ultrum.core.regression.inference import t_p_values, t_quantile
+from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.core.regression.rolling import rolling_regress
 from ultrum.core.resampling import block_length, row_counts, stationary_rows
 from ultrum.core.types import Bools, Floats, Ints

@@ -254,7 +254,7 @@ def _breaks(fit: Fit, draws: int, seed: int) -> Iterator[Finding]:
             continue  # too few rows for parts of their own
         alarm = {
             "chow": "Coefficients differ between the two halves; a beta over the whole span describes neither.",
-            "sup-f": f"Coefficients change, most likely at {test.note.removeprefix('at ')}. Estimate the "
+            "sup-f": f"Coefficients change, most likely {test.note}. Estimate the "
             "parts, or a rolling or filtered beta.",
             "cusum": "Forecasts from past rows err to one side for long; the level or a beta drifts.",
         }[how]

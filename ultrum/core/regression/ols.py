@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import warnings
 from dataclasses import dataclass
 from typing import Any, Final, cast, overload
 
@@ -12,11 +11,11 @@ import pandas as pd
 
 from ultrum.core.regression import inputs
 from ultrum.core.regression.bandwidth import AUTOMATIC, lags_of
+from ultrum.core.regression.cautions import warn_of_copies, warn_of_trends
 from ultrum.core.regression.clusters import clustered, smallest_count
 from ultrum.core.regression.covariance import ERRORS, covariance
 from ultrum.core.regression.results import CONSTANT, BetaTable, Fit
-from ultrum.core.regression.solve import Solution, condition_number, inflation, least_squares
-from ultrum.core.regression.unit_root import trending_levels
+from ultrum.core.regression.solve import Solution, least_squares
 from ultrum.core.regression.windows import (
     DEPENDENT,
     TOO_FEW,
@@ -29,11 +28,10 @@ from ultrum.core.regression.windows import (
 )
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.types import Bools, Floats, Ints
-from ultrum.errors import DataWarning, EstimationError
+from ultrum.errors import EstimationError
 
 Vector = pd.Series | TimeSeries | list[float]
 NO_RESPONSE, NO_FACTOR, TOO_SHORT = "missing left-hand side", "missing factor", "too few rows"
-_STRONG: Final = 100.0  # condition number; 30 is called strong by Belsley, Kuh and Welsch (1980)
 _GROUPS: Final = 24  # with more sets of rows than these, kernels take over from one QR for each
 _BLOCK: Final = 512  # left-hand sides at a time in the kernels
 
@@ -124,8 +122,8 @@ def regress(
     left, right, missed = inputs.matched(left, right)
     design = inputs.with_constant(right) if constant else right
     table = _estimate(left, design, rule.on(left.index), missed)
-    _warn_of_copies(design)
-    _warn_of_trends(y, X, left, right)
+    warn_of_copies(design)
+    warn_of_trends(y, X, left, right)
     return table.fit(str(left.columns[0])) if single else table
 
 
@@ -368,45 +366,3 @@ def _same_rows(used: Bools) -> list[Ints]:
     for column, key in enumerate(packed):
         groups.setdefault(key.tobytes(), []).append(column)
     return [np.asarray(columns, dtype=np.int64) for columns in groups.values()]
-
-
-def _warn_of_copies(design: pd.DataFrame) -> None:
-    """Say when a factor is nearly a combination of others: its coefficient has few digits of meaning."""
-    factors = [c for c in design if c != CONSTANT]
-    X = design.to_numpy(dtype=np.float64)
-    X = X[np.isfinite(X).all(axis=1)]
-    if len(factors) < 2 or len(X) <= X.shape[1]:
-        return
-    condition = condition_number(X)
-    if condition <= _STRONG:
-        return
-    inflated = inflation(X[:, len(design.columns) - len(factors) :], CONSTANT in design)
-    worst = int(np.argmax(inflated))
-    if inflated[worst] <= _STRONG:
-        return  # columns at a high level with little movement of their own; medians are taken from them
-    warnings.warn(
-        f"{factors[worst]} is nearly a combination of the other factors: condition number {condition:.3g}, "
-        f"variance inflation {inflated[worst]:.3g}. Its coefficient and error mean little; leave one out.",
-        DataWarning, stacklevel=3,
-    )  # fmt: skip
-
-
-def _warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> None:
-    """Say when trending levels are regressed on trending levels (Granger and Newbold 1974)."""
-    if (
-        any(d.is_return for d in inputs.abouts_of(y) + inputs.abouts_of(X))
-        or left.shape[1] > _GROUPS
-    ):
-        return
-    regressors = inputs.numbers_of(right, "X")
-    for name in left:
-        values = left[name].to_numpy(dtype=np.float64)
-        whole = np.isfinite(values) & np.isfinite(regressors).all(axis=1)
-        wandering = trending_levels(values[whole], regressors[whole])
-        if wandering:
-            others = ", ".join(str(right.columns[k]) for k in wandering)
-            warnings.warn(
-                f"{name} and {others} wander like sums of shocks (a unit root is not rejected at 5 %), so R² "
-                "and t values of one on the other mean nothing. Take growth or differences first.",
-                DataWarning, stacklevel=3,
-            )  # fmt: skip

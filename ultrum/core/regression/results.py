@@ -10,60 +10,17 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
-import scipy.special
 
 from ultrum.core.labels import period_label
 from ultrum.core.regression.covariance import errors_said
+from ultrum.core.regression.in_words import sentences
+from ultrum.core.regression.inference import TestResult, t_p_values, t_quantile
 from ultrum.core.regression.influence import influence_table, weighted_rows
 from ultrum.core.regression.solve import condition_number
-from ultrum.core.types import Array, Bools, Floats
+from ultrum.core.types import Bools, Floats
 from ultrum.errors import EstimationError
 
 CONSTANT = "constant"
-
-
-@dataclass(frozen=True)
-class TestResult:
-    """A test statistic with its distribution under the null hypothesis.
-
-    ``df`` holds the degrees of freedom, numerator first.
-    """
-
-    statistic: float
-    distribution: str
-    df: tuple[float, ...]
-    p_value: float
-    note: str = ""
-
-    @classmethod
-    def of_f(cls, statistic: float, above: int, below: int, note: str = "") -> TestResult:
-        """F test with its upper-tail p value."""
-        p_value = float(scipy.special.fdtrc(above, below, max(statistic, 0.0)))
-        return cls(float(statistic), f"F({above}, {below})", (above, below), p_value, note)
-
-    def to_frame(self) -> pd.DataFrame:
-        """One row."""
-        row = {"statistic": self.statistic, "distribution": self.distribution}
-        return pd.DataFrame([{**row, "p_value": self.p_value, "note": self.note}])
-
-    def __repr__(self) -> str:
-        tail = f"  {self.note}" if self.note else ""
-        return f"{self.distribution} = {self.statistic:.4g}, p = {self.p_value:.4g}{tail}"
-
-    def _repr_html_(self) -> str:
-        return f"<p>{html.escape(repr(self))}</p>"
-
-
-def t_quantile(level: float, df: Any) -> Any:
-    """Two-sided quantile of Student's t for a confidence level."""
-    if not 0.0 < level < 1.0:
-        raise EstimationError(f"A confidence level lies between 0 and 1, not {level}.")
-    return scipy.special.stdtrit(df, 0.5 + level / 2.0)
-
-
-def t_p_values(t_values: Array, df: Any) -> Floats:
-    """Two-sided p values of Student's t."""
-    return np.asarray(2.0 * scipy.special.stdtr(df, -np.abs(t_values)))
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -189,6 +146,18 @@ class Fit:
         """By row: leverage, residual in three scales, Cook's distance, shift of its fit (DFFITS)."""
         X, y = weighted_rows(self.design, self.response, self.weights)
         return influence_table(X, y - X @ self.coefficients.to_numpy(), self.response.index)
+
+    def in_words(self, level: float = 0.95) -> str:
+        """The regression read aloud: one sentence for each figure, returns taken to be in decimals.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> fit = ul.factor_betas(ul.practice.panel(), ["market"]).fit("BRTW")
+        >>> "one lies inside" in fit.in_words() or "neither" in fit.in_words()
+        True
+        """
+        return "\n".join(sentences(self, CONSTANT, level))
 
     def predict(self, X: pd.DataFrame) -> pd.Series:
         """Predicted response for rows of factors, columns named as the factors."""

@@ -15,7 +15,8 @@ import pandas as pd
 from ultrum.core.labels import infer_frequency, period_label
 from ultrum.core.regression import inputs
 from ultrum.core.regression.covariance import ERRORS, errors_said
-from ultrum.core.regression.results import CONSTANT, t_quantile
+from ultrum.core.regression.inference import t_quantile
+from ultrum.core.regression.results import CONSTANT
 from ultrum.core.regression.windows import Estimates, Recipe, Rows, estimate
 from ultrum.core.transform.windows import starts_of
 from ultrum.core.types import Floats, Ints

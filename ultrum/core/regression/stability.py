@@ -11,8 +11,9 @@ import scipy.optimize
 import scipy.special
 
 from ultrum.core.labels import period_label
+from ultrum.core.regression.inference import TestResult
 from ultrum.core.regression.influence import weighted_rows
-from ultrum.core.regression.results import Fit, TestResult
+from ultrum.core.regression.results import Fit
 from ultrum.core.regression.solve import least_squares
 from ultrum.core.types import Floats, Ints
 from ultrum.errors import EstimationError
@@ -36,6 +37,8 @@ class BreakTest(TestResult):
         Columns ``low high``: the 5 % bounds of the path where they are known.
     at : label
         The date of the break, or of the largest value.
+    between : (label, label) or None
+        95 % interval of the date of a break found by ``sup-f`` (Bai 1997).
     name : str
         Left-hand side.
     """
@@ -46,6 +49,7 @@ class BreakTest(TestResult):
     bounds: pd.DataFrame = field(default_factory=pd.DataFrame, repr=False, compare=False)
     at: Any = field(default=None, repr=False, compare=False)
     name: str = field(default="", repr=False, compare=False)
+    between: tuple[Any, Any] | None = field(default=None, repr=False, compare=False)
 
     def __repr__(self) -> str:
         return super().__repr__()
@@ -142,11 +146,42 @@ def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
     label = fit.design.index[cuts[best]]
     limit = float(np.quantile(largest, 0.95))
     dates = fit.design.index[cuts]
+    low, high = _date_interval(X, residuals, int(cuts[best]))
+    between = fit.design.index[low], fit.design.index[high]
+    note = f"at {period_label(label)} ({period_label(between[0])} to {period_label(between[1])})"
     return BreakTest(
-        float(path[best]), "largest F", (terms, rows - 2 * terms), p_value, f"at {period_label(label)}",
+        float(path[best]), "largest F", (terms, rows - 2 * terms), p_value, note,
         path=pd.Series(path, dates, name="F"), bounds=pd.DataFrame({"low": np.nan, "high": limit}, dates),
-        at=label, name=fit.name,
+        at=label, name=fit.name, between=between,
     )  # fmt: skip
+
+
+def _date_interval(X: Floats, residuals: Floats, cut: int, level: float = 0.95) -> tuple[int, int]:
+    """Rows between which the second part begins (Bai 1997), each side with the spread of its own part."""
+    parts = [slice(None, cut), slice(cut, None)]
+    fits = [np.linalg.lstsq(X[p], residuals[p], rcond=None)[0] for p in parts]
+    step = fits[1] - fits[0]
+    reach = []
+    for part, own in zip(parts, fits, strict=True):
+        rows = X[part]
+        moved = rows @ step
+        left = residuals[part] - rows @ own
+        size, noise = float(np.mean(moved**2)), float(np.mean(moved**2 * left**2))
+        reach.append(
+            int(_quantile_of_date(0.5 + level / 2.0) * noise / size**2) + 1 if size > 0 else len(X)
+        )
+    return max(cut - reach[0], 0), min(cut + reach[1], len(X) - 1)
+
+
+def _quantile_of_date(share: float) -> float:
+    """Quantile of the place where Brownian motion less |s|/2 is highest (Yao 1987)."""
+
+    def above(x: float) -> float:
+        normal = scipy.special.ndtr
+        tail = np.sqrt(x / (2 * np.pi)) * np.exp(-x / 8) - 0.5 * (x + 5) * normal(-np.sqrt(x) / 2)
+        return float(1 + tail + 1.5 * np.exp(x + scipy.special.log_ndtr(-1.5 * np.sqrt(x))) - share)
+
+    return float(scipy.optimize.brentq(above, 1e-9, 500.0))
 
 
 def _f_path(X: Floats, Y: Floats, cuts: Ints) -> Floats:

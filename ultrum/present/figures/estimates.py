@@ -7,9 +7,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ultrum.core.labels import infer_frequency, period_label
-from ultrum.core.pricing.cost_of_equity import RISK_FREE, CostOfEquity
+from ultrum.core.pricing.cost_result import RISK_FREE, CostOfEquity
 from ultrum.core.regression.covariance import errors_said
-from ultrum.core.regression.results import CONSTANT, BetaTable, Fit, t_quantile
+from ultrum.core.regression.inference import t_quantile
+from ultrum.core.regression.results import CONSTANT, BetaTable, Fit
 from ultrum.errors import FrequencyError, UltrumError
 from ultrum.present.style import INK, LANTERN, STONE, TIDE, axes_for, foot, styled
 

@@ -122,6 +122,10 @@ def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> 
             ax.plot(x, bound, color=STONE, linewidth=1.2, linestyle=(0, (5, 3)), label=label)
     place = x[test.path.index.get_loc(test.at)]
     found = f"{period_label(test.at)}, p = {test.p_value:.3f}"
+    if test.between is not None and test.p_value < 0.05:
+        ends = _dates(pd.Index(test.between) if not isinstance(test.path.index, pd.PeriodIndex)
+                      else pd.PeriodIndex(test.between))  # fmt: skip
+        ax.axvspan(*ends, color=LANTERN, alpha=0.14, linewidth=0, label="95 % interval of the date")
     ax.plot([place], [test.path.loc[test.at]], "o", color=LANTERN, label=found)
     largest = test.distribution == "largest F"
     ax.set_ylabel(

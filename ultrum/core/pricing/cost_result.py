@@ -1,0 +1,159 @@
+"""What a cost of equity says: value, error, build-up, where its variance comes from."""
+
+from __future__ import annotations
+
+import html
+import textwrap
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.regression.covariance import errors_said
+from ultrum.core.regression.inference import t_quantile
+from ultrum.core.types import Floats
+from ultrum.errors import EstimationError, UnitError
+
+RISK_FREE: Final = "risk-free rate"
+
+
+METHODS: Final = ("t", "bootstrap")
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class CostOfEquity:
+    """Annual cost of equity of each asset.
+
+    Attributes
+    ----------
+    value, standard_error : Series, shape (N,)
+        Annual decimals. The error joins those of beta, premium and, where it is given, the risk-free rate.
+    parts : DataFrame
+        Indexed by (asset, part): ``beta beta_error premium premium_error contribution
+        variance_share``.
+    shares : DataFrame, shape (N, 3)
+        Shares of the variance that beta, premium and risk-free rate bring.
+    df : Series, shape (N,)
+        Degrees of freedom of the interval.
+    risk_free : float
+    basis : mapping of str to str
+        Where each premium and add-on comes from.
+    errors : str
+    sample : mapping of str to str
+        Rows that each beta rests on.
+    draws : ndarray, shape (draws, N), or None
+        Costs of equity of the stationary block bootstrap.
+    notes : mapping of str to str
+        What is to be known about single assets.
+    """
+
+    value: pd.Series
+    standard_error: pd.Series
+    parts: pd.DataFrame
+    shares: pd.DataFrame
+    df: pd.Series
+    risk_free: float
+    basis: Mapping[str, str]
+    errors: str
+    sample: Mapping[str, str]
+    draws: Floats | None = None
+    notes: Mapping[str, str] = field(default_factory=dict)
+
+    def interval(self, level: float = 0.95, method: str = "t") -> pd.DataFrame:
+        """Confidence interval, columns ``low high``: Student's t by the delta method, or drawn quantiles."""
+        if method not in METHODS:
+            raise EstimationError(
+                f"method='{method}' is not known; it is one of {', '.join(METHODS)}."
+            )
+        reach = self.standard_error * t_quantile(level, self.df.to_numpy())
+        if method == "t":
+            return pd.DataFrame({"low": self.value - reach, "high": self.value + reach})
+        if self.draws is None:
+            raise EstimationError("No draws were made; say cost_of_equity(..., draws=9999).")
+        ends = np.nanquantile(self.draws, [0.5 - level / 2.0, 0.5 + level / 2.0], axis=0)
+        return pd.DataFrame({"low": ends[0], "high": ends[1]}, self.value.index)
+
+    def in_currency(
+        self,
+        currency: str,
+        *,
+        inflation: tuple[float, float] | None = None,
+        forward: tuple[float, float] | None = None,
+    ) -> CostOfEquity:
+        """The same costs in another currency.
+
+        Parameters
+        ----------
+        currency : str
+            Code of the other currency, for the build-up.
+        inflation : (float, float), optional
+            Expected annual inflation here and there: (1 + k)(1 + there)/(1 + here) − 1.
+        forward : (float, float), optional
+            Spot and one-year forward, units of the other currency for one of this: (1 + k)·forward/spot − 1.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
+        >>> cost = ul.cost_of_equity(table, premia={"market": 0.05}, risk_free=0.03)
+        >>> there = cost.in_currency("QSR", inflation=(0.022, 0.035))
+        >>> bool((there.value > cost.value).all())
+        True
+        """
+        if (inflation is None) == (forward is None):
+            raise EstimationError(
+                "Say either inflation=(here, there) or forward=(spot, one year forward)."
+            )
+        if inflation is not None:
+            if max(abs(rate) for rate in inflation) > 0.5:
+                raise UnitError(f"inflation={inflation}: decimals are expected, 0.02 for 2 %.")
+            factor = (1.0 + inflation[1]) / (1.0 + inflation[0])
+            said = f"inflation {100 * inflation[0]:.2f} % here, {100 * inflation[1]:.2f} % there"
+        else:
+            spot, later = forward or (1.0, 1.0)
+            if not (spot > 0 and later > 0):
+                raise UnitError(f"forward={forward}: two positive rates are expected.")
+            factor, said = later / spot, f"spot {spot:g}, one-year forward {later:g}"
+        moved = (1.0 + self.value) * factor - 1.0
+        index = pd.MultiIndex.from_product(
+            [self.value.index, [f"in {currency}"]], names=["asset", "part"]
+        )
+        row = pd.DataFrame(
+            {"contribution": (moved - self.value).to_numpy(), "variance_share": 0.0}, index
+        )
+        return replace(
+            self,
+            value=moved.rename("cost_of_equity"),
+            standard_error=self.standard_error * factor,
+            parts=by_asset(pd.concat([self.parts, row]), list(self.value.index)),
+            basis={**self.basis, f"in {currency}": said},
+            draws=None if self.draws is None else (1.0 + self.draws) * factor - 1.0,
+        )
+
+    def to_frame(self) -> pd.DataFrame:
+        """One row per asset: cost of equity, standard error, 95 % interval, degrees of freedom."""
+        columns = {"cost_of_equity": self.value, "standard_error": self.standard_error}
+        return pd.DataFrame(columns).join(self.interval()).assign(df=self.df)
+
+    def __repr__(self) -> str:
+        shown = (100 * self.to_frame()).assign(df=self.df)
+        basis = "\n".join(
+            textwrap.fill(f"{name}: {text}", 100) for name, text in self.basis.items()
+        )
+        noted = "".join(f"\n{name}: {text}" for name, text in self.notes.items())
+        return (
+            f"Annual cost of equity, percent; risk-free {100 * self.risk_free:.2f} %; "
+            f"{errors_said(self.errors)}\n{basis}\n{shown.round(2).to_string(max_rows=30)}{noted}"
+        )
+
+    def _repr_html_(self) -> str:
+        return f"<pre>{html.escape(repr(self))}</pre>"
+
+
+def by_asset(parts: pd.DataFrame, assets: list[Any]) -> pd.DataFrame:
+    """Parts of each asset together, in the order they were given."""
+    order = {asset: place for place, asset in enumerate(assets)}
+    places = parts.index.get_level_values(0).map(order).to_numpy()
+    return parts.iloc[np.argsort(places, kind="stable")]
