@@ -10,7 +10,9 @@ import numpy as np
 import pandas as pd
 
 import ultrum as ul
-from ultrum.practice.setting import BREAK_DAY, BROKEN, THIN
+from ultrum.practice import exchange
+from ultrum.practice.setting import BREAK_DAY, BROKEN, CODES, THIN
+from ultrum.practice.simulate import simulate, traded
 
 WORLDS = 500
 KINDS = ("hac", "classical", "hc1", "hc3")
@@ -43,6 +45,26 @@ def true_costs(truth, rate):
     return rate + truth.loadings @ truth.premia
 
 
+def thin_panel(seed, frequency):
+    """The thin trader with the stale prices that are posted, and the market, weekly or monthly."""
+    world = simulate(seed)
+    close, dividends = exchange.closes(world)
+    column, days = CODES.index(THIN), pd.DatetimeIndex(world.days)
+    was_traded = np.ones(close.shape, dtype=bool)
+    was_traded[:, column] = traded(seed, len(close))
+    posted = pd.Series(exchange._carried(close, was_traded)[:, column], days, name=THIN)
+    prices = ul.TimeSeries.wrap(posted, measure="price", currency="QML", frequency="B")
+    bill = pd.Series(world.daily_bill, days, name="bill")
+    bill = ul.TimeSeries.wrap(bill, measure="return", frequency="B")
+    market = pd.Series(world.factors[:, 0], days, name="market")
+    market = ul.TimeSeries.wrap(market, measure="return", excess_of="bill", frequency="B")
+    returns = ul.returns(
+        prices, frequency=frequency, dividends=dividends[dividends["asset"] == THIN]
+    )
+    return ul.align(assets=returns, factors=ul.to_frequency(market, frequency, risk_free=bill),
+                    risk_free=ul.to_frequency(bill, frequency), frequency=frequency)  # fmt: skip
+
+
 def one_world(seed, truth, tally):
     panel = ul.practice.panel(seed)
     regular = list(truth.regular)
@@ -58,17 +80,21 @@ def one_world(seed, truth, tally):
         tally.add(
             f"{factor} loading of four factors", between(ends, truth.loadings.loc[regular, factor])
         )
-    table, lagged = ul.factor_betas(panel, ["market"]), ul.lagged_beta(panel)
-    tally.add(
-        "thin trader, plain beta",
-        between(table.interval("market").loc[[THIN]], truth.one_factor[THIN]),
-    )
-    reach = 1.97 * lagged.standard_error[THIN]
-    tally.add("thin trader, lagged beta", abs(lagged.beta[THIN] - truth.one_factor[THIN]) <= reach)
+    for frequency in ("W", "M"):
+        stale = thin_panel(seed, frequency)
+        plain, lagged = ul.factor_betas(stale, ["market"]), ul.lagged_beta(stale)
+        what = f"thin trader, {'weekly' if frequency == 'W' else 'monthly'} returns"
+        tally.add(f"{what}, plain beta", between(plain.interval("market"), truth.one_factor[THIN]))
+        reach = 1.97 * lagged.standard_error[THIN]
+        tally.add(f"{what}, lagged beta", abs(lagged.beta[THIN] - truth.one_factor[THIN]) <= reach)
     found = ul.break_test(four.fit(BROKEN), how="sup-f", draws=99)
     day = pd.Period(BREAK_DAY, "M")
     tally.add("break of the broken beta found at 5 %", found.p_value < 0.05)
     tally.add("date of the break", found.between[0] <= day <= found.between[1])
+    if found.p_value < 0.05:
+        tally.add(
+            "date of the break, where one is found", found.between[0] <= day <= found.between[1]
+        )
     premia = {name: ul.premium(history) for name, history in histories(panel).items()}
     for name, made in premia.items():
         reach = 1.97 * made.standard_error
@@ -112,4 +138,8 @@ def run():
     )
 
 
-REASONS = ""
+REASONS = """What is not between 93 and 97 % has its reason. The plain beta of the thin trader is too low, the more so the shorter
+the period: a price that was not traded today tells today's market tomorrow; the lagged beta mends it. A break is found in
+about four worlds of five, since the jump is half hidden by the company's own noise; the interval of its date holds whether it
+is found or not, and is wide. Loadings with Newey–West errors cover a little less than 95 % in 250 months of returns whose
+volatility moves; HC3 errors are nearer."""

@@ -330,6 +330,8 @@ class Pages(Scratch):
             "getting_data": "revised",
             "shaping": "does not close",
             "returns_and_panels": "costs",
+            "estimating": "inflation surprise",
+            "cost_of_equity": "licence risk",
         }.items():
             with self.subTest(page):
                 code = "\n".join(python_blocks(f"docs/{page}.md"))
@@ -343,7 +345,9 @@ class Pages(Scratch):
                  "real_wages.py": "deflated (by M_QM_CPI", "credit_spells.py": "2008-05 2009-11      19",
                  "strain_gauge.py": "2022-10 2024-01      16", "freight_invoices.py": "QTV for one QSR on 2024-03-10",
                  "ferry_months.py": "above 0", "momentum_ranks.py": "rank", "risk_of_all.py": "excess_per_risk",
-                 "quarterly_panel.py": "year,quarter"}  # fmt: skip
+                 "quarterly_panel.py": "year,quarter", "market_model_aloud.py": "2014-07",
+                 "loadings_of_all.py": "Sample: BRTW", "allowed_return.py": "licence risk",
+                 "why_betas_differ.py": "published 0.85", "premia_from_the_cross_section.py": "shanken"}  # fmt: skip
         self.assertEqual(set(words), {p.name for p in (ROOT / "examples").glob("*.py")})
         for name, said in words.items():
             with self.subTest(name):

@@ -397,14 +397,33 @@ class Diagnosis(Scratch):
         for cut in range(15, 86):
             slow[self.X.index[cut]] = ul.break_test(self.fit, at=self.X.index[cut]).statistic
         np.testing.assert_allclose(test.path, pd.Series(slow), rtol=1e-9)
-        from ultrum.core.regression.stability import _quantile_of_date
-
-        self.assertAlmostEqual(_quantile_of_date(0.975), 11.03, 1)  # Bai (1997): 11
-        self.assertAlmostEqual(_quantile_of_date(0.95), 7.69, 1)  # 7
         jump = np.where(np.arange(100) < 60, 0.0, 1.5) * self.X["market"]
         found = ul.break_test(ul.regress(self.y + jump, self.X), how="sup-f", draws=99)
         self.assertLessEqual(found.between[0], self.X.index[60])
         self.assertGreaterEqual(found.between[1], self.X.index[60])
+        fit = ul.regress(self.y + jump, self.X)
+
+        def rss(cut):
+            parts = [
+                (self.A[p], fit.response.to_numpy()[p])
+                for p in (slice(None, cut), slice(cut, None))
+            ]
+            return sum(np.linalg.lstsq(A, v, rcond=None)[1][0] for A, v in parts)
+
+        cuts = np.arange(15, 86)
+        made = np.array([rss(c) for c in cuts])
+        best = cuts[made.argmin()]
+        A, v = self.A, fit.response.to_numpy()
+        b1, b2 = (
+            np.linalg.lstsq(A[p], v[p], rcond=None)[0]
+            for p in (slice(None, best), slice(best, None))
+        )
+        e = np.r_[v[:best] - A[:best] @ b1, v[best:] - A[best:] @ b2]
+        m = (A @ (b2 - b1)) ** 2
+        inside = cuts[
+            (made - made.min()) / (np.mean(m * e**2) / np.mean(m)) <= -2 * np.log(1 - np.sqrt(0.95))
+        ]
+        self.assertEqual(found.between, (self.X.index[inside.min()], self.X.index[inside.max()]))
         drift = ul.break_test(self.fit, how="cusum")
         w = []
         for t in range(3, 100):

@@ -45,6 +45,7 @@ if TYPE_CHECKING:
     from ultrum.core.pricing.cost_of_equity import cost_comparison as cost_comparison
     from ultrum.core.pricing.cost_of_equity import cost_of_equity as cost_of_equity
     from ultrum.core.pricing.cost_result import CostOfEquity as CostOfEquity
+    from ultrum.core.pricing.currency_factor import currency_factor as currency_factor
     from ultrum.core.pricing.filtered import filtered_beta as filtered_beta
     from ultrum.core.pricing.joint_alpha import joint_alpha_test as joint_alpha_test
     from ultrum.core.pricing.moving import conditional_beta as conditional_beta
@@ -139,6 +140,7 @@ _HOME = {
     "cost_comparison": "core.pricing.cost_of_equity",
     "cost_of_equity": "core.pricing.cost_of_equity",
     "cumulate": "core.transform.levels",
+    "currency_factor": "core.pricing.currency_factor",
     "deflate": "core.transform.levels",
     "diagnose": "core.regression.diagnose",
     "difference": "core.transform.growth",

@@ -322,7 +322,8 @@ def _samples(models: Mapping[str, Model]) -> list[str]:
         if isinstance(model, Fit):
             span = " to ".join(period_label(end) for end in model.sample)
             lost = sum(model.lost.values())
-            spans[name] = f"{model.name}, {span}" + (f", rows lost: {lost}" if lost else "")
+            own = f"{model.name}, " if model.name != name else ""
+            spans[name] = f"{own}{span}" + (f", rows lost: {lost}" if lost else "")
         else:
             spans[name] = model.basis.split(";")[0]
     percent = (

@@ -391,6 +391,6 @@ def _basis(
     parts = [
         f"{int(kept.sum())} cross-sections of {int(counts.min())} to {int(counts.max())} assets",
         span_of(panel.assets.index[kept]), words[betas], f"t values on {names[kind]}",
-        f"{int((~kept).sum())} periods left out", f"root mean square pricing error {100 * error:.3f} % a period",
+        f"periods left out: {int((~kept).sum())}", f"root mean square pricing error {100 * error:.3f} % a period",
     ]  # fmt: skip
     return "; ".join(part for part in parts if part)

@@ -7,7 +7,6 @@ from typing import Any, Final
 
 import numpy as np
 import pandas as pd
-import scipy.optimize
 import scipy.special
 
 from ultrum.core.labels import period_label
@@ -38,7 +37,7 @@ class BreakTest(TestResult):
     at : label
         The date of the break, or of the largest value.
     between : (label, label) or None
-        95 % interval of the date of a break found by ``sup-f`` (Bai 1997).
+        From the first to the last date that is not rejected at 5 % as the date of the break (Hansen 2000).
     name : str
         Left-hand side.
     """
@@ -146,8 +145,7 @@ def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
     label = fit.design.index[cuts[best]]
     limit = float(np.quantile(largest, 0.95))
     dates = fit.design.index[cuts]
-    low, high = _date_interval(X, residuals, int(cuts[best]))
-    between = fit.design.index[low], fit.design.index[high]
+    between = _date_interval(fit.design.index, X, residuals, cuts, path, best)
     note = f"at {period_label(label)} ({period_label(between[0])} to {period_label(between[1])})"
     return BreakTest(
         float(path[best]), "largest F", (terms, rows - 2 * terms), p_value, note,
@@ -156,32 +154,29 @@ def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
     )  # fmt: skip
 
 
-def _date_interval(X: Floats, residuals: Floats, cut: int, level: float = 0.95) -> tuple[int, int]:
-    """Rows between which the second part begins (Bai 1997), each side with the spread of its own part."""
+def _date_interval(
+    index: pd.Index,
+    X: Floats,
+    residuals: Floats,
+    cuts: Ints,
+    path: Floats,
+    best: int,
+    level: float = 0.95,
+) -> tuple[Any, Any]:
+    """First and last date whose fit is not worse than chance allows (Hansen 2000), spread unequal or not."""
+    cut, rows, terms = int(cuts[best]), len(X), X.shape[1]
     parts = [slice(None, cut), slice(cut, None)]
     fits = [np.linalg.lstsq(X[p], residuals[p], rcond=None)[0] for p in parts]
-    step = fits[1] - fits[0]
-    reach = []
-    for part, own in zip(parts, fits, strict=True):
-        rows = X[part]
-        moved = rows @ step
-        left = residuals[part] - rows @ own
-        size, noise = float(np.mean(moved**2)), float(np.mean(moved**2 * left**2))
-        reach.append(
-            int(_quantile_of_date(0.5 + level / 2.0) * noise / size**2) + 1 if size > 0 else len(X)
-        )
-    return max(cut - reach[0], 0), min(cut + reach[1], len(X) - 1)
-
-
-def _quantile_of_date(share: float) -> float:
-    """Quantile of the place where Brownian motion less |s|/2 is highest (Yao 1987)."""
-
-    def above(x: float) -> float:
-        normal = scipy.special.ndtr
-        tail = np.sqrt(x / (2 * np.pi)) * np.exp(-x / 8) - 0.5 * (x + 5) * normal(-np.sqrt(x) / 2)
-        return float(1 + tail + 1.5 * np.exp(x + scipy.special.log_ndtr(-1.5 * np.sqrt(x))) - share)
-
-    return float(scipy.optimize.brentq(above, 1e-9, 500.0))
+    moved = (X @ (fits[1] - fits[0])) ** 2
+    left = np.concatenate([residuals[p] - X[p] @ own for p, own in zip(parts, fits, strict=True)])
+    variance = left @ left / (rows - 2 * terms)
+    unequal = float(np.mean(moved * left**2) / (np.mean(moved) * variance))
+    whole = float(residuals @ residuals)
+    # RSS of both parts at each date, from F = (whole − parts)/terms / (parts/below)
+    apart = whole / (1.0 + path * terms / (rows - 2 * terms))
+    worse = (apart - apart[best]) / variance / unequal
+    inside = np.flatnonzero(worse <= -2.0 * np.log(1.0 - np.sqrt(level)))
+    return index[cuts[inside[0]]], index[cuts[inside[-1]]]
 
 
 def _f_path(X: Floats, Y: Floats, cuts: Ints) -> Floats:

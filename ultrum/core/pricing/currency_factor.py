@@ -1,0 +1,60 @@
+"""The factor that exchange-rate risk adds to an international model."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from ultrum.core.currency import to_currency
+from ultrum.core.ratetable import RateTable
+from ultrum.core.returns import excess
+from ultrum.core.series import TimeSeries
+from ultrum.errors import CurrencyError
+
+
+def currency_factor(
+    foreign_rate: TimeSeries | str,
+    home_rate: TimeSeries,
+    rates: TimeSeries | Iterable[TimeSeries] | RateTable,
+) -> TimeSeries:
+    """What foreign bills earned at home over home bills: (1 + r*)(1 + s) − 1 − r (Adler and Dumas 1983).
+
+    Parameters
+    ----------
+    foreign_rate : TimeSeries or str
+        Risk-free returns per period, with their currency; or its code alone, for cash that earns nothing there.
+    home_rate : TimeSeries
+        Risk-free returns per period, with their currency.
+    rates : TimeSeries, several, or RateTable
+        Quotes, in either direction.
+
+    Returns
+    -------
+    TimeSeries
+        A traded factor, in excess of the home rate, named after the foreign currency.
+
+    Raises
+    ------
+    CurrencyError
+        If a rate has no currency, or both have the same.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> months = pd.period_range("2024-01", periods=3, freq="M")
+    >>> there = TimeSeries.wrap(pd.Series(0.004, months), name="sorr bill", measure="return", currency="QSR")
+    >>> here = TimeSeries.wrap(pd.Series(0.002, months), name="bill", measure="return", currency="QML")
+    >>> quote = TimeSeries.wrap(pd.Series([2.0, 2.1, 2.1], months), measure="quote", unit="QSR/QML", timing="end")
+    >>> currency_factor(there, here, quote).to_pandas().round(4).tolist()
+    [nan, 0.0522, 0.002]
+    """
+    if isinstance(foreign_rate, str):
+        facts = {"currency": foreign_rate, "name": f"cash in {foreign_rate}", "excess_of": ""}
+        foreign_rate = TimeSeries(0.0 * home_rate.values, home_rate.about.stepped("cash", facts))
+    home, abroad = home_rate.about.currency, foreign_rate.about.currency
+    if not home or not abroad or home == abroad:
+        raise CurrencyError(
+            f"{foreign_rate.name} is in {abroad or 'no known currency'}, {home_rate.name} in "
+            f"{home or 'no known currency'}; two different currencies are needed. Say .described(currency=...)."
+        )
+    made = excess(to_currency(foreign_rate, home, rates), home_rate)
+    return made.described(name=abroad, title=f"{foreign_rate.name} over {home_rate.name}")
