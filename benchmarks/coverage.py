@@ -116,13 +116,15 @@ def shipped(truth):
         "| company | true beta | beta | 95 % | true cost, % | cost, % | 95 % |",
         "|---|---:|---:|---|---:|---:|---|",
     ]
-    for a in one.assets:
-        lines.append(
-            f"| {a} | {truth.one_factor[a]:.2f} | {one.coefficients.loc[a, 'market']:.2f} | "
-            f"{ends.loc[a, 'low']:.2f} to {ends.loc[a, 'high']:.2f} | {100 * true[a]:.1f} | {100 * cost.value[a]:.1f} | "
-            f"{100 * width.loc[a, 'low']:.1f} to {100 * width.loc[a, 'high']:.1f} |"
-        )
-    return "\n".join(lines)
+    return "\n".join([*lines, *(row_of(a, truth, one, ends, true, cost, width) for a in one.assets)])
+
+
+def row_of(a, truth, one, ends, true, cost, width):
+    return (
+        f"| {a} | {truth.one_factor[a]:.2f} | {one.coefficients.loc[a, 'market']:.2f} | "
+        f"{ends.loc[a, 'low']:.2f} to {ends.loc[a, 'high']:.2f} | {100 * true[a]:.1f} | {100 * cost.value[a]:.1f} | "
+        f"{100 * width.loc[a, 'low']:.1f} to {100 * width.loc[a, 'high']:.1f} |"
+    )
 
 
 def run():

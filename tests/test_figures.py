@@ -45,6 +45,56 @@ class Figures(Scratch):
         with self.refused(ul.UltrumError, "'TIDE'", "BRTW"):
             ul.figures.build_up(cost, "TIDE")
 
+    def test_parts_without_a_beta_say_their_name_only(self):
+        cost = ul.cost_of_equity(self.table, premia={"market": 0.05}, risk_free=0.03,
+                                 add_ons={"licence risk": (0.004, "order 12")})  # fmt: skip
+        ax = ul.figures.build_up(cost.in_currency("QSR", inflation=(0.02, 0.03)), "BRTW")
+        names = [t.get_text() for t in ax.get_yticklabels()]
+        self.assertIn("licence risk", names)
+        self.assertIn("in QSR", names)
+        self.assertNotIn("nan", " ".join(names))
+
+    def test_moving_betas_breaks_and_premia_show_their_numbers(self):
+        rolled = ul.rolling_regress(
+            self.panel.excess, self.panel.factor_table, window=60, errors="hac"
+        )
+        ax = ul.figures.beta_path(rolled, "MRWG", term="size", whole=0.2, source="college")
+        line = ax.get_lines()[0].get_ydata()
+        np.testing.assert_array_equal(line, rolled.frame("coefficients", "size")["MRWG"])
+        self.assertEqual(ax.get_title(loc="left"), "Size beta of MRWG in moving windows")
+        self.assertIn("Newey–West errors", self.foot(ax))
+        wandering = ul.filtered_beta(self.panel)
+        band = ul.figures.beta_path(wandering, "MRWG", marks={"true break": "2014-07-01"})
+        self.assertIn("true break", [t.get_text() for t in band.get_legend().get_texts()])
+        found = ul.break_test(ul.factor_betas(self.panel).fit("MRWG"), how="sup-f", draws=99)
+        ax = ul.figures.break_path(found)
+        self.assertEqual(ax.get_lines()[-1].get_ydata()[0], found.statistic)
+        with self.refused(ul.UltrumError, "one date has no path"):
+            ul.figures.break_path(ul.break_test(self.table.fit("MRWG")))
+        made = ul.two_pass(self.panel, draws=49)
+        ax = ul.figures.predicted_against_realised(made)
+        places = ax.collections[0].get_offsets()
+        np.testing.assert_allclose(places[:, 1], 1200 * made.pricing["realised"])
+        self.assertIn("21 to 23 assets", self.foot(ax))
+
+    def test_peers_and_sensitivity_mark_the_own(self):
+        made = ul.peer_beta(
+            self.table, ["EBMK", "CSHW", "SLTM"], debt_to_equity=1.0, target_debt_to_equity=0.9
+        )
+        ax = ul.figures.peers(made)
+        self.assertEqual(ax.get_yticklabels()[0].get_text(), f"company: {made.beta:.2f}")
+        whole = (self.panel.factors["market"] + self.panel.risk_free).rename("index")
+        grid = ul.beta_sensitivity(
+            ul.SeriesTable.wrap(self.panel.assets, measure="return"), ul.TimeSeries.wrap(whole, measure="return"),
+            "BRTW", risk_free=self.panel.rate, frequencies=["M", "Q"], windows=["P5Y", "P10Y"],
+            chosen={"window": "P10Y"}, published=0.9)  # fmt: skip
+        ax = ul.figures.sensitivity(grid)
+        marked = ax.collections[2].get_offsets()
+        self.assertEqual((len(marked), marked[0, 1]), (1, grid.own["beta"]))
+        names = [t.get_text() for t in ax.get_yticklabels()]
+        self.assertIn("P10Y", names)
+        self.assertNotIn("index", names)  # a choice with one value is no choice
+
     def test_the_users_own_axes_and_settings_stay_theirs(self):
         import matplotlib as mpl
         from matplotlib.figure import Figure

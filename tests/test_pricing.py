@@ -416,6 +416,58 @@ class Peers(Scratch):
             ul.peer_beta(table, names, debt_to_equity=debt, how="value")
 
 
+class Factors(Scratch):
+    def test_currency_factor_is_what_foreign_bills_earned(self):
+        here = ul.TimeSeries.wrap(
+            pd.Series([0.002, 0.003, 0.001], months(3)),
+            name="bill",
+            measure="return",
+            currency="QML",
+        )
+        there = ul.TimeSeries.wrap(
+            pd.Series(0.004, months(3)), name="sorr bill", measure="return", currency="QSR"
+        )
+        quote = ul.TimeSeries.wrap(
+            pd.Series([0.5, 0.48, 0.5], months(3)), measure="quote", unit="QML/QSR", timing="end"
+        )
+        got = ul.currency_factor(there, here, quote)  # quoted the other way round
+        np.testing.assert_allclose(
+            got.values[1:], [1.004 * 0.5 / 0.48 - 1.003, 1.004 * 0.48 / 0.5 - 1.001], rtol=1e-12
+        )
+        self.assertEqual((got.name, got.about.excess_of), ("QSR", "bill"))
+        cash = ul.currency_factor("QSR", here, quote)
+        np.testing.assert_allclose(
+            cash.values[1:], [0.5 / 0.48 - 1.003, 0.48 / 0.5 - 1.001], rtol=1e-12
+        )
+        with self.refused(ul.UltrumError, "two different currencies"):
+            ul.currency_factor(here, here, quote)
+
+    def test_bootstrap_of_joint_alphas(self):
+        panel = ul.practice.panel().sample("2012-07", "2017-07")
+        names = ["market", "value"]
+        got = ul.joint_alpha_test(panel, names, how="bootstrap", draws=99, lags=2)
+        Y, F = panel.excess.block, panel.factors[names].to_numpy()
+        X = np.column_stack([np.ones(len(F)), F])
+        A = np.linalg.pinv(X)
+        e = Y - X @ (A @ Y)
+        s = e * A[0][:, None]
+        V = s.T @ s + sum((1 - k / 3) * (s[k:].T @ s[:-k] + s[:-k].T @ s[k:]) for k in (1, 2))
+        a = (A @ Y)[0]
+        self.assertAlmostEqual(got.statistic, a @ np.linalg.solve(V, a) / 23, 8)
+        self.assertTrue(0.01 <= got.p_value <= 1)
+        self.assertIn("Wald/N", repr(got))
+
+    def test_a_fit_read_aloud(self):
+        panel = ul.practice.panel()
+        fit = ul.factor_betas(panel).fit("BRTW")
+        text = fit.in_words()
+        low, high = fit.interval().loc["market"]
+        self.assertIn(f"confidence {low:.2f} to {high:.2f}", text)
+        self.assertIn("size earned 1 % more, BRTW earned 0.40 % less", text)
+        self.assertIn("Rows not used: 1 for a missing left-hand side", text)
+        self.assertEqual(len(text.splitlines()), 9)
+
+
 class Sensitivity(Scratch):
     def test_every_cell_is_the_regression_it_says(self):
         panel = ul.practice.panel()

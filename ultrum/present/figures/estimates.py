@@ -149,13 +149,13 @@ def build_up(
     ax.vlines([low, high], -0.12, 0.12, color=INK, linewidth=2)
     ends = np.append(np.maximum(starts, starts + steps), max(total, high))
     words = [f"{s:+.2f}" if i else f"{s:.2f}" for i, s in enumerate(steps)]
-    words.append(f"{total:.2f}  ({low:.2f} to {high:.2f})")
+    words = [w.replace("-", "−") for w in (*words, f"{total:.2f}  ({low:.2f} to {high:.2f})")]
     for row, end, word in zip(rows, ends, words, strict=True):
         ax.text(float(end + 0.012 * ends.max()), float(row), word, va="center", fontsize=10)
     ax.set_yticks(rows, [*_part_labels(parts), f"cost of equity\nwith {100 * level:g} % interval"])
     ax.tick_params(axis="y", length=0)
     ax.grid(visible=False, axis="y")
-    ax.set_xlim(min(0.0, low * 1.1), 1.25 * float(ends.max()))
+    ax.set_xlim(min(0.0, low * 1.1), 1.34 * float(ends.max()))
     ax.set_xlabel("% a year")
     ax.set_title(f"Cost of equity of {asset}")
     foot(ax, _foot_of(cost.errors, source, cost.sample[asset]))
@@ -191,8 +191,8 @@ def _noun(index: Any) -> str:
 def _part_labels(parts: Any) -> list[str]:
     labels = []
     for name, part in parts.iterrows():
-        if name == RISK_FREE:
-            labels.append(RISK_FREE)
+        if np.isnan(part["beta"]):  # the rate, add-ons, another currency
+            labels.append(str(name))
         else:
             labels.append(
                 f"{name}: beta {part['beta']:.2f}\n× premium {100 * part['premium']:.2f} %"
