@@ -16,7 +16,7 @@ from ultrum.core.series import TimeSeries
 from ultrum.desk import catalogue
 from ultrum.desk.describe import Description, describe
 from ultrum.desk.keeping import kept_paths, table_settings
-from ultrum.desk.obtaining import Obtainer
+from ultrum.desk.obtaining import Obtainer, Touch
 from ultrum.desk.placing import addressed, cut, span_of_words
 from ultrum.desk.revisions import revisions
 from ultrum.desk.settings import default_vault, load_settings, source_settings
@@ -116,6 +116,15 @@ class Desk:
     def used(self) -> list[Record]:
         """Deliveries used in this session."""
         return self._obtainer.used
+
+    @property
+    def touched(self) -> list[Touch]:
+        """Every look at a delivery in this session, in order."""
+        return self._obtainer.touched
+
+    def again(self, touch: Touch) -> Record:
+        """The catalogue entry of a delivery asked for as before."""
+        return self._obtainer.record_of(touch.source, touch.path, touch.accept, touch.page)[0]
 
     def at(self, instant: str) -> Desk:
         """A desk that sees the vault as it stood at an instant, and asks nobody.

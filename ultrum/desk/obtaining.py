@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Final
 
@@ -17,6 +18,17 @@ from ultrum.vault import Record, Vault
 
 _PAGE: Final = (b"<!doctype html", b"<html")
 Progress = Callable[[str], None]
+
+
+@dataclass(frozen=True)
+class Touch:
+    """A delivery that was looked at: where it is, how it was asked for, and the checksum of what came."""
+
+    source: str
+    path: str
+    accept: str
+    page: bool
+    checksum: str
 
 
 class Obtainer:
@@ -34,6 +46,7 @@ class Obtainer:
         self.vault, self.sources, self.client = vault, sources, client
         self.progress, self.offline, self.at = progress, offline, at
         self.used: list[Record] = []
+        self.touched: list[Touch] = []
         self._known: dict[tuple[str, str], tuple[Record, Delivery]] = {}
         self._lock = threading.Lock()
 
@@ -48,6 +61,7 @@ class Obtainer:
         with self._lock:
             known = self._known.get((source, path))
         if known is not None:
+            self.touched.append(Touch(source, path, accept, page, known[0].checksum))
             return known
         held = self.vault.latest(source, path, self.at)
         if self.offline or self.at:
@@ -64,6 +78,7 @@ class Obtainer:
         found = record, Delivery(body, record.content_type, record.etag)
         with self._lock:
             self.used.append(record)
+            self.touched.append(Touch(source, path, accept, page, record.checksum))
             self._known[source, path] = found
         return found
 

@@ -32,7 +32,7 @@ def total_returns(plan: Study, desk: Desk, prices: Reading, warnings: list[Cauti
     if plan.panel.volume_column in prices.fields:
         close = traded_prices(close, prices.fields[plan.panel.volume_column])
     dividends, splits, payments = (
-        _records(desk, address)
+        records_at(desk, address)
         for address in (plan.panel.dividends, plan.panel.splits, plan.panel.final_payments)
     )
     if dividends is None:
@@ -58,9 +58,20 @@ def total_returns(plan: Study, desk: Desk, prices: Reading, warnings: list[Cauti
     return made
 
 
+def daily_returns(plan: Study, desk: Desk, prices: Reading) -> SeriesTable:
+    """Total returns of every trading day, of the assets in the study's own currency."""
+    close = prices.fields[plan.panel.price_column]
+    home = plan.study.currency
+    own = [a.name for a in close.about if not home or not a.currency or a.currency == home]
+    dividends, splits = (records_at(desk, a) for a in (plan.panel.dividends, plan.panel.splits))
+    if dividends is not None and "currency" in dividends and home:
+        dividends = dividends[dividends["currency"] == home]
+    return returns(close.select(own), dividends=dividends, splits=splits)
+
+
 def names_of(plan: Study, desk: Desk) -> dict[str, str]:
     """Full names of the assets, from the table of companies."""
-    table = _records(desk, plan.panel.companies)
+    table = records_at(desk, plan.panel.companies)
     if table is None:
         return {}
     if "asset" not in table or "name" not in table:
@@ -68,7 +79,8 @@ def names_of(plan: Study, desk: Desk) -> dict[str, str]:
     return {str(a): str(n) for a, n in zip(table["asset"], table["name"], strict=True)}
 
 
-def _records(desk: Desk, address: str) -> pd.DataFrame | None:
+def records_at(desk: Desk, address: str) -> pd.DataFrame | None:
+    """Dated records at an address; none where it is empty."""
     return desk.table(address, records_only=True).records if address else None
 
 

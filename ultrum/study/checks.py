@@ -35,7 +35,7 @@ def check_assets(plan: Study, prices: Reading, betas: BetaTable) -> pd.DataFrame
     rows = {}
     for asset in betas.assets:
         try:
-            test = break_test(betas.fit(asset))
+            test = break_test(betas.fit(asset), how=plan.tests.breaks)
             broken: tuple[float, float, str] = (test.statistic, test.p_value, test.note)
         except EstimationError as error:
             broken = (float("nan"), float("nan"), str(error))
@@ -44,7 +44,7 @@ def check_assets(plan: Study, prices: Reading, betas: BetaTable) -> pd.DataFrame
     return pd.DataFrame.from_dict(rows, orient="index", columns=columns).rename_axis("asset")
 
 
-def check_cautions(checks: pd.DataFrame, betas: BetaTable) -> list[Caution]:
+def check_cautions(plan: Study, checks: pd.DataFrame, betas: BetaTable) -> list[Caution]:
     """What the checks say that a reader must know."""
     found = []
     for asset, row in ((str(name), row) for name, row in checks.iterrows()):
@@ -53,7 +53,8 @@ def check_cautions(checks: pd.DataFrame, betas: BetaTable) -> list[Caution]:
             found.append(Caution(asset, f"{share}; its beta is likely too low."))
         if row["break_p"] < BREAK_LEVEL:
             p = "< 0.001" if row["break_p"] < 0.001 else f"= {row['break_p']:.3f}"
-            text = f"alpha and beta differ {row['break_note']} (Chow test, F = {row['break_f']:.1f}, p {p})"
+            test = "Chow test" if plan.tests.breaks == "chow" else "largest F"
+            text = f"alpha and beta differ {row['break_note']} ({test}, F = {row['break_f']:.1f}, p {p})"
             found.append(Caution(asset, f"{text}; one beta for the whole sample misleads."))
         if betas.nobs[asset] < SHORT_SAMPLE:
             found.append(Caution(asset, f"only {betas.nobs[asset]} rows."))

@@ -4,29 +4,34 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from functools import partial
+from pathlib import Path
 from typing import Any
 
 import pandas as pd
 
 from ultrum.core.labels import period_label
-from ultrum.core.panel import Panel, align
+from ultrum.core.panel import Panel
+from ultrum.core.pricing.adjust import adjust_betas
 from ultrum.core.pricing.betas import factor_betas
-from ultrum.core.pricing.cost_of_equity import cost_of_equity
 from ultrum.core.pricing.cost_result import CostOfEquity
-from ultrum.core.pricing.premium import Premium
-from ultrum.core.rates import per_period
+from ultrum.core.pricing.joint_alpha import JointAlphaTest, joint_alpha_test
+from ultrum.core.pricing.peers import PeerBeta
+from ultrum.core.pricing.sensitivity import BetaSensitivity
+from ultrum.core.pricing.two_pass import TwoPass, two_pass
+from ultrum.core.regression.diagnose import Diagnosis, diagnose
 from ultrum.core.regression.results import BetaTable
-from ultrum.core.returns import excess
+from ultrum.core.regression.rolling import RollingFit, rolling_regress
 from ultrum.core.series import SeriesTable, TimeSeries
-from ultrum.core.steps import apply_steps
 from ultrum.desk import Desk
 from ultrum.errors import StudyError
-from ultrum.sources.delivery import Address
-from ultrum.study.assets import names_of, read_prices, total_returns
+from ultrum.study import building, pricing
+from ultrum.study.assets import names_of, read_prices, records_at, total_returns
 from ultrum.study.checks import Caution, check_assets, check_cautions
-from ultrum.study.schema import Series, Study
+from ultrum.study.schema import Study
+from ultrum.study.stages import Kept, Stage, Stages
 from ultrum.vault import Record
 
 Progress = Callable[[str], None]
@@ -48,14 +53,25 @@ class StudyResult:
     cost : CostOfEquity
         Of every asset, by the model asked for.
     checks : DataFrame
-        By asset: untraded share of days, and the p value of a break at mid-sample.
-    real_cost : Series or None
-        Cost of equity less expected inflation, if the study names a series of it.
+        By asset: untraded share of days, and the p value of a break.
+    inflation : float or None
     deliveries : tuple of Record
         What was taken from the sources, and when.
     warnings : tuple of Caution
+        What a reader must know: about whom, and what.
     run : str
-        Hash of the study and the bytes that went in.
+        Hash of the study and of the bytes that went in.
+    stages : mapping of str to Stage
+        What was done or taken as kept, and what each rests on.
+    joint_alpha : mapping of str to JointAlphaTest
+        By model and kind of test.
+    diagnosis : Diagnosis or None
+    rolling : RollingFit or None
+    two_pass : TwoPass or None
+    peers : PeerBeta or None
+    sensitivity : BetaSensitivity or None
+    abroad : CostOfEquity or None
+        Told in another currency.
     """
 
     study: Study
@@ -69,6 +85,14 @@ class StudyResult:
     deliveries: tuple[Record, ...]
     warnings: tuple[Caution, ...]
     run: str
+    stages: Mapping[str, Stage] = field(default_factory=dict)
+    joint_alpha: Mapping[str, JointAlphaTest] = field(default_factory=dict)
+    diagnosis: Diagnosis | None = None
+    rolling: RollingFit | None = None
+    two_pass: TwoPass | None = None
+    peers: PeerBeta | None = None
+    sensitivity: BetaSensitivity | None = None
+    abroad: CostOfEquity | None = None
 
     @property
     def company(self) -> str:
@@ -106,6 +130,8 @@ def run_study(
     *,
     vault: str | os.PathLike[str] | None = None,
     offline: bool = False,
+    at: str | None = None,
+    keep: bool = True,
     progress: Progress | None = None,
 ) -> StudyResult:
     """Run a study, from its file or as an object.
@@ -118,6 +144,11 @@ def run_study(
         Folder of the vault.
     offline : bool
         Take every delivery from the vault.
+    at : str, optional
+        As the vault stood at this day or instant; nobody is asked.
+    keep : bool
+        Keep what each stage gives beside the vault, and do again only what has changed. The numbers are the
+        same either way.
     progress : callable, optional
         Told in a few words what is being done.
 
@@ -146,27 +177,35 @@ def run_study(
     sources = {
         name: source.model_dump(exclude_defaults=True) for name, source in plan.sources.items()
     }
-    with Desk(vault, sources=sources, offline=offline, progress=tell) as desk:
-        return _run(plan, desk, tell)
+    with Desk(vault, sources=sources, offline=offline, progress=tell) as now:
+        if at is None:
+            return _run(plan, now, tell, keep)
+        with now.at(at) as then:
+            return _run(plan, then, tell, keep)
 
 
-def _run(plan: Study, desk: Desk, tell: Progress) -> StudyResult:
-    warnings: list[Caution] = []
-    series = {name: _with_steps(plan, desk, said, (name,)) for name, said in plan.series.items()}
-    prices = read_prices(plan, desk)
-    tell("returns from prices, dividends and splits")
-    made = total_returns(plan, desk, prices, warnings)
-    tell("lining up the panel")
-    panel = _panel(plan, desk, made, series)
-    tell("estimating")
-    models = {
-        m.name: factor_betas(panel, m.factors, errors=m.errors, lags=m.lags) for m in plan.models
-    }
+def _run(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
+    stages = Stages(desk, tell, Kept.beside(Path(desk.vault.path)) if keep else None)
+    series = _series(plan, desk, stages)
+    prices = stages.do(
+        "prices", plan.panel.model_dump(mode="json"), [], lambda: read_prices(plan, desk)
+    )
+    made, cautions = _returns(plan, desk, stages, prices)
+    panel = _panel(plan, desk, stages, made, series)
+    models = _models(plan, stages, panel)
     betas = models[plan.cost_of_equity.model]
-    checks = check_assets(plan, prices, betas)
-    tell("cost of equity")
-    cost = _cost(plan, desk, panel, betas)
-    warnings = [*check_cautions(checks, betas), *_cost_warnings(cost), *warnings]
+    if plan.cost_of_equity.company not in betas.assets:
+        known = ", ".join(betas.assets)
+        raise StudyError(
+            f"No asset '{plan.cost_of_equity.company}' in the panel; there are: {known}."
+        )
+    wanted = f"model: {plan.cost_of_equity.model}"
+    checks = stages.do("checks", plan.tests.breaks, ["prices", wanted],
+                       lambda: check_assets(plan, prices, betas))  # fmt: skip
+    premia = _two_pass(plan, stages, panel)
+    cost, abroad = _cost(plan, desk, stages, panel, betas, premia)
+    peers = _peers(plan, desk, stages, betas)
+    cost_cautions = [Caution(asset, f"{note}.") for asset, note in cost.notes.items()]
     return StudyResult(
         study=plan,
         panel=panel,
@@ -175,115 +214,176 @@ def _run(plan: Study, desk: Desk, tell: Progress) -> StudyResult:
         models=models,
         cost=cost,
         checks=checks,
-        inflation=_last_inflation(plan, series),
-        deliveries=tuple(sorted(desk.used, key=lambda r: (r.source, r.path))),
-        warnings=tuple(warnings),
+        inflation=pricing.last_inflation(plan, series),
+        warnings=(*check_cautions(plan, checks, betas), *cost_cautions, *cautions),
+        joint_alpha=_joint_alphas(plan, stages, panel),
+        diagnosis=_diagnosis(plan, stages, betas),
+        rolling=_rolling(plan, stages, panel),
+        two_pass=premia,
+        peers=peers,
+        sensitivity=_sensitivity(plan, desk, stages, prices),
+        abroad=abroad,
+        deliveries=tuple(sorted(set(desk.used), key=lambda r: (r.source, r.path))),
         run=_run_hash(plan, desk.used),
+        stages=dict(stages.done),
     )
 
 
-def _with_steps(plan: Study, desk: Desk, said: Series, above: tuple[str, ...] = ()) -> TimeSeries:
-    """A series after its steps, which may name others of the study or addresses."""
+def _series(plan: Study, desk: Desk, stages: Stages) -> dict[str, TimeSeries]:
+    """Every series of the study, each after those it is made of."""
+    known = building.all_series(plan)
+    made: dict[str, TimeSeries] = {}
 
-    def _other(name: str) -> TimeSeries:
-        if name in above:
-            raise StudyError(
-                f"The series {' and '.join(above)} need one another; break the circle."
-            )
-        if name in plan.series:
-            return _with_steps(plan, desk, plan.series[name], (*above, name))
-        return desk.fetch(name)
+    def _find(name: str) -> TimeSeries:
+        return made[name] if name in made else desk.fetch(name)
 
-    return apply_steps(desk.fetch(said.address), said.steps, _other)
+    for name in building.in_order(known):
+        said = known[name]
+        needs = [f"series: {n}" for n in building.series_needed(said, known)]
+        settings = [said.model_dump(mode="json"), plan.study.frequency]
+        work = partial(building.make_series, plan, desk, name, said, _find)
+        made[name] = stages.do(f"series: {name}", settings, needs, work)
+    return made
 
 
-def _panel(plan: Study, desk: Desk, made: SeriesTable, series: dict[str, TimeSeries]) -> Panel:
+def _returns(
+    plan: Study, desk: Desk, stages: Stages, prices: Any
+) -> tuple[SeriesTable, list[Caution]]:
+    """Total returns of every asset and portfolio, and what a reader must know of them."""
+
+    def _work() -> tuple[SeriesTable, list[Caution]]:
+        cautions: list[Caution] = []
+        made = total_returns(plan, desk, prices, cautions)
+        made = building.with_portfolios(plan, made, records_at(desk, plan.panel.companies))
+        return building.only_wanted(plan, made), cautions
+
+    said = [plan.study.frequency, plan.study.currency, plan.panel.model_dump(mode="json")]
+    folios = {n: p.model_dump(mode="json") for n, p in plan.portfolios.items()}
+    found: tuple[SeriesTable, list[Caution]] = stages.do(
+        "returns", [*said, folios], ["prices"], _work
+    )
+    return found
+
+
+def _panel(
+    plan: Study, desk: Desk, stages: Stages, made: SeriesTable, series: dict[str, TimeSeries]
+) -> Panel:
     """Panel of returns, the factors that some model uses, and the conditions."""
-    units = plan.panel.factor_units
-    table = desk.table(plan.panel.factors, units=units, measure="return").wide()
-    risk_free = _rate_at(plan, desk, plan.panel.risk_free)
-    wanted = list(dict.fromkeys(f for m in plan.models for f in m.factors))
-    absent = [name for name in wanted if name not in table.names]
-    if absent:
-        raise StudyError(
-            f"{plan.panel.factors} has no factor {', '.join(absent)}; it has: {', '.join(table.names)}."
+    used = [f for m in plan.models for f in m.factors if f in series]
+    needs = ["returns", *(f"series: {n}" for n in dict.fromkeys([*used, *plan.panel.conditions]))]
+
+    def _work() -> Panel:
+        risk_free = building.rate_at(plan, desk, plan.panel.risk_free)
+        own = {n: series[n] for n in used}
+        factors = building.factor_table(plan, desk, risk_free, own)
+        conditions = [series[n].described(name=n) for n in plan.panel.conditions]
+        return building.make_panel(
+            plan, made, factors, risk_free, conditions, building.known_by_of(plan, desk)
         )
-    plain = plan.panel.total_return_factors
-    factors = [
-        excess(table[name], risk_free)
-        if name in plain
-        else table[name].described(excess_of=risk_free.name)
-        for name in wanted
-    ]
-    conditions = [series[name].described(name=name) for name in plan.panel.conditions]
-    start, end = plan.study.span
-    return align(
-        assets=made,
-        factors=SeriesTable.of(factors),
-        risk_free=risk_free,
-        conditions=SeriesTable.of(conditions) if conditions else None,
-        frequency=plan.study.frequency,
-        rows=plan.panel.rows,
-        known_by=plan.study.known_by,
-        start=None if start == "earliest" else start,
-        end=None if end == "latest" else end,
-    )
+
+    wanted = [m.factors for m in plan.models]
+    settings = [plan.study.model_dump(mode="json"), plan.panel.model_dump(mode="json"), wanted]
+    panel: Panel = stages.do("panel", settings, needs, _work)
+    return panel
 
 
-def _rate_at(plan: Study, desk: Desk, address: str) -> TimeSeries:
-    """Risk-free return at an address: a column of returns, or a yield made into returns."""
-    wanted = Address.parse(address)
-    if plan.sources[wanted.source].kind == "sdmx":
-        return per_period(desk.fetch(address), plan.study.frequency)
-    units = plan.panel.factor_units
-    found = desk.table(address, units=units, measure="return").series
-    if wanted.field not in found:
-        raise StudyError(f"{address}: no column '{wanted.field}'; it has: {', '.join(found)}.")
-    return found[wanted.field]
+def _models(plan: Study, stages: Stages, panel: Panel) -> dict[str, BetaTable]:
+    made = {}
+    for said in plan.models:
 
+        def _work(m: Any = said) -> BetaTable:
+            table = factor_betas(panel, m.factors, errors=m.errors, lags=m.lags)
+            return adjust_betas(table, how=m.adjust) if m.adjust else table
 
-def _cost(plan: Study, desk: Desk, panel: Panel, betas: BetaTable) -> CostOfEquity:
-    said = plan.cost_of_equity
-    if said.company not in betas.assets:
-        raise StudyError(
-            f"No asset '{said.company}' in the panel; there are: {', '.join(betas.assets)}."
+        made[said.name] = stages.do(
+            f"model: {said.name}", said.model_dump(mode="json"), ["panel"], _work
         )
-    factors = next(m.factors for m in plan.models if m.name == said.model)
-    premia: dict[str, Any] = {}
-    for name in factors:
-        given = said.premium.get(name, "history")
-        history = panel.factor_table[name]
-        premia[name] = (
-            history if given == "history" else Premium(float(given), over=panel.rate.name)
-        )
-    return cost_of_equity(betas, premia=premia, risk_free=_cost_rate(plan, desk, panel))
+    return made
 
 
-def _cost_rate(plan: Study, desk: Desk, panel: Panel) -> TimeSeries | float:
-    said = plan.cost_of_equity.risk_free
-    if said is None or said == plan.panel.risk_free:
-        return panel.rate
-    if isinstance(said, float | int):
-        return float(said)
-    return _rate_at(plan, desk, said)
+def _joint_alphas(plan: Study, stages: Stages, panel: Panel) -> dict[str, JointAlphaTest]:
+    made = {}
+    for model in plan.models:
+        traded = [f for f in model.factors if panel.about[f].is_return]
+        for how in plan.tests.joint_alpha if len(traded) == len(model.factors) else ():
+            name = f"{model.name}, {how}"
+            work = partial(joint_alpha_test, panel, traded, how=how)
+            made[name] = stages.do(f"joint alpha: {name}", model.factors, ["panel"], work)
+    return made
 
 
-def _cost_warnings(cost: CostOfEquity) -> list[Caution]:
-    return [Caution(asset, f"{note}.") for asset, note in cost.notes.items()]
-
-
-def _last_inflation(plan: Study, series: dict[str, TimeSeries]) -> float | None:
-    """Latest value of the series the study names as inflation."""
-    name = plan.cost_of_equity.inflation
-    if not name:
+def _diagnosis(plan: Study, stages: Stages, betas: BetaTable) -> Diagnosis | None:
+    if not plan.tests.diagnose:
         return None
-    about, known = series[name].about, series[name].values.dropna()
-    if about.measure != "rate" or not len(known):
-        raise StudyError(
-            f"[cost_of_equity] inflation = '{name}' is a {about.measure or 'series'}, not a growth "
-            "rate. Give the series a growth step."
-        )
-    return float(known.iloc[-1])
+    company, model = plan.cost_of_equity.company, plan.cost_of_equity.model
+    found: Diagnosis = stages.do(
+        "diagnosis", company, [f"model: {model}"], lambda: diagnose(betas.fit(company))
+    )
+    return found
+
+
+def _rolling(plan: Study, stages: Stages, panel: Panel) -> RollingFit | None:
+    window = plan.tests.rolling_window
+    if window is None and not {"rolling beta"} & set(plan.report.figures):
+        return None
+    model = next(m for m in plan.models if m.name == plan.cost_of_equity.model)
+    found: RollingFit = stages.do(
+        "rolling betas", [window, model.factors, model.errors], ["panel"],
+        lambda: rolling_regress(panel.excess, panel.factor_table.select(model.factors), window=window or 60,
+                                errors=model.errors),
+    )  # fmt: skip
+    return found
+
+
+def _two_pass(plan: Study, stages: Stages, panel: Panel) -> TwoPass | None:
+    said = plan.two_pass
+    if said is None:
+        return None
+    factors = said.factors or list(dict.fromkeys(f for m in plan.models for f in m.factors))
+    found: TwoPass = stages.do(
+        "two-pass", said.model_dump(mode="json"), ["panel"],
+        lambda: two_pass(panel, factors, betas=said.betas, window=said.window, draws=said.draws),
+    )  # fmt: skip
+    return found
+
+
+def _cost(
+    plan: Study, desk: Desk, stages: Stages, panel: Panel, betas: BetaTable, premia: TwoPass | None
+) -> tuple[CostOfEquity, CostOfEquity | None]:
+    needs = [
+        "panel",
+        f"model: {plan.cost_of_equity.model}",
+        *(["two-pass"] if premia is not None else []),
+    ]
+    settings = plan.cost_of_equity.model_dump(mode="json")
+    cost: CostOfEquity = stages.do(
+        "cost of equity", settings, needs, lambda: pricing.cost_of(plan, desk, panel, betas, premia)
+    )
+    said = plan.cost_of_equity.in_currency
+    return cost, None if said is None else cost.in_currency(said.code, inflation=said.inflation)
+
+
+def _peers(plan: Study, desk: Desk, stages: Stages, betas: BetaTable) -> PeerBeta | None:
+    said = plan.cost_of_equity.peers
+    if said is None:
+        return None
+    settings = [said.model_dump(mode="json"), plan.cost_of_equity.company]
+    found: PeerBeta = stages.do(
+        "peers", settings, [f"model: {plan.cost_of_equity.model}"],
+        lambda: pricing.peers_of(plan, desk, betas, records_at(desk, plan.panel.companies)),
+    )  # fmt: skip
+    return found
+
+
+def _sensitivity(plan: Study, desk: Desk, stages: Stages, prices: Any) -> BetaSensitivity | None:
+    said = plan.sensitivity
+    if said is None:
+        return None
+    settings = [said.model_dump(mode="json"), plan.cost_of_equity.company, plan.study.currency]
+    found: BetaSensitivity = stages.do(
+        "sensitivity", settings, ["prices"], lambda: pricing.sensitivity_of(plan, desk, prices)
+    )
+    return found
 
 
 def _run_hash(plan: Study, used: list[Record]) -> str:

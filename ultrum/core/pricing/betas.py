@@ -15,7 +15,7 @@ def factor_betas(
     factors: Sequence[str] | None = None,
     *,
     errors: str = "hac",
-    lags: int | None = None,
+    lags: int | str | None = None,
 ) -> BetaTable:
     """Regress every asset's excess return on the factors, each on its own sample.
 

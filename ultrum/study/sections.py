@@ -1,0 +1,251 @@
+"""The sections of a study file, each key with what it may hold."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Final, Literal
+
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
+
+from ultrum.core.steps import step_fault
+
+Errors = Literal["classical", "hc0", "hc1", "hc2", "hc3", "hac"]
+Figure = Literal[
+    "betas", "line of fit", "build-up", "rolling beta", "wandering beta", "break", "predicted against realised",
+    "peers", "sensitivity", "risk and return", "growth of one",
+]  # fmt: skip
+Export = Literal["csv", "xlsx", "parquet", "latex", "markdown", "sql", "png", "svg", "pdf"]
+Adjustment = Literal["none", "vasicek", "blume"]
+Estimator = Literal["plain", "lagged"]
+Text = Annotated[str, Field(min_length=1)]
+Share = Annotated[float, Field(gt=0, lt=1)]
+Count = Annotated[int, Field(ge=1)]
+LARGEST_DRAWS: Final = 100_000
+Draws = Annotated[int, Field(ge=0, le=LARGEST_DRAWS)]
+
+
+class Section(BaseModel):
+    """A table of the file; a key it does not know is a fault."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class ReleasesSection(Section):
+    """When each figure was released: dates of a table, or all its vintages."""
+
+    releases: Text
+    where: dict[str, str] = {}
+    date: str = "released"
+    use: Literal["dates", "vintages"] = "dates"
+
+
+class StudySection(Section):
+    """What the study is about."""
+
+    title: Text
+    question: str = ""
+    inherits: str = ""
+    frequency: str = "M"
+    currency: str = ""
+    span: tuple[str, str] = ("earliest", "latest")
+    known_by: str | dict[str, str | ReleasesSection] | None = None
+
+
+class Source(Section):
+    """Where data come from."""
+
+    kind: Literal["sdmx", "table", "database"]
+    url: Text
+    format: Literal["csv", "csv2", "json", "json2", "xml", "xml generic"] = "csv"
+    rest: Literal["", "2.1", "3.0"] = ""
+    credentials: dict[str, str] = {}
+    tables: dict[str, dict[str, Any]] = {}
+    snapshots: dict[str, dict[str, Any]] = {}
+    queries: dict[str, dict[str, str]] = {}
+
+
+def _known_step(step: dict[str, Any]) -> dict[str, Any]:
+    if fault := step_fault(step):
+        raise ValueError(fault)
+    return step
+
+
+Step = Annotated[dict[str, Any], AfterValidator(_known_step)]
+
+
+class CompositeSection(Section):
+    """A gauge averaged from other series of the study."""
+
+    parts: Annotated[list[str], Field(min_length=2)]
+    orient: dict[str, Literal[-1, 1]] = {}
+    weights: dict[str, float] = {}
+    at_least: Count | None = None
+    over: str | int = "all"
+
+
+class Series(Section):
+    """A series: fetched by its address, or averaged from others, and taken through steps."""
+
+    address: str = ""
+    composite: CompositeSection | None = None
+    currency_factor: str = ""
+    rates: list[str] = []
+    steps: list[Step] = []
+    title: str = ""
+
+    @model_validator(mode="after")
+    def _one_origin(self) -> Series:
+        if sum(map(bool, (self.address, self.composite, self.currency_factor))) != 1:
+            raise ValueError(
+                "a series needs an address, a composite or a currency_factor: one of them"
+            )
+        return self
+
+
+class SetSection(Section):
+    """Several series that share their steps, each under a name of its own."""
+
+    series: Annotated[dict[str, str], Field(min_length=1)]
+    steps: list[Step] = []
+
+
+class PortfolioSection(Section):
+    """A portfolio of assets, which joins them in the panel."""
+
+    assets: list[str] = []
+    industry: str = ""
+    weights: Literal["equal"] | dict[str, float] = "equal"
+    rebalance: str = "every period"
+
+
+class PanelSection(Section):
+    """What is lined up."""
+
+    assets: Text
+    price_column: str = "close"
+    volume_column: str = "volume"
+    companies: str = ""
+    only: list[str] = []
+    dividends: str = ""
+    splits: str = ""
+    final_payments: str = ""
+    exchange_rates: list[str] = []
+    factors: Text
+    factor_units: Literal["percent", "decimal"] | None = None
+    total_return_factors: list[str] = []
+    more_factors: list[str] = []
+    risk_free: Text
+    conditions: list[str] = []
+    rows: Literal["complete", "any"] = "complete"
+
+
+class Model(Section):
+    """A regression."""
+
+    name: Text
+    factors: Annotated[list[str], Field(min_length=1)]
+    errors: Errors = "hac"
+    lags: Annotated[int, Field(ge=0)] | Literal["automatic"] | None = None
+    adjust: Literal["", "vasicek"] = ""
+
+
+class TestsSection(Section):
+    """What is tested beside the regressions."""
+
+    joint_alpha: list[Literal["exact", "robust", "bootstrap"]] = []
+    diagnose: bool = False
+    breaks: Literal["chow", "sup-f"] = "chow"
+    rolling_window: Count | None = None
+
+
+class TwoPassSection(Section):
+    """Premia from the cross-section."""
+
+    factors: list[str] = []
+    betas: Literal["full", "rolling"] = "full"
+    window: Count = 60
+    draws: Annotated[int, Field(ge=49, le=LARGEST_DRAWS)] = 999
+
+
+class PremiumSection(Section):
+    """A premium: its mean of history, or a value with its error."""
+
+    mean: Literal["arithmetic", "geometric", "blend"] = "arithmetic"
+    horizon: Annotated[float, Field(gt=0)] | None = None
+    value: float | None = None
+    error: Annotated[float, Field(ge=0)] = 0.0
+    over: str = ""
+    basis: str = ""
+
+
+class AddOn(Section):
+    """Something added to a cost of equity, with its reason."""
+
+    value: float
+    reason: Text
+
+
+class PeersSection(Section):
+    """Companies whose betas, without debt, stand for the business."""
+
+    companies: list[str] = []
+    accounts: Text
+    debt: str = "net_debt_m"
+    equity: str = "market_value_m"
+    tax: str = "tax_rate"
+    how: Literal["median", "mean", "value", "precision"] = "median"
+    debt_beta: float = 0.0
+
+
+class CurrencySection(Section):
+    """The currency a cost of equity is also told in."""
+
+    code: Text
+    inflation: tuple[float, float]
+
+
+class CostSection(Section):
+    """The cost of equity asked for."""
+
+    company: Text
+    model: Text
+    premium: dict[str, Literal["history", "two-pass"] | float | PremiumSection] = {}
+    risk_free: str | float | None = None
+    on: str = ""
+    inflation: str = ""
+    add_ons: dict[str, AddOn] = {}
+    peers: PeersSection | None = None
+    in_currency: CurrencySection | None = None
+    draws: Draws = 0
+
+
+class SensitivitySection(Section):
+    """What a beta owes to choices."""
+
+    markets: Annotated[list[str], Field(min_length=1)]
+    risk_free: Text
+    windows: Annotated[list[str], Field(min_length=1)] = ["P2Y", "P3Y", "P5Y", "P10Y"]
+    frequencies: Annotated[list[str], Field(min_length=1)] = ["W", "M"]
+    adjustments: Annotated[list[Adjustment], Field(min_length=1)] = ["none", "vasicek", "blume"]
+    estimators: Annotated[list[Estimator], Field(min_length=1)] = ["plain", "lagged"]
+    chosen: dict[str, str] = {}
+    published: float | None = None
+
+
+class ReportSection(Section):
+    """What is shown and written."""
+
+    figures: list[Figure] = ["betas", "line of fit", "build-up"]
+    titles: dict[str, str] = {}
+    export: list[Export] = ["csv"]
+    level: Share = 0.95
+    separator: Literal[",", ";", "\t", "|"] = ","
+    decimal_mark: Literal[".", ","] = "."
+    dates: Literal["period", "iso", "year and period"] = "period"
+
+    @model_validator(mode="after")
+    def _told_apart(self) -> ReportSection:
+        if self.separator == self.decimal_mark:
+            raise ValueError(
+                "separator and decimal_mark must differ; take ';' with a decimal comma"
+            )
+        return self

@@ -1,0 +1,240 @@
+"""Stages of a run, each done again only when something it rests on has changed.
+
+A stage rests on its settings, on the stages it needs, on the deliveries it took and on the program's own
+code. What it gave is kept beside the vault, so that a run that was stopped, or a revision of one series,
+costs no more than what depends on it. Kept results are signed with a key of this user, and one whose
+signature does not fit is done again: a folder from elsewhere cannot run anything.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+import json
+import os
+import pickle
+import secrets
+import warnings
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from functools import lru_cache
+from pathlib import Path
+from typing import Any, Final
+
+from ultrum.desk import Desk
+from ultrum.desk.obtaining import Touch
+from ultrum.errors import UltrumError
+from ultrum.vault import Record
+
+_KEPT: Final = 400  # results at most
+Progress = Callable[[str], None]
+
+
+@dataclass(frozen=True)
+class Stage:
+    """One stage that was done, or taken as it was kept.
+
+    Attributes
+    ----------
+    name : str
+    settings : Any
+        What the study says of it.
+    needs : tuple of str
+        Stages it rests on.
+    state : str
+        Checksum of what it gave.
+    deliveries : tuple of Record
+        What it took from sources itself.
+    reused : bool
+    """
+
+    name: str
+    settings: Any
+    needs: tuple[str, ...]
+    state: str
+    deliveries: tuple[Record, ...]
+    reused: bool
+
+
+@dataclass
+class Stages:
+    """Does stages one after the other."""
+
+    desk: Desk
+    tell: Progress
+    kept: Kept | None
+    done: dict[str, Stage] = field(default_factory=dict)
+
+    def do(self, name: str, settings: Any, needs: Sequence[str], work: Callable[[], Any]) -> Any:
+        """What a stage gives: as it was kept, if nothing it rests on has changed, else done now."""
+        key = _digest([_code(), name, settings, [self.done[n].state for n in needs]])
+        found = self.kept.find(key, self._checksum) if self.kept else None
+        if found is not None:
+            value, said, state, touched = found
+            for text in said:
+                warnings.warn_explicit(text[1], text[0], name, 0)
+            self._note(name, settings, needs, state, touched, True)
+            return value
+        self.tell(name)
+        before = len(self.desk.touched)
+        with warnings.catch_warnings(record=True) as caught:
+            warnings.simplefilter("always")
+            value = work()
+        heard = [(w.category, str(w.message)) for w in caught]
+        for category, text in heard:
+            warnings.warn_explicit(text, category, name, 0)
+        touched = self._with_structures(list(dict.fromkeys(self.desk.touched[before:])))
+        body = pickle.dumps((value, heard), protocol=5)
+        state = hashlib.sha256(body).hexdigest()
+        if self.kept:
+            self.kept.keep(key, body, state, touched)
+        self._note(name, settings, needs, state, touched, False)
+        return value
+
+    def _note(
+        self,
+        name: str,
+        settings: Any,
+        needs: Sequence[str],
+        state: str,
+        touched: Sequence[Touch],
+        reused: bool,
+    ) -> None:
+        records = tuple(self._record(t) for t in touched)
+        self.done[name] = Stage(name, settings, tuple(needs), state, records, reused)
+
+    def _with_structures(self, touched: list[Touch]) -> list[Touch]:
+        """Also what a service's structures said earlier in the session: they are read once and remembered."""
+        services = {t.source for t in touched if self.desk.sources[t.source].kind == "sdmx"}
+        earlier = [
+            t for t in self.desk.touched if t.source in services and not t.path.startswith("data/")
+        ]
+        return list(dict.fromkeys([*touched, *earlier]))
+
+    def _record(self, touch: Touch) -> Record:
+        return self.desk.again(touch)
+
+    def _checksum(self, touch: Touch) -> str:
+        try:
+            return self._record(touch).checksum
+        except UltrumError:
+            return ""  # it cannot be had now; the stage itself will say so
+
+
+class Kept:
+    """Results of stages in a folder beside the vault."""
+
+    def __init__(self, folder: Path, key: bytes) -> None:
+        self.folder, self._key = folder, key
+
+    @classmethod
+    def beside(cls, vault: Path) -> Kept | None:
+        """The folder of a vault, or none where no key can be had or nothing be written."""
+        try:
+            key = _own_key()
+            folder = vault / "stages"
+            folder.mkdir(parents=True, exist_ok=True)
+        except OSError:
+            return None
+        return cls(folder, key)
+
+    def find(
+        self, key: str, checksum: Callable[[Touch], str]
+    ) -> tuple[Any, list[Any], str, list[Touch]] | None:
+        """Value, warnings, state and deliveries of a kept result whose deliveries are the same now."""
+        for entry in self._entries(key):
+            touched = [Touch(**t["touch"]) for t in entry["deliveries"]]
+            if any(
+                checksum(t) != d["checksum"]
+                for t, d in zip(touched, entry["deliveries"], strict=True)
+            ):
+                continue
+            body = self._body(entry)
+            if body is not None:
+                value, said = pickle.loads(body)  # noqa: S301 - signed with this user's own key
+                return value, said, entry["state"], touched
+        return None
+
+    def keep(self, key: str, body: bytes, state: str, touched: Sequence[Touch]) -> None:
+        """Keep a result; a folder that cannot be written costs time, not the result."""
+        try:
+            self._write(self.folder / f"{state}.pickle", body)
+            deliveries = [
+                {"touch": vars(t) | {"checksum": ""}, "checksum": t.checksum} for t in touched
+            ]
+            entry = {"deliveries": deliveries, "state": state, "signature": self._signature(body)}
+            others = [e for e in self._entries(key) if e["deliveries"] != deliveries][:3]
+            self._write(self.folder / f"{key}.json", json.dumps([entry, *others]).encode())
+            self._prune()
+        except OSError:
+            return
+
+    def _entries(self, key: str) -> list[dict[str, Any]]:
+        try:
+            found = json.loads((self.folder / f"{key}.json").read_bytes())
+            return found if isinstance(found, list) else []
+        except (OSError, ValueError):
+            return []
+
+    def _body(self, entry: dict[str, Any]) -> bytes | None:
+        """The kept bytes, if they are those this user signed."""
+        try:
+            state = str(entry["state"])
+            if not state.isalnum():
+                return None
+            body = (self.folder / f"{state}.pickle").read_bytes()
+        except OSError:
+            return None
+        return (
+            body
+            if hmac.compare_digest(self._signature(body), str(entry.get("signature")))
+            else None
+        )
+
+    def _signature(self, body: bytes) -> str:
+        return hmac.new(self._key, body, hashlib.sha256).hexdigest()
+
+    def _write(self, path: Path, body: bytes) -> None:
+        arriving = path.with_name(f".{path.name}.{os.getpid()}")
+        arriving.write_bytes(body)
+        os.replace(arriving, path)
+
+    def _prune(self) -> None:
+        files = sorted(self.folder.glob("[!.]*"), key=lambda f: f.stat().st_mtime)
+        for file in files[: max(0, len(files) - 2 * _KEPT)]:
+            file.unlink(missing_ok=True)
+
+
+def _digest(said: Any) -> str:
+    return hashlib.sha256(json.dumps(said, sort_keys=True, default=str).encode()).hexdigest()
+
+
+@lru_cache(maxsize=1)
+def _code() -> str:
+    """Checksum of the program's own code: another version does everything again."""
+    root = Path(__file__).parent.parent
+    made = hashlib.sha256()
+    for part in ("core", "sources", "desk", "study"):
+        for file in sorted((root / part).rglob("*.py")):
+            made.update(file.read_bytes())
+    return made.hexdigest()
+
+
+def _own_key() -> bytes:
+    """A secret of this user, made once."""
+    import platformdirs
+
+    place = Path(platformdirs.user_data_dir("ultrum", appauthor=False)) / "stages.key"
+    if not place.exists():
+        place.parent.mkdir(parents=True, exist_ok=True)
+        arriving = place.with_name(f".stages.key.{os.getpid()}")
+        descriptor = os.open(arriving, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        with os.fdopen(descriptor, "wb") as file:
+            file.write(secrets.token_bytes(32))
+        try:
+            os.link(arriving, place)  # the first of two processes wins
+        except FileExistsError:
+            pass
+        finally:
+            arriving.unlink(missing_ok=True)
+    return place.read_bytes()
