@@ -88,13 +88,13 @@ class TwoPass(Scratch):
         self.assertEqual(got.kind, "newey_west")
 
     def test_gaps_bring_the_bootstrap_whose_betas_are_right(self):
-        from ultrum.core.pricing.two_pass import _bootstrap, _redrawn_betas
+        from ultrum.core.pricing.premia_errors import bootstrapped, redrawn_betas
         from ultrum.core.resampling import row_counts, stationary_rows
 
         panel = made_panel(gaps=0.15)
         rows = stationary_rows(120, 5, 4.0, 9)
         R, F = panel.excess.block, panel.factors.to_numpy()
-        got = _redrawn_betas(R, F, row_counts(rows, 120))
+        got = redrawn_betas(R, F, row_counts(rows, 120))
         for d in range(5):
             y, X = R[rows[d], 2], np.column_stack([np.ones(120), F[rows[d]]])
             used = np.isfinite(y)
@@ -102,7 +102,9 @@ class TwoPass(Scratch):
         self.assertEqual(ul.two_pass(panel, draws=49).kind, "bootstrap")
         long = made_panel(T=600, N=25)  # where both are known, they agree
         want = ul.two_pass(long).errors["shanken"]
-        again = np.sqrt(np.diag(_bootstrap(long, ["market", "size"], [], True, 600, 4)))
+        again = np.sqrt(
+            np.diag(bootstrapped(long.excess.block, long.factors.to_numpy(), [], True, 600, 4))
+        )
         np.testing.assert_allclose(again, want, rtol=0.12)
         with self.refused(EstimationError, "No period has more assets"):
             ul.two_pass(made_panel(N=3))

@@ -6,7 +6,7 @@ import html
 import textwrap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import pandas as pd
@@ -14,12 +14,17 @@ import pandas as pd
 from ultrum.core.labels import span_of
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factors, factor_betas
-from ultrum.core.pricing.cross_section import CrossSections, cross_sections, refuse_empty
+from ultrum.core.pricing.cross_section import CrossSections, Exposure, cross_sections, refuse_empty
+from ultrum.core.pricing.premia_errors import (
+    bootstrapped,
+    covariance_of_mean,
+    newey_west_of_mean,
+    shanken,
+)
 from ultrum.core.regression.bandwidth import lag_rule
 from ultrum.core.regression.inference import t_p_values, t_quantile
 from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.core.regression.rolling import rolling_regress
-from ultrum.core.resampling import block_length, row_counts, stationary_rows
 from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import EstimationError
 
@@ -174,36 +179,35 @@ def two_pass(
         *(_before(panel, n, f) for n, f in given.items()),
     ]
     labels = [*([CONSTANT] if constant else []), *names, *given]
-    returns = panel.excess.block
+    returns = panel.assets.to_numpy(dtype=np.float64) - panel.risk_free.to_numpy()[:, None]
     sections = cross_sections(returns, exposures, constant)
     refuse_empty(sections.slopes, labels)
     kept: Bools = np.asarray(np.isfinite(sections.slopes).all(axis=1))
-    slopes = sections.slopes[kept]
-    mean = slopes.mean(axis=0)
-    plain = np.cov(slopes.T, ddof=1).reshape(len(labels), len(labels)) / len(slopes)
-    depth = lag_rule(len(slopes)) if lags is None else lags
-    found = {"fama_macbeth": plain, "newey_west": _newey_west(slopes, np.flatnonzero(kept), depth)}
+    mean = sections.slopes[kept].mean(axis=0)
+    depth = lag_rule(int(kept.sum())) if lags is None else lags
+    found = {
+        "fama_macbeth": covariance_of_mean(sections.slopes[kept]),
+        "newey_west": newey_west_of_mean(sections.slopes[kept], np.flatnonzero(kept), depth),
+    }
     kind = "newey_west"
     if table is not None:
-        balanced = np.isfinite(returns).all() and not given
-        kind = "shanken" if balanced else "bootstrap"
+        F = panel.factors[names].to_numpy(dtype=np.float64)
+        kind = "shanken" if np.isfinite(returns).all() and not given else "bootstrap"
         found[kind] = (
-            _shanken(plain, mean, panel.factors[names].to_numpy(dtype=np.float64)[kept], constant)
-            if balanced
-            else _bootstrap(panel, names, exposures[len(names) :], constant, draws, seed)
+            shanken(found["fama_macbeth"], mean, F[kept], constant)
+            if kind == "shanken"
+            else bootstrapped(returns, F, exposures[len(names) :], constant, draws, seed)
         )
+    pricing = _pricing(sections, mean, [str(a) for a in panel.assets])
     index = pd.Index(labels)
     errors = {n: np.sqrt(np.diag(found[n])) if n in found else np.nan for n in _KINDS}
-    pricing = _pricing(
-        returns[kept], [_rows(e, kept) for e in exposures], mean, constant, panel.excess.names
-    )
     return TwoPass(
         premia=pd.Series(mean, index),
         covariance=pd.DataFrame(found[kind], index, index),
         errors=pd.DataFrame(errors, index),
         kind=kind,
         bias=pd.Series(_bias(table, names, mean, constant, len(given)), index),
-        slopes=pd.DataFrame(slopes, panel.assets.index[kept], index),
+        slopes=pd.DataFrame(sections.slopes[kept], panel.assets.index[kept], index),
         pricing=pricing,
         r2=_fit_of_means(pricing),
         mean_r2=float(np.nanmean(sections.r2[kept])),
@@ -216,108 +220,36 @@ def two_pass(
 _KINDS: Final = ("fama_macbeth", "newey_west", "shanken", "bootstrap")
 
 
-def _betas(panel: Panel, names: list[str], table: BetaTable | None, window: int) -> list[Floats]:
+def _betas(panel: Panel, names: list[str], table: BetaTable | None, window: int) -> list[Exposure]:
     """Exposures to each factor: one number an asset, or what was known the row before."""
     if table is not None:
-        return [table.coefficients[n].to_numpy() for n in names]
+        return [Exposure(table.coefficients[n].to_numpy()) for n in names]
     if not names:
         return []
     rolled = rolling_regress(panel.excess, panel.factor_table.select(names), window=window)
-    made = []
-    for name in names:
-        known = rolled.frame("coefficients", name).reindex(panel.assets.index)
-        made.append(_shifted(known))
-    return made
+    rows = _rows_before(panel.assets.index, rolled.ends)
+    return [Exposure(rolled.frame("coefficients", name).to_numpy(), rows) for name in names]
 
 
-def _before(panel: Panel, name: str, frame: pd.DataFrame) -> Floats:
+def _before(panel: Panel, name: str, frame: pd.DataFrame) -> Exposure:
     """A characteristic as it stood the row before."""
-    absent = [str(a) for a in panel.assets if a not in frame]
-    if absent:
-        raise EstimationError(f"The characteristic {name} lacks {', '.join(absent[:5])}.")
-    shared = frame.index.intersection(panel.assets.index)
-    if not len(shared):
+    absent = panel.assets.columns.difference(frame.columns, sort=False)
+    if len(absent):
+        raise EstimationError(f"The characteristic {name} lacks {', '.join(map(str, absent[:5]))}.")
+    rows = _rows_before(panel.assets.index, frame.index)
+    if not (rows >= 0).any():
         raise EstimationError(
             f"The characteristic {name} shares no row with the panel; bring it to its periods."
         )
-    return _shifted(frame.reindex(panel.assets.index)[list(panel.assets)])
+    ordered = frame if frame.columns.equals(panel.assets.columns) else frame[list(panel.assets)]
+    return Exposure(ordered.to_numpy(dtype=np.float64), rows)
 
 
-def _shifted(frame: pd.DataFrame) -> Floats:
-    """Each row as it stood one period of the calendar before."""
-    index = frame.index
+def _rows_before(index: pd.Index, known: pd.Index) -> Ints:
+    """For each period of the panel the row of what was known one period of the calendar before; −1 for none."""
     if isinstance(index, pd.PeriodIndex):
-        return frame.reindex(index - 1).to_numpy(dtype=np.float64)
-    return frame.shift(1).to_numpy(dtype=np.float64)
-
-
-def _rows(values: Floats, kept: Any) -> Floats:
-    return values if values.ndim == 1 else values[kept]
-
-
-def _newey_west(slopes: Floats, places: Ints, depth: int) -> Floats:
-    """Newey and West (1987) covariance of the mean slopes, lags counting periods."""
-    rows, terms = slopes.shape
-    line = np.zeros((int(places[-1] - places[0]) + 1, terms))
-    line[places - places[0]] = (slopes - slopes.mean(axis=0)) / rows
-    total = line.T @ line
-    for lag in range(1, min(depth, len(line) - 1) + 1):
-        cross = line[lag:].T @ line[:-lag]
-        total += (1.0 - lag / (depth + 1.0)) * (cross + cross.T)
-    return np.asarray(total * rows / (rows - 1))
-
-
-def _shanken(plain: Floats, mean: Floats, factors: Floats, constant: bool) -> Floats:
-    """Shanken's (1992) covariance; the factors' own is padded with zeros for the constant."""
-    first = int(constant)
-    spread = np.atleast_2d(np.cov(factors.T, ddof=1))
-    prices = mean[first:]
-    c = float(prices @ np.linalg.solve(spread, prices))
-    own = np.zeros_like(plain)
-    own[first:, first:] = spread / len(factors)
-    return np.asarray((1.0 + c) * (plain - own) + own)
-
-
-def _bootstrap(
-    panel: Panel, names: list[str], others: list[Floats], constant: bool, draws: int, seed: int
-) -> Floats:
-    """Covariance over draws of whole periods, in which betas and premia are both estimated again."""
-    factors = panel.factors[names].to_numpy(dtype=np.float64)
-    returns = panel.excess.block
-    drawn = stationary_rows(len(factors), draws, block_length(factors), seed)
-    counts = row_counts(drawn, len(factors))
-    betas = _redrawn_betas(returns, factors, counts)
-    made = []
-    for rows, beta in zip(drawn, betas, strict=True):
-        sections = cross_sections(returns[rows], [*beta.T, *(o[rows] for o in others)], constant)
-        whole = np.isfinite(sections.slopes).all(axis=1)
-        made.append(sections.slopes[whole].mean(axis=0))
-    return np.atleast_2d(np.cov(np.array(made).T, ddof=1))
-
-
-def _redrawn_betas(returns: Floats, factors: Floats, counts: Floats) -> Floats:
-    """Betas (draws, N, K) of every draw, from weighted moments about each asset's own means."""
-    there = np.isfinite(returns)
-    y = np.where(there, returns, 0.0)
-    weight = counts @ there
-    K = factors.shape[1]
-    centred = factors - factors.mean(axis=0)
-    means = [(counts @ (there * centred[:, [k]])) / weight for k in range(K)]
-    level = counts @ y / weight
-    gram = np.empty((*weight.shape, K, K))
-    cross = np.empty((*weight.shape, K))
-    for k in range(K):
-        cross[..., k] = counts @ (y * centred[:, [k]]) - weight * means[k] * level
-        for j in range(k + 1):
-            value = (
-                counts @ (there * centred[:, [k]] * centred[:, [j]]) - weight * means[k] * means[j]
-            )
-            gram[..., k, j] = gram[..., j, k] = value
-    few = ~(weight > 2 * (K + 1))
-    gram[few] = np.eye(K)
-    found = np.linalg.solve(gram, cross[..., None])[..., 0]
-    found[few] = np.nan
-    return np.asarray(found)
+        return np.asarray(known.get_indexer(index - 1), dtype=np.int64)
+    return np.concatenate([[-1], known.get_indexer(index)[:-1]]).astype(np.int64)
 
 
 def _bias(
@@ -335,25 +267,13 @@ def _bias(
     return np.asarray(-np.linalg.lstsq(X.T @ X, noise @ mean, rcond=None)[0])
 
 
-def _pricing(
-    returns: Floats, exposures: list[Floats], mean: Floats, constant: bool, names: Sequence[str]
-) -> pd.DataFrame:
+def _pricing(sections: CrossSections, mean: Floats, names: Sequence[str]) -> pd.DataFrame:
     """Mean return of each asset and what the mean premia predict, over the rows it has."""
-    predicted = np.full(returns.shape, mean[0] if constant else 0.0)
-    for k, values in enumerate(exposures, start=int(constant)):
-        predicted = predicted + mean[k] * values
-    both = np.isfinite(returns) & np.isfinite(predicted)
-    rows = both.sum(axis=0)
     with np.errstate(invalid="ignore", divide="ignore"):
-        realised = np.where(both, returns, 0.0).sum(axis=0) / rows
-        expected = np.where(both, predicted, 0.0).sum(axis=0) / rows
-    columns = {
-        "realised": realised,
-        "predicted": expected,
-        "error": realised - expected,
-        "rows": rows,
-    }
-    return pd.DataFrame(columns, list(names))
+        realised = sections.realised / sections.rows
+        expected = mean @ sections.exposed / sections.rows
+    columns = {"realised": realised, "predicted": expected, "error": realised - expected}
+    return pd.DataFrame({**columns, "rows": sections.rows.astype(np.int64)}, list(names))
 
 
 def _fit_of_means(pricing: pd.DataFrame) -> float:

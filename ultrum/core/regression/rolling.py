@@ -25,7 +25,7 @@ from ultrum.errors import EstimationError, FrequencyError
 EXPANDING: Final = "expanding"
 STATUS: Final = ("estimated", "too few rows", "columns depend on each other")
 _FIRST_EXPANDING: Final = 60  # rows of the first expanding window
-Job = tuple[Floats, Floats, bool, Ints, Ints, Recipe]
+Task = tuple[bool, Ints, Ints, Recipe]  # constant, starts, stops, what is wanted
 _BLOCK: Final = 1000  # left-hand sides at a time; fixed, so that results do not depend on who works
 
 
@@ -211,17 +211,16 @@ def rolling_regress(
     least = _least_rows(min_obs, window, starts, stops, terms)
     recipe = Recipe(errors, lags, least, _decay(half_life, int((stops - starts).max())))
     y, x = inputs.numbers_of(left, "Y"), inputs.numbers_of(design, "X")
-    blocks = [y[:, low : low + _BLOCK] for low in range(0, y.shape[1], _BLOCK)]
-    parts = _worked([(block, x, constant, starts, stops, recipe) for block in blocks], executor)
+    found = _worked(y, x, (constant, starts, stops, recipe), executor)
     said = f"window {window}" + (f", half-life {half_life:g}" if half_life else "")
     span = f"{period_label(left.index[0])} to {period_label(left.index[-1])}"
     return RollingFit(
-        coefficients=_joined([p.coefficients for p in parts]).transpose(0, 2, 1),
-        standard_errors=_joined([p.standard_errors for p in parts]).transpose(0, 2, 1),
-        nobs=_joined([p.nobs for p in parts]),
-        sigma=_joined([p.sigma for p in parts]),
-        r2=_joined([p.r2 for p in parts]),
-        status=_joined([p.status for p in parts]),
+        coefficients=found.coefficients.transpose(0, 2, 1),
+        standard_errors=found.standard_errors.transpose(0, 2, 1),
+        nobs=found.nobs,
+        sigma=found.sigma,
+        r2=found.r2,
+        status=found.status,
         ends=left.index[stops - 1],
         assets=[str(c) for c in left.columns],
         terms=[str(c) for c in design.columns],
@@ -230,25 +229,34 @@ def rolling_regress(
     )
 
 
-def _worked(jobs: list[Job], executor: Executor | None) -> list[Estimates]:
-    """All blocks, by the executor given or by a few threads of this process."""
+def _worked(Y: Floats, X: Floats, task: Task, executor: Executor | None) -> Estimates:
+    """All blocks of assets, by the executor given or by a few threads of this process."""
+    cuts = [slice(low, low + _BLOCK) for low in range(0, Y.shape[1], _BLOCK)]
+    made = Estimates.room(len(task[1]), X.shape[1], Y.shape[1], False)
+    parts = [made.part(cut.start, min(cut.stop, Y.shape[1])) for cut in cuts]
+    blocks = [Y[:, cut] for cut in cuts]
     if executor is not None:
-        return list(executor.map(_work, jobs))
-    if len(jobs) == 1:
-        return [_work(jobs[0])]
-    with ThreadPoolExecutor(min(len(jobs), os.cpu_count() or 1)) as threads:
-        return list(threads.map(_work, jobs))
+        for part, found in zip(
+            parts, executor.map(_work, [(b, X, task) for b in blocks]), strict=True
+        ):
+            _copied(found, part)
+    elif len(blocks) == 1:
+        _work((blocks[0], X, task), parts[0])
+    else:
+        with ThreadPoolExecutor(min(len(blocks), os.cpu_count() or 1)) as threads:
+            list(threads.map(_work, [(b, X, task) for b in blocks], parts))
+    return made
 
 
-def _work(job: Job) -> Estimates:
+def _work(job: tuple[Floats, Floats, Task], into: Estimates | None = None) -> Estimates:
     """One block of assets; a function of its arguments alone, so that any process can do it."""
-    Y, X, constant, starts, stops, recipe = job
-    return estimate(Rows(Y, X, constant), starts, stops, recipe)
+    Y, X, (constant, starts, stops, recipe) = job
+    return estimate(Rows(Y, X, constant), starts, stops, recipe, into)
 
 
-def _joined(parts: list[Any]) -> Any:
-    """Blocks of assets side by side."""
-    return parts[0] if len(parts) == 1 else np.concatenate(parts, axis=-1)
+def _copied(found: Estimates, into: Estimates) -> None:
+    for name in ("coefficients", "standard_errors", "nobs", "sigma", "r2", "status"):
+        getattr(into, name)[...] = getattr(found, name)
 
 
 def _on_calendar(left: pd.DataFrame, design: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame]:

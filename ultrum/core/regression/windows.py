@@ -18,7 +18,7 @@ from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import EstimationError
 
 ESTIMATED, TOO_FEW, DEPENDENT = 0, 1, 2
-_AT_ONCE = 16384  # estimates worked on together, so that their small matrices stay in the cache
+_AT_ONCE = 24576  # estimates worked on together, so that their small matrices stay in the cache
 _SAMPLED = 25  # rows looked at for a centre of each left-hand side
 
 
@@ -97,11 +97,24 @@ class Estimates:
             np.empty((*flat, terms, terms)) if whole_covariance else None,
         )
 
+    def part(self, low: int, high: int) -> Estimates:
+        """The left-hand sides from ``low`` to before ``high``, as views."""
+        covariance = None if self.covariance is None else self.covariance[:, low:high]
+        return Estimates(
+            self.coefficients[:, :, low:high], self.standard_errors[:, :, low:high], self.nobs[:, low:high],
+            self.sigma[:, low:high], self.r2[:, low:high], self.status[:, low:high], covariance,
+        )  # fmt: skip
 
-def estimate(rows: Rows, starts: Ints, stops: Ints, recipe: Recipe) -> Estimates:
-    """Estimates of the windows ``starts[w] ≤ row < stops[w]``, for every left-hand side."""
+
+def estimate(
+    rows: Rows, starts: Ints, stops: Ints, recipe: Recipe, into: Estimates | None = None
+) -> Estimates:
+    """Estimates of the windows ``starts[w] ≤ row < stops[w]``, for every left-hand side.
+
+    They are written to ``into`` where it is given, such as a part of what several blocks fill.
+    """
     terms, assets = rows.X.shape[1], rows.Y.shape[1]
-    made = Estimates.room(len(starts), terms, assets, recipe.whole_covariance)
+    made = into or Estimates.room(len(starts), terms, assets, recipe.whole_covariance)
     for windows in _alike(starts, stops, max(1, _AT_ONCE // max(assets, 1))):
         _fill(
             made,
@@ -140,7 +153,7 @@ def _fill(
         gram = view.sum_of(rows.products, rows.present)
         nobs = view.counts(gram)
         solution = batch.solve_batch(
-            gram, view.sum_of(rows.shifted, rows.response), view.sum_of(None, rows.squares)[:, 0],
+            gram, view.sum_of(rows.shifted, rows.response), view.sum_of_squares(),
             rows.constant,
         )  # fmt: skip
         variance = solution.rss / (nobs - terms)
@@ -201,11 +214,23 @@ class _Views:
         shape = (self.count, self.width, block.shape[1])
         return np.lib.stride_tricks.as_strided(block[self.first :], shape, strides, writeable=False)
 
-    def sum_of(self, left: Floats | None, right: Floats) -> Floats:
-        """Σ over rows of left' right, (B, columns, N)."""
-        if left is None:
+    def sum_of_squares(self) -> Floats:
+        """Σ over rows of each squared response, (B, N): what all windows share is summed once."""
+        squares = self.rows.squares
+        if self.weights is not None or self.step != 1 or self.count > self.width:
             weights = np.ones(self.width) if self.weights is None else self.weights
-            return np.asarray(np.matmul(weights[None, None, :], self.of(right)))
+            return np.asarray(np.matmul(weights[None, None, :], self.of(squares))[:, 0])
+        last = self.first + self.count - 1
+        made = np.empty((self.count, squares.shape[1]))
+        before = np.cumsum(squares[self.first : last][::-1], axis=0)[::-1]
+        after = np.cumsum(squares[self.first + self.width : last + self.width], axis=0)
+        made[:] = squares[last : self.first + self.width].sum(axis=0)
+        made[:-1] += before
+        made[1:] += after
+        return made
+
+    def sum_of(self, left: Floats, right: Floats) -> Floats:
+        """Σ over rows of left' right, (B, columns, N)."""
         columns = self.of(left)
         if self.weights is not None:
             columns = columns * self.weights[None, :, None]

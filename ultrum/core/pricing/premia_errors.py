@@ -1,0 +1,78 @@
+"""Errors of premia: of plain means, over lags, for betas that are estimates, and by drawing periods anew."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ultrum.core.pricing.cross_section import Exposure, cross_sections
+from ultrum.core.resampling import block_length, row_counts, stationary_rows
+from ultrum.core.types import Floats, Ints
+
+
+def covariance_of_mean(slopes: Floats) -> Floats:
+    """Covariance of mean slopes that are unrelated over time (Fama and MacBeth 1973)."""
+    terms = slopes.shape[1]
+    return np.cov(slopes.T, ddof=1).reshape(terms, terms) / len(slopes)
+
+
+def newey_west_of_mean(slopes: Floats, places: Ints, depth: int) -> Floats:
+    """Newey and West (1987) covariance of the mean slopes, lags counting periods."""
+    rows, terms = slopes.shape
+    line = np.zeros((int(places[-1] - places[0]) + 1, terms))
+    line[places - places[0]] = (slopes - slopes.mean(axis=0)) / rows
+    total = line.T @ line
+    for lag in range(1, min(depth, len(line) - 1) + 1):
+        cross = line[lag:].T @ line[:-lag]
+        total += (1.0 - lag / (depth + 1.0)) * (cross + cross.T)
+    return np.asarray(total * rows / (rows - 1))
+
+
+def shanken(plain: Floats, mean: Floats, factors: Floats, constant: bool) -> Floats:
+    """Shanken's (1992) covariance; the factors' own is padded with zeros for the constant."""
+    first = int(constant)
+    spread = np.atleast_2d(np.cov(factors.T, ddof=1))
+    prices = mean[first:]
+    c = float(prices @ np.linalg.solve(spread, prices))
+    own = np.zeros_like(plain)
+    own[first:, first:] = spread / len(factors)
+    return np.asarray((1.0 + c) * (plain - own) + own)
+
+
+def bootstrapped(
+    returns: Floats, factors: Floats, others: list[Exposure], constant: bool, draws: int, seed: int
+) -> Floats:
+    """Covariance over draws of whole periods, in which betas and premia are both estimated again."""
+    drawn = stationary_rows(len(factors), draws, block_length(factors), seed)
+    betas = redrawn_betas(returns, factors, row_counts(drawn, len(factors)))
+    made = []
+    for rows, beta in zip(drawn, betas, strict=True):
+        exposures = [*(Exposure(b) for b in beta.T), *(o.drawn(rows) for o in others)]
+        sections = cross_sections(returns[rows], exposures, constant)
+        whole = np.isfinite(sections.slopes).all(axis=1)
+        made.append(sections.slopes[whole].mean(axis=0))
+    return np.atleast_2d(np.cov(np.array(made).T, ddof=1))
+
+
+def redrawn_betas(returns: Floats, factors: Floats, counts: Floats) -> Floats:
+    """Betas (draws, N, K) of every draw, from weighted moments about each asset's own means."""
+    there = np.isfinite(returns)
+    y = np.where(there, returns, 0.0)
+    weight = counts @ there
+    K = factors.shape[1]
+    centred = factors - factors.mean(axis=0)
+    means = [(counts @ (there * centred[:, [k]])) / weight for k in range(K)]
+    level = counts @ y / weight
+    gram = np.empty((*weight.shape, K, K))
+    cross = np.empty((*weight.shape, K))
+    for k in range(K):
+        cross[..., k] = counts @ (y * centred[:, [k]]) - weight * means[k] * level
+        for j in range(k + 1):
+            value = (
+                counts @ (there * centred[:, [k]] * centred[:, [j]]) - weight * means[k] * means[j]
+            )
+            gram[..., k, j] = gram[..., j, k] = value
+    few = ~(weight > 2 * (K + 1))
+    gram[few] = np.eye(K)
+    found = np.linalg.solve(gram, cross[..., None])[..., 0]
+    found[few] = np.nan
+    return np.asarray(found)
