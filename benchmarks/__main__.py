@@ -13,7 +13,7 @@ from pathlib import Path
 
 import numpy as np
 
-CASES = ("regressions", "demo", "getting", "shaping", "panels", "coverage")
+CASES = ("regressions", "demo", "getting", "shaping", "panels", "estimating", "evidence", "coverage")
 PAGE = Path(__file__).parent.parent / "docs" / "benchmarks.md"
 
 
