@@ -13,7 +13,16 @@ from pathlib import Path
 
 import numpy as np
 
-CASES = ("regressions", "demo", "getting", "shaping", "panels", "estimating", "evidence", "coverage")
+CASES = (
+    "regressions",
+    "demo",
+    "getting",
+    "shaping",
+    "panels",
+    "estimating",
+    "evidence",
+    "coverage",
+)
 PAGE = Path(__file__).parent.parent / "docs" / "benchmarks.md"
 
 

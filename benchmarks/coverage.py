@@ -116,7 +116,9 @@ def shipped(truth):
         "| company | true beta | beta | 95 % | true cost, % | cost, % | 95 % |",
         "|---|---:|---:|---|---:|---:|---|",
     ]
-    return "\n".join([*lines, *(row_of(a, truth, one, ends, true, cost, width) for a in one.assets)])
+    return "\n".join(
+        [*lines, *(row_of(a, truth, one, ends, true, cost, width) for a in one.assets)]
+    )
 
 
 def row_of(a, truth, one, ends, true, cost, width):

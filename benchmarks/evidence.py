@@ -63,6 +63,16 @@ def hac_rates(rows, rho, spread_by_x, seed):
     return list(np.mean(rejected, axis=0))
 
 
+def automatic_rates(rows, rho, seed):
+    """The same with the plug-in bandwidth."""
+    rng = np.random.default_rng(seed)
+    rejected = []
+    for _ in range(SAMPLES):
+        x, e = ar_pair(rng, rows, rho)
+        rejected.append(ul.regress(e, x, lags="automatic").p_values.to_numpy() < 0.05)
+    return list(np.mean(rejected, axis=0))
+
+
 def ar_pair(rng, rows, rho):
     shocks = rng.standard_normal((2, rows + 100)) * np.sqrt(1 - rho**2)
     return scipy.signal.lfilter([1.0], [1.0, -rho], shocks, axis=1)[:, 100:]
@@ -203,6 +213,10 @@ def run():
         a, b = hac_rates(rows, rho, False, int(1000 * rho) + rows)
         page.add(f"Newey–West, T = {rows}, AR({rho:g}), constant", a)
         page.add(f"Newey–West, T = {rows}, AR({rho:g}), slope", b)
+    for rho in (0.5, 0.9):
+        a, b = automatic_rates(600, rho, int(1000 * rho) + 1)
+        page.add(f"Newey–West with automatic lags, T = 600, AR({rho:g}), constant", a)
+        page.add(f"Newey–West with automatic lags, T = 600, AR({rho:g}), slope", b)
     head = "| 5 % test | rejected, % | must lie in | |\n|---|---:|---:|---|"
     tests = "\n".join([head, *page.lines])
     page.lines = []
@@ -229,7 +243,7 @@ def run():
 
 
 ADVICE = """Advice. Newey–West errors with the default lags reject too often where both errors and factor are strongly
-autocorrelated: with AR(0.5) give more lags or `lags="automatic"`; with AR(0.9) take differences or innovations first.
-With 60 rows classical or HC3 errors are nearer their nominal size than Newey–West. Premia from two dozen single stocks
-with a residual of 8 % a month are drawn to zero by errors in the betas: form portfolios, or read the printed bias. The mean
-of factors with AR(0.3) is less sure than the default lags say; give `premium(..., lags=12)`."""
+autocorrelated. Automatic lags bring AR(0.9) from 34 and 21 % down to 18 and 12 %, still too often, and do nothing for AR(0.5):
+differences or innovations are the better question there. With 60 rows classical errors (first line) are nearer their nominal
+size than Newey–West. The interval of premia held for two dozen single stocks too, where it is wide rather than wrong; and that
+of costs of equity held in every cell, factors with AR(0.3) included."""
