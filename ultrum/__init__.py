@@ -104,6 +104,7 @@ if TYPE_CHECKING:
     from ultrum.sources.table import read_series as read_series
     from ultrum.study import Study as Study
     from ultrum.study import run_study as run_study
+    from ultrum.study.trail import trail as trail
 
 __version__ = "0.1.0"
 
@@ -192,6 +193,7 @@ _HOME = {
     "to_log": "core.returns",
     "to_simple": "core.returns",
     "traded_prices": "core.prices",
+    "trail": "study.trail",
     "two_pass": "core.pricing.two_pass",
     "unlever": "core.pricing.one_factor",
     "untraded_share": "core.prices",

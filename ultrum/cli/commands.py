@@ -84,7 +84,7 @@ def practice_service(port: int = 0, **said: Any) -> Any:
 
 def _run_and_show(study: Any, out: Path, vault: Path | None, offline: bool, as_json: bool) -> None:
     from ultrum.cli import show
-    from ultrum.present.report import write_results
+    from ultrum.present.result_files import write_results
     from ultrum.study import run_study
 
     with show.progress() as tell:

@@ -54,8 +54,8 @@ def to_csv(table: pd.DataFrame, path: Path) -> None:
     plain = table.reset_index() if _index_says_something(table) else table.copy()
     for column in plain:
         if not pd.api.types.is_numeric_dtype(plain[column]):
-            plain[column] = [_safe(value) for value in plain[column]]
-    plain.columns = [str(_safe(c)) for c in plain.columns]
+            plain[column] = [safe_text(value) for value in plain[column]]
+    plain.columns = [str(safe_text(c)) for c in plain.columns]
     plain.to_csv(path, index=False, lineterminator="\n", encoding="utf-8")
 
 
@@ -63,7 +63,7 @@ def _index_says_something(table: pd.DataFrame) -> bool:
     return not isinstance(table.index, pd.RangeIndex)
 
 
-def _safe(value: Any) -> Any:
+def safe_text(value: Any) -> Any:
     """Text that no spreadsheet takes for a formula; periods by their SDMX names."""
     if isinstance(value, pd.Period | pd.Timestamp):
         return period_label(value)
@@ -76,21 +76,26 @@ def to_xlsx(table: pd.DataFrame, path: Path, sheet: str = "data") -> None:
     """A table as a workbook: typed cells, a frozen header, text never run as a formula."""
     import xlsxwriter
 
-    plain = flattened(table)
     options = {"strings_to_formulas": False, "strings_to_urls": False, "nan_inf_to_errors": False}
     try:
         with xlsxwriter.Workbook(path, options) as book:
-            page = book.add_worksheet(sheet)
-            head = book.add_format({"bold": True, "text_wrap": True, "valign": "top"})
-            page.freeze_panes(1, 1)
-            page.set_column(0, 0, 12)
-            page.set_column(1, max(len(plain.columns) - 1, 1), 16)
-            for column, name in enumerate(plain):
-                page.write_string(0, column, str(name), head)
-                for row, value in enumerate(plain[name], start=1):
-                    _cell(page, row, column, value)
+            write_sheet(book, sheet, table)
     except (OSError, xlsxwriter.exceptions.XlsxFileError) as error:
         raise UltrumError(f"{path} cannot be written: {error}.") from None
+
+
+def write_sheet(book: Any, name: str, table: pd.DataFrame) -> None:
+    """One sheet: typed cells, a frozen header, columns as wide as what they hold."""
+    plain = flattened(table)
+    page = book.add_worksheet(name[:31])
+    head = book.add_format({"bold": True, "text_wrap": True, "valign": "top"})
+    page.freeze_panes(1, 1)
+    for column, title in enumerate(plain):
+        page.write_string(0, column, str(title), head)
+        texts = [str(v) for v in plain[title].head(50) if isinstance(v, str)]
+        page.set_column(column, column, min(60, max([12, len(str(title)), *map(len, texts)])))
+        for row, value in enumerate(plain[title], start=1):
+            _cell(page, row, column, value)
 
 
 def to_parquet(table: pd.DataFrame, path: Path) -> None:
@@ -106,10 +111,18 @@ def flattened(table: pd.DataFrame) -> pd.DataFrame:
     """Index as a first column: dates where they are days, else SDMX names of periods."""
     plain = table.reset_index() if _index_says_something(table) else table.copy()
     plain.columns = [str(c) for c in plain.columns]
-    first = plain.columns[0]
-    if isinstance(plain[first].dtype, pd.PeriodDtype):
-        plain[first] = [period_label(p) for p in plain[first]]
+    for column in plain:
+        if _holds_periods(plain[column]):
+            plain[column] = [
+                period_label(p) if isinstance(p, pd.Period) else p for p in plain[column]
+            ]
     return plain
+
+
+def _holds_periods(column: pd.Series) -> bool:
+    if isinstance(column.dtype, pd.PeriodDtype):
+        return True
+    return column.dtype == object and any(isinstance(v, pd.Period) for v in column)
 
 
 def _cell(page: Any, row: int, column: int, value: Any) -> None:

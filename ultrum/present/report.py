@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import importlib.metadata
 import platform
-from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -17,86 +16,20 @@ from ultrum.core.labels import period_label
 from ultrum.core.pricing.cost_result import RISK_FREE
 from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.present import figures
-from ultrum.present.export import to_csv, whole_folder
+from ultrum.present.model_tables import model_table
+from ultrum.present.result_figures import figure_words
+from ultrum.present.result_tables import deliveries, joint_alphas
+from ultrum.present.run_file import run_facts, trail_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
+_IN_PLACE = ("betas", "line_of_fit", "build_up")  # figures that stand beside their own tables
 _PACKAGES = ("ultrum", "numpy", "scipy", "pandas", "pyarrow", "matplotlib")
 
 
-def write_results(result: Any, folder: Path) -> dict[str, Path]:
-    """Write report, tables and figures of a study; paths by name.
-
-    Parameters
-    ----------
-    result : StudyResult
-    folder : path
-        Made or replaced whole; nothing half-written is ever seen.
-    """
-    drawn = dict(_figures(result))
-    with whole_folder(folder) as work:
-        (work / "tables").mkdir()
-        if "csv" in result.study.report.export:
-            for name, table in tables(result).items():
-                to_csv(table, work / "tables" / f"{name}.csv")
-        (work / "figures").mkdir()
-        for name, ax in drawn.items():
-            figures.to_png(ax, work / "figures" / f"{name}.png")
-        (work / "report.html").write_text(_page(result, drawn), encoding="utf-8")
-    return {
-        "report": folder / "report.html",
-        "tables": folder / "tables",
-        "figures": folder / "figures",
-    }
-
-
-def tables(result: Any) -> dict[str, pd.DataFrame]:
-    """Every table of a study, by the name of its file."""
-    made = {
-        f"betas_{_slug(name)}": t.to_frame().rename_axis("asset")
-        for name, t in result.models.items()
-    }
-    cost = result.cost.to_frame().rename_axis("asset")
-    if result.real_cost is not None:
-        cost["real_cost_of_equity"] = result.real_cost
-    return {
-        **made,
-        "cost_of_equity": cost,
-        "build_up": result.cost.parts,
-        "checks": result.checks,
-        "coverage": result.panel.coverage,
-        "ledger": result.panel.ledger,
-        "excess_returns": result.panel.excess.to_frame(),
-        "factors": result.panel.factors.join(result.panel.risk_free),
-        "deliveries": deliveries(result),
-        "warnings": pd.DataFrame([vars(w) for w in result.warnings], columns=["subject", "text"]),
-    }
-
-
-def deliveries(result: Any) -> pd.DataFrame:
-    """What was taken from the sources: path, time of retrieval, size, checksum."""
-    columns = ["source", "path", "retrieved", "size", "checksum"]
-    rows = [[getattr(r, c) for c in columns] for r in result.deliveries]
-    return pd.DataFrame(rows, columns=columns)
-
-
-def _figures(result: Any) -> Iterator[tuple[str, Axes]]:
-    """The figures a study asks for, by name."""
-    wanted, level = result.study.report.figures, result.study.report.level
-    panel = result.study.panel
-    source = ", ".join(dict.fromkeys([panel.assets, panel.factors]))
-    company, said = result.company, {"level": level, "source": source}
-    draw: dict[str, Callable[[], Axes]] = {
-        "betas": lambda: figures.betas(result.betas, highlight=company, **said),
-        "line of fit": lambda: figures.line_of_fit(result.betas.fit(company), **said),
-        "build-up": lambda: figures.build_up(result.cost, company, **said),
-    }
-    for name in wanted:
-        yield _slug(name), draw[name]()
-
-
-def _page(result: Any, drawn: dict[str, Axes]) -> str:
+def page(result: Any, drawn: dict[str, Axes]) -> str:
+    """The report page as text; ``drawn`` are the figures by name."""
     import jinja2
 
     loader = jinja2.FileSystemLoader(Path(__file__).parent)
@@ -114,7 +47,37 @@ def _page(result: Any, drawn: dict[str, Axes]) -> str:
         figures={name: figures.to_svg(ax) for name, ax in drawn.items()},
         css=(Path(__file__).parent / "report.css").read_text(encoding="utf-8"),
         versions=_versions(),
+        add_ons=list(result.study.cost_of_equity.add_ons),
+        rate_words=_rate_words(result),
+        side_by_side=_side_by_side(result),
+        joint_alphas=joint_alphas(result).reset_index().to_dict("records")
+        if result.joint_alpha
+        else [],
+        two_pass=_two_pass(result),
+        more_figures={n: figure_words(n, result) for n in drawn if n not in _IN_PLACE},
+        trail=repr(trail_of(run_facts(result), f"cost_of_equity.{result.company}")),
     )
+
+
+def _rate_words(result: Any) -> str:
+    said = result.study.cost_of_equity.risk_free
+    if isinstance(said, float | int):
+        return f"{_percent(said)} %, as the study says"
+    day = result.study.cost_of_equity.on or "the end of the sample"
+    return f"the last of {said or result.study.panel.risk_free} up to {day}, as an annual rate"
+
+
+def _side_by_side(result: Any) -> str:
+    """The company's regressions by every model, as a paper prints them."""
+    company = result.company
+    fits = {n: t.fit(company) for n, t in result.models.items() if company in t.assets}
+    if len(fits) < 2:
+        return ""
+    return model_table(fits, title=f"Excess returns of {company} by every model.").to_html()
+
+
+def _two_pass(result: Any) -> str:
+    return "" if result.two_pass is None else model_table({"premia": result.two_pass}).to_html()
 
 
 def _answer(result: Any) -> dict[str, Any]:
@@ -217,7 +180,3 @@ def _number(value: float, digits: int = 2) -> str:
 
 def _p_value(value: float) -> str:
     return "—" if pd.isna(value) else "< 0.001" if value < 0.001 else f"{value:.3f}"
-
-
-def _slug(name: str) -> str:
-    return "".join(c if c.isalnum() else "_" for c in name.lower()).strip("_")

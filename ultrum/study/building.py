@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from typing import Any, cast
 
 import numpy as np
 import pandas as pd
 
+from ultrum.core.convert import to_frequency
 from ultrum.core.describe.risk import portfolio
+from ultrum.core.frequency import Frequency
 from ultrum.core.panel import Panel, align
 from ultrum.core.pricing.currency_factor import currency_factor
 from ultrum.core.rates import per_period
@@ -107,15 +110,23 @@ def factor_table(
         raise StudyError(
             f"{plan.panel.factors} has no factor {', '.join(absent)}; it has: {', '.join(table.names)}."
         )
-    plain = plan.panel.total_return_factors
-    return [
-        own[name].described(name=name)
-        if name in own
-        else excess(table[name], risk_free)
-        if name in plain
-        else table[name].described(excess_of=risk_free.name)
-        for name in wanted
-    ]
+    return [_factor(plan, table, name, risk_free, own) for name in wanted]
+
+
+def _factor(
+    plan: Study, table: SeriesTable, name: str, risk_free: TimeSeries, own: Mapping[str, TimeSeries]
+) -> TimeSeries:
+    """One factor in excess of the risk-free rate, at the study's frequency where it is traded."""
+    if name in own:
+        made = own[name].described(name=name)
+    elif name in plan.panel.total_return_factors:
+        made = excess(table[name], risk_free)
+    else:
+        made = table[name].described(excess_of=risk_free.name)
+    target = Frequency.parse(plan.study.frequency)
+    if made.about.is_return and made.about.frequency < target:
+        return to_frequency(made, target, risk_free=risk_free)
+    return made
 
 
 def make_panel(
@@ -194,6 +205,11 @@ def _portfolio(
         raise StudyError(f"The portfolio '{name}': no asset {lacking}; there are: {known}.")
     weights: Any = said.weights if said.weights == "equal" else dict(said.weights)
     return portfolio(made.select(members), weights=weights, rebalance=said.rebalance, name=name)
+
+
+def without_portfolios(plan: Study, panel: Panel) -> Panel:
+    """The panel of single assets."""
+    return replace(panel, assets=panel.assets.drop(columns=list(plan.portfolios), errors="ignore"))
 
 
 def only_wanted(plan: Study, made: SeriesTable) -> SeriesTable:

@@ -61,6 +61,8 @@ class StudyResult:
         What a reader must know: about whom, and what.
     run : str
         Hash of the study and of the bytes that went in.
+    returns : SeriesTable or None
+        Total returns of every asset and portfolio, before they are lined up.
     stages : mapping of str to Stage
         What was done or taken as kept, and what each rests on.
     joint_alpha : mapping of str to JointAlphaTest
@@ -85,6 +87,7 @@ class StudyResult:
     deliveries: tuple[Record, ...]
     warnings: tuple[Caution, ...]
     run: str
+    returns: SeriesTable | None = None
     stages: Mapping[str, Stage] = field(default_factory=dict)
     joint_alpha: Mapping[str, JointAlphaTest] = field(default_factory=dict)
     diagnosis: Diagnosis | None = None
@@ -226,6 +229,7 @@ def _run(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
         deliveries=tuple(sorted(set(desk.used), key=lambda r: (r.source, r.path))),
         run=_run_hash(plan, desk.used),
         stages=dict(stages.done),
+        returns=made,
     )
 
 
@@ -303,6 +307,7 @@ def _models(plan: Study, stages: Stages, panel: Panel) -> dict[str, BetaTable]:
 
 def _joint_alphas(plan: Study, stages: Stages, panel: Panel) -> dict[str, JointAlphaTest]:
     made = {}
+    panel = building.without_portfolios(plan, panel)  # they are combinations of the others
     for model in plan.models:
         traded = [f for f in model.factors if panel.about[f].is_return]
         for how in plan.tests.joint_alpha if len(traded) == len(model.factors) else ():
@@ -342,7 +347,7 @@ def _two_pass(plan: Study, stages: Stages, panel: Panel) -> TwoPass | None:
     factors = said.factors or list(dict.fromkeys(f for m in plan.models for f in m.factors))
     found: TwoPass = stages.do(
         "two-pass", said.model_dump(mode="json"), ["panel"],
-        lambda: two_pass(panel, factors, betas=said.betas, window=said.window, draws=said.draws),
+        lambda: two_pass(building.without_portfolios(plan, panel), factors, betas=said.betas, window=said.window, draws=said.draws),
     )  # fmt: skip
     return found
 

@@ -27,6 +27,7 @@ from ultrum.errors import UltrumError
 from ultrum.vault import Record
 
 _KEPT: Final = 400  # results at most
+_AGENCIES: Final = {"ALL"}
 Progress = Callable[[str], None]
 
 
@@ -106,8 +107,13 @@ class Stages:
     def _with_structures(self, touched: list[Touch]) -> list[Touch]:
         """Also what a service's structures said earlier in the session: they are read once and remembered."""
         services = {t.source for t in touched if self.desk.sources[t.source].kind == "sdmx"}
+        words = {w for t in touched if t.path.startswith("data/") for w in _words(t.path)}
         earlier = [
-            t for t in self.desk.touched if t.source in services and not t.path.startswith("data/")
+            t
+            for t in self.desk.touched
+            if t.source in services
+            and not t.path.startswith("data/")
+            and (t.path.startswith("dataflow") or words & _words(t.path))
         ]
         return list(dict.fromkeys([*touched, *earlier]))
 
@@ -203,6 +209,12 @@ class Kept:
         files = sorted(self.folder.glob("[!.]*"), key=lambda f: f.stat().st_mtime)
         for file in files[: max(0, len(files) - 2 * _KEPT)]:
             file.unlink(missing_ok=True)
+
+
+def _words(path: str) -> set[str]:
+    """Parts of a path that name a flow or a structure, not a version or a place."""
+    parts = path.partition("?")[0].replace(",", "/").split("/")[1:]
+    return {p for p in parts if p.isupper() and len(p) > 1 and "." not in p} - _AGENCIES
 
 
 def _digest(said: Any) -> str:

@@ -1,0 +1,106 @@
+"""The figures a study asks for, each with its own words and alternative text."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from typing import TYPE_CHECKING, Any
+
+from ultrum.core.panel import Panel
+from ultrum.core.pricing.filtered import filtered_beta
+from ultrum.core.regression.results import CONSTANT
+from ultrum.core.regression.stability import break_test
+from ultrum.core.series import SeriesTable
+from ultrum.errors import StudyError
+from ultrum.present import figures
+from ultrum.present.result_tables import slug
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+
+def drawn_figures(result: Any) -> Iterator[tuple[str, Axes]]:
+    """Each figure asked for, by the name of its file, with the study's own title where it says one."""
+    draw = _drawers(result)
+    for name in result.study.report.figures:
+        ax = draw[name]()
+        title = result.study.report.titles.get(name)
+        if title:
+            ax.set_title(title, loc="left")
+        yield slug(name), ax
+
+
+def _drawers(result: Any) -> dict[str, Callable[[], Axes]]:
+    level, panel, company = result.study.report.level, result.study.panel, result.company
+    source = ", ".join(dict.fromkeys([panel.assets, panel.factors]))
+    factor = first_factor(result)
+    said = {"level": level, "source": source}
+    own = only(result.panel, company)
+    return {
+        "betas": lambda: figures.betas(result.betas, highlight=company, **said),
+        "line of fit": lambda: figures.line_of_fit(result.betas.fit(company), **said),
+        "build-up": lambda: figures.build_up(result.cost, company, **said),
+        "rolling beta": lambda: figures.beta_path(
+            result.rolling, company, whole=float(result.betas.coefficients.loc[company, factor]), **said
+        ),
+        "wandering beta": lambda: figures.beta_path(filtered_beta(own, factor), company, **said),
+        "break": lambda: figures.break_path(
+            break_test(result.betas.fit(company), how="sup-f"), source=source
+        ),
+        "predicted against realised": lambda: figures.predicted_against_realised(
+            result.two_pass, source=source
+        ),
+        "peers": lambda: figures.peers(result.peers, source=source),
+        "sensitivity": lambda: figures.sensitivity(result.sensitivity, source=source),
+        "risk and return": lambda: _risk_and_return(result),
+        "growth of one": lambda: figures.growth_of_one(result.returns.select([company])),
+    }  # fmt: skip
+
+
+def first_factor(result: Any) -> str:
+    """The factor whose beta is shown."""
+    return next(str(t) for t in result.betas.coefficients if t != CONSTANT)
+
+
+def only(panel: Panel, company: str) -> Panel:
+    """A panel of one company."""
+    from dataclasses import replace
+
+    if company not in panel.assets:
+        raise StudyError(f"No asset '{company}' in the panel.")
+    return replace(panel, assets=panel.assets[[company]])
+
+
+def total_returns(panel: Panel) -> SeriesTable:
+    """Total returns of the panel's assets."""
+    return SeriesTable(panel.assets, tuple(panel.about[str(n)] for n in panel.assets))
+
+
+def _risk_and_return(result: Any) -> Axes:
+    from ultrum.core.describe.risk import risk_return
+
+    return figures.risk_against_return(
+        risk_return(total_returns(result.panel), risk_free=result.panel.rate)
+    )
+
+
+def figure_words(name: str, result: Any) -> str:
+    """What a figure shows, for those who cannot see it."""
+    company, made = result.company, result.sensitivity
+    if name == "predicted_against_realised":
+        r2 = f"R² of means {result.two_pass.r2:.2f}"
+        return f"Mean excess return of each company against what its exposures predict; {r2}."
+    if name == "peers":
+        return f"Betas of the peers as measured and without debt, and {result.peers.beta:.2f} for {company}."
+    if name == "sensitivity":
+        low, high = made.table["beta"].min(), made.table["beta"].max()
+        return (
+            f"Betas of {company} under every combination of choices, from {low:.2f} to {high:.2f}."
+        )
+    words = {
+        "rolling_beta": f"Beta of {company} in moving windows with its band, beside that of the whole sample.",
+        "wandering_beta": f"Beta of {company} as a random walk with its band.",
+        "break": f"F of a break of the regression of {company} at each date, with its 5 % bound.",
+        "risk_and_return": "Mean return of each company against its volatility.",
+        "growth_of_one": f"What one unit in {company} has grown to, dividends reinvested.",
+    }
+    return words.get(name, name.replace("_", " "))

@@ -1,0 +1,230 @@
+"""Results of a study into files: the report, tables in the formats asked for, figures."""
+
+from __future__ import annotations
+
+import csv
+import json
+from collections.abc import Mapping
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Final
+
+import pandas as pd
+
+from ultrum.core.labels import period_label
+from ultrum.errors import UltrumError
+from ultrum.present import figures
+from ultrum.present.export import flattened, safe_text, to_parquet, whole_folder
+from ultrum.present.model_tables import model_table
+from ultrum.present.report import page
+from ultrum.present.result_figures import drawn_figures
+from ultrum.present.result_tables import slug, tables
+from ultrum.present.run_file import run_file
+from ultrum.present.style import STYLE
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+_NO_CLOCK: Final = datetime(1980, 1, 1)  # the same results are the same bytes
+_SHEETS: Final = {
+    "answer": ["cost_of_equity", "build_up", "variance_shares"],
+    "models": [],
+    "panel": ["excess_returns", "factors", "conditions", "coverage", "ledger"],
+    "notes": ["warnings", "deliveries", "stages"],
+}
+
+
+def write_results(result: Any, folder: Path) -> dict[str, Path]:
+    """Write report, tables and figures of a study; paths by name.
+
+    Parameters
+    ----------
+    result : StudyResult
+    folder : path
+        Made or replaced whole; nothing half-written is ever seen.
+    """
+    drawn = dict(drawn_figures(result))
+    made, wanted = tables(result), result.study.report.export
+    with whole_folder(folder) as work:
+        _write_tables(result, made, work)
+        (work / "figures").mkdir()
+        for name, ax in drawn.items():
+            for ending in ("png", "svg", "pdf"):
+                if ending == "png" or ending in wanted:
+                    _draw(ax, work / "figures" / f"{name}.{ending}")
+        (work / "run.json").write_text(run_file(result), encoding="utf-8")
+        (work / "report.html").write_text(page(result, drawn), encoding="utf-8")
+        names = {"report": "report.html", "tables": "tables", "figures": "figures", "workbook": "results.xlsx",
+                 "database": "results.sqlite", "run": "run.json"}  # fmt: skip
+        found = {name: folder / place for name, place in names.items() if (work / place).exists()}
+    return found
+
+
+def _write_tables(result: Any, made: Mapping[str, pd.DataFrame], work: Path) -> None:
+    """Tables in every format the study asks for."""
+    wanted, said = result.study.report.export, result.study.report
+    place = work / "tables"
+    place.mkdir()
+    about = {"study": result.study.study.title, "run": result.run, "data_until": data_date(result)}
+    for name, table in made.items():
+        if "csv" in wanted:
+            write_csv(
+                table, place / f"{name}.csv", said.separator, said.decimal_mark, said.dates, about
+            )
+        if "parquet" in wanted:
+            to_parquet(table, place / f"{name}.parquet")
+    for ending, write in (("latex", "to_latex"), ("markdown", "to_markdown")):
+        if ending in wanted:
+            for name, text in journal_tables(result, write).items():
+                (place / f"{name}.{'tex' if ending == 'latex' else 'md'}").write_text(
+                    text, encoding="utf-8"
+                )
+    if "xlsx" in wanted:
+        write_workbook(made, work / "results.xlsx", about)
+    if "sql" in wanted:
+        write_database(made, work / "results.sqlite", about)
+
+
+def data_date(result: Any) -> str:
+    """Last period of the panel: how far the data go."""
+    return period_label(result.panel.assets.index[-1])
+
+
+def journal_tables(result: Any, write: str) -> dict[str, str]:
+    """The company's models side by side, and each model's companies, as a paper prints them."""
+    company = result.company
+    fits = {
+        name: table.fit(company) for name, table in result.models.items() if company in table.assets
+    }
+    title = f"{result.names.get(company, company)}: {len(fits)} models"
+    made = {"models_of_" + slug(company): getattr(model_table(fits, title=title), write)()}
+    for name, table in result.models.items():
+        made[f"betas_{slug(name)}"] = getattr(model_table(table, title=f"Model {name}"), write)()
+    if result.two_pass is not None:
+        made["two_pass"] = getattr(model_table(result.two_pass, title="Two-pass premia"), write)()
+    return made
+
+
+def write_csv(
+    table: pd.DataFrame,
+    path: Path,
+    separator: str,
+    decimal_mark: str,
+    dates: str,
+    about: Mapping[str, str],
+) -> None:
+    """A table as CSV in the form asked for, with a CSV-on-the-Web file that says what it is."""
+    plain = _with_dates(table, dates)
+    numbers = {c: pd.api.types.is_numeric_dtype(plain[c]) for c in plain}
+    for column, numeric in numbers.items():
+        if not numeric:
+            plain[column] = [safe_text(value) for value in plain[column]]
+    plain.columns = [str(safe_text(c)) for c in plain.columns]
+    plain.to_csv(path, index=False, sep=separator, decimal=decimal_mark, lineterminator="\n", encoding="utf-8",
+                 quoting=csv.QUOTE_MINIMAL)  # fmt: skip
+    number = (
+        {"base": "number", "format": {"decimalChar": decimal_mark}}
+        if decimal_mark != "."
+        else "number"
+    )
+    columns = [
+        {"name": name, "titles": name, "datatype": number if numeric else "string"}
+        for name, numeric in zip(plain.columns, numbers.values(), strict=True)
+    ]
+    said = {
+        "@context": "http://www.w3.org/ns/csvw",
+        "url": path.name,
+        "dialect": {"delimiter": separator, "encoding": "utf-8", "header": True},
+        "dc:title": about["study"],
+        "dc:identifier": about["run"],
+        "dc:date": about["data_until"],
+        "tableSchema": {"columns": columns},
+    }
+    beside = path.with_name(f"{path.name}-metadata.json")
+    beside.write_text(json.dumps(said, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
+
+
+def _with_dates(table: pd.DataFrame, dates: str) -> pd.DataFrame:
+    """The table with its periods by name, as the ISO date of their end, or as numeric columns."""
+    index = table.index
+    if not isinstance(index, pd.PeriodIndex | pd.DatetimeIndex) or dates == "period":
+        return flattened(table)
+    ends = index.to_timestamp(how="end") if isinstance(index, pd.PeriodIndex) else index
+    rest = table.reset_index(drop=True)
+    if dates == "iso":
+        rest.insert(0, "date", ends.strftime("%Y-%m-%d"))
+        return rest
+    rest.insert(0, "year", ends.year)
+    code = index.freqstr[:1] if isinstance(index, pd.PeriodIndex) else "D"
+    if code == "Q":
+        rest.insert(1, "quarter", ends.quarter)
+    elif code not in "AY":
+        rest.insert(1, "month", ends.month)
+        if code != "M":
+            rest.insert(2, "day", ends.day)
+    return rest
+
+
+def write_workbook(made: Mapping[str, pd.DataFrame], path: Path, about: Mapping[str, str]) -> None:
+    """One workbook: a sheet of notes, then a sheet for each table, heads frozen, no text run as a formula."""
+    import xlsxwriter
+
+    from ultrum.present.export import write_sheet
+
+    options = {"strings_to_formulas": False, "strings_to_urls": False, "nan_inf_to_errors": False}
+    try:
+        with xlsxwriter.Workbook(path, options) as book:
+            facts = {
+                "title": about["study"],
+                "comments": f"run {about['run']}",
+                "created": _NO_CLOCK,
+            }
+            book.set_properties(facts)
+            book.set_calc_mode("manual")
+            notes = pd.DataFrame({"what": list(about), "value": list(about.values())})
+            write_sheet(book, "notes", notes)
+            for name, table in _ordered(made).items():
+                write_sheet(book, name, table)
+    except (OSError, xlsxwriter.exceptions.XlsxFileError) as error:
+        raise UltrumError(f"{path} cannot be written: {error}.") from None
+
+
+def _ordered(made: Mapping[str, pd.DataFrame]) -> dict[str, pd.DataFrame]:
+    """The answer first, then models and tests, then the panel and what it rests on."""
+    first, last = _SHEETS["answer"], [*_SHEETS["panel"], *_SHEETS["notes"]]
+    middle = [n for n in made if n not in first and n not in last]
+    return {n: made[n] for n in [*first, *middle, *last] if n in made}
+
+
+def write_database(made: Mapping[str, pd.DataFrame], path: Path, about: Mapping[str, str]) -> None:
+    """Every table in one SQLite file, through SQLAlchemy."""
+    import sqlalchemy
+
+    engine = sqlalchemy.create_engine(f"sqlite:///{path}")
+    try:
+        with engine.begin() as connection:
+            pd.DataFrame([about]).to_sql("about", connection, index=False)
+            for name, table in made.items():
+                flattened(table).to_sql(name, connection, index=False)
+    except (sqlalchemy.exc.SQLAlchemyError, pd.errors.DatabaseError) as error:
+        raise UltrumError(f"{path} cannot be written: {error}.") from None
+    finally:
+        engine.dispose()
+
+
+def _draw(ax: Axes, path: Path) -> None:
+    """A figure as a file; the same data give the same bytes."""
+    if path.suffix == ".png":
+        figures.to_png(ax, path)
+    elif path.suffix == ".svg":
+        path.write_text(figures.to_svg(ax), encoding="utf-8")
+    else:
+        import matplotlib as mpl
+
+        drawn: Any = ax.get_figure()
+        with mpl.rc_context(rc=STYLE):
+            drawn.savefig(
+                path,
+                format="pdf",
+                metadata={"CreationDate": None, "Producer": None, "Creator": None},
+            )

@@ -1,0 +1,87 @@
+"""Every table of a study, by the name of its file."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pandas as pd
+
+
+def tables(result: Any) -> dict[str, pd.DataFrame]:
+    """Tables of a study's result, those it asks for and those that say what it rests on."""
+    made = {
+        f"betas_{slug(name)}": t.to_frame().rename_axis("asset")
+        for name, t in result.models.items()
+    }
+    cost = result.cost.to_frame().rename_axis("asset")
+    if result.real_cost is not None:
+        cost["real_cost_of_equity"] = result.real_cost
+    if result.abroad is not None:
+        cost[f"cost_in_{result.study.cost_of_equity.in_currency.code}"] = result.abroad.value
+    return {
+        **made,
+        "cost_of_equity": cost,
+        "build_up": result.cost.parts,
+        "variance_shares": result.cost.shares.rename_axis("asset"),
+        **_asked_for(result),
+        "checks": result.checks,
+        "coverage": result.panel.coverage,
+        "ledger": result.panel.ledger,
+        "excess_returns": result.panel.excess.to_frame(),
+        "factors": result.panel.factors.join(result.panel.risk_free),
+        **({"conditions": result.panel.conditions} if result.panel.conditions.shape[1] else {}),
+        "deliveries": deliveries(result),
+        "stages": stages(result),
+        "warnings": pd.DataFrame([vars(w) for w in result.warnings], columns=["subject", "text"]),
+    }
+
+
+def _asked_for(result: Any) -> dict[str, pd.DataFrame]:
+    """Tables of what the study asks for beside its regressions."""
+    made: dict[str, pd.DataFrame] = {}
+    if result.joint_alpha:
+        made["joint_alpha"] = joint_alphas(result)
+    if result.diagnosis is not None:
+        made["diagnosis"] = result.diagnosis.to_frame()
+    if result.rolling is not None:
+        made["rolling_betas"] = result.rolling.frame().rename_axis("end")
+    if result.two_pass is not None:
+        made["two_pass"] = result.two_pass.to_frame().rename_axis("exposure")
+        made["pricing_errors"] = result.two_pass.pricing.rename_axis("asset")
+    if result.peers is not None:
+        made["peers"] = result.peers.to_frame().rename_axis("asset")
+    if result.sensitivity is not None:
+        made["sensitivity"] = result.sensitivity.to_frame()
+    return made
+
+
+def joint_alphas(result: Any) -> pd.DataFrame:
+    """Joint tests of alphas: one row a model and kind."""
+    rows = {
+        name: {"statistic": t.statistic, "df": f"{t.df[0]}, {t.df[1]}", "p": t.p_value, "rows": t.rows,
+               "basis": t.basis}
+        for name, t in result.joint_alpha.items()
+    }  # fmt: skip
+    return pd.DataFrame.from_dict(rows, orient="index").rename_axis("test")
+
+
+def deliveries(result: Any) -> pd.DataFrame:
+    """What was taken from the sources: path, time of retrieval, size, checksum."""
+    columns = ["source", "path", "retrieved", "size", "checksum"]
+    rows = [[getattr(r, c) for c in columns] for r in result.deliveries]
+    return pd.DataFrame(rows, columns=columns)
+
+
+def stages(result: Any) -> pd.DataFrame:
+    """What was done, and what each stage rests on."""
+    rows = [
+        {"stage": s.name, "needs": "; ".join(s.needs), "gives": s.state,
+         "takes": "; ".join(f"{r.source}:{r.path}" for r in s.deliveries)}
+        for s in result.stages.values()
+    ]  # fmt: skip
+    return pd.DataFrame(rows, columns=["stage", "needs", "gives", "takes"])
+
+
+def slug(name: str) -> str:
+    """A name that is safe in a file on every system."""
+    return "".join(c if c.isalnum() else "_" for c in name.lower()).strip("_") or "table"
