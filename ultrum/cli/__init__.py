@@ -6,7 +6,7 @@ import sys
 
 import click
 
-from ultrum.cli.commands import demo, practice, run
+from ultrum.cli.commands import demo, new, practice, run, trail
 from ultrum.cli.exits import guarded
 from ultrum.cli.getting import find, pull, vault
 from ultrum.cli.looking import look
@@ -35,7 +35,7 @@ def _completion(context: click.Context, shell: str | None) -> None:
     context.exit()
 
 
-for command in (demo, find, pull, look, run, vault, practice):
+for command in (demo, find, pull, look, new, run, trail, vault, practice):
     app.add_command(command)
 
 

@@ -4,14 +4,30 @@ from __future__ import annotations
 
 import contextlib
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Final
 
 import click
 
-from ultrum.cli.options import HERE, JSON, OFFLINE, VAULT
+from ultrum.cli.options import AT, HERE, JSON, OFFLINE, VAULT
 
 if TYPE_CHECKING:
     from ultrum.study import StudyResult
+
+
+_RUN_SO: Final = "\b\n" + "\n".join(
+    (
+        "ultrum run allowed.toml",
+        "ultrum run allowed.toml --only BRTW --only EBMK",
+        "ultrum run allowed.toml --at 2024-03-31 --out march",
+    )
+)
+_TRAIL_SO: Final = "\b\n" + "\n".join(
+    (
+        "ultrum trail allowed-results",
+        'ultrum trail allowed-results "models.one factor.BRTW.market"',
+    )
+)
+_NEW_SO: Final = "\b\n" + "\n".join(("ultrum new mine.toml --company EBMK --factors market,value",))
 
 
 @click.command()
@@ -29,24 +45,87 @@ def demo(out: Path, offline: bool, as_json: bool) -> None:
                       offline, as_json)  # fmt: skip
 
 
-@click.command()
+@click.command(epilog=_RUN_SO)
 @click.argument("study", type=HERE)
 @click.option("--out", type=HERE, help="Folder for the results; by default STUDY-results.")
 @click.option("--check", is_flag=True, help="Only check the study; download nothing.")
+@click.option(
+    "--only", multiple=True, metavar="ASSET", help="Only these assets, while a study is worked out."
+)
+@click.option("--bundle", type=HERE, help="Also pack study, deliveries and run into this archive.")
+@click.option("--anew", is_flag=True, help="Do every stage again, whatever was kept.")
 @VAULT
 @OFFLINE
+@AT
 @JSON
 def run(
-    study: Path, out: Path | None, check: bool, vault: Path | None, offline: bool, as_json: bool
+    study: Path,
+    out: Path | None,
+    check: bool,
+    only: tuple[str, ...],
+    bundle: Path | None,
+    anew: bool,
+    vault: Path | None,
+    offline: bool,
+    at: str,
+    as_json: bool,
 ) -> None:
-    """Run the study file STUDY and write its report and tables."""
-    from ultrum.study import Study
+    """Run the study file STUDY, or the bundle of one, and write its report and tables.
 
+    What has not changed since the last run is not done again, and what has is said. With --at the numbers
+    are those of the data as they stood on that day.
+    """
+    from ultrum.study import Study
+    from ultrum.study.bundle import unbundle
+
+    if study.suffix == ".zip":
+        plan, vault = unbundle(study, out or Path(f"{study.stem}-bundle"))
+        _run_and_show(plan, (out or Path(f"{study.stem}-bundle")) / "results", vault, True, as_json)
+        return
     plan = Study.load(study)
     if check:
         click.echo(f"{study}: valid.")
         return
-    _run_and_show(plan, out or Path(f"{study.stem}-results"), vault, offline, as_json)
+    plan = plan.limited_to(only) if only else plan
+    place = out or Path(f"{study.stem}-results")
+    _run_and_show(plan, place, vault, offline, as_json, at or None, not anew, bundle)
+
+
+@click.command(epilog=_TRAIL_SO)
+@click.argument("results", type=HERE)
+@click.argument("number", default="")
+@JSON
+def trail(results: Path, number: str, as_json: bool) -> None:
+    """Show where NUMBER of a run came from: stages, deliveries, checksums, and how to make it again.
+
+    RESULTS is the folder a run has written. Without NUMBER the answer is shown.
+    """
+    from ultrum.cli import show
+    from ultrum.study.trail import read_run
+    from ultrum.study.trail import trail as trail_of
+
+    found = trail_of(results, number or f"cost_of_equity.{read_run(results)['company']}")
+    if as_json:
+        show.as_json(found.to_dict())
+        return
+    for line in found.lines():
+        click.echo(line)
+
+
+@click.command(epilog=_NEW_SO)
+@click.argument("study", type=HERE)
+@click.option("--company", required=True, help="Code of the company asked about.")
+@click.option(
+    "--factors", default="market", show_default=True, help="Factors, with commas between."
+)
+@click.option("--frequency", default="M", show_default=True, help="Frequency of the panel.")
+@click.option("--title", default="", help="Title of the study.")
+def new(study: Path, company: str, factors: str, frequency: str, title: str) -> None:
+    """Write a commented study file to begin with, on the practice world's sources."""
+    from ultrum.study.begin import begin
+
+    begin(study, company, [f.strip() for f in factors.split(",") if f.strip()], frequency, title)
+    click.echo(f"{study} written; change its sources, then: ultrum run {study} --check")
 
 
 @click.command()
@@ -82,20 +161,54 @@ def practice_service(port: int = 0, **said: Any) -> Any:
     return serve(port, **said)
 
 
-def _run_and_show(study: Any, out: Path, vault: Path | None, offline: bool, as_json: bool) -> None:
+def _run_and_show(
+    study: Any,
+    out: Path,
+    vault: Path | None,
+    offline: bool,
+    as_json: bool,
+    at: str | None = None,
+    keep: bool = True,
+    packed: Path | None = None,
+) -> None:
     from ultrum.cli import show
     from ultrum.present.result_files import write_results
+    from ultrum.present.run_file import run_facts
     from ultrum.study import run_study
+    from ultrum.study.trail import changes
 
+    before = _last_run(out)
     with show.progress() as tell:
-        result = run_study(study, vault=vault, offline=offline, progress=tell)
+        result = run_study(study, vault=vault, offline=offline, at=at, keep=keep, progress=tell)
         tell("writing the report")
         places = write_results(result, out)
+        if packed is not None:
+            from ultrum.desk.settings import default_vault
+            from ultrum.study.bundle import bundle
+
+            places["bundle"] = bundle(result, vault or default_vault(), packed)
+    moved = None if before is None else changes(before, run_facts(result))
     summary = _summary(result)
     if as_json:
-        show.as_json({**summary, "places": places})
+        more = (
+            {} if moved is None else {"revised": moved.revised, "numbers_moved": len(moved.moved)}
+        )
+        show.as_json({**summary, **more, "places": places})
         return
     _print_summary(result, summary, places)
+    if moved is not None:
+        click.echo(repr(moved))
+
+
+def _last_run(out: Path) -> dict[str, Any] | None:
+    """What the last run into a folder was, if there was one."""
+    from ultrum.errors import StudyError
+    from ultrum.study.trail import read_run
+
+    try:
+        return read_run(out)
+    except StudyError:
+        return None
 
 
 def _summary(result: StudyResult) -> dict[str, Any]:

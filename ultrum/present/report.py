@@ -7,29 +7,26 @@ from __future__ import annotations
 
 import importlib.metadata
 import platform
+from collections.abc import Mapping
+from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import pandas as pd
 
 from ultrum.core.labels import period_label
-from ultrum.core.pricing.cost_result import RISK_FREE
 from ultrum.core.regression.results import CONSTANT, BetaTable
-from ultrum.present import figures
 from ultrum.present.model_tables import model_table
 from ultrum.present.result_figures import figure_words
 from ultrum.present.result_tables import deliveries, joint_alphas
 from ultrum.present.run_file import run_facts, trail_of
 
-if TYPE_CHECKING:
-    from matplotlib.axes import Axes
-
 _IN_PLACE = ("betas", "line_of_fit", "build_up")  # figures that stand beside their own tables
 _PACKAGES = ("ultrum", "numpy", "scipy", "pandas", "pyarrow", "matplotlib")
 
 
-def page(result: Any, drawn: dict[str, Axes]) -> str:
-    """The report page as text; ``drawn`` are the figures by name."""
+def page(result: Any, drawn: Mapping[str, str]) -> str:
+    """The report page as text; ``drawn`` are the figures by name, as SVG."""
     import jinja2
 
     loader = jinja2.FileSystemLoader(Path(__file__).parent)
@@ -44,7 +41,7 @@ def page(result: Any, drawn: dict[str, Axes]) -> str:
         models=[_model_rows(name, table, result) for name, table in result.models.items()],
         coverage=_coverage_rows(result),
         deliveries=deliveries(result).to_dict("records"),
-        figures={name: figures.to_svg(ax) for name, ax in drawn.items()},
+        figures=drawn,
         css=(Path(__file__).parent / "report.css").read_text(encoding="utf-8"),
         versions=_versions(),
         add_ons=list(result.study.cost_of_equity.add_ons),
@@ -95,17 +92,9 @@ def _answer(result: Any) -> dict[str, Any]:
         "alpha": fit.coefficients[CONSTANT],
         "alpha_p": fit.p_values[CONSTANT],
         "fit": fit,
-        "premium_share": _premium_share(result, company),
+        "premium_share": result.cost.shares.loc[company, "premium"],
         "own_warnings": [w for w in result.warnings if w.subject == company],
     }
-
-
-def _premium_share(result: Any, company: str) -> float:
-    """Share of the variance that the premia bring, of what premia and betas bring."""
-    parts = result.cost.parts.loc[company].drop(index=RISK_FREE)
-    premia = ((parts["beta"] * parts["premium_error"]) ** 2).sum()
-    betas = ((parts["premium"] * parts["beta_error"]) ** 2).sum()
-    return float(premia / (premia + betas)) if premia + betas else 0.0
 
 
 def _build_up_rows(result: Any) -> list[dict[str, Any]]:
@@ -116,36 +105,60 @@ def _build_up_rows(result: Any) -> list[dict[str, Any]]:
 def _model_rows(name: str, table: BetaTable, result: Any) -> dict[str, Any]:
     """One model's regression table, ready to print."""
     factors = [t for t in table.coefficients if t != CONSTANT]
-    rows = [_asset_row(table, asset, factors, result) for asset in table.assets]
+    columns = _Columns.of(table, factors, result)
+    rows = [_asset_row(columns, asset, result) for asset in table.assets]
     return {
         "name": name,
         "factors": factors,
         "errors": table.errors,
+        "priced": table is result.betas,
         "rows": rows,
         "lags": _range_of(table.lags),
     }
 
 
-def _asset_row(table: BetaTable, asset: str, factors: list[Any], result: Any) -> dict[str, Any]:
-    errors, level = table.standard_errors.loc[asset], result.study.report.level
+@dataclass(frozen=True)
+class _Columns:
+    """What the rows of a model's table are read from, worked out once."""
+
+    table: BetaTable
+    factors: list[Any]
+    errors: pd.DataFrame
+    p_values: pd.DataFrame
+    intervals: dict[Any, pd.DataFrame]
+    first: pd.Series
+    last: pd.Series
+    lost: pd.Series
+    warned: set[str]
+
+    @classmethod
+    def of(cls, table: BetaTable, factors: list[Any], result: Any) -> _Columns:
+        level = result.study.report.level
+        return cls(
+            table, factors, table.standard_errors, table.p_values,
+            {f: table.interval(f, level) for f in factors}, table.first, table.last,
+            table.lost.sum(axis=1), {w.subject for w in result.warnings},
+        )  # fmt: skip
+
+
+def _asset_row(made: _Columns, asset: str, result: Any) -> dict[str, Any]:
+    table = made.table
+    own, errors = table.coefficients.loc[asset], made.errors.loc[asset]
     return {
         "asset": asset,
         "name": result.names.get(asset, ""),
         "chosen": asset == result.company,
-        "flag": any(w.subject == asset for w in result.warnings),
-        "alpha": table.coefficients.loc[asset, CONSTANT],
+        "flag": asset in made.warned,
+        "alpha": own[CONSTANT],
         "alpha_error": errors[CONSTANT],
-        "alpha_p": table.p_values.loc[asset, CONSTANT],
-        "betas": [
-            (table.coefficients.loc[asset, f], errors[f], table.interval(f, level).loc[asset])
-            for f in factors
-        ],
+        "alpha_p": made.p_values.loc[asset, CONSTANT],
+        "betas": [(own[f], errors[f], made.intervals[f].loc[asset]) for f in made.factors],
         "r2": table.r2[asset],
         "rows": table.nobs[asset],
-        "lost": int(table.lost.sum(axis=1)[asset]),
-        "first": period_label(table.first[asset]),
-        "last": period_label(table.last[asset]),
-        "cost": result.cost.value[asset],
+        "lost": int(made.lost[asset]),
+        "first": period_label(made.first[asset]),
+        "last": period_label(made.last[asset]),
+        "cost": result.cost.value[asset] if table is result.betas else None,
     }
 
 

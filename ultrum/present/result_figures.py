@@ -25,7 +25,7 @@ def drawn_figures(result: Any) -> Iterator[tuple[str, Axes]]:
         ax = draw[name]()
         title = result.study.report.titles.get(name)
         if title:
-            ax.set_title(title, loc="left")
+            ax.set_title(title, loc="left", fontweight="bold", fontsize=12.5)
         yield slug(name), ax
 
 

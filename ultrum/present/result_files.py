@@ -45,15 +45,18 @@ def write_results(result: Any, folder: Path) -> dict[str, Path]:
     """
     drawn = dict(drawn_figures(result))
     made, wanted = tables(result), result.study.report.export
+    texts = {name: figures.to_svg(ax) for name, ax in drawn.items()}
     with whole_folder(folder) as work:
         _write_tables(result, made, work)
         (work / "figures").mkdir()
         for name, ax in drawn.items():
             for ending in ("png", "svg", "pdf"):
-                if ending == "png" or ending in wanted:
+                if ending == "svg" and ending in wanted:
+                    (work / "figures" / f"{name}.svg").write_text(texts[name], encoding="utf-8")
+                elif ending == "png" or ending in wanted:
                     _draw(ax, work / "figures" / f"{name}.{ending}")
         (work / "run.json").write_text(run_file(result), encoding="utf-8")
-        (work / "report.html").write_text(page(result, drawn), encoding="utf-8")
+        (work / "report.html").write_text(page(result, texts), encoding="utf-8")
         names = {"report": "report.html", "tables": "tables", "figures": "figures", "workbook": "results.xlsx",
                  "database": "results.sqlite", "run": "run.json"}  # fmt: skip
         found = {name: folder / place for name, place in names.items() if (work / place).exists()}
@@ -216,8 +219,6 @@ def _draw(ax: Axes, path: Path) -> None:
     """A figure as a file; the same data give the same bytes."""
     if path.suffix == ".png":
         figures.to_png(ax, path)
-    elif path.suffix == ".svg":
-        path.write_text(figures.to_svg(ax), encoding="utf-8")
     else:
         import matplotlib as mpl
 

@@ -53,8 +53,11 @@ def check_cautions(plan: Study, checks: pd.DataFrame, betas: BetaTable) -> list[
             found.append(Caution(asset, f"{share}; its beta is likely too low."))
         if row["break_p"] < BREAK_LEVEL:
             p = "< 0.001" if row["break_p"] < 0.001 else f"= {row['break_p']:.3f}"
-            test = "Chow test" if plan.tests.breaks == "chow" else "largest F"
-            text = f"alpha and beta differ {row['break_note']} ({test}, F = {row['break_f']:.1f}, p {p})"
+            if plan.tests.breaks == "chow":
+                said = f"differ {row['break_note']} (Chow test, F = {row['break_f']:.1f}, p {p})"
+            else:
+                said = f"change {row['break_note']} (largest F = {row['break_f']:.1f}, p {p})"
+            text = f"alpha and beta {said}"
             found.append(Caution(asset, f"{text}; one beta for the whole sample misleads."))
         if betas.nobs[asset] < SHORT_SAMPLE:
             found.append(Caution(asset, f"only {betas.nobs[asset]} rows."))

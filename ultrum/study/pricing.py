@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import pandas as pd
@@ -27,13 +27,22 @@ from ultrum.study.sections import PremiumSection
 
 
 def cost_of(
-    plan: Study, desk: Desk, panel: Panel, betas: BetaTable, found: TwoPass | None
+    plan: Study,
+    desk: Desk,
+    panel: Panel,
+    factors: Sequence[TimeSeries],
+    betas: BetaTable,
+    found: TwoPass | None,
 ) -> CostOfEquity:
     """Cost of equity of every asset by the model asked for."""
     said = plan.cost_of_equity
-    factors = next(m.factors for m in plan.models if m.name == said.model)
-    given = {name: said.premium.get(name, "history") for name in factors}
-    premia: Any = {name: _premium(panel, name, value, found) for name, value in given.items()}
+    names = next(m.factors for m in plan.models if m.name == said.model)
+    given = {name: said.premium.get(name, "history") for name in names}
+    histories = {f.name: f for f in factors}
+    rate = building.rate_at(plan, desk, plan.panel.risk_free)
+    premia: Any = {
+        name: _premium(histories[name], rate, value, found) for name, value in given.items()
+    }
     if found is not None and set(given.values()) == {"two-pass"}:
         premia = found  # with their joint covariance
     return cost_of_equity(
@@ -42,17 +51,17 @@ def cost_of(
     )  # fmt: skip
 
 
-def _premium(panel: Panel, name: str, given: Any, found: TwoPass | None) -> Premium:
-    over = str(panel.risk_free.name)
+def _premium(history: TimeSeries, rate: TimeSeries, given: Any, found: TwoPass | None) -> Premium:
+    """A premium as the study says it, from the factor's whole history where that is asked for."""
+    over, name = rate.name, history.name
     if isinstance(given, PremiumSection) and given.value is not None:
         basis = given.basis or "given"
         return Premium(given.value, given.error, over=given.over or over, basis=basis)
     if isinstance(given, PremiumSection):
-        return premium(
-            panel.factor_table[name], mean=given.mean, horizon=given.horizon, risk_free=panel.rate
-        )
+        own = rate if rate.about.frequency == history.about.frequency else None
+        return premium(history, mean=given.mean, horizon=given.horizon, risk_free=own)
     if given == "history":
-        return premium(panel.factor_table[name])
+        return premium(history)
     if given == "two-pass":
         if found is None or name not in found.premia.index:
             raise StudyError(

@@ -4,15 +4,11 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 from typing import Any
 
-import pandas as pd
-
-from ultrum.core.labels import period_label
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.adjust import adjust_betas
 from ultrum.core.pricing.betas import factor_betas
@@ -30,102 +26,12 @@ from ultrum.errors import StudyError
 from ultrum.study import building, pricing
 from ultrum.study.assets import names_of, read_prices, records_at, total_returns
 from ultrum.study.checks import Caution, check_assets, check_cautions
+from ultrum.study.result import StudyResult
 from ultrum.study.schema import Study
-from ultrum.study.stages import Kept, Stage, Stages
+from ultrum.study.stages import Kept, Stages
 from ultrum.vault import Record
 
 Progress = Callable[[str], None]
-
-
-@dataclass(frozen=True, eq=False, repr=False)
-class StudyResult:
-    """Everything a study gave.
-
-    Attributes
-    ----------
-    study : Study
-    panel : Panel
-    names : mapping of str to str
-        Full names of the assets, where the study names a table of them.
-    series : mapping of str to TimeSeries
-        The study's own series, after their steps.
-    models : mapping of str to BetaTable
-    cost : CostOfEquity
-        Of every asset, by the model asked for.
-    checks : DataFrame
-        By asset: untraded share of days, and the p value of a break.
-    inflation : float or None
-    deliveries : tuple of Record
-        What was taken from the sources, and when.
-    warnings : tuple of Caution
-        What a reader must know: about whom, and what.
-    run : str
-        Hash of the study and of the bytes that went in.
-    returns : SeriesTable or None
-        Total returns of every asset and portfolio, before they are lined up.
-    stages : mapping of str to Stage
-        What was done or taken as kept, and what each rests on.
-    joint_alpha : mapping of str to JointAlphaTest
-        By model and kind of test.
-    diagnosis : Diagnosis or None
-    rolling : RollingFit or None
-    two_pass : TwoPass or None
-    peers : PeerBeta or None
-    sensitivity : BetaSensitivity or None
-    abroad : CostOfEquity or None
-        Told in another currency.
-    """
-
-    study: Study
-    panel: Panel
-    names: dict[str, str]
-    series: dict[str, TimeSeries]
-    models: dict[str, BetaTable]
-    cost: CostOfEquity
-    checks: pd.DataFrame
-    inflation: float | None
-    deliveries: tuple[Record, ...]
-    warnings: tuple[Caution, ...]
-    run: str
-    returns: SeriesTable | None = None
-    stages: Mapping[str, Stage] = field(default_factory=dict)
-    joint_alpha: Mapping[str, JointAlphaTest] = field(default_factory=dict)
-    diagnosis: Diagnosis | None = None
-    rolling: RollingFit | None = None
-    two_pass: TwoPass | None = None
-    peers: PeerBeta | None = None
-    sensitivity: BetaSensitivity | None = None
-    abroad: CostOfEquity | None = None
-
-    @property
-    def company(self) -> str:
-        """The asset the study asks about."""
-        return self.study.cost_of_equity.company
-
-    @property
-    def betas(self) -> BetaTable:
-        """Betas of the model the cost of equity uses."""
-        return self.models[self.study.cost_of_equity.model]
-
-    @property
-    def real_cost(self) -> pd.Series | None:
-        """(1 + cost)/(1 + inflation) − 1."""
-        if self.inflation is None:
-            return None
-        return (1.0 + self.cost.value) / (1.0 + self.inflation) - 1.0
-
-    def to_frame(self) -> pd.DataFrame:
-        """Cost of equity of every asset."""
-        return self.cost.to_frame()
-
-    def __repr__(self) -> str:
-        value, low_high = self.cost.value[self.company], self.cost.interval().loc[self.company]
-        return (
-            f"{self.study.study.title} (run {self.run[:12]})\n{self.panel!r}\n"
-            f"Cost of equity of {self.company}: {100 * value:.2f} % a year, 95 % interval "
-            f"{100 * low_high['low']:.2f} to {100 * low_high['high']:.2f} %; "
-            f"{len(self.warnings)} warnings"
-        )
 
 
 def run_study(
@@ -194,7 +100,8 @@ def _run(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
         "prices", plan.panel.model_dump(mode="json"), [], lambda: read_prices(plan, desk)
     )
     made, cautions = _returns(plan, desk, stages, prices)
-    panel = _panel(plan, desk, stages, made, series)
+    factors = _factors(plan, desk, stages, series)
+    panel = _panel(plan, desk, stages, made, factors, series)
     models = _models(plan, stages, panel)
     betas = models[plan.cost_of_equity.model]
     if plan.cost_of_equity.company not in betas.assets:
@@ -206,7 +113,7 @@ def _run(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
     checks = stages.do("checks", plan.tests.breaks, ["prices", wanted],
                        lambda: check_assets(plan, prices, betas))  # fmt: skip
     premia = _two_pass(plan, stages, panel)
-    cost, abroad = _cost(plan, desk, stages, panel, betas, premia)
+    cost, abroad = _cost(plan, desk, stages, panel, factors, betas, premia)
     peers = _peers(plan, desk, stages, betas)
     cost_cautions = [Caution(asset, f"{note}.") for asset, note in cost.notes.items()]
     return StudyResult(
@@ -270,25 +177,46 @@ def _returns(
 
 
 def _panel(
-    plan: Study, desk: Desk, stages: Stages, made: SeriesTable, series: dict[str, TimeSeries]
+    plan: Study,
+    desk: Desk,
+    stages: Stages,
+    made: SeriesTable,
+    factors: list[TimeSeries],
+    series: dict[str, TimeSeries],
 ) -> Panel:
     """Panel of returns, the factors that some model uses, and the conditions."""
-    used = [f for m in plan.models for f in m.factors if f in series]
-    needs = ["returns", *(f"series: {n}" for n in dict.fromkeys([*used, *plan.panel.conditions]))]
+    needs = ["returns", "factors", *(f"series: {n}" for n in plan.panel.conditions)]
 
     def _work() -> Panel:
         risk_free = building.rate_at(plan, desk, plan.panel.risk_free)
-        own = {n: series[n] for n in used}
-        factors = building.factor_table(plan, desk, risk_free, own)
         conditions = [series[n].described(name=n) for n in plan.panel.conditions]
-        return building.make_panel(
-            plan, made, factors, risk_free, conditions, building.known_by_of(plan, desk)
-        )
+        known_by = building.known_by_of(plan, desk)
+        return building.make_panel(plan, made, factors, risk_free, conditions, known_by)
 
     wanted = [m.factors for m in plan.models]
     settings = [plan.study.model_dump(mode="json"), plan.panel.model_dump(mode="json"), wanted]
     panel: Panel = stages.do("panel", settings, needs, _work)
     return panel
+
+
+def _factors(
+    plan: Study, desk: Desk, stages: Stages, series: dict[str, TimeSeries]
+) -> list[TimeSeries]:
+    """Every factor that some model uses, over its whole span."""
+    used = [f for m in plan.models for f in m.factors if f in series]
+    own = {n: series[n] for n in dict.fromkeys(used)}
+
+    def _work() -> list[TimeSeries]:
+        risk_free = building.rate_at(plan, desk, plan.panel.risk_free)
+        return building.factor_table(plan, desk, risk_free, own)
+
+    said = [
+        plan.study.frequency,
+        plan.panel.model_dump(mode="json"),
+        [m.factors for m in plan.models],
+    ]
+    found: list[TimeSeries] = stages.do("factors", said, [f"series: {n}" for n in own], _work)
+    return found
 
 
 def _models(plan: Study, stages: Stages, panel: Panel) -> dict[str, BetaTable]:
@@ -310,7 +238,9 @@ def _joint_alphas(plan: Study, stages: Stages, panel: Panel) -> dict[str, JointA
     panel = building.without_portfolios(plan, panel)  # they are combinations of the others
     for model in plan.models:
         traded = [f for f in model.factors if panel.about[f].is_return]
-        for how in plan.tests.joint_alpha if len(traded) == len(model.factors) else ():
+        for how in (
+            plan.tests.joint_alpha if len(traded) == len(model.factors) and not model.adjust else ()
+        ):
             name = f"{model.name}, {how}"
             work = partial(joint_alpha_test, panel, traded, how=how)
             made[name] = stages.do(f"joint alpha: {name}", model.factors, ["panel"], work)
@@ -345,24 +275,31 @@ def _two_pass(plan: Study, stages: Stages, panel: Panel) -> TwoPass | None:
     if said is None:
         return None
     factors = said.factors or list(dict.fromkeys(f for m in plan.models for f in m.factors))
-    found: TwoPass = stages.do(
-        "two-pass", said.model_dump(mode="json"), ["panel"],
-        lambda: two_pass(building.without_portfolios(plan, panel), factors, betas=said.betas, window=said.window, draws=said.draws),
+    work = partial(
+        two_pass, building.without_portfolios(plan, panel), factors, betas=said.betas, window=said.window,
+        draws=said.draws,
     )  # fmt: skip
+    found: TwoPass = stages.do("two-pass", said.model_dump(mode="json"), ["panel"], work)
     return found
 
 
 def _cost(
-    plan: Study, desk: Desk, stages: Stages, panel: Panel, betas: BetaTable, premia: TwoPass | None
+    plan: Study,
+    desk: Desk,
+    stages: Stages,
+    panel: Panel,
+    factors: list[TimeSeries],
+    betas: BetaTable,
+    premia: TwoPass | None,
 ) -> tuple[CostOfEquity, CostOfEquity | None]:
-    needs = [
-        "panel",
-        f"model: {plan.cost_of_equity.model}",
-        *(["two-pass"] if premia is not None else []),
-    ]
+    needs = ["panel", "factors", f"model: {plan.cost_of_equity.model}"]
+    needs += ["two-pass"] if "two-pass" in plan.cost_of_equity.premium.values() else []
     settings = plan.cost_of_equity.model_dump(mode="json")
     cost: CostOfEquity = stages.do(
-        "cost of equity", settings, needs, lambda: pricing.cost_of(plan, desk, panel, betas, premia)
+        "cost of equity",
+        settings,
+        needs,
+        lambda: pricing.cost_of(plan, desk, panel, factors, betas, premia),
     )
     said = plan.cost_of_equity.in_currency
     return cost, None if said is None else cost.in_currency(said.code, inflation=said.inflation)
@@ -397,9 +334,3 @@ def _run_hash(plan: Study, used: list[Record]) -> str:
     said["sources"] = {name: source["kind"] for name, source in said["sources"].items()}
     inputs = sorted({(r.source, r.path, r.checksum) for r in used})
     return hashlib.sha256(repr((said, inputs)).encode()).hexdigest()
-
-
-def sample_of(result: StudyResult) -> str:
-    """First to last period of the panel, for people."""
-    index = result.panel.assets.index
-    return f"{period_label(index[0])} to {period_label(index[-1])}"

@@ -107,7 +107,6 @@ class Study(Section):
         import tomlkit
 
         said = self.model_dump(mode="json", exclude_defaults=True)
-        said["study"].pop("inherits", None)
         document = tomlkit.document()
         for name, section in said.items():
             document.add(name, tomlkit.item(section))
@@ -183,7 +182,9 @@ def _with_ancestors(
             f"{name} inherits through more than {_DEEPEST} studies; is there a circle?"
         )
     base = _with_ancestors(_toml(_text_of(file), file.name), file.name, folder, depth + 1)
-    return _merged(base, said)
+    made = _merged(base, said)
+    made["study"] = {k: v for k, v in made["study"].items() if k != "inherits"}  # it is in here now
+    return made
 
 
 def _merged(base: dict[str, Any], own: dict[str, Any]) -> dict[str, Any]:

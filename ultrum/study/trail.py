@@ -14,7 +14,7 @@ import pandas as pd
 
 from ultrum.errors import StudyError
 from ultrum.present.run_file import FORM, Trail, run_facts, stage_of, stage_trail, trail_of
-from ultrum.study.run import StudyResult
+from ultrum.study.result import StudyResult
 
 
 def trail(result: StudyResult | str | os.PathLike[str], number: str) -> Trail:
@@ -62,6 +62,9 @@ def read_run(path: str | os.PathLike[str]) -> dict[str, Any]:
     if not isinstance(found, dict) or found.get("form") != FORM:
         raise StudyError(f"{file} is not what a run has written.")
     return found
+
+
+_ROUNDING = 1e-12  # relative; two machines may differ by as much
 
 
 @dataclass(frozen=True, repr=False)
@@ -115,7 +118,7 @@ def changes(before: Mapping[str, Any], after: Mapping[str, Any]) -> Changes:
     rows = []
     for name, value in after["numbers"].items():
         was = before["numbers"].get(name)
-        if was is None or was == value:
+        if was is None or abs(value - was) <= _ROUNDING * max(abs(was), abs(value)):
             continue
         under = {d.name for d in stage_trail(stages, stage_of(name)).deliveries()}
         why = [r for r in revised if r.removesuffix(" (new)") in under]

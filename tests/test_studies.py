@@ -1,0 +1,295 @@
+"""Whole studies: every section, what is done again, where numbers come from, bundles, faults."""
+
+import json
+import os
+import sqlite3
+import warnings
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import python_calamine
+
+import ultrum as ul
+from tests.support import ROOT, OnPractice, Scratch, command
+from ultrum.errors import StudyError
+from ultrum.present.result_files import write_results
+from ultrum.present.run_file import run_facts
+from ultrum.study.bundle import bundle, unbundle
+from ultrum.study.trail import changes, read_run
+
+STUDIES = ROOT / "ultrum" / "practice" / "studies"
+SMALL = (STUDIES / "market_model.toml").read_text()
+SOURCES = (STUDIES / "sources.toml").read_text()
+
+
+class Whole(OnPractice):
+    def setUp(self):
+        super().setUp()
+        warnings.simplefilter("ignore", ul.DataWarning)
+
+    def load(self, name):
+        return ul.Study.load(STUDIES / f"{name}.toml").with_sources_at(self.service.places)
+
+    def run_it(self, study, **said):
+        return ul.run_study(study, vault=self.folder / "vault", **said)
+
+    def test_every_section_every_export_and_nothing_done_twice(self):
+        study = self.load("allowed_return")
+        result = self.run_it(study)
+        self.assertEqual(
+            set(type(study).model_fields) - set(study.model_fields_set),
+            set(),
+            "a section is not used",
+        )
+        self.assertAlmostEqual(
+            result.cost.parts.loc[("BRTW", "licence risk"), "contribution"], 0.0035
+        )
+        self.assertEqual(
+            len(result.joint_alpha), 6
+        )  # not of the adjusted model, nor of macro factors
+        self.assertIn("TIDES", result.betas.assets)
+        market = result.stages["factors"]
+        self.assertFalse(market.reused)
+        whole = ul.premium(
+            ul.TimeSeries.wrap(ul.practice.panel().factors["market"], measure="return", excess_of="bill"),
+            mean="blend", horizon=5, risk_free=ul.practice.panel().rate)  # fmt: skip
+        self.assertAlmostEqual(result.cost.parts.loc[("BRTW", "market"), "premium"], whole.value, 4)
+        found = write_results(result, self.folder / "out")
+        self.assertEqual(set(found), {"report", "tables", "figures", "workbook", "database", "run"})
+        self.exports(result)
+        page = found["report"].read_text()
+        for words in ("Models side by side", "Are all alphas zero?", "What could be wrong", "What exposures earned",
+                      "Peers", "What the beta owes to choices", "the licence ends in 2031", "└ "):  # fmt: skip
+            self.assertIn(words, page)
+        self.assertNotIn("<script", page)
+        self.assertEqual(page.count("<figure"), page.count("aria-label=") - 1)
+        again = self.run_it(study)
+        self.assertTrue(all(s.reused for s in again.stages.values()))
+        clean = ul.run_study(study, vault=self.folder / "vault", keep=False, offline=True)
+        self.assertEqual(again.cost.value["BRTW"], result.cost.value["BRTW"])
+        write_results(clean, self.folder / "clean")
+        self.same_bytes(self.folder / "out", self.folder / "clean")
+        packed = bundle(result, self.folder / "vault", self.folder / "b.zip")
+        self.bundle_again(packed)
+
+    def exports(self, result):
+        out = self.folder / "out"
+        self.assertEqual({p.suffix for p in (out / "figures").iterdir()}, {".png", ".svg", ".pdf"})
+        book = python_calamine.CalamineWorkbook.from_path(out / "results.xlsx")
+        self.assertEqual(book.sheet_names[:3], ["notes", "cost_of_equity", "build_up"])
+        row = next(
+            r for r in book.get_sheet_by_name("cost_of_equity").to_python() if r[0] == "BRTW"
+        )
+        self.assertEqual(row[1], result.cost.value["BRTW"])
+        with sqlite3.connect(out / "results.sqlite") as base:
+            value = base.execute(
+                "select cost_of_equity from cost_of_equity where asset = 'BRTW'"
+            ).fetchone()[0]
+            self.assertEqual(value, result.cost.value["BRTW"])
+            self.assertEqual(base.execute("select run from about").fetchone()[0], result.run)
+        table = pd.read_parquet(out / "tables" / "excess_returns.parquet")
+        np.testing.assert_array_equal(table["BRTW"], result.panel.excess.values["BRTW"])
+        said = json.loads((out / "tables" / "cost_of_equity.csv-metadata.json").read_text())
+        columns = [c["name"] for c in said["tableSchema"]["columns"]]
+        self.assertEqual(columns, list(pd.read_csv(out / "tables" / "cost_of_equity.csv").columns))
+        self.assertEqual((said["dc:identifier"], said["dc:date"]), (result.run, "2024-12"))
+        self.assertIn(r"\toprule", (out / "tables" / "models_of_brtw.tex").read_text())
+        self.assertIn("|---|", (out / "tables" / "two_pass.md").read_text())
+
+    def same_bytes(self, one, two):
+        names = sorted(str(p.relative_to(one)) for p in one.rglob("*") if p.is_file())
+        self.assertEqual(
+            names, sorted(str(p.relative_to(two)) for p in two.rglob("*") if p.is_file())
+        )
+        for name in names:
+            self.assertEqual((one / name).read_bytes(), (two / name).read_bytes(), name)
+
+    def bundle_again(self, packed):
+        study, vault = unbundle(packed, self.folder / "elsewhere")
+        closed = study.with_sources_at(dict.fromkeys(study.sources, "http://127.0.0.1:9"))
+        write_results(ul.run_study(closed, vault=vault, offline=True), self.folder / "theirs")
+        theirs, ours = read_run(self.folder / "theirs"), read_run(self.folder / "out")
+        self.assertEqual(theirs["numbers"], ours["numbers"])
+        with self.refused(StudyError, "there already"):
+            bundle(None, vault, packed)
+        with self.refused(StudyError, "no bundle"):
+            unbundle(self.file("x.zip", b"PK no"), self.folder / "y")
+
+    def test_a_revised_series_redoes_only_what_depends_on_it(self):
+        study = self.load("macro_quarters")
+        before = self.run_it(study)
+        self.service.misbehave("revised", "PRICES/M.QM.CPI", times=-1)
+        try:
+            after = self.run_it(study)
+        finally:
+            self.service.behave()
+        again = {n for n, s in after.stages.items() if not s.reused}
+        self.assertEqual(again, {"series: prices", "factors", "panel", "model: market", "model: market and economy",
+                                 "checks", "cost of equity"} & again)  # fmt: skip
+        self.assertIn("series: prices", again)
+        self.assertTrue({"series: output", "prices", "returns"}.isdisjoint(again))
+        moved = changes(run_facts(before), run_facts(after))
+        self.assertEqual(moved.revised, ["observatory:data/PRICES/M.QM.CPI"])
+        own = moved.moved.loc["models.market and economy.SHIPS.prices"]
+        self.assertEqual(own["because"], "observatory:data/PRICES/M.QM.CPI")
+        self.assertNotIn("models.market.SHIPS.market", moved.moved.index)
+        self.assertIn("numbers moved", repr(moved))
+
+    def test_the_trail_leads_to_the_bytes_and_says_how_to_make_them_again(self):
+        result = self.run_it(self.load("market_model"))
+        write_results(result, self.folder / "out")
+        for source in (result, self.folder / "out"):
+            found = ul.trail(source, "models.market.SVFC.market")
+            self.assertAlmostEqual(found.value, result.betas.coefficients.loc["SVFC", "market"])
+            taken = {d.name: d.gives for d in found.deliveries()}
+            record = next(r for r in result.deliveries if r.path == "prices.csv")
+            self.assertEqual(taken["exchange:prices.csv"], record.checksum)
+            self.assertIn(f"--at {max(r.retrieved for r in result.deliveries)}"[:20], found.command)
+        then = self.run_it(
+            self.load("market_model"), at=max(r.retrieved for r in result.deliveries)
+        )
+        self.assertEqual(then.cost.value["SVFC"], result.cost.value["SVFC"])
+        with self.refused(StudyError, "nearest", "cost_of_equity.SVFC"):
+            ul.trail(result, "cost_of_equity.SVFX")
+
+    def test_what_others_have_put_beside_the_vault_is_never_run(self):
+        study = self.load("market_model")
+        first = self.run_it(study)
+        mark = self.folder / "mark"
+        for file in (self.folder / "vault" / "stages").glob("*.pickle"):
+            file.write_bytes(b"cposix\nsystem\n(S'touch " + str(mark).encode() + b"'\ntR.")
+        again = self.run_it(study)
+        self.assertFalse(mark.exists())
+        self.assertFalse(any(s.reused for s in again.stages.values()))
+        self.assertEqual(again.cost.value["SVFC"], first.cost.value["SVFC"])
+
+    def test_the_commands(self):
+        text = (SOURCES.replace("http://127.0.0.1:8765", "URL")
+                + SMALL.replace('inherits = "sources.toml", ', ""))  # fmt: skip
+        lines = SMALL.replace('inherits = "sources.toml", ', "").split("\n\n")
+        text = lines[0] + "\n\n" + SOURCES + "\n" + "\n\n".join(lines[1:])
+        for name, place in self.service.places.items():
+            tail = "sdmx" if name == "observatory" else f"{name}/"
+            text = text.replace(f"http://127.0.0.1:8765/{tail}", place)
+        self.file("s.toml", text)
+        done = command(
+            "run", "s.toml", "--vault", "v", "--bundle", "s.zip", "--only", "EBMK", cwd=self.folder
+        )
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertNotIn(
+            "PLFR", (self.folder / "s-results" / "tables" / "cost_of_equity.csv").read_text()
+        )
+        again = command("run", "s.toml", "--vault", "v", "--only", "EBMK", cwd=self.folder)
+        self.assertIn("Nothing has changed since the last run.", again.stdout)
+        more = command("run", "s.toml", "--vault", "v", "--json", cwd=self.folder)
+        self.assertEqual(json.loads(more.stdout)["revised"], [])
+        shown = command("trail", "s-results", cwd=self.folder)
+        self.assertIn("exchange:prices.csv", shown.stdout)
+        self.assertEqual(command("trail", "s-results", "x", cwd=self.folder).returncode, 2)
+        whole = command("run", "s.zip", cwd=self.folder)
+        self.assertEqual(whole.returncode, 0, whole.stderr)
+        self.assertTrue((self.folder / "s-bundle" / "results" / "report.html").exists())
+        made = command(
+            "new", "mine.toml", "--company", 'A"B', "--factors", "market", cwd=self.folder
+        )
+        self.assertEqual(made.returncode, 0, made.stderr)
+        self.assertEqual(ul.Study.load(self.folder / "mine.toml").cost_of_equity.company, 'A"B')
+        self.assertIn(
+            "already", command("new", "mine.toml", "--company", "A", cwd=self.folder).stderr
+        )
+
+
+class Files(Scratch):
+    def test_python_first_and_back(self):
+        for path in [*STUDIES.glob("[am]*.toml")]:
+            study = ul.Study.load(path)
+            self.assertEqual(ul.Study.load(study.save(self.folder / path.name)), study)
+        sections = ul.Study.load(STUDIES / "market_model.toml").model_dump(exclude_defaults=True)
+        self.assertEqual(ul.Study.of(**sections).cost_of_equity.company, "SVFC")
+        with self.refused(StudyError, "no model 'markt'", "did you mean 'market'"):
+            ul.Study.of(**{**sections, "cost_of_equity": {"company": "SVFC", "model": "markt"}})
+
+    def test_inheritance_stays_in_the_folder(self):
+        self.file("base.toml", SOURCES)
+        self.file("own.toml", SMALL.replace("sources.toml", "base.toml"))
+        self.assertEqual(len(ul.Study.load(self.folder / "own.toml").sources), 4)
+        self.file("circle.toml", SMALL.replace("sources.toml", "circle.toml"))
+        with self.refused(StudyError, "more than 8 studies"):
+            ul.Study.load(self.folder / "circle.toml")
+        (self.folder / "inner").mkdir()
+        (self.folder / "inner" / "s.toml").write_text(SMALL.replace("sources.toml", "../base.toml"))
+        with self.refused(StudyError, "leaves the folder"):
+            ul.Study.load(self.folder / "inner" / "s.toml")
+
+    def test_the_schema_for_editors_is_the_one_in_the_docs(self):
+        said = json.loads((ROOT / "docs" / "study.schema.json").read_text())
+        self.assertEqual(said, json.loads(json.dumps(ul.Study.model_json_schema())))
+
+    def test_twenty_faulty_studies(self):
+        text = (STUDIES / "allowed_return.toml").read_text()
+        faults = {
+            ('frequency = "M"\n', 'frequency = "monthly"\n'): ["'monthly' is not a frequency"],
+            ('span = ["2004-01", "latest"]', 'span = ["soon", "latest"]'): ["'soon' is not a period"],
+            ("[tests]", "[test]"): ["no key 'test'; did you mean 'tests'"],
+            ('joint_alpha = ["exact", "robust"]', 'joint_alpha = ["exct"]'): ["Did you mean 'exact'"],
+            ('breaks = "sup-f"', 'breaks = "bai"'): ["'chow' or 'sup-f'"],
+            ("rolling_window = 60", "rolling_window = 0"): ["rolling_window", "greater than or equal to 1"],
+            ('factors = ["market", "size", "value", "momentum"]\ndraws', 'factors = ["markt"]\ndraws'): ["did you mean 'market'"],
+            ('{ mean = "blend", horizon = 5 }', '{ mean = "blend" }'): ["is a blend; say its horizon"],
+            ('{ mean = "blend", horizon = 5 }', '{ value = 0.05, mean = "geometric" }'): ["has a value and a mean"],
+            ("value = 0.0035, reason =", "value = 0.0035, resaon ="): ["no key 'resaon'; did you mean 'reason'"],
+            ('"jobless", "spread"', '"joblss", "spread"'): ["no series 'joblss'; did you mean 'jobless'"],
+            ('conditions = ["strain"]', 'conditions = ["strian"]'): ["no series 'strian'; did you mean 'strain'"],
+            ('industry = "tide and power"', 'industry = "tide and power"\nassets = ["BRTW"]'): ["assets or an industry"],
+            ("exchange:accounts.csv", "exchnge:accounts.csv"): ["no source 'exchnge'; did you mean 'exchange'"],
+            ('how = "precision"', 'how = "mode"'): ["'median', 'mean', 'value' or 'precision'"],
+            ("windows =", "window ="): ["did you mean 'windows'"],
+            ('"sensitivity", "risk and return"', '"sensitivty"'): ["Did you mean 'sensitivity'"],
+            ('export = ["csv",', 'export = ["cvs",'): ["Did you mean 'csv'"],
+            ("[report]", '[report]\ndecimal_mark = ","'): ["must differ"],
+            ('address = "observatory:RATES/M.QM.SPREAD"', ""): ["needs an address, a composite or a currency_factor"],
+            ("steps = [{ growth = { over = \"P1Y\" } }]", "steps = [{ grwth = {} }]"): ["did you mean 'growth'"],
+            ('adjust = "vasicek"', 'adjust = "bayes"'): ["'vasicek'"],
+        }  # fmt: skip
+        self.assertGreaterEqual(len(faults), 20)
+        (self.folder / "sources.toml").write_text(SOURCES)
+        for (old, new), words in faults.items():
+            with self.subTest(new or old):
+                self.assertIn(old, text)
+                broken = text.replace(old, new, 1)
+                with self.assertRaises(StudyError) as caught:
+                    ul.Study.parse(broken, "s.toml", self.folder)
+                said = str(caught.exception)
+                for word in words:
+                    self.assertIn(word, said)
+                self.assertRegex(said, r"has [12] faults?; nothing was tried.\n  line \d+: ")
+                line = int(said.split("line ")[1].split(":", maxsplit=1)[0])
+                near = "\n".join(broken.splitlines()[max(0, line - 8) : line + 8])
+                self.assertTrue(
+                    any(w in near for w in (new[:12] or "[series.spread]").split("\n")),
+                    (line, said),
+                )
+
+    def test_csv_in_another_form(self):
+        from ultrum.present.result_files import write_csv
+
+        table = pd.DataFrame(
+            {"x": [1.5, -2.0], "=y": ["=1+1", "a;b"]},
+            pd.period_range("2024Q1", periods=2, freq="Q"),
+        )
+        about = {"study": "s", "run": "r", "data_until": "2024-Q2"}
+        write_csv(table, self.folder / "t.csv", ";", ",", "year and period", about)
+        self.assertEqual(
+            (self.folder / "t.csv").read_text(),
+            "year;quarter;x;'=y\n2024;1;1,5;'=1+1\n2024;2;-2,0;\"a;b\"\n",
+        )
+        said = json.loads((self.folder / "t.csv-metadata.json").read_text())
+        self.assertEqual(
+            said["tableSchema"]["columns"][2]["datatype"]["format"], {"decimalChar": ","}
+        )
+        write_csv(table, self.folder / "i.csv", ",", ".", "iso", about)
+        self.assertTrue(
+            (self.folder / "i.csv").read_text().startswith("date,x,'=y\n2024-03-31,1.5")
+        )
+        self.assertFalse(os.path.exists(Path(self.folder) / "results.xlsx"))
