@@ -332,6 +332,7 @@ class Pages(Scratch):
             "returns_and_panels": "costs",
             "estimating": "inflation surprise",
             "cost_of_equity": "licence risk",
+            "studies_and_reports": "did you mean",
         }.items():
             with self.subTest(page):
                 code = "\n".join(python_blocks(f"docs/{page}.md"))

@@ -78,7 +78,7 @@ class Diagnosis:
         return f"<p>{html.escape(self.basis)}</p>{self.to_frame().to_html()}"
 
 
-def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int = 0) -> Diagnosis:
+def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 1999, seed: int = 0) -> Diagnosis:
     """Run every test on a regression and say what each result means.
 
     Parameters
