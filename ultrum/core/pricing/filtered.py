@@ -16,7 +16,7 @@ import scipy.special
 
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factor
-from ultrum.core.regression.inference import t_quantile
+from ultrum.core.regression.inference import band_of
 from ultrum.core.types import Bools, Floats
 from ultrum.errors import EstimationError
 
@@ -55,13 +55,8 @@ class FilteredBetas:
 
     def interval(self, asset: str, level: float = 0.95) -> pd.DataFrame:
         """Smoothed beta of one asset with its band, columns ``estimate low high``."""
-        if asset not in self.beta:
-            raise EstimationError(
-                f"No asset '{asset}'; there are: {', '.join(map(str, self.beta))}."
-            )
-        reach = self.standard_error[asset] * t_quantile(level, float(self.nobs[asset] - 2))
-        centre = self.beta[asset]
-        return pd.DataFrame({"estimate": centre, "low": centre - reach, "high": centre + reach})
+        df = float(self.nobs[asset] - 2) if asset in self.beta else 1.0
+        return band_of(self.beta, self.standard_error, asset, level, df)
 
     def to_frame(self) -> pd.DataFrame:
         """One row per asset: first and last beta, last error, movement, p value, alpha, sigma, rows."""

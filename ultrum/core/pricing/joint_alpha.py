@@ -13,6 +13,7 @@ from ultrum.core.labels import span_of
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factors
 from ultrum.core.regression.bandwidth import lag_rule
+from ultrum.core.regression.covariance import bartlett_sum
 from ultrum.core.resampling import block_length, stationary_rows
 from ultrum.core.types import Floats
 from ultrum.errors import EstimationError
@@ -186,9 +187,5 @@ def _bootstrap(
 
 
 def _hac_wald(alphas: Floats, residuals: Floats, weights: Floats, lags: int) -> float:
-    scores = residuals * weights[:, None]
-    total = scores.T @ scores
-    for lag in range(1, lags + 1):
-        cross = scores[lag:].T @ scores[:-lag]
-        total += (1.0 - lag / (lags + 1.0)) * (cross + cross.T)
+    total = bartlett_sum(residuals * weights[:, None], lags)
     return float(alphas @ np.linalg.solve(total, alphas)) / len(alphas)

@@ -11,7 +11,7 @@ import pandas as pd
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factor
 from ultrum.core.regression.covariance import errors_said
-from ultrum.core.regression.inference import t_p_values, t_quantile
+from ultrum.core.regression.inference import band_of, t_p_values
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import BetaTable
 from ultrum.errors import EstimationError
@@ -117,13 +117,8 @@ class ConditionalBetas:
 
     def interval(self, asset: str, level: float = 0.95) -> pd.DataFrame:
         """Beta of one asset through time with its band, columns ``estimate low high``."""
-        if asset not in self.beta:
-            raise EstimationError(
-                f"No asset '{asset}'; there are: {', '.join(map(str, self.beta))}."
-            )
-        reach = self.standard_error[asset] * t_quantile(level, float(self.table.df[asset]))
-        centre = self.beta[asset]
-        return pd.DataFrame({"estimate": centre, "low": centre - reach, "high": centre + reach})
+        df = float(self.table.df[asset]) if asset in self.beta else 1.0
+        return band_of(self.beta, self.standard_error, asset, level, df)
 
     def to_frame(self) -> pd.DataFrame:
         """One row per asset: each coefficient with its error, t and p; and the joint p value."""

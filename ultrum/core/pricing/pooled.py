@@ -14,7 +14,7 @@ from ultrum.core.labels import span_of
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factors
 from ultrum.core.regression.clusters import clustered, smallest_count
-from ultrum.core.regression.inference import TestResult, t_p_values, t_quantile
+from ultrum.core.regression.inference import CoefficientInference, TestResult
 from ultrum.core.regression.results import CONSTANT
 from ultrum.core.regression.solve import least_squares
 from ultrum.core.types import Floats, Ints
@@ -25,15 +25,15 @@ _ROUNDS, _SETTLED = 2000, 1e-13
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class PooledFit:
+class PooledFit(CoefficientInference):
     """A pooled regression.
 
     Attributes
     ----------
     coefficients : Series, shape (p,)
     covariance : DataFrame, shape (p, p)
-    nobs, df : int
-        Asset-periods used; the fewest clusters less one.
+    nobs, free : int
+        Asset-periods used; the fewest clusters less one, which is ``df``.
     sigma, r2 : float
         Of the regression within effects.
     effects, clusters : tuple of str
@@ -44,7 +44,7 @@ class PooledFit:
     coefficients: pd.Series
     covariance: pd.DataFrame
     nobs: int
-    df: int
+    free: int
     sigma: float
     r2: float
     effects: tuple[str, ...]
@@ -53,24 +53,9 @@ class PooledFit:
     lost: Mapping[str, int] = field(default_factory=dict)
 
     @property
-    def standard_errors(self) -> pd.Series:
-        """Square roots of the covariance's diagonal."""
-        return pd.Series(np.sqrt(np.diag(self.covariance)), self.coefficients.index)
-
-    @property
-    def t_values(self) -> pd.Series:
-        """Coefficients over their errors."""
-        return self.coefficients / self.standard_errors
-
-    @property
-    def p_values(self) -> pd.Series:
-        """Two-sided, Student's t with ``df`` degrees."""
-        return pd.Series(t_p_values(self.t_values.to_numpy(), self.df), self.coefficients.index)
-
-    def interval(self, level: float = 0.95) -> pd.DataFrame:
-        """Confidence interval of each coefficient, columns ``low high``."""
-        reach = t_quantile(level, self.df) * self.standard_errors
-        return pd.DataFrame({"low": self.coefficients - reach, "high": self.coefficients + reach})
+    def df(self) -> int:
+        """Degrees of freedom of t: the fewest clusters less one."""
+        return self.free
 
     def test(self, names: Sequence[str]) -> TestResult:
         """Joint test that the named coefficients are zero, F with (q, df) degrees."""
@@ -79,13 +64,6 @@ class PooledFit:
             values.to_numpy() @ np.linalg.solve(V.to_numpy(), values.to_numpy())
         ) / len(values)
         return TestResult.of_f(statistic, len(values), self.df)
-
-    def to_frame(self) -> pd.DataFrame:
-        """One row per term: coefficient, standard error, t, p and 95 % interval."""
-        columns = {"coefficient": self.coefficients, "standard_error": self.standard_errors}
-        return pd.DataFrame({**columns, "t": self.t_values, "p": self.p_values}).join(
-            self.interval()
-        )
 
     def __repr__(self) -> str:
         return f"{self.basis}\n{self.to_frame().to_string(float_format=lambda v: f'{v:.6g}')}"
@@ -164,7 +142,7 @@ def pooled_regress(
         coefficients=pd.Series(solution.coefficients[:, 0], index),
         covariance=pd.DataFrame(covariance, index, index),
         nobs=len(y),
-        df=smallest_count(ways) - 1,
+        free=smallest_count(ways) - 1,
         sigma=float(np.sqrt(rss / free)),
         r2=1.0 - rss / float(np.sum(about**2)),
         effects=effects,

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ultrum.core.pricing.cross_section import Exposure, cross_sections
+from ultrum.core.regression.covariance import bartlett_sum
 from ultrum.core.resampling import block_length, row_counts, stationary_rows
 from ultrum.core.types import Floats, Ints
 
@@ -20,11 +21,7 @@ def newey_west_of_mean(slopes: Floats, places: Ints, depth: int) -> Floats:
     rows, terms = slopes.shape
     line = np.zeros((int(places[-1] - places[0]) + 1, terms))
     line[places - places[0]] = (slopes - slopes.mean(axis=0)) / rows
-    total = line.T @ line
-    for lag in range(1, min(depth, len(line) - 1) + 1):
-        cross = line[lag:].T @ line[:-lag]
-        total += (1.0 - lag / (depth + 1.0)) * (cross + cross.T)
-    return np.asarray(total * rows / (rows - 1))
+    return np.asarray(bartlett_sum(line, depth) * rows / (rows - 1))
 
 
 def shanken(plain: Floats, mean: Floats, factors: Floats, constant: bool) -> Floats:

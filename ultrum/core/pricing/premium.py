@@ -11,6 +11,7 @@ import pandas as pd
 
 from ultrum.core.labels import span_of
 from ultrum.core.regression.bandwidth import lag_rule
+from ultrum.core.regression.covariance import bartlett_sum
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import CONSTANT
 from ultrum.core.series import TimeSeries
@@ -164,7 +165,8 @@ def joint_covariance(premia: Mapping[str, Premium]) -> Floats:
     known = [n for n in names if premia[n].influence is not None]
     if len(known) < 2:
         return made
-    together = _long_run(histories_of([premia[n].influence for n in known]))
+    block = histories_of([premia[n].influence for n in known])
+    together = bartlett_sum(block, lag_rule(len(block)))
     scale = np.sqrt(np.diag(together))
     for i, a in enumerate(known):
         for j, b in enumerate(known[:i]):
@@ -172,16 +174,6 @@ def joint_covariance(premia: Mapping[str, Premium]) -> Floats:
             row, column = names.index(a), names.index(b)
             made[row, column] = made[column, row] = tied * errors[row] * errors[column]
     return made
-
-
-def _long_run(block: Floats) -> Floats:
-    """Bartlett-weighted sum of products over time (Newey and West 1987)."""
-    depth = lag_rule(len(block))
-    total = block.T @ block
-    for lag in range(1, min(depth, len(block) - 1) + 1):
-        cross = block[lag:].T @ block[:-lag]
-        total += (1.0 - lag / (depth + 1.0)) * (cross + cross.T)
-    return np.asarray(total)
 
 
 def histories_of(influences: Sequence[pd.Series | None]) -> Floats:

@@ -95,3 +95,12 @@ def newey_west(
         cross = np.einsum("tpn,tqn->npq", scores[lag:], scores[:-lag])
         total += (1.0 - lag / (depth + 1.0)) * (cross + cross.transpose(0, 2, 1))
     return np.asarray(total * rows / (rows - columns))
+
+
+def bartlett_sum(scores: Floats, lags: int) -> Floats:
+    """Σ over lags of Bartlett-weighted products of scores (T,p) with those some rows earlier, (p,p)."""
+    total = scores.T @ scores
+    for lag in range(1, min(lags, len(scores) - 1) + 1):
+        cross = scores[lag:].T @ scores[:-lag]
+        total += (1.0 - lag / (lags + 1.0)) * (cross + cross.T)
+    return np.asarray(total)

@@ -56,3 +56,56 @@ def t_quantile(level: float, df: Any) -> Any:
 def t_p_values(t_values: Array, df: Any) -> Floats:
     """Two-sided p values of Student's t."""
     return np.asarray(2.0 * scipy.special.stdtr(df, -np.abs(t_values)))
+
+
+class CoefficientInference:
+    """Errors, t and p values and intervals of labelled coefficients with a covariance and ``df``."""
+
+    coefficients: pd.Series
+    covariance: pd.DataFrame
+
+    @property
+    def df(self) -> int:
+        """Degrees of freedom of t."""
+        raise NotImplementedError
+
+    @property
+    def standard_errors(self) -> pd.Series:
+        """Square roots of the covariance's diagonal."""
+        return pd.Series(np.sqrt(np.diag(self.covariance)), self.coefficients.index)
+
+    @property
+    def t_values(self) -> pd.Series:
+        """Coefficients over their standard errors."""
+        return self.coefficients / self.standard_errors
+
+    @property
+    def p_values(self) -> pd.Series:
+        """Two-sided, Student's t with ``df`` degrees of freedom."""
+        return pd.Series(t_p_values(self.t_values.to_numpy(), self.df), self.coefficients.index)
+
+    def interval(self, level: float = 0.95) -> pd.DataFrame:
+        """Confidence interval of each coefficient, columns ``low high``."""
+        reach = t_quantile(level, self.df) * self.standard_errors
+        return pd.DataFrame({"low": self.coefficients - reach, "high": self.coefficients + reach})
+
+    def to_frame(self) -> pd.DataFrame:
+        """One row per term: coefficient, standard error, t, p and 95 % interval."""
+        columns = {
+            "coefficient": self.coefficients,
+            "standard_error": self.standard_errors,
+            "t": self.t_values,
+            "p": self.p_values,
+        }
+        return pd.DataFrame(columns).join(self.interval())
+
+
+def band_of(
+    centre: pd.DataFrame, error: pd.DataFrame, asset: str, level: float, df: float
+) -> pd.DataFrame:
+    """One asset's path with its band, columns ``estimate low high``."""
+    if asset not in centre:
+        raise EstimationError(f"No asset '{asset}'; there are: {', '.join(map(str, centre))}.")
+    reach = error[asset] * t_quantile(level, df)
+    path = centre[asset]
+    return pd.DataFrame({"estimate": path, "low": path - reach, "high": path + reach})

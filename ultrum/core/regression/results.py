@@ -14,7 +14,12 @@ import pandas as pd
 from ultrum.core.labels import period_label
 from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.in_words import sentences
-from ultrum.core.regression.inference import TestResult, t_p_values, t_quantile
+from ultrum.core.regression.inference import (
+    CoefficientInference,
+    TestResult,
+    t_p_values,
+    t_quantile,
+)
 from ultrum.core.regression.influence import influence_table, weighted_rows
 from ultrum.core.regression.solve import condition_number
 from ultrum.core.types import Bools, Floats
@@ -24,7 +29,7 @@ CONSTANT = "constant"
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Fit:
+class Fit(CoefficientInference):
     """One estimated regression.
 
     Attributes
@@ -62,21 +67,6 @@ class Fit:
     clusters: int | None = None
 
     @property
-    def standard_errors(self) -> pd.Series:
-        """Square roots of the covariance's diagonal."""
-        return pd.Series(np.sqrt(np.diag(self.covariance)), self.coefficients.index)
-
-    @property
-    def t_values(self) -> pd.Series:
-        """Coefficients over their standard errors."""
-        return self.coefficients / self.standard_errors
-
-    @property
-    def p_values(self) -> pd.Series:
-        """Two-sided, Student's t with ``df`` degrees of freedom."""
-        return pd.Series(t_p_values(self.t_values.to_numpy(), self.df), self.coefficients.index)
-
-    @property
     def fitted(self) -> pd.Series:
         """Fitted values on the rows used."""
         return (self.design @ self.coefficients).rename("fitted")
@@ -111,11 +101,6 @@ class Fit:
     def sample(self) -> tuple[Any, Any]:
         """First and last row used."""
         return self.response.index[0], self.response.index[-1]
-
-    def interval(self, level: float = 0.95) -> pd.DataFrame:
-        """Confidence interval of each coefficient, columns ``low high``."""
-        reach = t_quantile(level, self.df) * self.standard_errors
-        return pd.DataFrame({"low": self.coefficients - reach, "high": self.coefficients + reach})
 
     def test(self, R: Any, value: Any = 0.0) -> TestResult:
         """Wald test of R·coefficients = value, as an F with (q, df) degrees of freedom.
@@ -167,16 +152,6 @@ class Fit:
             raise EstimationError(f"X lacks {', '.join(absent)}; the model needs them.")
         level = float(self.coefficients.get(CONSTANT, 0.0))
         return (X[factors] @ self.coefficients[factors] + level).rename(self.name)
-
-    def to_frame(self) -> pd.DataFrame:
-        """One row per term: coefficient, standard error, t, p and 95 % interval."""
-        columns = {
-            "coefficient": self.coefficients,
-            "standard_error": self.standard_errors,
-            "t": self.t_values,
-            "p": self.p_values,
-        }
-        return pd.DataFrame(columns).join(self.interval())
 
     def _restrictions(self, R: Any) -> Floats:
         if isinstance(R, str):
