@@ -97,7 +97,8 @@ class ModelTable:
         """A table with a caption, headers for screen readers, and the notes in its foot."""
 
         def row(label: str, cells: Sequence[str], kind: str = "td") -> str:
-            first = f'<th scope="row">{html.escape(label)}</th>' if kind == "td" else "<td></td>"
+            named = kind == "td" and label
+            first = f'<th scope="row">{html.escape(label)}</th>' if named else "<td></td>"
             scope = ' scope="col"' if kind == "th" else ""
             return (
                 f"<tr>{first}"

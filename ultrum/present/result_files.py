@@ -119,6 +119,7 @@ def write_csv(
     """A table as CSV in the form asked for, with a CSV-on-the-Web file that says what it is."""
     plain = _with_dates(table, dates)
     numbers = {c: pd.api.types.is_numeric_dtype(plain[c]) for c in plain}
+    flags = {str(c) for c in plain if pd.api.types.is_bool_dtype(plain[c])}
     for column, numeric in numbers.items():
         if not numeric:
             plain[column] = [safe_text(value) for value in plain[column]]
@@ -131,7 +132,11 @@ def write_csv(
         else "number"
     )
     columns = [
-        {"name": name, "titles": name, "datatype": number if numeric else "string"}
+        {
+            "name": name,
+            "titles": name,
+            "datatype": "boolean" if name in flags else number if numeric else "string",
+        }
         for name, numeric in zip(plain.columns, numbers.values(), strict=True)
     ]
     said = {
