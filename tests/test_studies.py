@@ -182,6 +182,14 @@ class Whole(OnPractice):
         )
         again = command("run", "s.toml", "--vault", "v", "--only", "EBMK", cwd=self.folder)
         self.assertIn("Nothing has changed since the last run.", again.stdout)
+        loud = command(
+            "-v", "--log", "log.txt", "run", "s.toml", "--vault", "v", "--anew", cwd=self.folder
+        )
+        self.assertIn("cost of equity", loud.stderr)
+        self.assertRegex(
+            (self.folder / "log.txt").read_text(), r"\d{4}-\d\d-\d\dT[\d:]+Z cost of equity\n"
+        )
+        self.assertEqual(command("-q", "run", "s.toml", "--vault", "v", cwd=self.folder).stderr, "")
         more = command("run", "s.toml", "--vault", "v", "--json", cwd=self.folder)
         self.assertEqual(json.loads(more.stdout)["revised"], [])
         shown = command("trail", "s-results", cwd=self.folder)

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import sys
+from pathlib import Path
 
 import click
 
 from ultrum.cli.commands import demo, new, practice, run, trail
 from ultrum.cli.exits import guarded
 from ultrum.cli.getting import find, pull, vault
+from ultrum.cli.hearing import hear
 from ultrum.cli.looking import look
 
 _EPILOG = "Start with: ultrum demo"
@@ -19,8 +21,21 @@ _EPILOG = "Start with: ultrum demo"
 @click.option("--completion", type=click.Choice(["bash", "zsh", "fish"]), is_eager=True, expose_value=False,
               callback=lambda context, _, shell: _completion(context, shell),
               help="Print what to put into your shell's settings for completion.")  # fmt: skip
-def app() -> None:
+@click.option(
+    "-q", "--quiet", is_flag=True, help="Only results and errors: no progress, no warnings."
+)
+@click.option(
+    "-v", "--verbose", is_flag=True, help="Say each step on stderr, also where it is no terminal."
+)
+@click.option(
+    "--log",
+    "log_file",
+    type=click.Path(path_type=Path),
+    help="Also write what is done into this file, dated.",
+)
+def app(quiet: bool, verbose: bool, log_file: Path | None) -> None:
     """From downloaded series to betas and costs of equity, every step checked and traced."""
+    hear(quiet, verbose, log_file)
 
 
 def _completion(context: click.Context, shell: str | None) -> None:

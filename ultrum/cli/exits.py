@@ -13,6 +13,7 @@ from typing import Any
 
 import click
 
+from ultrum.cli.hearing import log
 from ultrum.errors import StudyError, UltrumError
 
 DONE, IN_PART, ASKED_WRONGLY, NOTHING, STOPPED = 0, 1, 2, 3, 130
@@ -56,9 +57,12 @@ def _show_warning(message: Any, category: type[Warning], *_: Any) -> None:
     from ultrum.errors import DataWarning
 
     if issubclass(category, DataWarning):
-        click.echo(f"warning: {message}", err=True)
+        from ultrum.cli import show
+
+        show.warn(str(message))
 
 
 def _say(text: str, code: int) -> int:
+    log(f"error: {text}")
     click.echo(f"ultrum: {text}", err=True)
     return code

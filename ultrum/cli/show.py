@@ -13,6 +13,8 @@ from typing import Any
 import click
 import pandas as pd
 
+from ultrum.cli.hearing import log, wanted
+
 
 def table(frame: pd.DataFrame, title: str = "") -> None:
     """A table that fits the terminal; text wraps, numbers stand right and whole."""
@@ -86,6 +88,9 @@ def sparkline(values: Any, width: int = 72, rows: int = 4) -> str:
 
 def warn(text: str, word: str = "warning") -> None:
     """A warning, or what another word says, on stderr; wrapped between words on a terminal."""
+    log(f"{word}: {text}")
+    if wanted.quiet:
+        return
     said = f"{word}: {text}"
     if sys.stderr.isatty():
         width = shutil.get_terminal_size().columns
@@ -100,14 +105,27 @@ def as_json(value: Any) -> None:
 
 @contextlib.contextmanager
 def progress() -> Iterator[Callable[[str], None]]:
-    """A function that tells what is being done: on stderr, and only on a terminal."""
-    if not sys.stderr.isatty():
-        yield lambda _: None
+    """A function that tells what is being done: on a terminal, as lines if asked for, and to the log."""
+    if wanted.verbose and not wanted.quiet:
+        yield _told
+        return
+    if wanted.quiet or not sys.stderr.isatty():
+        yield log
         return
     from rich.console import Console
 
     with Console(stderr=True).status("starting") as status:
-        yield status.update
+
+        def _shown(text: str) -> None:
+            log(text)
+            status.update(text)
+
+        yield _shown
+
+
+def _told(text: str) -> None:
+    log(text)
+    click.echo(text, err=True)
 
 
 def _looks_numeric(column: pd.Series) -> bool:

@@ -1,0 +1,39 @@
+"""What the user wants to hear: nothing but results, every step, or a log beside them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+import click
+
+
+@dataclass
+class Hearing:
+    """Options before the command, said once."""
+
+    quiet: bool = False
+    verbose: bool = False
+    log: Path | None = None
+
+
+wanted = Hearing()
+
+
+def hear(quiet: bool, verbose: bool, log: Path | None) -> None:
+    """Take what the options say."""
+    wanted.quiet, wanted.verbose, wanted.log = quiet, verbose, log
+
+
+def log(text: str) -> None:
+    """A dated line in the log, if there is one; what is told holds no secret, so neither does the log."""
+    if wanted.log is None:
+        return
+    stamp = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+    try:
+        with wanted.log.open("a", encoding="utf-8") as file:
+            file.write(f"{stamp} {' '.join(text.split())}\n")
+    except OSError as error:
+        place, wanted.log = wanted.log, None
+        click.echo(f"warning: the log {place} cannot be written: {error.strerror}", err=True)
