@@ -52,6 +52,8 @@ class Desk:
         Told in a few words what is being fetched.
     policy : HttpPolicy, optional
         Limits of fetching.
+    keep_readings : bool
+        Read the same bytes of a table once a session; who takes them must not change them.
 
     Examples
     --------
@@ -73,6 +75,7 @@ class Desk:
         progress: Callable[[str], None] | None = None,
         policy: HttpPolicy | None = None,
         at: str = "",
+        keep_readings: bool = False,
     ) -> None:
         said: Mapping[str, Any] = (
             {"sources": sources} if isinstance(sources, Mapping) else load_settings(sources)
@@ -86,6 +89,7 @@ class Desk:
         self._obtainer = Obtainer(
             self.vault, self.sources, self._client, self._progress, offline, at
         )
+        self._readings: dict[tuple[Any, ...], Reading] | None = {} if keep_readings else None
         self._services: dict[str, SdmxSource] = {}
         self._listings: Listings | None = None
 
@@ -137,7 +141,7 @@ class Desk:
         last = "" if "T" in instant else resolve_day(instant, date.today(), end=True)
         moment = f"{last}T23:59:59.999999Z" if last else instant
         return Desk(self.vault.path, sources=self._said, groups=self.groups, progress=self._progress,
-                    policy=self._policy, at=moment)  # fmt: skip
+                    policy=self._policy, at=moment, keep_readings=self._readings is not None)  # fmt: skip
 
     def fetch(
         self,
@@ -221,7 +225,7 @@ class Desk:
             reading = read_many(wanted.path, places, options, lambda p, o: read_table(
                 self._body(wanted.source, p), p, o), lambda p: self._body(wanted.source, p))  # fmt: skip
         else:
-            reading = read_table(self._body(wanted.source, wanted.path), wanted.path, options)
+            reading = self._read(wanted, options)
         return addressed(reading, wanted)
 
     def search(
@@ -387,6 +391,16 @@ class Desk:
 
     def _body(self, source: str, path: str) -> bytes:
         return self._obtainer.obtain(source, path).body
+
+    def _read(self, wanted: Address, options: TableOptions) -> Reading:
+        """A table of one file, as it was read before where readings are kept."""
+        body = self._body(wanted.source, wanted.path)
+        if self._readings is None:
+            return read_table(body, wanted.path, options)
+        key = (wanted.source, wanted.path, hash(body), repr(options))
+        if key not in self._readings:
+            self._readings[key] = read_table(body, wanted.path, options)
+        return self._readings[key]
 
     def _of_table(self, wanted: Address, address: str, facts: Mapping[str, Any]) -> TimeSeries:
         settings = self.sources[wanted.source]

@@ -43,24 +43,32 @@ def write_results(result: Any, folder: Path) -> dict[str, Path]:
     folder : path
         Made or replaced whole; nothing half-written is ever seen.
     """
-    drawn = dict(drawn_figures(result))
-    made, wanted = tables(result), result.study.report.export
-    texts = {name: figures.to_svg(ax) for name, ax in drawn.items()}
+    made = tables(result)
     with whole_folder(folder) as work:
         _write_tables(result, made, work)
-        (work / "figures").mkdir()
-        for name, ax in drawn.items():
-            for ending in ("png", "svg", "pdf"):
-                if ending == "svg" and ending in wanted:
-                    (work / "figures" / f"{name}.svg").write_text(texts[name], encoding="utf-8")
-                elif ending == "png" or ending in wanted:
-                    _draw(ax, work / "figures" / f"{name}.{ending}")
+        texts = _write_figures(result, work / "figures")
         (work / "run.json").write_text(run_file(result), encoding="utf-8")
         (work / "report.html").write_text(page(result, texts), encoding="utf-8")
         names = {"report": "report.html", "tables": "tables", "figures": "figures", "workbook": "results.xlsx",
                  "database": "results.sqlite", "run": "run.json"}  # fmt: skip
         found = {name: folder / place for name, place in names.items() if (work / place).exists()}
     return found
+
+
+def _write_figures(result: Any, place: Path) -> dict[str, str]:
+    """Each figure into its files, one after the other so that only one is held; the SVG of each for the page."""
+    place.mkdir()
+    wanted, texts = result.study.report.export, {}
+    for name, ax in drawn_figures(result):
+        texts[name] = figures.to_svg(ax)
+        drawn: Any = ax.get_figure()
+        drawn.set_layout_engine("none")  # what has been laid out once stays
+        _draw(ax, place / f"{name}.png")
+        if "svg" in wanted:
+            (place / f"{name}.svg").write_text(texts[name], encoding="utf-8")
+        if "pdf" in wanted:
+            _draw(ax, place / f"{name}.pdf")
+    return texts
 
 
 def _write_tables(result: Any, made: Mapping[str, pd.DataFrame], work: Path) -> None:

@@ -35,7 +35,7 @@ def check_assets(plan: Study, prices: Reading, betas: BetaTable) -> pd.DataFrame
     rows = {}
     for asset in betas.assets:
         try:
-            test = break_test(betas.fit(asset), how=plan.tests.breaks)
+            test = break_test(betas.fit(asset), how=plan.tests.breaks, draws=499)
             broken: tuple[float, float, str] = (test.statistic, test.p_value, test.note)
         except EstimationError as error:
             broken = (float("nan"), float("nan"), str(error))

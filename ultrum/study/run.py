@@ -86,7 +86,7 @@ def run_study(
     sources = {
         name: source.model_dump(exclude_defaults=True) for name, source in plan.sources.items()
     }
-    with Desk(vault, sources=sources, offline=offline, progress=tell) as now:
+    with Desk(vault, sources=sources, offline=offline, progress=tell, keep_readings=True) as now:
         if at is None:
             return _run(plan, now, tell, keep)
         with now.at(at) as then:

@@ -39,8 +39,8 @@ def trail(result: StudyResult | str | os.PathLike[str], number: str) -> Trail:
     >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
     ...     made = ul.run_study(study.with_sources_at(service.places), vault=folder)
     >>> found = trail(made, "cost_of_equity.BRTW")
-    >>> [part.name for part in found.parts[0].parts]
-    ['panel', 'model: one factor']
+    >>> [part.name for part in found.parts[0].parts][:3]
+    ['panel', 'factors', 'model: one factor']
     """
     facts = run_facts(result) if isinstance(result, StudyResult) else read_run(result)
     numbers = facts["numbers"]
