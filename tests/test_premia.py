@@ -220,6 +220,13 @@ class Moving(Scratch):
         np.testing.assert_allclose(got.standard_error["a0"], np.sqrt(spread), rtol=1e-6)
         self.assertAlmostEqual(got.known["a0"].iloc[-1], got.beta["a0"].iloc[-1], 9)
         self.assertLess(got.p_value["a0"], 0.01)
+        short = panel.assets.assign(late=panel.assets["a0"].where(np.arange(120) >= 100))
+        late = ul.filtered_beta(
+            ul.align(assets=short, factors=panel.factor_table, risk_free=panel.rate)
+        )
+        self.assertTrue(late.beta["late"].isna().all())
+        pd.testing.assert_series_equal(late.beta["a0"], got.beta["a0"])
+        self.assertIn("1 assets with fewer than 24 rows", late.basis)
         still = ul.regress(panel.excess.values["a1"], f, errors="classical")
         if got.movement["a1"] == 0:
             self.assertAlmostEqual(got.beta["a1"].iloc[60], still.coefficients.iloc[1], 9)

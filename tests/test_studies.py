@@ -192,6 +192,15 @@ class Whole(OnPractice):
         self.assertEqual(command("-q", "run", "s.toml", "--vault", "v", cwd=self.folder).stderr, "")
         more = command("run", "s.toml", "--vault", "v", "--json", cwd=self.folder)
         self.assertEqual(json.loads(more.stdout)["revised"], [])
+        page = command("--man", cwd=self.folder).stdout
+        for words in (
+            ".TH ULTRUM 1",
+            ".SS ultrum run",
+            ".SS ultrum vault verify",
+            r"\-\-anew",
+            "ultrum trail",
+        ):
+            self.assertIn(words, page)
         shown = command("trail", "s-results", cwd=self.folder)
         self.assertIn("exchange:prices.csv", shown.stdout)
         self.assertEqual(command("trail", "s-results", "x", cwd=self.folder).returncode, 2)

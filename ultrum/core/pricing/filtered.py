@@ -7,7 +7,7 @@ All assets go through the filter together.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 import numpy as np
@@ -17,7 +17,7 @@ import scipy.special
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factor
 from ultrum.core.regression.inference import band_of
-from ultrum.core.types import Bools, Floats
+from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import EstimationError
 
 _SLOWEST, _FASTEST, _GRID, _STEPS = -8.0, 1.0, 37, 40  # log10 of movement in one period over noise
@@ -101,7 +101,7 @@ def filtered_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
     Raises
     ------
     EstimationError
-        If an asset has fewer than 24 rows.
+        If no asset has 24 rows; one with fewer has missing estimates.
 
     Notes
     -----
@@ -120,11 +120,12 @@ def filtered_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
     used: Bools = np.asarray(np.isfinite(y) & np.isfinite(x)[:, None])
     counts = used.sum(axis=0)
     names = pd.Index(panel.excess.names)
-    if (counts < _LEAST_ROWS).any():
-        few = names[counts < _LEAST_ROWS]
-        raise EstimationError(
-            f"{', '.join(few)}: a wandering beta needs {_LEAST_ROWS} rows with returns."
-        )
+    kept = counts >= _LEAST_ROWS
+    if not kept.any():
+        raise EstimationError(f"No asset has the {_LEAST_ROWS} rows that a wandering beta needs.")
+    if not kept.all():
+        short = replace(panel, assets=panel.assets.loc[:, kept])
+        return _with_missing(filtered_beta(short, factor), names, counts)
     x = np.where(np.isfinite(x), x, 0.0)
     y = np.where(used, y, 0.0)
     power = float(np.mean(x**2))
@@ -152,6 +153,17 @@ def filtered_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
         nobs=pd.Series(counts, names),
         basis=f"{factor} beta as a random walk, maximum likelihood; smoothed; movement taken as known",
     )
+
+
+def _with_missing(made: FilteredBetas, names: pd.Index, counts: Ints) -> FilteredBetas:
+    """The same with assets that have too few rows, all their estimates missing."""
+    frames = {
+        n: getattr(made, n).reindex(columns=names) for n in ("beta", "standard_error", "known")
+    }
+    flat = {n: getattr(made, n).reindex(names) for n in ("movement", "p_value", "alpha", "sigma")}
+    short = int((counts < _LEAST_ROWS).sum())
+    basis = f"{made.basis}; {short} assets with fewer than {_LEAST_ROWS} rows are missing"
+    return replace(made, **frames, **flat, nobs=pd.Series(counts, names), basis=basis)
 
 
 def _fastest_likelihood(y: Floats, x: Floats, used: Bools, power: float) -> Floats:

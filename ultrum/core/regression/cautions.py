@@ -50,11 +50,12 @@ def warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> N
     for name in left:
         values = left[name].to_numpy(dtype=np.float64)
         whole = np.isfinite(values) & np.isfinite(regressors).all(axis=1)
-        wandering = trending_levels(values[whole], regressors[whole])
+        own, wandering = trending_levels(values[whole], regressors[whole])
         if wandering:
-            others = ", ".join(str(right.columns[k]) for k in wandering)
+            others = ", ".join(f"{right.columns[k]} ({p:.2f})" for k, p in wandering.items())
             warnings.warn(
-                f"{name} and {others} wander like sums of shocks (a unit root is not rejected at 5 %), so R² "
-                "and t values of one on the other mean nothing. Take growth or differences first.",
+                f"{name} ({own:.2f}) and {others} wander like sums of shocks: in brackets the Dickey–Fuller p of "
+                "a unit root, not rejected at 5 %. R² and t values of one on the other mean nothing; take "
+                "growth or differences first.",
                 DataWarning, stacklevel=3,
             )  # fmt: skip

@@ -60,18 +60,24 @@ def dickey_fuller(values: Floats, trend: bool = False) -> UnitRoot:
     return UnitRoot(statistic, _p_value(statistic, "trend" if trend else "constant"), lags)
 
 
-def trending_levels(y: Floats, X: Floats) -> list[int] | None:
-    """Columns of X that wander as y does, if y does: the sign of a regression of levels on levels.
+def trending_levels(y: Floats, X: Floats) -> tuple[float, dict[int, float]]:
+    """P values of the test for y and for the columns of X that wander as y does; none if y does not.
 
-    None if y does not wander, its residual on X being left to the caller.
+    A regression of one wandering level on another finds relations that are not there.
     """
-    if not _wanders(y):
+    own = _wandering_p(y)
+    if own is None:
+        return 0.0, {}
+    others = {k: _wandering_p(X[:, k]) for k in range(X.shape[1])}
+    return own, {k: p for k, p in others.items() if p is not None}
+
+
+def _wandering_p(values: Floats) -> float | None:
+    """P value of a series that moves like a level and whose unit root is not rejected at 5 %."""
+    if not is_persistent(values):
         return None
-    return [k for k in range(X.shape[1]) if _wanders(X[:, k])]
-
-
-def _wanders(values: Floats) -> bool:
-    return is_persistent(values) and dickey_fuller(values, trend=True).p_value > 0.05
+    p_value = dickey_fuller(values, trend=True).p_value
+    return p_value if p_value > 0.05 else None
 
 
 def is_persistent(values: Floats) -> bool:
