@@ -8,7 +8,9 @@ from typing import Final
 
 import click
 
-_ENDINGS: Final = "0 done; 1 done in part, the failures listed; 2 asked wrongly, nothing tried; 3 tried, nothing obtained."
+_ENDINGS: Final = (
+    "0 done; 1 done in part, failures listed; 2 asked wrongly, nothing tried; 3 tried, nothing had."
+)
 
 
 def manual(app: click.Command, version: str) -> str:
