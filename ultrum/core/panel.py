@@ -12,7 +12,7 @@ import pandas as pd
 from ultrum.core.convert import to_frequency
 from ultrum.core.coverage import Presence, coverage_of, ledger_of
 from ultrum.core.currency import to_currency
-from ultrum.core.descriptor import Descriptor
+from ultrum.core.descriptor import Descriptor, step_of
 from ultrum.core.frequency import Frequency
 from ultrum.core.knowing import (
     HINDSIGHT,
@@ -69,9 +69,8 @@ class Panel:
         """Asset returns less the risk-free return of the same period."""
         block = self.assets.to_numpy() - self.risk_free.to_numpy()[:, None]
         rate = str(self.risk_free.name)
-        abouts = [
-            self.about[str(n)].stepped("excess", {"excess_of": rate}, of=rate) for n in self.assets
-        ]
+        step = step_of("excess", of=rate)
+        abouts = [self.about[str(n)].with_step(step, excess_of=rate) for n in self.assets]
         return SeriesTable.build(block, self.assets.index, abouts)
 
     @property

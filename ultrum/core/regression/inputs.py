@@ -93,19 +93,16 @@ def check_excess(y: Any, X: Any) -> None:
     """Refuse an excess return on a factor that is not in excess, and the other way round."""
     if not isinstance(y, TimeSeries | SeriesTable) or not isinstance(X, TimeSeries | SeriesTable):
         return
-    left, right = (d.about if isinstance(d, SeriesTable) else (d.about,) for d in (y, X))
-    for mine in left:
-        for factor in right:
-            if (
-                mine.is_return
-                and factor.is_return
-                and bool(mine.excess_of) != bool(factor.excess_of)
-            ):
-                plain, other = (factor, mine) if mine.excess_of else (mine, factor)
-                raise UnitError(
-                    f"{other.name} is in excess of {other.excess_of}, {plain.name} is not in "
-                    f"excess of anything. Apply excess({plain.name}, risk_free) first."
-                )
+    right = [d for d in abouts_of(X) if d.is_return]
+    kinds = {bool(d.excess_of): d for d in right}
+    for mine in abouts_of(y) if right else ():
+        factor = kinds.get(not mine.excess_of)
+        if factor is not None and mine.is_return:
+            plain, other = (factor, mine) if mine.excess_of else (mine, factor)
+            raise UnitError(
+                f"{other.name} is in excess of {other.excess_of}, {plain.name} is not in "
+                f"excess of anything. Apply excess({plain.name}, risk_free) first."
+            )
 
 
 def abouts_of(data: Any) -> tuple[Descriptor, ...]:
