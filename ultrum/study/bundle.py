@@ -15,6 +15,7 @@ from ultrum.study.schema import LARGEST, Study
 from ultrum.vault import Vault, pack, unpack
 
 STUDY, VAULT, RUN = "study.toml", "vault.zip", "run.json"
+_LARGEST_VAULT: Final = 8 * 1024**3
 _FIXED: Final = (1980, 1, 1, 0, 0, 0)
 
 
@@ -74,7 +75,8 @@ def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tu
     try:
         with zipfile.ZipFile(file) as archive:
             names = {i.filename: i.file_size for i in archive.infolist()}
-            if set(names) != {STUDY, VAULT, RUN} or names[STUDY] > LARGEST:
+            too_large = names.get(STUDY, 0) > LARGEST or names.get(VAULT, 0) > _LARGEST_VAULT
+            if set(names) != {STUDY, VAULT, RUN} or too_large:
                 raise StudyError(
                     f"{file} is no bundle of a study; it holds {', '.join(sorted(names)[:6])}."
                 )

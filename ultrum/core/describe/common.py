@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 from dataclasses import dataclass
 from typing import Any
 
@@ -39,7 +40,7 @@ class Described:
         return f"{text}\n{self.basis}"
 
     def _repr_html_(self) -> str:
-        return f"{self.table.to_html(float_format=lambda v: f'{v:.4g}')}<p>{self.basis}</p>"
+        return f"{self.table.to_html(float_format=lambda v: f'{v:.4g}')}<p>{html.escape(self.basis)}</p>"
 
 
 def returns_in(x: Any, doing: str) -> SeriesTable:

@@ -7,6 +7,7 @@ All assets go through the filter together.
 
 from __future__ import annotations
 
+import html
 from dataclasses import dataclass, replace
 from typing import Final
 
@@ -71,7 +72,7 @@ class FilteredBetas:
         return f"{self.to_frame().to_string(float_format='{:.4f}'.format)}\n{self.basis}"
 
     def _repr_html_(self) -> str:
-        return f"{self.to_frame().to_html()}<p>{self.basis}</p>"
+        return f"{self.to_frame().to_html()}<p>{html.escape(self.basis)}</p>"
 
 
 @dataclass(frozen=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -55,7 +56,7 @@ class JointAlphaTest:
         return f"{kind} = {self.statistic:.4g}, p = {self.p_value:.4g}\n{self.basis}"
 
     def _repr_html_(self) -> str:
-        return f"<p>{self!r}</p>"
+        return f"<p>{html.escape(repr(self))}</p>"
 
 
 def joint_alpha_test(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -50,7 +51,7 @@ class UpDownBetas:
         return f"{self.to_frame().to_string(float_format='{:.3f}'.format)}\n{self.basis}"
 
     def _repr_html_(self) -> str:
-        return f"{self.to_frame().to_html()}<p>{self.basis}</p>"
+        return f"{self.to_frame().to_html()}<p>{html.escape(self.basis)}</p>"
 
 
 def up_down_betas(panel: Panel, factor: str = "market", *, errors: str = "hac") -> UpDownBetas:
@@ -130,7 +131,7 @@ class ConditionalBetas:
         return f"{shown.to_string(float_format='{:.3f}'.format, line_width=100)}\n{self.basis}"
 
     def _repr_html_(self) -> str:
-        return f"{self.to_frame().to_html()}<p>{self.basis}</p>"
+        return f"{self.to_frame().to_html()}<p>{html.escape(self.basis)}</p>"
 
 
 def conditional_beta(

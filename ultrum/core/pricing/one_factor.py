@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 from dataclasses import dataclass
 from typing import Any
 
@@ -48,7 +49,7 @@ class OneBeta:
         return f"{self.to_frame().to_string(float_format='{:.4f}'.format)}\n{self.basis}"
 
     def _repr_html_(self) -> str:
-        return f"{self.to_frame().to_html()}<p>{self.basis}</p>"
+        return f"{self.to_frame().to_html()}<p>{html.escape(self.basis)}</p>"
 
 
 def lagged_beta(
