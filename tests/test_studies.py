@@ -5,6 +5,7 @@ import os
 import sqlite3
 import warnings
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 import pandas as pd
@@ -13,10 +14,11 @@ import python_calamine
 import ultrum as ul
 from tests.support import ROOT, OnPractice, Scratch, command
 from ultrum.errors import StudyError
+from ultrum.present import report
 from ultrum.present.result_files import write_results
 from ultrum.present.run_file import run_facts
 from ultrum.study.bundle import bundle, unbundle
-from ultrum.study.trail import changes, read_run
+from ultrum.study.trail import changes
 
 STUDIES = ROOT / "ultrum" / "practice" / "studies"
 SMALL = (STUDIES / "market_model.toml").read_text()
@@ -62,8 +64,8 @@ class Whole(OnPractice):
         for words in ("Models side by side", "Are all alphas zero?", "What could be wrong", "What exposures earned",
                       "Peers", "What the beta owes to choices", "the licence ends in 2031", "└ "):  # fmt: skip
             self.assertIn(words, page)
-        self.assertNotIn("<script", page)
-        self.assertEqual(page.count("<figure"), page.count("aria-label=") - 1)
+        self.lines_to_explore(page, result)
+        self.assertEqual(page.count("<figure role"), page.count('role="img" aria-label='))
         again = self.run_it(study)
         self.assertTrue(all(s.reused for s in again.stages.values()))
         clean = ul.run_study(study, vault=self.folder / "vault", keep=False, offline=True)
@@ -72,6 +74,23 @@ class Whole(OnPractice):
         self.same_bytes(self.folder / "out", self.folder / "clean")
         packed = bundle(result, self.folder / "vault", self.folder / "b.zip")
         self.bundle_again(packed)
+
+    def lines_to_explore(self, page, result):
+        said = page.split('id="explorer-lines">')[1].split("</script>")[0]
+        lines = {(d["group"], d["name"]): d for d in json.loads(said)}
+        own = lines["Series of the study", "inflation"]
+        np.testing.assert_array_equal(own["y"], 100 * result.series["inflation"].values.dropna())
+        self.assertEqual((own["unit"], own["period"][-1]), ("%", "2024-12"))
+        growth = lines["Growth of one", "BRTW"]["y"]
+        known = result.returns["BRTW"].values.dropna()
+        np.testing.assert_allclose(growth, (1 + known).cumprod(), rtol=1e-12)
+        with (
+            mock.patch("importlib.util.find_spec", return_value=None),
+            self.assertWarns(ul.DataWarning),
+        ):
+            plain = report.page(result, {})
+        self.assertFalse("<script" in plain)
+        self.assertIn("<h2>Checks</h2>", plain)
 
     def exports(self, result):
         out = self.folder / "out"
@@ -109,8 +128,7 @@ class Whole(OnPractice):
         study, vault = unbundle(packed, self.folder / "elsewhere")
         closed = study.with_sources_at(dict.fromkeys(study.sources, "http://127.0.0.1:9"))
         write_results(ul.run_study(closed, vault=vault, offline=True), self.folder / "theirs")
-        theirs, ours = read_run(self.folder / "theirs"), read_run(self.folder / "out")
-        self.assertEqual(theirs["numbers"], ours["numbers"])
+        self.same_bytes(self.folder / "theirs", self.folder / "out")
         with self.refused(StudyError, "there already"):
             bundle(None, vault, packed)
         with self.refused(StudyError, "no bundle"):

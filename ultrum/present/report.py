@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import importlib.metadata
 import platform
+import warnings
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -16,6 +17,8 @@ import pandas as pd
 
 from ultrum.core.labels import period_label
 from ultrum.core.regression.results import CONSTANT, BetaTable
+from ultrum.errors import DataWarning
+from ultrum.present.explorer import explorer
 from ultrum.present.model_tables import model_table
 from ultrum.present.result_figures import figure_words
 from ultrum.present.result_tables import deliveries, joint_alphas
@@ -34,6 +37,7 @@ def page(result: Any, drawn: Mapping[str, str]) -> str:
         loader=loader, autoescape=True, trim_blocks=True, lstrip_blocks=True
     )
     environment.filters.update(percent=_percent, number=_number, period=period_label, p=_p_value)
+    explored = _explored(result)
     return environment.get_template("report.html.j2").render(
         result=result,
         answer=_answer(result),
@@ -43,7 +47,8 @@ def page(result: Any, drawn: Mapping[str, str]) -> str:
         deliveries=deliveries(result).to_dict("records"),
         figures=drawn,
         css=(Path(__file__).parent / "report.css").read_text(encoding="utf-8"),
-        versions=_versions(),
+        versions=_versions(explored),
+        explorer=explored,
         add_ons=list(result.study.cost_of_equity.add_ons),
         rate_words=_rate_words(result),
         side_by_side=_side_by_side(result),
@@ -54,6 +59,21 @@ def page(result: Any, drawn: Mapping[str, str]) -> str:
         more_figures={n: figure_words(n, result) for n in drawn if n not in _IN_PLACE},
         trail=repr(trail_of(run_facts(result), f"cost_of_equity.{result.company}")),
     )
+
+
+def _explored(result: Any) -> dict[str, str] | None:
+    """Lines to explore, where the study asks for them and the package that draws them is there."""
+    if not result.study.report.interactive:
+        return None
+    made = explorer(result)
+    if made is None:
+        warnings.warn(
+            "The page lacks its lines to explore, since bokeh is not installed: "
+            "pip install 'ultrum[interactive]', or leave out interactive = true.",
+            DataWarning,
+            stacklevel=2,
+        )
+    return made
 
 
 def _rate_words(result: Any) -> str:
@@ -178,9 +198,10 @@ def _range_of(lags: pd.Series) -> str:
     return f"{known[0]} to {known[-1]}" if len(known) > 1 else "".join(map(str, known))
 
 
-def _versions() -> list[tuple[str, str]]:
+def _versions(explored: Mapping[str, str] | None) -> list[tuple[str, str]]:
     found = [("Python", platform.python_version())]
-    return found + [(name, importlib.metadata.version(name)) for name in _PACKAGES]
+    found += [(name, importlib.metadata.version(name)) for name in _PACKAGES]
+    return found + ([("bokeh", explored["version"])] if explored else [])
 
 
 def _percent(value: float, digits: int = 2) -> str:

@@ -6,11 +6,8 @@ from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING, Any
 
 from ultrum.core.panel import Panel
-from ultrum.core.pricing.filtered import filtered_beta
 from ultrum.core.regression.results import CONSTANT
-from ultrum.core.regression.stability import break_test
 from ultrum.core.series import SeriesTable
-from ultrum.errors import StudyError
 from ultrum.present import figures
 from ultrum.present.result_tables import slug
 
@@ -34,7 +31,6 @@ def _drawers(result: Any) -> dict[str, Callable[[], Axes]]:
     source = ", ".join(dict.fromkeys([panel.assets, panel.factors]))
     factor = first_factor(result)
     said = {"level": level, "source": source}
-    own = only(result.panel, company)
     return {
         "betas": lambda: figures.betas(result.betas, highlight=company, **said),
         "line of fit": lambda: figures.line_of_fit(result.betas.fit(company), **said),
@@ -42,10 +38,8 @@ def _drawers(result: Any) -> dict[str, Callable[[], Axes]]:
         "rolling beta": lambda: figures.beta_path(
             result.rolling, company, whole=float(result.betas.coefficients.loc[company, factor]), **said
         ),
-        "wandering beta": lambda: figures.beta_path(filtered_beta(own, factor), company, **said),
-        "break": lambda: figures.break_path(
-            break_test(result.betas.fit(company), how="sup-f"), source=source
-        ),
+        "wandering beta": lambda: figures.beta_path(result.wandering, company, **said),
+        "break": lambda: figures.break_path(result.break_found, source=source),
         "predicted against realised": lambda: figures.predicted_against_realised(
             result.two_pass, source=source
         ),
@@ -59,15 +53,6 @@ def _drawers(result: Any) -> dict[str, Callable[[], Axes]]:
 def first_factor(result: Any) -> str:
     """The factor whose beta is shown."""
     return next(str(t) for t in result.betas.coefficients if t != CONSTANT)
-
-
-def only(panel: Panel, company: str) -> Panel:
-    """A panel of one company."""
-    from dataclasses import replace
-
-    if company not in panel.assets:
-        raise StudyError(f"No asset '{company}' in the panel.")
-    return replace(panel, assets=panel.assets[[company]])
 
 
 def total_returns(panel: Panel) -> SeriesTable:

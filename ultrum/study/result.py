@@ -3,20 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from functools import cached_property
 
 import pandas as pd
 
 from ultrum.core.labels import period_label
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.cost_result import CostOfEquity
+from ultrum.core.pricing.filtered import FilteredBetas, filtered_beta
 from ultrum.core.pricing.joint_alpha import JointAlphaTest
 from ultrum.core.pricing.peers import PeerBeta
 from ultrum.core.pricing.sensitivity import BetaSensitivity
 from ultrum.core.pricing.two_pass import TwoPass
 from ultrum.core.regression.diagnose import Diagnosis
-from ultrum.core.regression.results import BetaTable
+from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.core.regression.rolling import RollingFit
+from ultrum.core.regression.stability import BreakTest, break_test
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.study.checks import Caution
 from ultrum.study.schema import Study
@@ -100,6 +103,22 @@ class StudyResult:
         if self.inflation is None:
             return None
         return (1.0 + self.cost.value) / (1.0 + self.inflation) - 1.0
+
+    @cached_property
+    def own_panel(self) -> Panel:
+        """The panel of the company alone."""
+        return replace(self.panel, assets=self.panel.assets[[self.company]])
+
+    @cached_property
+    def wandering(self) -> FilteredBetas:
+        """Beta of the company on the first factor as a random walk."""
+        factor = next(str(t) for t in self.betas.coefficients if t != CONSTANT)
+        return filtered_beta(self.own_panel, factor)
+
+    @cached_property
+    def break_found(self) -> BreakTest:
+        """Test of a break of the company's regression at an unknown date."""
+        return break_test(self.betas.fit(self.company), how="sup-f")
 
     def to_frame(self) -> pd.DataFrame:
         """Cost of equity of every asset."""

@@ -241,6 +241,7 @@ class ReportSection(Section):
     separator: Literal[",", ";", "\t", "|"] = ","
     decimal_mark: Literal[".", ","] = "."
     dates: Literal["period", "iso", "year and period"] = "period"
+    interactive: bool = False
 
     @model_validator(mode="after")
     def _told_apart(self) -> ReportSection:

@@ -333,6 +333,11 @@ def moments_of(index: pd.Index) -> Any:
     return start + (periods.to_timestamp(how="end") - start) / 2
 
 
+def reading_of(about: Descriptor) -> tuple[float, str]:
+    """How people read a series: what its values are multiplied by, and the unit they then have."""
+    return _factor(about), _unit(about)
+
+
 def _factor(about: Descriptor) -> float:
     return 100.0 if about.unit == "decimal" and about.measure != "score" else 1.0
 
