@@ -50,3 +50,12 @@ def period_label(moment: Any) -> str:
         text = str(moment)
         return f"{text[:4]}-{text[4:]}" if "Q" in text else text.replace("/", " – ")
     return str(moment)[:10]
+
+
+def headed(name: str) -> str:
+    """A name with a capital first letter; the rest is left as it is.
+
+    >>> headed("market"), headed("QSR")
+    ('Market', 'QSR')
+    """
+    return name[:1].upper() + name[1:]

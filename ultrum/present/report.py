@@ -15,7 +15,7 @@ from typing import Any
 
 import pandas as pd
 
-from ultrum.core.labels import period_label
+from ultrum.core.labels import headed, period_label
 from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.errors import DataWarning
 from ultrum.present.explorer import explorer
@@ -36,7 +36,9 @@ def page(result: Any, drawn: Mapping[str, str]) -> str:
     environment = jinja2.Environment(
         loader=loader, autoescape=True, trim_blocks=True, lstrip_blocks=True
     )
-    environment.filters.update(percent=_percent, number=_number, period=period_label, p=_p_value)
+    environment.filters.update(
+        percent=_percent, number=_number, period=period_label, p=_p_value, headed=headed
+    )
     explored = _explored(result)
     return environment.get_template("report.html.j2").render(
         result=result,
@@ -205,11 +207,12 @@ def _versions(explored: Mapping[str, str] | None) -> list[tuple[str, str]]:
 
 
 def _percent(value: float, digits: int = 2) -> str:
-    return "—" if pd.isna(value) else f"{100 * value:.{digits}f}".replace("-", "−")
+    return _number(100 * value, digits)
 
 
 def _number(value: float, digits: int = 2) -> str:
-    return "—" if pd.isna(value) else f"{value:.{digits}f}".replace("-", "−")
+    """Fixed digits with a true minus; what rounds to nothing has no sign."""
+    return "—" if pd.isna(value) else f"{value:z.{digits}f}".replace("-", "−")
 
 
 def _p_value(value: float) -> str:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ultrum.core.labels import infer_frequency, period_label
+from ultrum.core.labels import headed, infer_frequency, period_label
 from ultrum.core.pricing.cost_result import RISK_FREE, CostOfEquity
 from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.inference import t_quantile
@@ -66,7 +66,7 @@ def betas(
         tick.set_color(LANTERN if asset == highlight else INK)
     ax.axvline(1.0, color=STONE, linewidth=1, linestyle=(0, (4, 3)))
     ax.set_xlabel(f"{term} beta, with {100 * level:g} % interval")
-    ax.set_title(f"{term.capitalize()} betas of {len(order)} assets")
+    ax.set_title(f"{headed(term)} betas of {len(order)} assets")
     span = (
         f"{period_label(table.first.dropna().min())} to {period_label(table.last.dropna().max())}"
     )

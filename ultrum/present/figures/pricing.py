@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
-from ultrum.core.labels import period_label, span_of
+from ultrum.core.labels import headed, period_label, span_of
 from ultrum.core.pricing.filtered import FilteredBetas
 from ultrum.core.pricing.moving import ConditionalBetas
 from ultrum.core.pricing.peers import PeerBeta
@@ -65,7 +65,7 @@ def beta_path(
     """
     if isinstance(betas, RollingFit):
         path, said = betas.interval(asset, term, level), betas.basis
-        title = f"{(term or _first(betas)).capitalize()} beta of {asset} in moving windows"
+        title = f"{headed(term or _first(betas))} beta of {asset} in moving windows"
     else:
         path, said = betas.interval(asset, level), betas.basis
         kind = (
