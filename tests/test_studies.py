@@ -198,6 +198,8 @@ class Whole(OnPractice):
         self.assertNotIn(
             "PLFR", (self.folder / "s-results" / "tables" / "cost_of_equity.csv").read_text()
         )
+        taken = command("run", "s.toml", "--vault", "v", "--bundle", "s.zip", cwd=self.folder)
+        self.assertEqual((taken.returncode, taken.stdout), (2, ""))  # said before anything is done
         again = command("run", "s.toml", "--vault", "v", "--only", "EBMK", cwd=self.folder)
         self.assertIn("Nothing has changed since the last run.", again.stdout)
         loud = command(
@@ -224,6 +226,7 @@ class Whole(OnPractice):
         self.assertEqual(command("trail", "s-results", "x", cwd=self.folder).returncode, 2)
         whole = command("run", "s.zip", cwd=self.folder)
         self.assertEqual(whole.returncode, 0, whole.stderr)
+        self.assertIn("Nothing has changed since the run in the bundle.", whole.stdout)
         self.assertTrue((self.folder / "s-bundle" / "results" / "report.html").exists())
         made = command(
             "new", "mine.toml", "--company", 'A"B', "--factors", "market", cwd=self.folder

@@ -76,16 +76,22 @@ def run(
     are those of the data as they stood on that day.
     """
     from ultrum.study import Study
-    from ultrum.study.bundle import unbundle
+    from ultrum.study.bundle import free_name, run_of, unbundle
 
     if study.suffix == ".zip":
-        plan, vault = unbundle(study, out or Path(f"{study.stem}-bundle"))
-        _run_and_show(plan, (out or Path(f"{study.stem}-bundle")) / "results", vault, True, as_json)
+        theirs = run_of(study)
+        place = out or Path(f"{study.stem}-bundle")
+        plan, vault = unbundle(study, place)
+        _run_and_show(
+            plan, place / "results", vault, True, as_json, before=(theirs, "the run in the bundle")
+        )
         return
     plan = Study.load(study)
     if check:
         click.echo(f"{study}: valid.")
         return
+    if bundle is not None:
+        free_name(bundle)
     plan = plan.limited_to(only) if only else plan
     place = out or Path(f"{study.stem}-results")
     _run_and_show(plan, place, vault, offline, as_json, at or None, not anew, bundle)
@@ -170,6 +176,7 @@ def _run_and_show(
     at: str | None = None,
     keep: bool = True,
     packed: Path | None = None,
+    before: tuple[dict[str, Any], str] | None = None,
 ) -> None:
     from ultrum.cli import show
     from ultrum.present.result_files import write_results
@@ -177,7 +184,7 @@ def _run_and_show(
     from ultrum.study import run_study
     from ultrum.study.trail import changes
 
-    before = _last_run(out)
+    before = before or _last_run(out)
     with show.progress() as tell:
         result = run_study(study, vault=vault, offline=offline, at=at, keep=keep, progress=tell)
         tell("writing the report")
@@ -187,7 +194,7 @@ def _run_and_show(
             from ultrum.study.bundle import bundle
 
             places["bundle"] = bundle(result, vault or default_vault(), packed)
-    moved = None if before is None else changes(before, run_facts(result))
+    moved = None if before is None else changes(before[0], run_facts(result), before[1])
     summary = _summary(result)
     if as_json:
         more = (
@@ -200,13 +207,13 @@ def _run_and_show(
         click.echo(repr(moved))
 
 
-def _last_run(out: Path) -> dict[str, Any] | None:
-    """What the last run into a folder was, if there was one."""
+def _last_run(out: Path) -> tuple[dict[str, Any], str] | None:
+    """What the last run into a folder was, if there was one, and what it is called."""
     from ultrum.errors import StudyError
     from ultrum.study.trail import read_run
 
     try:
-        return read_run(out)
+        return read_run(out), "the last run"
     except StudyError:
         return None
 

@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 import os
+import shutil
 import tempfile
 import zipfile
 from pathlib import Path
-from typing import Final
+from typing import Any, Final
 
 from ultrum.errors import StudyError
 from ultrum.present.run_file import run_file
 from ultrum.study.result import StudyResult
 from ultrum.study.schema import LARGEST, Study
+from ultrum.study.trail import run_from
 from ultrum.vault import Vault, pack, unpack
 
 STUDY, VAULT, RUN = "study.toml", "vault.zip", "run.json"
 _LARGEST_VAULT: Final = 8 * 1024**3
+_LARGEST_RUN: Final = 64 * 1024**2
 _FIXED: Final = (1980, 1, 1, 0, 0, 0)
 
 
@@ -37,28 +40,55 @@ def bundle(
     StudyError
         If the file is there already, or cannot be written.
     """
-    target = Path(file)
-    if target.exists():
-        raise StudyError(f"{target} is there already; choose another name.")
+    target = free_name(file)
     with tempfile.TemporaryDirectory() as folder, Vault(vault) as kept:
         part = Path(folder) / VAULT
         pack(kept, part, list(result.deliveries))
-        parts = {
-            STUDY: result.study.to_toml().encode(),
-            RUN: run_file(result).encode(),
-            VAULT: part.read_bytes(),
-        }
+        texts = {STUDY: result.study.to_toml(), RUN: run_file(result)}
         arriving = target.with_name(f".{target.name}.arriving")
         try:
             with zipfile.ZipFile(arriving, "w", zipfile.ZIP_DEFLATED) as archive:
-                for name, body in parts.items():
-                    archive.writestr(zipfile.ZipInfo(name, _FIXED), body)
+                for name, text in texts.items():
+                    archive.writestr(_entry(name), text)
+                with (
+                    part.open("rb") as body,
+                    archive.open(_entry(VAULT), "w", force_zip64=True) as packed,
+                ):
+                    shutil.copyfileobj(body, packed)
             os.replace(arriving, target)
         except OSError as error:
             raise StudyError(f"{target} cannot be written: {error.strerror}.") from None
         finally:
             arriving.unlink(missing_ok=True)
     return target
+
+
+def free_name(file: str | os.PathLike[str]) -> Path:
+    """The path of an archive that is not there yet."""
+    target = Path(file)
+    if target.exists():
+        raise StudyError(f"{target} is there already; choose another name.")
+    if not target.absolute().parent.is_dir():
+        raise StudyError(f"The folder {target.absolute().parent} is not there; make it first.")
+    return target
+
+
+def run_of(file: str | os.PathLike[str]) -> dict[str, Any]:
+    """What the run in a bundle was, as :func:`read_run` gives it."""
+    try:
+        with zipfile.ZipFile(file) as archive:
+            if archive.getinfo(RUN).file_size > _LARGEST_RUN:
+                raise StudyError(f"{file}: its {RUN} is larger than {_LARGEST_RUN} bytes.")
+            return run_from(archive.read(RUN).decode("utf-8"), f"{RUN} of {file}")
+    except (OSError, KeyError, zipfile.BadZipFile, UnicodeDecodeError) as error:
+        raise StudyError(f"{file} is no bundle of a study: {error}.") from None
+
+
+def _entry(name: str) -> zipfile.ZipInfo:
+    """A place in the archive without a clock: the same run is the same bytes."""
+    made = zipfile.ZipInfo(name, _FIXED)
+    made.compress_type = zipfile.ZIP_STORED if name == VAULT else zipfile.ZIP_DEFLATED
+    return made
 
 
 def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tuple[Study, Path]:

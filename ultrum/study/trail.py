@@ -56,11 +56,19 @@ def read_run(path: str | os.PathLike[str]) -> dict[str, Any]:
     file = Path(path)
     file = file / "run.json" if file.is_dir() else file
     try:
-        found = json.loads(file.read_text(encoding="utf-8"))
-    except (OSError, ValueError) as error:
+        return run_from(file.read_text(encoding="utf-8"), str(file))
+    except (OSError, UnicodeDecodeError) as error:
         raise StudyError(f"{file} is not what a run has written: {error}.") from None
+
+
+def run_from(text: str, place: str) -> dict[str, Any]:
+    """What a run has written of itself, from its text; ``place`` is named where it is none."""
+    try:
+        found = json.loads(text)
+    except ValueError as error:
+        raise StudyError(f"{place} is not what a run has written: {error}.") from None
     if not isinstance(found, dict) or found.get("form") != FORM:
-        raise StudyError(f"{file} is not what a run has written.")
+        raise StudyError(f"{place} is not what a run has written.")
     return found
 
 
@@ -79,11 +87,14 @@ class Changes:
         Stages that gave something else.
     moved : DataFrame
         Numbers that moved: ``before after change because``.
+    since : str
+        What the run is compared with, in words.
     """
 
     revised: list[str]
     done_again: list[str]
     moved: pd.DataFrame
+    since: str = "the last run"
 
     def to_frame(self) -> pd.DataFrame:
         """The numbers that moved."""
@@ -91,7 +102,7 @@ class Changes:
 
     def __repr__(self) -> str:
         if not self.revised and not len(self.moved):
-            return "Nothing has changed since the last run."
+            return f"Nothing has changed since {self.since}."
         words = [f"revised: {', '.join(self.revised) or 'no delivery'}"]
         words.append(f"done again: {', '.join(self.done_again) or 'nothing'}")
         if len(self.moved):
@@ -100,7 +111,9 @@ class Changes:
         return "\n".join(words)
 
 
-def changes(before: Mapping[str, Any], after: Mapping[str, Any]) -> Changes:
+def changes(
+    before: Mapping[str, Any], after: Mapping[str, Any], since: str = "the last run"
+) -> Changes:
     """Compare two runs, each as :func:`read_run` gives it.
 
     Examples
@@ -129,7 +142,7 @@ def changes(before: Mapping[str, Any], after: Mapping[str, Any]) -> Changes:
     ).set_index("number")
     size = moved["change"].abs() / moved["before"].abs().clip(lower=1e-12)
     moved = moved.loc[size.sort_values(ascending=False, kind="stable").index]
-    return Changes(revised, done, moved)
+    return Changes(revised, done, moved, since)
 
 
 def _bytes_of(run: Mapping[str, Any]) -> dict[str, str]:
