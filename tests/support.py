@@ -1,5 +1,6 @@
 """What several tests share: the practice service, a scratch folder, the command line, slow loops."""
 
+import json
 import os
 import subprocess
 import sys
@@ -7,11 +8,13 @@ import tempfile
 import unittest
 from pathlib import Path
 
+import jsonschema
 import numpy as np
 import pandas as pd
 from hypothesis import settings
 
 import ultrum as ul
+from ultrum.cli.answers import ANSWERS, answers_schema
 
 settings.register_profile("repeatable", derandomize=True)
 if os.environ.get("CI"):
@@ -71,12 +74,23 @@ class OnPractice(Scratch):
 
 
 def command(*words, cwd, **environment):
-    """Run ``ultrum`` as a user would; the finished process."""
-    return subprocess.run(
+    """Run ``ultrum`` as a user would; the finished process. Its JSON must fit the published shapes."""
+    done = subprocess.run(
         [sys.executable, "-c", "from ultrum.cli import main; main()", *map(str, words)],
         capture_output=True, text=True, cwd=cwd, timeout=120, check=False,
         env={**os.environ, "NO_COLOR": "1", "COLUMNS": "100", **environment},
     )  # fmt: skip
+    if "--json" in words and done.stdout:
+        name = next(n for n in ANSWERS if " ".join(map(str, words)).startswith(n))
+        jsonschema.validate(json.loads(done.stdout), closed(answers_schema(), name))
+    return done
+
+
+def closed(schema, command):
+    """The published shape of one command, in which no other key is allowed."""
+    for part in schema["$defs"].values():
+        part["additionalProperties"] = False
+    return {**schema["properties"][command], "$defs": schema["$defs"]}
 
 
 def months(count, start="2010-01"):

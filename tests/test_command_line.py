@@ -200,7 +200,7 @@ class Commands(OnPractice):
         desk = self.desk()
         want = ul.to_frequency(ul.growth(desk.fetch(cpi), over="P1Y"), "Q", how="last").values
         self.assertEqual(list(told["values"].values()), want.tolist())
-        self.assertEqual(told["frequency"], "quarterly")
+        self.assertEqual(told["facts"]["frequency"], "quarterly")
         self.assertEqual(
             len(told["spells"]),
             len(ul.spells(ul.TimeSeries.wrap(want, measure="rate"), "above 4 %")),

@@ -1,5 +1,6 @@
 """Whole studies: every section, what is done again, where numbers come from, bundles, faults."""
 
+import importlib.util
 import json
 import os
 import sqlite3
@@ -260,9 +261,17 @@ class Files(Scratch):
         with self.refused(StudyError, "leaves the folder"):
             ul.Study.load(self.folder / "inner" / "s.toml")
 
-    def test_the_schema_for_editors_is_the_one_in_the_docs(self):
-        said = json.loads((ROOT / "docs" / "study.schema.json").read_text())
-        self.assertEqual(said, json.loads(json.dumps(ul.Study.model_json_schema())))
+    def test_pages_made_from_the_program_are_those_in_the_docs(self):
+        spec = importlib.util.spec_from_file_location(
+            "references", ROOT / "tools" / "write_references.py"
+        )
+        references = importlib.util.module_from_spec(spec)
+        spec.loader.exec_module(references)
+        for name, text in references.pages().items():
+            said = (ROOT / "docs" / name).read_text()
+            self.assertTrue(said == text, f"docs/{name}: run python tools/write_references.py")
+        for name in ("find", "run", "vault verify"):
+            self.assertIn(f"## ultrum {name}\n", said)
 
     def test_twenty_faulty_studies(self):
         text = (STUDIES / "allowed_return.toml").read_text()

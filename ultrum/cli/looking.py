@@ -107,7 +107,7 @@ def look(
     facts = {**description.facts, **_after_steps(series, said)}
     if as_json:
         listed = {} if found is None else {"spells": found.to_dict("records")}
-        show.as_json({**facts, "values": dict(_labelled(series)), **listed})
+        show.as_json({"facts": facts, "values": dict(_labelled(series)), **listed})
         return
     _look(series, facts, rows)
     if found is not None:

@@ -1,0 +1,235 @@
+"""What each command prints with ``--json``; docs/commands.md and docs/answers.schema.json are made from it.
+
+Keys may be added; none is renamed, removed or given another meaning within a major version. Rates, returns and
+shares are decimals, periods are SDMX names, instants are UTC, and a number that is missing is null.
+"""
+
+from typing import Any, Final, NotRequired
+
+from typing_extensions import TypedDict
+
+
+class Caution(TypedDict):
+    """What a reader must know, and of whom."""
+
+    subject: str
+    text: str
+
+
+class RunAnswer(TypedDict):
+    """``ultrum run`` and ``ultrum demo``: the answer of a study and where its files are."""
+
+    title: str
+    company: str
+    cost_of_equity: float
+    low: float
+    high: float
+    level: float
+    standard_error: float
+    risk_free: float
+    coefficients: dict[str, float]
+    standard_errors: dict[str, float]
+    rows: int
+    lost: dict[str, int]
+    warnings: list[Caution]
+    run: str
+    places: dict[str, str]
+    revised: NotRequired[list[str]]
+    numbers_moved: NotRequired[int]
+
+
+class TrailAnswer(TypedDict):
+    """``ultrum trail``: a number, stage or delivery, and what it was made of."""
+
+    name: str
+    value: NotRequired[float]
+    settings: NotRequired[Any]
+    gives: NotRequired[str]
+    retrieved: NotRequired[str]
+    command: NotRequired[str]
+    parts: NotRequired[list["TrailAnswer"]]
+
+
+class FoundSeries(TypedDict):
+    """``ultrum find``: a series that has the words."""
+
+    address: str
+    title: str
+    frequency: str
+    flow: NotRequired[str]
+    topic: NotRequired[str]
+    region: NotRequired[str]
+    currency: NotRequired[str]
+
+
+class FoundPlace(TypedDict):
+    """``ultrum find --walk``: a place in the catalogue and how many series lie below it."""
+
+    name: str
+    kind: str
+    series: int
+
+
+class PulledSeries(TypedDict):
+    """``ultrum pull``: a series and what became of it: new, same, longer, revised or failed."""
+
+    address: str
+    title: str
+    frequency: str
+    status: str
+    first: str
+    last: str
+    values: int
+    reason: str
+
+
+class Spell(TypedDict):
+    """A stretch of time that meets a condition."""
+
+    start: str
+    end: str
+    length: int
+    depth: float | None
+    deepest: str
+    open: bool
+
+
+class LookAnswer(TypedDict):
+    """``ultrum look``: facts of a series in words, and its values by period."""
+
+    facts: dict[str, str]
+    values: dict[str, float | None]
+    spells: NotRequired[list[Spell]]
+
+
+class Revision(TypedDict):
+    """``ultrum look --revised``: a value that is new, gone or revised."""
+
+    period: str
+    before: float | None
+    after: float | None
+    change: float | None
+    kind: str
+
+
+class AssetRisk(TypedDict):
+    """Risk and return of one asset."""
+
+    asset: str
+    mean: float | None
+    geometric: float | None
+    volatility: float | None
+    variance: float | None
+    deviation: float | None
+    excess_per_risk: float | None
+    error: float | None
+    skewness: float | None
+    kurtosis: float | None
+    worst: float | None
+    worst_period: str | None
+    drawdown: float | None
+    positive: float | None
+    periods: int
+    first: str | None
+    last: str | None
+
+
+class ReturnsAnswer(TypedDict):
+    """``ultrum look --returns``: risk and return of each asset."""
+
+    basis: str
+    assets: list[AssetRisk]
+
+
+class SeriesInFile(TypedDict):
+    """A series that a file holds."""
+
+    series: str
+    frequency: str
+    unit: str
+    first: str
+    last: str
+    values: int
+
+
+class ReadingDecision(TypedDict):
+    """What the reader of tables decided, and how sure it was."""
+
+    what: str
+    chosen: str
+    alternatives: str
+    certainty: str
+    line: int
+
+
+class RejectedRow(TypedDict):
+    """A row that was not taken, and why."""
+
+    line: int
+    text: str
+    reason: str
+
+
+class FileAnswer(TypedDict):
+    """``ultrum look FILE``: the series of a file, and how it was read."""
+
+    series: list[SeriesInFile]
+    decisions: list[ReadingDecision]
+    rejected: list[RejectedRow]
+
+
+class KeptDelivery(TypedDict):
+    """A delivery in the vault."""
+
+    address: str
+    retrieved: str
+    bytes: int
+    checksum: str
+
+
+class VaultSize(TypedDict):
+    """How much a vault holds."""
+
+    addresses: int
+    deliveries: int
+    payloads: int
+    bytes: int
+
+
+class VaultAnswer(TypedDict):
+    """``ultrum vault list``: the deliveries that fit, and the size of the whole vault."""
+
+    deliveries: list[KeptDelivery]
+    size: VaultSize
+
+
+ANSWERS: Final[dict[str, Any]] = {
+    "demo": RunAnswer,
+    "run": RunAnswer,
+    "trail": TrailAnswer,
+    "find": list[FoundSeries] | list[FoundPlace],
+    "pull": list[PulledSeries],
+    "look": LookAnswer | list[Revision] | ReturnsAnswer | FileAnswer,
+    "vault list": VaultAnswer,
+}
+
+
+def answers_schema() -> dict[str, Any]:
+    """JSON Schema of what every command prints with ``--json``, by command."""
+    from pydantic import TypeAdapter
+
+    parts: dict[str, Any] = {}
+    by_command = {}
+    for command, answer in ANSWERS.items():
+        said = TypeAdapter(answer).json_schema(ref_template="#/$defs/{model}")
+        parts |= said.pop("$defs", {})
+        if said.get("type") == "object":
+            parts[answer.__name__] = said
+            said = {"$ref": f"#/$defs/{answer.__name__}"}
+        by_command[command] = said
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "What the commands of ultrum print with --json",
+        "properties": by_command,
+        "$defs": dict(sorted(parts.items())),
+    }
