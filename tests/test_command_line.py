@@ -10,6 +10,8 @@ import subprocess
 import sys
 import time
 
+import nbclient
+import nbformat
 import numpy as np
 import pandas as pd
 
@@ -338,6 +340,24 @@ class Pages(Scratch):
                 code = "\n".join(python_blocks(f"docs/{page}.md"))
                 self.assertGreater(code.count("\n"), 60)
                 self.assertIn(said, self.run_code(code))
+
+    def test_the_notebook_runs_and_shows_itself(self):
+        book = nbformat.read(ROOT / "examples" / "first_hour.ipynb", 4)
+        place = {"metadata": {"path": str(self.folder)}}
+        nbclient.NotebookClient(book, timeout=120, resources=place).execute()
+        shown = {
+            c.source.split("\n")[-1]: c.outputs[0].data for c in book.cells if c.get("outputs")
+        }
+        self.assertEqual(len(shown), 11)
+        for line, data in shown.items():
+            drawn = line.startswith("ul.figures")
+            self.assertIn("image/png" if drawn else "text/html", data, line)
+        self.assertTrue(
+            shown['ul.figures.build_up(cost, "BRTW")']["image/png"].startswith("iVBORw0KGgo")
+        )
+        beta = ul.factor_betas(ul.practice.panel(), ["market"]).coefficients.loc["BRTW", "market"]
+        self.assertIn(f"<td>{beta:.4g}</td>", shown["betas"]["text/html"])
+        self.assertIn("&lt; 0.001", shown["betas"]["text/html"])
 
     def test_every_example_runs(self):
         words = {"first_beta.py": "Inflation over the last year", "macro_set.py": "revised (12 values)",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 from typing import Any
 
 import numpy as np
@@ -59,3 +60,28 @@ def headed(name: str) -> str:
     ('Market', 'QSR')
     """
     return name[:1].upper() + name[1:]
+
+
+def table_html(table: pd.DataFrame, text: str = "", most: int = 60) -> str:
+    """A table for notebooks under its text: four digits, p values as people write them.
+
+    >>> table_html(pd.DataFrame({"beta": [0.56425], "beta_p": [1.3e-7]})).count("&lt; 0.001")
+    1
+    """
+    shown: Any = {
+        name: _p_said if str(name) in ("p", "p_value") or str(name).endswith("_p") else _four_digits
+        for name in table.columns
+        if pd.api.types.is_float_dtype(table[name])
+    }
+    head = f"<pre>{html.escape(text)}</pre>" if text else ""
+    return head + str(table.to_html(formatters=shown, max_rows=most, na_rep=""))
+
+
+def _p_said(value: float) -> str:
+    return "" if pd.isna(value) else "< 0.001" if value < 0.001 else f"{value:.3f}"
+
+
+def _four_digits(value: float) -> str:
+    if pd.isna(value):
+        return ""
+    return f"{value:,.0f}" if abs(value) >= 10_000 else f"{value:.4g}"

@@ -23,7 +23,7 @@ from ultrum.core.knowing import (
     known_span,
     rule_for,
 )
-from ultrum.core.labels import span_of
+from ultrum.core.labels import span_of, table_html
 from ultrum.core.panel_checks import by_kind, check_roles, check_size, currency_of, income_warning
 from ultrum.core.ratetable import RateTable
 from ultrum.core.series import SeriesTable, TimeSeries
@@ -136,7 +136,7 @@ class Panel:
         )
 
     def _repr_html_(self) -> str:
-        return f"<pre>{self!r}</pre>{self.coverage.to_html()}"
+        return table_html(self.coverage, repr(self))
 
 
 def align(

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 import pandas as pd
 
 from ultrum.core.convert import to_frequency
-from ultrum.core.labels import period_label
+from ultrum.core.labels import period_label, table_html
 from ultrum.core.moments import resolve_span
 from ultrum.core.series import TimeSeries
 from ultrum.core.steps import apply_steps
@@ -76,7 +76,7 @@ class PullResult:
         return f"{self.set.title}: {len(self.series)} series\n{table}"
 
     def _repr_html_(self) -> str:
-        return str(self.status.to_html())
+        return table_html(self.status)
 
 
 def heading(series: TimeSeries) -> str:

@@ -5,8 +5,7 @@ from __future__ import annotations
 import hashlib
 import threading
 import time
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import cache
 from typing import Any
@@ -36,11 +35,22 @@ _TYPES = {
 
 @dataclass(frozen=True)
 class Service:
-    """Address of a running practice service, and its moods."""
+    """A running practice service: its address and its moods. It ends with its block, or with :meth:`close`."""
 
     url: str
     moods: Moods = field(default_factory=Moods)
     clock: dict[str, str] = field(default_factory=dict)
+    end: Callable[[], None] = field(default=lambda: None, repr=False)
+
+    def __enter__(self) -> Service:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Stop serving."""
+        self.end()
 
     @property
     def sdmx(self) -> str:
@@ -78,11 +88,8 @@ class Service:
         self.clock["today"] = day
 
 
-@contextmanager
-def serve(
-    port: int = 0, *, delay: float = 0.0, as_of: str = "", today: str = LAST_DAY
-) -> Iterator[Service]:
-    """Run the practice world's services on loopback while the block lasts.
+def serve(port: int = 0, *, delay: float = 0.0, as_of: str = "", today: str = LAST_DAY) -> Service:
+    """Run the practice world's services on loopback, for a block or until they are closed.
 
     Parameters
     ----------
@@ -95,10 +102,10 @@ def serve(
     today : str
         Day that the page of today's freight rate shows.
 
-    Yields
-    ------
+    Returns
+    -------
     Service
-        With the address in ``url``.
+        With the address in ``url``; a context manager that ends with its block, or with ``close()``.
 
     Examples
     --------
@@ -113,11 +120,12 @@ def serve(
     server = uvicorn.Server(config)
     thread = threading.Thread(target=server.run, daemon=True)
     thread.start()
-    try:
-        yield Service(f"http://127.0.0.1:{_port(server, thread, port)}", moods, clock)
-    finally:
+
+    def _end() -> None:
         server.should_exit = True
         thread.join(timeout=5)
+
+    return Service(f"http://127.0.0.1:{_port(server, thread, port)}", moods, clock, _end)
 
 
 def application(moods: Moods, clock: dict[str, str], as_of: str = "") -> Starlette:

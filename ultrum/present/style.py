@@ -65,7 +65,26 @@ def axes_for(ax: Axes | None, height: float = 5.4) -> Axes:
         return ax
     from matplotlib.figure import Figure
 
-    return Figure(figsize=(9.0, height), layout="constrained").subplots()
+    figure = Figure(figsize=(9.0, height), layout="constrained")
+    drawn: Axes = figure.subplots(subplot_kw={"axes_class": _shown_axes()})
+    return drawn
+
+
+@functools.cache
+def _shown_axes() -> type[Axes]:
+    """Axes that a notebook shows as the picture they belong to, since no window and no pyplot holds it."""
+    import io
+
+    from matplotlib.axes import Axes
+
+    class ShownAxes(Axes):
+        def _repr_png_(self) -> bytes:
+            packed = io.BytesIO()
+            figure: Any = self.get_figure()
+            figure.savefig(packed, format="png", metadata={"Software": None})
+            return packed.getvalue()
+
+    return ShownAxes
 
 
 def foot(ax: Axes, text: str) -> None:

@@ -8,7 +8,7 @@ from functools import cached_property
 
 import pandas as pd
 
-from ultrum.core.labels import period_label
+from ultrum.core.labels import period_label, table_html
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.cost_result import CostOfEquity
 from ultrum.core.pricing.filtered import FilteredBetas, filtered_beta
@@ -123,6 +123,9 @@ class StudyResult:
     def to_frame(self) -> pd.DataFrame:
         """Cost of equity of every asset."""
         return self.cost.to_frame()
+
+    def _repr_html_(self) -> str:
+        return table_html(self.cost.to_frame().loc[[self.company]], repr(self))
 
     def __repr__(self) -> str:
         value, low_high = self.cost.value[self.company], self.cost.interval().loc[self.company]

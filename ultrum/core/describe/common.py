@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import html
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pandas as pd
 
+from ultrum.core.labels import table_html
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.types import Floats
 from ultrum.errors import UnitError
@@ -40,7 +40,7 @@ class Described:
         return f"{text}\n{self.basis}"
 
     def _repr_html_(self) -> str:
-        return f"{self.table.to_html(float_format=lambda v: f'{v:.4g}')}<p>{html.escape(self.basis)}</p>"
+        return table_html(self.table, self.basis)
 
 
 def returns_in(x: Any, doing: str) -> SeriesTable:

@@ -7,7 +7,6 @@ All assets go through the filter together.
 
 from __future__ import annotations
 
-import html
 from dataclasses import dataclass, replace
 from typing import Final
 
@@ -15,6 +14,7 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
+from ultrum.core.labels import table_html
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factor
 from ultrum.core.regression.inference import band_of
@@ -72,7 +72,7 @@ class FilteredBetas:
         return f"{self.to_frame().to_string(float_format='{:.4f}'.format)}\n{self.basis}"
 
     def _repr_html_(self) -> str:
-        return f"{self.to_frame().to_html()}<p>{html.escape(self.basis)}</p>"
+        return table_html(self.to_frame(), self.basis)
 
 
 @dataclass(frozen=True)

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import html
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 import pandas as pd
 
+from ultrum.core.labels import table_html
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factor
 from ultrum.core.regression.covariance import errors_said
@@ -51,7 +51,7 @@ class UpDownBetas:
         return f"{self.to_frame().to_string(float_format='{:.3f}'.format)}\n{self.basis}"
 
     def _repr_html_(self) -> str:
-        return f"{self.to_frame().to_html()}<p>{html.escape(self.basis)}</p>"
+        return table_html(self.to_frame(), self.basis)
 
 
 def up_down_betas(panel: Panel, factor: str = "market", *, errors: str = "hac") -> UpDownBetas:
@@ -131,7 +131,7 @@ class ConditionalBetas:
         return f"{shown.to_string(float_format='{:.3f}'.format, line_width=100)}\n{self.basis}"
 
     def _repr_html_(self) -> str:
-        return f"{self.to_frame().to_html()}<p>{html.escape(self.basis)}</p>"
+        return table_html(self.to_frame(), self.basis)
 
 
 def conditional_beta(

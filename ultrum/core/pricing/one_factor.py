@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import html
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pandas as pd
 
+from ultrum.core.labels import table_html
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factor
 from ultrum.core.regression.covariance import errors_said
@@ -49,7 +49,7 @@ class OneBeta:
         return f"{self.to_frame().to_string(float_format='{:.4f}'.format)}\n{self.basis}"
 
     def _repr_html_(self) -> str:
-        return f"{self.to_frame().to_html()}<p>{html.escape(self.basis)}</p>"
+        return table_html(self.to_frame(), self.basis)
 
 
 def lagged_beta(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 import textwrap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -11,6 +10,7 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
+from ultrum.core.labels import table_html
 from ultrum.core.pricing.one_factor import relever, unlever
 from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.results import CONSTANT, BetaTable
@@ -58,7 +58,7 @@ class PeerBeta:
         )
 
     def _repr_html_(self) -> str:
-        return f"<pre>{html.escape(repr(self).splitlines()[0])}</pre>{self.peers.to_html()}"
+        return table_html(self.peers, repr(self).splitlines()[0])
 
 
 def peer_beta(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Final
@@ -10,7 +9,7 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.labels import span_of
+from ultrum.core.labels import span_of, table_html
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factors
 from ultrum.core.regression.clusters import clustered, smallest_count
@@ -69,7 +68,7 @@ class PooledFit(CoefficientInference):
         return f"{self.basis}\n{self.to_frame().to_string(float_format=lambda v: f'{v:.6g}')}"
 
     def _repr_html_(self) -> str:
-        return f"<pre>{html.escape(self.basis)}</pre>{self.to_frame().to_html()}"
+        return table_html(self.to_frame(), self.basis)
 
 
 def pooled_regress(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 import textwrap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -11,7 +10,7 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.labels import span_of
+from ultrum.core.labels import span_of, table_html
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factors, factor_betas
 from ultrum.core.pricing.cross_section import CrossSections, Exposure, cross_sections, refuse_empty
@@ -109,7 +108,7 @@ class TwoPass:
         )
 
     def _repr_html_(self) -> str:
-        return f"{self.to_frame().to_html()}<p>{html.escape(self.basis)}</p>"
+        return table_html(self.to_frame(), self.basis)
 
 
 def two_pass(

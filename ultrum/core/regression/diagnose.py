@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 import textwrap
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -12,7 +11,7 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
-from ultrum.core.labels import infer_frequency, period_label
+from ultrum.core.labels import infer_frequency, period_label, table_html
 from ultrum.core.regression.influence import weighted_rows
 from ultrum.core.regression.inputs import calendar_places
 from ultrum.core.regression.results import CONSTANT, Fit
@@ -75,7 +74,7 @@ class Diagnosis:
         return "\n".join(lines)
 
     def _repr_html_(self) -> str:
-        return f"<p>{html.escape(self.basis)}</p>{self.to_frame().to_html()}"
+        return table_html(self.to_frame(), self.basis)
 
 
 def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 1999, seed: int = 0) -> Diagnosis:

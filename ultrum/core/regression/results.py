@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -11,7 +10,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from ultrum.core.labels import period_label
+from ultrum.core.labels import period_label, table_html
 from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.in_words import sentences
 from ultrum.core.regression.inference import (
@@ -187,7 +186,7 @@ class Fit(CoefficientInference):
         return f"{self.basis}\n{self.to_frame().to_string(float_format=lambda v: f'{v:.6g}')}"
 
     def _repr_html_(self) -> str:
-        return f"<pre>{html.escape(self.basis)}</pre>{self.to_frame().to_html()}"
+        return table_html(self.to_frame(), self.basis)
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -333,4 +332,4 @@ class BetaTable:
         return f"{head}\n{shown.to_string(max_rows=30, line_width=100)}"
 
     def _repr_html_(self) -> str:
-        return str(self.to_frame().to_html())
+        return table_html(self.to_frame(), f"{len(self.assets)} assets; {errors_said(self.errors)}")

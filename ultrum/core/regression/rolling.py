@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 import os
 from concurrent.futures import Executor, ThreadPoolExecutor
 from dataclasses import dataclass
@@ -12,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 import pandas as pd
 
-from ultrum.core.labels import infer_frequency, period_label
+from ultrum.core.labels import infer_frequency, period_label, table_html
 from ultrum.core.regression import inputs
 from ultrum.core.regression.covariance import ERRORS, errors_said
 from ultrum.core.regression.inference import t_quantile
@@ -115,7 +114,7 @@ class RollingFit:
         return f"{self._head()}\n{self._summary().round(3).to_string(max_rows=24, line_width=100)}"
 
     def _repr_html_(self) -> str:
-        return f"<p>{html.escape(self._head())}</p>{self._summary().round(3).to_html(max_rows=24)}"
+        return table_html(self._summary(), self._head(), 24)
 
     def _head(self) -> str:
         words = [f"{int((self.status == k).sum())} {name}" for k, name in enumerate(STATUS)]
