@@ -7,7 +7,7 @@ import re
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
-from functools import cache
+from functools import lru_cache
 from typing import Any, Final
 
 import numpy as np
@@ -71,13 +71,13 @@ def tidy(cell: str) -> str:
     return text
 
 
-@cache
+@lru_cache(maxsize=65_536)  # of cells; bounds what a long session holds
 def is_missing(cell: str) -> bool:
     """Whether a cell is a usual mark for a missing value."""
     return cell.strip().lower() in MISSING
 
 
-@cache
+@lru_cache(maxsize=65_536)  # of cells; bounds what a long session holds
 def is_number(cell: str) -> bool:
     """Whether a cell could be a number, with either decimal mark."""
     text = tidy(cell)
@@ -124,7 +124,7 @@ def decimal_mark(cells: Iterable[str], given: str | None, where: str) -> str:
     )
 
 
-@cache
+@lru_cache(maxsize=65_536)  # of cells; bounds what a long session holds
 def _parts(text: str, decimal: str) -> tuple[float, bool, str, str] | None:
     """Value, percent sign, flag and currency of one cell."""
     found = _READERS[decimal].fullmatch(text)

@@ -113,9 +113,12 @@ def _whole(body: bytes, block: Block, sample: Typed, encoding: str) -> Typed | N
     if dates is None:
         return None
     columns = {n: _column(table[f"{names.index(n)}"]) for n in sample.columns}
+    rows = table.num_rows
+    del table
+    pa.default_memory_pool().release_unused()
     if any(sentinel_in(columns[n]) is not None for n in sample.numeric):
         return None
-    last = block.lines[0] + table.num_rows - 1
+    last = block.lines[0] + rows - 1
     said = [
         replace(d, chosen=f"lines {block.lines[0]} to {last}") if d.what == "rows" else d
         for d in sample.decisions
@@ -130,7 +133,9 @@ def _codec(encoding: str) -> str:
 def _column(column: Any) -> Array:
     if pa.types.is_floating(column.type):
         return np.asarray(column.to_numpy())
-    return np.asarray(column.to_pandas().to_numpy(dtype=object))
+    coded = column.combine_chunks().dictionary_encode()  # equal cells share one text
+    texts = np.asarray(coded.dictionary.to_pylist(), dtype=object)
+    return np.asarray(texts[coded.indices.to_numpy()])
 
 
 def _dates(table: pa.Table, block: Block, sample: Typed) -> ReadDates | None:

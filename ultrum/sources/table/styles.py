@@ -10,7 +10,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta, timezone
-from functools import cache
+from functools import lru_cache
 from typing import Final
 
 _MONTH_NAMES: Final = {  # first letters of the months in the languages tables come in
@@ -67,7 +67,7 @@ class DateStyle:
         return _moment(self, cell)
 
 
-@cache
+@lru_cache(maxsize=65_536)  # of cells; bounds what a long session holds
 def _moment(style: DateStyle, cell: str) -> datetime | None:
     found = style.pattern.fullmatch(cell)
     if not found:
@@ -216,7 +216,7 @@ _ANY: Final = re.compile(r"\d")
 FOOTNOTE: Final = re.compile(r"(?<=[\dA-Za-z]) ?(?:\*+|[†‡¹²³]|\((?:[a-z]|\d)\))$")
 
 
-@cache
+@lru_cache(maxsize=65_536)  # of cells; bounds what a long session holds
 def styles_of(cell: str) -> tuple[str, ...]:
     """Names of the styles a cell fits, bare numbers of days and seconds aside."""
     if len(cell) > 40 or len(cell) < 4 or not _ANY.search(cell):
