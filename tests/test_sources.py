@@ -5,6 +5,7 @@ import os
 import threading
 import time
 import unittest
+from dataclasses import replace
 from unittest import mock
 
 import numpy as np
@@ -162,6 +163,10 @@ class Http(Scratch):
         headers = self.server.asked[-1][2]
         self.assertEqual(headers["if-none-match"], '"abc"')
         self.assertEqual(headers["if-modified-since"], held.last_modified)
+        with HttpClient(replace(HURRY, conditional=False)) as anew:  # as a run with --refresh
+            self.server.asked = [0, 0]
+            anew.get(f"{self.url}/busy", held=held)
+            self.assertNotIn("if-none-match", self.server.asked[-1][2])
 
 
 class Credentials(OnPractice):

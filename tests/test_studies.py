@@ -225,6 +225,8 @@ class Whole(OnPractice):
         shown = command("trail", "s-results", cwd=self.folder)
         self.assertIn("exchange:prices.csv", shown.stdout)
         self.assertEqual(command("trail", "s-results", "x", cwd=self.folder).returncode, 2)
+        self.assertIn("take one of them",
+                      command("run", "s.toml", "--refresh", "--offline", cwd=self.folder).stderr)  # fmt: skip
         whole = command("run", "s.zip", cwd=self.folder)
         self.assertEqual(whole.returncode, 0, whole.stderr)
         self.assertIn("Nothing has changed since the run in the bundle.", whole.stdout)
@@ -258,8 +260,35 @@ class Files(Scratch):
             ul.Study.load(self.folder / "circle.toml")
         (self.folder / "inner").mkdir()
         (self.folder / "inner" / "s.toml").write_text(SMALL.replace("sources.toml", "../base.toml"))
-        with self.refused(StudyError, "leaves the folder"):
+        with self.refused(StudyError, "leaves the folder", "--anywhere"):
             ul.Study.load(self.folder / "inner" / "s.toml")
+        self.assertEqual(
+            len(ul.Study.load(self.folder / "inner" / "s.toml", anywhere=True).sources), 4
+        )
+
+    def test_sources_on_this_machine_stay_in_the_folder(self):
+        (self.folder / "inner" / "data").mkdir(parents=True)
+        (self.folder / "inner" / "out").symlink_to(self.folder)
+        for url, inside in {
+            "data": True, "sqlite:///data/prices.db": True, "../data": False, "/etc": False, "out": False,
+            "sqlite:///../prices.db": False, "sqlite:////etc/prices.db": False,
+        }.items():  # fmt: skip
+            kind = "database" if "sqlite" in url else "table"
+            text = SOURCES.replace(
+                'kind = "table"\nurl = "http://127.0.0.1:8765/exchange/"',
+                f'kind = "{kind}"\nurl = "{url}"',
+            )
+            self.assertNotEqual(text, SOURCES)
+            self.file("inner/sources.toml", text)
+            path = self.file("inner/s.toml", SMALL)
+            with self.subTest(url):
+                if inside:
+                    place = ul.Study.load(path).sources["exchange"].url
+                    self.assertIn(str(self.folder.resolve() / "inner" / "data"), place)
+                else:
+                    with self.refused(StudyError, "'exchange' reads", "--anywhere"):
+                        ul.Study.load(path)
+                    self.assertTrue(ul.Study.load(path, anywhere=True))
 
     def test_pages_made_from_the_program_are_those_in_the_docs(self):
         spec = importlib.util.spec_from_file_location(

@@ -53,6 +53,10 @@ def demo(out: Path, offline: bool, as_json: bool) -> None:
     "--only", multiple=True, metavar="ASSET", help="Only these assets, while a study is worked out."
 )
 @click.option("--bundle", type=HERE, help="Also pack study, deliveries and run into this archive.")
+@click.option("--anywhere", is_flag=True, help="Let the study read files outside its own folder.")
+@click.option(
+    "--refresh", is_flag=True, help="Download everything whole, also what sources call unchanged."
+)
 @click.option("--anew", is_flag=True, help="Do every stage again, whatever was kept.")
 @VAULT
 @OFFLINE
@@ -64,6 +68,8 @@ def run(
     check: bool,
     only: tuple[str, ...],
     bundle: Path | None,
+    anywhere: bool,
+    refresh: bool,
     anew: bool,
     vault: Path | None,
     offline: bool,
@@ -86,7 +92,7 @@ def run(
             plan, place / "results", vault, True, as_json, before=(theirs, "the run in the bundle")
         )
         return
-    plan = Study.load(study)
+    plan = Study.load(study, anywhere=anywhere)
     if check:
         click.echo(f"{study}: valid.")
         return
@@ -94,7 +100,9 @@ def run(
         free_name(bundle)
     plan = plan.limited_to(only) if only else plan
     place = out or Path(f"{study.stem}-results")
-    _run_and_show(plan, place, vault, offline, as_json, at or None, not anew, bundle)
+    _run_and_show(
+        plan, place, vault, offline, as_json, at or None, not anew, bundle, refresh=refresh
+    )
 
 
 @click.command(epilog=_TRAIL_SO)
@@ -177,6 +185,7 @@ def _run_and_show(
     keep: bool = True,
     packed: Path | None = None,
     before: tuple[dict[str, Any], str] | None = None,
+    refresh: bool = False,
 ) -> None:
     from ultrum.cli import show
     from ultrum.present.result_files import write_results
@@ -186,7 +195,9 @@ def _run_and_show(
 
     before = before or _last_run(out)
     with show.progress() as tell:
-        result = run_study(study, vault=vault, offline=offline, at=at, keep=keep, progress=tell)
+        result = run_study(
+            study, vault=vault, offline=offline, at=at, keep=keep, refresh=refresh, progress=tell
+        )
         tell("writing the report")
         places = write_results(result, out)
         if packed is not None:

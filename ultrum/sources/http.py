@@ -30,7 +30,7 @@ _NO_SECRET: Final = Secret({}, {}, ())
 
 @dataclass(frozen=True)
 class HttpPolicy:
-    """Limits of fetching; seconds and bytes."""
+    """Limits of fetching, seconds and bytes, and whether a server may say that a copy held is unchanged."""
 
     attempts: int = 4
     first_wait: float = 0.25
@@ -42,6 +42,7 @@ class HttpPolicy:
     connections: int = 16
     connections_per_host: int = 8
     redirects: int = 5
+    conditional: bool = True
 
 
 class AnswerError(SourceError):
@@ -116,8 +117,9 @@ class HttpClient:
             If nothing whole could be had; the message says what came instead.
         """
         shown = secret or _NO_SECRET
+        asks = _conditions(held) if self.policy.conditional else {}
         try:
-            return self._patiently(url, {"accept": accept, **_conditions(held)}, shown)
+            return self._patiently(url, {"accept": accept, **asks}, shown)
         except AnswerError as error:
             raise AnswerError(shown.struck(str(error)), error.status) from None
         except SourceError as error:

@@ -23,6 +23,7 @@ from ultrum.core.regression.rolling import RollingFit, rolling_regress
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.desk import Desk
 from ultrum.errors import StudyError
+from ultrum.sources.http import HttpPolicy
 from ultrum.study import building, pricing
 from ultrum.study.assets import names_of, read_prices, records_at, total_returns
 from ultrum.study.checks import Caution, check_assets, check_cautions
@@ -41,6 +42,7 @@ def run_study(
     offline: bool = False,
     at: str | None = None,
     keep: bool = True,
+    refresh: bool = False,
     progress: Progress | None = None,
 ) -> StudyResult:
     """Run a study, from its file or as an object.
@@ -58,6 +60,8 @@ def run_study(
     keep : bool
         Keep what each stage gives beside the vault, and do again only what has changed. The numbers are the
         same either way.
+    refresh : bool
+        Download every delivery whole, also those that a source would call unchanged.
     progress : callable, optional
         Told in a few words what is being done.
 
@@ -86,7 +90,12 @@ def run_study(
     sources = {
         name: source.model_dump(exclude_defaults=True) for name, source in plan.sources.items()
     }
-    with Desk(vault, sources=sources, offline=offline, progress=tell, keep_readings=True) as now:
+    if refresh and (offline or at):
+        raise StudyError("refresh asks every source, offline and at ask none; take one of them.")
+    policy = HttpPolicy(conditional=not refresh)
+    with Desk(
+        vault, sources=sources, offline=offline, progress=tell, policy=policy, keep_readings=True
+    ) as now:
         if at is None:
             return _run(plan, now, tell, keep)
         with now.at(at) as then:

@@ -12,6 +12,7 @@ from pydantic import Field
 
 from ultrum.errors import StudyError
 from ultrum.study.faults import Lines, meaning_faults, shape_faults
+from ultrum.study.places import inside, source_place
 from ultrum.study.sections import (
     CostSection,
     Model,
@@ -59,8 +60,14 @@ class Study(Section):
     report: ReportSection = ReportSection()
 
     @classmethod
-    def load(cls, path: str | os.PathLike[str]) -> Study:
+    def load(cls, path: str | os.PathLike[str], *, anywhere: bool = False) -> Study:
         """Read and check a study file, and the studies it inherits from.
+
+        Parameters
+        ----------
+        path : path
+        anywhere : bool
+            Let it read folders, databases and studies outside its own folder.
 
         Raises
         ------
@@ -69,12 +76,14 @@ class Study(Section):
         """
         file = Path(path)
         text = _text_of(file)
-        return cls.parse(text, file.name, file.parent)._beside(file.parent)
+        return cls.parse(text, file.name, file.parent, anywhere)._beside(file.parent, anywhere)
 
     @classmethod
-    def parse(cls, text: str, name: str = "study", folder: Path | None = None) -> Study:
+    def parse(
+        cls, text: str, name: str = "study", folder: Path | None = None, anywhere: bool = False
+    ) -> Study:
         """Check the text of a study file; ``folder`` is where one it inherits from lies."""
-        said = _with_ancestors(_toml(text, name), name, folder)
+        said = _with_ancestors(_toml(text, name), name, folder, anywhere)
         return cls._checked(said, Lines(text), name)
 
     @classmethod
@@ -126,14 +135,11 @@ class Study(Section):
         wanted = list(dict.fromkeys([*assets, self.cost_of_equity.company]))
         return self.model_copy(update={"panel": self.panel.model_copy(update={"only": wanted})})
 
-    def _beside(self, folder: Path) -> Study:
-        """Local folders of sources are meant from the study file's own folder."""
-        local = {
-            name: str(folder / source.url)
-            for name, source in self.sources.items()
-            if not source.url.startswith(("http://", "https://"))
-        }
-        return self.with_sources_at(local)
+    def _beside(self, folder: Path, anywhere: bool) -> Study:
+        """Sources on this machine are meant from the study file's own folder."""
+        return self.with_sources_at(
+            {n: source_place(folder, n, s.url, anywhere) for n, s in self.sources.items()}
+        )
 
     def with_sources_at(self, urls: Mapping[str, str]) -> Study:
         """Same study with other addresses of its sources."""
@@ -162,7 +168,7 @@ def _toml(text: str, name: str) -> dict[str, Any]:
 
 
 def _with_ancestors(
-    said: dict[str, Any], name: str, folder: Path | None, depth: int = 0
+    said: dict[str, Any], name: str, folder: Path | None, anywhere: bool, depth: int = 0
 ) -> dict[str, Any]:
     """What a study says, over what the studies it inherits from say."""
     study = said.get("study")
@@ -173,15 +179,12 @@ def _with_ancestors(
         raise StudyError(
             f"{name} inherits from {parent}; load it from its file, so that it can be found."
         )
-    root = folder.resolve()
-    file = (root / parent).resolve()
-    if not file.is_relative_to(root):
-        raise StudyError(f"{name} inherits from {parent}, which leaves the folder of the study.")
+    file = inside(folder, parent, f"{name} inherits from", anywhere)
     if depth >= _DEEPEST:
         raise StudyError(
             f"{name} inherits through more than {_DEEPEST} studies; is there a circle?"
         )
-    base = _with_ancestors(_toml(_text_of(file), file.name), file.name, folder, depth + 1)
+    base = _with_ancestors(_toml(_text_of(file), file.name), file.name, folder, anywhere, depth + 1)
     made = _merged(base, said)
     made["study"] = {k: v for k, v in made["study"].items() if k != "inherits"}  # it is in here now
     return made

@@ -1,0 +1,40 @@
+"""Where a study may read on this machine: its own folder, unless its user says otherwise."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from ultrum.errors import StudyError
+
+HINT = "move it into the folder, or allow it: ultrum run --anywhere, Study.load(..., anywhere=True)"
+
+
+def inside(folder: Path, said: str, what: str, anywhere: bool) -> Path:
+    """The path that is meant from a study's folder.
+
+    Raises
+    ------
+    StudyError
+        If it leaves the folder, by ``..``, an absolute path or a link, and that is not allowed.
+    """
+    root = folder.resolve()
+    path = (root / said).resolve()
+    if not anywhere and not path.is_relative_to(root):
+        raise StudyError(f"{what} '{said}', which leaves the folder of the study; {HINT}.")
+    return path
+
+
+def source_place(folder: Path, name: str, url: str, anywhere: bool) -> str:
+    """Address of a source: local folders and SQLite files are meant from the study's folder."""
+    what = f"Source '{name}' reads"
+    if "://" not in url:
+        return str(inside(folder, url, what, anywhere))
+    if not url.startswith("sqlite"):
+        return url
+    import sqlalchemy
+
+    said = sqlalchemy.make_url(url)
+    if not said.database or said.database == ":memory:":
+        return url
+    place = inside(folder, said.database, what, anywhere)
+    return said.set(database=str(place)).render_as_string(hide_password=False)
