@@ -10,6 +10,7 @@ from unittest import mock
 
 import numpy as np
 import pandas as pd
+import pyarrow.parquet as pq
 import python_calamine
 
 import ultrum as ul
@@ -114,8 +115,20 @@ class Whole(OnPractice):
         columns = [c["name"] for c in said["tableSchema"]["columns"]]
         self.assertEqual(columns, list(pd.read_csv(out / "tables" / "cost_of_equity.csv").columns))
         self.assertEqual((said["dc:identifier"], said["dc:date"]), (result.run, "2024-12"))
-        self.assertIn(r"\toprule", (out / "tables" / "models_of_brtw.tex").read_text())
-        self.assertIn("|---|", (out / "tables" / "two_pass.md").read_text())
+        latex, markdown = (
+            (out / "tables" / n).read_text() for n in ("models_of_brtw.tex", "two_pass.md")
+        )
+        self.assertIn(r"\toprule", latex)
+        self.assertIn("|---|", markdown)
+        told = pq.read_schema(out / "tables" / "excess_returns.parquet").metadata[b"run"].decode()
+        drawn = [
+            (out / "figures" / f"rolling_beta.{e}").read_bytes() for e in ("png", "svg", "pdf")
+        ]
+        for text in (told, latex, markdown, *(d.decode("latin-1") for d in drawn)):
+            self.assertIn(result.run, text)  # every file names its run
+        self.assertIn(
+            "five years up to then", drawn[1].decode()
+        )  # text stands in a comment beside its outline
 
     def same_bytes(self, one, two):
         names = sorted(str(p.relative_to(one)) for p in one.rglob("*") if p.is_file())

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -98,11 +98,15 @@ def write_sheet(book: Any, name: str, table: pd.DataFrame) -> None:
             _cell(page, row, column, value)
 
 
-def to_parquet(table: pd.DataFrame, path: Path) -> None:
-    """A table as Parquet, its dates as dates."""
-    plain = flattened(table)
+def to_parquet(table: pd.DataFrame, path: Path, about: Mapping[str, str] | None = None) -> None:
+    """A table as Parquet, its dates as dates; ``about`` goes into the metadata of the file."""
+    import pyarrow as pa
+    import pyarrow.parquet
+
+    made = pa.Table.from_pandas(flattened(table), preserve_index=False)
+    made = made.replace_schema_metadata({**(made.schema.metadata or {}), **(about or {})})
     try:
-        plain.to_parquet(path, index=False)
+        pyarrow.parquet.write_table(made, path)
     except OSError as error:
         raise UltrumError(f"{path} cannot be written: {error.strerror}.") from None
 

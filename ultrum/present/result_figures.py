@@ -20,10 +20,23 @@ def drawn_figures(result: Any) -> Iterator[tuple[str, Axes]]:
     draw = _drawers(result)
     for name in result.study.report.figures:
         ax = draw[name]()
-        title = result.study.report.titles.get(name)
-        if title:
-            ax.set_title(title, loc="left", fontweight="bold", fontsize=12.5)
+        said = result.study.report.titles.get(name)
+        if said:
+            _reword(ax, {"title": said} if isinstance(said, str) else said.model_dump())
         yield slug(name), ax
+
+
+def _reword(ax: Axes, said: dict[str, Any]) -> None:
+    """The study's own title, names of the axes and of the lines in place of the figure's."""
+    if said.get("title"):
+        ax.set_title(said["title"], loc="left", fontweight="bold", fontsize=12.5)
+    if said.get("x"):
+        ax.set_xlabel(said["x"])
+    if said.get("y"):
+        ax.set_ylabel(said["y"])
+    legend = ax.get_legend()
+    for text in legend.get_texts() if legend is not None else []:
+        text.set_text(said.get("legend", {}).get(text.get_text(), text.get_text()))
 
 
 def _drawers(result: Any) -> dict[str, Callable[[], Axes]]:

@@ -20,10 +20,9 @@ from ultrum.present.report import page
 from ultrum.present.result_figures import drawn_figures
 from ultrum.present.result_tables import slug, tables
 from ultrum.present.run_file import run_file
-from ultrum.present.style import STYLE
 
 if TYPE_CHECKING:
-    from matplotlib.axes import Axes
+    pass
 
 _NO_CLOCK: Final = datetime(1980, 1, 1)  # the same results are the same bytes
 _SHEETS: Final = {
@@ -58,16 +57,16 @@ def write_results(result: Any, folder: Path) -> dict[str, Path]:
 def _write_figures(result: Any, place: Path) -> dict[str, str]:
     """Each figure into its files, one after the other so that only one is held; the SVG of each for the page."""
     place.mkdir()
-    wanted, texts = result.study.report.export, {}
+    wanted, texts, about = result.study.report.export, {}, about_run(result)
     for name, ax in drawn_figures(result):
-        texts[name] = figures.to_svg(ax)
+        texts[name] = figures.to_svg(ax, about)
         drawn: Any = ax.get_figure()
         drawn.set_layout_engine("none")  # what has been laid out once stays
-        _draw(ax, place / f"{name}.png")
+        figures.to_png(ax, place / f"{name}.png", about)
         if "svg" in wanted:
             (place / f"{name}.svg").write_text(texts[name], encoding="utf-8")
         if "pdf" in wanted:
-            _draw(ax, place / f"{name}.pdf")
+            figures.to_pdf(ax, place / f"{name}.pdf", about)
     return texts
 
 
@@ -76,29 +75,33 @@ def _write_tables(result: Any, made: Mapping[str, pd.DataFrame], work: Path) -> 
     wanted, said = result.study.report.export, result.study.report
     place = work / "tables"
     place.mkdir()
-    about = {"study": result.study.study.title, "run": result.run, "data_until": data_date(result)}
+    about = about_run(result)
     for name, table in made.items():
         if "csv" in wanted:
             write_csv(
                 table, place / f"{name}.csv", said.separator, said.decimal_mark, said.dates, about
             )
         if "parquet" in wanted:
-            to_parquet(table, place / f"{name}.parquet")
-    for ending, write in (("latex", "to_latex"), ("markdown", "to_markdown")):
-        if ending in wanted:
-            for name, text in journal_tables(result, write).items():
-                (place / f"{name}.{'tex' if ending == 'latex' else 'md'}").write_text(
-                    text, encoding="utf-8"
-                )
+            to_parquet(table, place / f"{name}.parquet", about)
+    told = "; ".join(f"{k.replace('_', ' ')} {v}" for k, v in about.items())
+    told = " ".join(
+        told.replace("--", "- -").split()
+    )  # a title cannot end the comment it stands in
+    heads = {"latex": ("tex", f"% {told}\n"), "markdown": ("md", f"<!-- {told} -->\n")}
+    for kind in (k for k in heads if k in wanted):
+        ending, head = heads[kind]
+        for name, text in journal_tables(result, f"to_{kind}").items():
+            (place / f"{name}.{ending}").write_text(head + text, encoding="utf-8")
     if "xlsx" in wanted:
         write_workbook(made, work / "results.xlsx", about)
     if "sql" in wanted:
         write_database(made, work / "results.sqlite", about)
 
 
-def data_date(result: Any) -> str:
-    """Last period of the panel: how far the data go."""
-    return period_label(result.panel.assets.index[-1])
+def about_run(result: Any) -> dict[str, str]:
+    """What every file names: the study, the run, and how far the data go."""
+    until = period_label(result.panel.assets.index[-1])
+    return {"study": result.study.study.title, "run": result.run, "data_until": until}
 
 
 def journal_tables(result: Any, write: str) -> dict[str, str]:
@@ -226,19 +229,3 @@ def write_database(made: Mapping[str, pd.DataFrame], path: Path, about: Mapping[
         raise UltrumError(f"{path} cannot be written: {error}.") from None
     finally:
         engine.dispose()
-
-
-def _draw(ax: Axes, path: Path) -> None:
-    """A figure as a file; the same data give the same bytes."""
-    if path.suffix == ".png":
-        figures.to_png(ax, path)
-    else:
-        import matplotlib as mpl
-
-        drawn: Any = ax.get_figure()
-        with mpl.rc_context(rc=STYLE):
-            drawn.savefig(
-                path,
-                format="pdf",
-                metadata={"CreationDate": None, "Producer": None, "Creator": None},
-            )

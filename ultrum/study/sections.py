@@ -231,11 +231,20 @@ class SensitivitySection(Section):
     published: float | None = None
 
 
+class FigureWords(Section):
+    """What a figure says in place of its own words."""
+
+    title: str = ""
+    x: str = ""
+    y: str = ""
+    legend: dict[str, str] = {}
+
+
 class ReportSection(Section):
     """What is shown and written."""
 
     figures: list[Figure] = ["betas", "line of fit", "build-up"]
-    titles: dict[str, str] = {}
+    titles: dict[Figure, str | FigureWords] = {}
     export: list[Export] = ["csv"]
     level: Share = 0.95
     separator: Literal[",", ";", "\t", "|"] = ","
