@@ -339,6 +339,10 @@ class Files(Scratch):
             ("[report]", '[report]\ndecimal_mark = ","'): ["must differ"],
             ('address = "observatory:RATES/M.QM.SPREAD"', ""): ["needs an address, a composite or a currency_factor"],
             ("steps = [{ growth = { over = \"P1Y\" } }]", "steps = [{ grwth = {} }]"): ["did you mean 'growth'"],
+            ('{ mean = "blend", horizon = 5 }', '"histry"'): ["market = 'histry'", "Did you mean 'history'"],
+            ('legend = {', 'legnd = {'): ["[report.titles.rolling beta] has no key 'legnd'; did you mean 'legend'"],
+            ('strain = "P1M"', 'strain = 5'): ["[study.known_by] strain = 5"],
+            ('span = ["2004-01", "latest"]', 'span = ["2004-01"]'): ["too few values"],
             ('adjust = "vasicek"', 'adjust = "bayes"'): ["'vasicek'"],
         }  # fmt: skip
         self.assertGreaterEqual(len(faults), 20)
@@ -354,6 +358,9 @@ class Files(Scratch):
                     self.assertIn(word, said)
                 self.assertRegex(said, r"has [12] faults?; nothing was tried.\n  line \d+: ")
                 line = int(said.split("line ")[1].split(":", maxsplit=1)[0])
+                self.assertNotRegex(
+                    said, r"\[key\]|Section|Words|union|dict\["
+                )  # names of the program
                 near = "\n".join(broken.splitlines()[max(0, line - 8) : line + 8])
                 self.assertTrue(
                     any(w in near for w in (new[:12] or "[series.spread]").split("\n")),

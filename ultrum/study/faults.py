@@ -5,7 +5,7 @@ from __future__ import annotations
 import difflib
 import re
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from pydantic import BaseModel, ValidationError
@@ -51,8 +51,40 @@ def shape_faults(model: type[BaseModel], said: Mapping[str, Any], lines: Lines) 
     try:
         model.model_validate(said)
     except ValidationError as error:
-        return [_worded(model, e, lines) for e in error.errors()]
+        return [_worded(model, e, lines) for e in _of_what_was_meant(error.errors())]
     return []
+
+
+def _of_what_was_meant(errors: Sequence[Any]) -> list[Any]:
+    """Errors without those about the other forms that a value could have had, and places as the file has them.
+
+    Where a key takes a word or a table, a wrong table is no news about words, nor a wrong word about tables.
+    """
+    meant: dict[tuple[Any, ...], list[Any]] = {}
+    for error in errors:
+        form = next((k for k, part in enumerate(error["loc"]) if _is_form(part)), None)
+        value = error["loc"] if form is None else error["loc"][:form]
+        shown = {**error, "loc": tuple(p for p in error["loc"] if not _is_form(p))}
+        meant.setdefault((*value, form is None), []).append(shown)
+    return [
+        e for (*_, plain), group in meant.items() for e in (group if plain else _nearest(group))
+    ]
+
+
+def _nearest(group: list[Any]) -> list[Any]:
+    """Of errors about one value, those of the form it has."""
+    inside = [e for e in group if len(e["loc"]) > min(len(g["loc"]) for g in group)]
+    words = [e for e in group if e["type"] == "literal_error"]
+    return inside or words[:1] or [e for e in group if e["type"] != "model_type"][:1] or group[:1]
+
+
+def _is_form(part: Any) -> bool:
+    """Whether a part of a place names a form that a value can have, which does not stand in the file."""
+    return isinstance(part, str) and (
+        part in ("str", "float", "int", "[key]")
+        or part.endswith(("Section", "Words"))
+        or part.startswith(("literal[", "function-", "constrained-", "tuple[", "dict["))
+    )
 
 
 def _worded(model: type[BaseModel], error: Any, lines: Lines) -> Fault:
@@ -64,6 +96,8 @@ def _worded(model: type[BaseModel], error: Any, lines: Lines) -> Fault:
         near = difflib.get_close_matches(key, known, 1)
         hint = f"; did you mean '{near[0]}'?" if near else f"; it has: {', '.join(known)}."
         return line, f"[{where or 'the file'}] has no key '{key}'{hint}"
+    if error["type"] == "missing" and isinstance(place[-1], int):
+        return line, f"[{where}] has too few values; value {place[-1] + 1} is missing."
     if error["type"] == "missing":
         return line, f"[{where}] lacks '{key}'." if where else f"the section [{key}] is missing."
     if error["type"] == "model_type":
