@@ -5,8 +5,8 @@ from __future__ import annotations
 import difflib
 import re
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
-from typing import Any
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Any, Final
 
 from pydantic import BaseModel, ValidationError
 
@@ -88,32 +88,58 @@ def _is_form(part: Any) -> bool:
 
 
 def _worded(model: type[BaseModel], error: Any, lines: Lines) -> Fault:
+    """A fault in words, by its kind."""
     place = tuple(error["loc"])
-    where = ".".join(str(p) for p in place[:-1] if not isinstance(p, int))
-    key, line = str(place[-1]) if place else "the file", lines.of(place)
-    if error["type"] == "extra_forbidden":
-        known = _known_keys(model, place[:-1])
-        near = difflib.get_close_matches(key, known, 1)
-        hint = f"; did you mean '{near[0]}'?" if near else f"; it has: {', '.join(known)}."
-        return line, f"[{where or 'the file'}] has no key '{key}'{hint}"
-    if error["type"] == "missing" and isinstance(place[-1], int):
-        return line, f"[{where}] has too few values; value {place[-1] + 1} is missing."
-    if error["type"] == "missing":
-        return line, f"[{where}] lacks '{key}'." if where else f"the section [{key}] is missing."
-    if error["type"] == "model_type":
-        return line, f"[{'.'.join(str(p) for p in place)}] must be a table of keys, not a value."
-    if error["type"] == "value_error":
-        said = str(error["ctx"]["error"])
-        return line, said if said[:1].isupper() else f"[{'.'.join(map(str, place))}]: {said}."
-    if error["type"] == "literal_error":
-        known = error["ctx"]["expected"]
-        near = difflib.get_close_matches(str(error["input"]), re.findall(r"'([^']+)'", known), 1)
-        hint = f" Did you mean '{near[0]}'?" if near else ""
-        return (
-            line,
-            f"[{where or 'the file'}] {key} = {error['input']!r}: it is one of {known}.{hint}",
-        )
-    return line, f"[{where or 'the file'}] {key} = {error['input']!r}: {error['msg'].lower()}."
+    say = _SAID.get(error["type"], _plainly)
+    return lines.of(place), say(model, place, error)
+
+
+def _section(place: tuple[Any, ...]) -> str:
+    return ".".join(str(p) for p in place if not isinstance(p, int))
+
+
+def _unknown_key(model: Any, place: tuple[Any, ...], _: Any) -> str:
+    known, key = _known_keys(model, place[:-1]), str(place[-1])
+    near = difflib.get_close_matches(key, known, 1)
+    hint = f"; did you mean '{near[0]}'?" if near else f"; it has: {', '.join(known)}."
+    return f"[{_section(place[:-1]) or 'the file'}] has no key '{key}'{hint}"
+
+
+def _missing(_: Any, place: tuple[Any, ...], error: Any) -> str:
+    where = _section(place[:-1])
+    if isinstance(place[-1], int):
+        return f"[{where}] has too few values; value {place[-1] + 1} is missing."
+    return f"[{where}] lacks '{place[-1]}'." if where else f"the section [{place[-1]}] is missing."
+
+
+def _no_table(_: Any, place: tuple[Any, ...], error: Any) -> str:
+    return f"[{'.'.join(map(str, place))}] must be a table of keys, not a value."
+
+
+def _wrong_value(_: Any, place: tuple[Any, ...], error: Any) -> str:
+    said = str(error["ctx"]["error"])
+    return said if said[:1].isupper() else f"[{'.'.join(map(str, place))}]: {said}."
+
+
+def _wrong_word(model: Any, place: tuple[Any, ...], error: Any) -> str:
+    known = error["ctx"]["expected"]
+    near = difflib.get_close_matches(str(error["input"]), re.findall(r"'([^']+)'", known), 1)
+    hint = f" Did you mean '{near[0]}'?" if near else ""
+    return f"{_plainly(model, place, error, f'it is one of {known}')}{hint}"
+
+
+def _plainly(_: Any, place: tuple[Any, ...], error: Any, told: str = "") -> str:
+    key, where = (str(place[-1]), _section(place[:-1])) if place else ("the file", "")
+    return f"[{where or 'the file'}] {key} = {error['input']!r}: {told or error['msg'].lower()}."
+
+
+_SAID: Final[Mapping[str, Callable[..., str]]] = {
+    "extra_forbidden": _unknown_key,
+    "missing": _missing,
+    "model_type": _no_table,
+    "value_error": _wrong_value,
+    "literal_error": _wrong_word,
+}
 
 
 def _known_keys(model: Any, place: tuple[Any, ...]) -> list[str]:
