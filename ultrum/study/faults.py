@@ -16,6 +16,7 @@ from ultrum.sources.delivery import Address
 
 Fault = tuple[int, str]
 Place = tuple[str, ...]
+Teller = Callable[[Any, tuple[Any, ...], Any], str]
 
 
 class Lines:
@@ -90,7 +91,7 @@ def _is_form(part: Any) -> bool:
 def _worded(model: type[BaseModel], error: Any, lines: Lines) -> Fault:
     """A fault in words, by its kind."""
     place = tuple(error["loc"])
-    say = _SAID.get(error["type"], _plainly)
+    say: Teller = _SAID.get(error["type"], _plainly)
     return lines.of(place), say(model, place, error)
 
 
@@ -133,7 +134,7 @@ def _plainly(_: Any, place: tuple[Any, ...], error: Any, told: str = "") -> str:
     return f"[{where or 'the file'}] {key} = {error['input']!r}: {told or error['msg'].lower()}."
 
 
-_SAID: Final[Mapping[str, Callable[..., str]]] = {
+_SAID: Final[Mapping[str, Teller]] = {
     "extra_forbidden": _unknown_key,
     "missing": _missing,
     "model_type": _no_table,
