@@ -15,7 +15,7 @@ from ultrum.sources.table.dates import read_dates
 from ultrum.sources.table.grid import column_array
 from ultrum.sources.table.numbers import decimal_mark, read_numbers, sentinel_in
 from ultrum.sources.table.quick import by_places
-from ultrum.sources.table.styles import STYLES, fitting, looks_like_date, month_named
+from ultrum.sources.table.styles import STYLES, fitting, looks_like_date, month_named, styles_of
 
 IDES = dt.datetime(2024, 3, 15)
 STARTS = {
@@ -98,6 +98,19 @@ class Dates(Scratch):
         got = by_places(pa.array(texts), template, texts[0])
         want = [dt.datetime.strptime(t, written) for t in texts]
         self.assertEqual(got.astype("datetime64[s]").tolist(), want)
+
+    @settings(max_examples=300, deadline=None)
+    @given(st.sampled_from([s.name for s in STYLES if not s.weak]), st.data())
+    def test_styles_found_by_shape_are_those_found_one_by_one(self, name, data):
+        letters = [data.draw(st.sampled_from("0123456789")) if c.isdigit() else c for c in name]
+        swap = data.draw(st.integers(0, len(letters)))
+        cell = (
+            "".join(letters[:swap])
+            + data.draw(st.sampled_from(["", "-", "/", "3", "Q", " 09:30"]))
+            + "".join(letters[swap:])
+        )
+        want = {s.name for s in STYLES if not s.weak and s.matches(cell)} - {"2023/24"}
+        self.assertEqual(set(styles_of(cell)) - {"2023/24"}, want if len(cell) >= 4 else set())
 
     def test_digits_that_are_no_day_give_none(self):
         got = by_places(

@@ -212,7 +212,19 @@ STYLES: Final = (
 )  # fmt: skip
 BY_NAME: Final = {style.name: style for style in STYLES}
 _LAST_RESORT: Final = ("24-03-15", "24/03/15", "2024-3")  # only where no commoner style fits
-_ANY: Final = re.compile(r"\d")
+_ANY = _DIGIT = re.compile(r"\d")
+_DIGITS: Final = re.compile(r"\{[^}]*\}|\[(?=[-\d]*\d)[-\d]+\]|\d")
+_LOOSE: Final = [
+    (
+        s,
+        re.compile(
+            _DIGITS.sub(lambda m: m[0] if m[0][0] == "{" else r"\d", s.pattern.pattern),
+            re.IGNORECASE,
+        ),
+    )
+    for s in STYLES
+    if not s.weak
+]  # each pattern with any digit in place of each
 FOOTNOTE: Final = re.compile(r"(?<=[\dA-Za-z]) ?(?:\*+|[†‡¹²³]|\((?:[a-z]|\d)\))$")
 
 
@@ -221,7 +233,15 @@ def styles_of(cell: str) -> tuple[str, ...]:
     """Names of the styles a cell fits, bare numbers of days and seconds aside."""
     if len(cell) > 40 or len(cell) < 4 or not _ANY.search(cell):
         return ()
-    return tuple(s.name for s in STYLES if not s.weak and s.matches(cell) and _sensible(s, cell))
+    return tuple(
+        s.name for s in _candidates(_DIGIT.sub("0", cell)) if s.matches(cell) and _sensible(s, cell)
+    )
+
+
+@lru_cache(maxsize=65_536)
+def _candidates(shape: str) -> tuple[DateStyle, ...]:
+    """Styles that a cell of this shape, every digit a zero, may fit for some digits."""
+    return tuple(s for s, loose in _LOOSE if loose.fullmatch(shape))
 
 
 def _sensible(style: DateStyle, cell: str) -> bool:
@@ -233,7 +253,9 @@ def _sensible(style: DateStyle, cell: str) -> bool:
 
 def looks_like_date(cell: str) -> bool:
     """Whether a cell is written like a date, be it of the calendar or not."""
-    return 4 <= len(cell) <= 40 and any(s.pattern.fullmatch(cell) for s in STYLES if not s.weak)
+    return 4 <= len(cell) <= 40 and any(
+        s.pattern.fullmatch(cell) for s in _candidates(_DIGIT.sub("0", cell))
+    )
 
 
 def style_of(cell: str) -> str:
