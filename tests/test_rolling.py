@@ -69,8 +69,19 @@ class Agreement(Scratch):
         self.assertEqual(len(grown.ends), 51)
         plain = ul.rolling_regress(Y, X, window=36)
         spans = ul.rolling_regress(Y, X, window="P3Y", step=6)
-        np.testing.assert_array_equal(spans.coefficients, plain.coefficients[::6])
+        np.testing.assert_allclose(spans.coefficients, plain.coefficients[::6], rtol=1e-11)
         self.assertEqual(spans.ends[-1], Y.index[-1])
+        for kind in ("classical", "hc3", "hac"):  # windows far apart are summed in stretches
+            every = ul.rolling_regress(Y, X, window=36, errors=kind)
+            years = ul.rolling_regress(Y, X, window=36, errors=kind, step="A")
+            last = [
+                k for k, end in enumerate(every.ends) if end.month == 12 or k == len(every.ends) - 1
+            ]
+            self.assertEqual(list(years.ends), list(every.ends[last]))
+            self.near(years.coefficients, every.coefficients[last], every.standard_errors[last])
+            self.near(
+                years.standard_errors, every.standard_errors[last], every.standard_errors[last]
+            )
         fading = ul.rolling_regress(Y, X, window=36, half_life=12, errors="hc1")
         weights = 0.5 ** (np.arange(35, -1, -1) / 12)
         b, se = alone(Y.to_numpy()[-36:, 2], X.to_numpy()[-36:], "hc1", weights)

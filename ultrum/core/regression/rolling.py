@@ -11,6 +11,7 @@ import numpy as np
 import numpy.typing as npt
 import pandas as pd
 
+from ultrum.core.frequency import Frequency
 from ultrum.core.labels import infer_frequency, period_label, table_html
 from ultrum.core.regression import inputs
 from ultrum.core.regression.covariance import ERRORS, errors_said
@@ -145,7 +146,7 @@ def rolling_regress(
     errors: str = "classical",
     lags: int | None = None,
     half_life: float | None = None,
-    step: int = 1,
+    step: int | str = 1,
     constant: bool = True,
     executor: Executor | None = None,
 ) -> RollingFit:
@@ -167,8 +168,9 @@ def rolling_regress(
         Of ``hac``; by default the rule of each estimate's own rows.
     half_life : float, optional
         Periods over which the weight of a row falls to half; the newest weighs most.
-    step : int
-        Every so many periods; the last window always ends with the data.
+    step : int or str
+        Every so many periods; the last window always ends with the data. Or a lower frequency such as ``"M"``:
+        windows end with the last row of each of its periods.
     constant : bool
     executor : concurrent.futures.Executor, optional
         Who works on blocks of 1,000 assets; by default threads of this process. The numbers are the same
@@ -200,8 +202,6 @@ def rolling_regress(
     inputs.check_excess(Y, X)
     if errors not in ERRORS:
         raise EstimationError(f"errors='{errors}' is not known; it is one of {', '.join(ERRORS)}.")
-    if step < 1:
-        raise EstimationError(f"step={step}: every window or every so many, 1 or more.")
     left, right, _ = inputs.matched(inputs.frame_of(Y, "y")[0], inputs.frame_of(X, "x")[0])
     design = inputs.with_constant(right) if constant else right
     left, design = _on_calendar(left, design)
@@ -272,7 +272,7 @@ def _on_calendar(left: pd.DataFrame, design: pd.DataFrame) -> tuple[pd.DataFrame
 
 
 def _windows(
-    index: pd.Index, window: int | str, step: int, min_obs: int | None
+    index: pd.Index, window: int | str, step: int | str, min_obs: int | None
 ) -> tuple[Ints, Ints]:
     """First row of each window and the row after its last."""
     rows = len(index)
@@ -289,8 +289,24 @@ def _windows(
             f"A window of {first} rows does not lie in the {rows} rows of the data."
         )
     stops = np.arange(rows - len(starts) + 1, rows + 1)
-    kept = np.arange(len(starts) - 1, -1, -step)[::-1]
+    kept = _kept(index[stops - 1], step)
     return starts[kept].astype(np.int64), stops[kept].astype(np.int64)
+
+
+def _kept(ends: pd.Index, step: int | str) -> Ints:
+    """Places of the windows that are wanted, by how they end."""
+    if isinstance(step, int):
+        if step < 1:
+            raise EstimationError(f"step={step}: every window or every so many, 1 or more.")
+        return np.arange(len(ends) - 1, -1, -step)[::-1]
+    if not isinstance(ends, pd.PeriodIndex | pd.DatetimeIndex):
+        raise EstimationError(f"step='{step}' needs dates; the rows have none.")
+    days = ends.to_timestamp(how="end") if isinstance(ends, pd.PeriodIndex) else ends
+    try:
+        periods = Frequency.parse(step).ordinals(days)
+    except FrequencyError as error:
+        raise EstimationError(f"step='{step}': {error}") from None
+    return np.flatnonzero(np.append(np.diff(periods) != 0, True))
 
 
 def _of_duration(index: pd.Index, window: str) -> tuple[Ints, int]:

@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
@@ -19,6 +20,7 @@ from ultrum.errors import EstimationError
 
 ESTIMATED, TOO_FEW, DEPENDENT = 0, 1, 2
 _AT_ONCE = 24576  # estimates worked on together, so that their small matrices stay in the cache
+_SPARSE = 4  # rows between windows from which on sums of stretches are worth while
 _SAMPLED = 25  # rows looked at for a centre of each left-hand side
 
 
@@ -128,19 +130,12 @@ def estimate(
 
 
 def _alike(starts: Ints, stops: Ints, most: int) -> Iterator[slice]:
-    """Runs of windows with one width and one step between them."""
-    widths, first = stops - starts, 0
-    while first < len(starts):
-        last = first + 1
-        while last < min(len(starts), first + most) and widths[last] == widths[first]:
-            if (
-                last > first + 1
-                and starts[last] - starts[last - 1] != starts[first + 1] - starts[first]
-            ):
-                break
-            last += 1
-        yield slice(first, last)
-        first = last
+    """Runs of windows of one width."""
+    changes = np.flatnonzero(np.diff(stops - starts)) + 1
+    bounds = [0, *changes.tolist(), len(starts)]
+    for low, high in itertools.pairwise(bounds):
+        for first in range(low, high, most):
+            yield slice(first, min(first + most, high))
 
 
 def _fill(
@@ -202,51 +197,76 @@ class _Views:
     """Windows of one width over the rows of a block, and weighted sums in them by matrix products."""
 
     def __init__(self, rows: Rows, starts: Ints, width: int, decay: Floats | None) -> None:
-        self.first, self.count, self.width = int(starts[0]), len(starts), width
-        self.step = int(starts[1] - starts[0]) if len(starts) > 1 else 1
+        self.starts, self.count, self.width = starts, len(starts), width
         self.decay = decay
         self.weights = None if decay is None else decay[-width:] / decay[-width:].mean()
         self.rows = rows
+        steps = np.diff(starts)
+        self.step = (
+            int(steps[0]) if len(steps) and (steps == steps[0]).all() else int(not len(steps))
+        )
+
+    @property
+    def sparse(self) -> bool:
+        """Whether so many rows lie between windows that stretches of rows are summed once and put together."""
+        return self.weights is None and self.count > 1 and not 0 < self.step < _SPARSE
 
     def of(self, block: Floats) -> Floats:
-        """The windows of a block (T, C) as (B, width, C), without a copy."""
+        """The windows of a block (T, C) as (B, width, C): a view where they are evenly apart."""
+        if not self.step:
+            return np.asarray(block[self.starts[:, None] + np.arange(self.width)])
         strides = (block.strides[0] * self.step, *block.strides)
         shape = (self.count, self.width, block.shape[1])
-        return np.lib.stride_tricks.as_strided(block[self.first :], shape, strides, writeable=False)
+        return np.lib.stride_tricks.as_strided(
+            block[int(self.starts[0]) :], shape, strides, writeable=False
+        )
 
     def sum_of_squares(self) -> Floats:
         """Σ over rows of each squared response, (B, N): what all windows share is summed once."""
         squares = self.rows.squares
         if self.weights is not None or self.step != 1 or self.count > self.width:
-            weights = np.ones(self.width) if self.weights is None else self.weights
-            return np.asarray(np.matmul(weights[None, None, :], self.of(squares))[:, 0])
-        last = self.first + self.count - 1
+            return self.sum_of(np.ones((len(squares), 1)), squares)[:, 0]
+        first, last = int(self.starts[0]), int(self.starts[-1])
         made = np.empty((self.count, squares.shape[1]))
-        before = np.cumsum(squares[self.first : last][::-1], axis=0)[::-1]
-        after = np.cumsum(squares[self.first + self.width : last + self.width], axis=0)
-        made[:] = squares[last : self.first + self.width].sum(axis=0)
+        before = np.cumsum(squares[first:last][::-1], axis=0)[::-1]
+        after = np.cumsum(squares[first + self.width : last + self.width], axis=0)
+        made[:] = squares[last : first + self.width].sum(axis=0)
         made[:-1] += before
         made[1:] += after
         return made
 
     def sum_of(self, left: Floats, right: Floats) -> Floats:
         """Σ over rows of left' right, (B, columns, N)."""
+        if self.sparse:
+            return self._by_stretches(left, right)
         columns = self.of(left)
         if self.weights is not None:
             columns = columns * self.weights[None, :, None]
         return np.asarray(np.matmul(columns.transpose(0, 2, 1), self.of(right)))
 
+    def _by_stretches(self, left: Floats, right: Floats) -> Floats:
+        """The same sums, over the stretches between starts and stops first; nothing is ever subtracted."""
+        cuts = np.unique(np.concatenate([self.starts, self.starts + self.width]))
+        parts = np.empty((len(cuts) - 1, left.shape[1], right.shape[1]))
+        for part, low, high in zip(parts, cuts[:-1], cuts[1:], strict=True):
+            np.matmul(left[low:high].T, right[low:high], out=part)
+        made = np.empty((self.count, *parts.shape[1:]))
+        places = np.searchsorted(cuts, self.starts), np.searchsorted(cuts, self.starts + self.width)
+        for out, low, high in zip(made, *places, strict=True):
+            np.add.reduce(parts[low:high], axis=0, out=out)
+        return made
+
     def counts(self, gram: Floats) -> Ints:
         """Valid rows, (B, N); the moments know them where there is a constant without weights."""
         if self.rows.constant and self.weights is None:
             return np.rint(gram[:, 0]).astype(np.int64)
-        ones = np.ones((1, 1, self.width))
-        counted: Floats = np.matmul(ones, self.of(self.rows.present))[:, 0]
-        return np.rint(counted).astype(np.int64)
+        plain = _Views(self.rows, self.starts, self.width, None)
+        ones = np.ones((len(self.rows.present), 1))
+        return np.rint(plain.sum_of(ones, self.rows.present)[:, 0]).astype(np.int64)
 
     def one(self, which: int) -> _Views:
         """One of the windows."""
-        return _Views(self.rows, np.array([self.first + which * self.step]), self.width, self.decay)
+        return _Views(self.rows, self.starts[which : which + 1], self.width, self.decay)
 
 
 def _meat(
