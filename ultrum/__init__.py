@@ -60,8 +60,8 @@ if TYPE_CHECKING:
     from ultrum.core.pricing.premium import Premium as Premium
     from ultrum.core.pricing.premium import premium as premium
     from ultrum.core.pricing.sensitivity import beta_sensitivity as beta_sensitivity
-    from ultrum.core.pricing.two_pass import TwoPass as TwoPass
     from ultrum.core.pricing.two_pass import two_pass as two_pass
+    from ultrum.core.pricing.two_pass_result import TwoPass as TwoPass
     from ultrum.core.rates import per_period as per_period
     from ultrum.core.ratetable import RateTable as RateTable
     from ultrum.core.regression.diagnose import Diagnosis as Diagnosis
@@ -102,6 +102,8 @@ if TYPE_CHECKING:
     from ultrum.present.model_tables import model_table as model_table
     from ultrum.present.saving import save as save
     from ultrum.sources.table import read_series as read_series
+    from ultrum.stream.long_table import LongTable as LongTable
+    from ultrum.stream.panel import LongPanel as LongPanel
     from ultrum.study import Study as Study
     from ultrum.study import run_study as run_study
     from ultrum.study.trail import trail as trail
@@ -118,6 +120,8 @@ _HOME = {
     "Diagnosis": "core.regression.diagnose",
     "Fit": "core.regression.results",
     "Frequency": "core.frequency",
+    "LongPanel": "stream.panel",
+    "LongTable": "stream.long_table",
     "Panel": "core.panel",
     "Premium": "core.pricing.premium",
     "RateTable": "core.ratetable",
@@ -126,7 +130,7 @@ _HOME = {
     "SeriesTable": "core.series",
     "Study": "study",
     "TimeSeries": "core.series",
-    "TwoPass": "core.pricing.two_pass",
+    "TwoPass": "core.pricing.two_pass_result",
     "UltrumError": "errors",
     "adjust_betas": "core.pricing.adjust",
     "adjust_prices": "core.adjusting",

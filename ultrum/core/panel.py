@@ -27,6 +27,7 @@ from ultrum.core.labels import span_of, table_html
 from ultrum.core.panel_checks import by_kind, check_roles, check_size, currency_of, income_warning
 from ultrum.core.ratetable import RateTable
 from ultrum.core.series import SeriesTable, TimeSeries
+from ultrum.core.streamed import streams
 from ultrum.core.types import Ints
 from ultrum.errors import AlignmentError, CurrencyError
 
@@ -82,6 +83,11 @@ class Panel:
     def rate(self) -> TimeSeries:
         """The risk-free return with its descriptor."""
         return TimeSeries(self.risk_free, self.about[str(self.risk_free.name)])
+
+    @property
+    def asset_names(self) -> list[str]:
+        """Names of the assets."""
+        return [str(name) for name in self.assets]
 
     def wide(self) -> pd.DataFrame:
         """One row per period: assets, factors, conditions, risk-free; two column levels."""
@@ -139,6 +145,7 @@ class Panel:
         return table_html(self.coverage, repr(self))
 
 
+@streams("assets")
 def align(
     *,
     assets: SeriesTable | pd.DataFrame,
@@ -153,12 +160,13 @@ def align(
     start: str | None = None,
     end: str | None = None,
     check_units: bool = True,
+    to: str | None = None,
 ) -> Panel:
     """Line up returns, factors, conditions and the risk-free rate in one panel.
 
     Parameters
     ----------
-    assets : SeriesTable or DataFrame
+    assets : SeriesTable, DataFrame or LongTable
         Total returns, not in excess of anything.
     factors : SeriesTable, TimeSeries or DataFrame
         Traded factors, in excess of the risk-free rate or at zero cost, and macro factors.
@@ -184,6 +192,13 @@ def align(
         First and last period.
     check_units : bool
         Refuse numbers so large that percent must have been taken for decimals.
+    to : path, optional
+        Folder for the panel of a :class:`ultrum.LongTable`, and only of one.
+
+    Returns
+    -------
+    Panel
+        Or, of a LongTable, a :class:`ultrum.LongPanel`, whose returns stay on disk.
 
     Raises
     ------

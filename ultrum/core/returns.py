@@ -7,6 +7,7 @@ close of the ex-date. The value of that holding is a price that can be compared 
 from __future__ import annotations
 
 import warnings
+from dataclasses import dataclass
 from typing import Final
 
 import numpy as np
@@ -18,12 +19,15 @@ from ultrum.core.descriptor import step_of
 from ultrum.core.frequency import Frequency
 from ultrum.core.prices import suspect_prices
 from ultrum.core.series import SeriesTable, TimeSeries, check_same, on_block
+from ultrum.core.streamed import streams
 from ultrum.core.types import Floats
 from ultrum.errors import DataWarning, UnitError
 
 _LARGE: Final = 1.45  # a return that makes its days worth a look: +45 %, or −31 %
+_NO_SUSPECTS: Final = pd.DataFrame(columns=["series", "date", "change", "looks_like"])
 
 
+@streams("prices")
 @on_block
 def returns(
     prices: SeriesTable,
@@ -35,12 +39,13 @@ def returns(
     final_payments: pd.DataFrame | None = None,
     stale_after: int = STALE_AFTER,
     check: bool = True,
+    to: str | None = None,
 ) -> SeriesTable:
     """Returns between consecutive period ends.
 
     Parameters
     ----------
-    prices : TimeSeries or SeriesTable
+    prices : TimeSeries, SeriesTable or LongTable
         Closing prices as they were, not adjusted.
     frequency : str or Frequency, optional
         Lower frequency wanted, such as ``"M"``; by default that of the prices.
@@ -52,10 +57,12 @@ def returns(
         A period-end price older than this many weekdays is missing.
     check : bool
         Warn of days that look like splits left out or bad ticks, as :func:`suspect_prices` finds them.
+    to : path, optional
+        Where the returns of a :class:`ultrum.LongTable` go, and only of one.
 
     Returns
     -------
-    TimeSeries or SeriesTable
+    TimeSeries, SeriesTable or LongTable
         A return needs two consecutive valid period ends; across a gap there is none. The first
         period has none and is left out.
 
@@ -67,23 +74,49 @@ def returns(
     >>> returns(close).to_pandas().round(3).tolist()
     [0.1, -0.1]
     """
+    made, suspects = returns_and_suspects(
+        prices, frequency, kind, Events(dividends, splits, final_payments), stale_after, check
+    )
+    warn_of_suspects(suspects, stacklevel=5)
+    return made
+
+
+@dataclass(frozen=True)
+class Events:
+    """What happened to shares, as :func:`adjust_prices` takes it."""
+
+    dividends: pd.DataFrame | None = None
+    splits: pd.DataFrame | None = None
+    final_payments: pd.DataFrame | None = None
+
+
+def returns_and_suspects(
+    prices: SeriesTable,
+    frequency: str | Frequency | None,
+    kind: str,
+    events: Events,
+    stale_after: int,
+    check: bool,
+) -> tuple[SeriesTable, pd.DataFrame]:
+    """Returns as :func:`returns` gives them, and the suspect days behind them."""
     if kind not in ("simple", "log"):
         raise UnitError(f"kind='{kind}' is not known; it is simple or log.")
     check_measures(prices)
-    daily = adjust_prices(prices, dividends, splits, final_payments=final_payments)
+    paid = events.final_payments
+    daily = adjust_prices(prices, events.dividends, events.splits, final_payments=paid)
     held = daily
     if frequency is not None:
-        held = _held_to_period_end(held, Frequency.parse(frequency), final_payments)
+        held = _held_to_period_end(held, Frequency.parse(frequency), paid)
         held = to_frequency(held, frequency, how="last", stale_after=stale_after)
     check_positive(held)
     block = _ratios(held)
-    suspects = _suspects_behind(block, daily) if check else None
+    suspects = _suspects_behind(block, daily) if check else _NO_SUSPECTS
     if kind == "log":
         np.log(block, out=block)
     else:
         block -= 1.0
     measure = "return" if kind == "simple" else "log_return"
-    counts = _warned_of(suspects)
+    counts = {str(k): int(v) for k, v in suspects["series"].value_counts().items()}
     usual = step_of("returns", kind=kind)
     abouts = [
         a.with_step(
@@ -96,7 +129,7 @@ def returns(
         name: {late: cause for period, cause in known.items() for late in (period, period + 1)}
         for name, known in held.causes.items()
     }
-    return SeriesTable.build(block, held.index[1:], abouts, causes)
+    return SeriesTable.build(block, held.index[1:], abouts, causes), suspects
 
 
 @on_block
@@ -200,19 +233,18 @@ def _of_kind(x: SeriesTable, source: str, target: str, turn: np.ufunc) -> Series
     return SeriesTable.build(block, x.index, abouts)
 
 
-def _warned_of(suspects: pd.DataFrame | None) -> dict[str, int]:
-    """Warn of suspect days; their number by series."""
-    if suspects is None or not len(suspects):
-        return {}
+def warn_of_suspects(suspects: pd.DataFrame, stacklevel: int) -> None:
+    """Warn of suspect days, naming the first."""
+    if not len(suspects):
+        return
     first = suspects.iloc[0]
-    more = f", and {len(suspects) - 1} more" if len(suspects) > 1 else ""
+    more = f", and {len(suspects) - 1:,} more" if len(suspects) > 1 else ""
     warnings.warn(
         f"{first['series']}, {first['date']}: {100 * first['change']:+.0f} % in a day, "
         f"{first['looks_like']}{more}. "
         "See suspect_prices; give the splits, mark bad ticks as missing, or say check=False.",
-        DataWarning, stacklevel=4,
+        DataWarning, stacklevel=stacklevel,
     )  # fmt: skip
-    return {str(k): int(v) for k, v in suspects["series"].value_counts().items()}
 
 
 def _ratios(held: SeriesTable) -> Floats:
@@ -225,14 +257,14 @@ def _ratios(held: SeriesTable) -> Floats:
     return ratio
 
 
-def _suspects_behind(ratio: Floats, daily: SeriesTable) -> pd.DataFrame | None:
+def _suspects_behind(ratio: Floats, daily: SeriesTable) -> pd.DataFrame:
     """Suspect days of the series whose returns are so large that they may come of one."""
     if daily.frequency.code not in "BD" or not len(ratio):
-        return None
+        return _NO_SUSPECTS
     low, high = np.fmin.reduce(ratio, axis=0), np.fmax.reduce(ratio, axis=0)
     columns = np.flatnonzero((high > _LARGE) | (low < 1.0 / _LARGE))
     if not len(columns):
-        return None
+        return _NO_SUSPECTS
     some = SeriesTable(daily.values.iloc[:, columns], tuple(daily.about[k] for k in columns))
     return suspect_prices(some)
 

@@ -19,6 +19,7 @@ import pandas as pd
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.frequency import Frequency
 from ultrum.core.labels import infer_frequency, span_of
+from ultrum.core.streamed import refuse_streamed
 from ultrum.core.types import Floats, Ints
 from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError
 
@@ -287,6 +288,7 @@ def on_block(
     def _either(x: S, *args: P.args, **kwargs: P.kwargs) -> S:
         if isinstance(x, TimeSeries):
             return function(x.as_table(), *args, **kwargs).only()
+        refuse_streamed(function.__name__, x)
         if not isinstance(x, SeriesTable):
             raise UnitError(
                 f"{function.__name__} was given a plain {type(x).__name__}; say what it is with "

@@ -14,7 +14,7 @@ import pandas as pd
 
 from ultrum.core.labels import period_label
 from ultrum.core.pricing.pooled import PooledFit
-from ultrum.core.pricing.two_pass import TwoPass
+from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.results import BetaTable, Fit
 from ultrum.errors import UltrumError
 

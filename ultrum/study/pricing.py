@@ -13,7 +13,7 @@ from ultrum.core.pricing.cost_result import CostOfEquity
 from ultrum.core.pricing.peers import PeerBeta, peer_beta
 from ultrum.core.pricing.premium import Premium, premium
 from ultrum.core.pricing.sensitivity import BetaSensitivity, beta_sensitivity
-from ultrum.core.pricing.two_pass import TwoPass
+from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.returns import returns
 from ultrum.core.series import SeriesTable, TimeSeries

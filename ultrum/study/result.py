@@ -15,7 +15,7 @@ from ultrum.core.pricing.filtered import FilteredBetas, filtered_beta
 from ultrum.core.pricing.joint_alpha import JointAlphaTest
 from ultrum.core.pricing.peers import PeerBeta
 from ultrum.core.pricing.sensitivity import BetaSensitivity
-from ultrum.core.pricing.two_pass import TwoPass
+from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.diagnose import Diagnosis
 from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.core.regression.rolling import RollingFit

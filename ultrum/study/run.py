@@ -16,7 +16,8 @@ from ultrum.core.pricing.cost_result import CostOfEquity
 from ultrum.core.pricing.joint_alpha import JointAlphaTest, joint_alpha_test
 from ultrum.core.pricing.peers import PeerBeta
 from ultrum.core.pricing.sensitivity import BetaSensitivity
-from ultrum.core.pricing.two_pass import TwoPass, two_pass
+from ultrum.core.pricing.two_pass import two_pass
+from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.diagnose import Diagnosis, diagnose
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.regression.rolling import RollingFit, rolling_regress

@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Protocol
+
+import pandas as pd
 
 from ultrum.core.panel import Panel
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import BetaTable
+from ultrum.core.streamed import streams
 from ultrum.errors import EstimationError
 
 
+@streams("panel")
 def factor_betas(
     panel: Panel,
     factors: Sequence[str] | None = None,
@@ -21,7 +26,7 @@ def factor_betas(
 
     Parameters
     ----------
-    panel : Panel
+    panel : Panel or LongPanel
         Made by :func:`ultrum.align`.
     factors : sequence of str, optional
         Names of factors; all of them by default.
@@ -45,8 +50,16 @@ def factor_betas(
     return regress(panel.excess, panel.factor_table.select(names), errors=errors, lags=lags)
 
 
+class HasFactors(Protocol):
+    """A panel, in memory or on disk."""
+
+    @property
+    def factors(self) -> pd.DataFrame:
+        """Shape (T, K)."""
+
+
 def chosen_factors(
-    panel: Panel, factors: Sequence[str] | None, *, empty: bool = False
+    panel: HasFactors, factors: Sequence[str] | None, *, empty: bool = False
 ) -> list[str]:
     """The factors named, or all of the panel; ``empty`` allows none."""
     names = [str(n) for n in (panel.factors if factors is None else factors)]

@@ -13,7 +13,7 @@ from ultrum.core.pricing.cost_result import RISK_FREE, CostOfEquity, by_asset
 from ultrum.core.pricing.exposures import CostVariance, Exposures
 from ultrum.core.pricing.one_factor import OneBeta
 from ultrum.core.pricing.premium import ZERO_COST, Premium, joint_covariance, premium
-from ultrum.core.pricing.two_pass import TwoPass
+from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.rates import annual_yield
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.series import TimeSeries

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import partial
-from typing import Any, Final
+from typing import Final, TypeVar
 
 import numpy as np
 
 from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import EstimationError
+
+T = TypeVar("T")
 
 _LOSS_ALLOWED: Final = 1e-8  # smallest eigenvalue of the scaled moments, before a period goes to QR
 _WORTH_THREADS: Final = (
@@ -31,12 +34,16 @@ class Exposure:
     values: Floats
     rows: Ints | None = None
 
-    def of(self, assets: slice, out: Floats) -> None:
-        """Put the exposures of some assets into (n, T)."""
+    def part(self, assets: slice) -> Exposure:
+        """Those of some assets."""
+        return Exposure(self.values[..., assets], self.rows)
+
+    def into(self, out: Floats) -> None:
+        """Put the exposures into (N, T)."""
         if self.rows is None:
-            out[:] = self.values[assets, None]
+            out[:] = self.values[:, None]
             return
-        some = self.values[:, assets].T
+        some = self.values.T
         first = int(np.argmax(self.rows >= 0))
         known = self.rows[first:]
         if (
@@ -69,10 +76,42 @@ class CrossSections:
     exposed: Floats
 
 
+class Blocks(ABC):
+    """Returns and exposures of all assets, a few assets at a time; the blocks are fixed, whoever works."""
+
+    @abstractmethod
+    def each(self, work: Work[T]) -> Iterable[T]:
+        """A piece of work for each block, in order."""
+
+
+Work = Callable[[Floats, Sequence[Exposure]], T]  # of returns (T, n) and exposures of some assets
+
+
+@dataclass(frozen=True)
+class _InMemory(Blocks):
+    """Blocks of tables that are held, along the way that they lie in memory."""
+
+    returns: Floats
+    exposures: Sequence[Exposure]
+    terms: int
+
+    def each(self, work: Work[T]) -> Iterable[T]:
+        """By threads where there is enough to do."""
+        periods, assets = self.returns.shape
+        step = max(1, _AT_ONCE // max((self.terms + 1) * periods, 1))
+        cuts = [slice(low, min(low + step, assets)) for low in range(0, assets, step)]
+
+        def _part(cut: slice) -> T:
+            return work(self.returns[:, cut], [e.part(cut) for e in self.exposures])
+
+        if self.returns.size * self.terms < _WORTH_THREADS or len(cuts) < 2:
+            return [_part(cut) for cut in cuts]
+        with ThreadPoolExecutor(os.cpu_count() or 1) as threads:
+            return list(threads.map(_part, cuts))
+
+
 def cross_sections(returns: Floats, exposures: Sequence[Exposure], constant: bool) -> CrossSections:
     """Least squares of each period's returns on the exposures its assets have.
-
-    Moments of all periods are summed over a few assets at a time, along the way that tables lie in memory.
 
     Parameters
     ----------
@@ -81,40 +120,44 @@ def cross_sections(returns: Floats, exposures: Sequence[Exposure], constant: boo
         Missing values drop the asset from that period.
     constant : bool
     """
-    periods, assets = returns.shape
     count = len(exposures) + int(constant)
-    step = max(1, _AT_ONCE // max((count + 1) * periods, 1))
-    cuts = [slice(low, min(low + step, assets)) for low in range(0, assets, step)]
-    found = _worked(partial(_moments, returns, exposures, constant), cuts, returns.size * count)
-    moments = np.zeros((periods, count + 1, count + 1))
-    for part, _ in found:
-        moments += part
+    return sections_of(_InMemory(returns, exposures, count), constant)
+
+
+def sections_of(blocks: Blocks, constant: bool) -> CrossSections:
+    """Cross-sections of assets in blocks: moments of all periods are summed over them."""
+    parts: list[Floats] = []
+    moments: Floats = np.zeros(0)
+    for found in blocks.each(partial(_moments, constant)):
+        moments = moments + found[0] if parts else found[0]
+        parts.append(found[1])
+    count = moments.shape[1] - 1
     gram, cross, squares = (
         moments[:, :count, :count],
         moments[:, :count, count],
         moments[:, count, count],
     )
     slopes, loose = _solved(gram, cross)
-    counts = np.rint(gram[:, 0, 0]) if constant else _counts(returns, exposures)
+    counts = np.rint(gram[:, 0, 0]) if constant else sum(blocks.each(_counts), np.zeros(len(gram)))
     enough = counts > count
-    for period in np.flatnonzero(loose & enough):
-        slopes[period] = _by_qr(*_one_period(returns, exposures, constant, int(period)))
+    _solve_alone(slopes, np.flatnonzero(loose & enough), blocks, constant)
     slopes[~enough] = np.nan
     kept: Bools = np.asarray(np.isfinite(slopes).all(axis=1))
-    parts = [sums for _, sums in found]
     if (counts[~kept] > 0).any():  # periods without slopes have no part in the sums
-        parts = [_filled(returns, exposures, cut, int(constant)).sums(kept) for cut in cuts]
-    sums = np.concatenate(parts, axis=1)
+        parts = list(blocks.each(partial(_sums, constant, kept)))
+    totals = np.concatenate(parts, axis=1)
     r2 = _r2(slopes, gram, cross, squares, constant)
-    return CrossSections(slopes, r2, counts, sums[0], sums[-1], sums[1:-1])
+    return CrossSections(slopes, r2, counts, totals[0], totals[-1], totals[1:-1])
 
 
-def _worked(work: Callable[[slice], Any], cuts: list[slice], size: int) -> list[Any]:
-    """A piece of work for each block of assets, in order; the blocks are fixed, whoever works."""
-    if size < _WORTH_THREADS or len(cuts) < 2:
-        return [work(cut) for cut in cuts]
-    with ThreadPoolExecutor(os.cpu_count() or 1) as threads:
-        return list(threads.map(work, cuts))
+def _solve_alone(slopes: Floats, periods: Ints, blocks: Blocks, constant: bool) -> None:
+    """Periods whose moments lose digits are solved by QR on their assets."""
+    if not len(periods):
+        return
+    parts = list(blocks.each(partial(_rows_of_periods, constant, periods)))
+    for k, period in enumerate(periods):
+        X = np.concatenate([part[k][0] for part in parts])
+        slopes[period] = _by_qr(X, np.concatenate([part[k][1] for part in parts]))
 
 
 @dataclass(frozen=True)
@@ -130,12 +173,12 @@ class _Filled:
         return np.vstack([self.used @ weight, *(z @ weight for z in self.values)])
 
 
-def _filled(returns: Floats, exposures: Sequence[Exposure], assets: slice, first: int) -> _Filled:
+def _filled(returns: Floats, exposures: Sequence[Exposure], first: int) -> _Filled:
     """Some assets' exposures behind ``first`` constants, and returns."""
-    Z = np.empty((first + len(exposures) + 1, assets.stop - assets.start, len(returns)))
+    Z = np.empty((first + len(exposures) + 1, returns.shape[1], len(returns)))
     for k, exposure in enumerate(exposures, start=first):
-        exposure.of(assets, Z[k])
-    Z[-1] = returns[:, assets].T
+        exposure.into(Z[k])
+    Z[-1] = returns.T
     # a missing number makes the sum missing; a mask for each exposure would cost a pass each
     used: Bools = np.asarray(np.isfinite(Z[first:].sum(axis=0)))
     if not used.all():
@@ -145,10 +188,10 @@ def _filled(returns: Floats, exposures: Sequence[Exposure], assets: slice, first
 
 
 def _moments(
-    returns: Floats, exposures: Sequence[Exposure], constant: bool, assets: slice
+    constant: bool, returns: Floats, exposures: Sequence[Exposure]
 ) -> tuple[Floats, Floats]:
     """Sums over some assets of products of exposures and returns, (T, p + 1, p + 1); and over all periods."""
-    filled = _filled(returns, exposures, assets, int(constant))
+    filled = _filled(returns, exposures, int(constant))
     Z = filled.values
     made = np.empty((len(returns), len(Z), len(Z)))
     for j in range(len(Z)):
@@ -156,25 +199,25 @@ def _moments(
     return made, filled.sums()
 
 
+def _sums(constant: bool, kept: Bools, returns: Floats, exposures: Sequence[Exposure]) -> Floats:
+    """Sums over the periods that are kept."""
+    return _filled(returns, exposures, int(constant)).sums(kept)
+
+
 def _counts(returns: Floats, exposures: Sequence[Exposure]) -> Floats:
     """Assets used in each period, where no constant counts them."""
-    whole = _filled(returns, exposures, slice(0, returns.shape[1]), 0)
-    return np.asarray(whole.used.sum(axis=0), dtype=np.float64)
+    return np.asarray(_filled(returns, exposures, 0).used.sum(axis=0), dtype=np.float64)
 
 
-def _one_period(
-    returns: Floats, exposures: Sequence[Exposure], constant: bool, period: int
-) -> tuple[Floats, Floats]:
-    """Exposures and returns of the assets that one period has."""
-    absent = np.full(returns.shape[1], np.nan)
-    columns = [np.ones(returns.shape[1])] if constant else []
-    for exposure in exposures:
-        row = 0 if exposure.rows is None else int(exposure.rows[period])
-        table = np.atleast_2d(exposure.values)
-        columns.append(table[row] if row >= 0 else absent)
-    X, y = np.column_stack(columns), returns[period]
-    used: Bools = np.asarray(np.isfinite(y) & np.isfinite(X).all(axis=1))
-    return np.asarray(X[used]), np.asarray(y[used])
+def _rows_of_periods(
+    constant: bool, periods: Ints, returns: Floats, exposures: Sequence[Exposure]
+) -> list[tuple[Floats, Floats]]:
+    """Exposures and returns of the assets that each of some periods has."""
+    filled = _filled(returns, exposures, int(constant))
+    return [
+        (filled.values[:-1, used, t].T, filled.values[-1, used, t])
+        for t, used in ((t, filled.used[:, t]) for t in periods)
+    ]
 
 
 def _r2(slopes: Floats, moments: Floats, cross: Floats, squares: Floats, constant: bool) -> Floats:

@@ -11,6 +11,7 @@ from ultrum.core.descriptor import Descriptor
 from ultrum.core.labels import infer_frequency
 from ultrum.core.regression.results import CONSTANT
 from ultrum.core.series import SeriesTable, TimeSeries
+from ultrum.core.streamed import refuse_streamed
 from ultrum.core.types import Floats, Ints
 from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitError
 
@@ -23,6 +24,7 @@ def frame_of(data: Any, stem: str) -> tuple[pd.DataFrame, bool]:
         return data.to_frame(data.name if data.name is not None else f"{stem}1"), True
     if isinstance(data, pd.DataFrame):
         return data, False
+    refuse_streamed("This estimate", data)
     try:
         block = np.asarray(data, dtype=np.float64)
     except (TypeError, ValueError) as error:

@@ -118,17 +118,17 @@ def regress(
     inputs.check_excess(y, X)
     left, single = inputs.frame_of(y, "y")
     right, _ = inputs.frame_of(X, "x")
-    rule = _rule(errors, lags, clusters, weights, left)
+    rule = rule_of(errors, lags, clusters, weights, left)
     left, right, missed = inputs.matched(left, right)
     design = inputs.with_constant(right) if constant else right
-    table = _estimate(left, design, rule.on(left.index), missed)
+    table = estimate_columns(left, design, rule.on(left.index), missed)
     warn_of_copies(design)
     warn_of_trends(y, X, left, right)
     return table.fit(str(left.columns[0])) if single else table
 
 
 @dataclass(frozen=True)
-class _Rule:
+class Rule:
     """How errors are found, and what rows weigh and belong to."""
 
     errors: str
@@ -136,10 +136,10 @@ class _Rule:
     clusters: pd.DataFrame | None
     weights: pd.Series | None
 
-    def on(self, index: pd.Index) -> _Rule:
+    def on(self, index: pd.Index) -> Rule:
         """The same, for the rows that are left after matching."""
         parts = [None if p is None else p.loc[index] for p in (self.clusters, self.weights)]
-        return _Rule(self.errors, self.lags, *parts)  # type: ignore[arg-type]
+        return Rule(self.errors, self.lags, *parts)  # type: ignore[arg-type]
 
     @property
     def is_plain(self) -> bool:
@@ -159,7 +159,8 @@ class _Rule:
         return None if self.weights is None else self.weights.to_numpy(dtype=np.float64)
 
 
-def _rule(errors: str, lags: Any, clusters: Any, weights: Any, left: pd.DataFrame) -> _Rule:
+def rule_of(errors: str, lags: Any, clusters: Any, weights: Any, left: pd.DataFrame) -> Rule:
+    """The rule that was said, checked against the rows of the left-hand side."""
     if errors not in ERRORS:
         raise EstimationError(f"errors='{errors}' is not known; it is one of {', '.join(ERRORS)}.")
     if isinstance(lags, str) and lags != AUTOMATIC:
@@ -170,7 +171,7 @@ def _rule(errors: str, lags: Any, clusters: Any, weights: Any, left: pd.DataFram
         raise EstimationError(f"lags={lags}: a number of periods, 0 or more.")
     groups = None if clusters is None else inputs.labels_of(clusters, left.index)
     heavy = None if weights is None else inputs.weights_of(weights, left.index)
-    return _Rule("clustered" if clusters is not None else errors, lags, groups, heavy)
+    return Rule("clustered" if clusters is not None else errors, lags, groups, heavy)
 
 
 @dataclass
@@ -196,8 +197,13 @@ class _Columns:
         )  # fmt: skip
 
 
-def _estimate(left: pd.DataFrame, design: pd.DataFrame, rule: _Rule, missed: int) -> BetaTable:
-    """Estimate all columns, those that share their rows together; put the pieces in one table."""
+def estimate_columns(
+    left: pd.DataFrame, design: pd.DataFrame, rule: Rule, missed: int, *, part: bool = False
+) -> BetaTable:
+    """Estimate all columns, those that share their rows together; put the pieces in one table.
+
+    A left-hand side that is alone must have enough rows, unless it is ``part`` of more.
+    """
     Y, X = inputs.numbers_of(left, "y"), inputs.numbers_of(design, "X")
     made = _Columns.blank(Y.shape[1], X.shape[1])
     whole: Bools = np.asarray(np.isfinite(X).all(axis=1))
@@ -206,7 +212,7 @@ def _estimate(left: pd.DataFrame, design: pd.DataFrame, rule: _Rule, missed: int
     if rule.is_plain and _many_samples(used):
         _by_kernel(made, Y, X, design, rule)
     else:
-        _by_groups(made, Y, X, used, left, design, rule)
+        _by_groups(made, Y, X, used, left, design, rule, part or Y.shape[1] > 1)
     lost = {
         NO_RESPONSE: int(whole.sum()) - used.sum(axis=0) + missed,
         NO_FACTOR: np.full(Y.shape[1], int((~whole).sum())),
@@ -237,14 +243,15 @@ def _by_groups(
     used: Bools,
     left: pd.DataFrame,
     design: pd.DataFrame,
-    rule: _Rule,
+    rule: Rule,
+    many: bool,
 ) -> None:
     """One QR for each set of rows."""
     places, codes, weights = inputs.calendar_places(left.index), rule.codes(), rule.weight()
     terms, constant = X.shape[1], CONSTANT in design
     for columns in _same_rows(used):
         mask = used[:, columns[0]]
-        if Y.shape[1] > 1 and mask.sum() <= terms:
+        if many and mask.sum() <= terms:
             made.short[columns] = mask.sum()  # its own estimate is missing, the others go on
             continue
         own = None if weights is None else weights[mask] / weights[mask].mean()
@@ -283,7 +290,7 @@ def _put(
 
 
 def _depths(
-    rule: _Rule, solution: Solution, X: Floats, places: Ints, constant: bool
+    rule: Rule, solution: Solution, X: Floats, places: Ints, constant: bool
 ) -> list[tuple[int | None, Ints]]:
     """Lags, and the columns of the group that take them."""
     everyone = np.arange(solution.residuals.shape[1])
@@ -293,7 +300,7 @@ def _depths(
     return [(int(depth), np.flatnonzero(depths == depth)) for depth in np.unique(depths)]
 
 
-def _by_kernel(made: _Columns, Y: Floats, X: Floats, design: pd.DataFrame, rule: _Rule) -> None:
+def _by_kernel(made: _Columns, Y: Floats, X: Floats, design: pd.DataFrame, rule: Rule) -> None:
     """All left-hand sides at once though each has rows of its own, some at a time."""
     places = inputs.calendar_places(design.index)
     places = places - places[0]
@@ -324,7 +331,7 @@ def _take(
     Y: Floats,
     X: Floats,
     design: pd.DataFrame,
-    rule: _Rule,
+    rule: Rule,
 ) -> None:
     """Put what the kernels found for some left-hand sides in its place."""
     status = found.status[0]

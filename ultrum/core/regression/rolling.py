@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import os
-from concurrent.futures import Executor, ThreadPoolExecutor
-from dataclasses import dataclass
+from concurrent.futures import Executor
+from dataclasses import dataclass, replace
 from typing import Any, Final
 
 import numpy as np
@@ -18,14 +17,15 @@ from ultrum.core.regression.covariance import ERRORS, errors_said
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.results import CONSTANT
 from ultrum.core.regression.windows import Estimates, Recipe, Rows, estimate
+from ultrum.core.streamed import streams
 from ultrum.core.transform.windows import starts_of
 from ultrum.core.types import Floats, Ints
+from ultrum.core.working import each_block
 from ultrum.errors import EstimationError, FrequencyError
 
 EXPANDING: Final = "expanding"
 STATUS: Final = ("estimated", "too few rows", "columns depend on each other")
 _FIRST_EXPANDING: Final = 60  # rows of the first expanding window
-Task = tuple[bool, Ints, Ints, Recipe]  # constant, starts, stops, what is wanted
 _BLOCK: Final = 1000  # left-hand sides at a time; fixed, so that results do not depend on who works
 
 
@@ -137,6 +137,7 @@ class RollingFit:
         )
 
 
+@streams("Y")
 def rolling_regress(
     Y: Any,
     X: Any,
@@ -149,12 +150,13 @@ def rolling_regress(
     step: int | str = 1,
     constant: bool = True,
     executor: Executor | None = None,
+    to: str | None = None,
 ) -> RollingFit:
     """Least squares in every window, each asset on the rows it has.
 
     Parameters
     ----------
-    Y : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, N)
+    Y : TimeSeries, SeriesTable, LongTable, pandas or array; shape (T,) or (T, N)
         Left-hand sides; values may be missing anywhere.
     X : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, K)
         Factors; a row that misses one is used by nobody.
@@ -174,12 +176,15 @@ def rolling_regress(
     constant : bool
     executor : concurrent.futures.Executor, optional
         Who works on blocks of 1,000 assets; by default threads of this process. The numbers are the same
-        for all, to the last bit.
+        for all, to the last bit. A block whose worker is lost is done again.
+    to : path, optional
+        Where the results of a :class:`ultrum.LongTable` go, and only of one.
 
     Returns
     -------
     RollingFit
-        About 16·W·N·(p + 2) bytes.
+        About 16·W·N·(p + 2) bytes. From a LongTable another one: a row for each asset and window with data,
+        columns ``asset date``, each term and its error, ``rows sigma r2 status``.
 
     Raises
     ------
@@ -200,19 +205,11 @@ def rolling_regress(
     (193, 23)
     """
     inputs.check_excess(Y, X)
-    if errors not in ERRORS:
-        raise EstimationError(f"errors='{errors}' is not known; it is one of {', '.join(ERRORS)}.")
     left, right, _ = inputs.matched(inputs.frame_of(Y, "y")[0], inputs.frame_of(X, "x")[0])
     design = inputs.with_constant(right) if constant else right
-    left, design = _on_calendar(left, design)
-    starts, stops = _windows(left.index, window, step, min_obs)
-    terms = design.shape[1]
-    least = _least_rows(min_obs, window, starts, stops, terms)
-    recipe = Recipe(errors, lags, least, _decay(half_life, int((stops - starts).max())))
-    y, x = inputs.numbers_of(left, "Y"), inputs.numbers_of(design, "X")
-    found = _worked(y, x, (constant, starts, stops, recipe), executor)
-    said = f"window {window}" + (f", half-life {half_life:g}" if half_life else "")
-    span = f"{period_label(left.index[0])} to {period_label(left.index[-1])}"
+    left, design = on_calendar(left, design)
+    plan = RollingPlan.of(design, window, min_obs, errors, lags, half_life, step, constant)
+    found = _worked(inputs.numbers_of(left, "Y"), plan, executor)
     return RollingFit(
         coefficients=found.coefficients.transpose(0, 2, 1),
         standard_errors=found.standard_errors.transpose(0, 2, 1),
@@ -220,37 +217,104 @@ def rolling_regress(
         sigma=found.sigma,
         r2=found.r2,
         status=found.status,
-        ends=left.index[stops - 1],
+        ends=plan.ends,
         assets=[str(c) for c in left.columns],
-        terms=[str(c) for c in design.columns],
+        terms=plan.terms,
         errors=errors,
-        basis=f"{said}, at least {least} rows; {errors_said(errors)}; {span}",
+        basis=plan.basis,
     )
 
 
-def _worked(Y: Floats, X: Floats, task: Task, executor: Executor | None) -> Estimates:
+@dataclass(frozen=True)
+class RollingPlan:
+    """What is estimated, whatever the left-hand sides: windows, design and recipe.
+
+    Parameters
+    ----------
+    X : ndarray, shape (T, p)
+        With the constant, where there is one.
+    starts, stops : ndarray, shape (W,)
+    """
+
+    X: Floats
+    starts: Ints
+    stops: Ints
+    recipe: Recipe
+    constant: bool
+    ends: pd.Index
+    terms: list[str]
+    basis: str
+
+    @classmethod
+    def of(
+        cls,
+        design: pd.DataFrame,
+        window: int | str,
+        min_obs: int | None,
+        errors: str,
+        lags: int | None,
+        half_life: float | None,
+        step: int | str,
+        constant: bool,
+    ) -> RollingPlan:
+        """The plan of a design whose rows are the calendar."""
+        if errors not in ERRORS:
+            raise EstimationError(
+                f"errors='{errors}' is not known; it is one of {', '.join(ERRORS)}."
+            )
+        index = design.index
+        starts, stops = _windows(index, window, step, min_obs)
+        least = _least_rows(min_obs, window, starts, stops, design.shape[1])
+        decay = _decay(half_life, int((stops - starts).max()))
+        said = f"window {window}" + (f", half-life {half_life:g}" if half_life else "")
+        span = f"{period_label(index[0])} to {period_label(index[-1])}"
+        return cls(
+            X=inputs.numbers_of(design, "X"),
+            starts=starts,
+            stops=stops,
+            recipe=Recipe(errors, lags, least, decay),
+            constant=constant,
+            ends=index[stops - 1],
+            terms=[str(c) for c in design.columns],
+            basis=f"{said}, at least {least} rows; {errors_said(errors)}; {span}",
+        )
+
+    def within(self, low: int, high: int) -> tuple[RollingPlan, int, int]:
+        """The windows that hold some of the rows from ``low`` to before ``high``; first row, first window."""
+        some = np.flatnonzero((self.stops > low) & (self.starts < high))
+        if not len(some):
+            return replace(self, starts=self.starts[:0], stops=self.stops[:0], X=self.X[:0]), 0, 0
+        wanted = slice(int(some[0]), int(some[-1]) + 1)
+        first, last = int(self.starts[wanted].min()), int(self.stops[wanted].max())
+        made = replace(
+            self,
+            X=self.X[first:last],
+            starts=self.starts[wanted] - first,
+            stops=self.stops[wanted] - first,
+            ends=self.ends[wanted],
+        )
+        return made, first, wanted.start
+
+    def estimates(self, Y: Floats, into: Estimates | None = None) -> Estimates:
+        """Those of left-hand sides (T, N) on the rows of the plan."""
+        return estimate(Rows(Y, self.X, self.constant), self.starts, self.stops, self.recipe, into)
+
+
+def _worked(Y: Floats, plan: RollingPlan, executor: Executor | None) -> Estimates:
     """All blocks of assets, by the executor given or by a few threads of this process."""
-    cuts = [slice(low, low + _BLOCK) for low in range(0, Y.shape[1], _BLOCK)]
-    made = Estimates.room(len(task[1]), X.shape[1], Y.shape[1], False)
-    parts = [made.part(cut.start, min(cut.stop, Y.shape[1])) for cut in cuts]
-    blocks = [Y[:, cut] for cut in cuts]
-    if executor is not None:
-        for part, found in zip(
-            parts, executor.map(_work, [(b, X, task) for b in blocks]), strict=True
-        ):
-            _copied(found, part)
-    elif len(blocks) == 1:
-        _work((blocks[0], X, task), parts[0])
-    else:
-        with ThreadPoolExecutor(min(len(blocks), os.cpu_count() or 1)) as threads:
-            list(threads.map(_work, [(b, X, task) for b in blocks], parts))
+    assets = Y.shape[1]
+    made = Estimates.room(len(plan.starts), len(plan.terms), assets, False)
+    cuts = [slice(low, min(low + _BLOCK, assets)) for low in range(0, assets, _BLOCK)]
+    parts = [made.part(cut.start, cut.stop) for cut in cuts]
+    if executor is None:  # threads write where the results belong
+        own = [(Y[:, cut], part) for cut, part in zip(cuts, parts, strict=True)]
+        for _ in each_block(lambda job: plan.estimates(*job), own):
+            pass
+        return made
+    found = each_block(plan.estimates, [Y[:, cut] for cut in cuts], executor)
+    for part, block in zip(parts, found, strict=True):
+        _copied(block, part)
     return made
-
-
-def _work(job: tuple[Floats, Floats, Task], into: Estimates | None = None) -> Estimates:
-    """One block of assets; a function of its arguments alone, so that any process can do it."""
-    Y, X, (constant, starts, stops, recipe) = job
-    return estimate(Rows(Y, X, constant), starts, stops, recipe, into)
 
 
 def _copied(found: Estimates, into: Estimates) -> None:
@@ -258,7 +322,7 @@ def _copied(found: Estimates, into: Estimates) -> None:
         getattr(into, name)[...] = getattr(found, name)
 
 
-def _on_calendar(left: pd.DataFrame, design: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame]:
+def on_calendar(left: pd.DataFrame, design: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame]:
     """Rows of the calendar that are not there are put in as missing: windows are spans of time."""
     index = left.index
     if not index.is_monotonic_increasing:

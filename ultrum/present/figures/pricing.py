@@ -12,7 +12,7 @@ from ultrum.core.pricing.filtered import FilteredBetas
 from ultrum.core.pricing.moving import ConditionalBetas
 from ultrum.core.pricing.peers import PeerBeta
 from ultrum.core.pricing.sensitivity import CHOICES, BetaSensitivity
-from ultrum.core.pricing.two_pass import TwoPass
+from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.rolling import RollingFit
 from ultrum.core.regression.stability import BreakTest

@@ -1,0 +1,289 @@
+"""Data on disk: the same numbers as in memory, whoever works, within the memory allowed."""
+
+import os
+import subprocess
+import sys
+import unittest
+from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
+from contextlib import contextmanager
+from functools import partial
+
+import numpy as np
+import pandas as pd
+import pyarrow as pa
+import pyarrow.parquet as pq
+from distributed import Client, LocalCluster
+
+import ultrum as ul
+from benchmarks import market
+from tests.support import Scratch
+from ultrum.core.working import each_block
+from ultrum.errors import DataWarning, EstimationError, TableError, UltrumError
+
+DAYS = pd.bdate_range("2012-01-02", "2016-12-30")
+
+
+def prices(assets=600, seed=4):
+    """Daily prices of assets that come and go, with a few holes, one split left out and one bad tick."""
+    rng = np.random.default_rng(seed)
+    market = rng.normal(0.0004, 0.01, len(DAYS))
+    moves = market[:, None] * rng.normal(1, 0.3, assets) + rng.normal(0, 0.01, (len(DAYS), assets))
+    close = 20 * np.exp(np.cumsum(moves, axis=0))
+    rows = np.arange(len(DAYS))[:, None]
+    born, died = rng.integers(0, 500, assets), rng.integers(700, len(DAYS) + 200, assets)
+    close[(rows < born) | (rows > died)] = np.nan
+    close[rng.random(close.shape) < 0.01] = np.nan
+    close[600:, 3] /= 2
+    names = [f"S{i:04d}" for i in range(assets)]
+    facts = {"measure": "price", "currency": "QML"}
+    table = ul.SeriesTable.wrap(pd.DataFrame(close, DAYS, names), **facts)
+    return table, pd.Series(market, DAYS)
+
+
+def parts():
+    table, market = prices()
+    months = pd.period_range("2012-01", "2016-12", freq="M")
+    facts = {"measure": "return", "excess_of": "bill", "currency": "QML"}
+    bill = ul.TimeSeries.wrap(
+        pd.Series(0.001, months), name="bill", measure="return", currency="QML"
+    )
+    F = ul.TimeSeries.wrap(
+        np.exp(market.groupby(market.index.to_period("M")).sum()) - 1, name="market", **facts
+    )
+    size = F.to_pandas() * 0.3 + np.random.default_rng(1).normal(0, 0.02, len(F))
+    size = ul.TimeSeries.wrap(size, name="size", **facts)
+    events = {
+        "dividends": pd.DataFrame({"asset": ["S0001", "S0590"], "date": "2013-05-06", "amount": [1.0, 0.5]}),
+        "splits": pd.DataFrame({"asset": ["S0300"], "date": ["2013-09-02"], "ratio": [3.0]}),
+    }  # fmt: skip
+    return table, [F, size], bill, events
+
+
+class Large(Scratch):
+    def setUp(self):
+        super().setUp()
+        self.table, self.factors, self.bill, self.events = parts()
+        self.prices = ul.LongTable.write(self.table, self.path("prices.parquet"), "close")
+
+    def path(self, name):
+        return self.folder / name
+
+    def on_disk(self, **said):
+        with self.assertWarnsRegex(DataWarning, "S0003.*a split of 2 to 1"):
+            made = ul.returns(
+                self.prices, frequency="M", **self.events, to=self.path("returns.parquet")
+            )
+        return ul.align(
+            assets=made, factors=self.factors, risk_free=self.bill, to=self.path("panel"), **said
+        )
+
+    def in_memory(self, **said):
+        with self.assertWarns(DataWarning):
+            made = ul.returns(self.table, frequency="M", **self.events)
+        return ul.align(assets=made, factors=self.factors, risk_free=self.bill, **said)
+
+    def test_prices_to_premia_as_in_memory(self):
+        disk, panel = self.on_disk(), self.in_memory()
+        pd.testing.assert_frame_equal(
+            disk.read(panel.asset_names).assets, panel.assets, check_freq=False
+        )
+        pd.testing.assert_frame_equal(
+            disk.coverage.drop(columns="stale"), panel.coverage.drop(columns="stale")
+        )
+        ledger = pd.read_parquet(disk.ledger)
+        missing = panel.ledger[panel.ledger["series"].str.startswith("S")]
+        self.assertEqual(len(ledger), len(missing))
+        for errors in ("hac", "hc3"):
+            got, want = (ul.factor_betas(p, errors=errors) for p in (disk, panel))
+            pd.testing.assert_frame_equal(got.to_frame(), want.to_frame(), rtol=1e-9)
+            self.assertEqual(repr(got.fit("S0301")), repr(want.fit("S0301")))
+        for said in (
+            {},
+            {"betas": "rolling", "window": 24},
+            {"factors": ["market"], "constant": False},
+        ):
+            got, want = ul.two_pass(disk, **said), ul.two_pass(panel, **said, draws=20)
+            np.testing.assert_allclose(got.premia, want.premia, rtol=1e-9)
+            np.testing.assert_allclose(
+                got.errors["newey_west"], want.errors["newey_west"], rtol=1e-9
+            )
+            pd.testing.assert_frame_equal(got.pricing, want.pricing, rtol=1e-8, check_dtype=False)
+        self.assertIn("errors of the betas are not in them", ul.two_pass(disk).basis)
+
+    def daily(self):
+        """Daily returns on disk, and a daily factor."""
+        table, factor = prices()
+        daily = ul.returns(table, check=False)
+        disk = ul.LongTable.write(daily, self.path("daily.parquet"))
+        return daily, disk, factor.rename("market")
+
+    def test_rolling_windows_are_those_in_memory(self):
+        daily, disk, factor = self.daily()
+        for errors in ("classical", "hac"):
+            said = {"window": 120, "step": "M", "errors": errors}
+            got = ul.rolling_regress(disk, factor, **said, to=self.path("betas.parquet"))
+            want = ul.rolling_regress(daily, factor, **said).to_frame().reset_index()
+            want = want[want["rows"] > 0].sort_values(["asset", "end"], ignore_index=True)
+            frame = got.to_frame()
+            self.assertEqual(
+                frame["status"].astype(str).tolist(), want["status"].astype(str).tolist()
+            )
+            for column in ("constant", "market", "market_error", "rows", "sigma", "r2"):
+                np.testing.assert_allclose(frame[column], want[column], rtol=1e-9, atol=1e-15)
+        self.assertEqual((got.value, got.frequency), ("market", "M"))
+        self.assertEqual(len(got.column("r2").read(["S0001"])), len(got.calendar))
+
+    def test_every_executor_gives_the_same_bits(self):
+        _, disk, factor = self.daily()
+        found = []
+        with ThreadPoolExecutor(1) as one, ProcessPoolExecutor(2) as processes, cluster() as dask:
+            for number, executor in enumerate((None, one, processes, dask)):
+                path = self.path(f"{number}.parquet")
+                ul.rolling_regress(
+                    disk, factor, window=60, errors="hac", to=path, executor=executor
+                )
+                found.append(path.read_bytes())
+        self.assertEqual([f == found[0] for f in found], [True] * 4)
+
+    def test_a_block_whose_worker_dies_is_done_again(self):
+        for executor in (ProcessPoolExecutor(2), cluster()):
+            mark, told = self.path(f"{type(executor).__name__}.txt"), []
+            with executor as workers:
+                job = partial(squared_once_alive, mark)
+                self.assertEqual(
+                    list(each_block(job, range(9), workers, 3, told.append)),
+                    [n * n for n in range(9)],
+                )
+            self.assertTrue(mark.exists(), "no worker died")
+            self.assertEqual(len(told) >= 9, True)
+
+    def test_faults_of_the_work_are_not_tried_again(self):
+        tried = []
+        with self.assertRaises(ZeroDivisionError), ThreadPoolExecutor(1) as one:
+            list(each_block(lambda n: tried.append(n) or 1 / (n - 1), range(3), one))
+        self.assertEqual(tried.count(1), 1)
+
+    def test_memory_is_bounded_whatever_the_size(self):
+        small, large = (self.peak(assets) for assets in (1536, 4608))
+        self.assertLess(large, 500e6)
+        self.assertLess(large, 1.2 * small)
+
+    def peak(self, assets):
+        """Bytes that a process of its own holds at most."""
+        market.write(self.path("m.parquet"), assets, 2600, alive=1.0)
+        code = f"""
+import ultrum as ul
+from benchmarks import market
+table = ul.LongTable({str(self.path("m.parquet"))!r}, "excess_return", frequency="B", max_memory="500 MB")
+ul.rolling_regress(table, market.factors(2600), window=252, step="M", to={str(self.path("b.parquet"))!r})
+print(next(line.split()[1] for line in open("/proc/self/status") if line.startswith("VmHWM")))
+"""
+        said = subprocess.run(
+            [sys.executable, "-c", code], capture_output=True, text=True, check=True
+        )
+        return int(said.stdout) * 1024
+
+    def test_sorted_once_on_disk(self):
+        frame = self.prices.to_frame()
+        mixed = frame.sample(frac=1.0, random_state=1).assign(volume=np.arange(len(frame)))
+        folder = self.path("mixed")
+        folder.mkdir()
+        for number, part in enumerate(np.array_split(np.arange(len(mixed)), 3)):
+            mixed.iloc[part].to_parquet(folder / f"{number}.parquet", row_group_size=50_000)
+        said = {
+            "value": "close",
+            "frequency": "B",
+            "facts": {"measure": "price", "currency": "QML"},
+        }
+        with self.refused(
+            TableError, "0.parquet, row", "sorted by asset and date", "LongTable.sort"
+        ):
+            _ = ul.LongTable(folder, **said).assets
+        told = []
+        made = ul.LongTable.sort(
+            folder, self.path("s.parquet"), max_memory=420_000_000, progress=told.append, **said
+        )
+        pd.testing.assert_frame_equal(
+            made.read(made.assets).to_pandas(),
+            self.table.to_pandas().dropna(how="all"),
+            check_freq=False,
+        )
+        self.assertIn("volume", made.to_frame())
+        self.assertIn("sorting part 2 of 2", told)
+        twice = pd.concat([frame, frame.iloc[[1000]]])
+        twice.to_parquet(self.path("twice.parquet"))
+        with self.refused(TableError, "S0000 has two rows", "Nothing was written"):
+            ul.LongTable.sort(self.path("twice.parquet"), self.path("no.parquet"), **said)
+        self.assertEqual([p.name for p in self.folder.glob("*no.parquet*")], [])
+
+    def test_what_is_refused(self):
+        said = {"value": "v", "frequency": "M"}
+
+        def table(name, **columns):
+            pq.write_table(pa.table(columns), self.path(name))
+            return ul.LongTable(self.path(name), **said)
+
+        days = pa.array(pd.to_datetime(["2020-01-01", "2020-01-20"]).date)
+        later = pa.array(
+            pd.to_datetime(["2020-01-01", "2020-01-20", "2020-02-03", "2020-03-02"]).date
+        )
+        same = table("a.parquet", asset=["A", "A", "B", "B"], date=later, v=np.arange(4.0))
+        x = pd.Series(np.arange(3.0), pd.period_range("2020-01", periods=3, freq="M"))
+        for work in (
+            lambda: same.read(["A"]),
+            lambda: ul.rolling_regress(same, x, window=3, to=self.path("x.parquet")),
+        ):
+            with self.refused(TableError, "A, 2020-01-20", "a second row in one period"):
+                work()
+        for columns, words in (
+            ({"asset": ["A", None], "date": days, "v": [1.0, 2.0]}, "no asset"),
+            ({"asset": ["A", "A"], "date": ["x", "y"], "v": [1.0, 2.0]}, "Dates are string"),
+            ({"asset": ["A", "A"], "date": days, "v": ["1", "b"]}, "must be numbers"),
+            ({"asset": ["A", "A"], "date": days[::-1], "v": [1.0, 2.0]}, "does not come after"),
+            ({"asset": ["A"], "day": days[:1], "v": [1.0]}, "no column 'date'"),
+            ({"asset": pa.array([], pa.string()), "date": days[:0], "v": pa.array([], pa.float64())}, "no row"),
+        ):  # fmt: skip
+            with self.refused(TableError, words):
+                table("b.parquet", **columns).read(["A"])
+        self.file("c.parquet", "no parquet at all")
+        with self.refused(TableError, "c.parquet is no Parquet file"):
+            ul.LongTable(self.path("c.parquet"), **said)
+        for bad, words in (
+            ("1 XB", "cannot be read"),
+            ("3 MB", "too little"),
+            (-1, "cannot be read"),
+        ):
+            with self.refused(UltrumError, "max_memory", words):
+                ul.LongTable(self.path("a.parquet"), **said, max_memory=bad)
+        with self.refused(TableError, "say where, to="):
+            ul.returns(self.prices)
+        with self.refused(TableError, "to= is where", "in memory"):
+            ul.returns(self.table, to="x.parquet")
+        with self.refused(TableError, "factor_betas takes a LongPanel"):
+            ul.factor_betas(self.prices)
+        with self.refused(TableError, "growth works in memory", ".read("):
+            ul.growth(self.prices)
+        with self.refused(EstimationError, "fit(asset).residuals"):
+            _ = ul.factor_betas(self.on_disk()).residuals
+
+
+@contextmanager
+def cluster():
+    """The executor of a Dask cluster of two workers on this machine."""
+    with (
+        LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None) as machines,
+        Client(machines) as client,
+    ):
+        yield client.get_executor(pure=False)
+
+
+def squared_once_alive(mark, number):
+    """A square, unless this is the first worker to come to 4: it dies."""
+    if number == 4 and not mark.exists():
+        mark.write_text("died")
+        os._exit(1)
+    return number * number
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,279 @@
+"""What two passes found, and how it is put together from cross-sections, wherever the returns lie."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Final, Protocol
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.frequency import Frequency
+from ultrum.core.labels import span_of, table_html
+from ultrum.core.pricing.betas import HasFactors, chosen_factors
+from ultrum.core.pricing.cross_section import CrossSections, refuse_empty
+from ultrum.core.pricing.premia_errors import covariance_of_mean, newey_west_of_mean
+from ultrum.core.regression.bandwidth import lag_rule
+from ultrum.core.regression.inference import t_p_values, t_quantile
+from ultrum.core.regression.results import CONSTANT, BetaTable
+from ultrum.core.types import Bools, Floats
+from ultrum.errors import EstimationError
+
+BETAS: Final = ("full", "rolling")
+_KINDS: Final = ("fama_macbeth", "newey_west", "shanken", "bootstrap")
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class TwoPass:
+    """Prices of exposures, from cross-sections.
+
+    Attributes
+    ----------
+    premia : Series, shape (p,)
+        Mean slope of each exposure, per period; the constant is what is earned without exposure.
+    covariance : DataFrame, shape (p, p)
+        Of ``premia``, for the errors in ``kind``.
+    errors : DataFrame
+        Columns ``fama_macbeth newey_west shanken bootstrap``; those that were not possible are missing.
+    kind : str
+        Which of them t and p values take.
+    bias : Series
+        Estimated bias of the premia from errors in the betas, per period; missing where betas move.
+    slopes : DataFrame, shape (T, p)
+    pricing : DataFrame
+        By asset: ``realised predicted error rows``, means per period.
+    r2, mean_r2 : float
+        Of mean returns on mean predictions; and the mean over the periods' own.
+    periods_per_year : float
+    over : str
+        The rate that returns are in excess of.
+    basis : str
+    """
+
+    premia: pd.Series
+    covariance: pd.DataFrame
+    errors: pd.DataFrame
+    kind: str
+    bias: pd.Series
+    slopes: pd.DataFrame
+    pricing: pd.DataFrame
+    r2: float
+    mean_r2: float
+    periods_per_year: float
+    over: str
+    basis: str
+
+    @property
+    def df(self) -> int:
+        """Periods less one."""
+        return len(self.slopes) - 1
+
+    @property
+    def standard_errors(self) -> pd.Series:
+        """Of the kind that t values take."""
+        return pd.Series(np.sqrt(np.diag(self.covariance)), self.premia.index)
+
+    @property
+    def t_values(self) -> pd.Series:
+        """Premia over their errors."""
+        return self.premia / self.standard_errors
+
+    def interval(self, level: float = 0.95) -> pd.DataFrame:
+        """Confidence interval of each premium per period, columns ``low high``."""
+        reach = t_quantile(level, self.df) * self.standard_errors
+        return pd.DataFrame({"low": self.premia - reach, "high": self.premia + reach})
+
+    def to_frame(self) -> pd.DataFrame:
+        """One row per exposure: premium, every kind of error, t, p, bias, and the annual premium."""
+        t = self.t_values
+        p = pd.Series(t_p_values(t.to_numpy(), self.df), t.index)
+        frame = self.premia.to_frame("premium").join(self.errors).assign(t=t, p=p, bias=self.bias)
+        return frame.assign(annual=self.periods_per_year * self.premia)
+
+    def __repr__(self) -> str:
+        shown = self.to_frame().dropna(axis=1, how="all")
+        percent = shown.columns.drop(["t", "p"])
+        shown[percent] *= 100
+        return (
+            f"Premia, percent per period (annual in the last column)\n"
+            f"{shown.to_string(float_format='{:.3f}'.format, line_width=100)}\n"
+            f"{textwrap.fill(self.basis, 100)}"
+        )
+
+    def _repr_html_(self) -> str:
+        return table_html(self.to_frame(), self.basis)
+
+
+@dataclass(frozen=True)
+class TwoPassPlan:
+    """What is wanted of two passes, checked."""
+
+    factors: list[str]
+    characteristics: list[str]
+    betas: str
+    window: int
+    constant: bool
+    lags: int | None
+
+    @classmethod
+    def of(
+        cls,
+        panel: HasFactors,
+        factors: Sequence[str] | None,
+        characteristics: Mapping[str, Any] | None,
+        betas: str,
+        window: int,
+        constant: bool,
+        lags: int | None,
+    ) -> TwoPassPlan:
+        """The plan, if it can be done."""
+        if betas not in BETAS:
+            raise EstimationError(f"betas='{betas}' is not known; it is one of {', '.join(BETAS)}.")
+        names = chosen_factors(panel, factors, empty=bool(characteristics))
+        return cls(names, list(characteristics or {}), betas, window, constant, lags)
+
+    @property
+    def whole_sample(self) -> bool:
+        """Whether betas are taken over each asset's whole sample."""
+        return bool(self.factors) and self.betas == "full"
+
+    @property
+    def labels(self) -> list[str]:
+        """Names of the slopes."""
+        return [*([CONSTANT] if self.constant else []), *self.factors, *self.characteristics]
+
+
+@dataclass(frozen=True)
+class Slopes:
+    """Slopes of the periods that have them, their mean, and the lags of its errors."""
+
+    kept: Bools
+    values: Floats
+    mean: Floats
+    depth: int
+
+    @classmethod
+    def of(cls, sections: CrossSections, plan: TwoPassPlan) -> Slopes:
+        """Those of the periods with enough assets."""
+        refuse_empty(sections.slopes, plan.labels)
+        kept: Bools = np.asarray(np.isfinite(sections.slopes).all(axis=1))
+        values = sections.slopes[kept]
+        depth = lag_rule(len(values)) if plan.lags is None else plan.lags
+        return cls(kept, values, values.mean(axis=0), depth)
+
+    def plain(self, plan: TwoPassPlan) -> dict[str, Floats]:
+        """Covariances that take the exposures as known."""
+        return {
+            "fama_macbeth": covariance_of_mean(self.values),
+            "newey_west": newey_west_of_mean(self.values, np.flatnonzero(self.kept), self.depth),
+        }
+
+
+class PanelFacts(HasFactors, Protocol):
+    """What of a panel, in memory or on disk, the answer speaks of."""
+
+    @property
+    def risk_free(self) -> pd.Series:
+        """Shape (T,)."""
+
+    @property
+    def frequency(self) -> Frequency:
+        """Of the rows."""
+
+    @property
+    def asset_names(self) -> list[str]:
+        """Names of the assets."""
+
+
+def two_pass_of(
+    panel: PanelFacts,
+    plan: TwoPassPlan,
+    sections: CrossSections,
+    slopes: Slopes,
+    found: Mapping[str, Floats],
+    kind: str,
+    table: BetaTable | None,
+) -> TwoPass:
+    """The answer, labelled; ``kind`` says which of the covariances found t values take."""
+    index, periods = pd.Index(plan.labels), panel.risk_free.index[slopes.kept]
+    pricing = _pricing(sections, slopes.mean, panel.asset_names)
+    errors = {n: np.sqrt(np.diag(found[n])) if n in found else np.nan for n in _KINDS}
+    return TwoPass(
+        premia=pd.Series(slopes.mean, index),
+        covariance=pd.DataFrame(found[kind], index, index),
+        errors=pd.DataFrame(errors, index),
+        kind=kind,
+        bias=pd.Series(_bias(table, plan, slopes.mean), index),
+        slopes=pd.DataFrame(slopes.values, periods, index),
+        pricing=pricing,
+        r2=_fit_of_means(pricing),
+        mean_r2=float(np.nanmean(sections.r2[slopes.kept])),
+        periods_per_year=panel.frequency.periods_per_year,
+        over=str(panel.risk_free.name),
+        basis=_basis(periods, plan, sections.counts, slopes, kind, pricing),
+    )
+
+
+def _bias(table: BetaTable | None, plan: TwoPassPlan, mean: Floats) -> Floats:
+    """First-order bias of premia from errors in the betas: −(X'X)⁻¹(ΣVᵢ)γ̂, X over the assets."""
+    if table is None or plan.characteristics:
+        return np.full(len(mean), np.nan)
+    first = int(plan.constant)
+    B = table.coefficients[plan.factors].to_numpy()
+    known = np.isfinite(B).all(axis=1)
+    X = np.column_stack([np.ones(int(known.sum())), B[known]])[:, 1 - first :]
+    noise = np.zeros((len(mean), len(mean)))
+    noise[first:, first:] = table.covariance[known][:, 1:, 1:].sum(axis=0)
+    return np.asarray(-np.linalg.lstsq(X.T @ X, noise @ mean, rcond=None)[0])
+
+
+def _pricing(sections: CrossSections, mean: Floats, names: Sequence[str]) -> pd.DataFrame:
+    """Mean return of each asset and what the mean premia predict, over the rows it has."""
+    with np.errstate(invalid="ignore", divide="ignore"):
+        realised = sections.realised / sections.rows
+        expected = mean @ sections.exposed / sections.rows
+    columns = {"realised": realised, "predicted": expected, "error": realised - expected}
+    return pd.DataFrame({**columns, "rows": sections.rows.astype(np.int64)}, list(names))
+
+
+def _fit_of_means(pricing: pd.DataFrame) -> float:
+    whole = pricing.dropna()
+    total = float(np.sum((whole["realised"] - whole["realised"].mean()) ** 2))
+    return (
+        1.0 - float(np.sum((whole["error"] - whole["error"].mean()) ** 2)) / total
+        if total > 0
+        else np.nan
+    )
+
+
+def _basis(
+    periods: pd.Index,
+    plan: TwoPassPlan,
+    assets: Floats,
+    slopes: Slopes,
+    kind: str,
+    pricing: pd.DataFrame,
+) -> str:
+    words = {
+        "full": "full-sample betas",
+        "rolling": f"betas of {plan.window} periods ending the row before",
+    }
+    counts = assets[slopes.kept]
+    names = {
+        "shanken": "Shanken errors",
+        "bootstrap": "errors by bootstrap over periods",
+        "newey_west": f"Newey–West errors, {slopes.depth} lags",
+    }
+    unsaid = (
+        "errors of the betas are not in them" if plan.whole_sample and kind == "newey_west" else ""
+    )
+    error = float(np.sqrt(np.nanmean(pricing["error"] ** 2)))
+    parts = [
+        f"{len(slopes.values)} cross-sections of {int(counts.min())} to {int(counts.max())} assets",
+        span_of(periods), words[plan.betas] if plan.factors else "", f"t values on {names[kind]}", unsaid,
+        f"periods left out: {int((~slopes.kept).sum())}",
+        f"root mean square pricing error {100 * error:.3f} % a period",
+    ]  # fmt: skip
+    return "; ".join(part for part in parts if part)

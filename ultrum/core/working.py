@@ -1,0 +1,160 @@
+"""Blocks of work through any executor: in order, few under way, a lost worker's block done again.
+
+Each block is done on one core, so that the same work gives the same bits whoever does it.
+"""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import BrokenExecutor, CancelledError, Executor, Future, ThreadPoolExecutor
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from functools import cache
+from typing import Any, Final, Generic, TypeVar
+
+from ultrum.errors import UltrumError
+
+B = TypeVar("B")
+T = TypeVar("T")
+Progress = Callable[[str], None]
+_TRIES: Final = 3  # of a block at the executor, before it is done here
+_LOSSES: Final = (BrokenExecutor, CancelledError, ConnectionError, EOFError)
+_LOSSES_OF_CLUSTERS: Final = {"KilledWorker", "CommClosedError", "FutureCancelledError"}
+_LOCK: Final = threading.Lock()
+_HELD: Final[dict[str, Any]] = {"count": 0, "limits": None}
+
+
+def each_block(
+    job: Callable[[B], T],
+    blocks: Iterable[B],
+    executor: Executor | None = None,
+    most: int | None = None,
+    progress: Progress | None = None,
+) -> Iterator[T]:
+    """What a job gives for every block, in their order.
+
+    Parameters
+    ----------
+    job : callable
+        A function of the block alone, which an executor of processes must be able to pickle.
+    blocks : iterable
+    executor : concurrent.futures.Executor, optional
+        By default as many threads of this process as it has cores.
+    most : int, optional
+        Blocks under way at one time, those done and waiting for their turn among them.
+    progress : callable, optional
+        Is told of every block.
+    """
+    workers = workers_of(executor)
+    most = workers + 1 if most is None else most
+    tell = progress or (lambda _: None)
+    with one_core():
+        if executor is not None:
+            yield from _Queue(job, executor, tell).results(blocks, most)
+            return
+        with ThreadPoolExecutor(min(workers, most)) as threads:
+            yield from _Queue(job, threads, tell).results(blocks, most)
+
+
+def workers_of(executor: Any) -> int:
+    """How many blocks an executor does at one time, as far as it can be known."""
+    if executor is None:
+        return os.cpu_count() or 1
+    known = getattr(executor, "_max_workers", None)
+    if known is None:
+        client = getattr(executor, "_client", None)  # of a Dask cluster
+        known = len(client.nthreads()) if client is not None else os.cpu_count()
+    return int(known or 1)
+
+
+@dataclass(frozen=True)
+class _Queue(Generic[B, T]):
+    """Blocks that are under way, first come first."""
+
+    job: Callable[[B], T]
+    executor: Executor
+    tell: Progress
+    waiting: deque[tuple[int, B, Future[T] | None]] = field(default_factory=deque)
+
+    def results(self, blocks: Iterable[B], most: int) -> Iterator[T]:
+        try:
+            for number, block in enumerate(blocks, 1):
+                if len(self.waiting) == most:
+                    yield self._first()
+                self.waiting.append((number, block, self._submitted(block)))
+            while self.waiting:
+                yield self._first()
+        finally:
+            for _, _, future in self.waiting:
+                if future is not None:
+                    future.cancel()
+
+    def _submitted(self, block: B) -> Future[T] | None:
+        """The block at the executor; None where it takes no more work."""
+        try:
+            return self.executor.submit(alone, self.job, block)
+        except (BrokenExecutor, RuntimeError):
+            return None
+
+    def _first(self) -> T:
+        """What the first block gave; if its worker is gone it is tried again, at last in this process."""
+        number, block, future = self.waiting.popleft()
+        for _ in range(_TRIES):
+            if future is None:
+                break
+            try:
+                made = future.result()
+            except Exception as error:
+                if not _is_loss(error):
+                    raise
+                self.tell(f"block {number}: its worker was lost; done again")
+                future = self._submitted(block)
+                continue
+            self.tell(f"block {number} is done")
+            return made
+        self.tell(f"block {number}, in this process")
+        return alone(self.job, block)
+
+
+def alone(job: Callable[[B], T], block: B) -> T:
+    """Do a block with matrix products on one core."""
+    with one_core():
+        return job(block)
+
+
+@contextmanager
+def one_core() -> Iterator[None]:
+    """Matrix products inside take no threads of their own; the last to leave sets them free again.
+
+    The libraries know one number of threads for the whole process, so those who hold it are counted.
+    """
+    with _LOCK:
+        _HELD["count"] += 1
+        if _HELD["count"] == 1:
+            _HELD["limits"] = _libraries().limit(limits=1)
+    try:
+        yield
+    finally:
+        with _LOCK:
+            _HELD["count"] -= 1
+            if not _HELD["count"]:
+                _HELD["limits"].restore_original_limits()
+
+
+@cache
+def _libraries() -> Any:
+    """Those behind NumPy's matrix products; found once a process."""
+    import numpy as np  # noqa: F401 - they must be loaded to be found
+    from threadpoolctl import ThreadpoolController
+
+    return ThreadpoolController()
+
+
+def _is_loss(error: Exception) -> bool:
+    """Whether the worker failed, not the work."""
+    if isinstance(error, UltrumError):
+        return False
+    return isinstance(error, _LOSSES) or type(error).__name__ in _LOSSES_OF_CLUSTERS

@@ -1,0 +1,77 @@
+"""Returns of the prices of a long table."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+import pandas as pd
+import pyarrow as pa
+
+from ultrum.core.frequency import Frequency
+from ultrum.core.returns import Events, returns_and_suspects, warn_of_suspects
+from ultrum.stream.index import Block
+from ultrum.stream.layout import Layout
+from ultrum.stream.long_table import LongTable, facts_of
+from ultrum.stream.working import WIDE_BLOCK, To, through_blocks, wanted, wide_needs
+from ultrum.stream.writing import LongWriter, rows_of
+
+_VALUE: Final = "return"
+
+
+def returns(
+    table: LongTable,
+    *,
+    frequency: str | Frequency | None,
+    kind: str,
+    dividends: pd.DataFrame | None,
+    splits: pd.DataFrame | None,
+    final_payments: pd.DataFrame | None,
+    stale_after: int,
+    check: bool,
+    to: To,
+) -> LongTable:
+    """Write the returns of every asset, those that are there; suspect days are told of at the end."""
+    path = wanted(to, "returns")
+    events = Events(dividends, splits, final_payments)
+    blocks = [(b, _of_assets(events, b.names)) for b in table.blocks(WIDE_BLOCK)]
+    target = Frequency.parse(frequency or table.frequency)
+    job = _Returns(table.layout, target if frequency else None, kind, stale_after, check)
+    suspects = []
+    with LongWriter(path, _VALUE, str(target)) as writer:
+        for rows, facts, found in through_blocks(table, job, blocks, wide_needs(table)):
+            writer.write(rows, facts)
+            suspects.append(found)
+    warn_of_suspects(pd.concat(suspects, ignore_index=True), stacklevel=5)
+    return table.beside(path)
+
+
+@dataclass(frozen=True)
+class _Returns:
+    """Does one block; can be pickled."""
+
+    layout: Layout
+    frequency: Frequency | None
+    kind: str
+    stale_after: int
+    check: bool
+
+    def __call__(
+        self, given: tuple[Block, Events]
+    ) -> tuple[pa.Table, dict[str, object], pd.DataFrame]:
+        block, events = given
+        prices = self.layout.table(block)
+        made, suspects = returns_and_suspects(
+            prices, self.frequency, self.kind, events, self.stale_after, self.check
+        )
+        return rows_of(made, _VALUE), facts_of(made.about[0]), suspects
+
+
+def _of_assets(events: Events, names: list[str]) -> Events:
+    """What happened to some assets, so that no worker is sent the rest."""
+    tables = (events.dividends, events.splits, events.final_payments)
+    return Events(*(_some(t, names) for t in tables))
+
+
+def _some(table: pd.DataFrame | None, names: list[str]) -> pd.DataFrame | None:
+    return table if table is None or "asset" not in table else table[table["asset"].isin(names)]
