@@ -22,6 +22,8 @@ CASES = (
     "estimating",
     "evidence",
     "coverage",
+    "growth",
+    "large",
 )
 PAGE = Path(__file__).parent.parent / "docs" / "benchmarks.md"
 
@@ -41,6 +43,7 @@ def main(words: list[str]) -> int:
         f"# Benchmarks\n\nMade by `python -m benchmarks --write` on {date.today()}: {machine()}.\n"
     ]
     for name in wanted:
+        print(f"{name} …", file=sys.stderr, flush=True)
         case = importlib.import_module(f"benchmarks.{name}")
         text = f"## {case.__doc__.strip().splitlines()[0]}\n\n{case.run()}\n"
         print(text, flush=True)

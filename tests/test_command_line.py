@@ -334,6 +334,7 @@ class Pages(Scratch):
             "returns_and_panels": "costs",
             "estimating": "inflation surprise",
             "cost_of_equity": "licence risk",
+            "large_data": "does not come after",
             "studies_and_reports": "did you mean",
         }.items():
             with self.subTest(page):

@@ -110,12 +110,12 @@ class _Queue(Generic[B, T]):
             except Exception as error:
                 if not _is_loss(error):
                     raise
-                self.tell(f"block {number}: its worker was lost; done again")
+                self.tell(f"{number} again, its worker was lost")
                 future = self._submitted(block)
                 continue
-            self.tell(f"block {number} is done")
+            self.tell(f"{number} done")
             return made
-        self.tell(f"block {number}, in this process")
+        self.tell(f"{number} in this process")
         return alone(self.job, block)
 
 

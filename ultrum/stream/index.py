@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from ultrum.core.types import Floats, Ints
+from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import TableError
 
 EPOCH: Final = np.datetime64("1970-01-01", "D")
@@ -53,7 +53,7 @@ class Block:
     def rows(self) -> tuple[Ints, Floats, Ints]:
         """Days since 1970 and values of all rows, and the bounds of each asset in them."""
         low, high = int(self.bounds[0]), int(self.bounds[-1])
-        days, values = np.empty(high - low, np.int32), np.empty(high - low)
+        days, values = np.empty(high - low, np.int64), np.empty(high - low)
         for path, groups, first in self.pieces.spanning(low, high):
             with pq.ParquetFile(path) as file:
                 table = file.read_row_groups(
@@ -63,7 +63,7 @@ class Block:
             some = table.slice(start - first, stop - start)
             days[start - low : stop - low] = days_of(some[self.date])
             values[start - low : stop - low] = numbers_of(some[self.value])
-        return days.astype(np.int64), values, self.bounds - low
+        return days, values, self.bounds - low
 
 
 @dataclass(frozen=True)
@@ -131,17 +131,19 @@ def _runs(column: Any) -> tuple[list[str], Ints]:
     whole = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
     coded = whole if pa.types.is_dictionary(whole.type) else whole.dictionary_encode()
     codes = coded.indices.to_numpy(zero_copy_only=False)
-    firsts = np.append(0, np.flatnonzero(np.diff(codes)) + 1)
+    firsts = np.append(0, np.flatnonzero(codes[1:] != codes[:-1]) + 1)
     labels = coded.dictionary.to_pylist()
     return [str(labels[c]) for c in codes[firsts]], firsts.astype(np.int64)
 
 
 def _check_order(path: Path, days: Ints, firsts: Ints, before: int | None, row: int) -> None:
     """Dates of an asset must follow each other."""
-    steps = np.diff(days, prepend=days[0] - 1 if before is None else before)
-    steps[firsts[1:] if before is not None else firsts] = 1
-    if (steps <= 0).any():
-        place = int(np.argmax(steps <= 0))
+    wrong: Bools = np.zeros(len(days), bool)
+    np.less_equal(days[1:], days[:-1], out=wrong[1:])
+    wrong[firsts] = False
+    wrong[0] = before is not None and days[0] <= before
+    if wrong.any():
+        place = int(np.argmax(wrong))
         raise TableError(
             f"{path}, row {row + place}: {EPOCH + int(days[place])} does not come after the date before it. "
             "Rows must be sorted by asset and date, one a date; LongTable.sort does it."
@@ -164,7 +166,7 @@ def days_of(column: Any) -> Ints:
     if column.null_count:
         raise TableError("A row has no date; every row needs one.")
     try:
-        return np.asarray(column.cast(pa.date32()).cast(pa.int32()).to_numpy()).astype(np.int64)
+        return np.asarray(column.cast(pa.date32()).cast(pa.int32()).to_numpy())
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
         raise TableError(f"Dates are {column.type}; they must be days or instants.") from None
 

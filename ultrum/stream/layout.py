@@ -51,9 +51,13 @@ class Layout:
 
 def check_periods(block: Block, days: Ints, rows: Ints, bounds: Ints, *, whole: bool) -> None:
     """Each row has a period of its own, and, where the ``whole`` calendar is theirs, each has one."""
-    wrong: Bools = np.asarray((np.diff(rows, prepend=-2) == 0) & (rows >= 0))
+    wrong: Bools = np.zeros(len(rows), bool)
+    np.equal(rows[1:], rows[:-1], out=wrong[1:])
     wrong[bounds[:-1][bounds[:-1] < len(rows)]] = False
-    wrong |= whole & (rows < 0)
+    if wrong.any():
+        wrong &= rows >= 0
+    if whole:
+        wrong |= rows < 0
     if wrong.any():
         row = int(np.argmax(wrong))
         asset = block.names[int(np.searchsorted(bounds, row, side="right")) - 1]
@@ -88,7 +92,8 @@ class Places:
 
     def rows(self, days: Ints) -> Ints:
         """Row of each day; −1 where the calendar has none."""
-        inside = (days >= self.first) & (days < self.first + len(self.table))
-        return np.asarray(
-            np.where(inside, self.table[np.clip(days - self.first, 0, len(self.table) - 1)], -1)
-        )
+        places = days - self.first
+        if not len(places) or (places.min() >= 0 and places.max() < len(self.table)):
+            return np.asarray(self.table[places])
+        inside = (places >= 0) & (places < len(self.table))
+        return np.asarray(np.where(inside, self.table[np.where(inside, places, 0)], -1))

@@ -22,7 +22,7 @@ from ultrum.stream.working import To, through_blocks, wanted
 from ultrum.stream.writing import LongWriter, ends_of, names_at
 
 _BLOCK: Final = (
-    512  # assets; fixed, as is the next, so that results do not depend on memory or on who works
+    512  # assets; fixed, as is the next: results depend neither on memory nor on who works
 )
 _GROUP: Final = (
     128  # assets that begin at about the same time, and are laid on the calendar together
@@ -90,12 +90,14 @@ class _Rolling:
             plan, start, window = self.plan.within(
                 int(first[some].min()), int(last[some].max()) + 1
             )
-            Y = np.full((len(plan.X), len(some)), np.nan)
-            for column, k in enumerate(some):
-                own = slice(int(bounds[k]), int(bounds[k + 1]))
-                inside = (rows[own] >= start) & (rows[own] < start + len(Y))
-                Y[rows[own][inside] - start, column] = values[own][inside]
-            parts.append(_Found.of(plan, Y, some, window))
+            Y = np.full(
+                (len(some), len(plan.X)), np.nan
+            )  # by asset, where its rows follow each other
+            for own, k in zip(Y, some, strict=True):
+                _lay(
+                    own, rows[bounds[k] : bounds[k + 1]] - start, values[bounds[k] : bounds[k + 1]]
+                )
+            parts.append(_Found.of(plan, Y.T, some, window))
         return self._table(block.names, parts)
 
     def _table(self, names: list[str], parts: list[_Found]) -> pa.Table:
@@ -134,6 +136,15 @@ class _Found:
         columns |= {"rows": found.nobs[where, which], "sigma": found.sigma[where, which]}
         columns |= {"r2": found.r2[where, which], "status": found.status[where, which]}
         return cls(assets[which], where + window, columns)
+
+
+def _lay(line: Floats, rows: Ints, values: Floats) -> None:
+    """Put values at their rows; those that lie outside are left out."""
+    if rows.min() >= 0 and rows[-1] < len(line) and rows[-1] - rows[0] + 1 == len(rows):
+        line[rows[0] : rows[-1] + 1] = values  # every one after the other, since each has its own
+        return
+    inside = (rows >= 0) & (rows < len(line))
+    line[rows[inside]] = values[inside]
 
 
 def _joined(parts: list[Any]) -> Any:

@@ -33,8 +33,9 @@ def through_blocks(
     executor = executor or table.executor
     most = at_once(bytes_of(table.max_memory), needs, workers_of(executor))
     with telling(table.progress) as tell:
-        tell(f"{table.path}: {len(blocks)} blocks")
-        yield from each_block(job, blocks, executor, most, tell)
+        said = f"{table.path}, {len(blocks)} blocks"
+        tell(said)
+        yield from each_block(job, blocks, executor, most, lambda text: tell(f"{said}: {text}"))
 
 
 def wide_needs(table: LongTable) -> int:
