@@ -150,34 +150,3 @@ class Invariances(Scratch):
         x = daily(values, measure="flow")
         self.assertTrue(np.isnan(ul.to_frequency(x, "M").values.iloc[0]))
         self.assertEqual(ul.to_frequency(x, "M", require=0.7).values.iloc[0], 17.0)
-
-
-class Bounds(Scratch):
-    def test_what_is_too_large_is_refused(self):
-        from unittest import mock
-
-        from ultrum.sources.table import grid, unpack
-
-        bomb = self.file("b.csv.gz", __import__("gzip").compress(b"0" * 3_000_000))
-        plain = self.file(
-            "b.csv", "date," + ",".join(f"c{i}" for i in range(60)) + "\n2024-01" + ",1" * 60
-        )
-        with (
-            mock.patch.object(unpack, "LARGEST", 2_000_000),
-            self.refused(ul.UltrumError, "unpacks to more"),
-        ):
-            ul.read_series(bomb)
-        with (
-            mock.patch.object(unpack, "LARGEST", 100),
-            self.refused(ul.UltrumError, "more than 100 bytes"),
-        ):
-            ul.read_series(plain)
-        with (
-            mock.patch.object(grid, "MOST_COLUMNS", 50),
-            self.refused(ul.UltrumError, "more than 50 cells"),
-        ):
-            ul.read_series(plain)
-        self.assertEqual(len(ul.read_series(plain).series), 60)
-        long = self.file("s.toml", "#" * 1_100_000)
-        with self.refused(ul.UltrumError, "short text"):
-            ul.Study.load(long)

@@ -101,6 +101,8 @@ if TYPE_CHECKING:
     from ultrum.present import figures as figures
     from ultrum.present.model_tables import model_table as model_table
     from ultrum.present.saving import save as save
+    from ultrum.sources.limits import Limits as Limits
+    from ultrum.sources.limits import limits as limits
     from ultrum.sources.table import read_series as read_series
     from ultrum.stream.long_table import LongTable as LongTable
     from ultrum.stream.panel import LongPanel as LongPanel
@@ -120,6 +122,7 @@ _HOME = {
     "Diagnosis": "core.regression.diagnose",
     "Fit": "core.regression.results",
     "Frequency": "core.frequency",
+    "Limits": "sources.limits",
     "LongPanel": "stream.panel",
     "LongTable": "stream.long_table",
     "Panel": "core.panel",
@@ -165,6 +168,7 @@ _HOME = {
     "joint_alpha_test": "core.pricing.joint_alpha",
     "lag": "core.transform.levels",
     "lagged_beta": "core.pricing.one_factor",
+    "limits": "sources.limits",
     "match_after": "core.matching",
     "match_before": "core.matching",
     "model_table": "present.model_tables",

@@ -21,6 +21,7 @@ import tenacity
 from ultrum.errors import SourceError
 from ultrum.sources.credentials import Secret
 from ultrum.sources.delivery import Delivery
+from ultrum.sources.limits import current
 from ultrum.sources.sdmx.faults import message_of_fault
 
 BUSY: Final = (429, 500, 502, 503, 504)
@@ -37,11 +38,11 @@ class HttpPolicy:
     longest_wait: float = 60.0
     connect_timeout: float = 5.0
     read_timeout: float = 60.0
-    total_time: float = 600.0
-    largest_answer: int = 512 * 1024 * 1024
+    total_time: float = field(default_factory=lambda: current().seconds)
+    largest_answer: int = field(default_factory=lambda: current().answer_bytes)
     connections: int = 16
     connections_per_host: int = 8
-    redirects: int = 5
+    redirects: int = field(default_factory=lambda: current().redirects)
     conditional: bool = True
 
 
@@ -234,12 +235,12 @@ class HttpClient:
             if size > self.policy.largest_answer:
                 raise SourceError(
                     f"{url} sends more than {self.policy.largest_answer:,} bytes; ask for less, or "
-                    "raise the limit."
+                    "raise the limit, ul.limits(answer_bytes=...)."
                 )
             if time.monotonic() > deadline:
                 raise SourceError(
                     f"{url} takes longer than {self.policy.total_time:g} seconds; ask for less, or "
-                    "raise the limit."
+                    "raise the limit, ul.limits(seconds=...)."
                 )
             parts.append(part)
         return b"".join(parts)

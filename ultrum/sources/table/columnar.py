@@ -10,6 +10,7 @@ import pyarrow.parquet
 
 from ultrum.core.types import Array
 from ultrum.errors import TableError
+from ultrum.sources.limits import current
 from ultrum.sources.table.dates import read_dates
 from ultrum.sources.table.heading import DATE_WORDS
 from ultrum.sources.table.numbers import ReadNumbers
@@ -21,7 +22,9 @@ from ultrum.sources.table.units import unit_of
 def read_parquet(body: bytes, name: str, options: TableOptions) -> Typed:
     """Typed rows of a Parquet file."""
     try:
-        frame = pyarrow.parquet.read_table(io.BytesIO(body)).to_pandas()
+        file = pyarrow.parquet.ParquetFile(io.BytesIO(body))
+        current().check_shape(file.metadata.num_rows, file.metadata.num_columns, name)
+        frame = file.read().to_pandas()
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError, OSError) as error:
         raise TableError(f"{name} is a damaged Parquet file: {error}.") from None
     if frame.index.name is not None:

@@ -12,9 +12,11 @@ from datetime import timedelta
 from typing import Any, Final
 
 from ultrum.errors import TableError
+from ultrum.sources.limits import current
+from ultrum.sources.table.extent import refuse_huge_workbook
 from ultrum.sources.table.grid import Grid, Row
 from ultrum.sources.table.styles import style_of
-from ultrum.sources.table.unpack import LARGEST, decode
+from ultrum.sources.table.unpack import decode
 
 DELIMITERS: Final = (";", "\t", "|", ",")
 SPACES: Final = "spaces"
@@ -44,15 +46,9 @@ def _is_workbook(body: bytes) -> bool:
     try:
         with zipfile.ZipFile(io.BytesIO(body)) as archive:
             names = set(archive.namelist())
-            size = sum(i.file_size for i in archive.infolist())
     except zipfile.BadZipFile:
         return False
-    found = bool(names & {"xl/workbook.xml", "xl/workbook.bin", "content.xml"})
-    if found and size > LARGEST:
-        raise TableError(
-            f"The workbook unpacks to {size:,} bytes; more than {LARGEST:,} are refused."
-        )
-    return found
+    return bool(names & {"xl/workbook.xml", "xl/workbook.bin", "content.xml"})
 
 
 def grids_of(
@@ -80,8 +76,11 @@ def grids_of(
 
 def text_grid(text: str, name: str, delimiter: str | None, encoding: str = "utf-8") -> Grid:
     """Cells of a delimited text."""
-    lines = text.splitlines()
+    lines = _lines(text, name)
     mark = delimiter or _best_delimiter(lines)
+    if len(mark) == 1:
+        cells = text.count(mark) + len(lines)
+        current().check("cells", cells, f"{name} has {cells:,} cells")
     said = {"\t": "tab", " ": SPACES}.get(mark, mark)
     if mark in (SPACES, " "):
         rows: list[Row] = [_ANY_GAP.split(line.strip()) for line in lines]
@@ -93,6 +92,12 @@ def text_grid(text: str, name: str, delimiter: str | None, encoding: str = "utf-
         rows, numbers = _parted(text, lines, mark)
     decisions = (("encoding", encoding), ("delimiter", said))
     return Grid(name, rows, numbers, said, decisions)
+
+
+def _lines(text: str, name: str) -> list[str]:
+    count = text.count("\n") + 1
+    current().check("rows", count, f"{name} has {count:,} lines")
+    return text.splitlines()
 
 
 def _parted(text: str, lines: list[str], mark: str) -> tuple[list[Row], list[int]]:
@@ -158,6 +163,8 @@ def _by_headings(lines: Sequence[str]) -> str:
 def _workbook(body: bytes, name: str, sheet: str | int | None) -> list[Grid]:
     import python_calamine
 
+    if body[:4] == b"PK\x03\x04":
+        refuse_huge_workbook(body, name)
     try:
         book = python_calamine.CalamineWorkbook.from_filelike(io.BytesIO(body))
         names = list(book.sheet_names)
@@ -247,7 +254,7 @@ def _title_of(table: Any) -> str:
 def _spread(table: Any) -> list[Row]:
     """Cells of a page's table, those that span rows or columns repeated."""
     grid: dict[tuple[int, int], str] = {}
-    rows = list(table.iter("tr"))
+    rows, most = list(table.iter("tr")), current()
     for r, row in enumerate(rows):
         c = 0
         for cell in row.iterchildren("td", "th"):
@@ -259,6 +266,8 @@ def _spread(table: Any) -> list[Row]:
                 for j in range(wide):
                     grid[r + i, c + j] = text
             c += wide
+            most.check("columns", c, f"A table of the page: a line has {c:,} cells")
+            most.check("cells", len(grid), f"A table of the page has {len(grid):,} cells and more")
     width = max((c for _, c in grid), default=-1) + 1
     return [[grid.get((r, c), "") for c in range(width)] for r in range(len(rows))]
 
@@ -335,6 +344,7 @@ def _as_rows(said: Any) -> list[Row] | None:
     if isinstance(said, list) and said and all(isinstance(r, dict) for r in said):
         flat = [_flat(r) for r in said]
         names = list(dict.fromkeys(k for r in flat for k in r))
+        current().check_shape(len(flat), len(names), "A list of records")
         rows: list[Row] = [[r.get(n) for n in names] for r in flat]
         return [names, *rows] if len(names) > 1 else None
     if isinstance(said, dict) and said:

@@ -5,18 +5,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import date
-from typing import Any, Final
+from typing import Any
 
 import numpy as np
 
 from ultrum.core.types import Array
-from ultrum.errors import TableError
+from ultrum.sources.limits import current
 from ultrum.sources.table.dates import cell_text
 from ultrum.sources.table.numbers import is_missing, is_number
 from ultrum.sources.table.styles import style_of
-
-MOST_COLUMNS: Final = 50_000
-MOST_ROWS: Final = 20_000_000
 
 Row = Sequence[Any]
 
@@ -45,12 +42,7 @@ class Grid:
 
     def checked(self, where: str) -> Grid:
         """The grid itself, unless it is larger than a table can be."""
-        if len(self.rows) > MOST_ROWS:
-            raise TableError(f"{where} has more than {MOST_ROWS:,} rows; it is refused.")
-        if max(map(len, self.rows), default=0) > MOST_COLUMNS:
-            raise TableError(
-                f"{where}: a line has more than {MOST_COLUMNS:,} cells; it is refused."
-            )
+        current().check_shape(len(self.rows), max(map(len, self.rows), default=0), where)
         return self
 
     def turned(self) -> Grid:

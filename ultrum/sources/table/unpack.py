@@ -5,33 +5,63 @@ from __future__ import annotations
 import gzip
 import io
 import zipfile
+import zlib
 from pathlib import Path
-from typing import Final
+from typing import IO, Final
 
 from ultrum.errors import TableError
+from ultrum.sources.limits import current
 
-LARGEST: Final = 512 * 1024 * 1024
 _PIECE: Final = 1024 * 1024
+_SMALL: Final = 16 * 1024 * 1024  # unpacked bytes below which nobody asks how well they were packed
+DAMAGED: Final = (
+    zipfile.BadZipFile,
+    zlib.error,
+    OSError,
+    EOFError,
+    NotImplementedError,
+    RuntimeError,
+)
 
 
 def read_file(path: Path) -> bytes:
-    """Bytes of a local file, within the limit."""
+    """Bytes of a local file, within the limit, also where it does not say its size."""
+    most = current().file_bytes
     try:
-        if path.stat().st_size > LARGEST:
-            raise TableError(f"{path} has more than {LARGEST:,} bytes; it is refused.")
-        return path.read_bytes()
+        with path.open("rb") as file:
+            body = file.read(most + 1)
     except OSError as error:
         raise TableError(f"{path} cannot be read: {error.strerror}.") from None
+    if len(body) > most:
+        size = max(path.stat().st_size, len(body))
+        current().check("file_bytes", size, f"{path} has {size:,} bytes")
+    return body
 
 
 def unpack(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
     """Bytes of the table itself and its name, out of a zip or gzip if it is in one."""
-    if body[:4] == b"PK\x03\x04" and not _is_document(body):
-        return _from_zip(body, name, member)
-    if body[:2] == b"\x1f\x8b":
-        with gzip.GzipFile(fileobj=io.BytesIO(body)) as packed:
-            return _bounded(packed, name), name.removesuffix(".gz")
+    for depth in range(current().nesting + 1):
+        packed = _is_packed(body)
+        if not packed:
+            return body, name
+        if depth == current().nesting:
+            break
+        if packed == "gzip":
+            with gzip.GzipFile(fileobj=io.BytesIO(body)) as opened:
+                body, name = _bounded(opened, name, len(body)), name.removesuffix(".gz")
+        else:
+            body, name = _from_zip(body, name, member if depth == 0 else None)
+    depth = current().nesting + 1
+    current().check(
+        "nesting", depth, f"{name} is packed {depth} times or more, one archive in another"
+    )
     return body, name
+
+
+def _is_packed(body: bytes) -> str:
+    if body[:2] == b"\x1f\x8b":
+        return "gzip"
+    return "zip" if body[:4] == b"PK\x03\x04" and not _is_document(body) else ""
 
 
 def _is_document(body: bytes) -> bool:
@@ -70,8 +100,9 @@ def _from_zip(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
                 asked = f"no file '{member}'" if member else f"{len(names)} files"
                 raise TableError(f"{name} holds {asked}: {', '.join(names[:10])}. Say member=...")
             with archive.open(wanted) as packed:
-                return _bounded(packed, f"{name}/{wanted}"), wanted
-    except (zipfile.BadZipFile, NotImplementedError, RuntimeError) as error:
+                own = archive.getinfo(wanted).compress_size
+                return _bounded(packed, f"{name}/{wanted}", own), wanted
+    except DAMAGED as error:
         raise TableError(f"{name} is a damaged or locked zip archive: {error}.") from None
 
 
@@ -80,15 +111,17 @@ def _is_litter(name: str) -> bool:
     return name.startswith("__MACOSX/") or name.rsplit("/", 1)[-1].startswith(".")
 
 
-def _bounded(packed: object, name: str) -> bytes:
-    """Read to the end, but never more than the limit."""
+def _bounded(packed: IO[bytes] | gzip.GzipFile, name: str, own: int) -> bytes:
+    """Read to the end, but never more than the limits; ``own`` are the packed bytes."""
+    known = current()
     parts, size = [], 0
     try:
-        while piece := packed.read(_PIECE):  # type: ignore[attr-defined]
+        while piece := packed.read(_PIECE):
             size += len(piece)
-            if size > LARGEST:
-                raise TableError(f"{name} unpacks to more than {LARGEST:,} bytes; it is refused.")
+            known.check("unpacked_bytes", size, f"{name} unpacks to {size:,} bytes and more")
+            times = size // max(own, 1) if size > _SMALL else 0
+            known.check("expansion", times, f"{name} unpacks to {times:,} times its bytes")
             parts.append(piece)
-    except (OSError, EOFError) as error:
+    except DAMAGED as error:
         raise TableError(f"{name} is a damaged archive: {error}.") from None
     return b"".join(parts)

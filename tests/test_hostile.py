@@ -1,0 +1,182 @@
+"""Files and answers that mean no good: refused in words, quickly, without the memory they ask for."""
+
+import gzip
+import io
+import os
+import unittest
+import zipfile
+from unittest import mock
+
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+import ultrum as ul
+from tests.support import Scratch
+from ultrum.errors import TableError, UltrumError
+
+SHEET = "http://schemas.openxmlformats.org/spreadsheetml/2006/main"
+PAPERS = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
+PACKED = "http://schemas.openxmlformats.org/package/2006/relationships"
+
+
+def archive(**files):
+    held = io.BytesIO()
+    with zipfile.ZipFile(held, "w", zipfile.ZIP_DEFLATED) as made:
+        for name, text in files.items():
+            made.writestr(name, text)
+    return held.getvalue()
+
+
+def workbook(*cells, more="", last=""):
+    """A workbook of one sheet with these cells, each a place and a number."""
+    rows = "".join(
+        f'<row r="{place.strip("ABCDEFGHIJKLMNOPQRSTUVWXYZ")}"><c r="{place}"><v>{value}</v></c></row>'
+        for place, value in cells
+    )
+    return archive(**{
+        "[Content_Types].xml": "<Types/>",
+        "_rels/.rels": f'<Relationships xmlns="{PACKED}"><Relationship Id="r1" Type="{PAPERS}/officeDocument" '
+        'Target="xl/workbook.xml"/></Relationships>',
+        "xl/workbook.xml": f'<workbook xmlns="{SHEET}" xmlns:r="{PAPERS}"><sheets><sheet name="S" sheetId="1" '
+        'r:id="r1"/></sheets></workbook>',
+        "xl/_rels/workbook.xml.rels": f'<Relationships xmlns="{PACKED}"><Relationship Id="r1" '
+        f'Type="{PAPERS}/worksheet" Target="worksheets/sheet1.xml"/></Relationships>',
+        "xl/worksheets/sheet1.xml": f'{more}<worksheet xmlns="{SHEET}"><sheetData>{rows}{last}</sheetData></worksheet>',
+    })  # fmt: skip
+
+
+def open_document(rows):
+    spaces = " ".join(
+        f'xmlns:{n}="urn:oasis:names:tc:opendocument:xmlns:{n}:1.0"'
+        for n in ("office", "table", "text")
+    )
+    return archive(**{
+        "mimetype": "application/vnd.oasis.opendocument.spreadsheet",
+        "content.xml": f'<office:document-content {spaces}><office:body><office:spreadsheet><table:table '
+        f'table:name="S">{rows}</table:table></office:spreadsheet></office:body></office:document-content>',
+    })  # fmt: skip
+
+
+def record(kind, body):
+    return bytes([kind, len(body)]) + body
+
+
+class Bombs(Scratch):
+    def test_archives_that_unpack_to_far_more(self):
+        bomb = b"date,a\n" + b"0" * 40_000_000
+        nest = archive(**{"a.zip": archive(**{"a.csv": "date,a\n2024-01,1\n2024-02,2\n"})})
+        for name, body, words in (
+            ("b.csv.gz", gzip.compress(bomb), ["times its bytes", "ul.limits(expansion="]),
+            ("b.zip", archive(**{"b.csv": bomb}), ["times its bytes"]),
+            ("n.zip", nest, ["one archive in another", "ul.limits(nesting=2)"]),
+            ("cut.csv.gz", gzip.compress(bomb)[:3000], ["damaged archive"]),
+        ):
+            with self.subTest(name), self.refused(TableError, name[0], *words):
+                ul.read_series(self.file(name, body))
+        with (
+            ul.limits(unpacked_bytes=2_000_000),
+            self.refused(TableError, "unpacks to", "2,000,000"),
+        ):
+            ul.read_series(self.file("b.csv.gz", gzip.compress(bomb)))
+        with ul.limits(nesting=2):
+            self.assertEqual(len(ul.read_series(self.file("n.zip", nest)).series), 1)
+
+    def test_sheets_that_claim_more_than_there_is(self):
+        far = [("A1", 1), ("XFD1048576", 2)]
+        unplaced = (
+            '<row r="1048570">' + "<c><v>1</v></c>" * 99 + "<c/></row><row><c><v>1</v></c></row>"
+        )
+        lying = workbook(("A1", 1)).replace(b"sheet1.xml", b"sheet1.bin")
+        binary = (
+            record(0, b"\xff\xff\x0f\x00") + record(5, b"\xff\x3f\x00\x00") + record(0, b"\0\0\0\0")
+        )
+        one = '<table:table-cell office:value-type="float" office:value="1"{}><text:p>1</text:p></table:table-cell>'
+        wide = one.format(' table:number-columns-repeated="16000"')
+        for name, body, words in (
+            ("corner", workbook(*far), ["1,048,576 rows of 16,384 columns", "no memory holds"]),
+            ("billion", workbook(("A1", 1), ("A1000000000", 2)), ["1,000,000,000 rows", "ul.limits(rows="]),
+            ("unplaced", workbook(("A1", 1), last=unplaced), ["1,048,571 rows of 99 columns", "ul.limits(cells="]),
+            ("ods", open_document(f'<table:table-row table:number-rows-repeated="1000000">{wide}</table:table-row>'),
+             ["1,000,000 rows of 16,000 columns"]),
+            ("bin", archive(**{"[Content_Types].xml": "", "xl/workbook.bin": "", "xl/worksheets/sheet1.bin": binary}), ["16,384 columns"]),
+            ("lying", lying, ["workbook"]),
+        ):  # fmt: skip
+            with self.subTest(name), self.refused(TableError, *words):
+                ul.read_series(self.file(f"{name}.xlsx", body))
+        rows = "".join(
+            f"<table:table-row>{one.format('')}{one.format('')}</table:table-row>" for _ in range(3)
+        )
+        empty = '<table:table-row table:number-rows-repeated="1048000"><table:table-cell/></table:table-row>'
+        with ul.limits(rows=5), self.refused(TableError, "no"):
+            ul.read_series(
+                self.file("tail.ods", open_document(rows + empty))
+            )  # formats to the end are no rows
+
+    def test_lines_and_tables_of_great_width(self):
+        million = (
+            "date," + ",".join(f"c{i}" for i in range(1_000_000)) + "\n2024-01" + ",1" * 1_000_000
+        )
+        with self.refused(TableError, "1,000,001 cells", "ul.limits(columns=2000000)"):
+            ul.read_series(self.file("wide.csv", million))
+        with ul.limits(cells=1000), self.refused(TableError, "cells"):
+            ul.read_series(b"date,a\n2024-01,1\n" + b"," * 2000)
+        page = (
+            "<html><table>"
+            + "<tr>"
+            + '<td colspan="200" rowspan="200">1</td>' * 400
+            + "</tr>" * 300
+        )
+        with self.refused(TableError, "a line has"):
+            ul.read_series(page.encode())
+        records = "[" + ",".join(f'{{"k{i}": 1}}' for i in range(20_000)) + "]"
+        with self.refused(TableError, "cells"):
+            ul.read_series(records.encode())
+        deep = b'{"a":' * 5000 + b"1" + b"}" * 5000
+        with self.refused(TableError, "JSON"):
+            ul.read_series(deep)
+        pq.write_table(
+            pa.table({"date": pa.nulls(300_000, pa.date32())}), self.folder / "n.parquet"
+        )
+        with ul.limits(rows=100_000), self.refused(TableError, "300,000 rows"):
+            ul.read_series(self.folder / "n.parquet")
+
+    def test_what_never_ends(self):
+        with ul.limits(file_bytes=100_000), self.refused(TableError, "/dev/zero has 100,001 bytes"):
+            ul.read_series("/dev/zero")
+        with self.refused(UltrumError, "short text"):
+            ul.Study.load(self.file("s.toml", "#" * 1_100_000))
+
+    def test_entities_are_no_text(self):
+        entities = '<!DOCTYPE x [<!ENTITY a "aaaaaaaaaa">' + "".join(
+            f'<!ENTITY {b} "{f"&{a};" * 10}">' for a, b in zip("abcdefgh", "bcdefghi", strict=True)
+        ) + f'<!ENTITY out SYSTEM "file://{self.file("secret.txt", "hidden")}">]>'  # fmt: skip
+        page = f"{entities}<html><table><tr><td>date<td>&i;&out;</tr><tr><td>2024-01<td>1</tr></table></html>"
+        rows = workbook(("A1", 1), more=entities)
+        for body in (page.encode(), rows):
+            try:
+                said = repr(ul.read_series(body))
+            except UltrumError as error:
+                said = str(error)
+            self.assertLess(len(said), 5000)
+            self.assertNotIn("hidden", said)
+
+    def test_limits_are_said_in_words(self):
+        with mock.patch.dict(os.environ, ULTRUM_LIMITS="rows=2, columns=10"):
+            with self.refused(TableError, "4 lines, more than 2", "ULTRUM_LIMITS=rows=4"):
+                ul.read_series("date,a\n2024-01,1\n2024-02,2\n2024-03,3")
+            with ul.limits(rows=10):
+                self.assertEqual(len(ul.read_series("date,a\n2024-01,1\n2024-02,2\n").series), 1)
+        for said, words in (
+            ("rows", "not understood"),
+            ("size=3", "no limit 'size'"),
+            ("rows=0", "1 or more"),
+        ):
+            with (
+                mock.patch.dict(os.environ, ULTRUM_LIMITS=said),
+                self.refused(UltrumError, "ULTRUM_LIMITS", words),
+            ):
+                ul.read_series("date,a\n2024-01,1\n")
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,142 @@
+"""How much of what comes from outside is taken in: bytes, rows, cells, archives within archives, time."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, fields, replace
+from typing import Final
+
+from ultrum.errors import TableError, UltrumError
+
+VARIABLE: Final = "ULTRUM_LIMITS"
+
+
+@dataclass(frozen=True)
+class Limits:
+    """What is refused if it is larger; see :func:`limits`.
+
+    Attributes
+    ----------
+    file_bytes, answer_bytes : int
+        Of a file on this machine, and of the answer of a service.
+    unpacked_bytes, expansion, nesting : int
+        Of what is in an archive or a workbook: its bytes, how many times larger than packed if it has more
+        than 16 MB, and how many archives may lie in one another.
+    rows, columns, cells, sheets : int
+        Of a table, a line of it, the whole, and a workbook; cells are rows times the widest row.
+    redirects, seconds : int
+        Of one answer.
+    """
+
+    file_bytes: int = 512 * 1024**2
+    answer_bytes: int = 512 * 1024**2
+    unpacked_bytes: int = 512 * 1024**2
+    expansion: int = 400
+    nesting: int = 1
+    rows: int = 20_000_000
+    columns: int = 50_000
+    cells: int = 100_000_000
+    sheets: int = 1_000
+    redirects: int = 5
+    seconds: int = 600
+
+    def check(self, name: str, found: float, said: str) -> None:
+        """Refuse what is larger than the limit of that name; ``said`` is what was found, for people.
+
+        Raises
+        ------
+        TableError
+            With how to raise the limit.
+        """
+        most = getattr(self, name)
+        if found > most:
+            enough = _rounder(found)
+            raise TableError(
+                f"{said}, more than {most:,}; it is refused. If it is what you want, raise the limit: "
+                f"ul.limits({name}={enough}), or {VARIABLE}={name}={enough} in the environment."
+            )
+
+    def check_shape(self, rows: int, columns: int, where: str) -> None:
+        """Refuse a table of too many rows, columns or cells."""
+        self.check("rows", rows, f"{where} has {rows:,} rows")
+        self.check("columns", columns, f"{where}: a line has {columns:,} cells")
+        cells = rows * columns
+        self.check(
+            "cells", cells, f"{where} has {rows:,} rows of {columns:,} columns, {cells:,} cells"
+        )
+
+
+def _rounder(found: float) -> int:
+    """The next number that a person would say."""
+    size = 10 ** (len(str(int(found))) - 1)
+    return int(-(-int(found) // size) * size)
+
+
+def _from_environment() -> Limits:
+    said = os.environ.get(VARIABLE, "")
+    changes: dict[str, int] = {}
+    for part in filter(None, (p.strip() for p in said.split(","))):
+        name, _, value = part.partition("=")
+        if not value.strip().replace("_", "").isdigit():
+            raise UltrumError(
+                f"{VARIABLE}: '{part}' is not understood; say rows=30000000,columns=80000."
+            )
+        changes[name.strip()] = int(value)
+    return _changed(Limits(), changes, VARIABLE)
+
+
+def _changed(base: Limits, changes: dict[str, int], where: str) -> Limits:
+    known = [f.name for f in fields(Limits)]
+    for name, value in changes.items():
+        if name not in known:
+            raise UltrumError(f"{where}: no limit '{name}'; there are: {', '.join(known)}.")
+        if value < 1:
+            raise UltrumError(f"{where}: {name}={value}; a limit is 1 or more.")
+    return replace(base, **changes)
+
+
+_SAID: Final[
+    list[Limits]
+] = []  # by blocks of code, the innermost last; workers of any thread see it
+
+
+def current() -> Limits:
+    """The limits that hold here: those of ``ul.limits``, or of the environment."""
+    return _SAID[-1] if _SAID else _from_environment()
+
+
+@contextmanager
+def limits(**changes: int) -> Iterator[Limits]:
+    r"""Other limits, for the whole process, while a block of code runs.
+
+    For whole programs and for the command line, the environment variable ``ULTRUM_LIMITS`` says the same:
+    ``ULTRUM_LIMITS=rows=30000000,columns=80000``.
+
+    Parameters
+    ----------
+    **changes : int
+        ``file_bytes answer_bytes unpacked_bytes expansion nesting rows columns cells sheets redirects
+        seconds``.
+
+    Raises
+    ------
+    UltrumError
+        If there is no such limit.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> with ul.limits(rows=2):
+    ...     ul.read_series("date,a\n2024-01,1\n2024-02,2\n2024-03,3\n")
+    Traceback (most recent call last):
+    ...
+    ultrum.errors.TableError: pasted text has 4 lines, more than 2; it is refused...
+    """
+    changed = _changed(current(), changes, "limits")
+    _SAID.append(changed)
+    try:
+        yield changed
+    finally:
+        _SAID.remove(changed)
