@@ -1,18 +1,23 @@
 """The SDMX client, the HTTP policy and the desk, against services on loopback."""
 
+import base64
 import http.server
+import io
 import os
+import re
 import threading
 import time
 import unittest
+import zipfile
 from dataclasses import replace
 from unittest import mock
+from urllib.parse import quote, quote_plus
 
 import numpy as np
 import pandas as pd
 
 import ultrum as ul
-from tests.support import OnPractice, Scratch
+from tests.support import OnPractice, Scratch, command
 from ultrum.errors import SourceError, VaultError
 from ultrum.sources.delivery import Address, Delivery
 from ultrum.sources.http import HttpClient, HttpPolicy
@@ -169,6 +174,17 @@ class Http(Scratch):
             self.assertNotIn("if-none-match", self.server.asked[-1][2])
 
 
+def unpacked(folder):
+    """Name and bytes of every file below a folder, and of every file in an archive among them."""
+    waiting = [(str(p), p.read_bytes()) for p in folder.rglob("*") if p.is_file()]
+    while waiting:
+        name, body = waiting.pop()
+        yield name, body
+        if zipfile.is_zipfile(io.BytesIO(body)):
+            with zipfile.ZipFile(io.BytesIO(body)) as archive:
+                waiting += [(f"{name}/{n}", archive.read(n)) for n in archive.namelist()]
+
+
 class Credentials(OnPractice):
     """A key goes to its own host, and is never written anywhere."""
 
@@ -227,6 +243,55 @@ class Credentials(OnPractice):
             self.assertNotIn(self.KEY, str(error.exception))
         self.assertNotIn(self.KEY.encode(), self.everything_written())
 
+    def test_a_key_is_in_nothing_that_a_whole_run_writes(self):
+        key = "lantern+key/1 %"
+        pair = base64.b64encode(f"clerk:{key}".encode()).decode()
+        forms = {key, quote(key), quote(key, safe=""), quote_plus(key), pair}
+        kinds = {"sdmx": 'kind = "query", name = "api_key"', "exchange": 'kind = "bearer"',
+                 "college": 'kind = "password", user = "clerk"'}  # fmt: skip
+        text = (
+            ul.practice.demo_study().read_text().replace("http://127.0.0.1:8765", self.service.url)
+        )
+        for path, kind in kinds.items():
+            said = f'\ncredentials = {{ {kind}, variable = "HARBOUR_KEY" }}'
+            text = re.sub(rf'url = ".*/{path}/?"', lambda url, said=said: url[0] + said, text)
+        study = self.file("s.toml", text)
+        there = self.service.url.replace("127.0.0.1", "localhost")
+        self.service.misbehave("moved", "/exchange/dividends", to=f"{there}/elsewhere")
+        self.service.misbehave("busy", "/sdmx", seconds=0.01)
+        said = [
+            command("-v", "--log", "l.txt", "run", study, "--vault", "v", "--bundle", "b.zip",
+                    cwd=self.folder, HARBOUR_KEY=key),
+            command("trail", "s-results", cwd=self.folder),
+        ]  # fmt: skip
+        self.assertEqual([d.returncode for d in said], [0, 0], said[0].stderr)
+        for path in kinds:
+            self.service.misbehave("unavailable", f"/{path}", times=-1, seconds=0.01)
+            said.append(
+                command("run", study, "--vault", f"v{path}", cwd=self.folder, HARBOUR_KEY=key)
+            )
+            self.assertIn("could not be had", said[-1].stderr)
+        shown = [h.get("authorization", "") for _, h in self.service.moods.asked]
+        self.assertTrue({f"Bearer {key}", f"Basic {pair}"} & set(shown))
+        written = [("said", b"".join(d.stdout.encode() + d.stderr.encode() for d in said))]
+        written += list(unpacked(self.folder))
+        self.assertGreater(len(written), 30)
+        for name, body in written:
+            for form in forms:
+                self.assertNotIn(form.encode(), body, name)
+
+    def test_a_key_is_not_in_the_log_of_the_http_library(self):
+        with (
+            mock.patch.dict(os.environ, {"HARBOUR_KEY": "lantern+key/1 %"}),
+            self.assertLogs(level="DEBUG") as logs,
+        ):
+            desk = self.locked_desk(kind="query", name="api_key", variable="HARBOUR_KEY")
+            self.service.misbehave("moved", "/college", to=f"{self.service.url}/elsewhere")
+            desk.table("college:factors_monthly.zip")
+        self.assertIn("api_key=•••", "".join(logs.output))
+        for form in ("lantern+key", "lantern%2Bkey"):
+            self.assertNotIn(form, "".join(logs.output))
+
     def test_secrets_in_settings_and_keys_that_are_not_there_are_refused(self):
         for said, words in (({"kind": "bearer", "token": "abc"}, ["credentials.token", "secret in a file"]),
                             ({"kind": "bearer"}, ["either a variable or a keyring"]),
@@ -234,6 +299,9 @@ class Credentials(OnPractice):
                             ({"kind": "header", "variable": "X"}, ["need a name"])):  # fmt: skip
             with self.subTest(said), self.refused(SourceError, *words):
                 self.locked_desk(**said)
+        with (mock.patch.dict(os.environ, {"HARBOUR_KEY": "schl\u00fcssel"}),
+              self.refused(SourceError, "no header can carry")):  # fmt: skip
+            self.locked_desk(kind="bearer", variable="HARBOUR_KEY").table("college:x.csv")
         with self.refused(SourceError, "NO_SUCH_KEY is not set"):
             self.locked_desk(kind="bearer", variable="NO_SUCH_KEY").table("college:x.csv")
 

@@ -7,10 +7,12 @@ itself is read when it is needed, sent to its own host only, and struck out of e
 from __future__ import annotations
 
 import base64
+import logging
 import os
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any, Final
+from urllib.parse import quote, quote_plus
 
 from ultrum.errors import SourceError
 
@@ -29,10 +31,29 @@ class Secret:
     words: tuple[str, ...]
 
     def struck(self, text: str) -> str:
-        """A text without the secret."""
-        for word in self.words:
-            text = text.replace(word, STRUCK) if word else text
-        return text
+        """A text without the secret, plain or as addresses have it."""
+        return _struck(text, self.words)
+
+
+class StrikesOut(logging.Filter):
+    """Takes the secrets that were used out of what other libraries log."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.words: set[str] = set()
+
+    def filter(self, record: logging.LogRecord) -> bool:
+        """Let every record pass, struck."""
+        if self.words:
+            record.msg, record.args = _struck(record.getMessage(), tuple(self.words)), ()
+        return True
+
+
+def _struck(text: str, words: Iterable[str]) -> str:
+    for word in words:
+        for form in (word, quote_plus(word), quote(word, safe=""), quote(word)):
+            text = text.replace(form, STRUCK) if form else text
+    return text
 
 
 @dataclass(frozen=True)
@@ -96,12 +117,17 @@ class Credentials:
         if self.kind == "password":
             packed = base64.b64encode(f"{self.user}:{word}".encode()).decode()
             return Secret({"authorization": f"Basic {packed}"}, {}, (word, packed))
+        if not (word.isascii() and word.isprintable()):
+            raise SourceError(
+                f"Source '{source}': the key holds a character that no header can carry, such as an accented "
+                "letter or a line break. Check what was copied."
+            )
         header = {"authorization": f"Bearer {word}"} if self.kind == "bearer" else {self.name: word}
         return Secret(header, {}, (word,))
 
     def _kept(self, source: str) -> str:
         if self.variable:
-            word = os.environ.get(self.variable, "")
+            word = os.environ.get(self.variable, "").strip()
             if not word:
                 raise SourceError(
                     f"Source '{source}' needs a key, and the environment variable {self.variable} is not "

@@ -8,6 +8,7 @@ to the host it is meant for and to no other, whatever a redirect says.
 from __future__ import annotations
 
 import email.utils
+import logging
 import threading
 import time
 from collections import defaultdict
@@ -19,7 +20,7 @@ import httpx
 import tenacity
 
 from ultrum.errors import SourceError
-from ultrum.sources.credentials import Secret
+from ultrum.sources.credentials import Secret, StrikesOut
 from ultrum.sources.delivery import Delivery
 from ultrum.sources.limits import current
 from ultrum.sources.sdmx.faults import message_of_fault
@@ -27,6 +28,15 @@ from ultrum.sources.sdmx.faults import message_of_fault
 BUSY: Final = (429, 500, 502, 503, 504)
 _REDIRECTS: Final = (301, 302, 303, 307, 308)
 _NO_SECRET: Final = Secret({}, {}, ())
+_STRIKES: Final = StrikesOut()
+for _part in (
+    "httpx",
+    "httpcore.connection",
+    "httpcore.http11",
+    "httpcore.http2",
+    "httpcore.proxy",
+):
+    logging.getLogger(_part).addFilter(_STRIKES)
 
 
 @dataclass(frozen=True)
@@ -118,6 +128,7 @@ class HttpClient:
             If nothing whole could be had; the message says what came instead.
         """
         shown = secret or _NO_SECRET
+        _STRIKES.words.update(shown.words)
         asks = _conditions(held) if self.policy.conditional else {}
         try:
             return self._patiently(url, {"accept": accept, **asks}, shown)
