@@ -1,15 +1,17 @@
 """The vault keeps whole deliveries only, whatever happens while it works."""
 
+import os
 import signal
 import sqlite3
 import subprocess
 import sys
 import time
+import warnings
 import zipfile
 from unittest import mock
 
-from tests.support import Scratch
-from ultrum.errors import VaultError
+from tests.support import ROOT, Scratch
+from ultrum.errors import DataWarning, VaultError
 from ultrum.sources.delivery import Delivery
 from ultrum.vault import Vault, pack, unpack
 
@@ -144,3 +146,165 @@ class Keeping(Scratch):
         vault = Vault(self.folder)
         bodies = [vault.payload(r).split()[0] for r in vault.records()]
         self.assertEqual((bodies.count(b"left"), bodies.count(b"right")), (40, 40))
+
+
+class HostileWorld(Scratch):
+    """What disks, clocks, other versions and other processes do to it."""
+
+    def filled(self):
+        with Vault(self.folder / "v") as vault:
+            for body in (b"one", b"two", b"two"):
+                vault.record("s", "p", Delivery(body, "text/csv", '"t"'))
+            vault.record("s", "q", Delivery(b"three"))
+            vault.forget([vault.record("s", "gone", Delivery(b"two"))])
+            return [(r.facts, vault.confirmations(r)) for r in vault.records()]
+
+    def held(self):
+        with Vault(self.folder / "v") as vault:
+            self.assertEqual(vault.verify(), [])
+            return [(r.facts, vault.confirmations(r)) for r in vault.records()]
+
+    def test_a_damaged_catalogue_is_made_anew_from_receipts(self):
+        before = self.filled()
+        file = self.folder / "v" / "catalogue.sqlite"
+        whole = file.read_bytes()
+        for damage in (b"no database at all" * 300, b"", whole[:100], None):
+            file.unlink() if damage is None else file.write_bytes(damage)
+            with warnings.catch_warnings(record=True) as said:
+                warnings.simplefilter("always")
+                self.assertEqual(self.held(), before, damage and damage[:20])
+            if damage and damage[:2] == b"no":
+                self.assertIn("made anew: 3 deliveries", str(said[0].message))
+        self.assertEqual(len(list((self.folder / "v").glob("catalogue.damaged-*.sqlite"))), 2)
+        receipt = next((self.folder / "v" / "receipts").rglob("*.jsonl"))
+        receipt.write_text(
+            receipt.read_text() + '{"source": "s", "pa'
+        )  # cut short by a process that died
+        file.unlink()
+        self.assertEqual(self.held(), before)
+
+    def test_damage_found_at_work_is_mended_by_verify(self):
+        before = self.filled()
+        file = self.folder / "v" / "catalogue.sqlite"
+        body = bytearray(file.read_bytes())
+        body[4096 + 100 : -20] = os.urandom(len(body) - 4096 - 120)
+        file.write_bytes(body)
+        with Vault(self.folder / "v") as vault:
+            with self.refused(VaultError, "is damaged", "vault verify"):
+                vault.records()
+            with self.assertWarns(DataWarning):
+                (said,) = vault.verify()
+            self.assertIn("made anew, with 3 deliveries", said)
+        self.assertEqual(self.held(), before)
+
+    def test_a_vault_of_the_first_version_is_taken_over(self):
+        with zipfile.ZipFile(ROOT / "tests" / "data" / "vault_of_version_1.zip") as archive:
+            archive.extractall(self.folder / "v")
+        before = self.held()
+        known = [("factors.txt", '"a1"', 1), ("factors.txt", '"a2"', 0), ("berths.csv", "", 0)]
+        self.assertEqual([(f["path"], f["etag"], len(c)) for f, c in before], known)
+        (self.folder / "v" / "catalogue.sqlite").unlink()
+        self.assertEqual(self.held(), before)
+
+    def test_a_vault_that_may_only_be_read(self):
+        before = self.filled()
+        code = f"""
+import os, sys
+from ultrum.errors import VaultError
+from ultrum.sources.delivery import Delivery
+from ultrum.vault import Vault
+if os.getuid() == 0:
+    os.setgid(65534); os.setuid(65534)
+vault = Vault({str(self.folder / "v")!r})
+print([vault.payload(r) for r in vault.records()], vault.verify())
+for change in (lambda: vault.record("s", "p", Delivery(b"new")), lambda: vault.confirm(vault.records()[0]),
+               lambda: vault.forget(vault.records())):
+    try: change()
+    except VaultError as error: print(error)
+    else: print("changed")
+"""
+        self.folder.chmod(0o755)
+        places = [self.folder / "v", *(self.folder / "v").rglob("*")]
+        for place in places:
+            place.chmod(0o555 if place.is_dir() else 0o444)
+        try:
+            done = subprocess.run(
+                [sys.executable, "-c", code], capture_output=True, text=True, check=False
+            )
+        finally:
+            for place in places:
+                place.chmod(0o755)
+        said = done.stdout.splitlines()
+        self.assertEqual(said[0], "[b'one', b'two', b'three'] []", done.stderr)
+        self.assertEqual(["read" in line for line in said[1:]], [True] * 3, said)
+        self.assertEqual(self.held(), before)
+
+    def test_a_full_disk_loses_nothing(self):
+        before = self.filled()
+        code = f"""
+import resource, signal, sys
+from ultrum.errors import VaultError
+from ultrum.sources.delivery import Delivery
+from ultrum.vault import Vault
+signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+vault = Vault({str(self.folder / "v")!r})
+for most in (200_000, 20_000, 3_000, 50):
+    resource.setrlimit(resource.RLIMIT_FSIZE, (most, resource.RLIM_INFINITY))
+    for size in (300_000, 30, 4_000):
+        try: vault.record("full", f"{{most}}/{{size}}", Delivery(b"x" * size))
+        except VaultError as error: print(size, str(error)[:60])
+        else: print(size, "kept")
+"""
+        done = subprocess.run(
+            [sys.executable, "-c", code], capture_output=True, text=True, check=False
+        )
+        self.assertEqual(done.stderr, "")
+        lines = done.stdout.splitlines()
+        self.assertIn("could not be kept", lines[0])
+        self.assertFalse(lines[-3].endswith(" kept"))
+        kept = sum(line.endswith(" kept") for line in lines)
+        after = self.held()
+        self.assertEqual(after[: len(before)], before)
+        self.assertEqual(len(after), len(before) + kept)
+
+    def test_ten_processes_at_once(self):
+        seconds = float(
+            os.environ.get("ULTRUM_VAULT_SECONDS", "60" if os.environ.get("CI") else "5")
+        )
+        ten = [
+            subprocess.Popen([sys.executable, "-c", MINGLER, str(self.folder / "v"), str(k), str(seconds)],
+                             stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+            for k in range(10)
+        ]  # fmt: skip
+        said = [process.communicate() for process in ten]
+        self.assertEqual([err for _, err in said], [""] * 10)
+        written = [line.split() for out, _ in said for line in out.splitlines()]
+        self.assertGreater(len(written), 50)
+        with Vault(self.folder / "v") as vault:
+            self.assertEqual(vault.verify(), [])
+            kept = {(r.path, r.checksum) for r in vault.records()}
+        self.assertEqual({(path, checksum) for path, checksum in written} - kept, set())
+        (self.folder / "v" / "catalogue.sqlite").unlink()
+        with Vault(self.folder / "v") as anew:
+            self.assertEqual({(r.path, r.checksum) for r in anew.records()}, kept)
+
+
+MINGLER = """
+import hashlib, random, sys, time
+from ultrum.sources.delivery import Delivery
+from ultrum.vault import Vault
+place, word, seconds = sys.argv[1], sys.argv[2], float(sys.argv[3])
+end, n, draw = time.monotonic() + seconds, 0, random.Random(int(word))
+vault = Vault(place)
+while time.monotonic() < end:
+    body = f"{draw.randrange(50)} {n if draw.random() < 0.5 else word} ".encode() * draw.randrange(1, 4000)
+    made = vault.record("s", f"p{draw.randrange(6)}", Delivery(body))
+    assert vault.payload(made) == body, "another payload is served"
+    newest = vault.latest("s", made.path)
+    assert newest.retrieved >= made.retrieved, "an older one is served"
+    print(made.path, made.checksum, flush=True)
+    if draw.random() < 0.05:
+        vault.close()
+        vault = Vault(place)
+    n += 1
+"""

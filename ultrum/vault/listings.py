@@ -56,6 +56,14 @@ class Entry:
     facts: Mapping[str, str] = field(default_factory=dict)
 
 
+def _address(file: Path) -> str:
+    """How to open the file: to read only where its folder allows no more, in memory where it is not there."""
+    if not file.parent.is_dir() or os.access(file.parent, os.W_OK):
+        file.parent.mkdir(parents=True, exist_ok=True)
+        return file.absolute().as_uri()
+    return f"{file.absolute().as_uri()}?mode=ro&immutable=1" if file.exists() else "file::memory:"
+
+
 class Listings:
     """Searchable listings of every source.
 
@@ -72,11 +80,13 @@ class Listings:
         self._lock = threading.RLock()
         self._file = file
         try:
-            if str(file) != ":memory:":
-                Path(file).parent.mkdir(parents=True, exist_ok=True)
-            self._connection = sqlite3.connect(file, timeout=60.0, check_same_thread=False)
-            self._connection.execute("PRAGMA journal_mode=WAL")
-            self._connection.executescript(_SCHEMA)
+            where = _address(Path(file)) if str(file) != ":memory:" else "file::memory:"
+            self._connection = sqlite3.connect(
+                where, timeout=60.0, check_same_thread=False, uri=True
+            )
+            if "immutable" not in where:
+                self._connection.execute("PRAGMA journal_mode=WAL")
+                self._connection.executescript(_SCHEMA)
         except (OSError, sqlite3.Error) as error:
             raise VaultError(f"The listings {file} cannot be used: {error}.") from None
 
