@@ -364,11 +364,15 @@ class Vault:
             return self._connection.execute(query, values).fetchall()
 
     def _keep(self, checksum: str, body: bytes) -> None:
+        self._refuse_readonly()
+        self._payloads.keep(checksum, body)
+
+    def _refuse_readonly(self) -> None:
         if self.readonly:
             raise VaultError(
-                f"The vault {self.path} may only be read; nothing can be recorded in it."
+                f"The vault {self.path} may only be read; nothing can be recorded in it. Run offline, or "
+                "take another vault."
             )
-        self._payloads.keep(checksum, body)
 
     @contextmanager
     def _changing(self, durable: bool = True) -> Iterator[sqlite3.Connection]:
