@@ -1,18 +1,25 @@
 """Files and answers that mean no good: refused in words, quickly, without the memory they ask for."""
 
+import csv
 import gzip
 import io
+import json
 import os
+import re
 import unittest
+import warnings
 import zipfile
 from unittest import mock
 
+import numpy as np
+import pandas as pd
 import pyarrow as pa
 import pyarrow.parquet as pq
 
 import ultrum as ul
 from tests.support import Scratch
 from ultrum.errors import TableError, UltrumError
+from ultrum.present.result_files import write_results
 
 SHEET = "http://schemas.openxmlformats.org/spreadsheetml/2006/main"
 PAPERS = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
@@ -176,6 +183,79 @@ class Bombs(Scratch):
                 self.refused(UltrumError, "ULTRUM_LIMITS", words),
             ):
                 ul.read_series("date,a\n2024-01,1\n")
+
+
+HOSTILE = ['=HYPERLINK("http://x/","y")', "<script>alert(1)</script>", "../../evil", "+1+1", "-2+3", "@SUM(A1)",
+           "a\\b{$x_1}%&#~^", "\N{RIGHT-TO-LEFT OVERRIDE}gnp.exe", "x" * 300]  # fmt: skip
+
+
+class Outputs(Scratch):
+    """Names from a source run nowhere and lead nowhere, whatever is written."""
+
+    def setUp(self):
+        super().setUp()
+        rng = np.random.default_rng(2)
+        months = pd.period_range("2015-01", periods=80, freq="M").astype(str)
+        factor = rng.normal(0.005, 0.04, 80)
+        block = 100 * np.exp(
+            np.cumsum(factor[:, None] + rng.normal(0, 0.03, (80, len(HOSTILE))), axis=0)
+        )
+        wide = pd.DataFrame(block, months, HOSTILE).rename_axis("date").reset_index()
+        wide.melt("date", var_name="asset", value_name="close").to_csv(
+            self.folder / "prices.csv", index=False
+        )
+        table = pd.DataFrame({"bill": 0.001, "market": factor}, months).rename_axis("date")
+        table.to_csv(self.folder / "factors.csv")
+        company = json.dumps(HOSTILE[0])
+        self.file("s.toml", f"""
+study = {{ title = {json.dumps(HOSTILE[1])}, question = {json.dumps(HOSTILE[0])}, currency = "QML" }}
+models = [{{ name = "=m 1", factors = ["market"] }}, {{ name = "=m-1", factors = ["market"], errors = "hc3" }},
+          {{ name = "<b>&{'y' * 250}", factors = ["market"] }}]
+sources = {{ here = {{ kind = "table", url = "." }} }}
+cost_of_equity = {{ company = {company}, model = "=m 1", premium = {{ market = 0.05 }} }}
+panel = {{ assets = "here:prices.csv", factors = "here:factors.csv#market", risk_free = "here:factors.csv#bill" }}
+[report]
+figures = ["betas", "build-up", "risk and return"]
+interactive = true
+export = ["csv", "xlsx", "parquet", "sql", "latex", "markdown", "svg", "pdf"]
+""")  # fmt: skip
+
+    def test_no_name_runs_or_leads_anywhere(self):
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", ul.DataWarning)
+            result = ul.run_study(self.folder / "s.toml", vault=self.folder / "v")
+        write_results(result, self.folder / "out" / "in")
+        files = [p for p in (self.folder / "out").rglob("*") if p.is_file()]
+        for path in files:
+            self.assertRegex(str(path.relative_to(self.folder / "out" / "in")), r"^[\w./-]{1,100}$")
+        self.assertEqual(len(list((self.folder / "out" / "in" / "tables").glob("betas_*.csv"))), 3)
+        for path in (self.folder / "out" / "in").rglob("*.csv"):
+            with path.open(newline="", encoding="utf-8") as file:
+                for cell in (c for row in csv.reader(file) for c in row):
+                    runs = (
+                        cell[:1] in "=+-@\t\r"
+                        and cell[:1]
+                        and not re.fullmatch(r"[-+]?[\d.]+(e[-+]?\d+)?|-?inf", cell)
+                    )
+                    self.assertFalse(runs, f"{path.name}: {cell[:40]}")
+        with zipfile.ZipFile(self.folder / "out" / "in" / "results.xlsx") as book:
+            for name in book.namelist():
+                self.assertNotIn(b"<f>", book.read(name), name)
+                self.assertNotIn(b"<hyperlink", book.read(name), name)
+        page = (self.folder / "out" / "in" / "report.html").read_text()
+        scripts = [s.split("</script>")[0] for s in page.split("<script")[1:]]
+        self.assertEqual(
+            len(scripts), 4
+        )  # ours: lines, their item, what draws them, what moves them
+        self.assertEqual([s for s in scripts if ">alert(1)" in s[:12]], [])
+        outside = re.sub(r"<script.*?</script>", "", page, flags=re.S)
+        self.assertNotIn("<script", outside)
+        self.assertNotIn("<b>&", outside)
+        self.assertIn("&lt;script&gt;alert(1)", outside)
+        latex = (next((self.folder / "out" / "in" / "tables").glob("models_of_*.tex"))).read_text()
+        self.assertNotRegex(latex, r"(?<!\\)&y|(?<!\\)\$x")
+        for drawn in (self.folder / "out" / "in").rglob("*.svg"):
+            self.assertNotIn("<script", drawn.read_text())
 
 
 if __name__ == "__main__":

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import json
+import os
 from collections.abc import Mapping
 from datetime import datetime
 from pathlib import Path
@@ -18,7 +19,7 @@ from ultrum.present.export import flattened, safe_text, to_parquet, whole_folder
 from ultrum.present.model_tables import model_table
 from ultrum.present.report import page
 from ultrum.present.result_figures import drawn_figures
-from ultrum.present.result_tables import slug, tables
+from ultrum.present.result_tables import files_of, slug, tables
 from ultrum.present.run_file import run_file
 
 if TYPE_CHECKING:
@@ -33,7 +34,7 @@ _SHEETS: Final = {
 }
 
 
-def write_results(result: Any, folder: Path) -> dict[str, Path]:
+def write_results(result: Any, folder: str | os.PathLike[str]) -> dict[str, Path]:
     """Write report, tables and figures of a study; paths by name.
 
     Parameters
@@ -42,7 +43,7 @@ def write_results(result: Any, folder: Path) -> dict[str, Path]:
     folder : path
         Made or replaced whole; nothing half-written is ever seen.
     """
-    made = tables(result)
+    made, folder = tables(result), Path(folder)
     with whole_folder(folder) as work:
         _write_tables(result, made, work)
         texts = _write_figures(result, work / "figures")
@@ -112,8 +113,9 @@ def journal_tables(result: Any, write: str) -> dict[str, str]:
     }
     title = f"{result.names.get(company, company)}: {len(fits)} models"
     made = {"models_of_" + slug(company): getattr(model_table(fits, title=title), write)()}
+    files = files_of("betas", result.models)
     for name, table in result.models.items():
-        made[f"betas_{slug(name)}"] = getattr(model_table(table, title=f"Model {name}"), write)()
+        made[files[name]] = getattr(model_table(table, title=f"Model {name}"), write)()
     if result.two_pass is not None:
         made["two_pass"] = getattr(model_table(result.two_pass, title="Two-pass premia"), write)()
     return made

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any
 
 import pandas as pd
@@ -9,10 +10,8 @@ import pandas as pd
 
 def tables(result: Any) -> dict[str, pd.DataFrame]:
     """Tables of a study's result, those it asks for and those that say what it rests on."""
-    made = {
-        f"betas_{slug(name)}": t.to_frame().rename_axis("asset")
-        for name, t in result.models.items()
-    }
+    files = files_of("betas", result.models)
+    made = {files[name]: t.to_frame().rename_axis("asset") for name, t in result.models.items()}
     cost = result.cost.to_frame().rename_axis("asset")
     if result.real_cost is not None:
         cost["real_cost_of_equity"] = result.real_cost
@@ -84,4 +83,19 @@ def stages(result: Any) -> pd.DataFrame:
 
 def slug(name: str) -> str:
     """A name that is safe in a file on every system."""
-    return "".join(c if c.isalnum() else "_" for c in name.lower()).strip("_") or "table"
+    return "".join(c if c.isalnum() else "_" for c in name.lower()).strip("_")[:60] or "table"
+
+
+def files_of(stem: str, names: Iterable[str]) -> dict[str, str]:
+    """A file name for each name, none twice: those alike are numbered."""
+    made: dict[str, str] = {}
+    taken: set[str] = set()
+    for name in names:
+        plain = file = f"{stem}_{slug(name)}"
+        number = 1
+        while file in taken:
+            number += 1
+            file = f"{plain}_{number}"
+        taken.add(file)
+        made[name] = file
+    return made

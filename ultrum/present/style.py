@@ -15,6 +15,7 @@ INK, TIDE, LANTERN, STONE, MIST = "#1d2a33", "#0b6477", "#c46a10", "#6b7780", "#
 PLUM, MOSS, SKY = "#7b3f72", "#5d7a1f", "#4f93c4"
 LINES: Final = (TIDE, LANTERN, PLUM, MOSS, SKY, STONE)  # told apart in grey and by the colour-blind
 DASHES: Final = ("solid", "solid", "solid", (0, (5, 2)), (0, (1, 1.4)), (0, (6, 2, 1, 2)))
+_LONGEST: Final = 40  # letters of a name on an axis
 SHADES: Final = ("#f3e3cf", "#d9e8ec", "#e6dbe5", "#e3e9d2")
 STYLE: Final[Any] = {
     "figure.figsize": (9.0, 5.4),
@@ -42,6 +43,7 @@ STYLE: Final[Any] = {
     "ytick.labelcolor": INK,
     "legend.frameon": False,
     "svg.fonttype": "path",
+    "text.parse_math": False,  # a name with two dollars in it is a name
     "svg.hashsalt": "ultrum",
 }
 
@@ -54,9 +56,31 @@ def styled(draw: Callable[P, R]) -> Callable[P, R]:
         import matplotlib as mpl
 
         with mpl.rc_context(rc=STYLE):
-            return draw(*args, **kwargs)
+            made = draw(*args, **kwargs)
+            _shorten(made)
+            return made
 
     return _drawn
+
+
+def _shorten(made: Any) -> None:
+    """Names so long that they would leave no room for the figure end in dots."""
+    from matplotlib.axes import Axes
+    from matplotlib.text import Text
+
+    figure: Any = made.get_figure() if isinstance(made, Axes) else None
+    for ax in figure.axes if figure is not None else ():
+        for axis in (ax.xaxis, ax.yaxis):
+            texts = [label.get_text() for label in axis.get_ticklabels()]
+            if max(map(len, texts), default=0) > _LONGEST:
+                axis.set_ticklabels([_short(text) for text in texts])
+        for text in ax.findobj(Text):
+            if len(text.get_text()) > 2 * _LONGEST:
+                text.set_text(_short(text.get_text()))
+
+
+def _short(text: str) -> str:
+    return text if len(text) <= _LONGEST else f"{text[: _LONGEST - 1]}…"
 
 
 def axes_for(ax: Axes | None, height: float = 5.4) -> Axes:
