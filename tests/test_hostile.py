@@ -17,9 +17,13 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 import ultrum as ul
-from tests.support import Scratch
-from ultrum.errors import TableError, UltrumError
+from tests import fuzzing
+from tests.support import ROOT, Scratch
+from ultrum.errors import SourceError, TableError, UltrumError
+from ultrum.practice.observatory import FLOWS
 from ultrum.present.result_files import write_results
+from ultrum.sources.sdmx import structure
+from ultrum.sources.sdmx.observations import decode
 
 SHEET = "http://schemas.openxmlformats.org/spreadsheetml/2006/main"
 PAPERS = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
@@ -183,6 +187,49 @@ class Bombs(Scratch):
                 self.refused(UltrumError, "ULTRUM_LIMITS", words),
             ):
                 ul.read_series("date,a\n2024-01,1\n")
+
+
+class Damaged(Scratch):
+    """What long trials with damaged inputs found, and some of those trials each time."""
+
+    def test_what_was_found(self):
+        old = bytearray((ROOT / "tests" / "data" / "rates.xls").read_bytes())
+        table = (int.from_bytes(old[0x4C:0x50], "little") + 1) * 512
+        for sector in range(20):  # every sector is followed by the first: without end
+            old[table + 4 * sector : table + 4 * sector + 4] = b"\0\0\0\0"
+        book = bytearray(workbook(("A1", 1)))
+        place = book.rfind(b"PK\x05\x06")
+        book[place + 16 : place + 20] = (10**9).to_bytes(4, "little")
+        for body, words in (
+            (old, "goes in circles"), (old[:-700], "damaged workbook"), (old[:600], "damaged workbook"),
+            (book, "damaged"), (bytes(book[:place]), "damaged or locked zip archive"),
+        ):  # fmt: skip
+            with self.subTest(words), self.refused(TableError, words):
+                ul.read_series(bytes(body))
+        dimensions, flow = list(FLOWS["PRICES"].dimensions), fuzzing.data_messages()
+        big = flow[2].replace(
+            b'"observations": {"0": [1.5', b'"observations": {"99999999999999999999": [1.5'
+        )
+        for body in (b"DATAFLOW,FREQ\r,REF_AREA\nA,B,C\n", big):
+            with self.refused(SourceError, "s:F", "no whole SDMX data message"):
+                decode(body, "", dimensions, "s:F")
+        lacks = b'{"data": {"dataflows": [{"name": "Prices"}], "dataStructures": [{"id": "X"}]}}'
+        for reader in (structure.read_flows, structure.read_structure):
+            with self.refused(SourceError, "s:F", "no whole structure message"):
+                reader(lacks, "s:F")
+        days = pd.bdate_range("2024-01-01", periods=2)
+        for value in (np.inf, 0.0, -1.0):
+            quote = ul.TimeSeries.wrap(
+                pd.Series([1.0, value], days), measure="quote", unit="QSR/QML"
+            )
+            with self.refused(UltrumError, "no positive numbers"):
+                ul.RateTable([quote])
+
+    def test_trials(self):
+        for target, count in {"tables": 400, "data messages": 600, "structure messages": 300, "studies": 300,
+                              "addresses": 1000, "rates": 300, "styles": 300}.items():  # fmt: skip
+            answered = sum(fuzzing.trial(target, number) for number in range(count))
+            self.assertGreater(answered, 0.02 * count, target)
 
 
 HOSTILE = ['=HYPERLINK("http://x/","y")', "<script>alert(1)</script>", "../../evil", "+1+1", "-2+3", "@SUM(A1)",

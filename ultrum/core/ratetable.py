@@ -138,8 +138,10 @@ class RateTable:
                 f"{series.name} and {known.name} both quote {base} and {quote}; keep one, or splice them."
             )
         known_values = series.values.dropna()
-        if not len(known_values) or not (known_values > 0).all():
-            raise CurrencyError(f"{series.name} holds no rates, or some that are not positive.")
+        if not len(known_values) or not (np.isfinite(known_values) & (known_values > 0)).all():
+            raise CurrencyError(
+                f"{series.name} holds no rates, or some that are no positive numbers."
+            )
         frequency = series.about.frequency
         days = frequency.ends(frequency.ordinals_of(known_values.index))
         self._pairs[base, quote] = _Quotes(

@@ -5,6 +5,7 @@ SDMX-CSV 1.0 and 2.0, SDMX-JSON 1.0 and 2.0, SDMX-ML 2.1 generic and structure-s
 
 from __future__ import annotations
 
+import csv
 from collections.abc import Sequence
 
 import lxml.etree
@@ -16,6 +17,7 @@ from ultrum.sources.sdmx.json_data import from_json
 from ultrum.sources.sdmx.raw import RawSeries
 from ultrum.sources.sdmx.xml_data import from_xml
 
+DAMAGED = (ValueError, LookupError, TypeError, AttributeError, ArithmeticError, RecursionError)
 _PAGE = (b"<html", b"<!doctype html")
 
 
@@ -52,7 +54,7 @@ def decode(
         if start.startswith(b"<"):
             return from_xml(body, dimensions)
         return from_csv(body, dimensions)
-    except (ValueError, LookupError, TypeError, AttributeError, lxml.etree.LxmlError) as error:
+    except (*DAMAGED, csv.Error, lxml.etree.LxmlError) as error:
         raise SourceError(
             f"{where}: the answer ({content_type or 'no type'}, {len(body):,} bytes) is no whole "
             f"SDMX data message: {error}. Try again; if it stays, the service is at fault."

@@ -5,10 +5,11 @@ SDMX-JSON 1.0 and 2.0 and SDMX-ML 2.1 and 3.0 are read into the same few types.
 
 from __future__ import annotations
 
+import functools
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Final
+from typing import Any, Final, TypeVar
 
 import lxml.etree
 import orjson
@@ -17,6 +18,7 @@ from ultrum.errors import SourceError
 from ultrum.sources.sdmx.faults import message_of_fault
 from ultrum.sources.sdmx.xml_data import refuse_entities
 
+T = TypeVar("T")
 _REFERENCE: Final = re.compile(r"=([^:]+):([^(]+)\(([^)]+)\)(?:\.(.+))?")
 _LANGUAGE: Final = "{http://www.w3.org/XML/1998/namespace}lang"
 _DEEPEST: Final = 12
@@ -55,12 +57,30 @@ class Category:
     flows: tuple[str, ...]
 
 
+def _whole(read: Callable[[bytes, str], T]) -> Callable[[bytes, str], T]:
+    """Say of a message that lacks what it must have that it is no whole one."""
+
+    @functools.wraps(read)
+    def _read(body: bytes, where: str) -> T:
+        try:
+            return read(body, where)
+        except (ValueError, LookupError, TypeError, AttributeError, RecursionError) as error:
+            raise SourceError(
+                f"{where}: the answer is no whole structure message: {type(error).__name__} {error}. Try again; "
+                "if it stays, the service is at fault."
+            ) from None
+
+    return _read
+
+
+@_whole
 def read_flows(body: bytes, where: str) -> list[Flow]:
     """Dataflows of a structure message."""
     flows = _items(body, where, "dataflows", "Dataflow")
     return [Flow(f["id"], f["agency"], f["version"], f["name"], f["structure"]) for f in flows]
 
 
+@_whole
 def read_structure(body: bytes, where: str) -> Structure:
     """The first data structure of a message, with the code lists and concepts that came with it."""
     if _is_json(body):
@@ -68,6 +88,7 @@ def read_structure(body: bytes, where: str) -> Structure:
     return _structure_xml(_tree(body, where), where)
 
 
+@_whole
 def read_categories(body: bytes, where: str) -> list[Category]:
     """Topics with the flows categorised under them."""
     if _is_json(body):
@@ -84,6 +105,7 @@ def read_categories(body: bytes, where: str) -> list[Category]:
     return _categories(schemes, placed)
 
 
+@_whole
 def read_available(body: bytes, where: str) -> dict[str, list[str]]:
     """Codes with data, by dimension."""
     found: dict[str, list[str]] = {}

@@ -13,6 +13,7 @@ from typing import Any, Final
 
 from ultrum.errors import TableError
 from ultrum.sources.limits import current
+from ultrum.sources.table.compound import MARK, refuse_circles
 from ultrum.sources.table.extent import refuse_huge_workbook
 from ultrum.sources.table.grid import Grid, Row
 from ultrum.sources.table.styles import style_of
@@ -32,7 +33,7 @@ def kind_of(body: bytes) -> str:
     """What a file is, by its first bytes: workbook, parquet, page, json or text."""
     if body[:4] == b"PK\x03\x04" and _is_workbook(body):
         return "workbook"
-    if body[:8] == b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1":
+    if body[:8] == MARK:
         return "workbook"
     if body[:4] == b"PAR1":
         return "parquet"
@@ -165,6 +166,8 @@ def _workbook(body: bytes, name: str, sheet: str | int | None) -> list[Grid]:
 
     if body[:4] == b"PK\x03\x04":
         refuse_huge_workbook(body, name)
+    else:
+        refuse_circles(body, name)
     try:
         book = python_calamine.CalamineWorkbook.from_filelike(io.BytesIO(body))
         names = list(book.sheet_names)
@@ -178,7 +181,11 @@ def _workbook(body: bytes, name: str, sheet: str | int | None) -> list[Grid]:
             )
     except TableError:
         raise
-    except Exception as error:  # the reader has several kinds of errors, and panics on some files
+    except (
+        BaseException
+    ) as error:  # its reader has several kinds of errors, and panics on some files
+        if isinstance(error, KeyboardInterrupt | SystemExit | MemoryError | TimeoutError):
+            raise
         raise TableError(f"{name} is a damaged or locked workbook: {error}.") from None
     return [_without_durations(g) for g in grids]
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import io
+import struct
 import zipfile
 import zlib
 from pathlib import Path
@@ -15,13 +16,9 @@ from ultrum.sources.limits import current
 _PIECE: Final = 1024 * 1024
 _SMALL: Final = 16 * 1024 * 1024  # unpacked bytes below which nobody asks how well they were packed
 DAMAGED: Final = (
-    zipfile.BadZipFile,
-    zlib.error,
-    OSError,
-    EOFError,
-    NotImplementedError,
-    RuntimeError,
-)
+    zipfile.BadZipFile, zlib.error, struct.error, OSError, EOFError, NotImplementedError, RuntimeError,
+    ValueError, LookupError,
+)  # fmt: skip
 
 
 def read_file(path: Path) -> bytes:
