@@ -129,10 +129,11 @@ def limits(**changes: int) -> Iterator[Limits]:
     --------
     >>> import ultrum as ul
     >>> with ul.limits(rows=2):
-    ...     ul.read_series("date,a\n2024-01,1\n2024-02,2\n2024-03,3\n")
-    Traceback (most recent call last):
-    ...
-    ultrum.errors.TableError: pasted text has 4 lines, more than 2; it is refused...
+    ...     try:
+    ...         ul.read_series("date,a\n2024-01,1\n2024-02,2\n2024-03,3\n")
+    ...     except ul.UltrumError as error:
+    ...         print(str(error)[:56])
+    pasted text has 4 lines, more than 2; it is refused. If
     """
     changed = _changed(current(), changes, "limits")
     _SAID.append(changed)

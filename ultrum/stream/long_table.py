@@ -72,7 +72,7 @@ class LongTable(Streamed):
     >>> with tempfile.TemporaryDirectory() as folder:
     ...     table = LongTable.write(excess, Path(folder, "excess.parquet"))
     ...     len(table.assets), table.rows
-    (23, 5508)
+    (23, 5522)
     """
 
     path: str | os.PathLike[str]

@@ -77,7 +77,8 @@ class Vault:
 
     Examples
     --------
-    >>>     >>> with tempfile.TemporaryDirectory() as folder, Vault(folder) as vault:
+    >>> import tempfile
+    >>> with tempfile.TemporaryDirectory() as folder, Vault(folder) as vault:
     ...     record = vault.record("college", "factors.txt", Delivery(b"03/2011;0.02"))
     ...     vault.payload(record)
     b'03/2011;0.02'

@@ -25,7 +25,7 @@ def read_parquet(body: bytes, name: str, options: TableOptions) -> Typed:
         file = pyarrow.parquet.ParquetFile(io.BytesIO(body))
         current().check_shape(file.metadata.num_rows, file.metadata.num_columns, name)
         frame = file.read().to_pandas()
-    except (pa.ArrowInvalid, pa.ArrowNotImplementedError, OSError) as error:
+    except (pa.ArrowException, OSError, ValueError, LookupError, TypeError) as error:
         raise TableError(f"{name} is a damaged Parquet file: {error}.") from None
     if frame.index.name is not None:
         frame = frame.reset_index()

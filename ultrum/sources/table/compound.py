@@ -39,7 +39,7 @@ def _check(body: bytes) -> None:
     directory = _chain(table, _number(body, 0x30), most)
     small = _joined(body, _chain(table, _number(body, 0x3C), most), size)
     entries = _joined(body, directory, size).astype("<u4").tobytes()
-    if len(entries) % _ENTRY:
+    if len(entries) != len(directory) * size:
         raise ValueError("its directory is cut short")
     for place in range(0, len(entries), _ENTRY):
         entry = entries[place : place + _ENTRY]

@@ -96,7 +96,7 @@ def text_grid(text: str, name: str, delimiter: str | None, encoding: str = "utf-
 
 
 def _lines(text: str, name: str) -> list[str]:
-    count = text.count("\n") + 1
+    count = text.count("\n") + (not text.endswith("\n"))
     current().check("rows", count, f"{name} has {count:,} lines")
     return text.splitlines()
 
