@@ -132,8 +132,8 @@ def limits(**changes: int) -> Iterator[Limits]:
     ...     try:
     ...         ul.read_series("date,a\n2024-01,1\n2024-02,2\n2024-03,3\n")
     ...     except ul.UltrumError as error:
-    ...         print(str(error)[:56])
-    pasted text has 4 lines, more than 2; it is refused. If
+    ...         print(str(error)[:52])
+    pasted text has 4 lines, more than 2; it is refused.
     """
     changed = _changed(current(), changes, "limits")
     _SAID.append(changed)
