@@ -16,7 +16,7 @@ class Package(Scratch):
         """Wheel and source archive of a copy of the project, as another machine would have it."""
         source, out = self.folder / f"source{number}", self.folder / f"out{number}"
         litter = shutil.ignore_patterns(
-            "__pycache__", ".*", "*.egg-info", "dist", "screenshots", "results*"
+            "__pycache__", ".*", "*.egg-info", "dist", "screenshots", "*-results"
         )
         shutil.copytree(ROOT, source, ignore=litter)
         for path in source.rglob("*.py"):
