@@ -16,6 +16,7 @@ import numpy as np
 CASES = (
     "regressions",
     "demo",
+    "startup",
     "getting",
     "shaping",
     "panels",

@@ -7,7 +7,6 @@ from typing import Final
 
 import numpy as np
 import scipy.linalg
-import scipy.optimize
 
 from ultrum.core.types import Floats
 from ultrum.errors import EstimationError
@@ -84,6 +83,8 @@ def _likeliest(low: Floats, regressors: Floats, aggregator: Floats) -> float:
     heights = [_minus(r) for r in grid]
     best = int(np.argmin(heights))
     low_edge, high_edge = grid[max(best - 1, 0)], grid[min(best + 1, len(grid) - 1)]
+    import scipy.optimize  # slow to import, and needed here alone
+
     found = scipy.optimize.minimize_scalar(
         _minus, bounds=(low_edge, high_edge), method="bounded", options={"xatol": 1e-10}
     )

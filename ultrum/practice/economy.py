@@ -12,11 +12,10 @@ from typing import Final
 
 import numpy as np
 import pandas as pd
-import scipy.signal
 
 from ultrum.core.types import Dates, Floats
 from ultrum.practice import setting as s
-from ultrum.practice.simulate import World
+from ultrum.practice.simulate import World, remembering
 
 REDEFINED: Final = "2014-01"  # Tolvane counts its unemployed anew from here
 REDEFINED_BY: Final = 1.9  # percentage points
@@ -40,7 +39,7 @@ class Economy:
         """State of business of each economy by month, with mean zero and deviation near one."""
         count = len(self.world.months)
         shared = np.random.default_rng([self.world.seed, 18]).standard_normal((count + 60, 4))
-        slow = scipy.signal.lfilter([1.0], [1.0, -1.72, 0.74], shared * 0.11, axis=0)[60:]
+        slow = remembering(shared * 0.11, 1.72, -0.74)[60:]
         return np.asarray(0.7 * slow[:, :1] + 0.7 * slow[:, 1:])
 
     @cached_property
@@ -104,9 +103,7 @@ class Economy:
     def spread(self) -> Floats:
         """Credit spread of Miravel's companies over government, percent a year."""
         market = self.world.monthly_factors[:, 0]
-        fear = scipy.signal.lfilter(
-            [1.0], [1.0, -0.9], -market * 9 - 0.12 * np.diff(self.cycle[:, 0], prepend=0)
-        )
+        fear = remembering(-market * 9 - 0.12 * np.diff(self.cycle[:, 0], prepend=0), 0.9)
         return np.asarray(np.exp(0.45 + 0.42 * fear))
 
     @cached_property

@@ -99,22 +99,22 @@ def trading_days() -> Dates:
 def traded(seed: int, count: int) -> Bools:
     """Days on which the thin trader was traded, in spells; the first and last always."""
     rng = np.random.default_rng([seed, 7])
-    mood = _remembering(rng.standard_normal(count), 0.6) * 0.8
+    mood = remembering(rng.standard_normal(count), 0.6) * 0.8
     still = mood < np.quantile(mood, s.UNTRADED_SHARE)
     still[[0, -1]] = False
     return np.asarray(~still)
 
 
-def _remembering(shocks: Floats, memory: float) -> Floats:
-    """First-order autoregression of the shocks, along the first axis."""
+def remembering(shocks: Floats, *memory: float) -> Floats:
+    """Autoregression of the shocks, along the first axis."""
     import scipy.signal  # slow to import, and only a simulation needs it
 
-    return np.asarray(scipy.signal.lfilter([1.0], [1.0, -memory], shocks, axis=0))
+    return np.asarray(scipy.signal.lfilter([1.0], [1.0, *(-m for m in memory)], shocks, axis=0))
 
 
 def _volatility(shocks: Floats, unrest: float) -> Floats:
     """Volatility paths with mean square one, each known the day before."""
-    paths = _remembering(shocks, _PERSISTENCE)
+    paths = remembering(shocks, _PERSISTENCE)
     paths *= np.sqrt(1 - _PERSISTENCE**2) * unrest
     lagged = np.vstack([np.zeros_like(paths[:1]), paths[:-1]])
     return np.asarray(np.exp(lagged - unrest**2))
@@ -163,7 +163,7 @@ def _loadings(days: Dates) -> Floats:
 
 def _autoregression(rng: np.random.Generator, count: int, memory: float, size: float) -> Floats:
     shocks = rng.standard_normal(count) * size * np.sqrt(1 - memory**2)
-    return _remembering(shocks, memory)
+    return remembering(shocks, memory)
 
 
 def _rates(rng: np.random.Generator, count: int) -> tuple[Floats, Floats, Floats]:

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
-import scipy.stats
+import scipy.special
 
 from ultrum.core.describe.common import Described
 from ultrum.core.labels import span_of
@@ -70,7 +70,7 @@ def correlations(
     matrix, counts = _pairwise(frame.to_numpy(dtype=np.float64))
     with np.errstate(divide="ignore", invalid="ignore"):
         t = matrix * np.sqrt((counts - 2) / (1 - matrix**2))
-    p = np.where(counts > 2, 2 * scipy.stats.t.sf(np.abs(t), np.maximum(counts - 2, 1)), np.nan)
+    p = np.where(counts > 2, 2 * scipy.special.stdtr(np.maximum(counts - 2, 1), -np.abs(t)), np.nan)
     np.fill_diagonal(p, np.nan)
     levels = [a.name for a in table.about if a.measure in ("price", "index", "stock", "quote")]
     warnings: tuple[str, ...] = ()

@@ -7,7 +7,6 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
-import scipy.optimize
 
 from ultrum.core.adjusting import adjust_prices
 from ultrum.core.describe.common import Described
@@ -183,4 +182,6 @@ def _money_weighted(costs: Floats, years: Floats, value: float) -> float:
     if len(turns) != 1:  # none, or several: no rate says it
         return np.nan
     low, high = edges[turns[0]], edges[turns[0] + 1]
+    import scipy.optimize  # slow to import, and needed here alone
+
     return float(scipy.optimize.brentq(_short, low, high, xtol=1e-13))

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 import pandas as pd
-import scipy.stats
+import scipy.special
 
 from ultrum.core.labels import span_of
 from ultrum.core.panel import Panel
@@ -123,7 +123,7 @@ def joint_alpha_test(
         )
     else:
         alphas, statistic = (_exact if how == "exact" else _robust)(y, f)
-        p_value = float(scipy.stats.f.sf(statistic, *df))
+        p_value = float(scipy.special.fdtrc(*df, statistic))
     span = span_of(frame.index[whole])
     lost = int((known & ~whole).sum())
     basis = f"{assets} alphas on {', '.join(names)}, {how}; {rows} rows, {span}; {lost} rows dropped, not whole"
