@@ -206,6 +206,10 @@ class Damaged(Scratch):
         ):  # fmt: skip
             with self.subTest(words), self.refused(TableError, words):
                 ul.read_series(bytes(body))
+        newer = bytearray(workbook(("A1", 1)))
+        newer[newer.find(b"PK\x01\x02") + 6] = 160  # says that it needs version 16.0 to be unpacked
+        with self.refused(TableError, "damaged or locked"):
+            ul.read_series(bytes(newer))
         dimensions, flow = list(FLOWS["PRICES"].dimensions), fuzzing.data_messages()
         big = flow[2].replace(
             b'"observations": {"0": [1.5', b'"observations": {"99999999999999999999": [1.5'

@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import io
 import re
-import zipfile
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from datetime import timedelta
@@ -17,7 +16,7 @@ from ultrum.sources.table.compound import MARK, refuse_circles
 from ultrum.sources.table.extent import refuse_huge_workbook
 from ultrum.sources.table.grid import Grid, Row
 from ultrum.sources.table.styles import style_of
-from ultrum.sources.table.unpack import decode
+from ultrum.sources.table.unpack import decode, names_in
 
 DELIMITERS: Final = (";", "\t", "|", ",")
 SPACES: Final = "spaces"
@@ -27,11 +26,12 @@ _PAGE: Final = re.compile(
     rb"\s*(<!doctype html|<html|<table|<\?xml[^>]*\?>\s*<!doctype html)", re.IGNORECASE
 )
 _NESTING: Final = 6
+_WORKBOOKS: Final = {"xl/workbook.xml", "xl/workbook.bin", "content.xml"}
 
 
 def kind_of(body: bytes) -> str:
     """What a file is, by its first bytes: workbook, parquet, page, json or text."""
-    if body[:4] == b"PK\x03\x04" and _is_workbook(body):
+    if body[:4] == b"PK\x03\x04" and _WORKBOOKS & names_in(body):
         return "workbook"
     if body[:8] == MARK:
         return "workbook"
@@ -41,15 +41,6 @@ def kind_of(body: bytes) -> str:
     if _PAGE.match(start) or (b"<table" in start.lower() and start.lstrip()[:1] == b"<"):
         return "page"
     return "json" if start.lstrip()[:1] in (b"{", b"[") else "text"
-
-
-def _is_workbook(body: bytes) -> bool:
-    try:
-        with zipfile.ZipFile(io.BytesIO(body)) as archive:
-            names = set(archive.namelist())
-    except zipfile.BadZipFile:
-        return False
-    return bool(names & {"xl/workbook.xml", "xl/workbook.bin", "content.xml"})
 
 
 def grids_of(

@@ -63,11 +63,16 @@ def _is_packed(body: bytes) -> str:
 
 def _is_document(body: bytes) -> bool:
     """Whether a zip archive is a workbook in itself."""
+    return bool({"[Content_Types].xml", "content.xml"} & names_in(body))
+
+
+def names_in(body: bytes) -> set[str]:
+    """Names of the files in a zip archive; none of a damaged one, which is refused when it is opened."""
     try:
         with zipfile.ZipFile(io.BytesIO(body)) as archive:
-            return bool({"[Content_Types].xml", "content.xml"} & set(archive.namelist()))
-    except zipfile.BadZipFile:
-        return False
+            return set(archive.namelist())
+    except DAMAGED:
+        return set()
 
 
 def decode(body: bytes, name: str, encoding: str | None) -> tuple[str, str]:
