@@ -186,7 +186,7 @@ def _asset_row(made: _Columns, asset: str, result: Any) -> dict[str, Any]:
 
 def _coverage_rows(result: Any) -> list[dict[str, Any]]:
     """Coverage of each series with its lost rows by cause."""
-    causes = result.panel.ledger.groupby(["series", "cause"], sort=False).size()
+    causes = result.panel.ledger.groupby(["series", "cause"], sort=False, observed=True).size()
     rows = []
     for name, row in result.panel.coverage.iterrows():
         own = causes[name] if name in causes.index.get_level_values(0) else {}
