@@ -284,7 +284,7 @@ class Saving(Scratch):
         panel = ul.practice.panel()
         files = ul.save(panel, self.folder / "p.csv", layout="long", periods="columns")
         self.assertEqual([f.name for f in files], ["p.csv", "p.csv-metadata.json"])
-        read = pd.read_csv(files[0])
+        read = pd.read_csv(files[0], converters={"excess_return": float})
         self.assertEqual(list(read.columns[:4]), ["year", "month", "asset", "excess_return"])
         np.testing.assert_allclose(read["excess_return"], panel.long()["excess_return"], rtol=1e-15)
         said = json.loads(files[1].read_text())

@@ -71,7 +71,7 @@ class Rates(Scratch):
             ul.RateTable([quote("QSR/QML", 1), quote("QML/QSR", 2).described(name="again")])
         with self.refused(CurrencyError, "BASE/QUOTE"):
             ul.RateTable([daily([1.0, 2.0], measure="quote", unit="QSR")])
-        with self.refused(CurrencyError, "not positive"):
+        with self.refused(CurrencyError, "no positive"):
             ul.RateTable([daily([1.0, 0.0], measure="quote", unit="QSR/QML")])
 
     def test_a_triangle_that_does_not_close_is_reported(self):

@@ -217,7 +217,7 @@ def _series_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
 
 def _model_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
     models = [m for m in _listed(said.get("models")) if isinstance(m, dict)]
-    names = [m.get("name", "") for m in models]
+    names = [str(m.get("name", "")) for m in models]
     for name, count in Counter(names).items():
         if count > 1:
             yield ("models", str(names.index(name)), "name"), f"{count} models are named '{name}'."

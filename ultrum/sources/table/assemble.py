@@ -192,7 +192,7 @@ def _joined_keys(found: Typed, keys: Sequence[str]) -> Array | None:
         return None
     joined = found.columns[keys[0]].astype(str)
     for key in keys[1:]:
-        joined = joined + "." + found.columns[key].astype(str)
+        joined = np.char.add(np.char.add(joined, "."), found.columns[key].astype(str))
     return np.asarray(joined, dtype=object)
 
 
