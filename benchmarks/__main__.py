@@ -16,7 +16,6 @@ import numpy as np
 CASES = (
     "regressions",
     "demo",
-    "startup",
     "getting",
     "shaping",
     "panels",
