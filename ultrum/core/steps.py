@@ -61,6 +61,73 @@ _STEPS: Final[dict[str, _Known]] = {
 }
 
 
+_ADDED: Final[dict[str, Callable[..., Any]]] = {}
+
+
+def add_step(
+    function: Callable[..., TimeSeries], *, main: str, others: Sequence[str] = ()
+) -> Callable[..., TimeSeries]:
+    """Make a function of your own a step, known to studies, sets and the command line by its name.
+
+    Studies keep what their steps gave and do a step again when its code has changed; that of functions which
+    it calls is not looked at.
+
+    Parameters
+    ----------
+    function : callable
+        Takes a TimeSeries and settings by name, and gives one.
+    main : str
+        The setting that a plain word stands for: ``halve = 2`` is ``halve = {by = 2}``.
+    others : sequence of str
+        Settings that name other series.
+
+    Returns
+    -------
+    callable
+        The function itself.
+
+    Raises
+    ------
+    UnitError
+        If a step has that name already, or the function has no such setting.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> def halved(x, times=1):
+    ...     return x * 0.5**times
+    >>> _ = add_step(halved, main="times")
+    >>> x = TimeSeries.wrap(pd.Series([8.0], pd.period_range("2024-01", periods=1, freq="M")))
+    >>> apply_steps(x, [{"halved": 2}]).values.tolist()
+    [2.0]
+    """
+    name = function.__name__
+    if name in _STEPS and _STEPS[name].function is not function:
+        raise UnitError(f"There is a step '{name}' already; give the function another name.")
+    settings = list(inspect.signature(function).parameters)[1:]
+    for setting in (main, *others):
+        if setting not in settings:
+            raise UnitError(
+                f"The function {name} has no setting '{setting}'; it has: {', '.join(settings) or 'none'}."
+            )
+    _STEPS[name] = _Known(function, main, tuple(others))
+    _ADDED[name] = function
+    return function
+
+
+def added_code() -> str:
+    """The code of the steps that were added, for what rests on it."""
+    return "\n".join(f"{name}: {_code_of(_ADDED[name])}" for name in sorted(_ADDED))
+
+
+def _code_of(function: Callable[..., Any]) -> str:
+    try:
+        return inspect.getsource(function)
+    except (OSError, TypeError):  # typed at a prompt
+        code = getattr(function, "__code__", None)
+        return f"{getattr(code, 'co_code', function)!r} {getattr(code, 'co_consts', '')!r}"
+
+
 def step_names() -> list[str]:
     """Names of every step."""
     return list(_STEPS)

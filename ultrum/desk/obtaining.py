@@ -8,11 +8,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Final
 
-from ultrum.desk.settings import SourceSettings
-from ultrum.errors import SourceError, TableError, VaultError
+from ultrum.desk.settings import Fetch, SourceSettings, own_fetch
+from ultrum.errors import SourceError, TableError, UltrumError, VaultError
 from ultrum.sources import database
 from ultrum.sources.delivery import Delivery
 from ultrum.sources.http import HttpClient
+from ultrum.sources.limits import current
 from ultrum.sources.table.unpack import read_file
 from ultrum.vault import Record, Vault
 
@@ -94,6 +95,9 @@ class Obtainer:
         where = self.sources[source]
         if where.kind == "database":
             return self._recorded(source, path, self._from_database(source, path, where))
+        own = own_fetch(where.kind)
+        if own is not None:
+            return self._recorded(source, path, _from_own(own, f"{source}:{path}", path, where))
         if where.is_local:
             return self._recorded(source, path, _from_folder(where.url, path))
         copy = self._copy_of(held)
@@ -133,6 +137,23 @@ class Obtainer:
         if where.credentials:
             password = next(iter(where.credentials.secret(source).words), "")
         return database.fetch(where.url, query, f"{source}:{path}", password)
+
+
+def _from_own(fetch: Fetch, name: str, path: str, where: SourceSettings) -> Delivery:
+    """What a function of the user gives, as if it had come over HTTP."""
+    try:
+        answer = fetch(where.url, path, where.credentials)
+    except UltrumError:
+        raise
+    except Exception as error:
+        raise SourceError(
+            f"{name}: the function of the kind '{where.kind}' failed: {type(error).__name__}: {error}."
+        ) from error
+    made = answer if isinstance(answer, Delivery) else Delivery(answer)
+    if not isinstance(made.body, bytes) or not made.body:
+        raise SourceError(f"{name}: the function of the kind '{where.kind}' gave no bytes.")
+    current().check("answer_bytes", len(made.body), f"{name} has {len(made.body):,} bytes")
+    return made
 
 
 def _is_page(answer: Delivery, path: str) -> bool:

@@ -2,11 +2,20 @@
 
 from __future__ import annotations
 
+import difflib
 from typing import Annotated, Any, Final, Literal
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
+from pydantic import (
+    AfterValidator,
+    BaseModel,
+    ConfigDict,
+    Field,
+    WithJsonSchema,
+    model_validator,
+)
 
 from ultrum.core.steps import step_fault
+from ultrum.desk.settings import KINDS, kinds
 
 Errors = Literal["classical", "hc0", "hc1", "hc2", "hc3", "hac"]
 Figure = Literal[
@@ -21,6 +30,19 @@ Share = Annotated[float, Field(gt=0, lt=1)]
 Count = Annotated[int, Field(ge=1)]
 LARGEST_DRAWS: Final = 100_000
 Draws = Annotated[int, Field(ge=0, le=LARGEST_DRAWS)]
+
+
+def _known_kind(kind: str) -> str:
+    if kind not in kinds():
+        near = difflib.get_close_matches(kind, kinds(), 1)
+        hint = f"did you mean '{near[0]}'" if near else f"there are: {', '.join(kinds())}"
+        raise ValueError(f"no kind '{kind}' of source; {hint}")
+    return kind
+
+
+Kind = Annotated[
+    str, AfterValidator(_known_kind), WithJsonSchema({"type": "string", "enum": list(KINDS)})
+]
 
 
 class Section(BaseModel):
@@ -53,7 +75,7 @@ class StudySection(Section):
 class Source(Section):
     """Where data come from."""
 
-    kind: Literal["sdmx", "table", "database"]
+    kind: Kind
     url: Text
     format: Literal["csv", "csv2", "json", "json2", "xml", "xml generic"] = "csv"
     rest: Literal["", "2.1", "3.0"] = ""

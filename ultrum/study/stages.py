@@ -21,6 +21,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any, Final
 
+from ultrum.core.steps import added_code
 from ultrum.desk import Desk
 from ultrum.desk.obtaining import Touch
 from ultrum.errors import UltrumError
@@ -68,7 +69,7 @@ class Stages:
 
     def do(self, name: str, settings: Any, needs: Sequence[str], work: Callable[[], Any]) -> Any:
         """What a stage gives: as it was kept, if nothing it rests on has changed, else done now."""
-        key = _digest([_code(), name, settings, [self.done[n].state for n in needs]])
+        key = _digest([_code(), added_code(), name, settings, [self.done[n].state for n in needs]])
         found = self.kept.find(key, self._checksum) if self.kept else None
         if found is not None:
             value, said, state, touched = found

@@ -60,7 +60,7 @@ def _alpha(value: float, low: float, high: float, p: float, noun: str, level: fl
     )
     return (
         f"Alpha: it earned {100 * abs(value):.2f} % a {noun} {direction} than its betas explain; with "
-        f"{100 * level:g} % confidence {100 * low:.2f} to {100 * high:.2f} %: {sure} (p = {p:.3f})."
+        f"{100 * level:g} % confidence {100 * low:.2f} to {100 * high:.2f} %: {sure} (p {_p_said(p)})."
     )
 
 
@@ -76,7 +76,7 @@ def _beta(
     return (
         f"{term}: in a {noun} in which {term} earned 1 % more, {name} earned {abs(value):.2f} % {direction} on "
         f"average, all else equal; beta {value:.2f}, with {100 * level:g} % confidence {low:.2f} to {high:.2f}: "
-        f"{also} (p of zero = {p:.3f})."
+        f"{also} (p of zero {_p_said(p)})."
     )
 
 
@@ -88,3 +88,8 @@ def _r2(r2: float, factors: list[str]) -> str:
         f"R² {r2:.2f}: {100 * r2:.0f} % of the movement goes with {what}; the other {100 * (1 - r2):.0f} % is "
         "its own, which a holder of many shares need not bear."
     )
+
+
+def _p_said(p: float) -> str:
+    """A p value as people write it."""
+    return "< 0.001" if p < 0.001 else f"= {p:.3f}"
