@@ -134,12 +134,26 @@ def trail(results: Path, number: str, as_json: bool) -> None:
 )
 @click.option("--frequency", default="M", show_default=True, help="Frequency of the panel.")
 @click.option("--title", default="", help="Title of the study.")
-def new(study: Path, company: str, factors: str, frequency: str, title: str) -> None:
-    """Write a commented study file to begin with, on the practice world's sources."""
+@click.option("--prices", default="", help="Your own file of prices, beside the study.")
+@click.option("--factor-table", default="", help="Your own file of factor returns, beside it.")
+@click.option("--bill", default="bill", show_default=True, help="Its column of risk-free returns.")
+def new(
+    study: Path,
+    company: str,
+    factors: str,
+    frequency: str,
+    title: str,
+    prices: str,
+    factor_table: str,
+    bill: str,
+) -> None:
+    """Write a commented study file to begin with, on files of your own or the practice world's sources."""
     from ultrum.study.begin import begin
 
-    begin(study, company, [f.strip() for f in factors.split(",") if f.strip()], frequency, title)
-    click.echo(f"{study} written; change its sources, then: ultrum run {study} --check")
+    names = [f.strip() for f in factors.split(",") if f.strip()]
+    begin(study, company, names, frequency, title, prices, factor_table, bill)
+    then = "" if prices else "change its sources, then: "
+    click.echo(f"{study} written; {then}ultrum run {study}")
 
 
 @click.command()

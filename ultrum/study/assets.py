@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pandas as pd
 
 from ultrum.core.currency import to_currency
@@ -16,8 +18,14 @@ from ultrum.study.schema import Study
 
 
 def read_prices(plan: Study, desk: Desk) -> Reading:
-    """The table of prices, which must have the study's price column."""
+    """The table of prices: its price column by asset, or a wide table with a column for each asset."""
     reading = desk.table(plan.panel.assets)
+    wide = bool(reading.fields) and all(t.names == [n] for n, t in reading.fields.items())
+    if wide and plan.panel.price_column not in reading.fields:
+        close = reading.wide()
+        untold = not any(a.measure for a in close.about)
+        close = close.described(measure="price") if untold else close
+        return replace(reading, fields={plan.panel.price_column: close})
     if plan.panel.price_column not in reading.fields:
         raise StudyError(
             f"{plan.panel.assets} has no column '{plan.panel.price_column}'; it has: "

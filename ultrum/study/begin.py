@@ -16,10 +16,25 @@ _TEXT: Final = """# {title}
 [study]
 title = {title_text}
 frequency = {frequency_text}         # of the panel: "M", "Q", "W"
-currency = "QML"                     # prices in others are converted to it
+{currency}
 span = ["earliest", "latest"]        # or ["2010-01", "2023-12"]
 
-[sources.observatory]                # statistics, over SDMX
+{places}[[models]]                           # as many as you like, each with a name
+name = "first"
+factors = {factors_text}
+
+[cost_of_equity]
+company = {company_text}
+model = "first"
+# premium = {{ market = 0.055 }}       # by default the mean of each factor's history
+
+[report]
+figures = ["build-up", "line of fit", "betas"]
+export = ["csv", "xlsx"]
+"""
+
+
+_PRACTICE: Final = """[sources.observatory]                # statistics, over SDMX
 kind = "sdmx"
 url = "http://127.0.0.1:8765/sdmx"   # the practice world: run `ultrum practice` beside it
 
@@ -41,18 +56,25 @@ exchange_rates = ["observatory:FX/B.QSR.QML"]
 factors = "college:factors_monthly.zip"
 risk_free = "college:factors_monthly.zip#bill"
 
-[[models]]                           # as many as you like, each with a name
-name = "first"
-factors = {factors_text}
+"""
+_CURRENCY: Final = {
+    False: 'currency = "QML"                     # prices in others are converted to it',
+    True: '# currency = "..."                   # of the prices, by its three letters',
+}
+_OWN: Final = """[sources.here]                       # files of this folder; look at one with: ultrum look FILE
+kind = "table"
+url = "."
 
-[cost_of_equity]
-company = {company_text}
-model = "first"
-# premium = {{ market = 0.055 }}       # by default the mean of each factor's history
+# The reader tells what it takes a file for; where it is wrong, say so:
+# [sources.here.tables."prices.csv"]
+# dates = "15/03/2024"
 
-[report]
-figures = ["build-up", "line of fit", "betas"]
-export = ["csv", "xlsx"]
+[panel]
+assets = {prices_text}               # a column for each company, or a row for each company and day
+# dividends = "here:dividends.csv"   # columns asset, date, amount; without it returns leave income out
+factors = {table_text}
+risk_free = {bill_text}
+
 """
 
 
@@ -62,8 +84,21 @@ def begin(
     factors: Sequence[str],
     frequency: str = "M",
     title: str = "",
+    prices: str = "",
+    factor_table: str = "",
+    bill: str = "bill",
 ) -> Path:
     """Write a study file that is valid as it stands.
+
+    Parameters
+    ----------
+    path : path
+    company, factors, frequency, title
+        What the study says.
+    prices, factor_table : str, optional
+        Files of your own, beside the study; without them it stands on the practice world.
+    bill : str
+        Column of the factor table that holds the risk-free return.
 
     Raises
     ------
@@ -81,11 +116,18 @@ def begin(
     if target.exists():
         raise StudyError(f"{target} is there already; choose another name.")
     name = title or f"Cost of equity of {company}"
+    if bool(prices) != bool(factor_table):
+        raise StudyError("A study on files of your own needs both: prices and a table of factors.")
+    place = f"here:{factor_table}"
+    texts = {"prices_text": f"here:{prices}", "table_text": place, "bill_text": f"{place}#{bill}"}
+    own = _OWN.format(**{k: _quoted(v) for k, v in texts.items()})
     text = _TEXT.format(
+        places=own if prices else _PRACTICE,
+        currency=_CURRENCY[bool(prices)],
         title=" ".join(name.split()), title_text=_quoted(name), frequency_text=_quoted(frequency),
         factors_text="[" + ", ".join(map(_quoted, factors)) + "]", company_text=_quoted(company),
     )  # fmt: skip
-    Study.parse(text, target.name)
+    Study.parse(text, target.name, target.absolute().parent)
     try:
         target.write_text(text, encoding="utf-8")
     except OSError as error:

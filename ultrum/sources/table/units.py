@@ -22,8 +22,9 @@ GIVEN: Final = (PERCENT, DECIMAL, "index", "count", "currency", "as written")
 _SAYS_PERCENT: Final = re.compile(r"%|(?<![a-z])(per ?cent|pct|prozent)(?![a-z])", re.IGNORECASE)
 _PROSE_PERCENT: Final = re.compile(
     r"(\b(?:are|is|all|figures?|values?|returns?|numbers?|rates?|yields?)\b[^.\n]{0,60}\b)?"
-    r"\b(in percent|in per cent|per cent\b|percent per|in %|\(%\)|, %|unit: %|% per)",
-    re.IGNORECASE,
+    r"\b(in percent|in per cent|per cent\b|percent per|(?<=[,;] )percent(?=[.;,)]|\s*$)|in %|\(%\)|, %"
+    r"|unit: %|% per)",
+    re.IGNORECASE | re.MULTILINE,
 )
 _BASE: Final = re.compile(r"\b((?:19|20)\d\d(?:[-/ ]?(?:Q[1-4]|\d\d))?) ?= ?100\b")
 _PAIR: Final = re.compile(r"\b([A-Z]{3}) ?(?:/|per) ?(?:one )?([A-Z]{3})\b")
