@@ -255,6 +255,11 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
         ):
             with self.refused(UltrumError, "max_memory", words):
                 ul.LongTable(self.path("a.parquet"), **said, max_memory=bad)
+        mixed = ul.SeriesTable.of(
+            [self.table["S0001"], self.table["S0002"].described(currency="QSR")]
+        )
+        with self.refused(TableError, "S0001 has currency 'QML', S0002 'QSR'", "one for all"):
+            ul.LongTable.write(mixed, self.path("m.parquet"))
         with self.refused(TableError, "say where, to="):
             ul.returns(self.prices)
         with self.refused(TableError, "to= is where", "in memory"):

@@ -128,11 +128,6 @@ def _code_of(function: Callable[..., Any]) -> str:
         return f"{getattr(code, 'co_code', function)!r} {getattr(code, 'co_consts', '')!r}"
 
 
-def step_names() -> list[str]:
-    """Names of every step."""
-    return list(_STEPS)
-
-
 def step_fault(step: Any) -> str:
     """What is wrong with the words of a step; empty if nothing is.
 

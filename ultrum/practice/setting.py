@@ -16,7 +16,6 @@ from ultrum.core.types import Floats
 SEED: Final = 20054  # of 80 looked at, one whose history is ordinary; coverage uses others
 FIRST_DAY, LAST_DAY = "2004-01-01", "2024-12-31"
 HOLIDAYS: Final = ("01-01", "02-02", "05-01", "06-14", "10-09", "12-25", "12-26")
-MARKET: Final = "QLX"
 FACTORS: Final = ("market", "size", "value", "momentum")
 PREMIA: Final = np.array([0.060, 0.015, 0.030, 0.045])
 VOLATILITIES: Final = np.array([0.160, 0.080, 0.090, 0.120])

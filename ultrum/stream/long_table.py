@@ -28,6 +28,7 @@ from ultrum.stream.memory import DEFAULT, bytes_of
 from ultrum.stream.telling import telling
 
 MARK: Final = b"ultrum long table"
+_SHARED: Final = ("measure", "unit", "currency", "timing", "income", "excess_of")
 _OF_ONE: Final = (
     "suspect_days",
     "events_outside_the_prices",
@@ -200,7 +201,7 @@ class LongTable(Streamed):
         from ultrum.stream.writing import LongWriter, rows_of
 
         with LongWriter(path, value, str(table.frequency)) as writer:
-            writer.write(rows_of(table, value), facts_of(table.about[0]))
+            writer.write(rows_of(table, value), _facts_of_all(table))
         return cls(path)
 
     @classmethod
@@ -267,13 +268,26 @@ def files_at(path: str | os.PathLike[str]) -> list[Path]:
 
 def facts_of(about: Descriptor) -> dict[str, Any]:
     """Facts that every asset of a table shares, for the file."""
-    names = ("measure", "unit", "currency", "timing", "income", "excess_of")
-    facts = {n: getattr(about, n) for n in names if getattr(about, n)}
+    facts = {n: getattr(about, n) for n in _SHARED if getattr(about, n)}
     trail = [
         [step.action, [pair for pair in step.settings if pair[0] not in _OF_ONE]]
         for step in about.trail
     ]
     return {**facts, "trail": trail}
+
+
+def _facts_of_all(table: SeriesTable) -> dict[str, Any]:
+    """The facts of every asset, which must be the same, since the file has them once."""
+    first = table.about[0]
+    for other in table.about:
+        for name in _SHARED:
+            if getattr(other, name) != getattr(first, name):
+                raise TableError(
+                    f"{first.name} has {name} '{getattr(first, name)}', {other.name} "
+                    f"'{getattr(other, name)}'; a long table has one for all. Bring them together first, or "
+                    "write two tables."
+                )
+    return facts_of(first)
 
 
 def _facts_from(said: Mapping[str, Any]) -> dict[str, Any]:

@@ -8,7 +8,7 @@ from functools import cached_property
 
 import pandas as pd
 
-from ultrum.core.labels import period_label, table_html
+from ultrum.core.labels import table_html
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.cost_result import CostOfEquity
 from ultrum.core.pricing.filtered import FilteredBetas, filtered_beta
@@ -135,9 +135,3 @@ class StudyResult:
             f"{100 * low_high['low']:.2f} to {100 * low_high['high']:.2f} %; "
             f"{len(self.warnings)} warnings"
         )
-
-
-def sample_of(result: StudyResult) -> str:
-    """First to last period of the panel, for people."""
-    index = result.panel.assets.index
-    return f"{period_label(index[0])} to {period_label(index[-1])}"

@@ -33,7 +33,6 @@ _TIME: Final = (
     r" ?(?P<p>[AaPp]\.?[Mm]\.?)? ?(?P<z>Z|UTC|GMT|[+-]\d\d:?(?:\d\d)?)?)?"
 )
 PIVOT: Final = 70  # two-digit years from 70 on are of the last century
-SERIAL_FROM, SERIAL_TO = 14_000, 80_000  # 1938 to 2119 as days since the end of 1899
 
 
 @dataclass(frozen=True)
