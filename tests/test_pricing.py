@@ -466,6 +466,10 @@ class Factors(Scratch):
         self.assertIn("size earned 1 % more, BRTW earned 0.40 % less", text)
         self.assertIn("Rows not used: 1 for a missing left-hand side", text)
         self.assertEqual(len(text.splitlines()), 9)
+        rng = np.random.default_rng(0)
+        x = pd.Series(rng.normal(0, 0.1, 12), name="x")
+        noisy = ul.regress(pd.Series(rng.normal(0, 1, 12)), x)
+        self.assertIn("both zero and one lie inside", noisy.in_words())
 
 
 class Sensitivity(Scratch):

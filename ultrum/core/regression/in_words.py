@@ -67,11 +67,12 @@ def _alpha(value: float, low: float, high: float, p: float, noun: str, level: fl
 def _beta(
     name: str, term: str, value: float, low: float, high: float, p: float, noun: str, level: float
 ) -> str:
-    also = "neither zero nor one lies inside"
-    if low <= 0 <= high:
-        also = "zero lies inside"
-    elif low <= 1 <= high:
-        also = "one lies inside"
+    inside = [word for number, word in ((0, "zero"), (1, "one")) if low <= number <= high]
+    also = {
+        0: "neither zero nor one lies inside",
+        1: f"{''.join(inside)} lies inside",
+        2: "both zero and one lie inside",
+    }[len(inside)]
     direction = "more" if value >= 0 else "less"
     return (
         f"{term}: in a {noun} in which {term} earned 1 % more, {name} earned {abs(value):.2f} % {direction} on "
