@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from ultrum import practice as practice
     from ultrum.core.adjusting import adjust_prices as adjust_prices
+    from ultrum.core.align import align as align
     from ultrum.core.convert import to_bars as to_bars
     from ultrum.core.convert import to_frequency as to_frequency
     from ultrum.core.currency import to_currency as to_currency
@@ -35,7 +36,6 @@ if TYPE_CHECKING:
     from ultrum.core.matching import match_after as match_after
     from ultrum.core.matching import match_before as match_before
     from ultrum.core.panel import Panel as Panel
-    from ultrum.core.panel import align as align
     from ultrum.core.prices import dividend_yield as dividend_yield
     from ultrum.core.prices import suspect_prices as suspect_prices
     from ultrum.core.prices import traded_prices as traded_prices
@@ -69,8 +69,8 @@ if TYPE_CHECKING:
     from ultrum.core.regression.ols import regress as regress
     from ultrum.core.regression.results import BetaTable as BetaTable
     from ultrum.core.regression.results import Fit as Fit
-    from ultrum.core.regression.rolling import RollingFit as RollingFit
     from ultrum.core.regression.rolling import rolling_regress as rolling_regress
+    from ultrum.core.regression.rolling_result import RollingFit as RollingFit
     from ultrum.core.regression.stability import BreakTest as BreakTest
     from ultrum.core.regression.stability import break_test as break_test
     from ultrum.core.returns import excess as excess
@@ -130,7 +130,7 @@ _HOME = {
     "Panel": "core.panel",
     "Premium": "core.pricing.premium",
     "RateTable": "core.ratetable",
-    "RollingFit": "core.regression.rolling",
+    "RollingFit": "core.regression.rolling_result",
     "SeriesSet": "desk",
     "SeriesTable": "core.series",
     "Study": "study",
@@ -141,7 +141,7 @@ _HOME = {
     "add_step": "core.steps",
     "adjust_betas": "core.pricing.adjust",
     "adjust_prices": "core.adjusting",
-    "align": "core.panel",
+    "align": "core.align",
     "bands": "core.transform.roll",
     "beta_sensitivity": "core.pricing.sensitivity",
     "break_test": "core.regression.stability",

@@ -6,7 +6,8 @@ from functools import lru_cache
 
 import pandas as pd
 
-from ultrum.core.panel import Panel, align
+from ultrum.core.align import align
+from ultrum.core.panel import Panel
 from ultrum.core.returns import returns
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.practice import exchange

@@ -10,11 +10,11 @@ from typing import Any, Final
 import pandas as pd
 import pyarrow as pa
 
+from ultrum.core.align import align as align_in_memory
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.frequency import Frequency
 from ultrum.core.labels import span_of
 from ultrum.core.panel import Panel
-from ultrum.core.panel import align as align_in_memory
 from ultrum.core.series import SeriesTable
 from ultrum.core.streamed import Streamed
 from ultrum.stream.index import Block

@@ -13,7 +13,8 @@ import pyarrow as pa
 from ultrum.core.frequency import Frequency
 from ultrum.core.regression import inputs
 from ultrum.core.regression.results import CONSTANT
-from ultrum.core.regression.rolling import STATUS, RollingPlan, on_calendar
+from ultrum.core.regression.rolling import RollingPlan, on_calendar
+from ultrum.core.regression.rolling_result import STATUS
 from ultrum.core.types import Floats, Ints
 from ultrum.stream.index import Block
 from ultrum.stream.layout import Places, check_periods

@@ -9,10 +9,11 @@ from typing import Any, cast
 import numpy as np
 import pandas as pd
 
+from ultrum.core.align import align
 from ultrum.core.convert import to_frequency
 from ultrum.core.describe.risk import portfolio
 from ultrum.core.frequency import Frequency
-from ultrum.core.panel import Panel, align
+from ultrum.core.panel import Panel
 from ultrum.core.pricing.currency_factor import currency_factor
 from ultrum.core.rates import per_period
 from ultrum.core.returns import excess

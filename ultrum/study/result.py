@@ -18,7 +18,7 @@ from ultrum.core.pricing.sensitivity import BetaSensitivity
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.diagnose import Diagnosis
 from ultrum.core.regression.results import CONSTANT, BetaTable
-from ultrum.core.regression.rolling import RollingFit
+from ultrum.core.regression.rolling_result import RollingFit
 from ultrum.core.regression.stability import BreakTest, break_test
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.study.checks import Caution

@@ -20,7 +20,8 @@ from ultrum.core.pricing.two_pass import two_pass
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.diagnose import Diagnosis, diagnose
 from ultrum.core.regression.results import BetaTable
-from ultrum.core.regression.rolling import RollingFit, rolling_regress
+from ultrum.core.regression.rolling import rolling_regress
+from ultrum.core.regression.rolling_result import RollingFit
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.desk import Desk
 from ultrum.errors import StudyError

@@ -2,6 +2,7 @@
 
 from ultrum.vault.archive import pack, unpack
 from ultrum.vault.listings import Entry, Listings
-from ultrum.vault.store import Record, Vault
+from ultrum.vault.record import Record
+from ultrum.vault.store import Vault
 
 __all__ = ["Entry", "Listings", "Record", "Vault", "pack", "unpack"]

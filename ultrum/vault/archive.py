@@ -10,7 +10,8 @@ from pathlib import Path
 from typing import Any, Final
 
 from ultrum.errors import VaultError
-from ultrum.vault.store import Record, Vault
+from ultrum.vault.record import Record
+from ultrum.vault.store import Vault
 
 _LISTED: Final = "deliveries.json"
 _NAME: Final = re.compile(r"payloads/[0-9a-f]{64}")

@@ -16,7 +16,6 @@ import threading
 import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, Final
@@ -25,6 +24,7 @@ from ultrum.errors import DataWarning, VaultError
 from ultrum.sources.delivery import Delivery
 from ultrum.vault.payloads import Payloads
 from ultrum.vault.receipts import FACTS, Receipts
+from ultrum.vault.record import Record
 
 VERSION: Final = 2  # 2: receipts beside the payloads
 _SCHEMA: Final = """
@@ -40,31 +40,6 @@ CREATE INDEX IF NOT EXISTS by_delivery ON confirmations (delivery, at);
 _COLUMNS: Final = f"id, {', '.join(FACTS)}"
 _INSERT: Final = f"INSERT INTO deliveries ({', '.join(FACTS)}) VALUES (?, ?, ?, ?, ?, ?, ?, ?)"  # noqa: S608
 _FORM: Final = "%Y-%m-%dT%H:%M:%S.%fZ"
-
-
-@dataclass(frozen=True)
-class Record:
-    """Catalogue entry of one delivery; ``retrieved`` is an ISO 8601 instant in UTC."""
-
-    id: int
-    source: str
-    path: str
-    retrieved: str
-    checksum: str
-    size: int
-    content_type: str
-    etag: str
-    last_modified: str
-
-    @property
-    def facts(self) -> dict[str, Any]:
-        """Everything but its number in this catalogue."""
-        return {k: getattr(self, k) for k in FACTS}
-
-    @property
-    def name(self) -> str:
-        """Source, path and instant, for people."""
-        return f"{self.source}:{self.path}, retrieved {self.retrieved}"
 
 
 class Vault:

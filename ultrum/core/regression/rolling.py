@@ -7,15 +7,13 @@ from dataclasses import dataclass, replace
 from typing import Any, Final
 
 import numpy as np
-import numpy.typing as npt
 import pandas as pd
 
 from ultrum.core.frequency import Frequency
-from ultrum.core.labels import infer_frequency, period_label, table_html
+from ultrum.core.labels import infer_frequency, period_label
 from ultrum.core.regression import inputs
 from ultrum.core.regression.covariance import ERRORS, errors_said
-from ultrum.core.regression.inference import t_quantile
-from ultrum.core.regression.results import CONSTANT
+from ultrum.core.regression.rolling_result import RollingFit
 from ultrum.core.regression.windows import Estimates, Recipe, Rows, estimate
 from ultrum.core.streamed import streams
 from ultrum.core.transform.windows import starts_of
@@ -24,117 +22,8 @@ from ultrum.core.working import each_block
 from ultrum.errors import EstimationError, FrequencyError
 
 EXPANDING: Final = "expanding"
-STATUS: Final = ("estimated", "too few rows", "columns depend on each other")
 _FIRST_EXPANDING: Final = 60  # rows of the first expanding window
 _BLOCK: Final = 1000  # left-hand sides at a time; fixed, so that results do not depend on who works
-
-
-@dataclass(frozen=True, eq=False, repr=False)
-class RollingFit:
-    """Regressions of N assets in W windows.
-
-    Attributes
-    ----------
-    coefficients, standard_errors : ndarray, shape (W, N, p)
-    nobs, sigma, r2 : ndarray, shape (W, N)
-        Rows used, √(RSS/(nobs − p)) and R² of each window.
-    status : ndarray of int8, shape (W, N)
-        0 estimated, 1 too few rows, 2 columns depend on each other; the estimates of the last two are missing.
-    ends : Index, shape (W,)
-        Label of the last row of each window.
-    assets, terms : list of str
-    errors : str
-    basis : str
-        Window, errors and sample, for people.
-    """
-
-    coefficients: Floats
-    standard_errors: Floats
-    nobs: Ints
-    sigma: Floats
-    r2: Floats
-    status: npt.NDArray[np.int8]
-    ends: pd.Index
-    assets: list[str]
-    terms: list[str]
-    errors: str
-    basis: str
-
-    @property
-    def t_values(self) -> Floats:
-        """Coefficients over their standard errors, (W, N, p)."""
-        return np.asarray(self.coefficients / self.standard_errors)
-
-    def frame(self, field: str = "coefficients", term: str | None = None) -> pd.DataFrame:
-        """One field over time, shape (W, N); ``term`` for coefficients, standard errors and t values.
-
-        By default the first factor. The status comes in words.
-        """
-        fields = ("coefficients", "standard_errors", "t_values", "nobs", "sigma", "r2", "status")
-        if field not in fields:
-            raise EstimationError(f"No field '{field}'; there are: {', '.join(fields)}.")
-        values = getattr(self, field)
-        if values.ndim == 3:
-            values = values[:, :, self._place(term)]
-        elif field == "status":
-            values = np.array(STATUS, dtype=object)[values]
-        return pd.DataFrame(values, self.ends, self.assets)
-
-    def interval(self, asset: str, term: str | None = None, level: float = 0.95) -> pd.DataFrame:
-        """Estimate and confidence interval of one asset through time, columns ``estimate low high``."""
-        if asset not in self.assets:
-            raise EstimationError(f"No asset '{asset}'; there are: {', '.join(self.assets[:30])}.")
-        where, which = self.assets.index(asset), self._place(term)
-        centre = self.coefficients[:, where, which]
-        free = np.maximum(self.nobs[:, where] - len(self.terms), 1)
-        reach = self.standard_errors[:, where, which] * t_quantile(level, free)
-        return pd.DataFrame(
-            {"estimate": centre, "low": centre - reach, "high": centre + reach}, self.ends
-        )
-
-    def to_frame(self) -> pd.DataFrame:
-        """One row per window and asset: each term with its error, rows, sigma, R² and status."""
-        index = pd.MultiIndex.from_product([self.ends, self.assets], names=["end", "asset"])
-        columns: dict[str, Any] = {}
-        for k, term in enumerate(self.terms):
-            columns[term] = self.coefficients[:, :, k].ravel()
-            columns[f"{term}_error"] = self.standard_errors[:, :, k].ravel()
-        columns |= {"rows": self.nobs.ravel(), "sigma": self.sigma.ravel(), "r2": self.r2.ravel()}
-        words = pd.Categorical.from_codes(
-            self.status.ravel().astype(np.int64), categories=pd.Index(STATUS)
-        )
-        return pd.DataFrame({**columns, "status": words}, index)
-
-    def _place(self, term: str | None) -> int:
-        term = term or next((t for t in self.terms if t != CONSTANT), self.terms[0])
-        if term not in self.terms:
-            raise EstimationError(f"No term '{term}'; there are: {', '.join(self.terms)}.")
-        return self.terms.index(term)
-
-    def __repr__(self) -> str:
-        return f"{self._head()}\n{self._summary().round(3).to_string(max_rows=24, line_width=100)}"
-
-    def _repr_html_(self) -> str:
-        return table_html(self._summary(), self._head(), 24)
-
-    def _head(self) -> str:
-        words = [f"{int((self.status == k).sum())} {name}" for k, name in enumerate(STATUS)]
-        return f"{len(self.ends)} windows of {len(self.assets)} assets, {self.basis}\n{', '.join(words)}"
-
-    def _summary(self) -> pd.DataFrame:
-        """Of the first factor: first and last estimate of each asset, and the span between."""
-        shown = self.frame()
-        error = self.frame("standard_errors")
-        return pd.DataFrame(
-            {
-                f"first {self.terms[self._place(None)]}": shown.bfill().iloc[0],
-                "least": shown.min(),
-                "most": shown.max(),
-                "last": shown.ffill().iloc[-1],
-                "its error": error.ffill().iloc[-1],
-                "windows": (self.status == 0).sum(axis=0),
-            }
-        )
 
 
 @streams("Y")

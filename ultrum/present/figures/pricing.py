@@ -14,7 +14,7 @@ from ultrum.core.pricing.peers import PeerBeta
 from ultrum.core.pricing.sensitivity import CHOICES, BetaSensitivity
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.covariance import errors_said
-from ultrum.core.regression.rolling import RollingFit
+from ultrum.core.regression.rolling_result import RollingFit
 from ultrum.core.regression.stability import BreakTest
 from ultrum.errors import UltrumError
 from ultrum.present.figures.labels import names_apart
