@@ -293,6 +293,19 @@ class OwnFiles(Scratch):
         self.assertLess(abs(betas["Quarry & Sons"] - 1.4), 0.25)
         self.assertLess(abs(betas["Harrow Mills"] - 0.7), 0.25)
         self.assertAlmostEqual(result.panel.risk_free.iloc[0], 0.001)
+        years = pd.DataFrame({m: [100 * 1.002 ** (12 * y + k) for y in range(6)] for k, m in enumerate(
+            ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"])}, range(2014, 2020))  # fmt: skip
+        years.rename_axis("Year").round(6).to_csv(self.folder / "cpi.csv")
+        growth = '[series.inflation]\naddress = "here:cpi.csv"\nsteps = [{ growth = { over = "P1Y" } }]\n\n[[models]]'
+        text = (self.folder / "mine.toml").read_text().replace("[[models]]", growth)
+        real = self.file(
+            "real.toml", text.replace('model = "first"', 'model = "first"\ninflation = "inflation"')
+        )
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", ul.DataWarning)
+            after = ul.run_study(real, vault=self.folder / "v")
+        nominal = after.cost.value["Quarry & Sons"]
+        self.assertAlmostEqual(after.real_cost["Quarry & Sons"], (1 + nominal) / 1.002**12 - 1, 6)
         half = command("new", "b.toml", "--company", "A", "--prices", "p.csv", cwd=self.folder)
         self.assertIn("needs both", half.stderr)
 

@@ -406,13 +406,18 @@ class Desk:
         settings = self.sources[wanted.source]
         if wanted.path in settings.snapshots:
             return snapshot_series(self, wanted, settings.snapshots[wanted.path])
+        series = self.table(f"{wanted.source}:{wanted.path}", **facts).series
+        known = ", ".join(list(series)[:12])
+        if not wanted.field and len(series) == 1:
+            return next(iter(series.values()))  # a file of one series needs no name for it
         if not wanted.field:
-            raise SourceError(f"{address} is a whole table; name a column: {address}#column.")
-        reading = self.table(f"{wanted.source}:{wanted.path}", **facts)
-        if wanted.field not in reading.series:
-            known = ", ".join(list(reading.series)[:12])
+            first = next(iter(series), "column")
+            raise SourceError(
+                f"{address} is a whole table; name a column, such as {address}#{first}. There are: {known}."
+            )
+        if wanted.field not in series:
             raise SourceError(f"{address}: no column '{wanted.field}'; there are: {known}.")
-        return reading.series[wanted.field]
+        return series[wanted.field]
 
     def _widened(self, filters: Mapping[str, Any]) -> dict[str, Any]:
         """Filters with the name of a group of places as its codes."""
