@@ -262,6 +262,8 @@ def plain_schema(part):
         return part
     idle = {"propertyNames"} | ({"type", "enum"} if "const" in part else set())
     kept = {k: plain_schema(v) for k, v in part.items() if k not in idle}
+    if len(kept.get("allOf", [])) == 1:
+        kept |= kept.pop("allOf")[0]
     return {k: v for k, v in kept.items() if (k, v) != ("additionalProperties", True)}
 
 

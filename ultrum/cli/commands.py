@@ -168,8 +168,10 @@ def new(
 )
 def practice(port: int, delay: float, today: str, misbehave: tuple[str, ...]) -> None:
     """Serve the practice world on loopback until stopped with Ctrl-C."""
+    import signal
     import threading
 
+    signal.signal(signal.SIGINT, signal.default_int_handler)  # a shell's background jobs ignore it
     said = {"delay": delay, **({"today": today} if today else {})}
     with practice_service(port, **said) as service:
         for word in misbehave:
