@@ -72,7 +72,12 @@ class Layers(unittest.TestCase):
     def test_every_public_name_can_be_had(self):
         import ultrum as ul
 
+        listed = (ROOT / "docs" / "reference.md").read_text().split()
         for name in ul.__all__:
             self.assertIsNotNone(getattr(ul, name).__doc__, name)
+            self.assertTrue(
+                name in listed or name in ("figures", "practice"), f"docs/reference.md lacks {name}"
+            )
+        self.assertEqual([f for f in ul.figures.__all__ if f not in listed], [])
         with self.assertRaises(AttributeError):
             ul.no_such_name  # noqa: B018
