@@ -110,6 +110,29 @@ class Large(Scratch):
             pd.testing.assert_frame_equal(got.pricing, want.pricing, rtol=1e-8, check_dtype=False)
         self.assertIn("errors of the betas are not in them", ul.two_pass(disk).basis)
 
+    def test_daily_returns_lined_up_by_month_with_conditions(self):
+        table, _ = prices(300, seed=9)
+        daily = ul.returns(table, check=False)
+        disk = ul.LongTable.write(daily, self.path("d.parquet"))
+        months = pd.period_range("2011-06", "2016-12", freq="M")
+        spread = ul.TimeSeries.wrap(
+            pd.Series(np.sin(np.arange(len(months))), months),
+            name="spread",
+            measure="rate",
+            timing="average",
+        )
+        said = {"factors": self.factors, "risk_free": self.bill, "conditions": spread, "known_by": "P1M", "rows": "any",
+                "start": "2012-06", "end": "2016-06"}  # fmt: skip
+        got, want = ul.align(assets=disk, to=self.path("p"), **said), ul.align(assets=daily, **said)
+        pd.testing.assert_frame_equal(got.conditions, want.conditions)
+        pd.testing.assert_frame_equal(
+            got.read(want.asset_names).assets, want.assets, check_freq=False, rtol=1e-12
+        )
+        own = want.coverage.loc[want.asset_names]
+        pd.testing.assert_frame_equal(got.coverage.loc[want.asset_names], own)
+        with self.refused(UltrumError, "say when these became known"):
+            ul.align(assets=disk, to=self.path("p"), **{**said, "known_by": None})
+
     def daily(self):
         """Daily returns on disk, and a daily factor."""
         table, factor = prices()
