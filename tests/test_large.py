@@ -168,6 +168,28 @@ class Large(Scratch):
                 found.append(path.read_bytes())
         self.assertEqual([f == found[0] for f in found], [True] * 4)
 
+    def test_a_whole_panel_is_the_same_bits_by_processes(self):
+        made = []
+        with ProcessPoolExecutor(2) as processes:
+            for executor in (None, processes):
+                name = type(executor).__name__
+                table = ul.LongTable(self.path("prices.parquet"), executor=executor)
+                monthly = ul.returns(
+                    table,
+                    frequency="M",
+                    **self.events,
+                    check=False,
+                    to=self.path(f"{name}.parquet"),
+                )
+                panel = ul.align(
+                    assets=monthly, factors=self.factors, risk_free=self.bill, to=self.path(name)
+                )
+                premia = ul.two_pass(panel, betas="rolling", window=24)
+                self.assertIs(panel.excess.executor, executor)
+                made.append([self.path(f"{name}.parquet").read_bytes(), panel.ledger.read_bytes(),
+                             ul.factor_betas(panel).to_frame().to_csv(), premia.to_frame().to_csv()])  # fmt: skip
+        self.assertEqual(*made)
+
     def test_a_block_whose_worker_dies_is_done_again(self):
         for executor in (ProcessPoolExecutor(2), cluster()):
             mark, told = self.path(f"{type(executor).__name__}.txt"), []
