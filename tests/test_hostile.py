@@ -24,6 +24,7 @@ from ultrum.practice.observatory import FLOWS
 from ultrum.present.result_files import write_results
 from ultrum.sources.sdmx import structure
 from ultrum.sources.sdmx.observations import decode
+from ultrum.sources.table import extent
 
 SHEET = "http://schemas.openxmlformats.org/spreadsheetml/2006/main"
 PAPERS = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
@@ -114,6 +115,20 @@ class Bombs(Scratch):
         ):  # fmt: skip
             with self.subTest(name), self.refused(TableError, *words):
                 ul.read_series(self.file(f"{name}.xlsx", body))
+        echo = workbook(("A1", 1), last='<row r="2"><c r="A2" t="s"><v>0</v></c></row>' * 3000)
+        with zipfile.ZipFile(self.file("echo.xlsx", echo), "a", zipfile.ZIP_DEFLATED) as book:
+            book.writestr(
+                "xl/sharedStrings.xml",
+                f'<sst xmlns="{SHEET}"><si><t>{"x" * 300_000}</t></si></sst>',
+            )
+        with self.refused(TableError, "900,000,000 letters"):
+            ul.read_series(self.folder / "echo.xlsx")
+        for size in range(40, 60):  # wherever a piece ends, a cell far away is seen
+            with (
+                mock.patch.object(extent, "_PIECE", size),
+                self.refused(TableError, "no memory holds"),
+            ):
+                ul.read_series(workbook(*far))
         rows = "".join(
             f"<table:table-row>{one.format('')}{one.format('')}</table:table-row>" for _ in range(3)
         )

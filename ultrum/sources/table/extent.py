@@ -13,7 +13,9 @@ from collections.abc import Iterable, Iterator
 from typing import IO, Final
 
 import lxml.etree
+import numpy as np
 
+from ultrum.core.types import Ints
 from ultrum.errors import TableError
 from ultrum.sources.limits import current
 from ultrum.sources.table.unpack import DAMAGED
@@ -25,6 +27,15 @@ _CELL: Final = re.compile(
     rb"""<(?:\w+:)?c\s[^<>]*?\br\s*=\s*["']\$?([A-Za-z]+)\$?(\d+)["'][^<>]*(?<!/)>"""
 )
 _UNPLACED: Final = re.compile(rb"<(?:\w+:)?c(?![^<>]*\sr\s*=)[\s>]")
+_TEXT_CELL: Final = re.compile(
+    rb"""<(?:\w+:)?c\s[^<>]*?\bt\s*=\s*["']s["'][^<>]*>\s*<(?:\w+:)?v>\s*(\d+)"""
+)
+_LEAST_CELL: Final = len(b'<c t="s"><v>0</v></c>')
+_NEAR: Final = (99_999, 702)  # rows, and columns to ZZ
+_FAR: Final = re.compile(rb'r="(?:[A-Za-z]{3,}\d|[A-Za-z]+\d{6,})')
+_OVERLAP: Final = 64
+_CUT: Final = (b"<c ", b"<c r", b"<c r=")  # where one piece may end and the next go on
+_SHARED: Final = "xl/sharedStrings.xml"
 _TABLE: Final = "{urn:oasis:names:tc:opendocument:xmlns:table:1.0}"
 _OFFICE: Final = "{urn:oasis:names:tc:opendocument:xmlns:office:1.0}"
 _ROW, _CELLS = 0, range(1, 12)  # records of a binary sheet
@@ -46,19 +57,71 @@ def refuse_huge_workbook(body: bytes, name: str) -> None:
             sheets = [n for n in archive.namelist() if _SHEET.fullmatch(n)]
             known.check("sheets", len(sheets), f"{name} has {len(sheets):,} sheets")
             for sheet in sheets:
-                opened = archive.open(sheet)
-                binary = sheet.lower().endswith(".bin")
-                reach = _binary_reach(opened.read()) if binary else _reach(_pieces(opened))
-                reach = reach or _reach_by_count(archive.open(sheet))
-                where = f"{name}, {sheet.rpartition('/')[2]}"
-                _refuse_beyond_memory(reach, where)
-                known.check_shape(*reach, where)
+                _refuse_far_cells(archive, sheet, name)
+            texts = _shared_texts(archive, [n for n in sheets if n.lower().endswith(".xml")])
+            known.check(
+                "unpacked_bytes", texts, f"{name} has {texts:,} letters, the same again and again,"
+            )
             if "content.xml" in archive.namelist():
                 for reach in _tables(archive.open("content.xml")):
                     _refuse_beyond_memory(reach, name)
                     known.check_shape(*reach, name)
     except (*DAMAGED, lxml.etree.LxmlError) as error:
         raise TableError(f"{name} is a damaged or locked workbook: {error}.") from None
+
+
+def _refuse_far_cells(archive: zipfile.ZipFile, sheet: str, name: str) -> None:
+    """Measure one sheet, the quick way where it is plainly written and all its cells are near."""
+    known, binary = current(), sheet.lower().endswith(".bin")
+    rows, columns = _NEAR
+    allowed = known.rows >= rows and known.columns >= columns and known.cells >= rows * columns
+    if allowed and not binary and all(map(_is_near, _overlapping(archive.open(sheet)))):
+        return
+    opened = archive.open(sheet)
+    reach = _binary_reach(opened.read()) if binary else _reach(_pieces(opened))
+    reach = reach or _reach_by_count(archive.open(sheet))
+    where = f"{name}, {sheet.rpartition('/')[2]}"
+    _refuse_beyond_memory(reach, where)
+    known.check_shape(*reach, where)
+
+
+def _is_near(piece: bytes) -> bool:
+    """Whether a piece of a sheet is plainly written and names no cell beyond row 99,999 or column ZZ."""
+    if any(mark in piece for mark in (b"<c\t", b"<c\n", b"<c\r", b"<c>", b":c ", b"<c  ")):
+        return False
+    cells = piece.count(b"<c ")
+    return cells - piece.count(b'<c r="') <= piece.endswith(_CUT) and not _FAR.search(piece)
+
+
+def _shared_texts(archive: zipfile.ZipFile, sheets: Iterable[str]) -> int:
+    """Letters of all cells that take their text from the common list, each counted as often as it is taken."""
+    if _SHARED not in archive.namelist():
+        return 0
+    lengths = []
+    for _, element in lxml.etree.iterparse(
+        archive.open(_SHARED), tag="{*}si", resolve_entities=False, no_network=True, load_dtd=False
+    ):
+        lengths.append(sum(map(len, element.itertext())))
+        element.clear()
+    size = np.array([*lengths, 0], dtype=np.int64)
+    packed = sum(archive.getinfo(sheet).file_size for sheet in sheets)
+    if packed // _LEAST_CELL * int(size.max()) <= current().unpacked_bytes:
+        return 0  # however often the longest is taken
+    total = 0
+    for sheet in sheets:
+        rest = b""
+        for piece in _pieces(archive.open(sheet)):
+            text = rest + piece
+            cut = max(text.rfind(b"<c "), 0)
+            text, rest = text[:cut], text[cut:]
+            total += _taken(text, size)
+        total += _taken(rest, size)
+    return total
+
+
+def _taken(text: bytes, size: Ints) -> int:
+    found = np.array([int(n[:9]) for n in _TEXT_CELL.findall(text)], dtype=np.int64)
+    return int(size[np.minimum(found, len(size) - 1)].sum())
 
 
 def _refuse_beyond_memory(reach: tuple[int, int], where: str) -> None:
@@ -74,6 +137,15 @@ def _refuse_beyond_memory(reach: tuple[int, int], where: str) -> None:
 def _pieces(opened: IO[bytes]) -> Iterator[bytes]:
     while piece := opened.read(_PIECE):
         yield piece
+
+
+def _overlapping(opened: IO[bytes]) -> Iterator[bytes]:
+    """Pieces that begin with the end of the one before, so that no tag lies in neither."""
+    end = b""
+    for piece in _pieces(opened):
+        text = end + piece
+        yield text
+        end = text[-_OVERLAP:]
 
 
 def _reach(pieces: Iterable[bytes]) -> tuple[int, int] | None:
