@@ -305,6 +305,15 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
         )
         with self.refused(TableError, "S0001 has currency 'QML', S0002 'QSR'", "one for all"):
             ul.LongTable.write(mixed, self.path("m.parquet"))
+        with self.refused(TableError, "facts has 'mesure'", "measure"):
+            ul.LongTable(self.path("a.parquet"), **said, facts={"mesure": "price"})
+        opened = ul.LongTable(self.path("prices.parquet"))
+        self.assertEqual(len(opened.assets), 600)
+        ul.LongTable.write(
+            self.table.select(["S0001", "S0002"]), self.path("prices.parquet"), "close"
+        )
+        with self.refused(TableError, "has changed since it was opened"):
+            opened.read(["S0003"])
         with self.refused(TableError, "say where, to="):
             ul.returns(self.prices)
         with self.refused(TableError, "to= is where", "in memory"):

@@ -25,6 +25,12 @@ class Pieces:
     groups: Ints
     firsts: Ints
     counts: Ints
+    stamps: dict[str, tuple[int, int]]
+
+    def check_same(self, path: str) -> None:
+        """Refuse a file that is another one than that which was looked at."""
+        if _stamp(path) != self.stamps[path]:
+            raise TableError(f"{path} has changed since it was opened; open it again.")
 
     def spanning(self, low: int, high: int) -> Iterator[tuple[str, list[int], int]]:
         """Files and row groups that hold the rows from ``low`` to before ``high``, and their first row."""
@@ -55,6 +61,7 @@ class Block:
         low, high = int(self.bounds[0]), int(self.bounds[-1])
         days, values = np.empty(high - low, np.int64), np.empty(high - low)
         for path, groups, first in self.pieces.spanning(low, high):
+            self.pieces.check_same(path)
             with pq.ParquetFile(path) as file:
                 table = file.read_row_groups(
                     groups, columns=[self.date, self.value], use_threads=False
@@ -105,10 +112,16 @@ class Index:
             raise TableError(f"{files[0]} has no row.")
         _check_once(names, files[0])
         numbers = np.array(places, dtype=np.int64).reshape(-1, 3)
-        pieces = Pieces(paths, numbers[:, 0], numbers[:, 1], numbers[:, 2])
+        stamps = {str(path): _stamp(path) for path in files}
+        pieces = Pieces(paths, numbers[:, 0], numbers[:, 1], numbers[:, 2], stamps)
         return cls(
             names, np.array([*starts, row], dtype=np.int64), np.flatnonzero(seen) + low, pieces
         )
+
+
+def _stamp(path: str | Path) -> tuple[int, int]:
+    found = Path(path).stat()
+    return found.st_size, found.st_mtime_ns
 
 
 def _marked(seen: Any, low: int, days: Ints) -> tuple[Any, int]:

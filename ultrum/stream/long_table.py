@@ -41,7 +41,7 @@ class LongTable(Streamed):
     """One value for each asset and date, in Parquet, too many to hold.
 
     Functions that take a table (``returns``, ``align``, ``rolling_regress``, ``factor_betas``, ``two_pass``)
-    take it as well, read it in blocks of 512 assets, and write Parquet.
+    take it as well, read it in blocks of 256 or 512 assets, and write Parquet.
 
     Parameters
     ----------
@@ -97,12 +97,27 @@ class LongTable(Streamed):
             raise TableError(
                 f"{self.path} does not say its value and frequency; say value='...', frequency='B'."
             )
+        self._check_facts()
         schema = pq.read_schema(self._files[0])
         for column in (self.asset, self.date, self.value):
             if column not in schema.names:
                 raise TableError(
                     f"{self.path} has no column '{column}'; it has: {', '.join(schema.names[:30])}."
                 )
+
+    def _check_facts(self) -> None:
+        try:
+            Descriptor(frequency=Frequency.parse(self.frequency), **self.facts)
+        except TypeError:
+            known = [
+                name
+                for name in Descriptor.__dataclass_fields__
+                if name not in ("name", "frequency")
+            ]
+            wrong = ", ".join(name for name in self.facts if name not in known)
+            raise TableError(
+                f"{self.path}: facts has '{wrong}', which is none; there are: {', '.join(known)}."
+            ) from None
 
     @cached_property
     def _files(self) -> list[Path]:
