@@ -307,11 +307,10 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
             ul.LongTable.write(mixed, self.path("m.parquet"))
         with self.refused(TableError, "facts has 'mesure'", "measure"):
             ul.LongTable(self.path("a.parquet"), **said, facts={"mesure": "price"})
-        opened = ul.LongTable(self.path("prices.parquet"))
+        opened = ul.LongTable.write(self.table, self.path("again.parquet"), "close")
         self.assertEqual(len(opened.assets), 600)
-        ul.LongTable.write(
-            self.table.select(["S0001", "S0002"]), self.path("prices.parquet"), "close"
-        )
+        few = self.table.select(["S0001", "S0002"])
+        ul.LongTable.write(few, self.path("again.parquet"), "close")
         with self.refused(TableError, "has changed since it was opened"):
             opened.read(["S0003"])
         with self.refused(TableError, "say where, to="):
