@@ -32,9 +32,8 @@ _TEXT_CELL: Final = re.compile(
 )
 _LEAST_CELL: Final = len(b'<c t="s"><v>0</v></c>')
 _NEAR: Final = (99_999, 702)  # rows, and columns to ZZ
-_FAR: Final = re.compile(rb'r="(?:[A-Za-z]{3,}\d|[A-Za-z]+\d{6,})')
-_OVERLAP: Final = 64
-_CUT: Final = (b"<c ", b"<c r", b"<c r=")  # where one piece may end and the next go on
+_NOT_NEAR: Final = re.compile(rb'<c(?! r="[A-Z]{1,2}\d{1,5}"|[a-z])')
+_PREFIXED: Final = re.compile(rb":c[\s>]")
 _SHARED: Final = "xl/sharedStrings.xml"
 _TABLE: Final = "{urn:oasis:names:tc:opendocument:xmlns:table:1.0}"
 _OFFICE: Final = "{urn:oasis:names:tc:opendocument:xmlns:office:1.0}"
@@ -75,22 +74,19 @@ def _refuse_far_cells(archive: zipfile.ZipFile, sheet: str, name: str) -> None:
     known, binary = current(), sheet.lower().endswith(".bin")
     rows, columns = _NEAR
     allowed = known.rows >= rows and known.columns >= columns and known.cells >= rows * columns
-    if allowed and not binary and all(map(_is_near, _overlapping(archive.open(sheet)))):
+    if allowed and not binary and all(map(_is_near, _whole_tags(archive.open(sheet)))):
         return
     opened = archive.open(sheet)
-    reach = _binary_reach(opened.read()) if binary else _reach(_pieces(opened))
+    reach = _binary_reach(opened.read()) if binary else _reach(_whole_tags(opened))
     reach = reach or _reach_by_count(archive.open(sheet))
     where = f"{name}, {sheet.rpartition('/')[2]}"
     _refuse_beyond_memory(reach, where)
     known.check_shape(*reach, where)
 
 
-def _is_near(piece: bytes) -> bool:
-    """Whether a piece of a sheet is plainly written and names no cell beyond row 99,999 or column ZZ."""
-    if any(mark in piece for mark in (b"<c\t", b"<c\n", b"<c\r", b"<c>", b":c ", b"<c  ")):
-        return False
-    cells = piece.count(b"<c ")
-    return cells - piece.count(b'<c r="') <= piece.endswith(_CUT) and not _FAR.search(piece)
+def _is_near(text: bytes) -> bool:
+    """Whether a part of a sheet is plainly written and names no cell beyond row 99,999 or column ZZ."""
+    return not _NOT_NEAR.search(text) and not _PREFIXED.search(text)
 
 
 def _shared_texts(archive: zipfile.ZipFile, sheets: Iterable[str]) -> int:
@@ -139,22 +135,21 @@ def _pieces(opened: IO[bytes]) -> Iterator[bytes]:
         yield piece
 
 
-def _overlapping(opened: IO[bytes]) -> Iterator[bytes]:
-    """Pieces that begin with the end of the one before, so that no tag lies in neither."""
-    end = b""
+def _whole_tags(opened: IO[bytes]) -> Iterator[bytes]:
+    """Parts that end before a tag begins, so that none is cut."""
+    rest = b""
     for piece in _pieces(opened):
-        text = end + piece
-        yield text
-        end = text[-_OVERLAP:]
-
-
-def _reach(pieces: Iterable[bytes]) -> tuple[int, int] | None:
-    """Last row and column of the cells that hold something; nothing if some do not say their place."""
-    rows, columns, rest = 0, 0, b""
-    for piece in pieces:
         text = rest + piece
-        cut = text.rfind(b"<")
-        text, rest = (text[:cut], text[cut:]) if cut > 0 else (text, b"")
+        cut = max(text.rfind(b"<"), 0)
+        yield text[:cut]
+        rest = text[cut:]
+    yield rest
+
+
+def _reach(parts: Iterable[bytes]) -> tuple[int, int] | None:
+    """Last row and column of the cells that hold something; nothing if some do not say their place."""
+    rows = columns = 0
+    for text in parts:
         if _UNPLACED.search(text):
             return None
         found = _CELL.findall(text)
