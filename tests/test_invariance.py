@@ -27,6 +27,7 @@ def world(seed, T=80, N=5, K=2, gaps=0.1):
 
 def close(got, want, scale, most=1e-9):
     """Within a share of the standard errors."""
+    assert (np.isnan(np.asarray(got)) == np.isnan(np.asarray(want))).all()
     assert np.nanmax(np.abs(np.asarray(got) - np.asarray(want)) / np.asarray(scale)) <= most
 
 

@@ -7,11 +7,12 @@ close of the ex-date. The value of that holding is a price that can be compared 
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterable
 
 import numpy as np
 import pandas as pd
 
-from ultrum.core.descriptor import step_of
+from ultrum.core.descriptor import Descriptor, step_of
 from ultrum.core.series import SeriesTable, on_block
 from ultrum.core.types import Floats
 from ultrum.errors import CurrencyError, UnitError
@@ -99,6 +100,17 @@ def adjust_prices(
         for a in prices.about
     ]
     return SeriesTable.build(prices.block * shares / shares[-1:], prices.index, abouts)
+
+
+def unused_events(abouts: Iterable[Descriptor]) -> dict[str, int]:
+    """Dividends and splits that fell outside the prices of each asset and were not used."""
+    return {
+        a.name: int(value)
+        for a in abouts
+        for step in a.trail
+        for key, value in step.settings
+        if key == "events_outside_the_prices"
+    }
 
 
 def check_measures(prices: SeriesTable) -> None:

@@ -115,17 +115,9 @@ def add_step(
     return function
 
 
-def added_code() -> str:
-    """The code of the steps that were added, for what rests on it."""
-    return "\n".join(f"{name}: {_code_of(_ADDED[name])}" for name in sorted(_ADDED))
-
-
-def _code_of(function: Callable[..., Any]) -> str:
-    try:
-        return inspect.getsource(function)
-    except (OSError, TypeError):  # typed at a prompt
-        code = getattr(function, "__code__", None)
-        return f"{getattr(code, 'co_code', function)!r} {getattr(code, 'co_consts', '')!r}"
+def added_steps() -> Mapping[str, Callable[..., Any]]:
+    """Functions that were added, by name."""
+    return dict(_ADDED)
 
 
 def step_fault(step: Any) -> str:

@@ -66,7 +66,6 @@ def styled(draw: Callable[P, R]) -> Callable[P, R]:
 def _shorten(made: Any) -> None:
     """Names so long that they would leave no room for the figure end in dots."""
     from matplotlib.axes import Axes
-    from matplotlib.text import Text
 
     figure: Any = made.get_figure() if isinstance(made, Axes) else None
     for ax in figure.axes if figure is not None else ():
@@ -74,7 +73,8 @@ def _shorten(made: Any) -> None:
             texts = [label.get_text() for label in axis.get_ticklabels()]
             if max(map(len, texts), default=0) > _LONGEST:
                 axis.set_ticklabels([_short(text) for text in texts])
-        for text in ax.findobj(Text):
+        legend = ax.get_legend()
+        for text in [*ax.texts, *(legend.get_texts() if legend else [])]:
             if len(text.get_text()) > 2 * _LONGEST:
                 text.set_text(_short(text.get_text()))
 

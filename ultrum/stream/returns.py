@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import warnings
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Final
 
 import pandas as pd
 import pyarrow as pa
 
+from ultrum.core.adjusting import unused_events
 from ultrum.core.frequency import Frequency
 from ultrum.core.returns import Events, returns_and_suspects, warn_of_suspects
+from ultrum.errors import DataWarning
 from ultrum.stream.index import Block
 from ultrum.stream.layout import Layout
 from ultrum.stream.long_table import LongTable, facts_of
@@ -37,11 +41,14 @@ def returns(
     blocks = [(b, _of_assets(events, b.names)) for b in table.blocks(WIDE_BLOCK)]
     target = Frequency.parse(frequency or table.frequency)
     job = _Returns(table.layout, target if frequency else None, kind, stale_after, check)
-    suspects = []
+    suspects: list[pd.DataFrame] = []
+    outside: dict[str, int] = {}
     with LongWriter(path, _VALUE, str(target)) as writer:
-        for rows, facts, found in through_blocks(table, job, blocks, wide_needs(table)):
+        for rows, facts, found, unused in through_blocks(table, job, blocks, wide_needs(table)):
             writer.write(rows, facts)
             suspects.append(found)
+            outside |= unused
+    _warn_of_unused(outside)
     warn_of_suspects(pd.concat(suspects, ignore_index=True), stacklevel=5)
     return table.beside(path)
 
@@ -58,13 +65,26 @@ class _Returns:
 
     def __call__(
         self, given: tuple[Block, Events]
-    ) -> tuple[pa.Table, dict[str, object], pd.DataFrame]:
+    ) -> tuple[pa.Table, dict[str, object], pd.DataFrame, dict[str, int]]:
         block, events = given
         prices = self.layout.table(block)
         made, suspects = returns_and_suspects(
             prices, self.frequency, self.kind, events, self.stale_after, self.check
         )
-        return rows_of(made, _VALUE), facts_of(made.about[0]), suspects
+        unused = unused_events(made.about)
+        return rows_of(made, _VALUE), facts_of(made.about[0]), suspects, unused
+
+
+def _warn_of_unused(counts: Mapping[str, int]) -> None:
+    """A file has no trail for each asset, so what was not used is told here."""
+    if counts:
+        first = next(iter(counts))
+        warnings.warn(
+            f"{sum(counts.values()):,} dividends or splits of {len(counts):,} assets, {first} among them, fall "
+            "outside their prices and were not used.",
+            DataWarning,
+            stacklevel=6,
+        )
 
 
 def _of_assets(events: Events, names: list[str]) -> Events:

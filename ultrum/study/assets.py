@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import pandas as pd
 
+from ultrum.core.adjusting import unused_events
 from ultrum.core.currency import to_currency
 from ultrum.core.prices import traded_prices
 from ultrum.core.returns import returns
@@ -57,11 +58,8 @@ def total_returns(plan: Study, desk: Desk, prices: Reading, warnings: list[Cauti
         final_payments=payments,
     )
     warnings += [
-        Caution(a.name, f"{value} dividends or splits fall outside its prices and were not used.")
-        for a in made.about
-        for step in a.trail
-        for key, value in step.settings
-        if key == "events_outside_the_prices"
+        Caution(name, f"{count} dividends or splits fall outside its prices and were not used.")
+        for name, count in unused_events(made.about).items()
     ]
     return made
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import hashlib
 import hmac
+import inspect
 import json
 import os
 import pickle
@@ -21,7 +22,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any, Final
 
-from ultrum.core.steps import added_code
+from ultrum.core.steps import added_steps
 from ultrum.desk import Desk
 from ultrum.desk.obtaining import Touch
 from ultrum.errors import UltrumError
@@ -69,7 +70,7 @@ class Stages:
 
     def do(self, name: str, settings: Any, needs: Sequence[str], work: Callable[[], Any]) -> Any:
         """What a stage gives: as it was kept, if nothing it rests on has changed, else done now."""
-        key = _digest([_code(), added_code(), name, settings, [self.done[n].state for n in needs]])
+        key = _digest([_code(), _added_code(), name, settings, [self.done[n].state for n in needs]])
         found = self.kept.find(key, self._checksum) if self.kept else None
         if found is not None:
             value, said, state, touched = found
@@ -231,6 +232,19 @@ def _code() -> str:
         for file in sorted((root / part).rglob("*.py")):
             made.update(file.read_bytes())
     return made.hexdigest()
+
+
+def _added_code() -> list[str]:
+    """The code of the steps that the user has added."""
+    return [f"{name}: {_code_of(function)}" for name, function in sorted(added_steps().items())]
+
+
+def _code_of(function: Callable[..., Any]) -> str:
+    try:
+        return inspect.getsource(function)
+    except (OSError, TypeError):  # typed at a prompt
+        code = getattr(function, "__code__", None)
+        return f"{getattr(code, 'co_code', function)!r} {getattr(code, 'co_consts', '')!r}"
 
 
 def _own_key() -> bytes:
