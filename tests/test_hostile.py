@@ -232,6 +232,9 @@ class Damaged(Scratch):
         for body in (b"DATAFLOW,FREQ\r,REF_AREA\nA,B,C\n", big):
             with self.refused(SourceError, "s:F", "no whole SDMX data message"):
                 decode(body, "", dimensions, "s:F")
+        deep = b"<m:GenericData xmlns:m='u'>" + b"<a>" * 5000 + b"</a>" * 5000 + b"</m:GenericData>"
+        with self.refused(SourceError, "s:F", "no whole SDMX data message"):
+            decode(deep, "", dimensions, "s:F")
         lacks = b'{"data": {"dataflows": [{"name": "Prices"}], "dataStructures": [{"id": "X"}]}}'
         for reader in (structure.read_flows, structure.read_structure):
             with self.refused(SourceError, "s:F", "no whole structure message"):

@@ -133,6 +133,19 @@ class Large(Scratch):
         with self.refused(UltrumError, "say when these became known"):
             ul.align(assets=disk, to=self.path("p"), **{**said, "known_by": None})
 
+    def test_dividends_that_find_no_price_are_told(self):
+        late = pd.DataFrame(
+            {
+                "asset": ["S0001", "S0599"],
+                "date": ["1999-01-04", "2031-01-06"],
+                "amount": [1.0, 1.0],
+            }
+        )
+        with self.assertWarnsRegex(
+            DataWarning, "2 dividends or splits of 2 assets, S0001 among them"
+        ):
+            ul.returns(self.prices, dividends=late, check=False, to=self.path("r.parquet"))
+
     def daily(self):
         """Daily returns on disk, and a daily factor."""
         table, factor = prices()
