@@ -9,8 +9,9 @@ import subprocess
 import sys
 import time
 import unittest
-from datetime import date
+from datetime import UTC, date, datetime, timedelta, timezone
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 import pandas as pd
@@ -97,6 +98,32 @@ class Finding(OnPractice):
                            "values": "84 of 84 periods", "release lag": "P3M"}.items():  # fmt: skip
             self.assertEqual(facts[name], text)
         self.assertIn("provisional", facts["notes"])
+
+    def test_times_told_are_of_the_series_itself_whatever_else_was_fetched(self):
+        desk, hours = self.desk(), iter(range(24))
+        with mock.patch(
+            "ultrum.vault.store._now", lambda: f"2030-01-01T{next(hours):02d}:30:00.000000Z"
+        ):
+            desk.fetch("exchange:indices.csv#QLX-ALL")
+            desk.fetch(CPI)
+            desk.table("exchange:dividends.csv", records_only=True)
+            told = [desk.describe(a) for a in ("exchange:indices.csv#QLX-ALL", CPI)]
+        data = next(r for r in desk.used if r.path.startswith("data/PRICES"))
+        self.assertEqual(told[0].updated, "2030-01-01 00:30 UTC")
+        self.assertEqual(told[1].updated, f"{data.retrieved[:16].replace('T', ' ')} UTC")
+
+    def test_instants_are_understood_in_any_zone(self):
+        desk = self.desk()
+        desk.fetch(CPI)
+        now = datetime.now(UTC) + timedelta(seconds=1)
+        for ahead, there in ((-3, True), (3, True)):
+            local = now.astimezone(timezone(timedelta(hours=ahead))).isoformat()
+            self.assertEqual(len(desk.at(local).fetch(CPI)) > 0, there)
+        early = (now - timedelta(minutes=5)).astimezone(timezone(timedelta(hours=3))).isoformat()
+        with self.refused(VaultError, "holds no"):
+            desk.at(early).fetch(CPI)
+        with self.refused(FrequencyError, "no instant"):
+            desk.at("2024-03-31Tnoon")
 
 
 class Pulling(OnPractice):

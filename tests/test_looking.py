@@ -189,6 +189,23 @@ class Against(Scratch):
         with self.refused(CurrencyError, "QSR"):
             ul.relative(a, b.described(currency="QSR"))
 
+    def test_nothing_is_compared_across_a_gap(self):
+        price = series([100.0, 110, np.nan, 132, 145.2], name="A", measure="price")
+        index = series([50.0, 50, 55, 55, 60.5], name="I", measure="price")
+        made = ul.relative(price, index, ["P1M", "P4M"])
+        np.testing.assert_allclose(
+            made.active.values, [0.1, 0.0], atol=1e-12
+        )  # not over the two months
+        self.assertAlmostEqual(made.table.loc["P4M", "ahead"], 0.452 - 0.21, 12)
+        own = series([0.1, 0.1, np.nan, 0.1, 0.1], name="A", measure="return")
+        base = series([0.0, 0.0, 0.1, 0.0, 0.1], name="I", measure="return")
+        torn = ul.relative(own, base, ["P1M", "P3M"])
+        self.assertEqual((list(torn.table.index), "P3M left out" in torn.basis), (["P1M"], True))
+        fall = ul.drawdowns(series([-0.1, np.nan, 0.2], name="A", measure="return"))
+        self.assertIn("1 missing returns passed over", fall.basis)
+        excess = series([0.1, 0.2, 0.1], name="A", measure="return", excess_of="bill")
+        self.assertIn("in excess of a rate, compounded alone", ul.risk_return(excess).basis)
+
     def test_correlations_pairwise_complete_and_rolling(self):
         x = table(holes=True)
         pairs, whole = ul.correlations(x), ul.correlations(x, rows="complete")

@@ -104,6 +104,24 @@ class TotalReturns(Scratch):
         self.assertAlmostEqual(got["2024-02"], 0.5, 12)
         self.assertTrue(np.isnan(ul.returns(table, frequency="M")["A"].to_pandas()["2024-02"]))
 
+    def test_a_payment_on_a_day_without_trading_costs_nobody_a_return(self):
+        close = daily(
+            [10.0, 10, 10, 10, 10, np.nan, np.nan, np.nan],
+            name="A",
+            measure="price",
+            currency="QML",
+        )
+        other = daily(np.arange(1.0, 9), name="B", measure="price", currency="QML")
+        table = ul.SeriesTable.of([close, other])
+        paid = pd.DataFrame(
+            {"asset": ["A"], "date": ["2024-01-06"], "amount": [12.0]}
+        )  # a Saturday
+        got = ul.returns(table, final_payments=paid).to_pandas()
+        np.testing.assert_allclose(got["B"], 1 / np.arange(1, 8))
+        self.assertAlmostEqual(got.loc["2024-01-08", "A"], 0.2)
+        with self.assertRaisesRegex(CurrencyError, "final payment in QSR"):
+            ul.returns(table, final_payments=paid.assign(currency="QSR"))
+
     def test_log_and_simple_agree(self):
         x = series([100, 110, 99], measure="price")
         log, simple = ul.returns(x, kind="log"), ul.returns(x)

@@ -183,6 +183,17 @@ class Reading(Scratch):
             ("index", [2, 3], "s:F/X#2"),
         )
 
+    def test_a_unit_and_a_multiplier_in_the_key_are_applied(self):
+        body = b"DATAFLOW,FREQ,UNIT_MEASURE,UNIT_MULT,TIME_PERIOD,OBS_VALUE\nA:F(1.0),M,PC,0,2024-01,150\n" \
+               b"A:F(1.0),M,QML,6,2024-01,2\n"  # fmt: skip
+        keyed = Structure(("FREQ", "UNIT_MEASURE", "UNIT_MULT"), {})
+        found = decode(body, "", keyed.dimensions, "s:F")
+        rate, money = (p for r in found for p in to_parts(r, keyed, "s:F/X"))
+        self.assertEqual((rate.about.unit, rate.values.tolist()), ("decimal", [1.5]))
+        self.assertEqual(
+            (money.about.currency, money.about.scale, money.values.tolist()), ("QML", 6, [2e6])
+        )
+
     def test_statuses_are_kept_and_missing_ones_are_missing(self):
         rows = (
             "A:F(1.0),M,X,2024-01,1,IX,M\nA:F(1.0),M,X,2024-02,,IX,A\nA:F(1.0),M,X,2024-03,3,IX,P\n"

@@ -4,23 +4,16 @@ import dataclasses
 import io
 import zipfile
 
+import httpx
 import numpy as np
 import pandas as pd
 
 import ultrum as ul
 from tests.support import OnPractice, Scratch
-from ultrum.errors import SourceError, StudyError, TableError, UnitError
+from ultrum.errors import EstimationError, SourceError, StudyError, TableError, UnitError
 from ultrum.practice import demo_study, store
 
 TEXT = demo_study().read_text()
-
-
-def demo(**changes):
-    """The shipped study with lines changed: old text to new text."""
-    text = TEXT
-    for old, new in changes.items():
-        text = text.replace(old, new)
-    return text
 
 
 class Faults(Scratch):
@@ -153,6 +146,81 @@ class Runs(OnPractice):
         )
         with self.refused(TableError, "no header", "01/2004", "columns="):
             self.run_demo(college=folder)
+
+    def exchange_files(self, **edits):
+        """The exchange's files in a folder, tables of them edited."""
+        folder = self.folder / "exchange"
+        folder.mkdir(exist_ok=True)
+        for name in ("prices", "companies", "dividends", "splits", "final_payments"):
+            table = pd.read_csv(
+                io.BytesIO(httpx.get(f"{self.service.places['exchange']}/{name}.csv").content)
+            )
+            edits.get(name, lambda t: t)(table).to_csv(folder / f"{name}.csv", index=False)
+        return folder
+
+    def test_what_a_foreign_company_paid_is_converted_whatever_the_table_tells(self):
+        plain = self.run_demo()
+        bare = self.exchange_files(dividends=lambda t: t.drop(columns="currency"))
+        untold = self.run_demo(exchange=bare)
+        self.assertEqual(
+            untold.returns.values["SNST"].tolist(), plain.returns.values["SNST"].tolist()
+        )
+
+        def pays(table):
+            return pd.concat([table, pd.DataFrame({"asset": ["SNST"], "date": ["2012-05-16"], "amount": [50.0],
+                                                   "currency": ["QSR"]})])  # fmt: skip
+
+        paid = self.run_demo(exchange=self.exchange_files(final_payments=pays))
+        with ul.Desk(
+            self.folder / "v", sources=ul.practice.sources_at(self.service.places)
+        ) as desk:
+            quote = ul.RateTable([desk.fetch("observatory:FX/B.QSR.QML")])
+            close = desk.table("exchange:prices.csv").fields["close"]["SNST"].values
+        before = close.loc[:"2012-04-30"].dropna()
+        start = before.iloc[-1] * quote.rate("QSR", "QML", on="2012-04-30")
+        end = 50 * quote.rate("QSR", "QML", on="2012-05-16")
+        self.assertAlmostEqual(paid.returns.values.loc["2012-05", "SNST"], end / start - 1, 9)
+        torn = self.exchange_files(
+            dividends=lambda t: t.assign(currency=t["currency"].where(t["asset"] != "SNST", "QTV"))
+        )
+        with self.refused(StudyError, "SNST", "QTV", "QSR or QML"):
+            self.run_demo(exchange=torn)
+
+    def test_inflation_is_a_years_and_of_the_panels_end(self):
+        text = TEXT.replace('"latest"]', '"2015-06"]').replace('"2024-12"]', '"2015-06"]')
+        result = self.run_demo(text)
+        known = result.series["inflation"].values.dropna()
+        self.assertEqual((result.inflation, result.inflation_period), (known["2015-06"], "2015-06"))
+        self.assertNotEqual(result.inflation, known.iloc[-1])
+        with self.refused(StudyError, "P1M", "annualised = true"):
+            self.run_demo(TEXT.replace('over = "P1Y"', 'over = "P1M"'))
+        yearly = self.run_demo(TEXT.replace('over = "P1Y"', 'over = "P1M", annualised = true'))
+        self.assertGreater(yearly.real_cost["BRTW"], 0)
+
+    def test_adjusted_betas_are_priced_and_their_regressions_shown(self):
+        text = TEXT.replace('errors = "hac"', 'errors = "hac"\nadjust = "vasicek"')
+        text = text.replace(
+            "[report]", '[portfolios.TIDES]\nindustry = "tide and power"\n\n[report]'
+        )
+        adjusted, plain = self.run_demo(text), self.run_demo()
+        again = ul.adjust_betas(plain.betas)
+        for asset in plain.betas.assets:  # a portfolio of them does not count once more
+            np.testing.assert_allclose(
+                adjusted.betas.coefficients.loc[asset], again.coefficients.loc[asset]
+            )
+        self.assertEqual(
+            adjusted.cost.parts.loc[("BRTW", "market"), "beta"],
+            adjusted.betas.coefficients.loc["BRTW", "market"],
+        )
+        own = adjusted.betas.fit("BRTW")
+        self.assertEqual(own.coefficients.tolist(), plain.betas.fit("BRTW").coefficients.tolist())
+        self.assertLess(abs(own.residuals.mean()), 1e-15)
+        with self.refused(StudyError, "draws", "adjusted"):
+            ul.Study.parse(
+                text.replace('inflation = "inflation"', 'inflation = "inflation"\ndraws = 99')
+            )
+        with self.refused(EstimationError, "draws", "adjusted"):
+            ul.cost_of_equity(again, premia={"market": 0.05}, risk_free=0.03, draws=99)
 
     def test_sources_that_fail(self):
         with self.refused(SourceError, "cannot be read"):

@@ -247,7 +247,8 @@ def _last_run(out: Path) -> tuple[dict[str, Any], str] | None:
 
 def _summary(result: StudyResult) -> dict[str, Any]:
     """The answer and the numbers behind it, in decimals."""
-    fit, company = result.betas.fit(result.company), result.company
+    betas, company = result.betas, result.company
+    fit = betas.fit(company)
     bounds = result.cost.interval(result.study.report.level).loc[company]
     return {
         "title": result.study.study.title,
@@ -258,13 +259,20 @@ def _summary(result: StudyResult) -> dict[str, Any]:
         "level": result.study.report.level,
         "standard_error": result.cost.standard_error[company],
         "risk_free": result.cost.risk_free,
-        "coefficients": fit.coefficients.to_dict(),
-        "standard_errors": fit.standard_errors.to_dict(),
+        "coefficients": betas.coefficients.loc[company].to_dict(),
+        "standard_errors": betas.standard_errors.loc[company].to_dict(),
         "rows": fit.nobs,
         "lost": dict(fit.lost),
         "warnings": [vars(w) for w in result.warnings],
         "run": result.run,
     }
+
+
+def _betas_said(summary: dict[str, Any]) -> str:
+    """Betas with their errors in brackets."""
+    errors = summary["standard_errors"]
+    betas = {t: v for t, v in summary["coefficients"].items() if t != "constant"}
+    return ", ".join(f"{t} {v:.4f} ({errors[t]:.4f})" for t, v in betas.items())
 
 
 def _print_summary(result: StudyResult, summary: dict[str, Any], places: dict[str, Path]) -> None:
@@ -279,6 +287,8 @@ def _print_summary(result: StudyResult, summary: dict[str, Any], places: dict[st
     fit = result.betas.fit(result.company)
     show.table(show.fixed(fit.to_frame(), "term", p=3, t=2))
     click.echo(fit.basis)
+    if result.betas.unadjusted is not None:
+        click.echo(f"used, drawn to the other companies: {_betas_said(summary)}")
     for warning in result.warnings:
         show.warn(f"{warning.subject}: {warning.text}")
     for name, place in places.items():

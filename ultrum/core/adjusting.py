@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -38,8 +39,8 @@ def adjust_prices(
     splits : DataFrame, optional
         Columns ``asset date ratio``: new shares for one old, from that day on.
     final_payments : DataFrame, optional
-        Columns ``asset date amount``: what holders of a delisted share got; it stands as the last
-        price of the period it falls in.
+        Columns ``asset date amount`` and, if need be, ``currency``: what holders of a delisted share got; it
+        stands as the last price of the period it falls in.
 
     Returns
     -------
@@ -49,7 +50,7 @@ def adjust_prices(
     Raises
     ------
     CurrencyError
-        If a dividend is in another currency than its price.
+        If a dividend or final payment is in another currency than its price.
 
     Examples
     --------
@@ -157,7 +158,7 @@ def _events(
         return [], outside
     check_events(table, field)
     known = table[table["asset"].isin(prices.names)]
-    _check_event_currency(prices, known)
+    _check_event_currency(prices, known, "dividend")
     days = pd.DatetimeIndex(prices.index).to_numpy().astype("datetime64[D]")
     found = []
     for asset, day, value in zip(known["asset"], known["date"], known[field], strict=True):
@@ -188,14 +189,14 @@ def check_events(table: pd.DataFrame, value: str) -> None:
         )
 
 
-def _check_event_currency(prices: SeriesTable, events: pd.DataFrame) -> None:
+def _check_event_currency(prices: SeriesTable, events: pd.DataFrame, what: str) -> None:
     if "currency" not in events:
         return
     own = {a.name: a.currency for a in prices.about}
     for asset, currency in zip(events["asset"], events["currency"], strict=True):
         if own[asset] and currency and own[asset] != currency:
             raise CurrencyError(
-                f"{asset}: prices are in {own[asset]}, a dividend in {currency}. "
+                f"{asset}: prices are in {own[asset]}, a {what} in {currency}. "
                 "Convert one with to_currency first."
             )
 
@@ -205,10 +206,19 @@ def _with_final_payments(prices: SeriesTable, payments: pd.DataFrame | None) -> 
     if payments is None or not len(payments):
         return prices
     check_events(payments, "amount")
+    known = payments[payments["asset"].isin(prices.names)]
+    _check_event_currency(prices, known, "final payment")
     frame = prices.values.copy()
-    for asset, day, amount in zip(
-        payments["asset"], payments["date"], payments["amount"], strict=True
-    ):
-        if asset in frame.columns:
-            frame.loc[pd.Timestamp(day), asset] = float(amount)
+    for asset, day, amount in zip(known["asset"], known["date"], known["amount"], strict=True):
+        frame.loc[payment_day(prices.index, day), asset] = float(amount)
     return SeriesTable(frame.sort_index(), prices.about)
+
+
+def payment_day(index: pd.Index, day: Any) -> pd.Timestamp:
+    """The first day of the prices at or after that of a payment; its own where they end before it.
+
+    A row of its own on a day without trading would tear a hole into every other asset's daily returns.
+    """
+    moment = pd.Timestamp(day)
+    place = int(index.searchsorted(moment))
+    return pd.Timestamp(index[place]) if place < len(index) else moment

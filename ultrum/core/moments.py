@@ -1,10 +1,10 @@
-"""Dates said in relation to a day: yesterday, the last 25 years."""
+"""Dates said in relation to a day (yesterday, the last 25 years), and instants in UTC."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from datetime import date, timedelta
+from datetime import UTC, date, datetime, timedelta
 from typing import Final
 
 import numpy as np
@@ -57,6 +57,31 @@ def resolve_day(text: str, today: date, *, end: bool = False) -> str:
         return str(first)
     frequency = Frequency(code)
     return str(frequency.ends(frequency.ordinals(np.array([first])))[0])
+
+
+def resolve_instant(text: str, today: date) -> str:
+    """An instant in UTC; a day, a longer period or a word such as ``yesterday`` means its end.
+
+    Examples
+    --------
+    >>> resolve_instant("2024-03-31", date(2024, 12, 10))
+    '2024-03-31T23:59:59.999999Z'
+    >>> resolve_instant("2024-03-31T12:00+02:00", date(2024, 12, 10))
+    '2024-03-31T10:00:00.000000Z'
+    """
+    if "T" not in text:
+        last = resolve_day(text, today, end=True)
+        if not last:
+            raise FrequencyError(f"'{text}' is no instant; write a day, or 2024-03-31T12:00Z.")
+        return f"{last}T23:59:59.999999Z"
+    try:
+        moment = datetime.fromisoformat(text.strip())
+    except ValueError:
+        raise FrequencyError(
+            f"'{text}' is no instant; write a day, or 2024-03-31T12:00Z."
+        ) from None
+    known = moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
+    return known.strftime("%Y-%m-%dT%H:%M:%S.%fZ")
 
 
 def resolve_span(span: Sequence[str], today: date) -> tuple[str, str]:

@@ -13,7 +13,7 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.adjusting import adjust_prices, check_measures, check_positive
+from ultrum.core.adjusting import adjust_prices, check_measures, check_positive, payment_day
 from ultrum.core.convert import STALE_AFTER, to_frequency
 from ultrum.core.descriptor import step_of
 from ultrum.core.frequency import Frequency
@@ -278,10 +278,9 @@ def _held_to_period_end(
     frame, periods = held.values.copy(), target.ordinals_of(held.index)
     for asset, day in zip(payments["asset"], payments["date"], strict=True):
         if asset in frame.columns:
-            same = (periods == target.ordinals([pd.Timestamp(day)])[0]) & (
-                frame.index >= pd.Timestamp(day)
-            )
-            frame.loc[same, asset] = float(frame[asset].loc[pd.Timestamp(day)])
+            paid = payment_day(held.index, day)
+            same = (periods == target.ordinals([paid])[0]) & (frame.index >= paid)
+            frame.loc[same, asset] = float(frame[asset].loc[paid])
     return SeriesTable(frame, held.about)
 
 

@@ -75,12 +75,14 @@ class Description:
 
 def describe(desk: Desk, address: str) -> Description:
     """Fetch a series and tell what it is."""
-    before = len(desk.used)
+    before = len(desk.touched)
     series = desk.fetch(address)
-    own = [r for r in desk.used[before:] or desk.used if r.source == Address.parse(address).source]
-    record = own[-1] if own else None
-    if record is None:
+    source = Address.parse(address).source
+    own = [t for t in desk.touched[before:] if t.source == source]
+    data = [t for t in own if t.path.startswith("data/")] or own  # a service also tells structures
+    if not data:
         return Description(series, "", "")
+    record = desk.again(data[-1])
     confirmed = desk.vault.confirmations(record)
     return Description(
         series, _minute(record.retrieved), _minute((confirmed or [record.retrieved])[-1])

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import pandas as pd
 
 from ultrum.core.convert import to_frequency
-from ultrum.core.moments import resolve_day
+from ultrum.core.moments import resolve_instant
 from ultrum.core.series import TimeSeries
 from ultrum.desk import catalogue
 from ultrum.desk.describe import Description, describe
@@ -136,10 +136,9 @@ class Desk:
         Parameters
         ----------
         instant : str
-            ISO 8601; a day means its end.
+            ISO 8601, UTC where it names no zone; a day means its end.
         """
-        last = "" if "T" in instant else resolve_day(instant, date.today(), end=True)
-        moment = f"{last}T23:59:59.999999Z" if last else instant
+        moment = resolve_instant(instant, date.today())
         return Desk(self.vault.path, sources=self._said, groups=self.groups, progress=self._progress,
                     policy=self._policy, at=moment, keep_readings=self._readings is not None)  # fmt: skip
 
@@ -300,14 +299,16 @@ class Desk:
         ----------
         address : str
         since, until : str
-            Instants of the vintages; by default the last two.
+            Instants of the vintages, as for :meth:`at`; by default the last two.
 
         Returns
         -------
         DataFrame
             Columns ``period before after change kind``.
         """
-        return revisions(self, address, since, until)
+        today = date.today()
+        bounds = [resolve_instant(said, today) if said else "" for said in (since, until)]
+        return revisions(self, address, *bounds)
 
     def listings(self, refresh: bool = False) -> Listings:
         """The catalogues of all sources, taken where they are not yet kept."""

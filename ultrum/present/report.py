@@ -16,6 +16,7 @@ from typing import Any
 import pandas as pd
 
 from ultrum.core.labels import headed, period_label
+from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.errors import DataWarning
 from ultrum.present.explorer import explorer
@@ -53,6 +54,7 @@ def page(result: Any, drawn: Mapping[str, str]) -> str:
         explorer=explored,
         add_ons=list(result.study.cost_of_equity.add_ons),
         rate_words=_rate_words(result),
+        method=_method(result),
         side_by_side=_side_by_side(result),
         joint_alphas=joint_alphas(result).reset_index().to_dict("records")
         if result.joint_alpha
@@ -86,13 +88,40 @@ def _rate_words(result: Any) -> str:
     return f"the last of {said or result.study.panel.risk_free} up to {day}, as an annual rate"
 
 
+def _method(result: Any) -> str:
+    """How this study's numbers were made, in sentences."""
+    asked, noun = result.study.panel, result.panel.frequency.noun
+    paid = "dividends reinvested at the close of the ex-date" if asked.dividends else ""
+    undone = "splits undone" if asked.splits else ""
+    kind = "Total returns" if paid else "Price returns, which leave dividends out,"
+    lines = [", ".join(part for part in (f"{kind} from prices as posted", paid, undone) if part)]
+    if not result.panel.frequency.is_dated:
+        lines[0] += f"; a price older than five weekdays at the end of a {noun} counts as missing"
+    lines.append("Excess returns are simple returns less the risk-free return of the same period")
+    lines.append("Least squares, each company on the rows it has")
+    if result.betas.unadjusted is not None:
+        lines.append(
+            "The betas that are priced are drawn to those of the other companies (Vasicek 1973)"
+        )
+    if result.peers is not None:
+        lines.append("The beta from peers stands beside the answer and has no part in it")
+    lines.append(
+        "The variance of the cost of equity joins that of the betas and that of the premia, "
+        "β'V(λ)β + λ'V(β)λ − tr V(β)V(λ) (Goodman 1960); the interval is Student’s t with the smaller degrees "
+        "of freedom. The risk-free rate and what is added are taken as known"
+    )
+    return ". ".join(lines) + "."
+
+
 def _side_by_side(result: Any) -> str:
     """The company's regressions by every model, as a paper prints them."""
     company = result.company
     fits = {n: t.fit(company) for n, t in result.models.items() if company in t.assets}
     if len(fits) < 2:
         return ""
-    return model_table(fits, title=f"Excess returns of {company} by every model.").to_html()
+    adjusted = any(t.unadjusted is not None for t in result.models.values())
+    said = " Betas as estimated, before any adjustment." if adjusted else ""
+    return model_table(fits, title=f"Excess returns of {company} by every model.{said}").to_html()
 
 
 def _two_pass(result: Any) -> str:
@@ -132,7 +161,8 @@ def _model_rows(name: str, table: BetaTable, result: Any) -> dict[str, Any]:
     return {
         "name": name,
         "factors": factors,
-        "errors": table.errors,
+        "errors": errors_said(table.errors),
+        "adjusted": table.unadjusted is not None,
         "priced": table is result.betas,
         "rows": rows,
         "lags": _range_of(table.lags),

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 
+import numpy as np
 import pandas as pd
 
 from ultrum.core.adjusting import unused_events
 from ultrum.core.currency import to_currency
 from ultrum.core.prices import traded_prices
+from ultrum.core.ratetable import RateTable
 from ultrum.core.returns import returns
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.desk import Desk
@@ -40,13 +43,10 @@ def total_returns(plan: Study, desk: Desk, prices: Reading, warnings: list[Cauti
     close = prices.fields[plan.panel.price_column]
     if plan.panel.volume_column in prices.fields:
         close = traded_prices(close, prices.fields[plan.panel.volume_column])
-    dividends, splits, payments = (
-        records_at(desk, address)
-        for address in (plan.panel.dividends, plan.panel.splits, plan.panel.final_payments)
-    )
+    dividends, splits, payments = _records_of_assets(plan, desk)
     if dividends is None:
         warnings.append(Caution("all assets", "no dividends given; returns leave income out."))
-    close, dividends = _one_currency(plan, desk, close, dividends, warnings)
+    close, (dividends, payments) = _one_currency(plan, desk, close, (dividends, payments), warnings)
     for asset in [] if payments is None else payments["asset"]:
         text = "delisted; its last return uses the recorded final payment."
         warnings.append(Caution(str(asset), text))
@@ -69,10 +69,17 @@ def daily_returns(plan: Study, desk: Desk, prices: Reading) -> SeriesTable:
     close = prices.fields[plan.panel.price_column]
     home = plan.study.currency
     own = [a.name for a in close.about if not home or not a.currency or a.currency == home]
-    dividends, splits = (records_at(desk, a) for a in (plan.panel.dividends, plan.panel.splits))
-    if dividends is not None and "currency" in dividends and home:
-        dividends = dividends[dividends["currency"] == home]
-    return returns(close.select(own), dividends=dividends, splits=splits)
+    dividends, splits, payments = (
+        None if table is None else table[table["asset"].isin(own)]
+        for table in _records_of_assets(plan, desk)
+    )
+    return returns(close.select(own), dividends=dividends, splits=splits, final_payments=payments)
+
+
+def _records_of_assets(plan: Study, desk: Desk) -> tuple[pd.DataFrame | None, ...]:
+    """Dividends, splits and final payments; none where the study names no table of them."""
+    asked = plan.panel
+    return tuple(records_at(desk, a) for a in (asked.dividends, asked.splits, asked.final_payments))
 
 
 def names_of(plan: Study, desk: Desk) -> dict[str, str]:
@@ -94,31 +101,27 @@ def _one_currency(
     plan: Study,
     desk: Desk,
     close: SeriesTable,
-    dividends: pd.DataFrame | None,
+    paid: Sequence[pd.DataFrame | None],
     warnings: list[Caution],
-) -> tuple[SeriesTable, pd.DataFrame | None]:
-    """Prices and dividends converted to the study's currency with the quotes it names."""
-    home = plan.study.currency
+) -> tuple[SeriesTable, list[pd.DataFrame | None]]:
+    """Prices, and tables of what was paid, converted to the study's currency with the quotes it names."""
+    home, made = plan.study.currency, list(paid)
     abroad = [a.name for a in close.about if home and a.currency and a.currency != home]
     if not abroad:
-        return close, dividends
+        return close, made
     quotes = [desk.fetch(address) for address in plan.panel.exchange_rates]
     columns = []
     for name in close.names:
         series = close[name]
         if name in abroad:
-            rate = _quote_for(series.about.currency, home, quotes, name)
-            dividends = _dividends_converted(dividends, name, home, rate)
-            warnings.append(
-                Caution(
-                    name,
-                    f"posted in {series.about.currency}; prices and dividends "
-                    f"converted to {home} at {rate.about.address}.",
-                )
-            )
+            own = series.about.currency
+            rate = _quote_for(own, home, quotes, name)
+            made = [_payments_converted(table, name, own, home, rate) for table in made]
+            text = f"posted in {own}; prices and what it paid are converted to {home} at {rate.about.address}."
+            warnings.append(Caution(name, text))
             series = to_currency(series, home, rate)
         columns.append(series)
-    return SeriesTable.of(columns), dividends
+    return SeriesTable.of(columns), made
 
 
 def _quote_for(currency: str, home: str, quotes: list[TimeSeries], asset: str) -> TimeSeries:
@@ -131,23 +134,31 @@ def _quote_for(currency: str, home: str, quotes: list[TimeSeries], asset: str) -
     )
 
 
-def _dividends_converted(
-    dividends: pd.DataFrame | None, asset: str, home: str, rate: TimeSeries
+def _payments_converted(
+    table: pd.DataFrame | None, asset: str, own: str, home: str, rate: TimeSeries
 ) -> pd.DataFrame | None:
-    if dividends is None:
+    """Amounts of one asset in the study's currency; a table that tells none means that of its prices."""
+    if table is None:
         return None
-    own = (dividends["asset"] == asset).to_numpy()
-    paid = pd.Series(
-        dividends.loc[own, "amount"].to_numpy(dtype=float),
-        pd.DatetimeIndex(dividends.loc[own, "date"].to_numpy()),
-        name=asset,
-    )
-    currency = dividends.loc[own, "currency"].iloc[0] if own.any() else home
-    if not own.any() or currency == home:
-        return dividends
-    flow = TimeSeries.wrap(paid, measure="flow", currency=currency, frequency=rate.about.frequency)
-    converted = to_currency(flow, home, rate).to_pandas()
-    changed = dividends.copy()
-    changed.loc[own, "amount"] = converted.reindex(paid.index).to_numpy()
-    changed.loc[own, "currency"] = home
+    said = table["currency"] if "currency" in table else pd.Series(own, table.index)
+    foreign = ((table["asset"] == asset) & (said != home)).to_numpy()
+    other = [c for c in said[foreign].unique() if c != own]
+    if other:
+        raise StudyError(
+            f"{asset} is posted in {own}, something it paid is in {other[0]}; say it in {own} or {home}."
+        )
+    if not foreign.any():
+        return table
+    days = pd.DatetimeIndex(table.loc[foreign, "date"].to_numpy())
+    amounts = table.loc[foreign, "amount"].to_numpy(dtype=float)
+    rates = RateTable([rate]).rates(own, home, days)
+    if np.isnan(rates).any():
+        day = days[np.isnan(rates)][0].date()
+        raise StudyError(
+            f"{asset} paid something on {day}, of which {rate.about.address} has no rate."
+        )
+    changed = table.astype({"amount": np.float64})
+    changed.loc[foreign, "amount"] = amounts * rates
+    if "currency" in table:
+        changed.loc[foreign, "currency"] = home
     return changed

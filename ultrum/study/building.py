@@ -195,17 +195,28 @@ def _portfolio(
 ) -> TimeSeries:
     members = list(said.assets)
     if said.industry and companies is not None:
-        if "industry" not in companies:
-            raise StudyError("The table of companies has no column 'industry'.")
-        of_it = companies.loc[companies["industry"] == said.industry, "asset"].astype(str)
-        members = [a for a in dict.fromkeys(of_it) if a in made.names]
+        members = _of_industry(name, said.industry, made, companies)
     absent = [a for a in members if a not in made.names]
-    if absent or not members:
+    if absent:
         known = ", ".join(made.names)
-        lacking = ", ".join(absent) or said.industry
-        raise StudyError(f"The portfolio '{name}': no asset {lacking}; there are: {known}.")
+        raise StudyError(
+            f"The portfolio '{name}': no asset {', '.join(absent)}; there are: {known}."
+        )
     weights: Any = said.weights if said.weights == "equal" else dict(said.weights)
     return portfolio(made.select(members), weights=weights, rebalance=said.rebalance, name=name)
+
+
+def _of_industry(name: str, industry: str, made: SeriesTable, companies: pd.DataFrame) -> list[str]:
+    if "industry" not in companies:
+        raise StudyError("The table of companies has no column 'industry'.")
+    of_it = companies.loc[companies["industry"] == industry, "asset"].astype(str)
+    members = [a for a in dict.fromkeys(of_it) if a in made.names]
+    if not members:
+        known = ", ".join(map(str, companies["industry"].dropna().unique()))
+        raise StudyError(
+            f"The portfolio '{name}': no company with prices is of the industry '{industry}'; there are: {known}."
+        )
+    return members
 
 
 def without_portfolios(plan: Study, panel: Panel) -> Panel:

@@ -257,6 +257,14 @@ def _need_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
             yield premium, f"{said_of} is a blend; say its horizon in years."
         if isinstance(given, dict) and "value" in given and ("mean" in given or "horizon" in given):
             yield premium, f"{said_of} has a value and a mean; give one of them."
+    adjusted = [
+        m.get("name")
+        for m in _listed(said.get("models"))
+        if isinstance(m, dict) and m.get("adjust")
+    ]
+    if cost.get("draws") and cost.get("model") in adjusted:
+        text = f"draws give plain betas, but those of the model '{cost['model']}' are adjusted; leave out one."
+        yield ("cost_of_equity", "draws"), text
     for name, section in part(said, "portfolios").items():
         if not isinstance(section, dict):
             continue

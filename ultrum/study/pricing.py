@@ -7,6 +7,9 @@ from typing import Any
 
 import pandas as pd
 
+from ultrum.core.descriptor import Descriptor
+from ultrum.core.frequency import months_in
+from ultrum.core.labels import period_label
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.cost_of_equity import cost_of_equity
 from ultrum.core.pricing.cost_result import CostOfEquity
@@ -85,18 +88,36 @@ def _rate(plan: Study, desk: Desk, panel: Panel) -> TimeSeries | float:
     return building.rate_at(plan, desk, said)
 
 
-def last_inflation(plan: Study, series: Mapping[str, TimeSeries]) -> float | None:
-    """Latest value of the series the study names as inflation."""
+def inflation_at_end(
+    plan: Study, series: Mapping[str, TimeSeries], panel: Panel
+) -> tuple[float, str] | None:
+    """Yearly inflation by the series the study names, the last up to the panel's end, and its period."""
     name = plan.cost_of_equity.inflation
     if not name:
         return None
     about, known = series[name].about, series[name].values.dropna()
-    if about.measure != "rate" or not len(known):
+    said = f"[cost_of_equity] inflation = '{name}'"
+    if about.measure != "rate":
         raise StudyError(
-            f"[cost_of_equity] inflation = '{name}' is a {about.measure or 'series'}, not a growth "
-            "rate. Give the series a growth step."
+            f"{said} is a {about.measure or 'series'}, not a growth rate. Give the series a growth step."
         )
-    return float(known.iloc[-1])
+    _check_yearly(about, said)
+    end = panel.frequency.ends(panel.frequency.ordinals_of(panel.assets.index[-1:]))[0]
+    known = known[about.frequency.ends(about.frequency.ordinals_of(known.index)) <= end]
+    if not len(known):
+        raise StudyError(f"{said} has no value up to the end of the panel, {end}.")
+    return float(known.iloc[-1]), period_label(known.index[-1])
+
+
+def _check_yearly(about: Descriptor, said: str) -> None:
+    """Refuse growth over another span than a year, which a yearly cost cannot be set against."""
+    for step in about.trail:
+        settings = dict(step.settings)
+        over = settings.get("over", "")
+        if step.action == "growth" and months_in(over) != 12 and "annualised" not in settings:
+            raise StudyError(
+                f"{said} grows over {over}, a cost of equity over a year. Say over = 'P1Y', or annualised = true."
+            )
 
 
 def peers_of(plan: Study, desk: Desk, betas: BetaTable, companies: pd.DataFrame | None) -> PeerBeta:

@@ -45,6 +45,7 @@ class StudyResult:
     checks : DataFrame
         By asset: untraded share of days, and the p value of a break.
     inflation : float or None
+        Yearly, the last up to the panel's end; ``inflation_period`` is the period it is of.
     deliveries : tuple of Record
         What was taken from the sources, and when.
     warnings : tuple of Caution
@@ -77,6 +78,7 @@ class StudyResult:
     deliveries: tuple[Record, ...]
     warnings: tuple[Caution, ...]
     run: str
+    inflation_period: str = ""
     returns: SeriesTable | None = None
     stages: Mapping[str, Stage] = field(default_factory=dict)
     joint_alpha: Mapping[str, JointAlphaTest] = field(default_factory=dict)

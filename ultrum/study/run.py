@@ -126,6 +126,7 @@ def _run(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
     premia = _two_pass(plan, stages, panel)
     cost, abroad = _cost(plan, desk, stages, panel, factors, betas, premia)
     peers = _peers(plan, desk, stages, betas)
+    inflation = pricing.inflation_at_end(plan, series, panel)
     cost_cautions = [Caution(asset, f"{note}.") for asset, note in cost.notes.items()]
     return StudyResult(
         study=plan,
@@ -135,7 +136,8 @@ def _run(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
         models=models,
         cost=cost,
         checks=checks,
-        inflation=pricing.last_inflation(plan, series),
+        inflation=None if inflation is None else inflation[0],
+        inflation_period="" if inflation is None else inflation[1],
         warnings=(*check_cautions(plan, checks, betas), *cost_cautions, *cautions),
         joint_alpha=_joint_alphas(plan, stages, panel),
         diagnosis=_diagnosis(plan, stages, betas),
@@ -236,7 +238,8 @@ def _models(plan: Study, stages: Stages, panel: Panel) -> dict[str, BetaTable]:
 
         def _work(m: Any = said) -> BetaTable:
             table = factor_betas(panel, m.factors, errors=m.errors, lags=m.lags)
-            return adjust_betas(table, how=m.adjust) if m.adjust else table
+            single = [a for a in table.assets if a not in plan.portfolios]
+            return adjust_betas(table, how=m.adjust, among=single) if m.adjust else table
 
         made[said.name] = stages.do(
             f"model: {said.name}", said.model_dump(mode="json"), ["panel"], _work
@@ -248,12 +251,11 @@ def _joint_alphas(plan: Study, stages: Stages, panel: Panel) -> dict[str, JointA
     made = {}
     panel = building.without_portfolios(plan, panel)  # they are combinations of the others
     for model in plan.models:
-        traded = [f for f in model.factors if panel.about[f].is_return]
-        for how in (
-            plan.tests.joint_alpha if len(traded) == len(model.factors) and not model.adjust else ()
-        ):
+        if model.adjust or not all(panel.about[f].is_return for f in model.factors):
+            continue  # alphas of adjusted betas, and of factors that nobody can hold, have no meaning
+        for how in plan.tests.joint_alpha:
             name = f"{model.name}, {how}"
-            work = partial(joint_alpha_test, panel, traded, how=how)
+            work = partial(joint_alpha_test, panel, model.factors, how=how)
             made[name] = stages.do(f"joint alpha: {name}", model.factors, ["panel"], work)
     return made
 
@@ -270,7 +272,7 @@ def _diagnosis(plan: Study, stages: Stages, betas: BetaTable) -> Diagnosis | Non
 
 def _rolling(plan: Study, stages: Stages, panel: Panel) -> RollingFit | None:
     window = plan.tests.rolling_window
-    if window is None and not {"rolling beta"} & set(plan.report.figures):
+    if window is None and "rolling beta" not in plan.report.figures:
         return None
     model = next(m for m in plan.models if m.name == plan.cost_of_equity.model)
     found: RollingFit = stages.do(

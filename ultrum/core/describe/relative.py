@@ -49,7 +49,7 @@ def relative(
     x, benchmark : TimeSeries
         Both prices or indices, or both returns, of one frequency and currency.
     horizons : sequence of str
-        Durations; those longer than the data are left out.
+        Durations; those longer than the data, or with a missing return inside, are left out.
     on : str
         Day or period at which the spans end; by default the last that both have. One without trading takes
         the last before it, at most five weekdays.
@@ -89,7 +89,8 @@ def relative(
         raise AlignmentError(
             f"{x.name} ({span_of(x.index)}) and {benchmark.name} ({span_of(benchmark.index)}) share too little."
         )
-    rows, end = _spans(both, x, horizons, on)
+    holes = pd.concat([_holes(x), _holes(benchmark)], axis=1).ffill().fillna(0.0).sum(axis=1)
+    rows, end, torn = _spans(both, x, horizons, on, holes)
     active = _active(x, benchmark)
     years = per_year(active.as_table(), periods_per_year)
     known = active.values.dropna().to_numpy()
@@ -101,6 +102,7 @@ def relative(
         f"tracking error {spread * np.sqrt(years):.4g} "
         f"a year, information ratio {ratio * np.sqrt(years):.3g} (error {error:.2g}), {len(known)} "
         f"{x.about.frequency.noun}s; decimals"
+        + (f"; {', '.join(torn)} left out, returns are missing inside" if torn else "")
     )
     return Relative(
         rows,
@@ -141,24 +143,39 @@ def _level(x: TimeSeries) -> pd.Series:
     return (1.0 + simple.fillna(0.0)).cumprod().where(simple.notna())
 
 
+def _holes(x: TimeSeries) -> pd.Series:
+    """Missing returns up to each period, those of periods that are not listed too; prices need none."""
+    if not x.about.is_return:
+        return pd.Series(0.0, x.index)
+    frequency, ordinals = x.about.frequency, x.ordinals
+    whole = (
+        x.index if frequency.is_dated else frequency.index(np.arange(ordinals[0], ordinals[-1] + 1))
+    )
+    return x.values.reindex(whole).isna().cumsum().astype(np.float64)
+
+
 def _active(x: TimeSeries, benchmark: TimeSeries) -> TimeSeries:
-    parts = []
-    for one in (x, benchmark):
-        values = one.values.dropna() if not one.about.is_return else one.values
-        parts.append(values.pct_change().iloc[1:] if not one.about.is_return else values)
-    a, b = parts[0].align(parts[1], join="inner")
-    alone = len(parts[0]) + len(parts[1]) - 2 * len(a)
+    """Return less the benchmark's; of prices over the same two days, or two neighbouring periods."""
+    frequency = x.about.frequency
+    both = pd.concat([x.values, benchmark.values], axis=1, keys=["x", "benchmark"]).dropna()
+    if not x.about.is_return:
+        apart = np.diff(frequency.ordinals_of(both.index)) != 1
+        both = both.pct_change().iloc[1:]
+        both = both if frequency.is_dated else both[~apart]
+    alone = len(x.values.dropna()) + len(benchmark.values.dropna()) - 2 * len(both)
     about = x.about.changed(name=f"{x.name}_less_{benchmark.name}", measure="return", unit="decimal",
                             timing="total", income="", excess_of="zero cost")  # fmt: skip
+    alone -= 0 if x.about.is_return else 2  # the first price of each has no return
     return TimeSeries(
-        (a - b).rename(about.name),
+        (both["x"] - both["benchmark"]).rename(about.name),
         about.stepped("relative", benchmark=benchmark.name, rows_in_one_only=alone or None),
     )
 
 
 def _spans(
-    both: pd.DataFrame, x: TimeSeries, horizons: Sequence[str], on: str
-) -> tuple[pd.DataFrame, Any]:
+    both: pd.DataFrame, x: TimeSeries, horizons: Sequence[str], on: str, holes: pd.Series
+) -> tuple[pd.DataFrame, Any, list[str]]:
+    """Growth over each horizon, the end of all, and the horizons inside which returns are missing."""
     frequency = x.about.frequency
     ordinals = frequency.ordinals_of(both.index)
     days = frequency.ends(ordinals)
@@ -172,7 +189,8 @@ def _spans(
         raise AlignmentError(
             f"Neither {on} nor the five weekdays before it have both values; they run {span_of(both.index)}."
         )
-    rows = {}
+    rows, torn = {}, []
+    known = holes.reindex(both.index)
     for horizon in horizons:
         if frequency.is_dated:
             start = int(
@@ -182,7 +200,9 @@ def _spans(
             start = int(
                 row_at(ordinals, ordinals[last : last + 1] - periods_in(horizon, frequency))[0]
             )
-        if start >= 0:
+        if start >= 0 and known.iloc[start] != known.iloc[last]:
+            torn.append(horizon)
+        elif start >= 0:
             grown = both.iloc[last] / both.iloc[start] - 1.0
             rows[horizon] = {
                 "start": period_label(both.index[start]), "end": period_label(both.index[last]),
@@ -191,6 +211,7 @@ def _spans(
             }  # fmt: skip
     if not rows:
         raise AlignmentError(
-            f"No horizon of {', '.join(horizons)} fits into {span_of(both.index)}."
+            f"No horizon of {', '.join(horizons)} fits into {span_of(both.index)}"
+            + (" without missing returns." if torn else ".")
         )
-    return pd.DataFrame(rows).T.infer_objects(), both.index[last]
+    return pd.DataFrame(rows).T.infer_objects(), both.index[last], torn

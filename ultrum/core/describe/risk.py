@@ -58,7 +58,8 @@ def risk_return(
         Columns ``mean`` (P·m; log returns exp(P·m) − 1), ``geometric`` (∏(1+r)^(P/T) − 1), ``volatility``
         (√P·s), ``variance`` (P·s²), ``deviation`` (s, a period; all with n − 1), ``excess_per_risk`` and
         its ``error``, ``skewness``, ``kurtosis`` (3 for a normal), ``worst`` and ``worst_period``,
-        ``drawdown``, ``positive`` (share of periods above zero), ``periods``, ``first``, ``last``.
+        ``drawdown``, ``positive`` (share of periods above zero), ``periods``, ``first``, ``last``. Excess
+        returns are compounded alone, which is no growth that a holder had; the basis says so.
 
     Notes
     -----
@@ -90,6 +91,8 @@ def risk_return(
     order = ["mean", "geometric", "volatility", "variance", "deviation", "excess_per_risk", "error", "skewness",
              "kurtosis", "worst", "worst_period", "drawdown", "positive", "periods", "first", "last"]  # fmt: skip
     kind = "log returns" if table.about[0].measure == "log_return" else "simple returns"
+    if any(a.excess_of for a in table.about):
+        kind += " in excess of a rate, compounded alone"
     basis = f"{kind}, {table.frequency.name}, {span_of(table.index)}; {years:.6g} periods a year; decimals"
     return RiskReturn(pd.DataFrame(rows).T[order].infer_objects(), basis)
 
@@ -169,7 +172,8 @@ def drawdowns(x: SeriesLike | pd.DataFrame, *, most: int = 5) -> Drawdowns:
     -------
     Drawdowns
         ``table``: ``series peak trough recovered depth fall recovery``; the last two in periods, and a
-        drawdown that has not ended has no recovery. Before the first return the level is one.
+        drawdown that has not ended has no recovery. Before the first return the level is one; a missing
+        return leaves it where it was, and the basis counts them.
 
     Examples
     --------
@@ -177,11 +181,13 @@ def drawdowns(x: SeriesLike | pd.DataFrame, *, most: int = 5) -> Drawdowns:
     >>> drawdowns(TimeSeries.wrap(p, measure="price")).table[["trough", "fall", "recovery"]].values.tolist()
     [['2024-02', 1, 2]]
     """
-    table = x.as_table() if isinstance(x, TimeSeries) else x
+    table, holes = x.as_table() if isinstance(x, TimeSeries) else x, 0
     if isinstance(table, SeriesTable) and all(a.measure in ("price", "index") for a in table.about):
         levels, before = table.block, False
     else:
         table = returns_in(table, "drawdowns")
+        first, last = table.bounds
+        holes = int((last - first + 1).clip(min=0).sum() - np.isfinite(table.block).sum())
         growth = np.where(np.isfinite(table.block), 1.0 + simple_block(table), 1.0)
         levels, before = (
             np.where(np.isfinite(table.block), np.cumprod(growth, axis=0), np.nan),
@@ -197,6 +203,7 @@ def drawdowns(x: SeriesLike | pd.DataFrame, *, most: int = 5) -> Drawdowns:
     water = pd.DataFrame(depth, index=table.index, columns=table.names)
     noun = table.frequency.noun
     basis = f"{table.frequency.name}, {span_of(table.index)}; depth in decimals, lengths in {noun}s"
+    basis += f"; {holes} missing returns passed over" if holes else ""
     return Drawdowns(pd.DataFrame(rows, columns=columns), basis, water)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Final
 
@@ -10,7 +11,7 @@ import pandas as pd
 
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import CONSTANT, BetaTable
-from ultrum.core.types import Floats
+from ultrum.core.types import Bools, Floats
 from ultrum.errors import EstimationError
 
 BLUME_1971: Final = (0.343, 0.677)
@@ -20,6 +21,7 @@ def adjust_betas(
     table: BetaTable,
     *,
     how: str = "vasicek",
+    among: Sequence[str] | None = None,
     earlier: BetaTable | None = None,
     line: tuple[float, float] | None = None,
 ) -> BetaTable:
@@ -32,6 +34,9 @@ def adjust_betas(
         Vasicek (1973) weighs each beta with the cross-section by their precision: the prior has the mean of
         the betas and the variance max(0, var(β̂) − mean se²), for each factor. Blume (1975) regresses the
         betas on those of an earlier period and applies the line to the present ones.
+    among : sequence of str, optional
+        Assets that make up Vasicek's cross-section, all by default; portfolios of the others should not count
+        once more.
     earlier : BetaTable, optional
         The same assets in an earlier period, for Blume.
     line : (float, float), optional
@@ -41,7 +46,7 @@ def adjust_betas(
     -------
     BetaTable
         Alphas stay; errors are the posterior's (Vasicek), or the slope times each beta's (Blume), which
-        leaves out the line's own. Residuals are those of the regressions.
+        leaves out the line's own. Residuals and single fits are those of the regressions.
 
     Raises
     ------
@@ -57,13 +62,25 @@ def adjust_betas(
     True
     """
     if how == "vasicek":
-        return _rescaled(table, *_vasicek(table))
+        return _rescaled(table, *_vasicek(table, _counted(table, among)))
     if how != "blume":
         raise EstimationError(f"how='{how}' is not known; it is vasicek or blume.")
     return _rescaled(table, *_blume(table, earlier, line))
 
 
-def _vasicek(table: BetaTable) -> tuple[Floats, Floats]:
+def _counted(table: BetaTable, among: Sequence[str] | None) -> Bools:
+    """Which assets are in the cross-section."""
+    absent = [a for a in among or () if a not in table.coefficients.index]
+    if absent:
+        raise EstimationError(
+            f"No asset {', '.join(absent)}; there are: {', '.join(table.assets)}."
+        )
+    if among is None:
+        return np.ones(len(table.assets), dtype=bool)
+    return np.asarray(table.coefficients.index.isin(list(among)))
+
+
+def _vasicek(table: BetaTable, counted: Bools) -> tuple[Floats, Floats]:
     """Adjusted coefficients, and the factor on each error."""
     made, shrunk = table.coefficients.to_numpy().copy(), np.ones(table.coefficients.shape)
     errors = table.standard_errors.to_numpy()
@@ -72,12 +89,13 @@ def _vasicek(table: BetaTable) -> tuple[Floats, Floats]:
             continue
         beta, own = made[:, column], errors[:, column] ** 2
         known = np.isfinite(beta) & np.isfinite(own)
-        if known.sum() < 5:
+        prior = known & counted
+        if prior.sum() < 5:
             raise EstimationError(
-                f"{int(known.sum())} assets have a {term} beta; a prior needs five."
+                f"{int(prior.sum())} assets have a {term} beta; a prior needs five."
             )
-        centre = float(beta[known].mean())
-        spread = max(0.0, float(beta[known].var(ddof=1) - own[known].mean()))
+        centre = float(beta[prior].mean())
+        spread = max(0.0, float(beta[prior].var(ddof=1) - own[prior].mean()))
         weight = np.where(known, spread / (spread + own), np.nan)
         made[:, column] = weight * beta + (1.0 - weight) * centre
         shrunk[:, column] = np.sqrt(weight)  # the posterior's variance is the weight times se²
@@ -120,4 +138,5 @@ def _rescaled(table: BetaTable, made: Floats, shrunk: Floats) -> BetaTable:
         table,
         coefficients=frame,
         covariance=table.covariance * shrunk[:, :, None] * shrunk[:, None, :],
+        unadjusted=table.unadjusted or table,
     )

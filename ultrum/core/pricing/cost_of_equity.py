@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, Final
+from typing import Any, Final, cast
 
 import numpy as np
 import pandas as pd
@@ -55,7 +55,7 @@ def cost_of_equity(
     add_ons : mapping of str to (float, str), optional
         Annual decimals added, each with its reason.
     draws, seed : int
-        Of the stationary block bootstrap, for ``interval(method="bootstrap")``.
+        Of the stationary block bootstrap, for ``interval(method="bootstrap")``; of plain betas only.
 
     Returns
     -------
@@ -96,9 +96,11 @@ def cost_of_equity(
     variance = pieces.total
     drawn = None
     failed = np.isfinite(value.to_numpy()) & ~(variance > 0)
-    if isinstance(betas, BetaTable) and (draws or failed.any()):
+    if draws:
+        _refuse_draws(betas)
+    if _can_be_drawn(betas) and (draws or failed.any()):
         drawn = drawn_costs(
-            betas,
+            cast(BetaTable, betas),
             own.factors,
             prices,
             lam,
@@ -126,6 +128,20 @@ def cost_of_equity(
         draws=drawn,
         notes=_notes(value, failed, variance, drawn is not None),
     )
+
+
+def _can_be_drawn(betas: BetaTable | OneBeta) -> bool:
+    return isinstance(betas, BetaTable) and betas.unadjusted is None
+
+
+def _refuse_draws(betas: BetaTable | OneBeta) -> None:
+    """Rows drawn anew give plain betas, whose spread says nothing of another estimator's."""
+    if not _can_be_drawn(betas):
+        kind = "adjusted betas" if isinstance(betas, BetaTable) else "betas of this kind"
+        raise EstimationError(
+            f"draws: rows drawn anew give plain betas, not {kind}. Leave draws out and take the t interval, or "
+            "take plain betas."
+        )
 
 
 def cost_comparison(

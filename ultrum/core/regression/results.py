@@ -202,6 +202,9 @@ class BetaTable:
         Missing where a row was not used.
     lost : DataFrame, shape (N, causes)
         Rows not used, by cause.
+    unadjusted : BetaTable or None
+        The regressions as they were estimated, where :func:`ultrum.adjust_betas` has drawn their betas
+        elsewhere. Residuals and :meth:`fit` are of these.
     """
 
     coefficients: pd.DataFrame
@@ -216,6 +219,7 @@ class BetaTable:
     errors: str
     weights: pd.Series | None = None
     clusters: pd.Series | None = None
+    unadjusted: BetaTable | None = None
 
     @property
     def assets(self) -> list[str]:
@@ -241,6 +245,8 @@ class BetaTable:
     @cached_property
     def residuals(self) -> pd.DataFrame:
         """Response less fitted values (T, N); missing where a row was not used."""
+        if self.unadjusted is not None:
+            return self.unadjusted.residuals
         left = self.response.to_numpy(dtype=np.float64)
         apart = left - self.design.to_numpy(dtype=np.float64) @ self.coefficients.to_numpy().T
         apart[~self._used()] = np.nan
@@ -271,6 +277,8 @@ class BetaTable:
 
     def fit(self, asset: str) -> Fit:
         """Regression of one asset, as :func:`ultrum.regress` would give it alone."""
+        if self.unadjusted is not None:
+            return self.unadjusted.fit(asset)
         if asset not in self.coefficients.index:
             raise EstimationError(f"No asset '{asset}'; there are: {', '.join(self.assets)}.")
         where = self.assets.index(asset)

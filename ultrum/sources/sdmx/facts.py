@@ -101,8 +101,8 @@ def to_parts(
     pieces = _pieces(varying, len(values))
     parts = []
     for number, (inside, attributes) in enumerate(pieces, start=1):
-        own = {**raw.attributes, **attributes}
-        about = _describe(raw, own, structure, codes, frequency, address)
+        own = {**codes, **raw.attributes, **attributes}  # a service may say a unit in its key
+        about = _describe(raw, own, structure, frequency, address)
         statuses = list(varying["OBS_STATUS"][inside]) if "OBS_STATUS" in varying else []
         numbers = _in_units(values[inside], own, statuses)
         about = _with_statuses(about, statuses, frequency, ordinals[inside])
@@ -145,16 +145,15 @@ def _describe(
     raw: RawSeries,
     facts: Mapping[str, str],
     structure: Structure,
-    codes: Mapping[str, str],
     frequency: Frequency,
     address: str,
 ) -> Descriptor:
-    unit = facts.get("UNIT_MEASURE") or codes.get("UNIT_MEASURE") or codes.get("UNIT") or ""
-    timing = _TIMING.get(facts.get("COLLECTION", codes.get("COLLECTION", "")), "")
+    unit = _unit(facts)
+    timing = _TIMING.get(facts.get("COLLECTION", ""), "")
     steps: list[Step] = [Step("received", (("from", address),))]
     if unit.upper() in PERCENT:
         steps.append(Step("percent to decimals"))
-    area = next((codes[a] for a in _AREA if a in codes), "")
+    area = next((facts[a] for a in _AREA if a in facts), "")
     decimals = facts.get("DECIMALS", "")
     try:
         return Descriptor(
@@ -163,7 +162,7 @@ def _describe(
             frequency=frequency,
             scale=_scale(facts),
             timing=timing,
-            seasonal_adjustment=facts.get("ADJUSTMENT") or codes.get("ADJUSTMENT", ""),
+            seasonal_adjustment=facts.get("ADJUSTMENT", ""),
             region=area,
             source=address.partition(":")[0],
             address=address,
@@ -173,10 +172,14 @@ def _describe(
             maturity=facts.get("MATURITY", ""),
             decimals=int(decimals) if decimals.isdigit() else None,
             trail=tuple(steps),
-            **_measure(unit, codes, timing),
+            **_measure(unit, facts, timing),
         )
     except UnitError as error:
         raise SourceError(f"{address}: {error}") from None
+
+
+def _unit(facts: Mapping[str, str]) -> str:
+    return facts.get("UNIT_MEASURE") or facts.get("UNIT", "")
 
 
 def _scale(facts: Mapping[str, str]) -> int:
@@ -188,19 +191,19 @@ def _in_units(values: Floats, facts: Mapping[str, str], statuses: Sequence[str])
     """Values times their multiplier; percent divided by 100, which rounds once and correctly."""
     scale = _scale(facts)
     found = values * 10.0**scale if scale else values.copy()
-    if facts.get("UNIT_MEASURE", "").upper() in PERCENT:
+    if _unit(facts).upper() in PERCENT:
         found = found / 100.0
     if statuses:
         found[np.isin(np.array(statuses), MISSING)] = np.nan
     return found
 
 
-def _measure(unit: str, codes: Mapping[str, str], timing: str) -> dict[str, Any]:
-    """Measure and unit as far as the attributes tell; what they do not tell stays empty."""
-    base = codes.get("BASE_CURRENCY") or codes.get("CURRENCY")
-    quote = codes.get("QUOTE_CURRENCY") or codes.get("CURRENCY_DENOM")
+def _measure(unit: str, facts: Mapping[str, str], timing: str) -> dict[str, Any]:
+    """Measure and unit as far as key and attributes tell; what they do not tell stays empty."""
+    base = facts.get("BASE_CURRENCY") or facts.get("CURRENCY")
+    quote = facts.get("QUOTE_CURRENCY") or facts.get("CURRENCY_DENOM")
     if base and quote:  # CURRENCY of the standard is what is paid for one CURRENCY_DENOM
-        pair = f"{base}/{quote}" if "QUOTE_CURRENCY" in codes else f"{quote}/{base}"
+        pair = f"{base}/{quote}" if "QUOTE_CURRENCY" in facts else f"{quote}/{base}"
         return {"measure": "quote", "unit": pair}
     if unit.upper() in PERCENT:
         return {"measure": "rate", "unit": "decimal"}
