@@ -3,6 +3,8 @@
 import json
 from importlib import resources
 
+import matplotlib as mpl
+import matplotlib.dates
 import matplotlib.dates as mdates
 import numpy as np
 import pandas as pd
@@ -94,6 +96,45 @@ class Figures(Scratch):
         names = [t.get_text() for t in ax.get_yticklabels()]
         self.assertIn("P10Y", names)
         self.assertNotIn("index", names)  # a choice with one value is no choice
+
+    def test_levels_are_levels_and_small_p_values_are_no_zeros(self):
+        made = ul.peer_beta(
+            self.table, ["EBMK", "CSHW", "SLTM"], debt_to_equity=1.0, target_debt_to_equity=0.9
+        )
+        for level, z in ((0.95, 1.959963984540054), (0.5, 0.6744897501960817)):
+            ax = ul.figures.peers(made, level=level)
+            own = ax.collections[3].get_segments()[0][:, 0]
+            np.testing.assert_allclose(own, made.beta + z * made.standard_error * np.array([-1, 1]))
+            self.assertIn(f"bars: {100 * level:g} % intervals", self.foot(ax))
+        found = ul.break_test(self.table.fit("MRWG"), how="sup-f", draws=1999)
+        self.assertLess(found.p_value, 0.001)
+        words = [t.get_text() for t in ul.figures.break_path(found).get_legend().get_texts()]
+        self.assertTrue(any("p < 0.001" in w for w in words), words)
+
+    def test_of_thousands_of_assets_only_what_can_be_read_is_named(self):
+        quarters = pd.period_range("2010Q1", periods=24, freq="Q")
+        rng = np.random.default_rng(1)
+        market = pd.Series(rng.normal(0, 0.05, 24), quarters, name="market")
+        wide = pd.DataFrame(rng.normal(0, 0.1, (24, 400)) + market.to_numpy()[:, None], quarters,
+                            columns=[f"A{k}" for k in range(400)])  # fmt: skip
+        wide.iloc[0, :50] = np.nan
+        bill = ul.TimeSeries.wrap(pd.Series(0.01, quarters, name="bill"), measure="return")
+        factor = ul.TimeSeries.wrap(market, measure="return", excess_of="bill")
+        panel = ul.align(assets=wide, factors=factor, risk_free=bill, frequency="Q")
+        betas = ul.figures.betas(ul.factor_betas(panel), highlight="A7")
+        self.assertEqual([t.get_text() for t in betas.get_yticklabels()], ["A7"])
+        self.assertLess(betas.get_figure().get_figheight(), 10)
+        risk = ul.figures.risk_against_return(ul.risk_return(panel.assets))
+        self.assertEqual(len(risk.texts), 0)
+        self.assertIn("names left out", self.foot(risk))
+        cover = ul.figures.coverage_timeline(panel)
+        named = [t.get_text() for t in cover.get_yticklabels()]
+        self.assertEqual((len(named), set(panel.coverage.index[:50]) - set(named)), (80, set()))
+        bar = cover.collections[-1].get_segments()[0][:, 0]  # to the very end of its last quarter
+        self.assertEqual(str(mpl.dates.num2date(bar[1]).date()), "2016-01-01")
+        self.assertEqual(
+            len(ul.figures.correlation_grid(ul.correlations(panel.assets)).get_xticks()), 0
+        )
 
     def test_the_users_own_axes_and_settings_stay_theirs(self):
         import matplotlib as mpl

@@ -1,5 +1,7 @@
 """Descriptions of returns against slow, obvious computations; matching against pandas' own."""
 
+import itertools
+
 import numpy as np
 import pandas as pd
 import scipy.stats
@@ -222,6 +224,23 @@ class Against(Scratch):
             rolled, x.values["A"].rolling(24).corr(x.values["C"]).dropna(), rtol=1e-9
         )
         self.assertIn("growth", ul.correlations(ul.cumulate(table())).warnings[0])
+
+    def test_correlations_keep_their_digits_at_high_and_moving_levels(self):
+        rng = np.random.default_rng(4)
+        block = rng.normal(size=(60, 4))
+        block[:, 1] += 1e9  # a high level
+        block[:30, 2] += 1e8  # a level that has moved where the others are missing
+        block[:30, 0], block[::2, 3], block[1, 3] = np.nan, 5.0, np.nan
+        frame = pd.DataFrame(block, months(60), columns=list("ABCD")).assign(E=7.0, F=np.nan)
+        got = ul.correlations(ul.SeriesTable.wrap(frame, measure="score")).table
+        for i, j in itertools.combinations("ABCD", 2):
+            both = frame[[i, j]].dropna().to_numpy()
+            exact = both.astype(np.longdouble) - both.astype(np.longdouble).mean(axis=0)
+            want = (exact[:, 0] @ exact[:, 1]) / np.sqrt(
+                (exact[:, 0] @ exact[:, 0]) * (exact[:, 1] @ exact[:, 1])
+            )
+            self.assertAlmostEqual(got.loc[i, j], float(want), 9, f"{i} {j}")
+        self.assertTrue(got.loc["A", ["E", "F"]].isna().all())
 
     def test_holdings_simple_and_money_weighted(self):
         days = pd.bdate_range("2022-01-03", "2024-01-03")

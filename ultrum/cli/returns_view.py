@@ -45,9 +45,10 @@ def _show_one(one: TimeSeries) -> None:
     from ultrum.core.describe.distribution import distribution
     from ultrum.core.describe.risk import drawdowns
     from ultrum.core.describe.seasons import calendar_grid
+    from ultrum.core.labels import p_equals
 
     spread = distribution(one)
-    click.echo(f"Jarque–Bera {spread.jarque_bera:.4g} (p {spread.p_value:.3g})")
+    click.echo(f"Jarque–Bera {spread.jarque_bera:.4g} ({p_equals(spread.p_value)})")
     shares = 100 * spread.table[["observed", "normal"]]
     show.table(show.fixed(shares, "share, %", observed=1, normal=1))
     falls = drawdowns(one, most=3).table.drop(columns="series")
@@ -76,15 +77,10 @@ def returns_at(desk: Desk, address: str, frequency: str) -> SeriesTable:
         a.name for a in table.about if a.measure not in ("price", "index", "return", "log_return")
     ]
     if unknown:
+        kind = "is a price" if len(unknown) == 1 else "are prices"
         raise UnitError(
-            f"Nothing says that {', '.join(unknown[:4])} {'is a price' if len(unknown) == 1 else 'are prices'}; "
-            ""
-            ""
-            ""
-            ""
-            ""
-            "say measure = "
-            "'price' or 'index' for this table in the settings of its source."
+            f"Nothing says that {', '.join(unknown[:4])} {kind}; say measure = 'price' or 'index' for this "
+            "table in the settings of its source."
         )
     if all(a.is_return for a in table.about):
         from ultrum.core.convert import to_frequency

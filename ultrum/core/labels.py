@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import html
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 import pandas as pd
@@ -69,7 +69,7 @@ def table_html(table: pd.DataFrame, text: str = "", most: int = 60) -> str:
     1
     """
     shown: Any = {
-        name: _p_said if str(name) in ("p", "p_value") or str(name).endswith("_p") else _four_digits
+        name: p_said if str(name) in ("p", "p_value") or str(name).endswith("_p") else _four_digits
         for name in table.columns
         if pd.api.types.is_float_dtype(table[name])
     }
@@ -77,8 +77,47 @@ def table_html(table: pd.DataFrame, text: str = "", most: int = 60) -> str:
     return head + str(table.to_html(formatters=shown, max_rows=most, na_rep=""))
 
 
-def _p_said(value: float) -> str:
+def p_said(value: float) -> str:
+    """A p value as people write it; empty for none.
+
+    >>> p_said(0.0342), p_said(1e-9)
+    ('0.034', '< 0.001')
+    """
     return "" if pd.isna(value) else "< 0.001" if value < 0.001 else f"{value:.3f}"
+
+
+def p_equals(value: float) -> str:
+    """The same as an equation.
+
+    >>> p_equals(0.0342), p_equals(1e-9)
+    ('p = 0.034', 'p < 0.001')
+    """
+    return f"p {p_said(value)}" if value < 0.001 else f"p = {p_said(value)}"
+
+
+class _HasBasis(Protocol):
+    """A result that is a table, and says in words what it rests on."""
+
+    @property
+    def basis(self) -> str:
+        """Sample, conventions, errors."""
+
+    def to_frame(self) -> pd.DataFrame:
+        """The table."""
+
+
+class TableInNotebooks:
+    """A result that notebooks show as its table under its basis."""
+
+    def _repr_html_(self: _HasBasis) -> str:
+        return table_html(self.to_frame(), self.basis)
+
+
+class TextInNotebooks:
+    """A result that notebooks show as its text."""
+
+    def _repr_html_(self) -> str:
+        return f"<pre>{html.escape(repr(self))}</pre>"
 
 
 def _four_digits(value: float) -> str:

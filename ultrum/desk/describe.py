@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import html
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import pandas as pd
 
-from ultrum.core.labels import period_label
+from ultrum.core.labels import TextInNotebooks, period_label
 from ultrum.core.series import TimeSeries
 from ultrum.sources.delivery import Address
 
@@ -25,7 +24,7 @@ _ADJUSTED = {
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Description:
+class Description(TextInNotebooks):
     """Facts of one series.
 
     Attributes
@@ -68,9 +67,6 @@ class Description:
 
     def __repr__(self) -> str:
         return "\n".join(f"{name:20s} {text}" for name, text in self.facts.items())
-
-    def _repr_html_(self) -> str:
-        return f"<pre>{html.escape(repr(self))}</pre>"
 
 
 def describe(desk: Desk, address: str) -> Description:

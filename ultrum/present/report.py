@@ -15,7 +15,7 @@ from typing import Any
 
 import pandas as pd
 
-from ultrum.core.labels import headed, period_label
+from ultrum.core.labels import headed, p_said, period_label
 from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.errors import DataWarning
@@ -38,7 +38,11 @@ def page(result: Any, drawn: Mapping[str, str]) -> str:
         loader=loader, autoescape=True, trim_blocks=True, lstrip_blocks=True
     )
     environment.filters.update(
-        percent=_percent, number=_number, period=period_label, p=_p_value, headed=headed
+        percent=_percent,
+        number=_number,
+        period=period_label,
+        p=lambda value: p_said(value) or "—",
+        headed=headed,
     )
     explored = _explored(result)
     return environment.get_template("report.html.j2").render(
@@ -243,7 +247,3 @@ def _percent(value: float, digits: int = 2) -> str:
 def _number(value: float, digits: int = 2) -> str:
     """Fixed digits with a true minus; what rounds to nothing has no sign."""
     return "—" if pd.isna(value) else f"{value:z.{digits}f}".replace("-", "−")
-
-
-def _p_value(value: float) -> str:
-    return "—" if pd.isna(value) else "< 0.001" if value < 0.001 else f"{value:.3f}"

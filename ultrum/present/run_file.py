@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import html
 import json
 import math
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any, Final
+
+from ultrum.core.labels import TextInNotebooks
 
 FORM: Final = "ultrum run 1"
 _FACTS: Final = ("source", "path", "checksum", "retrieved", "size")
@@ -78,7 +79,7 @@ def stage_of(number: str) -> str:
 
 
 @dataclass(frozen=True, repr=False)
-class Trail:
+class Trail(TextInNotebooks):
     """Where a number came from.
 
     Attributes
@@ -142,9 +143,6 @@ class Trail:
 
     def __repr__(self) -> str:
         return "\n".join(self.lines())
-
-    def _repr_html_(self) -> str:
-        return f"<pre>{html.escape(repr(self))}</pre>"
 
 
 def trail_of(facts: Mapping[str, Any], number: str) -> Trail:

@@ -16,6 +16,7 @@ PLUM, MOSS, SKY = "#7b3f72", "#5d7a1f", "#4f93c4"
 LINES: Final = (TIDE, LANTERN, PLUM, MOSS, SKY, STONE)  # told apart in grey and by the colour-blind
 DASHES: Final = ("solid", "solid", "solid", (0, (5, 2)), (0, (1, 1.4)), (0, (6, 2, 1, 2)))
 _LONGEST: Final = 40  # letters of a name on an axis
+MOST_NAMES: Final = 80  # that can be read in one figure
 SHADES: Final = ("#f3e3cf", "#d9e8ec", "#e6dbe5", "#e3e9d2")
 STYLE: Final[Any] = {
     "figure.figsize": (9.0, 5.4),
@@ -111,11 +112,12 @@ def _shown_axes() -> type[Axes]:
     return ShownAxes
 
 
-def foot(ax: Axes, text: str) -> None:
-    """Source and sample, small, under the axes; as many lines as the width asks for."""
+def foot(ax: Axes, *parts: str, source: str = "") -> None:
+    """Source, sample and what else to say, small, under the axes; as many lines as the width asks for."""
     import textwrap
 
     figure: Any = ax.get_figure()
     if figure is not None:
-        text = textwrap.fill(text, int(15.5 * figure.get_figwidth()))
+        said = "; ".join(part for part in (f"Source: {source}" if source else "", *parts) if part)
+        text = textwrap.fill(said, int(15.5 * figure.get_figwidth()))
         figure.supxlabel(text, x=0.01, ha="left", fontsize=8, color=STONE)

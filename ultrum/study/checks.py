@@ -7,6 +7,7 @@ from typing import Final
 
 import pandas as pd
 
+from ultrum.core.labels import p_equals
 from ultrum.core.prices import untraded_share
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.regression.stability import break_test
@@ -52,11 +53,11 @@ def check_cautions(plan: Study, checks: pd.DataFrame, betas: BetaTable) -> list[
             share = f"{100 * row['untraded_share']:.1f} % of its days saw no trade"
             found.append(Caution(asset, f"{share}; its beta is likely too low."))
         if row["break_p"] < BREAK_LEVEL:
-            p = "< 0.001" if row["break_p"] < 0.001 else f"= {row['break_p']:.3f}"
+            p = p_equals(row["break_p"])
             if plan.tests.breaks == "chow":
-                said = f"differ {row['break_note']} (Chow test, F = {row['break_f']:.1f}, p {p})"
+                said = f"differ {row['break_note']} (Chow test, F = {row['break_f']:.1f}, {p})"
             else:
-                said = f"change {row['break_note']} (largest F = {row['break_f']:.1f}, p {p})"
+                said = f"change {row['break_note']} (largest F = {row['break_f']:.1f}, {p})"
             text = f"alpha and beta {said}"
             found.append(Caution(asset, f"{text}; one beta for the whole sample misleads."))
         if betas.nobs[asset] < SHORT_SAMPLE:

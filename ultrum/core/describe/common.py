@@ -8,14 +8,14 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from ultrum.core.labels import table_html
+from ultrum.core.labels import TableInNotebooks
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.types import Floats
 from ultrum.errors import UnitError
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Described:
+class Described(TableInNotebooks):
     """A table with the sentence that says what it is of.
 
     Attributes
@@ -38,9 +38,6 @@ class Described:
                 max_rows=40, float_format=lambda v: f"{v:.4g}", line_width=100
             )
         return f"{text}\n{self.basis}"
-
-    def _repr_html_(self) -> str:
-        return table_html(self.table, self.basis)
 
 
 def returns_in(x: Any, doing: str) -> SeriesTable:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Final
 
 import numpy as np
 import pandas as pd
@@ -14,6 +14,8 @@ from ultrum.core.labels import span_of
 from ultrum.core.series import SeriesTable
 from ultrum.core.types import Floats, Ints
 from ultrum.errors import AlignmentError, UnitError
+
+_LOSS_ALLOWED: Final = 1e-6  # of the squares about a pair's own means, before it is done alone
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -98,22 +100,30 @@ def _square(block: Any, names: list[str]) -> pd.DataFrame:
 
 
 def _pairwise(block: Floats) -> tuple[Floats, Ints]:
-    """Correlations over the rows each pair has, centred for each pair, and their number."""
-    count = block.shape[1]
-    matrix, counts = np.full((count, count), np.nan), np.zeros((count, count), dtype=np.int64)
+    """Correlations over the rows each pair has, about the means of these, and their number."""
     valid = np.isfinite(block)
-    for i in range(count):
-        for j in range(i, count):
-            both = valid[:, i] & valid[:, j]
-            counts[i, j] = counts[j, i] = int(both.sum())
-            if counts[i, j] < 3:
-                continue
-            a, b = block[both, i], block[both, j]
-            a, b = a - a.mean(), b - b.mean()
-            size = float(np.sqrt((a @ a) * (b @ b)))
-            if size > 0:
-                matrix[i, j] = matrix[j, i] = float(np.clip(a @ b / size, -1.0, 1.0))
-    return matrix, counts
+    there = valid.astype(np.float64)
+    level = np.where(valid, block, 0.0).sum(axis=0) / np.maximum(there.sum(axis=0), 1.0)
+    x = np.where(valid, block - level, 0.0)
+    counts = there.T @ there
+    sums = x.T @ there  # of each over the rows that it shares with each other
+    squares = (x * x).T @ there
+    with np.errstate(divide="ignore", invalid="ignore"):
+        spread = squares - sums**2 / counts
+        matrix = (x.T @ x - sums * sums.T / counts) / np.sqrt(spread * spread.T)
+        lost = ~(spread > _LOSS_ALLOWED * squares)
+    matrix[counts < 3] = np.nan
+    for i, j in np.argwhere(np.triu(lost | lost.T) & (counts >= 3)):
+        matrix[i, j] = matrix[j, i] = _alone(block[valid[:, i] & valid[:, j]][:, [i, j]])
+    np.fill_diagonal(matrix, np.where(np.isfinite(np.diag(matrix)), 1.0, np.nan))
+    return np.clip(matrix, -1.0, 1.0), counts.astype(np.int64)
+
+
+def _alone(pair: Floats) -> float:
+    """One pair whose sums would lose digits, or that does not move."""
+    a, b = (pair - pair.mean(axis=0)).T
+    size = float(np.sqrt((a @ a) * (b @ b)))
+    return float(a @ b) / size if size > 0 else np.nan
 
 
 def _rolling(frame: pd.DataFrame, window: int) -> pd.DataFrame:

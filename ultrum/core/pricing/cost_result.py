@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 import textwrap
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
@@ -11,6 +10,7 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
+from ultrum.core.labels import TextInNotebooks
 from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.types import Floats
@@ -23,7 +23,7 @@ METHODS: Final = ("t", "bootstrap")
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class CostOfEquity:
+class CostOfEquity(TextInNotebooks):
     """Annual cost of equity of each asset.
 
     Attributes
@@ -147,9 +147,6 @@ class CostOfEquity:
             f"Annual cost of equity, percent; risk-free {100 * self.risk_free:.2f} %; "
             f"{errors_said(self.errors)}\n{basis}\n{shown.round(2).to_string(max_rows=30)}{noted}"
         )
-
-    def _repr_html_(self) -> str:
-        return f"<pre>{html.escape(repr(self))}</pre>"
 
 
 def by_asset(parts: pd.DataFrame, assets: list[Any]) -> pd.DataFrame:

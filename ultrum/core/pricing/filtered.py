@@ -14,7 +14,7 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
-from ultrum.core.labels import table_html
+from ultrum.core.labels import TableInNotebooks
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factor
 from ultrum.core.regression.inference import band_of
@@ -27,7 +27,7 @@ _LEAST_ROWS: Final = 24
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class FilteredBetas:
+class FilteredBetas(TableInNotebooks):
     """Betas as random walks.
 
     Attributes
@@ -70,9 +70,6 @@ class FilteredBetas:
 
     def __repr__(self) -> str:
         return f"{self.to_frame().to_string(float_format='{:.4f}'.format)}\n{self.basis}"
-
-    def _repr_html_(self) -> str:
-        return table_html(self.to_frame(), self.basis)
 
 
 @dataclass(frozen=True)

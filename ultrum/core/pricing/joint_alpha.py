@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -10,7 +9,7 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
-from ultrum.core.labels import span_of
+from ultrum.core.labels import TextInNotebooks, span_of
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factors
 from ultrum.core.regression.bandwidth import lag_rule
@@ -23,7 +22,7 @@ HOWS = ("exact", "robust", "bootstrap")
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class JointAlphaTest:
+class JointAlphaTest(TextInNotebooks):
     """The test and what it rests on.
 
     Attributes
@@ -54,9 +53,6 @@ class JointAlphaTest:
     def __repr__(self) -> str:
         kind = "Wald/N" if "bootstrap" in self.basis else f"F({self.df[0]}, {self.df[1]})"
         return f"{kind} = {self.statistic:.4g}, p = {self.p_value:.4g}\n{self.basis}"
-
-    def _repr_html_(self) -> str:
-        return f"<p>{html.escape(repr(self))}</p>"
 
 
 def joint_alpha_test(

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 import pandas as pd
 
-from ultrum.core.labels import table_html
+from ultrum.core.labels import TableInNotebooks
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factor
 from ultrum.core.regression.covariance import errors_said
@@ -19,7 +19,7 @@ from ultrum.errors import EstimationError
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class UpDownBetas:
+class UpDownBetas(TableInNotebooks):
     """Betas in rising and falling markets.
 
     Attributes
@@ -49,9 +49,6 @@ class UpDownBetas:
 
     def __repr__(self) -> str:
         return f"{self.to_frame().to_string(float_format='{:.3f}'.format)}\n{self.basis}"
-
-    def _repr_html_(self) -> str:
-        return table_html(self.to_frame(), self.basis)
 
 
 def up_down_betas(panel: Panel, factor: str = "market", *, errors: str = "hac") -> UpDownBetas:
@@ -93,7 +90,7 @@ def up_down_betas(panel: Panel, factor: str = "market", *, errors: str = "hac") 
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class ConditionalBetas:
+class ConditionalBetas(TableInNotebooks):
     """Betas as linear functions of conditions.
 
     Attributes
@@ -129,9 +126,6 @@ class ConditionalBetas:
         terms = [t for t in self.table.coefficients if t != "constant"]
         shown = self.table.coefficients[terms].join(self.p_value.rename("p of no movement"))
         return f"{shown.to_string(float_format='{:.3f}'.format, line_width=100)}\n{self.basis}"
-
-    def _repr_html_(self) -> str:
-        return table_html(self.to_frame(), self.basis)
 
 
 def conditional_beta(

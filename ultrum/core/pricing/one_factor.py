@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from ultrum.core.labels import table_html
+from ultrum.core.labels import TableInNotebooks
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factor
 from ultrum.core.regression.covariance import errors_said
@@ -19,7 +19,7 @@ from ultrum.errors import EstimationError
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class OneBeta:
+class OneBeta(TableInNotebooks):
     """One beta of each asset.
 
     Attributes
@@ -47,9 +47,6 @@ class OneBeta:
 
     def __repr__(self) -> str:
         return f"{self.to_frame().to_string(float_format='{:.4f}'.format)}\n{self.basis}"
-
-    def _repr_html_(self) -> str:
-        return table_html(self.to_frame(), self.basis)
 
 
 def lagged_beta(

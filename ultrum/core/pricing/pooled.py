@@ -9,7 +9,7 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.labels import span_of, table_html
+from ultrum.core.labels import TableInNotebooks, span_of
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factors
 from ultrum.core.regression.clusters import clustered, smallest_count
@@ -24,7 +24,7 @@ _ROUNDS, _SETTLED = 2000, 1e-13
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class PooledFit(CoefficientInference):
+class PooledFit(CoefficientInference, TableInNotebooks):
     """A pooled regression.
 
     Attributes
@@ -66,9 +66,6 @@ class PooledFit(CoefficientInference):
 
     def __repr__(self) -> str:
         return f"{self.basis}\n{self.to_frame().to_string(float_format=lambda v: f'{v:.6g}')}"
-
-    def _repr_html_(self) -> str:
-        return table_html(self.to_frame(), self.basis)
 
 
 def pooled_regress(

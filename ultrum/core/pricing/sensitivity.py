@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 import itertools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -13,7 +12,7 @@ import pandas as pd
 
 from ultrum.core.convert import to_frequency
 from ultrum.core.frequency import Frequency, months_in
-from ultrum.core.labels import infer_frequency
+from ultrum.core.labels import TextInNotebooks, infer_frequency
 from ultrum.core.pricing.adjust import BLUME_1971, adjust_betas
 from ultrum.core.pricing.one_factor import leads_and_lags
 from ultrum.core.regression.covariance import errors_said
@@ -33,7 +32,7 @@ _LEAST_ROWS: Final = 12
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class BetaSensitivity:
+class BetaSensitivity(TextInNotebooks):
     """Betas of one asset under every combination of choices.
 
     Attributes
@@ -108,9 +107,6 @@ class BetaSensitivity:
                 f"{', '.join(str(near[c]) for c in CHOICES)} with {near['beta']:.2f}"
             )
         return "\n".join([*words, self.spread().round(3).to_string()])
-
-    def _repr_html_(self) -> str:
-        return f"<pre>{html.escape(repr(self))}</pre>"
 
 
 def beta_sensitivity(

@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.frequency import Frequency
-from ultrum.core.labels import span_of, table_html
+from ultrum.core.labels import TableInNotebooks, span_of
 from ultrum.core.pricing.betas import HasFactors, chosen_factors
 from ultrum.core.pricing.cross_section import CrossSections, refuse_empty
 from ultrum.core.pricing.premia_errors import covariance_of_mean, newey_west_of_mean
@@ -26,7 +26,7 @@ _KINDS: Final = ("fama_macbeth", "newey_west", "shanken", "bootstrap")
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class TwoPass:
+class TwoPass(TableInNotebooks):
     """Prices of exposures, from cross-sections.
 
     Attributes
@@ -101,9 +101,6 @@ class TwoPass:
             f"{shown.to_string(float_format='{:.3f}'.format, line_width=100)}\n"
             f"{textwrap.fill(self.basis, 100)}"
         )
-
-    def _repr_html_(self) -> str:
-        return table_html(self.to_frame(), self.basis)
 
 
 @dataclass(frozen=True)

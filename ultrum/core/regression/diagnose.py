@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
-from ultrum.core.labels import infer_frequency, period_label, table_html
+from ultrum.core.labels import TableInNotebooks, infer_frequency, period_label
 from ultrum.core.regression.influence import weighted_rows
 from ultrum.core.regression.inputs import calendar_places
 from ultrum.core.regression.results import CONSTANT, Fit
@@ -42,7 +42,7 @@ class Finding:
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Diagnosis:
+class Diagnosis(TableInNotebooks):
     """All findings about one regression.
 
     Attributes
@@ -72,9 +72,6 @@ class Diagnosis:
             lines.append(f"{f.test:<38}{f.statistic:>12.4g}  {f.distribution:<14}{p}")
             lines += textwrap.wrap(f.meaning, 94, initial_indent="    ", subsequent_indent="    ")
         return "\n".join(lines)
-
-    def _repr_html_(self) -> str:
-        return table_html(self.to_frame(), self.basis)
 
 
 def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 1999, seed: int = 0) -> Diagnosis:

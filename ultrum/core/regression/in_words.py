@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pandas as pd
 
-from ultrum.core.labels import infer_frequency, period_label
+from ultrum.core.labels import infer_frequency, p_equals, period_label
 from ultrum.core.regression.covariance import errors_said
 from ultrum.errors import FrequencyError
 
@@ -60,7 +60,7 @@ def _alpha(value: float, low: float, high: float, p: float, noun: str, level: fl
     )
     return (
         f"Alpha: it earned {100 * abs(value):.2f} % a {noun} {direction} than its betas explain; with "
-        f"{100 * level:g} % confidence {100 * low:.2f} to {100 * high:.2f} %: {sure} (p {_p_said(p)})."
+        f"{100 * level:g} % confidence {100 * low:.2f} to {100 * high:.2f} %: {sure} ({p_equals(p)})."
     )
 
 
@@ -77,7 +77,7 @@ def _beta(
     return (
         f"{term}: in a {noun} in which {term} earned 1 % more, {name} earned {abs(value):.2f} % {direction} on "
         f"average, all else equal; beta {value:.2f}, with {100 * level:g} % confidence {low:.2f} to {high:.2f}: "
-        f"{also} (p of zero {_p_said(p)})."
+        f"{also} (of zero {p_equals(p)})."
     )
 
 
@@ -89,8 +89,3 @@ def _r2(r2: float, factors: list[str]) -> str:
         f"R² {r2:.2f}: {100 * r2:.0f} % of the movement goes with {what}; the other {100 * (1 - r2):.0f} % is "
         "its own, which a holder of many shares need not bear."
     )
-
-
-def _p_said(p: float) -> str:
-    """A p value as people write it."""
-    return "< 0.001" if p < 0.001 else f"= {p:.3f}"

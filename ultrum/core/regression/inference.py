@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,12 +9,13 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
+from ultrum.core.labels import TextInNotebooks
 from ultrum.core.types import Array, Floats
 from ultrum.errors import EstimationError
 
 
 @dataclass(frozen=True)
-class TestResult:
+class TestResult(TextInNotebooks):
     """A test statistic with its distribution under the null hypothesis.
 
     ``df`` holds the degrees of freedom, numerator first.
@@ -41,9 +41,6 @@ class TestResult:
     def __repr__(self) -> str:
         tail = f"  {self.note}" if self.note else ""
         return f"{self.distribution} = {self.statistic:.4g}, p = {self.p_value:.4g}{tail}"
-
-    def _repr_html_(self) -> str:
-        return f"<p>{html.escape(repr(self))}</p>"
 
 
 def t_quantile(level: float, df: Any) -> Any:

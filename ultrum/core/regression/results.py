@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from ultrum.core.labels import period_label, table_html
+from ultrum.core.labels import TableInNotebooks, period_label, table_html
 from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.in_words import sentences
 from ultrum.core.regression.inference import (
@@ -28,7 +28,7 @@ CONSTANT = "constant"
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Fit(CoefficientInference):
+class Fit(CoefficientInference, TableInNotebooks):
     """One estimated regression.
 
     Attributes
@@ -184,9 +184,6 @@ class Fit(CoefficientInference):
 
     def __repr__(self) -> str:
         return f"{self.basis}\n{self.to_frame().to_string(float_format=lambda v: f'{v:.6g}')}"
-
-    def _repr_html_(self) -> str:
-        return table_html(self.to_frame(), self.basis)
 
 
 @dataclass(frozen=True, eq=False, repr=False)

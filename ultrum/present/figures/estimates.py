@@ -12,7 +12,7 @@ from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.results import CONSTANT, BetaTable, Fit
 from ultrum.errors import FrequencyError, UltrumError
-from ultrum.present.style import INK, LANTERN, STONE, TIDE, axes_for, foot, styled
+from ultrum.present.style import INK, LANTERN, MOST_NAMES, STONE, TIDE, axes_for, foot, styled
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -33,6 +33,7 @@ def betas(
     Parameters
     ----------
     table : BetaTable
+        Of more than 80 assets only the highlighted one is named.
     term : str, optional
         Coefficient shown; by default the first factor.
     level : float
@@ -53,16 +54,22 @@ def betas(
     order = table.coefficients[term].sort_values().index
     centre = table.coefficients.loc[order, term].to_numpy()
     reach = table.interval(term, level).loc[order]
-    ax = axes_for(ax, height=max(3.0, 1.3 + 0.24 * len(order)))
+    few = len(order) <= MOST_NAMES
+    ax = axes_for(ax, height=max(3.0, 1.3 + 0.24 * len(order)) if few else 7.0)
     rows = np.arange(len(order))
     colours = [LANTERN if asset == highlight else TIDE for asset in order]
-    ax.hlines(rows, reach["low"], reach["high"], colors=colours, linewidth=2)
-    ax.scatter(centre, rows, c=colours, s=26, zorder=3)
-    ax.set_yticks(rows, [str(a) for a in order])
+    named = rows if few else np.flatnonzero(order == highlight)  # more cannot be read
+    if not few:
+        ax.hlines(rows, reach["low"], reach["high"], colors=TIDE, linewidth=0.5, alpha=0.2)
+        ax.scatter(centre, rows, c=TIDE, s=2)
+    ends, own = reach.iloc[named], [colours[k] for k in named]
+    ax.hlines(named, ends["low"], ends["high"], colors=own, linewidth=2, zorder=3)
+    ax.scatter(centre[named], named, c=own, s=26, zorder=3)
+    ax.set_yticks(named, [str(a) for a in order[named]])
     ax.tick_params(axis="y", length=0, labelsize=9)
     ax.grid(visible=False, axis="y")
     ax.set_ylim(-0.8, len(order) - 0.2)
-    for tick, asset in zip(ax.get_yticklabels(), order, strict=True):
+    for tick, asset in zip(ax.get_yticklabels(), order[named], strict=True):
         tick.set_color(LANTERN if asset == highlight else INK)
     ax.axvline(1.0, color=STONE, linewidth=1, linestyle=(0, (4, 3)))
     ax.set_xlabel(f"{term} beta, with {100 * level:g} % interval")
@@ -70,7 +77,7 @@ def betas(
     span = (
         f"{period_label(table.first.dropna().min())} to {period_label(table.last.dropna().max())}"
     )
-    foot(ax, _foot_of(table.errors, source, span))
+    foot(ax, span, errors_said(table.errors), source=source)
     return ax
 
 
@@ -108,7 +115,7 @@ def line_of_fit(
     ax.set_title(f"{fit.name} against the {factor}\n", pad=6)
     ax.text(0, 1.025, _fit_words(fit, factor, noun), transform=ax.transAxes, fontsize=10)
     span = f"{period_label(fit.sample[0])} to {period_label(fit.sample[1])}, {fit.nobs} {noun}s"
-    foot(ax, _foot_of(fit.errors, source, span))
+    foot(ax, span, errors_said(fit.errors), source=source)
     return ax
 
 
@@ -158,7 +165,7 @@ def build_up(
     ax.set_xlim(min(0.0, low * 1.1), 1.34 * float(ends.max()))
     ax.set_xlabel("% a year")
     ax.set_title(f"Cost of equity of {asset}")
-    foot(ax, _foot_of(cost.errors, source, cost.sample[asset]))
+    foot(ax, cost.sample[asset], errors_said(cost.errors), source=source)
     return ax
 
 
@@ -198,8 +205,3 @@ def _part_labels(parts: Any) -> list[str]:
                 f"{name}: beta {part['beta']:.2f}\n× premium {100 * part['premium']:.2f} %"
             )
     return labels
-
-
-def _foot_of(errors: str, source: str, span: str) -> str:
-    said = errors_said(errors)
-    return "; ".join(part for part in (f"Source: {source}" if source else "", span, said) if part)

@@ -162,7 +162,7 @@ def bars(
     ax.set_title(title or _without_field(about), pad=30)
     handles = ax.get_legend_handles_labels()
     ax.legend(*handles, loc="lower left", bbox_to_anchor=(0, 1.0), ncols=4, borderaxespad=0.2)
-    foot(ax, f"{_source(about)}{table.frequency.name}, {span_of(table.index)}, {len(days)} bars")
+    foot(ax, about.address, f"{table.frequency.name}, {span_of(table.index)}, {len(days)} bars")
     return ax
 
 
@@ -279,20 +279,20 @@ def _shade(ax: Axes, shade: Any, episodes: Episodes | None) -> None:
     for number, table in enumerate(tables):
         for row in table.itertuples():
             ax.axvspan(
-                _edge(row.start, False),
-                _edge(row.end, True),
+                edge_of(row.start, False),
+                edge_of(row.end, True),
                 color=SHADES[number % 4],
                 linewidth=0,
                 zorder=0,
             )
     for number, (name, (start, end)) in enumerate((episodes or {}).items()):
-        left, right = _edge(start, False), _edge(end, True)
+        left, right = edge_of(start, False), edge_of(end, True)
         ax.axvspan(left, right, color=SHADES[(number + len(tables)) % 4], linewidth=0, zorder=0)
         ax.text(left + (right - left) / 2, 0.985, name, transform=ax.get_xaxis_transform(), ha="center", va="top",
                 fontsize=8.5, color=STONE, rotation=90 if len(name) > 14 else 0)  # fmt: skip
 
 
-def _edge(label: Any, end: bool) -> Any:
+def edge_of(label: Any, end: bool = False) -> Any:
     """First or last moment of a period said by its name."""
     code, day = parse_period(str(label))
     if not end:
@@ -365,10 +365,6 @@ def _without_field(about: Descriptor) -> str:
     """What bars are of; where only the field is known, how long they are."""
     owner = about.heading.removesuffix("close").rstrip(" .,")
     return owner or f"{about.frequency.name} bars".capitalize()
-
-
-def _source(about: Descriptor) -> str:
-    return f"{about.address}; " if about.address else ""
 
 
 def _foot(lines: Sequence[TimeSeries]) -> str:

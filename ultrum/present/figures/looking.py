@@ -12,20 +12,20 @@ from ultrum.core.describe.distribution import Distribution
 from ultrum.core.describe.relative import Relative
 from ultrum.core.describe.risk import Drawdowns, RiskReturn
 from ultrum.core.describe.seasons import CalendarGrid
-from ultrum.core.frequency import parse_period
-from ultrum.core.labels import span_of
+from ultrum.core.labels import p_equals, span_of
 from ultrum.core.panel import Panel
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.transform.levels import cumulate
 from ultrum.errors import UnitError
 from ultrum.present.figures.labels import names_apart
-from ultrum.present.figures.lines import moments_of
+from ultrum.present.figures.lines import edge_of, moments_of
 from ultrum.present.style import (
     DASHES,
     INK,
     LANTERN,
     LINES,
     MIST,
+    MOST_NAMES,
     STONE,
     TIDE,
     axes_for,
@@ -49,7 +49,7 @@ _BELOW_TO_ABOVE: Final = (
 
 @styled
 def risk_against_return(made: RiskReturn, *, ax: Axes | None = None) -> Axes:
-    """Mean return of each asset against its volatility, each with its name, none over another.
+    """Mean return of each asset against its volatility; up to 80 with their names, none over another.
 
     Examples
     --------
@@ -63,13 +63,15 @@ def risk_against_return(made: RiskReturn, *, ax: Axes | None = None) -> Axes:
     x, y = 100 * table["volatility"].astype(float), 100 * table["mean"].astype(float)
     ax = axes_for(ax, height=6.0)
     ax.axhline(0, color=STONE, linewidth=0.8)
-    ax.scatter(x, y, s=26, color=TIDE, zorder=3)
+    few = len(table) <= MOST_NAMES
+    ax.scatter(x, y, s=26 if few else 6, color=TIDE, alpha=None if few else 0.5, zorder=3)
     ax.margins(0.09)
     ax.set_xlabel("volatility, % a year")
     ax.set_ylabel("mean return, % a year")
     ax.set_title(f"Risk and return of {len(table)} assets")
-    foot(ax, made.basis)
-    names_apart(ax, x.to_numpy(), y.to_numpy(), [str(n) for n in table.index])
+    foot(ax, made.basis, "" if few else "names left out, they could not be read")
+    if few:
+        names_apart(ax, x.to_numpy(), y.to_numpy(), [str(n) for n in table.index])
     return ax
 
 
@@ -107,7 +109,7 @@ def histogram(made: Distribution, *, ax: Axes | None = None) -> Axes:
     ax.text(
         0,
         1.025,
-        f"{words}; Jarque–Bera p {'<0.001' if made.p_value < 0.001 else format(made.p_value, '.3f')}",
+        f"{words}; Jarque–Bera {p_equals(made.p_value)}",
         transform=ax.transAxes,
         fontsize=9.5,
     )
@@ -255,17 +257,17 @@ def correlation_grid(made: Correlations, *, ax: Axes | None = None) -> Axes:
 
     matrix = made.table.to_numpy(dtype=float)
     count = len(matrix)
-    ax = axes_for(ax, height=max(4.0, 1.6 + 0.36 * count))
+    ax = axes_for(ax, height=max(4.0, 1.6 + 0.36 * min(count, 26)))
     colours = LinearSegmentedColormap.from_list("around zero", _BELOW_TO_ABOVE)
     ax.imshow(matrix, cmap=colours, vmin=-1, vmax=1, aspect="auto")
     names = [str(n) for n in made.table.index]
     if count <= 26:
         _write_correlations(ax, matrix, made.p_values.to_numpy(dtype=float))
+    shown = range(count) if count <= MOST_NAMES else ()
     slanted = max(map(len, names)) > 5
-    ax.set_xticks(
-        range(count), names, rotation=45 if slanted else 0, ha="right" if slanted else "center"
-    )
-    ax.set_yticks(range(count), names)
+    own = [names[k] for k in shown]
+    ax.set_xticks(shown, own, rotation=45 if slanted else 0, ha="right" if slanted else "center")
+    ax.set_yticks(shown, own)
     ax.tick_params(length=0, labelsize=8.5)
     ax.grid(visible=False)
     for side in ax.spines.values():
@@ -273,7 +275,8 @@ def correlation_grid(made: Correlations, *, ax: Axes | None = None) -> Axes:
     ax.set_title(f"Correlations of {count} series")
     pairs = np.unique(made.counts.to_numpy()[~np.eye(count, dtype=bool)])
     span = f"{pairs[0]}" if len(pairs) == 1 else f"{pairs[0]} to {pairs[-1]}"
-    foot(ax, f"{made.basis}; {span} periods a pair; grey numbers: not told from zero at 5 %")
+    grey = "grey numbers: not told from zero at 5 %" if count <= 26 else ""
+    foot(ax, made.basis, f"{span} periods a pair", grey)
     return ax
 
 
@@ -288,7 +291,7 @@ def coverage_timeline(panel: Panel, *, ax: Axes | None = None) -> Axes:
     >>> len(coverage_timeline(panel).get_yticks()) == len(panel.coverage)
     True
     """
-    table = panel.coverage
+    table = _most_lacking(panel.coverage)
     ax = axes_for(ax, height=max(3.0, 1.4 + 0.2 * len(table)))
     gone = panel.ledger[panel.ledger["cause"].astype(str).isin(("gap", "stale price"))]
     for row, name in enumerate(table.index[::-1]):
@@ -300,7 +303,7 @@ def coverage_timeline(panel: Panel, *, ax: Axes | None = None) -> Axes:
             _role_colour(panel, name),
         )
     ends = [str(panel.assets.index[k]) for k in (0, -1)]
-    ax.axvspan(_day(ends[0]), _day(ends[1], end=True), color=MIST, alpha=0.5, zorder=0)
+    ax.axvspan(edge_of(ends[0]), edge_of(ends[1], end=True), color=MIST, alpha=0.5, zorder=0)
     ax.set_yticks(range(len(table)), [str(n) for n in table.index[::-1]])
     ax.tick_params(axis="y", length=0, labelsize=8)
     ax.grid(visible=False, axis="y")
@@ -308,10 +311,10 @@ def coverage_timeline(panel: Panel, *, ax: Axes | None = None) -> Axes:
     ax.set_title(f"What the panel covers: {len(panel.assets)} whole {panel.frequency.noun}s")
     dear = table["costs"].idxmax() if table["costs"].max() > 0 else ""
     cost = f"; {dear} alone costs {table['costs'].max()} rows" if dear else ""
-    foot(
-        ax,
-        f"{panel.frequency.name}, {span_of(panel.assets.index)} (shaded){cost}; white marks are gaps",
-    )
+    left = len(panel.coverage) - len(table)
+    others = f"{left} series that lack less are left out" if left else ""
+    said = f"{panel.frequency.name}, {span_of(panel.assets.index)} (shaded){cost}"
+    foot(ax, said, "white marks are gaps", others)
     return ax
 
 
@@ -359,6 +362,14 @@ def _write_correlations(ax: Axes, matrix: Any, p_values: Any) -> None:
             )
 
 
+def _most_lacking(coverage: pd.DataFrame) -> pd.DataFrame:
+    """The series that can be read, those with the fewest rows first chosen."""
+    if len(coverage) <= MOST_NAMES:
+        return coverage
+    chosen = coverage["rows"].nsmallest(MOST_NAMES, keep="first").index
+    return coverage[coverage.index.isin(chosen)]
+
+
 def _role_colour(panel: Panel, name: Any) -> str:
     if name in panel.conditions:
         return LANTERN
@@ -369,7 +380,7 @@ def _draw_coverage(ax: Axes, row: int, facts: Any, gaps: Any, colour: str) -> No
     """A bar from first to last value, with a white mark for each gap."""
     if not facts["rows"]:
         return
-    ends = _day(facts["first"]), _day(facts["last"], end=True)
+    ends = edge_of(facts["first"]), edge_of(facts["last"], end=True)
     ax.hlines(row, *ends, color=colour, linewidth=4.5, alpha=0.85)
     if len(gaps):
         days = moments_of(pd.PeriodIndex(gaps))
@@ -393,8 +404,3 @@ def _quantiles(ax: Axes, made: Distribution) -> None:
 
 def _plain_number(value: float, _: Any) -> str:
     return f"{value:,g}"
-
-
-def _day(label: str, end: bool = False) -> Any:
-    day = parse_period(label)[1]
-    return pd.Timestamp(day) + (pd.Timedelta(28, "D") if end else pd.Timedelta(0))

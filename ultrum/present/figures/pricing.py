@@ -7,13 +7,14 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
-from ultrum.core.labels import headed, period_label, span_of
+from ultrum.core.labels import headed, p_equals, period_label, span_of
 from ultrum.core.pricing.filtered import FilteredBetas
 from ultrum.core.pricing.moving import ConditionalBetas
 from ultrum.core.pricing.peers import PeerBeta
 from ultrum.core.pricing.sensitivity import CHOICES, BetaSensitivity
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.covariance import errors_said
+from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.rolling_result import RollingFit
 from ultrum.core.regression.stability import BreakTest
 from ultrum.errors import UltrumError
@@ -22,12 +23,6 @@ from ultrum.present.style import INK, LANTERN, LINES, MIST, STONE, TIDE, axes_fo
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
-
-_KINDS = {
-    "hac": "Newey–West errors",
-    "classical": "classical errors",
-    "clustered": "clustered errors",
-}
 
 
 @styled
@@ -92,10 +87,7 @@ def beta_path(
     ax.set_ylabel("beta")
     ax.set_title(title)
     ax.legend(loc="best", fontsize=9)
-    foot(
-        ax,
-        "; ".join(part for part in (_source(source), span_of(path.dropna().index), said) if part),
-    )
+    foot(ax, span_of(path.dropna().index), said, source=source)
     return ax
 
 
@@ -121,7 +113,7 @@ def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> 
             label = "5 % bound" if side == "high" else None
             ax.plot(x, bound, color=STONE, linewidth=1.2, linestyle=(0, (5, 3)), label=label)
     place = x[test.path.index.get_loc(test.at)]
-    found = f"{period_label(test.at)}, p = {test.p_value:.3f}"
+    found = f"{period_label(test.at)}, {p_equals(test.p_value)}"
     if test.between is not None and test.p_value < 0.05:
         ends = _dates(pd.Index(test.between) if not isinstance(test.path.index, pd.PeriodIndex)
                       else pd.PeriodIndex(test.between))  # fmt: skip
@@ -135,7 +127,7 @@ def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> 
         f"{test.name}: {'a break at an unknown date' if largest else 'drift of the coefficients'}"
     )
     ax.legend(loc="best", fontsize=9)
-    foot(ax, "; ".join(part for part in (_source(source), span_of(test.path.index)) if part))
+    foot(ax, span_of(test.path.index), source=source)
     return ax
 
 
@@ -164,7 +156,7 @@ def predicted_against_realised(made: TwoPass, *, source: str = "", ax: Axes | No
     ax.set_xlabel("predicted mean excess return, % a year")
     ax.set_ylabel("realised mean excess return, % a year")
     ax.set_title(f"Predicted against realised; R² of means {made.r2:.2f}".replace("-", "−"))
-    foot(ax, "; ".join(part for part in (_source(source), made.basis) if part))
+    foot(ax, made.basis, source=source)
     names_apart(ax, x, y, [str(n) for n in shown.index])
     return ax
 
@@ -210,12 +202,7 @@ def sensitivity(made: BetaSensitivity, *, source: str = "", ax: Axes | None = No
     _mark_choices(ax, table, options, own)
     ax.set_title(f"Beta of {made.asset} under {len(table)} combinations of choices")
     said = f"bars: 95 % intervals, {errors_said(made.errors)}"
-    foot(
-        ax,
-        "; ".join(
-            part for part in (_source(source), f"data to {period_label(made.end)}", said) if part
-        ),
-    )
+    foot(ax, f"data to {period_label(made.end)}", said, source=source)
     return ax
 
 
@@ -268,7 +255,7 @@ def _say(ax: Axes, x: Any, y: Any, text: str) -> None:
 
 
 @styled
-def peers(made: PeerBeta, *, level: float = 1.96, source: str = "", ax: Axes | None = None) -> Axes:
+def peers(made: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes | None = None) -> Axes:
     """Each peer's levered and unlevered beta, the average of the business, and the company's own.
 
     Examples
@@ -285,12 +272,13 @@ def peers(made: PeerBeta, *, level: float = 1.96, source: str = "", ax: Axes | N
     ax.hlines(rows, shown["unlevered"], shown["beta"], color=MIST, linewidth=3)
     ax.scatter(shown["beta"], rows, color=STONE, s=34, label="as measured", zorder=3)
     ax.scatter(shown["unlevered"], rows, color=TIDE, s=34, label="without debt", zorder=3)
-    spread = level * made.asset_error
+    normal = t_quantile(level, np.inf)
+    spread = normal * made.asset_error
     ax.axvspan(
         made.asset_beta - spread, made.asset_beta + spread, color=TIDE, alpha=0.10, linewidth=0
     )
     ax.axvline(made.asset_beta, color=TIDE, linewidth=1.2, linestyle=(0, (5, 3)))
-    reach = level * made.standard_error
+    reach = normal * made.standard_error
     ax.hlines(0.6, made.beta - reach, made.beta + reach, color=LANTERN, linewidth=2)
     ax.scatter(
         [made.beta],
@@ -309,10 +297,7 @@ def peers(made: PeerBeta, *, level: float = 1.96, source: str = "", ax: Axes | N
     ax.set_xlabel("beta")
     ax.set_title(f"{len(shown)} peers: beta of the business {made.asset_beta:.2f}")
     ax.legend(loc="upper right", fontsize=9, ncols=3)
-    foot(
-        ax,
-        "; ".join(part for part in (_source(source), made.basis, "bars: 95 % intervals") if part),
-    )
+    foot(ax, made.basis, f"bars: {100 * level:g} % intervals", source=source)
     return ax
 
 
@@ -330,7 +315,3 @@ def _dates(index: pd.Index) -> Any:
 def _day(date: Any) -> Any:
     """A date on the time axis."""
     return pd.Timestamp(str(date)).to_numpy()
-
-
-def _source(source: str) -> str:
-    return f"Source: {source}" if source else ""

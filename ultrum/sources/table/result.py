@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import functools
-import html
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, fields
 from typing import Any
 
 import pandas as pd
 
+from ultrum.core.labels import TextInNotebooks
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.errors import TableError
 from ultrum.sources.table.layout import Rejected
@@ -27,7 +27,7 @@ class Decision:
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Reading:
+class Reading(TextInNotebooks):
     """What was read from one table.
 
     Attributes
@@ -82,9 +82,6 @@ class Reading:
             f"{self.name}: {len(self.series)} series, {len(self.records)} rows, "
             f"{len(self.rejected)} rejected\n{said}"
         )
-
-    def _repr_html_(self) -> str:
-        return f"<pre>{html.escape(repr(self))}</pre>"
 
 
 @dataclass(frozen=True)
