@@ -17,6 +17,7 @@ import ultrum as ul
 from tests.support import ROOT, OnPractice, Scratch, command
 from ultrum.errors import StudyError
 from ultrum.present import report
+from ultrum.present.csv_files import CsvForm, described_csv
 from ultrum.present.result_files import write_results
 from ultrum.present.run_file import run_facts
 from ultrum.study.bundle import bundle, unbundle
@@ -429,14 +430,11 @@ class Files(Scratch):
                 )
 
     def test_csv_in_another_form(self):
-        from ultrum.present.result_files import write_csv
-
         table = pd.DataFrame(
             {"x": [1.5, -2.0], "=y": ["=1+1", "a;b"]},
             pd.period_range("2024Q1", periods=2, freq="Q"),
         )
-        about = {"study": "s", "run": "r", "data_until": "2024-Q2"}
-        write_csv(table, self.folder / "t.csv", ";", ",", "year and period", about)
+        described_csv(table, self.folder / "t.csv", CsvForm(";", ",", "year and period"))
         self.assertEqual(
             (self.folder / "t.csv").read_text(),
             "year;quarter;x;'=y\n2024;1;1,5;'=1+1\n2024;2;-2,0;\"a;b\"\n",
@@ -445,7 +443,7 @@ class Files(Scratch):
         self.assertEqual(
             said["tableSchema"]["columns"][2]["datatype"]["format"], {"decimalChar": ","}
         )
-        write_csv(table, self.folder / "i.csv", ",", ".", "iso", about)
+        described_csv(table, self.folder / "i.csv", CsvForm(dates="iso"))
         self.assertTrue(
             (self.folder / "i.csv").read_text().startswith("date,x,'=y\n2024-03-31,1.5")
         )

@@ -83,6 +83,13 @@ def _from_table(desk: Desk, name: str) -> Iterator[Entry]:
                     facts.get("currency", ""), facts)  # fmt: skip
 
 
+def widened(groups: Mapping[str, Sequence[str]], filters: Mapping[str, Any]) -> dict[str, Any]:
+    """Filters with the name of a group of places as its codes."""
+    known = {name.lower().replace("_", " "): list(codes) for name, codes in groups.items()}
+    region = str(filters.get("region", "")).lower().replace("_", " ")
+    return {**filters, "region": known[region]} if region in known else dict(filters)
+
+
 def browse(
     listings: Listings, path: Sequence[str], by: str, filters: Mapping[str, Any]
 ) -> pd.DataFrame:

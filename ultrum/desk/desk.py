@@ -15,16 +15,16 @@ from ultrum.core.moments import resolve_instant
 from ultrum.core.series import TimeSeries
 from ultrum.desk import catalogue
 from ultrum.desk.describe import Description, describe
-from ultrum.desk.keeping import kept_paths, table_settings
+from ultrum.desk.keeping import series_of_service, table_settings
 from ultrum.desk.obtaining import Obtainer, Touch
-from ultrum.desk.placing import addressed, cut, span_of_words
+from ultrum.desk.placing import addressed, column_of, cut, span_of_words
 from ultrum.desk.revisions import revisions
 from ultrum.desk.settings import default_vault, load_settings, source_settings
 from ultrum.desk.snapshots import snapshot_series
-from ultrum.errors import SourceError, VaultError
+from ultrum.errors import SourceError
 from ultrum.sources.delivery import Address, Delivery
 from ultrum.sources.http import HttpClient, HttpPolicy
-from ultrum.sources.sdmx import SdmxSource, Span, accept_of, key_of
+from ultrum.sources.sdmx import SdmxSource, Span, accept_of
 from ultrum.sources.table import Reading, TableOptions, read_table
 from ultrum.sources.table.many import expand, is_pattern, read_many
 from ultrum.vault import Listings, Record, Vault
@@ -177,9 +177,9 @@ class Desk:
         wanted = Address.parse(address)
         span = span_of_words(start, end, last)
         if self.kind_of(wanted) == "sdmx":
-            series = self._of_service(wanted, span)
+            series = series_of_service(self, wanted, span)
         else:
-            series = cut(self._of_table(wanted, address, facts), span)
+            series = cut(self._of_table(wanted, facts), span)
             facts = {}
         if facts:
             series = series.described(**facts)
@@ -247,7 +247,9 @@ class Desk:
         DataFrame
             Columns ``address title frequency flow topic region currency``.
         """
-        found = self.listings(refresh).search(words, limit, **self._widened(filters))
+        found = self.listings(refresh).search(
+            words, limit, **catalogue.widened(self.groups, filters)
+        )
         columns = ["address", "title", "frequency", "flow", "topic", "region", "currency"]
         return pd.DataFrame([[getattr(e, c) for c in columns] for e in found], columns=columns)
 
@@ -267,7 +269,7 @@ class Desk:
         DataFrame
             Columns ``name kind series``; at the bottom ``address title frequency``.
         """
-        return catalogue.browse(self.listings(), path, by, self._widened(filters))
+        return catalogue.browse(self.listings(), path, by, catalogue.widened(self.groups, filters))
 
     def describe(self, address: str) -> Description:
         """What a series is: title, unit, frequency, ends, last update, notes."""
@@ -343,20 +345,6 @@ class Desk:
         """The answer at a path with its entry in the vault."""
         return self._obtainer.record_of(source, path, page=page)
 
-    def _of_service(self, wanted: Address, span: Span) -> TimeSeries:
-        """One series of a statistics service; offline also out of a delivery of many."""
-        service = self.service(wanted.source)
-        try:
-            return service.series(wanted.path, span, wanted.field)
-        except VaultError:
-            flow, _, _key = wanted.path.partition("/")
-            for path in kept_paths(self, wanted):
-                found = service.all_series(f"{flow}/{key_of(path)}")
-                own = [s for s in found if s.about.address == str(wanted)]
-                if own:
-                    return cut(own[0], span)
-            raise
-
     @property
     def connections(self) -> int:
         """Answers of one host asked for at once."""
@@ -403,27 +391,8 @@ class Desk:
             self._readings[key] = read_table(body, wanted.path, options)
         return self._readings[key]
 
-    def _of_table(self, wanted: Address, address: str, facts: Mapping[str, Any]) -> TimeSeries:
-        settings = self.sources[wanted.source]
-        if wanted.path in settings.snapshots:
-            return snapshot_series(self, wanted, settings.snapshots[wanted.path])
-        series = self.table(f"{wanted.source}:{wanted.path}", **facts).series
-        known = ", ".join(list(series)[:12])
-        if not wanted.field and len(series) == 1:
-            return next(iter(series.values()))  # a file of one series needs no name for it
-        if not wanted.field:
-            first = next(iter(series), "column")
-            raise SourceError(
-                f"{address} is a whole table; name a column, such as {address}#{first}. There are: {known}."
-            )
-        if wanted.field not in series:
-            raise SourceError(f"{address}: no column '{wanted.field}'; there are: {known}.")
-        return series[wanted.field]
-
-    def _widened(self, filters: Mapping[str, Any]) -> dict[str, Any]:
-        """Filters with the name of a group of places as its codes."""
-        groups = {
-            name.lower().replace("_", " "): list(codes) for name, codes in self.groups.items()
-        }
-        region = str(filters.get("region", "")).lower().replace("_", " ")
-        return {**filters, "region": groups[region]} if region in groups else dict(filters)
+    def _of_table(self, wanted: Address, facts: Mapping[str, Any]) -> TimeSeries:
+        snapshots = self.sources[wanted.source].snapshots
+        if wanted.path in snapshots:
+            return snapshot_series(self, wanted, snapshots[wanted.path])
+        return column_of(self.table(f"{wanted.source}:{wanted.path}", **facts), wanted)

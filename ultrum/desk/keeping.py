@@ -5,12 +5,12 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from ultrum.core.series import TimeSeries
-from ultrum.desk.placing import addressed
+from ultrum.desk.placing import addressed, cut
 from ultrum.desk.settings import SourceSettings
 from ultrum.errors import VaultError
 from ultrum.sources.database import Query, table_options
 from ultrum.sources.delivery import Address
-from ultrum.sources.sdmx import covers
+from ultrum.sources.sdmx import Span, covers, key_of
 from ultrum.sources.table import TableOptions, read_table
 from ultrum.vault import Record
 
@@ -25,6 +25,20 @@ def kept_paths(desk: Desk, wanted: Address, spans: bool = False) -> list[str]:
         return [p for p in paths if covers(p, wanted.path, spans)]
     snapshot = desk.sources[wanted.source].snapshots.get(wanted.path)
     return [p for p in paths if p == (snapshot.path if snapshot else wanted.path)]
+
+
+def series_of_service(desk: Desk, wanted: Address, span: Span) -> TimeSeries:
+    """One series of a statistics service; offline also out of a delivery of many."""
+    service = desk.service(wanted.source)
+    try:
+        return service.series(wanted.path, span, wanted.field)
+    except VaultError:
+        flow = wanted.path.partition("/")[0]
+        for path in kept_paths(desk, wanted):
+            for series in service.all_series(f"{flow}/{key_of(path)}"):
+                if series.about.address == str(wanted):
+                    return cut(series, span)
+        raise
 
 
 def series_of_record(desk: Desk, record: Record, wanted: Address) -> TimeSeries:

@@ -1,4 +1,4 @@
-"""Series cut to a span, and told where they came from."""
+"""Series chosen by an address, cut to a span, and told where they came from."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ from datetime import date
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.moments import resolve_day
 from ultrum.core.series import TimeSeries
+from ultrum.errors import SourceError
 from ultrum.sources.delivery import Address
 from ultrum.sources.sdmx import Span
 from ultrum.sources.table import Reading
@@ -27,6 +28,28 @@ def cut(series: TimeSeries, span: Span) -> TimeSeries:
     """The part of a series inside a span."""
     part = series.sample(span.start or None, span.end or None)
     return TimeSeries(part.values.iloc[-span.last :], part.about) if span.last else part
+
+
+def column_of(reading: Reading, wanted: Address) -> TimeSeries:
+    """The series of a table that an address names; a table of one series needs no name for it.
+
+    Raises
+    ------
+    SourceError
+        If it names none, or one that is not there.
+    """
+    series = reading.series
+    if not wanted.field and len(series) == 1:
+        return next(iter(series.values()))
+    if wanted.field in series:
+        return series[wanted.field]
+    known = ", ".join(list(series)[:12])
+    if wanted.field:
+        raise SourceError(f"{wanted}: no column '{wanted.field}'; there are: {known}.")
+    first = next(iter(series), "column")
+    raise SourceError(
+        f"{wanted} is a whole table; name a column, such as {wanted}#{first}. There are: {known}."
+    )
 
 
 def addressed(reading: Reading, wanted: Address) -> Reading:

@@ -6,7 +6,7 @@ import difflib
 import os
 import tomllib
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from pathlib import Path
 from typing import Any, Final
 
@@ -18,21 +18,9 @@ from ultrum.sources.sdmx import FORMATS
 
 KINDS: Final = ("sdmx", "table", "database")
 Fetch = Callable[[str, str, Credentials | None], bytes | Delivery]
-_OWN: Final[dict[str, Fetch]] = {}
+_ADDED: Final[dict[str, Fetch]] = {}
 FILE: Final = "ultrum.toml"
 LARGEST: Final = 1024 * 1024
-_KEYS: Final = (
-    "kind",
-    "url",
-    "format",
-    "rest",
-    "credentials",
-    "tables",
-    "snapshots",
-    "queries",
-    "catalogue",
-)
-_SNAPSHOT: Final = ("path", "figure", "grain", "title", "options")
 
 
 @dataclass(frozen=True)
@@ -90,17 +78,17 @@ def add_source_kind(kind: str, fetch: Fetch) -> None:
         raise SourceError(
             f"The kind '{kind}' is the program's own, or no plain word; take another name."
         )
-    _OWN[kind] = fetch
+    _ADDED[kind] = fetch
 
 
 def own_fetch(kind: str) -> Fetch | None:
     """The function behind a kind that was added."""
-    return _OWN.get(kind)
+    return _ADDED.get(kind)
 
 
 def kinds() -> list[str]:
     """Every kind of source."""
-    return [*KINDS, *_OWN]
+    return [*KINDS, *_ADDED]
 
 
 @dataclass(frozen=True)
@@ -149,10 +137,11 @@ def source_settings(name: str, said: Mapping[str, Any]) -> SourceSettings:
     kind, url = str(said.get("kind", "")), str(said.get("url", ""))
     if kind not in kinds() or not url:
         raise SourceError(f"Source '{name}' needs a kind ({' or '.join(kinds())}) and a url.")
+    keys = [f.name for f in fields(SourceSettings)]
     for key in said:
-        if key not in _KEYS:
-            near = difflib.get_close_matches(key, _KEYS, 1)
-            hint = f"; did you mean '{near[0]}'?" if near else f"; it may have: {', '.join(_KEYS)}."
+        if key not in keys:
+            near = difflib.get_close_matches(key, keys, 1)
+            hint = f"; did you mean '{near[0]}'?" if near else f"; it may have: {', '.join(keys)}."
             raise SourceError(f"Source '{name}' has no setting '{key}'{hint}")
     form = str(said.get("format", "csv"))
     if form not in FORMATS:
@@ -174,11 +163,12 @@ def source_settings(name: str, said: Mapping[str, Any]) -> SourceSettings:
 
 
 def _snapshot(source: str, name: str, said: Mapping[str, Any]) -> SnapshotSettings:
-    unknown = [k for k in said if k not in _SNAPSHOT]
+    keys = [f.name for f in fields(SnapshotSettings)]
+    unknown = [k for k in said if k not in keys]
     if unknown or "path" not in said or "figure" not in said:
         wrong = f"'{unknown[0]}' is not known" if unknown else "path and figure are needed"
         raise SourceError(
-            f"Source '{source}', snapshot '{name}': {wrong}; it may have {', '.join(_SNAPSHOT)}."
+            f"Source '{source}', snapshot '{name}': {wrong}; it may have {', '.join(keys)}."
         )
     return SnapshotSettings(**said)
 

@@ -49,18 +49,24 @@ def whole_folder(path: str | os.PathLike[str]) -> Iterator[Path]:
         shutil.rmtree(work, ignore_errors=True)
 
 
-def to_csv(table: pd.DataFrame, path: Path) -> None:
-    """A table as CSV: full precision, SDMX period names, no text a sheet would run."""
-    plain = table.reset_index() if _index_says_something(table) else table.copy()
+def to_csv(
+    table: pd.DataFrame, path: Path, separator: str = ",", decimal_mark: str = "."
+) -> list[str]:
+    """A table as CSV: full precision, SDMX period names, no text a sheet would run; the heads as written."""
+    plain = flattened(table)
     for column in plain:
         if not pd.api.types.is_numeric_dtype(plain[column]):
             plain[column] = [safe_text(value) for value in plain[column]]
     plain.columns = [str(safe_text(c)) for c in plain.columns]
-    plain.to_csv(path, index=False, lineterminator="\n", encoding="utf-8")
-
-
-def _index_says_something(table: pd.DataFrame) -> bool:
-    return not isinstance(table.index, pd.RangeIndex)
+    plain.to_csv(
+        path,
+        index=False,
+        sep=separator,
+        decimal=decimal_mark,
+        lineterminator="\n",
+        encoding="utf-8",
+    )
+    return list(plain.columns)
 
 
 def safe_text(value: Any) -> Any:
@@ -72,20 +78,31 @@ def safe_text(value: Any) -> Any:
     return value
 
 
-def to_xlsx(table: pd.DataFrame, path: Path, sheet: str = "data") -> None:
-    """A table as a workbook: typed cells, a frozen header, text never run as a formula."""
+def to_xlsx(table: pd.DataFrame, path: Path) -> None:
+    """A table as a workbook of one sheet."""
+    write_workbook({"data": table}, path)
+
+
+def write_workbook(
+    tables: Mapping[str, pd.DataFrame], path: Path, facts: Mapping[str, Any] | None = None
+) -> None:
+    """A sheet for each table: typed cells, heads frozen, no text run as a formula; ``facts`` of the book."""
     import xlsxwriter
 
     options = {"strings_to_formulas": False, "strings_to_urls": False, "nan_inf_to_errors": False}
     try:
         with xlsxwriter.Workbook(path, options) as book:
-            write_sheet(book, sheet, table)
+            if facts:
+                book.set_properties(dict(facts))
+                book.set_calc_mode("manual")
+            for name, table in tables.items():
+                _write_sheet(book, name, table)
     except (OSError, xlsxwriter.exceptions.XlsxFileError) as error:
         raise UltrumError(f"{path} cannot be written: {error}.") from None
 
 
-def write_sheet(book: Any, name: str, table: pd.DataFrame) -> None:
-    """One sheet: typed cells, a frozen header, columns as wide as what they hold."""
+def _write_sheet(book: Any, name: str, table: pd.DataFrame) -> None:
+    """One sheet, its columns as wide as what they hold."""
     plain = flattened(table)
     page = book.add_worksheet(name[:31])
     head = book.add_format({"bold": True, "text_wrap": True, "valign": "top"})
@@ -113,7 +130,7 @@ def to_parquet(table: pd.DataFrame, path: Path, about: Mapping[str, str] | None 
 
 def flattened(table: pd.DataFrame) -> pd.DataFrame:
     """Index as a first column: dates where they are days, else SDMX names of periods."""
-    plain = table.reset_index() if _index_says_something(table) else table.copy()
+    plain = table.copy() if isinstance(table.index, pd.RangeIndex) else table.reset_index()
     plain.columns = [str(c) for c in plain.columns]
     for column in plain:
         if _holds_periods(plain[column]):

@@ -15,12 +15,12 @@ import pandas as pd
 from ultrum.core.labels import period_label
 from ultrum.core.pricing.pooled import PooledFit
 from ultrum.core.pricing.two_pass_result import TwoPass
+from ultrum.core.regression.covariance import errors_name
 from ultrum.core.regression.results import BetaTable, Fit
 from ultrum.errors import UltrumError
 
 BELOW: Final = {"errors": "standard errors", "t": "t values", "p": "p values"}
 _STARS: Final = ((0.01, "***"), (0.05, "**"), (0.10, "*"))
-_KINDS: Final = {"hac": "Newey–West", "classical": "classical", "clustered": "clustered"}
 Model = Fit | PooledFit | TwoPass
 
 
@@ -298,7 +298,7 @@ def _error_kind(model: Model) -> str:
         ]
     if isinstance(model, PooledFit):
         return f"clustered by {' and '.join(model.clusters)}"
-    kind = _KINDS.get(model.errors, model.errors.upper())
+    kind = errors_name(model.errors)
     return f"{kind} ({model.lags} lags)" if model.lags is not None else kind
 
 
@@ -358,7 +358,7 @@ def _of_assets(table: BetaTable, style: _Style, title: str) -> ModelTable:
             (asset, [*(a for a, _ in pairs), shown, f"{rows:,}"]),
             ("", [*(b for _, b in pairs), "", ""]),
         ]
-    kind = _KINDS.get(table.errors, table.errors.upper())
+    kind = errors_name(table.errors)
     first, last = table.first.dropna(), table.last.dropna()
     span = (
         f"Samples within {period_label(first.min())} to {period_label(last.max())}."

@@ -2,30 +2,31 @@
 
 from __future__ import annotations
 
-import csv
-import json
 import os
 from collections.abc import Mapping
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final
+from typing import Any, Final
 
 import pandas as pd
 
 from ultrum.core.labels import period_label
 from ultrum.errors import UltrumError
 from ultrum.present import figures
-from ultrum.present.export import flattened, safe_text, to_parquet, whole_folder
+from ultrum.present.csv_files import CsvForm, described_csv
+from ultrum.present.export import flattened, to_parquet, whole_folder, write_workbook
 from ultrum.present.model_tables import model_table
 from ultrum.present.report import page
 from ultrum.present.result_figures import drawn_figures
 from ultrum.present.result_tables import files_of, slug, tables
 from ultrum.present.run_file import run_file
 
-if TYPE_CHECKING:
-    pass
-
 _NO_CLOCK: Final = datetime(1980, 1, 1)  # the same results are the same bytes
+_CORE: Final = (
+    "dc:title",
+    "dc:identifier",
+    "dc:date",
+)  # the study, the run, and how far the data go
 _SHEETS: Final = {
     "answer": ["cost_of_equity", "build_up", "variance_shares"],
     "models": [],
@@ -77,11 +78,11 @@ def _write_tables(result: Any, made: Mapping[str, pd.DataFrame], work: Path) -> 
     place = work / "tables"
     place.mkdir()
     about = about_run(result)
+    form = CsvForm(said.separator, said.decimal_mark, said.dates)
+    facts = dict(zip(_CORE, about.values(), strict=True))
     for name, table in made.items():
         if "csv" in wanted:
-            write_csv(
-                table, place / f"{name}.csv", said.separator, said.decimal_mark, said.dates, about
-            )
+            described_csv(table, place / f"{name}.csv", form, facts=facts)
         if "parquet" in wanted:
             to_parquet(table, place / f"{name}.parquet", about)
     told = "; ".join(f"{k.replace('_', ' ')} {v}" for k, v in about.items())
@@ -94,7 +95,7 @@ def _write_tables(result: Any, made: Mapping[str, pd.DataFrame], work: Path) -> 
         for name, text in journal_tables(result, f"to_{kind}").items():
             (place / f"{name}.{ending}").write_text(head + text, encoding="utf-8")
     if "xlsx" in wanted:
-        write_workbook(made, work / "results.xlsx", about)
+        _write_workbook(made, work / "results.xlsx", about)
     if "sql" in wanted:
         write_database(made, work / "results.sqlite", about)
 
@@ -121,93 +122,11 @@ def journal_tables(result: Any, write: str) -> dict[str, str]:
     return made
 
 
-def write_csv(
-    table: pd.DataFrame,
-    path: Path,
-    separator: str,
-    decimal_mark: str,
-    dates: str,
-    about: Mapping[str, str],
-) -> None:
-    """A table as CSV in the form asked for, with a CSV-on-the-Web file that says what it is."""
-    plain = _with_dates(table, dates)
-    numbers = {c: pd.api.types.is_numeric_dtype(plain[c]) for c in plain}
-    flags = {str(c) for c in plain if pd.api.types.is_bool_dtype(plain[c])}
-    for column, numeric in numbers.items():
-        if not numeric:
-            plain[column] = [safe_text(value) for value in plain[column]]
-    plain.columns = [str(safe_text(c)) for c in plain.columns]
-    plain.to_csv(path, index=False, sep=separator, decimal=decimal_mark, lineterminator="\n", encoding="utf-8",
-                 quoting=csv.QUOTE_MINIMAL)  # fmt: skip
-    number = (
-        {"base": "number", "format": {"decimalChar": decimal_mark}}
-        if decimal_mark != "."
-        else "number"
-    )
-    columns = [
-        {
-            "name": name,
-            "titles": name,
-            "datatype": "boolean" if name in flags else number if numeric else "string",
-        }
-        for name, numeric in zip(plain.columns, numbers.values(), strict=True)
-    ]
-    said = {
-        "@context": "http://www.w3.org/ns/csvw",
-        "url": path.name,
-        "dialect": {"delimiter": separator, "encoding": "utf-8", "header": True},
-        "dc:title": about["study"],
-        "dc:identifier": about["run"],
-        "dc:date": about["data_until"],
-        "tableSchema": {"columns": columns},
-    }
-    beside = path.with_name(f"{path.name}-metadata.json")
-    beside.write_text(json.dumps(said, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
-
-
-def _with_dates(table: pd.DataFrame, dates: str) -> pd.DataFrame:
-    """The table with its periods by name, as the ISO date of their end, or as numeric columns."""
-    index = table.index
-    if not isinstance(index, pd.PeriodIndex | pd.DatetimeIndex) or dates == "period":
-        return flattened(table)
-    ends = index.to_timestamp(how="end") if isinstance(index, pd.PeriodIndex) else index
-    rest = table.reset_index(drop=True)
-    if dates == "iso":
-        rest.insert(0, "date", ends.strftime("%Y-%m-%d"))
-        return rest
-    rest.insert(0, "year", ends.year)
-    code = index.freqstr[:1] if isinstance(index, pd.PeriodIndex) else "D"
-    if code == "Q":
-        rest.insert(1, "quarter", ends.quarter)
-    elif code not in "AY":
-        rest.insert(1, "month", ends.month)
-        if code != "M":
-            rest.insert(2, "day", ends.day)
-    return rest
-
-
-def write_workbook(made: Mapping[str, pd.DataFrame], path: Path, about: Mapping[str, str]) -> None:
-    """One workbook: a sheet of notes, then a sheet for each table, heads frozen, no text run as a formula."""
-    import xlsxwriter
-
-    from ultrum.present.export import write_sheet
-
-    options = {"strings_to_formulas": False, "strings_to_urls": False, "nan_inf_to_errors": False}
-    try:
-        with xlsxwriter.Workbook(path, options) as book:
-            facts = {
-                "title": about["study"],
-                "comments": f"run {about['run']}",
-                "created": _NO_CLOCK,
-            }
-            book.set_properties(facts)
-            book.set_calc_mode("manual")
-            notes = pd.DataFrame({"what": list(about), "value": list(about.values())})
-            write_sheet(book, "notes", notes)
-            for name, table in _ordered(made).items():
-                write_sheet(book, name, table)
-    except (OSError, xlsxwriter.exceptions.XlsxFileError) as error:
-        raise UltrumError(f"{path} cannot be written: {error}.") from None
+def _write_workbook(made: Mapping[str, pd.DataFrame], path: Path, about: Mapping[str, str]) -> None:
+    """One workbook: a sheet of notes, then a sheet for each table."""
+    notes = pd.DataFrame({"what": list(about), "value": list(about.values())})
+    facts = {"title": about["study"], "comments": f"run {about['run']}", "created": _NO_CLOCK}
+    write_workbook({"notes": notes, **_ordered(made)}, path, facts)
 
 
 def _ordered(made: Mapping[str, pd.DataFrame]) -> dict[str, pd.DataFrame]:

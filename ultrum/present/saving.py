@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import json
 import os
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any, Final
+from typing import Any
 
 import pandas as pd
 
@@ -14,11 +13,8 @@ from ultrum.core.descriptor import Descriptor
 from ultrum.core.panel import Panel
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.errors import UltrumError
-from ultrum.present.export import to_csv, to_parquet, to_xlsx
-
-_CONTEXT: Final = "http://www.w3.org/ns/csvw"
-_TYPES: Final = {"A": "gYear", "M": "gYearMonth", "B": "date", "D": "date"}
-_PARTS: Final = {"Q": "quarter", "M": "month", "S": "half"}
+from ultrum.present.csv_files import CsvForm, described_csv, refuse_other_rows, with_periods
+from ultrum.present.export import to_parquet, to_xlsx
 
 
 def save(
@@ -58,21 +54,21 @@ def save(
     target = Path(path)
     if layout not in ("wide", "long") or periods not in ("label", "columns"):
         raise UltrumError("layout is wide or long, periods is label or columns.")
-    frame = _with_periods(_framed(data, layout), periods)
-    writers = {".csv": to_csv, ".xlsx": to_xlsx, ".parquet": to_parquet}
-    writer = writers.get(target.suffix.lower())
-    if writer is None:
-        raise UltrumError(f"'{target.name}' ends in none of {', '.join(writers)}.")
+    frame = _framed(data, layout)
+    if periods == "columns":
+        refuse_other_rows(frame)
+    form = CsvForm(dates="period" if periods == "label" else "year and period")
+    writers = {".xlsx": to_xlsx, ".parquet": to_parquet}
+    kind = target.suffix.lower()
+    if kind not in (".csv", *writers):
+        raise UltrumError(f"'{target.name}' ends in none of .csv, {', '.join(writers)}.")
     try:
-        writer(frame, target)
-        if writer is not to_csv:
-            return [target]
-        beside = target.with_name(f"{target.name}-metadata.json")
-        said = _metadata(target.name, frame, _abouts(data))
-        beside.write_text(json.dumps(said, indent=2, ensure_ascii=False) + "\n", encoding="utf-8")
+        if kind == ".csv":
+            return described_csv(frame, target, form, _abouts(data))
+        writers[kind](with_periods(frame, form.dates), target)
     except OSError as error:
         raise UltrumError(f"{target} cannot be written: {error.strerror}.") from None
-    return [target, beside]
+    return [target]
 
 
 def _framed(data: Any, layout: str) -> pd.DataFrame:
@@ -95,63 +91,9 @@ def _framed(data: Any, layout: str) -> pd.DataFrame:
     return frame
 
 
-def _with_periods(frame: pd.DataFrame, periods: str) -> pd.DataFrame:
-    """Numeric columns in place of the period, if they are wanted."""
-    if periods == "label":
-        return frame
-    inside = "period" in frame.columns
-    index: Any = pd.Index(frame["period"]) if inside else frame.index
-    if not isinstance(index, pd.PeriodIndex | pd.DatetimeIndex):
-        raise UltrumError("periods='columns' needs rows of periods or dates.")
-    rest = frame.drop(columns="period") if inside else frame.reset_index(drop=True)
-    made: dict[str, Any] = {"year": index.year}
-    code = index.freqstr[:1] if isinstance(index, pd.PeriodIndex) else "D"
-    if code in _PARTS:
-        made[_PARTS[code]] = getattr(index, _PARTS[code])
-    elif code not in "AY":
-        made |= {"month": index.month, "day": index.day}
-    return pd.concat([pd.DataFrame(made), rest.reset_index(drop=True)], axis=1)
-
-
 def _abouts(data: Any) -> Mapping[str, Descriptor]:
     if isinstance(data, Panel):
         return data.about
     if isinstance(data, TimeSeries):
         return {data.name: data.about}
     return {a.name: a for a in data.about} if isinstance(data, SeriesTable) else {}
-
-
-def _metadata(name: str, frame: pd.DataFrame, abouts: Mapping[str, Descriptor]) -> dict[str, Any]:
-    """What each column is, as CSV on the Web says it."""
-    from ultrum.present.export import flattened
-
-    flat = flattened(frame)
-    frequency = next((a.frequency.code for a in abouts.values()), "")
-    columns = []
-    for column in flat.columns:
-        about = abouts.get(column)
-        said: dict[str, Any] = {"name": column, "titles": about.heading if about else column}
-        if column in ("period", "date"):
-            said["datatype"] = _TYPES.get(frequency, "string")
-        else:
-            said["datatype"] = "number" if pd.api.types.is_numeric_dtype(flat[column]) else "string"
-        if about:
-            said |= _facts(about)
-        columns.append(said)
-    return {
-        "@context": _CONTEXT,
-        "url": name,
-        "dialect": {"delimiter": ",", "encoding": "utf-8", "header": True},
-        "tableSchema": {"columns": columns},
-    }
-
-
-def _facts(about: Descriptor) -> dict[str, str]:
-    """Unit, source and trail of a series in Dublin Core and schema.org words."""
-    unit = " ".join(w for w in (about.measure, about.unit, about.currency) if w)
-    said = {
-        "schema:unitText": unit,
-        "dc:source": about.address or about.source,
-        "dc:provenance": "; ".join(str(step) for step in about.trail),
-    }
-    return {key: text for key, text in said.items() if text}

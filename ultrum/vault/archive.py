@@ -10,12 +10,13 @@ from pathlib import Path
 from typing import Any, Final
 
 from ultrum.errors import VaultError
+from ultrum.vault.receipts import FACTS
 from ultrum.vault.record import Record
 from ultrum.vault.store import Vault
 
 _LISTED: Final = "deliveries.json"
 _NAME: Final = re.compile(r"payloads/[0-9a-f]{64}")
-_FACTS: Final = ("source", "path", "retrieved", "checksum", "content_type", "etag", "last_modified")
+_FACTS: Final = tuple(fact for fact in FACTS if fact != "size")  # which the payload itself tells
 LARGEST: Final = 8 * 1024**3
 
 
@@ -77,7 +78,6 @@ def _taken(vault: Vault, archive: zipfile.ZipFile, rows: list[dict[str, Any]]) -
     for row in rows:
         facts = {k: str(row[k]) for k in _FACTS}
         body = archive.read(f"payloads/{facts['checksum']}")
-        record = Record(0, facts["source"], facts["path"], facts["retrieved"], facts["checksum"], len(body),
-                        facts["content_type"], facts["etag"], facts["last_modified"])  # fmt: skip
+        record = Record(id=0, size=len(body), **facts)
         new += vault.adopt(record, body, [str(at) for at in row.get("confirmed", [])])
     return new, len(rows) - new

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import os
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import partial
 from typing import Final, TypeVar
@@ -13,6 +11,7 @@ from typing import Final, TypeVar
 import numpy as np
 
 from ultrum.core.types import Bools, Floats, Ints
+from ultrum.core.working import each_block
 from ultrum.errors import EstimationError
 
 T = TypeVar("T")
@@ -106,8 +105,7 @@ class _InMemory(Blocks):
 
         if self.returns.size * self.terms < _WORTH_THREADS or len(cuts) < 2:
             return [_part(cut) for cut in cuts]
-        with ThreadPoolExecutor(os.cpu_count() or 1) as threads:
-            return list(threads.map(_part, cuts))
+        return each_block(_part, cuts)
 
 
 def cross_sections(returns: Floats, exposures: Sequence[Exposure], constant: bool) -> CrossSections:

@@ -225,12 +225,12 @@ def _excess_at(
                 f"{about.name} is a {about.measure or 'series'}; total returns are expected."
             )
 
-    def at(series: Any) -> Any:
+    def _at(series: Any) -> Any:
         own = series.about.frequency if isinstance(series, TimeSeries) else series.frequency
         return series if own == target else to_frequency(series, target)
 
-    rate = at(risk_free)
-    y, x = excess(at(assets), rate).to_frame(), excess(at(markets), rate).to_frame()
+    rate = _at(risk_free)
+    y, x = excess(_at(assets), rate).to_frame(), excess(_at(markets), rate).to_frame()
     shared = y.index.intersection(x.index)
     if end is not None:
         shared = shared[: shared.slice_indexer(end=end).stop]

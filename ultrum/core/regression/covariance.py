@@ -21,15 +21,20 @@ _WORDS: Final = {
 ERRORS: Final = ("classical", "hc0", "hc1", "hc2", "hc3", "hac")
 
 
+def errors_name(kind: str) -> str:
+    """Name of a kind of standard errors, for people."""
+    return _WORDS.get(kind, kind.upper())
+
+
 def errors_said(kind: str) -> str:
-    """A kind of standard errors in words.
+    """The same in words.
 
     Examples
     --------
     >>> errors_said("hac")
     'Newey–West errors'
     """
-    return f"{_WORDS.get(kind, kind.upper())} errors"
+    return f"{errors_name(kind)} errors"
 
 
 def covariance(

@@ -22,7 +22,7 @@ _DATES: Final = 400  # most cuts that simulated samples try
 _LINE: Final = 0.9479  # of the 5 % bounds of the cumulated sum
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class BreakTest(TestResult):
     """A test of breaks, and the path it was taken from.
 
@@ -45,13 +45,10 @@ class BreakTest(TestResult):
     path: pd.Series = field(
         default_factory=lambda: pd.Series(dtype=float), repr=False, compare=False
     )
-    bounds: pd.DataFrame = field(default_factory=pd.DataFrame, repr=False, compare=False)
-    at: Any = field(default=None, repr=False, compare=False)
-    name: str = field(default="", repr=False, compare=False)
-    between: tuple[Any, Any] | None = field(default=None, repr=False, compare=False)
-
-    def __repr__(self) -> str:
-        return super().__repr__()
+    bounds: pd.DataFrame = field(default_factory=pd.DataFrame, compare=False)
+    at: Any = field(default=None, compare=False)
+    name: str = field(default="", compare=False)
+    between: tuple[Any, Any] | None = field(default=None, compare=False)
 
 
 def break_test(

@@ -1,5 +1,6 @@
 """Figures. Each takes a result or series and gives Matplotlib axes, to be changed at will."""
 
+from ultrum.present.figures.coverage import coverage_timeline
 from ultrum.present.figures.estimates import betas, build_up, line_of_fit
 from ultrum.present.figures.files import to_pdf, to_png, to_svg
 from ultrum.present.figures.lines import bars, small_multiples, through_time
@@ -7,7 +8,6 @@ from ultrum.present.figures.looking import (
     against_benchmark,
     calendar_heat,
     correlation_grid,
-    coverage_timeline,
     growth_of_one,
     histogram,
     risk_against_return,

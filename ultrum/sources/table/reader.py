@@ -21,6 +21,7 @@ from ultrum.sources.table.columnar import read_parquet
 from ultrum.sources.table.figure import find_figure
 from ultrum.sources.table.formats import grids_of, kind_of
 from ultrum.sources.table.grid import Grid
+from ultrum.sources.table.heading import DATE_WORDS
 from ultrum.sources.table.layout import Block, Wishes, find_blocks
 from ultrum.sources.table.many import expand, figure_series, files_of, is_pattern, read_many
 from ultrum.sources.table.parts import side_by_side
@@ -245,8 +246,6 @@ def _found_blocks(grid: Grid, wishes: Wishes, where: str) -> list[Block]:
 
 def _heads_dates(grid: Grid) -> bool:
     """Whether some row begins with a word for dates."""
-    from ultrum.sources.table.heading import DATE_WORDS
-
     return any(row and str(row[0]).strip().lower() in DATE_WORDS for row in grid.rows[:100])
 
 

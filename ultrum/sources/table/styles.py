@@ -211,7 +211,7 @@ STYLES: Final = (
 )  # fmt: skip
 BY_NAME: Final = {style.name: style for style in STYLES}
 _LAST_RESORT: Final = ("24-03-15", "24/03/15", "2024-3")  # only where no commoner style fits
-_ANY = _DIGIT = re.compile(r"\d")
+_DIGIT: Final = re.compile(r"\d")
 _DIGITS: Final = re.compile(r"\{[^}]*\}|\[(?=[-\d]*\d)[-\d]+\]|\d")
 _LOOSE: Final = [
     (
@@ -230,7 +230,7 @@ FOOTNOTE: Final = re.compile(r"(?<=[\dA-Za-z]) ?(?:\*+|[†‡¹²³]|\((?:[a-z]
 @lru_cache(maxsize=65_536)  # of cells; bounds what a long session holds
 def styles_of(cell: str) -> tuple[str, ...]:
     """Names of the styles a cell fits, bare numbers of days and seconds aside."""
-    if len(cell) > 40 or len(cell) < 4 or not _ANY.search(cell):
+    if len(cell) > 40 or len(cell) < 4 or not _DIGIT.search(cell):
         return ()
     return tuple(
         s.name for s in _candidates(_DIGIT.sub("0", cell)) if s.matches(cell) and _sensible(s, cell)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, Final
@@ -292,19 +293,13 @@ def _number_decisions(
                 "missing", "marked " + ", ".join([*marks, *[f"{s:g}" for s in sorted(stated)]])
             )
         )
-    flags = sum((r.flags for r in numbers.values()), start=_no_flags())
+    flags: Counter[str] = sum((r.flags for r in numbers.values()), start=Counter())
     if flags:
         said = ", ".join(
             f"{count} '{mark}' ({_FLAGS.get(mark, 'mark')})" for mark, count in flags.items()
         )
         found.append(Decision("marks beside numbers", said))
     return [*found, *_text_columns(cells, numeric)]
-
-
-def _no_flags() -> Any:
-    from collections import Counter
-
-    return Counter()
 
 
 def _flag_words(read: ReadNumbers) -> str:
