@@ -80,6 +80,7 @@ class _Queue(Generic[B, T]):
     waiting: deque[tuple[int, B, Future[T] | None]] = field(default_factory=deque)
 
     def results(self, blocks: Iterable[B], most: int) -> Iterator[T]:
+        """What each block gave, in order, never more than so many under way."""
         try:
             for number, block in enumerate(blocks, 1):
                 if len(self.waiting) == most:

@@ -84,19 +84,19 @@ class ModelTable:
     def to_markdown(self) -> str:
         """A table of pipes, as most readers of Markdown show it."""
 
-        def line(label: str, cells: Sequence[str]) -> str:
+        def _line(label: str, cells: Sequence[str]) -> str:
             return "| " + " | ".join(_bar(c) for c in (label, *cells)) + " |"
 
         rule = "|---|" + "---:|" * len(self.head)
-        rows = [line(label, cells) for label, cells in (*self.body, *self.tail)]
+        rows = [_line(label, cells) for label, cells in (*self.body, *self.tail)]
         notes = [f"\n{_bar(note)}" for note in self.notes]
         title = [f"**{_bar(self.title)}**\n"] if self.title else []
-        return "\n".join([*title, line("", self.head), rule, *rows, *notes])
+        return "\n".join([*title, _line("", self.head), rule, *rows, *notes])
 
     def to_html(self) -> str:
         """A table with a caption, headers for screen readers, and the notes in its foot."""
 
-        def row(label: str, cells: Sequence[str], kind: str = "td") -> str:
+        def _row(label: str, cells: Sequence[str], kind: str = "td") -> str:
             named = kind == "td" and label
             first = f'<th scope="row">{html.escape(label)}</th>' if named else "<td></td>"
             scope = ' scope="col"' if kind == "th" else ""
@@ -111,8 +111,8 @@ class ModelTable:
             [
                 "<table>",
                 f"<caption>{html.escape(self.title)}</caption>" if self.title else "",
-                f"<thead>{row('', self.head, 'th')}</thead>",
-                "<tbody>", *(row(label, cells) for label, cells in (*self.body, *self.tail)), "</tbody>",
+                f"<thead>{_row('', self.head, 'th')}</thead>",
+                "<tbody>", *(_row(label, cells) for label, cells in (*self.body, *self.tail)), "</tbody>",
                 f'<tfoot><tr><td colspan="{len(self.head) + 1}">{notes}</td></tr></tfoot>',
                 "</table>",
             ]
@@ -121,16 +121,16 @@ class ModelTable:
     def to_latex(self) -> str:
         """A tabular with the rules of the package booktabs; notes stand below it."""
 
-        def row(label: str, cells: Sequence[str]) -> str:
+        def _row(label: str, cells: Sequence[str]) -> str:
             return " & ".join(_latex(c) for c in (label, *cells)) + r" \\"
 
         return "\n".join(
             [
                 f"% {self.title}" if self.title else "% needs the package booktabs",
                 r"\begin{tabular}{l" + "r" * len(self.head) + "}",
-                r"\toprule", row("", self.head), r"\midrule",
-                *(row(label, cells) for label, cells in self.body),
-                *([r"\midrule"] if self.tail else []), *(row(label, cells) for label, cells in self.tail),
+                r"\toprule", _row("", self.head), r"\midrule",
+                *(_row(label, cells) for label, cells in self.body),
+                *([r"\midrule"] if self.tail else []), *(_row(label, cells) for label, cells in self.tail),
                 r"\bottomrule", r"\end{tabular}",
                 *(rf"\par\footnotesize {_latex(note)}" for note in self.notes),
             ]
@@ -215,9 +215,11 @@ class _Style:
         return f"{_signed(value, self.digits)}{mark}", f"({_signed(under, places)})"
 
     def name(self, term: str) -> str:
+        """What a term is called."""
         return self.names.get(term, term)
 
     def legend(self) -> list[str]:
+        """What the marks mean."""
         return ["* p < 0.10, ** p < 0.05, *** p < 0.01."] if self.stars else []
 
 

@@ -189,6 +189,7 @@ class _Columns:
 
     @classmethod
     def of(cls, table: BetaTable, factors: list[Any], result: Any) -> _Columns:
+        """Of one model."""
         level = result.study.report.level
         return cls(
             table, factors, table.standard_errors, table.p_values,

@@ -103,6 +103,8 @@ def _shown_axes() -> type[Axes]:
     from matplotlib.axes import Axes
 
     class ShownAxes(Axes):
+        """Axes with a picture of their own."""
+
         def _repr_png_(self) -> bytes:
             packed = io.BytesIO()
             figure: Any = self.get_figure()

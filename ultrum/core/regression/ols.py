@@ -189,6 +189,7 @@ class _Columns:
 
     @classmethod
     def blank(cls, assets: int, terms: int) -> _Columns:
+        """Nothing estimated yet."""
         sigma, r2, lags, clusters = np.full((4, assets), np.nan)
         nobs, short = np.zeros((2, assets), dtype=np.int64)
         return cls(

@@ -105,13 +105,13 @@ def _design(
 
 
 def _lags(values: Floats, changes: Floats, most: int, trend: bool) -> int:
-    def criterion(lags: int) -> float:
+    def _criterion(lags: int) -> float:
         y, X = _design(values, changes, lags, most, trend)
         q = np.linalg.qr(X)[0]
         rss = max(float(y @ y - np.sum((q.T @ y) ** 2)), np.finfo(float).tiny)
         return float(len(y) * np.log(rss / len(y)) + np.log(len(y)) * X.shape[1])
 
-    return int(np.argmin([criterion(lags) for lags in range(most + 1)]))
+    return int(np.argmin([_criterion(lags) for lags in range(most + 1)]))
 
 
 def _p_value(statistic: float, kind: str) -> float:
