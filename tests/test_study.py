@@ -2,6 +2,7 @@
 
 import dataclasses
 import io
+import warnings
 import zipfile
 
 import httpx
@@ -9,11 +10,13 @@ import numpy as np
 import pandas as pd
 
 import ultrum as ul
-from tests.support import OnPractice, Scratch
+from tests.support import ROOT, OnPractice, Scratch
 from ultrum.errors import EstimationError, SourceError, StudyError, TableError, UnitError
 from ultrum.practice import demo_study, store
 
 TEXT = demo_study().read_text()
+STUDIES = ROOT / "ultrum" / "practice" / "studies"
+TABLES = ("prices", "companies", "dividends", "splits", "final_payments")
 
 
 class Faults(Scratch):
@@ -147,11 +150,11 @@ class Runs(OnPractice):
         with self.refused(TableError, "no header", "01/2004", "columns="):
             self.run_demo(college=folder)
 
-    def exchange_files(self, **edits):
+    def exchange_files(self, names=TABLES, **edits):
         """The exchange's files in a folder, tables of them edited."""
         folder = self.folder / "exchange"
         folder.mkdir(exist_ok=True)
-        for name in ("prices", "companies", "dividends", "splits", "final_payments"):
+        for name in names:
             table = pd.read_csv(
                 io.BytesIO(httpx.get(f"{self.service.places['exchange']}/{name}.csv").content)
             )
@@ -196,6 +199,48 @@ class Runs(OnPractice):
             self.run_demo(TEXT.replace('over = "P1Y"', 'over = "P1M"'))
         yearly = self.run_demo(TEXT.replace('over = "P1Y"', 'over = "P1M", annualised = true'))
         self.assertGreater(yearly.real_cost["BRTW"], 0)
+
+    def test_nothing_of_after_the_panels_end_comes_in(self):
+        """A study that ends in 2015 gives what the files of 2015 would have given."""
+        whole = ul.Study.load(STUDIES / "allowed_return.toml").with_sources_at(self.service.places)
+        span = whole.study.model_copy(update={"span": ("2005-01", "2015-06")})
+        early = whole.model_copy(update={"study": span})
+        cut = {
+            "accounts": lambda t: t[t["date"] <= "2015-06-30"],
+            "indices": lambda t: t[t["date"] <= "2015-06-30"],
+            "prices": lambda t: t[t["date"] <= "2015-06-30"],
+        }
+        names = (
+            "prices",
+            "companies",
+            "dividends",
+            "splits",
+            "final_payments",
+            "accounts",
+            "indices",
+        )
+        old = str(self.exchange_files(names, **cut))
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", ul.DataWarning)
+            now = ul.run_study(early, vault=self.folder / "now")
+            then = ul.run_study(
+                early.with_sources_at({"exchange": old}), vault=self.folder / "then"
+            )
+        self.assertAlmostEqual(now.peers.beta, then.peers.beta, 12)
+        self.assertIn("accounts of 2015-01-01", now.peers.basis)
+        pd.testing.assert_frame_equal(now.sensitivity.table, then.sensitivity.table, rtol=1e-9)
+        pd.testing.assert_frame_equal(now.checks, then.checks, rtol=1e-9)
+        self.assertAlmostEqual(now.cost.value["BRTW"], then.cost.value["BRTW"], 12)
+
+    def test_stale_months_are_told_apart_from_gaps_beside_portfolios_too(self):
+        text = TEXT.replace(
+            "[report]", '[portfolios.TIDES]\nindustry = "tide and power"\n\n[report]'
+        )
+        for said in (TEXT, text):
+            panel = self.run_demo(said).panel
+            self.assertEqual(panel.coverage.loc["NTSH", "stale"], 4)
+            own = panel.ledger[panel.ledger["series"] == "NTSH"]["cause"].value_counts()
+            self.assertEqual((own["stale price"], own.get("gap", 0)), (4, 0))
 
     def test_adjusted_betas_are_priced_and_their_regressions_shown(self):
         text = TEXT.replace('errors = "hac"', 'errors = "hac"\nadjust = "vasicek"')

@@ -31,7 +31,7 @@ def show_returns(
         rows = risk.table.reset_index(names="asset").to_dict("records")
         show.as_json({"basis": risk.basis, "assets": rows})
         return
-    click.echo(risk.basis.replace("decimals", "in %"))
+    click.echo(risk.in_percent)
     if any(a.income == "price" for a in made.about):
         show.warn("these are price returns; a study or returns(dividends=...) adds dividends")
     show.table(_in_percent(risk.table[list(_SHOWN)], "asset"))

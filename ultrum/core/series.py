@@ -250,15 +250,22 @@ class SeriesTable:
 
     def select(self, names: Iterable[str]) -> SeriesTable:
         """Table of some of the series, in the order given."""
-        return SeriesTable.of(self[name] for name in names)
+        chosen = list(names)
+        for name in chosen:
+            if name not in self.names:
+                self[name]  # says which there are
+        where = [self.names.index(name) for name in chosen]
+        causes = {name: self.causes[name] for name in chosen if name in self.causes}
+        return SeriesTable(self.values.iloc[:, where], tuple(self.about[k] for k in where), causes)
 
     def sample(self, start: str | None = None, end: str | None = None) -> SeriesTable:
         """Part from ``start`` to ``end``, both included."""
-        return SeriesTable(self.values.loc[start:end], self.about)
+        return SeriesTable(self.values.loc[start:end], self.about, self.causes)
 
     def described(self, **facts: Any) -> SeriesTable:
         """Same values with other facts for every series."""
-        return SeriesTable(self.values, tuple(a.changed(**facts) for a in self.about))
+        abouts = tuple(a.changed(**facts) for a in self.about)
+        return SeriesTable(self.values, abouts, self.causes)
 
     def to_pandas(self) -> pd.DataFrame:
         """Plain pandas copy."""

@@ -22,7 +22,7 @@ from ultrum.errors import DataWarning
 from ultrum.present.explorer import explorer
 from ultrum.present.model_tables import model_table
 from ultrum.present.result_figures import figure_words
-from ultrum.present.result_tables import deliveries, joint_alphas
+from ultrum.present.result_tables import company_fits, deliveries, joint_alphas
 from ultrum.present.run_file import run_facts, trail_of
 
 _IN_PLACE = ("betas", "line_of_fit", "build_up")  # figures that stand beside their own tables
@@ -119,13 +119,13 @@ def _method(result: Any) -> str:
 
 def _side_by_side(result: Any) -> str:
     """The company's regressions by every model, as a paper prints them."""
-    company = result.company
-    fits = {n: t.fit(company) for n, t in result.models.items() if company in t.assets}
+    fits = company_fits(result)
     if len(fits) < 2:
         return ""
     adjusted = any(t.unadjusted is not None for t in result.models.values())
     said = " Betas as estimated, before any adjustment." if adjusted else ""
-    return model_table(fits, title=f"Excess returns of {company} by every model.{said}").to_html()
+    title = f"Excess returns of {result.company} by every model.{said}"
+    return model_table(fits, title=title).to_html()
 
 
 def _two_pass(result: Any) -> str:

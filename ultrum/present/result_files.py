@@ -18,7 +18,7 @@ from ultrum.present.export import flattened, to_parquet, whole_folder, write_wor
 from ultrum.present.model_tables import model_table
 from ultrum.present.report import page
 from ultrum.present.result_figures import drawn_figures
-from ultrum.present.result_tables import files_of, slug, tables
+from ultrum.present.result_tables import company_fits, files_of, slug, tables
 from ultrum.present.run_file import run_file
 
 _NO_CLOCK: Final = datetime(1980, 1, 1)  # the same results are the same bytes
@@ -109,9 +109,7 @@ def about_run(result: Any) -> dict[str, str]:
 def journal_tables(result: Any, write: str) -> dict[str, str]:
     """The company's models side by side, and each model's companies, as a paper prints them."""
     company = result.company
-    fits = {
-        name: table.fit(company) for name, table in result.models.items() if company in table.assets
-    }
+    fits = company_fits(result)
     title = f"{result.names.get(company, company)}: {len(fits)} models"
     made = {"models_of_" + slug(company): getattr(model_table(fits, title=title), write)()}
     files = files_of("betas", result.models)

@@ -7,6 +7,8 @@ from typing import Any
 
 import pandas as pd
 
+from ultrum.core.regression.results import Fit
+
 
 def tables(result: Any) -> dict[str, pd.DataFrame]:
     """Tables of a study's result, those it asks for and those that say what it rests on."""
@@ -52,6 +54,17 @@ def _asked_for(result: Any) -> dict[str, pd.DataFrame]:
     if result.sensitivity is not None:
         made["sensitivity"] = result.sensitivity.to_frame()
     return made
+
+
+def company_fits(result: Any) -> dict[str, Fit]:
+    """The company's regressions by model; those of adjusted betas only where no other model has their factors."""
+    plain = [tuple(t.coefficients) for t in result.models.values() if t.unadjusted is None]
+    return {
+        name: table.fit(result.company)
+        for name, table in result.models.items()
+        if result.company in table.assets
+        and (table.unadjusted is None or tuple(table.coefficients) not in plain)
+    }
 
 
 def joint_alphas(result: Any) -> pd.DataFrame:

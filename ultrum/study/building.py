@@ -187,7 +187,8 @@ def with_portfolios(plan: Study, made: SeriesTable, companies: pd.DataFrame | No
     if not plan.portfolios:
         return made
     extra = [_portfolio(name, said, made, companies) for name, said in plan.portfolios.items()]
-    return SeriesTable.of([*(made[n] for n in made.names), *extra])
+    together = SeriesTable.of([*(made[n] for n in made.names), *extra])
+    return replace(together, causes=made.causes)
 
 
 def _portfolio(
@@ -235,13 +236,22 @@ def only_wanted(plan: Study, made: SeriesTable) -> SeriesTable:
     return made.select(wanted)
 
 
-def accounts_of(table: pd.DataFrame, address: str, columns: Mapping[str, str]) -> pd.DataFrame:
-    """The last accounts of each company: debt, equity and tax, under these names."""
+def end_of(panel: Panel) -> np.datetime64:
+    """Last day of a panel."""
+    ordinals = panel.frequency.ordinals_of(panel.assets.index[-1:])
+    return np.datetime64(panel.frequency.ends(ordinals)[0], "D")
+
+
+def accounts_of(
+    table: pd.DataFrame, address: str, columns: Mapping[str, str], end: np.datetime64
+) -> pd.DataFrame:
+    """The last accounts of each company up to a day: debt, equity and tax under these names, and their date."""
     absent = [c for c in ("asset", "date", *columns.values()) if c not in table]
     if absent:
         raise StudyError(
             f"{address} has no column {', '.join(absent)}; it has: {', '.join(map(str, table))}."
         )
-    last = table.sort_values("date", kind="stable").groupby("asset").last()
+    known = table[pd.to_datetime(table["date"]) <= pd.Timestamp(end)]
+    last = known.sort_values("date", kind="stable").groupby("asset").last()
     numbers = {own: pd.to_numeric(last[c], errors="coerce") for own, c in columns.items()}
-    return pd.DataFrame(numbers).replace([np.inf, -np.inf], np.nan)
+    return pd.DataFrame(numbers).replace([np.inf, -np.inf], np.nan).assign(date=last["date"])

@@ -7,6 +7,7 @@ from typing import Final
 
 import pandas as pd
 
+from ultrum.core.frequency import Frequency
 from ultrum.core.labels import p_equals
 from ultrum.core.prices import untraded_share
 from ultrum.core.regression.results import BetaTable
@@ -32,7 +33,12 @@ def check_assets(plan: Study, prices: Reading, betas: BetaTable) -> pd.DataFrame
     """Untraded share of days and a break at mid-sample, for every asset."""
     close = prices.fields[plan.panel.price_column]
     volume = prices.fields.get(plan.panel.volume_column)
-    idle = untraded_share(close, volume) if volume is not None else pd.Series(dtype=float)
+    idle = pd.Series(dtype=float)
+    if volume is not None:
+        frequency = Frequency.parse(plan.study.frequency)
+        ends = frequency.ordinals_of(betas.response.index[[0, -1]])  # the days that the panel spans
+        start, end = str(frequency.starts(ends)[0]), str(frequency.ends(ends)[1])
+        idle = untraded_share(close.sample(start, end), volume.sample(start, end))
     rows = {}
     for asset in betas.assets:
         try:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 import pandas as pd
@@ -102,7 +103,7 @@ def inflation_at_end(
             f"{said} is a {about.measure or 'series'}, not a growth rate. Give the series a growth step."
         )
     _check_yearly(about, said)
-    end = panel.frequency.ends(panel.frequency.ordinals_of(panel.assets.index[-1:]))[0]
+    end = building.end_of(panel)
     known = known[about.frequency.ends(about.frequency.ordinals_of(known.index)) <= end]
     if not len(known):
         raise StudyError(f"{said} has no value up to the end of the panel, {end}.")
@@ -120,23 +121,30 @@ def _check_yearly(about: Descriptor, said: str) -> None:
             )
 
 
-def peers_of(plan: Study, desk: Desk, betas: BetaTable, companies: pd.DataFrame | None) -> PeerBeta:
-    """The company's beta from its peers: those named, or of its industry."""
+def peers_of(
+    plan: Study, desk: Desk, panel: Panel, betas: BetaTable, companies: pd.DataFrame | None
+) -> PeerBeta:
+    """The company's beta from its peers: those named, or of its industry, by accounts up to the panel's end."""
     said, company = plan.cost_of_equity.peers, plan.cost_of_equity.company
     if said is None:
         raise StudyError("The study has no section [cost_of_equity.peers].")
     table = desk.table(said.accounts, records_only=True).records
     columns = {"debt": said.debt, "equity": said.equity, "tax": said.tax}
-    accounts = building.accounts_of(table, said.accounts, columns)
+    end = building.end_of(panel)
+    accounts = building.accounts_of(table, said.accounts, columns, end)
     if company not in accounts.index:
-        raise StudyError(f"{said.accounts} has no accounts of {company}.")
+        raise StudyError(f"{said.accounts} has no accounts of {company} up to {end}.")
     leverage = (accounts["debt"] / accounts["equity"]).clip(lower=0.0)
-    return peer_beta(
-        betas, list(said.companies) or _of_its_industry(company, companies, betas),
+    names = list(said.companies) or _of_its_industry(company, companies, betas)
+    made = peer_beta(
+        betas, names,
         debt_to_equity=leverage, tax=accounts["tax"], how=said.how, values=accounts["equity"],
         debt_beta=said.debt_beta, target_debt_to_equity=float(leverage[company]),
         target_tax=float(accounts["tax"][company]),
     )  # fmt: skip
+    days = accounts["date"].reindex([*names, company]).dropna()
+    span = " to ".join(dict.fromkeys(period_label(day) for day in (days.min(), days.max())))
+    return replace(made, basis=f"{made.basis}; accounts of {span}")
 
 
 def _of_its_industry(company: str, companies: pd.DataFrame | None, betas: BetaTable) -> list[str]:
@@ -151,8 +159,8 @@ def _of_its_industry(company: str, companies: pd.DataFrame | None, betas: BetaTa
     return [a for a in dict.fromkeys(same) if a != company and a in betas.assets]
 
 
-def sensitivity_of(plan: Study, desk: Desk, prices: Any) -> BetaSensitivity:
-    """Betas of the company under every combination of choices, from daily prices."""
+def sensitivity_of(plan: Study, desk: Desk, panel: Panel, prices: Any) -> BetaSensitivity:
+    """Betas of the company under every combination of choices, from daily prices up to the panel's end."""
     said = plan.sensitivity
     if said is None:
         raise StudyError("The study has no section [sensitivity].")
@@ -162,7 +170,7 @@ def sensitivity_of(plan: Study, desk: Desk, prices: Any) -> BetaSensitivity:
         daily_returns(plan, desk, prices), markets, plan.cost_of_equity.company,
         risk_free=building.rate_at(plan, desk, said.risk_free), windows=said.windows,
         frequencies=said.frequencies, adjustments=said.adjustments, estimators=said.estimators,
-        chosen=said.chosen, published=said.published, errors=errors,
+        chosen=said.chosen, published=said.published, errors=errors, end=str(building.end_of(panel)),
     )  # fmt: skip
 
 

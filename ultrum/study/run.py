@@ -125,7 +125,7 @@ def _run(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
                        lambda: check_assets(plan, prices, betas))  # fmt: skip
     premia = _two_pass(plan, stages, panel)
     cost, abroad = _cost(plan, desk, stages, panel, factors, betas, premia)
-    peers = _peers(plan, desk, stages, betas)
+    peers = _peers(plan, desk, stages, panel, betas)
     inflation = pricing.inflation_at_end(plan, series, panel)
     cost_cautions = [Caution(asset, f"{note}.") for asset, note in cost.notes.items()]
     return StudyResult(
@@ -144,7 +144,7 @@ def _run(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
         rolling=_rolling(plan, stages, panel),
         two_pass=premia,
         peers=peers,
-        sensitivity=_sensitivity(plan, desk, stages, prices),
+        sensitivity=_sensitivity(plan, desk, stages, panel, prices),
         abroad=abroad,
         deliveries=tuple(sorted(set(desk.used), key=lambda r: (r.source, r.path))),
         run=_run_hash(plan, desk.used),
@@ -318,26 +318,29 @@ def _cost(
     return cost, None if said is None else cost.in_currency(said.code, inflation=said.inflation)
 
 
-def _peers(plan: Study, desk: Desk, stages: Stages, betas: BetaTable) -> PeerBeta | None:
+def _peers(
+    plan: Study, desk: Desk, stages: Stages, panel: Panel, betas: BetaTable
+) -> PeerBeta | None:
     said = plan.cost_of_equity.peers
     if said is None:
         return None
     settings = [said.model_dump(mode="json"), plan.cost_of_equity.company]
     found: PeerBeta = stages.do(
-        "peers", settings, [f"model: {plan.cost_of_equity.model}"],
-        lambda: pricing.peers_of(plan, desk, betas, records_at(desk, plan.panel.companies)),
+        "peers", settings, ["panel", f"model: {plan.cost_of_equity.model}"],
+        lambda: pricing.peers_of(plan, desk, panel, betas, records_at(desk, plan.panel.companies)),
     )  # fmt: skip
     return found
 
 
-def _sensitivity(plan: Study, desk: Desk, stages: Stages, prices: Any) -> BetaSensitivity | None:
+def _sensitivity(
+    plan: Study, desk: Desk, stages: Stages, panel: Panel, prices: Any
+) -> BetaSensitivity | None:
     said = plan.sensitivity
     if said is None:
         return None
     settings = [said.model_dump(mode="json"), plan.cost_of_equity.company, plan.study.currency]
-    found: BetaSensitivity = stages.do(
-        "sensitivity", settings, ["prices"], lambda: pricing.sensitivity_of(plan, desk, prices)
-    )
+    work = partial(pricing.sensitivity_of, plan, desk, panel, prices)
+    found: BetaSensitivity = stages.do("sensitivity", settings, ["panel", "prices"], work)
     return found
 
 

@@ -28,6 +28,11 @@ class Described(TableInNotebooks):
     table: pd.DataFrame
     basis: str
 
+    @property
+    def in_percent(self) -> str:
+        """The sentence where the numbers are shown in percent."""
+        return self.basis.replace("decimals", "percent")
+
     def to_frame(self) -> pd.DataFrame:
         """The table."""
         return self.table.copy()

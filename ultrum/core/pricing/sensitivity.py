@@ -232,8 +232,8 @@ def _excess_at(
     rate = _at(risk_free)
     y, x = excess(_at(assets), rate).to_frame(), excess(_at(markets), rate).to_frame()
     shared = y.index.intersection(x.index)
-    if end is not None:
-        shared = shared[: shared.slice_indexer(end=end).stop]
+    if end is not None:  # a period that goes on after it has later days in it
+        shared = shared[target.ends(target.ordinals_of(shared)) <= np.datetime64(end, "D")]
     if not len(shared):
         raise EstimationError(
             f"Companies and markets share no {target.name} period up to {end or 'their end'}."

@@ -67,7 +67,7 @@ def risk_against_return(made: RiskReturn, *, ax: Axes | None = None) -> Axes:
     ax.set_xlabel("volatility, % a year")
     ax.set_ylabel("mean return, % a year")
     ax.set_title(f"Risk and return of {len(table)} assets")
-    foot(ax, made.basis, "" if few else "names left out, they could not be read")
+    foot(ax, made.in_percent, "" if few else "names left out, they could not be read")
     if few:
         names_apart(ax, x.to_numpy(), y.to_numpy(), [str(n) for n in table.index])
     return ax
@@ -113,7 +113,7 @@ def histogram(made: Distribution, *, ax: Axes | None = None) -> Axes:
     )
     ax.legend(loc="upper left")
     _quantiles(ax.inset_axes((0.70, 0.60, 0.28, 0.36)), made)
-    foot(ax, made.basis)
+    foot(ax, made.in_percent)
     return ax
 
 
@@ -169,7 +169,7 @@ def calendar_heat(made: CalendarGrid, *, ax: Axes | None = None) -> Axes:
     for side in ax.spines.values():
         side.set_visible(False)
     ax.set_title(f"{made.name}, returns in %", pad=22)
-    foot(ax, made.basis)
+    foot(ax, made.in_percent)
     return ax
 
 
@@ -203,7 +203,8 @@ def growth_of_one(x: SeriesTable | TimeSeries, *, title: str = "", ax: Axes | No
     ax.tick_params(axis="y", which="minor", labelsize=8)
     ax.set_ylabel("growth of one, log scale")
     lines = -(-len(table.names) // 4) if len(table.names) > 1 else 0
-    ax.set_title(title or "Growth of one", pad=12 + 18 * lines)
+    alone = f" in {table.about[0].heading}" if len(table.names) == 1 else ""
+    ax.set_title(title or f"Growth of one{alone}", pad=12 + 18 * lines)
     if len(table.names) > 1:
         ax.legend(
             loc="lower left", bbox_to_anchor=(0, 1.0), ncols=4, borderaxespad=0.2, fontsize=9.5
@@ -236,7 +237,7 @@ def under_water(made: Drawdowns, *, name: str = "", ax: Axes | None = None) -> A
         else f": {100 * worst['depth'].iloc[0]:.0f} % at worst, {worst['trough'].iloc[0]}"
     )
     ax.set_title(f"Drawdowns of {name}{said}")
-    foot(ax, made.basis)
+    foot(ax, made.in_percent)
     return ax
 
 
@@ -307,7 +308,7 @@ def against_benchmark(made: Relative, *, ax: Axes | None = None) -> Axes:
     words = "; ".join(f"{h} {100 * row['ahead']:+.1f}" for h, row in made.table.iterrows())
     ax.set_title(made.active.name.replace("_less_", " against "), pad=26)
     ax.text(0, 1.025, f"ahead over {words} (% points)", transform=ax.transAxes, fontsize=9.5)
-    foot(ax, made.basis)
+    foot(ax, made.in_percent)
     return ax
 
 
