@@ -313,6 +313,19 @@ def parse_period(text: str) -> tuple[str, np.datetime64]:
         ) from error
 
 
+def last_day(period: str) -> np.datetime64:
+    """Last day of an SDMX period, or the day itself.
+
+    Examples
+    --------
+    >>> last_day("2024-Q2")
+    np.datetime64('2024-06-30')
+    """
+    code, first = parse_period(period)
+    frequency = Frequency(code)
+    return np.datetime64(frequency.ends(frequency.ordinals([first]))[0], "D")
+
+
 def periods_in(duration: str, frequency: Frequency) -> int:
     """Whole periods of a frequency in an ISO 8601 duration such as ``P1Y`` or ``P3M``.
 

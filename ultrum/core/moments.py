@@ -7,10 +7,9 @@ from collections.abc import Sequence
 from datetime import UTC, date, datetime, timedelta
 from typing import Final
 
-import numpy as np
 import pandas as pd
 
-from ultrum.core.frequency import Frequency, parse_period
+from ultrum.core.frequency import last_day, parse_period
 from ultrum.errors import FrequencyError
 
 OPEN: Final = ("earliest", "latest")
@@ -52,11 +51,7 @@ def resolve_day(text: str, today: date, *, end: bool = False) -> str:
         months, days = _LENGTHS[unit]
         offset = pd.DateOffset(months=count * months, days=count * days)
         return str((pd.Timestamp(today) - offset).date())
-    code, first = parse_period(text)
-    if not end or code == "D":
-        return str(first)
-    frequency = Frequency(code)
-    return str(frequency.ends(frequency.ordinals(np.array([first])))[0])
+    return str(last_day(text) if end else parse_period(text)[1])
 
 
 def resolve_instant(text: str, today: date) -> str:

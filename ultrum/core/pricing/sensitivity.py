@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.convert import to_frequency
-from ultrum.core.frequency import Frequency, months_in
+from ultrum.core.frequency import Frequency, last_day, months_in
 from ultrum.core.labels import TextInNotebooks, infer_frequency
 from ultrum.core.pricing.adjust import BLUME_1971, adjust_betas
 from ultrum.core.pricing.one_factor import leads_and_lags
@@ -146,7 +146,7 @@ def beta_sensitivity(
     published : float, optional
         A beta from elsewhere.
     end : str, optional
-        Last day used.
+        Last day or period used.
     errors : str
 
     Returns
@@ -233,7 +233,7 @@ def _excess_at(
     y, x = excess(_at(assets), rate).to_frame(), excess(_at(markets), rate).to_frame()
     shared = y.index.intersection(x.index)
     if end is not None:  # a period that goes on after it has later days in it
-        shared = shared[target.ends(target.ordinals_of(shared)) <= np.datetime64(end, "D")]
+        shared = shared[target.ends(target.ordinals_of(shared)) <= last_day(end)]
     if not len(shared):
         raise EstimationError(
             f"Companies and markets share no {target.name} period up to {end or 'their end'}."

@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.descriptor import Descriptor
-from ultrum.core.frequency import Frequency, parse_period
+from ultrum.core.frequency import last_day, parse_period
 from ultrum.core.labels import span_of
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.transform.levels import rebase as rebased
@@ -294,11 +294,9 @@ def _shade(ax: Axes, shade: Any, episodes: Episodes | None) -> None:
 
 def edge_of(label: Any, end: bool = False) -> Any:
     """First or last moment of a period said by its name."""
-    code, day = parse_period(str(label))
     if not end:
-        return pd.Timestamp(day)
-    frequency = Frequency(code)
-    return pd.Timestamp(frequency.ends(frequency.ordinals([day]))[0]) + pd.Timedelta(days=1)
+        return pd.Timestamp(parse_period(str(label))[1])
+    return pd.Timestamp(last_day(str(label))) + pd.Timedelta(days=1)
 
 
 def _reference(ax: Axes, level: float, colour: str, dash: Any) -> None:
