@@ -104,6 +104,16 @@ class TotalReturns(Scratch):
         self.assertAlmostEqual(got["2024-02"], 0.5, 12)
         self.assertTrue(np.isnan(ul.returns(table, frequency="M")["A"].to_pandas()["2024-02"]))
 
+    def test_currencies_are_never_mixed(self):
+        here = series([0.1, 0.2], name="A", measure="return", currency="QML")
+        there = series([0.1, 0.2], name="B", measure="return", currency="QSR")
+        bill = series([0.01, 0.01], name="bill", measure="return", currency="QSR")
+        with self.assertRaisesRegex(CurrencyError, "A is in QML, bill in QSR"):
+            ul.excess(ul.SeriesTable.of([there, here]), bill)
+        self.assertEqual(ul.excess(there, bill).values.round(9).tolist(), [0.09, 0.19])
+        with self.assertRaisesRegex(CurrencyError, "QML and QSR"):
+            ul.portfolio(ul.SeriesTable.of([here, there]))
+
     def test_a_payment_on_a_day_without_trading_costs_nobody_a_return(self):
         close = daily(
             [10.0, 10, 10, 10, 10, np.nan, np.nan, np.nan],

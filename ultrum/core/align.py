@@ -12,7 +12,7 @@ from ultrum.core.convert import to_frequency
 from ultrum.core.coverage import Presence, coverage_of, ledger_of
 from ultrum.core.currency import to_currency
 from ultrum.core.descriptor import Descriptor
-from ultrum.core.frequency import Frequency
+from ultrum.core.frequency import Frequency, last_day, parse_period
 from ultrum.core.knowing import (
     HINDSIGHT,
     KnownBy,
@@ -295,8 +295,8 @@ def _span(
     every = np.concatenate(
         [t.ordinals for t in owners]
     )  # conditions are looked up, they span nothing
-    first = target.ordinals([pd.Period(start, "D").start_time])[0] if start else every.min()
-    last = target.ordinals([pd.Period(end).end_time])[0] if end else every.max()
+    first = target.ordinals([parse_period(str(start))[1]])[0] if start else every.min()
+    last = target.ordinals([last_day(str(end))])[0] if end else every.max()
     if last < first:
         raise AlignmentError(f"The span ends ({end}) before it starts ({start}).")
     return np.arange(first, last + 1, dtype=np.int64)

@@ -21,7 +21,7 @@ from ultrum.core.prices import suspect_prices
 from ultrum.core.series import SeriesTable, TimeSeries, check_same, on_block
 from ultrum.core.streamed import streams
 from ultrum.core.types import Floats
-from ultrum.errors import DataWarning, UnitError
+from ultrum.errors import CurrencyError, DataWarning, UnitError
 
 _LARGE: Final = 1.45  # a return that makes its days worth a look: +45 %, or −31 %
 _NO_SUSPECTS: Final = pd.DataFrame(columns=["series", "date", "change", "looks_like"])
@@ -149,6 +149,8 @@ def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
     ------
     UnitError
         If ``risk_free`` is a yield, or ``x`` is in excess of something already.
+    CurrencyError
+        If both say their currencies and these differ.
 
     Examples
     --------
@@ -291,8 +293,11 @@ def _check_risk_free(risk_free: TimeSeries, x: SeriesTable) -> None:
             f"{about.name} is a {about.measure or 'series'}, not a return per period. "
             "Turn a yield into returns with per_period first."
         )
-    check_same(
-        x.about[0].changed(measure="return", currency=about.currency, excess_of=""),
-        about.changed(excess_of=""),
-        "less",
-    )
+    mine = x.about[0].changed(measure="return", currency=about.currency, excess_of="")
+    check_same(mine, about.changed(excess_of=""), "less")
+    abroad = [a for a in x.about if a.currency and about.currency and a.currency != about.currency]
+    if abroad:
+        raise CurrencyError(
+            f"{abroad[0].name} is in {abroad[0].currency}, {about.name} in {about.currency}; take the risk-free "
+            "return of its own currency, or convert it with to_currency first."
+        )

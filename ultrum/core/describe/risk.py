@@ -14,7 +14,7 @@ from ultrum.core.labels import period_label, span_of
 from ultrum.core.returns import excess
 from ultrum.core.series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.types import Bools, Floats, Ints
-from ultrum.errors import AlignmentError, UnitError
+from ultrum.errors import AlignmentError, CurrencyError, UnitError
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -135,6 +135,11 @@ def portfolio(
     if table.about[0].measure == "log_return":
         raise UnitError(
             "Log returns do not add across assets; bring them to simple ones with to_simple."
+        )
+    currencies = sorted({a.currency for a in table.about if a.currency})
+    if len(currencies) > 1:
+        raise CurrencyError(
+            f"The assets are in {' and '.join(currencies)}; bring their prices to one currency with to_currency."
         )
     targets = _targets(table, weights)
     anew = _rebalancing(table, rebalance)
