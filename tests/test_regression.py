@@ -10,7 +10,9 @@ import scipy.stats
 
 import ultrum as ul
 from tests.support import Scratch, months, series
+from ultrum.core.regression.stability import chow_tests
 from ultrum.errors import AlignmentError, EstimationError, UnitError
+from ultrum.study.checks import standing_out
 
 NORRIS = """0.1 0.2|338.8 337.4|118.1 118.2|888.0 884.6|9.2 10.1|228.1 226.5|668.5 666.3|998.5 996.3
 449.1 448.6|778.9 777.0|559.2 558.2|0.3 0.4|0.1 0.6|778.1 775.5|668.8 666.9|339.3 338.0|448.9 447.5
@@ -274,6 +276,29 @@ class Break(Scratch):
         self.assertEqual(got.df, (2, 56))
         with self.refused(EstimationError, "further inside"):
             ul.break_test(ul.regress(y, X), at=pd.Period("2010-02", "M"))
+
+    def test_all_assets_at_once_are_the_single_tests(self):
+        table = ul.factor_betas(ul.practice.panel())
+        short = table.response.copy()
+        short.iloc[7:, 2] = np.nan  # two parts would have too few rows
+        for one in (table, ul.regress(short, table.design.iloc[:, 1:])):
+            found = chow_tests(one)
+            for asset in one.assets:
+                if one.nobs[asset] < 12:
+                    self.assertTrue(np.isnan(found.loc[asset, "p_value"]))
+                    continue
+                alone = ul.break_test(one.fit(asset))
+                self.assertAlmostEqual(found.loc[asset, "statistic"], alone.statistic, 9)
+                self.assertAlmostEqual(found.loc[asset, "p_value"], alone.p_value, 12)
+                self.assertEqual(found.loc[asset, "note"], alone.note)
+
+    def test_warnings_among_many_companies_are_seldom_for_nothing(self):
+        p = pd.Series({"a": 0.001, "b": 0.013, "c": 0.014, "d": 0.04, "e": 0.9, "f": np.nan})
+        self.assertEqual(standing_out(p, 0.05).tolist(), [True, True, True, True, False, False])
+        self.assertEqual(standing_out(p, 0.01).tolist(), [True, False, False, False, False, False])
+        rng = np.random.default_rng(0)
+        alarms = [standing_out(pd.Series(rng.uniform(size=300)), 0.05).any() for _ in range(400)]
+        self.assertLess(abs(np.mean(alarms) - 0.05), 0.033)  # three errors of a share of 400
 
 
 class Options(Scratch):

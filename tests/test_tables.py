@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 import ultrum as ul
 from tests.corpus import BROKEN, GOOD, PAGE, workbook
-from tests.support import OnPractice, Scratch
+from tests.support import OnPractice, Scratch, months
 from ultrum.errors import TableError
 from ultrum.practice import store
 from ultrum.sources.table import TableOptions, read_table
@@ -253,6 +253,18 @@ class Dialects(Scratch):
         for name, series in read_table(body, "t").series.items():
             pd.testing.assert_series_equal(series.to_pandas(), careful[name].to_pandas())
             np.testing.assert_array_equal(series.to_pandas().to_numpy(), frame[name].to_numpy())
+
+    def test_lines_longer_than_the_sample_are_read_the_quick_way_too(self):
+        rng = np.random.default_rng(3)
+        frame = pd.DataFrame(
+            rng.normal(50, 9, (40, 2500)).round(4),
+            columns=[f"COMPANY {k:04d}" for k in range(2500)],
+        )
+        body = frame.assign(month=months(40).astype(str)).set_index("month").to_csv().encode()
+        self.assertIsNotNone(read_quick(body, "wide.csv", TableOptions()))
+        read = read_table(body, "wide.csv").wide().to_pandas()
+        np.testing.assert_array_equal(read.to_numpy(), frame.to_numpy())
+        self.assertEqual((list(read), str(read.index[0])), (list(frame), "2010-01"))
 
 
 class PracticeFiles(OnPractice):

@@ -10,6 +10,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pandas as pd
 
 from ultrum.core.labels import period_label
@@ -111,6 +112,11 @@ def _write_sheet(book: Any, name: str, table: pd.DataFrame) -> None:
         page.write_string(0, column, str(title), head)
         texts = [str(v) for v in plain[title].head(50) if isinstance(v, str)]
         page.set_column(column, column, min(60, max([12, len(str(title)), *map(len, texts)])))
+        if pd.api.types.is_float_dtype(plain[title]):
+            numbers = plain[title].to_numpy(dtype=float)
+            for row in np.flatnonzero(np.isfinite(numbers)).tolist():
+                page.write_number(row + 1, column, numbers[row])
+            continue
         for row, value in enumerate(plain[title], start=1):
             _cell(page, row, column, value)
 

@@ -222,12 +222,11 @@ def _asset_row(made: _Columns, asset: str, result: Any) -> dict[str, Any]:
 def _coverage_rows(result: Any) -> list[dict[str, Any]]:
     """Coverage of each series with its lost rows by cause."""
     causes = result.panel.ledger.groupby(["series", "cause"], sort=False, observed=True).size()
-    rows = []
-    for name, row in result.panel.coverage.iterrows():
-        own = causes[name] if name in causes.index.get_level_values(0) else {}
-        lost = ", ".join(f"{count} {cause}" for cause, count in own.items())
-        rows.append({"series": name, "lost": lost or "none", **row.to_dict()})
-    return rows
+    lost: dict[Any, list[str]] = {}
+    for (name, cause), count in causes.items():
+        lost.setdefault(name, []).append(f"{count} {cause}")
+    rows = result.panel.coverage.rename_axis("series").reset_index().to_dict("records")
+    return [{**row, "lost": ", ".join(lost.get(row["series"], ["none"]))} for row in rows]
 
 
 def _range_of(lags: pd.Series) -> str:

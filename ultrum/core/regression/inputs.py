@@ -12,7 +12,7 @@ from ultrum.core.labels import infer_frequency
 from ultrum.core.regression.results import CONSTANT
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.streamed import refuse_streamed
-from ultrum.core.types import Floats, Ints
+from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitError
 
 
@@ -160,3 +160,12 @@ def _by_row(given: Any, index: pd.Index, what: str) -> pd.DataFrame:
     if len(block) != len(index):
         raise AlignmentError(f"{what} has {len(block)} entries, y has {len(index)} rows.")
     return pd.DataFrame(block if block.ndim == 2 else block[:, None], index)
+
+
+def same_rows(used: Bools) -> list[Ints]:
+    """Columns grouped by the rows they use."""
+    packed = np.packbits(used, axis=0).T
+    groups: dict[bytes, list[int]] = {}
+    for column, key in enumerate(packed):
+        groups.setdefault(key.tobytes(), []).append(column)
+    return [np.asarray(columns, dtype=np.int64) for columns in groups.values()]

@@ -250,7 +250,7 @@ def _by_groups(
     """One QR for each set of rows."""
     places, codes, weights = inputs.calendar_places(left.index), rule.codes(), rule.weight()
     terms, constant = X.shape[1], CONSTANT in design
-    for columns in _same_rows(used):
+    for columns in inputs.same_rows(used):
         mask = used[:, columns[0]]
         if many and mask.sum() <= terms:
             made.short[columns] = mask.sum()  # its own estimate is missing, the others go on
@@ -365,12 +365,3 @@ def _many_samples(used: Bools) -> bool:
     """Whether left-hand sides have so many sets of rows that one QR for each would be slow."""
     few = used[:, : 4 * _GROUPS]
     return len({key.tobytes() for key in np.packbits(few, axis=0).T}) > _GROUPS
-
-
-def _same_rows(used: Bools) -> list[Ints]:
-    """Columns grouped by the rows they use."""
-    packed = np.packbits(used, axis=0).T
-    groups: dict[bytes, list[int]] = {}
-    for column, key in enumerate(packed):
-        groups.setdefault(key.tobytes(), []).append(column)
-    return [np.asarray(columns, dtype=np.int64) for columns in groups.values()]

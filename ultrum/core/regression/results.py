@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 import pandas as pd
@@ -218,7 +218,7 @@ class BetaTable:
     clusters: pd.Series | None = None
     unadjusted: BetaTable | None = None
 
-    @property
+    @cached_property
     def assets(self) -> list[str]:
         """Names of the left-hand sides."""
         return list(self.coefficients.index)
@@ -278,7 +278,7 @@ class BetaTable:
             return self.unadjusted.fit(asset)
         if asset not in self.coefficients.index:
             raise EstimationError(f"No asset '{asset}'; there are: {', '.join(self.assets)}.")
-        where = self.assets.index(asset)
+        where = int(cast(int, self.coefficients.index.get_loc(asset)))
         if not self.nobs.iloc[where]:
             raise EstimationError(f"{asset} has too few rows of its own for an estimate.")
         used = self._used([where])[:, 0]
@@ -314,11 +314,20 @@ class BetaTable:
     def _like(self, values: Floats) -> pd.DataFrame:
         return pd.DataFrame(values, self.coefficients.index, self.coefficients.columns)
 
+    @property
+    def rows_used(self) -> Bools:
+        """Which rows each estimate rests on, (T, N)."""
+        return self._used()
+
     def _used(self, columns: Any = slice(None)) -> Bools:
         """Rows that each estimate rests on."""
         there = np.isfinite(self.response.iloc[:, columns].to_numpy(dtype=np.float64))
-        whole = np.isfinite(self.design.to_numpy(dtype=np.float64)).all(axis=1)
-        return np.asarray(there & whole[:, None] & (self.nobs.to_numpy()[columns] > 0))
+        return np.asarray(there & self._whole[:, None] & (self.nobs.to_numpy()[columns] > 0))
+
+    @cached_property
+    def _whole(self) -> Bools:
+        """Rows in which no regressor is missing."""
+        return np.asarray(np.isfinite(self.design.to_numpy(dtype=np.float64)).all(axis=1))
 
     def _edge(self, which: int) -> pd.Series:
         used, index = self._used(), self.response.index

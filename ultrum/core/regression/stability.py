@@ -12,7 +12,8 @@ import scipy.special
 from ultrum.core.labels import period_label
 from ultrum.core.regression.inference import TestResult
 from ultrum.core.regression.influence import weighted_rows
-from ultrum.core.regression.results import Fit
+from ultrum.core.regression.inputs import same_rows
+from ultrum.core.regression.results import BetaTable, Fit
 from ultrum.core.regression.solve import least_squares
 from ultrum.core.types import Floats, Ints
 from ultrum.errors import EstimationError
@@ -112,15 +113,52 @@ def _chow(fit: Fit, at: Any) -> BreakTest:
             f"than its {terms} coefficients. Choose a date further inside the sample."
         )
     X, y = weighted_rows(fit.design, fit.response, fit.weights)
-    parts = sum(_rss(X[rows], y[rows]) for rows in (slice(None, cut), slice(cut, None)))
+    Y = y[:, None]
+    parts = sum(_rss(X[rows], Y[rows]) for rows in (slice(None, cut), slice(cut, None)))
     below = fit.nobs - 2 * terms
-    statistic = float((_rss(X, y) - parts) / terms / (parts / below))
+    statistic = float(((_rss(X, Y) - parts) / terms / (parts / below))[0])
     p_value = float(scipy.special.fdtrc(terms, below, max(statistic, 0.0)))
     label = fit.design.index[cut]
     note = f"before and from {period_label(label)}"
     return BreakTest(
         statistic, f"F({terms}, {below})", (terms, below), p_value, note, at=label, name=fit.name
     )
+
+
+def chow_tests(table: BetaTable) -> pd.DataFrame:
+    """Chow's test at the middle of every asset's own rows; those that share their rows are solved together.
+
+    Parameters
+    ----------
+    table : BetaTable
+        Without weights.
+
+    Returns
+    -------
+    DataFrame, shape (N, 3)
+        ``statistic p_value note``; the first two missing, and the note the reason, where there are too few rows.
+    """
+    used, terms = table.rows_used, table.design.shape[1]
+    made = pd.DataFrame(
+        {"statistic": np.nan, "p_value": np.nan, "note": "too few rows for two parts"}, table.assets
+    ).astype({"note": object})
+    for columns in same_rows(used):
+        mask = used[:, columns[0]]
+        cut, rows = int(mask.sum()) // 2, int(mask.sum())
+        if not terms < cut < rows - terms:
+            continue
+        X, Y = table.design.to_numpy()[mask], table.response.to_numpy()[np.ix_(mask, columns)]
+        below = rows - 2 * terms
+        try:
+            parts = sum(_rss(X[part], Y[part]) for part in (slice(None, cut), slice(cut, None)))
+        except EstimationError as error:
+            made.iloc[columns, 2] = str(error)
+            continue
+        found = (_rss(X, Y) - parts) / terms / (parts / below)
+        made.iloc[columns, 0] = found
+        made.iloc[columns, 1] = scipy.special.fdtrc(terms, below, np.maximum(found, 0.0))
+        made.iloc[columns, 2] = f"before and from {period_label(table.design.index[mask][cut])}"
+    return made
 
 
 def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
@@ -244,6 +282,7 @@ def _crossing(height: float) -> float:
     return float(min(1.0, 2.0 * once))
 
 
-def _rss(X: Floats, y: Floats) -> float:
+def _rss(X: Floats, Y: Floats) -> Floats:
+    """Of each column."""
     labels = [f"column {i + 1}" for i in range(X.shape[1])]
-    return float(np.sum(least_squares(X, y[:, None], labels).residuals ** 2))
+    return np.asarray(np.sum(least_squares(X, Y, labels).residuals ** 2, axis=0))

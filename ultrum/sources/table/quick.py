@@ -30,6 +30,8 @@ from ultrum.sources.table.typed import Typed, typed
 from ultrum.sources.table.unpack import decode
 
 SAMPLE: Final = 12 * 1024
+_LINES: Final = 12  # of a sample at least, however long they are
+_LONGEST: Final = 4 * 1024 * 1024  # bytes of them
 LARGE: Final = 200_000
 _MOST_DISTINCT: Final = 100_000
 _PLAIN: Final = re.compile(r"[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?|[-+]?(\d+,?\d*|,\d+)")
@@ -47,7 +49,7 @@ def read_quick(body: bytes, name: str, options: TableOptions) -> Typed | None:
     if len(body) < LARGE or kind_of(body) != "text" or options.missing is not None:
         return None
     try:
-        text, encoding = decode(body[: body.rfind(b"\n", 0, SAMPLE) + 1], name, options.encoding)
+        text, encoding = decode(_sample(body), name, options.encoding)
         block = _sample_block(text, name, options, encoding)
         found = typed(block, options) if block is not None else None
     except TableError:
@@ -55,6 +57,15 @@ def read_quick(body: bytes, name: str, options: TableOptions) -> Typed | None:
     if block is None or found is None or not _is_plain(block, found):
         return None
     return _whole(body, block, found, encoding)
+
+
+def _sample(body: bytes) -> bytes:
+    """The first lines of a file."""
+    end = body.rfind(b"\n", 0, SAMPLE) + 1
+    lines = body.count(b"\n", 0, end)
+    while lines < _LINES and 0 <= end < _LONGEST:
+        end, lines = body.find(b"\n", end) + 1 or len(body), lines + 1
+    return body[:end]
 
 
 def _sample_block(text: str, name: str, options: TableOptions, encoding: str) -> Block | None:
