@@ -210,11 +210,13 @@ class Commands(OnPractice):
         self.assertEqual((self.folder / "p.png").read_bytes()[:4], b"\x89PNG")
         real = self.ultrum("look", "observatory:WAGES/M.QM.TOTAL", "--step", f"deflate={cpi}")
         self.assertIn("deflated (by M_QM_CPI", real.stdout)
-        for step, word in (
-            ("rol=12", "did you mean 'roll'"),
-            ("roll=12,hw=mean", "did you mean 'how'"),
+        for option, said, word in (
+            ("--step", "rol=12", "did you mean 'roll'"),
+            ("--step", "roll=12,hw=mean", "did you mean 'how'"),
+            ("--at", "2024-13-45", "'2024-13-45' is not a period"),
+            ("--frequency", "monthly", "'monthly' is not a frequency"),
         ):
-            wrong = self.ultrum("look", cpi, "--step", step)
+            wrong = self.ultrum("look", cpi, option, said)
             self.assertEqual(wrong.returncode, 2)
             self.assertIn(word, wrong.stderr)
         self.assertEqual(

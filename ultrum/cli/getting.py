@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from ultrum.cli.options import AT, HERE, JSON, OFFLINE, PRACTICE, SOURCES, VAULT, desk_of
+from ultrum.cli.options import AT, FREQUENCY, HERE, JSON, OFFLINE, PRACTICE, SOURCES, VAULT, desk_of
 
 if TYPE_CHECKING:
     from ultrum.desk import SeriesSet
@@ -90,7 +90,9 @@ def find(
 @click.option("--parquet", "parquet_file", type=HERE, help="Write the series to this Parquet file.")
 @click.option("--save", type=HERE, help="Save what is pulled as a named set in this TOML file.")
 @click.option("--span", default="", help="First and last period, 2010,2020-06, or 'last 25 years'.")
-@click.option("--frequency", default="", help="Bring all to this lower frequency.")
+@click.option(
+    "--frequency", default="", callback=FREQUENCY, help="Bring all to this lower frequency."
+)
 @click.option("--common", is_flag=True, help="Only dates that all series have.")
 @click.option("--long", "is_long", is_flag=True, help="One row for each series and period.")
 @click.option("--resume", is_flag=True, help="Take up a pull that was stopped or failed in part.")

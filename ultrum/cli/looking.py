@@ -8,7 +8,18 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from ultrum.cli.options import AT, HERE, JSON, OFFLINE, PRACTICE, SOURCES, VAULT, desk_of
+from ultrum.cli.options import (
+    AT,
+    FREQUENCY,
+    HERE,
+    JSON,
+    OFFLINE,
+    PERIOD,
+    PRACTICE,
+    SOURCES,
+    VAULT,
+    desk_of,
+)
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -22,9 +33,13 @@ if TYPE_CHECKING:
 @click.option("--rows", type=click.IntRange(1, 500), default=5, help="Rows shown at each end.")
 @click.option("--picture", type=HERE, help="Draw the series into this PNG file.")
 @click.option("--csv", "csv_file", type=HERE, help="Write the series to this CSV file.")
-@click.option("--start", default="", help="First period, or words such as 'last 10 years'.")
-@click.option("--end", default="", help="Last period.")
-@click.option("--frequency", default="", help="Bring it to this lower frequency.")
+@click.option(
+    "--start", default="", callback=PERIOD, help="First period, or words such as 'last 10 years'."
+)
+@click.option("--end", default="", callback=PERIOD, help="Last period.")
+@click.option(
+    "--frequency", default="", callback=FREQUENCY, help="Bring it to this lower frequency."
+)
 @click.option(
     "--step",
     "steps",
@@ -49,6 +64,7 @@ if TYPE_CHECKING:
     "returns_of",
     default="",
     metavar="FREQUENCY",
+    callback=FREQUENCY,
     help="Show prices as returns of this frequency; ADDRESS may be a whole table of prices.",
 )
 @click.option(

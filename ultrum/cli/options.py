@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -24,7 +24,50 @@ SOURCES = click.option(
 PRACTICE = click.option(
     "--practice", "on_practice", is_flag=True, help="Use the practice world instead of --sources."
 )
-AT = click.option("--at", default="", help="As the vault stood at this day or instant.")
+
+
+def _checked(kind: Callable[[str], object]) -> Callable[..., str]:
+    """A check of an option's word before anything is tried."""
+
+    def _check(_context: click.Context, _option: click.Parameter, word: str) -> str:
+        from ultrum.errors import UltrumError
+
+        try:
+            if word:
+                kind(word)
+        except UltrumError as error:
+            raise click.BadParameter(str(error)) from None
+        return word
+
+    return _check
+
+
+def _instant(word: str) -> None:
+    from datetime import date
+
+    from ultrum.core.moments import resolve_instant
+
+    resolve_instant(word, date.today())
+
+
+def _period(word: str) -> None:
+    from datetime import date
+
+    from ultrum.core.moments import resolve_day
+
+    resolve_day(word, date.today())
+
+
+def _frequency(word: str) -> None:
+    from ultrum.core.frequency import Frequency
+
+    Frequency.parse(word)
+
+
+INSTANT, PERIOD, FREQUENCY = map(_checked, (_instant, _period, _frequency))
+AT = click.option(
+    "--at", default="", callback=INSTANT, help="As the vault stood at this day or instant."
+)
 
 
 @contextlib.contextmanager
