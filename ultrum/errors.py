@@ -28,6 +28,10 @@ class CurrencyError(UltrumError):
     """Amounts in different currencies were about to be mixed."""
 
 
+class ArgumentError(UltrumError, TypeError):
+    """An argument is of another kind than the function takes: a table for one series, a text for a list."""
+
+
 class AlignmentError(UltrumError):
     """Series cannot be lined up as asked."""
 

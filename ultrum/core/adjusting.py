@@ -13,13 +13,16 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.descriptor import Descriptor, step_of
+from ultrum.core.moments import days_in
 from ultrum.core.series import SeriesTable, on_block
 from ultrum.core.types import Floats
 from ultrum.errors import CurrencyError, UnitError
 
 
 @on_block
+@checked
 def adjust_prices(
     prices: SeriesTable,
     dividends: pd.DataFrame | None = None,
@@ -156,24 +159,26 @@ def _events(
     outside: Counter[str] = Counter()
     if table is None or not len(table):
         return [], outside
-    check_events(table, field)
-    known = table[table["asset"].isin(prices.names)]
+    known = events_of(table, field)
+    known = known[known["asset"].isin(prices.names)]
     _check_event_currency(prices, known, "dividend")
     days = pd.DatetimeIndex(prices.index).to_numpy().astype("datetime64[D]")
-    found = []
-    for asset, day, value in zip(known["asset"], known["date"], known[field], strict=True):
-        column = prices.names.index(asset)
+    column_of = {name: column for column, name in enumerate(prices.names)}
+    found: list[tuple[int, int, float]] = []
+    for asset, own in known.groupby("asset", sort=False):
+        column = column_of[str(asset)]
         priced = np.flatnonzero(np.isfinite(prices.block[:, column]))
-        place = np.searchsorted(days[priced], np.datetime64(pd.Timestamp(day), "D"))
-        if 0 < place < len(priced):
-            found.append((column, int(priced[place]), float(value)))
-        else:
-            outside[asset] += 1
+        places = np.searchsorted(days[priced], own["date"].to_numpy().astype(days.dtype))
+        inside = (places > 0) & (places < len(priced))
+        rows = priced[places[inside]].tolist()
+        found += [(column, row, value) for row, value in zip(rows, own[field][inside], strict=True)]
+        if not inside.all():
+            outside[str(asset)] = int((~inside).sum())
     return found, outside
 
 
-def check_events(table: pd.DataFrame, value: str) -> None:
-    """Refuse a table of events that lacks a column, or holds a value that is not above zero."""
+def events_of(table: pd.DataFrame, value: str) -> pd.DataFrame:
+    """A table of events with days and numbers; refused where one is wrong, missing or there twice."""
     needed = ["asset", "date", value]
     absent = [c for c in needed if c not in table]
     if absent:
@@ -181,12 +186,26 @@ def check_events(table: pd.DataFrame, value: str) -> None:
             f"A table of events needs the columns {', '.join(needed)}; it has "
             f"{', '.join(map(str, table.columns))}."
         )
-    wrong = table[~(table[value] > 0)]
+    days = days_in(table["date"], f"date of a {value}")
+    numbers = pd.to_numeric(table[value], errors="coerce").astype(np.float64)
+    made = table.assign(asset=table["asset"].astype(str), date=days.astype("datetime64[s]"))
+    made[value] = numbers.to_numpy()
+    wrong = np.flatnonzero(~((made[value] > 0) & np.isfinite(made[value])))
     if len(wrong):
-        row = wrong.iloc[0]
         raise UnitError(
-            f"{row['asset']}, {str(row['date'])[:10]}: a {value} of {row[value]}; it is above 0."
+            f"{_event(made, wrong[0])}: a {value} of {table[value].iloc[wrong[0]]}; it is a number above 0."
         )
+    twice = np.flatnonzero(made.duplicated(needed))
+    if len(twice):
+        raise UnitError(
+            f"{_event(made, twice[0])}: the same {value} is there twice. Drop one; if both were paid, "
+            "add them up."
+        )
+    return made
+
+
+def _event(events: pd.DataFrame, row: int) -> str:
+    return f"{events['asset'].iloc[row]}, {str(events['date'].iloc[row])[:10]}"
 
 
 def _check_event_currency(prices: SeriesTable, events: pd.DataFrame, what: str) -> None:
@@ -205,8 +224,13 @@ def _with_final_payments(prices: SeriesTable, payments: pd.DataFrame | None) -> 
     """Put each final payment in as the last price of its asset."""
     if payments is None or not len(payments):
         return prices
-    check_events(payments, "amount")
-    known = payments[payments["asset"].isin(prices.names)]
+    known = events_of(payments, "amount")
+    known = known[known["asset"].isin(prices.names)]
+    twice = np.flatnonzero(known.duplicated("asset"))
+    if len(twice):
+        raise UnitError(
+            f"{_event(known, twice[0])}: a second final payment; add the payments up on the day of the first."
+        )
     _check_event_currency(prices, known, "final payment")
     frame = prices.values.copy()
     for asset, day, amount in zip(known["asset"], known["date"], known["amount"], strict=True):

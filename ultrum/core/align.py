@@ -8,6 +8,7 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.convert import to_frequency
 from ultrum.core.coverage import Presence, coverage_of, ledger_of
 from ultrum.core.currency import to_currency
@@ -24,7 +25,14 @@ from ultrum.core.knowing import (
 )
 from ultrum.core.labels import span_of
 from ultrum.core.panel import Panel
-from ultrum.core.panel_checks import by_kind, check_roles, check_size, currency_of, income_warning
+from ultrum.core.panel_checks import (
+    by_kind,
+    check_names,
+    check_roles,
+    check_size,
+    currency_of,
+    income_warning,
+)
 from ultrum.core.ratetable import RateTable
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.streamed import streams
@@ -35,10 +43,11 @@ _ROWS: Final = ("complete", "any")
 
 
 @streams("assets")
+@checked
 def align(
     *,
     assets: SeriesTable | pd.DataFrame,
-    factors: SeriesTable | TimeSeries | pd.DataFrame,
+    factors: SeriesTable | TimeSeries | Sequence[TimeSeries] | pd.DataFrame,
     risk_free: TimeSeries,
     conditions: SeriesTable | TimeSeries | Sequence[TimeSeries] | None = None,
     frequency: str | Frequency = "M",
@@ -57,7 +66,7 @@ def align(
     ----------
     assets : SeriesTable, DataFrame or LongTable
         Total returns, not in excess of anything.
-    factors : SeriesTable, TimeSeries or DataFrame
+    factors : SeriesTable, TimeSeries, several, or DataFrame
         Traded factors, in excess of the risk-free rate or at zero cost, and macro factors.
     risk_free : TimeSeries
         Simple risk-free return of each period.
@@ -121,6 +130,7 @@ def align(
     check_roles(returns, loadings, rate)
     traded, macro = by_kind(loadings)
     known = _conditions_of(conditions)
+    check_names(returns, loadings, [c.name for c in known], rate.name)
     if (macro or known) and known_by is None:
         named = ", ".join([*macro, *(c.name for c in known)])
         raise AlignmentError(

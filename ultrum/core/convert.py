@@ -11,6 +11,7 @@ from typing import Final
 
 import numpy as np
 
+from ultrum.core.arguments import checked
 from ultrum.core.descriptor import ZERO_COST, Descriptor, step_of
 from ultrum.core.frequency import Frequency
 from ultrum.core.grouping import (
@@ -51,6 +52,7 @@ _TIMING_AFTER: Final = {
 
 
 @on_block
+@checked
 def to_frequency(
     x: SeriesTable,
     frequency: str | Frequency,
@@ -170,6 +172,7 @@ def _of_method(
     return values, np.zeros((1, len(columns)), dtype=bool)
 
 
+@checked
 def to_bars(
     x: TimeSeries,
     frequency: str | Frequency,

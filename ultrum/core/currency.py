@@ -9,10 +9,11 @@ from collections.abc import Iterable
 
 import numpy as np
 
+from ultrum.core.arguments import checked
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.grouping import last_days
 from ultrum.core.ratetable import MAX_AGE, RateTable
-from ultrum.core.series import SeriesTable, TimeSeries, on_block
+from ultrum.core.series import SeriesLike, SeriesTable, TimeSeries, on_block
 from ultrum.core.types import Dates, Floats
 from ultrum.errors import CurrencyError
 
@@ -20,10 +21,11 @@ _AT_A_MOMENT = ("price", "stock", "index")
 
 
 @on_block
+@checked
 def to_currency(
     x: SeriesTable,
     currency: str,
-    rates: TimeSeries | Iterable[TimeSeries] | RateTable,
+    rates: SeriesLike | Iterable[TimeSeries] | RateTable,
     *,
     max_age: int = MAX_AGE,
 ) -> SeriesTable:
@@ -81,7 +83,7 @@ def to_currency(
     return SeriesTable.build(block, x.index, abouts)
 
 
-def _table_of(rates: TimeSeries | Iterable[TimeSeries] | RateTable, max_age: int) -> RateTable:
+def _table_of(rates: SeriesLike | Iterable[TimeSeries] | RateTable, max_age: int) -> RateTable:
     if isinstance(rates, RateTable):
         return rates
     return RateTable([rates] if isinstance(rates, TimeSeries) else rates, max_age=max_age)

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+import difflib
+from collections.abc import Iterable
+from dataclasses import dataclass, fields, replace
 from typing import Any, Final
 
 from ultrum.core.frequency import Frequency
-from ultrum.errors import UnitError
+from ultrum.errors import ArgumentError, CurrencyError, FrequencyError, UnitError
 
 MEASURES: Final = (
     "price", "index", "stock", "flow", "rate", "return", "log_return", "quote", "score",
@@ -95,6 +97,7 @@ class Descriptor:
 
     def changed(self, **facts: Any) -> Descriptor:
         """Copy with other facts."""
+        check_facts(facts)
         return replace(self, **facts)
 
     def stepped(
@@ -123,9 +126,40 @@ class Descriptor:
         return self.title or self.name
 
 
+def check_facts(facts: Iterable[str]) -> None:
+    """Refuse a fact that no series has, such as a misspelt one."""
+    known = [f.name for f in fields(Descriptor)]
+    for fact in facts:
+        if fact not in known:
+            near = difflib.get_close_matches(fact, known, n=1)
+            hint = f"did you mean {near[0]}?" if near else f"there are: {', '.join(known)}."
+            raise ArgumentError(f"A series has no fact '{fact}'; {hint}")
+
+
 def step_of(action: str, **settings: Any) -> Step:
     """A step with the settings that were said."""
     return Step(action, tuple((k, str(v)) for k, v in settings.items() if v is not None))
+
+
+def check_same(left: Descriptor, right: Descriptor, word: str) -> None:
+    """Refuse to combine series whose frequency, measure, unit, currency or excess state differ."""
+    if left.frequency != right.frequency:
+        raise FrequencyError(
+            f"{left.name} is {left.frequency.name}, {right.name} {right.frequency.name}: "
+            "bring both to one frequency with to_frequency first."
+        )
+    for fact in ("measure", "unit", "excess_of"):
+        mine, theirs = getattr(left, fact), getattr(right, fact)
+        if mine != theirs:
+            raise UnitError(
+                f"{left.name} {word} {right.name}: {fact} '{mine}' against '{theirs}'. "
+                "For returns less a risk-free rate use per_period and excess."
+            )
+    if left.currency != right.currency:
+        raise CurrencyError(
+            f"{left.name} is in {left.currency or 'no currency'}, {right.name} in "
+            f"{right.currency or 'no currency'}: convert one with to_currency first."
+        )
 
 
 def _check_word(field: str, word: str, known: tuple[str, ...]) -> None:

@@ -16,6 +16,7 @@ import pandas as pd
 import scipy.sparse
 import scipy.sparse.linalg
 
+from ultrum.core.arguments import checked
 from ultrum.core.chow_lin import ChowLin, chow_lin
 from ultrum.core.convert import default_method
 from ultrum.core.descriptor import Descriptor
@@ -72,6 +73,7 @@ class _Places:
         return scipy.sparse.csr_array((data, (rows, columns)), shape=shape)
 
 
+@checked
 def disaggregate(
     x: S, frequency: str | Frequency, *, how: str, indicator: TimeSeries | None = None
 ) -> S:

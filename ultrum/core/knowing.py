@@ -10,6 +10,7 @@ import pandas as pd
 
 from ultrum.core.frequency import Frequency, months_in, parse_period, periods_in
 from ultrum.core.labels import span_of
+from ultrum.core.moments import days_in
 from ultrum.core.series import TimeSeries
 from ultrum.core.transform.windows import months_before
 from ultrum.core.types import Dates, Floats, Ints
@@ -143,7 +144,7 @@ def _of_vintages(name: str, table: pd.DataFrame, frequency: Frequency) -> pd.Dat
         raise AlignmentError(
             f"Vintages of {name} need the columns period, released and value; {', '.join(absent)} is not there."
         )
-    days = pd.DatetimeIndex(pd.to_datetime(table["released"])).to_numpy().astype("datetime64[D]")
+    days = days_in(table["released"], f"released, of {name}", missing=True)
     made = pd.DataFrame({
         "ordinal": _ordinals(table["period"], frequency), "day": days.astype("datetime64[s]"),
         "value": table["value"].to_numpy(dtype=np.float64),
@@ -166,7 +167,7 @@ def _dated(name: str, rule: pd.Series, ordinals: Ints, frequency: Frequency) -> 
         known = frequency.ordinals_of(rule.index)
     else:
         known = _ordinals(pd.Series(rule.index), frequency)
-    days = pd.DatetimeIndex(pd.to_datetime(rule.to_numpy())).to_numpy().astype("datetime64[D]")
+    days = days_in(rule.to_numpy(), f"release dates of {name}", missing=True)
     place = pd.Index(known).get_indexer(pd.Index(ordinals))
     if (place < 0).any():
         first = frequency.labels(ordinals[np.flatnonzero(place < 0)[:1]])[0]

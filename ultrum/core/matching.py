@@ -2,22 +2,32 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any, Final
 
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.frequency import months_in
-from ultrum.core.series import SeriesTable, TimeSeries
+from ultrum.core.moments import days_in
+from ultrum.core.series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.types import Ints
 from ultrum.errors import AlignmentError, FrequencyError
 
+DatesLike = Sequence[Any] | np.ndarray | pd.Index | pd.Series | pd.DataFrame
 _DAYS: Final = {"D": 1, "W": 7}
 _PER_DAY: Final = {"s": 86_400, "ms": 86_400_000, "us": 86_400_000_000, "ns": 86_400_000_000_000}
 
 
+@checked
 def match_before(
-    left: Any, right: Any, *, max_age: str | None = "P5D", by: str | None = None, on: str = "date"
+    left: DatesLike,
+    right: SeriesLike | pd.Series | pd.DataFrame,
+    *,
+    max_age: str | None = "P5D",
+    by: str | None = None,
+    on: str = "date",
 ) -> pd.DataFrame:
     """Last value at or before each date.
 
@@ -54,8 +64,14 @@ def match_before(
     return _matched(left, right, max_age, by, on, forward=False)
 
 
+@checked
 def match_after(
-    left: Any, right: Any, *, max_age: str | None = "P5D", by: str | None = None, on: str = "date"
+    left: DatesLike,
+    right: SeriesLike | pd.Series | pd.DataFrame,
+    *,
+    max_age: str | None = "P5D",
+    by: str | None = None,
+    on: str = "date",
 ) -> pd.DataFrame:
     """First value at or after each date; otherwise as :func:`match_before`.
 
@@ -114,7 +130,8 @@ def _dates_of(left: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
         return left[on], left
     if by:
         raise AlignmentError(f"by='{by}' needs a table on the left.")
-    dates = pd.DatetimeIndex(pd.to_datetime(left.index if isinstance(left, pd.Series) else left))
+    said = left.index if isinstance(left, pd.Series) else left
+    dates = pd.DatetimeIndex(days_in(said, on).astype("datetime64[s]"))
     return dates, pd.DataFrame({on: dates})
 
 
@@ -129,10 +146,6 @@ def _values_of(right: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
     if isinstance(right, pd.Series):
         known = right.dropna().sort_index()
         return known.index, known.rename("value").to_frame().reset_index(drop=True)
-    if not isinstance(right, pd.DataFrame):
-        raise AlignmentError(
-            f"The right side is a {type(right).__name__}; give a series or a table."
-        )
     if on not in right:
         if by:
             raise AlignmentError(
@@ -149,10 +162,9 @@ def _values_of(right: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
 
 
 def _whole_days(dates: Any, on: str) -> Ints:
-    values = dates.to_timestamp(how="end") if isinstance(dates, pd.PeriodIndex) else dates
-    stamps = np.asarray(values)
+    stamps = np.asarray(dates)
     if stamps.dtype.kind != "M":
-        stamps = np.asarray(pd.DatetimeIndex(pd.to_datetime(values)).tz_localize(None).to_numpy())
+        stamps = days_in(dates, on)
     if len(stamps) and stamps.view(np.int64).min() == np.iinfo(np.int64).min:
         raise AlignmentError(
             f"Column '{on}' has {int(np.isnat(stamps).sum())} rows without a date."

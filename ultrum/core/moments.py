@@ -1,16 +1,18 @@
-"""Dates said in relation to a day (yesterday, the last 25 years), and instants in UTC."""
+"""Dates said in relation to a day (yesterday, the last 25 years), instants in UTC, and columns of days."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Sequence
 from datetime import UTC, date, datetime, timedelta
-from typing import Final
+from typing import Any, Final
 
+import numpy as np
 import pandas as pd
 
 from ultrum.core.frequency import last_day, parse_period
-from ultrum.errors import FrequencyError
+from ultrum.core.types import Dates
+from ultrum.errors import AlignmentError, FrequencyError
 
 OPEN: Final = ("earliest", "latest")
 _LAST: Final = re.compile(r"(?:the )?last (\d+) (year|quarter|month|week|day)s?", re.IGNORECASE)
@@ -98,3 +100,58 @@ def resolve_span(span: Sequence[str], today: date) -> tuple[str, str]:
     if start and last and last < start:
         raise FrequencyError(f"The span ends ({last}) before it starts ({start}).")
     return start, last
+
+
+def days_in(dates: Any, what: str, *, missing: bool = False) -> Dates:
+    """Days of a column of ISO texts, dates, timestamps or periods; of a period its last.
+
+    A text such as ``03/04/2024`` is two days, one for each reader, and is refused.
+
+    Parameters
+    ----------
+    dates : sequence, shape (T,)
+    what : str
+        Name of the column, for the message.
+    missing : bool
+        Let missing ones be missing.
+
+    Examples
+    --------
+    >>> days_in(["2024-03-31", date(2024, 4, 1)], "paid").astype(str).tolist()
+    ['2024-03-31', '2024-04-01']
+    """
+    if np.ndim(dates) != 1:
+        raise AlignmentError(
+            f"{what}: one column of days is expected, not {np.ndim(dates)} dimensions."
+        )
+    index = dates if isinstance(dates, pd.Index) else pd.Index(dates)
+    if isinstance(index, pd.PeriodIndex):
+        index = index.to_timestamp(how="end")
+    if isinstance(index, pd.DatetimeIndex):
+        days = index.tz_localize(None).to_numpy().astype("datetime64[D]")
+    else:
+        days = np.array([_day(value) for value in index], dtype="datetime64[D]")
+    wrong = np.flatnonzero(np.isnat(days) & ~(missing & np.asarray(index.isna())))
+    if len(wrong):
+        raise AlignmentError(
+            f"{what}: row {wrong[0] + 1} of {len(index)} holds '{index[wrong[0]]}', which is no day; "
+            "write days as 2024-03-31."
+        )
+    return np.asarray(days)
+
+
+def day_in(moment: Any, what: str) -> np.datetime64:
+    """One day, read as :func:`days_in` reads a column."""
+    return np.datetime64(days_in([moment], what)[0], "D")
+
+
+def _day(value: Any) -> Any:
+    """Day of a text or date; NaT where it is none."""
+    if isinstance(value, str):
+        try:
+            return date.fromisoformat(value.strip()[:10])
+        except ValueError:
+            return np.datetime64("NaT")
+    if isinstance(value, date | np.datetime64) and not pd.isna(value):
+        return pd.Timestamp(value).tz_localize(None).date()
+    return np.datetime64("NaT")

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Final
 
 import numpy as np
 
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.types import Floats
-from ultrum.errors import CurrencyError, UnitError
+from ultrum.errors import AlignmentError, CurrencyError, UnitError
 
 _WILDEST: Final = {"asset": 4.0, "factor": 1.0, "risk-free": 0.05}
 
@@ -23,6 +24,23 @@ def income_warning(returns: SeriesTable) -> tuple[str, ...]:
     return (
         f"{', '.join(bare[:5])} are price returns beside total returns; they leave dividends out.",
     )
+
+
+def check_names(
+    assets: SeriesTable, factors: SeriesTable, conditions: Sequence[str], rate: str
+) -> None:
+    """Refuse one name for two things."""
+    roles = [
+        *((name, "an asset") for name in assets.names), *((name, "a factor") for name in factors.names),
+        *((name, "a condition") for name in conditions), (rate, "the risk-free rate"),
+    ]  # fmt: skip
+    role_of: dict[str, str] = {}
+    for name, role in roles:
+        if name in role_of:
+            raise AlignmentError(
+                f"'{name}' is the name of {role_of[name]} and of {role}; rename one with described(name=...)."
+            )
+        role_of[name] = role
 
 
 def check_roles(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries) -> None:

@@ -7,10 +7,13 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.labels import period_label
+from ultrum.core.adjusting import check_measures, events_of
+from ultrum.core.arguments import checked
+from ultrum.core.labels import period_label, span_of
 from ultrum.core.series import SeriesTable
 from ultrum.core.transform.windows import months_before
-from ultrum.core.types import Floats, Ints
+from ultrum.core.types import Dates, Floats, Ints
+from ultrum.errors import AlignmentError, FrequencyError
 
 _SPLITS: Final = (2.0, 3.0, 4.0, 5.0, 10.0, 20.0, 1.5, 100.0)
 _NEAR: Final = 0.06  # a day's own move beside a split's ratio
@@ -18,6 +21,7 @@ _BIG: Final = 0.45  # log moves that are looked at: −36 % and +57 %
 _AT_ONCE: Final = 64
 
 
+@checked
 def suspect_prices(prices: SeriesTable) -> pd.DataFrame:
     """Days whose move is more likely a fault of the data than of the market.
 
@@ -40,6 +44,7 @@ def suspect_prices(prices: SeriesTable) -> pd.DataFrame:
     >>> suspect_prices(SeriesTable.wrap(frame, measure="price"))["looks_like"].tolist()
     ['a split of 2 to 1', 'a bad tick']
     """
+    check_measures(prices)
     rows: list[list[object]] = []
     for low in range(0, len(prices.names), _AT_ONCE):
         part = prices.block[:, low : low + _AT_ONCE]
@@ -48,6 +53,7 @@ def suspect_prices(prices: SeriesTable) -> pd.DataFrame:
     return pd.DataFrame(rows, columns=["series", "date", "change", "looks_like"])
 
 
+@checked
 def dividend_yield(
     prices: SeriesTable, dividends: pd.DataFrame, splits: pd.DataFrame | None = None
 ) -> SeriesTable:
@@ -74,6 +80,13 @@ def dividend_yield(
     >>> dividend_yield(close, paid).to_pandas()["A"].iloc[-1].item()
     0.05
     """
+    check_measures(prices)
+    if not prices.frequency.is_dated:
+        raise FrequencyError(
+            f"{prices.names[0]} is {prices.frequency.name}; a dividend yield takes daily prices."
+        )
+    paid_by = dict(iter(events_of(dividends, "amount").groupby("asset")))
+    split_by = {} if splits is None else dict(iter(events_of(splits, "ratio").groupby("asset")))
     days = pd.DatetimeIndex(prices.index).to_numpy().astype("datetime64[D]")
     back = months_before(days, 12)
     block = np.full(prices.block.shape, np.nan)
@@ -81,16 +94,14 @@ def dividend_yield(
         known = np.flatnonzero(np.isfinite(prices.block[:, column]))
         if not len(known):
             continue
-        paid = dividends[dividends["asset"] == name]
-        when = _days(paid["date"])
-        amounts = paid["amount"].to_numpy(dtype=np.float64) / _later_splits(
-            name, splits, when, days[-1:]
-        )
+        when, paid = _dated(paid_by.get(name), "amount")
+        split = _dated(split_by.get(name), "ratio")
+        amounts = paid / _later_splits(split, when, days[-1])
         order = np.argsort(when, kind="stable")
         total = np.append(0.0, np.cumsum(amounts[order]))
         ends = np.searchsorted(when[order], days, side="right")
         starts = np.searchsorted(when[order], back, side="right")
-        per_old = 1.0 / _later_splits(name, splits, days, days[-1:])
+        per_old = 1.0 / _later_splits(split, days, days[-1])
         whole = back >= days[known[0]]
         block[:, column] = np.where(
             whole, (total[ends] - total[starts]) / (prices.block[:, column] * per_old), np.nan
@@ -100,18 +111,18 @@ def dividend_yield(
     return SeriesTable.build(block, prices.index, abouts)
 
 
-def _days(dates: pd.Series) -> Floats:
-    return np.asarray(pd.DatetimeIndex(pd.to_datetime(dates)).to_numpy().astype("datetime64[D]"))
+def _dated(events: pd.DataFrame | None, value: str) -> tuple[Dates, Floats]:
+    """Days and values of one asset's events."""
+    if events is None:
+        return np.empty(0, dtype="datetime64[D]"), np.empty(0)
+    return events["date"].to_numpy().astype("datetime64[D]"), events[value].to_numpy()
 
 
-def _later_splits(name: str, splits: pd.DataFrame | None, when: Floats, last: Floats) -> Floats:
+def _later_splits(splits: tuple[Dates, Floats], when: Dates, last: np.datetime64) -> Floats:
     """Product of the split ratios after each day, up to the last."""
     factor = np.ones(len(when))
-    if splits is None:
-        return factor
-    own = splits[splits["asset"] == name]
-    for day, ratio in zip(_days(own["date"]), own["ratio"].to_numpy(dtype=np.float64), strict=True):
-        if day <= last[0]:
+    for day, ratio in zip(*splits, strict=True):
+        if day <= last:
             factor[when < day] *= ratio
     return factor
 
@@ -155,6 +166,7 @@ def _kind(moves: Floats, at: int) -> str:
     return "a jump" if moves[at] < np.log(0.3) or moves[at] > np.log(3.0) else ""
 
 
+@checked
 def traded_prices(prices: SeriesTable, volume: SeriesTable) -> SeriesTable:
     """Prices of the days on which something was traded; quotes carried over are missing.
 
@@ -174,7 +186,7 @@ def traded_prices(prices: SeriesTable, volume: SeriesTable) -> SeriesTable:
     >>> traded_prices(close, volume)["NTSH"].to_pandas().tolist()
     [5.0, nan, 6.0]
     """
-    idle = volume.values.reindex(index=prices.index, columns=prices.names).to_numpy() == 0
+    idle = _volume_like(prices, volume) == 0
     carried = np.sum(idle & np.isfinite(prices.block), axis=0)
     abouts = [
         a.stepped("traded days only", untraded=int(n)) if n else a
@@ -183,6 +195,19 @@ def traded_prices(prices: SeriesTable, volume: SeriesTable) -> SeriesTable:
     return SeriesTable.build(np.where(idle, np.nan, prices.block), prices.index, abouts)
 
 
+def _volume_like(prices: SeriesTable, volume: SeriesTable) -> Floats:
+    """Volumes on the days and of the assets of the prices; refused where they have none in common."""
+    check_measures(prices)
+    shares = volume.values.reindex(index=prices.index, columns=prices.names).to_numpy()
+    if prices.block.size and not np.isfinite(shares).any():
+        raise AlignmentError(
+            f"No volume of {', '.join(prices.names[:5])} on a day of their prices; the volumes are of "
+            f"{', '.join(volume.names[:5])}, {span_of(volume.index)}."
+        )
+    return np.asarray(shares)
+
+
+@checked
 def untraded_share(prices: SeriesTable, volume: SeriesTable) -> pd.Series:
     """Share of each asset's days, from first to last price, on which nothing was traded.
 
@@ -206,6 +231,5 @@ def untraded_share(prices: SeriesTable, volume: SeriesTable) -> pd.Series:
     """
     priced = np.isfinite(prices.block)
     listed = (np.cumsum(priced, axis=0) > 0) & (np.cumsum(priced[::-1], axis=0)[::-1] > 0)
-    shares = volume.values.reindex(index=prices.index, columns=prices.names).to_numpy()
-    still = listed & (~priced | (shares == 0))
+    still = listed & (~priced | (_volume_like(prices, volume) == 0))
     return pd.Series(still.sum(axis=0) / np.maximum(listed.sum(axis=0), 1), index=prices.names)

@@ -6,6 +6,7 @@ from typing import Final
 
 import numpy as np
 
+from ultrum.core.arguments import checked
 from ultrum.core.convert import to_frequency
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.frequency import Frequency
@@ -17,6 +18,7 @@ QUOTINGS: Final = ("effective", "simple", "bond-equivalent", "discount", "contin
 
 
 @on_block
+@checked
 def per_period(
     yields: SeriesTable, frequency: str | Frequency | None = None, *, quoted: str | None = None
 ) -> SeriesTable:

@@ -15,12 +15,12 @@ import pandas as pd
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.frequency import Frequency
 from ultrum.core.labels import span_of
+from ultrum.core.moments import days_in
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.types import Array, Dates, Floats
 from ultrum.errors import AlignmentError, CurrencyError
 
 MAX_AGE: Final = 5
-_DAY: Final = "datetime64[D]"
 
 
 class Rate(float):
@@ -171,7 +171,7 @@ class RateTable:
         steps = list(itertools.pairwise(path))
         if on is None:
             on = min((self._between(*s)[0].days[-1] for s in steps), default=self._last_day())
-        day = np.array([np.datetime64(pd.Timestamp(on), "D")])
+        day = days_in([on], "on")
         value, used = 1.0, []
         for step in steps:
             rates, at = self._on(*step, day)
@@ -190,7 +190,7 @@ class RateTable:
         quote : str
         on : array of dates, shape (T,)
         """
-        days = pd.DatetimeIndex(pd.to_datetime(on)).to_numpy().astype(_DAY)
+        days = days_in(on, "on")
         bases = np.broadcast_to(np.asarray(base, dtype=np.str_), days.shape)
         found = np.full(len(days), np.nan)
         for one in np.unique(bases):
@@ -221,8 +221,8 @@ class RateTable:
         if np.ndim(amounts) == 0:
             return float(amounts) * float(self.rate(str(base), quote, on=on))
         values = np.asarray(amounts, dtype=np.float64)
-        days = pd.DatetimeIndex(pd.to_datetime(np.broadcast_to(np.asarray(on if on is not None else str(
-            self._last_day())), values.shape)))  # fmt: skip
+        said = self._last_day() if on is None else on
+        days = np.broadcast_to(days_in([said] if np.ndim(said) == 0 else said, "on"), values.shape)
         rates = self.rates(base, quote, days)
         if np.isnan(rates).any():
             first = int(np.flatnonzero(np.isnan(rates))[0])

@@ -14,11 +14,12 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.adjusting import adjust_prices, check_measures, check_positive, payment_day
+from ultrum.core.arguments import checked
 from ultrum.core.convert import STALE_AFTER, to_frequency
-from ultrum.core.descriptor import step_of
+from ultrum.core.descriptor import check_same, step_of
 from ultrum.core.frequency import Frequency
 from ultrum.core.prices import suspect_prices
-from ultrum.core.series import SeriesTable, TimeSeries, check_same, on_block
+from ultrum.core.series import SeriesTable, TimeSeries, on_block
 from ultrum.core.streamed import streams
 from ultrum.core.types import Floats
 from ultrum.errors import CurrencyError, DataWarning, UnitError
@@ -29,6 +30,7 @@ _NO_SUSPECTS: Final = pd.DataFrame(columns=["series", "date", "change", "looks_l
 
 @streams("prices")
 @on_block
+@checked
 def returns(
     prices: SeriesTable,
     *,
@@ -133,6 +135,7 @@ def returns_and_suspects(
 
 
 @on_block
+@checked
 def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
     """Returns less the risk-free return of the same period.
 
@@ -180,6 +183,7 @@ def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
 
 
 @on_block
+@checked
 def to_simple(x: SeriesTable) -> SeriesTable:
     """Log returns as simple ones, exp(r) − 1; simple returns pass through.
 
@@ -193,6 +197,7 @@ def to_simple(x: SeriesTable) -> SeriesTable:
 
 
 @on_block
+@checked
 def to_log(x: SeriesTable) -> SeriesTable:
     """Simple returns as logarithmic ones, log(1 + r); log returns pass through.
 

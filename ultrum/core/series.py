@@ -11,22 +11,23 @@ import html
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from numbers import Real
 from typing import Any, Concatenate, ParamSpec, TypeVar, cast
 
 import numpy as np
 import pandas as pd
 
-from ultrum.core.descriptor import Descriptor
+from ultrum.core.arguments import checked
+from ultrum.core.descriptor import Descriptor, check_facts, check_same
 from ultrum.core.frequency import Frequency
 from ultrum.core.labels import infer_frequency, span_of
+from ultrum.core.layout import bounds_of, laid_out, numbers_in
 from ultrum.core.streamed import refuse_streamed
 from ultrum.core.types import Floats, Ints
-from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError
+from ultrum.errors import AlignmentError, ArgumentError, FrequencyError, UnitError
 
 Causes = Mapping[str, Mapping[int, str]]
 P = ParamSpec("P")
-S = TypeVar("S", "TimeSeries", "SeriesTable")
-_WIDE = 256  # columns from which a table lies by rows
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -48,6 +49,7 @@ class TimeSeries:
     about: Descriptor
 
     @classmethod
+    @checked
     def wrap(cls, values: pd.Series, *, percent: bool = False, **facts: Any) -> TimeSeries:
         """Make a series from a pandas Series.
 
@@ -116,11 +118,18 @@ class TimeSeries:
     def __sub__(self, other: TimeSeries | float) -> TimeSeries:
         return _combine(self, other, "less", np.subtract)
 
+    __radd__ = __add__
+
+    def __rsub__(self, other: float) -> TimeSeries:
+        return -self + other
+
     def __mul__(self, factor: float) -> TimeSeries:
-        return _scale(self, float(factor))
+        return _scale(self, _number(factor, self.name))
+
+    __rmul__ = __mul__
 
     def __truediv__(self, divisor: float) -> TimeSeries:
-        return _scale(self, 1.0 / float(divisor))
+        return _scale(self, 1.0 / _number(divisor, self.name))
 
     def __neg__(self) -> TimeSeries:
         return _scale(self, -1.0)
@@ -147,22 +156,22 @@ class SeriesTable:
     causes: Causes = field(default_factory=dict)
 
     @classmethod
+    @checked
     def wrap(cls, values: pd.DataFrame, *, percent: bool = False, **facts: Any) -> SeriesTable:
         """Make a table from a pandas DataFrame; ``facts`` hold for every column."""
+        check_facts(facts)
         given = facts.pop("frequency", None)
         frequency = Frequency.parse(given) if given else infer_frequency(values.index)
         ordered = values.sort_index()
         ordinals = frequency.ordinals_of(ordered.index)
-        _refuse_duplicates(
-            ordinals, frequency, str(values.columns[0]) if len(values.columns) else ""
-        )
-        block, bounds = _laid_out(ordered.to_numpy(dtype=np.float64))
+        _refuse_duplicates(ordinals, frequency, str(next(iter(values.columns), "")))
+        block, bounds = laid_out(numbers_in(ordered))
         if percent:
             block /= 100.0
         facts.pop("name", None)
-        abouts = tuple(
-            Descriptor(name=str(n), frequency=frequency, **facts) for n in values.columns
-        )
+        names = [str(n) for n in values.columns]
+        _refuse_one_name_twice(names)
+        abouts = tuple(Descriptor(name=n, frequency=frequency, **facts) for n in names)
         made = cls.build(block, _index_like(ordered.index, ordinals, frequency), abouts)
         made.__dict__["bounds"] = bounds  # what bounds would find, known from the copying
         return made
@@ -189,11 +198,7 @@ class SeriesTable:
         members = list(series)
         if not members:
             raise AlignmentError("No series to put side by side.")
-        twice = [n for n, c in Counter(m.name for m in members).items() if c > 1]
-        if twice:
-            raise AlignmentError(
-                f"Two series are named '{twice[0]}'; rename one with described(name=...)."
-            )
+        _refuse_one_name_twice([m.name for m in members])
         wrong = [m.name for m in members if m.about.frequency != members[0].about.frequency]
         if wrong:
             raise FrequencyError(
@@ -231,7 +236,7 @@ class SeriesTable:
     @functools.cached_property
     def bounds(self) -> tuple[Ints, Ints]:
         """First and last row with a value of each series; T and −1 where it has none."""
-        return _bounds(self.block)
+        return bounds_of(self.block)
 
     def __getitem__(self, name: str) -> TimeSeries:
         if name not in self.names:
@@ -250,11 +255,10 @@ class SeriesTable:
 
     def select(self, names: Iterable[str]) -> SeriesTable:
         """Table of some of the series, in the order given."""
-        chosen = list(names)
-        for name in chosen:
-            if name not in self.names:
-                self[name]  # says which there are
-        where = [self.names.index(name) for name in chosen]
+        chosen, place = list(names), {name: k for k, name in enumerate(self.names)}
+        for unknown in (name for name in chosen if name not in place):
+            self[unknown]  # says which there are
+        where = [place[name] for name in chosen]
         causes = {name: self.causes[name] for name in chosen if name in self.causes}
         return SeriesTable(self.values.iloc[:, where], tuple(self.about[k] for k in where), causes)
 
@@ -284,6 +288,7 @@ class SeriesTable:
 
 
 SeriesLike = TimeSeries | SeriesTable
+S = TypeVar("S", TimeSeries, SeriesTable)
 
 
 def on_block(
@@ -306,39 +311,18 @@ def on_block(
     return cast("Callable[Concatenate[S, P], S]", _either)
 
 
-def _laid_out(values: Floats) -> tuple[Floats, tuple[Ints, Ints]]:
-    """A copy that lies as it will be read, and the first and last row with a value of each column.
-
-    A wide table lies by rows, a narrow and long one by columns.
-    """
-    wide = values.shape[1] > _WIDE
-    block = np.empty(values.shape, order="C" if wide else "F")
-    first = np.empty(values.shape[1], dtype=np.int64)
-    last = first.copy()
-    for low in range(0, values.shape[1], 64):
-        part = values[:, low : low + 64]
-        block[:, low : low + 64] = part
-        first[low : low + 64], last[low : low + 64] = _bounds(part)
-    return block, (first, last)
-
-
-def _bounds(block: Floats) -> tuple[Ints, Ints]:
-    """First and last row with a value; T and −1 where a column has none."""
-    rows = len(block)
-    if not rows:
-        return np.zeros(block.shape[1], dtype=np.int64), np.full(block.shape[1], -1)
-    valid = np.ascontiguousarray(np.isfinite(block).T)
-    none = ~valid.any(axis=1)
-    first = np.where(none, rows, valid.argmax(axis=1))
-    return first, np.where(none, -1, rows - 1 - valid[:, ::-1].argmax(axis=1))
-
-
 def _index_like(index: pd.Index, ordinals: Ints, frequency: Frequency) -> pd.Index:
     if frequency.code in "HN":
         if getattr(index, "tz", None) is None:
             raise FrequencyError("Intraday data need a time zone: index.tz_localize('Europe/…').")
         return index
     return frequency.index(ordinals)
+
+
+def _refuse_one_name_twice(names: list[str]) -> None:
+    twice = [n for n, c in Counter(names).items() if c > 1]
+    if twice:
+        raise AlignmentError(f"Two series are named '{twice[0]}'; rename one of them.")
 
 
 def _refuse_duplicates(ordinals: Ints, frequency: Frequency, name: str) -> None:
@@ -355,8 +339,8 @@ def _combine(
     left: TimeSeries, right: TimeSeries | float, word: str, operation: Callable[..., Any]
 ) -> TimeSeries:
     if not isinstance(right, TimeSeries):
-        about = left.about.stepped(word, value=right)
-        return TimeSeries(operation(left.values, right), about)
+        value = _number(right, left.name)
+        return TimeSeries(operation(left.values, value), left.about.stepped(word, value=value))
     check_same(left.about, right.about, word)
     a, b = left.values.align(right.values, join="inner")
     lost = len(left) + len(right) - 2 * len(a)
@@ -364,25 +348,13 @@ def _combine(
     return TimeSeries(operation(a, b).rename(about.name), about)
 
 
-def check_same(left: Descriptor, right: Descriptor, word: str) -> None:
-    """Refuse to combine series whose frequency, measure, unit, currency or excess state differ."""
-    if left.frequency != right.frequency:
-        raise FrequencyError(
-            f"{left.name} is {left.frequency.name}, {right.name} {right.frequency.name}: "
-            "bring both to one frequency with to_frequency first."
+def _number(given: Any, name: str) -> float:
+    if not isinstance(given, Real):
+        raise ArgumentError(
+            f"{name} is combined with a {type(given).__name__}; it takes a number, and plus and minus a "
+            "TimeSeries. Two series as numbers: a.to_pandas() * b.to_pandas()."
         )
-    for fact in ("measure", "unit", "excess_of"):
-        mine, theirs = getattr(left, fact), getattr(right, fact)
-        if mine != theirs:
-            raise UnitError(
-                f"{left.name} {word} {right.name}: {fact} '{mine}' against '{theirs}'. "
-                "For returns less a risk-free rate use per_period and excess."
-            )
-    if left.currency != right.currency:
-        raise CurrencyError(
-            f"{left.name} is in {left.currency or 'no currency'}, {right.name} in "
-            f"{right.currency or 'no currency'}: convert one with to_currency first."
-        )
+    return float(given)
 
 
 def _scale(series: TimeSeries, factor: float) -> TimeSeries:

@@ -9,6 +9,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
+from ultrum.core.arguments import checked
 from ultrum.core.convert import to_frequency
 from ultrum.core.currency import to_currency
 from ultrum.core.disaggregate import disaggregate
@@ -64,6 +65,7 @@ _STEPS: Final[dict[str, _Known]] = {
 _ADDED: Final[dict[str, Callable[..., Any]]] = {}
 
 
+@checked
 def add_step(
     function: Callable[..., TimeSeries], *, main: str, others: Sequence[str] = ()
 ) -> Callable[..., TimeSeries]:

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field, fields
 from pathlib import Path
 from typing import Any, Final
 
+from ultrum.core.arguments import checked
 from ultrum.errors import SourceError
 from ultrum.sources.credentials import Credentials
 from ultrum.sources.database import Query
@@ -44,6 +45,7 @@ class SnapshotSettings:
     options: Mapping[str, Any] = field(default_factory=dict)
 
 
+@checked
 def add_source_kind(kind: str, fetch: Fetch) -> None:
     r"""Make places that answer in a way of their own a kind of source, as ``table`` and ``sdmx`` are.
 

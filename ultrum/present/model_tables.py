@@ -12,6 +12,7 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.labels import period_label
 from ultrum.core.pricing.pooled import PooledFit
 from ultrum.core.pricing.two_pass_result import TwoPass
@@ -143,6 +144,7 @@ class ModelTable:
         return self.to_html()
 
 
+@checked
 def model_table(
     models: Mapping[str, Model] | Sequence[Model] | Model | BetaTable,
     *,

@@ -9,6 +9,7 @@ from typing import Any
 
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.panel import Panel
 from ultrum.core.series import SeriesTable, TimeSeries
@@ -17,6 +18,7 @@ from ultrum.present.csv_files import CsvForm, described_csv, refuse_other_rows, 
 from ultrum.present.export import to_parquet, to_xlsx
 
 
+@checked
 def save(
     data: Any, path: str | os.PathLike[str], *, layout: str = "wide", periods: str = "label"
 ) -> list[Path]:

@@ -13,6 +13,7 @@ from ultrum.core.align import align
 from ultrum.core.convert import to_frequency
 from ultrum.core.describe.risk import portfolio
 from ultrum.core.frequency import Frequency
+from ultrum.core.moments import days_in
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.currency_factor import currency_factor
 from ultrum.core.rates import per_period
@@ -251,7 +252,7 @@ def accounts_of(
         raise StudyError(
             f"{address} has no column {', '.join(absent)}; it has: {', '.join(map(str, table))}."
         )
-    known = table[pd.to_datetime(table["date"]) <= pd.Timestamp(end)]
+    known = table[days_in(table["date"], f"{address}, date") <= end]
     last = known.sort_values("date", kind="stable").groupby("asset").last()
     numbers = {own: pd.to_numeric(last[c], errors="coerce") for own, c in columns.items()}
     return pd.DataFrame(numbers).replace([np.inf, -np.inf], np.nan).assign(date=last["date"])

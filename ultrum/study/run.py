@@ -9,6 +9,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
+from ultrum.core.arguments import checked
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.adjust import adjust_betas
 from ultrum.core.pricing.betas import factor_betas
@@ -37,6 +38,7 @@ from ultrum.vault import Record
 Progress = Callable[[str], None]
 
 
+@checked
 def run_study(
     study: Study | str | os.PathLike[str],
     *,

@@ -12,11 +12,13 @@ from typing import Any
 
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.errors import StudyError
 from ultrum.present.run_file import FORM, Trail, run_facts, stage_of, stage_trail, trail_of
 from ultrum.study.result import StudyResult
 
 
+@checked
 def trail(result: StudyResult | str | os.PathLike[str], number: str) -> Trail:
     """From a number of a study to the bytes that were downloaded.
 

@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
+from ultrum.core.arguments import checked
 from ultrum.core.describe.common import Described
 from ultrum.core.labels import span_of
 from ultrum.core.series import SeriesTable
@@ -36,6 +37,7 @@ class Correlations(Described):
     warnings: tuple[str, ...] = ()
 
 
+@checked
 def correlations(
     x: SeriesTable | pd.DataFrame, *, rows: str = "pairwise", window: int | None = None
 ) -> Correlations:

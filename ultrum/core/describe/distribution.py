@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
+from ultrum.core.arguments import checked
 from ultrum.core.describe.common import Described
 from ultrum.core.labels import span_of
 from ultrum.core.series import TimeSeries
@@ -49,6 +50,7 @@ class Distribution(Described):
     name: str
 
 
+@checked
 def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto") -> Distribution:
     """Histogram, quantiles, normal fit and a test of it.
 

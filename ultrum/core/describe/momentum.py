@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.describe.common import Described, returns_in, simple_block
 from ultrum.core.describe.horizons import months_of, row_at
 from ultrum.core.frequency import periods_in
@@ -36,6 +37,7 @@ class Momentum(Described):
     ranks: pd.DataFrame
 
 
+@checked
 def momentum(
     x: SeriesTable | pd.DataFrame,
     horizons: Sequence[str] = ("P3M", "P6M", "P12M"),
@@ -69,6 +71,8 @@ def momentum(
     priced = all(a.measure in ("price", "index") for a in table.about)
     if not priced:
         table = returns_in(table, "momentum")
+    if not len(table):
+        raise AlignmentError("momentum was given no row; its series are empty.")
     made = {h: _past(table, h, skip, priced) for h in horizons}
     blocks = np.stack([frame.to_numpy() for frame in made.values()])
     average = pd.DataFrame(blocks.mean(axis=0), index=table.index, columns=table.names)

@@ -9,8 +9,10 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.adjusting import adjust_prices
+from ultrum.core.arguments import checked
 from ultrum.core.describe.common import Described
 from ultrum.core.matching import match_before
+from ultrum.core.moments import day_in, days_in
 from ultrum.core.ratetable import RateTable
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.types import Floats
@@ -35,6 +37,7 @@ class Holdings(Described):
     total: pd.Series
 
 
+@checked
 def holdings(
     purchases: pd.DataFrame, prices: SeriesTable, *, dividends: pd.DataFrame | None = None,
     splits: pd.DataFrame | None = None,
@@ -77,9 +80,9 @@ def holdings(
     >>> holdings(bought, close).table["gain"].round(2).tolist()
     [5.0]
     """
-    _check_purchases(purchases, prices)
+    purchases = _purchases_in(purchases, prices)
     held = adjust_prices(prices, dividends, splits)
-    day = pd.Timestamp(on) if on else pd.Timestamp(prices.index[-1])
+    day = pd.Timestamp(day_in(on or prices.index[-1], "on"))
     rows = [_row(p, prices, held, day, currency, rates) for p in purchases.to_dict("records")]
     table = pd.DataFrame(rows)
     by_asset = pd.DataFrame({a: _together(t, day) for a, t in table.groupby("asset", sort=False)}).T
@@ -98,7 +101,8 @@ def holdings(
     return Holdings(table, basis, by_asset, _together(table, day))
 
 
-def _check_purchases(purchases: pd.DataFrame, prices: SeriesTable) -> None:
+def _purchases_in(purchases: pd.DataFrame, prices: SeriesTable) -> pd.DataFrame:
+    """Purchases with days and numbers; refused if a column, a price or a value is not there."""
     absent = [c for c in ("asset", "date", "units") if c not in purchases]
     if absent:
         raise UnitError(
@@ -109,6 +113,15 @@ def _check_purchases(purchases: pd.DataFrame, prices: SeriesTable) -> None:
         raise AlignmentError(
             f"No price of {', '.join(map(str, unknown))}; there are: {', '.join(prices.names[:30])}."
         )
+    units = pd.to_numeric(purchases["units"], errors="coerce").astype(np.float64)
+    wrong = np.flatnonzero(~np.isfinite(units))
+    if len(wrong):
+        row = purchases.iloc[wrong[0]]
+        raise UnitError(
+            f"{row['asset']}, {row['date']}: units of '{row['units']}'; a number is expected."
+        )
+    days = days_in(purchases["date"], "date of a purchase")
+    return purchases.assign(date=days.astype("datetime64[s]"), units=units)
 
 
 def _row(

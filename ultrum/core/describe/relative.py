@@ -9,10 +9,12 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.describe.common import Described, per_year, simple_block
 from ultrum.core.describe.horizons import months_of, row_at
 from ultrum.core.frequency import periods_in
 from ultrum.core.labels import period_label, span_of
+from ultrum.core.moments import day_in
 from ultrum.core.series import TimeSeries
 from ultrum.core.transform.windows import months_before, row_before
 from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError
@@ -38,6 +40,7 @@ class Relative(Described):
     information_error: float
 
 
+@checked
 def relative(
     x: TimeSeries, benchmark: TimeSeries, horizons: Sequence[str] = ("P1M", "P3M", "P1Y", "P3Y"), *,
     on: str = "", periods_per_year: float | None = None,
@@ -179,7 +182,7 @@ def _spans(
     frequency = x.about.frequency
     ordinals = frequency.ordinals_of(both.index)
     days = frequency.ends(ordinals)
-    asked = np.datetime64(pd.Timestamp(on), "D") if on and len(on) > 7 else None
+    asked = day_in(on, "on") if on and len(on) > 7 else None
     last = len(both) - 1
     if asked is not None:
         last = int(row_before(days, np.array([asked]))[0])

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.describe.common import Described, per_year, returns_in, simple_block
 from ultrum.core.frequency import months_in
 from ultrum.core.labels import period_label, span_of
@@ -35,6 +36,7 @@ class Drawdowns(Described):
     under_water: pd.DataFrame
 
 
+@checked
 def risk_return(
     x: SeriesLike | pd.DataFrame,
     *,
@@ -97,6 +99,7 @@ def risk_return(
     return RiskReturn(pd.DataFrame(rows).T[order].infer_objects(), basis)
 
 
+@checked
 def portfolio(
     x: SeriesTable | pd.DataFrame,
     *,
@@ -163,6 +166,7 @@ def portfolio(
     return TimeSeries.build(made, table.index, about)
 
 
+@checked
 def drawdowns(x: SeriesLike | pd.DataFrame, *, most: int = 5) -> Drawdowns:
     """Falls from the highest level so far.
 

@@ -9,6 +9,7 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.convert import to_frequency
 from ultrum.core.describe.common import Described, returns_in, simple_block
 from ultrum.core.frequency import parse_period, periods_in
@@ -53,6 +54,7 @@ class ReturnsAfter(Described):
     """Mean returns over horizons after a condition, against all dates."""
 
 
+@checked
 def calendar_grid(x: TimeSeries) -> CalendarGrid:
     """Returns of each month of each year.
 
@@ -109,6 +111,7 @@ def calendar_grid(x: TimeSeries) -> CalendarGrid:
     return CalendarGrid(table, basis, summary, x.about.heading)
 
 
+@checked
 def returns_after(
     x: TimeSeries,
     condition: pd.DataFrame | pd.Series | Sequence[Any],
@@ -168,6 +171,11 @@ def _holds(returns: TimeSeries, condition: Any) -> Bools:
     ordinals = returns.ordinals
     frequency = returns.about.frequency
     if isinstance(condition, pd.DataFrame):
+        if not {"start", "end"} <= set(condition):
+            raise AlignmentError(
+                "A condition in a DataFrame needs the columns start and end, as spells has them; it has "
+                f"{', '.join(map(str, condition))}."
+            )
         held = np.zeros(len(ordinals), dtype=bool)
         for start, end in zip(condition["start"], condition["end"], strict=True):
             code_day = [parse_period(str(label)) for label in (start, end)]

@@ -9,6 +9,7 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.core.types import Bools, Floats
@@ -17,6 +18,7 @@ from ultrum.errors import EstimationError
 BLUME_1971: Final = (0.343, 0.677)
 
 
+@checked
 def adjust_betas(
     table: BetaTable,
     *,

@@ -7,6 +7,7 @@ from typing import Protocol
 
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.panel import Panel
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import BetaTable
@@ -15,6 +16,7 @@ from ultrum.errors import EstimationError
 
 
 @streams("panel")
+@checked
 def factor_betas(
     panel: Panel,
     factors: Sequence[str] | None = None,

@@ -8,6 +8,7 @@ from typing import Any, Final, cast
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.pricing.cost_draws import drawn_costs
 from ultrum.core.pricing.cost_result import RISK_FREE, CostOfEquity, by_asset
 from ultrum.core.pricing.exposures import CostVariance, Exposures
@@ -26,6 +27,7 @@ Premia = Mapping[str, TimeSeries | Premium | float] | TwoPass
 AddOns = Mapping[str, tuple[float, str]]
 
 
+@checked
 def cost_of_equity(
     betas: BetaTable | OneBeta,
     *,
@@ -144,6 +146,7 @@ def _refuse_draws(betas: BetaTable | OneBeta) -> None:
         )
 
 
+@checked
 def cost_comparison(
     estimators: Mapping[str, BetaTable | OneBeta],
     *,

@@ -4,17 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from ultrum.core.arguments import checked
 from ultrum.core.currency import to_currency
 from ultrum.core.ratetable import RateTable
 from ultrum.core.returns import excess
-from ultrum.core.series import TimeSeries
+from ultrum.core.series import SeriesLike, TimeSeries
 from ultrum.errors import CurrencyError
 
 
+@checked
 def currency_factor(
     foreign_rate: TimeSeries | str,
     home_rate: TimeSeries,
-    rates: TimeSeries | Iterable[TimeSeries] | RateTable,
+    rates: SeriesLike | Iterable[TimeSeries] | RateTable,
 ) -> TimeSeries:
     """What foreign bills earned at home over home bills: (1 + r*)(1 + s) − 1 − r (Adler and Dumas 1983).
 

@@ -14,6 +14,7 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
+from ultrum.core.arguments import checked
 from ultrum.core.labels import TableInNotebooks
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factor
@@ -83,6 +84,7 @@ class _Filtered:
     spread: Floats  # innovation variance
 
 
+@checked
 def filtered_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
     """Beta as a random walk: e = α + βₜf + ε, βₜ = βₜ₋₁ + η, by maximum likelihood.
 

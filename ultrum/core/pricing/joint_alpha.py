@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
+from ultrum.core.arguments import checked
 from ultrum.core.labels import TextInNotebooks, span_of
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factors
@@ -55,6 +56,7 @@ class JointAlphaTest(TextInNotebooks):
         return f"{kind} = {self.statistic:.4g}, p = {self.p_value:.4g}\n{self.basis}"
 
 
+@checked
 def joint_alpha_test(
     panel: Panel,
     factors: Sequence[str] | None = None,

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.labels import TableInNotebooks
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factor
@@ -51,6 +52,7 @@ class UpDownBetas(TableInNotebooks):
         return f"{self.to_frame().to_string(float_format='{:.3f}'.format)}\n{self.basis}"
 
 
+@checked
 def up_down_betas(panel: Panel, factor: str = "market", *, errors: str = "hac") -> UpDownBetas:
     """One beta for rising and one for falling markets (Henriksson and Merton 1981).
 
@@ -128,6 +130,7 @@ class ConditionalBetas(TableInNotebooks):
         return f"{shown.to_string(float_format='{:.3f}'.format, line_width=100)}\n{self.basis}"
 
 
+@checked
 def conditional_beta(
     panel: Panel,
     conditions: Sequence[str] | None = None,

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.labels import TableInNotebooks
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factor
@@ -16,6 +17,8 @@ from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.types import Floats
 from ultrum.errors import EstimationError
+
+Numbers = float | np.ndarray | pd.Series | pd.DataFrame
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -49,6 +52,7 @@ class OneBeta(TableInNotebooks):
         return f"{self.to_frame().to_string(float_format='{:.4f}'.format)}\n{self.basis}"
 
 
+@checked
 def lagged_beta(
     panel: Panel,
     factor: str = "market",
@@ -98,6 +102,7 @@ def lagged_beta(
     )  # fmt: skip
 
 
+@checked
 def downside_beta(panel: Panel, factor: str = "market") -> OneBeta:
     """Co-movement when the factor is below the risk-free rate: Σ eᵢ·min(eₘ,0) / Σ min(eₘ,0)².
 
@@ -139,7 +144,10 @@ def downside_beta(panel: Panel, factor: str = "market") -> OneBeta:
     )
 
 
-def unlever(beta: Any, debt_to_equity: Any, tax: Any = 0.0, *, debt_beta: Any = 0.0) -> Any:
+@checked
+def unlever(
+    beta: Numbers, debt_to_equity: Numbers, tax: Numbers = 0.0, *, debt_beta: Numbers = 0.0
+) -> Any:
     """Beta of the assets behind a levered share (Hamada 1972): (βₑ + β_d(1−τ)D/E) / (1 + (1−τ)D/E).
 
     Parameters
@@ -157,7 +165,10 @@ def unlever(beta: Any, debt_to_equity: Any, tax: Any = 0.0, *, debt_beta: Any = 
     return (beta + debt_beta * share) / (1.0 + share)
 
 
-def relever(beta: Any, debt_to_equity: Any, tax: Any = 0.0, *, debt_beta: Any = 0.0) -> Any:
+@checked
+def relever(
+    beta: Numbers, debt_to_equity: Numbers, tax: Numbers = 0.0, *, debt_beta: Numbers = 0.0
+) -> Any:
     """Beta of a share with a given leverage, from that of its assets; undoes :func:`unlever`.
 
     Examples

@@ -5,11 +5,12 @@ from __future__ import annotations
 import textwrap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.labels import table_html
 from ultrum.core.pricing.one_factor import relever, unlever
 from ultrum.core.regression.covariance import errors_said
@@ -17,6 +18,7 @@ from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.core.types import Floats
 from ultrum.errors import EstimationError
 
+ByPeer = float | Mapping[str, float] | pd.Series
 AVERAGES: Final = ("median", "mean", "value", "precision")
 _MEDIAN_PRICE: Final = np.sqrt(
     np.pi / 2.0
@@ -61,16 +63,17 @@ class PeerBeta:
         return table_html(self.peers, repr(self).splitlines()[0])
 
 
+@checked
 def peer_beta(
     betas: BetaTable,
     peers: Sequence[str],
     *,
-    debt_to_equity: Any,
-    tax: Any = 0.0,
+    debt_to_equity: ByPeer,
+    tax: ByPeer = 0.0,
     target_debt_to_equity: float = 0.0,
     target_tax: float = 0.0,
     how: str = "median",
-    values: Any = None,
+    values: ByPeer | None = None,
     debt_beta: float = 0.0,
     factor: str | None = None,
 ) -> PeerBeta:
@@ -80,13 +83,13 @@ def peer_beta(
     ----------
     betas : BetaTable
     peers : sequence of str
-    debt_to_equity, tax : float or Series by asset
+    debt_to_equity, tax : float, or mapping or Series by asset
         Debt over the market value of equity; tax rate in decimals.
     target_debt_to_equity, target_tax : float
         Of the company; zero gives the beta of the business.
     how : {"median", "mean", "value", "precision"}
         ``value`` weighs by ``values``; ``precision`` by one over the squared error.
-    values : Series by asset, optional
+    values : mapping or Series by asset, optional
         Market values, for ``value``.
     debt_beta : float
     factor : str, optional
@@ -138,14 +141,15 @@ def peer_beta(
     )  # fmt: skip
 
 
+@checked
 def industry_betas(
     betas: BetaTable,
-    industries: Mapping[str, str],
+    industries: Mapping[str, str] | pd.Series,
     *,
-    debt_to_equity: Any,
-    tax: Any = 0.0,
+    debt_to_equity: ByPeer,
+    tax: ByPeer = 0.0,
     how: str = "median",
-    values: Any = None,
+    values: ByPeer | None = None,
     debt_beta: float = 0.0,
     factor: str | None = None,
 ) -> pd.DataFrame:
@@ -154,7 +158,7 @@ def industry_betas(
     Parameters
     ----------
     betas : BetaTable
-    industries : mapping of asset to industry
+    industries : mapping or Series of asset to industry
     debt_to_equity, tax, how, values, debt_beta, factor
         As for :func:`ultrum.peer_beta`.
 
@@ -171,10 +175,10 @@ def industry_betas(
     >>> made["companies"].to_dict()
     {'power': 2, 'ships': 1}
     """
-    rows = {}
-    for industry in dict.fromkeys(industries.values()):
+    rows, industry_of = {}, dict(industries)
+    for industry in dict.fromkeys(industry_of.values()):
         names = [
-            a for a, i in industries.items() if i == industry and a in betas.coefficients.index
+            a for a, i in industry_of.items() if i == industry and a in betas.coefficients.index
         ]
         if not names:
             continue
@@ -193,7 +197,12 @@ def industry_betas(
 
 
 def _peer_frame(
-    betas: BetaTable, names: list[str], term: str, debt_to_equity: Any, tax: Any, debt_beta: float
+    betas: BetaTable,
+    names: list[str],
+    term: str,
+    debt_to_equity: ByPeer,
+    tax: ByPeer,
+    debt_beta: float,
 ) -> pd.DataFrame:
     absent = [n for n in names if n not in betas.coefficients.index]
     if absent or not names:
@@ -220,11 +229,14 @@ def _peer_frame(
     return frame
 
 
-def _by_peer(given: Any, names: list[str]) -> Any:
-    return given.reindex(names) if isinstance(given, pd.Series) else given
+def _by_peer(given: ByPeer, names: list[str]) -> pd.Series:
+    """A number for each peer, missing where the mapping has none."""
+    if isinstance(given, pd.Series | Mapping):
+        return pd.Series(given).reindex(names).astype(np.float64)
+    return pd.Series(float(given), index=names)
 
 
-def _weights(frame: pd.DataFrame, how: str, values: Any) -> Floats:
+def _weights(frame: pd.DataFrame, how: str, values: ByPeer | None) -> Floats:
     if how not in AVERAGES:
         raise EstimationError(f"how='{how}' is not known; it is one of {', '.join(AVERAGES)}.")
     if how == "precision":

@@ -9,6 +9,7 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.labels import TableInNotebooks, span_of
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factors
@@ -68,6 +69,7 @@ class PooledFit(CoefficientInference, TableInNotebooks):
         return f"{self.basis}\n{self.to_frame().to_string(float_format=lambda v: f'{v:.6g}')}"
 
 
+@checked
 def pooled_regress(
     panel: Panel,
     factors: Sequence[str] | None = None,

@@ -9,6 +9,7 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.labels import span_of
 from ultrum.core.regression.bandwidth import lag_rule
 from ultrum.core.regression.covariance import bartlett_sum
@@ -48,6 +49,7 @@ class Premium:
     influence: pd.Series | None = field(default=None, repr=False, compare=False)
 
 
+@checked
 def premium(
     factor: TimeSeries,
     *,

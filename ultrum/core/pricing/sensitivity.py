@@ -10,6 +10,7 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.convert import to_frequency
 from ultrum.core.frequency import Frequency, last_day, months_in
 from ultrum.core.labels import TextInNotebooks, infer_frequency
@@ -109,6 +110,7 @@ class BetaSensitivity(TextInNotebooks):
         return "\n".join([*words, self.spread().round(3).to_string()])
 
 
+@checked
 def beta_sensitivity(
     assets: SeriesTable,
     markets: SeriesTable | TimeSeries,

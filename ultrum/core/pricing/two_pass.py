@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import factor_betas
 from ultrum.core.pricing.cross_section import Exposure, cross_sections
@@ -22,6 +23,7 @@ from ultrum.errors import EstimationError
 
 
 @streams("panel")
+@checked
 def two_pass(
     panel: Panel,
     factors: Sequence[str] | None = None,

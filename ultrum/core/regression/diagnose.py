@@ -11,6 +11,7 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
+from ultrum.core.arguments import checked
 from ultrum.core.labels import TableInNotebooks, infer_frequency, period_label
 from ultrum.core.regression.influence import weighted_rows
 from ultrum.core.regression.inputs import calendar_places
@@ -74,6 +75,7 @@ class Diagnosis(TableInNotebooks):
         return "\n".join(lines)
 
 
+@checked
 def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 1999, seed: int = 0) -> Diagnosis:
     """Run every test on a regression and say what each result means.
 

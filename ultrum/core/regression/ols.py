@@ -9,6 +9,7 @@ import numpy as np
 import numpy.typing as npt
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.regression import inputs
 from ultrum.core.regression.bandwidth import AUTOMATIC, lags_of
 from ultrum.core.regression.cautions import warn_of_copies, warn_of_trends
@@ -51,6 +52,7 @@ def regress(
     y: npt.NDArray[Any], X: Any, *, errors: str = ..., lags: int | str | None = ..., clusters: Any = ...,
     weights: Any = ..., constant: bool = ...,
 ) -> Any: ...  # fmt: skip
+@checked
 def regress(
     y: Any,
     X: Any,

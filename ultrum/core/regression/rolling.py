@@ -9,6 +9,7 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.frequency import Frequency
 from ultrum.core.labels import infer_frequency, period_label
 from ultrum.core.regression import inputs
@@ -27,6 +28,7 @@ _BLOCK: Final = 1000  # left-hand sides at a time; fixed, so that results do not
 
 
 @streams("Y")
+@checked
 def rolling_regress(
     Y: Any,
     X: Any,

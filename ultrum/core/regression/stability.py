@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
+from ultrum.core.arguments import checked
 from ultrum.core.labels import period_label
 from ultrum.core.regression.inference import TestResult
 from ultrum.core.regression.influence import weighted_rows
@@ -52,6 +53,7 @@ class BreakTest(TestResult):
     between: tuple[Any, Any] | None = field(default=None, compare=False)
 
 
+@checked
 def break_test(
     fit: Fit,
     at: Any = None,

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.transform.spells import spells
 from ultrum.core.transform.standardise import standardise
@@ -42,6 +43,7 @@ class Composite(TimeSeries):
         return both.sort_values("start", ignore_index=True)
 
 
+@checked
 def composite(
     parts: Sequence[TimeSeries] | SeriesTable,
     *,

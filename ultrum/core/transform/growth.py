@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from ultrum.core.arguments import checked
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.frequency import months_in, periods_in
 from ultrum.core.series import SeriesTable, on_block
@@ -13,6 +14,7 @@ from ultrum.errors import UnitError
 
 
 @on_block
+@checked
 def growth(
     x: SeriesTable, *, over: str = "P1Y", kind: str = "simple", annualised: bool = False
 ) -> SeriesTable:
@@ -70,6 +72,7 @@ def growth(
 
 
 @on_block
+@checked
 def difference(x: SeriesTable, *, over: str | None = None) -> SeriesTable:
     """Change of each series over a calendar span, in its own unit.
 

@@ -6,6 +6,7 @@ from typing import Final
 
 import numpy as np
 
+from ultrum.core.arguments import checked
 from ultrum.core.series import SeriesTable, TimeSeries, on_block
 from ultrum.core.types import Floats, Ints
 from ultrum.errors import EstimationError, UnitError
@@ -14,6 +15,7 @@ CRITERIA: Final = ("bic", "aic")
 
 
 @on_block
+@checked
 def innovations(
     x: SeriesTable,
     *,
@@ -101,7 +103,7 @@ def _of_one(
 
 def _on_calendar(series: TimeSeries) -> tuple[Floats, Ints]:
     """Values on every period from first to last, and where the listed ones are."""
-    if series.about.frequency.is_dated:
+    if series.about.frequency.is_dated or not len(series):
         return series.values.to_numpy(dtype=np.float64), np.arange(len(series))
     rows = series.ordinals - series.ordinals[0]
     values = np.full(int(rows[-1]) + 1, np.nan)

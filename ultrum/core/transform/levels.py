@@ -5,15 +5,17 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 
-from ultrum.core.descriptor import Descriptor
+from ultrum.core.arguments import checked
+from ultrum.core.descriptor import Descriptor, check_same
 from ultrum.core.frequency import Frequency, parse_period, periods_in
 from ultrum.core.labels import period_label, span_of
-from ultrum.core.series import SeriesTable, TimeSeries, check_same, on_block
+from ultrum.core.series import SeriesTable, TimeSeries, on_block
 from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError
 
 
 @on_block
+@checked
 def rebase(x: SeriesTable, to: str = "first", *, value: float = 100.0) -> SeriesTable:
     """Levels on a common base.
 
@@ -61,6 +63,7 @@ def rebase(x: SeriesTable, to: str = "first", *, value: float = 100.0) -> Series
 
 
 @on_block
+@checked
 def deflate(x: SeriesTable, prices: TimeSeries, *, base: str = "last") -> SeriesTable:
     """Money amounts at the prices of one period, or returns after inflation.
 
@@ -126,6 +129,7 @@ def deflate(x: SeriesTable, prices: TimeSeries, *, base: str = "last") -> Series
 
 
 @on_block
+@checked
 def cumulate(x: SeriesTable, *, start: float | None = None) -> SeriesTable:
     """Running totals of flows, or the growth of an amount at the returns of each period.
 
@@ -165,6 +169,7 @@ def cumulate(x: SeriesTable, *, start: float | None = None) -> SeriesTable:
 
 
 @on_block
+@checked
 def lag(x: SeriesTable, over: str | int = 1) -> SeriesTable:
     """Values moved to later periods, where they are the past; none is lost.
 
@@ -193,6 +198,7 @@ def lag(x: SeriesTable, over: str | int = 1) -> SeriesTable:
 
 
 @on_block
+@checked
 def fill(x: SeriesTable, how: str = "forward", *, limit: int | None = None) -> SeriesTable:
     """Missing values from the one before or after; how many is said on the trail.
 
@@ -238,6 +244,7 @@ def fill(x: SeriesTable, how: str = "forward", *, limit: int | None = None) -> S
     return SeriesTable.build(np.array(made.to_numpy(dtype=np.float64)), made.index, abouts)
 
 
+@checked
 def spread(long: TimeSeries, short: TimeSeries, *, name: str = "") -> TimeSeries:
     """One series less another of the same kind, such as a long rate less a short one.
 

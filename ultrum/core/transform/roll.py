@@ -6,6 +6,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from ultrum.core.arguments import checked
 from ultrum.core.series import SeriesLike, SeriesTable, TimeSeries, on_block
 from ultrum.core.transform.windows import (
     Statistic,
@@ -40,6 +41,7 @@ _QUICK: Final[dict[str, Any]] = {
 
 
 @on_block
+@checked
 def roll(
     x: SeriesTable, window: int | str, *, how: str = "mean", min_obs: int | None = None
 ) -> SeriesTable:
@@ -94,6 +96,7 @@ def roll(
     return SeriesTable.build(made, x.index, abouts)
 
 
+@checked
 def bands(x: SeriesLike, window: int | str = 20, *, width: float = 2.0) -> SeriesTable:
     """The moving mean of a series with a band of so many moving deviations about it.
 

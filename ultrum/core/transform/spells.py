@@ -9,6 +9,7 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.labels import period_label
 from ultrum.core.series import SeriesLike, TimeSeries
 from ultrum.core.types import Bools, Floats
@@ -86,6 +87,7 @@ def condition_of(text: str, series: TimeSeries) -> Condition:
     return Condition(side, level, text.strip())
 
 
+@checked
 def spells(x: SeriesLike, condition: str, *, min_length: int = 1) -> pd.DataFrame:
     """Stretches of consecutive periods in which a condition holds.
 

@@ -8,9 +8,10 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.descriptor import Descriptor
+from ultrum.core.arguments import checked
+from ultrum.core.descriptor import Descriptor, check_same
 from ultrum.core.labels import period_label, span_of
-from ultrum.core.series import TimeSeries, check_same
+from ultrum.core.series import TimeSeries
 from ultrum.core.types import Floats
 from ultrum.errors import AlignmentError, UnitError
 
@@ -34,6 +35,7 @@ class SplicedSeries(TimeSeries):
     overlap: pd.DataFrame = field(default_factory=pd.DataFrame)
 
 
+@checked
 def splice(
     *parts: TimeSeries,
     link: str = "level",

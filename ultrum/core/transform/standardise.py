@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from ultrum.core.arguments import checked
 from ultrum.core.series import SeriesTable, on_block
 from ultrum.core.transform.roll import roll
 from ultrum.core.transform.windows import expanding_moments
@@ -12,6 +13,7 @@ from ultrum.errors import UnitError
 
 
 @on_block
+@checked
 def standardise(
     x: SeriesTable, *, over: str | int = "all", min_obs: int | None = None
 ) -> SeriesTable:

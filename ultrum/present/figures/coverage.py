@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.labels import span_of
 from ultrum.core.panel import Panel
 from ultrum.present.figures.lines import edge_of, moments_of
@@ -17,6 +18,7 @@ if TYPE_CHECKING:
 
 
 @styled
+@checked
 def coverage_timeline(panel: Panel, *, ax: Axes | None = None) -> Axes:
     """From when to when each series of a panel has values, with its gaps, and the rows that are whole.
 

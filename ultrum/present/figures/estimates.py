@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from ultrum.core.arguments import checked
 from ultrum.core.labels import headed, infer_frequency, period_label
 from ultrum.core.pricing.cost_result import RISK_FREE, CostOfEquity
 from ultrum.core.regression.covariance import errors_said
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
 
 
 @styled
+@checked
 def betas(
     table: BetaTable,
     *,
@@ -82,6 +84,7 @@ def betas(
 
 
 @styled
+@checked
 def line_of_fit(
     fit: Fit,
     *,
@@ -120,6 +123,7 @@ def line_of_fit(
 
 
 @styled
+@checked
 def build_up(
     cost: CostOfEquity,
     asset: str,

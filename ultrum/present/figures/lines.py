@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.frequency import last_day, parse_period
 from ultrum.core.labels import span_of
@@ -37,6 +38,7 @@ Episodes = Mapping[str, tuple[str, str]]
 
 
 @styled
+@checked
 def through_time(
     *series: TimeSeries,
     rebase: str = "",
@@ -113,6 +115,7 @@ def through_time(
 
 
 @styled
+@checked
 def bars(
     table: SeriesTable, *, bands: SeriesTable | None = None, title: str = "", ax: Axes | None = None
 ) -> Axes:
@@ -167,6 +170,7 @@ def bars(
 
 
 @styled
+@checked
 def small_multiples(
     series: Sequence[TimeSeries] | SeriesTable, *, columns: int = 3, shade: pd.DataFrame | None = None,
     title: str = "",

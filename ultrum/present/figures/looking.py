@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.describe.correlation import Correlations
 from ultrum.core.describe.distribution import Distribution
 from ultrum.core.describe.relative import Relative
@@ -46,6 +47,7 @@ _BELOW_TO_ABOVE: Final = (
 
 
 @styled
+@checked
 def risk_against_return(made: RiskReturn, *, ax: Axes | None = None) -> Axes:
     """Mean return of each asset against its volatility; up to 80 with their names, none over another.
 
@@ -74,6 +76,7 @@ def risk_against_return(made: RiskReturn, *, ax: Axes | None = None) -> Axes:
 
 
 @styled
+@checked
 def histogram(made: Distribution, *, ax: Axes | None = None) -> Axes:
     """Histogram with the normal of the same mean and deviation; quantiles against it in the corner.
 
@@ -118,6 +121,7 @@ def histogram(made: Distribution, *, ax: Axes | None = None) -> Axes:
 
 
 @styled
+@checked
 def calendar_heat(made: CalendarGrid, *, ax: Axes | None = None) -> Axes:
     """The grid of returns by year and month, coloured around zero, every value readable.
 
@@ -174,6 +178,7 @@ def calendar_heat(made: CalendarGrid, *, ax: Axes | None = None) -> Axes:
 
 
 @styled
+@checked
 def growth_of_one(x: SeriesTable | TimeSeries, *, title: str = "", ax: Axes | None = None) -> Axes:
     """What one unit has grown to, on a logarithmic scale.
 
@@ -214,6 +219,7 @@ def growth_of_one(x: SeriesTable | TimeSeries, *, title: str = "", ax: Axes | No
 
 
 @styled
+@checked
 def under_water(made: Drawdowns, *, name: str = "", ax: Axes | None = None) -> Axes:
     """Distance below the highest level so far.
 
@@ -242,6 +248,7 @@ def under_water(made: Drawdowns, *, name: str = "", ax: Axes | None = None) -> A
 
 
 @styled
+@checked
 def correlation_grid(made: Correlations, *, ax: Axes | None = None) -> Axes:
     """Correlations as a coloured grid; those that a 5 % test does not tell from zero are pale.
 
@@ -280,6 +287,7 @@ def correlation_grid(made: Correlations, *, ax: Axes | None = None) -> Axes:
 
 
 @styled
+@checked
 def against_benchmark(made: Relative, *, ax: Axes | None = None) -> Axes:
     """How far ahead of its benchmark an asset has come, compounded, and by horizon.
 

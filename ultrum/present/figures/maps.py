@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.errors import TableError, UnitError
 from ultrum.present.style import INK, STONE, axes_for, foot, styled
 
@@ -23,6 +24,7 @@ _KINDS: Final = ("Polygon", "MultiPolygon")
 
 
 @styled
+@checked
 def regions(
     values: pd.Series | Mapping[str, float],
     shapes: Mapping[str, Any] | bytes | str | os.PathLike[str],

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.labels import headed, p_equals, period_label, span_of
 from ultrum.core.pricing.filtered import FilteredBetas
 from ultrum.core.pricing.moving import ConditionalBetas
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
 
 
 @styled
+@checked
 def beta_path(
     betas: RollingFit | FilteredBetas | ConditionalBetas,
     asset: str,
@@ -92,6 +94,7 @@ def beta_path(
 
 
 @styled
+@checked
 def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> Axes:
     """The path a test of breaks was taken from, with its 5 % bounds.
 
@@ -132,6 +135,7 @@ def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> 
 
 
 @styled
+@checked
 def predicted_against_realised(made: TwoPass, *, source: str = "", ax: Axes | None = None) -> Axes:
     """Mean excess return of each asset against what its exposures and the mean premia predict.
 
@@ -162,6 +166,7 @@ def predicted_against_realised(made: TwoPass, *, source: str = "", ax: Axes | No
 
 
 @styled
+@checked
 def sensitivity(made: BetaSensitivity, *, source: str = "", ax: Axes | None = None) -> Axes:
     """Every combination's beta, sorted, with the choices behind each; the own one and a published one marked.
 
@@ -255,6 +260,7 @@ def _say(ax: Axes, x: Any, y: Any, text: str) -> None:
 
 
 @styled
+@checked
 def peers(made: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes | None = None) -> Axes:
     """Each peer's levered and unlevered beta, the average of the business, and the company's own.
 

@@ -12,6 +12,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any, Final
 
+from ultrum.core.arguments import checked
 from ultrum.core.series import SeriesTable
 from ultrum.errors import TableError
 from ultrum.sources.http import HttpClient
@@ -33,6 +34,7 @@ from ultrum.sources.table.unpack import read_file, unpack
 _FAR_LARGER: Final = 3
 
 
+@checked
 def read_series(
     source: str | bytes | os.PathLike[str],
     *,

@@ -1,0 +1,287 @@
+"""What people give by mistake: another kind of thing, a name or a payment twice, a day with two readings."""
+
+import inspect
+import unittest
+
+import numpy as np
+import pandas as pd
+
+import ultrum as ul
+from tests.support import Scratch
+from ultrum.errors import AlignmentError, ArgumentError, UnitError
+
+MONTHS = pd.period_range("2005-01", periods=96, freq="M")
+DAYS = pd.bdate_range("2005-01-03", periods=600)
+_ALONE = {"add_source_kind", "add_step", "limits", "run_study", "trail", "read_series", "save"}
+
+
+def columns(names, index, spread, **facts):
+    rng = np.random.default_rng(3)
+    return ul.SeriesTable.wrap(
+        pd.DataFrame(rng.normal(0.005, spread, (len(index), len(names))), index, list(names)),
+        **facts,
+    )
+
+
+def prices(names, index, **facts):
+    grown = 100.0 * (1.0 + columns(names, index, 0.01).to_pandas()).cumprod()
+    return ul.SeriesTable.wrap(grown, measure="price", currency="QML", **facts)
+
+
+class Things:
+    """One of each, all fitting together."""
+
+    def __init__(self):
+        self.assets = columns("abcdef", MONTHS, 0.05, measure="return", currency="QML")
+        self.market = columns(
+            ["market"], MONTHS, 0.04, measure="return", currency="QML", excess_of="bill"
+        ).only()
+        self.whole = self.market.described(name="whole", excess_of="")
+        self.bill = columns(["bill"], MONTHS, 0.001, measure="return", currency="QML").only()
+        self.yields = self.bill.described(measure="rate", name="yields") * 12.0
+        self.prices, self.daily = prices("ab", MONTHS), prices("abc", DAYS)
+        self.cpi = (
+            prices(["cpi"], MONTHS).only().described(measure="index", currency="", timing="average")
+        )
+        self.quote = self.cpi.described(name="quote", measure="quote", unit="QML/VTC", timing="end")
+        score = self.yields.described(name="state")
+        self.panel = ul.align(assets=self.assets, factors=self.market, risk_free=self.bill,
+                              conditions=score, known_by="P1M")  # fmt: skip
+        self.fit = ul.regress(ul.excess(self.assets, self.bill)["a"], self.market)
+        self.betas = ul.factor_betas(self.panel)
+        self.paid = pd.DataFrame({"asset": ["a"], "date": ["2005-06-01"], "amount": [1.0]})
+        self.premia = {"market": ul.premium(self.market)}
+        self.bought = pd.DataFrame({"asset": ["a"], "date": ["2005-06-01"], "units": [1.0]})
+
+
+def calls(t):
+    """A right call of every public function: positional arguments, then those by name."""
+    net = ul.excess(t.assets, t.bill)
+    of_panel = (
+        "conditional_beta downside_beta factor_betas filtered_beta joint_alpha_test lagged_beta pooled_regress "
+        "two_pass up_down_betas"
+    )
+    of_returns = "correlations cumulate drawdowns momentum portfolio risk_return to_log to_simple"
+    of_levels = "bands difference fill growth lag rebase returns standardise"
+    on_returns = {"calendar_grid": [t.whole], "distribution": [t.whole], "premium": [t.market]}
+    return {
+        **{name: ([t.panel], {}) for name in of_panel.split()},
+        **{name: ([t.assets], {}) for name in of_returns.split()},
+        **{name: ([t.prices], {}) for name in of_levels.split()},
+        **{name: (given, {}) for name, given in on_returns.items()},
+        "adjust_betas": ([t.betas], {}),
+        "adjust_prices": ([t.daily, t.paid], {}),
+        "align": ([], {"assets": t.assets, "factors": t.market, "risk_free": t.bill}),
+        "beta_sensitivity": (
+            [t.assets, t.whole, "a"],
+            {"risk_free": t.bill, "windows": ["P5Y"], "frequencies": ["M"]},
+        ),
+        "break_test": ([t.fit], {}),
+        "composite": ([[t.yields, t.yields.described(name="other")]], {}),
+        "cost_comparison": (
+            [{"ols": t.betas}],
+            {"asset": "a", "premia": t.premia, "risk_free": 0.02},
+        ),
+        "cost_of_equity": ([t.betas], {"premia": t.premia, "risk_free": 0.02}),
+        "currency_factor": ([t.bill.described(currency="VTC", name="theirs"), t.bill, t.quote], {}),
+        "deflate": ([t.prices, t.cpi], {}),
+        "diagnose": ([t.fit], {}),
+        "disaggregate": ([t.cpi.described(timing="end"), "D"], {"how": "linear"}),
+        "dividend_yield": ([t.daily, t.paid], {}),
+        "excess": ([t.assets, t.bill], {}),
+        "holdings": ([t.bought, t.daily], {}),
+        "industry_betas": ([t.betas, {"a": "ships", "b": "ships"}], {"debt_to_equity": 0.5}),
+        "innovations": ([t.yields + 0.01 * t.market.described(excess_of="", measure="rate")], {}),
+        "match_after": ([["2005-02-01"], t.daily], {}),
+        "match_before": ([["2005-02-01"], t.daily], {}),
+        "model_table": ([{"one": t.fit}], {}),
+        "peer_beta": ([t.betas, ["a", "b"]], {"debt_to_equity": 0.5}),
+        "per_period": ([t.yields.described(quoted="effective")], {}),
+        "regress": ([net["a"], t.market], {}),
+        "relative": ([t.whole, t.bill], {}),
+        "relever": ([1.0, 0.5], {}),
+        "returns_after": ([t.whole, ["2006-01", "2007-01"]], {}),
+        "roll": ([t.assets, 12], {}),
+        "rolling_regress": ([net, t.market], {}),
+        "spells": ([t.assets, "below zero"], {}),
+        "splice": ([t.prices["a"], t.prices["a"]], {}),
+        "spread": ([t.whole, t.bill], {}),
+        "suspect_prices": ([t.daily], {}),
+        "to_bars": ([t.daily["a"], "M"], {}),
+        "to_currency": ([t.prices, "VTC", t.quote], {}),
+        "to_frequency": ([t.prices, "Q"], {}),
+        "traded_prices": ([t.daily, t.daily.described(measure="flow", currency="")], {}),
+        "unlever": ([1.0, 0.5], {}),
+        "untraded_share": ([t.daily, t.daily.described(measure="flow", currency="")], {}),
+    }
+
+
+class Kinds(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.things = Things()
+        cls.calls = calls(cls.things)
+
+    def test_every_public_function_has_its_row_and_takes_what_is_right(self):
+        public = {n for n in ul.__all__ if n.islower() and inspect.isfunction(getattr(ul, n))}
+        self.assertEqual(set(self.calls) | _ALONE, public)
+        for name, (given, named) in self.calls.items():
+            with self.subTest(name):
+                getattr(ul, name)(*given, **named)
+
+    def test_whatever_is_given_the_answer_is_in_words(self):
+        t = self.things
+        empty = t.assets.sample("1990", "1991")
+        plain = [[1.0, 2.0], None, "abc", 3.0, np.float32(2.0), pd.Timestamp("2005"), {"a": 1.0}]
+        wrong = [*plain, t.assets.to_pandas(), t.whole.to_pandas(), t.assets.block, t.assets, empty,
+                 t.market, t.panel, t.fit, t.betas]  # fmt: skip
+        refused = 0
+        for name, (given, named) in self.calls.items():
+            for place in [*range(len(given)), *named]:
+                for value in wrong:
+                    mine, called = list(given), dict(named)
+                    (called if isinstance(place, str) else mine)[place] = value
+                    with self.subTest(function=name, argument=place, value=type(value).__name__):
+                        try:
+                            getattr(ul, name)(*mine, **called)
+                        except ul.UltrumError as error:
+                            self.assertGreater(len(str(error)), 20)
+                            refused += 1
+        self.assertGreater(refused, 800)
+
+    def test_what_is_said(self):
+        t = self.things
+        for call, said in {
+            lambda: ul.factor_betas(t.assets.to_pandas()): "factor_betas: panel takes a Panel; it was given a "
+            "DataFrame. align(assets=..., factors=..., risk_free=...) makes one.",
+            lambda: ul.excess(t.assets, t.assets): "excess: risk_free takes a TimeSeries; it was given a "
+            "SeriesTable. TimeSeries.wrap(series, measure=...) or table['name'] makes one.",
+            lambda: ul.momentum(t.assets, "P3M"): "momentum: horizons takes a list; it was given the text "
+            "'P3M'.",
+            lambda: ul.composite([1.0]): "composite: parts takes a list of TimeSeries or a SeriesTable; it "
+            "was given a list of float. SeriesTable.wrap(frame, measure=...) or TimeSeries.wrap(series, "
+            "measure=...) or table['name'] makes one.",
+            lambda: ul.figures.betas(t.panel): "betas: table takes a BetaTable; it was given a Panel. "
+            "factor_betas(panel) makes one.",
+            lambda: ul.TimeSeries.wrap([1.0]): "TimeSeries.wrap: values takes a Series; it was given a list "
+            "of float.",
+            lambda: ul.splice(t.cpi, 3): "splice: parts takes any number of TimeSeries; it was given a tuple of "
+            "TimeSeries. TimeSeries.wrap(series, measure=...) or table['name'] makes one.",
+        }.items():  # fmt: skip
+            with self.subTest(said), self.assertRaises(ArgumentError) as found:
+                call()
+            self.assertEqual(str(found.exception), said)
+        self.assertIsInstance(found.exception, TypeError)
+
+    def test_numbers_of_every_library_are_numbers(self):
+        t = self.things
+        self.assertEqual(ul.roll(t.assets, np.int32(12)).to_pandas().shape, (96, 6))
+        by_peer = pd.Series({"a": 0.5, "b": 1.0})
+        self.assertEqual(
+            ul.peer_beta(t.betas, np.array(["a", "b"]), debt_to_equity=by_peer).beta,
+            ul.peer_beta(t.betas, ["a", "b"], debt_to_equity={"b": 1.0, "a": np.float32(0.5)}).beta,
+        )
+        table = ul.SeriesTable.of([t.quote])
+        pd.testing.assert_frame_equal(
+            ul.to_currency(t.prices, "VTC", table).to_pandas(),
+            ul.to_currency(t.prices, "VTC", t.quote).to_pandas(),
+        )
+
+
+class Twice(Scratch):
+    """Names, payments and days that could be read in two ways."""
+
+    def test_a_name_for_two_things(self):
+        t = Things()
+        said = {"assets": t.assets, "factors": t.market, "risk_free": t.bill}
+        for argument, value, words in (
+            ("factors", t.market.described(name="a"), ("'a'", "an asset", "a factor")),
+            (
+                "risk_free",
+                t.bill.described(name="market"),
+                ("'market'", "a factor", "the risk-free rate"),
+            ),
+            ("conditions", t.yields.described(name="a"), ("an asset", "a condition")),
+        ):
+            with self.refused(AlignmentError, *words):
+                ul.align(**{**said, argument: value}, known_by="P1M")
+        with self.refused(AlignmentError, "Two series are named 'a'"):
+            ul.SeriesTable.wrap(pd.DataFrame(np.ones((96, 2)), MONTHS, ["a", "a"]))
+
+    def test_events(self):
+        daily = prices("abc", DAYS)
+        paid = pd.DataFrame(
+            {"asset": ["a", "b"], "date": ["2005-06-01", "2005-06-01"], "amount": [1.0, 2.0]}
+        )
+        for changed, kind, words in (
+            (pd.concat([paid, paid.iloc[:1]]), UnitError, ("a, 2005-06-01", "twice")),
+            (
+                paid.assign(date="03/04/2005"),
+                AlignmentError,
+                ("'03/04/2005'", "row 1 of 2", "2024-03-31"),
+            ),
+            (paid.assign(date=[None, "2005-06-01"]), AlignmentError, ("row 1 of 2", "no day")),
+            (paid.assign(amount=["1.0", "one"]), UnitError, ("b, 2005-06-01", "one", "above 0")),
+            (paid.assign(amount=[np.inf, 1.0]), UnitError, ("a, 2005-06-01", "inf")),
+            (paid.drop(columns="date"), UnitError, ("asset, date, amount",)),
+        ):
+            for function in (ul.adjust_prices, ul.dividend_yield):
+                with self.refused(kind, *words):
+                    function(daily, changed)
+        with self.refused(UnitError, "a, 2005-07-01", "second final payment"):
+            ul.adjust_prices(
+                daily, final_payments=pd.concat([paid, paid.assign(date="2005-07-01")])
+            )
+        both = pd.concat(
+            [paid, paid.iloc[:1].assign(amount=0.5)]
+        )  # an ordinary and a special dividend
+        once = paid.assign(amount=[1.5, 2.0], date=pd.to_datetime(paid["date"]).dt.date)
+        close = daily.to_pandas().loc["2005-06-01", "a"]
+        growth = [ul.adjust_prices(daily, table).to_pandas()["a"] for table in (both, once)]
+        ratios = [(g / g.shift(1)).loc["2005-06-01"] for g in growth]
+        self.assertAlmostEqual(
+            ratios[0] / ratios[1], (1 + 1 / close) * (1 + 0.5 / close) / (1 + 1.5 / close), 14
+        )
+
+    def test_days_with_two_readings_are_refused_everywhere(self):
+        t = Things()
+        table = ul.RateTable([t.quote])
+        bought = t.bought.assign(date="03/04/2005")
+        for call in (
+            lambda: ul.match_before(["03/04/2005"], t.daily),
+            lambda: table.rate("QML", "VTC", on="03/04/2005"),
+            lambda: table.amount([1.0], "QML", "VTC", on=["03/04/2005"]),
+            lambda: ul.holdings(bought, t.daily),
+        ):
+            with self.refused(AlignmentError, "'03/04/2005'", "2024-03-31"):
+                call()
+
+    def test_words_among_numbers_and_facts_that_are_none(self):
+        frame = pd.DataFrame({"a": ["1", "2"], "b": ["3", "n/a"]}, MONTHS[:2])
+        with self.refused(UnitError, "b, 2005-02", "'n/a'", "read_series"):
+            ul.SeriesTable.wrap(frame)
+        with self.refused(ArgumentError, "'meassure'", "did you mean measure?"):
+            ul.TimeSeries.wrap(pd.Series([1.0], MONTHS[:1]), meassure="price")
+        with self.refused(ArgumentError, "'colour'", "timing"):
+            Things().cpi.described(colour="green")
+
+    def test_prices_that_are_none_and_volumes_of_others(self):
+        t = Things()
+        for function in (ul.suspect_prices, lambda x: ul.traded_prices(x, t.daily)):
+            with self.refused(UnitError, "a is a return"):
+                function(t.assets)
+        others = prices("xyz", DAYS).described(measure="flow", currency="")
+        with self.refused(AlignmentError, "No volume of a, b, c", "x, y, z"):
+            ul.traded_prices(t.daily, others)
+
+    def test_arithmetic_with_numbers_on_either_side(self):
+        series = Things().cpi
+        values = series.to_pandas()
+        for made, wanted in (
+            (0.5 * series, 0.5 * values), (1 + series, 1 + values), (200.0 - series, 200.0 - values),
+            (series / np.int64(4), values / 4),
+        ):  # fmt: skip
+            pd.testing.assert_series_equal(made.to_pandas(), wanted)
+        for call in (lambda: series * series, lambda: series + values, lambda: series - "1"):
+            with self.refused(ArgumentError, "cpi", "takes a number"):
+                call()

@@ -1,0 +1,159 @@
+"""Refuses an argument of another kind than a function takes, and says how the right kind is made.
+
+The kinds are read from the annotations of the function, so that they are said once.
+"""
+
+from __future__ import annotations
+
+import builtins
+import functools
+import inspect
+import os
+import types
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from numbers import Integral, Real
+from typing import Any, Final, ParamSpec, TypeVar, Union, get_args, get_origin, get_type_hints
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.streamed import refuse_streamed
+from ultrum.errors import ArgumentError
+
+P = ParamSpec("P")
+R = TypeVar("R")
+
+Kinds = tuple[tuple[type, Any], ...]  # classes, each with the kinds of its elements
+
+_HOLDERS: Final = (Sequence, Iterable, Mapping)
+_AS_GOOD: Final[dict[Any, tuple[type, ...]]] = {
+    bool: (bool, np.bool_),
+    float: (Real,),
+    int: (Integral,),
+    Sequence: (Sequence, np.ndarray, pd.Index, pd.Series),
+}
+_IN_WORDS: Final = {
+    float: "a number", int: "a whole number", str: "text", bool: "True or False", bytes: "bytes",
+    Mapping: "a mapping", Sequence: "a list", Iterable: "a list",
+    os.PathLike: "a path", Callable: "a function", pd.DataFrame: "a DataFrame", pd.Series: "a Series",
+    np.ndarray: "an array", pd.Index: "an index", tuple: "any number",
+}  # fmt: skip
+_MADE_BY: Final = {
+    "BetaSensitivity": "beta_sensitivity(...)",
+    "BetaTable": "factor_betas(panel)",
+    "BreakTest": "break_test(fit)",
+    "CalendarGrid": "calendar_grid(x)",
+    "Correlations": "correlations(x)",
+    "CostOfEquity": "cost_of_equity(betas, ...)",
+    "Distribution": "distribution(x)",
+    "Drawdowns": "drawdowns(x)",
+    "Fit": "regress(y, X)",
+    "Panel": "align(assets=..., factors=..., risk_free=...)",
+    "PeerBeta": "peer_beta(betas, ...)",
+    "Premium": "premium(factor)",
+    "RateTable": "RateTable(quotes)",
+    "Relative": "relative(x, benchmark)",
+    "RiskReturn": "risk_return(x)",
+    "RollingFit": "rolling_regress(Y, X)",
+    "SeriesTable": "SeriesTable.wrap(frame, measure=...)",
+    "TimeSeries": "TimeSeries.wrap(series, measure=...) or table['name']",
+    "TwoPass": "two_pass(panel)",
+}
+
+
+def checked(function: Callable[P, R]) -> Callable[P, R]:
+    """Refuse arguments whose kind is none of those annotated, before the function is entered."""
+    shape = inspect.signature(function)
+
+    @functools.wraps(function)
+    def _checked(*args: P.args, **kwargs: P.kwargs) -> R:
+        kinds = _kinds(function)
+        for name, value in shape.bind(*args, **kwargs).arguments.items():
+            if name in kinds and not _fits(value, kinds[name]):
+                refuse_streamed(function.__name__, value)
+                raise ArgumentError(_in_words(function.__qualname__, name, value, kinds[name]))
+        return function(*args, **kwargs)
+
+    return _checked
+
+
+@functools.cache
+def _kinds(function: Callable[..., Any]) -> dict[str, Kinds]:
+    """Kinds each argument takes; arguments that take anything are not in it."""
+    said = {p.name: p for p in inspect.signature(function).parameters.values()}
+    single = {name: p.annotation for name, p in said.items() if p.annotation is not p.empty}
+    asked = types.SimpleNamespace(__annotations__=single)
+    known = _Names({**vars(builtins), **function.__globals__})
+    hints = get_type_hints(asked, globalns={}, localns=known)
+    kinds = {name: _of_parameter(said[name], hint) for name, hint in hints.items()}
+    return {name: kind for name, kind in kinds.items() if kind}
+
+
+def _of_parameter(parameter: inspect.Parameter, hint: Any) -> Kinds:
+    """Kinds of an argument; of ``*args`` those of each, of ``**kwargs`` none."""
+    if parameter.kind is inspect.Parameter.VAR_KEYWORD:
+        return ()
+    kinds = _alternatives(hint)
+    return ((tuple, kinds),) if parameter.kind is inspect.Parameter.VAR_POSITIONAL else kinds
+
+
+class _Names(dict[str, Any]):
+    """Names of a module; one imported for the type checker alone says nothing."""
+
+    def __missing__(self, name: str) -> Any:
+        return Any
+
+
+def _alternatives(hint: Any) -> Kinds:
+    """Classes of an annotation, each with those of its elements; none where it says no class."""
+    origin = get_origin(hint)
+    either = hint.__constraints__ if isinstance(hint, TypeVar) else get_args(hint)
+    if origin in (Union, types.UnionType) or isinstance(hint, TypeVar):
+        parts = [_alternatives(part) for part in either]
+        return tuple(kind for part in parts for kind in part) if all(parts) else ()
+    kind = origin or hint
+    if not isinstance(kind, type) or kind is Any or getattr(kind, "_is_protocol", False):
+        return ()
+    elements = _alternatives(get_args(hint)[-1]) if kind in _HOLDERS and get_args(hint) else ()
+    ours = any(element.__name__ in _MADE_BY for element, _ in elements)
+    return ((kind, elements if ours else ()),)
+
+
+def _fits(value: Any, kinds: Kinds) -> bool:
+    """Whether a value is of one of the kinds; a text is not a list of its letters."""
+    if isinstance(value, str):
+        return any(kind is str for kind, _ in kinds)
+    return any(
+        isinstance(value, _AS_GOOD.get(kind, kind)) and _fit_inside(value, elements)
+        for kind, elements in kinds
+    )
+
+
+def _fit_inside(value: Any, elements: Kinds) -> bool:
+    """Whether each element is of its kind; what can be walked once only is left alone."""
+    if not elements or not isinstance(value, Collection):
+        return True
+    inside = value.values() if isinstance(value, Mapping) else value
+    return all(_fits(one, elements) for one in inside)
+
+
+def _in_words(function: str, name: str, value: Any, kinds: Kinds) -> str:
+    takes = " or ".join(_kind_in_words(k, e) for k, e in kinds if k is not types.NoneType)
+    classes = [kind for kind, _ in kinds] + [kind for _, elements in kinds for kind, _ in elements]
+    made = " or ".join(
+        _MADE_BY[k.__name__] for k in dict.fromkeys(classes) if k.__name__ in _MADE_BY
+    )
+    kind = type(value).__name__
+    given = "nothing (None)" if value is None else f"{'an' if kind[0] in 'aeiou' else 'a'} {kind}"
+    if isinstance(value, str):
+        given = f"the text '{value[:40]}'"
+    elif isinstance(value, list | tuple | Mapping) and len(value):
+        first = next(iter(value.values() if isinstance(value, Mapping) else value))
+        given += f" of {type(first).__name__}"
+    hint = f" {made} makes one." if made else ""
+    return f"{function}: {name} takes {takes}; it was given {given}.{hint}"
+
+
+def _kind_in_words(kind: type, elements: Kinds) -> str:
+    inside = " or ".join(element.__name__ for element, _ in elements)
+    return _IN_WORDS.get(kind, f"a {kind.__name__}") + (f" of {inside}" if inside else "")
