@@ -295,6 +295,47 @@ class Looking(Scratch):
         ax = ul.figures.histogram(ul.distribution(x, bins=10))
         self.assertAlmostEqual(sum(p.get_height() for p in ax.patches), 100.0, 9)
         self.assertIn("Jarque", " ".join(t.get_text() for t in ax.texts))
+        self.assertEqual(ax.get_xlabel(), "A, % a month")
+        said = " ".join(t.get_text() for t in ax.get_figure().texts)
+        self.assertIn(f"deviation {100 * x.values.std():.4g} %", said)
+
+    def test_a_title_lies_above_every_row_of_names(self):
+        long = "A much longer name that goes over two lines of text "
+        for names in (
+            ["A", "B"],
+            ["Consumer prices, all items, " + n for n in "ABC"],
+            [long + n for n in "ABCDE"],
+        ):
+            lines = [
+                series(np.arange(24.0) + k, measure="index", name=n) for k, n in enumerate(names)
+            ]
+            ax = ul.figures.through_time(*lines, title="Title")
+            figure = ax.get_figure()
+            figure.draw_without_rendering()
+            title = ax.title.get_window_extent()
+            self.assertGreaterEqual(title.y0, ax.get_legend().get_window_extent().y1, names)
+            self.assertLessEqual(title.y1, figure.bbox.y1, names)
+
+    def test_a_histogram_says_what_its_numbers_are(self):
+        values = np.random.default_rng(1).normal(0, 1.0, 200)
+        score = ul.figures.histogram(
+            ul.distribution(series(values, measure="score", name="S"), bins=8)
+        )
+        rate = series(0.03 + 0.01 * values, measure="rate", quoted="effective", name="Y")
+        yearly = ul.figures.histogram(ul.distribution(rate, bins=8))
+        self.assertEqual((score.get_xlabel(), yearly.get_xlabel()), ("S, score", "Y, % a year"))
+        edges = [(p.get_x(), p.get_x() + p.get_width()) for p in score.patches]
+        self.assertAlmostEqual(edges[0][0], values.min(), 9)
+        self.assertAlmostEqual(yearly.patches[-1].get_x() + yearly.patches[-1].get_width(),
+                               100 * rate.values.max(), 9)  # fmt: skip
+
+    def test_a_foot_says_tracking_error_in_percent(self):
+        one, other = (series(np.random.default_rng(k).normal(0, 0.05, 60), measure="return", name=n)
+                      for k, n in ((1, "A"), (2, "B")))  # fmt: skip
+        made = ul.relative(one, other)
+        error = 100 * (one.values - other.values).std() * 12**0.5
+        foot = " ".join(t.get_text() for t in ul.figures.against_benchmark(made).get_figure().texts)
+        self.assertIn(f"tracking error {error:.4g} % a year", foot.replace("\n", " "))
 
     def test_growth_drawdown_coverage_and_benchmark(self):
         panel = ul.practice.panel()

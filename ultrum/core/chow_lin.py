@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from typing import Final
 
 import numpy as np
-import scipy.linalg
 
 from ultrum.core.types import Floats
 from ultrum.errors import EstimationError
@@ -55,6 +54,8 @@ def chow_lin(low: Floats, regressors: Floats, aggregator: Floats, name: str) -> 
         If there are no more low values than coefficients, or the indicator does not vary.
     """
     n, k = len(low), regressors.shape[1]
+    import scipy.linalg  # slow to import, and needed by this method alone
+
     if n <= k + 1:
         raise EstimationError(f"{name}: {n} values are too few for {k} coefficients and ρ.")
     if np.linalg.matrix_rank(aggregator @ regressors) < k:
@@ -92,6 +93,8 @@ def _likeliest(low: Floats, regressors: Floats, aggregator: Floats) -> float:
 
 
 def _fit(rho: float, low: Floats, regressors: Floats, aggregator: Floats) -> _Fitted:
+    import scipy.linalg
+
     lags = np.arange(aggregator.shape[1])
     kernel = scipy.linalg.toeplitz(rho**lags / (1.0 - rho**2))
     covariance = kernel @ aggregator.T

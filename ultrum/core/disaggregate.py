@@ -13,8 +13,6 @@ from typing import Any, Final
 
 import numpy as np
 import pandas as pd
-import scipy.sparse
-import scipy.sparse.linalg
 
 from ultrum.core.arguments import checked
 from ultrum.core.chow_lin import ChowLin, chow_lin
@@ -60,6 +58,8 @@ class _Places:
 
     def aggregator(self, method: str) -> Any:
         """Sparse matrix (low, high) that sums, averages or picks ends."""
+        import scipy.sparse  # slow to import, and needed here alone
+
         rows = np.arange(len(self.sizes))
         ends = np.cumsum(self.sizes) - 1
         if method in ("last", "first"):
@@ -231,6 +231,8 @@ def _denton(low: Floats, z: Floats, aggregator: Any) -> Floats:
     """
     count, ratios = len(z), aggregator * z
     scale = abs(low).mean() / abs(ratios @ np.ones(count)).mean() or 1.0
+    import scipy.sparse.linalg  # slow to import, and needed here alone
+
     change = scipy.sparse.diags_array([-1.0, 1.0], offsets=[0, 1], shape=(count - 1, count))
     system = scipy.sparse.block_array([[change.T @ change, ratios.T], [ratios, None]], format="csc")
     solve: Callable[[Floats], Floats] = scipy.sparse.linalg.splu(system).solve

@@ -11,6 +11,7 @@ import scipy.special
 
 from ultrum.core.arguments import checked
 from ultrum.core.describe.common import Described
+from ultrum.core.descriptor import Descriptor
 from ultrum.core.labels import span_of
 from ultrum.core.series import TimeSeries
 from ultrum.core.types import Floats
@@ -36,6 +37,8 @@ class Distribution(Described):
     jarque_bera, p_value : float
         Jarque and Bera (1980); small p values speak against a normal.
     values : ndarray
+    about : Descriptor
+        What the values are.
     """
 
     histogram: pd.DataFrame
@@ -47,7 +50,12 @@ class Distribution(Described):
     jarque_bera: float
     p_value: float
     values: Floats
-    name: str
+    about: Descriptor
+
+    @property
+    def name(self) -> str:
+        """Name of the series."""
+        return self.about.name
 
 
 @checked
@@ -88,14 +96,20 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
     basis = (
         f"{x.about.heading}, {x.about.frequency.name}, {span_of(x.values.dropna().index)}, "
         f"{len(values)} values; "
-        f"mean {mean:.4g}, deviation {spread:.4g}, skewness {skew:.3g}, kurtosis {kurt:.3g}, "
-        f"Jarque–Bera {statistic:.4g}"
+        f"mean {_said(mean, x.about)}, deviation {_said(spread, x.about)}, "
+        f"skewness {skew:.3g}, kurtosis {kurt:.3g}, Jarque–Bera {statistic:.4g}"
     )
     return Distribution(
         table, basis, _histogram(values, _edges(values, bins), mean, spread),
         pd.Series(np.quantile(values, _QUANTILES), index=_QUANTILES, name=x.name), mean, spread, skew, kurt,
-        float(statistic), float(scipy.special.chdtrc(2, statistic)), values, x.name,
+        float(statistic), float(scipy.special.chdtrc(2, statistic)), values, x.about,
     )  # fmt: skip
+
+
+def _said(value: float, about: Descriptor) -> str:
+    """A number as people read it: returns and rates in percent."""
+    decimal = about.unit == "decimal" and about.measure != "score"
+    return f"{100 * value:.4g} %" if decimal else f"{value:.4g}"
 
 
 def _shares(scores: Floats) -> pd.DataFrame:

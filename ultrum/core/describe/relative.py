@@ -102,7 +102,7 @@ def relative(
     error = np.sqrt(years * (1 + ratio**2 / 2) / len(known))
     basis = (
         f"{x.about.heading} against {benchmark.about.heading} up to {period_label(end)}; "
-        f"tracking error {spread * np.sqrt(years):.4g} "
+        f"tracking error {100 * spread * np.sqrt(years):.4g} % "
         f"a year, information ratio {ratio * np.sqrt(years):.3g} (error {error:.2g}), {len(known)} "
         f"{x.about.frequency.noun}s; decimals"
         + (f"; {', '.join(torn)} left out, returns are missing inside" if torn else "")

@@ -105,11 +105,10 @@ def through_time(
     for unit, scale in scales.items():
         _name_scale(scale, unit, [k for k, line in enumerate(lines) if _unit(line.about) == unit],
                     lines, shared=len(units) == 1)  # fmt: skip
-    if len(lines) > 1:
-        _legend(ax, lines)
+    rows = _legend(ax, lines) if len(lines) > 1 else 0
     headed = title or (lines[0].about.heading if len(lines) == 1 else "")
     if headed:
-        ax.set_title(headed, pad=30 if len(lines) > 1 else 12)
+        ax.set_title(headed, pad=12 + 16 * rows)
     foot(ax, _foot(lines))
     return ax
 
@@ -307,7 +306,8 @@ def _reference(ax: Axes, level: float, colour: str, dash: Any) -> None:
     ax.axhline(level, color=colour, linewidth=0.9, linestyle=(0, (2, 2)), alpha=0.8)
 
 
-def _legend(ax: Axes, lines: Sequence[TimeSeries]) -> None:
+def _legend(ax: Axes, lines: Sequence[TimeSeries]) -> int:
+    """Name the lines above the axes; how many rows of text that takes."""
     from matplotlib.lines import Line2D
 
     handles = [
@@ -318,6 +318,9 @@ def _legend(ax: Axes, lines: Sequence[TimeSeries]) -> None:
     columns = 2 if max(map(len, names)) > 26 else min(3, len(names))
     ax.legend(handles, names, loc="lower left", bbox_to_anchor=(0, 1.0), ncols=columns, borderaxespad=0.2,
               fontsize=9.5, handlelength=2.2)  # fmt: skip
+    down = -(-len(names) // columns)  # a legend is filled column by column
+    deepest = (max(n.count("\n") + 1 for n in names[row::down]) for row in range(down))
+    return sum(deepest)
 
 
 def _wrapped(text: str, width: int) -> str:

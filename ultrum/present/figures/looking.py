@@ -18,7 +18,7 @@ from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.transform.levels import cumulate
 from ultrum.errors import UnitError
 from ultrum.present.figures.labels import names_apart
-from ultrum.present.figures.lines import moments_of
+from ultrum.present.figures.lines import moments_of, reading_of
 from ultrum.present.style import (
     DASHES,
     INK,
@@ -90,15 +90,16 @@ def histogram(made: Distribution, *, ax: Axes | None = None) -> Axes:
     ax = axes_for(ax)
     h = made.histogram
     widths = h["high"] - h["low"]
-    ax.bar(100 * h["low"], 100 * h["share"], width=100 * widths, align="edge", color=TIDE, alpha=0.75,
+    factor, unit = reading_of(made.about)
+    ax.bar(factor * h["low"], 100 * h["share"], width=factor * widths, align="edge", color=TIDE, alpha=0.75,
            edgecolor="white", linewidth=0.6, label="observed")  # fmt: skip
     grid = np.linspace(h["low"].iloc[0], h["high"].iloc[-1], 300)
     spread = made.deviation * np.sqrt(2 * np.pi)
     normal = (
         np.exp(-0.5 * ((grid - made.mean) / made.deviation) ** 2) / spread * float(widths.median())
     )
-    ax.plot(100 * grid, 100 * normal, color=LANTERN, linewidth=2, label="normal")
-    ax.set_xlabel(f"{made.name}, % a period")
+    ax.plot(factor * grid, 100 * normal, color=LANTERN, linewidth=2, label="normal")
+    ax.set_xlabel(f"{made.name}, {unit}")
     ax.set_ylabel("share of periods, %")
     ax.set_ylim(0, 1.45 * 100 * max(float(h["share"].max()), float(normal.max())))
     shares = made.table
