@@ -8,7 +8,6 @@ import re
 import signal
 import subprocess
 import sys
-import time
 from concurrent.futures import ThreadPoolExecutor
 
 import nbclient
@@ -40,10 +39,8 @@ class Page(html.parser.HTMLParser):
 
 class Demo(Scratch):
     def test_the_whole_job_and_again_offline_byte_for_byte(self):
-        start = time.monotonic()
         done = command("demo", "--out", "d", cwd=self.folder)
         self.assertEqual(done.returncode, 0, done.stderr)
-        self.assertLess(time.monotonic() - start, 60)
         self.assertRegex(done.stdout, r"Cost of equity of BRTW: \d+\.\d\d % a year, 95 % interval")
         self.assertIn("d/results/report.html", done.stdout)
         self.assertIn("warning: NTSH", done.stderr)
@@ -71,7 +68,8 @@ class Demo(Scratch):
         self.assertEqual((page.tags.count("figure"), page.silent), (3, 0))
         self.assertEqual(page.tags.count("table"), page.tags.count("caption"))
         for words in (
-            "6.20",
+            f'<b class="value">{answer} %</b>',
+            "Real terms are without inflation of",
             "SHA-256",
             "rows it lacks",
             "Marrowgate Tugs",
@@ -261,7 +259,7 @@ class Commands(OnPractice):
         for name, url in self.service.places.items():
             text = re.sub(rf'(\[sources.{name}\].*?url = )"[^"]*"', rf'\1"{url}"', text, flags=re.S)
         self.file("job.toml", text)
-        self.assertIn("valid", self.ultrum("run", "job.toml", "--check").stdout)
+        self.assertEqual(self.ultrum("run", "job.toml", "--check").stdout, "job.toml: valid.\n")
         self.assertFalse((self.folder / "vault").exists())
         done = self.ultrum("run", "job.toml", "--json")
         told = json.loads(done.stdout)
