@@ -1,7 +1,7 @@
 """Runs every test module by unittest in a process of its own, as many at once as there are cores.
 
-``python -m tests``; the longest first, so that no core waits at the end. ``python -m unittest`` runs the same tests
-in one process.
+``python -m tests``; the longest first, so that no core waits at the end. ``python -m unittest`` runs the
+same tests in one process.
 """
 
 import os
@@ -12,7 +12,14 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
-LONGEST = ("test_command_line", "test_studies", "test_large", "test_invariance", "test_vault", "test_hostile")
+LONGEST = (
+    "test_command_line",
+    "test_studies",
+    "test_large",
+    "test_invariance",
+    "test_vault",
+    "test_hostile",
+)
 
 
 def run(name):
@@ -21,7 +28,9 @@ def run(name):
                           stdout=subprocess.PIPE, stderr=subprocess.STDOUT, check=False)  # fmt: skip
     ran = re.search(r"^Ran (\d+) tests? in ([\d.]+)s$", done.stdout, re.M)
     passed = done.returncode == 0 and ran is not None
-    print(f"{'ok    ' if passed else 'FAILED'} {name}: {ran[0] if ran else 'did not run'}", flush=True)
+    print(
+        f"{'ok    ' if passed else 'FAILED'} {name}: {ran[0] if ran else 'did not run'}", flush=True
+    )
     return int(ran[1]) if ran else 0, passed, done.stdout
 
 
@@ -35,7 +44,9 @@ def main():
         if not passed:
             print(said)
     failed = sum(not passed for _, passed, _ in results)
-    print(f"{sum(count for count, _, _ in results)} tests in {len(names)} modules; {failed} modules failed")
+    print(
+        f"{sum(count for count, _, _ in results)} tests in {len(names)} modules; {failed} modules failed"
+    )
     return int(failed > 0)
 
 
