@@ -255,6 +255,16 @@ class Twice(Scratch):
         ):
             with self.refused(AlignmentError, "'03/04/2005'", "2024-03-31"):
                 call()
+        with self.refused(AlignmentError, "'2005-02-01 or so'"):
+            ul.match_before(["2005-02-01 or so"], t.daily)
+        texts = [
+            "2005-02-01",
+            "20050201T093000",
+            "2005-02-01T23:30:00-05:00",
+        ]  # each its own day's text
+        same = ul.match_before(texts, t.daily)["a"]
+        self.assertEqual(same.nunique(), 1)
+        self.assertEqual(same[0], t.daily.to_pandas().loc["2005-02-01", "a"])
 
     def test_words_among_numbers_and_facts_that_are_none(self):
         frame = pd.DataFrame({"a": ["1", "2"], "b": ["3", "n/a"]}, MONTHS[:2])

@@ -7,7 +7,6 @@ terminals and of the site are taken by hand.
 import contextlib
 import functools
 import io
-import os
 import re
 import sys
 import tempfile
@@ -106,7 +105,6 @@ def draw(name):
 
 
 if __name__ == "__main__":
-    os.environ.setdefault("MPLBACKEND", "Agg")
     mpl.use("Agg")
     for name in sys.argv[1:] or SHEETS:
         draw(name)

@@ -103,7 +103,9 @@ def adjust_prices(
         )
         for a in prices.about
     ]
-    return SeriesTable.build(prices.block * shares / shares[-1:], prices.index, abouts)
+    return SeriesTable.build(
+        prices.block * shares / shares[-1:], prices.index, abouts, prices.causes
+    )
 
 
 def unused_events(abouts: Iterable[Descriptor]) -> dict[str, int]:
@@ -186,14 +188,14 @@ def events_of(table: pd.DataFrame, value: str) -> pd.DataFrame:
             f"A table of events needs the columns {', '.join(needed)}; it has "
             f"{', '.join(map(str, table.columns))}."
         )
-    days = days_in(table["date"], f"date of a {value}")
+    days = days_in(table["date"], f"{value}, its date")
     numbers = pd.to_numeric(table[value], errors="coerce").astype(np.float64)
     made = table.assign(asset=table["asset"].astype(str), date=days.astype("datetime64[s]"))
     made[value] = numbers.to_numpy()
     wrong = np.flatnonzero(~((made[value] > 0) & np.isfinite(made[value])))
     if len(wrong):
         raise UnitError(
-            f"{_event(made, wrong[0])}: a {value} of {table[value].iloc[wrong[0]]}; it is a number above 0."
+            f"{_event(made, wrong[0])}: {value} is {table[value].iloc[wrong[0]]}; a number above 0 is expected."
         )
     twice = np.flatnonzero(made.duplicated(needed))
     if len(twice):
@@ -235,7 +237,7 @@ def _with_final_payments(prices: SeriesTable, payments: pd.DataFrame | None) -> 
     frame = prices.values.copy()
     for asset, day, amount in zip(known["asset"], known["date"], known["amount"], strict=True):
         frame.loc[payment_day(prices.index, day), asset] = float(amount)
-    return SeriesTable(frame.sort_index(), prices.about)
+    return SeriesTable(frame.sort_index(), prices.about, prices.causes)
 
 
 def payment_day(index: pd.Index, day: Any) -> pd.Timestamp:

@@ -64,10 +64,13 @@ _MADE_BY: Final = {
 def checked(function: Callable[P, R]) -> Callable[P, R]:
     """Refuse arguments whose kind is none of those annotated, before the function is entered."""
     shape = inspect.signature(function)
+    kinds_of = functools.cache(
+        functools.partial(_kinds, function, shape)
+    )  # imports are over by the first call
 
     @functools.wraps(function)
     def _checked(*args: P.args, **kwargs: P.kwargs) -> R:
-        kinds = _kinds(function)
+        kinds = kinds_of()
         for name, value in shape.bind(*args, **kwargs).arguments.items():
             if name in kinds and not _fits(value, kinds[name]):
                 refuse_streamed(function.__name__, value)
@@ -77,10 +80,9 @@ def checked(function: Callable[P, R]) -> Callable[P, R]:
     return _checked
 
 
-@functools.cache
-def _kinds(function: Callable[..., Any]) -> dict[str, Kinds]:
+def _kinds(function: Callable[..., Any], shape: inspect.Signature) -> dict[str, Kinds]:
     """Kinds each argument takes; arguments that take anything are not in it."""
-    said = {p.name: p for p in inspect.signature(function).parameters.values()}
+    said = shape.parameters
     single = {name: p.annotation for name, p in said.items() if p.annotation is not p.empty}
     asked = types.SimpleNamespace(__annotations__=single)
     known = _Names({**vars(builtins), **function.__globals__})

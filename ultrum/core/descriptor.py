@@ -121,6 +121,11 @@ class Descriptor:
         return self.measure in RETURNS
 
     @property
+    def in_percent(self) -> bool:
+        """Whether people read it in percent: returns and rates, not scores."""
+        return self.unit == "decimal" and self.measure != "score"
+
+    @property
     def heading(self) -> str:
         """Title, or the name where there is none."""
         return self.title or self.name

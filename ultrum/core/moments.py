@@ -149,7 +149,7 @@ def _day(value: Any) -> Any:
     """Day of a text or date; NaT where it is none."""
     if isinstance(value, str):
         try:
-            return date.fromisoformat(value.strip()[:10])
+            return datetime.fromisoformat(value.strip()).date()
         except ValueError:
             return np.datetime64("NaT")
     if isinstance(value, date | np.datetime64) and not pd.isna(value):

@@ -192,7 +192,9 @@ def traded_prices(prices: SeriesTable, volume: SeriesTable) -> SeriesTable:
         a.stepped("traded days only", untraded=int(n)) if n else a
         for a, n in zip(prices.about, carried, strict=True)
     ]
-    return SeriesTable.build(np.where(idle, np.nan, prices.block), prices.index, abouts)
+    return SeriesTable.build(
+        np.where(idle, np.nan, prices.block), prices.index, abouts, prices.causes
+    )
 
 
 def _volume_like(prices: SeriesTable, volume: SeriesTable) -> Floats:

@@ -13,7 +13,13 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.adjusting import adjust_prices, check_measures, check_positive, payment_day
+from ultrum.core.adjusting import (
+    adjust_prices,
+    check_measures,
+    check_positive,
+    events_of,
+    payment_day,
+)
 from ultrum.core.arguments import checked
 from ultrum.core.convert import STALE_AFTER, to_frequency
 from ultrum.core.descriptor import check_same, step_of
@@ -283,12 +289,13 @@ def _held_to_period_end(
     if payments is None or not len(payments):
         return held
     frame, periods = held.values.copy(), target.ordinals_of(held.index)
-    for asset, day in zip(payments["asset"], payments["date"], strict=True):
+    known = events_of(payments, "amount")
+    for asset, day in zip(known["asset"], known["date"], strict=True):
         if asset in frame.columns:
             paid = payment_day(held.index, day)
             same = (periods == target.ordinals([paid])[0]) & (frame.index >= paid)
             frame.loc[same, asset] = float(frame[asset].loc[paid])
-    return SeriesTable(frame, held.about)
+    return SeriesTable(frame, held.about, held.causes)
 
 
 def _check_risk_free(risk_free: TimeSeries, x: SeriesTable) -> None:

@@ -70,10 +70,7 @@ def described_csv(
 def with_periods(table: pd.DataFrame, dates: str) -> pd.DataFrame:
     """The table with its periods, in the index or a column, by name, as a date, or as numeric columns.
 
-    Raises
-    ------
-    UltrumError
-        If numeric columns are wanted and the rows are no periods.
+    Rows that are no periods stay as they are.
     """
     if dates == "period":
         return table

@@ -22,11 +22,7 @@ from ultrum.present.result_tables import company_fits, files_of, slug, tables
 from ultrum.present.run_file import run_file
 
 _NO_CLOCK: Final = datetime(1980, 1, 1)  # the same results are the same bytes
-_CORE: Final = (
-    "dc:title",
-    "dc:identifier",
-    "dc:date",
-)  # the study, the run, and how far the data go
+_CORE: Final = ("dc:title", "dc:identifier", "dc:date")  # study, run, how far the data go
 _SHEETS: Final = {
     "answer": ["cost_of_equity", "build_up", "variance_shares"],
     "models": [],

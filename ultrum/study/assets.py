@@ -10,6 +10,7 @@ import pandas as pd
 
 from ultrum.core.adjusting import unused_events
 from ultrum.core.currency import to_currency
+from ultrum.core.moments import days_in
 from ultrum.core.prices import traded_prices
 from ultrum.core.ratetable import RateTable
 from ultrum.core.returns import returns
@@ -149,11 +150,11 @@ def _payments_converted(
         )
     if not foreign.any():
         return table
-    days = pd.DatetimeIndex(table.loc[foreign, "date"].to_numpy())
+    days = days_in(table.loc[foreign, "date"], f"{asset}, date of what it paid")
     amounts = table.loc[foreign, "amount"].to_numpy(dtype=float)
     rates = RateTable([rate]).rates(own, home, days)
     if np.isnan(rates).any():
-        day = days[np.isnan(rates)][0].date()
+        day = days[np.isnan(rates)][0]
         raise StudyError(
             f"{asset} paid something on {day}, of which {rate.about.address} has no rate."
         )

@@ -108,8 +108,7 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
 
 def _said(value: float, about: Descriptor) -> str:
     """A number as people read it: returns and rates in percent."""
-    decimal = about.unit == "decimal" and about.measure != "score"
-    return f"{100 * value:.4g} %" if decimal else f"{value:.4g}"
+    return f"{100 * value:.4g} %" if about.in_percent else f"{value:.4g}"
 
 
 def _shares(scores: Floats) -> pd.DataFrame:

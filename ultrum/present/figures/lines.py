@@ -282,14 +282,14 @@ def _shade(ax: Axes, shade: Any, episodes: Episodes | None) -> None:
     for number, table in enumerate(tables):
         for row in table.itertuples():
             ax.axvspan(
-                edge_of(row.start, False),
-                edge_of(row.end, True),
+                edge_of(row.start),
+                edge_of(row.end, end=True),
                 color=SHADES[number % 4],
                 linewidth=0,
                 zorder=0,
             )
     for number, (name, (start, end)) in enumerate((episodes or {}).items()):
-        left, right = edge_of(start, False), edge_of(end, True)
+        left, right = edge_of(start), edge_of(end, end=True)
         ax.axvspan(left, right, color=SHADES[(number + len(tables)) % 4], linewidth=0, zorder=0)
         ax.text(left + (right - left) / 2, 0.985, name, transform=ax.get_xaxis_transform(), ha="center", va="top",
                 fontsize=8.5, color=STONE, rotation=90 if len(name) > 14 else 0)  # fmt: skip
@@ -344,7 +344,7 @@ def reading_of(about: Descriptor) -> tuple[float, str]:
 
 
 def _factor(about: Descriptor) -> float:
-    return 100.0 if about.unit == "decimal" and about.measure != "score" else 1.0
+    return 100.0 if about.in_percent else 1.0
 
 
 def _unit(about: Descriptor) -> str:
