@@ -1,12 +1,16 @@
 """What several tests share: the practice service, a scratch folder, the command line, slow loops."""
 
+import contextlib
+import io
 import json
 import os
 import subprocess
 import sys
 import tempfile
 import unittest
+import warnings
 from pathlib import Path
+from unittest import mock
 
 import jsonschema
 import numpy as np
@@ -14,6 +18,7 @@ import pandas as pd
 from hypothesis import settings
 
 import ultrum as ul
+from ultrum.cli import main
 from ultrum.cli.answers import ANSWERS, answers_schema
 
 settings.register_profile("repeatable", derandomize=True)
@@ -74,16 +79,42 @@ class OnPractice(Scratch):
 
 
 def command(*words, cwd, **environment):
-    """Run ``ultrum`` as a user would; the finished process. Its JSON must fit the published shapes."""
-    done = subprocess.run(
-        [sys.executable, "-c", "from ultrum.cli import main; main()", *map(str, words)],
+    """Run ``ultrum`` in this process; what a shell would see. Its JSON must fit the published schemas."""
+    words = [str(word) for word in words]
+    out, err = io.StringIO(), io.StringIO()
+    with (
+        mock.patch.dict(os.environ, {"NO_COLOR": "1", "COLUMNS": "100", **environment}),
+        mock.patch.object(sys, "argv", ["ultrum", *words]),
+        mock.patch.object(sys, "stdin", io.StringIO()),
+        contextlib.chdir(cwd),
+        contextlib.redirect_stdout(out),
+        contextlib.redirect_stderr(err),
+        warnings.catch_warnings(),
+    ):
+        warnings.resetwarnings()  # as in a new process: each warning is shown again
+        try:
+            main()
+        except SystemExit as ending:
+            code = ending.code
+    check_json(words, out.getvalue())
+    return subprocess.CompletedProcess(words, code, out.getvalue(), err.getvalue())
+
+
+def new_process(*words, cwd):
+    """Run ``ultrum`` in a process of its own, with its start-up."""
+    words = [str(word) for word in words]
+    return subprocess.run(
+        [sys.executable, "-c", "from ultrum.cli import main; main()", *words],
         capture_output=True, text=True, cwd=cwd, timeout=120, check=False,
-        env={**os.environ, "NO_COLOR": "1", "COLUMNS": "100", **environment},
+        env={**os.environ, "NO_COLOR": "1", "COLUMNS": "100"},
     )  # fmt: skip
-    if "--json" in words and done.stdout:
-        name = next(n for n in ANSWERS if " ".join(map(str, words)).startswith(n))
-        jsonschema.validate(json.loads(done.stdout), closed(answers_schema(), name))
-    return done
+
+
+def check_json(words, text):
+    """The JSON of a command fits the schema of that command."""
+    if "--json" in words and text:
+        name = next(n for n in ANSWERS if " ".join(words).startswith(n))
+        jsonschema.validate(json.loads(text), closed(answers_schema(), name))
 
 
 def closed(schema, command):

@@ -1,14 +1,18 @@
 """The commands as a user runs them: results, files, messages and exit codes."""
 
+import contextlib
 import filecmp
 import html.parser
+import io
 import json
+import multiprocessing
 import os
 import re
 import signal
 import subprocess
 import sys
-from concurrent.futures import ThreadPoolExecutor
+import types
+from concurrent.futures import ProcessPoolExecutor
 
 import nbclient
 import nbformat
@@ -16,7 +20,7 @@ import numpy as np
 import pandas as pd
 
 import ultrum as ul
-from tests.support import ROOT, OnPractice, Scratch, command
+from tests.support import ROOT, OnPractice, Scratch, command, new_process
 from ultrum.practice import demo_study
 
 
@@ -39,7 +43,7 @@ class Page(html.parser.HTMLParser):
 
 class Demo(Scratch):
     def test_the_whole_job_and_again_offline_byte_for_byte(self):
-        done = command("demo", "--out", "d", cwd=self.folder)
+        done = new_process("demo", "--out", "d", cwd=self.folder)
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertRegex(done.stdout, r"Cost of equity of BRTW: \d+\.\d\d % a year, 95 % interval")
         self.assertIn("d/results/report.html", done.stdout)
@@ -318,25 +322,33 @@ def python_blocks(name):
     return re.findall(r"```python\n(.*?)```", (ROOT / name).read_text(), re.S)
 
 
-class Pages(Scratch):
-    def run_code(self, name, code):
-        """What a program prints, run in a folder of its own."""
-        (self.folder / name).mkdir()
-        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True,
-                              cwd=self.folder / name, timeout=240, check=False)  # fmt: skip
-        self.assertEqual(done.returncode, 0, done.stderr)
-        return done.stdout
+def run_program(folder, code):
+    """What a program prints, in a process that has the libraries loaded already."""
+    os.chdir(folder)
+    printed = io.StringIO()
+    with contextlib.redirect_stdout(printed):
+        sys.modules["__main__"] = program = types.ModuleType("__main__")
+        exec(compile(code, folder.name, "exec"), vars(program))
+    return printed.getvalue()
 
-    def each_says(self, programs, words):
-        with ThreadPoolExecutor(os.cpu_count()) as pool:
-            runs = {name: pool.submit(self.run_code, name, code) for name, code in programs.items()}
-        self.assertEqual(set(runs), set(words))
-        for name, run in runs.items():
-            with self.subTest(name):
-                self.assertIn(words[name], run.result())
+
+class Pages(Scratch):
+    def each_prints(self, programs, words):
+        """Every program runs in a new process and a folder of its own, and prints its word."""
+        self.assertEqual(set(programs), set(words))
+        context = multiprocessing.get_context("forkserver")
+        context.set_forkserver_preload(["tests.preload"])
+        with ProcessPoolExecutor(os.cpu_count(), context, max_tasks_per_child=1) as pool:
+            runs = {}
+            for name, code in programs.items():
+                (self.folder / name).mkdir()
+                runs[name] = pool.submit(run_program, self.folder / name, code)
+            for name, run in runs.items():
+                with self.subTest(name):
+                    self.assertIn(words[name], run.result())
 
     def test_the_python_of_the_readme(self):
-        self.assertIn("HBMT", self.run_code("readme", python_blocks("README.md")[0]))
+        self.each_prints({"readme": python_blocks("README.md")[0]}, {"readme": "HBMT"})
 
     def test_every_block_of_the_guide_runs(self):
         words = {
@@ -353,7 +365,7 @@ class Pages(Scratch):
         }
         code = {page: "\n".join(python_blocks(f"docs/{page}.md")) for page in words}
         self.assertGreater(min(text.count("\n") for text in code.values()), 15)
-        self.each_says(code, words)
+        self.each_prints(code, words)
 
     def test_the_notebook_runs_and_shows_itself(self):
         book = nbformat.read(ROOT / "examples" / "first_hour.ipynb", 4)
@@ -383,5 +395,5 @@ class Pages(Scratch):
                  "quarterly_panel.py": "year,quarter", "market_model_aloud.py": "2014-07",
                  "loadings_of_all.py": "Sample: BRTW", "allowed_return.py": "licence risk",
                  "why_betas_differ.py": "published 0.85", "premia_from_the_cross_section.py": "shanken"}  # fmt: skip
-        self.each_says({p.name: p.read_text() for p in (ROOT / "examples").glob("*.py")}, words)
+        self.each_prints({p.name: p.read_text() for p in (ROOT / "examples").glob("*.py")}, words)
         self.assertTrue((self.folder / "first_beta.py" / "first_beta.png").exists())
