@@ -131,7 +131,7 @@ def check_measures(prices: SeriesTable) -> None:
 
 def check_positive(prices: SeriesTable) -> None:
     """Refuse prices that are no prices, among those that are used."""
-    if not len(prices):
+    if not len(prices.index):
         return
     lowest = np.fmin.reduce(prices.block, axis=0)
     wrong = np.flatnonzero(lowest <= 0)

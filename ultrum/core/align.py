@@ -301,7 +301,7 @@ def _wrapped(data: Any, **facts: Any) -> SeriesTable:
 def _span(
     tables: Mapping[str, SeriesTable], target: Frequency, start: str | None, end: str | None
 ) -> Ints:
-    owners = [t for role, t in tables.items() if role != "conditions" and len(t)]
+    owners = [t for role, t in tables.items() if role != "conditions" and len(t.index)]
     every = np.concatenate(
         [t.ordinals for t in owners]
     )  # conditions are looked up, they span nothing

@@ -2,7 +2,7 @@
 
 A flow is summed, a price takes its last value, a rate is averaged or taken at the end according to
 its timing, returns compound. A period that lacks observations is missing rather than wrong, and an
-unfinished last period is always left out.
+unfinished first or last period is left out.
 """
 
 from __future__ import annotations
@@ -62,6 +62,7 @@ def to_frequency(
     stale_after: int = STALE_AFTER,
     risk_free: TimeSeries | None = None,
     through: str | None = None,
+    since: str | None = None,
     session_close: str = "",
     timezone: str = "",
 ) -> SeriesTable:
@@ -85,6 +86,8 @@ def to_frequency(
         Needed to compound returns that are in excess of it: ∏(1+f+rf) − ∏(1+rf).
     through : str, optional
         Day up to which the data are known to be whole, when that is later than the last row.
+    since : str, optional
+        Day from which they are known to be whole, when that is earlier than the first row.
     session_close : str
         Of intraday data, the clock time at which a trading day ends, such as ``"17:00"``; later
         observations belong to the next day. By default days end at midnight.
@@ -94,7 +97,9 @@ def to_frequency(
     Returns
     -------
     TimeSeries or SeriesTable
-        With the conversion, and any unfinished period left out, on its trail.
+        With the conversion, and any unfinished period left out, on its trail. A period is unfinished
+        when a weekday of it lies before the first row (the first of a year apart) or after the last. The
+        value at the end of a first period is known all the same, so ``last`` keeps it.
 
     Raises
     ------
@@ -115,12 +120,15 @@ def to_frequency(
     _check_direction(x, target)
     if target == x.frequency:
         return x
-    grouping = group(x, target, Session(session_close, timezone), through)
+    grouping = group(x, target, Session(session_close, timezone), through, since)
     of_bars = {} if how else _bar_methods(x.names)
     methods = [how or of_bars.get(a.name) or default_method(a) for a in x.about]
     block, stale = _converted(x, target, methods, grouping, (require, stale_after), risk_free)
-    kept = slice(0, int(grouping.finished.sum()))  # only the last can be unfinished
-    abouts = _abouts(x, target, methods, grouping.left_out)
+    partial = [not grouping.begun.all() and method != "last" for method in methods]
+    if any(partial):
+        block[0, partial] = np.nan
+    kept = slice(int(len(partial) > 0 and all(partial)), int(grouping.finished.sum()))
+    abouts = _abouts(x, target, methods, grouping.unfinished)
     causes = _stale_causes(x, stale, grouping)
     return SeriesTable.build(block[kept], grouping.index[kept], abouts, causes)
 
@@ -164,10 +172,11 @@ def _of_method(
     if method == "last":
         return _last(x, columns, grouping, target, stale_after)
     if method == "first":
-        values = take_rows(x.block, grouping.first, columns)
+        values = take_rows(x.block, grouping.first, columns).copy()
+        values[_too_late(x, grouping, target, stale_after)] = np.nan
     else:
         values, count = _reduced(x, columns, grouping, method, risk_free)
-        needed = np.ceil(require * expected_sizes(x.frequency, target, grouping) - 1e-9)
+        needed = np.ceil(require * expected_sizes(x, target, grouping) - 1e-9)
         values[count < np.maximum(needed, 1.0)[:, None]] = np.nan
     return values, np.zeros((1, len(columns)), dtype=bool)
 
@@ -322,6 +331,16 @@ def _too_old(
     return np.asarray(grouping.days[rows] != ends)
 
 
+def _too_late(x: SeriesTable, grouping: Grouping, target: Frequency, stale_after: int) -> Bools:
+    """Periods whose first row lies too long after their start to stand for it."""
+    if target.code in "HN":
+        return np.zeros(len(grouping.ordinals), dtype=bool)
+    starts = target.starts(grouping.ordinals)
+    if x.frequency.is_dated or x.frequency.code == "W":
+        return np.asarray(np.busday_count(starts, grouping.days[grouping.first]) > stale_after)
+    return np.asarray(x.frequency.starts(x.ordinals[grouping.first]) != starts)
+
+
 def _stale_causes(x: SeriesTable, stale: Bools, grouping: Grouping) -> Causes:
     """Stale periods of each series that goes on after them; the last ones are its end."""
     causes = {}
@@ -369,13 +388,15 @@ def _matching_rate(
 
 
 def _abouts(
-    x: SeriesTable, target: Frequency, methods: list[str], left_out: str | None
+    x: SeriesTable, target: Frequency, methods: list[str], unfinished: tuple[str, ...]
 ) -> list[Descriptor]:
     """Descriptors after the conversion; series that were alike before share what is alike after."""
-    steps = {
-        m: step_of("to frequency", frequency=target, how=m, unfinished_left_out=left_out)
-        for m in dict.fromkeys(methods)
-    }
+    steps = {}
+    for method in dict.fromkeys(methods):
+        cut = [text for text in unfinished if method != "last" or "(data begin" not in text]
+        steps[method] = step_of(
+            "to frequency", frequency=target, how=method, unfinished_left_out=", ".join(cut) or None
+        )
     made = []
     for about, method in zip(x.about, methods, strict=True):
         timing = _TIMING_AFTER.get(method, about.timing)

@@ -153,11 +153,11 @@ def _averages(x: SeriesTable, base: str, quote: str, table: RateTable) -> Floats
     pair = table.series(base, quote)
     days = pair.about.frequency.ends(pair.ordinals)
     place = np.searchsorted(x.ordinals, x.frequency.ordinals(days))
-    inside = (place < len(x)) & (
-        x.ordinals[np.minimum(place, len(x) - 1)] == x.frequency.ordinals(days)
+    inside = (place < len(x.index)) & (
+        x.ordinals[np.minimum(place, len(x.index) - 1)] == x.frequency.ordinals(days)
     )
-    count = np.bincount(place[inside], minlength=len(x))
-    total = np.bincount(place[inside], pair.values.to_numpy()[inside], minlength=len(x))
+    count = np.bincount(place[inside], minlength=len(x.index))
+    total = np.bincount(place[inside], pair.values.to_numpy()[inside], minlength=len(x.index))
     return np.where(count > 0, total / np.maximum(count, 1), np.nan)
 
 

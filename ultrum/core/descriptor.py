@@ -148,7 +148,8 @@ def step_of(action: str, **settings: Any) -> Step:
 
 def check_same(left: Descriptor, right: Descriptor, word: str) -> None:
     """Refuse to combine series whose frequency, measure, unit, currency or excess state differ."""
-    if left.frequency != right.frequency:
+    days = {left.frequency.code, right.frequency.code} == {"B", "D"}
+    if left.frequency != right.frequency and not days:
         raise FrequencyError(
             f"{left.name} is {left.frequency.name}, {right.name} {right.frequency.name}: "
             "bring both to one frequency with to_frequency first."

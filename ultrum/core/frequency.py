@@ -25,8 +25,8 @@ _MONTHS: Final = (
 )  # fmt: skip
 _MONTHS_IN: Final = {"A": 12, "S": 6, "Q": 3, "M": 1}
 _PER_YEAR: Final = {
-    "A": 1.0, "S": 2.0, "Q": 4.0, "M": 12.0, "W": 52.1775, "B": 260.8875, "D": 365.2425,
-    "H": 8765.82, "N": 525949.2,
+    "A": 1.0, "S": 2.0, "Q": 4.0, "M": 12.0, "W": 365.25 / 7, "B": 365.25 * 5 / 7, "D": 365.25,
+    "H": 8766.0, "N": 525960.0,
 }  # fmt: skip
 _NAMES: Final = {
     "A": "annual", "S": "half-yearly", "Q": "quarterly", "M": "monthly", "W": "weekly",
@@ -261,6 +261,21 @@ class Frequency:
 def _pandas_shift_of(frequency: Frequency) -> int:
     first = pd.Period("1970-01-01", freq=frequency._pandas_code)
     return int(first.ordinal) - int(frequency.ordinals(["1970-01-01"])[0])
+
+
+def calendar_days(index: pd.Index) -> Dates:
+    """Calendar date of each row in the time zone of the data, as datetime64[D]; of a period its last day.
+
+    Examples
+    --------
+    >>> calendar_days(pd.DatetimeIndex(["2024-01-31"], tz="Asia/Tokyo")).astype(str).tolist()
+    ['2024-01-31']
+    """
+    if isinstance(index, pd.PeriodIndex):
+        index = index.to_timestamp(how="end")
+    if isinstance(index, pd.DatetimeIndex) and index.tz is not None:
+        index = index.tz_localize(None)
+    return np.asarray(index.to_numpy().astype("datetime64[D]"))
 
 
 def _unknown(text: object) -> str:

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import html
-from typing import Any, Protocol
+from typing import Any, Final, Protocol
 
 import numpy as np
 import pandas as pd
 
-from ultrum.core.frequency import Frequency
+from ultrum.core.frequency import Frequency, calendar_days
+from ultrum.core.types import Bools, Dates
 from ultrum.errors import FrequencyError
+
+_HOLIDAYS: Final = 3  # weekdays by which a date may miss the first or last of its period
+_FIT: Final = 0.9  # share of dates that must stand so
 
 
 def infer_frequency(index: pd.Index) -> Frequency:
@@ -19,21 +23,61 @@ def infer_frequency(index: pd.Index) -> Frequency:
     if not isinstance(index, pd.DatetimeIndex) or len(index) < 2:
         raise FrequencyError(
             f"The frequency cannot be read off a {type(index).__name__} of {len(index)} entries; "
-            "say frequency='M' or give it dates."
+            "set frequency='M' or give it dates."
         )
-    days = index.to_numpy().astype("datetime64[D]").astype(np.int64)
+    days = calendar_days(index).astype(np.int64)
     if (np.diff(days) <= 0).any():
         days = np.unique(days)
     if len(days) < len(index):
-        raise FrequencyError("Several observations a day: say frequency='N', '5N' or 'H'.")
+        raise FrequencyError(_several_a_day(index))
     gap = float(np.median(np.diff(days)))
-    weekdays = (days + 3) % 7 < 5
+    weekdays = bool(((days + 3) % 7 < 5).all())
     for code, low, high in (("W", 6, 8), ("M", 27, 32), ("Q", 88, 93), ("A", 360, 370)):
         if low <= gap <= high:
-            return Frequency(code)
+            return _fitting(days.astype("datetime64[D]"), code) or Frequency(
+                "B" if weekdays else "D"
+            )
     if gap < 4:
-        return Frequency("B" if weekdays.all() else "D")
-    raise FrequencyError(f"Dates {gap:g} days apart match no frequency; say frequency=...")
+        return Frequency("B" if weekdays else "D")
+    raise FrequencyError(f"Dates {gap:g} days apart match no frequency; set frequency=...")
+
+
+def _several_a_day(index: pd.DatetimeIndex) -> str:
+    if not index.is_unique:
+        twice = index[index.duplicated()][0]
+        return f"{twice} appears twice; keep one row of each date."
+    return "Several observations a day: set frequency='N', '5N' or 'H'."
+
+
+def _fitting(days: Dates, code: str) -> Frequency | None:
+    """The frequency whose periods the dates mark, or None where they are just dates.
+
+    Dates mark periods when nine in ten stand at the first or last day or weekday of one, up to three
+    holidays apart, or on one day of the month. Dates at the ends of other months move the anchor.
+    """
+    if code == "W":
+        return Frequency("W")
+    months = days.astype("datetime64[M]")
+    first, last = months.astype("datetime64[D]"), (months + 1).astype("datetime64[D]") - 1
+    weekend = ~np.is_busday(days)
+    near_end = np.busday_count(days + 1, last + 1) <= np.where(weekend, -1, _HOLIDAYS)
+    near_start = np.busday_count(first, days) <= np.where(weekend, -1, _HOLIDAYS)
+    at_end, at_start = near_end | (days == last), near_start | (days == first)
+    if code == "M":
+        one_day = (days - first) == np.median((days - first).astype(np.int64)).astype(np.int64)
+        return Frequency("M") if max(map(_share, (at_end, at_start, one_day))) >= _FIT else None
+    length = {"Q": 3, "A": 12}[code]
+    phase = months.astype(np.int64) % length
+    usual = int(np.bincount(phase).argmax())
+    regular = phase == usual
+    if _share(regular & at_end) >= _FIT and _share(at_end) >= _share(at_start):
+        anchor = 12 if code == "Q" and usual == 2 else usual + 1
+        return Frequency(code, anchor=anchor)
+    return Frequency(code) if _share(regular & at_start) >= _FIT else None
+
+
+def _share(mask: Bools) -> float:
+    return float(mask.mean())
 
 
 def span_of(index: pd.Index) -> str:

@@ -15,9 +15,12 @@ _WIDE: Final = 256  # columns from which a table lies by rows
 
 
 def numbers_in(frame: pd.DataFrame) -> Floats:
-    """Values of a frame as an array; the first that is no number is named."""
+    """Values of a frame as an array; the first that is not a finite real number is named."""
+    for name, kind in frame.dtypes.items():
+        if kind.kind == "c":
+            raise UnitError(f"{name} holds complex numbers; give real ones.")
     try:
-        return np.asarray(frame.to_numpy(dtype=np.float64))
+        return _finite(frame, np.asarray(frame.to_numpy(dtype=np.float64, na_value=np.nan)))
     except (TypeError, ValueError):
         for name in frame:
             numbers = pd.to_numeric(frame[name], errors="coerce")
@@ -29,6 +32,19 @@ def numbers_in(frame: pd.DataFrame) -> Floats:
                     "people have them, with their marks for missing values and decimal commas."
                 ) from None
         raise
+
+
+def _finite(frame: pd.DataFrame, values: Floats) -> Floats:
+    """The values, if none is infinite."""
+    for low in range(0, values.shape[1], 64):
+        infinite = np.isinf(values[:, low : low + 64])
+        if infinite.any():
+            row, column = np.argwhere(infinite)[0]
+            place = f"{frame.columns[low + column]}, {period_label(frame.index[row])}"
+            raise UnitError(
+                f"{place}: the value is infinite. Mark it as missing (NaN), or correct it."
+            )
+    return values
 
 
 def laid_out(values: Floats) -> tuple[Floats, tuple[Ints, Ints]]:

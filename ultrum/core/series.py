@@ -9,21 +9,22 @@ from __future__ import annotations
 import functools
 import html
 from collections import Counter
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from numbers import Real
-from typing import Any, Concatenate, ParamSpec, TypeVar, cast
+from typing import Any, Concatenate, ParamSpec, TypeVar, cast, overload
 
 import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.descriptor import Descriptor, check_facts, check_same
-from ultrum.core.frequency import Frequency
+from ultrum.core.frequency import Frequency, calendar_days
+from ultrum.core.gaps import observations_per_year
 from ultrum.core.labels import infer_frequency, span_of
 from ultrum.core.layout import bounds_of, laid_out, numbers_in
 from ultrum.core.streamed import refuse_streamed
-from ultrum.core.types import Floats, Ints
+from ultrum.core.types import Dates, Floats, Ints
 from ultrum.errors import AlignmentError, ArgumentError, FrequencyError, UnitError
 
 Causes = Mapping[str, Mapping[int, str]]
@@ -47,6 +48,9 @@ class TimeSeries:
 
     values: pd.Series
     about: Descriptor
+
+    def __post_init__(self) -> None:
+        _refuse_disorder(self.values.index, self.about.name)
 
     @classmethod
     @checked
@@ -87,6 +91,11 @@ class TimeSeries:
     def name(self) -> str:
         """Short name."""
         return self.about.name
+
+    @property
+    def periods_per_year(self) -> float:
+        """Periods in a year; of dated data the observations over the span of the series."""
+        return float(self.as_table().periods_per_year[0])
 
     def to_pandas(self) -> pd.Series:
         """Plain pandas copy, named as the series."""
@@ -155,6 +164,9 @@ class SeriesTable:
     about: tuple[Descriptor, ...]
     causes: Causes = field(default_factory=dict)
 
+    def __post_init__(self) -> None:
+        _refuse_disorder(self.values.index, ", ".join(a.name for a in self.about[:3]))
+
     @classmethod
     @checked
     def wrap(cls, values: pd.DataFrame, *, percent: bool = False, **facts: Any) -> SeriesTable:
@@ -162,7 +174,8 @@ class SeriesTable:
         check_facts(facts)
         given = facts.pop("frequency", None)
         frequency = Frequency.parse(given) if given else infer_frequency(values.index)
-        ordered = values.sort_index()
+        ordered = _in_order(values)
+        frequency = _with_weekends(frequency, ordered.index)
         ordinals = frequency.ordinals_of(ordered.index)
         _refuse_duplicates(ordinals, frequency, str(next(iter(values.columns), "")))
         block, bounds = laid_out(numbers_in(ordered))
@@ -193,17 +206,24 @@ class SeriesTable:
         return cls(frame, tuple(about), causes or {})
 
     @classmethod
-    def of(cls, series: Iterable[TimeSeries]) -> SeriesTable:
-        """Put series of one frequency side by side, on the union of their periods."""
-        members = list(series)
+    def of(cls, series: Iterable[TimeSeries] | Mapping[str, TimeSeries]) -> SeriesTable:
+        """Put series of one frequency side by side, on the union of their periods.
+
+        Parameters
+        ----------
+        series : iterable of TimeSeries, or mapping of names to TimeSeries
+            The keys of a mapping become the names.
+        """
+        members = _members(series)
         if not members:
             raise AlignmentError("No series to put side by side.")
         _refuse_one_name_twice([m.name for m in members])
+        members = _on_same_days(members)
         wrong = [m.name for m in members if m.about.frequency != members[0].about.frequency]
         if wrong:
             raise FrequencyError(
                 f"{', '.join(wrong)}: another frequency than {members[0].name} "
-                f"({members[0].about.frequency.name}). Bring them to one with to_frequency."
+                f"({members[0].about.frequency.name}). Convert them to one with to_frequency."
             )
         frame = pd.concat([m.values for m in members], axis=1, keys=[m.name for m in members])
         return cls(frame.sort_index(), tuple(m.about for m in members))
@@ -229,6 +249,16 @@ class SeriesTable:
         return self.frequency.ordinals_of(self.index)
 
     @property
+    def periods_per_year(self) -> Floats:
+        """Periods in a year for each series, shape (N,); of dated data the observations over its own span."""
+        if not self.frequency.is_dated:
+            return np.full(len(self.about), self.frequency.periods_per_year)
+        present = np.isfinite(self.block)
+        return observations_per_year(
+            self.frequency, calendar_days(self.index), *self.bounds, present
+        )
+
+    @property
     def block(self) -> Floats:
         """Values as an array of shape (T, N)."""
         return np.asarray(self.values.to_numpy(dtype=np.float64))
@@ -238,27 +268,67 @@ class SeriesTable:
         """First and last row with a value of each series; T and −1 where it has none."""
         return bounds_of(self.block)
 
-    def __getitem__(self, name: str) -> TimeSeries:
-        if name not in self.names:
+    @functools.cached_property
+    def _columns(self) -> dict[str, int]:
+        """Column of each name."""
+        return {name: column for column, name in enumerate(self.names)}
+
+    @overload
+    def __getitem__(self, name: str) -> TimeSeries: ...
+    @overload
+    def __getitem__(self, name: list[str]) -> SeriesTable: ...
+    def __getitem__(self, name: str | list[str]) -> TimeSeries | SeriesTable:
+        if not isinstance(name, str):
+            return self.select(name)
+        column = self._column(name)
+        return TimeSeries(self.values.iloc[:, column], self.about[column])
+
+    def _column(self, name: str) -> int:
+        column = self._columns.get(name)
+        if column is None:
             raise AlignmentError(
                 f"No series '{name}' here; there are: {', '.join(self.names[:30])}."
             )
-        where = self.names.index(name)
-        return TimeSeries(self.values.iloc[:, where], self.about[where])
+        return column
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._columns
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.names)
 
     def __len__(self) -> int:
-        return len(self.values)
+        """Number of series, as of any mapping; the number of rows is ``len(table.index)``."""
+        return len(self.about)
+
+    def keys(self) -> list[str]:
+        """Names of the series, in column order."""
+        return self.names
+
+    def items(self) -> Iterator[tuple[str, TimeSeries]]:
+        """Each name with its series."""
+        return ((name, self[name]) for name in self.names)
 
     def only(self) -> TimeSeries:
-        """The single series of a table of one."""
+        """The single series of a table of one.
+
+        Raises
+        ------
+        AlignmentError
+            If the table has none or several.
+        """
+        if len(self) != 1:
+            raise AlignmentError(
+                f"The table has {len(self)} series ({', '.join(self.names[:5])}), not one; "
+                "choose one with table['name']."
+            )
         return self[self.names[0]]
 
     def select(self, names: Iterable[str]) -> SeriesTable:
         """Table of some of the series, in the order given."""
-        chosen, place = list(names), {name: k for k, name in enumerate(self.names)}
-        for unknown in (name for name in chosen if name not in place):
-            self[unknown]  # says which there are
-        where = [place[name] for name in chosen]
+        chosen = list(names)
+        _refuse_one_name_twice(chosen)
+        where = [self._column(name) for name in chosen]
         causes = {name: self.causes[name] for name in chosen if name in self.causes}
         return SeriesTable(self.values.iloc[:, where], tuple(self.about[k] for k in where), causes)
 
@@ -301,6 +371,8 @@ def on_block(
         if isinstance(x, TimeSeries):
             return function(x.as_table(), *args, **kwargs).only()
         refuse_streamed(function.__name__, x)
+        if isinstance(x, Mapping) and x and all(isinstance(s, TimeSeries) for s in x.values()):
+            return function(SeriesTable.of(x), *args, **kwargs)
         if not isinstance(x, SeriesTable):
             raise UnitError(
                 f"{function.__name__} was given a plain {type(x).__name__}; say what it is with "
@@ -311,12 +383,65 @@ def on_block(
     return cast("Callable[Concatenate[S, P], S]", _either)
 
 
+def _members(series: Iterable[TimeSeries] | Mapping[str, TimeSeries]) -> list[TimeSeries]:
+    """Series in a list; those of a mapping take its keys as names."""
+    if isinstance(series, SeriesTable):
+        return [series[name] for name in series.names]
+    if not isinstance(series, Mapping):
+        return list(series)
+    return [s if s.name == name else s.described(name=name) for name, s in series.items()]
+
+
+def _on_same_days(members: list[TimeSeries]) -> list[TimeSeries]:
+    """Business-daily series beside daily ones become daily, so that they stand side by side."""
+    if {m.about.frequency.code for m in members} != {"B", "D"}:
+        return members
+    return [m.described(frequency=Frequency("D")) for m in members]
+
+
 def _index_like(index: pd.Index, ordinals: Ints, frequency: Frequency) -> pd.Index:
     if frequency.code in "HN":
         if getattr(index, "tz", None) is None:
             raise FrequencyError("Intraday data need a time zone: index.tz_localize('Europe/…').")
         return index
+    if frequency.is_dated:  # a row keeps its date
+        return pd.DatetimeIndex(frequency_days(index).astype("datetime64[s]"), name="date")
     return frequency.index(ordinals)
+
+
+def _refuse_disorder(index: pd.Index, name: str) -> None:
+    """Rows of a series are in order of time, each once; everything below relies on it."""
+    if index.is_monotonic_increasing and index.is_unique:
+        return
+    wrong = "twice" if not index.is_unique else "out of order"
+    raise FrequencyError(f"{name} has rows {wrong}. Make it with wrap, which checks and sorts.")
+
+
+def _in_order(values: pd.DataFrame) -> pd.DataFrame:
+    """Rows in order of time."""
+    try:
+        return values if values.index.is_monotonic_increasing else values.sort_index()
+    except TypeError as error:
+        raise FrequencyError(
+            f"The row labels cannot be put in order ({error}); use dates or periods of one kind."
+        ) from error
+
+
+def _with_weekends(frequency: Frequency, index: pd.Index) -> Frequency:
+    """Business-daily data with rows on weekends are daily, so that each row keeps its date."""
+    if frequency.code != "B" or isinstance(index, pd.PeriodIndex) or not len(index):
+        return frequency
+    return frequency if np.is_busday(frequency_days(index)).all() else Frequency("D")
+
+
+def frequency_days(index: pd.Index) -> Dates:
+    """Calendar dates of labels that are dates or texts of dates."""
+    try:
+        return calendar_days(index)
+    except (TypeError, ValueError) as error:
+        raise FrequencyError(
+            f"The row label '{index[0]}' is not a date; use dates such as 2024-03-31 or periods."
+        ) from error
 
 
 def _refuse_one_name_twice(names: list[str]) -> None:

@@ -46,7 +46,7 @@ class Described(TableInNotebooks):
 
 
 def returns_in(x: Any, doing: str) -> SeriesTable:
-    """A table of simple or log returns; prices are refused with the mend."""
+    """A table of simple or log returns; prices are refused with the fix."""
     table = x.as_table() if isinstance(x, TimeSeries) else x
     if isinstance(table, pd.DataFrame | pd.Series):
         frame = table.to_frame() if isinstance(table, pd.Series) else table
@@ -72,12 +72,10 @@ def simple_block(x: SeriesTable) -> Floats:
     return np.asarray(np.expm1(x.block) if x.about[0].measure == "log_return" else x.block)
 
 
-def per_year(x: SeriesTable, said: float | None) -> float:
-    """Periods a year: said, the calendar's, or of business-daily data as many as there were."""
-    if said is not None:
-        return said
-    if x.frequency.code not in "BHN" or len(x) < 2:
-        return x.frequency.periods_per_year
-    days = pd.DatetimeIndex(x.index)
-    years = (days[-1] - days[0]).days / 365.25
-    return (len(x) - 1) / years if years > 0.5 else x.frequency.periods_per_year
+def per_year(x: SeriesTable, given: float | None) -> Floats:
+    """Periods a year of each series: as given, or counted by :attr:`SeriesTable.periods_per_year`."""
+    if given is None:
+        return x.periods_per_year
+    if not (np.isfinite(given) and given > 0):
+        raise UnitError(f"periods_per_year={given}: a positive number is expected.")
+    return np.full(len(x), float(given))

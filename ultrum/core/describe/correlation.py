@@ -84,7 +84,7 @@ def correlations(
             "Take growth(x) first.",
         )
     rolled = _rolling(frame, window) if window else pd.DataFrame()
-    lost = len(table) - len(frame)
+    lost = len(table.index) - len(frame)
     said = f"{rows} rows" + (f", {lost} not whole left out" if lost else "")
     basis = "; ".join([f"{table.frequency.name}, {span_of(frame.index)}, {said}", *warnings])
     return Correlations(

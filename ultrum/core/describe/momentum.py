@@ -71,7 +71,7 @@ def momentum(
     priced = all(a.measure in ("price", "index") for a in table.about)
     if not priced:
         table = returns_in(table, "momentum")
-    if not len(table):
+    if not len(table.index):
         raise AlignmentError("momentum was given no row; its series are empty.")
     made = {h: _past(table, h, skip, priced) for h in horizons}
     blocks = np.stack([frame.to_numpy() for frame in made.values()])

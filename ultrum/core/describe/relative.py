@@ -95,7 +95,7 @@ def relative(
     holes = pd.concat([_holes(x), _holes(benchmark)], axis=1).ffill().fillna(0.0).sum(axis=1)
     rows, end, torn = _spans(both, x, horizons, on, holes)
     active = _active(x, benchmark)
-    years = per_year(active.as_table(), periods_per_year)
+    years = float(per_year(active.as_table(), periods_per_year)[0])
     known = active.values.dropna().to_numpy()
     spread = float(known.std(ddof=1))
     ratio = float(known.mean() / spread) if spread > 1e-14 else np.nan

@@ -57,6 +57,7 @@ def risk_return(
     Returns
     -------
     RiskReturn
+        Of log returns all per-period columns are logarithmic; ``mean``, ``geometric`` and ``drawdown`` are growth.
         Columns ``mean`` (P·m; log returns exp(P·m) − 1), ``geometric`` (∏(1+r)^(P/T) − 1), ``volatility``
         (√P·s), ``variance`` (P·s²), ``deviation`` (s, a period; all with n − 1), ``excess_per_risk`` and
         its ``error``, ``skewness``, ``kurtosis`` (3 for a normal), ``worst`` and ``worst_period``,
@@ -86,16 +87,17 @@ def risk_return(
         own = table.block[:, column]
         valid = np.flatnonzero(np.isfinite(own))
         rows[about.name] = {
-            **_moments(own[valid], about.measure, years),
+            **_moments(own[valid], about.measure, years[column]),
             **_extremes(table, column, valid),
-            **_per_risk(None if over is None else over.block[:, column], years),
+            **_per_risk(None if over is None else over.block[:, column], years[column]),
         }
     order = ["mean", "geometric", "volatility", "variance", "deviation", "excess_per_risk", "error", "skewness",
              "kurtosis", "worst", "worst_period", "drawdown", "positive", "periods", "first", "last"]  # fmt: skip
-    kind = "log returns" if table.about[0].measure == "log_return" else "simple returns"
+    logs = table.about[0].measure == "log_return"
+    kind = "log returns (mean, geometric and drawdown as growth)" if logs else "simple returns"
     if any(a.excess_of for a in table.about):
         kind += " in excess of a rate, compounded alone"
-    basis = f"{kind}, {table.frequency.name}, {span_of(table.index)}; {years:.6g} periods a year; decimals"
+    basis = f"{kind}, {table.frequency.name}, {span_of(table.index)}; {_range_of(years)} periods a year; decimals"
     return RiskReturn(pd.DataFrame(rows).T[order].infer_objects(), basis)
 
 
@@ -216,6 +218,12 @@ def drawdowns(x: SeriesLike | pd.DataFrame, *, most: int = 5) -> Drawdowns:
     return Drawdowns(pd.DataFrame(rows, columns=columns), basis, water)
 
 
+def _range_of(years: Floats) -> str:
+    """One number, or the lowest and the highest."""
+    low, high = f"{years.min():.6g}", f"{years.max():.6g}"
+    return low if low == high else f"{low} to {high}"
+
+
 def _moments(values: Floats, measure: str, years: float) -> dict[str, float]:
     count = len(values)
     if not count:
@@ -241,8 +249,9 @@ def _extremes(table: SeriesTable, column: int, valid: Ints) -> dict[str, object]
     if not len(valid):
         return {"worst": np.nan, "worst_period": "", "drawdown": np.nan, "positive": np.nan, "periods": 0,
                 "first": "", "last": ""}  # fmt: skip
-    values = simple_block(table)[valid, column]
-    level = np.cumprod(1.0 + values)
+    values = table.block[valid, column]
+    simple = simple_block(table)[valid, column]
+    level = np.cumprod(1.0 + simple)
     highest = np.maximum.accumulate(np.maximum(level, 1.0))
     worst = int(np.argmin(values))
     return {
@@ -309,8 +318,8 @@ def _targets(table: SeriesTable, weights: str | Mapping[str, float] | SeriesTabl
 def _rebalancing(table: SeriesTable, rebalance: str) -> Bools:
     """Rows at whose start weights are set anew."""
     if rebalance == "every period":
-        return np.ones(len(table), dtype=bool)
-    anew = np.zeros(len(table), dtype=bool)
+        return np.ones(len(table.index), dtype=bool)
+    anew = np.zeros(len(table.index), dtype=bool)
     if len(anew):
         anew[0] = True
     if rebalance == "never":

@@ -21,6 +21,7 @@ from ultrum.core.series import TimeSeries
 from ultrum.core.types import Floats
 from ultrum.errors import EstimationError, UnitError
 
+_MONTH_OF_DAYS: Final = 21  # a daily rate accrues three days on Mondays; a month averages them
 _NEEDED_DRAWS: Final = 1999  # where the variance formula fails
 
 Premia = Mapping[str, TimeSeries | Premium | float] | TwoPass
@@ -49,7 +50,7 @@ def cost_of_equity(
         For every factor its history (a TimeSeries of excess returns), a :class:`Premium`, or an
         annual number taken as known; or the premia of a two-pass with their joint covariance.
     risk_free : TimeSeries or float
-        Returns per period, compounded to a year; a yield, by its quoting rule and maturity; or an annual rate.
+        Returns per period, compounded to a year (of daily ones the last 21); a yield, by its quoting rule and maturity; or an annual rate.
     risk_free_error : float
         Its standard error, if it is not known for sure.
     on : label, optional
@@ -259,8 +260,9 @@ def _annual_rate(risk_free: TimeSeries | float, on: Any) -> tuple[float, str]:
             f"{risk_free.name} is a {risk_free.about.measure or 'series'}; give returns per period, "
             "a yield, or an annual number."
         )
-    per_year = risk_free.about.frequency.periods_per_year
-    return float(np.expm1(per_year * np.log1p(known.iloc[-1]))), risk_free.name
+    latest = known.iloc[-_MONTH_OF_DAYS:] if risk_free.about.frequency.is_dated else known.iloc[-1:]
+    per_year = risk_free.sample(None, on).periods_per_year
+    return float(np.expm1(per_year * np.log1p(latest).mean())), risk_free.name
 
 
 def _check_same_rate(prices: Mapping[str, Premium], rate_name: str) -> None:

@@ -97,7 +97,7 @@ def premium(
     if mean not in MEANS:
         raise EstimationError(f"mean='{mean}' is not known; it is one of {', '.join(MEANS)}.")
     values = factor.values.dropna()
-    per_year = about.frequency.periods_per_year
+    per_year = factor.periods_per_year
     value, influence = _estimate(values, mean, horizon, _rates(values, risk_free), per_year)
     ones = pd.DataFrame({CONSTANT: 1.0}, values.index)
     fit = regress(influence * len(values), ones, errors=errors, lags=lags, constant=False)

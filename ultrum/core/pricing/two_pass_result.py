@@ -10,7 +10,8 @@ from typing import Any, Final, Protocol
 import numpy as np
 import pandas as pd
 
-from ultrum.core.frequency import Frequency
+from ultrum.core.frequency import Frequency, calendar_days
+from ultrum.core.gaps import observations_per_year
 from ultrum.core.labels import TableInNotebooks, span_of
 from ultrum.core.pricing.betas import HasFactors, chosen_factors
 from ultrum.core.pricing.cross_section import CrossSections, refuse_empty
@@ -207,10 +208,16 @@ def two_pass_of(
         pricing=pricing,
         r2=_fit_of_means(pricing),
         mean_r2=float(np.nanmean(sections.r2[slopes.kept])),
-        periods_per_year=panel.frequency.periods_per_year,
+        periods_per_year=_periods_per_year(panel, periods),
         over=str(panel.risk_free.name),
         basis=_basis(periods, plan, sections.counts, slopes, kind, pricing),
     )
+
+
+def _periods_per_year(panel: PanelFacts, periods: pd.Index) -> float:
+    """Periods in a year over the span of the cross-sections."""
+    ends = np.array([0]), np.array([len(periods) - 1])
+    return float(observations_per_year(panel.frequency, calendar_days(periods), *ends)[0])
 
 
 def _bias(table: BetaTable | None, plan: TwoPassPlan, mean: Floats) -> Floats:

@@ -131,7 +131,7 @@ def _earlier(x: SeriesTable, over: str | None) -> tuple[Ints, Ints, Bools]:
 def _earlier_day(x: SeriesTable, months: int) -> tuple[Ints, Ints, Bools]:
     """For dated series: the observation before, or the last on or before the same day months ago."""
     if not months:
-        rows = np.arange(1, len(x))
+        rows = np.arange(1, len(x.index))
         return rows, rows - 1, np.ones(len(rows), dtype=bool)
     days = x.frequency.starts(x.ordinals)
     back = months_before(days, months)

@@ -231,7 +231,7 @@ def fill(x: SeriesTable, how: str = "forward", *, limit: int | None = None) -> S
                 f"{about.name} holds {about.measure.replace('_', ' ')}s; repeating one would count it twice."
             )
     frame = x.values
-    if not x.frequency.is_dated and len(x):
+    if not x.frequency.is_dated and len(x.index):
         every = np.arange(x.ordinals[0], x.ordinals[-1] + 1)
         frame = frame.reindex(x.frequency.index(every))
     filled = {"forward": frame.ffill, "backward": frame.bfill}
