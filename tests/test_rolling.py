@@ -202,7 +202,7 @@ class Strain(Scratch):
 
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", ul.DataWarning)
-            made = ul.rolling_regress(y, x, window=40)
+            made = ul.rolling_regress(y, x, window=40, errors="classical")
             alone = ul.regress(y[30:70, 1], x[30:70], errors="classical")
         for w in (0, 8, 30):
             for i in (0, 1):

@@ -77,8 +77,31 @@ def stationary_rows(rows: int, draws: int, block: float, seed: int | np.random.G
     return np.asarray((np.take_along_axis(first, since, axis=1) + place - since) % rows)
 
 
+def drawn_periods(
+    positions: Ints, draws: int, block: float, seed: int | np.random.Generator
+) -> Ints:
+    """Row of each period of each draw, shape (draws, S); −1 for a period without a row.
+
+    Blocks are stretches of the calendar, so that rows on both sides of a gap are not neighbours.
+
+    Parameters
+    ----------
+    positions : ndarray of int, shape (T,)
+        Of the rows in time, increasing; S periods from the first to the last.
+
+    Examples
+    --------
+    >>> drawn_periods(np.array([0, 1, 4]), 1, 2.0, 1).shape
+    (1, 5)
+    """
+    span = int(positions[-1] - positions[0]) + 1
+    row_at = np.full(span, -1, dtype=np.int64)
+    row_at[positions - positions[0]] = np.arange(len(positions))
+    return np.asarray(row_at[stationary_rows(span, draws, block, seed)])
+
+
 def row_counts(drawn: Ints, rows: int) -> Floats:
-    """How often each draw took each row, (draws, rows): all that sums over rows need."""
+    """How often each draw took each row, (draws, rows): all that sums over rows need; −1 is no row."""
     draws = len(drawn)
-    flat = (drawn + rows * np.arange(draws)[:, None]).ravel()
+    flat = (drawn + rows * np.arange(draws)[:, None])[drawn >= 0]
     return np.bincount(flat, minlength=draws * rows).reshape(draws, rows).astype(np.float64)

@@ -124,12 +124,13 @@ def two_pass(
     if plan.whole_sample:
         table = factor_betas(panel, factors=plan.factors, errors="classical", lags=None)
     sections = sections_of(_OnDisk(panel, plan, table, given), constant)
-    slopes = Slopes.of(sections, plan)
+    slopes = Slopes.of(sections, plan, panel.risk_free.index)
     found = slopes.plain(plan)
     kind = "newey_west"
     whole = len(panel.risk_free) * len(panel.asset_names)
-    if table is not None and not given and panel.excess.rows == whole:
-        kind, F = "shanken", panel.factors[plan.factors].to_numpy(dtype=np.float64)
+    F = panel.factors[plan.factors].to_numpy(dtype=np.float64)
+    if table is not None and not given and panel.excess.rows == whole and np.isfinite(F).all():
+        kind = "shanken"
         found[kind] = shanken(found["fama_macbeth"], slopes.mean, F[slopes.kept], constant)
     return two_pass_of(panel, plan, sections, slopes, found, kind, table)
 

@@ -57,7 +57,7 @@ def risk_return(
     Returns
     -------
     RiskReturn
-        Of log returns all per-period columns are logarithmic; ``mean``, ``geometric`` and ``drawdown`` are growth.
+        Of log returns, ``mean``, ``geometric`` and ``drawdown`` are growth and all else is logarithmic.
         Columns ``mean`` (P·m; log returns exp(P·m) − 1), ``geometric`` (∏(1+r)^(P/T) − 1), ``volatility``
         (√P·s), ``variance`` (P·s²), ``deviation`` (s, a period; all with n − 1), ``excess_per_risk`` and
         its ``error``, ``skewness``, ``kurtosis`` (3 for a normal), ``worst`` and ``worst_period``,

@@ -8,11 +8,12 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
+from ultrum.core.gaps import time_positions
 from ultrum.core.pricing.premium import Premium, histories_of
 from ultrum.core.regression import batch
 from ultrum.core.regression.results import CONSTANT, BetaTable
-from ultrum.core.resampling import block_length, row_counts, stationary_rows
-from ultrum.core.types import Floats
+from ultrum.core.resampling import block_length, drawn_periods, row_counts
+from ultrum.core.types import Floats, Ints
 
 _AT_ONCE: Final = 1 << 22  # counts of rows held at a time
 
@@ -48,11 +49,12 @@ def drawn_costs(
     response = betas.response.to_numpy(dtype=np.float64)
     histories = {k: p.influence for k, p in premia.items() if p.influence is not None}
     rows = betas.design.index[whole]
+    positions = time_positions(rows)
     shared = all(h.index.equals(rows) for h in histories.values())
     chunks = max(1, -(-draws * len(rows) // _AT_ONCE))
     made = []
     for size in [len(part) for part in np.array_split(np.arange(draws), chunks)]:
-        counts = _counts(design[whole], size, generator)
+        counts = _counts(design[whole], positions, size, generator)
         lam = _drawn_premia(
             factors, histories, prices, spread, size, generator, counts if shared else None
         )
@@ -63,12 +65,11 @@ def drawn_costs(
     return np.concatenate(made)
 
 
-def _counts(block: Floats, draws: int, generator: np.random.Generator) -> Floats:
+def _counts(block: Floats, positions: Ints, draws: int, generator: np.random.Generator) -> Floats:
     """How often each row is drawn; blocks long enough for the most persistent column."""
     moving = block[:, np.ptp(block, axis=0) > 0]
-    return row_counts(
-        stationary_rows(len(block), draws, block_length(moving), generator), len(block)
-    )
+    drawn = drawn_periods(positions, draws, block_length(moving), generator)
+    return row_counts(drawn, len(block))
 
 
 def _drawn_premia(
@@ -85,9 +86,9 @@ def _drawn_premia(
     made = prices + generator.standard_normal((draws, len(factors))) @ root.T
     if not histories:
         return np.asarray(made)
-    block = histories_of(list(histories.values()))
+    block, index = histories_of(list(histories.values()))
     if counts is None:
-        counts = _counts(block, draws, generator)
+        counts = _counts(block, time_positions(index), draws, generator)
     for k, name in enumerate(factors):
         if name in histories:
             made[:, k] = prices[k] + (counts - 1.0) @ block[:, list(histories).index(name)]

@@ -50,7 +50,8 @@ def cost_of_equity(
         For every factor its history (a TimeSeries of excess returns), a :class:`Premium`, or an
         annual number taken as known; or the premia of a two-pass with their joint covariance.
     risk_free : TimeSeries or float
-        Returns per period, compounded to a year (of daily ones the last 21); a yield, by its quoting rule and maturity; or an annual rate.
+        Returns per period, compounded to a year (of daily ones the mean of the last 21); a yield, by its
+        quoting rule and maturity; or an annual rate.
     risk_free_error : float
         Its standard error, if it is not known for sure.
     on : label, optional

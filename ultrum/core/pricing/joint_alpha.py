@@ -10,13 +10,14 @@ import pandas as pd
 import scipy.special
 
 from ultrum.core.arguments import checked
+from ultrum.core.gaps import time_positions
 from ultrum.core.labels import TextInNotebooks, span_of
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factors
 from ultrum.core.regression.bandwidth import lag_rule
 from ultrum.core.regression.covariance import bartlett_sum
-from ultrum.core.resampling import block_length, stationary_rows
-from ultrum.core.types import Floats
+from ultrum.core.resampling import block_length, drawn_periods
+from ultrum.core.types import Floats, Ints
 from ultrum.errors import EstimationError
 
 HOWS = ("exact", "robust", "bootstrap")
@@ -115,9 +116,10 @@ def joint_alpha_test(
         )
     y, f = frame.to_numpy()[whole], x.to_numpy(dtype=np.float64)[whole]
     df = assets, rows - assets - count
+    positions = time_positions(frame.index[whole])
     if how == "bootstrap":
         alphas, statistic, p_value = _bootstrap(
-            y, f, lag_rule(rows) if lags is None else lags, draws, seed
+            y, f, positions, lag_rule(rows) if lags is None else lags, draws, seed
         )
     else:
         alphas, statistic = (_exact if how == "exact" else _robust)(y, f)
@@ -172,19 +174,24 @@ def _quadratic(vector: Floats, root: Floats) -> float:
 
 
 def _bootstrap(
-    y: Floats, f: Floats, lags: int, draws: int, seed: int
+    y: Floats, f: Floats, positions: Ints, lags: int, draws: int, seed: int
 ) -> tuple[Floats, float, float]:
     """Alphas, their Newey–West Wald statistic over N, and the share of draws without alphas that reach it."""
     alphas, residuals, weights = _fitted(y, f)
-    statistic = _hac_wald(alphas, residuals, weights, lags)
+    statistic = _hac_wald(alphas, residuals, weights, positions, lags)
     explained = y - residuals - alphas
     reached = 0
-    for rows in stationary_rows(len(y), draws, block_length(np.column_stack([f, residuals])), seed):
+    block = block_length(np.column_stack([f, residuals]))
+    for periods in drawn_periods(positions, draws, block, seed):
+        places = np.flatnonzero(periods >= 0)
+        rows = periods[places]
         drawn = _fitted(explained[rows] + residuals[rows], f[rows])
-        reached += _hac_wald(*drawn, lags) >= statistic
+        reached += _hac_wald(*drawn, places, lags) >= statistic
     return alphas, statistic, (1 + reached) / (draws + 1)
 
 
-def _hac_wald(alphas: Floats, residuals: Floats, weights: Floats, lags: int) -> float:
-    total = bartlett_sum(residuals * weights[:, None], lags)
+def _hac_wald(
+    alphas: Floats, residuals: Floats, weights: Floats, positions: Ints, lags: int
+) -> float:
+    total = bartlett_sum(residuals * weights[:, None], lags, positions)
     return float(alphas @ np.linalg.solve(total, alphas)) / len(alphas)

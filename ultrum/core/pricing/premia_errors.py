@@ -6,7 +6,7 @@ import numpy as np
 
 from ultrum.core.pricing.cross_section import Exposure, cross_sections
 from ultrum.core.regression.covariance import bartlett_sum
-from ultrum.core.resampling import block_length, row_counts, stationary_rows
+from ultrum.core.resampling import block_length, drawn_periods, row_counts
 from ultrum.core.types import Floats, Ints
 
 
@@ -18,10 +18,9 @@ def covariance_of_mean(slopes: Floats) -> Floats:
 
 def newey_west_of_mean(slopes: Floats, places: Ints, depth: int) -> Floats:
     """Newey and West (1987) covariance of the mean slopes, lags counting periods."""
-    rows, terms = slopes.shape
-    line = np.zeros((int(places[-1] - places[0]) + 1, terms))
-    line[places - places[0]] = (slopes - slopes.mean(axis=0)) / rows
-    return np.asarray(bartlett_sum(line, depth) * rows / (rows - 1))
+    rows = len(slopes)
+    scores = (slopes - slopes.mean(axis=0)) / rows
+    return np.asarray(bartlett_sum(scores, depth, places) * rows / (rows - 1))
 
 
 def shanken(plain: Floats, mean: Floats, factors: Floats, constant: bool) -> Floats:
@@ -36,13 +35,20 @@ def shanken(plain: Floats, mean: Floats, factors: Floats, constant: bool) -> Flo
 
 
 def bootstrapped(
-    returns: Floats, factors: Floats, others: list[Exposure], constant: bool, draws: int, seed: int
+    returns: Floats,
+    factors: Floats,
+    others: list[Exposure],
+    positions: Ints,
+    constant: bool,
+    draws: int,
+    seed: int,
 ) -> Floats:
     """Covariance over draws of whole periods, in which betas and premia are both estimated again."""
-    drawn = stationary_rows(len(factors), draws, block_length(factors), seed)
+    drawn = drawn_periods(positions, draws, block_length(factors), seed)
     betas = redrawn_betas(returns, factors, row_counts(drawn, len(factors)))
     made = []
-    for rows, beta in zip(drawn, betas, strict=True):
+    for periods, beta in zip(drawn, betas, strict=True):
+        rows = periods[periods >= 0]
         exposures = [*(Exposure(b) for b in beta.T), *(o.drawn(rows) for o in others)]
         sections = cross_sections(returns[rows], exposures, constant)
         whole = np.isfinite(sections.slopes).all(axis=1)

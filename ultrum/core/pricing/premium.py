@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
+from ultrum.core.gaps import time_positions
 from ultrum.core.labels import span_of
 from ultrum.core.regression.bandwidth import lag_rule
 from ultrum.core.regression.covariance import bartlett_sum
@@ -167,8 +168,8 @@ def joint_covariance(premia: Mapping[str, Premium]) -> Floats:
     known = [n for n in names if premia[n].influence is not None]
     if len(known) < 2:
         return made
-    block = histories_of([premia[n].influence for n in known])
-    together = bartlett_sum(block, lag_rule(len(block)))
+    block, index = histories_of([premia[n].influence for n in known])
+    together = bartlett_sum(block, lag_rule(len(block)), time_positions(index))
     scale = np.sqrt(np.diag(together))
     for i, a in enumerate(known):
         for j, b in enumerate(known[:i]):
@@ -178,7 +179,8 @@ def joint_covariance(premia: Mapping[str, Premium]) -> Floats:
     return made
 
 
-def histories_of(influences: Sequence[pd.Series | None]) -> Floats:
-    """What each period adds to each premium, (T, K) over all periods of any; nothing where one has none."""
+def histories_of(influences: Sequence[pd.Series | None]) -> tuple[Floats, pd.Index]:
+    """What each period adds to each premium, (T, K), zero where one has none; and the periods of any."""
     known = [i for i in influences if i is not None]
-    return pd.concat(known, axis=1).sort_index().fillna(0.0).to_numpy(dtype=np.float64)
+    frame = pd.concat(known, axis=1).sort_index().fillna(0.0)
+    return frame.to_numpy(dtype=np.float64), frame.index

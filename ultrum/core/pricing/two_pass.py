@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
+from ultrum.core.gaps import time_positions
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import factor_betas
 from ultrum.core.pricing.cross_section import Exposure, cross_sections
@@ -90,17 +91,23 @@ def two_pass(
         *(characteristic(panel.assets.index, list(panel.assets), n, f) for n, f in given.items()),
     ]
     returns = panel.assets.to_numpy(dtype=np.float64) - panel.risk_free.to_numpy()[:, None]
+    if plan.whole_sample:  # both passes use the periods that have every factor
+        returns[~np.isfinite(panel.factors[names].to_numpy(dtype=np.float64)).all(axis=1)] = np.nan
     sections = cross_sections(returns, exposures, constant)
-    slopes = Slopes.of(sections, plan)
+    slopes = Slopes.of(sections, plan, panel.risk_free.index)
     found = slopes.plain(plan)
     kind = "newey_west"
     if table is not None:
         F = panel.factors[names].to_numpy(dtype=np.float64)
-        kind = "shanken" if np.isfinite(returns).all() and not given else "bootstrap"
+        whole, positions = np.isfinite(F).all(axis=1), time_positions(panel.risk_free.index)
+        kind = "shanken" if np.isfinite(returns[whole]).all() and not given else "bootstrap"
+        others = [e.drawn(np.flatnonzero(whole)) for e in exposures[len(names) :]]
         found[kind] = (
             shanken(found["fama_macbeth"], slopes.mean, F[slopes.kept], constant)
             if kind == "shanken"
-            else bootstrapped(returns, F, exposures[len(names) :], constant, draws, seed)
+            else bootstrapped(
+                returns[whole], F[whole], others, positions[whole], constant, draws, seed
+            )
         )
     return two_pass_of(panel, plan, sections, slopes, found, kind, table)
 
@@ -114,7 +121,7 @@ def _betas(panel: Panel, names: list[str], table: BetaTable | None, window: int)
 
 def moving_betas(excess: SeriesTable, factors: SeriesTable, window: int) -> list[Exposure]:
     """Betas of the window that ended the row before, for each factor."""
-    rolled = rolling_regress(excess, factors, window=window)
+    rolled = rolling_regress(excess, factors, window=window, errors="classical")
     rows = _rows_before(excess.index, rolled.ends)
     return [Exposure(rolled.frame("coefficients", n).to_numpy(), rows) for n in factors.names]
 
@@ -137,4 +144,6 @@ def _rows_before(index: pd.Index, known: pd.Index) -> Ints:
     """For each period of the panel the row of what was known one period of the calendar before; −1 for none."""
     if isinstance(index, pd.PeriodIndex):
         return np.asarray(known.get_indexer(index - 1), dtype=np.int64)
-    return np.concatenate([[-1], known.get_indexer(index)[:-1]]).astype(np.int64)
+    positions = time_positions(index)
+    before = np.concatenate([[-1], known.get_indexer(index)[:-1]])
+    return np.where(np.diff(positions, prepend=positions[:1]) == 1, before, -1).astype(np.int64)

@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.frequency import Frequency, calendar_days
-from ultrum.core.gaps import observations_per_year
+from ultrum.core.gaps import observations_per_year, time_positions
 from ultrum.core.labels import TableInNotebooks, span_of
 from ultrum.core.pricing.betas import HasFactors, chosen_factors
 from ultrum.core.pricing.cross_section import CrossSections, refuse_empty
@@ -19,7 +19,7 @@ from ultrum.core.pricing.premia_errors import covariance_of_mean, newey_west_of_
 from ultrum.core.regression.bandwidth import lag_rule
 from ultrum.core.regression.inference import t_p_values, t_quantile
 from ultrum.core.regression.results import CONSTANT, BetaTable
-from ultrum.core.types import Bools, Floats
+from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import EstimationError
 
 BETAS: Final = ("full", "rolling")
@@ -95,7 +95,7 @@ class TwoPass(TableInNotebooks):
 
     def __repr__(self) -> str:
         shown = self.to_frame().dropna(axis=1, how="all")
-        percent = shown.columns.drop(["t", "p"])
+        percent = shown.columns.drop(["t", "p"], errors="ignore")
         shown[percent] *= 100
         return (
             f"Premia, percent per period (annual in the last column)\n"
@@ -151,21 +151,22 @@ class Slopes:
     values: Floats
     mean: Floats
     depth: int
+    positions: Ints
 
     @classmethod
-    def of(cls, sections: CrossSections, plan: TwoPassPlan) -> Slopes:
+    def of(cls, sections: CrossSections, plan: TwoPassPlan, index: pd.Index) -> Slopes:
         """Those of the periods with enough assets."""
         refuse_empty(sections.slopes, plan.labels)
         kept: Bools = np.asarray(np.isfinite(sections.slopes).all(axis=1))
         values = sections.slopes[kept]
         depth = lag_rule(len(values)) if plan.lags is None else plan.lags
-        return cls(kept, values, values.mean(axis=0), depth)
+        return cls(kept, values, values.mean(axis=0), depth, time_positions(index)[kept])
 
     def plain(self, plan: TwoPassPlan) -> dict[str, Floats]:
         """Covariances that take the exposures as known."""
         return {
             "fama_macbeth": covariance_of_mean(self.values),
-            "newey_west": newey_west_of_mean(self.values, np.flatnonzero(self.kept), self.depth),
+            "newey_west": newey_west_of_mean(self.values, self.positions, self.depth),
         }
 
 

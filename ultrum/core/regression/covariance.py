@@ -11,7 +11,7 @@ from typing import Final
 
 import numpy as np
 
-from ultrum.core.regression.bandwidth import lag_rule
+from ultrum.core.regression.bandwidth import AUTOMATIC, lag_rule
 from ultrum.core.types import Floats, Ints
 from ultrum.errors import EstimationError
 
@@ -19,6 +19,36 @@ _WORDS: Final = {
     "hac": "Newey–West", "classical": "classical", "clustered": "clustered", "sandwich": "sandwich",
 }  # fmt: skip
 ERRORS: Final = ("classical", "hc0", "hc1", "hc2", "hc3", "hac")
+
+
+def check_errors(errors: str, lags: int | str | None, *, clustered: bool = False) -> str:
+    """Kind of standard errors in lower case, and refusal of lags that it has no use for.
+
+    Examples
+    --------
+    >>> check_errors("HC3", None)
+    'hc3'
+    """
+    kind = str(errors).lower()
+    if kind not in ERRORS:
+        raise EstimationError(
+            f"errors='{errors}' is not a kind of errors; choose from {', '.join(ERRORS)}."
+        )
+    if lags is None:
+        return kind
+    if kind != "hac" or clustered:
+        used = "clusters" if clustered else f"errors='{errors}'"
+        raise EstimationError(
+            f"lags={lags} has no effect with {used}; remove lags, or set errors='hac'."
+        )
+    if isinstance(lags, str):
+        if lags != AUTOMATIC:
+            raise EstimationError(
+                f"lags='{lags}' is not a number of periods; give one, or '{AUTOMATIC}'."
+            )
+    elif lags < 0:
+        raise EstimationError(f"lags={lags}: give a number of periods, 0 or more.")
+    return kind
 
 
 def errors_name(kind: str) -> str:
@@ -102,8 +132,15 @@ def newey_west(
     return np.asarray(total * rows / (rows - columns))
 
 
-def bartlett_sum(scores: Floats, lags: int) -> Floats:
-    """Σ over lags of Bartlett-weighted products of scores (T,p) with those some rows earlier, (p,p)."""
+def bartlett_sum(scores: Floats, lags: int, positions: Ints | None = None) -> Floats:
+    """Σ over lags of Bartlett-weighted products of scores (T,p) with those some periods earlier, (p,p).
+
+    ``positions`` (T,) count periods where some are missing; these contribute zero scores (Parzen 1963).
+    """
+    if positions is not None and len(positions):
+        line = np.zeros((int(positions[-1] - positions[0]) + 1, scores.shape[1]))
+        line[positions - positions[0]] = scores
+        scores = line
     total = scores.T @ scores
     for lag in range(1, min(lags, len(scores) - 1) + 1):
         cross = scores[lag:].T @ scores[:-lag]

@@ -12,9 +12,9 @@ import pandas as pd
 import scipy.special
 
 from ultrum.core.arguments import checked
+from ultrum.core.gaps import time_positions
 from ultrum.core.labels import TableInNotebooks, infer_frequency, period_label
 from ultrum.core.regression.influence import weighted_rows
-from ultrum.core.regression.inputs import calendar_places
 from ultrum.core.regression.results import CONSTANT, Fit
 from ultrum.core.regression.solve import inflation
 from ultrum.core.regression.stability import break_test
@@ -76,7 +76,7 @@ class Diagnosis(TableInNotebooks):
 
 
 @checked
-def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 1999, seed: int = 0) -> Diagnosis:
+def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int = 0) -> Diagnosis:
     """Run every test on a regression and say what each result means.
 
     Parameters
@@ -149,7 +149,7 @@ def _chi2(test: str, statistic: float, df: int, alarm: str, calm: str) -> Findin
 def _autocorrelation(fit: Fit, X: Floats, residuals: Floats, order: int) -> Finding:
     """T·R² of the residuals on the regressors and their own lags, zero where a lag is not there."""
     order = min(order, max(1, (len(X) - X.shape[1]) // 3))
-    places = calendar_places(fit.design.index)
+    places = time_positions(fit.design.index)
     places = places - places[0]
     line = np.zeros(int(places[-1]) + 1 + order)
     line[places + order] = residuals

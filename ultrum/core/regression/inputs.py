@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
+import re
+from datetime import date
+from typing import Any, Final
 
 import numpy as np
 import pandas as pd
@@ -15,15 +17,18 @@ from ultrum.core.streamed import refuse_streamed
 from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitError
 
+_ISO: Final = re.compile(r"\d{4}(-\d{2}(-\d{2}.*)?|-?[QSW]\d{1,2})?$")
+
 
 def frame_of(data: Any, stem: str) -> tuple[pd.DataFrame, bool]:
-    """Any input as a frame of floats, and whether it was one series."""
+    """Any input as a frame of floats, and whether it was one series; labels are dates of its own zone."""
     if isinstance(data, TimeSeries | SeriesTable):
         return data.to_frame(), isinstance(data, TimeSeries)
     if isinstance(data, pd.Series):
-        return data.to_frame(data.name if data.name is not None else f"{stem}1"), True
+        frame = data.to_frame(data.name if data.name is not None else f"{stem}1")
+        return _with_calendar_dates(frame), True
     if isinstance(data, pd.DataFrame):
-        return data, False
+        return _with_calendar_dates(data), False
     refuse_streamed("This estimate", data)
     try:
         block = np.asarray(data, dtype=np.float64)
@@ -37,8 +42,33 @@ def frame_of(data: Any, stem: str) -> tuple[pd.DataFrame, bool]:
     return pd.DataFrame(block, columns=names), single
 
 
+def _with_calendar_dates(frame: pd.DataFrame) -> pd.DataFrame:
+    """Stamps at one clock time of a time zone are dates of that zone."""
+    index = frame.index
+    if not isinstance(index, pd.DatetimeIndex) or index.tz is None or not len(index):
+        return frame
+    local = index.tz_localize(None)
+    if (local != local.normalize()).any() and len(local.normalize().unique()) < len(local):
+        return frame  # intraday
+    return frame.set_axis(local.normalize())
+
+
+def _in_order(frame: pd.DataFrame) -> pd.DataFrame:
+    """Rows in order of time; labels that are no time, such as names, stay as they are."""
+    index = frame.index
+    timed = isinstance(index, pd.DatetimeIndex | pd.PeriodIndex) or index.dtype.kind in "iuf"
+    if not timed and len(index):
+        timed = bool(pd.Series(index).map(_is_dated).all())
+    return frame.sort_index() if timed and not index.is_monotonic_increasing else frame
+
+
+def _is_dated(label: object) -> bool:
+    """Whether a label is a date, or the text of a date or period."""
+    return isinstance(label, date) or (isinstance(label, str) and bool(_ISO.match(label)))
+
+
 def matched(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame, int]:
-    """Both frames on the factors' rows, and the number of left rows without factors."""
+    """Both frames on the factors' rows in order of time, and the number of left rows without factors."""
     for name, frame in (("y", left), ("X", right)):
         if not frame.index.is_unique:
             raise AlignmentError(f"Row labels repeat in {name}; keep one row of each.")
@@ -46,20 +76,40 @@ def matched(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, pd.D
             twice = frame.columns[frame.columns.duplicated()][0]
             raise AlignmentError(f"{name} has two columns named '{twice}'; rename one.")
     if left.index.equals(right.index):
-        return left, right, 0
+        return _in_order(left), _in_order(right), 0
     if isinstance(left.index, pd.RangeIndex) and isinstance(right.index, pd.RangeIndex):
         raise AlignmentError(
             f"y has {len(left)} rows, X has {len(right)}, and no labels match them."
         )
     if len(left) == len(right) and isinstance(right.index, pd.RangeIndex):
-        return left, right.set_axis(left.index), 0  # a plain array stands row by row
-    shared = left.index.intersection(right.index, sort=True)
+        right = right.set_axis(left.index)  # a plain array stands row by row
+        return _in_order(left), _in_order(right), 0
+    left, right = _on_one_index(left, right)
+    shared = left.index.intersection(right.index)
     if not len(shared):
         raise AlignmentError(
             f"y ({left.index[0]} to {left.index[-1]}) and X ({right.index[0]} to "
             f"{right.index[-1]}) share no label; bring both to one frequency and span."
         )
-    return left.loc[shared], right.loc[shared], len(left) - len(shared)
+    left, right, absent = left.loc[shared], right.loc[shared], len(left) - len(shared)
+    return _in_order(left), _in_order(right), absent
+
+
+def _on_one_index(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame]:
+    """Periods beside dates that mark periods: the factors take the labels of y for the same periods."""
+    kinds = {type(f.index) for f in (left, right)}
+    if kinds != {pd.PeriodIndex, pd.DatetimeIndex}:
+        return left, right
+    try:
+        own, other = infer_frequency(left.index), infer_frequency(right.index)
+    except FrequencyError:
+        return left, right
+    if own != other or own.is_dated:
+        return left, right
+    label_of = pd.Series(left.index, own.ordinals_of(left.index))
+    ordinals = own.ordinals_of(right.index)
+    shared = np.isin(ordinals, label_of.index)
+    return left, right[shared].set_axis(pd.Index(label_of.reindex(ordinals[shared])))
 
 
 def with_constant(right: pd.DataFrame) -> pd.DataFrame:
@@ -77,18 +127,6 @@ def numbers_of(frame: pd.DataFrame, stem: str) -> Floats:
         return frame.to_numpy(dtype=np.float64)
     except (TypeError, ValueError) as error:
         raise EstimationError(f"{stem} holds something that is no number: {error}.") from None
-
-
-def calendar_places(index: pd.Index) -> Ints:
-    """Integers that count periods, so that lags skip gaps; trading days count as they come."""
-    rows = np.arange(len(index), dtype=np.int64)
-    if not isinstance(index, pd.PeriodIndex | pd.DatetimeIndex):
-        return rows
-    try:
-        frequency = infer_frequency(index)
-    except FrequencyError:
-        return rows
-    return rows if frequency.is_dated else frequency.ordinals_of(index)
 
 
 def check_excess(y: Any, X: Any) -> None:

@@ -10,11 +10,12 @@ import numpy.typing as npt
 import pandas as pd
 
 from ultrum.core.arguments import checked
+from ultrum.core.gaps import time_positions
 from ultrum.core.regression import inputs
 from ultrum.core.regression.bandwidth import AUTOMATIC, lags_of
 from ultrum.core.regression.cautions import warn_of_copies, warn_of_trends
 from ultrum.core.regression.clusters import clustered, smallest_count
-from ultrum.core.regression.covariance import ERRORS, covariance
+from ultrum.core.regression.covariance import check_errors, covariance
 from ultrum.core.regression.results import CONSTANT, BetaTable, Fit
 from ultrum.core.regression.solve import Solution, least_squares
 from ultrum.core.regression.windows import (
@@ -70,9 +71,9 @@ def regress(
     y : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, N)
         Left-hand side. Missing values drop the row for that column only.
     X : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, K)
-        Factors, without the constant. Labelled data are matched by their labels.
+        Factors, without the constant. Labelled data are matched by their labels and put in order of time.
     errors : {"hac", "classical", "hc0", "hc1", "hc2", "hc3"}
-        Standard errors. ``hac`` is Newey and West (1987).
+        Standard errors, in capital or small letters. ``hac`` is Newey and West (1987).
     lags : int or "automatic", optional
         Lags of ``hac``; by default floor(4(T/100)^(2/9)); automatic is the plug-in of Newey and West (1994).
     clusters : Series, array or DataFrame; shape (T,) or (T, 2), optional
@@ -163,17 +164,10 @@ class Rule:
 
 def rule_of(errors: str, lags: Any, clusters: Any, weights: Any, left: pd.DataFrame) -> Rule:
     """The rule that was said, checked against the rows of the left-hand side."""
-    if errors not in ERRORS:
-        raise EstimationError(f"errors='{errors}' is not known; it is one of {', '.join(ERRORS)}.")
-    if isinstance(lags, str) and lags != AUTOMATIC:
-        raise EstimationError(
-            f"lags='{lags}' is not known; give a number of periods or '{AUTOMATIC}'."
-        )
-    if isinstance(lags, int) and lags < 0:
-        raise EstimationError(f"lags={lags}: a number of periods, 0 or more.")
+    kind = check_errors(errors, lags, clustered=clusters is not None)
     groups = None if clusters is None else inputs.labels_of(clusters, left.index)
     heavy = None if weights is None else inputs.weights_of(weights, left.index)
-    return Rule("clustered" if clusters is not None else errors, lags, groups, heavy)
+    return Rule("clustered" if clusters is not None else kind, lags, groups, heavy)
 
 
 @dataclass
@@ -250,7 +244,7 @@ def _by_groups(
     many: bool,
 ) -> None:
     """One QR for each set of rows."""
-    places, codes, weights = inputs.calendar_places(left.index), rule.codes(), rule.weight()
+    places, codes, weights = time_positions(left.index), rule.codes(), rule.weight()
     terms, constant = X.shape[1], CONSTANT in design
     for columns in inputs.same_rows(used):
         mask = used[:, columns[0]]
@@ -305,7 +299,7 @@ def _depths(
 
 def _by_kernel(made: _Columns, Y: Floats, X: Floats, design: pd.DataFrame, rule: Rule) -> None:
     """All left-hand sides at once though each has rows of its own, some at a time."""
-    places = inputs.calendar_places(design.index)
+    places = time_positions(design.index)
     places = places - places[0]
     rows, terms = int(places[-1]) + 1, X.shape[1]
     recipe = Recipe(rule.errors, cast(int | None, rule.lags), terms + 1, whole_covariance=True)

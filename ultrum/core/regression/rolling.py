@@ -11,9 +11,10 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.frequency import Frequency
+from ultrum.core.gaps import labels_at, time_positions
 from ultrum.core.labels import infer_frequency, period_label
 from ultrum.core.regression import inputs
-from ultrum.core.regression.covariance import ERRORS, errors_said
+from ultrum.core.regression.covariance import check_errors, errors_said
 from ultrum.core.regression.rolling_result import RollingFit
 from ultrum.core.regression.windows import Estimates, Recipe, Rows, estimate
 from ultrum.core.streamed import streams
@@ -35,7 +36,7 @@ def rolling_regress(
     *,
     window: int | str = 60,
     min_obs: int | None = None,
-    errors: str = "classical",
+    errors: str = "hac",
     lags: int | None = None,
     half_life: float | None = None,
     step: int | str = 1,
@@ -52,8 +53,8 @@ def rolling_regress(
     X : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, K)
         Factors; a row that misses one is used by nobody.
     window : int, str
-        Periods of the calendar (observations, for daily data), a duration such as ``P5Y``, or
-        ``"expanding"`` from the first row. The first window is the first that lies whole in the data.
+        Periods of the calendar (of daily data observations, and the weekdays of gaps), a duration such as
+        ``P5Y``, or ``"expanding"`` from the first row. The first window is the first that lies whole in the data.
     min_obs : int, optional
         Rows an asset needs in a window; by default max(p + 1, ⌈2/3·window⌉), 60 for expanding windows.
     errors : {"classical", "hc0", "hc1", "hc2", "hc3", "hac"}
@@ -111,7 +112,7 @@ def rolling_regress(
         ends=plan.ends,
         assets=[str(c) for c in left.columns],
         terms=plan.terms,
-        errors=errors,
+        errors=plan.recipe.errors,
         basis=plan.basis,
     )
 
@@ -149,10 +150,7 @@ class RollingPlan:
         constant: bool,
     ) -> RollingPlan:
         """The plan of a design whose rows are the calendar."""
-        if errors not in ERRORS:
-            raise EstimationError(
-                f"errors='{errors}' is not known; it is one of {', '.join(ERRORS)}."
-            )
+        errors = check_errors(errors, lags)
         index = design.index
         starts, stops = _windows(index, window, step, min_obs)
         least = _least_rows(min_obs, window, starts, stops, design.shape[1])
@@ -216,13 +214,14 @@ def _copied(found: Estimates, into: Estimates) -> None:
 def on_calendar(left: pd.DataFrame, design: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame]:
     """Rows of the calendar that are not there are put in as missing: windows are spans of time."""
     index = left.index
-    if not index.is_monotonic_increasing:
-        raise EstimationError("The rows are not in order of time; sort them first.")
-    if not isinstance(index, pd.PeriodIndex):
+    positions = time_positions(index)
+    if positions[-1] - positions[0] + 1 == len(index):
         return left, design
-    whole = pd.period_range(index[0], index[-1], freq=index.freq)
+    whole = np.arange(positions[0], positions[-1] + 1)
+    labels = labels_at(index, positions, whole)
     return (
-        (left, design) if len(whole) == len(index) else (left.reindex(whole), design.reindex(whole))
+        left.set_axis(positions).reindex(whole).set_axis(labels),
+        design.set_axis(positions).reindex(whole).set_axis(labels),
     )
 
 

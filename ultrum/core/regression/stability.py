@@ -60,7 +60,7 @@ def break_test(
     *,
     how: str = "chow",
     trim: float = 0.15,
-    draws: int = 1999,
+    draws: int = 999,
     seed: int = 0,
 ) -> BreakTest:
     """Test that all coefficients stay the same.
