@@ -103,7 +103,17 @@ class TwoPass(Scratch):
         long = made_panel(T=600, N=25)  # where both are known, they agree
         want = ul.two_pass(long).errors["shanken"]
         again = np.sqrt(
-            np.diag(bootstrapped(long.excess.block, long.factors.to_numpy(), [], long.assets.index.asi8, True, 600, 4))
+            np.diag(
+                bootstrapped(
+                    long.excess.block,
+                    long.factors.to_numpy(),
+                    [],
+                    long.assets.index.asi8,
+                    True,
+                    600,
+                    4,
+                )
+            )
         )
         np.testing.assert_allclose(again, want, rtol=0.12)
         with self.refused(EstimationError, "No period has more assets"):

@@ -11,7 +11,7 @@ import pandas as pd
 
 import ultrum as ul
 from tests.support import ROOT, OnPractice, Scratch
-from ultrum.errors import EstimationError, SourceError, StudyError, TableError, UnitError
+from ultrum.errors import EstimationError, SourceError, StudyError, TableError, UltrumError, UnitError
 from ultrum.practice import demo_study, store
 
 TEXT = demo_study().read_text()
@@ -173,7 +173,12 @@ class Runs(OnPractice):
             return pd.concat([table, pd.DataFrame({"asset": ["SNST"], "date": ["2012-05-16"], "amount": [50.0],
                                                    "currency": ["QSR"]})])  # fmt: skip
 
-        paid = self.run_demo(exchange=self.exchange_files(final_payments=pays))
+        def until(table):
+            return table[(table["asset"] != "SNST") | (table["date"] < "2012-05-16")]
+
+        with self.refused(UltrumError, "SNST", "2012-05-16", "prices go on"):
+            self.run_demo(exchange=self.exchange_files(final_payments=pays))
+        paid = self.run_demo(exchange=self.exchange_files(final_payments=pays, prices=until))
         with ul.Desk(
             self.folder / "v", sources=ul.practice.sources_at(self.service.places)
         ) as desk:

@@ -3,6 +3,9 @@
 Every message says what was found, where, and what to do.
 """
 
+import inspect
+import warnings
+
 
 class UltrumError(Exception):
     """Base of every error Ultrum raises on purpose."""
@@ -50,3 +53,11 @@ class VaultError(UltrumError):
 
 class DataWarning(UserWarning):
     """Data were taken as they are, though they look faulty; the message says where and what to do."""
+
+
+def warn_user(message: str) -> None:
+    """Give a :class:`DataWarning` at the line of the user that led to it, whatever lies between."""
+    frame, level = inspect.currentframe(), 0
+    while frame is not None and frame.f_globals.get("__name__", "").split(".")[0] == "ultrum":
+        frame, level = frame.f_back, level + 1
+    warnings.warn(message, DataWarning, stacklevel=level + 1)

@@ -7,18 +7,22 @@ close of the ex-date. The value of that holding is a price that can be compared 
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable
-from typing import Any
+from collections.abc import Collection, Iterable
+from typing import Any, Final
 
 import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.descriptor import Descriptor, step_of
+from ultrum.core.frequency import Frequency, calendar_days
+from ultrum.core.labels import period_label
 from ultrum.core.moments import days_in
 from ultrum.core.series import SeriesTable, on_block
 from ultrum.core.types import Floats
 from ultrum.errors import CurrencyError, UnitError
+
+_EARLIEST_PAYMENT: Final = 1  # periods before the last price that a final payment may be dated
 
 
 @on_block
@@ -38,12 +42,14 @@ def adjust_prices(
         Daily closing prices as they were.
     dividends : DataFrame, optional
         Columns ``asset date amount`` and, if need be, ``currency``; the date is the ex-date, the
-        amount is per share held on that day. Reinvested at the first close at or after it.
+        amount is per share held on that day. Amounts that fall on one close are added and reinvested there,
+        at the first close at or after the date.
     splits : DataFrame, optional
         Columns ``asset date ratio``: new shares for one old, from that day on.
     final_payments : DataFrame, optional
-        Columns ``asset date amount`` and, if need be, ``currency``: what holders of a delisted share got; it
-        stands as the last price of the period it falls in.
+        Columns ``asset date amount`` and, if need be, ``currency``: what holders of a delisted share got, 0
+        for nothing. It stands as the price of the first trading day after the last price, whatever day it
+        is paid (Shumway 1997).
 
     Returns
     -------
@@ -54,6 +60,8 @@ def adjust_prices(
     ------
     CurrencyError
         If a dividend or final payment is in another currency than its price.
+    UnitError
+        If dividends are given with prices that include them already.
 
     Examples
     --------
@@ -66,7 +74,11 @@ def adjust_prices(
     [10.0, 10.0]
     """
     check_measures(prices)
-    prices = _with_final_payments(prices, final_payments)
+    if dividends is not None:
+        _refuse_adjusted(prices, dividends)
+    if dividends is not None or splits is not None:
+        check_positive(prices)
+    prices = with_final_payments(prices, final_payments)
     if dividends is None and splits is None:
         said_none = "final payments" if final_payments is not None else "nothing"
         step = step_of("adjust prices", with_=said_none)
@@ -74,14 +86,15 @@ def adjust_prices(
         same = SeriesTable(prices.values, said_abouts, prices.causes)
         same.__dict__["bounds"] = prices.bounds  # the values are the very same
         return same
-    check_positive(prices)
-    growth = np.ones(prices.block.shape)
+    growth, paid = np.ones(prices.block.shape), np.zeros(prices.block.shape)
     ratios, late_splits = _events(prices, splits, "ratio")
     amounts, late_dividends = _events(prices, dividends, "amount")
     for column, row, ratio in ratios:
         growth[row, column] *= ratio
     for column, row, amount in amounts:
-        growth[row, column] *= 1.0 + amount / prices.block[row, column]
+        paid[row, column] += amount  # two amounts of one day are not reinvested in each other
+    rows, columns = np.nonzero(paid)
+    growth[rows, columns] *= 1.0 + paid[rows, columns] / prices.block[rows, columns]
     shares = np.cumprod(growth, axis=0)
     income = "total" if dividends is not None else prices.about[0].income or "price"
     said = [
@@ -108,6 +121,17 @@ def adjust_prices(
     )
 
 
+def _refuse_adjusted(prices: SeriesTable, dividends: pd.DataFrame) -> None:
+    """Dividends on top of prices that include them would be counted twice."""
+    paid = set(dividends["asset"].astype(str)) if "asset" in dividends else set()
+    twice = [a.name for a in prices.about if a.income == "total" and a.name in paid]
+    if twice:
+        raise UnitError(
+            f"{', '.join(twice[:5])}: these prices are adjusted and include dividends already "
+            "(income='total'). Leave the dividends out, or give the closing prices as they were."
+        )
+
+
 def unused_events(abouts: Iterable[Descriptor]) -> dict[str, int]:
     """Dividends and splits that fell outside the prices of each asset and were not used."""
     return {
@@ -129,12 +153,13 @@ def check_measures(prices: SeriesTable) -> None:
             )
 
 
-def check_positive(prices: SeriesTable) -> None:
-    """Refuse prices that are no prices, among those that are used."""
+def check_positive(prices: SeriesTable, worthless: Collection[str] = ()) -> None:
+    """Refuse prices that are not above zero, among those that are used; ``worthless`` assets may end at 0."""
     if not len(prices.index):
         return
     lowest = np.fmin.reduce(prices.block, axis=0)
-    wrong = np.flatnonzero(lowest <= 0)
+    final = np.array([name in worthless for name in prices.names])
+    wrong = np.flatnonzero(np.where(final, lowest < 0, lowest <= 0))
     if len(wrong):
         column = int(wrong[0])
         raise UnitError(
@@ -164,7 +189,7 @@ def _events(
     known = events_of(table, field)
     known = known[known["asset"].isin(prices.names)]
     _check_event_currency(prices, known, "dividend")
-    days = pd.DatetimeIndex(prices.index).to_numpy().astype("datetime64[D]")
+    days = calendar_days(prices.index)
     column_of = {name: column for column, name in enumerate(prices.names)}
     found: list[tuple[int, int, float]] = []
     for asset, own in known.groupby("asset", sort=False):
@@ -179,7 +204,7 @@ def _events(
     return found, outside
 
 
-def events_of(table: pd.DataFrame, value: str) -> pd.DataFrame:
+def events_of(table: pd.DataFrame, value: str, *, zero: bool = False) -> pd.DataFrame:
     """A table of events with days and numbers; refused where one is wrong, missing or there twice."""
     needed = ["asset", "date", value]
     absent = [c for c in needed if c not in table]
@@ -192,10 +217,12 @@ def events_of(table: pd.DataFrame, value: str) -> pd.DataFrame:
     numbers = pd.to_numeric(table[value], errors="coerce").astype(np.float64)
     made = table.assign(asset=table["asset"].astype(str), date=days.astype("datetime64[s]"))
     made[value] = numbers.to_numpy()
-    wrong = np.flatnonzero(~((made[value] > 0) & np.isfinite(made[value])))
+    large_enough = made[value] >= 0 if zero else made[value] > 0
+    wrong = np.flatnonzero(~(large_enough & np.isfinite(made[value])))
     if len(wrong):
         raise UnitError(
-            f"{_event(made, wrong[0])}: {value} is {table[value].iloc[wrong[0]]}; a number above 0 is expected."
+            f"{_event(made, wrong[0])}: {value} is {table[value].iloc[wrong[0]]}; a number "
+            f"{'of 0 or more' if zero else 'above 0'} is expected."
         )
     twice = np.flatnonzero(made.duplicated(needed))
     if len(twice):
@@ -222,11 +249,14 @@ def _check_event_currency(prices: SeriesTable, events: pd.DataFrame, what: str) 
             )
 
 
-def _with_final_payments(prices: SeriesTable, payments: pd.DataFrame | None) -> SeriesTable:
-    """Put each final payment in as the last price of its asset."""
+def with_final_payments(prices: SeriesTable, payments: pd.DataFrame | None) -> SeriesTable:
+    """Put each final payment in as the price of the first trading day after the last price of its asset.
+
+    After the last row of the table that is the next weekday.
+    """
     if payments is None or not len(payments):
         return prices
-    known = events_of(payments, "amount")
+    known = events_of(payments, "amount", zero=True)
     known = known[known["asset"].isin(prices.names)]
     twice = np.flatnonzero(known.duplicated("asset"))
     if len(twice):
@@ -234,17 +264,43 @@ def _with_final_payments(prices: SeriesTable, payments: pd.DataFrame | None) -> 
             f"{_event(known, twice[0])}: a second final payment; add the payments up on the day of the first."
         )
     _check_event_currency(prices, known, "final payment")
-    frame = prices.values.copy()
+    frame, abouts = prices.values.copy(), list(prices.about)
     for asset, day, amount in zip(known["asset"], known["date"], known["amount"], strict=True):
-        frame.loc[payment_day(prices.index, day), asset] = float(amount)
-    return SeriesTable(frame.sort_index(), prices.about, prices.causes)
+        column = prices.names.index(asset)
+        last = frame[asset].last_valid_index()
+        if last is None:
+            continue
+        frame.loc[_day_after(prices, last), asset] = float(amount)
+        late = int((pd.Timestamp(day) - _day_of(prices.frequency, last)).days)
+        if late < -_EARLIEST_PAYMENT * 366.0 / prices.frequency.periods_per_year - 7:
+            raise UnitError(
+                f"{asset}: a final payment on {str(day)[:10]}, but prices go on to {period_label(last)}. "
+                "Correct its date, or mark the later prices as missing."
+            )
+        abouts[column] = abouts[column].stepped("final payment", days_after_last_price=late)
+    return SeriesTable(frame.sort_index(), tuple(abouts), prices.causes)
 
 
-def payment_day(index: pd.Index, day: Any) -> pd.Timestamp:
-    """The first day of the prices at or after that of a payment; its own where they end before it.
+def _day_after(prices: SeriesTable, last: Any) -> Any:
+    """Label of the first row after another; the next weekday or period where the table ends."""
+    place = int(prices.index.searchsorted(last)) + 1
+    if place < len(prices.index):
+        return prices.index[place]
+    if isinstance(last, pd.Period):
+        return last + 1
+    return pd.Timestamp(np.busday_offset(np.datetime64(last, "D"), 1, roll="backward"))
 
-    A row of its own on a day without trading would tear a hole into every other asset's daily returns.
-    """
-    moment = pd.Timestamp(day)
-    place = int(index.searchsorted(moment))
-    return pd.Timestamp(index[place]) if place < len(index) else moment
+
+def _day_of(frequency: Frequency, label: Any) -> pd.Timestamp:
+    """Last day of a period, or the day itself."""
+    return pd.Timestamp(frequency.ends(frequency.ordinals_of(pd.Index([label])))[0])
+
+
+def payment_delays(abouts: Iterable[Descriptor]) -> dict[str, int]:
+    """Days from the last price of each delisted asset to its final payment."""
+    return {
+        a.name: int(dict(step.settings)["days_after_last_price"])
+        for a in abouts
+        for step in a.trail
+        if step.action == "final payment"
+    }

@@ -19,7 +19,7 @@ from ultrum.errors import FrequencyError
 
 LONGEST_HOLIDAY: Final = 5  # weekdays without rows that need no explanation
 LONGEST_CLOSURE: Final = 10  # weekdays without rows that several series may share
-_SHARED_BY: Final = 3
+SHARED_BY: Final = 3
 _DAYS_PER_YEAR: Final = 365.25
 _SHORTEST_SPAN: Final = 0.5  # years; below it observations a year are taken from the calendar
 
@@ -65,7 +65,7 @@ def gap_lengths(
     limit = np.full(len(missing), max(LONGEST_HOLIDAY, 2 * usual))
     long = np.flatnonzero((missing > limit) & (missing <= LONGEST_CLOSURE))
     if present is not None and len(long):
-        shared = (present[long] & present[long + 1]).sum(axis=1) >= _SHARED_BY
+        shared = (present[long] & present[long + 1]).sum(axis=1) >= SHARED_BY
         limit[long[shared]] = LONGEST_CLOSURE
     return np.where(missing > limit, missing, 0)
 

@@ -9,7 +9,8 @@ import numpy as np
 from ultrum.core.arguments import checked
 from ultrum.core.convert import to_frequency
 from ultrum.core.descriptor import Descriptor
-from ultrum.core.frequency import Frequency
+from ultrum.core.frequency import Frequency, calendar_days
+from ultrum.core.gaps import gap_lengths
 from ultrum.core.series import SeriesTable, on_block
 from ultrum.core.types import Floats
 from ultrum.errors import FrequencyError, UnitError
@@ -36,13 +37,15 @@ def per_period(
     Returns
     -------
     TimeSeries or SeriesTable
-        Simple returns, dated one period after the yield.
+        Simple returns, dated one period after the yield. Of daily yields each return is dated at the next
+        observation and accrues over the calendar days since the last one; across a gap there is none.
 
     Notes
     -----
     effective (1+y)^(1/P) − 1; simple y/P; bond-equivalent (1+y/2)^(2/P) − 1; continuous
     exp(y/P) − 1; discount: the price 1 − y·d/360 of a bill with d days to maturity earns
-    (1/price)^(days in period/d) − 1.
+    (1/price)^(days in period/d) − 1. Daily accrual puts for 1/P the share of the calendar year between two
+    observations, actual days over 365 or 366, so that a year compounds to the yield.
 
     Examples
     --------
@@ -59,11 +62,14 @@ def per_period(
             f"{target.name} returns cannot be had from it."
         )
     at_ends = to_frequency(yields, target, how="last") if target != yields.frequency else yields
-    block = np.empty_like(at_ends.block)
+    dated = target.code in "BD"
+    years = _years_between(at_ends) if dated else np.array(1.0 / target.periods_per_year)
+    block = np.empty((len(at_ends.index) - dated, len(at_ends.about)))
     for i, about in enumerate(at_ends.about):
         rule = quoted or about.quoted
         _check_yield(about, rule, target)
-        block[:, i] = _earned(at_ends.block[:, i], rule, target.periods_per_year, about.maturity)
+        known = at_ends.block[: len(block), i]
+        block[:, i] = _earned(known, rule, years, about.maturity)
     facts = {
         "measure": "return",
         "timing": "total",
@@ -72,7 +78,18 @@ def per_period(
         "frequency": target,
     }
     abouts = [a.stepped("per period", facts, quoted=quoted or a.quoted) for a in at_ends.about]
-    return SeriesTable.build(block, target.index(at_ends.ordinals + 1), abouts)
+    index = at_ends.index[1:] if dated else target.index(at_ends.ordinals + 1)
+    return SeriesTable.build(block, index, abouts)
+
+
+def _years_between(x: SeriesTable) -> Floats:
+    """Share of the calendar year between each observation and the next; missing across a gap."""
+    days = calendar_days(x.index)
+    first = days.astype("datetime64[Y]")
+    start, end = first.astype("datetime64[D]"), (first + 1).astype("datetime64[D]")
+    whole = (end - start).astype(np.int64)
+    moment = first.astype(np.int64) + (days - start).astype(np.int64) / whole
+    return np.where(gap_lengths(days, np.isfinite(x.block)) > 0, np.nan, np.diff(moment))
 
 
 def annual_yield(y: float, about: Descriptor) -> float:
@@ -90,7 +107,7 @@ def annual_yield(y: float, about: Descriptor) -> float:
     _check_rule(about, rule)
     if rule == "simple" and about.maturity and (years := _years(about.maturity)) < 1.0:
         return float((1.0 + y * years) ** (1.0 / years) - 1.0)
-    return float(_earned(np.asarray(y, dtype=np.float64), rule, 1.0, about.maturity))
+    return float(_earned(np.asarray(y, dtype=np.float64), rule, np.array(1.0), about.maturity))
 
 
 def _check_yield(about: Descriptor, rule: str, target: Frequency) -> None:
@@ -120,15 +137,16 @@ def _years(maturity: str) -> float:
     return count / {"Y": 1.0, "M": 12.0, "W": 365.25 / 7, "D": 365.25}[unit]
 
 
-def _earned(y: Floats, rule: str, per_year: float, maturity: str) -> Floats:
+def _earned(y: Floats, rule: str, years: Floats, maturity: str) -> Floats:
+    """What a yield earns over so many years, by its quoting rule."""
     if rule == "effective":
-        return np.asarray(np.expm1(np.log1p(y) / per_year))
+        return np.asarray(np.expm1(np.log1p(y) * years))
     if rule == "bond-equivalent":
-        return np.asarray(np.expm1(2.0 / per_year * np.log1p(y / 2.0)))
+        return np.asarray(np.expm1(2.0 * years * np.log1p(y / 2.0)))
     if rule == "continuous":
-        return np.asarray(np.expm1(y / per_year))
+        return np.asarray(np.expm1(y * years))
     if rule == "simple":
-        return y / per_year
+        return np.asarray(y * years)
     days = _years(maturity or "P3M") * 365.25
     price = 1.0 - y * days / 360.0
-    return np.asarray(np.expm1(-np.log(price) * 365.25 / per_year / days))
+    return np.asarray(np.expm1(-np.log(price) * 365.25 * years / days))

@@ -6,9 +6,9 @@ close of the ex-date. The value of that holding is a price that can be compared 
 
 from __future__ import annotations
 
-import warnings
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Final
+from typing import Any, Final
 
 import numpy as np
 import pandas as pd
@@ -17,18 +17,19 @@ from ultrum.core.adjusting import (
     adjust_prices,
     check_measures,
     check_positive,
-    events_of,
-    payment_day,
+    payment_delays,
 )
 from ultrum.core.arguments import checked
 from ultrum.core.convert import STALE_AFTER, to_frequency
 from ultrum.core.descriptor import check_same, step_of
-from ultrum.core.frequency import Frequency
+from ultrum.core.frequency import Frequency, calendar_days
+from ultrum.core.gaps import gap_lengths
+from ultrum.core.moments import days_in
 from ultrum.core.prices import suspect_prices
 from ultrum.core.series import SeriesTable, TimeSeries, on_block
 from ultrum.core.streamed import streams
-from ultrum.core.types import Floats
-from ultrum.errors import CurrencyError, DataWarning, UnitError
+from ultrum.core.types import Dates, Floats
+from ultrum.errors import CurrencyError, UnitError, warn_user
 
 _LARGE: Final = 1.45  # a return that makes its days worth a look: +45 %, or −31 %
 _NO_SUSPECTS: Final = pd.DataFrame(columns=["series", "date", "change", "looks_like"])
@@ -46,6 +47,7 @@ def returns(
     splits: pd.DataFrame | None = None,
     final_payments: pd.DataFrame | None = None,
     stale_after: int = STALE_AFTER,
+    trading_days: Sequence[Any] | pd.Index | None = None,
     check: bool = True,
     to: str | None = None,
 ) -> SeriesTable:
@@ -63,6 +65,10 @@ def returns(
         As for :func:`adjust_prices`.
     stale_after : int
         A period-end price older than this many weekdays is missing.
+    trading_days : dates, optional
+        Calendar of the market. A daily return over a day of it without a row is missing. Without it a
+        stretch of more than five weekdays without rows is a gap, and one of up to ten where three assets
+        share it is a closure.
     check : bool
         Warn of days that look like splits left out or bad ticks, as :func:`suspect_prices` finds them.
     to : path, optional
@@ -83,9 +89,16 @@ def returns(
     [0.1, -0.1]
     """
     made, suspects = returns_and_suspects(
-        prices, frequency, kind, Events(dividends, splits, final_payments), stale_after, check
+        prices,
+        frequency,
+        kind,
+        Events(dividends, splits, final_payments),
+        stale_after,
+        check,
+        None if trading_days is None else days_in(trading_days, "trading_days"),
     )
-    warn_of_suspects(suspects, stacklevel=5)
+    warn_of_late_payments(made)
+    warn_of_suspects(suspects)
     return made
 
 
@@ -105,6 +118,7 @@ def returns_and_suspects(
     events: Events,
     stale_after: int,
     check: bool,
+    trading_days: Dates | None = None,
 ) -> tuple[SeriesTable, pd.DataFrame]:
     """Returns as :func:`returns` gives them, and the suspect days behind them."""
     if kind not in ("simple", "log"):
@@ -114,12 +128,14 @@ def returns_and_suspects(
     daily = adjust_prices(prices, events.dividends, events.splits, final_payments=paid)
     held = daily
     if frequency is not None:
-        held = _held_to_period_end(held, Frequency.parse(frequency), paid)
+        held = _held_to_period_end(held, Frequency.parse(frequency))
         held = to_frequency(held, frequency, how="last", stale_after=stale_after)
-    check_positive(held)
-    block = _ratios(held)
+    delisted = set(payment_delays(held.about))
+    check_positive(held, delisted)
+    block = _ratios(held, trading_days)
     suspects = _suspects_behind(block, daily) if check else _NO_SUSPECTS
     if kind == "log":
+        _refuse_total_loss(block, held)
         np.log(block, out=block)
     else:
         block -= 1.0
@@ -246,28 +262,53 @@ def _of_kind(x: SeriesTable, source: str, target: str, turn: np.ufunc) -> Series
     return SeriesTable.build(block, x.index, abouts)
 
 
-def warn_of_suspects(suspects: pd.DataFrame, stacklevel: int) -> None:
+def warn_of_suspects(suspects: pd.DataFrame) -> None:
     """Warn of suspect days, naming the first."""
     if not len(suspects):
         return
     first = suspects.iloc[0]
     more = f", and {len(suspects) - 1:,} more" if len(suspects) > 1 else ""
-    warnings.warn(
+    warn_user(
         f"{first['series']}, {first['date']}: {100 * first['change']:+.0f} % in a day, "
         f"{first['looks_like']}{more}. "
-        "See suspect_prices; give the splits, mark bad ticks as missing, or say check=False.",
-        DataWarning, stacklevel=stacklevel,
-    )  # fmt: skip
+        "See suspect_prices; give the splits, mark bad ticks as missing, or say check=False.")  # fmt: skip
 
 
-def _ratios(held: SeriesTable) -> Floats:
+def _ratios(held: SeriesTable, trading_days: Dates | None) -> Floats:
     """Each row over the one before, missing where they are not consecutive periods."""
     block = held.block
-    ratio = block[1:] / block[:-1]
+    with np.errstate(divide="ignore", invalid="ignore"):
+        ratio = block[1:] / block[:-1]
     if not held.frequency.is_dated:
         apart = np.diff(held.ordinals) != 1
-        ratio[apart] = np.nan
+    elif held.frequency.code in "HN":
+        return ratio
+    else:
+        days = calendar_days(held.index)
+        apart = gap_lengths(days, np.isfinite(block), trading_days) > 0
+    ratio[apart] = np.nan
     return ratio
+
+
+def _refuse_total_loss(ratio: Floats, held: SeriesTable) -> None:
+    lost = np.flatnonzero((ratio == 0).any(axis=0))
+    if len(lost):
+        raise UnitError(
+            f"{held.names[lost[0]]} ends with a return of −100 %, which has no logarithm; take kind='simple'."
+        )
+
+
+def warn_of_late_payments(made: SeriesTable) -> None:
+    """Warn of final payments that came more than a period after the last price."""
+    period = 366.0 / made.frequency.periods_per_year
+    late = {name: days for name, days in payment_delays(made.about).items() if days > period}
+    if not late:
+        return
+    name, days = max(late.items(), key=lambda item: item[1])
+    more = f", and {len(late) - 1:,} more" if len(late) > 1 else ""
+    warn_user(
+        f"{name}: its final payment came {days} days after its last price{more}; it stands in the period "
+        "after the last price, and the wait for it is not in the return.")  # fmt: skip
 
 
 def _suspects_behind(ratio: Floats, daily: SeriesTable) -> pd.DataFrame:
@@ -282,19 +323,16 @@ def _suspects_behind(ratio: Floats, daily: SeriesTable) -> pd.DataFrame:
     return suspect_prices(some)
 
 
-def _held_to_period_end(
-    held: SeriesTable, target: Frequency, payments: pd.DataFrame | None
-) -> SeriesTable:
+def _held_to_period_end(held: SeriesTable, target: Frequency) -> SeriesTable:
     """Carry each final payment to the end of its period, so that its return is whole."""
-    if payments is None or not len(payments):
+    delisted = [name for name in payment_delays(held.about) if held.frequency.is_dated]
+    if not delisted:
         return held
     frame, periods = held.values.copy(), target.ordinals_of(held.index)
-    known = events_of(payments, "amount")
-    for asset, day in zip(known["asset"], known["date"], strict=True):
-        if asset in frame.columns:
-            paid = payment_day(held.index, day)
-            same = (periods == target.ordinals([paid])[0]) & (frame.index >= paid)
-            frame.loc[same, asset] = float(frame[asset].loc[paid])
+    for asset in delisted:
+        row = int(np.flatnonzero(frame[asset].notna())[-1])
+        same = (periods == periods[row]) & (np.arange(len(frame)) >= row)
+        frame.loc[same, asset] = frame[asset].iloc[row]
     return SeriesTable(frame, held.about, held.causes)
 
 

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import importlib.metadata
 import platform
-import warnings
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -18,7 +17,7 @@ import pandas as pd
 from ultrum.core.labels import headed, p_said, period_label
 from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.results import CONSTANT, BetaTable
-from ultrum.errors import DataWarning
+from ultrum.errors import warn_user
 from ultrum.present.explorer import explorer
 from ultrum.present.model_tables import model_table
 from ultrum.present.result_figures import figure_words
@@ -75,11 +74,9 @@ def _explored(result: Any) -> dict[str, str] | None:
         return None
     made = explorer(result)
     if made is None:
-        warnings.warn(
+        warn_user(
             "The page lacks its lines to explore, since bokeh is not installed: "
-            "pip install 'ultrum[interactive]', or leave out interactive = true.",
-            DataWarning,
-            stacklevel=2,
+            "pip install 'ultrum[interactive]', or leave out interactive = true."
         )
     return made
 

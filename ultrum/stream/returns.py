@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-import warnings
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Final
+from typing import Any, Final
 
+import numpy as np
 import pandas as pd
 import pyarrow as pa
 
 from ultrum.core.adjusting import unused_events
-from ultrum.core.frequency import Frequency
+from ultrum.core.frequency import Frequency, calendar_days
+from ultrum.core.gaps import LONGEST_CLOSURE, LONGEST_HOLIDAY, SHARED_BY, missing_weekdays
+from ultrum.core.moments import days_in
 from ultrum.core.returns import Events, returns_and_suspects, warn_of_suspects
-from ultrum.errors import DataWarning
+from ultrum.core.types import Dates
+from ultrum.errors import warn_user
 from ultrum.stream.index import Block
 from ultrum.stream.layout import Layout
 from ultrum.stream.long_table import LongTable, facts_of
@@ -32,6 +35,7 @@ def returns(
     splits: pd.DataFrame | None,
     final_payments: pd.DataFrame | None,
     stale_after: int,
+    trading_days: Any,
     check: bool,
     to: To,
 ) -> LongTable:
@@ -40,7 +44,8 @@ def returns(
     events = Events(dividends, splits, final_payments)
     blocks = [(b, _of_assets(events, b.names)) for b in table.blocks(WIDE_BLOCK)]
     target = Frequency.parse(frequency or table.frequency)
-    job = _Returns(table.layout, target if frequency else None, kind, stale_after, check)
+    market = _market_days(table, trading_days)
+    job = _Returns(table.layout, target if frequency else None, kind, stale_after, check, market)
     suspects: list[pd.DataFrame] = []
     outside: dict[str, int] = {}
     with LongWriter(path, _VALUE, str(target)) as writer:
@@ -49,7 +54,7 @@ def returns(
             suspects.append(found)
             outside |= unused
     _warn_of_unused(outside)
-    warn_of_suspects(pd.concat(suspects, ignore_index=True), stacklevel=5)
+    warn_of_suspects(pd.concat(suspects, ignore_index=True))
     return table.beside(path)
 
 
@@ -62,6 +67,7 @@ class _Returns:
     kind: str
     stale_after: int
     check: bool
+    trading_days: Dates | None
 
     def __call__(
         self, given: tuple[Block, Events]
@@ -69,21 +75,39 @@ class _Returns:
         block, events = given
         prices = self.layout.table(block)
         made, suspects = returns_and_suspects(
-            prices, self.frequency, self.kind, events, self.stale_after, self.check
+            prices,
+            self.frequency,
+            self.kind,
+            events,
+            self.stale_after,
+            self.check,
+            self.trading_days,
         )
         unused = unused_events(made.about)
         return rows_of(made, _VALUE), facts_of(made.about[0]), suspects, unused
+
+
+def _market_days(table: LongTable, given: Any) -> Dates | None:
+    """Trading days of the whole table, so that a gap does not depend on which assets share a block."""
+    if given is not None:
+        return days_in(given, "trading_days")
+    if Frequency.parse(table.frequency).code not in "BD":
+        return None
+    days = calendar_days(table.calendar)
+    limit = LONGEST_CLOSURE if len(table.assets) >= SHARED_BY else LONGEST_HOLIDAY
+    holes = np.flatnonzero(missing_weekdays(days) > limit)
+    inside = [np.arange(days[row] + 1, days[row + 1]) for row in holes]
+    every = np.concatenate([days, *(part[np.is_busday(part)] for part in inside)])
+    return np.asarray(np.sort(every))
 
 
 def _warn_of_unused(counts: Mapping[str, int]) -> None:
     """A file has no trail for each asset, so what was not used is told here."""
     if counts:
         first = next(iter(counts))
-        warnings.warn(
+        warn_user(
             f"{sum(counts.values()):,} dividends or splits of {len(counts):,} assets, {first} among them, fall "
-            "outside their prices and were not used.",
-            DataWarning,
-            stacklevel=6,
+            "outside their prices and were not used."
         )
 
 

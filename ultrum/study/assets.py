@@ -45,7 +45,7 @@ def total_returns(plan: Study, desk: Desk, prices: Reading, warnings: list[Cauti
     if plan.panel.volume_column in prices.fields:
         close = traded_prices(close, prices.fields[plan.panel.volume_column])
     dividends, splits, payments = _records_of_assets(plan, desk)
-    if dividends is None:
+    if dividends is None and not all(a.income == "total" for a in close.about):
         warnings.append(Caution("all assets", "no dividends given; returns leave income out."))
     close, (dividends, payments) = _one_currency(plan, desk, close, (dividends, payments), warnings)
     for asset in [] if payments is None else payments["asset"]:

@@ -13,14 +13,13 @@ import hashlib
 import os
 import sqlite3
 import threading
-import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, Final
 
-from ultrum.errors import DataWarning, VaultError
+from ultrum.errors import VaultError, warn_user
 from ultrum.sources.delivery import Delivery
 from ultrum.vault.payloads import Payloads
 from ultrum.vault.receipts import FACTS, Receipts
@@ -177,11 +176,9 @@ class Vault:
             self._connection.execute("PRAGMA journal_mode=WAL")
             self._prepare()
             count = len(self.records())
-        warnings.warn(
+        warn_user(
             f"The catalogue of the vault {self.path} was damaged and has been made anew: {count} deliveries. "
-            f"The old one is {aside.name}.",
-            DataWarning,
-            stacklevel=2,
+            f"The old one is {aside.name}."
         )
         return count
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import warnings
 from typing import Any, Final
 
 import numpy as np
@@ -12,7 +11,7 @@ from ultrum.core.regression import inputs
 from ultrum.core.regression.results import CONSTANT
 from ultrum.core.regression.solve import condition_number, inflation
 from ultrum.core.regression.unit_root import trending_levels
-from ultrum.errors import DataWarning
+from ultrum.errors import warn_user
 
 _LOOKED_AT: Final = 24  # left-hand sides at most that are tested for unit roots
 _STRONG: Final = 100.0  # condition number; 30 is called strong by Belsley, Kuh and Welsch (1980)
@@ -32,11 +31,10 @@ def warn_of_copies(design: pd.DataFrame) -> None:
     worst = int(np.argmax(inflated))
     if inflated[worst] <= _STRONG:
         return  # columns at a high level with little movement of their own; medians are taken from them
-    warnings.warn(
+    warn_user(
         f"{factors[worst]} is nearly a combination of the other factors: condition number {condition:.3g}, "
-        f"variance inflation {inflated[worst]:.3g}. Its coefficient and error mean little; leave one out.",
-        DataWarning, stacklevel=3,
-    )  # fmt: skip
+        f"variance inflation {inflated[worst]:.3g}. Its coefficient and error mean little; leave one out."
+    )
 
 
 def warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> None:
@@ -53,9 +51,8 @@ def warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> N
         own, wandering = trending_levels(values[whole], regressors[whole])
         if wandering:
             others = ", ".join(f"{right.columns[k]} ({p:.2f})" for k, p in wandering.items())
-            warnings.warn(
+            warn_user(
                 f"{name} ({own:.2f}) and {others} wander like sums of shocks: in brackets the Dickey–Fuller p of "
                 "a unit root, not rejected at 5 %. R² and t values of one on the other mean nothing; take "
-                "growth or differences first.",
-                DataWarning, stacklevel=3,
-            )  # fmt: skip
+                "growth or differences first."
+            )

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import warnings
-
 import numpy as np
 
 from ultrum.core.types import Floats, Ints
-from ultrum.errors import DataWarning, EstimationError
+from ultrum.errors import EstimationError, warn_user
 
 
 def clustered(influence: Floats, residuals: Floats, codes: Ints) -> Floats:
@@ -54,8 +52,7 @@ def _one_way(influence: Floats, residuals: Floats, codes: Ints) -> Floats:
 def _made_positive(covariance: Floats) -> Floats:
     values, vectors = np.linalg.eigh(covariance)
     if (values < 0).any():
-        warnings.warn(
-            "The two-way clustered covariance is not positive; its negative eigenvalues are put to zero.",
-            DataWarning, stacklevel=6,
-        )  # fmt: skip
+        warn_user(
+            "The two-way clustered covariance is not positive; its negative eigenvalues are put to zero."
+        )
     return np.asarray((vectors * np.maximum(values, 0.0)[:, None, :]) @ vectors.swapaxes(1, 2))

@@ -152,6 +152,12 @@ def _as_given(given: str, facts: Mapping[str, Any], where: str) -> UnitFinding:
     return UnitFinding(False, {**facts, "unit": given}, given, "", "given")
 
 
+_ADJUSTED: Final = re.compile(
+    r"\badj(?:usted)?\.?[ _-]?(?:close|closing|price)|\b(?:close|price)s?[ _-]?\(?adj",
+    re.IGNORECASE,
+)
+
+
 def _facts(text: str, said: str, numbers: ReadNumbers) -> dict[str, Any]:
     """Measure, currency, pair and base period as far as words tell them."""
     facts: dict[str, Any] = {}
@@ -171,6 +177,8 @@ def _facts(text: str, said: str, numbers: ReadNumbers) -> dict[str, Any]:
         facts["unit"] = "currency"
     if measure == "index":
         facts["unit"] = "index"
+    if _ADJUSTED.search(text):
+        facts |= {"measure": measure or "price", "income": "total"}
     return facts
 
 
