@@ -1,6 +1,7 @@
 """Premia, pooled regressions and moving betas against slow computations from the papers."""
 
 import unittest
+from dataclasses import replace
 
 import numpy as np
 import pandas as pd
@@ -187,48 +188,60 @@ class Moving(Scratch):
         with self.refused(EstimationError, "No condition strain", "spread"):
             ul.conditional_beta(panel, ["strain"])
 
-    def test_filtered_beta_is_the_best_linear_prediction_under_the_likeliest_speed(self):
+    def filtered_panel(self):
         rng = np.random.default_rng(7)
         panel = made_panel(K=1, N=2, gaps=0.08)
-        f = panel.factors["market"].to_numpy()
         path = 0.6 + rng.normal(0, 0.15, 120).cumsum()
-        moved = panel.assets.assign(a0=0.002 + path * f + rng.normal(0, 0.02, 120))
+        moved = panel.assets.assign(
+            a0=0.002 + path * panel.factors["market"] + rng.normal(0, 0.02, 120)
+        )
         moved.iloc[[3, 50], 0] = np.nan
-        panel = ul.align(assets=moved, factors=panel.factor_table, risk_free=panel.rate)
+        return ul.align(assets=moved, factors=panel.factor_table, risk_free=panel.rate)
+
+    def test_filtered_beta_averages_best_linear_predictions_over_ratios(self):
+        """Against matrices of all rows, at every ratio of the grid, weighted by likelihood and prior."""
+        panel = self.filtered_panel()
         got = ul.filtered_beta(panel)
-        y = panel.excess.values["a0"].to_numpy()
+        f, y = panel.factors["market"].to_numpy(), panel.excess.values["a0"].to_numpy()
         used = np.isfinite(y)
+        rows = used.sum()
         L = np.tril(np.ones((120, 120)))
         L[:, 0] = 0  # the walk starts at the unknown first beta
+        X = np.column_stack([np.ones(rows), f[used]])
 
         def parts(q):
             walk = q * L @ L.T
-            V = np.eye(used.sum()) + (f[:, None] * walk * f)[np.ix_(used, used)]
-            X = np.column_stack([np.ones(used.sum()), f[used]])
+            V = np.eye(rows) + (f[:, None] * walk * f)[np.ix_(used, used)]
             Vi = np.linalg.inv(V)
             C = np.linalg.inv(X.T @ Vi @ X)
             b = C @ X.T @ Vi @ y[used]
             e = y[used] - X @ b
-            s2 = e @ Vi @ e / (used.sum() - 2)
+            s2 = e @ Vi @ e / (rows - 2)
             like = -0.5 * (
-                (used.sum() - 2) * np.log(s2) + np.linalg.slogdet(V)[1] - np.linalg.slogdet(C)[1]
+                (rows - 2) * np.log(s2) + np.linalg.slogdet(V)[1] - np.linalg.slogdet(C)[1]
             )
-            return like, walk, Vi, X, C, b, e, s2
+            cross = (walk * f)[:, used]
+            slant = np.column_stack([np.zeros(120), np.ones(120)]) - cross @ Vi @ X
+            spread = np.diag(walk - cross @ Vi @ cross.T)
+            spread = s2 * (spread + np.einsum("ti,ij,tj->t", slant, C, slant))
+            return like, b[1] + cross @ Vi @ e, spread, s2
 
+        steps = np.concatenate([[0.0], np.geomspace(0.004, 4.0, 32)])
+        unit = np.sqrt(np.mean(f[used][:24] ** 2))
+        found = [parts((step / unit) ** 2) for step in steps]
+        likes, smooth, spread = (np.array([p[k] for p in found]) for k in range(3))
+        edges = np.concatenate([[0.0], (steps[1:] + steps[:-1]) / 2, [np.inf]])
+        prior = np.diff(np.arctan(edges * f[used].std() / unit / 0.09))
+        weight = prior * np.exp(likes - likes.max())
+        weight /= weight.sum()
+        beta = weight @ smooth
+        error = np.sqrt(weight @ spread + weight @ (smooth - beta) ** 2)
+        np.testing.assert_allclose(got.beta["a0"], beta, rtol=1e-7)
+        np.testing.assert_allclose(got.standard_error["a0"], error, rtol=1e-6)
         best = scipy.optimize.minimize_scalar(lambda g: -parts(10**g)[0], bounds=(-3, 4), method="bounded",
                                               options={"xatol": 1e-7})  # fmt: skip
-        q = got.movement["a0"] ** 2 / got.sigma["a0"] ** 2
-        self.assertAlmostEqual(np.log10(q), best.x, 3)
-        _, walk, Vi, X, C, b, e, s2 = parts(q)
-        cross = (walk * f)[:, used]
-        smooth = b[1] + cross @ Vi @ e
-        np.testing.assert_allclose(got.beta["a0"], smooth, rtol=1e-7)
-        slant = np.column_stack([np.zeros(120), np.ones(120)]) - cross @ Vi @ X
-        spread = s2 * (
-            np.diag(walk - cross @ Vi @ cross.T) + np.einsum("ti,ij,tj->t", slant, C, slant)
-        )
-        np.testing.assert_allclose(got.standard_error["a0"], np.sqrt(spread), rtol=1e-6)
-        self.assertAlmostEqual(got.known["a0"].iloc[-1], got.beta["a0"].iloc[-1], 9)
+        movement = np.sqrt(10**best.x * parts(10**best.x)[3])
+        self.assertAlmostEqual(got.movement["a0"], movement, 4)
         self.assertLess(got.p_value["a0"], 0.01)
         short = panel.assets.assign(late=panel.assets["a0"].where(np.arange(120) >= 100))
         late = ul.filtered_beta(
@@ -237,9 +250,24 @@ class Moving(Scratch):
         self.assertTrue(late.beta["late"].isna().all())
         pd.testing.assert_series_equal(late.beta["a0"], got.beta["a0"])
         self.assertIn("1 assets with fewer than 24 rows", late.basis)
-        still = ul.regress(panel.excess.values["a1"], f, errors="classical")
-        if got.movement["a1"] == 0:
-            self.assertAlmostEqual(got.beta["a1"].iloc[60], still.coefficients.iloc[1], 9)
+
+    def test_known_beta_is_that_of_the_data_up_to_its_date_and_missing_months_count(self):
+        panel = self.filtered_panel()
+        known = ul.filtered_beta(panel).known
+        for end in (40, 77, 119):
+            cut = panel.sample(None, str(panel.assets.index[end]))
+            then = ul.filtered_beta(cut)
+            pd.testing.assert_frame_equal(then.known, known.iloc[: end + 1], rtol=1e-9)
+            last = cut.excess.values["a0"].last_valid_index()
+            self.assertAlmostEqual(then.known.loc[last, "a0"], then.beta.loc[last, "a0"], 9)
+        kept = np.ones(120, dtype=bool)
+        kept[30:60:2] = False
+        absent = replace(panel, assets=panel.assets[kept], factors=panel.factors[kept],
+                         risk_free=panel.risk_free[kept], conditions=panel.conditions[kept])  # fmt: skip
+        empty = replace(panel, assets=panel.assets.where(np.column_stack([kept, kept])))
+        pd.testing.assert_frame_equal(
+            ul.filtered_beta(absent).beta, ul.filtered_beta(empty).beta[kept], rtol=1e-9
+        )
 
 
 if __name__ == "__main__":

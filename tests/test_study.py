@@ -11,7 +11,14 @@ import pandas as pd
 
 import ultrum as ul
 from tests.support import ROOT, OnPractice, Scratch
-from ultrum.errors import EstimationError, SourceError, StudyError, TableError, UltrumError, UnitError
+from ultrum.errors import (
+    EstimationError,
+    SourceError,
+    StudyError,
+    TableError,
+    UltrumError,
+    UnitError,
+)
 from ultrum.practice import demo_study, store
 
 TEXT = demo_study().read_text()
