@@ -109,8 +109,10 @@ class Higher(Scratch):
             ul.disaggregate(flow, "M", how="denton", indicator=short)
         with self.refused(EstimationError, "too few"):
             ul.disaggregate(flow, "M", how="chow-lin")
-        with self.refused(UnitError, "returns"):
-            ul.disaggregate(quarterly([0.1], "return"), "M", how="hold")
+        with self.refused(UnitError, "returns", "how='hold'"):
+            ul.disaggregate(quarterly([0.1], "return"), "M", how="linear")
+        held = ul.disaggregate(quarterly([0.1], "return"), "M", how="hold").to_pandas()
+        np.testing.assert_allclose(held, 1.1 ** (1 / 3) - 1, rtol=1e-14)
 
 
 class Changes(Scratch):

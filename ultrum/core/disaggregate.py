@@ -85,7 +85,8 @@ def disaggregate(
     frequency : str or Frequency
         The frequency wanted, such as ``"M"`` for a quarterly series.
     how : {"hold", "linear", "denton", "chow-lin"}
-        Hold divides a total evenly and repeats anything else. Linear joins end values, and is
+        Hold divides a total evenly, turns a return into the constant rate that compounds to it, and
+        repeats anything else. Returns take no other method. Linear joins end values, and is
         refused for totals and averages. Denton moves as the indicator does (or as smoothly as can be)
         while totals, averages or ends stay exact: proportional first differences (Denton 1971) with
         Cholette's (1984) start. Chow–Lin (1971) regresses on a constant and the indicator with AR(1)
@@ -127,6 +128,9 @@ def _one(x: TimeSeries, target: Frequency, how: str, indicator: TimeSeries | Non
     source = x.about.frequency
     _check_direction(x.about, target)
     method = _method_of(x.about, how)
+    if x.about.measure == "return" and method == "sum":  # the logarithm of growth adds up
+        held = _one(_like(x, np.log1p, "log_return"), target, how, indicator)
+        return _like(held, np.expm1, "return")
     known = x.values.dropna()
     if not len(known):
         raise EstimationError(f"{x.name} has no values to estimate from.")
@@ -138,6 +142,11 @@ def _one(x: TimeSeries, target: Frequency, how: str, indicator: TimeSeries | Non
         helper = _indicator_on(places.high, target, indicator, x.name) if indicator else None
         pieces.append((places.high, *_estimated(values, places, method, how, helper, x.name)))
     return _joined(x, target, how, method, indicator, pieces)
+
+
+def _like(x: TimeSeries, turn: np.ufunc, measure: str) -> TimeSeries:
+    """The same series with its values turned into another measure."""
+    return TimeSeries(turn(x.values), x.about.changed(measure=measure))
 
 
 def _check_direction(about: Descriptor, target: Frequency) -> None:
@@ -156,7 +165,13 @@ def _check_direction(about: Descriptor, target: Frequency) -> None:
 def _method_of(about: Descriptor, how: str) -> str:
     """How the low values are made of high ones: sum, mean, last or first."""
     if about.is_return:
-        raise UnitError(f"{about.name} holds returns; take the prices to the higher frequency.")
+        if how != "hold" or about.excess_of:
+            kind = "excess returns" if about.excess_of else "returns"
+            raise UnitError(
+                f"{about.name} holds {kind}; only plain returns can "
+                "be taken to a higher frequency, as the constant rate that compounds to them: how='hold'."
+            )
+        return "sum"
     method = default_method(about)
     if how == "linear" and method != "last":
         raise UnitError(

@@ -5,14 +5,15 @@ from __future__ import annotations
 from typing import Final
 
 import numpy as np
+import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.convert import to_frequency
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.frequency import Frequency, calendar_days
 from ultrum.core.gaps import gap_lengths
-from ultrum.core.series import SeriesTable, on_block
-from ultrum.core.types import Floats
+from ultrum.core.series import SeriesTable, TimeSeries, on_block
+from ultrum.core.types import Dates, Floats
 from ultrum.errors import FrequencyError, UnitError
 
 QUOTINGS: Final = ("effective", "simple", "bond-equivalent", "discount", "continuous")
@@ -85,11 +86,62 @@ def per_period(
 def _years_between(x: SeriesTable) -> Floats:
     """Share of the calendar year between each observation and the next; missing across a gap."""
     days = calendar_days(x.index)
+    holes = gap_lengths(days, np.isfinite(x.block)) > 0
+    return np.where(holes, np.nan, np.diff(_moments(days)))
+
+
+def _moments(days: Dates) -> Floats:
+    """Ends of days in calendar years, each day 1/365 or 1/366 of its year."""
     first = days.astype("datetime64[Y]")
     start, end = first.astype("datetime64[D]"), (first + 1).astype("datetime64[D]")
     whole = (end - start).astype(np.int64)
-    moment = first.astype(np.int64) + (days - start).astype(np.int64) / whole
-    return np.where(gap_lengths(days, np.isfinite(x.block)) > 0, np.nan, np.diff(moment))
+    return np.asarray(first.astype(np.int64) + ((days - start).astype(np.int64) + 1) / whole)
+
+
+def accrued_rate(risk_free: TimeSeries | float, index: pd.Index, target: Frequency) -> TimeSeries:
+    """Risk-free returns of the periods of an index, at the constant rate that compounds to those given.
+
+    Parameters
+    ----------
+    risk_free : TimeSeries or float
+        Returns per period of a lower frequency, or an effective annual rate.
+    index : Index, shape (T,)
+        Periods or trading days wanted; each return accrues over the calendar days since the one before.
+    target : Frequency
+
+    Examples
+    --------
+    >>> days = pd.to_datetime(["2023-12-31", "2024-06-30", "2024-12-31"])
+    >>> (1 + accrued_rate(0.05, days, Frequency("D")).to_pandas().iloc[1:]).prod().round(12).item()
+    1.05
+    """
+    ends = target.ends(target.ordinals_of(index))
+    before = np.concatenate([ends[:1] - 1, ends[:-1]])
+    if not target.is_dated:
+        before = target.starts(target.ordinals_of(index)) - 1
+    if not isinstance(risk_free, TimeSeries):
+        growth = np.log1p(risk_free) * (_moments(ends) - _moments(before))
+        about = Descriptor(name="risk_free", frequency=target, measure="return", timing="total")
+        return TimeSeries.build(np.expm1(growth), index, about)
+    source = risk_free.about.frequency
+    ordinals = source.ordinals_of(risk_free.index)
+    whole = np.arange(ordinals[0], ordinals[-1] + 1)
+    known = np.full(len(whole), np.nan)
+    known[ordinals - ordinals[0]] = np.log1p(risk_free.values.to_numpy(dtype=np.float64))
+    lengths = (source.ends(whole) - source.starts(whole)).astype(np.int64) + 1
+    daily = np.repeat(known / lengths, lengths)  # growth of each day of the calendar
+    days = np.concatenate([[0.0], np.cumsum(np.nan_to_num(daily))])
+    holes = np.concatenate([[0], np.cumsum(np.isnan(daily))])
+    origin = source.starts(whole[:1])[0]
+    low, high = ((d - origin).astype(np.int64) + 1 for d in (before, ends))
+    inside = (low >= 0) & (high < len(days))
+    low, high = np.clip(low, 0, len(days) - 1), np.clip(high, 0, len(days) - 1)
+    inside &= holes[high] == holes[low]
+    growth = np.where(inside, days[high] - days[low], np.nan)
+    about = risk_free.about.stepped(
+        "accrued", {"frequency": target}, from_=source.name, to=target.name
+    )
+    return TimeSeries.build(np.expm1(growth), index, about)
 
 
 def annual_yield(y: float, about: Descriptor) -> float:

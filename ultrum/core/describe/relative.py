@@ -95,6 +95,7 @@ def relative(
     holes = pd.concat([_holes(x), _holes(benchmark)], axis=1).ffill().fillna(0.0).sum(axis=1)
     rows, end, torn = _spans(both, x, horizons, on, holes)
     active = _active(x, benchmark)
+    active = TimeSeries(active.values.loc[:end], active.about)  # nothing of after the day
     years = float(per_year(active.as_table(), periods_per_year)[0])
     known = active.values.dropna().to_numpy()
     spread = float(known.std(ddof=1))

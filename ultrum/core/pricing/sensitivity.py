@@ -16,12 +16,13 @@ from ultrum.core.frequency import Frequency, last_day, months_in
 from ultrum.core.labels import TextInNotebooks, infer_frequency
 from ultrum.core.pricing.adjust import BLUME_1971, adjust_betas
 from ultrum.core.pricing.one_factor import leads_and_lags
+from ultrum.core.rates import accrued_rate
 from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.core.returns import excess
-from ultrum.core.series import SeriesTable, TimeSeries
+from ultrum.core.series import S, SeriesTable, TimeSeries
 from ultrum.core.transform.windows import months_before
 from ultrum.core.types import Bools
 from ultrum.errors import EstimationError, UltrumError, UnitError
@@ -116,7 +117,7 @@ def beta_sensitivity(
     markets: SeriesTable | TimeSeries,
     asset: str,
     *,
-    risk_free: TimeSeries,
+    risk_free: TimeSeries | float,
     windows: Sequence[str] = ("P2Y", "P3Y", "P5Y", "P10Y"),
     frequencies: Sequence[str] = ("W", "M", "Q"),
     adjustments: Sequence[str] = ADJUSTMENTS,
@@ -134,8 +135,9 @@ def beta_sensitivity(
         Total returns of companies and of market indices, daily or at the highest frequency wanted. The other
         companies are the cross-section that Vasicek's prior needs.
     asset : str
-    risk_free : TimeSeries
-        Risk-free returns of the same frequency, not shifted.
+    risk_free : TimeSeries or float
+        Risk-free returns of the same or a lower frequency, not shifted, or an effective annual rate. Where the
+        betas take a higher frequency, they accrue at the constant rate that compounds to them.
     windows : sequence of str
         Durations ending with the data.
     frequencies : sequence of str
@@ -215,24 +217,30 @@ def _own_choice(options: Mapping[str, list[str]], chosen: dict[str, str]) -> dic
 def _excess_at(
     assets: SeriesTable,
     markets: SeriesTable,
-    risk_free: TimeSeries,
+    risk_free: TimeSeries | float,
     frequency: str,
     end: str | None,
 ) -> tuple[pd.DataFrame, pd.DataFrame]:
     """Excess returns of companies and markets at one frequency, on common rows."""
     target = Frequency.parse(frequency)
-    for about in (*assets.about, *markets.about, risk_free.about):
+    rates = (risk_free.about,) if isinstance(risk_free, TimeSeries) else ()
+    for about in (*assets.about, *markets.about, *rates):
         if not about.is_return:
             raise UnitError(
                 f"{about.name} is a {about.measure or 'series'}; total returns are expected."
             )
 
-    def _at(series: Any) -> Any:
+    def _at(series: S) -> S:
         own = series.about.frequency if isinstance(series, TimeSeries) else series.frequency
         return series if own == target else to_frequency(series, target)
 
-    rate = _at(risk_free)
-    y, x = excess(_at(assets), rate).to_frame(), excess(_at(markets), rate).to_frame()
+    def _excess(series: SeriesTable) -> pd.DataFrame:
+        held = _at(series)
+        if isinstance(risk_free, TimeSeries) and risk_free.about.frequency <= target:
+            return excess(held, _at(risk_free)).to_frame()
+        return excess(held, accrued_rate(risk_free, held.index, target)).to_frame()
+
+    y, x = _excess(assets), _excess(markets)
     shared = y.index.intersection(x.index)
     if end is not None:  # a period that goes on after it has later days in it
         shared = shared[target.ends(target.ordinals_of(shared)) <= last_day(end)]
