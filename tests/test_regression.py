@@ -1,5 +1,6 @@
 """Regressions against exact arithmetic, certified figures and loops written from the papers."""
 
+import itertools
 import unittest
 import warnings
 from fractions import Fraction
@@ -265,7 +266,7 @@ class Break(Scratch):
         x = rng.normal(size=60)
         y = pd.Series(np.where(np.arange(60) < 25, 0.5, 1.2) * x + rng.normal(size=60), months(60))
         X = pd.DataFrame({"market": x}, months(60))
-        got = ul.break_test(ul.regress(y, X), at=pd.Period("2012-02", "M"))
+        got = ul.break_test(ul.regress(y, X, errors="classical"), at=pd.Period("2012-02", "M"))
 
         def rss(rows):
             A = np.column_stack([np.ones(60), x])[rows]
@@ -276,6 +277,42 @@ class Break(Scratch):
         self.assertEqual(got.df, (2, 56))
         with self.refused(EstimationError, "further inside"):
             ul.break_test(ul.regress(y, X), at=pd.Period("2010-02", "M"))
+
+    def test_robust_forms_by_slow_sums_with_the_null_imposed(self):
+        """Chow's W = d'V⁻¹d and RESET's score test, in White's and Newey and West's errors, with a gap."""
+        rng = np.random.default_rng(3)
+        kept = np.delete(np.arange(80), [20, 21, 50])
+        x = rng.normal(size=77)
+        y = pd.Series(0.5 * x + np.abs(x) * rng.normal(size=77), months(80)[kept])
+        X = pd.DataFrame({"market": x}, y.index)
+        A, cut = np.column_stack([np.ones(77), x]), 30
+        for errors, lags in (("HC1", None), ("hac", 3)):
+            fit = ul.regress(y, X, errors=errors, lags=lags)
+            e, fitted = fit.residuals.to_numpy(), fit.fitted.to_numpy()
+
+            def products(scores, when, lags=lags):
+                """Sum over all pairs of rows as near as the lags reach."""
+                total = np.zeros((scores.shape[1], scores.shape[1]))
+                for i, j in itertools.product(range(len(when)), repeat=2):
+                    weight = 1 - abs(when[i] - when[j]) / ((lags or 0) + 1)
+                    total += max(weight, 0) * np.outer(scores[i], scores[j])
+                return total
+
+            V, d = np.zeros((2, 2)), np.zeros(2)
+            for part, sign in ((slice(0, cut), 1), (slice(cut, 77), -1)):
+                inverse = np.linalg.inv(A[part].T @ A[part])
+                d += sign * inverse @ A[part].T @ y.to_numpy()[part]
+                V += inverse @ products(A[part] * e[part, None], kept[part]) @ inverse
+            want = d @ np.linalg.solve(V, d) / 2 * 73 / 77
+            got = ul.break_test(fit, at=y.index[cut])
+            self.assertAlmostEqual(got.statistic, want, 9)
+            self.assertAlmostEqual(got.p_value, scipy.stats.f.sf(want, 2, 73), 9)
+            powers = np.column_stack([fitted**2, fitted**3])
+            apart = powers - A @ np.linalg.lstsq(A, powers, rcond=None)[0]
+            s = apart * e[:, None]
+            want = s.sum(0) @ np.linalg.solve(products(s, kept), s.sum(0)) / 2 * 73 / 77
+            found = ul.diagnose(fit)["straight line (RESET)"]
+            self.assertAlmostEqual(found.statistic, want, 7)
 
     def test_all_assets_at_once_are_the_single_tests(self):
         table = ul.factor_betas(ul.practice.panel())
@@ -408,13 +445,26 @@ class Diagnosis(Scratch):
         self.assertAlmostEqual(found["spread of any form (White)"].statistic, want, 8)
         jb = scipy.stats.jarque_bera(self.e)
         self.assertAlmostEqual(found["normality of residuals"].statistic, jb.statistic, 9)
-        fitted = self.fit.fitted.to_numpy()
-        more = np.column_stack([self.A, fitted**2, fitted**3])
-        rest = self.y - more @ np.linalg.lstsq(more, self.y, rcond=None)[0]
-        want = (self.e @ self.e - rest @ rest) / 2 / (rest @ rest / 95)
-        self.assertAlmostEqual(found["straight line (RESET)"].statistic, want, 7)
+        self.reset_by_its_formula()
         want = 1 / (1 - self.r2(a.to_numpy(), np.column_stack([np.ones(100), b])))
         self.assertAlmostEqual(found["largest variance inflation"].statistic, want, 10)
+
+    def reset_by_its_formula(self):
+        """F of squares and cubes of the fitted values, with weights and without a constant too."""
+        weights = pd.Series(np.linspace(0.5, 1.5, 100), months(100))
+        for options in ({}, {"weights": weights}, {"constant": False}):
+            fit = ul.regress(self.y, self.X + 0.02, errors="classical", **options)
+            root = np.sqrt(options.get("weights", weights * 0 + 1)).to_numpy()
+            fitted, A = fit.fitted.to_numpy(), fit.design.to_numpy()
+            more = np.column_stack([A, fitted**2, fitted**3]) * root[:, None]
+            y = self.y.to_numpy() * root
+            e, rest = (
+                y - M @ np.linalg.lstsq(M, y, rcond=None)[0] for M in (A * root[:, None], more)
+            )
+            below = 100 - more.shape[1]
+            want = (e @ e - rest @ rest) / 2 / (rest @ rest / below)
+            found = ul.diagnose(fit)["straight line (RESET)"]
+            self.assertAlmostEqual(found.statistic, want, 6)
 
     def test_largest_f_and_recursive_residuals(self):
         test = ul.break_test(self.fit, how="sup-f", draws=99)

@@ -16,6 +16,7 @@ from ultrum.core.gaps import time_positions
 from ultrum.core.labels import TableInNotebooks, infer_frequency, period_label
 from ultrum.core.regression.influence import weighted_rows
 from ultrum.core.regression.results import CONSTANT, Fit
+from ultrum.core.regression.robust_tests import added_terms_f
 from ultrum.core.regression.solve import inflation
 from ultrum.core.regression.stability import break_test
 from ultrum.core.regression.unit_root import dickey_fuller, is_persistent
@@ -109,7 +110,7 @@ def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int =
         _heteroskedasticity(fit, residuals),
         *_white(fit, residuals),
         _normality(residuals),
-        *_form(X, y, residuals),
+        *_form(fit, X, residuals),
         *_breaks(fit, draws, seed),
         *_copies(fit),
         _influence(fit),
@@ -221,19 +222,26 @@ def _normality(residuals: Floats) -> Finding:
     )  # fmt: skip
 
 
-def _form(X: Floats, y: Floats, residuals: Floats) -> Iterator[Finding]:
-    """Ramsey's RESET: whether powers of the fitted values add anything."""
-    fitted = y - residuals
+def _form(fit: Fit, X: Floats, residuals: Floats) -> Iterator[Finding]:
+    """Ramsey's RESET: whether powers of the fitted values add anything, in the errors of the fit."""
+    fitted = fit.fitted.to_numpy()
     spread = fitted.std()
-    if not spread > 0 or len(y) <= X.shape[1] + 2:
+    below = len(X) - X.shape[1] - 2
+    if not spread > 0 or below < 1:
         return
-    scaled = (fitted - fitted.mean()) / spread
-    both = np.column_stack([X, scaled**2, scaled**3])
-    q = np.linalg.qr(both / np.linalg.norm(both, axis=0))[0]
-    left = residuals - q @ (q.T @ residuals)
-    below = len(y) - both.shape[1]
-    rest = float(left @ left)
-    statistic = (float(residuals @ residuals) - rest) / 2 / (rest / below) if rest > 0 else 0.0
+    # with a constant among the terms, powers about the mean span the same columns and keep digits
+    moved = fitted - fitted.mean() if CONSTANT in fit.design else fitted
+    powers = np.column_stack([(moved / spread) ** 2, (moved / spread) ** 3])
+    if fit.weights is not None:
+        powers *= np.sqrt(fit.weights.to_numpy())[:, None]
+    try:
+        if fit.errors == "classical":
+            statistic = _added_f(X, powers, residuals)
+        else:
+            places = time_positions(fit.design.index)
+            statistic = added_terms_f(X, powers, residuals, places, fit.lags)
+    except EstimationError:
+        return  # of two values, squares and cubes are combinations of them
     p_value = float(scipy.special.fdtrc(2, below, max(statistic, 0.0)))
     meaning = (
         "A straight line does not describe it: curved terms add to the fit. Look at the plot of the fit; a "
@@ -242,6 +250,16 @@ def _form(X: Floats, y: Floats, residuals: Floats) -> Iterator[Finding]:
         else "No sign that a curved line would fit better."
     )
     yield Finding("straight line (RESET)", statistic, f"F(2, {below})", p_value, meaning)
+
+
+def _added_f(X: Floats, added: Floats, residuals: Floats) -> float:
+    """F of added terms where errors are alike."""
+    both = np.column_stack([X, added])
+    q = np.linalg.qr(both / np.linalg.norm(both, axis=0))[0]
+    left = residuals - q @ (q.T @ residuals)
+    rest, below = float(left @ left), len(X) - both.shape[1]
+    gained = float(residuals @ residuals) - rest
+    return gained / added.shape[1] / (rest / below) if rest > 0 else 0.0
 
 
 def _breaks(fit: Fit, draws: int, seed: int) -> Iterator[Finding]:

@@ -10,11 +10,13 @@ import pandas as pd
 import scipy.special
 
 from ultrum.core.arguments import checked
+from ultrum.core.gaps import time_positions
 from ultrum.core.labels import period_label
 from ultrum.core.regression.inference import TestResult
 from ultrum.core.regression.influence import weighted_rows
 from ultrum.core.regression.inputs import same_rows
 from ultrum.core.regression.results import BetaTable, Fit
+from ultrum.core.regression.robust_tests import break_f_path
 from ultrum.core.regression.solve import least_squares
 from ultrum.core.types import Floats, Ints
 from ultrum.errors import EstimationError
@@ -33,11 +35,12 @@ class BreakTest(TestResult):
     statistic, distribution, df, p_value, note
         As for every test.
     path : Series
-        F of every date for ``sup-f``; the cumulated sum of recursive residuals for ``cusum``.
+        F of every date for ``sup-f``, robust where the errors are; the cumulated sum of recursive residuals for
+        ``cusum``.
     bounds : DataFrame
         Columns ``low high``: the 5 % bounds of the path where they are known.
     at : label
-        The date of the break, or of the largest value.
+        The date of the break that leaves the smallest sum of squares, or that of the largest value.
     between : (label, label) or None
         From the first to the last date that is not rejected at 5 % as the date of the break (Hansen 2000).
     name : str
@@ -72,7 +75,7 @@ def break_test(
     at : label, optional
         First row of the second part, for ``chow``; by default the middle row.
     how : {"chow", "sup-f", "cusum"}
-        Chow (1960) at a date; the largest of those F over all dates inside the trimmed span (Andrews 1993);
+        Chow (1960) at a date; the largest such F over all dates inside the trimmed span (Andrews 1993);
         the cumulated sum of recursive residuals (Brown, Durbin and Evans 1975).
     trim : float
         Share of the rows at each end where ``sup-f`` looks for no break.
@@ -83,7 +86,10 @@ def break_test(
     Returns
     -------
     BreakTest
-        Chow's F has (p, T − 2p) degrees of freedom and takes the errors as alike in both parts.
+        Chow's F has (p, T − 2p) degrees of freedom. Where the errors of the fit are classical it takes the
+        spread as alike in both parts. Where they are robust, it is a Wald test over p with White's or, for
+        ``hac``, Newey and West's covariance in each part and the null imposed; so is each F of ``sup-f``.
+        Clustered fits take White's. The date of a break is that of least squares in every case.
 
     Raises
     ------
@@ -115,10 +121,8 @@ def _chow(fit: Fit, at: Any) -> BreakTest:
             f"than its {terms} coefficients. Choose a date further inside the sample."
         )
     X, y = weighted_rows(fit.design, fit.response, fit.weights)
-    Y = y[:, None]
-    parts = sum(_rss(X[rows], Y[rows]) for rows in (slice(None, cut), slice(cut, None)))
+    statistic = float(_chow_f(X, y[:, None], cut, fit.errors, fit.design.index, fit.lags)[0])
     below = fit.nobs - 2 * terms
-    statistic = float(((_rss(X, Y) - parts) / terms / (parts / below))[0])
     p_value = float(scipy.special.fdtrc(terms, below, max(statistic, 0.0)))
     label = fit.design.index[cut]
     note = f"before and from {period_label(label)}"
@@ -151,16 +155,28 @@ def chow_tests(table: BetaTable) -> pd.DataFrame:
             continue
         X, Y = table.design.to_numpy()[mask], table.response.to_numpy()[np.ix_(mask, columns)]
         below = rows - 2 * terms
+        lags = table.lags.iloc[columns[0]]  # alike for all with the same rows, but of the plug-in
+        depth = None if np.isnan(lags) else int(lags)
         try:
-            parts = sum(_rss(X[part], Y[part]) for part in (slice(None, cut), slice(cut, None)))
+            found = _chow_f(X, Y, cut, table.errors, table.design.index[mask], depth)
         except EstimationError as error:
             made.iloc[columns, 2] = str(error)
             continue
-        found = (_rss(X, Y) - parts) / terms / (parts / below)
         made.iloc[columns, 0] = found
         made.iloc[columns, 1] = scipy.special.fdtrc(terms, below, np.maximum(found, 0.0))
         made.iloc[columns, 2] = f"before and from {period_label(table.design.index[mask][cut])}"
     return made
+
+
+def _chow_f(
+    X: Floats, Y: Floats, cut: int, errors: str, index: pd.Index, lags: int | None
+) -> Floats:
+    """F of equal coefficients before and from one row, for each column."""
+    parts = sum(_rss(X[part], Y[part]) for part in (slice(None, cut), slice(cut, None)))
+    rows, terms = X.shape
+    if errors == "classical":
+        return np.asarray((_rss(X, Y) - parts) / terms / (parts / (rows - 2 * terms)))
+    return np.asarray(break_f_path(X, Y, np.array([cut]), time_positions(index), lags)[0])
 
 
 def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
@@ -173,19 +189,28 @@ def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
     if len(cuts) < 2:
         raise EstimationError(f"{fit.name}: {rows} rows leave no dates between the trimmed ends.")
     residuals = y - X @ fit.coefficients.to_numpy()
-    path = _f_path(X, residuals[:, None], cuts)[:, 0]
-    best = int(path.argmax())
+    positions = time_positions(fit.design.index)
+
+    def path_of(values: Floats, dates: Ints) -> Floats:
+        if fit.errors == "classical":
+            return _f_path(X, values, dates)
+        return break_f_path(X, values, dates, positions, fit.lags)
+
+    squares = _f_path(X, residuals[:, None], cuts)[:, 0]
+    best = int(squares.argmax())  # the date with the smallest sum of squares
+    path = path_of(residuals[:, None], cuts)[:, 0]
+    top = float(path.max())
     few = cuts[np.unique(np.linspace(0, len(cuts) - 1, min(len(cuts), _DATES)).astype(int))]
     noise = np.random.default_rng(seed).standard_normal((rows, draws)) * residuals[:, None]
-    largest = _f_path(X, noise, few).max(axis=0)
-    p_value = float((1 + np.sum(largest >= path[best])) / (draws + 1))
+    largest = path_of(noise, few).max(axis=0)
+    p_value = float((1 + np.sum(largest >= top)) / (draws + 1))
     label = fit.design.index[cuts[best]]
     limit = float(np.quantile(largest, 0.95))
     dates = fit.design.index[cuts]
-    between = _date_interval(fit.design.index, X, residuals, cuts, path, best)
+    between = _date_interval(fit.design.index, X, residuals, cuts, squares, best)
     note = f"at {period_label(label)} ({period_label(between[0])} to {period_label(between[1])})"
     return BreakTest(
-        float(path[best]), "largest F", (terms, rows - 2 * terms), p_value, note,
+        top, "largest F", (terms, rows - 2 * terms), p_value, note,
         path=pd.Series(path, dates, name="F"), bounds=pd.DataFrame({"low": np.nan, "high": limit}, dates),
         at=label, name=fit.name, between=between,
     )  # fmt: skip

@@ -1,0 +1,127 @@
+"""Robust Wald tests with the null imposed: of added terms, and of a break at every date.
+
+The covariance of the scores takes the residuals of the restricted regression. With unrestricted ones
+such tests reject far too often in samples of monthly data (Davidson and MacKinnon 1985); docs/benchmarks.md
+has the sizes.
+"""
+
+from __future__ import annotations
+
+from typing import Final
+
+import numpy as np
+
+from ultrum.core.regression.covariance import bartlett_sum
+from ultrum.core.types import Floats, Ints
+from ultrum.errors import EstimationError
+
+_AT_ONCE: Final = 1 << 22  # numbers of score products held at a time
+
+
+def added_terms_f(
+    X: Floats, added: Floats, residuals: Floats, positions: Ints, lags: int | None
+) -> float:
+    """Robust F of terms added to a regression, with the null imposed.
+
+    Parameters
+    ----------
+    X, added : ndarray, shape (T, p) and (T, q)
+    residuals : ndarray, shape (T,)
+        Of the regression on X alone.
+    positions : ndarray of int, shape (T,)
+        Periods of the rows, so that lags count periods.
+    lags : int, optional
+        Of Newey–West covariances; None for White's.
+
+    Returns
+    -------
+    float
+        W/q·(T − p − q)/T, against F(q, T − p − q).
+
+    Raises
+    ------
+    EstimationError
+        If the added terms are combinations of X and each other.
+    """
+    Q = np.linalg.qr(_unit(X))[0]
+    apart = added - Q @ (Q.T @ added)
+    lost = np.linalg.norm(apart, axis=0) < 1e-9 * np.linalg.norm(added, axis=0)
+    if lost.any():
+        raise EstimationError("The added terms are combinations of those in the regression.")
+    scores = _unit(apart) * residuals[:, None]
+    total = scores.sum(axis=0)
+    middle = bartlett_sum(scores, lags or 0, positions)
+    rows, terms = len(X), X.shape[1] + added.shape[1]
+    return float(total @ np.linalg.solve(middle, total) / added.shape[1] * (rows - terms) / rows)
+
+
+def break_f_path(X: Floats, Y: Floats, cuts: Ints, positions: Ints, lags: int | None) -> Floats:
+    """Robust F of equal coefficients before and from each cut, shape (cuts, columns), with the null imposed.
+
+    Parameters
+    ----------
+    X, Y : ndarray, shape (T, p) and (T, N)
+        Without missing values.
+    cuts : ndarray of int, shape (C,)
+        First row of the second part.
+    positions, lags
+        As for :func:`added_terms_f`.
+
+    Returns
+    -------
+    ndarray, shape (C, N)
+        d'V⁻¹d/p·(T − 2p)/T with d the difference of the coefficients and V the sum of the covariances of both
+        parts.
+    """
+    Q = np.linalg.qr(_unit(X))[0]  # the test does not depend on the units of the factors
+    residuals = Y - Q @ (Q.T @ Y)
+    rows, terms = Q.shape
+    gram = np.cumsum(Q[:, :, None] * Q[:, None, :], axis=0)[cuts - 1]
+    before, after = np.linalg.inv(gram), np.linalg.inv(np.eye(terms) - gram)
+    made = np.empty((len(cuts), Y.shape[1]))
+    step = max(1, _AT_ONCE // (rows * terms * terms))
+    for low in range(0, Y.shape[1], step):
+        some = slice(low, low + step)
+        scores = Q[:, :, None] * residuals[:, None, some]
+        first = np.cumsum(scores, axis=0)[cuts - 1]
+        apart = np.einsum("cpq,cqn->cnp", before + after, first)  # scores of both parts sum to zero
+        ahead, behind = _products_by_cut(scores, cuts, positions, lags)
+        V = np.einsum("cpq,cqrn,crs->cnps", before, ahead, before, optimize=True)
+        V += np.einsum("cpq,cqrn,crs->cnps", after, behind, after, optimize=True)
+        solved = np.linalg.solve(V, apart[..., None])[..., 0]
+        made[:, some] = np.einsum("cnp,cnp->cn", apart, solved)
+    return np.asarray(made / terms * (rows - 2 * terms) / rows)
+
+
+def _unit(X: Floats) -> Floats:
+    return np.asarray(X / np.maximum(np.linalg.norm(X, axis=0), np.finfo(float).tiny))
+
+
+def _products_by_cut(
+    scores: Floats, cuts: Ints, positions: Ints, lags: int | None
+) -> tuple[Floats, Floats]:
+    """Weighted products of scores (T, p, N) over the rows before and from each cut, (C, p, p, N)."""
+    line, places = _on_calendar(scores, positions)
+    starts = places[cuts]
+    squares: Floats = np.cumsum(line[:, :, None] * line[:, None], axis=0)
+    ahead = squares[starts - 1]
+    behind = squares[-1] - ahead
+    for lag in range(1, min(lags or 0, len(line) - 1) + 1):
+        weight = 1.0 - lag / ((lags or 0) + 1.0)
+        cross = weight * line[lag:, :, None] * line[:-lag, None]
+        sums = np.concatenate([np.zeros((lag, *cross.shape[1:])), np.cumsum(cross, axis=0)])
+        own = sums[starts - 1]
+        rest = sums[-1] - sums[np.minimum(starts + lag - 1, len(sums) - 1)]
+        ahead += own + own.swapaxes(1, 2)
+        behind += rest + rest.swapaxes(1, 2)
+    return ahead, behind
+
+
+def _on_calendar(scores: Floats, positions: Ints) -> tuple[Floats, Ints]:
+    """Scores at their periods, zero where a period has none, and the place of each row."""
+    places = positions - positions[0]
+    if places[-1] + 1 == len(scores):
+        return scores, places
+    line = np.zeros((int(places[-1]) + 1, *scores.shape[1:]))
+    line[places] = scores
+    return line, places
