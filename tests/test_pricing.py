@@ -1,6 +1,7 @@
 """Betas and costs of equity against the practice world's truth and closed forms."""
 
 import unittest
+from dataclasses import replace
 
 import numpy as np
 import pandas as pd
@@ -137,9 +138,21 @@ class OtherBetas(Scratch):
         self.assertGreater(prior, 0)
         want = (b / s**2 + b.mean() / prior) / (1 / s**2 + 1 / prior)
         np.testing.assert_allclose(made.coefficients["market"], want, rtol=1e-12)
-        np.testing.assert_allclose(
-            made.standard_errors["market"], (1 / s**2 + 1 / prior) ** -0.5, rtol=1e-12
+        spreads = np.linspace(1e-4, 1.5, 4000)[:, None] ** 2  # by brute force over the true spread
+        total = s.to_numpy() ** 2 + spreads
+        centre = (b.to_numpy() / total).sum(1) / (1 / total).sum(1)
+        density = spreads[:, 0] ** 0.35 * np.exp(  # in the deviation: flat to the power 1.7
+            -0.5 * (np.log(total).sum(1) + np.log((1 / total).sum(1)))
+            - 0.5 * ((b.to_numpy() - centre[:, None]) ** 2 / total).sum(1)
         )
+        pull = s.to_numpy() ** 2 / total
+        mean = (1 - pull) * b.to_numpy() + pull * centre[:, None]
+        square = s.to_numpy() ** 2 * (1 - pull) + pull**2 / (1 / total).sum(1)[:, None]
+        square += (mean - want.to_numpy()) ** 2
+        error = np.sqrt(density @ square / density.sum())
+        np.testing.assert_allclose(made.standard_errors["market"], error, rtol=0.01)
+        alike = replace(self.table, coefficients=self.table.coefficients * 0 + 1.0)
+        self.assertGreater(ul.adjust_betas(alike).standard_errors["market"].min(), 0.01)
         np.testing.assert_allclose(
             made.coefficients["constant"], self.table.coefficients["constant"]
         )

@@ -16,6 +16,7 @@ from ultrum.core.types import Bools, Floats
 from ultrum.errors import EstimationError
 
 BLUME_1971: Final = (0.343, 0.677)
+_PRIOR_POWER: Final = 1.7  # of the deviation: between a flat prior on it and one on its square
 
 
 @checked
@@ -47,7 +48,8 @@ def adjust_betas(
     Returns
     -------
     BetaTable
-        Alphas stay; errors are the posterior's (Vasicek), or the slope times each beta's (Blume), which
+        Alphas stay. Errors are those of the empirical-Bayes posterior (Vasicek), which allows for the
+        estimated mean and spread of the prior (Morris 1983), or the slope times each beta's (Blume), which
         leaves out the line's own. Residuals and single fits are those of the regressions.
 
     Raises
@@ -100,8 +102,45 @@ def _vasicek(table: BetaTable, counted: Bools) -> tuple[Floats, Floats]:
         spread = max(0.0, float(beta[prior].var(ddof=1) - own[prior].mean()))
         weight = np.where(known, spread / (spread + own), np.nan)
         made[:, column] = weight * beta + (1.0 - weight) * centre
-        shrunk[:, column] = np.sqrt(weight)  # the posterior's variance is the weight times se²
+        error = _posterior_error(beta[prior], own[prior], beta, own, made[:, column])
+        shrunk[:, column] = error / np.sqrt(own)
     return made, shrunk
+
+
+def _posterior_error(
+    among: Floats, variances: Floats, beta: Floats, own: Floats, shrunk: Floats
+) -> Floats:
+    """Root mean squared error of shrunk betas, the prior's mean and spread being estimates.
+
+    Parameters
+    ----------
+    among, variances : ndarray, shape (M,)
+        Betas of the cross-section and their squared errors.
+    beta, own, shrunk : ndarray, shape (N,)
+        Betas to be shrunk, their squared errors, and the shrunk betas.
+
+    Returns
+    -------
+    ndarray, shape (N,)
+        The posterior variance, averaged over the spread of the true betas, and the squared distance of the
+        shrunk beta from the posterior mean. Morris (1983) approximates the same by V(1 − B) plus a term
+        v(y − ȳ)² for the unknown spread, which covers too little between 50 and 200 assets.
+    """
+    steps = np.concatenate([[0.0], np.geomspace(0.02, 12.0, 79)])  # deviation of the true betas
+    edges = np.concatenate([[0.0], (steps[1:] + steps[:-1]) / 2.0, [1.1 * steps[-1]]])
+    spread = steps[:, None] ** 2 * variances.mean()
+    total = variances + spread
+    sums = (1.0 / total).sum(axis=1)
+    centre = (among / total).sum(axis=1) / sums
+    misfit = ((among - centre[:, None]) ** 2 / total).sum(axis=1)
+    likelihood = -0.5 * (np.log(total).sum(axis=1) + np.log(sums) + misfit)
+    weight = np.exp(likelihood - likelihood.max()) * np.diff(edges**_PRIOR_POWER)
+    weight /= weight.sum()
+    pull = own / (own + spread)
+    mean = (1.0 - pull) * beta + pull * centre[:, None]
+    variance = own * (1.0 - pull) + pull**2 / sums[:, None]
+    squared = weight @ (variance + (mean - shrunk) ** 2)
+    return np.asarray(np.sqrt(squared))
 
 
 def _blume(

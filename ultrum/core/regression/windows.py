@@ -152,7 +152,7 @@ def _fill(
             rows.constant,
         )  # fmt: skip
         variance = solution.rss / (nobs - terms)
-        made.nobs[where], made.sigma[where] = nobs, np.sqrt(variance)
+        made.nobs[where], made.sigma[where] = nobs, np.sqrt(variance / view.mean_weights(nobs))
         made.r2[where] = 1.0 - solution.rss / solution.tss
         made.coefficients[where] = batch.coefficients_of(
             solution, rows.shift, rows.centre
@@ -264,6 +264,13 @@ class _Views:
         ones = np.ones((len(self.rows.present), 1))
         return np.rint(plain.sum_of(ones, self.rows.present)[:, 0]).astype(np.int64)
 
+    def mean_weights(self, nobs: Ints) -> Floats:
+        """Mean weight of the valid rows, (B, N), by which σ is brought to weights of mean one."""
+        if self.weights is None:
+            return np.ones((1, 1))
+        ones = np.ones((len(self.rows.present), 1))
+        return np.asarray(self.sum_of(ones, self.rows.present)[:, 0] / nobs)
+
     def one(self, which: int) -> _Views:
         """One of the windows."""
         return _Views(self.rows, self.starts[which : which + 1], self.width, self.decay)
@@ -342,7 +349,7 @@ def _by_qr(
     X, y = rows.X[span][used], rows.Y[span, asset][used]
     weights = None if recipe.decay is None else recipe.decay[-len(used) :]
     if weights is not None:
-        weights = (weights / weights.mean())[used]
+        weights = weights[used] / weights[used].mean()
     names = [f"column {i}" for i in range(X.shape[1])]
     try:
         solution = least_squares(X, y[:, None], names, rows.constant, weights)
