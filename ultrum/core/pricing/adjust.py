@@ -101,9 +101,9 @@ def _vasicek(table: BetaTable, counted: Bools) -> tuple[Floats, Floats]:
         centre = float(beta[prior].mean())
         spread = max(0.0, float(beta[prior].var(ddof=1) - own[prior].mean()))
         weight = np.where(known, spread / (spread + own), np.nan)
-        made[:, column] = weight * beta + (1.0 - weight) * centre
-        error = _posterior_error(beta[prior], own[prior], beta, own, made[:, column])
-        shrunk[:, column] = error / np.sqrt(own)
+        pulled = weight * beta + (1.0 - weight) * centre
+        error = _posterior_error(beta[prior], own[prior], beta, own, pulled)
+        made[:, column], shrunk[:, column] = pulled, error / np.sqrt(own)
     return made, shrunk
 
 
