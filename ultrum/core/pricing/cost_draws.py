@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Final
 
 import numpy as np
@@ -18,20 +19,11 @@ from ultrum.core.types import Floats, Ints
 _AT_ONCE: Final = 1 << 22  # counts of rows held at a time
 
 
-def drawn_costs(
-    betas: BetaTable,
-    factors: Sequence[str],
-    premia: Mapping[str, Premium],
-    prices: Floats,
-    spread: Floats,
-    base: float,
-    base_error: float,
-    draws: int,
-    seed: int,
-) -> Floats:
-    """Costs of equity of every draw, (draws, N).
+@dataclass(frozen=True)
+class CostBootstrap:
+    """The stationary block bootstrap of a cost of equity, done when its draws are wanted.
 
-    Parameters
+    Attributes
     ----------
     betas : BetaTable
     factors : sequence of str
@@ -42,7 +34,35 @@ def drawn_costs(
         Premia and their covariance.
     base, base_error : float
         Risk-free rate and add-ons, and their error.
+    draws, seed : int
     """
+
+    betas: BetaTable
+    factors: Sequence[str]
+    premia: Mapping[str, Premium]
+    prices: Floats
+    spread: Floats
+    base: float
+    base_error: float
+    draws: int
+    seed: int
+
+    def costs(self) -> Floats:
+        """Costs of equity of every draw, (draws, N)."""
+        return _drawn_costs(**vars(self))
+
+
+def _drawn_costs(
+    betas: BetaTable,
+    factors: Sequence[str],
+    premia: Mapping[str, Premium],
+    prices: Floats,
+    spread: Floats,
+    base: float,
+    base_error: float,
+    draws: int,
+    seed: int,
+) -> Floats:
     generator = np.random.default_rng(seed)
     design = betas.design.to_numpy(dtype=np.float64)
     whole = np.isfinite(design).all(axis=1)

@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.pricing.cost_draws import drawn_costs
+from ultrum.core.pricing.cost_draws import CostBootstrap
 from ultrum.core.pricing.cost_result import RISK_FREE, CostOfEquity, by_asset
 from ultrum.core.pricing.exposures import CostVariance, Exposures
 from ultrum.core.pricing.one_factor import OneBeta
@@ -19,7 +19,7 @@ from ultrum.core.rates import annual_yield
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.series import TimeSeries
 from ultrum.core.types import Floats
-from ultrum.errors import EstimationError, UnitError
+from ultrum.errors import EstimationError, UnitError, warn_user
 
 _MONTH_OF_DAYS: Final = 21  # a daily rate accrues three days on Mondays; a month averages them
 _NEEDED_DRAWS: Final = 1999  # where the variance formula fails
@@ -37,7 +37,7 @@ def cost_of_equity(
     risk_free_error: float = 0.0,
     on: Any = None,
     add_ons: AddOns | None = None,
-    draws: int = 0,
+    draws: int = 999,
     seed: int = 0,
 ) -> CostOfEquity:
     """Risk-free rate plus each beta times its premium, plus what is added with a reason.
@@ -59,11 +59,17 @@ def cost_of_equity(
     add_ons : mapping of str to (float, str), optional
         Annual decimals added, each with its reason.
     draws, seed : int
-        Of the stationary block bootstrap, for ``interval(method="bootstrap")``; of plain betas only.
+        Of the stationary block bootstrap, for ``interval(method="bootstrap")``; done when it is first asked
+        for, and of plain betas only. 0 for none.
 
     Returns
     -------
     CostOfEquity
+
+    Warns
+    -----
+    DataWarning
+        If a premium is negative, or a cost of equity lies below the risk-free rate.
 
     Raises
     ------
@@ -98,12 +104,11 @@ def cost_of_equity(
     value = pd.Series(base + own.beta @ lam, own.assets, name="cost_of_equity")
     pieces = CostVariance.of(own, lam, spread, risk_free_error**2)
     variance = pieces.total
-    drawn = None
     failed = np.isfinite(value.to_numpy()) & ~(variance > 0)
-    if draws:
-        _refuse_draws(betas)
-    if _can_be_drawn(betas) and (draws or failed.any()):
-        drawn = drawn_costs(
+    unknown = not np.isfinite(spread).all()
+    bootstrap = None
+    if _can_be_drawn(betas) and not unknown:
+        bootstrap = CostBootstrap(
             cast(BetaTable, betas),
             own.factors,
             prices,
@@ -111,11 +116,13 @@ def cost_of_equity(
             spread,
             base,
             risk_free_error,
-            draws or _NEEDED_DRAWS,
+            max(draws, _NEEDED_DRAWS) if failed.any() else draws,
             seed,
         )
-        redrawn = np.nanvar(drawn, axis=0, ddof=1)
-        variance = np.where(failed, redrawn, variance)
+        if failed.any():
+            variance = np.where(failed, np.nanvar(bootstrap.costs(), axis=0, ddof=1), variance)
+        bootstrap = bootstrap if bootstrap.draws else None
+    _warn_of_low_costs(value, rate, prices)
     degrees = np.minimum(own.df, min(prices[f].df for f in own.factors))
     error = np.sqrt(np.where(variance > 0, variance, np.nan))
     basis = {f: f"{100 * prices[f].value:.2f} % a year, {prices[f].basis}" for f in own.factors}
@@ -129,23 +136,29 @@ def cost_of_equity(
         basis={**basis, **{n: f"{100 * v:.2f} %, {reason}" for n, (v, reason) in extra.items()}},
         errors=own.errors,
         sample=own.sample,
-        draws=drawn,
-        notes=_notes(value, failed, variance, drawn is not None),
+        bootstrap=bootstrap,
+        notes=_notes(value, failed, variance, unknown),
     )
+
+
+def _warn_of_low_costs(value: pd.Series, rate: float, prices: Mapping[str, Premium]) -> None:
+    """A negative premium or a cost below the risk-free rate is possible, but seldom meant."""
+    negative = [f"{name} ({100 * p.value:.2f} %)" for name, p in prices.items() if p.value < 0]
+    if negative:
+        warn_user(
+            f"Negative premium a year: {', '.join(negative)}. A sample mean below zero says more of the sample "
+            "than of what investors expect; take a longer history or a premium with its source."
+        )
+    low = value.index[(value < rate).to_numpy()]
+    if len(low):
+        warn_user(
+            f"{len(low)} of {len(value)} costs of equity lie below the risk-free rate of {100 * rate:.2f} %: "
+            f"{', '.join(map(str, low[:5]))}. Check betas and premia before you use them."
+        )
 
 
 def _can_be_drawn(betas: BetaTable | OneBeta) -> bool:
     return isinstance(betas, BetaTable) and betas.unadjusted is None
-
-
-def _refuse_draws(betas: BetaTable | OneBeta) -> None:
-    """Rows drawn anew give plain betas, whose spread says nothing of another estimator's."""
-    if not _can_be_drawn(betas):
-        kind = "adjusted betas" if isinstance(betas, BetaTable) else "betas of this kind"
-        raise EstimationError(
-            f"draws: rows drawn anew give plain betas, not {kind}. Leave draws out and take the t interval, or "
-            "take plain betas."
-        )
 
 
 @checked
@@ -331,17 +344,16 @@ def _labelled(own: Exposures, part: str) -> pd.MultiIndex:
     return pd.MultiIndex.from_product([own.assets, [part]], names=["asset", "part"])
 
 
-def _notes(value: pd.Series, failed: Any, variance: Floats, drawn: bool) -> dict[str, str]:
+def _notes(value: pd.Series, failed: Any, variance: Floats, unknown: bool) -> dict[str, str]:
     notes = {}
+    small = "the variance formula is not positive, as beta and premium are both small beside their errors"
     for asset, cost, wrong, spread in zip(value.index, value, failed, variance, strict=True):
         if np.isnan(cost):
             notes[str(asset)] = "no estimate: too few rows"
-        elif wrong and drawn and spread > 0:
-            notes[str(asset)] = (
-                "beta and premium are both smaller than their errors; error by bootstrap"
-            )
+        elif wrong and unknown:
+            notes[str(asset)] = "no standard error: that of a premium is missing"
+        elif wrong and spread > 0:
+            notes[str(asset)] = f"{small}; error by bootstrap"
         elif wrong:
-            notes[str(asset)] = (
-                "beta and premium are both smaller than their errors; no standard error"
-            )
+            notes[str(asset)] = f"{small}; no standard error"
     return notes

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import textwrap
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
@@ -11,6 +12,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.labels import TextInNotebooks
+from ultrum.core.pricing.cost_draws import CostBootstrap
 from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.types import Floats
@@ -44,7 +46,8 @@ class CostOfEquity(TextInNotebooks):
     sample : mapping of str to str
         Rows that each beta rests on.
     draws : ndarray, shape (draws, N), or None
-        Costs of equity of the stationary block bootstrap.
+        Costs of equity of the stationary block bootstrap, drawn when they are first wanted; None where the
+        betas are not plain or no draws were asked for.
     notes : mapping of str to str
         What is to be known about single assets.
     """
@@ -58,8 +61,16 @@ class CostOfEquity(TextInNotebooks):
     basis: Mapping[str, str]
     errors: str
     sample: Mapping[str, str]
-    draws: Floats | None = None
+    bootstrap: CostBootstrap | None = field(default=None)
     notes: Mapping[str, str] = field(default_factory=dict)
+    growth: float = 1.0  # of one plus the cost, in another currency
+
+    @functools.cached_property
+    def draws(self) -> Floats | None:
+        """Costs of equity of the bootstrap, (draws, N)."""
+        if self.bootstrap is None:
+            return None
+        return np.asarray((1.0 + self.bootstrap.costs()) * self.growth - 1.0)
 
     def interval(self, level: float = 0.95, method: str = "t") -> pd.DataFrame:
         """Confidence interval, columns ``low high``: Student's t by the delta method, or drawn quantiles."""
@@ -71,7 +82,10 @@ class CostOfEquity(TextInNotebooks):
         if method == "t":
             return pd.DataFrame({"low": self.value - reach, "high": self.value + reach})
         if self.draws is None:
-            raise EstimationError("No draws were made; say cost_of_equity(..., draws=9999).")
+            raise EstimationError(
+                "There are no draws: the betas are not plain ones, such as shrunk betas, or draws=0 was set. "
+                "Take method='t', or plain betas with draws=999."
+            )
         ends = np.nanquantile(self.draws, [0.5 - level / 2.0, 0.5 + level / 2.0], axis=0)
         return pd.DataFrame({"low": ends[0], "high": ends[1]}, self.value.index)
 
@@ -129,7 +143,7 @@ class CostOfEquity(TextInNotebooks):
             standard_error=self.standard_error * factor,
             parts=by_asset(pd.concat([self.parts, row]), list(self.value.index)),
             basis={**self.basis, f"in {currency}": said},
-            draws=None if self.draws is None else (1.0 + self.draws) * factor - 1.0,
+            growth=self.growth * factor,
         )
 
     def to_frame(self) -> pd.DataFrame:
