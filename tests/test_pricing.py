@@ -255,7 +255,11 @@ class JointAlpha(Scratch):
         )  # three standard errors
         with self.refused(ul.UltrumError, "No factor"):
             ul.joint_alpha_test(ul.practice.panel(), ["tide"])
-        with self.refused(ul.UltrumError, "need more than", "leave those out"):
+        with self.assertWarnsRegex(
+            ul.DataWarning, r"62 of 252 rows.*LMPB \(150 rows\).*251 rows .* 20 assets"
+        ):
+            ul.joint_alpha_test(ul.practice.panel(), ["market"])
+        with self.refused(ul.UltrumError, "need more than", "fewer assets"):
             ul.joint_alpha_test(ul.practice.panel().sample("2012-06", "2014-05"))
 
 
@@ -477,7 +481,7 @@ class Factors(Scratch):
         low, high = fit.interval().loc["market"]
         self.assertIn(f"confidence {low:.2f} to {high:.2f}", text)
         self.assertIn("size earned 1 % more, BRTW earned 0.40 % less", text)
-        self.assertIn("Rows not used: 1 for a missing left-hand side", text)
+        self.assertIn("Rows not used: 1 missing left-hand side", text)
         self.assertEqual(len(text.splitlines()), 9)
         rng = np.random.default_rng(0)
         x = pd.Series(rng.normal(0, 0.1, 12), name="x")

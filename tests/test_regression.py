@@ -167,8 +167,8 @@ class Errors(Scratch):
         for name in self.Y:
             alone, part = ul.regress(self.Y[name], self.X), table.fit(name)
             pd.testing.assert_frame_equal(alone.to_frame(), part.to_frame(), rtol=1e-12)
-            self.assertEqual(alone.lost, part.lost)
-        self.assertEqual(table.fit("b").lost, {"missing left-hand side": 6, "missing factor": 1})
+            self.assertEqual(alone.dropped, part.dropped)
+        self.assertEqual(table.fit("b").dropped, {"missing left-hand side": 6, "missing market": 1})
 
     def test_p_values_intervals_and_joint_tests(self):
         fit = ul.regress(self.Y["a"], self.X, errors="hc3")
@@ -245,7 +245,7 @@ class Refusals(Scratch):
         table = ul.regress(Y, np.arange(30.0))
         self.assertTrue(np.isnan(table.coefficients.loc["late"]).all())
         self.assertEqual((table.nobs["late"], table.nobs["whole"]), (0, 30))
-        self.assertEqual(table.lost.loc["late"].sum(), 30)
+        self.assertEqual(table.dropped.loc["late"].sum(), 30)
         alone = ul.regress(Y["whole"], np.arange(30.0))
         np.testing.assert_array_equal(table.coefficients.loc["whole"], alone.coefficients)
         with self.refused(EstimationError, "late", "too few rows"):

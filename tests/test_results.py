@@ -40,7 +40,7 @@ class Speaking(Scratch):
             "163 rows",
             "2004-02 to 2017-08",
             "Newey–West errors, 4 lags",
-            "89 missing left-hand side",
+            "without one: 89",
         ):
             self.assertIn(words, said)
         self.assertIn("LMPB 102", repr(self.panel))
@@ -67,7 +67,7 @@ class Speaking(Scratch):
         self.assertEqual(list(cost.parts.columns), ["beta", "beta_error", "premium", "premium_error",
                                                     "contribution", "variance_share"])  # fmt: skip
         self.assertEqual(list(cost.interval(0.9).columns), ["low", "high"])
-        self.assertIsNone(cost.draws)
+        self.assertEqual(cost.draws.shape, (999, 23))
 
     def test_a_series_cannot_be_written_into(self):
         wrapped = series([1.0, 2.0])

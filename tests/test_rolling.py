@@ -124,7 +124,7 @@ class Agreement(Scratch):
                 self.assertLess(np.abs(off).max(), 1e-7)
                 self.assertEqual((table.nobs[name], table.first[name]), (one.nobs, one.sample[0]))
                 self.assertAlmostEqual(table.fit(name).r2, one.r2, 11)
-                self.assertEqual(table.fit(name).lost, one.lost)
+                self.assertEqual(table.fit(name).dropped, one.dropped)
 
 
 class Invariances(Scratch):

@@ -276,8 +276,9 @@ class Runs(OnPractice):
             ul.Study.parse(
                 text.replace('inflation = "inflation"', 'inflation = "inflation"\ndraws = 99')
             )
-        with self.refused(EstimationError, "draws", "adjusted"):
-            ul.cost_of_equity(again, premia={"market": 0.05}, risk_free=0.03, draws=99)
+        with self.refused(EstimationError, "draws", "shrunk"):
+            cost = ul.cost_of_equity(again, premia={"market": 0.05}, risk_free=0.03, draws=99)
+            cost.interval(method="bootstrap")
 
     def test_sources_that_fail(self):
         with self.refused(SourceError, "cannot be read"):

@@ -30,7 +30,7 @@ class RunAnswer(TypedDict):
     coefficients: dict[str, float]
     standard_errors: dict[str, float]
     rows: int
-    lost: dict[str, int]
+    dropped: dict[str, int]
     warnings: list[Caution]
     run: str
     places: dict[str, str]

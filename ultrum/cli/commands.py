@@ -262,7 +262,7 @@ def _summary(result: StudyResult) -> dict[str, Any]:
         "coefficients": betas.coefficients.loc[company].to_dict(),
         "standard_errors": betas.standard_errors.loc[company].to_dict(),
         "rows": fit.nobs,
-        "lost": dict(fit.lost),
+        "dropped": dict(fit.dropped),
         "warnings": [vars(w) for w in result.warnings],
         "run": result.run,
     }

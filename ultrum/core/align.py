@@ -1,4 +1,4 @@
-"""Lining up assets, factors, conditions and the risk-free rate, with an account of what was lost."""
+"""Lining up assets, factors, conditions and the risk-free rate, with a log of what is missing."""
 
 from __future__ import annotations
 
@@ -10,9 +10,8 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.convert import to_frequency
-from ultrum.core.coverage import Presence, coverage_of, ledger_of
+from ultrum.core.coverage import MissingData, Presence
 from ultrum.core.currency import to_currency
-from ultrum.core.descriptor import Descriptor
 from ultrum.core.frequency import Frequency, last_day, parse_period
 from ultrum.core.knowing import (
     HINDSIGHT,
@@ -137,10 +136,11 @@ def align(
             f"{named}: say when these became known, known_by='P1M' or the like; "
             "known_by='hindsight' if each may be used in the period it describes."
         )
+    stated, carried = _conditions_known(known, known_by, target)
     blocks = {
         "assets": returns,
         "factors": _with_macro(loadings, raw, macro, known_by, target),
-        "conditions": _conditions_known(known, known_by, target),
+        "conditions": stated,
         "risk_free": rate.as_table(),
     }
     if check_units:
@@ -148,7 +148,8 @@ def align(
         check_size(loadings.select(traded) if traded else None, "factor")
         check_size(blocks["risk_free"], "risk-free")
     warned = income_warning(returns)
-    return _assemble(blocks, target, rows, start, end, currency_of(returns, loadings, rate), warned)
+    money = currency_of(returns, loadings, rate)
+    return _assemble(blocks, target, rows, start, end, money, carried, warned)
 
 
 def _assemble(
@@ -158,7 +159,8 @@ def _assemble(
     start: str | None,
     end: str | None,
     currency: str,
-    warnings: tuple[str, ...] = (),
+    carried: Mapping[str, Ints],
+    warnings: tuple[str, ...],
 ) -> Panel:
     """Put the blocks on one index, drop what is not whole and write it down."""
     tables = {role: table for role, table in blocks.items() if table is not None}
@@ -180,23 +182,20 @@ def _assemble(
     parts = (frames["assets"].to_numpy(), needed.to_numpy(dtype=np.float64))
     present = np.hstack([np.isfinite(part) for part in parts])
     seen = Presence.of(names, index, ordinals, present)
-    filled = {
-        a.name: _filled(a) for a in (tables["conditions"].about if "conditions" in tables else ())
-    }
-    alone = needed.isna().sum(axis=1).to_numpy() == 1
-    costs = {str(name): int((needed[name].isna().to_numpy() & alone).sum()) for name in needed}
+    missing = MissingData(seen, causes, carried, needed.shape[1], kept)
     whole = kept.all()
     return Panel(
         assets=frames["assets"] if whole else frames["assets"][kept],
         factors=frames["factors"][kept],
         conditions=frames["conditions"][kept],
         risk_free=frames["risk_free"].iloc[:, 0][kept],
-        coverage=coverage_of(seen, causes, filled, costs),
-        ledger=ledger_of(seen, causes),
+        coverage=missing.coverage(),
+        ledger=missing.missing_log(),
         about={a.name: a for t in tables.values() for a in t.about},
         frequency=target,
         currency=currency,
         warnings=warnings,
+        missing=missing,
     )
 
 
@@ -207,12 +206,6 @@ def _on_index(frame: pd.DataFrame, index: pd.Index) -> pd.DataFrame:
 def _own_span(column: pd.Series) -> str:
     known = column.dropna()
     return f"({span_of(known.index)})" if len(known) else "(nothing)"
-
-
-def _filled(about: Descriptor) -> int:
-    """Rows in which an older value of a condition stands, as its trail counts them."""
-    said = [dict(step.settings).get("carried", "0") for step in about.trail]
-    return max((int(count) for count in said), default=0)
 
 
 def _in_one_currency(assets: SeriesTable, currency: str, rates: RateTable | None) -> SeriesTable:
@@ -266,11 +259,11 @@ def _with_macro(
 
 def _conditions_known(
     known: list[TimeSeries], known_by: Any, target: Frequency
-) -> SeriesTable | None:
-    """Each condition as it was known at the end of the period before."""
+) -> tuple[SeriesTable | None, dict[str, Ints]]:
+    """Each condition as it was known at the end of the period before, and the periods an older value stands."""
     if not known:
-        return None
-    made = []
+        return None, {}
+    made, older = [], {}
     for condition in known:
         rule = rule_for(condition.name, known_by)
         finer = condition.about.frequency < target and not isinstance(rule, pd.DataFrame)
@@ -282,10 +275,11 @@ def _conditions_known(
             "as known before",
             {"frequency": target},
             known_by=describe_rule(rule),
-            carried=carried or None,
+            carried=int(carried.sum()) or None,
         )
+        older[about.name] = ordinals[carried] + 1
         made.append(TimeSeries.build(values, target.index(ordinals + 1), about))
-    return SeriesTable.of(made)
+    return SeriesTable.of(made), older
 
 
 def _periods(first: int, last: int) -> Ints:

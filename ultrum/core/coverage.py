@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Final
 
 import numpy as np
@@ -40,6 +40,98 @@ class Presence:
         first = np.where(there, across.argmax(axis=1), periods)
         last = np.where(there, periods - 1 - across[:, ::-1].argmax(axis=1), -1)
         return cls(names, index, ordinals, across, first, last)
+
+
+@dataclass(frozen=True)
+class MissingData:
+    """What is missing before rows are dropped, for coverage, the log and the rows dropped of any span.
+
+    Attributes
+    ----------
+    seen : Presence
+        Of assets, then of the series that every row needs.
+    causes : mapping of str to mapping of int to str
+    carried : mapping of str to ndarray of int
+        Ordinals of the periods in which an older value of a condition stands.
+    needed : int
+        How many of the last series every row needs.
+    kept : ndarray of bool, shape (periods,)
+    """
+
+    seen: Presence
+    causes: Causes
+    carried: Mapping[str, Ints]
+    needed: int
+    kept: Bools
+
+    def within(self, first: int, last: int) -> MissingData:
+        """The same for periods from one ordinal to another, both included."""
+        inside = (self.seen.ordinals >= first) & (self.seen.ordinals <= last)
+        seen = Presence.of(
+            self.seen.names,
+            self.seen.index[inside],
+            self.seen.ordinals[inside],
+            self.seen.present[:, inside].T,
+        )
+        return replace(self, seen=seen, kept=self.kept[inside])
+
+    def coverage(self) -> pd.DataFrame:
+        """See :func:`coverage_of`."""
+        needed = ~self.seen.present[len(self.seen.names) - self.needed :]
+        alone = needed.sum(axis=0) == 1
+        names = self.seen.names[len(self.seen.names) - self.needed :]
+        costs = {n: int((row & alone).sum()) for n, row in zip(names, needed, strict=True)}
+        ordinals = self.seen.ordinals
+        filled = {n: int(np.isin(c, ordinals).sum()) for n, c in self.carried.items()}
+        return coverage_of(self.seen, self.causes, filled, costs)
+
+    def missing_log(self) -> pd.DataFrame:
+        """See :func:`ledger_of`."""
+        return ledger_of(self.seen, self.causes)
+
+    def dropped(self) -> dict[str, dict[str, int]]:
+        """Observations of each asset in periods that were dropped, by the series that these lack."""
+        out = ~self.kept
+        if not out.any():
+            return {}
+        assets = len(self.seen.names) - self.needed
+        names = self.seen.names[assets:]
+        counted = dropped_by(
+            ~self.seen.present[assets:, out].T, names, self.seen.present[:assets, out].T
+        )
+        found: dict[str, dict[str, int]] = {}
+        for cause, counts in counted.items():
+            for place in np.flatnonzero(counts):
+                found.setdefault(str(self.seen.names[int(place)]), {})[cause] = int(counts[place])
+        return found
+
+
+def dropped_by(missing: Bools, names: Sequence[str], present: Bools) -> dict[str, Ints]:
+    """Observations in rows that lack some series, by cause such as ``missing size``.
+
+    Parameters
+    ----------
+    missing : ndarray of bool, shape (R, K)
+        Which of the needed series each row lacks.
+    names : sequence of str, length K
+    present : ndarray of bool, shape (R, N)
+        Which assets have a value in each row.
+
+    Returns
+    -------
+    mapping of str to ndarray of int, shape (N,)
+    """
+    found: dict[str, Ints] = {}
+    patterns, which = np.unique(missing, axis=0, return_inverse=True)
+    for number, pattern in enumerate(patterns):
+        if pattern.any():
+            lacking = [str(name) for name, absent in zip(names, pattern, strict=True) if absent]
+            more = f" and {len(lacking) - 3} more" if len(lacking) > 3 else ""
+            cause = f"missing {', '.join(lacking[:3])}{more}"
+            rows = which.ravel() == number
+            counts = present[rows].sum(axis=0).astype(np.int64)
+            found[cause] = found.get(cause, 0) + counts
+    return found
 
 
 def coverage_of(

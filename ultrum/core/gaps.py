@@ -161,7 +161,7 @@ def observations_per_year(
     >>> days = days[np.is_busday(days)]
     >>> ends = np.array([0]), np.array([len(days) - 1])
     >>> observations_per_year(Frequency("B"), days, *ends).round(1).tolist()
-    [260.9]
+    [261.0]
     """
     plain = np.full(len(first), frequency.periods_per_year)
     if not frequency.is_dated or len(days) < 2:

@@ -13,7 +13,7 @@ from ultrum.core.labels import span_of
 from ultrum.core.moments import days_in
 from ultrum.core.series import TimeSeries
 from ultrum.core.transform.windows import months_before
-from ultrum.core.types import Dates, Floats, Ints
+from ultrum.core.types import Bools, Dates, Floats, Ints
 from ultrum.errors import AlignmentError, FrequencyError
 
 HINDSIGHT: Final = "hindsight"
@@ -78,8 +78,8 @@ def releases(series: TimeSeries, rule: KnownBy) -> pd.DataFrame:
 
 def as_known(
     series: TimeSeries, rule: KnownBy, target: Frequency, ordinals: Ints
-) -> tuple[Floats, int]:
-    """Value of the latest period known by the end of each target period, and how often one is carried.
+) -> tuple[Floats, Bools]:
+    """Value of the latest period known by the end of each target period, and whether it is carried.
 
     A value stands until a newer one is known, at most two periods of its own after it became known.
     """
@@ -93,12 +93,12 @@ def as_known(
     safe = np.maximum(place, 0)
     frequency = series.about.frequency
     if not len(days):
-        return np.full(len(ordinals), np.nan), 0
+        return np.full(len(ordinals), np.nan), np.zeros(len(ordinals), dtype=bool)
     until = frequency.ends(frequency.ordinals(days) + _CARRIED)
     least = target.ends(target.ordinals(days))
     fresh = (place >= 0) & (ends <= np.maximum(until, least)[safe])
-    carried = fresh[1:] & (place[1:] == place[:-1])
-    return np.where(fresh, values[safe], np.nan), int(carried.sum())
+    carried = np.append(False, fresh[1:] & (place[1:] == place[:-1]))[: len(ordinals)]
+    return np.where(fresh, values[safe], np.nan), carried
 
 
 def in_release_period(

@@ -106,6 +106,25 @@ def headed(name: str) -> str:
     return name[:1].upper() + name[1:]
 
 
+def table_text(table: pd.DataFrame, number: str = "{:.4f}") -> str:
+    """A table as text within 100 columns; p values below 0.001 are written so, never as zero.
+
+    >>> print(table_text(pd.DataFrame({"beta": [0.5], "p": [1e-9]})))
+        beta       p
+    0 0.5000 < 0.001
+    """
+    shown: Any = {
+        name: p_said if _holds_p(name) else number.format
+        for name in table.columns
+        if pd.api.types.is_float_dtype(table[name])
+    }
+    return table.to_string(formatters=shown, line_width=100)
+
+
+def _holds_p(name: object) -> bool:
+    return str(name) in ("p", "p_value") or str(name).endswith(("_p", " p"))
+
+
 def table_html(table: pd.DataFrame, text: str = "", most: int = 60) -> str:
     """A table for notebooks under its text: four digits, p values as people write them.
 
@@ -113,7 +132,7 @@ def table_html(table: pd.DataFrame, text: str = "", most: int = 60) -> str:
     1
     """
     shown: Any = {
-        name: p_said if str(name) in ("p", "p_value") or str(name).endswith("_p") else _four_digits
+        name: p_said if _holds_p(name) else _four_digits
         for name in table.columns
         if pd.api.types.is_float_dtype(table[name])
     }

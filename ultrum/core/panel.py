@@ -1,4 +1,4 @@
-"""What is lined up and ready to estimate, with the account of what was lost."""
+"""What is lined up and ready to estimate, with the log of what is missing."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ from typing import Final
 
 import pandas as pd
 
+from ultrum.core.coverage import MissingData
 from ultrum.core.descriptor import Descriptor, step_of
 from ultrum.core.frequency import Frequency
 from ultrum.core.labels import span_of, table_html
@@ -35,6 +36,8 @@ class Panel:
         Columns ``period series cause``: every value that was missing, and why.
     about : mapping of str to Descriptor
     warnings : tuple of str
+    missing : MissingData or None
+        What was missing before rows were dropped; :meth:`sample` counts from it again.
     """
 
     assets: pd.DataFrame
@@ -47,6 +50,7 @@ class Panel:
     frequency: Frequency
     currency: str
     warnings: tuple[str, ...] = ()
+    missing: MissingData | None = None
 
     @property
     def excess(self) -> SeriesTable:
@@ -55,7 +59,9 @@ class Panel:
         rate = str(self.risk_free.name)
         step = step_of("excess", of=rate)
         abouts = [self.about[str(n)].with_step(step, excess_of=rate) for n in self.assets]
-        return SeriesTable.build(block, self.assets.index, abouts)
+        table = SeriesTable.build(block, self.assets.index, abouts)
+        dropped = {} if self.missing is None else self.missing.dropped()
+        return replace(table, dropped=dropped)
 
     @property
     def factor_table(self) -> SeriesTable:
@@ -97,13 +103,24 @@ class Panel:
                 f"The panel runs {span_of(self.assets.index)}; nothing of it is from "
                 f"{start or 'its start'} to {end or 'its end'}."
             )
+        missing, coverage = self.missing, self.coverage
+        ledger = self.ledger[self.ledger["period"].isin(rate.index)]
+        if missing is not None:
+            ordinals = self.frequency.ordinals_of(rate.index)
+            whole = missing.seen.ordinals
+            low = ordinals[0] if start is not None else whole[0]
+            high = ordinals[-1] if end is not None else whole[-1]
+            missing = missing.within(int(low), int(high))
+            coverage, ledger = missing.coverage(), missing.missing_log()
         return replace(
             self,
             assets=self.assets.loc[start:end],
             factors=self.factors.loc[start:end],
             conditions=self.conditions.loc[start:end],
             risk_free=rate,
-            ledger=self.ledger[self.ledger["period"].isin(rate.index)],
+            coverage=coverage,
+            ledger=ledger,
+            missing=missing,
         )
 
     def to_frame(self) -> pd.DataFrame:

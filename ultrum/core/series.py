@@ -157,12 +157,14 @@ class SeriesTable:
     """Many series of one frequency as a block of T rows and N columns, with N descriptors.
 
     ``causes`` says why values are missing where that is known: for each series, period ordinals
-    and the reason, such as ``stale price``.
+    and the reason, such as ``stale price``. ``dropped`` counts observations of each series that a panel
+    left out, by cause; estimates report them.
     """
 
     values: pd.DataFrame
     about: tuple[Descriptor, ...]
     causes: Causes = field(default_factory=dict)
+    dropped: Mapping[str, Mapping[str, int]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         _refuse_disorder(self.values.index, ", ".join(a.name for a in self.about[:3]))
@@ -330,7 +332,9 @@ class SeriesTable:
         _refuse_one_name_twice(chosen)
         where = [self._column(name) for name in chosen]
         causes = {name: self.causes[name] for name in chosen if name in self.causes}
-        return SeriesTable(self.values.iloc[:, where], tuple(self.about[k] for k in where), causes)
+        dropped = {name: self.dropped[name] for name in chosen if name in self.dropped}
+        abouts = tuple(self.about[k] for k in where)
+        return SeriesTable(self.values.iloc[:, where], abouts, causes, dropped)
 
     def sample(self, start: str | None = None, end: str | None = None) -> SeriesTable:
         """Part from ``start`` to ``end``, both included."""

@@ -17,7 +17,7 @@ from ultrum.core.labels import period_label
 from ultrum.core.pricing.pooled import PooledFit
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.covariance import errors_name
-from ultrum.core.regression.results import BetaTable, Fit
+from ultrum.core.regression.results import NO_RESPONSE, BetaTable, Fit
 from ultrum.errors import UltrumError
 
 BELOW: Final = {"errors": "standard errors", "t": "t values", "p": "p values"}
@@ -326,9 +326,9 @@ def _samples(models: Mapping[str, Model]) -> list[str]:
     for name, model in models.items():
         if isinstance(model, Fit):
             span = " to ".join(period_label(end) for end in model.sample)
-            lost = sum(model.lost.values())
+            dropped = sum(n for cause, n in model.dropped.items() if cause != NO_RESPONSE)
             own = f"{model.name}, " if model.name != name else ""
-            spans[name] = f"{own}{span}" + (f", rows lost: {lost}" if lost else "")
+            spans[name] = f"{own}{span}" + (f", observations dropped: {dropped}" if dropped else "")
         else:
             spans[name] = model.basis.split(";")[0]
     percent = (

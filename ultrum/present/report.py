@@ -16,7 +16,7 @@ import pandas as pd
 
 from ultrum.core.labels import headed, p_said, period_label
 from ultrum.core.regression.covariance import errors_said
-from ultrum.core.regression.results import CONSTANT, BetaTable
+from ultrum.core.regression.results import CONSTANT, NO_RESPONSE, BetaTable
 from ultrum.errors import warn_user
 from ultrum.present.explorer import explorer
 from ultrum.present.model_tables import model_table
@@ -181,7 +181,7 @@ class _Columns:
     intervals: dict[Any, pd.DataFrame]
     first: pd.Series
     last: pd.Series
-    lost: pd.Series
+    dropped: pd.DataFrame
     warned: set[str]
 
     @classmethod
@@ -191,7 +191,7 @@ class _Columns:
         return cls(
             table, factors, table.standard_errors, table.p_values,
             {f: table.interval(f, level) for f in factors}, table.first, table.last,
-            table.lost.sum(axis=1), {w.subject for w in result.warnings},
+            table.dropped, {w.subject for w in result.warnings},
         )  # fmt: skip
 
 
@@ -209,7 +209,12 @@ def _asset_row(made: _Columns, asset: str, result: Any) -> dict[str, Any]:
         "betas": [(own[f], errors[f], made.intervals[f].loc[asset]) for f in made.factors],
         "r2": table.r2[asset],
         "rows": table.nobs[asset],
-        "lost": int(made.lost[asset]),
+        "dropped": ", ".join(
+            f"{count:.0f} {cause}"
+            for cause, count in made.dropped.loc[asset].to_dict().items()
+            if count and cause != NO_RESPONSE
+        )
+        or "none",
         "first": period_label(made.first[asset]),
         "last": period_label(made.last[asset]),
         "cost": result.cost.value[asset] if table is result.betas else None,
@@ -217,13 +222,13 @@ def _asset_row(made: _Columns, asset: str, result: Any) -> dict[str, Any]:
 
 
 def _coverage_rows(result: Any) -> list[dict[str, Any]]:
-    """Coverage of each series with its lost rows by cause."""
+    """Coverage of each series with its missing values by cause."""
     causes = result.panel.ledger.groupby(["series", "cause"], sort=False, observed=True).size()
-    lost: dict[Any, list[str]] = {}
+    missing: dict[Any, list[str]] = {}
     for (name, cause), count in causes.items():
-        lost.setdefault(name, []).append(f"{count} {cause}")
+        missing.setdefault(name, []).append(f"{count} {cause}")
     rows = result.panel.coverage.rename_axis("series").reset_index().to_dict("records")
-    return [{**row, "lost": ", ".join(lost.get(row["series"], ["none"]))} for row in rows]
+    return [{**row, "missing": ", ".join(missing.get(row["series"], ["none"]))} for row in rows]
 
 
 def _range_of(lags: pd.Series) -> str:

@@ -82,7 +82,7 @@ def factor_betas(
         covariance=np.concatenate([p.covariance for p in parts]),
         response=parts[0].response,
         design=design,
-        lost=pd.concat([p.lost for p in parts]).fillna(0).astype(np.int64),
+        dropped=pd.concat([p.dropped for p in parts]).fillna(0).astype(np.int64),
         errors=rule.errors,
         panel=panel,
         lags_said=lags,
@@ -100,7 +100,7 @@ class _Betas:
 
     def __call__(self, block: Block) -> LongBetas:
         left = self.layout.table(block).to_frame()
-        table = estimate_columns(left, self.design, self.rule.on(left.index), 0, part=True)
+        table = estimate_columns(left, self.design, self.rule.on(left.index), part=True)
         facts = {k: v for k, v in vars(table).items() if k != "response"}
         edges = pd.DataFrame({"first": table.first, "last": table.last})
         return LongBetas(**facts, response=left.iloc[:, :0], edges=edges)

@@ -17,7 +17,7 @@ import scipy.special
 
 from ultrum.core.arguments import checked
 from ultrum.core.gaps import time_positions
-from ultrum.core.labels import TableInNotebooks
+from ultrum.core.labels import TableInNotebooks, table_text
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factor
 from ultrum.core.regression.inference import band_of
@@ -76,7 +76,7 @@ class FilteredBetas(TableInNotebooks):
         return pd.DataFrame(columns)
 
     def __repr__(self) -> str:
-        return f"{self.to_frame().to_string(float_format='{:.4f}'.format)}\n{self.basis}"
+        return f"{table_text(self.to_frame())}\n{self.basis}"
 
 
 @dataclass(frozen=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Final
 
 import numpy as np
 import pandas as pd
@@ -11,16 +12,18 @@ import scipy.special
 
 from ultrum.core.arguments import checked
 from ultrum.core.gaps import time_positions
-from ultrum.core.labels import TextInNotebooks, span_of
+from ultrum.core.labels import TextInNotebooks, p_equals, span_of
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factors
 from ultrum.core.regression.bandwidth import lag_rule
 from ultrum.core.regression.covariance import bartlett_sum
 from ultrum.core.resampling import block_length, drawn_periods
-from ultrum.core.types import Floats, Ints
-from ultrum.errors import EstimationError
+from ultrum.core.types import Bools, Floats, Ints
+from ultrum.errors import EstimationError, warn_user
 
-HOWS = ("exact", "robust", "bootstrap")
+HOWS: Final = ("exact", "robust", "bootstrap")
+_FEW: Final = 0.8  # share of the rows below which assets that cost most are named
+_NEARLY_ALL: Final = 0.9
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -54,7 +57,7 @@ class JointAlphaTest(TextInNotebooks):
 
     def __repr__(self) -> str:
         kind = "Wald/N" if "bootstrap" in self.basis else f"F({self.df[0]}, {self.df[1]})"
-        return f"{kind} = {self.statistic:.4g}, p = {self.p_value:.4g}\n{self.basis}"
+        return f"{kind} = {self.statistic:.4g}, {p_equals(self.p_value)}\n{self.basis}"
 
 
 @checked
@@ -82,6 +85,11 @@ def joint_alpha_test(
     lags, draws, seed : int
         Of the bootstrap: lags of Newey–West by default floor(4(T/100)^(2/9)).
 
+    Warns
+    -----
+    DataWarning
+        If fewer than four in five rows have every asset; those that cost most are named.
+
     Raises
     ------
     EstimationError
@@ -105,14 +113,11 @@ def joint_alpha_test(
     whole = known & there.all(axis=1)
     dropped = pd.Series((~there & known[:, None]).sum(axis=0), frame.columns)
     rows, assets, count = int(whole.sum()), frame.shape[1], len(names)
+    advice = _what_costs_rows(there[known], frame.columns)
     if rows <= assets + count:
-        dear = ", ".join(
-            f"{n} ({c})" for n, c in dropped.sort_values(ascending=False).head(3).items()
-        )
         raise EstimationError(
             f"{rows} rows have every asset; {assets} assets and {count} factors need more than "
-            f"{assets + count}. "
-            f"Most are lacking in {dear}; leave those out."
+            f"{assets + count}. {advice or 'Take a longer sample or fewer assets.'}"
         )
     y, f = frame.to_numpy()[whole], x.to_numpy(dtype=np.float64)[whole]
     df = assets, rows - assets - count
@@ -124,11 +129,40 @@ def joint_alpha_test(
     else:
         alphas, statistic = (_exact if how == "exact" else _robust)(y, f)
         p_value = float(scipy.special.fdtrc(*df, statistic))
+    if advice and rows < _FEW * known.sum():
+        warn_user(
+            f"The joint test uses {rows} of {int(known.sum())} rows, those every asset has. {advice}"
+        )
     span = span_of(frame.index[whole])
     lost = int((known & ~whole).sum())
     basis = f"{assets} alphas on {', '.join(names)}, {how}; {rows} rows, {span}; {lost} rows dropped, not whole"
     named = pd.Series(alphas, frame.columns)
     return JointAlphaTest(statistic, p_value, df, named, rows, dropped, basis)
+
+
+def _what_costs_rows(there: Bools, names: pd.Index) -> str:
+    """The assets that cost most rows, and the rows that are left without them; empty if none does.
+
+    Assets are left out one by one, always the one with the fewest rows, until nine tenths of the rows are
+    whole.
+    """
+    counts = there.sum(axis=0)
+    order = np.argsort(counts, kind="stable")
+    left = np.ones(len(order), dtype=bool)
+    out: list[str] = []
+    for place in order[:-1]:
+        if there[:, left].all(axis=1).mean() >= _NEARLY_ALL or counts[place] == len(there):
+            break
+        left[place] = False
+        out.append(f"{names[place]} ({counts[place]} rows)")
+    if not out:
+        return ""
+    more = f" and {len(out) - 6} more" if len(out) > 6 else ""
+    rows = int(there[:, left].all(axis=1).sum())
+    return (
+        f"{', '.join(out[:6])}{more} cost most; without {'it' if len(out) == 1 else 'them'} {rows} rows "
+        f"are left for {int(left.sum())} assets."
+    )
 
 
 def _check_factors(panel: Panel, names: list[str]) -> None:

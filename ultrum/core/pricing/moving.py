@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.labels import TableInNotebooks
+from ultrum.core.labels import TableInNotebooks, table_text
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factor
 from ultrum.core.regression.covariance import errors_said
@@ -49,7 +49,7 @@ class UpDownBetas(TableInNotebooks):
         return pd.DataFrame(columns)
 
     def __repr__(self) -> str:
-        return f"{self.to_frame().to_string(float_format='{:.3f}'.format)}\n{self.basis}"
+        return f"{table_text(self.to_frame(), '{:.3f}')}\n{self.basis}"
 
 
 @checked
@@ -127,7 +127,7 @@ class ConditionalBetas(TableInNotebooks):
     def __repr__(self) -> str:
         terms = [t for t in self.table.coefficients if t != "constant"]
         shown = self.table.coefficients[terms].join(self.p_value.rename("p of no movement"))
-        return f"{shown.to_string(float_format='{:.3f}'.format, line_width=100)}\n{self.basis}"
+        return f"{table_text(shown, '{:.3f}')}\n{self.basis}"
 
 
 @checked

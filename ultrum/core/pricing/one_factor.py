@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.labels import TableInNotebooks
+from ultrum.core.labels import TableInNotebooks, table_text
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factor
 from ultrum.core.regression.covariance import errors_said
@@ -49,7 +49,7 @@ class OneBeta(TableInNotebooks):
         return pd.DataFrame({"beta": self.beta, "error": self.standard_error, "nobs": self.nobs})
 
     def __repr__(self) -> str:
-        return f"{self.to_frame().to_string(float_format='{:.4f}'.format)}\n{self.basis}"
+        return f"{table_text(self.to_frame())}\n{self.basis}"
 
 
 @checked

@@ -10,7 +10,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.labels import TableInNotebooks, span_of
+from ultrum.core.labels import TableInNotebooks, span_of, table_text
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factors
 from ultrum.core.regression.clusters import clustered, smallest_count
@@ -37,7 +37,7 @@ class PooledFit(CoefficientInference, TableInNotebooks):
     sigma, r2 : float
         Of the regression within effects.
     effects, clusters : tuple of str
-    lost : mapping of str to int
+    dropped : mapping of str to int
     basis : str
     """
 
@@ -50,7 +50,7 @@ class PooledFit(CoefficientInference, TableInNotebooks):
     effects: tuple[str, ...]
     clusters: tuple[str, ...]
     basis: str
-    lost: Mapping[str, int] = field(default_factory=dict)
+    dropped: Mapping[str, int] = field(default_factory=dict)
 
     @property
     def df(self) -> int:
@@ -66,7 +66,7 @@ class PooledFit(CoefficientInference, TableInNotebooks):
         return TestResult.of_f(statistic, len(values), self.df)
 
     def __repr__(self) -> str:
-        return f"{self.basis}\n{self.to_frame().to_string(float_format=lambda v: f'{v:.6g}')}"
+        return f"{self.basis}\n{table_text(self.to_frame(), '{:.6g}')}"
 
 
 @checked
@@ -146,7 +146,7 @@ def pooled_regress(
         effects=effects,
         clusters=clusters,
         basis=_basis(panel, len(y), effects, clusters, missing),
-        lost={"missing return or regressor": missing},
+        dropped={"missing return or regressor": missing},
     )
 
 
@@ -163,7 +163,7 @@ def _ways(given: str | Sequence[str], what: str) -> tuple[str, ...]:
 def _stacked(
     panel: Panel, common: list[str], conditions: list[str], own: dict[str, pd.DataFrame]
 ) -> tuple[list[str], Floats, Floats, Ints, int]:
-    """Asset-periods one below the other: names, returns, regressors, (asset, period) codes, rows lost."""
+    """Asset-periods one below the other: names, returns, regressors, (asset, period) codes, rows dropped."""
     returns = panel.excess.block
     periods, assets = returns.shape
     columns = [np.repeat(panel.factors[n].to_numpy(dtype=np.float64), assets) for n in common]

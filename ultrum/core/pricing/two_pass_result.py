@@ -12,7 +12,7 @@ import pandas as pd
 
 from ultrum.core.frequency import Frequency, calendar_days
 from ultrum.core.gaps import observations_per_year, time_positions
-from ultrum.core.labels import TableInNotebooks, span_of
+from ultrum.core.labels import TableInNotebooks, span_of, table_text
 from ultrum.core.pricing.betas import HasFactors, chosen_factors
 from ultrum.core.pricing.cross_section import CrossSections, refuse_empty
 from ultrum.core.pricing.premia_errors import covariance_of_mean, newey_west_of_mean
@@ -99,7 +99,7 @@ class TwoPass(TableInNotebooks):
         shown[percent] *= 100
         return (
             f"Premia, percent per period (annual in the last column)\n"
-            f"{shown.to_string(float_format='{:.3f}'.format, line_width=100)}\n"
+            f"{table_text(shown, '{:.3f}')}\n"
             f"{textwrap.fill(self.basis, 100)}"
         )
 

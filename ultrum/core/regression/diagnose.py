@@ -13,7 +13,7 @@ import scipy.special
 
 from ultrum.core.arguments import checked
 from ultrum.core.gaps import time_positions
-from ultrum.core.labels import TableInNotebooks, infer_frequency, period_label
+from ultrum.core.labels import TableInNotebooks, infer_frequency, p_equals, period_label
 from ultrum.core.regression.influence import weighted_rows
 from ultrum.core.regression.results import CONSTANT, Fit
 from ultrum.core.regression.robust_tests import added_terms_f
@@ -70,7 +70,7 @@ class Diagnosis(TableInNotebooks):
     def __repr__(self) -> str:
         lines = [self.basis]
         for f in self.findings:
-            p = "" if np.isnan(f.p_value) else f"p = {f.p_value:.4f}"
+            p = "" if np.isnan(f.p_value) else p_equals(f.p_value)
             lines.append(f"{f.test:<38}{f.statistic:>12.4g}  {f.distribution:<14}{p}")
             lines += textwrap.wrap(f.meaning, 94, initial_indent="    ", subsequent_indent="    ")
         return "\n".join(lines)

@@ -36,10 +36,10 @@ def sentences(fit: Fit, constant: str, level: float = 0.95) -> list[str]:
     lines.append(
         f"What the factors leave unexplained has a standard deviation of {100 * fit.sigma:.2f} % a {noun}."
     )
-    lost = {cause: count for cause, count in fit.lost.items() if count}
-    if lost:
-        said = "; ".join(f"{count} for a {cause}" for cause, count in lost.items())
-        lines.append(f"Rows not used: {said}.")
+    dropped = {cause: count for cause, count in fit.dropped.items() if count}
+    if dropped:
+        reasons = "; ".join(f"{count} {cause}" for cause, count in dropped.items())
+        lines.append(f"Rows not used: {reasons}.")
     return lines
 
 

@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
-from ultrum.core.labels import TextInNotebooks
+from ultrum.core.labels import TextInNotebooks, p_equals
 from ultrum.core.types import Array, Floats
 from ultrum.errors import EstimationError
 
@@ -40,7 +40,7 @@ class TestResult(TextInNotebooks):
 
     def __repr__(self) -> str:
         tail = f"  {self.note}" if self.note else ""
-        return f"{self.distribution} = {self.statistic:.4g}, p = {self.p_value:.4g}{tail}"
+        return f"{self.distribution} = {self.statistic:.4g}, {p_equals(self.p_value)}{tail}"
 
 
 def t_quantile(level: float, df: Any) -> Any:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Final, cast, overload
 
 import numpy as np
@@ -10,13 +10,14 @@ import numpy.typing as npt
 import pandas as pd
 
 from ultrum.core.arguments import checked
+from ultrum.core.coverage import dropped_by
 from ultrum.core.gaps import time_positions
 from ultrum.core.regression import inputs
 from ultrum.core.regression.bandwidth import AUTOMATIC, lags_of
 from ultrum.core.regression.cautions import warn_of_copies, warn_of_trends
 from ultrum.core.regression.clusters import clustered, smallest_count
 from ultrum.core.regression.covariance import check_errors, covariance
-from ultrum.core.regression.results import CONSTANT, BetaTable, Fit
+from ultrum.core.regression.results import CONSTANT, NO_RESPONSE, BetaTable, Fit
 from ultrum.core.regression.solve import Solution, least_squares
 from ultrum.core.regression.windows import (
     DEPENDENT,
@@ -33,7 +34,7 @@ from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import EstimationError
 
 Vector = pd.Series | TimeSeries | list[float]
-NO_RESPONSE, NO_FACTOR, TOO_SHORT = "missing left-hand side", "missing factor", "too few rows"
+NO_FACTOR, TOO_SHORT = "no factors", "too few rows"
 _GROUPS: Final = 24  # with more sets of rows than these, kernels take over from one QR for each
 _BLOCK: Final = 512  # left-hand sides at a time in the kernels
 
@@ -89,7 +90,7 @@ def regress(
     Fit
         For one left-hand side.
     BetaTable
-        For many. One with too few rows of its own has missing estimates; all its rows are lost.
+        For many. One with too few rows of its own has missing estimates; all its rows are dropped.
 
     Raises
     ------
@@ -122,12 +123,29 @@ def regress(
     left, single = inputs.frame_of(y, "y")
     right, _ = inputs.frame_of(X, "x")
     rule = rule_of(errors, lags, clusters, weights, left)
-    left, right, missed = inputs.matched(left, right)
+    whole = left
+    left, right, _ = inputs.matched(left, right)
     design = inputs.with_constant(right) if constant else right
-    table = estimate_columns(left, design, rule.on(left.index), missed)
+    table = estimate_columns(left, design, rule.on(left.index))
+    table = _with_dropped(table, whole[~whole.index.isin(left.index)], y)
     warn_of_copies(design)
     warn_of_trends(y, X, left, right)
     return table.fit(str(left.columns[0])) if single else table
+
+
+def _with_dropped(table: BetaTable, outside: pd.DataFrame, y: Any) -> BetaTable:
+    """Count also rows on which there are no factors, and observations that the panel of y left out."""
+    columns = table.dropped.columns
+    counted = table.dropped.copy()
+    if len(outside):
+        there = np.isfinite(inputs.numbers_of(outside, "y"))
+        counted[NO_RESPONSE] += (~there).sum(axis=0)
+        counted[NO_FACTOR] = there.sum(axis=0)
+    before = y.dropped if isinstance(y, SeriesTable) else {}
+    for cause in dict.fromkeys(cause for own in before.values() for cause in own):
+        counts = np.array([before.get(str(name), {}).get(cause, 0) for name in counted.index])
+        counted[cause] = counted[cause] + counts if cause in columns else counts
+    return replace(table, dropped=counted)
 
 
 @dataclass(frozen=True)
@@ -195,7 +213,7 @@ class _Columns:
 
 
 def estimate_columns(
-    left: pd.DataFrame, design: pd.DataFrame, rule: Rule, missed: int, *, part: bool = False
+    left: pd.DataFrame, design: pd.DataFrame, rule: Rule, *, part: bool = False
 ) -> BetaTable:
     """Estimate all columns, those that share their rows together; put the pieces in one table.
 
@@ -210,12 +228,13 @@ def estimate_columns(
         _by_kernel(made, Y, X, design, rule)
     else:
         _by_groups(made, Y, X, used, left, design, rule, part or Y.shape[1] > 1)
-    lost = {
-        NO_RESPONSE: int(whole.sum()) - used.sum(axis=0) + missed,
-        NO_FACTOR: np.full(Y.shape[1], int((~whole).sum())),
-    }
+    present = np.isfinite(Y)
+    dropped = {NO_RESPONSE: (~present).sum(axis=0)}
+    if not whole.all():
+        factors = [str(c) for c in design.columns]
+        dropped |= dropped_by(~np.isfinite(X[~whole]), factors, present[~whole])
     if made.short.any():
-        lost[TOO_SHORT] = made.short
+        dropped[TOO_SHORT] = made.short
     names = left.columns
     return BetaTable(
         coefficients=pd.DataFrame(made.coefficients, names, design.columns),
@@ -226,7 +245,7 @@ def estimate_columns(
         lags=pd.Series(made.lags, names),
         response=left,
         design=design,
-        lost=pd.DataFrame(lost, names),
+        dropped=pd.DataFrame(dropped, left.columns),
         errors=rule.errors,
         weights=rule.weights,
         clusters=None if rule.clusters is None else pd.Series(made.clusters, names),

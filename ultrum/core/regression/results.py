@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+import textwrap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any, cast
+from typing import Any, Final, cast
 
 import numpy as np
 import pandas as pd
 
-from ultrum.core.labels import TableInNotebooks, period_label, table_html
+from ultrum.core.labels import TableInNotebooks, period_label, table_html, table_text
 from ultrum.core.regression.covariance import errors_said
 from ultrum.core.regression.in_words import sentences
 from ultrum.core.regression.inference import (
@@ -24,7 +25,23 @@ from ultrum.core.regression.solve import condition_number
 from ultrum.core.types import Bools, Floats
 from ultrum.errors import EstimationError
 
-CONSTANT = "constant"
+CONSTANT: Final = "constant"
+NO_RESPONSE: Final = "missing left-hand side"
+
+
+def dropped_in_words(dropped: Mapping[str, int]) -> str:
+    """What was not used, by cause: observations first, then rows that have none.
+
+    Examples
+    --------
+    >>> dropped_in_words({"missing size": 15, "missing left-hand side": 2})
+    'observations dropped: 15 missing size; rows without one: 2'
+    """
+    causes = ", ".join(f"{n} {cause}" for cause, n in dropped.items() if n and cause != NO_RESPONSE)
+    empty = dropped.get(NO_RESPONSE, 0)
+    return f"observations dropped: {causes or 'none'}" + (
+        f"; rows without one: {empty}" if empty else ""
+    )
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -48,8 +65,8 @@ class Fit(CoefficientInference, TableInNotebooks):
         Of the design with columns of unit length.
     sample : tuple
         Labels of the first and last row used.
-    lost : mapping of str to int
-        Rows not used, by cause.
+    dropped : mapping of str to int
+        Observations not used, by cause, those among them that the panel left out for lack of other series.
     """
 
     name: str
@@ -61,7 +78,7 @@ class Fit(CoefficientInference, TableInNotebooks):
     r2: float
     errors: str
     lags: int | None
-    lost: Mapping[str, int] = field(default_factory=dict)
+    dropped: Mapping[str, int] = field(default_factory=dict)
     weights: pd.Series | None = None
     clusters: int | None = None
 
@@ -171,19 +188,19 @@ class Fit(CoefficientInference, TableInNotebooks):
 
     @property
     def basis(self) -> str:
-        """What the numbers rest on, for people: rows, sample, errors, rows lost and R²."""
+        """What the numbers rest on, for people: rows, sample, errors, observations dropped and R²."""
         kind = f"{errors_said(self.errors)}" + (
             f", {self.lags} lags" if self.lags is not None else ""
         )
-        lost = ", ".join(f"{count} {cause}" for cause, count in self.lost.items() if count)
         span = " to ".join(period_label(end) for end in self.sample)
+        head = f"{self.name}: {self.nobs} rows, {span}; {kind}; {dropped_in_words(self.dropped)}"
         return (
-            f"{self.name}: {self.nobs} rows, {span}; {kind}; rows lost: {lost or 'none'}\n"
+            f"{textwrap.fill(head, 100)}\n"
             f"R² {self.r2:.4f}, adjusted {self.r2_adjusted:.4f}; sigma {self.sigma:.6g}; df {self.df}"
         )
 
     def __repr__(self) -> str:
-        return f"{self.basis}\n{self.to_frame().to_string(float_format=lambda v: f'{v:.6g}')}"
+        return f"{self.basis}\n{table_text(self.to_frame(), '{:.6g}')}"
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -197,8 +214,8 @@ class BetaTable:
     nobs, df, sigma, r2, lags, first, last : Series, shape (N,)
     residuals : DataFrame, shape (T, N)
         Missing where a row was not used.
-    lost : DataFrame, shape (N, causes)
-        Rows not used, by cause.
+    dropped : DataFrame, shape (N, causes)
+        Observations not used, by cause, those among them that the panel left out for lack of other series.
     unadjusted : BetaTable or None
         The regressions as they were estimated, where :func:`ultrum.adjust_betas` has drawn their betas
         elsewhere. Residuals and :meth:`fit` are of these.
@@ -212,7 +229,7 @@ class BetaTable:
     lags: pd.Series
     response: pd.DataFrame
     design: pd.DataFrame
-    lost: pd.DataFrame
+    dropped: pd.DataFrame
     errors: str
     weights: pd.Series | None = None
     clusters: pd.Series | None = None
@@ -295,7 +312,7 @@ class BetaTable:
             r2=float(self.r2.iloc[where]),
             errors=self.errors,
             lags=None if np.isnan(lags) else int(lags),
-            lost={str(c): int(self.lost[c].iloc[where]) for c in self.lost},
+            dropped={str(c): int(self.dropped[c].iloc[where]) for c in self.dropped},
             weights=None if weights is None else weights / weights.mean(),
             clusters=None if self.clusters is None else int(self.clusters.iloc[where]),
         )
@@ -309,7 +326,14 @@ class BetaTable:
             parts[f"{term}_t"] = self.t_values[term]
             parts[f"{term}_p"] = self.p_values[term]
         tail = {"r2": self.r2, "sigma": self.sigma, "rows": self.nobs, "first": self.first}
-        return pd.DataFrame({**parts, **tail, "last": self.last, "lost": self.lost.sum(axis=1)})
+        return pd.DataFrame(
+            {**parts, **tail, "last": self.last, "dropped": self.observations_dropped}
+        )
+
+    @property
+    def observations_dropped(self) -> pd.Series:
+        """Observations of each asset that were not used, whatever the cause; rows without one do not count."""
+        return self.dropped.drop(columns=NO_RESPONSE, errors="ignore").sum(axis=1)
 
     def _like(self, values: Floats) -> pd.DataFrame:
         return pd.DataFrame(values, self.coefficients.index, self.coefficients.columns)
@@ -341,7 +365,7 @@ class BetaTable:
     def __repr__(self) -> str:
         shown = self.coefficients.add_suffix("").round(4).astype(str)
         shown += " (" + self.standard_errors.round(4).astype(str) + ")"
-        shown = shown.assign(R2=self.r2.round(3), rows=self.nobs, lost=self.lost.sum(axis=1))
+        shown = shown.assign(R2=self.r2.round(3), rows=self.nobs, dropped=self.observations_dropped)
         head = f"{len(self.assets)} assets; {errors_said(self.errors)} in brackets"
         return f"{head}\n{shown.to_string(max_rows=30, line_width=100)}"
 
