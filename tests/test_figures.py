@@ -294,7 +294,7 @@ class Looking(Scratch):
         x = series(np.random.default_rng(1).normal(0, 0.05, 200), measure="return", name="A")
         ax = ul.figures.histogram(ul.distribution(x, bins=10))
         self.assertAlmostEqual(sum(p.get_height() for p in ax.patches), 100.0, 9)
-        self.assertIn("Jarque", " ".join(t.get_text() for t in ax.texts))
+        self.assertIn("beyond 2, 3, 4 deviations", " ".join(t.get_text() for t in ax.texts))
         self.assertEqual(ax.get_xlabel(), "A, % a month")
         said = " ".join(t.get_text() for t in ax.get_figure().texts)
         self.assertIn(f"deviation {100 * x.values.std():.4g} %", said)

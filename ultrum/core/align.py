@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.convert import to_frequency
+from ultrum.core.convert import default_method, to_frequency
 from ultrum.core.coverage import MissingData, Presence
 from ultrum.core.currency import to_currency
 from ultrum.core.frequency import Frequency, last_day, parse_period
@@ -266,8 +266,10 @@ def _conditions_known(
     made, older = [], {}
     for condition in known:
         rule = rule_for(condition.name, known_by)
+        # what is taken at the end of a period is looked up day by day; sums and means wait for its end
         finer = condition.about.frequency < target and not isinstance(rule, pd.DataFrame)
-        source = to_frequency(condition, target) if finer else condition
+        waits = finer and default_method(condition.about) != "last"
+        source = to_frequency(condition, target) if waits else condition
         first, last = known_span(source, rule, target)
         ordinals = _periods(first, last + 12 * (source.about.frequency > target))
         values, carried = as_known(source, rule, target, ordinals)

@@ -18,7 +18,8 @@ from ultrum.core.types import Floats
 from ultrum.errors import EstimationError, UnitError
 
 _QUANTILES: Final = (0.01, 0.05, 0.1, 0.25, 0.5, 0.75, 0.9, 0.95, 0.99)
-_CENTRE, _TAIL = 0.5, 2.0
+_CENTRE: Final = 0.5
+_TAILS: Final = (2.0, 3.0, 4.0)
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -28,8 +29,9 @@ class Distribution(Described):
     Attributes
     ----------
     table : DataFrame
-        Shares of the centre (within half a deviation of the mean), the shoulders (half to two
-        deviations) and the tails (beyond two): ``observed``, ``normal``, ``ratio``.
+        Rows ``centre`` (within half a deviation of the mean), ``shoulders`` (half to two deviations), and
+        ``beyond 2``, ``beyond 3`` and ``beyond 4`` deviations. Columns ``count`` and ``expected`` (values,
+        and how many a normal would have), ``observed`` and ``normal`` (shares), ``ratio``.
     histogram : DataFrame
         Bins: ``low high count share density normal``, the last what a normal would have.
     quantiles : Series
@@ -113,16 +115,16 @@ def _said(value: float, about: Descriptor) -> str:
 
 def _shares(scores: Floats) -> pd.DataFrame:
     size = np.abs(scores)
-    limits = scipy.special.ndtr([_CENTRE, _TAIL])
-    normal = [2 * limits[0] - 1, 2 * (limits[1] - limits[0]), 2 * (1 - limits[1])]
-    own = [
-        (size <= _CENTRE).mean(),
-        ((size > _CENTRE) & (size <= _TAIL)).mean(),
-        (size > _TAIL).mean(),
+    beyond = 2.0 * scipy.special.ndtr([-_CENTRE, *(-reach for reach in _TAILS)])
+    normal = [1.0 - beyond[0], beyond[0] - beyond[1], *beyond[1:]]
+    counts = [
+        int((size <= _CENTRE).sum()),
+        int(((size > _CENTRE) & (size <= _TAILS[0])).sum()),
+        *(int((size > reach).sum()) for reach in _TAILS),
     ]
-    table = pd.DataFrame(
-        {"observed": own, "normal": normal}, index=["centre", "shoulders", "tails"]
-    )
+    names = ["centre", "shoulders", *(f"beyond {reach:g}" for reach in _TAILS)]
+    table = pd.DataFrame({"count": counts, "expected": np.array(normal) * len(scores)}, names)
+    table = table.assign(observed=table["count"] / len(scores), normal=normal)
     return table.assign(ratio=table["observed"] / table["normal"])
 
 

@@ -24,6 +24,7 @@ from ultrum.core.types import Floats
 from ultrum.errors import EstimationError, FrequencyError
 
 _LEVEL: Final = 0.05
+_UNIT_ROOT: Final = "Dickey–Fuller"
 _BREAKS: Final = {
     "chow": "break at the middle",
     "sup-f": "break at an unknown date",
@@ -63,6 +64,30 @@ class Diagnosis(TableInNotebooks):
         known = ", ".join(f.test for f in self.findings)
         raise EstimationError(f"No test '{test}'; there are: {known}.")
 
+    @property
+    def alarms(self) -> tuple[str, ...]:
+        """Tests that reject at 5 %, those of unit roots apart, where not to reject is the alarm."""
+        return tuple(f.test for f in self._tests if f.p_value < _LEVEL)
+
+    @property
+    def expected_alarms(self) -> float:
+        """How many of them reject on average where nothing is wrong."""
+        return _LEVEL * len(self._tests)
+
+    @property
+    def _tests(self) -> list[Finding]:
+        return [
+            f for f in self.findings if not (np.isnan(f.p_value) or f.distribution == _UNIT_ROOT)
+        ]
+
+    def _in_total(self) -> str:
+        count = len(self._tests)
+        some = 100.0 * (1.0 - (1.0 - _LEVEL) ** count)
+        return (
+            f"Alarms at 5 %: {len(self.alarms)} of {count} tests. A model without faults raises "
+            f"{self.expected_alarms:.2g} on average, and one or more in about {some:.0f} % of samples."
+        )
+
     def to_frame(self) -> pd.DataFrame:
         """One row per test: statistic, distribution, p value, meaning."""
         return pd.DataFrame([vars(f) for f in self.findings]).set_index("test")
@@ -73,7 +98,7 @@ class Diagnosis(TableInNotebooks):
             p = "" if np.isnan(f.p_value) else p_equals(f.p_value)
             lines.append(f"{f.test:<38}{f.statistic:>12.4g}  {f.distribution:<14}{p}")
             lines += textwrap.wrap(f.meaning, 94, initial_indent="    ", subsequent_indent="    ")
-        return "\n".join(lines)
+        return "\n".join([*lines, *textwrap.wrap(self._in_total(), 98)])
 
 
 @checked
@@ -322,7 +347,7 @@ def _wandering(fit: Fit) -> Iterator[Finding]:
     for name, values in suspects:
         test = dickey_fuller(values, trend=True)
         yield Finding(
-            f"unit root in {name}", test.statistic, "Dickey–Fuller", test.p_value,
+            f"unit root in {name}", test.statistic, _UNIT_ROOT, test.p_value,
             f"A unit root is rejected: {name} comes back to its trend."
             if test.p_value < _LEVEL
             else f"A unit root is not rejected: {name} wanders. Regressions of wandering levels on each other "

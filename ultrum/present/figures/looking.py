@@ -13,7 +13,7 @@ from ultrum.core.describe.distribution import Distribution
 from ultrum.core.describe.relative import Relative
 from ultrum.core.describe.risk import Drawdowns, RiskReturn
 from ultrum.core.describe.seasons import CalendarGrid
-from ultrum.core.labels import p_equals, span_of
+from ultrum.core.labels import span_of
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.transform.levels import cumulate
 from ultrum.errors import UnitError
@@ -102,16 +102,16 @@ def histogram(made: Distribution, *, ax: Axes | None = None) -> Axes:
     ax.set_xlabel(f"{made.name}, {unit}")
     ax.set_ylabel("share of periods, %")
     ax.set_ylim(0, 1.45 * 100 * max(float(h["share"].max()), float(normal.max())))
-    shares = made.table
-    words = ", ".join(
-        f"{k} {100 * shares.loc[k, 'observed']:.0f} % ({100 * shares.loc[k, 'normal']:.0f})"
-        for k in shares.index
+    tails = made.table.loc["beyond 2":]
+    counts = ", ".join(str(count) for count in tails["count"])
+    expected = ", ".join(
+        f"{count:.0f}" if count >= 10 else f"{count:.2g}" for count in tails["expected"]
     )
     ax.set_title(f"Distribution of {made.name}", pad=26)
     ax.text(
         0,
         1.025,
-        f"{words}; Jarque–Bera {p_equals(made.p_value)}",
+        f"beyond 2, 3, 4 deviations: {counts}; of a normal: {expected}",
         transform=ax.transAxes,
         fontsize=9.5,
     )
