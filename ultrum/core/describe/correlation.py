@@ -11,6 +11,8 @@ import scipy.special
 
 from ultrum.core.arguments import checked
 from ultrum.core.describe.common import Described
+from ultrum.core.frequency import Frequency
+from ultrum.core.gaps import positions_of
 from ultrum.core.labels import span_of
 from ultrum.core.series import SeriesTable
 from ultrum.core.types import Floats, Ints
@@ -83,7 +85,7 @@ def correlations(
             f"{', '.join(levels[:5])} are levels; two that trend correlate whatever they are. "
             "Take growth(x) first.",
         )
-    rolled = _rolling(frame, window) if window else pd.DataFrame()
+    rolled = _rolling(frame, window, table.frequency) if window else pd.DataFrame()
     lost = len(table.index) - len(frame)
     said = f"{rows} rows" + (f", {lost} not whole left out" if lost else "")
     basis = "; ".join([f"{table.frequency.name}, {span_of(frame.index)}, {said}", *warnings])
@@ -128,23 +130,40 @@ def _alone(pair: Floats) -> float:
     return float(a @ b) / size if size > 0 else np.nan
 
 
-def _rolling(frame: pd.DataFrame, window: int) -> pd.DataFrame:
-    """Correlation of every pair over moving windows, each from its own rows."""
-    if window < 3 or len(frame) < window:
+def _rolling(frame: pd.DataFrame, window: int, frequency: Frequency) -> pd.DataFrame:
+    """Correlation of every pair over windows of the calendar, where two thirds of a window have both."""
+    positions = positions_of(frequency, frame.index)
+    places = positions - positions[0]
+    if window < 3 or places[-1] + 1 < window:
         raise UnitError(
-            f"A window of {window} does not fit {len(frame)} periods, or is below three."
+            f"A window of {window} does not fit {int(places[-1]) + 1} periods, or is below three."
         )
-    views = np.lib.stride_tricks.sliding_window_view(
-        frame.to_numpy(dtype=np.float64), window, axis=0
-    )
-    off = views - views.mean(axis=-1, keepdims=True)
-    size = np.sqrt((off**2).sum(axis=-1))
+    line = np.full((int(places[-1]) + 1, frame.shape[1]), np.nan)
+    line[places] = frame.to_numpy(dtype=np.float64)
+    least = max(3, -(-2 * window // 3))
     made = {}
     names = [str(c) for c in frame]
     for i in range(len(names)):
         for j in range(i + 1, len(names)):
-            with np.errstate(divide="ignore", invalid="ignore"):
-                made[f"{names[i]} / {names[j]}"] = (off[:, i] * off[:, j]).sum(axis=-1) / (
-                    size[:, i] * size[:, j]
-                )
-    return pd.DataFrame(made, index=frame.index[window - 1 :])
+            pair = line[:, [i, j]]
+            pair[np.isnan(pair).any(axis=1)] = np.nan
+            made[f"{names[i]} / {names[j]}"] = _moving(pair, window, least)
+    rolled = pd.DataFrame(made)[window - 1 :]
+    ends = np.arange(window - 1, len(line))
+    listed = np.isin(ends, places)
+    return rolled[listed].set_axis(frame.index[np.searchsorted(places, ends[listed])])
+
+
+def _moving(pair: Floats, window: int, least: int) -> Floats:
+    """Correlation of two columns in the window that ends at each row, from its own rows."""
+    found = np.full(len(pair), np.nan)
+    views = np.lib.stride_tricks.sliding_window_view(pair, window, axis=0)
+    valid = np.isfinite(views[:, :1])
+    count = valid.sum(axis=-1, keepdims=True)
+    level = np.where(valid, views, 0.0).sum(axis=-1, keepdims=True) / np.maximum(count, 1)
+    off = np.where(valid, views - level, 0.0)
+    size = np.sqrt((off**2).sum(axis=-1))
+    with np.errstate(divide="ignore", invalid="ignore"):
+        together = (off[:, 0] * off[:, 1]).sum(axis=-1) / (size[:, 0] * size[:, 1])
+    found[window - 1 :] = np.where(count[:, 0, 0] >= least, together, np.nan)
+    return found

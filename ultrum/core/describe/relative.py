@@ -13,6 +13,7 @@ from ultrum.core.arguments import checked
 from ultrum.core.describe.common import Described, per_year, simple_block
 from ultrum.core.describe.horizons import months_of, row_at
 from ultrum.core.frequency import periods_in
+from ultrum.core.gaps import positions_of
 from ultrum.core.labels import period_label, span_of
 from ultrum.core.moments import day_in
 from ultrum.core.series import TimeSeries
@@ -163,9 +164,8 @@ def _active(x: TimeSeries, benchmark: TimeSeries) -> TimeSeries:
     frequency = x.about.frequency
     both = pd.concat([x.values, benchmark.values], axis=1, keys=["x", "benchmark"]).dropna()
     if not x.about.is_return:
-        apart = np.diff(frequency.ordinals_of(both.index)) != 1
-        both = both.pct_change().iloc[1:]
-        both = both if frequency.is_dated else both[~apart]
+        apart = np.diff(positions_of(frequency, both.index)) != 1
+        both = both.pct_change().iloc[1:][~apart]
     alone = len(x.values.dropna()) + len(benchmark.values.dropna()) - 2 * len(both)
     about = x.about.changed(name=f"{x.name}_less_{benchmark.name}", measure="return", unit="decimal",
                             timing="total", income="", excess_of="zero cost")  # fmt: skip

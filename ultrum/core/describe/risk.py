@@ -11,6 +11,7 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.describe.common import Described, per_year, returns_in, simple_block
 from ultrum.core.frequency import months_in
+from ultrum.core.gaps import positions_of
 from ultrum.core.labels import period_label, span_of
 from ultrum.core.returns import excess
 from ultrum.core.series import SeriesLike, SeriesTable, TimeSeries
@@ -208,8 +209,9 @@ def drawdowns(x: SeriesLike | pd.DataFrame, *, most: int = 5) -> Drawdowns:
     highest = np.fmax(highest, 1.0) if before else highest
     depth = levels / highest - 1.0
     rows = []
+    positions = positions_of(table.frequency, table.index)
     for column, label in enumerate(table.names):
-        rows += _falls(depth[:, column], table.index, label, most)
+        rows += _falls(depth[:, column], table.index, positions, label, most)
     columns = ["series", "peak", "trough", "recovered", "depth", "fall", "recovery"]
     water = pd.DataFrame(depth, index=table.index, columns=table.names)
     noun = table.frequency.noun
@@ -352,9 +354,12 @@ def _held(block: Floats, targets: Floats, anew: Bools) -> Floats:
     return made
 
 
-def _falls(depth: Floats, index: pd.Index, name: str, most: int) -> list[list[object]]:
+def _falls(
+    depth: Floats, index: pd.Index, positions: Ints, name: str, most: int
+) -> list[list[object]]:
     """The deepest drawdowns of one series."""
     known = np.flatnonzero(np.isfinite(depth))
+    at = positions[known]
     under = depth[known] < 0
     edges = np.flatnonzero(np.diff(np.concatenate([[False], under, [False]]).astype(int)))
     found: list[list[object]] = []
@@ -364,6 +369,8 @@ def _falls(depth: Floats, index: pd.Index, name: str, most: int) -> list[list[ob
         over = past < len(known)
         found.append([
             name, peak, period_label(index[known[low]]), period_label(index[known[past]]) if over else "",
-            float(depth[known[low]]), int(low - first + 1), int(past - low) if over else None,
+            float(depth[known[low]]),
+            int(at[low] - at[first - 1] if first else at[low] - at[first] + 1),
+            int(at[past] - at[low]) if over else None,
         ])  # fmt: skip
     return sorted(found, key=lambda row: float(str(row[4])))[:most]

@@ -13,6 +13,7 @@ from ultrum.core.arguments import checked
 from ultrum.core.convert import to_frequency
 from ultrum.core.describe.common import Described, returns_in, simple_block
 from ultrum.core.frequency import parse_period, periods_in
+from ultrum.core.gaps import positions_of
 from ultrum.core.labels import span_of
 from ultrum.core.regression.ols import regress
 from ultrum.core.series import TimeSeries
@@ -158,7 +159,9 @@ def returns_after(
             if str(horizon).isdigit()
             else periods_in(str(horizon), returns.about.frequency)
         )
-        rows[horizon] = _after(_to_come(values, returns, count), holds, count, x.name)
+        rows[horizon] = _after(
+            _to_come(values, returns, count), holds, count, x.name, returns.index
+        )
     basis = (
         f"{x.about.heading}, {returns.about.frequency.name}, {span_of(returns.values.dropna().index)}; "
         "the condition holds in "
@@ -192,14 +195,16 @@ def _holds(returns: TimeSeries, condition: Any) -> Bools:
 def _to_come(values: Floats, returns: TimeSeries, count: int) -> Floats:
     """Compounded return of the next periods; missing where one is, or where the series ends."""
     made = np.full(len(values), np.nan)
-    ordinals = returns.ordinals if not returns.about.frequency.is_dated else np.arange(len(values))
+    ordinals = positions_of(returns.about.frequency, returns.index)
     for row in range(len(values) - count):
         if ordinals[row + count] - ordinals[row] == count:
             made[row] = np.prod(1.0 + values[row + 1 : row + 1 + count]) - 1.0
     return made
 
 
-def _after(to_come: Floats, holds: Bools, count: int, name: str) -> dict[str, float]:
+def _after(
+    to_come: Floats, holds: Bools, count: int, name: str, index: pd.Index
+) -> dict[str, float]:
     whole = np.isfinite(to_come)
     if not (whole & holds).any() or (whole & ~holds).sum() < 2:
         raise AlignmentError(
@@ -207,8 +212,10 @@ def _after(to_come: Floats, holds: Bools, count: int, name: str) -> dict[str, fl
             f"of {int(whole.sum())} dates with a "
             "whole horizon; there is nothing to compare."
         )
-    y, d = np.where(whole, to_come, np.nan), holds.astype(float)
-    fit = regress(y, d[:, None], errors="hac", lags=count - 1)
+    y = pd.Series(np.where(whole, to_come, np.nan), index)
+    fit = regress(
+        y, pd.DataFrame({"holds": holds.astype(float)}, index), errors="hac", lags=count - 1
+    )
     return {
         "after": float(to_come[whole & holds].mean()), "count": int((whole & holds).sum()),
         "all_dates": float(to_come[whole].mean()), "difference": float(fit.coefficients.iloc[1]),

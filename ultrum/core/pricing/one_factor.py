@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
+from ultrum.core.gaps import time_positions
 from ultrum.core.labels import TableInNotebooks, table_text
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factor
@@ -195,15 +196,13 @@ def _check_leverage(debt_to_equity: Any, tax: Any) -> None:
 
 def leads_and_lags(column: pd.Series, lags: int, leads: int) -> pd.DataFrame:
     """The factor with its lags and leads, by the calendar where there is one."""
+    index = column.index
+    listed = time_positions(index)  # rows may have been dropped: shift by periods, not by rows
+    column = column.set_axis(listed).reindex(np.arange(listed[0], listed[-1] + 1))
     shifted = {f"lag {k}": column.shift(k) for k in range(lags, 0, -1)}
     shifted[str(column.name)] = column
     shifted |= {f"lead {k}": column.shift(-k) for k in range(1, leads + 1)}
-    frame = pd.DataFrame(shifted)
-    if isinstance(column.index, pd.PeriodIndex):
-        whole = pd.period_range(column.index[0], column.index[-1], freq=column.index.freq)
-        if len(whole) != len(column):  # rows were dropped: shift by periods, not by rows
-            return leads_and_lags(column.reindex(whole), lags, leads).reindex(column.index)
-    return frame
+    return pd.DataFrame(shifted).loc[listed].set_axis(index)
 
 
 def _shares(column: pd.Series, lags: int, leads: int, weights: str) -> Floats:
@@ -214,7 +213,8 @@ def _shares(column: pd.Series, lags: int, leads: int, weights: str) -> Floats:
         raise EstimationError(f"weights='{weights}' is not known; it is sum or fowler-rorke.")
     if lags != leads:
         raise EstimationError("Fowler and Rorke's weights need as many leads as lags.")
-    rho = [float(column.autocorr(k)) for k in (1, 2)]
+    lagged = leads_and_lags(column, 2, 0)
+    rho = [float(column.corr(lagged[f"lag {k}"])) for k in (1, 2)]
     if lags == 1:
         side = [(1 + rho[0]) / (1 + 2 * rho[0])]
     else:

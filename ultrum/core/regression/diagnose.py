@@ -345,7 +345,7 @@ def _wandering(fit: Fit) -> Iterator[Finding]:
     series = [column.to_numpy(dtype=np.float64) for column in columns]
     suspects = [(n, v) for n, v in zip(names, series, strict=True) if is_persistent(v)]
     for name, values in suspects:
-        test = dickey_fuller(values, trend=True)
+        test = dickey_fuller(values, trend=True, positions=time_positions(fit.design.index))
         yield Finding(
             f"unit root in {name}", test.statistic, _UNIT_ROOT, test.p_value,
             f"A unit root is rejected: {name} comes back to its trend."

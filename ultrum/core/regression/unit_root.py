@@ -8,7 +8,7 @@ from typing import Final
 import numpy as np
 import scipy.special
 
-from ultrum.core.types import Floats
+from ultrum.core.types import Floats, Ints
 from ultrum.errors import EstimationError
 
 _SHORT: Final = 25  # rows, below which the test says little
@@ -32,7 +32,7 @@ class UnitRoot:
     lags: int
 
 
-def dickey_fuller(values: Floats, trend: bool = False) -> UnitRoot:
+def dickey_fuller(values: Floats, trend: bool = False, positions: Ints | None = None) -> UnitRoot:
     """Augmented Dickey–Fuller test with a constant, and a trend if asked.
 
     The lags of differences have the least BIC of all up to floor(12(T/100)^(1/4)) (Schwert 1989), over
@@ -41,13 +41,16 @@ def dickey_fuller(values: Floats, trend: bool = False) -> UnitRoot:
     Parameters
     ----------
     values : ndarray, shape (T,)
-        Without gaps.
+    trend : bool
+    positions : ndarray of int, shape (T,), optional
+        Periods of the values, so that changes and their lags never reach across a gap.
     """
     if len(values) < _SHORT:
         raise EstimationError(
             f"{len(values)} values are too few for a unit-root test; take {_SHORT}."
         )
     most = min(int(12 * (len(values) / 100) ** 0.25), len(values) // 3 - 2)
+    values = _on_calendar(values, positions)
     changes = np.diff(values)
     lags = _lags(values, changes, most, trend)
     y, X = _design(values, changes, lags, lags, trend)
@@ -101,7 +104,18 @@ def _design(
     columns.append(np.ones(rows))
     if trend:
         columns.append(np.arange(rows, dtype=np.float64))
-    return changes[first:], np.column_stack(columns)
+    y, X = changes[first:], np.column_stack(columns)
+    whole = np.isfinite(y) & np.isfinite(X).all(axis=1)
+    return y[whole], X[whole]
+
+
+def _on_calendar(values: Floats, positions: Ints | None) -> Floats:
+    """Values at their periods, missing where a period has none."""
+    if positions is None or positions[-1] - positions[0] + 1 == len(values):
+        return values
+    line = np.full(int(positions[-1] - positions[0]) + 1, np.nan)
+    line[positions - positions[0]] = values
+    return line
 
 
 def _lags(values: Floats, changes: Floats, most: int, trend: bool) -> int:

@@ -7,6 +7,7 @@ import numpy as np
 from ultrum.core.arguments import checked
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.frequency import months_in, periods_in
+from ultrum.core.gaps import positions_of
 from ultrum.core.series import SeriesTable, on_block
 from ultrum.core.transform.windows import months_before, row_before
 from ultrum.core.types import Bools, Floats, Ints
@@ -132,7 +133,7 @@ def _earlier_day(x: SeriesTable, months: int) -> tuple[Ints, Ints, Bools]:
     """For dated series: the observation before, or the last on or before the same day months ago."""
     if not months:
         rows = np.arange(1, len(x.index))
-        return rows, rows - 1, np.ones(len(rows), dtype=bool)
+        return rows, rows - 1, np.diff(positions_of(x.frequency, x.index)) == 1
     days = x.frequency.starts(x.ordinals)
     back = months_before(days, months)
     rows = np.flatnonzero(back >= days[0])

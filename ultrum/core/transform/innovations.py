@@ -7,6 +7,7 @@ from typing import Final
 import numpy as np
 
 from ultrum.core.arguments import checked
+from ultrum.core.gaps import positions_of
 from ultrum.core.series import SeriesTable, TimeSeries, on_block
 from ultrum.core.types import Floats, Ints
 from ultrum.errors import EstimationError, UnitError
@@ -103,9 +104,10 @@ def _of_one(
 
 def _on_calendar(series: TimeSeries) -> tuple[Floats, Ints]:
     """Values on every period from first to last, and where the listed ones are."""
-    if series.about.frequency.is_dated or not len(series):
-        return series.values.to_numpy(dtype=np.float64), np.arange(len(series))
-    rows = series.ordinals - series.ordinals[0]
+    if not len(series):
+        return series.values.to_numpy(dtype=np.float64), np.arange(0)
+    positions = positions_of(series.about.frequency, series.index)
+    rows = positions - positions[0]
     values = np.full(int(rows[-1]) + 1, np.nan)
     values[rows] = series.values.to_numpy()
     return values, rows

@@ -8,6 +8,7 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.descriptor import Descriptor, check_same
 from ultrum.core.frequency import Frequency, parse_period, periods_in
+from ultrum.core.gaps import positions_of
 from ultrum.core.labels import period_label, span_of
 from ultrum.core.series import SeriesTable, TimeSeries, on_block
 from ultrum.core.types import Bools, Floats, Ints
@@ -376,7 +377,7 @@ def _refuse_gaps(x: SeriesTable, inside: Bools) -> None:
         if not len(rows):
             continue
         holes = np.flatnonzero(~inside[rows[0] : rows[-1] + 1, column])
-        steps = np.ones(0) if x.frequency.is_dated else np.diff(x.ordinals[rows])
+        steps = np.diff(positions_of(x.frequency, x.index)[rows])
         skipped = np.flatnonzero(steps != 1)
         if len(holes) or len(skipped):
             at = rows[0] + holes[0] if len(holes) else rows[skipped[0]]

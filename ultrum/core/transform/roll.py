@@ -7,6 +7,7 @@ from typing import Any, Final
 import numpy as np
 
 from ultrum.core.arguments import checked
+from ultrum.core.gaps import positions_of
 from ultrum.core.series import SeriesLike, SeriesTable, TimeSeries, on_block
 from ultrum.core.transform.windows import (
     Statistic,
@@ -87,9 +88,8 @@ def roll(
     starts = starts_of(window, x.ordinals, x.frequency)
     least = default_min_obs(window, starts) if min_obs is None else min_obs
     if how == "exponential":
-        made = _exponential(
-            x.block, starts, x.ordinals if not x.frequency.is_dated else None, least
-        )
+        positions = positions_of(x.frequency, x.index)
+        made = _exponential(x.block, starts, positions, least)
     else:
         made = _rolled(x.block, starts, how, max(least, 2 if how == "deviation" else 1))
     abouts = [a.stepped("rolled", window=window, how=how, min_obs=least) for a in x.about]
@@ -158,11 +158,11 @@ def _rolled(block: Floats, starts: Ints, how: str, min_obs: int) -> Floats:
     return found
 
 
-def _exponential(block: Floats, starts: Ints, ordinals: Ints | None, min_obs: int) -> Floats:
+def _exponential(block: Floats, starts: Ints, positions: Ints, min_obs: int) -> Floats:
     """Exponentially weighted means; a missing value is passed over and the weights go on fading."""
     width = int((np.arange(len(starts)) - starts).max() + 1) if len(starts) else 1
     keep = 1.0 - 2.0 / (width + 1.0)
-    steps = np.ones(len(block)) if ordinals is None else np.diff(ordinals, prepend=ordinals[:1])
+    steps = np.diff(positions, prepend=positions[:1])
     total, weight = np.zeros(block.shape[1]), np.zeros(block.shape[1])
     count = np.zeros(block.shape[1], dtype=np.int64)
     found = np.full(block.shape, np.nan)

@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
+from ultrum.core.gaps import positions_of
 from ultrum.core.labels import period_label
 from ultrum.core.series import SeriesLike, TimeSeries
 from ultrum.core.types import Bools, Floats
@@ -142,8 +143,7 @@ def _stretches(holds: Bools, x: TimeSeries) -> list[tuple[int, int]]:
     if not len(rows):
         return []
     torn = np.diff(rows) != 1
-    if not x.about.frequency.is_dated:
-        torn |= np.diff(x.ordinals[rows]) != 1
+    torn |= np.diff(positions_of(x.about.frequency, x.index)[rows]) != 1
     edges = np.flatnonzero(torn)
     firsts, lasts = rows[np.append(0, edges + 1)], rows[np.append(edges, len(rows) - 1)]
     return list(zip(firsts.tolist(), lasts.tolist(), strict=True))

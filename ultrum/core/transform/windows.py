@@ -12,6 +12,7 @@ from typing import Final
 import numpy as np
 
 from ultrum.core.frequency import Frequency, months_in, periods_in
+from ultrum.core.gaps import gap_lengths
 from ultrum.core.grouping import weekdays_after
 from ultrum.core.types import Dates, Floats, Ints
 from ultrum.errors import FrequencyError
@@ -24,16 +25,18 @@ Statistic = Callable[[Floats], Floats]
 def starts_of(window: int | str, ordinals: Ints, frequency: Frequency) -> Ints:
     """First row of the window that ends at each row.
 
-    A number counts periods of the calendar, for dated series observations; a duration such as ``P3M``
-    is a calendar span whatever the frequency.
+    A number counts periods of the calendar, for dated series observations and the weekdays of gaps; a
+    duration such as ``P3M`` is a calendar span whatever the frequency.
     """
-    rows = np.arange(len(ordinals))
     if isinstance(window, int) or str(window).isdigit():
         width = int(window)
         if width < 1:
             raise FrequencyError(f"A window of {width} holds nothing; take at least 1.")
         if frequency.is_dated:
-            return np.maximum(rows - width + 1, 0)
+            rows = np.arange(len(ordinals))
+            if frequency.code in "BD":
+                rows[1:] += np.cumsum(gap_lengths(frequency.starts(ordinals)))
+            return np.searchsorted(rows, rows - width + 1)
         return np.searchsorted(ordinals, ordinals - width + 1)
     if frequency.is_dated and (months := months_in(window)):
         days = frequency.starts(ordinals)
