@@ -150,6 +150,7 @@ class SeriesInFile(TypedDict):
     first: str
     last: str
     values: int
+    gaps: str
 
 
 class ReadingDecision(TypedDict):

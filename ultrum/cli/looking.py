@@ -203,7 +203,7 @@ def _look_at_file(name: str, as_json: bool) -> None:
     rows = [
         {"series": key, "frequency": s.about.frequency.name, "unit": s.about.currency or s.about.unit,
          "first": period_label(s.index[0]), "last": period_label(s.index[-1]),
-         "values": int(s.values.notna().sum())}
+         "values": int(s.values.notna().sum()), "gaps": _gaps(s)}
         for key, s in reading.series.items()
     ]  # fmt: skip
     decisions = [vars(d) for d in reading.decisions]
@@ -257,14 +257,36 @@ def _gaps(series: TimeSeries) -> str:
     from ultrum.core.labels import period_label
 
     known = series.values.dropna()
+    if not len(known):
+        return "no values"
     inside = series.values.loc[known.index[0] : known.index[-1]]
     missing = [period_label(p) for p in inside.index[inside.isna()]]
+    parts = []
+    if missing:
+        listed = ", ".join(missing[:5]) + (" …" if len(missing) > 5 else "")
+        parts.append(f"{len(missing)} missing ({listed})")
+    if series.about.frequency.code in "BD":
+        return "; ".join([*parts, *_gaps_of_days(inside.index)])
     steps = np.diff(series.ordinals)
     skipped = 0 if series.about.frequency.is_dated else int((steps - 1).sum())
-    if not missing and not skipped:
-        return "none"
-    listed = ", ".join(missing[:5]) + (" …" if len(missing) > 5 else "")
-    return f"{len(missing)} missing ({listed})" if missing else f"{skipped} periods not listed"
+    if skipped:
+        parts.append(f"{skipped} periods without a row")
+    return "; ".join(parts) or "none"
+
+
+def _gaps_of_days(index: pd.Index) -> list[str]:
+    """Stretches of trading days without rows, and the holidays beside them."""
+    from ultrum.core.frequency import calendar_days
+    from ultrum.core.gaps import gap_table
+
+    found = gap_table(calendar_days(index))
+    listed = [f"{row.first} to {row.last} ({row.weekdays} weekdays)" for row in found.itertuples()]
+    more = f" … and {len(listed) - 5} more" if len(listed) > 5 else ""
+    words = [f"without rows: {', '.join(listed[:5])}{more}"] if listed else []
+    holidays = found.attrs["holidays"]
+    if holidays:
+        words.append(f"{holidays} single weekdays without rows, taken as holidays")
+    return words or ["none"]
 
 
 def _number(value: float) -> str:

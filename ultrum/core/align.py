@@ -13,6 +13,7 @@ from ultrum.core.convert import default_method, to_frequency
 from ultrum.core.coverage import MissingData, Presence
 from ultrum.core.currency import to_currency
 from ultrum.core.frequency import Frequency, last_day, parse_period
+from ultrum.core.gaps import gap_lengths
 from ultrum.core.knowing import (
     HINDSIGHT,
     KnownBy,
@@ -35,7 +36,7 @@ from ultrum.core.panel_checks import (
 from ultrum.core.ratetable import RateTable
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.streamed import streams
-from ultrum.core.types import Ints
+from ultrum.core.types import Bools, Dates, Ints
 from ultrum.errors import AlignmentError, CurrencyError
 
 _ROWS: Final = ("complete", "any")
@@ -305,4 +306,25 @@ def _span(
     last = target.ordinals([last_day(str(end))])[0] if end else every.max()
     if last < first:
         raise AlignmentError(f"The span ends ({end}) before it starts ({start}).")
+    if target.code in "BD":
+        return _trading_days(owners, target, first, last)
     return np.arange(first, last + 1, dtype=np.int64)
+
+
+def _trading_days(owners: Sequence[SeriesTable], target: Frequency, first: int, last: int) -> Ints:
+    """Days that some series lists, and the weekdays of gaps; what else is missing are holidays."""
+    listed = np.unique(np.concatenate([t.ordinals for t in owners]))
+    listed = listed[(listed >= first) & (listed <= last)]
+    days = target.starts(listed)
+    inside = [
+        np.arange(days[row] + 1, days[row + 1])
+        for row in np.flatnonzero(gap_lengths(days, _present(owners, days)))
+    ]
+    absent = [target.ordinals(part[np.is_busday(part)]) for part in inside]
+    return np.unique(np.concatenate([listed, *absent]))
+
+
+def _present(owners: Sequence[SeriesTable], days: Dates) -> Bools:
+    """Which series have a value on each day."""
+    index = pd.DatetimeIndex(days.astype("datetime64[s]"))
+    return np.hstack([np.isfinite(t.values.reindex(index).to_numpy()) for t in owners])

@@ -70,6 +70,29 @@ def gap_lengths(
     return np.where(missing > limit, missing, 0)
 
 
+def gap_table(days: Dates, present: Bools | None = None) -> pd.DataFrame:
+    """Gaps of dated data: first and last weekday without a row, and how many there are.
+
+    Columns ``first last weekdays``. Weekdays without rows that are no gap are holidays; their number is
+    ``attrs["holidays"]``.
+
+    Examples
+    --------
+    >>> days = np.array(["2024-03-01", "2024-03-04", "2024-03-20"], dtype="datetime64[D]")
+    >>> gap_table(days).iloc[0].tolist()
+    ['2024-03-05', '2024-03-19', 11]
+    """
+    lengths = gap_lengths(days, present)
+    rows = np.flatnonzero(lengths)
+    first = np.busday_offset(days[rows] + 1, 0, roll="forward")
+    last = np.busday_offset(days[rows + 1] - 1, 0, roll="backward")
+    made = pd.DataFrame({
+        "first": first.astype(str), "last": last.astype(str), "weekdays": lengths[rows],
+    })  # fmt: skip
+    made.attrs["holidays"] = int(missing_weekdays(days).sum() - lengths.sum()) if len(days) else 0
+    return made
+
+
 def time_positions(index: pd.Index) -> Ints:
     """Integers that count periods, so that lags and windows skip what is missing.
 
