@@ -122,10 +122,16 @@ def align(
     if rows not in _ROWS:
         raise AlignmentError(f"rows='{rows}' is not known; it is complete or any.")
     target = Frequency.parse(frequency)
+    raw = _factors_of(factors)
+    if target.code == "B" and "D" in {
+        risk_free.about.frequency.code,
+        raw.frequency.code,
+        _code(assets),
+    }:
+        target = Frequency("D")  # some rows lie on weekends
     rate = to_frequency(risk_free, target)
     assets = _in_one_currency(_wrapped(assets, measure="return"), currency, rates)
     returns = to_frequency(assets, target, risk_free=risk_free)
-    raw = _factors_of(factors)
     loadings = to_frequency(raw, target, risk_free=risk_free)
     check_roles(returns, loadings, rate)
     traded, macro = by_kind(loadings)
@@ -218,6 +224,11 @@ def _in_one_currency(assets: SeriesTable, currency: str, rates: RateTable | None
             f"{', '.join(abroad[:5])} are not in {currency}; give rates=RateTable(quotes) to convert them."
         )
     return to_currency(assets, currency, rates)
+
+
+def _code(assets: SeriesTable | pd.DataFrame) -> str:
+    """Frequency code of labelled assets."""
+    return assets.frequency.code if isinstance(assets, SeriesTable) else ""
 
 
 def _factors_of(factors: Any) -> SeriesTable:

@@ -297,9 +297,9 @@ def _days_in_gaps(x: SeriesTable, target: Frequency, grouping: Grouping) -> Ints
     days = grouping.days
     for row in np.flatnonzero(gap_lengths(days, np.isfinite(x.block))):
         between = np.arange(days[row] + 1, days[row + 1])
-        place = np.searchsorted(grouping.ordinals, target.ordinals(between[np.is_busday(between)]))
-        inside = place < len(found)
-        np.add.at(found, place[inside], 1)
+        absent = target.ordinals(between[np.is_busday(between)])
+        place = np.minimum(np.searchsorted(grouping.ordinals, absent), len(found) - 1)
+        np.add.at(found, place[grouping.ordinals[place] == absent], 1)
     return found
 
 

@@ -136,7 +136,8 @@ class Panel:
         worst = self.ledger["series"].value_counts().head(5)
         lost = ", ".join(f"{name} {count}" for name, count in worst.items())
         return (
-            f"Panel: {len(self.assets)} {self.frequency.name} rows, {span}, {self.currency}\n"
+            f"Panel: {len(self.assets)} {self.frequency.name} rows, {span}"
+            f"{', ' + self.currency if self.currency else ''}\n"
             f"{counts}; risk-free {self.risk_free.name}\nmissing values, most first: {lost or 'none'}"
             + "".join(f"\nwarning: {text}" for text in self.warnings)
         )

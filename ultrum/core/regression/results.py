@@ -333,7 +333,7 @@ class BetaTable:
     @property
     def observations_dropped(self) -> pd.Series:
         """Observations of each asset that were not used, whatever the cause; rows without one do not count."""
-        return self.dropped.drop(columns=NO_RESPONSE, errors="ignore").sum(axis=1)
+        return self.dropped.drop(columns=NO_RESPONSE, errors="ignore").sum(axis=1).astype(np.int64)
 
     def _like(self, values: Floats) -> pd.DataFrame:
         return pd.DataFrame(values, self.coefficients.index, self.coefficients.columns)
