@@ -7,113 +7,13 @@ import numpy as np
 import pandas as pd
 
 import ultrum as ul
+from tests.properties.calls import ALONE, DAYS, MONTHS, Things, calls, levels
 from tests.support import Scratch
 from ultrum.errors import AlignmentError, ArgumentError, UnitError
 
-MONTHS = pd.period_range("2005-01", periods=96, freq="M")
-DAYS = pd.bdate_range("2005-01-03", periods=600)
-_ALONE = {"add_source_kind", "add_step", "limits", "run_study", "trail", "read_series", "save"}
-
-
-def columns(names, index, spread, **facts):
-    rng = np.random.default_rng(3)
-    return ul.SeriesTable.wrap(
-        pd.DataFrame(rng.normal(0.005, spread, (len(index), len(names))), index, list(names)),
-        **facts,
-    )
-
 
 def prices(names, index, **facts):
-    grown = 100.0 * (1.0 + columns(names, index, 0.01).to_pandas()).cumprod()
-    return ul.SeriesTable.wrap(grown, measure="price", currency="QML", **facts)
-
-
-class Things:
-    """One of each, all fitting together."""
-
-    def __init__(self):
-        self.assets = columns("abcdef", MONTHS, 0.05, measure="return", currency="QML")
-        self.market = columns(
-            ["market"], MONTHS, 0.04, measure="return", currency="QML", excess_of="bill"
-        ).only()
-        self.whole = self.market.described(name="whole", excess_of="")
-        self.bill = columns(["bill"], MONTHS, 0.001, measure="return", currency="QML").only()
-        self.yields = self.bill.described(measure="rate", name="yields") * 12.0
-        self.prices, self.daily = prices("ab", MONTHS), prices("abc", DAYS)
-        self.cpi = (
-            prices(["cpi"], MONTHS).only().described(measure="index", currency="", timing="average")
-        )
-        self.quote = self.cpi.described(name="quote", measure="quote", unit="QML/VTC", timing="end")
-        score = self.yields.described(name="state")
-        self.panel = ul.align(assets=self.assets, factors=self.market, risk_free=self.bill,
-                              conditions=score, known_by="P1M")  # fmt: skip
-        self.fit = ul.regress(ul.excess(self.assets, self.bill)["a"], self.market)
-        self.betas = ul.factor_betas(self.panel)
-        self.paid = pd.DataFrame({"asset": ["a"], "date": ["2005-06-01"], "amount": [1.0]})
-        self.premia = {"market": ul.premium(self.market)}
-        self.bought = pd.DataFrame({"asset": ["a"], "date": ["2005-06-01"], "units": [1.0]})
-
-
-def calls(t):
-    """A right call of every public function: positional arguments, then those by name."""
-    net = ul.excess(t.assets, t.bill)
-    of_panel = (
-        "conditional_beta downside_beta factor_betas filtered_beta joint_alpha_test lagged_beta pooled_regress "
-        "two_pass up_down_betas"
-    )
-    of_returns = "correlations cumulate drawdowns momentum portfolio risk_return to_log to_simple"
-    of_levels = "bands difference fill growth lag rebase returns standardise"
-    on_returns = {"calendar_grid": [t.whole], "distribution": [t.whole], "premium": [t.market]}
-    return {
-        **{name: ([t.panel], {}) for name in of_panel.split()},
-        **{name: ([t.assets], {}) for name in of_returns.split()},
-        **{name: ([t.prices], {}) for name in of_levels.split()},
-        **{name: (given, {}) for name, given in on_returns.items()},
-        "adjust_betas": ([t.betas], {}),
-        "adjust_prices": ([t.daily, t.paid], {}),
-        "align": ([], {"assets": t.assets, "factors": t.market, "risk_free": t.bill}),
-        "beta_sensitivity": (
-            [t.assets, t.whole, "a"],
-            {"risk_free": t.bill, "windows": ["P5Y"], "frequencies": ["M"]},
-        ),
-        "break_test": ([t.fit], {}),
-        "composite": ([[t.yields, t.yields.described(name="other")]], {}),
-        "cost_comparison": (
-            [{"ols": t.betas}],
-            {"asset": "a", "premia": t.premia, "risk_free": 0.02},
-        ),
-        "cost_of_equity": ([t.betas], {"premia": t.premia, "risk_free": 0.02}),
-        "currency_factor": ([t.bill.described(currency="VTC", name="theirs"), t.bill, t.quote], {}),
-        "deflate": ([t.prices, t.cpi], {}),
-        "diagnose": ([t.fit], {}),
-        "disaggregate": ([t.cpi.described(timing="end"), "D"], {"how": "linear"}),
-        "dividend_yield": ([t.daily, t.paid], {}),
-        "excess": ([t.assets, t.bill], {}),
-        "holdings": ([t.bought, t.daily], {}),
-        "industry_betas": ([t.betas, {"a": "ships", "b": "ships"}], {"debt_to_equity": 0.5}),
-        "innovations": ([t.yields + 0.01 * t.market.described(excess_of="", measure="rate")], {}),
-        "match_after": ([["2005-02-01"], t.daily], {}),
-        "match_before": ([["2005-02-01"], t.daily], {}),
-        "model_table": ([{"one": t.fit}], {}),
-        "peer_beta": ([t.betas, ["a", "b"]], {"debt_to_equity": 0.5}),
-        "per_period": ([t.yields.described(quoted="effective")], {}),
-        "regress": ([net["a"], t.market], {}),
-        "relative": ([t.whole, t.bill], {}),
-        "relever": ([1.0, 0.5], {}),
-        "returns_after": ([t.whole, ["2006-01", "2007-01"]], {}),
-        "roll": ([t.assets, 12], {}),
-        "rolling_regress": ([net, t.market], {}),
-        "spells": ([t.assets, "below zero"], {}),
-        "splice": ([t.prices["a"], t.prices["a"]], {}),
-        "spread": ([t.whole, t.bill], {}),
-        "suspect_prices": ([t.daily], {}),
-        "to_bars": ([t.daily["a"], "M"], {}),
-        "to_currency": ([t.prices, "VTC", t.quote], {}),
-        "to_frequency": ([t.prices, "Q"], {}),
-        "traded_prices": ([t.daily, t.daily.described(measure="flow", currency="")], {}),
-        "unlever": ([1.0, 0.5], {}),
-        "untraded_share": ([t.daily, t.daily.described(measure="flow", currency="")], {}),
-    }
+    return ul.SeriesTable.wrap(levels(names, index), measure="price", currency="QML", **facts)
 
 
 class Kinds(unittest.TestCase):
@@ -124,7 +24,7 @@ class Kinds(unittest.TestCase):
 
     def test_every_public_function_has_its_row_and_takes_what_is_right(self):
         public = {n for n in ul.__all__ if n.islower() and inspect.isfunction(getattr(ul, n))}
-        self.assertEqual(set(self.calls) | _ALONE, public)
+        self.assertEqual(set(self.calls) | ALONE, public)
         for name, (given, named) in self.calls.items():
             with self.subTest(name):
                 getattr(ul, name)(*given, **named)

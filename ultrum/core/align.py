@@ -310,6 +310,8 @@ def _span(
     tables: Mapping[str, SeriesTable], target: Frequency, start: str | None, end: str | None
 ) -> Ints:
     owners = [t for role, t in tables.items() if role != "conditions" and len(t.index)]
+    if not owners:
+        raise AlignmentError("Assets, factors and the risk-free rate have no rows.")
     every = np.concatenate(
         [t.ordinals for t in owners]
     )  # conditions are looked up, they span nothing

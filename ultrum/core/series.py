@@ -362,6 +362,19 @@ class SeriesTable:
 
 
 SeriesLike = TimeSeries | SeriesTable
+
+
+def refuse_no_values(doing: str, *series: SeriesLike) -> None:
+    """Refuse series without a value, where an answer needs one of each."""
+    for x in series:
+        table = x.as_table() if isinstance(x, TimeSeries) else x
+        if not np.isfinite(table.block).any():
+            names = ", ".join(table.names[:5])
+            raise AlignmentError(
+                f"{doing}: {names} {'have' if len(table) > 1 else 'has'} no values."
+            )
+
+
 S = TypeVar("S", TimeSeries, SeriesTable)
 
 

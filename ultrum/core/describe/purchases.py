@@ -14,7 +14,7 @@ from ultrum.core.describe.common import Described
 from ultrum.core.matching import match_before
 from ultrum.core.moments import day_in, days_in
 from ultrum.core.ratetable import RateTable
-from ultrum.core.series import SeriesTable, TimeSeries
+from ultrum.core.series import SeriesTable, TimeSeries, refuse_no_values
 from ultrum.core.types import Floats
 from ultrum.errors import AlignmentError, CurrencyError, UnitError
 
@@ -80,6 +80,7 @@ def holdings(
     >>> holdings(bought, close).table["gain"].round(2).tolist()
     [5.0]
     """
+    refuse_no_values("holdings", prices)
     purchases = _purchases_in(purchases, prices)
     held = adjust_prices(prices, dividends, splits)
     day = pd.Timestamp(day_in(on or prices.index[-1], "on"))

@@ -16,7 +16,7 @@ from ultrum.core.frequency import periods_in
 from ultrum.core.gaps import positions_of
 from ultrum.core.labels import period_label, span_of
 from ultrum.core.moments import day_in
-from ultrum.core.series import TimeSeries
+from ultrum.core.series import TimeSeries, refuse_no_values
 from ultrum.core.transform.windows import months_before, row_before
 from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError
 
@@ -80,6 +80,7 @@ def relative(
     [-0.1, 0.01]
     """
     _check_pair(x, benchmark)
+    refuse_no_values("relative", x, benchmark)
     levels = pd.concat([_level(x), _level(benchmark)], axis=1, keys=["asset", "benchmark"])
     ends = [level.dropna().index[-1] for _, level in levels.items()]
     if not on and ends[1] < ends[0]:

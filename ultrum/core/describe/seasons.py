@@ -149,7 +149,7 @@ def returns_after(
     >>> round(made.table.loc[1, "after"], 3).item()
     0.1
     """
-    returns = returns_in(x, "returns_after").only()
+    returns = _on_calendar(returns_in(x, "returns_after").only())
     values = simple_block(returns.as_table())[:, 0]
     holds = _holds(returns, condition)
     rows = {}
@@ -168,6 +168,14 @@ def returns_after(
         f"{int(holds.sum())} of {len(holds)} periods; Newey–West errors with h − 1 lags; decimals"
     )
     return ReturnsAfter(pd.DataFrame(rows).T.rename_axis("horizon"), basis)
+
+
+def _on_calendar(x: TimeSeries) -> TimeSeries:
+    """With a row for every period: a condition can hold in one whose return is missing."""
+    if x.about.frequency.is_dated or not len(x):
+        return x
+    every = np.arange(x.ordinals[0], x.ordinals[-1] + 1)
+    return TimeSeries(x.values.reindex(x.about.frequency.index(every)), x.about)
 
 
 def _holds(returns: TimeSeries, condition: Any) -> Bools:

@@ -75,6 +75,8 @@ def matched(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, pd.D
         if not frame.columns.is_unique:
             twice = frame.columns[frame.columns.duplicated()][0]
             raise AlignmentError(f"{name} has two columns named '{twice}'; rename one.")
+        if not len(frame):
+            raise AlignmentError(f"{name} has no rows; nothing can be estimated.")
     if left.index.equals(right.index):
         return _in_order(left), _in_order(right), 0
     if isinstance(left.index, pd.RangeIndex) and isinstance(right.index, pd.RangeIndex):

@@ -184,4 +184,6 @@ def _said(parts: tuple[TimeSeries, ...], factors: dict[str, float]) -> str:
 
 
 def _whole(about: Descriptor, ordinals: np.ndarray) -> pd.Index:
+    if not len(ordinals):
+        return about.frequency.index(ordinals)
     return about.frequency.index(np.arange(ordinals.min(), ordinals.max() + 1))

@@ -1,0 +1,1 @@
+"""What holds for every public function whatever the layout of its input."""

@@ -1,0 +1,77 @@
+"""Results as plain numbers by label, so that any two can be compared."""
+
+import dataclasses
+from collections.abc import Mapping
+
+import numpy as np
+import pandas as pd
+
+import ultrum as ul
+
+
+def flat(result, path=""):
+    """Every number of a result, by a text that names its place and its row."""
+    if isinstance(result, ul.TimeSeries):
+        result = result.to_pandas().to_frame(result.name)
+    elif isinstance(result, ul.SeriesTable):
+        result = result.to_pandas()
+    if isinstance(result, pd.Series):
+        result = result.to_frame("")
+    if isinstance(result, pd.DataFrame):
+        return _of_frame(result, path)
+    if isinstance(result, Mapping):
+        parts = ((f"{path}/{key}", value) for key, value in result.items())
+    elif dataclasses.is_dataclass(result):
+        parts = _fields(result, path)
+    elif isinstance(result, bool | np.bool_ | int | float | np.number):
+        return {path: float(result)}
+    elif isinstance(result, tuple | list | np.ndarray):
+        parts = (
+            (f"{path}/{place}", value)
+            for place, value in enumerate(np.asarray(result, dtype=object))
+        )
+    else:
+        return {}
+    return {name: number for key, part in parts for name, number in flat(part, key).items()}
+
+
+def _fields(result, path):
+    """Public fields of a result; what it was made from is not what it says."""
+    made_from = {
+        "about",
+        "response",
+        "design",
+        "missing",
+        "bootstrap",
+        "weights",
+        "values",
+        "metadata",
+    }
+    for field in dataclasses.fields(result):
+        if field.name not in made_from:
+            yield f"{path}/{field.name}", getattr(result, field.name)
+
+
+def _of_frame(frame, path):
+    made = {}
+    for column in frame:
+        for label, value in frame[column].items():
+            if isinstance(value, bool | np.bool_ | int | float | np.number):
+                made[f"{path}/{column}/{_label(label)}"] = float(value)
+    return made
+
+
+def _label(label):
+    if isinstance(label, pd.Timestamp):
+        return str(label.tz_localize(None).date())
+    return str(label)
+
+
+def differences(got, want, rtol=1e-9):
+    """Places at which two results differ, missing numbers alike."""
+    wrong = sorted(set(got) ^ set(want))
+    for name in set(got) & set(want):
+        a, b = got[name], want[name]
+        if not (np.isnan(a) and np.isnan(b)) and not np.isclose(a, b, rtol=rtol, atol=1e-12):
+            wrong.append(f"{name}: {a!r} for {b!r}")
+    return wrong
