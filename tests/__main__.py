@@ -15,10 +15,11 @@ ROOT = Path(__file__).parent.parent
 LONGEST = (
     "test_command_line",
     "test_studies",
+    "test_study",
     "test_large",
-    "test_invariance",
+    "test_tables",
     "test_vault",
-    "test_hostile",
+    "properties.test_layouts",
 )
 
 
@@ -36,7 +37,8 @@ def run(name):
 
 def main():
     """Run all; the exit code is 1 if any failed."""
-    names = sorted(p.stem for p in (ROOT / "tests").glob("test_*.py"))
+    found = (ROOT / "tests").rglob("test_*.py")
+    names = sorted(".".join(p.relative_to(ROOT / "tests").with_suffix("").parts) for p in found)
     names.sort(key=lambda name: LONGEST.index(name) if name in LONGEST else len(LONGEST))
     with ThreadPoolExecutor(os.cpu_count()) as pool:
         results = list(pool.map(run, names))

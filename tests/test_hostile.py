@@ -240,7 +240,9 @@ class Damaged(Scratch):
             with self.refused(SourceError, "s:F", "no whole structure message"):
                 reader(lacks, "s:F")
         days = pd.bdate_range("2024-01-01", periods=2)
-        for value in (np.inf, 0.0, -1.0):
+        with self.refused(UltrumError, "2024-01-02", "infinite"):
+            ul.TimeSeries.wrap(pd.Series([1.0, np.inf], days), measure="quote", unit="QSR/QML")
+        for value in (0.0, -1.0):
             quote = ul.TimeSeries.wrap(
                 pd.Series([1.0, value], days), measure="quote", unit="QSR/QML"
             )

@@ -10,7 +10,7 @@ import pandas as pd
 
 from ultrum.core.coverage import MissingData
 from ultrum.core.descriptor import Descriptor, step_of
-from ultrum.core.frequency import Frequency
+from ultrum.core.frequency import Frequency, last_day, parse_period
 from ultrum.core.labels import span_of, table_html
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.errors import AlignmentError
@@ -106,11 +106,13 @@ class Panel:
         missing, coverage = self.missing, self.coverage
         ledger = self.ledger[self.ledger["period"].isin(rate.index)]
         if missing is not None:
-            ordinals = self.frequency.ordinals_of(rate.index)
             whole = missing.seen.ordinals
-            low = ordinals[0] if start is not None else whole[0]
-            high = ordinals[-1] if end is not None else whole[-1]
-            missing = missing.within(int(low), int(high))
+            low, high = int(whole[0]), int(whole[-1])
+            if start is not None:
+                low = int(self.frequency.ordinals([parse_period(str(start)[:10])[1]])[0])
+            if end is not None:
+                high = int(self.frequency.ordinals([last_day(str(end)[:10])])[0])
+            missing = missing.within(low, high)
             coverage, ledger = missing.coverage(), missing.missing_log()
         return replace(
             self,
