@@ -2,7 +2,6 @@
 
 import inspect
 import itertools
-import os
 import threading
 import unittest
 import warnings
@@ -354,5 +353,4 @@ class Services(OnPractice):
 
 
 if __name__ == "__main__":
-    os.environ.setdefault("CI", "")
     unittest.main()

@@ -1,0 +1,174 @@
+"""Mutation testing: changes the package in one place at a time and sees whether a test fails.
+
+    python tools/mutate.py --map            run all tests once and record which lines each executes
+    python tools/mutate.py --count 300      try 300 random mutants, each against the tests that execute its line
+
+Mutants come from cosmic-ray's operators, over core, sources, vault and study. Each worker has a copy of the
+checkout of its own. What survives is written to .mutation/survivors.json with its change. It needs
+``pip install -e '.[mutation]'`` and takes hours; CI never runs it.
+"""
+
+from __future__ import annotations
+
+import argparse
+import difflib
+import json
+import os
+import random
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from queue import Queue
+from typing import Any
+
+ROOT = Path(__file__).parent.parent
+PLACE = ROOT / ".mutation"
+FOLDERS = ("core", "sources", "vault", "study")
+TIMEOUT = 240  # seconds for the tests of one mutant; a mutant that hangs is caught
+MOST_TESTS = 60  # of those that execute a line, the quickest
+SAME = (  # changes that no test can see: of annotations, docstrings' places and bit operators on types
+    "core/ReplaceBinaryOperator_BitOr", "core/AddNot", "core/ReplaceOrWithAnd",
+)  # fmt: skip
+
+
+def recorded() -> dict[str, dict[str, list[str]]]:
+    """Tests by file and line, from the last ``--map``."""
+    made: dict[str, dict[str, list[str]]] = json.loads((PLACE / "lines.json").read_text())
+    return made
+
+
+def record() -> None:
+    """Run every test module under coverage, two at a time, a context for each test."""
+    import coverage
+
+    PLACE.mkdir(exist_ok=True)
+    settings = PLACE / "coveragerc"
+    settings.write_text(
+        "[run]\nsource = ultrum\ndynamic_context = test_function\nparallel = true\nconcurrency = thread\n"
+        f"data_file = {PLACE / 'coverage'}\n"
+    )
+    found = (ROOT / "tests").rglob("test_*.py")
+    names = [".".join(p.relative_to(ROOT).with_suffix("").parts) for p in found]
+
+    def _run(name: str) -> None:
+        words = ["-m", "coverage", "run", f"--rcfile={settings}", "-m", "unittest", name]
+        done = subprocess.run([sys.executable, *words], cwd=ROOT, capture_output=True, check=False)
+        print(f"{'recorded' if done.returncode == 0 else 'FAILED'} {name}", flush=True)
+
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        list(pool.map(_run, names))
+    whole = coverage.Coverage(data_file=str(PLACE / "coverage"), config_file=str(settings))
+    whole.combine()
+    data = whole.get_data()
+    lines = {
+        str(Path(file).relative_to(ROOT)): {
+            str(line): sorted(c for c in contexts if c)
+            for line, contexts in data.contexts_by_lineno(file).items()
+        }
+        for file in data.measured_files()
+    }
+    (PLACE / "lines.json").write_text(json.dumps(lines))
+
+
+def mutants(seed: int) -> Iterator[tuple[Path, Any, int, int]]:
+    """Random places: file, operator, occurrence and line, without end."""
+    from cosmic_ray.commands import init
+    from cosmic_ray.plugins import operator_names
+    from cosmic_ray.work_db import WorkDB, use_db
+
+    files = [p for f in FOLDERS for p in sorted((ROOT / "ultrum" / f).rglob("*.py"))]
+    names = {n: [{}] for n in operator_names() if not n.startswith(SAME)}
+    with use_db(":memory:", WorkDB.Mode.create) as items_of:
+        init(files, items_of, names)
+        items = [m for item in items_of.work_items for m in item.mutations]
+    random.Random(seed).shuffle(items)
+    for one in items:
+        yield Path(one.module_path), one.operator_name, one.occurrence, one.start_pos[0]
+
+
+def changed(file: Path, operator: str, occurrence: int) -> str | None:
+    """The file's text with one change; None where nothing changes but a docstring or an annotation."""
+    from cosmic_ray.mutating import mutate_code
+    from cosmic_ray.plugins import get_operator
+
+    text = file.read_text()
+    made = mutate_code(text, get_operator(operator)(), occurrence)
+    return None if made is None or made == text else str(made)
+
+
+def tests_of(lines: dict[str, dict[str, list[str]]], file: str, line: int) -> list[str]:
+    """Tests that execute a line."""
+    own = lines.get(file, {}).get(str(line), [])
+    return own[:MOST_TESTS]
+
+
+def tried(copy: Path, file: str, text: str, tests: list[str]) -> bool:
+    """Whether some test fails on the change."""
+    target, original = copy / file, (ROOT / file).read_text()
+    target.write_text(text)
+    try:
+        done = subprocess.run(
+            [sys.executable, "-m", "unittest", "-f", *tests], cwd=copy, capture_output=True,
+            timeout=TIMEOUT, check=False, env={**os.environ, "CI": "1", "PYTHONPATH": str(copy)},
+        )  # fmt: skip
+        return done.returncode != 0
+    except subprocess.TimeoutExpired:
+        return True
+    finally:
+        target.write_text(original)
+
+
+def main() -> int:
+    """Record, or try mutants and print the share that is killed."""
+    parser = argparse.ArgumentParser(description=__doc__.split("\n")[0])
+    parser.add_argument("--map", action="store_true", help="record which lines each test executes")
+    parser.add_argument("--count", type=int, default=300, help="mutants to try")
+    parser.add_argument("--seed", type=int, default=0)
+    given = parser.parse_args()
+    if given.map:
+        record()
+        return 0
+    lines = recorded()
+    copies: Queue[Path] = Queue()
+    with tempfile.TemporaryDirectory() as place:
+        for number in range(os.cpu_count() or 1):
+            copy = Path(place) / str(number)
+            ignored = shutil.ignore_patterns(".git", ".venv*", ".mutation", "site", "ultrum-demo")
+            shutil.copytree(ROOT, copy, ignore=ignored)
+            copies.put(copy)
+
+        def _one(mutant: tuple[Path, str, int, int]) -> dict[str, Any] | None:
+            path, operator, occurrence, line = mutant
+            file = str(path.relative_to(ROOT))
+            text = changed(path, operator, occurrence)
+            if text is None:
+                return None
+            tests = tests_of(lines, file, line)
+            copy = copies.get()
+            try:
+                killed = bool(tests) and tried(copy, file, text, tests)
+            finally:
+                copies.put(copy)
+            delta = difflib.unified_diff(
+                path.read_text().splitlines(), text.splitlines(), lineterm="", n=1
+            )
+            print(f"{'killed  ' if killed else 'SURVIVED'} {file}:{line} {operator}", flush=True)
+            return {"file": file, "line": line, "operator": operator, "killed": killed, "tests": len(tests),
+                    "change": "\n".join(list(delta)[2:])}  # fmt: skip
+
+        chosen = [m for m, _ in zip(mutants(given.seed), range(given.count), strict=False)]
+        with ThreadPoolExecutor(os.cpu_count()) as pool:
+            results = [r for r in pool.map(_one, chosen) if r]
+    survivors = [r for r in results if not r["killed"]]
+    (PLACE / "survivors.json").write_text(json.dumps(survivors, indent=1))
+    share = 1 - len(survivors) / max(len(results), 1)
+    print(f"{len(results)} mutants, {len(results) - len(survivors)} killed, {100 * share:.0f} %")
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
