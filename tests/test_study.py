@@ -243,6 +243,11 @@ class Runs(OnPractice):
         pd.testing.assert_frame_equal(now.sensitivity.table, then.sensitivity.table, rtol=1e-9)
         pd.testing.assert_frame_equal(now.checks, then.checks, rtol=1e-9)
         self.assertAlmostEqual(now.cost.value["BRTW"], then.cost.value["BRTW"], 12)
+        panel = ul.practice.panel().sample("2005-01", "2015-06")  # the factors' files go on to 2024
+        market = panel.factor_table["market"]
+        mean = ul.premium(market, mean="blend", horizon=5, risk_free=panel.rate)
+        own = now.cost.parts.loc[("BRTW", "market")]
+        self.assertAlmostEqual(own["premium"], mean.value, 4)
 
     def test_stale_months_are_told_apart_from_gaps_beside_portfolios_too(self):
         text = TEXT.replace(

@@ -12,7 +12,7 @@ import pandas as pd
 from ultrum.core.align import align
 from ultrum.core.convert import to_frequency
 from ultrum.core.describe.risk import portfolio
-from ultrum.core.frequency import Frequency
+from ultrum.core.frequency import Frequency, last_day, parse_period
 from ultrum.core.moments import days_in
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.currency_factor import currency_factor
@@ -152,6 +152,18 @@ def make_panel(
         start=None if start == "earliest" else start,
         end=None if end == "latest" else end,
     )
+
+
+def within_span(plan: Study, series: TimeSeries) -> TimeSeries:
+    """The part of a series that lies in the study's span."""
+    start, end = plan.study.span
+    frequency, ordinals = series.about.frequency, series.ordinals
+    inside = np.ones(len(series), dtype=bool)
+    if start != "earliest":
+        inside &= ordinals >= frequency.ordinals([parse_period(start)[1]])[0]
+    if end != "latest":
+        inside &= ordinals <= frequency.ordinals([last_day(end)])[0]
+    return TimeSeries(series.values[inside], series.about)
 
 
 def _alike(series: list[TimeSeries]) -> bool:

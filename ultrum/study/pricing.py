@@ -42,7 +42,7 @@ def cost_of(
     said = plan.cost_of_equity
     names = next(m.factors for m in plan.models if m.name == said.model)
     given = {name: said.premium.get(name, "history") for name in names}
-    histories = {f.name: f for f in factors}
+    histories = {f.name: building.within_span(plan, f) for f in factors}
     rate = building.rate_at(plan, desk, plan.panel.risk_free)
     premia: Any = {
         name: _premium(histories[name], rate, value, found) for name, value in given.items()
@@ -56,7 +56,7 @@ def cost_of(
 
 
 def _premium(history: TimeSeries, rate: TimeSeries, given: Any, found: TwoPass | None) -> Premium:
-    """A premium as the study says it, from the factor's whole history where that is asked for."""
+    """A premium as the study says it, from the factor's history in the study's span where that is asked for."""
     over, name = rate.name, history.name
     if isinstance(given, PremiumSection) and given.value is not None:
         basis = given.basis or "given"
