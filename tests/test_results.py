@@ -40,7 +40,7 @@ class Speaking(Scratch):
             "163 rows",
             "2004-02 to 2017-08",
             "Newey–West errors, 4 lags",
-            "without one: 89",
+            "without a response: 89",
         ):
             self.assertIn(words, said)
         self.assertIn("LMPB 102", repr(self.panel))

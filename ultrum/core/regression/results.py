@@ -35,12 +35,12 @@ def dropped_in_words(dropped: Mapping[str, int]) -> str:
     Examples
     --------
     >>> dropped_in_words({"missing size": 15, "missing left-hand side": 2})
-    'observations dropped: 15 missing size; rows without one: 2'
+    'observations dropped: 15 missing size; rows without a response: 2'
     """
     causes = ", ".join(f"{n} {cause}" for cause, n in dropped.items() if n and cause != NO_RESPONSE)
     empty = dropped.get(NO_RESPONSE, 0)
     return f"observations dropped: {causes or 'none'}" + (
-        f"; rows without one: {empty}" if empty else ""
+        f"; rows without a response: {empty}" if empty else ""
     )
 
 
