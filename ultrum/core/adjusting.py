@@ -18,7 +18,8 @@ from ultrum.core.descriptor import Descriptor, step_of
 from ultrum.core.frequency import Frequency, calendar_days
 from ultrum.core.labels import period_label
 from ultrum.core.moments import days_in
-from ultrum.core.series import SeriesTable, on_block
+from ultrum.core.on_block import on_block
+from ultrum.core.series import SeriesTable
 from ultrum.core.types import Floats
 from ultrum.errors import CurrencyError, UnitError
 

@@ -14,18 +14,17 @@ import numpy as np
 from ultrum.core.arguments import checked
 from ultrum.core.descriptor import ZERO_COST, Descriptor, step_of
 from ultrum.core.frequency import Frequency
-from ultrum.core.grouping import (
-    Grouping,
-    Session,
+from ultrum.core.grouping import Grouping, Session, expected_sizes, group
+from ultrum.core.on_block import on_block
+from ultrum.core.reductions import (
     earlier_rows,
-    expected_sizes,
-    group,
     median_block,
     reduce_block,
     take_rows,
-    weekdays_after,
+    too_late,
+    too_old,
 )
-from ultrum.core.series import Causes, SeriesTable, TimeSeries, on_block
+from ultrum.core.series import Causes, SeriesTable, TimeSeries
 from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import FrequencyError, UnitError
 
@@ -173,7 +172,7 @@ def _of_method(
         return _last(x, columns, grouping, target, stale_after)
     if method == "first":
         values = take_rows(x.block, grouping.first, columns).copy()
-        values[_too_late(x, grouping, target, stale_after)] = np.nan
+        values[too_late(x, grouping, target, stale_after)] = np.nan
     else:
         values, count = _reduced(x, columns, grouping, method, risk_free)
         needed = np.ceil(require * expected_sizes(x, target, grouping) - 1e-9)
@@ -301,44 +300,17 @@ def _last(
     values = take_rows(x.block, grouping.last, columns)
     stale = np.zeros(values.shape, dtype=bool)
     late = np.flatnonzero(
-        _too_old(x, grouping, target, grouping.last, grouping.ordinals, stale_after)
+        too_old(x, grouping, target, grouping.last, grouping.ordinals, stale_after)
     )
     stale[late] = np.isfinite(values[late])
     period, place, row = earlier_rows(x, columns, values, grouping)
     if len(row):
         values[period, place] = x.block[row, columns[place]]
         ordinals = grouping.ordinals[period]
-        stale[period, place] = _too_old(x, grouping, target, row, ordinals, stale_after)
+        stale[period, place] = too_old(x, grouping, target, row, ordinals, stale_after)
     if stale.any():
         values[stale] = np.nan
     return values, stale
-
-
-def _too_old(
-    x: SeriesTable,
-    grouping: Grouping,
-    target: Frequency,
-    rows: Ints,
-    ordinals: Ints,
-    stale_after: int,
-) -> Bools:
-    """Whether rows lie too long before their period's end to stand for it."""
-    if target.code in "HN":
-        return np.zeros(len(rows), dtype=bool)
-    ends = target.ends(ordinals)
-    if x.frequency.is_dated or x.frequency.code == "W":
-        return weekdays_after(grouping.days[rows], ends) > stale_after
-    return np.asarray(grouping.days[rows] != ends)
-
-
-def _too_late(x: SeriesTable, grouping: Grouping, target: Frequency, stale_after: int) -> Bools:
-    """Periods whose first row lies too long after their start to stand for it."""
-    if target.code in "HN":
-        return np.zeros(len(grouping.ordinals), dtype=bool)
-    starts = target.starts(grouping.ordinals)
-    if x.frequency.is_dated or x.frequency.code == "W":
-        return np.asarray(np.busday_count(starts, grouping.days[grouping.first]) > stale_after)
-    return np.asarray(x.frequency.starts(x.ordinals[grouping.first]) != starts)
 
 
 def _stale_causes(x: SeriesTable, stale: Bools, grouping: Grouping) -> Causes:

@@ -12,8 +12,9 @@ import numpy as np
 from ultrum.core.arguments import checked
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.grouping import last_days
+from ultrum.core.on_block import on_block
 from ultrum.core.ratetable import MAX_AGE, RateTable
-from ultrum.core.series import SeriesLike, SeriesTable, TimeSeries, on_block
+from ultrum.core.series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.types import Dates, Floats
 from ultrum.errors import CurrencyError
 

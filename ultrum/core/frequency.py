@@ -32,10 +32,8 @@ _NAMES: Final = {
     "A": "annual", "S": "half-yearly", "Q": "quarterly", "M": "monthly", "W": "weekly",
     "B": "business-daily", "D": "daily", "H": "hourly", "N": "minutely",
 }  # fmt: skip
-_NOUNS: Final = {
-    "A": "year", "S": "half-year", "Q": "quarter", "M": "month", "W": "week",
-    "B": "day", "D": "day", "H": "hour", "N": "minute",
-}  # fmt: skip
+_NOUNS: Final = {"A": "year", "S": "half-year", "Q": "quarter", "M": "month", "W": "week", "B": "day",
+                 "D": "day", "H": "hour", "N": "minute"}  # fmt: skip
 _ORDER: Final = "NHBDWMQSA"
 _TEXT: Final = re.compile(r"^(\d*)([ASQMWBDHN])(?:-([A-Z]{3}|\d{1,2}))?$")
 _PERIOD: Final = re.compile(r"^(\d{4})(?:-?([ASQMW])(\d{1,2})|-(\d{2}))?$")

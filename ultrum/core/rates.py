@@ -12,7 +12,8 @@ from ultrum.core.convert import to_frequency
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.frequency import Frequency, calendar_days
 from ultrum.core.gaps import gap_lengths
-from ultrum.core.series import SeriesTable, TimeSeries, on_block
+from ultrum.core.on_block import on_block
+from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.types import Dates, Floats
 from ultrum.errors import FrequencyError, UnitError
 

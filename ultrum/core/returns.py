@@ -25,8 +25,9 @@ from ultrum.core.descriptor import check_same, step_of
 from ultrum.core.frequency import Frequency, calendar_days
 from ultrum.core.gaps import gap_lengths
 from ultrum.core.moments import days_in
+from ultrum.core.on_block import on_block
 from ultrum.core.prices import suspect_prices
-from ultrum.core.series import SeriesTable, TimeSeries, on_block
+from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.streamed import streams
 from ultrum.core.types import Dates, Floats
 from ultrum.errors import CurrencyError, UnitError, warn_user

@@ -1,31 +1,38 @@
 """A series that knows what it is, and a table of such series.
 
-`TimeSeries` is a pandas Series with a `Descriptor`; `SeriesTable` is many of one frequency as a
-block. Functions are written once, for the block; `on_block` lets them take either.
+`TimeSeries` is a pandas Series with a `Descriptor`; `SeriesTable` is many of one frequency as a block.
 """
 
 from __future__ import annotations
 
 import functools
 import html
-from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from numbers import Real
-from typing import Any, Concatenate, ParamSpec, TypeVar, cast, overload
+from typing import Any, ParamSpec, TypeVar, overload
 
 import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.descriptor import Descriptor, check_facts, check_same
+from ultrum.core.arithmetic import combined, number_in
+from ultrum.core.descriptor import Descriptor, check_facts
 from ultrum.core.frequency import Frequency, calendar_days
 from ultrum.core.gaps import observations_per_year
 from ultrum.core.labels import infer_frequency, span_of
 from ultrum.core.layout import bounds_of, laid_out, numbers_in
-from ultrum.core.streamed import refuse_streamed
-from ultrum.core.types import Dates, Floats, Ints
-from ultrum.errors import AlignmentError, ArgumentError, FrequencyError, UnitError
+from ultrum.core.row_labels import (
+    glimpse,
+    headline,
+    in_order,
+    index_like,
+    refuse_disorder,
+    refuse_duplicates,
+    refuse_one_name_twice,
+    with_weekends,
+)
+from ultrum.core.types import Floats, Ints
+from ultrum.errors import AlignmentError, FrequencyError
 
 Causes = Mapping[str, Mapping[int, str]]
 P = ParamSpec("P")
@@ -50,7 +57,7 @@ class TimeSeries:
     about: Descriptor
 
     def __post_init__(self) -> None:
-        _refuse_disorder(self.values.index, self.about.name)
+        refuse_disorder(self.values.index, self.about.name)
 
     @classmethod
     @checked
@@ -122,10 +129,10 @@ class TimeSeries:
         return len(self.values)
 
     def __add__(self, other: TimeSeries | float) -> TimeSeries:
-        return _combine(self, other, "plus", np.add)
+        return self._with(other, "plus", np.add)
 
     def __sub__(self, other: TimeSeries | float) -> TimeSeries:
-        return _combine(self, other, "less", np.subtract)
+        return self._with(other, "less", np.subtract)
 
     __radd__ = __add__
 
@@ -133,21 +140,33 @@ class TimeSeries:
         return -self + other
 
     def __mul__(self, factor: float) -> TimeSeries:
-        return _scale(self, _number(factor, self.name))
+        return self._times(number_in(factor, self.name))
 
     __rmul__ = __mul__
 
     def __truediv__(self, divisor: float) -> TimeSeries:
-        return _scale(self, 1.0 / _number(divisor, self.name))
+        return self._times(1.0 / number_in(divisor, self.name))
 
     def __neg__(self) -> TimeSeries:
-        return _scale(self, -1.0)
+        return self._times(-1.0)
+
+    def _with(
+        self, other: TimeSeries | float, word: str, operation: Callable[..., Any]
+    ) -> TimeSeries:
+        if isinstance(other, TimeSeries):
+            pair = (self.values, self.about), (other.values, other.about)
+            return TimeSeries(*combined(*pair, word, operation))
+        value = number_in(other, self.name)
+        return TimeSeries(operation(self.values, value), self.about.stepped(word, value=value))
+
+    def _times(self, factor: float) -> TimeSeries:
+        return TimeSeries(self.values * factor, self.about.stepped("times", factor=factor))
 
     def __repr__(self) -> str:
-        return f"{_headline(self.about, self.index)}\n{_glimpse(self.values)}"
+        return f"{headline(self.about, self.index)}\n{glimpse(self.values)}"
 
     def _repr_html_(self) -> str:
-        return f"<p>{html.escape(_headline(self.about, self.index))}</p>" + str(
+        return f"<p>{html.escape(headline(self.about, self.index))}</p>" + str(
             self.to_frame().tail(8).to_html()
         )
 
@@ -167,7 +186,7 @@ class SeriesTable:
     dropped: Mapping[str, Mapping[str, int]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
-        _refuse_disorder(self.values.index, ", ".join(a.name for a in self.about[:3]))
+        refuse_disorder(self.values.index, ", ".join(a.name for a in self.about[:3]))
 
     @classmethod
     @checked
@@ -176,18 +195,18 @@ class SeriesTable:
         check_facts(facts)
         given = facts.pop("frequency", None)
         frequency = Frequency.parse(given) if given else infer_frequency(values.index)
-        ordered = _in_order(values)
-        frequency = _with_weekends(frequency, ordered.index)
+        ordered = in_order(values)
+        frequency = with_weekends(frequency, ordered.index)
         ordinals = frequency.ordinals_of(ordered.index)
-        _refuse_duplicates(ordinals, frequency, str(next(iter(values.columns), "")))
+        refuse_duplicates(ordinals, frequency, str(next(iter(values.columns), "")))
         block, bounds = laid_out(numbers_in(ordered))
         if percent:
             block /= 100.0
         facts.pop("name", None)
         names = [str(n) for n in values.columns]
-        _refuse_one_name_twice(names)
+        refuse_one_name_twice(names)
         abouts = tuple(Descriptor(name=n, frequency=frequency, **facts) for n in names)
-        made = cls.build(block, _index_like(ordered.index, ordinals, frequency), abouts)
+        made = cls.build(block, index_like(ordered.index, ordinals, frequency), abouts)
         made.__dict__["bounds"] = bounds  # what bounds would find, known from the copying
         return made
 
@@ -219,7 +238,7 @@ class SeriesTable:
         members = _members(series)
         if not members:
             raise AlignmentError("No series to put side by side.")
-        _refuse_one_name_twice([m.name for m in members])
+        refuse_one_name_twice([m.name for m in members])
         members = _on_same_days(members)
         wrong = [m.name for m in members if m.about.frequency != members[0].about.frequency]
         if wrong:
@@ -329,7 +348,7 @@ class SeriesTable:
     def select(self, names: Iterable[str]) -> SeriesTable:
         """Table of some of the series, in the order given."""
         chosen = list(names)
-        _refuse_one_name_twice(chosen)
+        refuse_one_name_twice(chosen)
         where = [self._column(name) for name in chosen]
         causes = {name: self.causes[name] for name in chosen if name in self.causes}
         dropped = {name: self.dropped[name] for name in chosen if name in self.dropped}
@@ -355,49 +374,14 @@ class SeriesTable:
         shown = self.values.iloc[:, :6]
         more = f"\n… and {len(self.names) - 6} more series" if len(self.names) > 6 else ""
         head = f"{len(self.names)} {self.frequency.name} series, {span_of(self.index)}"
-        return f"{head}\n{_glimpse(shown)}{more}"
+        return f"{head}\n{glimpse(shown)}{more}"
 
     def _repr_html_(self) -> str:
         return str(self.values.tail(8).to_html())
 
 
 SeriesLike = TimeSeries | SeriesTable
-
-
-def refuse_no_values(doing: str, *series: SeriesLike) -> None:
-    """Refuse series without a value, where an answer needs one of each."""
-    for x in series:
-        table = x.as_table() if isinstance(x, TimeSeries) else x
-        if not np.isfinite(table.block).any():
-            names = ", ".join(table.names[:5])
-            raise AlignmentError(
-                f"{doing}: {names} {'have' if len(table) > 1 else 'has'} no values."
-            )
-
-
 S = TypeVar("S", TimeSeries, SeriesTable)
-
-
-def on_block(
-    function: Callable[Concatenate[SeriesTable, P], SeriesTable],
-) -> Callable[Concatenate[S, P], S]:
-    """Let a function written for a table take one series too, and give one back."""
-
-    @functools.wraps(function)
-    def _either(x: S, *args: P.args, **kwargs: P.kwargs) -> S:
-        if isinstance(x, TimeSeries):
-            return function(x.as_table(), *args, **kwargs).only()
-        refuse_streamed(function.__name__, x)
-        if isinstance(x, Mapping) and x and all(isinstance(s, TimeSeries) for s in x.values()):
-            return function(SeriesTable.of(x), *args, **kwargs)
-        if not isinstance(x, SeriesTable):
-            raise UnitError(
-                f"{function.__name__} was given a plain {type(x).__name__}; say what it is with "
-                "TimeSeries.wrap(x, measure=...) or SeriesTable.wrap(x, measure=...)."
-            )
-        return function(x, *args, **kwargs)
-
-    return cast("Callable[Concatenate[S, P], S]", _either)
 
 
 def _members(series: Iterable[TimeSeries] | Mapping[str, TimeSeries]) -> list[TimeSeries]:
@@ -414,103 +398,3 @@ def _on_same_days(members: list[TimeSeries]) -> list[TimeSeries]:
     if {m.about.frequency.code for m in members} != {"B", "D"}:
         return members
     return [m.described(frequency=Frequency("D")) for m in members]
-
-
-def _index_like(index: pd.Index, ordinals: Ints, frequency: Frequency) -> pd.Index:
-    if frequency.code in "HN":
-        if getattr(index, "tz", None) is None:
-            raise FrequencyError("Intraday data need a time zone: index.tz_localize('Europe/…').")
-        return index
-    if frequency.is_dated:  # a row keeps its date
-        return pd.DatetimeIndex(frequency_days(index).astype("datetime64[s]"), name="date")
-    return frequency.index(ordinals)
-
-
-def _refuse_disorder(index: pd.Index, name: str) -> None:
-    """Rows of a series are in order of time, each once; everything below relies on it."""
-    if index.is_monotonic_increasing and index.is_unique:
-        return
-    wrong = "twice" if not index.is_unique else "out of order"
-    raise FrequencyError(f"{name} has rows {wrong}. Make it with wrap, which checks and sorts.")
-
-
-def _in_order(values: pd.DataFrame) -> pd.DataFrame:
-    """Rows in order of time."""
-    try:
-        return values if values.index.is_monotonic_increasing else values.sort_index()
-    except TypeError as error:
-        raise FrequencyError(
-            f"The row labels cannot be put in order ({error}); use dates or periods of one kind."
-        ) from error
-
-
-def _with_weekends(frequency: Frequency, index: pd.Index) -> Frequency:
-    """Business-daily data with rows on weekends are daily, so that each row keeps its date."""
-    if frequency.code != "B" or isinstance(index, pd.PeriodIndex) or not len(index):
-        return frequency
-    return frequency if np.is_busday(frequency_days(index)).all() else Frequency("D")
-
-
-def frequency_days(index: pd.Index) -> Dates:
-    """Calendar dates of labels that are dates or texts of dates."""
-    try:
-        return calendar_days(index)
-    except (TypeError, ValueError) as error:
-        raise FrequencyError(
-            f"The row label '{index[0]}' is not a date; use dates such as 2024-03-31 or periods."
-        ) from error
-
-
-def _refuse_one_name_twice(names: list[str]) -> None:
-    twice = [n for n, c in Counter(names).items() if c > 1]
-    if twice:
-        raise AlignmentError(f"Two series are named '{twice[0]}'; rename one of them.")
-
-
-def _refuse_duplicates(ordinals: Ints, frequency: Frequency, name: str) -> None:
-    twice = np.flatnonzero(np.diff(ordinals) == 0)
-    if len(twice) and frequency.code not in "HN":
-        label = frequency.labels(ordinals[twice[:1]])[0]
-        raise FrequencyError(
-            f"{name}: {len(twice)} {frequency.name} periods appear twice, first {label}. "
-            "Keep one of each, or say the true frequency."
-        )
-
-
-def _combine(
-    left: TimeSeries, right: TimeSeries | float, word: str, operation: Callable[..., Any]
-) -> TimeSeries:
-    if not isinstance(right, TimeSeries):
-        value = _number(right, left.name)
-        return TimeSeries(operation(left.values, value), left.about.stepped(word, value=value))
-    check_same(left.about, right.about, word)
-    a, b = left.values.align(right.values, join="inner")
-    lost = len(left) + len(right) - 2 * len(a)
-    about = left.about.stepped(word, series=right.name, rows_in_one_only=lost or None)
-    return TimeSeries(operation(a, b).rename(about.name), about)
-
-
-def _number(given: Any, name: str) -> float:
-    if not isinstance(given, Real):
-        raise ArgumentError(
-            f"{name} is combined with a {type(given).__name__}; it takes a number, and plus and minus a "
-            "TimeSeries. Two series as numbers: a.to_pandas() * b.to_pandas()."
-        )
-    return float(given)
-
-
-def _scale(series: TimeSeries, factor: float) -> TimeSeries:
-    return TimeSeries(series.values * factor, series.about.stepped("times", factor=factor))
-
-
-def _headline(about: Descriptor, index: pd.Index) -> str:
-    unit = " ".join(word for word in (about.measure, about.unit, about.currency) if word)
-    facts = [about.heading, about.frequency.name, unit, span_of(index), f"{len(index)} values"]
-    return ", ".join(fact for fact in facts if fact)
-
-
-def _glimpse(values: pd.Series | pd.DataFrame) -> str:
-    """First and last three rows, 100 columns wide at most."""
-    with pd.option_context("display.width", 100, "display.max_rows", 6, "display.min_rows", 6):
-        text = repr(values.to_frame() if isinstance(values, pd.Series) else values)
-    return "\n".join(line for line in text.splitlines() if not line.startswith("["))

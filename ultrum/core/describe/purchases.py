@@ -13,8 +13,9 @@ from ultrum.core.arguments import checked
 from ultrum.core.describe.common import Described
 from ultrum.core.matching import match_before
 from ultrum.core.moments import day_in, days_in
+from ultrum.core.on_block import refuse_no_values
 from ultrum.core.ratetable import RateTable
-from ultrum.core.series import SeriesTable, TimeSeries, refuse_no_values
+from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.types import Floats
 from ultrum.errors import AlignmentError, CurrencyError, UnitError
 

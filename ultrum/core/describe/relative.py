@@ -16,7 +16,8 @@ from ultrum.core.frequency import periods_in
 from ultrum.core.gaps import positions_of
 from ultrum.core.labels import period_label, span_of
 from ultrum.core.moments import day_in
-from ultrum.core.series import TimeSeries, refuse_no_values
+from ultrum.core.on_block import refuse_no_values
+from ultrum.core.series import TimeSeries
 from ultrum.core.transform.windows import months_before, row_before
 from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError
 

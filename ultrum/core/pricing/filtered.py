@@ -296,6 +296,7 @@ def _fit(sample: _Sample, made: _Pass) -> _Fit:
     v, a, b = made.innovations
 
     def total(p: Floats, q: Floats) -> Floats:
+        """Weighted products of two columns up to each row."""
         return np.cumsum(weight * p * q, axis=0)
 
     aa, ab, bb, av, bv, vv = (

@@ -192,6 +192,7 @@ def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
     positions = time_positions(fit.design.index)
 
     def path_of(values: Floats, dates: Ints) -> Floats:
+        """F at each date, in the errors of the fit."""
         if fit.errors == "classical":
             return _f_path(X, values, dates)
         return break_f_path(X, values, dates, positions, fit.lags)

@@ -8,7 +8,8 @@ from ultrum.core.arguments import checked
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.frequency import months_in, periods_in
 from ultrum.core.gaps import positions_of
-from ultrum.core.series import SeriesTable, on_block
+from ultrum.core.on_block import on_block
+from ultrum.core.series import SeriesTable
 from ultrum.core.transform.windows import months_before, row_before
 from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import UnitError

@@ -10,7 +10,8 @@ from ultrum.core.descriptor import Descriptor, check_same
 from ultrum.core.frequency import Frequency, parse_period, periods_in
 from ultrum.core.gaps import positions_of
 from ultrum.core.labels import period_label, span_of
-from ultrum.core.series import SeriesTable, TimeSeries, on_block
+from ultrum.core.on_block import on_block
+from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError
 

@@ -8,7 +8,8 @@ import numpy as np
 
 from ultrum.core.arguments import checked
 from ultrum.core.gaps import positions_of
-from ultrum.core.series import SeriesLike, SeriesTable, TimeSeries, on_block
+from ultrum.core.on_block import on_block
+from ultrum.core.series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.transform.windows import (
     Statistic,
     default_min_obs,

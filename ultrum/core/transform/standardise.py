@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from ultrum.core.arguments import checked
-from ultrum.core.series import SeriesTable, on_block
+from ultrum.core.on_block import on_block
+from ultrum.core.series import SeriesTable
 from ultrum.core.transform.roll import roll
 from ultrum.core.transform.windows import expanding_moments
 from ultrum.core.types import Floats

@@ -13,7 +13,7 @@ import numpy as np
 
 from ultrum.core.frequency import Frequency, months_in, periods_in
 from ultrum.core.gaps import gap_lengths
-from ultrum.core.grouping import weekdays_after
+from ultrum.core.reductions import weekdays_after
 from ultrum.core.types import Dates, Floats, Ints
 from ultrum.errors import FrequencyError
 
