@@ -36,7 +36,7 @@ from ultrum.core.panel_checks import (
 from ultrum.core.ratetable import RateTable
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.streamed import streams
-from ultrum.core.types import Bools, Dates, Ints
+from ultrum.core.types import Dates, Floats, Ints
 from ultrum.errors import AlignmentError, CurrencyError
 
 _ROWS: Final = ("complete", "any")
@@ -331,13 +331,13 @@ def _trading_days(owners: Sequence[SeriesTable], target: Frequency, first: int, 
     days = target.starts(listed)
     inside = [
         np.arange(days[row] + 1, days[row + 1])
-        for row in np.flatnonzero(gap_lengths(days, _present(owners, days)))
+        for row in np.flatnonzero(gap_lengths(days, _values_on(owners, days)))
     ]
     absent = [target.ordinals(part[np.is_busday(part)]) for part in inside]
     return np.unique(np.concatenate([listed, *absent]))
 
 
-def _present(owners: Sequence[SeriesTable], days: Dates) -> Bools:
-    """Which series have a value on each day."""
+def _values_on(owners: Sequence[SeriesTable], days: Dates) -> Floats:
+    """Values of all series on each day."""
     index = pd.DatetimeIndex(days.astype("datetime64[s]"))
-    return np.hstack([np.isfinite(t.values.reindex(index).to_numpy()) for t in owners])
+    return np.hstack([t.values.reindex(index).to_numpy() for t in owners])

@@ -14,7 +14,7 @@ import pandas as pd
 
 from ultrum.core.frequency import Frequency, calendar_days
 from ultrum.core.labels import infer_frequency
-from ultrum.core.types import Bools, Dates, Floats, Ints
+from ultrum.core.types import Dates, Floats, Ints
 from ultrum.errors import FrequencyError
 
 LONGEST_HOLIDAY: Final = 5  # weekdays without rows that need no explanation
@@ -30,7 +30,7 @@ def missing_weekdays(days: Dates) -> Ints:
 
 
 def gap_lengths(
-    days: Dates, present: Bools | None = None, trading_days: Dates | None = None
+    days: Dates, values: Floats | None = None, trading_days: Dates | None = None
 ) -> Ints:
     """Weekdays missing in the gap before each row but the first; 0 where there is no gap.
 
@@ -38,8 +38,8 @@ def gap_lengths(
     ----------
     days : ndarray of datetime64[D], shape (T,)
         In order, without duplicates.
-    present : ndarray of bool, shape (T, N), optional
-        Which series have a value. Three that stand on both sides of a closure explain it.
+    values : ndarray, shape (T, N), optional
+        Of the series, read next to closures only. Three with a value on both sides explain one.
     trading_days : ndarray of datetime64[D], optional
         Calendar of trading days. A gap is then a stretch that leaves out any of them, and its length
         is the number left out.
@@ -64,13 +64,14 @@ def gap_lengths(
     usual = int(np.median(missing))  # of dates that are weeks or months apart, more than none
     limit = np.full(len(missing), max(LONGEST_HOLIDAY, 2 * usual))
     long = np.flatnonzero((missing > limit) & (missing <= LONGEST_CLOSURE))
-    if present is not None and len(long):
-        shared = (present[long] & present[long + 1]).sum(axis=1) >= SHARED_BY
+    if values is not None and len(long):
+        both = np.isfinite(values[long]) & np.isfinite(values[long + 1])
+        shared = both.sum(axis=1) >= SHARED_BY
         limit[long[shared]] = LONGEST_CLOSURE
     return np.where(missing > limit, missing, 0)
 
 
-def gap_table(days: Dates, present: Bools | None = None) -> pd.DataFrame:
+def gap_table(days: Dates, values: Floats | None = None) -> pd.DataFrame:
     """Gaps of dated data: first and last weekday without a row, and how many there are.
 
     Columns ``first last weekdays``. Weekdays without rows that are no gap are holidays; their number is
@@ -82,7 +83,7 @@ def gap_table(days: Dates, present: Bools | None = None) -> pd.DataFrame:
     >>> gap_table(days)["weekdays"].tolist()
     [11]
     """
-    lengths = gap_lengths(days, present)
+    lengths = gap_lengths(days, values)
     rows = np.flatnonzero(lengths)
     first = np.busday_offset(days[rows] + 1, 0, roll="forward")
     last = np.busday_offset(days[rows + 1] - 1, 0, roll="backward")
@@ -116,14 +117,14 @@ def time_positions(index: pd.Index) -> Ints:
     return positions_of(frequency, index)
 
 
-def positions_of(frequency: Frequency, index: pd.Index, present: Bools | None = None) -> Ints:
+def positions_of(frequency: Frequency, index: pd.Index) -> Ints:
     """As :func:`time_positions`, of a known frequency."""
     if not frequency.is_dated:
         return frequency.ordinals_of(index)
     rows = np.arange(len(index), dtype=np.int64)
     if frequency.code in "HN":
         return rows
-    rows[1:] += np.cumsum(gap_lengths(calendar_days(index), present))
+    rows[1:] += np.cumsum(gap_lengths(calendar_days(index)))
     return rows
 
 
@@ -158,7 +159,7 @@ def labels_at(index: pd.Index, positions: Ints, wanted: Ints) -> pd.Index:
 
 
 def observations_per_year(
-    frequency: Frequency, days: Dates, first: Ints, last: Ints, present: Bools | None = None
+    frequency: Frequency, days: Dates, first: Ints, last: Ints, values: Floats | None = None
 ) -> Floats:
     """Periods in a year for each series; of dated data the observations over the series' own span.
 
@@ -171,7 +172,7 @@ def observations_per_year(
     days : ndarray of datetime64[D], shape (T,)
     first, last : ndarray of int, shape (N,)
         First and last row with a value of each series.
-    present : ndarray of bool, shape (T, N), optional
+    values : ndarray, shape (T, N), optional
         As for :func:`gap_lengths`.
 
     Returns
@@ -189,7 +190,7 @@ def observations_per_year(
     plain = np.full(len(first), frequency.periods_per_year)
     if not frequency.is_dated or len(days) < 2:
         return plain
-    whole = gap_lengths(days, present) == 0
+    whole = gap_lengths(days, values) == 0
     spans = np.where(whole, (days[1:] - days[:-1]).astype(np.int64), 0)
     steps = np.concatenate([[0], np.cumsum(whole)])
     elapsed = np.concatenate([[0], np.cumsum(spans)])

@@ -289,7 +289,7 @@ def _days_in_gaps(x: SeriesTable, target: Frequency, grouping: Grouping) -> Ints
     """Weekdays of each period that lie in gaps of the table."""
     found = np.zeros(len(grouping.ordinals), dtype=np.int64)
     days = grouping.days
-    for row in np.flatnonzero(gap_lengths(days, np.isfinite(x.block))):
+    for row in np.flatnonzero(gap_lengths(days, x.block)):
         between = np.arange(days[row] + 1, days[row + 1])
         absent = target.ordinals(between[np.is_busday(between)])
         place = np.minimum(np.searchsorted(grouping.ordinals, absent), len(found) - 1)

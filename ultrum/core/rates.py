@@ -87,7 +87,7 @@ def per_period(
 def _years_between(x: SeriesTable) -> Floats:
     """Share of the calendar year between each observation and the next; missing across a gap."""
     days = calendar_days(x.index)
-    holes = gap_lengths(days, np.isfinite(x.block)) > 0
+    holes = gap_lengths(days, x.block) > 0
     return np.where(holes, np.nan, np.diff(_moments(days)))
 
 

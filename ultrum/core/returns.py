@@ -286,7 +286,7 @@ def _ratios(held: SeriesTable, trading_days: Dates | None) -> Floats:
         return ratio
     else:
         days = calendar_days(held.index)
-        apart = gap_lengths(days, np.isfinite(block), trading_days) > 0
+        apart = gap_lengths(days, block, trading_days) > 0
     ratio[apart] = np.nan
     return ratio
 

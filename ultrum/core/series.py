@@ -274,10 +274,8 @@ class SeriesTable:
         """Periods in a year for each series, shape (N,); of dated data the observations over its own span."""
         if not self.frequency.is_dated:
             return np.full(len(self.about), self.frequency.periods_per_year)
-        present = np.isfinite(self.block)
-        return observations_per_year(
-            self.frequency, calendar_days(self.index), *self.bounds, present
-        )
+        days = calendar_days(self.index)
+        return observations_per_year(self.frequency, days, *self.bounds, self.block)
 
     @property
     def block(self) -> Floats:
