@@ -136,7 +136,8 @@ class Gaps(Scratch):
         across = self.close[31, 0] / self.close[29, 0] - 1
         self.assertAlmostEqual(made[self.days[31]], across, 12)
         found = gap_table(self.days[self.kept].to_numpy().astype("datetime64[D]"))
-        self.assertEqual(found["weekdays"].tolist(), [15])
+        ends = [str(self.days[100].date()), str(self.days[114].date()), 15]
+        self.assertEqual(found.to_numpy().tolist(), [ends])  # a Monday to a Friday
         self.assertEqual(found.attrs["holidays"], 3)
         monthly = ul.to_frequency(ul.TimeSeries.wrap(made, measure="return"), "M").to_pandas()
         missing = set(self.days[100:116].to_period("M"))

@@ -16,6 +16,7 @@ import ultrum as ul
 from tests.support import OnPractice, Scratch, daily, months, series
 from ultrum.core.regression import windows
 from ultrum.core.regression.bandwidth import lag_rule
+from ultrum.core.regression.unit_root import dickey_fuller
 from ultrum.errors import EstimationError
 
 QUIET = warnings.catch_warnings
@@ -81,6 +82,51 @@ class Regressions(Scratch):
                 for argument, default in (("errors", "hac"), ("draws", 999)):
                     if argument in given and given[argument].default is not inspect.Parameter.empty:
                         self.assertEqual(given[argument].default, default, name)
+
+    def test_the_lags_of_a_unit_root_test_have_the_least_bic(self):
+        rng = np.random.default_rng(11)
+        change = rng.normal(size=203)
+        for t in range(3, 203):
+            change[t] += 0.5 * change[t - 1] - 0.3 * change[t - 2] + 0.2 * change[t - 3]
+        y = np.cumsum(change)
+        d = np.diff(y)
+        most = int(12 * 2.03**0.25)
+
+        def fit(lags, first):
+            X = [
+                y[first:-1],
+                *(d[first - k : len(d) - k] for k in range(1, lags + 1)),
+                np.ones(202 - first),
+            ]
+            X = np.column_stack(X)
+            b, rss = np.linalg.lstsq(X, d[first:], rcond=None)[:2]
+            return X, b, float(rss[0]), len(d) - first
+
+        bic = []
+        for lags in range(most + 1):
+            X, _, rss, n = fit(lags, most)
+            bic.append(n * np.log(rss / n) + np.log(n) * X.shape[1])
+        best = int(np.argmin(bic))
+        X, b, rss, n = fit(best, best)
+        t = b[0] / np.sqrt(rss / (n - X.shape[1]) * np.linalg.inv(X.T @ X)[0, 0])
+        got = dickey_fuller(y)
+        self.assertEqual(got.lags, best)
+        self.assertAlmostEqual(got.statistic, t, 9)
+
+    def test_weighted_rows_of_an_ill_conditioned_design(self):
+        rng = np.random.default_rng(12)
+        x = 1.0 + 1e-6 * rng.normal(size=50)
+        y = 2.0 * x + 1e-6 * rng.normal(size=50)
+        w = rng.random(50) + 0.5
+        fit = ul.regress(
+            y, np.column_stack([x, x**2]), weights=w, constant=False, errors="classical"
+        )
+        A = np.column_stack([x, x**2]).astype(np.longdouble) * np.sqrt(w)[:, None]
+        target = y.astype(np.longdouble) * np.sqrt(w)
+        gram, right = A.T @ A, A.T @ target
+        det = gram[0, 0] * gram[1, 1] - gram[0, 1] ** 2
+        want = (gram[1, 1] * right[0] - gram[0, 1] * right[1]) / det
+        self.assertAlmostEqual(fit.coefficients.iloc[0] / float(want), 1.0, 4)
 
     def test_near_exact_fits_go_to_qr(self):
         """Where rounding is all that a moment kernel would leave of the residuals."""
@@ -302,6 +348,11 @@ class Descriptions(Scratch):
         rates = ul.RateTable([quote])
         got = rates.amount([1.0, 10.0], "QSR", "QML", on=["2024-01-02"])
         self.assertEqual(got.tolist(), [4.0, 40.0])
+
+    def test_months_without_a_change_are_not_above_zero(self):
+        x = series([0.01, 0.0, -0.01, 0.02] * 6, measure="return", name="a")
+        months_above = ul.calendar_grid(x).summary.loc["positive"]
+        self.assertEqual(months_above[["Jan", "Feb", "Mar", "Apr"]].tolist(), [1.0, 0.0, 0.0, 1.0])
 
     def test_small_p_values_are_never_written_as_zero(self):
         rng = np.random.default_rng(3)
