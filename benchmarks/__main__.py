@@ -21,6 +21,7 @@ CASES = (
     "panels",
     "estimating",
     "evidence",
+    "inference",
     "coverage",
     "growth",
     "large",
