@@ -143,6 +143,22 @@ class Gaps(Scratch):
         missing = set(self.days[100:116].to_period("M"))
         self.assertEqual(set(monthly.index[monthly.isna()]), missing)
 
+    def test_changes_windows_and_spells_end_at_a_gap(self):
+        self.kept[100:115] = False
+        x = self.prices()["a"].described(measure="stock")
+        values = x.to_pandas()
+        changes = ul.difference(x).to_pandas()
+        self.assertEqual(changes.index[changes.isna()].tolist(), [self.days[115]])
+        np.testing.assert_allclose(
+            changes.dropna(), values.diff().drop(self.days[115]).dropna(), rtol=1e-14
+        )
+        level = ul.TimeSeries.wrap(values, measure="price")
+        mean = ul.roll(level, 10, min_obs=5).to_pandas()
+        self.assertTrue(mean.iloc[100:104].isna().all())  # windows span the weekdays without rows
+        self.assertAlmostEqual(mean.iloc[104], values.iloc[100:105].mean(), 12)
+        found = ul.spells(level, "above 0")
+        self.assertEqual(found["length"].tolist(), [100, 205])
+
     def test_a_closure_that_three_assets_share_is_none_unless_it_is_long(self):
         for length, columns, gaps in (
             (8, 1, 1),

@@ -210,6 +210,17 @@ class Pricing(Scratch):
         want = np.sqrt(np.diag(bartlett(scores, when, 3)) * 85 / 84)
         np.testing.assert_allclose(made.errors["newey_west"], want, rtol=1e-9)
 
+    def test_windows_of_rolling_premia_are_sixty_periods(self):
+        panel = random_panel(T=90, N=8, K=1)
+        got, want = (ul.two_pass(panel, betas="rolling", **more) for more in ({}, {"window": 60}))
+        self.assertEqual(got.premia.tolist(), want.premia.tolist())
+        self.assertEqual(len(got.slopes), 30)
+        betas = ul.regress(panel.excess.values.iloc[:60], panel.factors.iloc[:60]).coefficients[
+            "f0"
+        ]
+        first = ul.regress(panel.excess.values.iloc[60].to_numpy(), betas.to_numpy()).coefficients
+        np.testing.assert_allclose(got.slopes.iloc[0], first, rtol=1e-9)
+
     def test_a_factor_value_that_is_missing_leaves_its_period_out(self):
         panel = random_panel(T=90, N=8)
         factors = panel.factors.copy()
@@ -348,6 +359,13 @@ class Descriptions(Scratch):
         rates = ul.RateTable([quote])
         got = rates.amount([1.0, 10.0], "QSR", "QML", on=["2024-01-02"])
         self.assertEqual(got.tolist(), [4.0, 40.0])
+
+    def test_what_a_purchase_grew_by(self):
+        close = daily([10.0, 11.0, 12.0], measure="price", name="a", currency="QML").as_table()
+        bought = pd.DataFrame({"asset": ["a"], "date": ["2024-01-01"], "units": [5.0]})
+        row = ul.holdings(bought, close).table.iloc[0]
+        self.assertEqual((row["cost"], row["value"], row["gain"]), (50.0, 60.0, 10.0))
+        self.assertAlmostEqual(row["growth"], 0.2, 14)
 
     def test_months_without_a_change_are_not_above_zero(self):
         x = series([0.01, 0.0, -0.01, 0.02] * 6, measure="return", name="a")
