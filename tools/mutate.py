@@ -113,8 +113,12 @@ def changed(file: Path, operator: str, occurrence: int) -> str | None:
 
 
 def tests_of(lines: dict[str, dict[str, list[str]]], file: str, line: int) -> list[str]:
-    """Tests that execute a line; of those that a library wraps, their module."""
-    own = lines.get(file, {}).get(str(line), [])
+    """Tests that execute a line; of one executed by imports alone, those that execute the file.
+
+    Tests that a library wraps stand for their module.
+    """
+    whole = lines.get(file, {})
+    own = whole.get(str(line)) or sorted({test for tests in whole.values() for test in tests})
     names = [n.split(".accept")[0] if "<locals>" in n else n for n in own]
     slow = sorted(dict.fromkeys(names), key=lambda n: (n.startswith(SLOW), n))
     return slow[:MOST_TESTS]
