@@ -193,6 +193,12 @@ class Unfinished(Scratch):
         price = daily(np.arange(1.0, 271), "2015-03-23", measure="price")
         ends = ul.to_frequency(price, "Q").to_pandas()  # an end of a quarter is one all the same
         self.assertEqual((str(ends.index[0]), ends.iloc[0]), ("2015Q1", 7.0))
+        bars = ul.to_bars(price, "Q")
+        self.assertEqual(
+            (str(bars.index[0]), bars.block[0].tolist()), ("2015Q2", [8.0, 72.0, 8.0, 72.0])
+        )
+        quarters = ul.to_frequency(ul.to_bars(price, "M"), "Q")
+        self.assertEqual(str(quarters.index[0]), "2015Q2")
         highs = ul.to_frequency(price, "Q", how="high")
         self.assertEqual(str(highs.index[0]), "2015Q2")
         months_of = series([1.0, 2, 3, 4, 5], "2015-02", measure="flow")

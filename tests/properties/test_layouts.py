@@ -128,8 +128,28 @@ class Layouts(unittest.TestCase):
         twice = pd.concat([t.raw["market"], t.raw["market"].iloc[5:6]])
         with self.assertRaises(ul.UltrumError):
             ul.regress(t.raw["assets"]["a"], twice)
-        with self.assertRaisesRegex(ul.UltrumError, "complex"):
-            ul.SeriesTable.wrap(t.raw["assets"] * 1j)
+        wrong = t.raw["assets"].copy()
+        wrong.iloc[5, 1] = -np.inf
+        x = t.raw["market"]
+        for call in (
+            lambda: ul.regress(wrong, x), lambda: ul.regress(x, wrong), lambda: ul.regress(wrong.to_numpy(), x.to_numpy()),
+            lambda: ul.rolling_regress(wrong, x), lambda: ul.rolling_regress(x, wrong, window=24),
+            lambda: ul.two_pass(t.panel, [], characteristics={"size": wrong}),
+        ):  # fmt: skip
+            with self.assertRaisesRegex(ul.UltrumError, "infinite at (2005-06|5)"):
+                call()
+        for call in (
+            lambda: ul.SeriesTable.wrap(t.raw["assets"] * 1j),
+            lambda: ul.regress(t.raw["assets"] * 1j, x),
+            lambda: ul.regress(t.raw["assets"].to_numpy() * 1j, x.to_numpy()),
+        ):
+            with self.assertRaisesRegex(ul.UltrumError, "complex"):
+                call()
+        for rate, premium in ((np.nan, 0.05), (0.03, np.inf)):
+            with self.assertRaisesRegex(ul.UltrumError, "is (nan|inf); give a number"):
+                ul.cost_of_equity(t.betas, premia={"market": premium}, risk_free=rate)
+        with self.assertRaisesRegex(ul.UltrumError, "divided by zero"):
+            t.bill / 0
 
     def test_one_row_and_as_many_rows_as_coefficients(self):
         """A few rows give numbers or an error in words, never one of another library."""

@@ -32,3 +32,11 @@ def number_in(given: Any, name: str) -> float:
             "TimeSeries. Two series as numbers: a.to_pandas() * b.to_pandas()."
         )
     return float(given)
+
+
+def divisor_in(given: Any, name: str) -> float:
+    """A number to divide by, if it is one."""
+    divisor = number_in(given, name)
+    if divisor == 0:
+        raise ArgumentError(f"{name} is divided by zero; give another divisor.")
+    return divisor

@@ -123,7 +123,11 @@ def to_frequency(
     of_bars = {} if how else _bar_methods(x.names)
     methods = [how or of_bars.get(a.name) or default_method(a) for a in x.about]
     block, stale = _converted(x, target, methods, grouping, (require, stale_after), risk_free)
-    partial = [not grouping.begun.all() and method != "last" for method in methods]
+    begun = bool(grouping.begun.all())
+    partial = [
+        not begun and (method != "last" or about.name in of_bars)  # a bar is whole or is none
+        for method, about in zip(methods, x.about, strict=True)
+    ]
     if any(partial):
         block[0, partial] = np.nan
     kept = slice(int(len(partial) > 0 and all(partial)), int(grouping.finished.sum()))
@@ -214,7 +218,9 @@ def to_bars(
             x, frequency, how=_OF_BARS[field], require=0.0, session_close=session_close, timezone=timezone
         )  # fmt: skip
         made.append(part.described(name=field))
-    return SeriesTable.of(made)
+    bars = SeriesTable.of(made)
+    partial = int(np.isnan(bars.block[:1]).any() and not np.isnan(bars.block[:1]).all())
+    return SeriesTable(bars.values.iloc[partial:], bars.about)
 
 
 def default_method(about: Descriptor) -> str:

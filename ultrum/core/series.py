@@ -15,7 +15,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.arithmetic import combined, number_in
+from ultrum.core.arithmetic import combined, divisor_in, number_in
 from ultrum.core.descriptor import Descriptor, check_facts
 from ultrum.core.frequency import Frequency, calendar_days
 from ultrum.core.gaps import observations_per_year
@@ -145,7 +145,7 @@ class TimeSeries:
     __rmul__ = __mul__
 
     def __truediv__(self, divisor: float) -> TimeSeries:
-        return self._times(1.0 / number_in(divisor, self.name))
+        return self._times(1.0 / divisor_in(divisor, self.name))
 
     def __neg__(self) -> TimeSeries:
         return self._times(-1.0)

@@ -235,6 +235,8 @@ def _one_premium(name: str, value: TimeSeries | Premium | float) -> Premium:
         value = premium(value)
     elif not isinstance(value, Premium):
         value = Premium(float(value))
+    if not np.isfinite(value.value):
+        raise UnitError(f"The premium of '{name}' is {value.value}; give a number, 0.05 for 5 %.")
     if abs(value.value) > 0.5:
         raise UnitError(
             f"A premium of {100 * value.value:,.0f} % a year for '{name}': decimals are "
@@ -259,6 +261,8 @@ def _of_two_pass(given: TwoPass, factors: list[str]) -> tuple[dict[str, Premium]
 def _annual_rate(risk_free: TimeSeries | float, on: Any) -> tuple[float, str]:
     """Annual risk-free rate on a date, and its name."""
     if not isinstance(risk_free, TimeSeries):
+        if not np.isfinite(risk_free):
+            raise UnitError(f"The risk-free rate is {risk_free}; give a number, 0.03 for 3 %.")
         if abs(risk_free) > 0.5:
             raise UnitError(
                 f"A risk-free rate of {100 * risk_free:,.0f} % a year: decimals are expected, 0.03 for 3 %."

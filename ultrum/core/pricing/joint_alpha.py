@@ -104,6 +104,8 @@ def joint_alpha_test(
     """
     if how not in HOWS:
         raise EstimationError(f"how='{how}' is not known; it is one of {', '.join(HOWS)}.")
+    if lags is not None and how != "bootstrap":
+        raise EstimationError(f"lags={lags} has no effect with how='{how}'; remove lags.")
     names = chosen_factors(panel, factors)
     _check_factors(panel, names)
     frame = panel.excess.values

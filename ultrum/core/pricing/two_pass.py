@@ -15,6 +15,7 @@ from ultrum.core.pricing.betas import factor_betas
 from ultrum.core.pricing.cross_section import Exposure, cross_sections
 from ultrum.core.pricing.premia_errors import bootstrapped, shanken
 from ultrum.core.pricing.two_pass_result import Slopes, TwoPass, TwoPassPlan, two_pass_of
+from ultrum.core.regression.inputs import numbers_of
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.regression.rolling import rolling_regress
 from ultrum.core.series import SeriesTable
@@ -137,7 +138,7 @@ def characteristic(index: pd.Index, assets: list[Any], name: str, frame: pd.Data
             f"The characteristic {name} shares no row with the panel; bring it to its periods."
         )
     ordered = frame if frame.columns.equals(pd.Index(assets)) else frame[assets]
-    return Exposure(ordered.to_numpy(dtype=np.float64), rows)
+    return Exposure(numbers_of(ordered, name), rows)
 
 
 def _rows_before(index: pd.Index, known: pd.Index) -> Ints:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from datetime import date
 from typing import Any, Final
 
@@ -10,7 +11,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.descriptor import Descriptor
-from ultrum.core.labels import infer_frequency
+from ultrum.core.labels import infer_frequency, period_label
 from ultrum.core.regression.results import CONSTANT
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.core.streamed import refuse_streamed
@@ -30,6 +31,7 @@ def frame_of(data: Any, stem: str) -> tuple[pd.DataFrame, bool]:
     if isinstance(data, pd.DataFrame):
         return _with_calendar_dates(data), False
     refuse_streamed("This estimate", data)
+    _refuse_complex([np.asarray(data).dtype], stem)
     try:
         block = np.asarray(data, dtype=np.float64)
     except (TypeError, ValueError) as error:
@@ -125,10 +127,24 @@ def with_constant(right: pd.DataFrame) -> pd.DataFrame:
 
 def numbers_of(frame: pd.DataFrame, stem: str) -> Floats:
     """The values as floats."""
+    _refuse_complex(frame.dtypes, stem)
     try:
-        return frame.to_numpy(dtype=np.float64)
+        values = frame.to_numpy(dtype=np.float64, na_value=np.nan)
     except (TypeError, ValueError) as error:
-        raise EstimationError(f"{stem} holds something that is no number: {error}.") from None
+        raise EstimationError(f"{stem} holds something that is not a number: {error}.") from error
+    infinite = np.isinf(values)
+    if infinite.any():
+        row, column = np.argwhere(infinite)[0]
+        raise EstimationError(
+            f"{stem}: {frame.columns[column]} is infinite at {period_label(frame.index[row])}. "
+            "Mark it as missing (NaN), or correct it."
+        )
+    return values
+
+
+def _refuse_complex(kinds: Iterable[Any], stem: str) -> None:
+    if any(kind.kind == "c" for kind in kinds):
+        raise EstimationError(f"{stem} holds complex numbers; give real ones.")
 
 
 def check_excess(y: Any, X: Any) -> None:
