@@ -132,7 +132,8 @@ class Layouts(unittest.TestCase):
         wrong.iloc[5, 1] = -np.inf
         x = t.raw["market"]
         for call in (
-            lambda: ul.regress(wrong, x), lambda: ul.regress(x, wrong), lambda: ul.regress(wrong.to_numpy(), x.to_numpy()),
+            lambda: ul.regress(wrong, x), lambda: ul.regress(x, wrong),
+            lambda: ul.regress(wrong.to_numpy(), x.to_numpy()),
             lambda: ul.rolling_regress(wrong, x), lambda: ul.rolling_regress(x, wrong, window=24),
             lambda: ul.two_pass(t.panel, [], characteristics={"size": wrong}),
         ):  # fmt: skip
