@@ -1,8 +1,8 @@
-"""Gaps in dated data, told apart from weekends and holidays, and positions of rows in time.
+"""Gaps in dated data, as distinct from weekends and holidays, and positions of rows in time.
 
 A daily table lists trading days only, so an absent weekday is a holiday or a hole. A stretch of more
 than five weekdays without rows is a gap. A closure of up to ten is accepted where three or more series
-share it, or where a calendar of trading days says so.
+share it, or where a calendar of trading days is given.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ def missing_weekdays(days: Dates) -> Ints:
 def gap_lengths(
     days: Dates, values: Floats | None = None, trading_days: Dates | None = None
 ) -> Ints:
-    """Weekdays missing in the gap before each row but the first; 0 where there is no gap.
+    """Weekdays missing in the gap before each row but the first; 0 where rows follow each other.
 
     Parameters
     ----------

@@ -101,7 +101,7 @@ def drawn_periods(
 
 
 def row_counts(drawn: Ints, rows: int) -> Floats:
-    """How often each draw took each row, (draws, rows): all that sums over rows need; −1 is no row."""
+    """How often each draw took each row, (draws, rows): all that sums over rows need; −1 stands for none."""
     draws = len(drawn)
     flat = (drawn + rows * np.arange(draws)[:, None])[drawn >= 0]
     return np.bincount(flat, minlength=draws * rows).reshape(draws, rows).astype(np.float64)

@@ -56,7 +56,7 @@ def cost_of(
 
 
 def _premium(history: TimeSeries, rate: TimeSeries, given: Any, found: TwoPass | None) -> Premium:
-    """A premium as the study says it, from the factor's history in the study's span where that is asked for."""
+    """The premium that the study asks for, from history within its span where no number is given."""
     over, name = rate.name, history.name
     if isinstance(given, PremiumSection) and given.value is not None:
         basis = given.basis or "given"
