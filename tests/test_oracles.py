@@ -221,6 +221,24 @@ class Pricing(Scratch):
         first = ul.regress(panel.excess.values.iloc[60].to_numpy(), betas.to_numpy()).coefficients
         np.testing.assert_allclose(got.slopes.iloc[0], first, rtol=1e-9)
 
+    def test_characteristics_are_those_of_the_row_before_in_any_order(self):
+        panel = random_panel(T=40, N=8, K=1, dropped=(20,))
+        size = pd.DataFrame(
+            np.random.default_rng(4).normal(size=(40, 8)), months(40), list("abcdefgh")
+        )
+        want = ul.two_pass(panel, [], characteristics={"size": size})
+        mixed = size.sample(frac=1.0, random_state=1)[list("hgfedcba")]
+        got = ul.two_pass(panel, [], characteristics={"size": mixed})
+        np.testing.assert_allclose(got.slopes, want.slopes, rtol=1e-12)
+        self.assertEqual(len(want.slopes), 38)  # neither the first month nor the dropped one
+        y = panel.excess.values.loc[
+            "2011-10"
+        ].to_numpy()  # the month after the one that was dropped
+        first = ul.regress(y, size.loc["2011-09"].to_numpy()).coefficients
+        np.testing.assert_allclose(want.slopes.loc["2011-10"], first, rtol=1e-9)
+        with self.refused(EstimationError, "size", "2010-03", "twice"):
+            ul.two_pass(panel, [], characteristics={"size": pd.concat([size, size.iloc[2:3]])})
+
     def test_a_factor_value_that_is_missing_leaves_its_period_out(self):
         panel = random_panel(T=90, N=8)
         factors = panel.factors.copy()

@@ -10,6 +10,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.gaps import time_positions
+from ultrum.core.labels import period_label
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import factor_betas
 from ultrum.core.pricing.cross_section import Exposure, cross_sections
@@ -132,6 +133,9 @@ def characteristic(index: pd.Index, assets: list[Any], name: str, frame: pd.Data
     absent = pd.Index(assets).difference(frame.columns, sort=False)
     if len(absent):
         raise EstimationError(f"The characteristic {name} lacks {', '.join(map(str, absent[:5]))}.")
+    if not frame.index.is_unique:
+        twice = period_label(frame.index[frame.index.duplicated()][0])
+        raise EstimationError(f"The characteristic {name} has {twice} twice; keep one row of each.")
     rows = _rows_before(index, frame.index)
     if not (rows >= 0).any():
         raise EstimationError(
