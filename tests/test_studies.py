@@ -149,6 +149,16 @@ class Whole(OnPractice):
     def test_a_revised_series_redoes_only_what_depends_on_it(self):
         study = self.load("macro_quarters")
         before = self.run_it(study)
+        for (
+            name,
+            stage,
+        ) in before.stages.items():  # each rests on what the service's structures said
+            paths = [d.path for d in stage.deliveries if d.source == "observatory"]
+            for flow in {p.split("/")[1] for p in paths if p.startswith("data/")}:
+                self.assertTrue(any(p.startswith("dataflow") for p in paths), name)
+                self.assertTrue(
+                    any(f"/{flow}/" in p for p in paths if p.startswith("datastr")), name
+                )
         self.service.misbehave("revised", "PRICES/M.QM.CPI", times=-1)
         try:
             after = self.run_it(study)

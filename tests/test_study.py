@@ -77,6 +77,16 @@ class Runs(OnPractice):
         study = ul.Study.parse(text).with_sources_at(places)
         return ul.run_study(study, vault=self.folder / "vault")
 
+    def test_windows_of_a_study_are_five_years_unless_it_sets_them(self):
+        figures = 'figures = ["betas", "line of fit", "build-up"]'
+        self.assertIn(figures, TEXT)
+        result = self.run_demo(TEXT.replace(figures, 'figures = ["rolling beta"]'))
+        self.assertIn("window 60,", result.rolling.basis)
+        first = result.rolling.frame("coefficients", "market")["BRTW"].dropna()
+        window = result.panel.sample("2004-02", "2009-01")
+        own = ul.factor_betas(window, ["market"]).coefficients.loc["BRTW", "market"]
+        self.assertAlmostEqual(first.loc["2009-01"], own, 10)
+
     def test_the_shipped_study(self):
         result = self.run_demo()
         self.assertEqual(len(result.betas.assets), 24)
