@@ -210,6 +210,24 @@ class Pricing(Scratch):
         want = np.sqrt(np.diag(bartlett(scores, when, 3)) * 85 / 84)
         np.testing.assert_allclose(made.errors["newey_west"], want, rtol=1e-9)
 
+    def test_a_row_that_two_series_lack_is_the_cost_of_neither_alone(self):
+        whole = random_panel(T=40, N=3, K=2)
+        f = whole.factors.copy()
+        f.iloc[[5, 6, 7], 0], f.iloc[[7, 20], 1] = np.nan, np.nan
+        factors = ul.SeriesTable.wrap(f, measure="return", excess_of="bill")
+        r = whole.assets.copy()
+        r.loc["2010-07"] = np.nan
+        assets = ul.SeriesTable.wrap(r, measure="return")
+        panel = ul.align(assets=assets, factors=factors, risk_free=whole.rate)
+        self.assertEqual(panel.coverage["costs"].to_dict(),
+                         {"a": 0, "b": 0, "c": 0, "f0": 2, "f1": 1, "bill": 0})  # fmt: skip
+        self.assertEqual(panel.coverage["gaps"].to_dict(),
+                         {"a": 1, "b": 1, "c": 1, "f0": 3, "f1": 2, "bill": 0})  # fmt: skip
+        dropped = ul.factor_betas(panel, ["f1"]).dropped.loc["b"]
+        self.assertEqual(
+            dropped[["missing f0", "missing f1", "missing f0, f1"]].tolist(), [1, 1, 1]
+        )
+
     def test_windows_of_rolling_premia_are_sixty_periods(self):
         panel = random_panel(T=90, N=8, K=1)
         got, want = (ul.two_pass(panel, betas="rolling", **more) for more in ({}, {"window": 60}))
