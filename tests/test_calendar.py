@@ -188,6 +188,9 @@ class Unfinished(Scratch):
         self.assertEqual(str(quarters.index[0]), "2015Q2")
         self.assertIn("2015-Q1 (data begin 2015-03-23)", str(quarters.about.trail[-1]))
         self.assertEqual(str(ul.to_frequency(r, "Q", since="2015-01-01").index[0]), "2015Q1")
+        for option in ("since", "through"):
+            with self.refused(AlignmentError, option, "'soon'"):
+                ul.to_frequency(r, "Q", **{option: "soon"})
         from_new_year = daily(np.full(270, 0.001), "2015-01-02", measure="return")
         self.assertEqual(str(ul.to_frequency(from_new_year, "Q").index[0]), "2015Q1")
         price = daily(np.arange(1.0, 271), "2015-03-23", measure="price")
@@ -255,6 +258,15 @@ class Delisting(Scratch):
         self.assertEqual(daily_returns.dropna().iloc[-1], -1.0)
         with self.refused(UnitError, "−100 %"):
             ul.returns(table, final_payments=lost, kind="log", check=False)
+        after = pd.DataFrame({"asset": ["A"], "date": ["2024-04-01"], "amount": [2.0]})
+        with self.refused(UnitError, "A", "after the last price", "part of the final payment"):
+            ul.returns(table, dividends=after, final_payments=lost, check=False)
+        holed = ul.SeriesTable(
+            close.assign(A=close["A"].where(close.index != days[20], 0.0)), table.about
+        )
+        for payment in (paid, lost):  # a price of 0 in between is wrong whatever is paid at the end
+            with self.refused(UnitError, "A has a price of 0"):
+                ul.returns(holed, final_payments=payment, check=False)
         with self.refused(UnitError, "A", "prices go on"):
             ul.returns(table, final_payments=paid.assign(date="2024-01-15"), check=False)
 

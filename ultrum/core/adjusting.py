@@ -20,7 +20,7 @@ from ultrum.core.labels import period_label
 from ultrum.core.moments import days_in
 from ultrum.core.on_block import on_block
 from ultrum.core.series import SeriesTable
-from ultrum.core.types import Floats
+from ultrum.core.types import Floats, Ints
 from ultrum.errors import CurrencyError, UnitError
 
 _EARLIEST_PAYMENT: Final = 1  # periods before the last price that a final payment may be dated
@@ -95,6 +95,7 @@ def adjust_prices(
     for column, row, amount in amounts:
         paid[row, column] += amount  # two amounts of one day are not reinvested in each other
     rows, columns = np.nonzero(paid)
+    _refuse_dividends_of_nothing(prices, rows, columns)
     growth[rows, columns] *= 1.0 + paid[rows, columns] / prices.block[rows, columns]
     shares = np.cumprod(growth, axis=0)
     income = "total" if dividends is not None else prices.about[0].income or "price"
@@ -133,6 +134,16 @@ def _refuse_adjusted(prices: SeriesTable, dividends: pd.DataFrame) -> None:
         )
 
 
+def _refuse_dividends_of_nothing(prices: SeriesTable, rows: Ints, columns: Ints) -> None:
+    """A dividend that falls on a final payment of 0 has no price to be reinvested at."""
+    nothing = np.flatnonzero(prices.block[rows, columns] == 0)
+    if len(nothing):
+        raise UnitError(
+            f"{prices.names[columns[nothing[0]]]}: a dividend falls after the last price, where the final "
+            "payment is 0. Make it part of the final payment."
+        )
+
+
 def unused_events(abouts: Iterable[Descriptor]) -> dict[str, int]:
     """Dividends and splits that fell outside the prices of each asset and were not used."""
     return {
@@ -159,8 +170,13 @@ def check_positive(prices: SeriesTable, worthless: Collection[str] = ()) -> None
     if not len(prices.index):
         return
     lowest = np.fmin.reduce(prices.block, axis=0)
-    final = np.array([name in worthless for name in prices.names])
-    wrong = np.flatnonzero(np.where(final, lowest < 0, lowest <= 0))
+    for place in np.flatnonzero([name in worthless for name in prices.names]):
+        own = prices.block[:, place]
+        known = own[np.isfinite(own)]
+        nothing_left = len(known) > 0 and known[-1] == 0
+        before = np.trim_zeros(known, "b") if nothing_left else known  # carried to its period's end
+        lowest[place] = before.min() if len(before) else np.nan
+    wrong = np.flatnonzero(lowest <= 0)
     if len(wrong):
         column = int(wrong[0])
         raise UnitError(

@@ -10,6 +10,7 @@ import pandas as pd
 
 from ultrum.core.frequency import Frequency, calendar_days
 from ultrum.core.gaps import gap_lengths
+from ultrum.core.moments import day_in
 from ultrum.core.series import SeriesTable
 from ultrum.core.types import Array, Bools, Dates, Ints
 from ultrum.errors import FrequencyError
@@ -151,12 +152,12 @@ def _first_whole_day(wall: Ints, days: Dates, source: Frequency) -> Dates:
 
 
 def _earliest(begins: Dates, since: str | None) -> np.datetime64 | None:
-    given = [] if since is None else [np.datetime64(since, "D")]
+    given = [] if since is None else [day_in(since, "since")]
     return min([*begins[:1], *given], default=None)
 
 
 def _known(days: Dates, through: str | None) -> np.datetime64 | None:
-    given = [] if through is None else [np.datetime64(through, "D")]
+    given = [] if through is None else [day_in(through, "through")]
     return max([*days[-1:], *given], default=None)
 
 
