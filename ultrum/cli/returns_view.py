@@ -52,8 +52,9 @@ def _show_one(one: TimeSeries) -> None:
         f"Jarque–Bera {spread.jarque_bera:.4g} ({p_equals(spread.p_value)}); kurtosis {spread.kurtosis:.1f}, "
         "3 for a normal"
     )
-    counts = spread.table[["count", "expected"]].rename(columns={"expected": "of a normal"})
-    show.table(show.fixed(counts, "periods", count=0, **{"of a normal": 2}))
+    columns = {"count": "periods", "expected": "of a normal"}
+    counts = spread.table[list(columns)].rename(columns=columns)
+    show.table(show.fixed(counts, "deviations", periods=0, **{"of a normal": 2}))
     falls = drawdowns(one, most=3).table.drop(columns="series")
     falls["depth"] = [f"{100 * depth:.1f}" for depth in falls["depth"]]
     show.table(falls.fillna("").rename(columns={"depth": "depth, %"}))
