@@ -207,6 +207,11 @@ class Unfinished(Scratch):
         months_of = series([1.0, 2, 3, 4, 5], "2015-02", measure="flow")
         self.assertEqual(ul.to_frequency(months_of, "Q").to_pandas().to_dict(),
                          {pd.Period("2015Q2"): 12.0})  # fmt: skip
+        for first, month in (("2024-01-29", "2024-02"), ("2024-02-05", "2024-03")):
+            weeks = series(
+                np.arange(20.0), first, freq="W", measure="score"
+            )  # the week to 4 February
+            self.assertEqual(str(ul.to_frequency(weeks, "M", how="mean").index[0]), month)
         firsts = ul.to_frequency(
             series([1.0, 2, 3, 4, 5], "2015-02", measure="score"), "Q", how="first"
         )

@@ -196,16 +196,16 @@ def _begun(
     """Mask of periods whose beginning the data hold, and the name of the one they do not.
 
     The first period has begun whole when no weekday of it lies before the first row, the first weekday
-    of a year apart; of calendar-daily data no day, of weeks no week.
+    of a year apart; of calendar-daily data no day, of longer periods none.
     """
     begun = np.ones(len(ordinals), dtype=bool)
     if not len(begun) or begins is None:
         return begun, None
     first_day = target.starts(ordinals[:1])[0]
-    if whole_weeks or not (source.is_dated or source.code == "W"):
+    if (
+        whole_weeks or not source.is_dated
+    ):  # a week belongs where it ends, so one before would lie here
         missing = int((begins - first_day).astype(np.int64))
-    elif source.code == "W":
-        missing = int((begins - first_day).astype(np.int64) >= 7)
     else:
         missing = int(np.busday_count(first_day, begins))
         new_year = np.busday_offset(
