@@ -38,10 +38,11 @@ class Corpus(Scratch):
         rows = "".join(f"2024-01-{d:02d},{d}\n" for d in range(1, 31))
         text = f"date,x\n{rows}2024-01-31,thirty\n".replace("2024-01-07,7", "2024-02-30,7")
         reading = ul.read_series(self.file("t.csv", text))
-        self.assertEqual(len(reading.series["x"]), 29)
+        self.assertEqual(len(reading.series["x"]), 30)
+        self.assertTrue(np.isnan(reading.series["x"].to_pandas().iloc[-1]))
         self.assertEqual([(r.line, r.reason) for r in reading.rejected],
-                         [(8, "'2024-02-30' is no day of the calendar"),
-                          (32, "'thirty' in 'x' is no number")])  # fmt: skip
+                         [(8, "'2024-02-30' is not a day of the calendar"),
+                          (32, "'thirty' in 'x' is not a number; this cell is left out")])  # fmt: skip
 
     def test_columns_that_are_no_series_are_reported(self):
         reading = ul.read_series(

@@ -201,14 +201,18 @@ class Frequency:
         if self.is_dated:
             return pd.DatetimeIndex(self.starts(ordinals).astype("datetime64[s]"), name="date")
         make: Any = pd.PeriodIndex
-        index: pd.Index = make.from_ordinals(
-            ordinals + self._pandas_shift, freq=self._pandas_code, name="period"
-        )
+        if self.code == "S":  # pandas has no half-years; its six months count by their first month
+            places = self.starts(ordinals).astype("datetime64[M]").astype(np.int64)
+        else:
+            places = ordinals + self._pandas_shift
+        index: pd.Index = make.from_ordinals(places, freq=self._pandas_code, name="period")
         return index
 
     def ordinals_of(self, index: pd.Index) -> Ints:
         """Ordinals of an index made by :meth:`index`, or of any dates."""
         if isinstance(index, pd.PeriodIndex):
+            if self.code == "S":
+                return self.ordinals(calendar_days(index))
             own = index.asfreq(self._pandas_code).asi8
             return np.asarray(own, dtype=np.int64) - self._pandas_shift
         if isinstance(index, pd.DatetimeIndex) and index.tz is not None:
@@ -244,10 +248,8 @@ class Frequency:
     def _pandas_code(self) -> str:
         if self.code == "W":
             return f"W-{_DAYS[self.anchor]}"
-        if self.code == "S":
-            raise FrequencyError("Half-yearly series have no period index; convert them to annual.")
         suffix = f"-{_MONTHS[self.anchor - 1]}" if self.code in "AQ" else ""
-        return {"A": "Y"}.get(self.code, self.code) + suffix
+        return {"A": "Y", "S": "6M"}.get(self.code, self.code) + suffix
 
     @property
     def _pandas_shift(self) -> int:

@@ -19,6 +19,8 @@ _FIT: Final = 0.9  # share of dates that must stand so
 def infer_frequency(index: pd.Index) -> Frequency:
     """Frequency an index shows: a PeriodIndex says it, dates show it by their spacing."""
     if isinstance(index, pd.PeriodIndex):
+        if index.freqstr == "6M":
+            return _half_years(index)
         return Frequency.parse(index.freqstr.replace("Y-", "A-").replace("-DEC", ""))
     if not isinstance(index, pd.DatetimeIndex) or len(index) < 2:
         raise FrequencyError(
@@ -40,6 +42,17 @@ def infer_frequency(index: pd.Index) -> Frequency:
     if gap < 4:
         return Frequency("B" if weekdays else "D")
     raise FrequencyError(f"Dates {gap:g} days apart match no frequency; set frequency=...")
+
+
+def _half_years(index: pd.PeriodIndex) -> Frequency:
+    """Half-years out of periods of six months, which must all begin in the same or the opposite month."""
+    firsts = set((index.month % 6).tolist())
+    if len(firsts) > 1:
+        raise FrequencyError(
+            "The periods of six months overlap; half-years begin six months apart."
+        )
+    before = (firsts.pop() - 1) % 6 if firsts else 0  # month before the first of a half-year
+    return Frequency("S", anchor=before or 12)
 
 
 def _several_a_day(index: pd.DatetimeIndex) -> str:
@@ -93,6 +106,9 @@ def period_label(moment: Any) -> str:
         return "—"
     if isinstance(moment, pd.Period):
         text = str(moment)
+        if moment.freqstr == "6M":
+            anchor = _half_years(pd.PeriodIndex([moment]))
+            return anchor.labels(anchor.ordinals_of(pd.PeriodIndex([moment])))[0]
         return f"{text[:4]}-{text[4:]}" if "Q" in text else text.replace("/", " – ")
     return str(moment)[:10]
 

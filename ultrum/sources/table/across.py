@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from ultrum.sources.table.dates import cell_text
-from ultrum.sources.table.grid import Grid, filled, is_date, is_empty, is_value, is_word
+from ultrum.sources.table.grid import Grid, Row, filled, is_date, is_empty, is_value, is_word
+from ultrum.sources.table.periods_of_year import part_of_year
 
 
 def dates_across(grid: Grid) -> tuple[int, int] | None:
@@ -13,12 +16,33 @@ def dates_across(grid: Grid) -> tuple[int, int] | None:
         dates = [c for c, cell in enumerate(row) if c and is_date(cell)]
         if len(dates) < 2 or len(dates) < 0.5 * (filled(row) - 1) or is_date(row[0]):
             continue
+        coded = is_word(row[0]) and not any(is_date(r[0]) for r in grid.rows[i + 1 :] if r)
         labelled = [
-            r for r in grid.rows[i + 1 :] if r and is_word(r[0]) and any(is_value(c) for c in r[1:])
+            r
+            for r in grid.rows[i + 1 :]
+            if r
+            and (is_word(r[0]) or part_of_year(r[0]) or (coded and cell_text(r[0]).isalnum()))
+            and any(is_value(c) for c in r[1:])
         ]
         if labelled and (best is None or len(dates) > best[1]):
             best = (i, len(dates))
     return best
+
+
+def without_other_columns(grid: Grid) -> tuple[Grid, list[tuple[str, str]]]:
+    """The grid without columns right of the first date whose heading is no date, and what was set aside."""
+    head = grid.rows[0]
+    first = next(c for c, cell in enumerate(head) if c and is_date(cell))
+    width = max(map(len, grid.rows))
+    others = [c for c in range(first, width) if c >= len(head) or not is_date(head[c])]
+    filled_ones = [c for c in others if any(len(r) > c and not is_empty(r[c]) for r in grid.rows)]
+    rows: list[Row] = [[cell for c, cell in enumerate(r) if c not in others] for r in grid.rows]
+    names = [
+        cell_text(head[c]) if c < len(head) and not is_empty(head[c]) else f"{c + 1}"
+        for c in filled_ones
+    ]
+    said = [("set aside", f"column '{n}', whose heading is not a date") for n in names]
+    return replace(grid, rows=rows), said
 
 
 def without_empty_rows(grid: Grid) -> Grid:

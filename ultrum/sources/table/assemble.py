@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Final
@@ -17,7 +18,9 @@ from ultrum.core.types import Array, Dates, Ints
 from ultrum.errors import FrequencyError, TableError
 from ultrum.sources.table.breaks import split_at_breaks
 from ultrum.sources.table.dates import ReadDates
+from ultrum.sources.table.keys import key_columns
 from ultrum.sources.table.result import Decision, Reading, TableOptions
+from ultrum.sources.table.time_zones import in_zone
 from ultrum.sources.table.typed import Typed
 from ultrum.sources.table.units import UnitFinding
 
@@ -31,18 +34,6 @@ _VALUE_NAMES: Final = (
     "valeur",
     "amount",
 )
-_ATTRIBUTES: Final = (
-    "currency",
-    "unit",
-    "units",
-    "name",
-    "title",
-    "status",
-    "obs_status",
-    "note",
-    "notes",
-)
-_MOST_KEYS: Final = 4
 
 
 @dataclass(frozen=True)
@@ -64,6 +55,8 @@ def assemble(name: str, found: Typed, options: TableOptions) -> Reading:
     TableError
         If periods repeat and no column tells them apart, or intraday data have no time zone.
     """
+    if options.timezone and found.dates.timed and found.dates.offsets is None:
+        found = replace(found, dates=in_zone(found.dates, options.timezone, name))
     found, twice = _without_copies(found)
     decisions = [*found.decisions, *twice, *_unit_decisions(found)]
     found = _in_decimals(found)
@@ -114,13 +107,14 @@ def _records(plain: Reading, found: Typed, name: str) -> Reading:
 
 def _without_copies(found: Typed) -> tuple[Typed, list[Decision]]:
     """Rows repeated word for word, left out and counted."""
-    steps = np.diff(found.dates.moments.astype(np.int64))
+    instants = found.dates.instants
+    steps = np.diff(instants.astype(np.int64))
     if (steps > 0).all() or (steps < 0).all():
         return found, []
     texts = {n: c for n, c in found.columns.items() if n not in found.numeric}
-    if not pd.DataFrame({**texts, "": found.dates.moments}).duplicated().any():
+    if not pd.DataFrame({**texts, "": instants}).duplicated().any():
         return found, []
-    repeated = found.frame().duplicated().to_numpy()
+    repeated = found.frame().assign(**{"": instants}).duplicated().to_numpy()
     if not repeated.any():
         return found, []
     kept = ~repeated
@@ -128,12 +122,14 @@ def _without_copies(found: Typed) -> tuple[Typed, list[Decision]]:
     dates = replace(found.dates, moments=found.dates.moments[kept], offsets=offsets)
     place = np.cumsum(kept) - 1
     columns = {n: c[kept] for n, c in found.columns.items()}
+    statuses = {n: c[kept] for n, c in found.statuses.items()}
     said = Decision(
         "duplicates", f"{int(repeated.sum())} rows repeat others word for word; one of each kept"
     )
     return replace(
-        found, dates=dates, columns=columns, breaks=[int(place[b]) for b in found.breaks]
-    ), [said]
+        found, dates=dates, columns=columns, statuses=statuses,
+        breaks=[int(place[b]) for b in found.breaks],
+    ), [said]  # fmt: skip
 
 
 def _unit_decisions(found: Typed) -> list[Decision]:
@@ -166,25 +162,8 @@ def _key_columns(found: Typed, options: TableOptions) -> list[str] | None:
                 f"asset_column='{options.asset_column}' is no column; there are: {known}."
             )
         return [options.asset_column]
-    moments = pd.Series(found.dates.moments)
-    if (
-        moments.is_monotonic_increasing
-        and (np.diff(found.dates.moments.astype(np.int64)) > 0).all()
-    ):
-        return []
-    if moments.is_unique:
-        return []
-    texts = [n for n in found.columns if n not in found.numeric and n.lower() not in _ATTRIBUTES]
-    chosen: list[str] = []
-    frame = pd.DataFrame({n: found.columns[n] for n in texts}).assign(**{"": moments})
-    alone = [n for n in texts if not frame.duplicated(["", n]).any()]
-    if alone:
-        return alone[:1]
-    for name in texts[:_MOST_KEYS]:
-        chosen.append(name)
-        if not frame.duplicated(["", *chosen]).any():
-            return chosen
-    return None
+    texts = {n: c for n, c in found.columns.items() if n not in found.numeric}
+    return key_columns(texts, found.dates.instants)
 
 
 def _joined_keys(found: Typed, keys: Sequence[str]) -> Array | None:
@@ -267,17 +246,12 @@ def _stamps(dates: ReadDates, options: TableOptions, name: str) -> pd.DatetimeIn
     if dates.offsets is not None:
         utc = (naive - pd.to_timedelta(dates.offsets, unit="s")).tz_localize("UTC")
         return utc.tz_convert(options.timezone) if options.timezone else utc
-    if not options.timezone:
-        raise TableError(
-            f"{name}: several observations a day, and nothing says the time zone; say "
-            "timezone='UTC', timezone='Europe/...' or the like."
-        )
-    try:
+    if options.timezone:
         return naive.tz_localize(options.timezone)
-    except Exception as error:
-        raise TableError(
-            f"{name}: times do not fit timezone='{options.timezone}': {error}."
-        ) from None
+    raise TableError(
+        f"{name}: several observations a day, and nothing gives the time zone; set "
+        "timezone='UTC', timezone='Europe/...' or the like."
+    )
 
 
 def _stamp_index(ordinals: Ints, stamps: pd.DatetimeIndex) -> pd.DatetimeIndex:
@@ -384,14 +358,19 @@ def _about(
     options: TableOptions,
 ) -> Descriptor:
     unit = found.units[column]
+    notes: tuple[str, ...] = ()
     steps = [Step("read", (("from", f"{table}#{field_name}"),))]
     if unit.percent:
         steps.append(Step("percent to decimals"))
     if column in found.statuses:
-        steps.append(Step("marks", (("found", found.statuses[column]),)))
+        counts = Counter(m for m in found.statuses[column] if m)
+        notes = tuple(f"{count} {mark}" for mark, count in counts.items())
+        steps.append(Step("marks", (("found", ", ".join(notes)),)))
     if options.estimated:
         steps.append(Step("estimated", (("by", "eye"),)))
-    facts: dict[str, Any] = {"title": found.titles.get(column, ""), **unit.facts, **options.facts}
+    facts: dict[str, Any] = {
+        "title": found.titles.get(column, ""), "notes": notes, **unit.facts, **options.facts,
+    }  # fmt: skip
     given = options.facts.get("measure")
     if given in ("return", "log_return", "rate", "score") and "unit" not in options.facts:
         facts.update(unit="decimal", currency=options.facts.get("currency", ""))

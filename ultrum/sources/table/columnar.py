@@ -41,7 +41,7 @@ def read_parquet(body: bytes, name: str, options: TableOptions) -> Typed:
         ).to_numpy()
         column = local
     cells: Array = column.to_numpy() if column.dtype.kind == "M" else column.to_numpy(dtype=object)
-    dates = read_dates(cells, options.dates, f"{name}, column '{dated}'")
+    dates = read_dates(cells, options.dates, f"{name}, column '{dated}'", options.first_year)
     if offsets is not None:
         dates = type(dates)(dates.moments, dates.frequency, dates.style, offsets.astype(np.int64))
     columns: dict[str, Array] = {}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, datetime
 from typing import Any
 
@@ -12,16 +12,19 @@ import numpy as np
 
 from ultrum.core.types import Array, Dates, Ints
 from ultrum.errors import TableError
+from ultrum.sources.table.centuries import with_centuries
 from ultrum.sources.table.styles import (
     BY_NAME,
     FOOTNOTE,
     LETTERS,
+    MARKED_PERIOD,
     STYLES,
     DateStyle,
     fitting,
     styles_of,
     weak_fitting,
 )
+from ultrum.sources.table.swapped_dates import refuse_swapped
 
 
 @dataclass(frozen=True)
@@ -38,13 +41,24 @@ class ReadDates:
     offsets: Ints | None = None
 
     @property
+    def instants(self) -> Dates:
+        """Instants in UTC where the offset is known, else the clock's own."""
+        if self.offsets is None:
+            return self.moments
+        return np.asarray(
+            self.moments.astype("datetime64[s]") - self.offsets.astype("timedelta64[s]")
+        )
+
+    @property
     def timed(self) -> bool:
         """Whether any instant is not midnight."""
         seconds = self.moments.astype("datetime64[s]").view(np.int64)
         return bool((seconds[~np.isnat(self.moments)] % 86_400).any())
 
 
-def read_dates(cells: Array, given: str | None, where: str) -> ReadDates:
+def read_dates(
+    cells: Array, given: str | None, where: str, first_year: int | None = None
+) -> ReadDates:
     """Read a column of dates, in one style or in several that cannot be mistaken.
 
     Parameters
@@ -55,19 +69,28 @@ def read_dates(cells: Array, given: str | None, where: str) -> ReadDates:
         Name of a style, taken as it is.
     where : str
         Place named in messages.
+    first_year : int, optional
+        Year of the earliest date, where years are written with two digits.
 
     Raises
     ------
     TableError
-        If day and month could be either way round: both readings of a row are shown.
+        If day and month could be either way round, or the century is open: both readings are shown.
     """
+    read = _read(cells, given, where, first_year)
+    if read.frequency == "D":
+        refuse_swapped(read.moments, where)
+    return read
+
+
+def _read(cells: Array, given: str | None, where: str, first_year: int | None) -> ReadDates:
     native = _native(cells)
     if native is not None and given is None:
         return native
     texts = [cell_text(c) for c in cells]
     distinct = list(dict.fromkeys(t for t in texts if t))
     if given is not None:
-        return _as(texts, [_named(given)], where)
+        return _as(texts, [_named(given)], where, first_year)
     if not distinct:
         raise TableError(f"{where}: the dates are all empty.")
     bad = [t for t in distinct if not styles_of(t)]
@@ -76,14 +99,16 @@ def read_dates(cells: Array, given: str | None, where: str) -> ReadDates:
     if len(_readings(fits, usual)) > 1:
         raise TableError(_tie(fits, usual, where))
     if fits:
-        return _as(texts, fits[:1], where)
-    return _as(texts, _several(usual, where), where)
+        return _as(texts, fits[:1], where, first_year)
+    return _as(texts, _several(usual, where), where, first_year)
 
 
 def cell_text(cell: Any) -> str:
     """A cell as text; whole numbers without a point."""
     if isinstance(cell, str):
-        return FOOTNOTE.sub("", cell.strip())
+        text = FOOTNOTE.sub("", cell.strip())
+        marked = MARKED_PERIOD.fullmatch(text)
+        return marked[1] if marked else text
     if cell is None or (isinstance(cell, float) and np.isnan(cell)):
         return ""
     if isinstance(cell, float) and cell.is_integer():
@@ -126,12 +151,21 @@ def _clocked(moments: Sequence[Any], frequency: str, style: str) -> ReadDates:
     return ReadDates(np.array(moments, "datetime64[s]"), frequency, style, offsets)
 
 
-def _as(texts: Sequence[str], styles: Sequence[DateStyle], where: str) -> ReadDates:
+def _as(
+    texts: Sequence[str], styles: Sequence[DateStyle], where: str, first_year: int | None
+) -> ReadDates:
     """Cells read by the first of the styles that fits each."""
     built = [_first_moment(t, styles) for t in texts]
     if not any(m is not None for m in built):
         raise TableError(f"{where}: '{texts[0]}' is not written as {styles[0].name}.")
-    return _clocked(built, styles[0].frequency, " or ".join(s.name for s in styles))
+    read = _clocked(built, styles[0].frequency, " or ".join(s.name for s in styles))
+    if not any(s.has_short_year for s in styles):
+        return read
+    if all(s.has_short_year for s in styles):
+        return replace(read, moments=with_centuries(read.moments, first_year, where))
+    raise TableError(
+        f"{where}: some years are written with two digits and others with four; write all with four."
+    )
 
 
 def _first_moment(text: str, styles: Sequence[DateStyle]) -> datetime | None:

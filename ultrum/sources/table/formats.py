@@ -15,6 +15,7 @@ from ultrum.sources.limits import current
 from ultrum.sources.table.compound import MARK, refuse_circles
 from ultrum.sources.table.extent import refuse_huge_workbook
 from ultrum.sources.table.grid import Grid, Row
+from ultrum.sources.table.numbers import SUPERSCRIPTS
 from ultrum.sources.table.styles import style_of
 from ultrum.sources.table.unpack import decode, names_in
 
@@ -25,7 +26,10 @@ _ANY_GAP: Final = re.compile(r"\s+")
 _PAGE: Final = re.compile(
     rb"\s*(<!doctype html|<html|<table|<\?xml[^>]*\?>\s*<!doctype html)", re.IGNORECASE
 )
+_MOST_PROSE: Final = 100  # lines above a table
 _NESTING: Final = 6
+_HIDDEN: Final = re.compile(r"display\s*:\s*none|visibility\s*:\s*hidden", re.IGNORECASE)
+_BREAKS: Final = frozenset(("br", "p", "div", "li"))
 _WORKBOOKS: Final = {"xl/workbook.xml", "xl/workbook.bin", "content.xml"}
 
 
@@ -82,8 +86,27 @@ def text_grid(text: str, name: str, delimiter: str | None, encoding: str = "utf-
         numbers, said = list(range(1, len(lines) + 1)), "two or more spaces"
     else:
         rows, numbers = _parted(text, lines, mark)
+        rows = _with_titles_whole(rows, numbers, lines, mark)
     decisions = (("encoding", encoding), ("delimiter", said))
     return Grid(name, rows, numbers, said, decisions)
+
+
+def _with_titles_whole(
+    rows: list[Row], numbers: list[int], lines: list[str], mark: str
+) -> list[Row]:
+    """Prose above a table that holds the delimiter, as one cell: each of its delimiters has a space behind it."""
+    first = next(
+        (i for i, r in enumerate(rows[:_MOST_PROSE]) if any(style_of(str(c)) for c in r[:3])), 0
+    )
+    if not first or mark not in ",;" or re.search(rf"{mark}[ ]", lines[numbers[first] - 1]):
+        return rows
+    width = len(rows[first])
+    for i in range(first):
+        line = lines[numbers[i] - 1]
+        spaced = f"{mark} " in line and not re.search(rf"{mark}(?! )", line) and '"' not in line
+        if spaced and not (i == first - 1 and len(rows[i]) == width):
+            rows[i] = [line.strip()]
+    return rows
 
 
 def _lines(text: str, name: str) -> list[str]:
@@ -258,7 +281,7 @@ def _spread(table: Any) -> list[Row]:
         for cell in row.iterchildren("td", "th"):
             while (r, c) in grid:
                 c += 1
-            text = " ".join(cell.text_content().split())
+            text = _cell_words(cell)
             wide, high = (_span(cell.get(k)) for k in ("colspan", "rowspan"))
             for i in range(min(high, len(rows) - r)):
                 for j in range(wide):
@@ -268,6 +291,37 @@ def _spread(table: Any) -> list[Row]:
             most.check("cells", len(grid), f"A table of the page has {len(grid):,} cells and more")
     width = max((c for _, c in grid), default=-1) + 1
     return [[grid.get((r, c), "") for c in range(width)] for r in range(len(rows))]
+
+
+def _cell_words(cell: Any) -> str:
+    """Text of a page's cell: footnote marks raised, hidden parts left out, a space for each break."""
+    pieces: list[str] = []
+
+    def _add(element: Any) -> None:
+        hidden = _HIDDEN.search(element.get("style") or "") or element.get("hidden") is not None
+        if element.tag == "sup" and "".join(pieces).strip():
+            pieces.append(_raised("".join(element.itertext()).strip()))
+        elif isinstance(element.tag, str) and element.tag not in ("script", "style") and not hidden:
+            pieces.append(" " if element.tag in _BREAKS else "")
+            pieces.append(element.text or "")
+            for child in element:
+                _add(child)
+                pieces.append(child.tail or "")
+            pieces.append(" " if element.tag in _BREAKS else "")
+
+    _add(cell)
+    return " ".join("".join(pieces).split())
+
+
+def _raised(text: str) -> str:
+    """A raised text as a footnote mark or exponent that stays apart from the number before it."""
+    digits = re.sub(r"[\s,;()\[\]]", "", text)
+    if digits.isdigit():
+        return digits.translate(str.maketrans("0123456789", SUPERSCRIPTS[:10]))
+    if re.fullmatch(r"[*†‡§#]+", text):
+        return text
+    letters = re.sub(r"\W", "", text)
+    return f"({letters[0]})" if letters else ""
 
 
 def _span(text: str | None) -> int:

@@ -53,6 +53,20 @@ class Grid:
         return Grid(self.name, turned, list(range(1, width + 1)), self.how, self.decisions)
 
 
+def shown_rows(grid: Grid, most: int = 3) -> str:
+    """The first rows of a grid for a message, and what to do if they hold dates."""
+    rows = [
+        " | ".join(cell_text(c) for c in r[:8])[:80] for r in grid.rows if not all(map(is_empty, r))
+    ]
+    if not rows:
+        return "it is empty."
+    listed = "; ".join(f"'{r}'" for r in rows[:most])
+    return (
+        f"it begins {listed}. Is it the right file? If a column holds dates, name it and their form: "
+        "date_column=..., dates=..."
+    )
+
+
 def is_date(cell: Any) -> bool:
     """Whether a cell is a date or written like one."""
     if isinstance(cell, str):

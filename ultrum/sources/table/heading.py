@@ -8,13 +8,16 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any, Final
 
+from ultrum.core.currency_codes import is_currency
 from ultrum.errors import TableError
 from ultrum.sources.table.dates import cell_text
 from ultrum.sources.table.grid import Grid, Row, filled, is_date, is_empty, is_value
 from ultrum.sources.table.numbers import says_nothing
+from ultrum.sources.table.styles import looks_like_date
 
 UNIT_WORDS: Final = re.compile(
-    r"\(?\s*(in )?(%|percent( per (annum|year|month))?|per ?cent|% ?(p\.?a\.?|a year|a month)|pct|index|points?|"
+    r"\(?\s*(in )?(%|per ?cent(age points?| per (annum|year|month)| change)?|"
+    r"% ?(p\.?a\.?|a year|a month)|pct|index|points?|"
     r"count|number|persons?|(thousand|million|billion|mn|bn|th)s?( .{0,20})?|[A-Z]{3}( .{0,20})?|"
     r"\d{4} ?= ?100|index,? \d{4} ?= ?100|ratio|decimal|units?|tonnes|none|-)\s*\)?",
     re.IGNORECASE,
@@ -32,10 +35,22 @@ DATE_WORDS: Final = frozenset(
             "week",
             "when",
             "observation_date",
+            "obs_date",
+            "ref_date",
+            "reference_date",
+            "reference_period",
+            "ref_period",
+            "as_of",
+            "asof",
+            "trade_date",
+            "trading_day",
         ),
         *("timestamp", "datetime", "date_time", "time_period", "datum", "tag", "monat", "jahr"),
         *("fecha", "mes", "data", "mois", "année"),
     ]
+)
+PUBLICATION_WORDS: Final = re.compile(
+    r"publi|releas|updat|modif|creat|retriev|download|loaded|insert|revis|vintage|fetched|issued|entered|valid_|expir"
 )
 _UNIT_LABELS: Final = ("unit", "units", "unit of measure", "einheit", "unité", "measure")
 _MOST_ROWS: Final = 6
@@ -112,10 +127,22 @@ def _heading_rows(grid: Grid, above: int, first: int, width: int, column: int) -
             if found or first - i > 3:
                 break
             continue
+        if not found and is_bad_period(row, column):
+            continue  # reported among the rejected rows
         if not _could_name(row, width, column, bool(found)) or len(found) >= _MOST_ROWS:
             break
+        if found and len(row) < width and len(row) <= len(grid.rows[found[-1]]) - 1:
+            break  # a title with a comma in it
         found.insert(0, i)
     return found
+
+
+def is_bad_period(row: Row, column: int) -> bool:
+    """Whether a row begins like a date that cannot exist, with values beside it."""
+    if len(row) <= column or not looks_like_date(cell_text(row[column])) or is_date(row[column]):
+        return False
+    others = [c for k, c in enumerate(row) if k != column and not is_empty(c)]
+    return bool(others) and all(is_value(c) for c in others)
 
 
 def _could_name(row: Row, width: int, column: int, more: bool) -> bool:
@@ -141,7 +168,7 @@ def looks_like_data(row: Row, column: int) -> bool:
 def _named(grid: Grid, rows: list[int], width: int, first: int, where: str) -> Heading:
     """Names out of the heading's rows."""
     padded = {i: _padded(grid.rows[i], width) for i in rows}
-    units_row = next((i for i in reversed(rows) if len(rows) > 1 and _says_units(padded[i])), None)
+    units_row = _units_row(padded, rows)
     naming = [i for i in rows if i != units_row]
     chosen = _unique_row(padded, naming)
     if chosen is not None:
@@ -171,15 +198,31 @@ def _padded(row: Row, width: int) -> list[str]:
     return [*texts, *[""] * (width - len(texts))][:width]
 
 
-def _says_units(texts: Sequence[str]) -> bool:
+def _units_row(padded: dict[int, list[str]], rows: Sequence[int]) -> int | None:
+    """The row that gives units, if another row gives the names."""
+    for i in reversed(rows):
+        others = [padded[k] for k in rows if k != i]
+        if others and _gives_units(padded[i]) and (
+            padded[i][0].lower() not in DATE_WORDS or any(not _gives_units(o) for o in others)
+        ):  # fmt: skip
+            return i
+    return None
+
+
+def _gives_units(texts: Sequence[str]) -> bool:
+    """Whether every cell beside the first is a unit, or the first says that they are."""
     if texts[0].lower() in _UNIT_LABELS:
         return True
-    said = [t for t in texts[1:] if t]
-    return (
-        bool(said)
-        and all(UNIT_WORDS.fullmatch(t) for t in said)
-        and texts[0].lower() not in DATE_WORDS
-    )
+    given = [t for t in texts[1:] if t]
+    return bool(given) and all(_is_unit(t) for t in given)
+
+
+def _is_unit(text: str) -> bool:
+    """Whether a text is a unit; three capitals are one only if they are a currency."""
+    if not UNIT_WORDS.fullmatch(text):
+        return False
+    code = re.fullmatch(r"\(?([A-Za-z]{3})( .*)?\)?", text)
+    return code is None or is_currency(code[1]) or code[1].lower() in ("pct", "bn", "mio")
 
 
 def _unique_row(padded: dict[int, list[str]], naming: Sequence[int]) -> int | None:

@@ -15,7 +15,12 @@ from datetime import date, datetime
 from typing import Final
 
 from ultrum.errors import TableError
-from ultrum.sources.table.across import dates_across, prose_above, without_empty_rows
+from ultrum.sources.table.across import (
+    dates_across,
+    prose_above,
+    without_empty_rows,
+    without_other_columns,
+)
 from ultrum.sources.table.dates import cell_text
 from ultrum.sources.table.grid import (
     Grid,
@@ -25,18 +30,28 @@ from ultrum.sources.table.grid import (
     is_value,
     is_word,
     shape_of,
+    shown_rows,
 )
-from ultrum.sources.table.heading import Heading, find_heading, looks_like_data
-from ultrum.sources.table.styles import BY_NAME, looks_like_date
+from ultrum.sources.table.heading import (
+    DATE_WORDS,
+    PUBLICATION_WORDS,
+    Heading,
+    find_heading,
+    is_bad_period,
+    looks_like_data,
+)
+from ultrum.sources.table.merged_periods import with_every_period
+from ultrum.sources.table.styles import BARE, BY_NAME, looks_like_date
 
 _TOO_MANY_BAD: Final = 0.1
 _DEEPEST_DATE_COLUMN: Final = 12
 _SAMPLE: Final = 300
+_MOST_FOOTER: Final = 30  # lines
+NO_DAY: Final = "is not a day of the calendar"
 A_TOTAL: Final = "a total or average, not a period"
 _TOTAL: Final = re.compile(
     r"(grand )?(total|sum|average|mean|avg|gesamt|median)s?:?", re.IGNORECASE
 )
-_BARE: Final = ("2024", "202403", "20240315", "2024.03")  # may be plain numbers
 
 
 @dataclass(frozen=True)
@@ -74,6 +89,7 @@ class Block:
     family: str
     repeated_headers: int = 0
     decisions: list[tuple[str, str]] = field(default_factory=list)
+    footer: str = ""
 
     @property
     def place(self) -> str:
@@ -99,6 +115,7 @@ def find_blocks(grid: Grid, wishes: Wishes, where: str) -> list[Block]:
     TableError
         If there is none, or one without a heading.
     """
+    grid = with_every_period(grid)
     column, count = _date_column(grid, wishes)
     across = dates_across(grid)
     if across is not None and across[1] > count:
@@ -109,17 +126,17 @@ def find_blocks(grid: Grid, wishes: Wishes, where: str) -> list[Block]:
             grid.how,
             grid.decisions,
         )
+        turned, aside = without_other_columns(turned)
         blocks = find_blocks(without_empty_rows(turned).turned(), wishes, where)
         said = ("layout", f"dates run across, along line {grid.lines[across[0]]}")
         above = prose_above(grid, across[0])
         return [
-            replace(b, decisions=[said, *b.decisions], preamble=f"{above}\n{b.preamble}")
+            replace(b, decisions=[said, *aside, *b.decisions], preamble=f"{above}\n{b.preamble}")
             for b in blocks
         ]
     if not count:
         raise TableError(
-            f"{where}: no rows of a date and values were found in {len(grid.rows)} lines. Is it the right "
-            "file?"
+            f"{where}: no rows of a date and values were found in {len(grid.rows)} lines; {shown_rows(grid)}"
         )
     return _blocks_at(grid, column, wishes, where)
 
@@ -130,20 +147,34 @@ def _date_column(grid: Grid, wishes: Wishes) -> tuple[int, int]:
     if isinstance(wishes.date_column, int):
         return wishes.date_column - 1, len(grid.rows)
     rows = _sampled(grid.rows)
+    ranks = _ranks(grid, width)
     best, most, score = 0, 0, 0.0
     for column in range(width):
         dated = [(shape_of(r[column]), r) for r in rows if len(r) > column]
         known = [(s, r) for s, r in dated if s and _has_more(r, column)]
         weight = sum(
-            (0.6 if s in _BARE else 1.0) * (1.0 if _has_value(r, column) else 0.5) for s, r in known
+            (0.6 if s in BARE else 1.0) * (1.0 if _has_value(r, column) else 0.5) for s, r in known
         )
-        weight *= 0.98**column
+        weight *= 0.98**column * ranks[column]
         if weight > score * 1.05:
             best, most, score = column, len(known), weight
     if not most and wishes.weak_dates:
         return 0, sum(1 for r in rows if r and is_value(r[0]))
     named = _named_date_column(grid, wishes)
     return (named, len(rows)) if named is not None else (best, most)
+
+
+def _ranks(grid: Grid, width: int) -> list[float]:
+    """How well the heading of each column fits the dates of observations; dates of publication do not."""
+    first = next(
+        (i for i, r in enumerate(grid.rows[:200]) if any(shape_of(c) for c in r[:width])), 0
+    )
+    head = [cell_text(c).lower() for c in grid.rows[first - 1]] if first else []
+    named = [*head, *[""] * width][:width]
+    return [
+        0.5 if PUBLICATION_WORDS.search(n) else 1.3 if n.rpartition(".")[2] in DATE_WORDS else 1.0
+        for n in named
+    ]
 
 
 def _sampled(rows: Sequence[Row]) -> Sequence[Row]:
@@ -191,7 +222,7 @@ def _blocks_at(grid: Grid, column: int, wishes: Wishes, where: str) -> list[Bloc
     ]
     runs = _runs(grid, families, column)
     if not runs:
-        raise TableError(f"{where}: no rows of a date and values were found. Is it the right file?")
+        raise TableError(f"{where}: no rows of a date and values were found; {shown_rows(grid)}")
     return _joined([_block(grid, column, runs, k, wishes, where) for k in range(len(runs))])
 
 
@@ -268,8 +299,11 @@ def _block(
         grid, above, at[0], run.width, column, wishes.columns, wishes.header, where
     )
     rejected, prose = _between(grid, run, at, below, column, heading)
+    start = heading.first_row + 1 if heading.first_row >= 0 else above
+    rejected = [*_rejected_above(grid, start, at[0], column), *rejected]
     faults = [r for r in rejected if r.reason != A_TOTAL]
-    if len(faults) > max(_TOO_MANY_BAD * len(at), 0.5 if len(at) < 5 else 1):
+    dated = all(r.reason.endswith(NO_DAY) for r in faults)
+    if len(faults) > max(_TOO_MANY_BAD * len(at), 1 if dated or len(at) >= 5 else 0.5):
         first = faults[0]
         raise TableError(
             f"{where}: {len(faults)} rows between the first and last date do not fit, first line "
@@ -290,7 +324,17 @@ def _block(
         preamble,
         title,
         run.family,
+        footer=_words_below(grid, at[-1] + 1, below, column),
     )
+
+
+def _rejected_above(grid: Grid, start: int, first: int, column: int) -> list[Rejected]:
+    """Rows between the heading and the first date whose own date cannot exist."""
+    return [
+        Rejected(grid.lines[i], " ".join(cell_text(c) for c in grid.rows[i]),
+                 f"'{cell_text(grid.rows[i][column])}' {NO_DAY}")
+        for i in range(max(start, 0), first) if is_bad_period(grid.rows[i], column)
+    ]  # fmt: skip
 
 
 def _cut(row: Row, width: int) -> Row:
@@ -329,9 +373,7 @@ def _between(
             continue
         count = len(row)
         label = cell_text(row[column]) if count > column else ""
-        fault = (
-            "is no day of the calendar" if looks_like_date(label) else "is not understood as a date"
-        )
+        fault = NO_DAY if looks_like_date(label) else "is not understood as a date"
         reason = f"{count} cells, not {run.width}" if count != run.width else f"'{label}' {fault}"
         rejected.append(Rejected(grid.lines[i], text, reason))
     return rejected, prose
@@ -350,6 +392,18 @@ def _words_above(grid: Grid, above: int, first: int) -> tuple[str, str]:
         lines.append("" if looks_like_data(row, 0) else ", ".join(said))
     own = [line for line in lines[above:] if line]
     return "\n".join(lines), own[-1] if own else ""
+
+
+def _words_below(grid: Grid, start: int, stop: int, column: int) -> str:
+    """Prose below a table, up to the next."""
+    lines = []
+    for row in grid.rows[start:stop]:
+        words = [cell_text(c) for c in row if not is_empty(c)]
+        if words and not looks_like_data(row, column):
+            lines.append(", ".join(words))
+        if len(lines) >= _MOST_FOOTER:
+            break
+    return "\n".join(lines)
 
 
 def _joined(blocks: list[Block]) -> list[Block]:

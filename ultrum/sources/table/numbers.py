@@ -5,13 +5,14 @@ from __future__ import annotations
 import contextlib
 import re
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import Any, Final
 
 import numpy as np
 
+from ultrum.core.currency_codes import ISO_4217, is_currency
 from ultrum.core.types import Array, Floats
 from ultrum.errors import TableError
 
@@ -26,12 +27,19 @@ _DIGITS: Final = frozenset("0123456789.-")
 _PLAIN_NUMBER: Final = re.compile(r"-?\d+(\.\d*)?(e[-+]?\d+)?")
 _SPACES: Final = re.compile(r"[\s\u00a0\u2007\u2009\u202f]")
 _GROUP: Final = r"[1-9]\d{0,2}(?:%s\d{2,3})*%s\d{3}"
-_MARKS: Final = r"(?P<flag>[*†‡]+|\(?[pPeErRbB]\)?)?"
+SUPERSCRIPTS: Final = "⁰¹²³⁴⁵⁶⁷⁸⁹ᵃᵇᶜᵈᵉᶠᵖʳ"
+_FLAG_LETTERS: Final = "bcdefinprsuz"  # of observation statuses, as statistical offices print them
+_MARKS: Final = (
+    rf"(?P<flag> ?[*†‡§#]+| ?[{SUPERSCRIPTS}]+| ?\([a-zA-Z\d]\)| ?\[[a-zA-Z\d]{{1,2}}\]"
+    rf"| ?[{_FLAG_LETTERS}]|[PERB]| [PERBF])?"
+)
 _SCALES: Final = {"k": 1e3, "mn": 1e6, "mio": 1e6, "m": 1e6, "bn": 1e9, "b": 1e9}
+_SIGN_OF_CURRENCY: Final = r"[A-Z]{0,2}[€$£¥₤₩₹₽₺₴₪₫฿]"
 _BODY: Final = (
-    r"(?P<sign>[-+])?(?P<pre>[^\d\s,.()+-][^\d,.()+-]{0,3})??(?P<sign2>[-+])?(?P<number>%s)"
-    r"(?P<scale>k|bn|mn|mio|[MB](?![a-z]))?(?P<percent> ?%%| ?pct| ?per ?cent)?(?P<minus>-)?"
-    r"(?P<post> ?[€$£¥]| ?[A-Z]{3})?" + _MARKS
+    r"(?:(?P<before>\([a-z]\)|[*†‡]) ?)?(?P<sign>[-+])?"
+    rf"(?:(?P<pre>{_SIGN_OF_CURRENCY} ?|[A-Z]{{3}} ?)(?P<sign2>[-+])?)?(?P<number>%s)"
+    r"(?P<scale>(?:[kKMB]| ?bn| ?mn| ?mio)(?![A-Za-z]))?(?P<percent> ?%%| ?pct| ?per ?cent)?(?P<minus>-)?"
+    rf"(?P<post> ?{_SIGN_OF_CURRENCY}| ?[A-Z]{{3}})?" + _MARKS
 )
 
 
@@ -53,14 +61,19 @@ _PERCENT: Final = ("%", "pct", "per cent", "percent")
 class ReadNumbers:
     """Numbers of a column, NaN where missing and infinite where a cell is no number.
 
-    ``percent`` counts cells with a percent sign, ``flags`` the marks of quality that stood beside
-    numbers, ``currency`` the sign or code that stood with them.
+    ``percent`` counts cells with a percent sign, ``marks`` holds the marks of quality that stood beside
+    numbers by row, ``currency`` the sign or code that stood with them.
     """
 
     values: Floats
     percent: int = 0
-    flags: Counter[str] = field(default_factory=Counter)
+    marks: Mapping[int, str] = field(default_factory=dict)
     currency: str = ""
+
+    @property
+    def flags(self) -> Counter[str]:
+        """How often each mark stands beside a number."""
+        return Counter(self.marks.values())
 
 
 def tidy(cell: str) -> str:
@@ -81,7 +94,7 @@ def is_missing(cell: str) -> bool:
 def is_number(cell: str) -> bool:
     """Whether a cell could be a number, with either decimal mark."""
     text = tidy(cell)
-    return len(text) < 60 and any(r.fullmatch(text) for r in _READERS.values())
+    return len(text) < 60 and any(_parts(text, mark) is not None for mark in _READERS)
 
 
 def says_number(cell: Any) -> bool:
@@ -130,19 +143,34 @@ def _parts(text: str, decimal: str) -> tuple[float, bool, str, str] | None:
     found = _READERS[decimal].fullmatch(text)
     if not found:
         return None
+    if not all(_is_currency(found[place], found["number"]) for place in ("pre", "post")):
+        return None
     digits = found["number"]
     exponent = re.search(r"[eE][-+]?\d+$", digits)
     plain = digits[: exponent.start()] if exponent else digits
     plain = re.sub(r"[ '’]|" + ("," if decimal == "." else r"\."), "", plain).replace(",", ".")
     value = float(plain + (exponent[0] if exponent else "")) * _SCALES.get(
-        (found["scale"] or "").lower(), 1.0
+        (found["scale"] or "").strip().lower(), 1.0
     )
     minus = [found["sign"], found["sign2"], found["minus"]].count("-")
     if minus > 1:
         return None
-    flag = (found["flag"] or "").strip("()").lower()
+    flag = (found["flag"] or found["before"] or "").strip(" ()[]").lower()
     currency = (found["pre"] or found["post"] or "").strip()
     return (-value if minus else value), bool(found["percent"]), flag, currency
+
+
+def _is_currency(said: str | None, number: str) -> bool:
+    """Whether what stands beside a number is the sign or code of a currency.
+
+    A code of three letters without a space may be part of a name (QXA12); it counts only where it
+    is a currency of ISO 4217 or the number has a decimal mark.
+    """
+    code = (said or "").strip()
+    if not re.fullmatch(r"[A-Z]{3}", code):
+        return True
+    apart = str(said) != code or bool(re.search(r"[.,]", number))
+    return is_currency(code) if apart else code in ISO_4217
 
 
 def _value(text: str, decimal: str) -> float | None:
@@ -170,7 +198,7 @@ def _numbers_of(cells: Array, decimal: str, missing: frozenset[str]) -> ReadNumb
         with contextlib.suppress(ValueError):  # an empty cell or a stray mark: one by one
             return ReadNumbers(np.array(list(cells), dtype=np.str_).astype(np.float64))
     values = np.empty(len(cells))
-    flags: Counter[str] = Counter()
+    flags: dict[int, str] = {}
     currencies: Counter[str] = Counter()
     percent = 0
     for i, cell in enumerate(cells):
@@ -184,7 +212,8 @@ def _numbers_of(cells: Array, decimal: str, missing: frozenset[str]) -> ReadNumb
         values[i] = np.inf if parts is None else parts[0]
         if parts is not None:
             percent += parts[1]
-            flags.update([parts[2]] if parts[2] else [])
+            if parts[2]:
+                flags[i] = parts[2]
             currencies.update([parts[3]] if parts[3] else [])
     single = next(iter(currencies)) if len(currencies) == 1 else ""
     return ReadNumbers(values, percent, flags, single)

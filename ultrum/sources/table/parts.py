@@ -14,7 +14,8 @@ from ultrum.sources.table.dates import cell_text
 from ultrum.sources.table.grid import Grid, Row, is_empty, shape_of
 from ultrum.sources.table.heading import Heading
 from ultrum.sources.table.layout import Block
-from ultrum.sources.table.styles import month_named, style_of
+from ultrum.sources.table.periods_of_year import is_month_name, labelled, part_of_year
+from ultrum.sources.table.styles import month_named
 
 _MONTH_WORDS: Final = ("month", "m", "mon", "monat", "mes", "mois", "mm", "month_no")
 _QUARTER_WORDS: Final = ("quarter", "q", "qtr", "quartal", "trimestre")
@@ -120,11 +121,13 @@ def _part_reader(name: str, cells: Sequence[Any]) -> Callable[[str, str], str] |
         return None
     if all(_PERIOD.fullmatch(t) or t.upper() == "A01" for t in texts):
         return _coded
-    if name in _MONTH_WORDS or all(_is_month_name(t) for t in texts):
-        ok = all(_is_month_name(t) or (t.isdigit() and 1 <= int(t) <= 12) for t in texts)
+    if name in _MONTH_WORDS or all(is_month_name(t) for t in texts):
+        ok = all(is_month_name(t) or (t.isdigit() and 1 <= int(t) <= 12) for t in texts)
         return _monthly if ok else None
-    if name in _QUARTER_WORDS and all(re.fullmatch(r"Q?[1-4]", t, re.IGNORECASE) for t in texts):
-        return lambda year, text: f"{year}-Q{text[-1]}"
+    if name in _QUARTER_WORDS and all(re.fullmatch(r"[1-4]", t) for t in texts):
+        texts = [f"Q{t}" for t in texts]
+    if {p[0] if (p := part_of_year(t)) else "" for t in texts} in ({"Q"}, {"S"}):
+        return _quarterly
     if name in ("week", "wk", "woche") and all(t.isdigit() and 1 <= int(t) <= 53 for t in texts):
         return lambda year, text: f"{year}-W{int(text):02d}"
     return None
@@ -138,16 +141,13 @@ def _coded(year: str, text: str) -> str:
     return f"{year}-{number:02d}" if letter == "M" else f"{year}-{letter}{number}"
 
 
+def _quarterly(year: str, text: str) -> str:
+    part = part_of_year(f"Q{text}" if text.isdigit() else text)
+    return labelled(year, part) if part else ""
+
+
 def _monthly(year: str, text: str) -> str:
     return f"{year}-{int(text) if text.isdigit() else month_named(text):02d}"
-
-
-def _is_month_name(text: str) -> bool:
-    try:
-        month_named(text)
-    except ValueError:
-        return False
-    return text[:1].isalpha() and len(text) <= 12
 
 
 def _objects(texts: Sequence[str]) -> Array:
@@ -163,10 +163,10 @@ def side_by_side(block: Block) -> Block | None:
     parts = {
         k: p
         for k, n in enumerate(block.heading.names)
-        if k != block.date_column and (p := _part_of(n))
+        if k != block.date_column and (p := part_of_year(n))
     }
     kinds = {p[0] for p in parts.values()}
-    if len(kinds) != 1 or len(parts) < {"M": 6, "Q": 4}[next(iter(kinds))]:
+    if len(kinds) != 1 or len(parts) < {"M": 6, "Q": 4, "S": 2}[next(iter(kinds))]:
         return None
     others = [
         k for k in range(len(block.heading.names)) if k not in parts and k != block.date_column
@@ -178,13 +178,13 @@ def side_by_side(block: Block) -> Block | None:
     lines: list[int] = []
     for row, line in zip(block.rows, block.lines, strict=True):
         year = cell_text(row[block.date_column])
-        for place, (kind, number) in parts.items():
-            label = f"{year}-{number:02d}" if kind == "M" else f"{year}-Q{number}"
-            rows.append([*[row[k] for k in keys], label, row[place]])
+        for place, part in parts.items():
+            rows.append([*[row[k] for k in keys], labelled(year, part), row[place]])
             lines.append(line)
     kept = _without_empty_ends(rows)
     unfilled = len(rows) - len(kept)
-    said = [("layout", f"years down, {'months' if 'M' in kinds else 'quarters'} across")]
+    across = {"M": "months", "Q": "quarters", "S": "half-years"}[next(iter(kinds))]
+    said = [("layout", f"years down, {across} across")]
     said += [("set aside", f"column '{block.heading.names[k]}'") for k in whole]
     if unfilled:
         said.append(
@@ -197,20 +197,6 @@ def side_by_side(block: Block) -> Block | None:
         lines=[lines[i] for i in kept], prose=[], family=next(iter(kinds)),
         decisions=[*block.decisions, *said],
     )  # fmt: skip
-
-
-def _part_of(name: str) -> tuple[str, int] | None:
-    """Kind and number of the month or quarter a column is headed by."""
-    text = name.strip().rstrip(".")
-    found = re.fullmatch(r"(?:M)?(0?[1-9]|1[0-2])", text, re.IGNORECASE)
-    if found:
-        return "M", int(found[1])
-    found = re.fullmatch(r"(?:Q|quarter )([1-4])|([1-4])Q|(I{1,3}|IV)", text, re.IGNORECASE)
-    if found:
-        return "Q", int(
-            found[1] or found[2] or {"I": 1, "II": 2, "III": 3, "IV": 4}[found[3].upper()]
-        )
-    return ("M", month_named(text)) if _is_month_name(text) and not style_of(text) else None
 
 
 def _without_empty_ends(rows: Sequence[Row]) -> list[int]:

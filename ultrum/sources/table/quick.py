@@ -19,13 +19,16 @@ import pyarrow.csv
 from ultrum.core.types import Array, Bools, Dates, Ints
 from ultrum.errors import TableError
 from ultrum.sources.table.bars import named_bars
+from ultrum.sources.table.centuries import with_centuries
 from ultrum.sources.table.dates import ReadDates
 from ultrum.sources.table.formats import kind_of, text_grid
+from ultrum.sources.table.keys import key_columns
 from ultrum.sources.table.layout import Block, Wishes, find_blocks
 from ultrum.sources.table.numbers import MISSING, sentinel_in
 from ultrum.sources.table.parts import date_cells, side_by_side
 from ultrum.sources.table.result import TableOptions
 from ultrum.sources.table.styles import BY_NAME
+from ultrum.sources.table.swapped_dates import refuse_swapped
 from ultrum.sources.table.typed import Typed, typed
 from ultrum.sources.table.unpack import decode
 
@@ -56,7 +59,23 @@ def read_quick(body: bytes, name: str, options: TableOptions) -> Typed | None:
         return None
     if block is None or found is None or not _is_plain(block, found):
         return None
-    return _whole(body, block, found, encoding)
+    whole = _whole(body, block, found, encoding, options)
+    return None if whole is None or _needs_codes(whole, options) else whole
+
+
+def _needs_codes(whole: Typed, options: TableOptions) -> bool:
+    """Whether a column of whole numbers may name the assets, whose text only the careful reader keeps."""
+    if options.asset_column is not None:
+        return options.asset_column in whole.numeric
+    if not any(_may_be_codes(whole.columns[n]) for n in whole.numeric):
+        return False
+    texts = {n: c for n, c in whole.columns.items() if n not in whole.numeric}
+    return key_columns(texts, whole.dates.moments) is None
+
+
+def _may_be_codes(numbers: Array) -> bool:
+    """Whether all numbers are whole and none is missing."""
+    return bool(np.isfinite(numbers[:100]).all() and (numbers == np.floor(numbers)).all())
 
 
 def _sample(body: bytes) -> bytes:
@@ -96,7 +115,9 @@ def _is_plain(block: Block, found: Typed) -> bool:
     return True
 
 
-def _whole(body: bytes, block: Block, sample: Typed, encoding: str) -> Typed | None:
+def _whole(
+    body: bytes, block: Block, sample: Typed, encoding: str, options: TableOptions
+) -> Typed | None:
     """The whole file under the sample's decisions."""
     decimal = next(d.chosen for d in sample.decisions if d.what == "decimal mark")
     names = block.heading.names
@@ -120,7 +141,7 @@ def _whole(body: bytes, block: Block, sample: Typed, encoding: str) -> Typed | N
         )
     except (pa.ArrowInvalid, pa.ArrowKeyError, UnicodeDecodeError):
         return None
-    dates = _dates(table, block, sample)
+    dates = _dates(table, block, sample, options.first_year)
     if dates is None:
         return None
     columns = {n: _column(table[f"{names.index(n)}"]) for n in sample.columns}
@@ -149,7 +170,9 @@ def _column(column: Any) -> Array:
     return np.asarray(texts[coded.indices.to_numpy()])
 
 
-def _dates(table: pa.Table, block: Block, sample: Typed) -> ReadDates | None:
+def _dates(
+    table: pa.Table, block: Block, sample: Typed, first_year: int | None
+) -> ReadDates | None:
     """Dates of the whole file in the style of the sample."""
     joined = date_cells(block)
     style = BY_NAME.get(sample.dates.style)
@@ -163,6 +186,10 @@ def _dates(table: pa.Table, block: Block, sample: Typed) -> ReadDates | None:
         moments = _by_distinct(cells, sample.dates.style)
     if moments is None or np.isnat(moments).any():
         return None
+    if style.has_short_year:
+        moments = with_centuries(moments, first_year, block.place)
+    if style.frequency == "D":
+        refuse_swapped(moments, block.place)
     return replace(sample.dates, moments=moments)
 
 

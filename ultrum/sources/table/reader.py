@@ -48,6 +48,7 @@ def read_series(
     columns: Sequence[str] | None = None,
     date_column: str | int | None = None,
     dates: str | None = None,
+    first_year: int | None = None,
     decimal: str | None = None,
     units: str | Mapping[str, str] | None = None,
     missing: Sequence[str] | None = None,
@@ -90,6 +91,9 @@ def read_series(
     dates : str, optional
         Style of the dates, written as an example: ``"15/03/2024"``, ``"03/15/2024"``,
         ``"day number"`` or ``"epoch seconds"``.
+    first_year : int, optional
+        Year of the earliest date, where years are written with two digits and two centuries are
+        possible.
     units : str or mapping of column to str, optional
         ``"percent"`` is divided by 100. ``"decimal"``, ``"as written"``, or a unit.
     missing : sequence of str, optional

@@ -98,6 +98,7 @@ class TableOptions:
     columns: list[str] | None = None
     date_column: str | int | None = None
     dates: str | None = None
+    first_year: int | None = None
     decimal: str | None = None
     units: str | Mapping[str, str] | None = None
     missing: Sequence[str] | None = None

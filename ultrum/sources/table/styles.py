@@ -22,6 +22,7 @@ _MONTH_NAMES: Final = {  # first letters of the months in the languages tables c
 _MONTH_OF: Final = {
     word: number for number, words in _MONTH_NAMES.items() for word in words.split()
 }
+NTHS: Final = {"fir": 1, "ers": 1, "sec": 2, "zwe": 2, "thi": 3, "dri": 3, "fou": 4, "vie": 4}
 _ROMAN: Final = {"I": 1, "II": 2, "III": 3, "IV": 4}
 LETTERS: Final = "[^\\W\\d_]"
 _NAME: Final = rf"(?P<b>{LETTERS}{{3,12}})\.?"
@@ -31,6 +32,15 @@ _WEEKDAY: Final = rf"(?:{LETTERS}{{2,10}}\.?,? )?"
 _TIME: Final = (
     r"(?:(?:[T;]| +|, *)(?P<H>[01]?\d|2[0-4]):?(?P<M>[0-5]\d)(?::?(?P<S>[0-5]\d|60)(?:[.,]\d+)?)?"
     r" ?(?P<p>[AaPp]\.?[Mm]\.?)? ?(?P<z>Z|UTC|GMT|[+-]\d\d:?(?:\d\d)?)?)?"
+)
+QUARTER_WORD: Final = "quarter|qtr\\.?|quartal|trimestre|trim\\.?|kwartaal|kvartal"
+NTH: Final = (
+    r"(?:(?P<q>[1-4])(?:st|nd|rd|th|\.|er|e|º|ª|o)?"
+    r"|(?P<nth>first|second|third|fourth|erstes|zweites|drittes|viertes))"
+)
+MONTHS_OF_QUARTER: Final = (
+    rf"(?P<quarter>jan{LETTERS}*\.? ?[-–/] ?mar{LETTERS}*|apr{LETTERS}*\.? ?[-–/] ?june?|"
+    rf"july?\.? ?[-–/] ?sept?{LETTERS}*|oct{LETTERS}*\.? ?[-–/] ?dec{LETTERS}*)\.?"
 )
 PIVOT: Final = 70  # two-digit years from 70 on are of the last century
 
@@ -56,6 +66,11 @@ class DateStyle:
     frequency: str
     template: str = ""
     weak: bool = False
+
+    @property
+    def has_short_year(self) -> bool:
+        """Whether years are written with two digits."""
+        return "s" in self.pattern.groupindex
 
     def matches(self, cell: str) -> bool:
         """Whether a cell is written this way."""
@@ -105,6 +120,10 @@ def _month_of(said: dict[str, str | None]) -> int:
         return int(said["m"] or 0)
     if said.get("b"):
         return month_named(str(said["b"]))
+    if said.get("nth"):
+        return 3 * NTHS[str(said["nth"]).lower()[:3]] - 2
+    if said.get("quarter"):
+        return month_named(str(said["quarter"])[:3])
     if said.get("q"):
         word = str(said["q"]).upper()
         return 3 * (_ROMAN.get(word) or int(word)) - 2
@@ -181,7 +200,7 @@ STYLES: Final = (
     _style("March 15, 2024", rf"{_WEEKDAY}{_NAME} ?{_DAY}(?:st|nd|rd|th)?,? ?{_YEAR}{_TIME}", "D"),
     _style("2024-Mar-15", rf"{_YEAR}[-/ ]?{_NAME}[-/ ]?{_DAY}{_TIME}", "D"),
     _style("2024-03", rf"{_YEAR}[-/](?P<m>0[1-9]|1[0-2])", "M", "YYYY-MM"),
-    _style("2024-3", rf"{_YEAR}[-/]{_MONTH}", "M"),
+    _style("2024-3", rf"{_YEAR}[-/:]{_MONTH}", "M"),
     _style("2024.03", rf"{_YEAR}\.(?P<m>0[1-9]|1[0-2])", "M"),
     _style("2024M03", rf"{_YEAR}[- :]?M{_MONTH}", "M"),
     _style("2024:03", rf"{_YEAR}:(?P<m>0[1-9]|1[0-2])", "M"),
@@ -194,8 +213,19 @@ STYLES: Final = (
     _style("2024 March", rf"{_YEAR}[-/ ]*{_NAME}", "M"),
     _style("2024 H1", rf"{_YEAR}[- /:]?[HS](?P<h>[12])", "S"),
     _style("H1 2024", rf"[HS](?P<h>[12])[- /]?{_YEAR}", "S"),
-    _style("2024-Q1", rf"{_YEAR}[- /:]?Q(?P<q>[1-4])", "Q"),
-    _style("Q1 2024", rf"Q(?P<q>[1-4])[-/ ]*{_YEAR}", "Q"),
+    _style("2024-Q1", rf"{_YEAR}[-/:.]? ?Q0?(?P<q>[1-4])", "Q"),
+    _style("2024:1", rf"{_YEAR}[-:/](?P<q>[1-4])", "Q"),
+    _style("2024.1", rf"{_YEAR}\.(?P<q>[1-4])", "Q"),
+    _style("24Q1", rf"{_SHORT}[- /:]?Q(?P<q>[1-4])", "Q"),
+    _style("2024 T1", rf"{_YEAR}[-/:.]? ?T(?P<q>[1-4])", "Q"),
+    _style("T1 2024", rf"T(?P<q>[1-4])[-/ ]*{_YEAR}", "Q"),
+    _style("1st quarter 2024", rf"(?:the )?{NTH} ?(?:{QUARTER_WORD})(?: of|,)? ?[-/]?{_YEAR}", "Q"),
+    _style("2024 1st quarter", rf"{_YEAR}[-:,/]? ?{NTH} ?(?:{QUARTER_WORD})", "Q"),
+    _style("quarter 1 2024", rf"(?:{QUARTER_WORD}) ?(?P<q>[1-4]),? ?[-/]?{_YEAR}", "Q"),
+    _style("2024 quarter 1", rf"{_YEAR}[-:,/]? ?(?:{QUARTER_WORD}) ?(?P<q>[1-4])", "Q"),
+    _style("Jan-Mar 2024", rf"{MONTHS_OF_QUARTER},? ?{_YEAR}", "Q"),
+    _style("2024 Jan-Mar", rf"{_YEAR}[-:,/]? ?{MONTHS_OF_QUARTER}", "Q"),
+    _style("Q1 2024", rf"Q0?(?P<q>[1-4])[-/ ]*{_YEAR}", "Q"),
     _style("Q1 24", rf"Q(?P<q>[1-4])[-/ ]*{_SHORT}", "Q"),
     _style("1Q2024", rf"(?P<q>[1-4])Q[-/ ]?{_YEAR}", "Q"),
     _style("1Q24", rf"(?P<q>[1-4])Q[-/ ]?{_SHORT}", "Q"),
@@ -203,13 +233,18 @@ STYLES: Final = (
     _style("III 2024", rf"(?P<q>I{{1,3}}|IV)[-/ ]{_YEAR}", "Q"),
     _style("2024-W11", rf"{_YEAR}[- ]?W(?P<w>[0-5]?\d)", "W"),
     _style("W11 2024", rf"W(?P<w>[0-5]?\d)[-/ ]{_YEAR}", "W"),
+    _style("week 11 2024", rf"(?:week|wk|woche|kw|semaine|semana) ?(?P<w>[0-5]?\d),?[-/ ]{_YEAR}", "W"),
+    _style("2024 week 11", rf"{_YEAR}[-:,/]? ?(?:week|wk|woche|kw|semaine|semana) ?(?P<w>[0-5]?\d)", "W"),
     _style("2024", rf"{_YEAR}", "A"),
     _style("FY2024", rf"FY ?{_YEAR}", "A"),
+    _style("AB (2024)", rf"[A-Za-z]{{1,6}}(?:(?:1[89]|20)\d\d)? ?[(\[]{_YEAR}[)\]]", "A"),
+    _style("2024 (AB)", rf"{_YEAR} ?[(\[](?:[A-Za-z]{{2,6}}|[A-Z]{{2}}(?P=y))[)\]]", "A"),
     _style("2023/24", r"(?P<y>(?:1[89]|20)\d\d)[/-](?P<c>\d\d)", "A"),
     _style("epoch seconds", r"(?P<e>-?\d{8,10}(?:\.\d+)?|\d{12,13})", "D", weak=True),
     _style("day number", r"(?P<n>[1-7]\d{4}(?:[.,]\d+)?)", "D", weak=True),
 )  # fmt: skip
 BY_NAME: Final = {style.name: style for style in STYLES}
+BARE: Final = ("2024", "202403", "20240315", "2024.03", "2024.1")  # may be plain numbers
 _LAST_RESORT: Final = ("24-03-15", "24/03/15", "2024-3")  # only where no commoner style fits
 _DIGIT: Final = re.compile(r"\d")
 _DIGITS: Final = re.compile(r"\{[^}]*\}|\[(?=[-\d]*\d)[-\d]+\]|\d")
@@ -224,7 +259,12 @@ _LOOSE: Final = [
     for s in STYLES
     if not s.weak
 ]  # each pattern with any digit in place of each
-FOOTNOTE: Final = re.compile(r"(?<=[\dA-Za-z]) ?(?:\*+|[†‡¹²³]|\((?:[a-z]|\d)\))$")
+FOOTNOTE: Final = re.compile(
+    r"(?<=[\dA-Za-z]) ?(?:\*+|[†‡§]|(?<!\b10)[⁰¹²³⁴-⁹]+|\((?:[a-z]|\d)\)|\[(?:[a-z]|\d{1,2})\])$"
+)
+MARKED_PERIOD: Final = re.compile(
+    r"(\d{4}(?:-\d\d|-?[QqMm]\d{1,2})?|[A-Za-z]{3,9}\.? \d{4}) ?[pref]"
+)
 
 
 @lru_cache(maxsize=65_536)  # of cells; bounds what a long session holds
@@ -252,9 +292,10 @@ def _sensible(style: DateStyle, cell: str) -> bool:
 
 def looks_like_date(cell: str) -> bool:
     """Whether a cell is written like a date, be it of the calendar or not."""
-    return 4 <= len(cell) <= 40 and any(
-        s.pattern.fullmatch(cell) for s in _candidates(_DIGIT.sub("0", cell))
-    )
+    if not 4 <= len(cell) <= 40:
+        return False
+    shaped = _candidates(_DIGIT.sub("0", cell))
+    return any(s.name not in BARE or s.pattern.fullmatch(cell) for s in shaped)
 
 
 def style_of(cell: str) -> str:
@@ -271,8 +312,21 @@ def fitting(cells: Sequence[str]) -> list[DateStyle]:
         fits = [BY_NAME[n] for n in names] if fits is None else [s for s in fits if s.name in names]
         if not fits:
             return []
+    found = {s.name for s in fits or []}
+    if found == {"2024-3", "2024:1"}:
+        return [BY_NAME["2024:1"]] if _count_quarters(cells) else list(fits or [])
     plain = [s for s in fits or [] if s.name not in _LAST_RESORT]
     return plain or fits or []
+
+
+def _count_quarters(cells: Sequence[str]) -> bool:
+    """Whether years with one digit behind them run 1, 2, 3, 4 in each year: quarters, not months."""
+    parts: dict[str, set[str]] = {}
+    for cell in cells:
+        parts.setdefault(cell[:4], set()).add(cell[-1])
+    years = sorted(parts)
+    whole = [parts[y] for y in years[1:-1]] or [set().union(*parts.values())]
+    return len(years) > 1 and all(p == set("1234") for p in whole)
 
 
 def weak_fitting(cells: Sequence[str]) -> list[DateStyle]:

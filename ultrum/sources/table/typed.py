@@ -11,10 +11,11 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.types import Array, Bools
+from ultrum.core.types import Array, Bools, Floats
 from ultrum.errors import TableError
 from ultrum.sources.table.dates import ReadDates, cell_text, read_dates
 from ultrum.sources.table.grid import column_array, is_date
+from ultrum.sources.table.keys import identifier_column
 from ultrum.sources.table.layout import Block, Rejected
 from ultrum.sources.table.numbers import (
     ReadNumbers,
@@ -29,7 +30,16 @@ from ultrum.sources.table.parts import date_cells
 from ultrum.sources.table.result import Decision, TableOptions
 from ultrum.sources.table.units import UnitFinding, unit_of
 
-_FLAGS: Final = {"p": "provisional", "r": "revised", "e": "estimated", "b": "break"}
+_FLAGS: Final = {
+    "p": "provisional", "r": "revised", "e": "estimated", "b": "break", "f": "forecast",
+    "d": "definition differs", "c": "confidential", "u": "low reliability", "i": "imputed",
+    "n": "not significant", "s": "estimated by the source",
+}  # fmt: skip
+_CODED: Final = re.compile(r"\d{1,6}[A-Za-z]\d{0,4}")
+_SCALED: Final = re.compile(r"\d+([kKB]|M)")
+_LONGEST_TENOR: Final = 60  # months; more of a column of 3M, 6M, 12M are millions
+_MOST_ODD: Final = 0.1  # share of cells that are no numbers in a column of numbers
+_ODD_TEXTS: Final = 3  # different ones, however often each stands
 _MISSING_PROSE: Final = re.compile(r"[^.\n]*\bmissing\b[^\n]*", re.IGNORECASE)
 _BREAK_PROSE: Final = re.compile(
     r"\b(new (definition|base|series|method|unit)|redefin|rebas|break in|definition chang|from here)",
@@ -49,6 +59,8 @@ class Typed:
         Numbers as floats, everything else as objects.
     units : mapping of str to UnitFinding
         For the numeric columns; percent is not yet divided.
+    statuses : mapping of str to array of str
+        Marks of quality beside the numbers of a column; empty where a number has none.
     breaks : list of int
         Rows at which a definition changes, with the reason in ``decisions``.
     """
@@ -60,7 +72,7 @@ class Typed:
     rejected: list[Rejected]
     titles: dict[str, str] = field(default_factory=dict)
     breaks: list[int] = field(default_factory=list)
-    statuses: dict[str, str] = field(default_factory=dict)
+    statuses: dict[str, Array] = field(default_factory=dict)
 
     @property
     def numeric(self) -> list[str]:
@@ -71,7 +83,9 @@ class Typed:
         """Rows with their dates first."""
         days = self.dates.moments
         shown = days if self.dates.timed else days.astype("datetime64[D]").astype("datetime64[s]")
-        return pd.DataFrame({"date": shown, **{_beside(n): c for n, c in self.columns.items()}})
+        marks = {f"{n} status": c for n, c in self.statuses.items()}
+        columns = {_beside(n): c for n, c in self.columns.items()}
+        return pd.DataFrame({"date": shown, **columns, **marks})
 
 
 def _beside(name: str) -> str:
@@ -88,12 +102,14 @@ def typed(block: Block, options: TableOptions) -> Typed:
     """
     where = block.place
     joined = date_cells(block)
-    dates = read_dates(joined.cells, options.dates, where)
+    dates = read_dates(joined.cells, options.dates, where, options.first_year)
     marks = frozenset(str(m).strip().lower() for m in options.missing or ())
     names = [n for k, n in enumerate(block.heading.names) if n and k not in joined.used]
     across = list(zip(*block.rows, strict=True))
     cells = {n: column_array(across[block.heading.names.index(n)]) for n in names}
-    numeric = [n for n in names if _is_numeric(cells[n], marks)]
+    numeric = [n for n in names if n != options.asset_column and _is_numeric(cells[n], marks)]
+    code = None if options.asset_column else identifier_column(cells, numeric, dates.moments)
+    numeric = [n for n in numeric if n != code]
     decimal = _decimal([cells[n] for n in numeric], options, where, marks, block.grid.how)
     numbers = {n: read_numbers(cells[n], decimal, marks) for n in numeric}
     stated = _stated_missing(block.preamble) if options.missing is None else set()
@@ -101,6 +117,7 @@ def typed(block: Block, options: TableOptions) -> Typed:
     if options.missing is None:
         _refuse_sentinels(numbers, where)
     bad, rejected = _bad_rows(block, joined.cells, dates, numbers, cells)
+    numbers = {n: replace(r, values=_finite(r.values)) for n, r in numbers.items()}
     bad[list(joined.aside)] = True
     units = {n: _unit(block, n, numbers[n], options, where) for n in numeric}
     kept = ~bad
@@ -114,7 +131,7 @@ def typed(block: Block, options: TableOptions) -> Typed:
         *_number_decisions(cells, numbers, numeric, decimal, stated),
         *why,
     ]
-    flags = {n: _flag_words(r) for n, r in numbers.items() if r.flags}
+    flags = {n: _statuses(r)[kept] for n, r in numbers.items() if r.marks}
     return Typed(
         _masked(dates, kept), columns, units, decisions, [*block.rejected, *rejected],
         dict(zip(block.heading.names, block.heading.titles, strict=False)), changes, flags,
@@ -133,20 +150,31 @@ def _texts(cells: Array) -> Array:
 
 
 def _is_numeric(column: Array, marks: frozenset[str]) -> bool:
-    """Whether nine in ten of the cells that say something are numbers."""
+    """Whether most cells that say something are numbers, and the few others can be left out singly."""
     if column.dtype.kind == "f":
         return bool(np.isfinite(column).any())
     said = [c for c in column if not says_nothing(c, marks)]
-    numbers = sum(says_number(c) for c in said)
-    return bool(said) and numbers >= 0.9 * len(said) and not _are_codes(said)
+    odd = [c for c in said if not says_number(c)]
+    if len(odd) >= len(said) - len(odd) or _are_codes(said):
+        return False
+    few = len(odd) <= max(1, _MOST_ODD * len(said))
+    return few or len(set(map(cell_text, odd))) <= _ODD_TEXTS
 
 
 def _are_codes(said: Sequence[Any]) -> bool:
-    """Whole numbers with leading zeros are codes, whose zeros must stay."""
-    texts = [c for c in said if isinstance(c, str)]
-    return len(texts) == len(said) and all(t.isdigit() for t in texts) and any(
-        len(t) > 1 and t.startswith("0") for t in texts
-    )  # fmt: skip
+    """Whole numbers with leading zeros are codes, whose zeros must stay; so are 3M, 6M and 1E5, 2E5."""
+    if not all(isinstance(c, str) for c in said):
+        return False
+    texts = [str(c).strip() for c in said]
+    if all(t.isdigit() for t in texts):
+        return any(len(t) > 1 and t.startswith("0") for t in texts)
+    if not all(_CODED.fullmatch(t) for t in texts):
+        return False
+    scaled = all(_SCALED.fullmatch(t) for t in texts)
+    months = (
+        all(t.endswith("M") for t in texts) and max(int(t[:-1]) for t in texts) <= _LONGEST_TENOR
+    )
+    return months or not scaled
 
 
 def _decimal(
@@ -198,17 +226,12 @@ def _bad_rows(
     numbers: Mapping[str, ReadNumbers],
     cells: Mapping[str, Array],
 ) -> tuple[Bools, list[Rejected]]:
-    """Rows whose date or numbers cannot be read."""
+    """Rows whose date cannot be read; cells that are no numbers are reported, their rows are kept."""
     bad: Bools = np.isnat(dates.moments)
     reasons = {
-        int(i): f"'{cell_text(labels[i])}' is no day of the calendar" for i in np.flatnonzero(bad)
+        int(i): f"'{cell_text(labels[i])}' is not a day of the calendar"
+        for i in np.flatnonzero(bad)
     }
-    for name, read in numbers.items():
-        for row in np.flatnonzero(np.isinf(read.values)):
-            reasons.setdefault(
-                int(row), f"'{cell_text(cells[name][row])}' in '{name}' is no number"
-            )
-            bad[row] = True
     if len(reasons) > max(1, 0.1 * len(bad)):
         first, reason = min(reasons.items())
         raise TableError(
@@ -219,7 +242,12 @@ def _bad_rows(
         Rejected(block.lines[i], " ".join(cell_text(c) for c in block.rows[i]), reason)
         for i, reason in sorted(reasons.items())
     ]
-    return bad, rejected
+    odd = [
+        Rejected(block.lines[row], cell_text(cells[name][row]),
+                 f"'{cell_text(cells[name][row])}' in '{name}' is not a number; this cell is left out")
+        for name, read in numbers.items() for row in np.flatnonzero(np.isinf(read.values)) if not bad[row]
+    ]  # fmt: skip
+    return bad, [*rejected, *sorted(odd, key=lambda r: r.line)]
 
 
 def _unit(
@@ -228,7 +256,7 @@ def _unit(
     heading, place = block.heading, block.heading.names.index(name)
     title = heading.titles[place] if heading.titles else block.title if name == "value" else ""
     said = heading.units[place] if heading.units else ""
-    return unit_of(name, title, said, read, block.preamble, options.unit(name), where)
+    return unit_of(name, title, said, read, block.preamble, options.unit(name), where, block.footer)
 
 
 def _changes(
@@ -302,8 +330,17 @@ def _number_decisions(
     return [*found, *_text_columns(cells, numeric)]
 
 
-def _flag_words(read: ReadNumbers) -> str:
-    return ", ".join(f"{count} {_FLAGS.get(mark, mark)}" for mark, count in read.flags.items())
+def _finite(values: Floats) -> Floats:
+    """Numbers with NaN for the cells that are none."""
+    return np.where(np.isinf(values), np.nan, values)
+
+
+def _statuses(read: ReadNumbers) -> Array:
+    """The mark beside each number, in words where it has any."""
+    texts = np.full(len(read.values), "", dtype=object)
+    for row, mark in read.marks.items():
+        texts[row] = _FLAGS.get(mark, mark)
+    return texts
 
 
 def _text_columns(cells: Mapping[str, Array], numeric: Sequence[str]) -> list[Decision]:

@@ -19,13 +19,18 @@ from ultrum.sources.table.numbers import ReadNumbers
 PERCENT, DECIMAL = "percent", "decimal"
 _LARGEST_RATE: Final = 0.5  # a year or a month; more looks like percent
 GIVEN: Final = (PERCENT, DECIMAL, "index", "count", "currency", "as written")
-_SAYS_PERCENT: Final = re.compile(r"%|(?<![a-z])(per ?cent|pct|prozent)(?![a-z])", re.IGNORECASE)
+_WORD: Final = (  # in the languages tables come in; percentage points are percent of the same base
+    r"per ?cent(?:age)?|percents|pct|prozent|pour ?cent(?:age)?s?|por ?cien(?:to)?|per ?cento|procent(?:en)?"
+    r"|prosent|porcentajes?|porcentual|percentual[ei]?|percentagem|por cento|процент\w*"
+)
+_SAYS_PERCENT: Final = re.compile(rf"%|(?<![^\W\d_])(?:{_WORD})(?![^\W\d_])", re.IGNORECASE)
 _PROSE_PERCENT: Final = re.compile(
     r"(\b(?:are|is|all|figures?|values?|returns?|numbers?|rates?|yields?)\b[^.\n]{0,60}\b)?"
-    r"\b(in percent|in per cent|per cent\b|percent per|(?<=[,;] )percent(?=[.;,)]|\s*$)|in %|\(%\)|, %"
-    r"|unit: %|% per)",
+    rf"(\b(?:in|en|em|as) (?:{_WORD})\b|\bper cent\b|\b(?:{_WORD}) (?:per|p\.?a|pro|par|change|growth|points?)\b"
+    rf"|(?<=[,;:(] )(?:{_WORD})(?=[.;,)]|\s*$)|\((?:{_WORD})\)|\bunits?: ?(?:{_WORD}|%)|\bin %|\(%\)|, %|% per)",
     re.IGNORECASE | re.MULTILINE,
 )
+_NEVER_PERCENT: Final = ("price", "flow", "index", "stock")
 _BASE: Final = re.compile(r"\b((?:19|20)\d\d(?:[-/ ]?(?:Q[1-4]|\d\d))?) ?= ?100\b")
 _PAIR: Final = re.compile(r"\b([A-Z]{3}) ?(?:/|per) ?(?:one )?([A-Z]{3})\b")
 _AFTER: Final = r"(?=\s*(?:$|[)\],;]|mn|bn|million|billion|thousand|th\b|per|an? ))"
@@ -82,6 +87,7 @@ def unit_of(
     preamble: str,
     given: str | None,
     where: str,
+    footer: str = "",
 ) -> UnitFinding:
     """The unit of one column.
 
@@ -93,6 +99,8 @@ def unit_of(
         Its numbers, with the percent signs and currencies that stood beside them.
     preamble : str
         Prose above the table.
+    footer : str
+        Prose below it.
     given : str, optional
         The unit a person said.
     """
@@ -113,20 +121,30 @@ def unit_of(
         return UnitFinding(
             True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, "the heading says so"
         )
-    prose = _PROSE_PERCENT.search(preamble)
-    if prose and not (facts.get("currency") or facts.get("base_period")) and facts.get("measure") not in (
-        "price", "flow", "index", "stock",
-    ):  # fmt: skip
-        line = preamble[: prose.end()].count("\n") + 1
-        return UnitFinding(
-            True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, f"line {line} says so", line
+    prose, below = _percent_in(preamble), _percent_in(footer)
+    other = facts.get("currency") or facts.get("base_period")
+    if (prose or below) and not other and facts.get("measure") not in _NEVER_PERCENT:
+        line = preamble[: prose.end()].count("\n") + 1 if prose else 0
+        why = (
+            f"line {line} says so" if prose else f"'{footer[:60].strip()}' below the table says so"
         )
+        return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, why, line)
     if facts.get("measure") in ("rate", "return") and _too_large(numbers):
         facts = {}  # 1.5 can be one and a half percent, or a price that is called a rate: nothing says
     words = _words(facts)
     if words:
         return UnitFinding(False, facts, words, "", "the heading says so")
     return UnitFinding(False, facts)
+
+
+def _percent_in(prose: str) -> re.Match[str] | None:
+    """Where prose says that the numbers are percent; "2 percent per year" says it of the 2 alone."""
+    for found in _PROSE_PERCENT.finditer(prose):
+        sign = re.search(rf"%|(?:{_WORD})", found[0], re.IGNORECASE)
+        before = prose[: found.start() + (sign.start() if sign else 0)]
+        if not re.search(r"\d\s*$", before):
+            return found
+    return None
 
 
 def _too_large(numbers: ReadNumbers) -> bool:

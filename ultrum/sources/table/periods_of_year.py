@@ -1,0 +1,81 @@
+"""Names of parts of a year: months, quarters and half-years, as rows and columns are headed by them."""
+
+from __future__ import annotations
+
+import re
+from typing import Any, Final
+
+from ultrum.sources.table.dates import cell_text
+from ultrum.sources.table.styles import (
+    MONTHS_OF_QUARTER,
+    NTH,
+    NTHS,
+    QUARTER_WORD,
+    month_named,
+    style_of,
+)
+
+ROMAN: Final = {"I": 1, "II": 2, "III": 3, "IV": 4}
+YEAR: Final = re.compile(r"(1[6-9]|20|21)\d\d")
+_MONTH: Final = re.compile(r"M?(0?[1-9]|1[0-2])", re.IGNORECASE)
+_QUARTER: Final = re.compile(
+    rf"[QT]0?(?P<a>[1-4])|(?P<b>[1-4])[QT]|(?:{QUARTER_WORD}) ?(?P<c>[1-4])|(?P<roman>I{{1,3}}|IV)"
+    rf"|{NTH} ?(?:{QUARTER_WORD})|(?P<roman2>I{{1,3}}|IV)\.? ?(?:{QUARTER_WORD})",
+    re.IGNORECASE,
+)
+_SPAN: Final = re.compile(MONTHS_OF_QUARTER, re.IGNORECASE)
+_HALF: Final = re.compile(r"[HS]([12])|([12])[HS]|([12])(?:st|nd) half(?:[- ]year)?", re.IGNORECASE)
+
+
+def part_of_year(cell: Any) -> tuple[str, int] | None:
+    """Kind (M, Q or S) and number of the part of a year that a cell names, or nothing.
+
+    Examples
+    --------
+    >>> part_of_year("Sep."), part_of_year("3rd quarter"), part_of_year("H2"), part_of_year("2024")
+    (('M', 9), ('Q', 3), ('S', 2), None)
+    """
+    text = cell_text(cell).strip().rstrip(".:")
+    if not text or len(text) > 24:
+        return None
+    if found := _MONTH.fullmatch(text):
+        return "M", int(found[1])
+    if found := _QUARTER.fullmatch(text):
+        return "Q", _number(found.groupdict())
+    if found := _SPAN.fullmatch(text):
+        return "Q", (month_named(found["quarter"][:3]) + 2) // 3
+    if found := _HALF.fullmatch(text):
+        return "S", int(found[1] or found[2] or found[3])
+    return ("M", month_named(text)) if is_month_name(text) and not style_of(text) else None
+
+
+def _number(said: dict[str, str | None]) -> int:
+    """Number of a quarter from whichever group of the pattern holds it."""
+    for group in ("a", "b", "c", "q"):
+        if said.get(group):
+            return int(str(said[group]))
+    roman = said.get("roman") or said.get("roman2")
+    return ROMAN[roman.upper()] if roman else NTHS[str(said["nth"]).lower()[:3]]
+
+
+def is_month_name(text: str) -> bool:
+    """Whether a text is the name of a month in one of several languages, whole or shortened."""
+    if not text[:1].isalpha() or len(text) > 12 or not all(c.isalpha() or c == "." for c in text):
+        return False
+    try:
+        month_named(text)
+    except ValueError:
+        return False
+    return True
+
+
+def labelled(year: str, part: tuple[str, int]) -> str:
+    """SDMX-like name of a part of a year.
+
+    Examples
+    --------
+    >>> labelled("2024", ("Q", 3)), labelled("2024", ("M", 3))
+    ('2024-Q3', '2024-03')
+    """
+    kind, number = part
+    return f"{year}-{number:02d}" if kind == "M" else f"{year}-{kind}{number}"

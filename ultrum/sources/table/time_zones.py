@@ -1,0 +1,54 @@
+"""Times of day on the clocks of a time zone, with the hours that summer time skips and repeats."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.types import Bools
+from ultrum.errors import TableError
+from ultrum.sources.table.dates import ReadDates
+
+
+def in_zone(dates: ReadDates, timezone: str, where: str) -> ReadDates:
+    """Dates with the offset from UTC of each time; the repeated hour of autumn is told by the order of rows.
+
+    Raises
+    ------
+    TableError
+        If the zone is unknown, the clocks never showed a time, or a repeated time stands alone.
+    """
+    local = pd.DatetimeIndex(dates.moments)
+    try:
+        unknown = local.tz_localize(timezone, ambiguous="NaT", nonexistent="NaT")
+    except (KeyError, ValueError, TypeError, LookupError, OSError):
+        raise TableError(
+            f"{where}: timezone='{timezone}' is not a time zone; write it like 'Europe/Paris' or 'UTC'."
+        ) from None
+    open_rows = np.asarray(unknown.isna()) & ~np.asarray(local.isna())
+    shifted = _repeated(local, timezone, where, open_rows) if open_rows.any() else unknown
+    ahead = (local - shifted.tz_convert("UTC").tz_localize(None)) / pd.Timedelta(seconds=1)
+    return replace(dates, offsets=np.nan_to_num(np.asarray(ahead)).astype(np.int64))
+
+
+def _repeated(local: pd.DatetimeIndex, timezone: str, where: str, rows: Bools) -> pd.DatetimeIndex:
+    """Localised times, the first of two equal ones in summer time."""
+    first = local[rows][0]
+    try:
+        local.tz_localize(timezone, ambiguous=np.zeros(len(local), dtype=bool))
+    except ValueError:
+        skipped = local[rows & np.asarray(local.tz_localize(timezone, ambiguous=np.zeros(len(local), dtype=bool),
+                                                            nonexistent="NaT").isna())][0]  # fmt: skip
+        raise TableError(
+            f"{where}: the clocks of {timezone} never showed {skipped}, since summer time began; the data are in "
+            "another zone, such as timezone='UTC'."
+        ) from None
+    try:
+        return local.tz_localize(timezone, ambiguous="infer")
+    except ValueError:
+        raise TableError(
+            f"{where}: the clocks of {timezone} showed {first} twice, and the order of the rows does not "
+            "tell which is meant; take the times with their offset from UTC (2024-10-27T02:00+02:00), or in UTC."
+        ) from None
