@@ -37,7 +37,7 @@ _NOUNS: Final = {"A": "year", "S": "half-year", "Q": "quarter", "M": "month", "W
 _ORDER: Final = "NHBDWMQSA"
 _TEXT: Final = re.compile(r"^(\d*)([ASQMWBDHN])(?:-([A-Z]{3}|\d{1,2}))?$")
 _PERIOD: Final = re.compile(r"^(\d{4})(?:-?([ASQMW])(\d{1,2})|-(\d{2}))?$")
-_DAY: Final = re.compile(r"^\d{4}-\d{2}-\d{2}(T[\d:.]+Z?)?$")
+_DAY: Final = re.compile(r"^\d{4}-\d{2}-\d{2}(T[\d:.]+(Z|[+-]\d\d:?\d\d)?)?$")
 _DURATION: Final = re.compile(r"^P(\d+)([YMWD])$")
 
 

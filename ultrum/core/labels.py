@@ -44,6 +44,26 @@ def infer_frequency(index: pd.Index) -> Frequency:
     raise FrequencyError(f"Dates {gap:g} days apart match no frequency; set frequency=...")
 
 
+def distinct(moments: Dates) -> Dates:
+    """Sorted distinct moments; quick where they are in order already, as they mostly are."""
+    ordered = moments if (np.diff(moments.astype(np.int64)) >= 0).all() else np.sort(moments)
+    return ordered[np.r_[True, np.diff(ordered.astype(np.int64)) > 0]] if len(ordered) else ordered
+
+
+def intraday_frequency(moments: Dates) -> Frequency:
+    """Minutes or hours between neighbours, by the commonest step.
+
+    Examples
+    --------
+    >>> intraday_frequency(np.array(["2024-03-15T09:30", "2024-03-15T09:35"], "datetime64[s]"))
+    Frequency('5N')
+    """
+    steps = np.diff(distinct(moments)).astype(np.int64)
+    usual = int(np.bincount(np.minimum(steps, 86_400)).argmax()) if len(steps) else 60
+    minutes = max(1, round(usual / 60))
+    return Frequency("H", minutes // 60) if minutes % 60 == 0 else Frequency("N", minutes)
+
+
 def _half_years(index: pd.PeriodIndex) -> Frequency:
     """Half-years out of periods of six months, which must all begin in the same or the opposite month."""
     firsts = set((index.month % 6).tolist())

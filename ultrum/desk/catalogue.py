@@ -10,6 +10,7 @@ import pandas as pd
 
 from ultrum.errors import SourceError
 from ultrum.sources.sdmx import Listing
+from ultrum.sources.sdmx.units import measure_of_unit, unit_of_facts
 from ultrum.vault import Entry, Listings
 
 if TYPE_CHECKING:
@@ -52,10 +53,10 @@ def _entry(name: str, listing: Listing, topic: str) -> Entry:
     region = next(
         (facts[k] for k in ("REF_AREA", "GEO", "AREA", "COUNTRY", "LOCATION") if k in facts), ""
     )
-    unit = facts.get("UNIT_MEASURE", "")
     pair = "/".join(facts[k] for k in ("BASE_CURRENCY", "QUOTE_CURRENCY") if k in facts)
-    currency = pair or (unit if len(unit) == 3 and unit.isupper() else "")
-    measure = "quote" if pair else {"PC": "rate", "PT": "rate", "IX": "index"}.get(unit, "")
+    known = measure_of_unit(unit_of_facts(facts), listing.unit_name, "")
+    currency = pair or known.get("currency", "")
+    measure = "quote" if pair else known.get("measure", "")
     words = {str(i): label for i, label in enumerate(listing.labels)}
     return Entry(name, listing.address, listing.title, listing.frequency, listing.flow, topic, region,
                  measure, currency, words)  # fmt: skip

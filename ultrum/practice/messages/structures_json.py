@@ -97,6 +97,9 @@ def _definition(flow: Flow, version: str) -> dict[str, Any]:
 def _attribute(flow: Flow, concept: str, name: str, version: str) -> dict[str, Any]:
     of_series = name in SERIES_ATTRIBUTES
     entry: dict[str, Any] = {"id": name, "conceptIdentity": f"{concept}.{name}"}
+    if not of_series:
+        listed = urn("Codelist", "codelist", "CL_OBS_STATUS")
+        entry["localRepresentation"] = {"enumeration": listed}
     if version == "1.0.0":
         entry["assignmentStatus"] = "Conditional"
         whole: dict[str, Any] = {"primaryMeasure": "OBS_VALUE"}

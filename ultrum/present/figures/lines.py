@@ -362,8 +362,7 @@ def _unit(about: Descriptor) -> str:
         base, _, quote = about.unit.partition("/")
         return f"{quote} for one {base}" if quote else "exchange rate"
     words = [about.measure, about.currency or about.unit]
-    scale = f"10^{about.scale}" if about.scale else ""
-    return ", ".join(w for w in (*words, scale) if w) or "value"
+    return ", ".join(w for w in words if w) or "value"  # a multiplier is in the values already
 
 
 def _without_field(about: Descriptor) -> str:

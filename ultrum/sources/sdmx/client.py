@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Final
 
 from ultrum.core.series import TimeSeries
-from ultrum.errors import SourceError
+from ultrum.errors import SourceError, warn_user
 from ultrum.sources.delivery import Address, Delivery
 from ultrum.sources.sdmx.facts import Calendar, to_parts
 from ultrum.sources.sdmx.observations import decode
@@ -61,6 +61,7 @@ class Listing:
     labels: tuple[str, ...]
     flow: str
     facts: Mapping[str, str] = field(default_factory=dict)
+    unit_name: str = ""
 
 
 @dataclass
@@ -127,8 +128,23 @@ class SdmxSource:
         return self._typed(raw, flow, structure)
 
     def _typed(self, raw: Sequence[RawSeries], flow: str, structure: Structure) -> list[TimeSeries]:
-        where = f"{self.name}:{flow}/"
-        return [p for r in raw for p in to_parts(r, structure, where + r.key, self._calendar)]
+        """Every series that can be read; of those that cannot a warning tells why, unless none can."""
+        found: list[TimeSeries] = []
+        faults: list[SourceError] = []
+        for one in raw:
+            address = f"{self.name}:{flow}/{one.key}"
+            try:
+                found += to_parts(one, structure, address, self._calendar)
+            except SourceError as error:
+                faults.append(error)
+        if faults and not found:
+            raise faults[0]
+        if faults:
+            warn_user(
+                f"{len(faults)} of {len(raw)} series are left out: "
+                + " ".join(map(str, faults[:5]))
+            )
+        return found
 
     def data_path(self, path: str, span: Span = EVERYTHING) -> str:
         """Path below the entry point at which the data of ``FLOW/KEY`` stand."""
@@ -184,7 +200,8 @@ class SdmxSource:
             address = f"{self.name}:{flow.id}/{raw.key}"
             codes = dict(zip(structure.dimensions, raw.key.split("."), strict=False))
             facts = {**codes, **raw.attributes}
-            found.append(Listing(address, title, labels[0], labels, flow.title, facts))
+            unit = structure.unit_name(facts)
+            found.append(Listing(address, title, labels[0], labels, flow.title, facts, unit))
         return found
 
     def flows(self) -> list[Flow]:

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from typing import Any, Final
 
 import numpy as np
+import pandas as pd
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv
@@ -20,6 +21,7 @@ _TIME, _VALUE = "TIME_PERIOD", "OBS_VALUE"
 _MANY: Final = 1 << 20  # bytes from which several threads pay
 _FEW: Final = 1 << 17  # bytes up to which plain rows are quicker than columns
 _MISSING: Final = ["", "NaN", "NA", "nan", "-"]
+_DELETES: Final = re.compile(rb"(?:^|[\n,;\"])(?:D|Delete)[\",;]", re.IGNORECASE)
 _NUMBER: Final = re.compile(r"[-+0-9.eE ]*").fullmatch
 
 
@@ -31,10 +33,11 @@ def from_csv(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
     absent = [c for c in (*dimensions, _TIME, _VALUE) if c not in header]
     if absent:
         raise ValueError(f"column {', '.join(absent)} is not in it; it has {', '.join(header)}")
-    if len(body) <= _FEW and (alone := _one_series(body, mark, header, dimensions)):
+    deletes = "ACTION" in header and bool(_DELETES.search(body))
+    if not deletes and len(body) <= _FEW and (alone := _one_series(body, mark, header, dimensions)):
         return [alone]
     kinds = {_VALUE: pa.float64(), _TIME: pa.dictionary(pa.int32(), pa.string())}
-    needed = [name for name in header if name not in _ABOUT_THE_ROW]
+    needed = [n for n in header if n not in _ABOUT_THE_ROW or (n == "ACTION" and deletes)]
     types = {name: kinds.get(name, pa.string()) for name in needed}
     table = pyarrow.csv.read_csv(
         pa.BufferReader(body),
@@ -51,7 +54,30 @@ def from_csv(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
             null_values=_MISSING,
         ),
     ).unify_dictionaries()
+    if deletes:
+        table = _without_deleted(table, dimensions)
+        needed.remove("ACTION")
     return _series(table, needed, dimensions)
+
+
+def _without_deleted(table: pa.Table, dimensions: Sequence[str]) -> pa.Table:
+    """The rows that remain: each row of action D removes the observations above it that it names.
+
+    A cell that is empty in such a row stands for every code or period (SDMX-CSV 2.0).
+    """
+    names = [*dimensions, _TIME]
+    rows = pd.DataFrame({n: table[n].cast(pa.string()).to_pylist() for n in names})
+    action = [str(a).strip().upper() for a in table["ACTION"].to_pylist()]
+    kept = np.ones(len(rows), dtype=bool)
+    for place in [i for i, a in enumerate(action) if a in ("D", "DELETE")]:
+        kept[place] = False
+        meant = np.ones(place, dtype=bool)
+        for name in names:
+            text = rows[name].iat[place]
+            if text:
+                meant &= (rows[name].iloc[:place] == text).to_numpy()
+        kept[:place] &= ~meant
+    return table.filter(pa.array(kept)).drop_columns(["ACTION"])
 
 
 def _one_series(

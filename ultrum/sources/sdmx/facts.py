@@ -12,17 +12,16 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.descriptor import Descriptor, Step
-from ultrum.core.frequency import Frequency, ordinals_of_labels, parse_period
+from ultrum.core.frequency import Frequency, ordinals_of_labels
 from ultrum.core.labels import period_label
 from ultrum.core.series import TimeSeries
 from ultrum.core.types import Floats, Ints
 from ultrum.errors import FrequencyError, SourceError, UnitError
+from ultrum.sources.sdmx.periods import frequency_of, has_zone, intraday, plain_label
 from ultrum.sources.sdmx.raw import RawSeries
 from ultrum.sources.sdmx.structure import Structure
+from ultrum.sources.sdmx.units import is_percent, measure_of_unit, unit_of_facts
 
-PERCENT: Final = ("PC", "PT", "PCT", "PERCENT", "PCPA", "PC_PA", "PCCH")
-INDEX: Final = ("IX", "INDEX", "IDX")
-COUNT: Final = ("PN", "PS", "PERS", "NO", "NUMBER", "COUNT", "UNITS", "PER")
 MISSING: Final = ("M", "L", "O", "H", "Q")  # observation statuses of the standard's code list
 _NAMES: Final = {"P": "provisional", "E": "estimated", "I": "imputed", "F": "forecast", "B": "break",
                  "U": "low reliability", "S": "strike", "D": "definition differs"}  # fmt: skip
@@ -36,27 +35,54 @@ class Calendar:
     """Periods read once: the ordinals of labels seen last, and the index of periods seen last."""
 
     def __init__(self) -> None:
-        self._labels: tuple[Sequence[str], Frequency, Ints] | None = None
+        self._labels: tuple[Sequence[str], str, Frequency, Ints] | None = None
         self._index: tuple[Frequency, Ints, pd.Index] | None = None
 
-    def ordinals(self, raw: RawSeries, frequency: Frequency) -> Ints:
-        """Ordinals of the observations of a series."""
+    def periods(self, raw: RawSeries, code: str) -> tuple[Frequency, Ints]:
+        """Frequency of a series and the ordinals of its observations.
+
+        Raises
+        ------
+        FrequencyError
+            If a period is none, or longer than the frequency.
+        """
         known = self._labels
         if (
             known is None
-            or known[1] != frequency
+            or known[1] != code
             or (known[0] is not raw.labels and known[0] != raw.labels)
         ):
-            read = ordinals_of_labels(np.asarray(raw.labels, dtype=np.str_), frequency)
-            known = self._labels = raw.labels, frequency, read
-        return known[2][raw.places]
+            try:
+                known = self._labels = raw.labels, code, *_read_periods(raw.labels, code)
+            except FrequencyError:  # labels of other series of the message may be at fault
+                used, places = np.unique(raw.places, return_inverse=True)
+                frequency, read = _read_periods([raw.labels[int(i)] for i in used], code)
+                return frequency, read[places]
+        return known[2], known[3][raw.places]
 
     def index(self, frequency: Frequency, ordinals: Ints) -> pd.Index:
         """Index of ordinals; the one made last where it is the same."""
         known = self._index
         if known is None or known[0] != frequency or not np.array_equal(known[1], ordinals):
-            known = self._index = frequency, ordinals, frequency.index(ordinals)
+            known = self._index = frequency, ordinals, _index(frequency, ordinals)
         return known[2]
+
+
+def _read_periods(labels: Sequence[str], code: str) -> tuple[Frequency, Ints]:
+    """Frequency and ordinals of all periods of a message."""
+    if code in ("H", "N") and any("T" in label for label in labels):
+        frequency, stamps = intraday(labels)
+        return frequency, np.asarray(stamps.as_unit("s").asi8, dtype=np.int64)
+    plain = [plain_label(label) for label in labels]
+    frequency = frequency_of(code, plain)
+    return frequency, ordinals_of_labels(np.asarray(plain, dtype=np.str_), frequency)
+
+
+def _index(frequency: Frequency, ordinals: Ints) -> pd.Index:
+    """Periods, or instants in UTC of intraday observations, whose ordinals are seconds."""
+    if frequency.code in "HN":
+        return pd.DatetimeIndex(ordinals.astype("datetime64[s]"), name="time").tz_localize("UTC")
+    return frequency.index(ordinals)
 
 
 def to_parts(
@@ -78,14 +104,13 @@ def to_parts(
         If nothing came, periods repeat, or a period is no period.
     """
     if not len(raw.places):
-        raise SourceError(
-            f"{address}: the answer is empty. Check the key; 'find' lists what there is."
-        )
+        raise SourceError(f"{address} has no observations in this span.")
     calendar = calendar or Calendar()
     codes = dict(zip(structure.dimensions, raw.key.split("."), strict=False))
     try:
-        frequency = _frequency(codes, raw)
-        ordinals = calendar.ordinals(raw, frequency)
+        frequency, ordinals = calendar.periods(
+            raw, codes.get("FREQ") or raw.attributes.get("FREQ", "")
+        )
     except FrequencyError as error:
         raise SourceError(f"{address}: {error}") from None
     values, varying = raw.values, dict(raw.varying)
@@ -104,20 +129,23 @@ def to_parts(
         own = {**codes, **raw.attributes, **attributes}  # a service may say a unit in its key
         about = _describe(raw, own, structure, frequency, address)
         statuses = list(varying["OBS_STATUS"][inside]) if "OBS_STATUS" in varying else []
-        numbers = _in_units(values[inside], own, statuses)
-        about = _with_statuses(about, statuses, frequency, ordinals[inside])
+        index = calendar.index(frequency, ordinals[inside])
+        numbers = _in_units(values[inside], own, structure.unit_name(own), statuses)
+        about = _with_statuses(about, statuses, index)
+        if frequency.code in "HN" and not has_zone([raw.labels[raw.places[0]]]):
+            about = about.changed(notes=(*about.notes, "times without a zone are taken as UTC"))
         if len(pieces) > 1:
-            label = frequency.labels(ordinals[inside][:1])[0]
+            label = period_label(index[0])
             facts = {"name": f"{about.name}_{number}", "address": f"{address}#{number}"}
             about = about.stepped("split where the definition changes", facts, at=label)
-        parts.append(TimeSeries.build(numbers, calendar.index(frequency, ordinals[inside]), about))
+        parts.append(TimeSeries.build(numbers, index, about))
     return parts
 
 
 def _refuse_repeats(ordinals: Ints, frequency: Frequency, address: str) -> None:
     twice = np.flatnonzero(np.diff(ordinals) == 0)
     if len(twice):
-        label = frequency.labels(ordinals[twice[:1]])[0]
+        label = period_label(_index(frequency, ordinals[twice[:1]])[0])
         raise SourceError(f"{address}: {len(twice)} periods appear twice, first {label}.")
 
 
@@ -134,13 +162,6 @@ def _pieces(varying: Mapping[str, Sequence[str]], count: int) -> list[tuple[slic
     ]
 
 
-def _frequency(codes: Mapping[str, str], raw: RawSeries) -> Frequency:
-    said = codes.get("FREQ") or raw.attributes.get("FREQ", "")
-    if said:
-        return Frequency.parse(said)
-    return Frequency(parse_period(raw.labels[int(raw.places[0])])[0])
-
-
 def _describe(
     raw: RawSeries,
     facts: Mapping[str, str],
@@ -148,10 +169,10 @@ def _describe(
     frequency: Frequency,
     address: str,
 ) -> Descriptor:
-    unit = _unit(facts)
+    unit, name = unit_of_facts(facts), structure.unit_name(facts)
     timing = _TIMING.get(facts.get("COLLECTION", ""), "")
     steps: list[Step] = [Step("received", (("from", address),))]
-    if unit.upper() in PERCENT:
+    if is_percent(unit, name):
         steps.append(Step("percent to decimals"))
     area = next((facts[a] for a in _AREA if a in facts), "")
     decimals = facts.get("DECIMALS", "")
@@ -172,14 +193,10 @@ def _describe(
             maturity=facts.get("MATURITY", ""),
             decimals=int(decimals) if decimals.isdigit() else None,
             trail=tuple(steps),
-            **_measure(unit, facts, timing),
+            **_measure(facts, name, timing),
         )
     except UnitError as error:
         raise SourceError(f"{address}: {error}") from None
-
-
-def _unit(facts: Mapping[str, str]) -> str:
-    return facts.get("UNIT_MEASURE") or facts.get("UNIT", "")
 
 
 def _scale(facts: Mapping[str, str]) -> int:
@@ -187,39 +204,30 @@ def _scale(facts: Mapping[str, str]) -> int:
     return int(said) if re.fullmatch(r"-?\d{1,2}", said) else 0
 
 
-def _in_units(values: Floats, facts: Mapping[str, str], statuses: Sequence[str]) -> Floats:
+def _in_units(
+    values: Floats, facts: Mapping[str, str], name: str, statuses: Sequence[str]
+) -> Floats:
     """Values times their multiplier; percent divided by 100, which rounds once and correctly."""
     scale = _scale(facts)
     found = values * 10.0**scale if scale else values.copy()
-    if _unit(facts).upper() in PERCENT:
+    if is_percent(unit_of_facts(facts), name):
         found = found / 100.0
     if statuses:
         found[np.isin(np.array(statuses), MISSING)] = np.nan
     return found
 
 
-def _measure(unit: str, facts: Mapping[str, str], timing: str) -> dict[str, Any]:
-    """Measure and unit as far as key and attributes tell; what they do not tell stays empty."""
+def _measure(facts: Mapping[str, str], name: str, timing: str) -> dict[str, Any]:
+    """Measure and unit as far as key and attributes determine them; what they leave open stays empty."""
     base = facts.get("BASE_CURRENCY") or facts.get("CURRENCY")
     quote = facts.get("QUOTE_CURRENCY") or facts.get("CURRENCY_DENOM")
     if base and quote:  # CURRENCY of the standard is what is paid for one CURRENCY_DENOM
         pair = f"{base}/{quote}" if "QUOTE_CURRENCY" in facts else f"{quote}/{base}"
         return {"measure": "quote", "unit": pair}
-    if unit.upper() in PERCENT:
-        return {"measure": "rate", "unit": "decimal"}
-    if unit.upper() in INDEX or re.match(r"(IX|INDEX|I\d\d)\b", unit.upper()):
-        return {"measure": "index", "unit": "index"}
-    counted = {"total": "flow", "end": "stock", "start": "stock"}.get(timing, "")
-    if unit.upper() in COUNT:
-        return {"measure": counted, "unit": "count"}
-    if re.fullmatch(r"[A-Z]{3}", unit):
-        return {"measure": counted, "unit": "currency", "currency": unit}
-    return {"unit": unit}
+    return measure_of_unit(unit_of_facts(facts), name, timing)
 
 
-def _with_statuses(
-    about: Descriptor, statuses: Sequence[str], frequency: Frequency, ordinals: Ints
-) -> Descriptor:
+def _with_statuses(about: Descriptor, statuses: Sequence[str], index: pd.Index) -> Descriptor:
     """What the statuses of observations say, on the trail and in the notes."""
     if not statuses:
         return about
@@ -228,9 +236,7 @@ def _with_statuses(
     notes = []
     for name, count in counts.items():
         first = next(i for i, s in enumerate(statuses) if _NAMES.get(s) == name)
-        notes.append(
-            f"{count} {name}, first {period_label(frequency.index(ordinals[first : first + 1])[0])}"
-        )
+        notes.append(f"{count} {name}, first {period_label(index[first])}")
     if lost:
         notes.append(f"{lost} marked missing")
     if not notes:

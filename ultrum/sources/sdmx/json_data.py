@@ -21,6 +21,8 @@ def from_json(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
     structures = data.get("structures") or [data["structure"]]
     found: list[RawSeries] = []
     for dataset in data["dataSets"]:
+        if str(dataset.get("action", "")).lower() == "delete":
+            continue
         structure = structures[dataset.get("structure", 0)]
         if "series" in dataset:
             found += _by_series(dataset, structure, dimensions)

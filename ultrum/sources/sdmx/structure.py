@@ -37,11 +37,23 @@ class Flow:
 
 @dataclass(frozen=True)
 class Structure:
-    """Dimensions in key order, the names of their codes, and the names of dimensions themselves."""
+    """Dimensions in key order, the names of their codes, and the names of dimensions themselves.
+
+    ``attributes`` has the names of the codes of attributes.
+    """
 
     dimensions: tuple[str, ...]
     codes: Mapping[str, Mapping[str, str]]
     names: Mapping[str, str] = field(default_factory=dict)
+    attributes: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+
+    def unit_name(self, facts: Mapping[str, str]) -> str:
+        """Name of the unit among the facts of a series, from the code list of its dimension or attribute."""
+        for place in ("UNIT_MEASURE", "UNIT"):
+            if place in facts:
+                listed = self.codes.get(place) or self.attributes.get(place) or {}
+                return listed.get(facts[place], "")
+        return ""
 
     def labels(self, key: str) -> list[str]:
         """Names of the codes in a key."""
@@ -246,7 +258,13 @@ def _structure_json(data: Mapping[str, Any], where: str) -> Structure:
         names[dimension["id"]] = (
             concepts.get(concept[4] or "", dimension["id"]) if concept else dimension["id"]
         )
-    return Structure(tuple(d["id"] for d in ordered), codes, names)
+    given = definitions[0]["dataStructureComponents"].get("attributeList", {}).get("attributes", [])
+    attributes = {}
+    for attribute in given:
+        target = (attribute.get("localRepresentation") or {}).get("enumeration", "")
+        if found := _REFERENCE.search(target):
+            attributes[attribute["id"]] = lists.get(found[2], {})
+    return Structure(tuple(d["id"] for d in ordered), codes, names, attributes)
 
 
 def _structure_xml(root: Any, where: str) -> Structure:
@@ -269,7 +287,12 @@ def _structure_xml(root: Any, where: str) -> Structure:
         ref = identity.find("{*}Ref") if identity is not None else None
         concept = ref.get("id") if ref is not None else _xml_urn(identity).rpartition(".")[2]
         names[own] = concepts.get(str(concept), own)
-    return Structure(tuple(str(e.get("id")) for e in ordered), codes, names)
+    attributes = {}
+    for element in definition.iter("{*}Attribute"):
+        target = _xml_reference(element.find("{*}LocalRepresentation/{*}Enumeration"))
+        if element.get("id") and target:
+            attributes[str(element.get("id"))] = lists.get(target.split("/")[1], {})
+    return Structure(tuple(str(e.get("id")) for e in ordered), codes, names, attributes)
 
 
 def _category_of_xml(element: Any) -> dict[str, Any]:

@@ -62,6 +62,7 @@ class _Reader:
         self.groups: list[tuple[dict[str, str], dict[str, str]]] = []
         self.flat: dict[str, list[dict[str, str]]] = {}
         self.common: dict[str, str] = {}
+        self.whole = 0  # series of finished data sets
         self._labels: list[str] = []
 
     def read(self, body: bytes) -> list[RawSeries]:
@@ -153,6 +154,9 @@ class _Reader:
         self.groups.append((where, said))
 
     def _of_dataset(self, element: Any) -> None:
+        if _action(element).lower() == "delete":
+            self.done, self.groups, self.rows, self.headings = self.done[: self.whole], [], [], []
+        self.whole = len(self.done)
         self.common = {k: v for k, v in element.attrib.items() if k.isupper() and k[0] != "{"}
         own = element.find("{*}Attributes")
         if own is not None:
@@ -188,6 +192,11 @@ class _Reader:
         return RawSeries(
             raw.key, raw.labels, raw.places, raw.values, {**said, **raw.attributes}, raw.varying
         )
+
+
+def _action(dataset: Any) -> str:
+    """What a receiver is to do with a data set, as its attribute of any namespace states."""
+    return next((str(v) for k, v in dataset.attrib.items() if k.rpartition("}")[2] == "action"), "")
 
 
 def _numbers(texts: Sequence[str]) -> Floats:

@@ -12,7 +12,7 @@ import pandas as pd
 
 from ultrum.core.descriptor import Descriptor, Step
 from ultrum.core.frequency import Frequency
-from ultrum.core.labels import infer_frequency
+from ultrum.core.labels import distinct, infer_frequency, intraday_frequency
 from ultrum.core.series import SeriesTable
 from ultrum.core.types import Array, Dates, Ints
 from ultrum.errors import FrequencyError, TableError
@@ -211,7 +211,7 @@ def _frequency(dates: ReadDates, labels: Array | None) -> tuple[Frequency, str] 
     if dates.timed:
         longest = moments if labels is None else moments[labels == pd.Series(labels).mode()[0]]
         if len(distinct(longest.astype("datetime64[D]"))) < len(longest):
-            return _intraday(longest), "read off the smallest step"
+            return intraday_frequency(longest), "read off the smallest step"
     days = distinct(moments.astype("datetime64[D]"))
     daily = Frequency("B" if bool(np.is_busday(days).all()) else "D")
     if len(days) < 2:
@@ -224,20 +224,6 @@ def _frequency(dates: ReadDates, labels: Array | None) -> tuple[Frequency, str] 
         ends = set(((days.astype(np.int64) + 3) % 7).tolist())
         shown = Frequency("W", 1, int(next(iter(ends)))) if len(ends) == 1 else shown
     return shown, "sure" if len(days) > 2 or shown.code in "BD" else "read off two dates"
-
-
-def distinct(moments: Dates) -> Dates:
-    """Sorted distinct moments; quick where they are in order already, as they mostly are."""
-    ordered = moments if (np.diff(moments.astype(np.int64)) >= 0).all() else np.sort(moments)
-    return ordered[np.r_[True, np.diff(ordered.astype(np.int64)) > 0]] if len(ordered) else ordered
-
-
-def _intraday(moments: Dates) -> Frequency:
-    """Minutes or hours between neighbours, by the commonest step."""
-    steps = np.diff(distinct(moments)).astype(np.int64)
-    usual = int(np.bincount(np.minimum(steps, 86_400)).argmax())
-    minutes = max(1, round(usual / 60))
-    return Frequency("H", minutes // 60) if minutes % 60 == 0 else Frequency("N", minutes)
 
 
 def _stamps(dates: ReadDates, options: TableOptions, name: str) -> pd.DatetimeIndex:

@@ -159,6 +159,12 @@ def figure_series(
     values = dict(sorted(found, key=lambda x: x[0]))
     first = next(iter(values.values()))
     percent = options.units == "percent" or (first.percent and options.units is None)
+    other = next((d for d, f in values.items() if f.percent != first.percent), None)
+    if options.units is None and other is not None:
+        raise TableError(
+            f"'{words}' has a percent sign on some days and none on others, first on {other}; set "
+            "units='percent' or units='decimal'."
+        )
     numbers = [f.value / 100.0 if percent else f.value for f in values.values()]
     series = pd.Series(numbers, pd.DatetimeIndex(list(values)))
     frequency = Frequency.parse(options.frequency or "D")
@@ -178,6 +184,7 @@ def figure_series(
 def _history(pattern: str, readings: Sequence[Reading]) -> Reading:
     """Copies of one table in order of time; where they overlap the later one wins, and it is counted."""
     joined: dict[str, pd.DataFrame] = {}
+    units: dict[tuple[str, str], tuple[str, str]] = {}
     abouts: dict[str, dict[str, Descriptor]] = {}
     changed = 0
     for reading in readings:
@@ -189,6 +196,7 @@ def _history(pattern: str, readings: Sequence[Reading]) -> Reading:
                 changed += int(differs.to_numpy().sum())
                 new = new.combine_first(old)
             joined[column] = new
+            _check_units(units, column, table, pattern)
             abouts.setdefault(column, {}).update({a.name: a for a in table.about})
     fields = {
         column: SeriesTable.build(
@@ -204,6 +212,21 @@ def _history(pattern: str, readings: Sequence[Reading]) -> Reading:
     )
     first = readings[0]
     return replace(first, name=pattern, fields=fields, decisions=(*first.decisions, said))
+
+
+def _check_units(
+    seen: dict[tuple[str, str], tuple[str, str]], column: str, table: SeriesTable, pattern: str
+) -> None:
+    """Refuse copies of one series in different units, as where only later pages have percent signs."""
+    for about in table.about:
+        unit = (about.unit, about.currency)
+        before = seen.setdefault((column, about.name), unit)
+        if before != unit:
+            first, then = (" ".join(filter(None, u)) or "no unit" for u in (before, unit))
+            raise TableError(
+                f"{pattern}: '{about.name}' is in {first} in earlier copies and in {then} in later ones; set "
+                "units='percent', units='decimal' or the unit that all of them have."
+            )
 
 
 def _side_by_side(pattern: str, readings: Sequence[tuple[dict[str, str], Reading]]) -> Reading:
