@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from ultrum.cli.local_files import READ, local_files
 from ultrum.cli.options import AT, FREQUENCY, HERE, JSON, OFFLINE, PRACTICE, SOURCES, VAULT, desk_of
 
 if TYPE_CHECKING:
@@ -96,6 +97,7 @@ def find(
 @click.option("--common", is_flag=True, help="Only dates that all series have.")
 @click.option("--long", "is_long", is_flag=True, help="One row for each series and period.")
 @click.option("--resume", is_flag=True, help="Take up a pull that was stopped or failed in part.")
+@READ
 @SOURCES
 @PRACTICE
 @VAULT
@@ -109,12 +111,14 @@ def pull(
     parquet_file: Path | None,
     save: Path | None,
     resume: bool,
+    reading: tuple[str, ...],
     as_json: bool,
     **said: Any,
 ) -> None:
     """Fetch the series at the addresses WHAT, or of a saved set (a .toml file), into the vault.
 
-    A key may have wildcards. Example: ultrum pull observatory:PRICES/M..CPI --practice --csv prices.csv
+    A key may have wildcards. WHAT may be local files, columns of them (prices.csv#close) and patterns of files.
+    Example: ultrum pull observatory:PRICES/M..CPI --practice --csv prices.csv
     """
     from ultrum.cli import show
     from ultrum.cli.exits import PartlyDoneError
@@ -123,7 +127,10 @@ def pull(
     plan = _set_of(what, {k: said.pop(k) for k in ("span", "frequency", "common", "is_long")})
     if save:
         plan.save(save)
-    with desk_of(**said) as desk:
+    files = local_files([m.address for m in plan.series], reading, absolute=True)
+    members = [m.model_copy(update={"address": files.address(m.address)}) for m in plan.series]
+    plan = plan.model_copy(update={"series": members})
+    with desk_of(files=files, **said) as desk:
         result = desk.pull(plan, resume=resume)
     if not result.series:
         raise SourceError("\n".join(result.failed.values()))

@@ -1,13 +1,15 @@
-"""The command that looks: what a series is, shaped on the way, printed and drawn."""
+"""The command that looks: what a series or a table is, shaped on the way, printed and drawn."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
+from ultrum.cli.local_files import READ, LocalFiles, local_files, vault_for
 from ultrum.cli.options import (
     AT,
     FREQUENCY,
@@ -26,6 +28,7 @@ if TYPE_CHECKING:
 
     from ultrum.core.series import TimeSeries
     from ultrum.desk import Desk
+    from ultrum.sources.table import Reading
 
 
 @click.command()
@@ -74,6 +77,7 @@ if TYPE_CHECKING:
     help="With --returns: what --picture draws.",
 )
 @click.option("--revised", is_flag=True, help="What was revised between the last two vintages.")
+@READ
 @SOURCES
 @PRACTICE
 @VAULT
@@ -83,57 +87,226 @@ if TYPE_CHECKING:
 def look(
     address: str, rows: int, picture: Path | None, csv_file: Path | None, start: str, end: str,
     frequency: str, steps: tuple[str, ...], beside: tuple[str, ...], spells: str, revised: bool,
-    returns_of: str, figure: str | None, as_json: bool, **where: Any,
+    returns_of: str, figure: str | None, reading: tuple[str, ...], as_json: bool,
+    vault: Path | None, **where: Any,
 ) -> None:  # fmt: skip
-    """Show what the series at ADDRESS is, or what a file of tables holds.
+    """Show what the series at ADDRESS is, or every series of a table.
 
-    Facts, a small picture, first and last values, gaps, spells. ADDRESS may be a local file. Steps are those
-    of a study: to_frequency, disaggregate, growth, difference, rebase, deflate, standardise, roll,
-    innovations, spread, cumulate, lag, fill, splice, to_currency, per_period.
+    ADDRESS may be a local file, a column of it (prices.csv#close) or a pattern of files (prices/{asset}.csv);
+    every option works on all of them. Shown are facts, a small picture, first and last values, gaps and spells.
+    Steps are those of a study: to_frequency, disaggregate, growth, difference, rebase, deflate, standardise,
+    roll, innovations, spread, cumulate, lag, fill, splice, to_currency, per_period.
     """
     from ultrum.cli import show
     from ultrum.cli.returns_view import returns_at, show_returns
 
-    if ":" not in address and Path(address).is_file():
-        _look_at_file(address, as_json)
-        return
-    said = _parsed(steps)
-    with desk_of(**where) as desk:
+    asked = _Asked(
+        rows, picture, csv_file, (start, end, frequency), _parsed(steps), spells, as_json
+    )
+    _refuse_together(returns_of, revised, figure, picture, asked, beside)
+    texts = (address, *beside)
+    files = local_files(texts, reading)
+    _refuse_for_files(files, vault, where, revised)
+    with (
+        vault_for(vault, files, texts) as place,
+        desk_of(vault=place, files=files, **where) as desk,
+    ):
         if revised:
-            table = desk.revisions(address)
+            table = desk.revisions(files.address(address))
             show.as_json(table.to_dict("records")) if as_json else show.table(table)
             return
         if returns_of:
-            made = returns_at(desk, address, returns_of)
+            made = returns_at(desk, files.address(address), returns_of, asked.span[:2])
         else:
-            description = desk.describe(address)
-            series, *others = _shaped(desk, (address, *beside), (start, end, frequency), said)
+            _look(desk, files, texts, asked)
     if returns_of:
+        _write([made[n] for n in made.names] if csv_file else [], asked)
         show_returns(made, figure, picture, as_json)
-        return
-    found = _spells_of(series, spells)
-    if csv_file:
-        from ultrum.present.export import to_csv
 
-        to_csv(series.to_frame(), csv_file)
-    if picture:
+
+@dataclass(frozen=True)
+class _Asked:
+    """What is to be done with the series."""
+
+    rows: int
+    picture: Path | None
+    csv_file: Path | None
+    span: tuple[str, str, str]
+    steps: list[dict[str, Any]]
+    spells: str
+    as_json: bool
+
+
+def _refuse_together(
+    returns_of: str, revised: bool, figure: str | None, picture: Path | None, asked: _Asked,
+    beside: Sequence[str],
+) -> None:  # fmt: skip
+    """Refuse options that have no meaning together, before anything is done."""
+    if figure and not (returns_of and picture):
+        raise click.UsageError("--figure needs --returns and --picture.")
+    both = {
+        "--frequency": asked.span[2], "--step": asked.steps, "--spells": asked.spells, "--beside": beside,
+    }  # fmt: skip
+    kept = {
+        "--start": asked.span[0],
+        "--end": asked.span[1],
+        "--csv": asked.csv_file,
+        "--picture": picture,
+    }
+    for option, chosen, idle in (
+        ("--returns", returns_of, both),
+        ("--revised", revised, {**both, **kept}),
+    ):
+        named = [name for name, value in idle.items() if value]
+        if chosen and named:
+            raise click.UsageError(f"{named[0]} cannot be used with {option}.")
+    if returns_of and revised:
+        raise click.UsageError("--returns cannot be used with --revised.")
+
+
+def _refuse_for_files(
+    files: LocalFiles, vault: Path | None, where: dict[str, Any], revised: bool
+) -> None:
+    """A local file that is only looked at is not kept; options about what is kept need a vault."""
+    kept = {"--revised": revised, "--at": where.get("at"), "--offline": where.get("offline")}
+    named = [name for name, value in kept.items() if value]
+    if files and vault is None and named:
+        raise click.UsageError(
+            f"{named[0]} needs --vault for a local file; pull keeps files in a vault."
+        )
+
+
+def _look(desk: Desk, files: LocalFiles, texts: Sequence[str], asked: _Asked) -> None:
+    """One series with its facts, or every series of a table."""
+    from ultrum.cli import look_view
+
+    address = files.address(texts[0])
+    found, reading = _series_at(desk, address, asked)
+    others = [one for t in texts[1:] for one in _series_at(desk, files.address(t), asked)[0]]
+    if len(found) == 1:
+        facts = desk.describe(found[0][0]).facts if reading is None else _facts(found[0][1])
+        series = found[0][1]
+        _look_at_one(
+            series, [s for _, s in others], {**facts, **_after_steps(series, asked.steps)}, asked
+        )
+        if not asked.as_json:
+            look_view.show_rejected(reading)
+        return
+    if asked.spells:
+        raise click.UsageError(
+            f"--spells needs one series; name one of {len(found)}: {texts[0].partition('#')[0]}#"
+            f"{found[0][1].name if found else 'column'}."
+        )
+    _look_at_many(texts[0], [s for _, s in found], [s for _, s in others], reading, asked)
+
+
+def _series_at(
+    desk: Desk, address: str, asked: _Asked
+) -> tuple[list[tuple[str, TimeSeries]], Reading | None]:
+    """Series at an address after their steps, with their own addresses, and what the reader did.
+
+    A series of a table that cannot be taken through the steps is left out with a warning.
+    """
+    from ultrum.cli import show
+    from ultrum.core.steps import apply_steps
+    from ultrum.desk.spans import DataSpan
+    from ultrum.errors import UltrumError
+    from ultrum.sources.delivery import Address
+
+    start, end, frequency = asked.span
+    wanted, span = Address.parse(address), DataSpan.of(start, end)
+    steps = [*([{"to_frequency": frequency}] if frequency else []), *asked.steps]
+    is_table = (
+        desk.kind_of(wanted) != "sdmx" and wanted.path not in desk.sources[wanted.source].snapshots
+    )
+    reading = desk.table(f"{wanted.source}:{wanted.path}") if is_table else None
+    found = desk.all_within(address, span, whole=bool(steps))
+    known = span.known(*found)
+    shaped: list[tuple[str, TimeSeries]] = []
+    faults: list[UltrumError] = []
+    for one in found:
+        try:
+            made = apply_steps(one, steps, desk.fetch, start=known.start, end=known.end)
+            shaped.append((one.about.address or address, made))
+        except UltrumError as error:
+            faults.append(error)
+    if faults and not shaped:
+        raise faults[0]
+    for fault in faults:
+        show.warn(str(fault), "left out")
+    return shaped, reading
+
+
+def _look_at_one(
+    series: TimeSeries, others: Sequence[TimeSeries], facts: dict[str, str], asked: _Asked
+) -> None:
+    from ultrum.cli import look_view, show
+
+    found = _spells_of(series, asked.spells)
+    _write([series, *others] if asked.csv_file else [], asked)
+    if asked.picture:
         from ultrum.present import figures
 
-        figures.to_png(figures.through_time(series, *others, shade=found), picture)
-    facts = {**description.facts, **_after_steps(series, said)}
-    if as_json:
+        figures.to_png(figures.through_time(series, *others, shade=found), asked.picture)
+    if asked.as_json:
         listed = {} if found is None else {"spells": found.to_dict("records")}
-        show.as_json({"facts": facts, "values": dict(_labelled(series)), **listed})
+        show.as_json({"facts": facts, "values": dict(look_view.labelled(series)), **listed})
         return
-    _look(series, facts, rows)
+    look_view.show_series(series, facts, asked.rows)
     if found is not None:
         _show_spells(found)
 
 
-def _show_spells(found: pd.DataFrame) -> None:
-    from ultrum.cli import show
+def _look_at_many(
+    name: str, found: Sequence[TimeSeries], others: Sequence[TimeSeries], reading: Reading | None,
+    asked: _Asked,
+) -> None:  # fmt: skip
+    """Every series of a table: written, drawn, printed."""
+    from ultrum.cli import look_view, show
+    from ultrum.desk.headings import unique_headings
 
-    level = _number(found.attrs["level"])
+    every = [*found, *others]
+    names = unique_headings(every, [s.name for s in every])
+    _write(every, asked)
+    if asked.picture:
+        from ultrum.present import figures
+
+        figures.to_png(figures.through_time(*every), asked.picture)
+    if asked.as_json:
+        show.as_json({
+            "series": look_view.summary_rows(every, names),
+            "values": {n: dict(look_view.labelled(s)) for n, s in zip(names, every, strict=True)},
+            "decisions": [vars(d) for d in reading.decisions] if reading else [],
+            "rejected": [vars(r) for r in reading.rejected] if reading else [],
+        })  # fmt: skip
+        return
+    look_view.show_table(name, every, names, reading, asked.rows)
+
+
+def _write(series: Sequence[TimeSeries], asked: _Asked) -> None:
+    """All series side by side to the CSV file asked for."""
+    if not asked.csv_file or not series:
+        return
+    import pandas as pd
+
+    from ultrum.desk.headings import unique_headings
+    from ultrum.present.export import to_csv
+
+    names = unique_headings(series, [s.name for s in series])
+    to_csv(pd.concat([s.values for s in series], axis=1, keys=names).sort_index(), asked.csv_file)
+
+
+def _facts(series: TimeSeries) -> dict[str, str]:
+    """Facts of a series of a table."""
+    from ultrum.desk.describe import Description
+
+    return Description(series, "", "").facts
+
+
+def _show_spells(found: pd.DataFrame) -> None:
+    from ultrum.cli import look_view, show
+
+    level = look_view.number(found.attrs["level"])
     click.echo(f"{len(found)} spells {found.attrs['condition']} (level {level})")
     if len(found):
         show.table(found)
@@ -148,20 +321,6 @@ def _parsed(steps: Sequence[str]) -> list[dict[str, Any]]:
         return [parse_step(step) for step in steps]
     except UnitError as error:
         raise click.UsageError(str(error)) from None
-
-
-def _shaped(
-    desk: Desk, addresses: Sequence[str], span: tuple[str, str, str], steps: list[dict[str, Any]]
-) -> list[TimeSeries]:
-    from ultrum.core.steps import apply_steps
-
-    start, end, frequency = span
-    return [
-        apply_steps(
-            desk.fetch(a, start=start, end=end, frequency=frequency or None), steps, desk.fetch
-        )
-        for a in addresses
-    ]
 
 
 def _spells_of(series: TimeSeries, condition: str) -> pd.DataFrame | None:
@@ -189,107 +348,3 @@ def _after_steps(series: TimeSeries, steps: list[dict[str, Any]]) -> dict[str, s
         "last": ends[1],
         "values": f"{len(known)} of {len(series)} periods",
     }
-
-
-def _look_at_file(name: str, as_json: bool) -> None:
-    """What the reader makes of a local file."""
-    import pandas as pd
-
-    from ultrum.cli import show
-    from ultrum.core.labels import period_label
-    from ultrum.sources.table import read_series
-
-    reading = read_series(name)
-    rows = [
-        {"series": key, "frequency": s.about.frequency.name, "unit": s.about.currency or s.about.unit,
-         "first": period_label(s.index[0]), "last": period_label(s.index[-1]),
-         "values": int(s.values.notna().sum()), "gaps": _gaps(s)}
-        for key, s in reading.series.items()
-    ]  # fmt: skip
-    decisions = [vars(d) for d in reading.decisions]
-    rejected = [vars(r) for r in reading.rejected]
-    if as_json:
-        show.as_json({"series": rows, "decisions": decisions, "rejected": rejected})
-        return
-    click.echo(f"{name}: {len(rows)} series, {len(reading.records)} rows, {len(rejected)} rejected")
-    show.table(pd.DataFrame(decisions)[["what", "chosen", "certainty"]])
-    if rows:
-        show.table(pd.DataFrame(rows))
-    for row in reading.rejected:
-        show.warn(f"line {row.line}: {row.reason} ('{row.text[:60]}')")
-
-
-def _labelled(series: TimeSeries) -> list[tuple[str, float]]:
-    from ultrum.core.labels import period_label
-
-    return [(period_label(i), float(v)) for i, v in series.values.items()]
-
-
-def _look(series: TimeSeries, facts: dict[str, str], rows: int) -> None:
-    """Facts, a picture, both ends, a summary and the trail of one series."""
-    import pandas as pd
-
-    from ultrum.cli import show
-
-    values = series.values
-    for name, text in facts.items():
-        show.fact(name, text)
-    known = values.dropna()
-    if len(known):
-        spread = f"{_number(known.min())} to {_number(known.max())}, mean {_number(round(known.mean(), 6))}"
-        show.fact("range", spread)
-        show.fact("gaps", _gaps(series))
-        click.echo()
-        click.echo(show.sparkline(values.to_numpy()))
-    pairs = _labelled(series)
-    shown = (
-        pairs if len(pairs) <= 2 * rows else [*pairs[:rows], ("…", float("nan")), *pairs[-rows:]]
-    )
-    frame = pd.DataFrame(shown, columns=["period", series.name])
-    frame[series.name] = ["…" if p == "…" else _number(v) for p, v in shown]
-    show.table(frame)
-
-
-def _gaps(series: TimeSeries) -> str:
-    """Missing periods between the first and the last value."""
-    import numpy as np
-
-    from ultrum.core.labels import period_label
-
-    known = series.values.dropna()
-    if not len(known):
-        return "no values"
-    inside = series.values.loc[known.index[0] : known.index[-1]]
-    missing = [period_label(p) for p in inside.index[inside.isna()]]
-    parts = []
-    if missing:
-        listed = ", ".join(missing[:5]) + (" …" if len(missing) > 5 else "")
-        parts.append(f"{len(missing)} missing ({listed})")
-    if series.about.frequency.code in "BD":
-        return "; ".join([*parts, *_gaps_of_days(inside.index)])
-    steps = np.diff(series.ordinals)
-    skipped = 0 if series.about.frequency.is_dated else int((steps - 1).sum())
-    if skipped:
-        parts.append(f"{skipped} periods without a row")
-    return "; ".join(parts) or "none"
-
-
-def _gaps_of_days(index: pd.Index) -> list[str]:
-    """Stretches of trading days without rows, and the holidays beside them."""
-    from ultrum.core.frequency import calendar_days
-    from ultrum.core.gaps import gap_table
-
-    found = gap_table(calendar_days(index))
-    listed = [f"{row.first} to {row.last} ({row.weekdays} weekdays)" for row in found.itertuples()]
-    more = f" … and {len(listed) - 5} more" if len(listed) > 5 else ""
-    words = [f"without rows: {', '.join(listed[:5])}{more}"] if listed else []
-    holidays = found.attrs["holidays"]
-    if holidays:
-        words.append(f"{holidays} single weekdays without rows, taken as holidays")
-    return words or ["none"]
-
-
-def _number(value: float) -> str:
-    if value != value:  # noqa: PLR0124 - NaN differs from itself
-        return "missing"
-    return f"{value:,.0f}" if abs(value) >= 1e6 else f"{value:.8g}"

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 if TYPE_CHECKING:
+    from ultrum.cli.local_files import LocalFiles
     from ultrum.desk import Desk
 
 HERE = click.Path(path_type=Path)
@@ -72,7 +73,12 @@ AT = click.option(
 
 @contextlib.contextmanager
 def desk_of(
-    sources: Path | None, on_practice: bool, vault: Path | None, offline: bool, at: str = ""
+    sources: Path | None,
+    on_practice: bool,
+    vault: Path | None,
+    offline: bool,
+    at: str = "",
+    files: LocalFiles | None = None,
 ) -> Iterator[Desk]:
     """A desk on the sources named, or on the practice world, with progress on stderr."""
     from ultrum.cli import show
@@ -86,8 +92,26 @@ def desk_of(
 
             service = stack.enter_context(serve())
             said, vault = sources_at(service.places), vault or Path("ultrum-demo/vault")
+        if files:
+            said = _with_files(said, files)
         desk = stack.enter_context(_opened(Desk, vault, said, offline, tell))
         yield stack.enter_context(desk.at(at)) if at else desk
+
+
+def _with_files(said: Any, files: LocalFiles) -> dict[str, Any]:
+    """Settings of sources, if there are any, with the one that holds local files."""
+    from ultrum.cli.local_files import SOURCE
+    from ultrum.desk.settings import load_settings
+    from ultrum.errors import SourceError
+
+    if said is None:
+        try:
+            said = load_settings(None)["sources"]
+        except SourceError:
+            said = {}  # local files need no settings
+    elif not isinstance(said, dict):
+        said = load_settings(said)["sources"]
+    return {**said, SOURCE: dict(files.settings)}
 
 
 def _opened(kind: type[Desk], vault: Path | None, said: Any, offline: bool, tell: Any) -> Desk:

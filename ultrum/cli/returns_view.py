@@ -14,6 +14,8 @@ if TYPE_CHECKING:
 _SHOWN: Final = (
     "mean", "geometric", "volatility", "worst", "worst_period", "drawdown", "positive", "periods",
 )  # fmt: skip
+_PRICED: Final = ("price", "index", "return", "log_return")
+_OTHER_BARS: Final = frozenset(("open", "high", "low"))
 _PERCENT: Final = ("mean", "geometric", "volatility", "worst", "drawdown", "positive")
 
 
@@ -63,34 +65,47 @@ def _show_one(one: TimeSeries) -> None:
         show.table(show.fixed(grid.round(1) + 0.0, "year", **dict.fromkeys(map(str, grid), 1)))
 
 
-def returns_at(desk: Desk, address: str, frequency: str) -> SeriesTable:
-    """Returns of the price at an address, or of every asset in a table of prices."""
+def returns_at(
+    desk: Desk, address: str, frequency: str, bounds: tuple[str, str] = ("", "")
+) -> SeriesTable:
+    """Returns of the price at an address, or of every asset in a table of prices, within a span."""
+    from ultrum.core.convert import to_frequency
     from ultrum.core.returns import returns, to_simple
+    from ultrum.desk.spans import DataSpan
+
+    table = _prices(desk, address)
+    if all(a.is_return for a in table.about):
+        made = to_frequency(to_simple(table), frequency)
+    else:
+        made = returns(table, frequency=frequency)
+    span = DataSpan.of(*bounds).known(*[made[n] for n in made.names])
+    return made.sample(span.start or None, span.end or None)
+
+
+def _prices(desk: Desk, address: str) -> SeriesTable:
+    """The price at an address, or every price of a table; of bars the close alone."""
+    from ultrum.cli import show
     from ultrum.core.series import SeriesTable
     from ultrum.errors import UnitError
 
     if "#" in address:
-        table = desk.fetch(address).as_table()
+        found = [desk.fetch(address)]
     else:
         reading = desk.table(address)
-        if "close" in reading.fields:
-            table = reading.fields["close"]
-        else:
-            table = SeriesTable.of(s for s in reading.series.values())
-    unknown = [
-        a.name for a in table.about if a.measure not in ("price", "index", "return", "log_return")
-    ]
-    if unknown:
-        kind = "is a price" if len(unknown) == 1 else "are prices"
+        close = reading.fields.get("close")
+        found = [close[n] for n in close.names] if close else list(reading.series.values())
+    lower = {s.name.lower() for s in found}
+    bars = _OTHER_BARS if lower >= {"open", "high", "low"} else frozenset()
+    prices = [s for s in found if s.about.measure in _PRICED and s.name.lower() not in bars]
+    others = [s.name for s in found if s not in prices]
+    if not prices:
         raise UnitError(
-            f"Nothing says that {', '.join(unknown[:4])} {kind}; say measure = 'price' or 'index' for this "
-            "table in the settings of its source."
+            f"Nothing states that {', '.join(others[:4])} is a price. For a local file add --read measure=price; "
+            "for a source, measure = 'price' in the settings of the table."
         )
-    if all(a.is_return for a in table.about):
-        from ultrum.core.convert import to_frequency
-
-        return to_frequency(to_simple(table), frequency)
-    return returns(table, frequency=frequency)
+    if others:
+        show.warn(f"{', '.join(others[:8])}: not prices at the close", "left out")
+    return SeriesTable.of(prices)
 
 
 def _draw(made: SeriesTable, figure: str | None, picture: Path) -> None:

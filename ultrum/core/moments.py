@@ -19,6 +19,7 @@ _LAST: Final = re.compile(r"(?:the )?last (\d+) (year|quarter|month|week|day)s?"
 _LENGTHS: Final = {  # months and days
     "year": (12, 0), "quarter": (3, 0), "month": (1, 0), "week": (0, 7), "day": (0, 1),
 }  # fmt: skip
+_LONGEST: Final = 12_000  # months or days
 _PLAIN: Final = {"today": 0, "yesterday": 1}
 
 
@@ -47,13 +48,40 @@ def resolve_day(text: str, today: date, *, end: bool = False) -> str:
         return ""
     if word in _PLAIN:
         return str(today - timedelta(days=_PLAIN[word]))
-    found = _LAST.fullmatch(word)
-    if found:
-        count, unit = int(found[1]), found[2].lower()
-        months, days = _LENGTHS[unit]
-        offset = pd.DateOffset(months=count * months, days=count * days)
-        return str((pd.Timestamp(today) - offset).date())
+    if is_relative(word):
+        return str((pd.Timestamp(today) - _offset(word)).date())
     return str(last_day(text) if end else parse_period(text)[1])
+
+
+def is_relative(text: str) -> bool:
+    """Whether a text is a length that counts back from an end, such as ``last 12 quarters``."""
+    return bool(_LAST.fullmatch(text.strip().lower()))
+
+
+def start_of_last(text: str, last: date) -> str:
+    """First day of a stretch of a given length that ends on a day.
+
+    Examples
+    --------
+    >>> start_of_last("last 12 quarters", date(2023, 12, 31))
+    '2021-01-01'
+    """
+    after = pd.Timestamp(last) + pd.Timedelta(days=1)
+    return str((after - _offset(text.strip().lower())).date())
+
+
+def _offset(text: str) -> pd.DateOffset:
+    found = _LAST.fullmatch(text)
+    if not found:
+        raise FrequencyError(
+            f"'{text}' is not a length; write 'last 12 quarters' or 'last 25 years'."
+        )
+    count, (months, days) = int(found[1]), _LENGTHS[found[2].lower()]
+    if count * (months or 1) > _LONGEST:
+        raise FrequencyError(
+            f"'{text}' is longer than any data; write a shorter length, or 'earliest'."
+        )
+    return pd.DateOffset(months=count * months, days=count * days)
 
 
 def resolve_instant(text: str, today: date) -> str:

@@ -62,6 +62,7 @@ _STEPS: Final[dict[str, _Known]] = {
 }
 
 
+_OF_THE_SAMPLE: Final = ("standardise", "innovations", "cumulate")
 _ADDED: Final[dict[str, Callable[..., Any]]] = {}
 
 
@@ -175,7 +176,12 @@ def parse_step(text: str) -> dict[str, Any]:
 
 
 def apply_steps(
-    series: TimeSeries, steps: Sequence[Step], find: Finder | None = None
+    series: TimeSeries,
+    steps: Sequence[Step],
+    find: Finder | None = None,
+    *,
+    start: str = "",
+    end: str = "",
 ) -> TimeSeries:
     """Take a series through steps, each a mapping of one name to its settings.
 
@@ -188,6 +194,9 @@ def apply_steps(
         ``to_currency``, ``disaggregate`` with an indicator) name them by address.
     find : callable, optional
         Gives the series of a name.
+    start, end : str
+        First and last day wanted. Steps that look back use the data before ``start``; those that use
+        a whole sample (``standardise``, ``innovations``, ``cumulate``) use the span alone.
 
     Raises
     ------
@@ -202,6 +211,7 @@ def apply_steps(
     >>> round(apply_steps(cpi, [{"growth": {"over": "P1Y"}}]).values.iloc[-1], 2).item()
     0.12
     """
+    series = series.sample(None, end) if end else series
     for step in steps:
         if fault := step_fault(step):
             raise UnitError(fault)
@@ -211,11 +221,13 @@ def apply_steps(
         for other in known.others:
             if other in settings:
                 settings[other] = _found(settings[other], find, name)
+        if start and name in _OF_THE_SAMPLE:
+            series = series.sample(start)
         try:
             series = known.function(series, **settings)
         except TypeError as error:
             raise UnitError(f"Step '{name}': {error}.") from None
-    return series
+    return series.sample(start) if start else series
 
 
 def _found(said: Any, find: Finder | None, name: str) -> Any:

@@ -17,16 +17,17 @@ from ultrum.desk import catalogue
 from ultrum.desk.describe import Description, describe
 from ultrum.desk.keeping import series_of_service, table_settings
 from ultrum.desk.obtaining import Obtainer, Touch
-from ultrum.desk.placing import addressed, column_of, cut, span_of_words
+from ultrum.desk.placing import addressed, column_of
 from ultrum.desk.revisions import revisions
 from ultrum.desk.settings import default_vault, load_settings, source_settings
 from ultrum.desk.snapshots import snapshot_series
+from ultrum.desk.spans import DataSpan
 from ultrum.errors import SourceError
 from ultrum.sources.delivery import Address, Delivery
 from ultrum.sources.http import HttpClient, HttpPolicy
-from ultrum.sources.sdmx import SdmxSource, Span, accept_of
+from ultrum.sources.sdmx import SdmxSource, accept_of
 from ultrum.sources.table import Reading, TableOptions, read_table
-from ultrum.sources.table.many import expand, is_pattern, read_many
+from ultrum.sources.table.many import expand, files_of, is_pattern, read_many
 from ultrum.vault import Listings, Record, Vault
 
 if TYPE_CHECKING:
@@ -159,7 +160,8 @@ class Desk:
         address : str
             ``source:FLOW/KEY``, or ``source:path#field`` for a column of a table.
         start, end : str
-            First and last period; words such as ``last 25 years`` or ``yesterday`` are understood.
+            First and last period; words such as ``yesterday`` are understood, and ``last 25 years``
+            counts from the last observation.
         last : int
             Only the last so many observations.
         frequency : str, optional
@@ -175,30 +177,47 @@ class Desk:
             If a higher frequency is asked for than the source has.
         """
         wanted = Address.parse(address)
-        span = span_of_words(start, end, last)
+        span = DataSpan.of(start, end, last)
         if self.kind_of(wanted) == "sdmx":
-            series = series_of_service(self, wanted, span)
+            series = series_of_service(self, wanted, span, whole=bool(frequency))
         else:
-            series = cut(self._of_table(wanted, facts), span)
+            series = self._of_table(wanted, facts)
             facts = {}
         if facts:
             series = series.described(**facts)
-        return to_frequency(series, frequency) if frequency else series
+        span = span.known(series)
+        if frequency:  # of whole periods, before the start is cut
+            series = to_frequency(series.sample(None, span.end or None), frequency)
+        return span.cut(series)
 
     def fetch_all(
         self, address: str, *, start: str = "", end: str = "", last: int = 0
     ) -> list[TimeSeries]:
         """Every series that an address with wildcards, or of a whole table, names."""
+        span = DataSpan.of(start, end, last)
+        found = self.all_within(address, span)
+        known = span.known(*found)
+        return [known.cut(s) for s in found]
+
+    def all_within(self, address: str, span: DataSpan, *, whole: bool = False) -> list[TimeSeries]:
+        """Every series that an address names, of a span or with its whole history, not yet cut.
+
+        Parameters
+        ----------
+        address : str
+        span : DataSpan
+        whole : bool
+            Ask for the history before the span too, which steps need.
+        """
         wanted = Address.parse(address)
-        span = span_of_words(start, end, last)
         if self.kind_of(wanted) == "sdmx":
-            found = self.service(wanted.source).all_series(wanted.path, span)
+            found = self.service(wanted.source).all_series(wanted.path, span.query(whole=whole))
             return [
                 s for s in found if not wanted.field or s.about.address.endswith(f"#{wanted.field}")
             ]
         if wanted.field or wanted.path in self.sources[wanted.source].snapshots:
-            return [self.fetch(address, start=start, end=end, last=last)]
-        return [cut(s, span) for s in self.table(address).series.values()]
+            return [self.fetch(address)]
+        return list(self.table(address).series.values())
 
     def table(
         self, address: str, *, over: Mapping[str, Sequence[str]] | None = None, **said: Any
@@ -220,7 +239,7 @@ class Desk:
         settings = self.sources[wanted.source]
         options = TableOptions.of(**{**table_settings(settings, wanted.path), **said})
         if is_pattern(wanted.path):
-            places = expand(wanted.path, over or {})
+            places = self._places(wanted, over or {})
             reading = read_many(wanted.path, places, options, lambda p, o: read_table(
                 self._body(wanted.source, p), p, o), lambda p: self._body(wanted.source, p))  # fmt: skip
         else:
@@ -353,9 +372,10 @@ class Desk:
     def paths_of(
         self,
         address: str,
-        start: str = "",
-        end: str = "",
+        span: DataSpan | None = None,
         over: Mapping[str, Sequence[str]] | None = None,
+        *,
+        whole: bool = False,
     ) -> list[tuple[str, str]]:
         """Sources and paths of the deliveries that an address needs."""
         wanted = Address.parse(address)
@@ -363,13 +383,32 @@ class Desk:
             return [
                 (
                     wanted.source,
-                    self.service(wanted.source).data_path(wanted.path, Span(start, end)),
+                    self.service(wanted.source).data_path(
+                        wanted.path, (span or DataSpan()).query(whole=whole)
+                    ),
                 )
             ]
         snapshot = self.sources[wanted.source].snapshots.get(wanted.path)
         path = snapshot.path if snapshot else wanted.path
-        paths = [p for p, _ in expand(path, over or {})] if is_pattern(path) else [path]
+        paths = (
+            [p for p, _ in self._places(Address(wanted.source, path), over or {})]
+            if is_pattern(path)
+            else [path]
+        )
         return [(wanted.source, p) for p in paths]
+
+    def _places(
+        self, wanted: Address, over: Mapping[str, Sequence[str]]
+    ) -> list[tuple[str, dict[str, str]]]:
+        """Paths of a pattern; in a local folder those of the files that are there."""
+        settings = self.sources[wanted.source]
+        if over or not settings.is_local:
+            return expand(wanted.path, over)
+        root = Path(settings.url)
+        return [
+            (Path(file).relative_to(root).as_posix(), parts)
+            for file, parts in files_of(str(root / wanted.path))
+        ]
 
     def obtain(self, source: str, path: str) -> Delivery:
         """The raw answer at a path, through the vault."""

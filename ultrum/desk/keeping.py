@@ -5,12 +5,13 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from ultrum.core.series import TimeSeries
-from ultrum.desk.placing import addressed, cut
+from ultrum.desk.placing import addressed
 from ultrum.desk.settings import SourceSettings
+from ultrum.desk.spans import DataSpan
 from ultrum.errors import VaultError
 from ultrum.sources.database import Query, table_options
 from ultrum.sources.delivery import Address
-from ultrum.sources.sdmx import Span, covers, key_of
+from ultrum.sources.sdmx import covers, key_of
 from ultrum.sources.table import TableOptions, read_table
 from ultrum.vault import Record
 
@@ -27,17 +28,17 @@ def kept_paths(desk: Desk, wanted: Address, spans: bool = False) -> list[str]:
     return [p for p in paths if p == (snapshot.path if snapshot else wanted.path)]
 
 
-def series_of_service(desk: Desk, wanted: Address, span: Span) -> TimeSeries:
+def series_of_service(desk: Desk, wanted: Address, span: DataSpan, whole: bool) -> TimeSeries:
     """One series of a statistics service; offline also out of a delivery of many."""
     service = desk.service(wanted.source)
     try:
-        return service.series(wanted.path, span, wanted.field)
+        return service.series(wanted.path, span.query(whole=whole), wanted.field)
     except VaultError:
         flow = wanted.path.partition("/")[0]
         for path in kept_paths(desk, wanted):
             for series in service.all_series(f"{flow}/{key_of(path)}"):
                 if series.about.address == str(wanted):
-                    return cut(series, span)
+                    return series
         raise
 
 

@@ -3,31 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from datetime import date
 
 from ultrum.core.descriptor import Descriptor
-from ultrum.core.moments import resolve_day
 from ultrum.core.series import TimeSeries
 from ultrum.errors import SourceError
 from ultrum.sources.delivery import Address
-from ultrum.sources.sdmx import Span
 from ultrum.sources.table import Reading
-
-
-def span_of_words(start: str, end: str, last: int) -> Span:
-    """Bounds of a query; words in relation to today as dates."""
-    today = date.today()
-    return Span(
-        resolve_day(start, today) if start else "",
-        resolve_day(end, today, end=True) if end else "",
-        last,
-    )
-
-
-def cut(series: TimeSeries, span: Span) -> TimeSeries:
-    """The part of a series inside a span."""
-    part = series.sample(span.start or None, span.end or None)
-    return TimeSeries(part.values.iloc[-span.last :], part.about) if span.last else part
 
 
 def column_of(reading: Reading, wanted: Address) -> TimeSeries:

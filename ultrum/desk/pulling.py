@@ -2,24 +2,23 @@
 
 from __future__ import annotations
 
-import contextlib
 import threading
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
-from datetime import UTC, date, datetime
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import pandas as pd
 
-from ultrum.core.convert import to_frequency
 from ultrum.core.labels import period_label, table_html
-from ultrum.core.moments import resolve_span
 from ultrum.core.series import TimeSeries
 from ultrum.core.steps import apply_steps
+from ultrum.desk.headings import unique_headings
 from ultrum.desk.revisions import status_of
 from ultrum.desk.sets import Member, SeriesSet
+from ultrum.desk.spans import DataSpan
 from ultrum.errors import SourceError, UltrumError
 from ultrum.sources.delivery import Address
 
@@ -38,12 +37,15 @@ class PullResult:
         In the order of the set, after their steps.
     status : DataFrame
         By address: status (new, same, longer, revised, unasked, failed), first, last, values, reason.
+    names : list of str
+        Names the set gives its series, in their order; empty where it gives none.
     """
 
     set: SeriesSet
     series: list[TimeSeries]
     status: pd.DataFrame
     failed: dict[str, str] = field(default_factory=dict)
+    names: list[str] = field(default_factory=list)
 
     def to_frame(self) -> pd.DataFrame:
         """Series side by side under headings with unit and currency, or in long form, as the set says.
@@ -60,16 +62,42 @@ class PullResult:
                 "'long'."
             )
         if self.set.shape == "long":
-            return pd.concat([_long(s) for s in self.series], ignore_index=True)
-        columns = {heading(s): s.values for s in self.series}
-        joined = pd.concat(
-            columns, axis=1, join="inner" if self.set.dates == "common" else "outer"
-        ).sort_index()
+            return self._long()
+        names = unique_headings(self.series, self.names)
+        joined = pd.concat([s.values for s in self.series], axis=1, keys=names).sort_index()
+        if joined.shape[1] != len(self.series) or not joined.columns.is_unique:
+            raise SourceError(f"{joined.shape[1]} columns were made of {len(self.series)} series.")
+        return _filled(self._common(joined), self.set.gaps)
+
+    def _common(self, joined: pd.DataFrame) -> pd.DataFrame:
+        """Rows in which no series is missing, with the number of the others, if the set asks for them."""
+        if self.set.dates != "common":
+            return joined
+        whole = joined.dropna()
+        whole.attrs["dates_left_out"] = len(joined) - len(whole)
+        return whole
+
+    def _long(self) -> pd.DataFrame:
+        """One row for each series and period."""
+        names = unique_headings(self.series, self.names)
+        kept = {s.about.frequency: s.index for s in self.series}
+        left_out = 0
         if self.set.dates == "common":
-            every = len(set().union(*[s.index for s in self.series]))
-            joined = joined.dropna()
-            joined.attrs["dates_left_out"] = every - len(joined)
-        return _filled(joined, self.set.gaps)
+            if len(kept) > 1:
+                raise SourceError(
+                    "dates = 'common' needs series of one frequency; set frequency, or dates = 'all'."
+                )
+            joined = pd.concat([s.values for s in self.series], axis=1, keys=names)
+            whole = self._common(joined)
+            kept, left_out = dict.fromkeys(kept, whole.index), whole.attrs["dates_left_out"]
+        rows = [
+            _long(s, name, kept[s.about.frequency] if self.set.dates == "common" else None)
+            for s, name in zip(self.series, names, strict=True)
+        ]
+        made = pd.concat(rows, ignore_index=True)
+        if self.set.dates == "common":
+            made.attrs["dates_left_out"] = left_out
+        return made
 
     def __repr__(self) -> str:
         table = self.status.to_string(max_rows=60, line_width=100)
@@ -79,22 +107,13 @@ class PullResult:
         return table_html(self.status)
 
 
-def heading(series: TimeSeries) -> str:
-    """Title, unit and currency of a series as the head of a column."""
-    about = series.about
-    unit = about.currency or {"decimal": "decimal", "index": f"index {about.base_period}=100" if about.base_period
-                              else "index"}.get(about.unit, about.unit)  # fmt: skip
-    title = about.heading
-    return f"{title} [{unit}]" if unit else title
-
-
 def _filled(frame: pd.DataFrame, gaps: str) -> pd.DataFrame:
     return frame if gaps == "leave" else frame.ffill(limit=int(gaps.split()[1]))
 
 
-def _long(series: TimeSeries) -> pd.DataFrame:
-    known = series.values.dropna()
-    facts = {"series": series.about.address or series.name, "title": series.about.heading,
+def _long(series: TimeSeries, name: str, rows: pd.Index | None) -> pd.DataFrame:
+    known = series.values.dropna() if rows is None else series.values.loc[rows]
+    facts = {"series": series.about.address or series.name, "title": name,
              "unit": series.about.unit, "currency": series.about.currency}  # fmt: skip
     periods = [period_label(p) for p in known.index]
     return pd.DataFrame({**facts, "period": periods, "value": known.to_numpy()})
@@ -104,7 +123,7 @@ def pull(desk: Desk, what: SeriesSet | Sequence[str] | str, resume: bool = False
     """Fetch every series of a set; what fails is told with its reason."""
     plan = _plan(what)
     progress = _Progress(Path(desk.vault.path) / "pulls" / f"{plan.identity}.txt", resume)
-    job = _Job(desk, *resolve_span(plan.span, date.today()), progress)
+    job = _Job(desk, plan, progress)
     try:
         job.ask([m for m in plan.series if m.address not in progress.before])
         return _gathered(plan, job)
@@ -114,21 +133,46 @@ def pull(desk: Desk, what: SeriesSet | Sequence[str] | str, resume: bool = False
 
 def _gathered(plan: SeriesSet, job: _Job) -> PullResult:
     """Series of a set with the status of each."""
-    series: list[TimeSeries] = []
-    rows: list[dict[str, Any]] = []
-    failed: dict[str, str] = {}
-    for member in plan.series:
+    got: list[tuple[Member, list[TimeSeries]]] = []
+    faults: dict[int, UltrumError] = {}
+    for place, member in enumerate(plan.series):
         try:
-            found = job.series_of(member)
-            shaped = [_shaped(one, member, job, plan, len(found)) for one in found]
+            got.append((member, job.series_of(member)))
         except UltrumError as error:
-            failed[member.address] = str(error)
+            got.append((member, []))
+            faults[place] = error
+    span = job.span.known(*[s for _, found in got for s in found])
+    return _assembled(plan, job, got, faults, span)
+
+
+def _assembled(
+    plan: SeriesSet,
+    job: _Job,
+    got: Sequence[tuple[Member, list[TimeSeries]]],
+    faults: dict[int, UltrumError],
+    span: DataSpan,
+) -> PullResult:
+    """Series of a set after their steps, with the status of each address."""
+    result = PullResult(plan, [], pd.DataFrame())
+    rows: list[dict[str, Any]] = []
+    for place, (member, found) in enumerate(got):
+        try:
+            if place in faults:
+                raise faults[place]
+            shaped = [_shaped(one, member, job, plan, span) for one in found]
+        except UltrumError as error:
+            result.failed[member.address] = str(error)
             rows.append(_failed_row(member.address, str(error)))
             continue
         job.progress.finish(member.address)
-        rows += [_row(one, job.status_of(member, one)) for one in found]
-        series += shaped
-    return PullResult(plan, series, pd.DataFrame(rows), failed)
+        rows += [_row(span.cut(one), job.status_of(member, one)) for one in found]
+        result.series.extend(shaped)
+        alone = len(found) == 1
+        result.names.extend(
+            "" if not member.name else member.name if alone else f"{member.name}, {one.about.name}"
+            for one in found
+        )
+    return replace(result, status=pd.DataFrame(rows))
 
 
 def _plan(what: SeriesSet | Sequence[str] | str) -> SeriesSet:
@@ -138,16 +182,17 @@ def _plan(what: SeriesSet | Sequence[str] | str) -> SeriesSet:
 
 
 def _shaped(
-    series: TimeSeries, member: Member, job: _Job, plan: SeriesSet, count: int
+    series: TimeSeries, member: Member, job: _Job, plan: SeriesSet, span: DataSpan
 ) -> TimeSeries:
-    made = apply_steps(series, member.steps, job.desk.fetch)
-    if plan.frequency:
-        made = to_frequency(made, plan.frequency)
-    return (
-        made.described(name=member.name, title=made.about.heading)
-        if member.name and count == 1
-        else made
-    )
+    """A series after its steps, in the frequency of the set, cut to its span."""
+    last: dict[str, Any] = {"frequency": plan.frequency}
+    if plan.how:
+        last["how"] = plan.how
+    steps = [*member.steps, *([{"to_frequency": last}] if plan.frequency else [])]
+    made = apply_steps(series, steps, job.desk.fetch, start=span.start, end=span.end)
+    if not member.name:
+        return made
+    return made.described(name=member.name, title=made.about.heading)
 
 
 def _failed_row(address: str, reason: str) -> dict[str, Any]:
@@ -196,10 +241,12 @@ class _Progress:
 class _Job:
     """One pull: the desk, the span, and how the vault stood before."""
 
-    def __init__(self, desk: Desk, start: str, end: str, progress: _Progress) -> None:
-        self.desk, self.start, self.end, self.progress = desk, start, end, progress
+    def __init__(self, desk: Desk, plan: SeriesSet, progress: _Progress) -> None:
+        self.desk, self.plan, self.progress = desk, plan, progress
+        self.span = DataSpan.of_words(plan.span)
         self.began = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ")
         self._found: dict[str, list[TimeSeries]] = {}
+        self._faults: dict[str, UltrumError] = {}
         self._new: tuple[int, set[tuple[str, str]]] = (0, set())
         self._before: Desk | None = None
         self._after: Desk | None = None
@@ -221,16 +268,28 @@ class _Job:
             list(pool.map(self._warm, members))
 
     def _warm(self, member: Member) -> None:
-        with contextlib.suppress(UltrumError):
+        if member.address in self._found or member.address in self._faults:
+            return
+        try:
             self._found[member.address] = self._read(member, self.desk)
             self.progress.finish(member.address)
+        except UltrumError as error:  # told with its series, without asking again
+            self._faults[member.address] = error
 
     def paths_of(self, member: Member) -> list[tuple[str, str]]:
         """Sources and paths of the deliveries that a member needs."""
-        return self.desk.paths_of(member.address, self.start, self.end, member.over)
+        return self.desk.paths_of(
+            member.address, self.span, member.over, whole=self._needs_history(member)
+        )
+
+    def _needs_history(self, member: Member) -> bool:
+        """Whether a member is fetched whole, since it is shaped before its span is cut."""
+        return bool(member.steps or self.plan.frequency)
 
     def series_of(self, member: Member) -> list[TimeSeries]:
         """Series that a member names; one done in an earlier pull is taken from the vault."""
+        if member.address in self._faults:
+            raise self._faults[member.address]
         if member.address not in self._found:
             desk = self.kept if member.address in self.progress.before else self.desk
             self._found[member.address] = self._read(member, desk)
@@ -241,7 +300,7 @@ class _Job:
             wanted = Address.parse(member.address)
             reading = desk.table(f"{wanted.source}:{wanted.path}", over=member.over)
             return list(reading.series.values())
-        return desk.fetch_all(member.address, start=self.start, end=self.end)
+        return desk.all_within(member.address, self.span, whole=self._needs_history(member))
 
     @property
     def kept(self) -> Desk:

@@ -35,6 +35,8 @@ class SeriesSet(BaseModel):
         First and last period, or ``["last 25 years"]``.
     frequency : str
         Frequency to bring all to; empty to leave them.
+    how : str
+        How all are converted, such as ``last`` or ``mean``; by default what each series measures decides.
     gaps : str
         ``leave``, or how many periods a missing value takes the one before it: ``fill 2``.
     dates : {"all", "common"}
@@ -53,6 +55,7 @@ class SeriesSet(BaseModel):
     title: str = "set"
     span: list[str] = ["earliest", "latest"]
     frequency: str = ""
+    how: str = ""
     gaps: Annotated[str, Field(pattern=r"^(leave|fill \d+)$")] = "leave"
     dates: Literal["all", "common"] = "all"
     shape: Literal["wide", "long"] = "wide"

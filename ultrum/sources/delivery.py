@@ -8,7 +8,7 @@ from typing import Final
 
 from ultrum.errors import SourceError
 
-_ADDRESS: Final = re.compile(r"^([A-Za-z][\w-]*):([^#\s]+)(?:#(.+))?$")
+_ADDRESS: Final = re.compile(r"^([A-Za-z][\w-]*):([^#\s][^#\t\n\r]*)(?:#(.+))?$")
 
 
 @dataclass(frozen=True)

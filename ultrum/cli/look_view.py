@@ -1,0 +1,145 @@
+"""What ``look`` prints: one series with its facts, or every series of a table with what the reader decided."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import click
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from ultrum.core.series import TimeSeries
+    from ultrum.sources.table import Reading
+
+
+def show_series(series: TimeSeries, facts: dict[str, str], rows: int) -> None:
+    """Facts, a small picture, both ends, a summary and the trail of one series."""
+    import pandas as pd
+
+    from ultrum.cli import show
+
+    values = series.values
+    for name, text in facts.items():
+        show.fact(name, text)
+    known = values.dropna()
+    if len(known):
+        spread = (
+            f"{number(known.min())} to {number(known.max())}, mean {number(round(known.mean(), 6))}"
+        )
+        show.fact("range", spread)
+        show.fact("gaps", gaps(series))
+        click.echo()
+        click.echo(show.sparkline(values.to_numpy()))
+    pairs = labelled(series)
+    shown = (
+        pairs if len(pairs) <= 2 * rows else [*pairs[:rows], ("…", float("nan")), *pairs[-rows:]]
+    )
+    frame = pd.DataFrame(shown, columns=["period", series.name])
+    frame[series.name] = ["…" if p == "…" else number(v) for p, v in shown]
+    show.table(frame)
+
+
+def show_table(
+    name: str,
+    series: Sequence[TimeSeries],
+    names: Sequence[str],
+    reading: Reading | None,
+    rows: int,
+) -> None:
+    """What the reader decided, every series with its ends and gaps, and the last rows side by side."""
+    import pandas as pd
+
+    from ultrum.cli import show
+
+    if reading is not None:
+        rejected = len(reading.rejected)
+        click.echo(
+            f"{name}: {len(series)} series, {len(reading.records)} rows, {rejected} rejected"
+        )
+        decisions = [vars(d) for d in reading.decisions]
+        show.table(pd.DataFrame(decisions)[["what", "chosen", "certainty"]])
+    else:
+        click.echo(f"{name}: {len(series)} series")
+    if series:
+        show.table(pd.DataFrame(summary_rows(series, names)))
+    if rows and series:
+        side = pd.concat([s.values for s in series], axis=1, keys=names).sort_index().tail(rows)
+        side.index = pd.Index([_label(p) for p in side.index], name="period")
+        show.table(side.map(number).reset_index())
+    show_rejected(reading)
+
+
+def show_rejected(reading: Reading | None) -> None:
+    """A warning for each row or cell that was left out."""
+    from ultrum.cli import show
+
+    for row in reading.rejected if reading is not None else ():
+        show.warn(f"line {row.line}: {row.reason} ('{row.text[:60]}')")
+
+
+def summary_rows(series: Sequence[TimeSeries], names: Sequence[str]) -> list[dict[str, Any]]:
+    """A row for each series: frequency, unit, first and last period, values, gaps."""
+    return [
+        {"series": name, "frequency": s.about.frequency.name, "unit": s.about.currency or s.about.unit,
+         "first": _label(s.index[0]) if len(s) else "", "last": _label(s.index[-1]) if len(s) else "",
+         "values": int(s.values.notna().sum()), "gaps": gaps(s)}
+        for name, s in zip(names, series, strict=True)
+    ]  # fmt: skip
+
+
+def labelled(series: TimeSeries) -> list[tuple[str, float]]:
+    """Periods by name with their values."""
+    return [(_label(i), float(v)) for i, v in series.values.items()]
+
+
+def _label(period: Any) -> str:
+    from ultrum.core.labels import period_label
+
+    return period_label(period)
+
+
+def gaps(series: TimeSeries) -> str:
+    """Missing periods between the first and the last value."""
+    import numpy as np
+
+    known = series.values.dropna()
+    if not len(known):
+        return "no values"
+    inside = series.values.loc[known.index[0] : known.index[-1]]
+    missing = [_label(p) for p in inside.index[inside.isna()]]
+    parts = []
+    if missing:
+        listed = ", ".join(missing[:5]) + (" …" if len(missing) > 5 else "")
+        parts.append(f"{len(missing)} missing ({listed})")
+    if series.about.frequency.code in "BD":
+        return "; ".join([*parts, *_gaps_of_days(inside.index)])
+    steps = np.diff(series.ordinals)
+    skipped = 0 if series.about.frequency.is_dated else int((steps - 1).sum())
+    if skipped:
+        parts.append(f"{skipped} periods without a row")
+    return "; ".join(parts) or "none"
+
+
+def _gaps_of_days(index: pd.Index) -> list[str]:
+    """Stretches of trading days without rows, and the holidays beside them."""
+    from ultrum.core.frequency import calendar_days
+    from ultrum.core.gaps import gap_table
+
+    found = gap_table(calendar_days(index))
+    listed = [f"{row.first} to {row.last} ({row.weekdays} weekdays)" for row in found.itertuples()]
+    more = f" … and {len(listed) - 5} more" if len(listed) > 5 else ""
+    words = [f"without rows: {', '.join(listed[:5])}{more}"] if listed else []
+    holidays = found.attrs["holidays"]
+    if holidays:
+        words.append(f"{holidays} single weekdays without rows, taken as holidays")
+    return words or ["none"]
+
+
+def number(value: float) -> str:
+    """A number with eight digits, large ones without decimals."""
+    if value != value:  # noqa: PLR0124 - NaN differs from itself
+        return "missing"
+    value += 0.0  # no minus before zero
+    return f"{value:,.0f}" if abs(value) >= 1e6 else f"{value:.8g}"
