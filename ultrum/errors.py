@@ -19,6 +19,10 @@ class TableError(UltrumError):
     """A table could not be read without guessing."""
 
 
+class NotFoundError(SourceError, TableError):
+    """A file or page is not there; others of the same pattern may be."""
+
+
 class FrequencyError(UltrumError):
     """Frequencies do not fit, or a frequency cannot be understood."""
 

@@ -8,7 +8,18 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ultrum.cli.local_files import READ, local_files
-from ultrum.cli.options import AT, FREQUENCY, HERE, JSON, OFFLINE, PRACTICE, SOURCES, VAULT, desk_of
+from ultrum.cli.options import (
+    AT,
+    FREQUENCY,
+    HERE,
+    INSTANT,
+    JSON,
+    OFFLINE,
+    PRACTICE,
+    SOURCES,
+    VAULT,
+    desk_of,
+)
 
 if TYPE_CHECKING:
     from ultrum.desk import SeriesSet
@@ -65,8 +76,12 @@ def find(
             if walk
             else desk.search(" ".join(words), limit=limit, **given)
         )
+        if found.empty and not walk:
+            raise SourceError(f"{desk.why_nothing(' '.join(words), **given)} Or walk: find --walk.")
     if found.empty:
-        raise SourceError(f"Nothing has '{' '.join(words)}'. Try fewer or other words, or --walk.")
+        raise SourceError(
+            f"Nothing stands below '{' '.join(words)}'. Walk from the top: find --walk."
+        )
     if csv_file:
         from ultrum.present.export import to_csv
 
@@ -273,6 +288,42 @@ def unpack_vault(file: Path, vault: Path | None) -> None:
     with _vault(vault) as kept:
         new, known = unpack(kept, file)
     click.echo(f"{new} deliveries taken over, {known} were here already")
+
+
+@vault.command("export")
+@click.argument("address")
+@click.argument("file", type=HERE)
+@click.option("--at", default="", callback=INSTANT, help="As it stood at this day or instant.")
+@click.option("--force", is_flag=True, help="Replace FILE if it is there.")
+@VAULT
+def export_from_vault(address: str, file: Path, at: str, force: bool, vault: Path | None) -> None:
+    """Write the file at ADDRESS back to FILE, byte for byte as it came.
+
+    ADDRESS is one that vault list prints. Example: ultrum vault export exchange:prices.csv prices.csv
+    """
+    from datetime import date
+
+    from ultrum.core.moments import resolve_instant
+    from ultrum.errors import UltrumError, VaultError
+    from ultrum.sources.delivery import Address
+
+    if file.exists() and not force:
+        raise click.UsageError(f"{file} is there already; choose another name, or add --force.")
+    wanted = Address.parse(address)
+    moment = resolve_instant(at, date.today()) if at else ""
+    with _vault(vault) as kept:
+        record = kept.latest(wanted.source, wanted.path, moment)
+        if record is None:
+            when = f" as of {at}" if at else ""
+            raise VaultError(
+                f"The vault holds no {wanted.source}:{wanted.path}{when}; see: ultrum vault list."
+            )
+        body = kept.payload(record)
+    try:
+        file.write_bytes(body)
+    except OSError as error:
+        raise UltrumError(f"{file} cannot be written: {error.strerror}.") from None
+    click.echo(f"{file}: {len(body):,} bytes of {record.name}, taken {record.retrieved[:19]}")
 
 
 def _vault(place: Path | None) -> Any:

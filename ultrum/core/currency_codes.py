@@ -20,14 +20,15 @@ _WITHDRAWN: Final = """
 """
 _UNITS: Final = "XDR XAU XAG XPT XPD"  # accounts and metals
 ISO_4217: Final = frozenset(" ".join((_CURRENT, _WITHDRAWN, _UNITS)).split())
-_USER_ASSIGNED: Final = re.compile(r"(AA|Q[M-Z]|X[A-Z]|ZZ)[A-Z]")
+_PAIR: Final = re.compile(r"([A-Z]{3})[-/_. ]?([A-Z]{3})")
+_USER_ASSIGNED: Final = re.compile(r"(AA|Q[M-Z]|ZZ)[A-Z]")
 
 
 def is_currency(code: str) -> bool:
     """Whether a text is a currency code of ISO 4217, or one of those left to users.
 
-    User-assigned codes begin with a country code that ISO 3166 leaves to users: AA, QM to QZ, XA to
-    XZ and ZZ.
+    User-assigned codes begin with a country code that ISO 3166 leaves to users: AA, QM to QZ
+    and ZZ.
 
     Examples
     --------
@@ -35,3 +36,17 @@ def is_currency(code: str) -> bool:
     (True, True, False, False)
     """
     return code in ISO_4217 or bool(_USER_ASSIGNED.fullmatch(code))
+
+
+def pair_in(text: str) -> tuple[str, str] | None:
+    """Base and quote currency of a pair such as EUR/USD, EURUSD, EUR-USD or EUR USD; nothing if it is none.
+
+    Examples
+    --------
+    >>> pair_in("EURUSD"), pair_in("QML/QSR"), pair_in("EUR-ABC"), pair_in("FACTOR")
+    (('EUR', 'USD'), ('QML', 'QSR'), None, None)
+    """
+    found = _PAIR.fullmatch(text.strip().upper() if text.islower() else text.strip())
+    if found and found[1] != found[2] and is_currency(found[1]) and is_currency(found[2]):
+        return found[1], found[2]
+    return None

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import itertools
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
 import pandas as pd
@@ -19,6 +21,7 @@ if TYPE_CHECKING:
 BELOW: Final = " > "
 WAYS: Final = ("topic", "region", "source")
 _MOST: Final = 1_000_000
+_MOST_FILES: Final = 20_000  # of a folder
 
 
 def entries_of(desk: Desk, name: str) -> list[Entry]:
@@ -32,9 +35,21 @@ def entries_of(desk: Desk, name: str) -> list[Entry]:
         for key, s in settings.snapshots.items()
     ]
     found += [Entry(name, f"{name}:{key}", key, flow="query") for key in settings.queries]
-    paths = {r.path for r in desk.vault.records() if r.source == name}
+    paths = {r.path for r in desk.vault.records() if r.source == name} | set(settings.tables)
+    if settings.is_local:
+        paths |= _files_in(Path(settings.url))
     found += [Entry(name, f"{name}:{path}", path, flow="table") for path in sorted(paths)]
     return found
+
+
+def _files_in(folder: Path) -> set[str]:
+    """Paths of the files of a local source, hidden ones aside."""
+    files = itertools.islice(folder.rglob("*"), _MOST_FILES)
+    return {
+        f.relative_to(folder).as_posix()
+        for f in files
+        if f.is_file() and not any(p.startswith(".") for p in f.relative_to(folder).parts)
+    }
 
 
 def _statistics(desk: Desk, name: str) -> Iterator[Entry]:

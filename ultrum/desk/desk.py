@@ -22,6 +22,7 @@ from ultrum.desk.revisions import revisions
 from ultrum.desk.settings import default_vault, load_settings, source_settings
 from ultrum.desk.snapshots import snapshot_series
 from ultrum.desk.spans import DataSpan
+from ultrum.desk.synonyms import synonyms_with
 from ultrum.errors import SourceError
 from ultrum.sources.delivery import Address, Delivery
 from ultrum.sources.http import HttpClient, HttpPolicy
@@ -83,6 +84,7 @@ class Desk:
         )
         self.sources = {name: source_settings(name, s) for name, s in said["sources"].items()}
         self.groups = dict(groups or said.get("groups", {}))
+        self.synonyms = synonyms_with(said.get("synonyms", {}))
         self.vault = Vault(path if path is not None else default_vault())
         self._said, self._policy = said["sources"], policy
         self._progress = progress or (lambda _: None)
@@ -249,7 +251,10 @@ class Desk:
     def search(
         self, words: str = "", *, limit: int = 200, refresh: bool = False, **filters: Any
     ) -> pd.DataFrame:
-        """Listings of all sources that have every word, best first; misspellings are forgiven.
+        """Listings of all sources that have every word or a synonym of it, best first.
+
+        Misspellings are forgiven. Synonyms of the field (inflation: consumer prices) come with the
+        program; settings add to them under ``[synonyms]``.
 
         Parameters
         ----------
@@ -267,10 +272,24 @@ class Desk:
             Columns ``address title frequency flow topic region currency``.
         """
         found = self.listings(refresh).search(
-            words, limit, **catalogue.widened(self.groups, filters)
+            words, limit, self.synonyms, **catalogue.widened(self.groups, filters)
         )
         columns = ["address", "title", "frequency", "flow", "topic", "region", "currency"]
         return pd.DataFrame([[getattr(e, c) for c in columns] for e in found], columns=columns)
+
+    def why_nothing(self, words: str, **filters: Any) -> str:
+        """Why a search finds nothing: words that no listing has, or filters that leave nothing over."""
+        listings, named = self.listings(), ", ".join(self.sources) or "none"
+        if not listings.count():
+            return f"No catalogue is kept of the sources ({named}). Take them: find --refresh."
+        unknown = listings.without_listing(words, self.synonyms)
+        if unknown:
+            listed = ", ".join(f"'{w}'" for w in unknown)
+            return f"No listing of {named} has {listed}, or a synonym of it. Leave it out, or use another word."
+        if filters and listings.search(words, 1, self.synonyms):
+            listed = ", ".join(f"{k} = {v}" for k, v in filters.items())
+            return f"Listings have '{words}', but none with {listed}."
+        return f"Each word of '{words}' is in some listing, but no listing has all of them. Use fewer words."
 
     def browse(self, *path: str, by: str = "topic", **filters: Any) -> pd.DataFrame:
         """One level of the catalogue below a path, without knowing a word for it.
@@ -422,12 +441,13 @@ class Desk:
 
     def _read(self, wanted: Address, options: TableOptions) -> Reading:
         """A table of one file, as it was read before where readings are kept."""
-        body = self._body(wanted.source, wanted.path)
+        record, answer = self.record_of(wanted.source, wanted.path)
+        body, day = answer.body, record.retrieved[:10]
         if self._readings is None:
-            return read_table(body, wanted.path, options)
+            return read_table(body, wanted.path, options, day)
         key = (wanted.source, wanted.path, hash(body), repr(options))
         if key not in self._readings:
-            self._readings[key] = read_table(body, wanted.path, options)
+            self._readings[key] = read_table(body, wanted.path, options, day)
         return self._readings[key]
 
     def _of_table(self, wanted: Address, facts: Mapping[str, Any]) -> TimeSeries:

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Final
 
 from ultrum.desk.settings import Fetch, SourceSettings, own_fetch
-from ultrum.errors import SourceError, TableError, UltrumError, VaultError
+from ultrum.errors import NotFoundError, SourceError, TableError, UltrumError, VaultError
 from ultrum.sources import database
 from ultrum.sources.delivery import Delivery
 from ultrum.sources.http import HttpClient
@@ -172,5 +172,7 @@ def _from_folder(folder: str, path: str) -> Delivery:
         raise SourceError(f"{path} leaves the folder {folder}; a source stays inside its folder.")
     try:
         return Delivery(read_file(file))
+    except NotFoundError:
+        raise
     except TableError as error:
         raise SourceError(str(error)) from None

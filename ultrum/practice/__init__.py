@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Final
 
 from ultrum.practice.setting import Truth, truth
 
@@ -66,6 +66,15 @@ def demo_study() -> Path:
     return Path(__file__).parent / "demo.toml"
 
 
+_TABLES: Final = {  # files that a search finds by name
+    "exchange": ("prices.csv", "companies.csv", "dividends.csv", "splits.csv", "final_payments.csv",
+                 "indices.csv", "accounts.csv"),
+    "college": ("factors_monthly.zip", "factors_daily.zip"),
+    "council": ("births.csv",),
+    "archive": ("vintages.csv",),
+}  # fmt: skip
+
+
 def sources_at(places: Mapping[str, str]) -> dict[str, dict[str, Any]]:
     """Sources of the practice world for a desk, at the places where it is served.
 
@@ -84,6 +93,7 @@ def sources_at(places: Mapping[str, str]) -> dict[str, dict[str, Any]]:
         "harbour": {"snapshots": {"freight": {"path": "today.html", "figure": "Freight rate today",
                                               "title": "Freight rate, miral for a ton"}}},
     }  # fmt: skip
-    for name in more.keys() & found.keys():
-        found[name].update(more[name])
+    for name in found:
+        tables: dict[str, dict[str, Any]] = {path: {} for path in _TABLES.get(name, ())}
+        found[name].update({**({"tables": tables} if tables else {}), **more.get(name, {})})
     return found

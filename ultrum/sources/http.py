@@ -19,7 +19,7 @@ from typing import Final
 import httpx
 import tenacity
 
-from ultrum.errors import SourceError
+from ultrum.errors import NotFoundError, SourceError
 from ultrum.sources.credentials import Secret, StrikesOut
 from ultrum.sources.delivery import Delivery
 from ultrum.sources.limits import current
@@ -62,6 +62,10 @@ class AnswerError(SourceError):
     def __init__(self, text: str, status: int) -> None:
         super().__init__(text)
         self.status = status
+
+
+class MissingAnswerError(AnswerError, NotFoundError):
+    """The server has nothing at the address (404 or 410)."""
 
 
 class _PassingError(Exception):
@@ -230,7 +234,8 @@ class HttpClient:
             raise _PassingError(f"it answered {answer.status_code}", wait)
         body = self._whole(url, answer)
         if answer.status_code >= 400:
-            raise AnswerError(_refusal(url, answer.status_code, body), answer.status_code)
+            kind = MissingAnswerError if answer.status_code in (404, 410) else AnswerError
+            raise kind(_refusal(url, answer.status_code, body), answer.status_code)
         head = answer.headers
         return Delivery(
             body,

@@ -37,6 +37,8 @@ _COLUMNS: Final = ", ".join(f"l.{name}" for name in _FIELDS)
 Filters = Mapping[str, str | Sequence[str]]
 _WORD: Final = re.compile(r"\w+")
 _SCORE: Final = "2 * (instr(' ' || lower(l.title), ?) > 0) + (instr(' ' || lower(l.flow), ?) > 0)"
+Synonyms = Mapping[str, Sequence[str]]
+_MOST_TERMS: Final = 24  # that count in the order of what is found
 _MOST_RANKED: Final = 1500  # a search that finds more is ranked among the first of them
 
 
@@ -121,7 +123,11 @@ class Listings:
             catalogue.execute("INSERT OR REPLACE INTO refreshed VALUES (?, ?)", (source, at))
 
     def search(
-        self, words: str = "", limit: int = 200, **filters: str | Sequence[str]
+        self,
+        words: str = "",
+        limit: int = 200,
+        synonyms: Synonyms | None = None,
+        **filters: str | Sequence[str],
     ) -> list[Entry]:
         """Listings that have every word, those first that have the words in their title.
 
@@ -131,15 +137,20 @@ class Listings:
             Words or beginnings of words, in any order.
         limit : int
             Most listings given.
+        synonyms : mapping of str to sequence of str, optional
+            For a word or phrase the phrases that are found too.
         **filters
             ``source region topic frequency measure currency``, each a word that must be in it,
             or several of which one must.
         """
-        terms = [self._known(w) for w in _WORD.findall(words.lower())]
-        if None in terms:
+        groups = self._groups(words, synonyms or {})
+        if not all(groups):
             return []
         conditions, values = _conditions(filters)
-        query = " ".join(f'"{t}"*' for t in terms if t)
+        query = " AND ".join(_either(group) for group in groups)
+        terms = list(dict.fromkeys(t for group in groups for phrase in group for t in phrase))[
+            :_MOST_TERMS
+        ]
         if query:
             most = "" if conditions else f" LIMIT {_MOST_RANKED}"
             where = (
@@ -167,12 +178,34 @@ class Listings:
         sql = f"SELECT l.{by}, count(*) FROM listings l WHERE 1 {conditions} GROUP BY 1 ORDER BY 2 DESC, 1"  # noqa: S608
         return [(str(name), int(count)) for name, count in self._asked(sql, values)]
 
+    def without_listing(self, words: str, synonyms: Synonyms | None = None) -> list[str]:
+        """Words of a search that no listing has, under any synonym."""
+        said = _phrases(words, synonyms or {})
+        return [p for p in said if not self._alternatives(p, synonyms or {})]
+
+    def _groups(self, words: str, synonyms: Synonyms) -> list[list[list[str]]]:
+        """For each word or phrase of a search its alternatives, each a list of known words."""
+        return [self._alternatives(p, synonyms) for p in _phrases(words, synonyms)]
+
+    def _alternatives(self, phrase: str, synonyms: Synonyms) -> list[list[str]]:
+        """The words of a phrase as listings have them, and those of its synonyms."""
+        own = [self._known(w) for w in _WORD.findall(phrase)]
+        others = [
+            found
+            for text in synonyms.get(phrase, ())
+            if all(found := [w if self._begins(w) else "" for w in _WORD.findall(text)])
+        ]
+        return [[w for w in own if w], *others] if all(own) else others
+
+    def _begins(self, word: str) -> bool:
+        """Whether a word of some listing begins so."""
+        return bool(self._asked(
+            "SELECT 1 FROM vocabulary WHERE term >= ? AND term < ? LIMIT 1", [word, word + "\uffff"]
+        ))  # fmt: skip
+
     def _known(self, word: str) -> str | None:
         """The word itself if anything begins with it, else the word it resembles; None if none does."""
-        found = self._asked(
-            "SELECT 1 FROM vocabulary WHERE term >= ? AND term < ? LIMIT 1", [word, word + "\uffff"]
-        )
-        if found:
+        if self._begins(word):
             return word
         if len(word) < 4:
             return None
@@ -191,6 +224,22 @@ class Listings:
                 raise VaultError(
                     f"The listings {self._file} cannot be searched: {error}."
                 ) from None
+
+
+def _phrases(words: str, synonyms: Synonyms) -> list[str]:
+    """Words of a search, those that together have synonyms as one phrase."""
+    said, found = _WORD.findall(words.lower()), []
+    while said:
+        length = next((n for n in (3, 2) if " ".join(said[:n]) in synonyms and len(said) >= n), 1)
+        found.append(" ".join(said[:length]))
+        said = said[length:]
+    return found
+
+
+def _either(group: Sequence[Sequence[str]]) -> str:
+    """Condition of the full-text index: every word of one of several phrases, each by its beginning."""
+    phrases = [" AND ".join(f'"{word}"*' for word in phrase) for phrase in group]
+    return "(" + " OR ".join(f"({p})" for p in phrases) + ")"
 
 
 def _row(entry: Entry) -> tuple[str, ...]:

@@ -10,6 +10,7 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
+from ultrum.core.currency_codes import pair_in
 from ultrum.core.descriptor import Descriptor, Step
 from ultrum.core.frequency import Frequency
 from ultrum.core.labels import distinct, infer_frequency, intraday_frequency
@@ -34,6 +35,12 @@ _VALUE_NAMES: Final = (
     "valeur",
     "amount",
 )
+
+
+_BASE_WORDS: Final = ("base", "base_currency", "base currency", "from", "from_currency", "of")
+_QUOTE_WORDS: Final = (
+    "quote", "quote_currency", "quote currency", "to", "to_currency", "counter", "currency", "in", "terms",
+)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -294,6 +301,7 @@ def _long(
             f"{' and '.join(repr(k) for k in keys)} of another. Keep one of each."
         )
     stated = {fact: _stated(name, found, labels, fact) for fact in ("currency", "title", "name")}
+    pairs = _pairs_of(found, keys, labels)
     index, fields = rows.index_of(ordinals), {}
     alone = len(found.numeric) == 1 and found.numeric[0].lower() in _VALUE_NAMES
     for column in found.numeric:
@@ -304,6 +312,7 @@ def _long(
                 _about(name, str(n), f"{n}.{column}", rows.frequency, found, column, options),
                 n,
                 stated,
+                pairs.get(str(n)),
             )
             for n in names
         ]
@@ -311,9 +320,30 @@ def _long(
     return fields
 
 
-def _of_member(about: Descriptor, name: Any, stated: Mapping[str, Mapping[Any, str]]) -> Descriptor:
-    """Descriptor with what the table's other columns say of one asset."""
-    facts: dict[str, str] = {}
+def _pairs_of(found: Typed, keys: Sequence[str], labels: Array | None) -> dict[str, str]:
+    """Base and quote currency of each name, where it is a pair or two columns hold the two currencies."""
+    if labels is None:
+        return {}
+    texts = {n.lower(): c for n, c in found.columns.items() if n not in found.numeric}
+    base = next((texts[w] for w in _BASE_WORDS if w in texts), None)
+    quote = next((texts[w] for w in _QUOTE_WORDS if w in texts), None)
+    if base is None or quote is None:
+        names = set(labels) if len(keys) == 1 else set()
+        return {str(n): "/".join(p) for n in names if (p := pair_in(str(n)))}
+    pairs: dict[str, set[str]] = {}
+    for label, one, other in zip(labels, base, quote, strict=True):
+        pairs.setdefault(str(label), set()).add(f"{one}/{other}")
+    single = {name: next(iter(held)) for name, held in pairs.items() if len(held) == 1}
+    return {name: text for name, text in single.items() if pair_in(text)}
+
+
+def _of_member(
+    about: Descriptor, name: Any, stated: Mapping[str, Mapping[Any, str]], pair: str | None
+) -> Descriptor:
+    """Descriptor with what the table's other columns say of one asset, or of a pair of currencies."""
+    facts: dict[str, Any] = {}
+    if pair and about.measure in ("", "quote", "rate", "price"):
+        return about.changed(measure="quote", unit=pair, currency="", timing="")
     currency = stated["currency"].get(name, "")
     if currency and about.measure == "price" and about.unit in ("", "currency"):
         facts["currency"] = currency

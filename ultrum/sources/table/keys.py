@@ -15,6 +15,7 @@ from ultrum.sources.table.numbers import says_nothing
 _ATTRIBUTES: Final = frozenset(
     ("currency", "unit", "units", "name", "title", "status", "obs_status", "note", "notes")
 )
+_LAST_RESORT: Final = ("currency", "name", "title")
 _MOST_KEYS: Final = 4
 _REPEATS: Final = 2  # an identifier stands beside so many dates at least, on average
 
@@ -32,14 +33,21 @@ def key_columns(texts: Mapping[str, Array], moments: Dates) -> list[str] | None:
     steps = np.diff(moments.astype(np.int64))
     if (steps > 0).all() or pd.Series(moments).is_unique:
         return []
-    names = [n for n in texts if n.lower() not in _ATTRIBUTES]
+    found = _identifying([n for n in texts if n.lower() not in _ATTRIBUTES], texts, moments)
+    return found or _identifying([n for n in texts if n.lower() in _LAST_RESORT], texts, moments)
+
+
+def _identifying(
+    names: Sequence[str], texts: Mapping[str, Array], moments: Dates
+) -> list[str] | None:
+    """The first column that identifies the rows of each date, or the first few together."""
     frame = pd.DataFrame({n: texts[n] for n in names}).assign(**{"": moments})
     alone = [n for n in names if not frame.duplicated(["", n]).any()]
     if alone:
         return alone[:1]
     for count in range(2, min(len(names), _MOST_KEYS) + 1):
         if not frame.duplicated(["", *names[:count]]).any():
-            return names[:count]
+            return list(names[:count])
     return None
 
 

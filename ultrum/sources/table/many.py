@@ -7,7 +7,7 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, Final
+from typing import Any, Final, TypeVar
 
 import numpy as np
 import pandas as pd
@@ -15,12 +15,13 @@ import pandas as pd
 from ultrum.core.descriptor import Descriptor, Step
 from ultrum.core.frequency import Frequency, parse_period, periods_in
 from ultrum.core.series import SeriesTable, TimeSeries
-from ultrum.errors import FrequencyError, TableError
+from ultrum.errors import FrequencyError, NotFoundError, TableError
 from ultrum.sources.table.figure import LoneFigure, find_figure
 from ultrum.sources.table.result import Decision, Reading, TableOptions
 
 _FIELD: Final = re.compile(r"\{(\w+)(?::([^{}]+))?\}")
 MOST_FILES: Final = 20_000
+T = TypeVar("T")
 Read = Callable[[str, TableOptions], Reading]
 Load = Callable[[str], bytes]
 
@@ -44,8 +45,8 @@ def expand(pattern: str, over: Mapping[str, Sequence[str]]) -> list[tuple[str, d
     pattern : str
         Such as ``rents/{region}.csv`` or ``copies/{date:%Y%m%d}.html``.
     over : mapping of str to sequence
-        Values for each name; for one with a date format, the first and last period and, if need be,
-        a step such as ``"P1M"``.
+        Values for each name. For one with a date format, the first and last period and, if need be,
+        a step such as ``"P1M"`` or ``"B"`` for business days; or a list of one, three or more days.
 
     Examples
     --------
@@ -75,20 +76,39 @@ def expand(pattern: str, over: Mapping[str, Sequence[str]]) -> list[tuple[str, d
 
 def _dates(bounds: Sequence[str], form: str) -> list[str]:
     """Dates from first to last, written in a form, one for each day, month or year it tells."""
-    if len(bounds) not in (2, 3):
-        raise TableError(f"A range of dates is its first and last period, not {list(bounds)}.")
+    if not _is_range(bounds):
+        return list(dict.fromkeys(pd.Timestamp(_first_day(b)).strftime(form) for b in bounds))
     code = "D" if re.search("%[djeU]", form) else "M" if re.search("%[mbB]", form) else "A"
-    frequency = Frequency(code)
+    business = len(bounds) == 3 and bounds[2] == "B"
+    frequency = Frequency("B" if business else code)
     try:
-        first, last = (
-            int(frequency.ordinals(np.array([parse_period(b)[1]]))[0]) for b in bounds[:2]
-        )
-        step = periods_in(bounds[2], frequency) if len(bounds) == 3 else 1
+        first, last = (int(frequency.ordinals(np.array([_first_day(b)]))[0]) for b in bounds[:2])
+        step = periods_in(bounds[2], frequency) if len(bounds) == 3 and not business else 1
     except FrequencyError as error:
         raise TableError(str(error)) from None
+    if last < first:
+        raise TableError(f"The dates end ({bounds[1]}) before they begin ({bounds[0]}).")
+    if last - first > MOST_FILES * step:
+        raise TableError(
+            f"{bounds[0]} to {bounds[1]} are more than {MOST_FILES:,} addresses; narrow it."
+        )
     ordinals = np.arange(first, last + 1, step, dtype=np.int64)
     days = frequency.starts(ordinals)
     return list(dict.fromkeys(pd.Timestamp(d).strftime(form) for d in days))
+
+
+def _is_range(bounds: Sequence[str]) -> bool:
+    """Whether dates are given by the first and the last, and perhaps a step between them."""
+    if len(bounds) == 3:
+        return str(bounds[2]) == "B" or str(bounds[2]).startswith("P")
+    return len(bounds) == 2
+
+
+def _first_day(period: str) -> np.datetime64:
+    try:
+        return parse_period(str(period))[1]
+    except FrequencyError as error:
+        raise TableError(str(error)) from None
 
 
 def files_of(pattern: str) -> list[tuple[str, dict[str, str]]]:
@@ -122,19 +142,58 @@ def read_many(
     joined and a later copy wins. Files told apart by a code give series named by it.
     """
     form = next((m[2] or "" for m in _FIELD.finditer(pattern) if m[2] or m[1] == "date"), None)
-    if options.figure:
-        found = [
-            (said, find_figure(load(place), options.figure, place, options.decimal))
-            for place, said in places
-        ]
-        return figure_series(
-            options.figure, [(_day_of(s, form or "", f), f) for s, f in found], options
+    words = options.figure
+    if words:
+        found, absent = _each(
+            places, form, lambda p, _: find_figure(load(p), words, p, options.decimal)
         )
-    readings = [(said, read(place, options)) for place, said in places]
+        days = [(_day_of(s, form or "", f), f) for s, f in found]
+        return _with_gaps(figure_series(words, days, options), absent)
+    readings, absent = _each(places, form, lambda p, said: read(p, _dated(options, said, form)))
     if form is not None:
         ordered = sorted(readings, key=lambda r: _day_of(r[0], form, None))
-        return _history(pattern, [r for _, r in ordered])
+        return _with_gaps(_history(pattern, [r for _, r in ordered]), absent)
     return _side_by_side(pattern, readings)
+
+
+def _each(
+    places: Sequence[tuple[str, dict[str, str]]],
+    form: str | None,
+    take: Callable[[str, dict[str, str]], T],
+) -> tuple[list[tuple[dict[str, str], T]], list[str]]:
+    """What each file holds; of dated files those that are not there, unless none is."""
+    found: list[tuple[dict[str, str], T]] = []
+    absent: list[str] = []
+    fault: NotFoundError | None = None
+    for place, said in places:
+        try:
+            found.append((said, take(place, said)))
+        except NotFoundError as error:
+            if form is None:
+                raise
+            fault = error
+            absent.append(next(iter(said.values())))
+    if fault is not None and not found:
+        raise fault
+    return found, absent
+
+
+def _with_gaps(reading: Reading, absent: Sequence[str]) -> Reading:
+    """The reading with a decision that counts the dates without a file."""
+    if not absent:
+        return reading
+    listed = ", ".join(absent[:5]) + (" …" if len(absent) > 5 else "")
+    said = Decision(
+        "files missing", f"{len(absent)} dates without a file: {listed}", certainty="gaps"
+    )
+    return replace(reading, decisions=(*reading.decisions, said))
+
+
+def _dated(options: TableOptions, said: Mapping[str, str], form: str | None) -> TableOptions:
+    """Options with the day that a file's name holds, for tables that have no dates of their own."""
+    if form is None or options.on is not None or not options.headings:
+        return options
+    return replace(options, on=_day_of(said, form, None))
 
 
 def _day_of(said: Mapping[str, str], form: str, figure: LoneFigure | None) -> str:
@@ -202,7 +261,7 @@ def _history(pattern: str, readings: Sequence[Reading]) -> Reading:
         column: SeriesTable.build(
             frame.to_numpy(dtype=np.float64).copy(),
             frame.index,
-            [abouts[column][str(n)] for n in frame],
+            _of_one_frequency([abouts[column][str(n)] for n in frame], frame.index),
         )
         for column, frame in joined.items()
     }
@@ -212,6 +271,14 @@ def _history(pattern: str, readings: Sequence[Reading]) -> Reading:
     )
     first = readings[0]
     return replace(first, name=pattern, fields=fields, decisions=(*first.decisions, said))
+
+
+def _of_one_frequency(abouts: list[Descriptor], index: pd.Index) -> list[Descriptor]:
+    """Descriptors of daily data, where copies of single days left it open whether weekends belong to them."""
+    if not all(a.frequency.code in "BD" for a in abouts) or not isinstance(index, pd.DatetimeIndex):
+        return abouts
+    weekend = not np.is_busday(index.to_numpy().astype("datetime64[D]")).all()
+    return [a.changed(frequency=Frequency("D" if weekend else "B")) for a in abouts]
 
 
 def _check_units(

@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from datetime import date
 from pathlib import Path
 from typing import Any, Final
 
@@ -29,6 +30,7 @@ from ultrum.sources.table.parts import side_by_side
 from ultrum.sources.table.quick import read_quick
 from ultrum.sources.table.result import Decision, Reading, TableOptions
 from ultrum.sources.table.typed import typed
+from ultrum.sources.table.undated import dated_grid
 from ultrum.sources.table.unpack import read_file, unpack
 
 _FAR_LARGER: Final = 3
@@ -79,7 +81,8 @@ def read_series(
     block : str or int, optional
         One of several tables in one sheet, by a part of its title or its number from 1.
     headings : sequence of str, optional
-        Names that the table's heading has, wherever it stands on a page.
+        Names that the table's heading has, wherever it stands on a page. A table without dates is
+        then read too, its rows named by the first of them, for the day given by ``on``.
     encoding, delimiter, decimal : str, optional
         Found from the text if not given.
     header : int, optional
@@ -109,7 +112,7 @@ def read_series(
     figure : str, optional
         Words beside a lone figure on a page, which is then read instead of a table.
     on : str, optional
-        Day of that figure, if the page does not say it.
+        Day of that figure or of a table without dates, if the page does not say it.
     over : mapping of str to sequence, optional
         What the parts in braces of an address run over: ``rents/{region}.csv`` with
         ``over={"region": ["01", "02"]}``, ``fx/{day:%Y%m}.csv`` with
@@ -146,7 +149,8 @@ def read_series(
         places = expand(str(source), over) if over else files_of(str(source))
         return read_many(str(source), places, options, lambda p, o: read_table(*_obtained(p), o),
                          lambda p: _obtained(p)[0])  # fmt: skip
-    return read_table(*_obtained(source), options)
+    live = isinstance(source, str) and source.startswith(("http://", "https://"))
+    return read_table(*_obtained(source), options, str(date.today()) if live else "")
 
 
 def _obtained(source: str | bytes | os.PathLike[str]) -> tuple[bytes, str]:
@@ -162,8 +166,10 @@ def _obtained(source: str | bytes | os.PathLike[str]) -> tuple[bytes, str]:
     return read_file(Path(source)), Path(source).name
 
 
-def read_table(body: bytes, name: str, options: TableOptions | None = None) -> Reading:
-    """Read the bytes of a table; see :func:`read_series`."""
+def read_table(
+    body: bytes, name: str, options: TableOptions | None = None, retrieved: str = ""
+) -> Reading:
+    """Read the bytes of a table, which came on a day; see :func:`read_series`."""
     options = options or TableOptions()
     inner, name = unpack(body, name, options.member)
     if options.figure:
@@ -176,7 +182,13 @@ def read_table(body: bytes, name: str, options: TableOptions | None = None) -> R
     grids = grids_of(
         inner, name, encoding=options.encoding, delimiter=options.delimiter, sheet=options.sheet
     )
-    chosen, aside = _chosen_blocks(grids, name, options)
+    try:
+        chosen, aside = _chosen_blocks(grids, name, options)
+    except TableError:
+        if not options.headings:
+            raise
+        grid = dated_grid(grids, options.headings, options.on or retrieved, name)
+        chosen, aside = find_blocks(grid, Wishes(date_column=1), name), []
     return _merged([_read_block(b, name, options) for b in chosen], aside)
 
 

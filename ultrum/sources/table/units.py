@@ -13,6 +13,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from ultrum.core.currency_codes import is_currency, pair_in
 from ultrum.errors import TableError
 from ultrum.sources.table.numbers import ReadNumbers
 
@@ -154,7 +155,8 @@ def _too_large(numbers: ReadNumbers) -> bool:
 
 
 def _as_given(given: str, facts: Mapping[str, Any], where: str) -> UnitFinding:
-    if given not in GIVEN and not re.fullmatch(r"[A-Z]{3}(/[A-Z]{3})?", given):
+    codes = re.fullmatch(r"([A-Z]{3})(?:/([A-Z]{3}))?", given)
+    if given not in GIVEN and not (codes and all(is_currency(c) for c in codes.groups() if c)):
         raise TableError(
             f"{where}: units='{given}' is not known; it is one of {', '.join(GIVEN)}, a currency's code or a "
             "pair of them."
@@ -163,7 +165,9 @@ def _as_given(given: str, facts: Mapping[str, Any], where: str) -> UnitFinding:
         return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, "", "given")
     if given == "as written":
         return UnitFinding(False, facts, given, "", "given")
-    if re.fullmatch(r"[A-Z]{3}", given):
+    if codes and codes[2]:
+        return UnitFinding(False, {"measure": "quote", "unit": given}, given, "", "given")
+    if codes:
         return UnitFinding(
             False, {**facts, "unit": "currency", "currency": given}, given, "", "given"
         )
@@ -179,10 +183,9 @@ _ADJUSTED: Final = re.compile(
 def _facts(text: str, said: str, numbers: ReadNumbers) -> dict[str, Any]:
     """Measure, currency, pair and base period as far as words tell them."""
     facts: dict[str, Any] = {}
-    pair = _PAIR.search(text)
-    if pair:  # "QML per QSR" and "QSR/QML" both pay QML for one QSR
-        base, quote = (pair[2], pair[1]) if "per" in pair[0] else (pair[1], pair[2])
-        return {"measure": "quote", "unit": f"{base}/{quote}"}
+    pair = _pair(text)
+    if pair:
+        return {"measure": "quote", "unit": "/".join(pair)}
     base_period = _BASE.search(text)
     if base_period:
         return {"measure": "index", "unit": "index", "base_period": base_period[1]}
@@ -200,12 +203,21 @@ def _facts(text: str, said: str, numbers: ReadNumbers) -> dict[str, Any]:
     return facts
 
 
+def _pair(text: str) -> tuple[str, str] | None:
+    """Base and quote of a heading: "QSR/QML" and "QML per QSR" both pay QML for one QSR."""
+    found = _PAIR.search(text)
+    if found and is_currency(found[1]) and is_currency(found[2]):
+        return (found[2], found[1]) if "per" in found[0] else (found[1], found[2])
+    words = text.split()
+    return pair_in(text) or next((p for w in words if len(w) >= 6 and (p := pair_in(w))), None)
+
+
 def _currency(text: str, said: str, numbers: ReadNumbers) -> str:
     sign = _SIGNS.get(numbers.currency, numbers.currency)
-    if re.fullmatch(r"[A-Z]{3}", sign):
+    if is_currency(sign):
         return sign
     codes = [c for c in (*_CODE_ALONE.findall(said), *_CODE.findall(text)) if c not in _NO_CURRENCY]
-    return codes[0] if codes else ""
+    return next((c for c in codes if is_currency(c)), "")
 
 
 def _words(facts: Mapping[str, Any]) -> str:

@@ -10,7 +10,7 @@ import zlib
 from pathlib import Path
 from typing import IO, Final
 
-from ultrum.errors import TableError
+from ultrum.errors import NotFoundError, TableError
 from ultrum.sources.limits import current
 
 _PIECE: Final = 1024 * 1024
@@ -27,6 +27,8 @@ def read_file(path: Path) -> bytes:
     try:
         with path.open("rb") as file:
             body = file.read(most + 1)
+    except FileNotFoundError:
+        raise NotFoundError(f"{path} cannot be read: there is no such file.") from None
     except OSError as error:
         raise TableError(f"{path} cannot be read: {error.strerror}.") from None
     if len(body) > most:

@@ -1,0 +1,44 @@
+"""Synonyms of the field for searches, from a data file that settings extend."""
+
+from __future__ import annotations
+
+import functools
+import tomllib
+from collections.abc import Mapping
+from importlib.resources import files
+from typing import Any
+
+from ultrum.errors import SourceError
+
+Synonyms = Mapping[str, tuple[str, ...]]
+
+
+@functools.cache
+def _own() -> Synonyms:
+    text = files("ultrum.desk").joinpath("synonyms.toml").read_text(encoding="utf-8")
+    return _checked(tomllib.loads(text), "synonyms.toml")
+
+
+def synonyms_with(added: Any) -> Synonyms:
+    """The field's synonyms and those of the settings; a word of the settings replaces ours.
+
+    Parameters
+    ----------
+    added : mapping of str to list of str
+        Phrases for each word or phrase, such as ``{"dole": ["unemployment benefit"]}``.
+
+    Raises
+    ------
+    SourceError
+        If it is something else.
+    """
+    return {**_own(), **_checked(added, "the settings")}
+
+
+def _checked(given: Any, where: str) -> Synonyms:
+    if not isinstance(given, Mapping) or not all(
+        isinstance(phrases, list) and all(isinstance(p, str) for p in phrases)
+        for phrases in given.values()
+    ):
+        raise SourceError(f'[synonyms] of {where}: write word = ["phrase", "phrase"] on each line.')
+    return {str(word).lower(): tuple(p.lower() for p in phrases) for word, phrases in given.items()}
