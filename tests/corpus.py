@@ -210,6 +210,89 @@ BROKEN = {  # name: (source, keywords, words of the message)
 }  # fmt: skip
 
 
+def _rows(head, labels, first=1):
+    """A table of a column of dates and one of whole numbers."""
+    return f"{head}\n" + "".join(f"{label},{first + i}\n" for i, label in enumerate(labels))
+
+
+_QUARTERS = [(y, q) for y in (2019, 2020) for q in (1, 2, 3, 4)]
+for _style in (
+    "{y}:{q}",
+    "{s}Q{q}",
+    "{y}Q0{q}",
+    "T{q} {y}",
+    "{q}. Quartal {y}",
+    "{n} quarter {y}",
+    "{y}/{q}",
+    "{y},{r}",
+):
+    _labels = [_style.format(y=y, s=y % 100, q=q, n=("1st", "2nd", "3rd", "4th")[q - 1], r=("I", "II", "III", "IV")[q - 1])
+               for y, q in _QUARTERS]  # fmt: skip
+    _head = "year,quarter,x" if "," in _style else "when,x"
+    GOOD[f"quarters like {_labels[0]}"] = (
+        _rows(_head, _labels),
+        {},
+        "x",
+        "2019-Q1",
+        list(range(1, 9)),
+    )
+_DOWN = "\n".join(f"{q},{q},{q + 4}" for q in (1, 2, 3, 4))
+GOOD |= {
+    "months of a quarter": (_rows("when,x", ["Jan-Mar 2020", "Apr-Jun 2020"]), {}, "x", "2020-Q1", [1, 2]),
+    "weeks by name": (_rows("when,x", ["Week 1 2020", "Week 2 2020"]), {}, "x", "2020-W01", [1, 2]),
+    "half-years": (_rows("when,x", ["H1 2020", "H2 2020"]), {}, "x", "2020-S1", [1, 2]),
+    "a year in brackets": (_rows("when,x", ["AY (2019)", "AY (2020)"]), {}, "x", "2019", [1, 2]),
+    "short years of the sixties": (_rows("when,x", [f"15/03/{y}" for y in range(60, 70)]), {"dates": "15/03/24",
+                                   "frequency": "A"}, "x", "1960", list(range(1, 11))),
+    "short years through a century": (_rows("when,x", [f"Dec-{y % 100:02d}" for y in range(1921, 2021)]),
+                                      {"frequency": "A"}, "x", "1921", list(range(1, 101))),
+    "short years, the first given": (_rows("when,x", [f"Dec-{y}" for y in range(25, 31)]), {"frequency": "A",
+                                     "first_year": 1925}, "x", "1925", list(range(1, 7))),
+    "a title with a comma": ("Wages, percent change\ndate,a,b\n2024-01,1,2\n2024-02,3,4\n", {}, "a", "2024-01",
+                             [0.01, 0.03]),
+    "a first date that cannot be": ("date,x\n2024-13,9\n2024-01,1\n2024-02,2\n2024-03,3\n", {}, "x", "2024-01",
+                                    [1, 2, 3]),
+    "codes like numbers": ("date,id,p\n" + "".join(f"2024-0{m},{c},{m}\n" for c in ("1001", "1002") for m in (1, 2)), {},
+                           "1002.p", "2024-01", [1, 2]),
+    "codes of digits and letters": ("date,id,p\n" + "".join(f"2024-0{m},{c},{m}\n" for c in ("A12", "1E5") for m in (1, 2)),
+                                    {}, "1E5.p", "2024-01", [1, 2]),
+    "footnotes raised": (PAGE.format("x").replace("1.5<", "1.5<sup>1</sup><").encode(), {}, "Rate", "2024-01-02",
+                         [1.5, 1.75]),
+    "quarters down, years across": (f"Quarter,2019,2020\n{_DOWN}\n", {}, "t.txt", "2019-Q1", list(range(1, 9))),
+    "a year over its quarters": (",2019,,,,2020,,,\n,Q1,Q2,Q3,Q4,Q1,Q2,Q3,Q4\npay,1,2,3,4,5,6,7,8\n", {}, "pay", "2019-Q1",
+                                 list(range(1, 9))),
+    "a year beside its first quarter": ("year,part,x\n" + "".join(f"{y if q == 1 else ''},Q{q},{q}\n" for y, q in _QUARTERS),
+                                        {}, "x", "2019-Q1", [1, 2, 3, 4] * 2),
+    "three rows of heading": (",Miravel,,Sorrin,\n,pay,cpi,pay,cpi\nYear,mn QML,index,mn QSR,index\n2019,1,2,3,4\n"
+                              "2020,5,6,7,8\n", {}, "Sorrin.pay", "2019", [3, 7]),
+    "years across, then words": ("Area,2019,2020,Note\nMiravel,1,2,revised\nSorrin,3,4,\n", {}, "Sorrin", "2019", [3, 4]),
+    "places and indicators, years across": ("Area,Item,2019,2020\nMiravel,pay,1,2\nMiravel,cpi,3,4\nSorrin,pay,5,6\n", {},
+                                            "Sorrin.pay", "2019", [5, 6]),
+    "day numbers among dates": (workbook({"A": [["d", "x"], [JAN[0], 1], [45294, 2], [JAN[2], 3]]}), {}, "x",
+                                "2024-01-02", [1, 2, 3]),
+    "three fields of dates": (json.dumps([{"published": "2024-03-01", "period": f"2024-0{m}", "updated": "2024-04-01", "x": m}
+                                          for m in (1, 2)]).encode(), {}, "x", "2024-01", [1, 2]),
+    "percent below the table": ("date,Rate\n2024-01,1\n2024-02,2\n\nAll figures in percent.\n", {}, "Rate", "2024-01",
+                                [0.01, 0.02]),
+    "percent in another language": ("Angaben in Prozent\ndate;Satz\n2024-01;1\n2024-02;2\n", {}, "Satz", "2024-01",
+                                    [0.01, 0.02]),
+    "percent of something else": ("Prices rose by 2 percent per year.\ndate;Level\n2024-01;1\n2024-02;2\n", {}, "Level",
+                                  "2024-01", [1, 2]),
+    "an asset column of numbers": ("date,id,p\n2024-01,1,5\n2024-01,2,6\n", {"asset_column": "id"}, "2.p", "2024-01", [6]),
+}  # fmt: skip
+_SWAPPED = [
+    dt.date(2024, m, d) for m in (1, 2) for d in range(1, 29) if dt.date(2024, m, d).weekday() < 5
+]
+BROKEN |= {
+    "short years of two centuries": (_rows("when,x", [f"Dec-{y}" for y in range(25, 31)]), {}, ["1925", "first_year=2025"]),
+    "quarters or months": (_rows("when,x", [f"2020/{q}" for q in (1, 2, 3, 4)]), {}, ["2020-02-01", "2020-04-01"]),
+    "days and months exchanged": (_rows("when,x", [d.replace(month=d.day, day=d.month) if d.day <= 12 else d
+                                                   for d in _SWAPPED]), {}, ["exchanged in", "first 2024-02-01"]),
+    "a pair that cannot be": ("d,x\n2024-01,1\n2024-02,2\n", {"units": "EUR/ABC"}, ["units='EUR/ABC'"]),
+    "what was seen": ("a;b\nc;1\n", {}, ["'a | b'", "date_column="]),
+}  # fmt: skip
+
+
 def open_document(rows):
     """Bytes of an OpenDocument spreadsheet with one sheet; dates are given as text of ISO dates."""
     cells = []

@@ -37,6 +37,7 @@ class Scratch(unittest.TestCase):
 
     def file(self, name, content):
         path = self.folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
         path.write_bytes(content if isinstance(content, bytes) else content.encode())
         return path
 

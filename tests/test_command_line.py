@@ -102,8 +102,13 @@ class Commands(OnPractice):
         found = [row["address"] for row in json.loads(done.stdout)]
         self.assertEqual(found, [f"observatory:PRICES/M.{a}.CPI" for a in ("QM", "QS", "QT")])
         self.assertIn("observatory:PRICES/M.QM.CPI", self.ultrum("find", "consumer").stdout)
-        nothing = self.ultrum("find", "unicorns")
-        self.assertEqual((nothing.returncode, nothing.stdout), (3, ""))
+        for words, said in ((["unicorns"], "'unicorns'"), (["jobless", "consumer"], "no listing has all"),
+                            (["jobless", "--region", "QQ"], "none with region = QQ")):  # fmt: skip
+            nothing = self.ultrum("find", *words)
+            self.assertEqual((nothing.returncode, nothing.stdout), (3, ""))
+            self.assertIn(said, nothing.stderr)
+        found = json.loads(self.ultrum("find", "inflation", "miravel", "--json").stdout)
+        self.assertIn("observatory:PRICES/M.QM.CPI", [row["address"] for row in found])
 
     def test_pull_in_part_and_to_csv(self):
         done = self.ultrum(
@@ -141,6 +146,54 @@ class Commands(OnPractice):
         self.assertEqual(sum(len(s) for s in sheet.values()), 24)
         again = self.ultrum("pull", "set.toml", "--resume", "--json")
         self.assertEqual([r["status"] for r in json.loads(again.stdout)], ["unasked", "unasked"])
+
+    def test_every_option_works_on_local_files_or_is_refused(self):
+        days = pd.bdate_range("2022-01-03", "2024-03-29")
+        for k, name in enumerate(("AA", "BB")):
+            rows = "".join(
+                f"{d.date()},{i % 7 + k + 1},{100 + i + k}\n" for i, d in enumerate(days)
+            )
+            self.file(f"{name}.csv", f"date,volume,close\n{rows}")
+        whole = json.loads(
+            self.ultrum(
+                "look", "AA.csv", "--json", "--start", "last 3 months", "--frequency", "M"
+            ).stdout
+        )
+        self.assertEqual(
+            [list(v) for v in whole["values"].values()], [["2024-01", "2024-02", "2024-03"]] * 2
+        )
+        one = self.ultrum("look", "AA.csv#close", "--step", "growth", "--start", "2024-03-28", "--json", "--csv", "o.txt",
+                          "--beside", "BB.csv#close", "--picture", "o.png", "--spells", "below zero")  # fmt: skip
+        self.assertEqual(one.returncode, 0, one.stderr)
+        self.assertEqual(list(json.loads(one.stdout)["values"]), ["2024-03-28", "2024-03-29"])
+        self.assertEqual(
+            (self.folder / "o.txt").read_text().splitlines()[0], 'date,"close, AA","close, BB"'
+        )
+        self.assertTrue((self.folder / "o.png").is_file())
+        many = json.loads(self.ultrum("look", "{asset}.csv", "--json").stdout)
+        self.assertEqual(
+            [r["series"] for r in many["series"]],
+            ["AA.volume", "AA.close", "BB.volume", "BB.close"],
+        )
+        risk = json.loads(
+            self.ultrum("look", "AA.csv", "--returns", "M", "--start", "2023-10", "--json").stdout
+        )
+        self.assertEqual([(a["asset"], a["periods"]) for a in risk["assets"]], [("close", 6)])
+        done = self.ultrum("pull", "AA.csv", "BB.csv#close", "--csv", "p.csv", "--vault", "v")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertEqual(len(pd.read_csv(self.folder / "p.csv").columns), 4)
+        name = done.stdout.split("#")[0].split()[-1]
+        self.assertEqual(
+            self.ultrum("vault", "export", name, "back.csv", "--vault", "v").returncode, 0
+        )
+        self.assertEqual(
+            (self.folder / "back.csv").read_bytes(), (self.folder / "AA.csv").read_bytes()
+        )
+        for words in (["--offline"], ["--revised"], ["--figure", "grid"], ["--spells", "below zero"], ["--read", "unit"],
+                      ["--returns", "M", "--step", "lag"]):  # fmt: skip
+            done = self.ultrum("look", "AA.csv", *words)
+            self.assertEqual((done.returncode, done.stdout), (2, ""), words)
+        self.assertEqual(self.ultrum("look", "none.csv").returncode, 2)
 
     def test_look_at_a_file_at_revisions_and_at_the_past(self):
         self.file(

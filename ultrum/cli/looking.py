@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Final
 
 import click
+from click.core import ParameterSource
 
 from ultrum.cli.local_files import READ, LocalFiles, local_files, vault_for
 from ultrum.cli.options import (
@@ -22,6 +23,8 @@ from ultrum.cli.options import (
     VAULT,
     desk_of,
 )
+
+ENVIRONMENT: Final = ParameterSource.ENVIRONMENT
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -106,6 +109,8 @@ def look(
     _refuse_together(returns_of, revised, figure, picture, asked, beside)
     texts = (address, *beside)
     files = local_files(texts, reading)
+    if files and click.get_current_context().get_parameter_source("vault") is ENVIRONMENT:
+        vault = None  # a file that is only looked at is not kept, unless --vault is on the line
     _refuse_for_files(files, vault, where, revised)
     with (
         vault_for(vault, files, texts) as place,
@@ -183,7 +188,8 @@ def _look(desk: Desk, files: LocalFiles, texts: Sequence[str], asked: _Asked) ->
     address = files.address(texts[0])
     found, reading = _series_at(desk, address, asked)
     others = [one for t in texts[1:] for one in _series_at(desk, files.address(t), asked)[0]]
-    if len(found) == 1:
+    whole = reading is not None and "#" not in texts[0]
+    if len(found) == 1 and not whole:
         facts = desk.describe(found[0][0]).facts if reading is None else _facts(found[0][1])
         series = found[0][1]
         _look_at_one(
@@ -192,7 +198,7 @@ def _look(desk: Desk, files: LocalFiles, texts: Sequence[str], asked: _Asked) ->
         if not asked.as_json:
             look_view.show_rejected(reading)
         return
-    if asked.spells:
+    if asked.spells and len(found) != 1:
         raise click.UsageError(
             f"--spells needs one series; name one of {len(found)}: {texts[0].partition('#')[0]}#"
             f"{found[0][1].name if found else 'column'}."
@@ -234,7 +240,8 @@ def _series_at(
         raise faults[0]
     for fault in faults:
         show.warn(str(fault), "left out")
-    return shaped, reading
+    final = span.known(*[s for _, s in shaped])
+    return [(a, final.cut(s)) for a, s in shaped], reading
 
 
 def _look_at_one(
@@ -266,21 +273,25 @@ def _look_at_many(
     from ultrum.desk.headings import unique_headings
 
     every = [*found, *others]
+    spells = _spells_of(found[0], asked.spells) if asked.spells else None
     names = unique_headings(every, [s.name for s in every])
     _write(every, asked)
     if asked.picture:
         from ultrum.present import figures
 
-        figures.to_png(figures.through_time(*every), asked.picture)
+        figures.to_png(figures.through_time(*every, shade=spells), asked.picture)
     if asked.as_json:
         show.as_json({
             "series": look_view.summary_rows(every, names),
             "values": {n: dict(look_view.labelled(s)) for n, s in zip(names, every, strict=True)},
             "decisions": [vars(d) for d in reading.decisions] if reading else [],
             "rejected": [vars(r) for r in reading.rejected] if reading else [],
+            **({} if spells is None else {"spells": spells.to_dict("records")}),
         })  # fmt: skip
         return
     look_view.show_table(name, every, names, reading, asked.rows)
+    if spells is not None:
+        _show_spells(spells)
 
 
 def _write(series: Sequence[TimeSeries], asked: _Asked) -> None:

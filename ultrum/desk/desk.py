@@ -187,7 +187,6 @@ class Desk:
             facts = {}
         if facts:
             series = series.described(**facts)
-        span = span.known(series)
         if frequency:  # of whole periods, before the start is cut
             series = to_frequency(series.sample(None, span.end or None), frequency)
         return span.cut(series)

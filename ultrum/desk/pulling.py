@@ -172,7 +172,8 @@ def _assembled(
             "" if not member.name else member.name if alone else f"{member.name}, {one.about.name}"
             for one in found
         )
-    return replace(result, status=pd.DataFrame(rows))
+    final = job.span.known(*result.series)
+    return replace(result, series=[final.cut(s) for s in result.series], status=pd.DataFrame(rows))
 
 
 def _plan(what: SeriesSet | Sequence[str] | str) -> SeriesSet:

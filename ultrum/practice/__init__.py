@@ -93,7 +93,7 @@ def sources_at(places: Mapping[str, str]) -> dict[str, dict[str, Any]]:
         "harbour": {"snapshots": {"freight": {"path": "today.html", "figure": "Freight rate today",
                                               "title": "Freight rate, miral for a ton"}}},
     }  # fmt: skip
-    for name in found:
+    for name, settings in found.items():
         tables: dict[str, dict[str, Any]] = {path: {} for path in _TABLES.get(name, ())}
-        found[name].update({**({"tables": tables} if tables else {}), **more.get(name, {})})
+        settings.update({**({"tables": tables} if tables else {}), **more.get(name, {})})
     return found

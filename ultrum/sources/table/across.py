@@ -29,6 +29,12 @@ def dates_across(grid: Grid) -> tuple[int, int] | None:
     return best
 
 
+def parts_down(grid: Grid, row: int) -> bool:
+    """Whether the rows below the dates are all named by parts of a year, as in years across and months down."""
+    named = [r[0] for r in grid.rows[row + 1 :] if filled(r) > 1]
+    return len(named) > 1 and all(part_of_year(c) for c in named)
+
+
 def without_other_columns(grid: Grid) -> tuple[Grid, list[tuple[str, str]]]:
     """The grid without columns right of the first date whose heading is no date, and what was set aside."""
     head = grid.rows[0]
@@ -48,13 +54,13 @@ def without_other_columns(grid: Grid) -> tuple[Grid, list[tuple[str, str]]]:
 def without_empty_rows(grid: Grid) -> Grid:
     """The grid without rows of a single cell, which are prose, or of none."""
     kept = [i for i, row in enumerate(grid.rows) if filled(row) > 1]
-    return Grid(
-        grid.name,
-        [grid.rows[i] for i in kept],
-        [grid.lines[i] for i in kept],
-        grid.how,
-        grid.decisions,
-    )
+    rows, lines = [grid.rows[i] for i in kept], [grid.lines[i] for i in kept]
+    return replace(grid, rows=rows, lines=lines)
+
+
+def prose_below(grid: Grid, row: int) -> str:
+    """Text of the rows of a single cell below a row."""
+    return "\n".join(cell_text(r[0]) for r in grid.rows[row + 1 :] if filled(r) == 1)
 
 
 def prose_above(grid: Grid, row: int) -> str:

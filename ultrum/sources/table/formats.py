@@ -7,6 +7,7 @@ import io
 import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from datetime import timedelta
 from typing import Any, Final
 
@@ -16,6 +17,7 @@ from ultrum.sources.table.compound import MARK, refuse_circles
 from ultrum.sources.table.extent import refuse_huge_workbook
 from ultrum.sources.table.grid import Grid, Row
 from ultrum.sources.table.numbers import SUPERSCRIPTS
+from ultrum.sources.table.periods_of_year import part_of_year
 from ultrum.sources.table.styles import style_of
 from ultrum.sources.table.unpack import decode, names_in
 
@@ -26,6 +28,7 @@ _ANY_GAP: Final = re.compile(r"\s+")
 _PAGE: Final = re.compile(
     rb"\s*(<!doctype html|<html|<table|<\?xml[^>]*\?>\s*<!doctype html)", re.IGNORECASE
 )
+_MOST_PARAGRAPHS, _LONGEST_PARAGRAPH = 4, 400
 _MOST_PROSE: Final = 100  # lines above a table
 _NESTING: Final = 6
 _HIDDEN: Final = re.compile(r"display\s*:\s*none|visibility\s*:\s*hidden", re.IGNORECASE)
@@ -144,7 +147,7 @@ def _best_delimiter(lines: list[str]) -> str:
         widths: Counter[int] = Counter()
         for line in sample:
             cells = _split(line, mark)
-            if len(cells) > 1 and any(style_of(c.strip().strip('"')) for c in cells[:3]):
+            if len(cells) > 1 and any(map(_is_period, cells[:3])):
                 widths[len(cells)] += 1
         score = widths.most_common(1)[0][1] if widths else 0
         penalty = (
@@ -153,6 +156,12 @@ def _best_delimiter(lines: list[str]) -> str:
         if score * penalty > most:
             best, most = mark, score * penalty
     return best if most else _by_headings(sample)
+
+
+def _is_period(cell: str) -> bool:
+    """Whether a cell is a date or the name of a month or quarter."""
+    text = cell.strip().strip('"')
+    return bool(style_of(text)) or (text[:1].isalpha() and part_of_year(text) is not None)
 
 
 def _split(line: str, mark: str) -> list[str]:
@@ -211,7 +220,7 @@ def _without_durations(grid: Grid) -> Grid:
     rows: list[Row] = [
         [str(c) if isinstance(c, timedelta) else c for c in row] for row in grid.rows
     ]
-    return Grid(grid.name, rows, grid.lines, grid.how, grid.decisions)
+    return replace(grid, rows=rows)
 
 
 def _sheet_name(names: Sequence[str], sheet: str | int, name: str) -> str:
@@ -240,7 +249,9 @@ def _page(body: bytes, name: str) -> list[Grid]:
         rows = _spread(table)
         title = _title_of(table) or f"table {number}"
         said = (("table", f"{number} of {len(found)}: {title}"),)
-        grids.append(Grid(title, rows, list(range(1, len(rows) + 1)), "page", said))
+        above, below = _text_around(table)
+        lines = list(range(1, len(rows) + 1))
+        grids.append(Grid(title, rows, lines, "page", said, above, below))
     if not grids:
         raise TableError(f"{name} is a web page without a table. Is it the right address?")
     return grids
@@ -272,12 +283,34 @@ def _title_of(table: Any) -> str:
     return " ".join(above[0].text_content().split()) if above else ""
 
 
+def _text_around(table: Any) -> tuple[str, str]:
+    """Caption and paragraphs right above a table, and paragraphs right below it, up to another table."""
+    caption = table.find("caption")
+    around = []
+    for axis, nearest in (("preceding", True), ("following", False)):
+        found = table.xpath(
+            f"{axis}::*[self::p or self::h1 or self::h2 or self::h3 or self::h4 or self::table]"
+        )
+        own: list[str] = []
+        for element in reversed(found) if nearest else found:
+            if element.tag == "table" or len(own) >= _MOST_PARAGRAPHS:
+                break
+            if not any(a.tag == "table" for a in element.iterancestors()):
+                own.append(" ".join(element.text_content().split())[:_LONGEST_PARAGRAPH])
+        around.append("\n".join(reversed(own) if nearest else own))
+    words = " ".join(caption.text_content().split()) if caption is not None else ""
+    return f"{around[0]}\n{words}".strip(), around[1]
+
+
 def _spread(table: Any) -> list[Row]:
     """Cells of a page's table, those that span rows or columns repeated."""
     grid: dict[tuple[int, int], str] = {}
     rows, most = list(table.iter("tr")), current()
+    alone: set[int] = set()
     for r, row in enumerate(rows):
         c = 0
+        if sum(1 for _ in row.iterchildren("td", "th")) == 1:
+            alone.add(r)  # a note across the table stands in its first cell
         for cell in row.iterchildren("td", "th"):
             while (r, c) in grid:
                 c += 1
@@ -290,7 +323,11 @@ def _spread(table: Any) -> list[Row]:
             most.check("columns", c, f"A table of the page: a line has {c:,} cells")
             most.check("cells", len(grid), f"A table of the page has {len(grid):,} cells and more")
     width = max((c for _, c in grid), default=-1) + 1
-    return [[grid.get((r, c), "") for c in range(width)] for r in range(len(rows))]
+    return [
+        [grid.get((r, c), "") if c == 0 or r not in alone or grid.get((r, c)) != grid.get((r, 0)) else ""
+         for c in range(width)]
+        for r in range(len(rows))
+    ]  # fmt: skip
 
 
 def _cell_words(cell: Any) -> str:

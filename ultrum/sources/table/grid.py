@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 from typing import Any
 
@@ -32,6 +32,8 @@ class Grid:
         Line or row number of each row in its file, from 1.
     how : str
         What the cells were parted by, for people.
+    above, below : str
+        Text of a page around its table.
     """
 
     name: str
@@ -39,6 +41,8 @@ class Grid:
     lines: list[int]
     how: str = ""
     decisions: tuple[tuple[str, str], ...] = field(default=())
+    above: str = ""
+    below: str = ""
 
     def checked(self, where: str) -> Grid:
         """The grid itself, unless it is larger than a table can be."""
@@ -50,7 +54,7 @@ class Grid:
         width = max(map(len, self.rows), default=0)
         padded = [[*row, *[""] * (width - len(row))] for row in self.rows]
         turned: list[Row] = [list(column) for column in zip(*padded, strict=True)]
-        return Grid(self.name, turned, list(range(1, width + 1)), self.how, self.decisions)
+        return replace(self, rows=turned, lines=list(range(1, width + 1)))
 
 
 def shown_rows(grid: Grid, most: int = 3) -> str:

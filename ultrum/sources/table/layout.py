@@ -17,7 +17,9 @@ from typing import Final
 from ultrum.errors import TableError
 from ultrum.sources.table.across import (
     dates_across,
+    parts_down,
     prose_above,
+    prose_below,
     without_empty_rows,
     without_other_columns,
 )
@@ -118,22 +120,19 @@ def find_blocks(grid: Grid, wishes: Wishes, where: str) -> list[Block]:
     grid = with_every_period(grid)
     column, count = _date_column(grid, wishes)
     across = dates_across(grid)
-    if across is not None and across[1] > count:
-        turned = Grid(
-            grid.name,
-            list(grid.rows[across[0] :]),
-            grid.lines[across[0] :],
-            grid.how,
-            grid.decisions,
-        )
+    if across is not None and (across[1] > count or parts_down(grid, across[0])):
+        turned = replace(grid, rows=list(grid.rows[across[0] :]), lines=grid.lines[across[0] :])
         turned, aside = without_other_columns(turned)
         blocks = find_blocks(without_empty_rows(turned).turned(), wishes, where)
         said = ("layout", f"dates run across, along line {grid.lines[across[0]]}")
-        above = prose_above(grid, across[0])
+        above, below = prose_above(grid, across[0]), prose_below(grid, across[0])
         return [
-            replace(b, decisions=[said, *aside, *b.decisions], preamble=f"{above}\n{b.preamble}")
+            replace(
+                b, decisions=[said, *aside, *b.decisions], preamble=f"{above}\n{b.preamble}",
+                footer=f"{b.footer}\n{below}",
+            )
             for b in blocks
-        ]
+        ]  # fmt: skip
     if not count:
         raise TableError(
             f"{where}: no rows of a date and values were found in {len(grid.rows)} lines; {shown_rows(grid)}"
@@ -321,10 +320,10 @@ def _block(
         [grid.lines[i] for i in at],
         rejected,
         prose,
-        preamble,
+        f"{preamble}\n{grid.above}",
         title,
         run.family,
-        footer=_words_below(grid, at[-1] + 1, below, column),
+        footer=f"{_words_below(grid, at[-1] + 1, below, column)}\n{grid.below}",
     )
 
 

@@ -39,7 +39,7 @@ def _years_down(grid: Grid) -> Grid:
     for column in range(_FIRST_COLUMNS):
         cells = [row[column] if len(row) > column else "" for row in grid.rows]
         years = [i for i, c in enumerate(cells) if _is_year(c)]
-        if not years or len(years) > len(cells) / 2:
+        if not years or len(years) > len(cells) / 2 or not _only_years(grid.rows, column, years):
             continue
         beside = _part_column(grid.rows, column, years[0])
         if beside is None:
@@ -60,6 +60,14 @@ def _years_down(grid: Grid) -> Grid:
             )
             return replace(grid, rows=rows, decisions=(*grid.decisions, said))
     return grid
+
+
+def _only_years(rows: Sequence[Row], column: int, years: Sequence[int]) -> bool:
+    """Whether the cells of rows with values are years that follow each other, or empty."""
+    held = [r[column] for r in rows[years[0] :] if len(r) > column and sum(map(is_value, r)) > 1]
+    numbers = [int(cell_text(rows[i][column])) for i in years]
+    steps = {b - a for a, b in itertools.pairwise(numbers)}
+    return all(is_empty(c) or _is_year(c) for c in held) and (not steps or steps in ({1}, {-1}))
 
 
 def _part_column(rows: Sequence[Row], column: int, first: int) -> int | None:
@@ -117,8 +125,8 @@ def _years_across(grid: Grid) -> Grid:
             "layout",
             f"years on line {grid.lines[i]} over parts of years on line {grid.lines[under]}",
         )
-        return Grid(grid.name, [rows[k] for k in order], [grid.lines[k] for k in order], grid.how,
-                    (*grid.decisions, said))  # fmt: skip
+        return replace(grid, rows=[rows[k] for k in order], lines=[grid.lines[k] for k in order],
+                       decisions=(*grid.decisions, said))  # fmt: skip
     return grid
 
 
@@ -159,7 +167,7 @@ def _under_year_rows(grid: Grid) -> Grid:
             "layout",
             f"parts of years under {len(years)} rows of years; those rows are left out",
         )
-        return Grid(grid.name, rows, lines, grid.how, (*grid.decisions, said))
+        return replace(grid, rows=rows, lines=lines, decisions=(*grid.decisions, said))
     return grid
 
 

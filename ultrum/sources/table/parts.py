@@ -11,7 +11,7 @@ import numpy as np
 
 from ultrum.core.types import Array
 from ultrum.sources.table.dates import cell_text
-from ultrum.sources.table.grid import Grid, Row, is_empty, shape_of
+from ultrum.sources.table.grid import Row, is_empty, shape_of
 from ultrum.sources.table.heading import Heading
 from ultrum.sources.table.layout import Block
 from ultrum.sources.table.periods_of_year import is_month_name, labelled, part_of_year
@@ -165,6 +165,9 @@ def side_by_side(block: Block) -> Block | None:
         for k, n in enumerate(block.heading.names)
         if k != block.date_column and (p := part_of_year(n))
     }
+    bare = {block.heading.names[k].strip() for k in parts}
+    if bare == set("1234") and block.heading.names[block.date_column].lower() in _QUARTER_WORDS:
+        parts = {k: ("Q", number) for k, (_, number) in parts.items()}
     kinds = {p[0] for p in parts.values()}
     if len(kinds) != 1 or len(parts) < {"M": 6, "Q": 4, "S": 2}[next(iter(kinds))]:
         return None
@@ -190,7 +193,7 @@ def side_by_side(block: Block) -> Block | None:
         said.append(
             ("set aside", f"{unfilled} empty cells before the first or after the last value")
         )
-    grid = Grid(block.grid.name, rows, lines, block.grid.how, block.grid.decisions)
+    grid = replace(block.grid, rows=rows, lines=lines)
     heading = Heading(names, first_row=block.heading.first_row, line=block.heading.line)
     return replace(
         block, grid=grid, date_column=len(keys), heading=heading, rows=[rows[i] for i in kept],

@@ -325,8 +325,8 @@ def _count_quarters(cells: Sequence[str]) -> bool:
     for cell in cells:
         parts.setdefault(cell[:4], set()).add(cell[-1])
     years = sorted(parts)
-    whole = [parts[y] for y in years[1:-1]] or [set().union(*parts.values())]
-    return len(years) > 1 and all(p == set("1234") for p in whole)
+    every = set().union(*parts.values()) == set("1234")
+    return every and len(years) > 1 and (len(years) > 2 or min(map(len, parts.values())) > 1)
 
 
 def weak_fitting(cells: Sequence[str]) -> list[DateStyle]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 from ultrum.errors import TableError
 from ultrum.sources.table.dates import cell_text
@@ -46,7 +47,7 @@ def dated_grid(grids: Sequence[Grid], headings: Sequence[str], day: str, name: s
     rows += [[day, cell_text(row[labels]), *_without(row[:width], labels)] for row in body]
     lines = [grid.lines[at], *[grid.lines[grid.rows.index(row)] for row in body]]
     said = ("dates", f"the table has none; all values are of {day}")
-    return Grid(grid.name, rows, lines, grid.how, (*grid.decisions, said))
+    return replace(grid, rows=rows, lines=lines, decisions=(*grid.decisions, said))
 
 
 def _heading_row(grid: Grid, headings: Sequence[str]) -> int | None:

@@ -31,6 +31,11 @@ _PROSE_PERCENT: Final = re.compile(
     rf"|(?<=[,;:(] )(?:{_WORD})(?=[.;,)]|\s*$)|\((?:{_WORD})\)|\bunits?: ?(?:{_WORD}|%)|\bin %|\(%\)|, %|% per)",
     re.IGNORECASE | re.MULTILINE,
 )
+_OF_ALL: Final = re.compile(
+    rf"\b(?:all|figures?|values?|data|numbers?|entries|units?)\b[^.\n]{{0,40}}(?<![^\W\d_])(?:{_WORD})(?![^\W\d_])"
+    rf"|(?:^|[.;:] ?)in (?:{_WORD})[.;]?\s*(?:$|\n)",
+    re.IGNORECASE | re.MULTILINE,
+)
 _NEVER_PERCENT: Final = ("price", "flow", "index", "stock")
 _BASE: Final = re.compile(r"\b((?:19|20)\d\d(?:[-/ ]?(?:Q[1-4]|\d\d))?) ?= ?100\b")
 _PAIR: Final = re.compile(r"\b([A-Z]{3}) ?(?:/|per) ?(?:one )?([A-Z]{3})\b")
@@ -123,8 +128,9 @@ def unit_of(
             True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, "the heading says so"
         )
     prose, below = _percent_in(preamble), _percent_in(footer)
-    other = facts.get("currency") or facts.get("base_period")
-    if (prose or below) and not other and facts.get("measure") not in _NEVER_PERCENT:
+    other = facts.get("currency") or facts.get("base_period") or facts.get("measure") == "index"
+    of_all = _OF_ALL.search(f"{preamble}\n{footer}") or facts.get("measure") not in _NEVER_PERCENT
+    if (prose or below) and not other and of_all:
         line = preamble[: prose.end()].count("\n") + 1 if prose else 0
         why = (
             f"line {line} says so" if prose else f"'{footer[:60].strip()}' below the table says so"
