@@ -1,6 +1,7 @@
 """Long trials that continuous integration has no time for: ``python -m benchmarks.soak WHAT [HOW MUCH]``.
 
 ``fuzz MINUTES``    damaged inputs for everything that reads from outside, each target in its turn
+``tables COUNT``    tables of known truth in random layouts, read back or refused; what is refused, by reason
 ``vault MINUTES``   ten processes at one vault, and then the catalogue made anew
 ``kills COUNT``     a pull killed at random moments, the vault verified after each; two pulls at once
 ``disk``            a vault on a file system of 1 MB, filled up (needs the right to mount one)
@@ -70,6 +71,41 @@ def fuzz_slice(target, start, seconds):
     print(number - start)
 
 
+def tables(count):
+    """Tables of known truth from a number on; every wrong one, and how many are refused."""
+    from concurrent.futures import ProcessPoolExecutor
+
+    with ProcessPoolExecutor() as pool:
+        parts = list(pool.map(tables_slice, range(1_000_000, 1_000_000 + count, 500)))
+    wrong = [w for found, _ in parts for w in found]
+    refused = [r for _, found in parts for r in found]
+    print("\n".join([*wrong, *[f"refused {r}" for r in refused[:20]]]))
+    print(f"{500 * len(parts):,} tables, {len(wrong)} read wrong, {len(refused)} refused")
+    return len(wrong)
+
+
+def tables_slice(start):
+    """Five hundred tables: those read wrong, and those refused."""
+    import warnings
+
+    import ultrum as ul
+    from tests.generated_tables import differences, make_case
+    from ultrum.errors import TableError
+
+    warnings.simplefilter("ignore")
+    wrong, refused = [], []
+    for seed in range(start, start + 500):
+        case = make_case(seed)
+        try:
+            found = differences(case, ul.read_series(case.body))
+            wrong += [f"WRONG {seed}: {found[0]} ({case.how})"] if found else []
+        except TableError as error:
+            refused.append(f"{seed}: {str(error)[:120]} ({case.how})")
+        except Exception as error:
+            wrong.append(f"WRONG {seed}: {error!r} ({case.how})")
+    return wrong, refused
+
+
 def tests(*names, **environment):
     """Run some of the tests with settings of their own; how many failed."""
     os.environ.update({k: str(v) for k, v in environment.items()})
@@ -133,6 +169,8 @@ def main(words):
     what, much = words[0] if words else "", float(words[1]) if len(words) > 1 else 0
     if what == "fuzz":
         faults = fuzz(much or 60)
+    elif what == "tables":
+        faults = tables(int(much or 100_000))
     elif what == "vault":
         name = "tests.test_vault.HostileWorld.test_ten_processes_at_once"
         faults = tests(name, ULTRUM_VAULT_SECONDS=60 * (much or 10))

@@ -18,6 +18,7 @@ from ultrum.sources.table.styles import (
     FOOTNOTE,
     LETTERS,
     MARKED_PERIOD,
+    MARKS,
     STYLES,
     DateStyle,
     fitting,
@@ -106,9 +107,8 @@ def _read(cells: Array, given: str | None, where: str, first_year: int | None) -
 def cell_text(cell: Any) -> str:
     """A cell as text; whole numbers without a point."""
     if isinstance(cell, str):
-        text = FOOTNOTE.sub("", cell.strip())
-        marked = MARKED_PERIOD.fullmatch(text)
-        return marked[1] if marked else text
+        text = cell.strip()
+        return _without_marks(text) if text[-1:] in MARKS else text
     if cell is None or (isinstance(cell, float) and np.isnan(cell)):
         return ""
     if isinstance(cell, float) and cell.is_integer():
@@ -116,6 +116,13 @@ def cell_text(cell: Any) -> str:
     if isinstance(cell, datetime):
         return cell.isoformat(" ") if cell.time() != datetime.min.time() else str(cell.date())
     return str(cell)
+
+
+def _without_marks(text: str) -> str:
+    """A text without the footnote marks or the mark of quality at its end."""
+    plain = FOOTNOTE.sub("", text)
+    marked = MARKED_PERIOD.fullmatch(plain)
+    return marked[1] if marked else plain
 
 
 def _native(cells: Array) -> ReadDates | None:

@@ -6,7 +6,7 @@ import csv
 import io
 import re
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from datetime import timedelta
 from typing import Any, Final
@@ -16,6 +16,7 @@ from ultrum.sources.limits import current
 from ultrum.sources.table.compound import MARK, refuse_circles
 from ultrum.sources.table.extent import refuse_huge_workbook
 from ultrum.sources.table.grid import Grid, Row
+from ultrum.sources.table.json_tables import json_grids
 from ultrum.sources.table.numbers import SUPERSCRIPTS
 from ultrum.sources.table.periods_of_year import part_of_year
 from ultrum.sources.table.styles import style_of
@@ -29,8 +30,8 @@ _PAGE: Final = re.compile(
     rb"\s*(<!doctype html|<html|<table|<\?xml[^>]*\?>\s*<!doctype html)", re.IGNORECASE
 )
 _MOST_PARAGRAPHS, _LONGEST_PARAGRAPH = 4, 400
+_SAMPLED: Final = 2_000  # lines at each end by which the delimiter is found
 _MOST_PROSE: Final = 100  # lines above a table
-_NESTING: Final = 6
 _HIDDEN: Final = re.compile(r"display\s*:\s*none|visibility\s*:\s*hidden", re.IGNORECASE)
 _BREAKS: Final = frozenset(("br", "p", "div", "li"))
 _WORKBOOKS: Final = {"xl/workbook.xml", "xl/workbook.bin", "content.xml"}
@@ -66,7 +67,7 @@ def grids_of(
     elif kind == "page":
         grids = _chosen(_page(body, name), sheet, name, "table")
     elif kind == "json":
-        grids = _json(body, name)
+        grids = json_grids(body, name)
     else:
         text, found = decode(body, name, encoding)
         grids = [text_grid(text, name, delimiter, {"utf-8-sig": "UTF-8"}.get(found, found))]
@@ -141,7 +142,7 @@ def _parted(text: str, lines: list[str], mark: str) -> tuple[list[Row], list[int
 
 def _best_delimiter(lines: list[str]) -> str:
     """The mark that puts the most lines with a date into equally many cells."""
-    sample = lines[:20_000] if len(lines) < 40_000 else [*lines[:10_000], *lines[-10_000:]]
+    sample = lines if len(lines) < 2 * _SAMPLED else [*lines[:_SAMPLED], *lines[-_SAMPLED:]]
     best, most = ",", 0.0
     for mark in (*DELIMITERS, "  ", SPACES):
         widths: Counter[int] = Counter()
@@ -150,12 +151,24 @@ def _best_delimiter(lines: list[str]) -> str:
             if len(cells) > 1 and any(map(_is_period, cells[:3])):
                 widths[len(cells)] += 1
         score = widths.most_common(1)[0][1] if widths else 0
-        penalty = (
+        headed = _is_headed(sample, mark, widths.most_common(1)[0][0]) if widths else False
+        penalty = (1.2 if headed else 1.0) * (
             0.85 if mark == SPACES else 0.9 if mark == "," and _decimal_commas(sample) else 1.0
         )
         if score * penalty > most:
             best, most = mark, score * penalty
     return best if most else _by_headings(sample)
+
+
+def _is_headed(lines: Sequence[str], mark: str, width: int) -> bool:
+    """Whether the line before the first dated one has as many cells."""
+    before = ""
+    for line in lines[:200]:
+        cells = _split(line, mark)
+        if len(cells) > 1 and any(map(_is_period, cells[:3])):
+            return bool(before) and len(_split(before, mark)) == width
+        before = line.strip() or before
+    return False
 
 
 def _is_period(cell: str) -> bool:
@@ -323,15 +336,17 @@ def _spread(table: Any) -> list[Row]:
             most.check("columns", c, f"A table of the page: a line has {c:,} cells")
             most.check("cells", len(grid), f"A table of the page has {len(grid):,} cells and more")
     width = max((c for _, c in grid), default=-1) + 1
-    return [
-        [grid.get((r, c), "") if c == 0 or r not in alone or grid.get((r, c)) != grid.get((r, 0)) else ""
-         for c in range(width)]
-        for r in range(len(rows))
-    ]  # fmt: skip
+    spread: list[Row] = [[grid.get((r, c), "") for c in range(width)] for r in range(len(rows))]
+    for r in alone:
+        first = spread[r][0]
+        spread[r] = [first, *["" if cell == first else cell for cell in spread[r][1:]]]
+    return spread
 
 
 def _cell_words(cell: Any) -> str:
     """Text of a page's cell: footnote marks raised, hidden parts left out, a space for each break."""
+    if not len(cell):
+        return " ".join((cell.text or "").split())
     pieces: list[str] = []
 
     def _add(element: Any) -> None:
@@ -378,110 +393,3 @@ def _chosen(grids: list[Grid], sheet: str | int | None, name: str, what: str) ->
         listed = ", ".join(f"'{g.name}'" for g in grids)
         raise TableError(f"{len(exact)} {what}s of {name} are named '{sheet}'; it has: {listed}.")
     return exact
-
-
-def _json(body: bytes, name: str) -> list[Grid]:
-    """Records of a JSON text: a list of objects, columns, rows under column names, or date to value."""
-    import orjson
-
-    text, _ = decode(body, name, None)
-    try:
-        said = orjson.loads(text)
-    except orjson.JSONDecodeError as error:
-        said = _json_lines(text)
-        if said is None:
-            raise TableError(f"{name} is not JSON: {error}.") from None
-    found = _records_in(said, 0)
-    if found is None:
-        raise TableError(
-            f"{name} holds no records that Ultrum knows: a list of objects, lists by column name, or "
-            "dates with values."
-        )
-    rows, where = found
-    return [Grid(name, rows, list(range(1, len(rows) + 1)), "JSON", (("records", where),))]
-
-
-def _json_lines(text: str) -> list[Any] | None:
-    import orjson
-
-    try:
-        rows = [orjson.loads(line) for line in text.splitlines() if line.strip()]
-    except orjson.JSONDecodeError:
-        return None
-    return rows if len(rows) > 1 else None
-
-
-def _records_in(said: Any, depth: int, path: str = "the whole") -> tuple[list[Row], str] | None:
-    """The largest table inside a JSON value, and where it stands."""
-    own = _as_rows(said)
-    if own is not None:
-        return own, path
-    if depth > _NESTING:
-        return None
-    inside = (
-        said.items()
-        if isinstance(said, dict)
-        else enumerate(said)
-        if isinstance(said, list)
-        else ()
-    )
-    found = [f for key, v in inside if (f := _records_in(v, depth + 1, str(key))) is not None]
-    return max(found, key=lambda f: len(f[0]), default=None)
-
-
-def _as_rows(said: Any) -> list[Row] | None:
-    if isinstance(said, list) and said and all(isinstance(r, dict) for r in said):
-        flat = [_flat(r) for r in said]
-        names = list(dict.fromkeys(k for r in flat for k in r))
-        current().check_shape(len(flat), len(names), "A list of records")
-        rows: list[Row] = [[r.get(n) for n in names] for r in flat]
-        return [names, *rows] if len(names) > 1 else None
-    if isinstance(said, dict) and said:
-        return _mapping_rows(said)
-    if isinstance(said, list) and said and all(isinstance(r, list) and len(r) > 1 for r in said):
-        plain = all(not isinstance(c, list | dict) for r in said for c in r)
-        return list(said) if plain and any(style_of(str(r[0])) for r in said) else None
-    return None
-
-
-def _mapping_rows(said: Mapping[str, Any]) -> list[Row] | None:
-    head = next(
-        (
-            said[k]
-            for k in ("columns", "header", "fields", "names")
-            if isinstance(said.get(k), list)
-        ),
-        None,
-    )
-    body = next(
-        (said[k] for k in ("data", "rows", "values") if isinstance(said.get(k), list)), None
-    )
-    if head and body and all(isinstance(r, list) for r in body):
-        names = [h.get("name", h.get("id", "")) if isinstance(h, dict) else str(h) for h in head]
-        return [names, *body]
-    lists = {k: v for k, v in said.items() if isinstance(v, list)}
-    lengths = {len(v) for v in lists.values()}
-    if (
-        len(lists) > 1
-        and len(lengths) == 1
-        and not any(isinstance(c, list | dict) for v in lists.values() for c in v)
-    ):
-        return [list(lists), *map(list, zip(*lists.values(), strict=True))]
-    if len(said) > 1 and all(style_of(str(k)) for k in said):
-        if all(isinstance(v, dict) for v in said.values()):
-            return _as_rows([{"date": k, **v} for k, v in said.items()])
-        if not any(isinstance(v, list | dict) for v in said.values()):
-            return [["date", "value"], *[[k, v] for k, v in said.items()]]
-    return None
-
-
-def _flat(record: Mapping[str, Any], above: str = "", depth: int = 0) -> dict[str, Any]:
-    """Nested objects with their names joined by points."""
-    flat: dict[str, Any] = {}
-    for key, value in record.items():
-        name = f"{above}{key}"
-        if isinstance(value, dict) and depth < _NESTING:
-            flat.update(_flat(value, f"{name}.", depth + 1))
-        elif isinstance(value, bool) or not isinstance(value, list | dict):
-            flat[name] = str(value).lower() if isinstance(value, bool) else value
-    return flat

@@ -44,6 +44,12 @@ DATE_WORDS: Final = frozenset(
             "asof",
             "trade_date",
             "trading_day",
+            "t",
+            "ts",
+            "epoch",
+            "unix_time",
+            "unixtime",
+            "time_ms",
         ),
         *("timestamp", "datetime", "date_time", "time_period", "datum", "tag", "monat", "jahr"),
         *("fecha", "mes", "data", "mois", "année"),
@@ -127,14 +133,18 @@ def _heading_rows(grid: Grid, above: int, first: int, width: int, column: int) -
             if found or first - i > 3:
                 break
             continue
-        if not found and is_bad_period(row, column):
-            continue  # reported among the rejected rows
+        if not found and (is_bad_period(row, column) or _names_dates_alone(row)):
+            continue  # reported among the rejected rows; or a label of the dates below the names
         if not _could_name(row, width, column, bool(found)) or len(found) >= _MOST_ROWS:
             break
         if found and len(row) < width and len(row) <= len(grid.rows[found[-1]]) - 1:
             break  # a title with a comma in it
         found.insert(0, i)
     return found
+
+
+def _names_dates_alone(row: Row) -> bool:
+    return filled(row) == 1 and len(row) > 1 and cell_text(row[0]).lower() in DATE_WORDS
 
 
 def is_bad_period(row: Row, column: int) -> bool:

@@ -49,6 +49,7 @@ _TOO_MANY_BAD: Final = 0.1
 _DEEPEST_DATE_COLUMN: Final = 12
 _SAMPLE: Final = 300
 _MOST_FOOTER: Final = 30  # lines
+OTHER_FREQUENCY: Final = "a period of another frequency"
 NO_DAY: Final = "is not a day of the calendar"
 A_TOTAL: Final = "a total or average, not a period"
 _TOTAL: Final = re.compile(
@@ -300,7 +301,7 @@ def _block(
     rejected, prose = _between(grid, run, at, below, column, heading)
     start = heading.first_row + 1 if heading.first_row >= 0 else above
     rejected = [*_rejected_above(grid, start, at[0], column), *rejected]
-    faults = [r for r in rejected if r.reason != A_TOTAL]
+    faults = [r for r in rejected if r.reason not in (A_TOTAL, OTHER_FREQUENCY)]
     dated = all(r.reason.endswith(NO_DAY) for r in faults)
     if len(faults) > max(_TOO_MANY_BAD * len(at), 1 if dated or len(at) >= 5 else 0.5):
         first = faults[0]
@@ -369,6 +370,9 @@ def _between(
             continue
         if _TOTAL.fullmatch(said[0]):
             rejected.append(Rejected(grid.lines[i], text, A_TOTAL))
+            continue
+        if len(row) > column and _family(row, column, Wishes()) not in ("", run.family):
+            rejected.append(Rejected(grid.lines[i], text, OTHER_FREQUENCY))
             continue
         count = len(row)
         label = cell_text(row[column]) if count > column else ""

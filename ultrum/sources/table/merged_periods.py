@@ -37,6 +37,8 @@ def _is_year(cell: Any) -> bool:
 def _years_down(grid: Grid) -> Grid:
     """A year beside the first of its months or quarters stands beside each of them."""
     for column in range(_FIRST_COLUMNS):
+        if not _may_be_merged(grid.rows[:_FIRST_ROWS], column):
+            continue
         cells = [row[column] if len(row) > column else "" for row in grid.rows]
         years = [i for i, c in enumerate(cells) if _is_year(c)]
         if not years or len(years) > len(cells) / 2 or not _only_years(grid.rows, column, years):
@@ -60,6 +62,12 @@ def _years_down(grid: Grid) -> Grid:
             )
             return replace(grid, rows=rows, decisions=(*grid.decisions, said))
     return grid
+
+
+def _may_be_merged(rows: Sequence[Row], column: int) -> bool:
+    """Whether among the first rows a year stands above an empty cell."""
+    cells = [row[column] for row in rows if len(row) > column]
+    return any(is_empty(b) and _is_year(a) for a, b in itertools.pairwise(cells))
 
 
 def _only_years(rows: Sequence[Row], column: int, years: Sequence[int]) -> bool:
@@ -146,6 +154,12 @@ def _count_up(years: Sequence[int], parts: dict[int, tuple[str, int]]) -> bool:
 def _under_year_rows(grid: Grid) -> Grid:
     """Months or quarters in the column of the years, under each year, become periods."""
     for column in range(2):
+        if not any(_is_year(row[column]) for row in grid.rows[:_FIRST_ROWS] if len(row) > column):
+            continue
+        if not any(
+            _names_part(row[column]) for row in grid.rows[:_FIRST_ROWS] if len(row) > column
+        ):
+            continue
         cells = [cell_text(row[column]) if len(row) > column else "" for row in grid.rows]
         years = [i for i, c in enumerate(cells) if YEAR.fullmatch(c)]
         parts = {i: p for i, c in enumerate(cells) if c[:1].isalpha() and (p := part_of_year(c))}
@@ -171,6 +185,12 @@ def _under_year_rows(grid: Grid) -> Grid:
     return grid
 
 
+def _names_part(cell: Any) -> bool:
+    """Whether a cell names a month or quarter in letters."""
+    text = cell_text(cell)
+    return text[:1].isalpha() and part_of_year(text) is not None
+
+
 def _in_order(years: Sequence[int], parts: dict[int, tuple[str, int]]) -> bool:
     """Whether the parts of each year are in order and none stands twice."""
     edges = [*years, 10**9]
@@ -189,6 +209,9 @@ def _serials_as_dates(grid: Grid) -> Grid:
     if grid.how != "sheet":
         return grid
     for column in range(_FIRST_COLUMNS):
+        kinds = {type(r[column]) for r in grid.rows if len(r) > column}
+        if not any(issubclass(k, date) for k in kinds) or not kinds & {int, float}:
+            continue
         dates = [r[column] for r in grid.rows if len(r) > column and isinstance(r[column], date)]
         numbers = [
             i for i, r in enumerate(grid.rows)

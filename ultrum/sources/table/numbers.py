@@ -78,7 +78,7 @@ class ReadNumbers:
 
 def tidy(cell: str) -> str:
     """A cell with plain spaces and minus signs, brackets of accountants turned to a minus."""
-    text = _SPACES.sub(" ", cell).strip().replace("−", "-").replace("‑", "-")
+    text = _SPACES.sub(" ", cell).strip().replace("−", "-").replace("‑", "-").removeprefix("'")
     if text.startswith("(") and text.endswith(")") and re.search(r"\d", text):
         return f"-{text[1:-1].strip()}"
     return text

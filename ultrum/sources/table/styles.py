@@ -262,6 +262,7 @@ _LOOSE: Final = [
 FOOTNOTE: Final = re.compile(
     r"(?<=[\dA-Za-z]) ?(?:\*+|[†‡§]|(?<!\b10)[⁰¹²³⁴-⁹]+|\((?:[a-z]|\d)\)|\[(?:[a-z]|\d{1,2})\])$"
 )
+MARKS: Final = frozenset("*†‡§)]⁰¹²³⁴⁵⁶⁷⁸⁹pref")  # that a cell may end with
 MARKED_PERIOD: Final = re.compile(
     r"(\d{4}(?:-\d\d|-?[QqMm]\d{1,2})?|[A-Za-z]{3,9}\.? \d{4}) ?[pref]"
 )

@@ -1,0 +1,181 @@
+"""From JSON to grids: lists of records, columns, rows under names, dates with values, several series."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any, Final
+
+from ultrum.errors import TableError
+from ultrum.sources.limits import current
+from ultrum.sources.table.grid import Grid, Row
+from ultrum.sources.table.styles import style_of
+from ultrum.sources.table.unpack import decode
+
+_NESTING: Final = 6
+
+
+def json_grids(body: bytes, name: str) -> list[Grid]:
+    """Records of a JSON text: a list of objects, columns, rows under column names, or date to value."""
+    import orjson
+
+    text, _ = decode(body, name, None)
+    try:
+        said = orjson.loads(text)
+    except orjson.JSONDecodeError as error:
+        said = _json_lines(text)
+        if said is None:
+            raise TableError(f"{name} is not JSON: {error}.") from None
+    found = list(_tables_in(said, 0))
+    if not found:
+        raise TableError(
+            f"{name} holds no records that Ultrum knows: a list of objects, lists by column name, or "
+            "dates with values."
+        )
+    alone = len(found) == 1
+    return [
+        Grid(
+            name if alone else where,
+            rows,
+            list(range(1, len(rows) + 1)),
+            "JSON",
+            (("records", where),),
+        )
+        for rows, where in found
+    ]
+
+
+def _json_lines(text: str) -> list[Any] | None:
+    import orjson
+
+    try:
+        rows = [orjson.loads(line) for line in text.splitlines() if line.strip()]
+    except orjson.JSONDecodeError:
+        return None
+    return rows if len(rows) > 1 else None
+
+
+def _tables_in(said: Any, depth: int, path: str = "the whole") -> Iterator[tuple[list[Row], str]]:
+    """Every table inside a JSON value, and where it stands."""
+    own = _as_rows(said)
+    if own is not None:
+        yield own, path
+    elif depth <= _NESTING:
+        inside = (
+            said.items()
+            if isinstance(said, dict)
+            else enumerate(said)
+            if isinstance(said, list)
+            else ()
+        )
+        for key, value in inside:
+            yield from _tables_in(value, depth + 1, str(key))
+
+
+def _as_rows(said: Any) -> list[Row] | None:
+    several = _several_series(said)
+    if several is not None:
+        return several
+    if isinstance(said, list) and said and all(isinstance(r, dict) for r in said):
+        flat = [_flat(r) for r in said]
+        names = list(dict.fromkeys(k for r in flat for k in r))
+        current().check_shape(len(flat), len(names), "A list of records")
+        rows: list[Row] = [[r.get(n) for n in names] for r in flat]
+        return [names, *rows] if len(names) > 1 else None
+    if isinstance(said, dict) and said:
+        return _mapping_rows(said)
+    if isinstance(said, list) and said and all(isinstance(r, list) and len(r) > 1 for r in said):
+        plain = all(not isinstance(c, list | dict) for r in said for c in r)
+        if not plain or not any(style_of(str(r[0])) for r in said):
+            return None
+        bare = all(len(r) == 2 and style_of(str(r[0])) for r in said)
+        return [["date", "value"], *said] if bare else list(said)
+    return None
+
+
+def _several_series(said: Any) -> list[Row] | None:
+    """Series that each stand in an object or under a name of their own, as rows that the name tells apart."""
+    if isinstance(said, dict):
+        named = [({"series": key}, value) for key, value in said.items()]
+    elif isinstance(said, list) and all(isinstance(one, dict) for one in said):
+        named = []
+        for one in said:
+            nested = [v for v in one.values() if isinstance(v, list | dict)]
+            if len(nested) != 1:
+                return None
+            named.append(
+                ({k: v for k, v in one.items() if not isinstance(v, list | dict)}, nested[0])
+            )
+    else:
+        return None
+    parts = [(facts, _plain_rows(value)) for facts, value in named]
+    if len(parts) < 2 or any(rows is None for _, rows in parts):
+        return None
+    records = [
+        facts | dict(zip(map(str, rows[0]), row, strict=True))
+        for facts, rows in parts if rows is not None for row in rows[1:]
+    ]  # fmt: skip
+    names = list(dict.fromkeys(k for r in records for k in r))
+    current().check_shape(len(records), len(names), "A list of records")
+    return [names, *[[r.get(n) for n in names] for r in records]]
+
+
+def _plain_rows(value: Any) -> list[Row] | None:
+    """Rows of one series, with their names first, if a list or mapping is one with dates."""
+    if isinstance(value, dict) and value and all(style_of(str(k)) for k in value):
+        plain = not any(isinstance(v, list | dict) for v in value.values())
+        return [["date", "value"], *[[k, v] for k, v in value.items()]] if plain else None
+    if not isinstance(value, list) or not value:
+        return None
+    if all(isinstance(r, list) and len(r) == 2 and style_of(str(r[0])) for r in value):
+        return [["date", "value"], *value]
+    flat = all(
+        isinstance(r, dict) and not any(isinstance(v, list | dict) for v in r.values())
+        for r in value
+    )
+    if not flat or not any(style_of(str(v)) for v in value[0].values()):
+        return None
+    names = list(dict.fromkeys(k for r in value for k in r))
+    return [names, *[[r.get(n) for n in names] for r in value]]
+
+
+def _mapping_rows(said: Mapping[str, Any]) -> list[Row] | None:
+    head = next(
+        (
+            said[k]
+            for k in ("columns", "header", "fields", "names")
+            if isinstance(said.get(k), list)
+        ),
+        None,
+    )
+    body = next(
+        (said[k] for k in ("data", "rows", "values") if isinstance(said.get(k), list)), None
+    )
+    if head and body and all(isinstance(r, list) for r in body):
+        names = [h.get("name", h.get("id", "")) if isinstance(h, dict) else str(h) for h in head]
+        return [names, *body]
+    lists = {k: v for k, v in said.items() if isinstance(v, list)}
+    lengths = {len(v) for v in lists.values()}
+    if (
+        len(lists) > 1
+        and len(lengths) == 1
+        and not any(isinstance(c, list | dict) for v in lists.values() for c in v)
+    ):
+        return [list(lists), *map(list, zip(*lists.values(), strict=True))]
+    if len(said) > 1 and all(style_of(str(k)) for k in said):
+        if all(isinstance(v, dict) for v in said.values()):
+            return _as_rows([{"date": k, **v} for k, v in said.items()])
+        if not any(isinstance(v, list | dict) for v in said.values()):
+            return [["date", "value"], *[[k, v] for k, v in said.items()]]
+    return None
+
+
+def _flat(record: Mapping[str, Any], above: str = "", depth: int = 0) -> dict[str, Any]:
+    """Nested objects with their names joined by points."""
+    flat: dict[str, Any] = {}
+    for key, value in record.items():
+        name = f"{above}{key}"
+        if isinstance(value, dict) and depth < _NESTING:
+            flat.update(_flat(value, f"{name}.", depth + 1))
+        elif isinstance(value, bool) or not isinstance(value, list | dict):
+            flat[name] = str(value).lower() if isinstance(value, bool) else value
+    return flat
