@@ -309,7 +309,7 @@ class Commands(OnPractice):
         self.assertNotIn("Traceback", every.stderr)
         wrong = self.ultrum("look", "exchange:indices.csv", "--returns", "M")
         self.assertEqual(wrong.returncode, 3)
-        self.assertIn("say measure", wrong.stderr)
+        self.assertIn("measure = 'price'", wrong.stderr)
 
     def test_run_writes_beside_and_check_downloads_nothing(self):
         text = demo_study().read_text()
@@ -332,7 +332,7 @@ class Commands(OnPractice):
             (["run", "absent.toml"], 2, "cannot be read"),
             (["run", "down.toml"], 3, "could not be had"),
             (["look", "observatory:PRICES/M.QM"], 3, "2 parts"),
-            (["look", "nonsense"], 3, "not an address"),
+            (["look", "nonsense"], 2, "neither a file here nor an address"),
             (["look", "observatory:RATES/M.QM.POLICY", "--rows", "0"], 2, "--rows"),
             (["find", "--sources", "mine.txt"], 2, "not TOML"),
             (["find", "--sources", "absent.toml"], 2, "--practice"),

@@ -215,6 +215,7 @@ def _series_at(
     """
     from ultrum.cli import show
     from ultrum.core.steps import apply_steps
+    from ultrum.desk.keeping import series_within
     from ultrum.desk.spans import DataSpan
     from ultrum.errors import UltrumError
     from ultrum.sources.delivery import Address
@@ -226,7 +227,7 @@ def _series_at(
         desk.kind_of(wanted) != "sdmx" and wanted.path not in desk.sources[wanted.source].snapshots
     )
     reading = desk.table(f"{wanted.source}:{wanted.path}") if is_table else None
-    found = desk.all_within(address, span, whole=bool(steps))
+    found = series_within(desk, address, span, whole=bool(steps))
     known = span.known(*found)
     shaped: list[tuple[str, TimeSeries]] = []
     faults: list[UltrumError] = []

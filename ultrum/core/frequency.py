@@ -201,10 +201,9 @@ class Frequency:
         if self.is_dated:
             return pd.DatetimeIndex(self.starts(ordinals).astype("datetime64[s]"), name="date")
         make: Any = pd.PeriodIndex
-        if self.code == "S":  # pandas has no half-years; its six months count by their first month
-            places = self.starts(ordinals).astype("datetime64[M]").astype(np.int64)
-        else:
-            places = ordinals + self._pandas_shift
+        places = ordinals + self._pandas_shift if self.code != "S" else (
+            self.starts(ordinals).astype("datetime64[M]").astype(np.int64)
+        )  # pandas has no half-years; its six months count by their first month  # fmt: skip
         index: pd.Index = make.from_ordinals(places, freq=self._pandas_code, name="period")
         return index
 
@@ -213,8 +212,8 @@ class Frequency:
         if isinstance(index, pd.PeriodIndex):
             if self.code == "S":
                 return self.ordinals(calendar_days(index))
-            own = index.asfreq(self._pandas_code).asi8
-            return np.asarray(own, dtype=np.int64) - self._pandas_shift
+            own = index.asfreq(self._pandas_code).asi8.astype(np.int64)
+            return np.asarray(own - self._pandas_shift)
         if isinstance(index, pd.DatetimeIndex) and index.tz is not None:
             index = index.tz_localize(None)
         return self.ordinals(index.to_numpy())

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import pandas as pd
 
+from ultrum.desk.synonyms import Synonyms
 from ultrum.errors import SourceError
 from ultrum.sources.sdmx import Listing
 from ultrum.sources.sdmx.units import measure_of_unit, unit_of_facts
@@ -104,6 +105,27 @@ def widened(groups: Mapping[str, Sequence[str]], filters: Mapping[str, Any]) -> 
     known = {name.lower().replace("_", " "): list(codes) for name, codes in groups.items()}
     region = str(filters.get("region", "")).lower().replace("_", " ")
     return {**filters, "region": known[region]} if region in known else dict(filters)
+
+
+def why_nothing(
+    listings: Listings,
+    words: str,
+    synonyms: Synonyms,
+    filters: Mapping[str, Any],
+    sources: Sequence[str],
+) -> str:
+    """Why a search finds nothing: words that no listing has, or filters that leave nothing over."""
+    named = ", ".join(sources) or "none"
+    if not listings.count():
+        return f"No catalogue is kept of the sources ({named}). Take them: find --refresh."
+    unknown = listings.without_listing(words, synonyms)
+    if unknown:
+        listed = ", ".join(f"'{w}'" for w in unknown)
+        return f"No listing of {named} has {listed}, or a synonym of it. Leave it out, or use another word."
+    if filters and listings.search(words, 1, synonyms):
+        listed = ", ".join(f"{k} = {v}" for k, v in filters.items())
+        return f"Listings have '{words}', but none with {listed}."
+    return f"Each word of '{words}' is in some listing, but no listing has all of them. Use fewer words."
 
 
 def browse(

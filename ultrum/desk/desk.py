@@ -15,9 +15,9 @@ from ultrum.core.moments import resolve_instant
 from ultrum.core.series import TimeSeries
 from ultrum.desk import catalogue
 from ultrum.desk.describe import Description, describe
-from ultrum.desk.keeping import series_of_service, table_settings
+from ultrum.desk.keeping import series_of_service, series_within, table_settings
 from ultrum.desk.obtaining import Obtainer, Touch
-from ultrum.desk.placing import addressed, column_of
+from ultrum.desk.placing import addressed, column_of, places_of
 from ultrum.desk.revisions import revisions
 from ultrum.desk.settings import default_vault, load_settings, source_settings
 from ultrum.desk.snapshots import snapshot_series
@@ -28,7 +28,7 @@ from ultrum.sources.delivery import Address, Delivery
 from ultrum.sources.http import HttpClient, HttpPolicy
 from ultrum.sources.sdmx import SdmxSource, accept_of
 from ultrum.sources.table import Reading, TableOptions, read_table
-from ultrum.sources.table.many import expand, files_of, is_pattern, read_many
+from ultrum.sources.table.many import is_pattern, read_many
 from ultrum.vault import Listings, Record, Vault
 
 if TYPE_CHECKING:
@@ -196,29 +196,9 @@ class Desk:
     ) -> list[TimeSeries]:
         """Every series that an address with wildcards, or of a whole table, names."""
         span = DataSpan.of(start, end, last)
-        found = self.all_within(address, span)
+        found = series_within(self, address, span)
         known = span.known(*found)
         return [known.cut(s) for s in found]
-
-    def all_within(self, address: str, span: DataSpan, *, whole: bool = False) -> list[TimeSeries]:
-        """Every series that an address names, of a span or with its whole history, not yet cut.
-
-        Parameters
-        ----------
-        address : str
-        span : DataSpan
-        whole : bool
-            Ask for the history before the span too, which steps need.
-        """
-        wanted = Address.parse(address)
-        if self.kind_of(wanted) == "sdmx":
-            found = self.service(wanted.source).all_series(wanted.path, span.query(whole=whole))
-            return [
-                s for s in found if not wanted.field or s.about.address.endswith(f"#{wanted.field}")
-            ]
-        if wanted.field or wanted.path in self.sources[wanted.source].snapshots:
-            return [self.fetch(address)]
-        return list(self.table(address).series.values())
 
     def table(
         self, address: str, *, over: Mapping[str, Sequence[str]] | None = None, **said: Any
@@ -240,7 +220,7 @@ class Desk:
         settings = self.sources[wanted.source]
         options = TableOptions.of(**{**table_settings(settings, wanted.path), **said})
         if is_pattern(wanted.path):
-            places = self._places(wanted, over or {})
+            places = places_of(self.sources[wanted.source], wanted.path, over or {})
             reading = read_many(wanted.path, places, options, lambda p, o: read_table(
                 self._body(wanted.source, p), p, o), lambda p: self._body(wanted.source, p))  # fmt: skip
         else:
@@ -278,17 +258,9 @@ class Desk:
 
     def why_nothing(self, words: str, **filters: Any) -> str:
         """Why a search finds nothing: words that no listing has, or filters that leave nothing over."""
-        listings, named = self.listings(), ", ".join(self.sources) or "none"
-        if not listings.count():
-            return f"No catalogue is kept of the sources ({named}). Take them: find --refresh."
-        unknown = listings.without_listing(words, self.synonyms)
-        if unknown:
-            listed = ", ".join(f"'{w}'" for w in unknown)
-            return f"No listing of {named} has {listed}, or a synonym of it. Leave it out, or use another word."
-        if filters and listings.search(words, 1, self.synonyms):
-            listed = ", ".join(f"{k} = {v}" for k, v in filters.items())
-            return f"Listings have '{words}', but none with {listed}."
-        return f"Each word of '{words}' is in some listing, but no listing has all of them. Use fewer words."
+        return catalogue.why_nothing(
+            self.listings(), words, self.synonyms, filters, list(self.sources)
+        )
 
     def browse(self, *path: str, by: str = "topic", **filters: Any) -> pd.DataFrame:
         """One level of the catalogue below a path, without knowing a word for it.
@@ -386,47 +358,6 @@ class Desk:
     def connections(self) -> int:
         """Answers of one host asked for at once."""
         return self._client.policy.connections_per_host
-
-    def paths_of(
-        self,
-        address: str,
-        span: DataSpan | None = None,
-        over: Mapping[str, Sequence[str]] | None = None,
-        *,
-        whole: bool = False,
-    ) -> list[tuple[str, str]]:
-        """Sources and paths of the deliveries that an address needs."""
-        wanted = Address.parse(address)
-        if self.kind_of(wanted) == "sdmx":
-            return [
-                (
-                    wanted.source,
-                    self.service(wanted.source).data_path(
-                        wanted.path, (span or DataSpan()).query(whole=whole)
-                    ),
-                )
-            ]
-        snapshot = self.sources[wanted.source].snapshots.get(wanted.path)
-        path = snapshot.path if snapshot else wanted.path
-        paths = (
-            [p for p, _ in self._places(Address(wanted.source, path), over or {})]
-            if is_pattern(path)
-            else [path]
-        )
-        return [(wanted.source, p) for p in paths]
-
-    def _places(
-        self, wanted: Address, over: Mapping[str, Sequence[str]]
-    ) -> list[tuple[str, dict[str, str]]]:
-        """Paths of a pattern; in a local folder those of the files that are there."""
-        settings = self.sources[wanted.source]
-        if over or not settings.is_local:
-            return expand(wanted.path, over)
-        root = Path(settings.url)
-        return [
-            (Path(file).relative_to(root).as_posix(), parts)
-            for file, parts in files_of(str(root / wanted.path))
-        ]
 
     def obtain(self, source: str, path: str) -> Delivery:
         """The raw answer at a path, through the vault."""

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from ultrum.core.series import TimeSeries
-from ultrum.desk.placing import addressed
+from ultrum.desk.placing import addressed, places_of
 from ultrum.desk.settings import SourceSettings
 from ultrum.desk.spans import DataSpan
 from ultrum.errors import VaultError
@@ -13,6 +14,7 @@ from ultrum.sources.database import Query, table_options
 from ultrum.sources.delivery import Address
 from ultrum.sources.sdmx import covers, key_of
 from ultrum.sources.table import TableOptions, read_table
+from ultrum.sources.table.many import is_pattern
 from ultrum.vault import Record
 
 if TYPE_CHECKING:
@@ -62,3 +64,42 @@ def table_settings(settings: SourceSettings, path: str) -> dict[str, Any]:
     if settings.kind == "database":
         return dict(table_options(settings.queries.get(path) or Query(table=path)))
     return dict(settings.tables.get(path, {}))
+
+
+def series_within(
+    desk: Desk, address: str, span: DataSpan, *, whole: bool = False
+) -> list[TimeSeries]:
+    """Every series that an address names, of a span or with its whole history, not yet cut.
+
+    Parameters
+    ----------
+    desk : Desk
+    address : str
+    span : DataSpan
+    whole : bool
+        Ask for the history before the span too, which steps need.
+    """
+    wanted = Address.parse(address)
+    if desk.kind_of(wanted) == "sdmx":
+        found = desk.service(wanted.source).all_series(wanted.path, span.query(whole=whole))
+        return [
+            s for s in found if not wanted.field or s.about.address.endswith(f"#{wanted.field}")
+        ]
+    if wanted.field or wanted.path in desk.sources[wanted.source].snapshots:
+        return [desk.fetch(address)]
+    return list(desk.table(address).series.values())
+
+
+def paths_of(
+    desk: Desk, address: str, span: DataSpan, over: Mapping[str, Sequence[str]], *, whole: bool
+) -> list[tuple[str, str]]:
+    """Sources and paths of the deliveries that an address needs."""
+    wanted = Address.parse(address)
+    if desk.kind_of(wanted) == "sdmx":
+        path = desk.service(wanted.source).data_path(wanted.path, span.query(whole=whole))
+        return [(wanted.source, path)]
+    settings = desk.sources[wanted.source]
+    snapshot = settings.snapshots.get(wanted.path)
+    path = snapshot.path if snapshot else wanted.path
+    paths = [p for p, _ in places_of(settings, path, over)] if is_pattern(path) else [path]
+    return [(wanted.source, p) for p in paths]

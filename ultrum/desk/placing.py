@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from pathlib import Path
 
 from ultrum.core.descriptor import Descriptor
 from ultrum.core.series import TimeSeries
+from ultrum.desk.settings import SourceSettings
 from ultrum.errors import SourceError
 from ultrum.sources.delivery import Address
 from ultrum.sources.table import Reading
+from ultrum.sources.table.many import expand, files_of
 
 
 def column_of(reading: Reading, wanted: Address) -> TimeSeries:
@@ -49,3 +53,16 @@ def _placed(about: Descriptor, address: Address, column: str) -> Descriptor:
     name = about.name if about.name == column or not column else f"{about.name}.{column}"
     where = Address(address.source, address.path, name)
     return about.changed(source=address.source, address=str(where))
+
+
+def places_of(
+    settings: SourceSettings, pattern: str, over: Mapping[str, Sequence[str]]
+) -> list[tuple[str, dict[str, str]]]:
+    """Paths of a pattern with the values that made them; in a local folder those of the files that are there."""
+    if over or not settings.is_local:
+        return expand(pattern, over)
+    root = Path(settings.url)
+    return [
+        (Path(file).relative_to(root).as_posix(), parts)
+        for file, parts in files_of(str(root / pattern))
+    ]

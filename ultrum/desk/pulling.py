@@ -16,6 +16,7 @@ from ultrum.core.labels import period_label, table_html
 from ultrum.core.series import TimeSeries
 from ultrum.core.steps import apply_steps
 from ultrum.desk.headings import unique_headings
+from ultrum.desk.keeping import paths_of, series_within
 from ultrum.desk.revisions import status_of
 from ultrum.desk.sets import Member, SeriesSet
 from ultrum.desk.spans import DataSpan
@@ -279,8 +280,8 @@ class _Job:
 
     def paths_of(self, member: Member) -> list[tuple[str, str]]:
         """Sources and paths of the deliveries that a member needs."""
-        return self.desk.paths_of(
-            member.address, self.span, member.over, whole=self._needs_history(member)
+        return paths_of(
+            self.desk, member.address, self.span, member.over, whole=self._needs_history(member)
         )
 
     def _needs_history(self, member: Member) -> bool:
@@ -301,7 +302,7 @@ class _Job:
             wanted = Address.parse(member.address)
             reading = desk.table(f"{wanted.source}:{wanted.path}", over=member.over)
             return list(reading.series.values())
-        return desk.all_within(member.address, self.span, whole=self._needs_history(member))
+        return series_within(desk, member.address, self.span, whole=self._needs_history(member))
 
     @property
     def kept(self) -> Desk:

@@ -20,10 +20,11 @@ from ultrum.core.types import Array, Bools, Dates, Ints
 from ultrum.errors import TableError
 from ultrum.sources.table.bars import named_bars
 from ultrum.sources.table.centuries import with_centuries
+from ultrum.sources.table.date_column import Wishes
 from ultrum.sources.table.dates import ReadDates
 from ultrum.sources.table.formats import kind_of, text_grid
 from ultrum.sources.table.keys import key_columns
-from ultrum.sources.table.layout import Block, Wishes, find_blocks
+from ultrum.sources.table.layout import Block, find_blocks
 from ultrum.sources.table.numbers import MISSING, sentinel_in
 from ultrum.sources.table.parts import date_cells, side_by_side
 from ultrum.sources.table.result import TableOptions

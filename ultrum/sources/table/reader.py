@@ -20,11 +20,12 @@ from ultrum.sources.http import HttpClient
 from ultrum.sources.table.assemble import assemble
 from ultrum.sources.table.bars import named_bars
 from ultrum.sources.table.columnar import read_parquet
+from ultrum.sources.table.date_column import Wishes
 from ultrum.sources.table.figure import find_figure
 from ultrum.sources.table.formats import grids_of, kind_of
 from ultrum.sources.table.grid import Grid
 from ultrum.sources.table.heading import DATE_WORDS
-from ultrum.sources.table.layout import Block, Wishes, find_blocks
+from ultrum.sources.table.layout import Block, find_blocks
 from ultrum.sources.table.many import expand, figure_series, files_of, is_pattern, read_many
 from ultrum.sources.table.parts import side_by_side
 from ultrum.sources.table.quick import read_quick
@@ -188,6 +189,7 @@ def read_table(
         if not options.headings:
             raise
         grid = dated_grid(grids, options.headings, options.on or retrieved, name)
+        options = replace(options, asset_column=options.asset_column or str(grid.rows[0][1]))
         chosen, aside = find_blocks(grid, Wishes(date_column=1), name), []
     return _merged([_read_block(b, name, options) for b in chosen], aside)
 

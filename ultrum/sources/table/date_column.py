@@ -1,0 +1,88 @@
+"""The column that holds the dates of a table, by its cells and by its heading."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Final
+
+from ultrum.errors import TableError
+from ultrum.sources.table.dates import cell_text
+from ultrum.sources.table.grid import Grid, Row, is_empty, is_value, shape_of
+from ultrum.sources.table.heading import DATE_WORDS, PUBLICATION_WORDS
+from ultrum.sources.table.styles import BARE
+
+_DEEPEST_DATE_COLUMN: Final = 12
+_SAMPLE: Final = 300
+
+
+@dataclass(frozen=True)
+class Wishes:
+    """What the reader was told of the layout."""
+
+    columns: list[str] | None = None
+    header: int | None = None
+    date_column: str | int | None = None
+    weak_dates: bool = False
+
+
+def date_column_of(grid: Grid, wishes: Wishes) -> tuple[int, int]:
+    """Column with the most dates beside values, and their number; bare numbers count less."""
+    width = min(max(map(len, grid.rows), default=0), _DEEPEST_DATE_COLUMN)
+    if isinstance(wishes.date_column, int):
+        return wishes.date_column - 1, len(grid.rows)
+    rows = _sampled(grid.rows)
+    ranks = _ranks(grid, width)
+    best, most, score = 0, 0, 0.0
+    for column in range(width):
+        dated = [(shape_of(r[column]), r) for r in rows if len(r) > column]
+        known = [(s, r) for s, r in dated if s and _has_more(r, column)]
+        weight = sum(
+            (0.6 if s in BARE else 1.0) * (1.0 if _has_value(r, column) else 0.5) for s, r in known
+        )
+        weight *= 0.98**column * ranks[column]
+        if weight > score * 1.05:
+            best, most, score = column, len(known), weight
+    if not most and wishes.weak_dates:
+        return 0, sum(1 for r in rows if r and is_value(r[0]))
+    named = _named_date_column(grid, wishes)
+    return (named, len(rows)) if named is not None else (best, most)
+
+
+def _ranks(grid: Grid, width: int) -> list[float]:
+    """How well the heading of each column fits the dates of observations; dates of publication do not."""
+    first = next(
+        (i for i, r in enumerate(grid.rows[:200]) if any(shape_of(c) for c in r[:width])), 0
+    )
+    head = [cell_text(c).lower() for c in grid.rows[first - 1]] if first else []
+    named = [*head, *[""] * width][:width]
+    return [
+        0.5 if PUBLICATION_WORDS.search(n) else 1.3 if n.rpartition(".")[2] in DATE_WORDS else 1.0
+        for n in named
+    ]
+
+
+def _sampled(rows: Sequence[Row]) -> Sequence[Row]:
+    """All rows of a small grid; of a large one the first and some spread over the rest."""
+    if len(rows) <= 2 * _SAMPLE:
+        return rows
+    return [*rows[:_SAMPLE], *rows[_SAMPLE :: max(1, (len(rows) - _SAMPLE) // _SAMPLE)]]
+
+
+def _named_date_column(grid: Grid, wishes: Wishes) -> int | None:
+    """Column whose heading was given as the one of the dates."""
+    if not isinstance(wishes.date_column, str):
+        return None
+    for row in grid.rows[:200]:
+        texts = [cell_text(c) for c in row]
+        if wishes.date_column in texts:
+            return texts.index(wishes.date_column)
+    raise TableError(f"{grid.name}: no column is headed '{wishes.date_column}'.")
+
+
+def _has_more(row: Row, column: int) -> bool:
+    return any(not is_empty(c) for i, c in enumerate(row) if i != column)
+
+
+def _has_value(row: Row, column: int) -> bool:
+    return any(is_value(c) or is_empty(c) for i, c in enumerate(row) if i != column)
