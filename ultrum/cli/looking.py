@@ -24,6 +24,7 @@ from ultrum.cli.options import (
     desk_of,
 )
 
+_UNITS_OF_A_PICTURE: Final = 2
 ENVIRONMENT: Final = ParameterSource.ENVIRONMENT
 
 if TYPE_CHECKING:
@@ -279,8 +280,15 @@ def _look_at_many(
     _write(every, asked)
     if asked.picture:
         from ultrum.present import figures
+        from ultrum.present.figures.lines import reading_of
 
-        figures.to_png(figures.through_time(*every, shade=spells), asked.picture)
+        kinds = {reading_of(s.about)[1] for s in every}
+        drawn = (
+            figures.through_time(*every, shade=spells)
+            if len(kinds) <= _UNITS_OF_A_PICTURE
+            else figures.small_multiples(every)[0]
+        )
+        figures.to_png(drawn, asked.picture)
     if asked.as_json:
         show.as_json({
             "series": look_view.summary_rows(every, names),

@@ -32,6 +32,7 @@ from ultrum.present.style import (
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
+_LARGE: Final = 1e5  # numbers that are labelled in thousands or millions
 _MOST: Final = 6000  # points of one line; beyond, the extremes of each stretch are drawn
 _BARS: Final = ("open", "high", "low", "close")
 Episodes = Mapping[str, tuple[str, str]]
@@ -192,8 +193,11 @@ def small_multiples(
     >>> len(small_multiples([rate, ul.roll(rate, 12).described(name="mean")]))
     2
     """
+    from matplotlib.dates import AutoDateLocator
     from matplotlib.figure import Figure
+    from matplotlib.ticker import EngFormatter
 
+    locator: Any = AutoDateLocator
     lines = [series[n] for n in series.names] if isinstance(series, SeriesTable) else list(series)
     if not lines:
         raise UnitError("Nothing to draw; give at least one series.")
@@ -208,6 +212,9 @@ def small_multiples(
         ax.set_title(_wrapped(line.about.heading, 34), fontsize=9.5, pad=4)
         ax.set_ylabel(_unit(line.about), fontsize=8)
         ax.tick_params(labelsize=8, labelbottom=number + wide >= len(lines))
+        ax.xaxis.set_major_locator(locator(minticks=2, maxticks=4))  # narrow pictures
+        if max(map(abs, ax.get_ylim())) >= _LARGE:
+            ax.yaxis.set_major_formatter(EngFormatter(sep=""))
         if ax.get_ylim()[0] < 0 < ax.get_ylim()[1]:
             ax.axhline(0, color=STONE, linewidth=0.7)
     for ax in axes[len(lines) :]:
