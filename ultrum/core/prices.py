@@ -15,7 +15,7 @@ from ultrum.core.transform.windows import months_before
 from ultrum.core.types import Dates, Floats, Ints
 from ultrum.errors import AlignmentError, FrequencyError
 
-_SPLITS: Final = (2.0, 3.0, 4.0, 5.0, 10.0, 20.0, 1.5, 100.0)
+_SPLITS: Final = (2.0, 3.0, 4.0, 5.0, 10.0, 20.0, 100.0)
 _NEAR: Final = 0.06  # a day's own move beside a split's ratio
 _BIG: Final = 0.45  # log moves that are looked at: −36 % and +57 %
 _AT_ONCE: Final = 64
@@ -34,8 +34,9 @@ def suspect_prices(prices: SeriesTable) -> pd.DataFrame:
     -------
     DataFrame
         ``series date change looks_like``: a bad tick (a move of more than 36 % down or 57 % up that is taken
-        back on the next day), a split (a move near 2, 3, 4, 5, 10, 20, 100 to 1 or the reverse, or 3 to 2,
-        that stays), or a jump beyond −70 % or +200 % that is neither.
+        back on the next day), a split (a move near 2, 3, 4, 5, 10, 20, 100 to 1 or the reverse that
+        stays), or a jump beyond −70 % or +200 % that is neither. Smaller ratios, such as 3 to 2, cannot
+        be told from moves of the market.
 
     Examples
     --------

@@ -1,0 +1,221 @@
+"""Conventions and boundaries, each against a number worked out by hand or by an independent function."""
+
+import dataclasses
+import importlib
+import inspect
+import pkgutil
+import unittest
+from datetime import date
+
+import numpy as np
+import pandas as pd
+import scipy.stats
+
+import ultrum as ul
+from tests.support import daily, months, series
+from ultrum.core.moments import start_of_last
+from ultrum.core.regression.unit_root import dickey_fuller
+from ultrum.core.resampling import stationary_rows
+from ultrum.errors import AlignmentError, EstimationError
+from ultrum.sources.sdmx.queries import covers
+
+
+def data_classes():
+    """Every data class of the core, with its module."""
+    for found in pkgutil.walk_packages(ul.__path__, "ultrum."):
+        if found.name.startswith("ultrum.core"):
+            module = importlib.import_module(found.name)
+            for _, kind in inspect.getmembers(module, inspect.isclass):
+                if kind.__module__ == found.name and dataclasses.is_dataclass(kind):
+                    yield kind
+
+
+class Results(unittest.TestCase):
+    def test_results_are_frozen_and_compared_by_identity(self):
+        kinds = list(data_classes())
+        self.assertGreater(len(kinds), 60)
+        for kind in kinds:
+            with self.subTest(kind.__name__):
+                made = kind.__dataclass_params__
+                self.assertEqual(made.frozen, kind.__name__ != "_Columns")
+                if hasattr(kind, "to_frame") and kind.__name__ not in ("TestResult", "BreakTest"):
+                    self.assertFalse(made.eq)  # arrays have no single truth value
+                    self.assertNotIn("object at 0x", kind.__repr__.__doc__ or "")
+                    self.assertNotEqual(
+                        kind.__repr__.__qualname__.split(".")[-2:], ["__create_fn__", "<locals>"]
+                    )
+
+    def test_betas_know_the_last_row_they_use(self):
+        panel = ul.practice.panel()
+        for made in (ul.lagged_beta(panel), ul.downside_beta(panel)):
+            self.assertEqual(made.end, panel.assets.index[-1])
+
+
+class Prices(unittest.TestCase):
+    def kinds(self, values):
+        return ul.suspect_prices(daily(values, name="p", measure="price").as_table())[
+            "looks_like"
+        ].tolist()
+
+    def test_a_split_of_each_ratio_a_tick_and_a_jump_are_told_apart(self):
+        for ratio in (2, 3, 4, 5, 10, 20):
+            self.assertEqual(
+                self.kinds([100, 101, 101 / ratio, 102 / ratio]), [f"a split of {ratio:g} to 1"]
+            )
+            self.assertEqual(
+                self.kinds([100, 101, 101 * ratio, 102 * ratio]), [f"a split of 1 to {ratio:g}"]
+            )
+        self.assertEqual(self.kinds([100, 101, 160, 101, 102]), ["a bad tick"])
+        self.assertEqual(self.kinds([100, 100, 320]), ["a jump"])
+        self.assertEqual(self.kinds([100, 100, 28]), ["a jump"])
+
+    def test_the_first_and_last_day_of_a_listing_count_as_untraded_if_they_are(self):
+        nan = float("nan")
+        days = pd.bdate_range("2024-01-01", periods=6)
+        close = ul.SeriesTable.wrap(
+            pd.DataFrame({"a": [nan, 5, 6, 6, 7, nan]}, days), measure="price"
+        )
+        volume = ul.SeriesTable.wrap(
+            pd.DataFrame({"a": [0.0, 0, 8, 7, 0, 0]}, days), measure="flow"
+        )
+        self.assertEqual(ul.untraded_share(close, volume)["a"], 0.5)
+
+
+class Time(unittest.TestCase):
+    def test_lengths_count_back_from_the_last_day(self):
+        for text, want in {"last 2 years": "2022-04-01", "last 3 quarters": "2023-07-01", "last 5 months": "2023-11-01",
+                           "last 2 weeks": "2024-03-18", "last 4 days": "2024-03-28"}.items():  # fmt: skip
+            self.assertEqual(start_of_last(text, date(2024, 3, 31)), want)
+
+    def test_the_unfinished_period_alone_is_left_out(self):
+        days = pd.bdate_range("2024-01-01", "2024-05-20")
+        x = ul.TimeSeries.wrap(
+            pd.Series(range(len(days)), days, dtype=float), measure="price", name="p"
+        )
+        self.assertEqual(
+            [str(p) for p in ul.to_frequency(x, "M").index],
+            ["2024-01", "2024-02", "2024-03", "2024-04"],
+        )
+
+    def test_what_is_observed_decides_how_it_is_converted(self):
+        for facts, want in (({"timing": "total"}, 6.0), ({"timing": "average"}, 2.0), ({"timing": "end"}, 3.0),
+                            ({"measure": "flow"}, 6.0), ({"measure": "rate", "timing": "average"}, 2.0)):  # fmt: skip
+            self.assertEqual(
+                ul.to_frequency(series([1, 2, 3], **facts), "Q").values.tolist(), [want]
+            )
+
+    def test_medians_skip_what_is_missing(self):
+        x = series([1, np.nan, 3, np.nan, np.nan, np.nan], measure="rate")
+        got = ul.to_frequency(x, "Q", how="median", require=0.3).values
+        np.testing.assert_array_equal(got, [2, np.nan])
+
+
+class Statistics(unittest.TestCase):
+    def test_the_error_of_a_ratio_of_skewed_returns(self):
+        r = np.random.default_rng(3).exponential(0.05, 400) - 0.045
+        rate = series(np.zeros(400), start="1980-01", name="bill", measure="return")
+        x = series(r, start="1980-01", name="x", measure="return", income="total")
+        row = ul.risk_return(x, risk_free=rate).table.loc["x"]
+        ratio, skew, kurt = (
+            r.mean() / r.std(ddof=1),
+            scipy.stats.skew(r),
+            scipy.stats.kurtosis(r, fisher=False),
+        )
+        want = np.sqrt(12 * (1 + ratio**2 / 2 - skew * ratio + (kurt - 3) / 4 * ratio**2) / 400)
+        self.assertAlmostEqual(row["error"], want, 12)
+        self.assertAlmostEqual(row["excess_per_risk"], np.sqrt(12) * ratio, 12)
+
+    def test_p_values_of_unit_roots_on_both_sides_of_the_joint(self):
+        below = {False: (2.1659, 1.4412, 0.038269), True: (3.2512, 1.6047, 0.049588)}
+        above = {
+            False: (1.7339, 0.93202, -0.12745, -0.010368),
+            True: (2.5261, 0.61654, -0.37956, -0.060285),
+        }
+        sides = set()
+        for seed in range(60):
+            walk = np.cumsum(np.random.default_rng(seed).normal(size=120))
+            for trend, joint in ((False, -1.61), (True, -2.89)):
+                found = dickey_fuller(walk, trend)
+                low = found.statistic <= joint
+                near = abs(found.statistic - joint) < 1
+                weights = (below if low else above)[trend]
+                self.assertAlmostEqual(
+                    found.p_value,
+                    scipy.stats.norm.cdf(np.polyval(weights[::-1], found.statistic)),
+                    9,
+                )
+                sides |= {(trend, low)} if near else set()
+        self.assertEqual(len(sides), 4)
+
+    def test_blocks_run_on_and_begin_anywhere(self):
+        rows = stationary_rows(10, 300, 1e15, 1)
+        self.assertTrue((np.diff(rows, axis=1) % 10 == 1).all())
+        self.assertEqual(set(rows[:, 0]), set(range(10)))
+        apart = stationary_rows(50, 300, 1.0, 1)
+        self.assertLess((np.diff(apart, axis=1) % 50 == 1).mean(), 0.05)
+
+    def test_a_blend_weighs_the_influence_of_both_means(self):
+        market = series(
+            np.random.default_rng(1).normal(0.005, 0.04, 240),
+            name="m",
+            measure="return",
+            excess_of="bill",
+        )
+        one, two, both = (ul.premium(market, mean=m, **k) for m, k in (
+            ("arithmetic", {}), ("geometric", {}), ("blend", {"horizon": 5.0})))  # fmt: skip
+        rows = len(market.values.dropna())
+        share = (rows - 60) / (rows - 1)
+        self.assertAlmostEqual(both.value, share * one.value + (1 - share) * two.value, 14)
+        np.testing.assert_allclose(
+            both.influence, share * one.influence + (1 - share) * two.influence, atol=1e-15
+        )
+
+    def test_least_samples(self):
+        rng = np.random.default_rng(2)
+        index = months(9)
+        frame = pd.DataFrame({"x": rng.normal(size=9), "y": rng.normal(size=9)}, index)
+        self.assertEqual(
+            len(
+                ul.break_test(
+                    ul.regress(frame["y"].iloc[:7], frame[["x"]].iloc[:7]), how="cusum"
+                ).path
+            ),
+            5,
+        )
+        with self.assertRaises(EstimationError):
+            ul.break_test(ul.regress(frame["y"].iloc[:6], frame[["x"]].iloc[:6]), how="cusum")
+        fit = ul.regress(
+            pd.Series(rng.normal(size=14), months(14)),
+            pd.Series(rng.normal(size=14), months(14), name="x"),
+        )
+        self.assertIn("χ²(4)", {f.distribution for f in ul.diagnose(fit).findings})
+        level = series([1, 2, 3], measure="index")
+        self.assertEqual(
+            len(ul.relative(level, level.described(name="b"), horizons=["P1M"]).table), 1
+        )
+        with self.assertRaises(AlignmentError):
+            ul.relative(level.sample(None, "2010-02"), level.described(name="b"), horizons=["P1M"])
+        x = series(np.random.default_rng(1).normal(size=60), measure="rate")
+        made = ul.innovations(x, most_lags=2, sample="expanding", min_obs=2)
+        self.assertEqual(int(np.isfinite(made.values).argmax()), 8)
+        self.assertEqual(ul.roll(x, 1, how="mean").values.tolist(), x.values.tolist())
+
+    def test_a_period_and_its_last_day_are_the_same_end(self):
+        level = series(
+            np.cumprod(1 + np.random.default_rng(1).normal(0, 0.01, 40)), measure="index"
+        )
+        other = level.described(name="b") * 2.0
+        tables = [
+            ul.relative(level, other, horizons=["P1Y"], on=on).table
+            for on in ("2012-06", "2012-06-30", "2012-Q2")
+        ]
+        for table in tables[1:]:
+            pd.testing.assert_frame_equal(table, tables[0])
+
+
+class Paths(unittest.TestCase):
+    def test_a_path_of_either_version_covers_its_keys(self):
+        for path, want in {"data/PRICES/M..CPI": True, "data/dataflow/QLO/PRICES/1.0/M..CPI": True,
+                           "data/dataflow/QLO/WAGES/1.0/M..CPI": False, "data/PRICES/all": True, "data/PRICES/Q..CPI": False,
+                           "structure/PRICES/M..CPI": False}.items():  # fmt: skip
+            self.assertEqual(covers(path, "PRICES/M.QM.CPI"), want, path)
