@@ -213,6 +213,55 @@ class Statistics(unittest.TestCase):
             pd.testing.assert_frame_equal(table, tables[0])
 
 
+class Intraday(unittest.TestCase):
+    def stamps(self, start, count):
+        index = pd.date_range(start, periods=count, freq="5min", tz="UTC")
+        return ul.TimeSeries.wrap(
+            pd.Series(np.arange(count, dtype=float), index), measure="price", frequency="5N"
+        )
+
+    def test_hours_that_are_not_whole_are_left_out_at_both_ends(self):
+        got = ul.to_frequency(self.stamps("2024-01-02 09:00", 30), "H", how="first").values
+        self.assertEqual((len(got), got.tolist()), (2, [0, 12]))
+        got = ul.to_frequency(self.stamps("2024-01-02 09:10", 34), "H", how="last").values
+        self.assertEqual(got.dropna().tolist(), [9, 21, 33])
+
+    def test_weekdays_without_rows_make_the_months_they_lie_in_partial(self):
+        days = pd.bdate_range("2024-01-01", "2024-04-30")
+        absent = (days >= "2024-02-05") & (days <= "2024-03-08")
+        x = ul.TimeSeries.wrap(pd.Series(1.0, days[~absent]), measure="flow", name="x")
+        got = ul.to_frequency(x, "M").values
+        self.assertEqual(got.isna().tolist(), [False, True, True, False])
+        part = ul.to_frequency(x, "M", require=0.7).values  # 15 of 21 weekdays of March are there
+        self.assertEqual(part.tolist()[2], 15.0)
+
+
+class Sensitivity(unittest.TestCase):
+    def test_twelve_rows_are_enough_and_a_window_needs_its_history(self):
+        returns = pd.DataFrame(
+            np.random.default_rng(4).normal(0.01, 0.05, (24, 2)), months(24, "2015-01"), ["a", "m"]
+        )
+        table = ul.SeriesTable.wrap(returns, measure="return", currency="QML", income="total")
+        made = ul.beta_sensitivity(table[["a"]], table["m"], "a", risk_free=0.02, windows=["P11M", "P12M", "P24M", "P26M"],
+                                   frequencies=["M"], adjustments=["none"], estimators=["plain"]).table  # fmt: skip
+        self.assertEqual(made["rows"].tolist()[:3], [11, 12, 24])
+        self.assertEqual(["fewer than 12" in n for n in made["note"]][:3], [True, False, False])
+        self.assertTrue(
+            np.isnan(made["beta"].iloc[3])
+        )  # the data begin two months after the window
+
+
+class Trails(unittest.TestCase):
+    def test_a_cross_rate_tells_the_days_that_only_some_quotes_have(self):
+        def rate(pair, count):
+            return daily(np.linspace(1, 2, count), name=pair, measure="quote", unit=pair)
+
+        quotes = ul.RateTable([rate("QML/QSR", 6), rate("QSR/QTV", 5)])
+        self.assertIn("days_in_some_only 1", str(quotes.series("QML", "QTV").about.trail[-1]))
+        same = ul.RateTable([rate("QML/QSR", 5), rate("QSR/QTV", 5)])
+        self.assertNotIn("days_in_some_only", str(same.series("QML", "QTV").about.trail[-1]))
+
+
 class Paths(unittest.TestCase):
     def test_a_path_of_either_version_covers_its_keys(self):
         for path, want in {"data/PRICES/M..CPI": True, "data/dataflow/QLO/PRICES/1.0/M..CPI": True,

@@ -301,6 +301,8 @@ class Reading(Scratch):
                 'OBS_VALUE="1"/><Obs FREQ="M" ITEM="X" TIME_PERIOD="2024-02" OBS_VALUE="2"/></m:DataSet>'
                 "</m:StructureSpecificData>")  # fmt: skip
         self.assertEqual(self.parts(flat)[0].values.tolist(), [1, 2])
+        alone = flat.replace('<Obs FREQ="M" ITEM="X" TIME_PERIOD="2024-02" OBS_VALUE="2"/>', "")
+        self.assertEqual(self.parts(alone)[0].values.tolist(), [1])
 
     def test_what_is_no_whole_message_is_refused(self):
         good = self.HEAD + "A:F(1.0),M,X,2024-01,1,IX,A\n"
