@@ -1,10 +1,13 @@
 """The SDMX client, the HTTP policy and the desk, against services on loopback."""
 
 import base64
+import contextlib
+import gzip
 import http.server
 import io
 import os
 import re
+import socketserver
 import threading
 import time
 import unittest
@@ -20,7 +23,7 @@ import ultrum as ul
 from tests.support import OnPractice, Scratch, command
 from ultrum.errors import SourceError, VaultError
 from ultrum.sources.delivery import Address, Delivery
-from ultrum.sources.http import HttpClient, HttpPolicy
+from ultrum.sources.http import HttpClient, HttpPolicy, _asked_wait
 
 HURRY = HttpPolicy(
     attempts=3, first_wait=0.01, longest_wait=0.3, largest_answer=10_000, read_timeout=2
@@ -172,6 +175,90 @@ class Http(Scratch):
             self.server.asked = [0, 0]
             anew.get(f"{self.url}/busy", held=held)
             self.assertNotIn("if-none-match", self.server.asked[-1][2])
+
+
+def _answer(head, body=b"", status="200 OK"):
+    return f"HTTP/1.1 {status}\r\n{head}\r\n".encode() + body
+
+
+def _dripped(first, piece):
+    """An answer that never ends: a piece now and then."""
+    yield first
+    while True:
+        time.sleep(0.02)
+        yield piece
+
+
+def _length(body):
+    return f"Content-Length: {len(body)}\r\n"
+
+
+_ZIPPED = gzip.compress(b"date,x\n2024-01,1\n2024-02,2\n")
+_EMPTY_BLOCK = b"\x00\x00\x00\xff\xff"  # a stored block of deflate that holds nothing
+HOSTILE = {  # path: (what the server sends, words of the refusal)
+    "cut": (lambda: [_answer("Content-Encoding: gzip\r\n" + _length(_ZIPPED[:-6]), _ZIPPED[:-6])], ["cut short"]),
+    "damaged": (lambda: [_answer("Content-Encoding: gzip\r\n" + _length(_ZIPPED), _ZIPPED[:-8] + b"\0" * 8)], ["damaged"]),
+    "twice": (lambda: [_answer("Content-Encoding: gzip, gzip\r\n" + _length(b"x"), b"x")], ["only one of gzip"]),
+    "foreign": (lambda: [_answer("Content-Encoding: br\r\n" + _length(b"x"), b"x")], ["only one of gzip"]),
+    "bomb": (lambda: [_answer("Content-Encoding: gzip\r\n" + _length(b := gzip.compress(b"0" * 50_000_000)), b)],
+             ["more than 10,000 bytes"]),
+    "part": (lambda: [_answer(_length(b"half"), b"half", "206 Partial Content")], ["206"]),
+    "choices": (lambda: [_answer(_length(b"x"), b"x", "300 Multiple Choices")], ["300"]),
+    "nowhere": (lambda: [_answer(_length(b"x"), b"x", "302 Found")], ["without saying where"]),
+    "unasked": (lambda: [_answer("", b"", "304 Not Modified")], ["304"]),
+    "inside": (lambda: [_answer("Location: http://169.254.169.254/latest\r\n" + _length(b""), b"", "302 Found")],
+               ["link-local", "refused"]),
+    "headers": (lambda: _dripped(b"HTTP/1.1 200 OK\r\nX-Slow: ", b"x"), ["longer than 1 seconds"]),
+    "interim": (lambda: _dripped(b"", b"HTTP/1.1 100 Continue\r\n\r\n"), ["longer than 1 seconds"]),
+    "trailers": (lambda: _dripped(_answer("Transfer-Encoding: chunked\r\n", b"1\r\nx\r\n0\r\n"), b"a: b\r\n"),
+                 ["longer than 1 seconds"]),
+    "nothing": (lambda: _dripped(_answer("Content-Encoding: gzip\r\n", _ZIPPED[:10]), _EMPTY_BLOCK), ["longer than 1 seconds"]),
+}  # fmt: skip
+READ = {  # path: (answer, what is read)
+    "polish": (_answer("Content-Type: text/csv; charset=windows-1250\r\n" + _length(b := "date,\u0141\u00f3d\u017a\n2024-01,1\n2024-02,2\n".encode("cp1250")), b),
+               "\u0141\u00f3d\u017a"),
+    "wrongly": (_answer("Content-Type: text/csv; charset=iso-8859-1\r\n" + _length(b := "date,L\u00f6hne\n2024-01,1\n2024-02,2\n".encode()), b),
+                "L\u00f6hne"),
+    "zipped": (_answer("Content-Encoding: gzip\r\n" + _length(_ZIPPED), _ZIPPED), "x"),
+}  # fmt: skip
+
+
+class _Raw(socketserver.BaseRequestHandler):
+    """Sends the bytes of its path, right or wrong."""
+
+    def handle(self):
+        path = self.request.recv(65_536).decode().split(" ")[1].strip("/")
+        parts = HOSTILE[path][0]() if path in HOSTILE else [READ[path][0]]
+        with contextlib.suppress(OSError):
+            for part in parts:
+                self.request.sendall(part)
+
+
+class HostileServers(Scratch):
+    def setUp(self):
+        super().setUp()
+        server = socketserver.ThreadingTCPServer(("127.0.0.1", 0), _Raw)
+        server.daemon_threads = True
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        self.addCleanup(server.server_close)
+        self.addCleanup(server.shutdown)
+        self.url = f"http://127.0.0.1:{server.server_address[1]}"
+
+    def test_what_is_no_whole_answer_is_refused_in_time(self):
+        with HttpClient(replace(HURRY, attempts=1, total_time=1.0)) as client:
+            for path, (_, words) in HOSTILE.items():
+                begun = time.monotonic()
+                with self.subTest(path), self.refused(SourceError, *words):
+                    client.get(f"{self.url}/{path}")
+                self.assertLess(time.monotonic() - begun, 4, path)
+
+    def test_codings_and_charsets_are_undone(self):
+        for path, (_, name) in READ.items():
+            self.assertEqual(list(ul.read_series(f"{self.url}/{path}").series), [name])
+
+    def test_a_wait_that_is_no_number_is_not_one(self):
+        for text in ("\u00b2", "-1", "1e9", "Mon, 99 Foo 99999 25:00:00 GMT", "9" * 400):
+            self.assertIsNone(_asked_wait(text))
 
 
 def unpacked(folder):

@@ -221,8 +221,10 @@ class Desk:
         options = TableOptions.of(**{**table_settings(settings, wanted.path), **said})
         if is_pattern(wanted.path):
             places = places_of(self.sources[wanted.source], wanted.path, over or {})
-            reading = read_many(wanted.path, places, options, lambda p, o: read_table(
-                self._body(wanted.source, p), p, o), lambda p: self._body(wanted.source, p))  # fmt: skip
+            reading = read_many(
+                wanted.path, places, options, lambda p, o: self._read(Address(wanted.source, p), o),
+                lambda p: self._obtainer.obtain(wanted.source, p).body,
+            )  # fmt: skip
         else:
             reading = self._read(wanted, options)
         return addressed(reading, wanted)
@@ -366,13 +368,11 @@ class Desk:
         accept = accept_of(settings.format) if settings.kind == "sdmx" else "*/*"
         return self._obtainer.obtain(source, path, accept, page)
 
-    def _body(self, source: str, path: str) -> bytes:
-        return self._obtainer.obtain(source, path).body
-
     def _read(self, wanted: Address, options: TableOptions) -> Reading:
         """A table of one file, as it was read before where readings are kept."""
         record, answer = self.record_of(wanted.source, wanted.path)
         body, day = answer.body, record.retrieved[:10]
+        options = options.in_charset(answer.content_type, body)
         if self._readings is None:
             return read_table(body, wanted.path, options, day)
         key = (wanted.source, wanted.path, hash(body), repr(options))

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import email.utils
 import logging
+import re
 import threading
 import time
 from collections import defaultdict
@@ -21,12 +22,24 @@ import tenacity
 
 from ultrum.errors import NotFoundError, SourceError
 from ultrum.sources.credentials import Secret, StrikesOut
+from ultrum.sources.decoding import ACCEPTED, CodingError, decoded
 from ultrum.sources.delivery import Delivery
 from ultrum.sources.limits import current
 from ultrum.sources.sdmx.faults import message_of_fault
+from ultrum.sources.transport import (
+    DeadlineError,
+    Exchange,
+    NetworkError,
+    Transport,
+    exchange,
+    may_reach,
+    network_of,
+)
 
 BUSY: Final = (429, 500, 502, 503, 504)
 _REDIRECTS: Final = (301, 302, 303, 307, 308)
+_WHOLE: Final = (200, 203)
+_ASKS: Final = frozenset(("if-none-match", "if-modified-since"))
 _NO_SECRET: Final = Secret({}, {}, ())
 _STRIKES: Final = StrikesOut()
 for _part in (
@@ -83,20 +96,17 @@ class HttpClient:
     policy: HttpPolicy = field(default_factory=HttpPolicy)
 
     def __post_init__(self) -> None:
-        limits = httpx.Limits(
-            max_connections=self.policy.connections,
-            max_keepalive_connections=self.policy.connections,
-        )
         patience = httpx.Timeout(self.policy.read_timeout, connect=self.policy.connect_timeout)
         self._client = httpx.Client(
-            limits=limits,
+            transport=Transport(self.policy.connections),
             timeout=patience,
             follow_redirects=False,
-            headers={"user-agent": "ultrum"},
+            headers={"user-agent": "ultrum", "accept-encoding": ACCEPTED},
         )
         self._hosts: dict[str, threading.BoundedSemaphore] = defaultdict(
             lambda: threading.BoundedSemaphore(self.policy.connections_per_host)
         )
+        self._networks: dict[str, str] = {}
         self._lock = threading.Lock()
 
     def __enter__(self) -> HttpClient:
@@ -137,7 +147,7 @@ class HttpClient:
         try:
             return self._patiently(url, {"accept": accept, **asks}, shown)
         except AnswerError as error:
-            raise AnswerError(shown.struck(str(error)), error.status) from None
+            raise type(error)(shown.struck(str(error)), error.status) from None
         except SourceError as error:
             raise SourceError(shown.struck(str(error))) from None
 
@@ -177,18 +187,33 @@ class HttpClient:
         return asked if asked is not None else backoff(state)
 
     def _once(self, url: str, headers: dict[str, str], secret: Secret) -> Delivery:
-        """One try, through redirects."""
+        """One try, through redirects, within one deadline."""
         asked = home = self._url(url)
-        for _ in range(self.policy.redirects + 1):
-            own = _same_place(asked, home)
-            sent = {**headers, **(secret.headers if own else {})}
-            where = asked.copy_merge_params(dict(secret.query)) if own and secret.query else asked
-            answer = self._asked(url, where, sent)
-            if isinstance(answer, Delivery):
-                return answer
-            if asked.scheme == "https" and answer.scheme == "http":
-                raise SourceError(f"{url} redirects from https to http; that is refused.")
-            asked = answer
+        if home.host not in self._networks:
+            self._networks[home.host] = network_of(home.host)
+        limits = Exchange(time.monotonic() + self.policy.total_time, self._networks[home.host])
+        try:
+            for _ in range(self.policy.redirects + 1):
+                own = _same_place(asked, home)
+                sent = {**headers, **(secret.headers if own else {})}
+                where = (
+                    asked.copy_merge_params(dict(secret.query)) if own and secret.query else asked
+                )
+                with exchange(limits):
+                    answer = self._asked(url, where, sent)
+                if isinstance(answer, Delivery):
+                    return answer
+                _refuse_redirect(url, asked, answer, limits.home)
+                asked = answer
+        except DeadlineError:
+            raise SourceError(
+                f"{url} takes longer than {self.policy.total_time:g} seconds; ask for less, or "
+                "raise the limit, ul.limits(seconds=...)."
+            ) from None
+        except NetworkError:
+            raise SourceError(
+                f"{url} leads to a host in another network ({asked.host}); refused."
+            ) from None
         raise SourceError(f"{url} redirects more than {self.policy.redirects} times.")
 
     def _url(self, url: str) -> httpx.URL:
@@ -206,12 +231,16 @@ class HttpClient:
             gate = self._hosts[where.netloc.decode()]
         try:
             with gate, self._client.stream("GET", where, headers=headers) as answer:
-                if answer.status_code in _REDIRECTS and "location" in answer.headers:
+                if answer.status_code in _REDIRECTS:
+                    if "location" not in answer.headers:
+                        raise SourceError(
+                            f"{url} redirects ({answer.status_code}) without saying where."
+                        )
                     return self._next(url, where, answer.headers["location"])
-                return self._taken(url, answer)
+                return self._taken(url, answer, conditional=bool(_ASKS & headers.keys()))
         except (httpx.UnsupportedProtocol, httpx.InvalidURL) as error:
             raise SourceError(f"'{url}' is not an http or https address: {error}.") from None
-        except httpx.TransportError as error:
+        except httpx.HTTPError as error:
             raise _PassingError(str(error) or type(error).__name__) from None
 
     def _next(self, url: str, where: httpx.URL, location: str) -> httpx.URL:
@@ -220,9 +249,10 @@ class HttpClient:
         except SourceError:
             raise SourceError(f"{url} redirects to what is no http or https address.") from None
 
-    def _taken(self, url: str, answer: httpx.Response) -> Delivery:
-        if answer.status_code == 304:
-            answer.read()  # an answer read to its end leaves the connection open for the next
+    def _taken(self, url: str, answer: httpx.Response, *, conditional: bool) -> Delivery:
+        if answer.status_code == 304 and conditional:
+            for _ in answer.iter_raw():  # read to its end the connection stays open for the next
+                pass
             return Delivery(b"", unchanged=True)
         if answer.status_code in BUSY:
             wait = _asked_wait(answer.headers.get("retry-after", ""))
@@ -236,6 +266,10 @@ class HttpClient:
         if answer.status_code >= 400:
             kind = MissingAnswerError if answer.status_code in (404, 410) else AnswerError
             raise kind(_refusal(url, answer.status_code, body), answer.status_code)
+        if answer.status_code not in _WHOLE:
+            raise SourceError(
+                f"{url} answered {answer.status_code}, which is not a whole answer (200); nothing was taken."
+            )
         head = answer.headers
         return Delivery(
             body,
@@ -245,21 +279,30 @@ class HttpClient:
         )
 
     def _whole(self, url: str, answer: httpx.Response) -> bytes:
-        parts, size, deadline = [], 0, time.monotonic() + self.policy.total_time
-        for part in answer.iter_bytes():
-            size += len(part)
-            if size > self.policy.largest_answer:
-                raise SourceError(
-                    f"{url} sends more than {self.policy.largest_answer:,} bytes; ask for less, or "
-                    "raise the limit, ul.limits(answer_bytes=...)."
-                )
-            if time.monotonic() > deadline:
-                raise SourceError(
-                    f"{url} takes longer than {self.policy.total_time:g} seconds; ask for less, or "
-                    "raise the limit, ul.limits(seconds=...)."
-                )
-            parts.append(part)
+        parts, size = [], 0
+        try:
+            for part in decoded(answer.iter_raw(), answer.headers.get("content-encoding", "")):
+                size += len(part)
+                if size > self.policy.largest_answer:
+                    raise SourceError(
+                        f"{url} sends more than {self.policy.largest_answer:,} bytes; ask for less, or "
+                        "raise the limit, ul.limits(answer_bytes=...)."
+                    )
+                parts.append(part)
+        except CodingError as error:
+            raise _PassingError(str(error)) from None
         return b"".join(parts)
+
+
+def _refuse_redirect(url: str, asked: httpx.URL, then: httpx.URL, home: str) -> None:
+    """Refuse to go from https to http, or from one class of network into a private one."""
+    if asked.scheme == "https" and then.scheme == "http":
+        raise SourceError(f"{url} redirects from https to http; that is refused.")
+    kind = network_of(then.host)
+    if not may_reach(home, kind):
+        raise SourceError(
+            f"{url}, a {home} address, redirects to {then.host} in a {kind} network; that is refused."
+        )
 
 
 def _same_place(asked: httpx.URL, home: httpx.URL) -> bool:
@@ -268,11 +311,11 @@ def _same_place(asked: httpx.URL, home: httpx.URL) -> bool:
 
 def _asked_wait(text: str) -> float | None:
     """Seconds that Retry-After asks for, as a number or a date."""
-    if text.replace(".", "", 1).isdigit():
+    if re.fullmatch(r"[0-9]{1,9}(\.[0-9]+)?", text.strip()):
         return float(text)
     try:
         moment = email.utils.parsedate_to_datetime(text)
-    except (TypeError, ValueError):
+    except (TypeError, ValueError, OverflowError, IndexError):
         return None
     return max(0.0, (moment - datetime.now(UTC)).total_seconds()) if moment.tzinfo else None
 

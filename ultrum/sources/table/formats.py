@@ -65,7 +65,7 @@ def grids_of(
     if kind == "workbook":
         grids = _workbook(body, name, sheet)
     elif kind == "page":
-        grids = _chosen(_page(body, name), sheet, name, "table")
+        grids = _chosen(_page(body, name, encoding), sheet, name, "table")
     elif kind == "json":
         grids = json_grids(body, name)
     else:
@@ -245,12 +245,12 @@ def _sheet_name(names: Sequence[str], sheet: str | int, name: str) -> str:
     raise TableError(f"Sheet '{sheet}' is not in {name}; it has: {listed}.")
 
 
-def _page(body: bytes, name: str) -> list[Grid]:
+def _page(body: bytes, name: str, encoding: str | None = None) -> list[Grid]:
     """Every table of a web page, with its caption or the heading above it as its name."""
     import lxml.etree
     import lxml.html
 
-    text, _ = decode(body, name, _declared_encoding(body))
+    text, _ = decode(body, name, encoding or _declared_encoding(body))
     try:
         parser = lxml.html.HTMLParser(huge_tree=False, no_network=True)
         tree = lxml.html.document_fromstring(re.sub(r"^\s*<\?xml[^>]*\?>", "", text), parser=parser)

@@ -148,23 +148,29 @@ def read_series(
                               **facts)  # fmt: skip
     if isinstance(source, str | os.PathLike) and is_pattern(str(source)):
         places = expand(str(source), over) if over else files_of(str(source))
-        return read_many(str(source), places, options, lambda p, o: read_table(*_obtained(p), o),
+        return read_many(str(source), places, options, lambda p, o: _read(p, o, ""),
                          lambda p: _obtained(p)[0])  # fmt: skip
     live = isinstance(source, str) and source.startswith(("http://", "https://"))
-    return read_table(*_obtained(source), options, str(date.today()) if live else "")
+    return _read(source, options, str(date.today()) if live else "")
 
 
-def _obtained(source: str | bytes | os.PathLike[str]) -> tuple[bytes, str]:
-    """Bytes of what is to be read, and its name for people."""
+def _read(source: str | bytes | os.PathLike[str], options: TableOptions, day: str) -> Reading:
+    body, name, kind = _obtained(source)
+    return read_table(body, name, options.in_charset(kind, body), day)
+
+
+def _obtained(source: str | bytes | os.PathLike[str]) -> tuple[bytes, str, str]:
+    """Bytes of what is to be read, its name for people, and its type as a server gives it."""
     if isinstance(source, bytes):
-        return source, "bytes"
+        return source, "bytes", ""
     name = str(source)
     if isinstance(source, str) and "\n" in source:
-        return source.encode("utf-8"), "pasted text"
+        return source.encode("utf-8"), "pasted text", ""
     if name.startswith(("http://", "https://")):
         with HttpClient() as client:
-            return client.get(name).body, name.partition("?")[0].rsplit("/", 1)[-1] or name
-    return read_file(Path(source)), Path(source).name
+            answer = client.get(name)
+        return answer.body, name.partition("?")[0].rsplit("/", 1)[-1] or name, answer.content_type
+    return read_file(Path(source)), Path(source).name, ""
 
 
 def read_table(

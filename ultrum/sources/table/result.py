@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field, fields, replace
 from typing import Any
 
 import pandas as pd
@@ -12,6 +12,7 @@ import pandas as pd
 from ultrum.core.labels import TextInNotebooks
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.errors import TableError
+from ultrum.sources.decoding import charset_of
 from ultrum.sources.table.layout import Rejected
 
 
@@ -120,6 +121,12 @@ class TableOptions:
         options = cls(**{key: said[key] for key in known & said.keys()}, facts=facts)
         options.check()
         return options
+
+    def in_charset(self, content_type: str, body: bytes) -> TableOptions:
+        """Options with the encoding that the server names, unless one is given."""
+        if self.encoding is not None or not content_type:
+            return self
+        return replace(self, encoding=charset_of(content_type, body))
 
     def check(self) -> None:
         """Refuse words that are no choice."""

@@ -1,0 +1,109 @@
+"""Bodies of answers: one content coding at most, undone piece by piece within limits, its end checked."""
+
+from __future__ import annotations
+
+import codecs
+import re
+import zlib
+from collections.abc import Iterable, Iterator
+from typing import Any, Final
+
+_CODINGS: Final = {
+    "gzip": 31,
+    "x-gzip": 31,
+    "deflate": 15,
+}  # window bits of zlib
+_PIECE: Final = 1 << 16
+_CHARSET: Final = re.compile(r"charset\s*=\s*[\"']?([\w.:-]+)", re.IGNORECASE)
+ACCEPTED: Final = "gzip, deflate"
+
+
+class CodingError(Exception):
+    """The body is coded in a way that is not accepted, or ends before it is whole."""
+
+
+def decoded(parts: Iterable[bytes], coding: str) -> Iterator[bytes]:
+    """The body of an answer without its content coding, in pieces of bounded size.
+
+    Parameters
+    ----------
+    parts : iterable of bytes
+        The body as it arrives.
+    coding : str
+        Value of the Content-Encoding header.
+
+    Raises
+    ------
+    CodingError
+        If there are several codings, one that is not known, a damaged one, or one cut short.
+    """
+    names = [name.strip().lower() for name in coding.split(",") if name.strip()]
+    names = [name for name in names if name != "identity"]
+    if not names:
+        yield from parts
+        return
+    if len(names) > 1 or names[0] not in _CODINGS:
+        raise CodingError(
+            f"it is coded as '{coding[:60]}', and only one of gzip and deflate is accepted"
+        )
+    yield from _inflated(parts, _CODINGS[names[0]])
+
+
+def _inflated(parts: Iterable[bytes], bits: int) -> Iterator[bytes]:
+    reader: Any = None
+    for part in parts:
+        if reader is None:
+            reader = zlib.decompressobj(_bits(part, bits))
+        elif reader.eof:
+            if part.strip(b"\0"):
+                raise CodingError("bytes follow the end of its compressed body")
+            continue
+        left = part
+        while left or reader.unconsumed_tail:
+            piece = _decompressed(reader, left or reader.unconsumed_tail)
+            left = b""
+            yield piece
+            if not piece and not reader.unconsumed_tail:
+                break
+        if reader.eof and reader.unused_data.strip(b"\0"):
+            raise CodingError("bytes follow the end of its compressed body")
+    if reader is not None and not reader.eof:
+        raise CodingError("its compressed body is cut short")
+
+
+def _decompressed(reader: Any, data: bytes) -> bytes:
+    try:
+        return bytes(reader.decompress(data, _PIECE))
+    except zlib.error as error:
+        raise CodingError(f"its compressed body is damaged ({error})") from None
+
+
+def _bits(part: bytes, bits: int) -> int:
+    """Deflate without the header that the standard asks for is common; it is read too."""
+    if bits == 15 and (len(part) < 2 or (part[0] & 0x0F) != 8 or ((part[0] << 8) | part[1]) % 31):
+        return -15
+    return bits
+
+
+def charset_of(content_type: str, body: bytes) -> str | None:
+    """Encoding of a text that a Content-Type names, unless the text is UTF-8, which servers often fail to say.
+
+    Examples
+    --------
+    >>> charset_of("text/csv; charset=windows-1250", "Lód,ž".encode("cp1250"))
+    'cp1250'
+    >>> charset_of("text/csv; charset=iso-8859-1", "Löhne".encode()) is None
+    True
+    """
+    found = _CHARSET.search(content_type)
+    if not found:
+        return None
+    try:
+        name = codecs.lookup(found[1]).name
+    except LookupError:
+        return None
+    try:
+        body.decode("utf-8")
+    except UnicodeDecodeError:
+        return name
+    return None

@@ -1,0 +1,260 @@
+"""Connections with a deadline for the whole exchange, and without a way from one network class into another.
+
+A server that sends a byte now and then never runs into the timeout of a single read. Here every read and
+write of an exchange gets what is left until its deadline, whatever arrives: headers, interim answers,
+bodies or trailers. A redirect reaches a private network only from the same one.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import socket
+import ssl
+import time
+import urllib.request
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
+from dataclasses import dataclass
+from typing import Any, Final
+
+import httpcore
+import httpx
+
+_BROKEN: Final = (
+    httpcore.NetworkError, httpcore.ProtocolError, httpcore.ProxyError, httpcore.TimeoutException,
+)  # fmt: skip
+_CLASSES: Final = (
+    "public",
+    "private",
+    "link-local",
+    "loopback",
+)
+
+
+class DeadlineError(Exception):
+    """The exchange took longer than it may."""
+
+
+class NetworkError(Exception):
+    """The host is in a network that the exchange must not reach."""
+
+
+@dataclass(frozen=True)
+class Exchange:
+    """Limits of one exchange: when it ends, and the class of network it began in."""
+
+    deadline: float
+    home: str = ""
+
+    @property
+    def left(self) -> float:
+        """Seconds that remain.
+
+        Raises
+        ------
+        DeadlineError
+            If none do.
+        """
+        rest = self.deadline - time.monotonic()
+        if rest <= 0:
+            raise DeadlineError
+        return rest
+
+
+_NOW: ContextVar[Exchange | None] = ContextVar("exchange", default=None)
+
+
+@contextmanager
+def exchange(limits: Exchange) -> Iterator[None]:
+    """Every connection of this block keeps to some limits."""
+    token = _NOW.set(limits)
+    try:
+        yield
+    finally:
+        _NOW.reset(token)
+
+
+def network_of(host: str) -> str:
+    """Class of the network that a host is in: public, private, link-local or loopback.
+
+    Of several addresses the least public counts; a name that cannot be resolved is public.
+
+    Examples
+    --------
+    >>> network_of("127.0.0.1"), network_of("169.254.169.254"), network_of("10.0.0.1")
+    ('loopback', 'link-local', 'private')
+    """
+    try:
+        found = {info[4][0] for info in socket.getaddrinfo(host.strip("[]"), None)}
+    except (OSError, UnicodeError):
+        return "public"
+    return max(map(_class_of, map(str, found)), key=_CLASSES.index, default="public")
+
+
+def _class_of(address: str) -> str:
+    ip = ipaddress.ip_address(address.partition("%")[0])
+    ip = getattr(ip, "ipv4_mapped", None) or ip
+    if ip.is_loopback or ip.is_unspecified:
+        return "loopback"
+    if ip.is_link_local or ip.is_multicast:
+        return "link-local"
+    return "public" if ip.is_global else "private"
+
+
+def may_reach(home: str, host_class: str) -> bool:
+    """Whether an exchange that began in one class of network may go on in another."""
+    return host_class in ("public", home)
+
+
+class _Stream(httpcore.NetworkStream):
+    """A connection whose reads and writes end with the exchange."""
+
+    def __init__(self, inner: httpcore.NetworkStream) -> None:
+        self.inner = inner
+
+    def read(self, max_bytes: int, timeout: float | None = None) -> bytes:
+        return self.inner.read(max_bytes, _shorter(timeout))
+
+    def write(self, buffer: bytes, timeout: float | None = None) -> None:
+        self.inner.write(buffer, _shorter(timeout))
+
+    def close(self) -> None:
+        self.inner.close()
+
+    def start_tls(
+        self,
+        ssl_context: ssl.SSLContext,
+        server_hostname: str | None = None,
+        timeout: float | None = None,
+    ) -> httpcore.NetworkStream:
+        return _Stream(self.inner.start_tls(ssl_context, server_hostname, _shorter(timeout)))
+
+    def get_extra_info(self, info: str) -> Any:
+        return self.inner.get_extra_info(info)
+
+
+def _shorter(timeout: float | None) -> float | None:
+    limits = _NOW.get()
+    if limits is None:
+        return timeout
+    return limits.left if timeout is None else min(timeout, limits.left)
+
+
+class _Backend(httpcore.NetworkBackend):
+    """Opens connections, and looks at where they lead."""
+
+    def __init__(self) -> None:
+        self.inner = httpcore.SyncBackend()
+
+    def connect_tcp(
+        self, host: str, port: int, timeout: float | None = None, local_address: str | None = None,
+        socket_options: Iterable[Any] | None = None,
+    ) -> httpcore.NetworkStream:  # fmt: skip
+        stream = self.inner.connect_tcp(
+            host, port, _shorter(timeout), local_address, socket_options
+        )
+        peer, limits = stream.get_extra_info("server_addr"), _NOW.get()
+        if (
+            limits is not None
+            and limits.home
+            and peer
+            and not may_reach(limits.home, _class_of(str(peer[0])))
+        ):
+            stream.close()
+            raise NetworkError(host)
+        return _Stream(stream)
+
+    def connect_unix_socket(
+        self, path: str, timeout: float | None = None, socket_options: Iterable[Any] | None = None
+    ) -> httpcore.NetworkStream:
+        raise NetworkError(path)
+
+    def sleep(self, seconds: float) -> None:
+        self.inner.sleep(seconds)
+
+
+class Transport(httpx.BaseTransport):
+    """A pool of connections, through a proxy where the environment names one.
+
+    Parameters
+    ----------
+    connections : int
+        Most connections at once.
+    """
+
+    def __init__(self, connections: int) -> None:
+        self.size = connections
+        self.context = httpx.create_ssl_context()
+        self.proxies = {
+            k: v for k, v in urllib.request.getproxies().items() if k in ("http", "https")
+        }
+        self.pools: dict[str, httpcore.ConnectionPool] = {}
+
+    def handle_request(self, request: httpx.Request) -> httpx.Response:
+        """Send a request; its body is read by whoever takes the response."""
+        url = request.url
+        sent = httpcore.Request(
+            method=request.method,
+            url=httpcore.URL(scheme=url.raw_scheme, host=url.raw_host, port=url.port, target=url.raw_path),
+            headers=request.headers.raw, content=b"", extensions=request.extensions,
+        )  # fmt: skip
+        with _translated():
+            found = self._pool_for(url).handle_request(sent)
+        return httpx.Response(
+            found.status,
+            headers=found.headers,
+            stream=_Body(found.stream),
+            extensions=found.extensions,
+        )
+
+    def close(self) -> None:
+        """Close every connection."""
+        for pool in self.pools.values():
+            pool.close()
+
+    def _pool_for(self, url: httpx.URL) -> httpcore.ConnectionPool:
+        proxy = self.proxies.get(url.scheme, "")
+        if proxy and urllib.request.proxy_bypass(url.host):
+            proxy = ""
+        if proxy not in self.pools:
+            own: dict[str, Any] = {
+                "ssl_context": self.context, "max_connections": self.size,
+                "max_keepalive_connections": self.size, "network_backend": _Backend(),
+            }  # fmt: skip
+            self.pools[proxy] = (
+                httpcore.HTTPProxy(proxy_url=proxy, **own)
+                if proxy
+                else httpcore.ConnectionPool(**own)
+            )
+        return self.pools[proxy]
+
+
+class _Body(httpx.SyncByteStream):
+    """Raw bytes of an answer."""
+
+    def __init__(self, stream: Any) -> None:
+        self.stream = stream
+
+    def __iter__(self) -> Iterator[bytes]:
+        with _translated():
+            yield from self.stream
+
+    def close(self) -> None:
+        self.stream.close()
+
+
+@contextmanager
+def _translated() -> Iterator[None]:
+    """Faults of the connection under the names of the HTTP library."""
+    try:
+        yield
+    except (httpcore.ConnectTimeout, httpcore.ReadTimeout, httpcore.WriteTimeout) as error:
+        limits = _NOW.get()
+        if limits is not None and limits.deadline - time.monotonic() <= 0:
+            raise DeadlineError from None
+        raise httpx.TimeoutException(str(error) or "it took too long to answer") from None
+    except _BROKEN as error:
+        raise httpx.TransportError(str(error) or type(error).__name__) from None
+    except httpcore.UnsupportedProtocol as error:
+        raise httpx.UnsupportedProtocol(str(error)) from None
