@@ -379,6 +379,61 @@ class Databases(Scratch):
             ul.Desk(self.folder / "v", sources={"b": {"kind": "database", "url": f"sqlite:///{file}",
                     "queries": {"q": {"sql": "SELECT nothing FROM prices"}}}}).table("b:q")  # fmt: skip
 
+    def test_a_query_only_reads(self):
+        file = self.folder / "book.sqlite"
+        with sqlite3.connect(file) as book:
+            book.execute("CREATE TABLE t (d TEXT, v REAL)")
+            book.execute("INSERT INTO t VALUES ('2024-01', 1), ('2024-02', 2)")
+        book.close()
+        before = file.read_bytes()
+        slow = "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT count(*) AS d, 1 AS v FROM n"
+        for sql, words in {
+            f"VACUUM INTO '{self.folder}/copy.sqlite'": ["begins with VACUUM"],
+            f"ATTACH '{self.folder}/other.sqlite' AS o": ["begins with ATTACH"],
+            "DELETE FROM t": ["begins with DELETE"],
+            "PRAGMA journal_mode = DELETE": ["begins with PRAGMA"],
+            "SELECT 1; DELETE FROM t": ["several statements"],
+            "SELECT ';' FROM t; -- a\nDROP TABLE t": ["several statements"],
+            "WITH x AS (SELECT 1) DELETE FROM t": ["refused"],
+            "SELECT load_extension('x') FROM t": ["refused"],
+            "SELECT writefile('x', 'y') FROM t": ["refused"],
+            "SELECT * FROM pragma_database_list": ["refused"],
+            "SELECT 'open": ["does not close"],
+            slow: ["interrupted"],
+        }.items():  # fmt: skip
+            said = {"kind": "database", "url": f"sqlite:///{file}", "queries": {"q": {"sql": sql}}}
+            with (
+                self.subTest(sql),
+                ul.limits(seconds=1),
+                ul.Desk(self.folder / "v", sources={"b": said}) as desk,
+                self.refused(SourceError, *words),
+            ):
+                desk.table("b:q")
+        self.assertEqual(
+            (file.read_bytes(), sorted(p.name for p in self.folder.iterdir())),
+            (before, ["book.sqlite", "v"]),
+        )
+        for url in (
+            "sqlite:///absent.sqlite",
+            "sqlite://",
+            f"sqlite:///file:{file}?mode=rwc&uri=true",
+        ):
+            with (
+                self.refused(SourceError),
+                ul.Desk(self.folder / "v", sources={"b": {"kind": "database", "url": url}}) as desk,
+            ):
+                desk.table("b:t")
+        for sql in (
+            "SELECT d, v FROM t;",
+            "-- ours\nSELECT d, ';' AS s, v FROM t /* ; */",
+            "VALUES ('2024-01', 1), ('2024-02', 2)",
+        ):
+            said = {"kind": "database", "url": f"sqlite:///{file}", "queries": {"q": {"sql": sql}}}
+            with ul.Desk(self.folder / "v", sources={"b": said}) as desk:
+                self.assertEqual(
+                    len(desk.table("b:q", records_only=True, date_column=1).records), 2
+                )
+
     def test_postgresql(self):
         tools = _postgres_tools()
         if tools is None:
@@ -403,6 +458,21 @@ class Databases(Scratch):
         address = url.replace("postgresql://", "postgresql+psycopg://clerk@")
         credentials = {"kind": "password", "user": "clerk", "variable": "BOOK_PASSWORD"}
         self.check(address, credentials=credentials)
+        for sql, words in {"SELECT lo_create(0), date FROM prices": ["read-only transaction"], "WITH x AS (DELETE FROM prices RETURNING *) SELECT * FROM x": ["refused"],
+                           "COPY prices TO '/tmp/p'": ["begins with COPY"], "SELECT pg_sleep(9), date FROM prices": ["timeout"],
+                           "SELECT 1; DELETE FROM prices": ["several statements"]}.items():  # fmt: skip
+            said = {
+                "kind": "database",
+                "url": address,
+                "credentials": credentials,
+                "queries": {"q": {"sql": sql}},
+            }
+            with (
+                ul.limits(seconds=1),
+                ul.Desk(self.folder / "w", sources={"b": said}) as desk,
+                self.refused(SourceError, *words),
+            ):
+                desk.table("b:q")
         os.environ["BOOK_PASSWORD"] = "wrong-word"
         with self.assertRaises(SourceError) as caught:
             ul.Desk(self.folder / "w", sources={"book": {"kind": "database", "url": address,

@@ -1,7 +1,12 @@
-"""SQL databases: a table or a query becomes a Parquet delivery, streamed so that memory stays bounded."""
+"""SQL databases: a table or a query becomes a Parquet download, streamed so that memory stays bounded.
+
+Databases are only read: SQLite in a connection that allows nothing else, PostgreSQL in a read-only
+transaction with a time limit, others by refusing every text but one SELECT.
+"""
 
 from __future__ import annotations
 
+import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
@@ -12,6 +17,8 @@ import pyarrow.parquet
 
 from ultrum.errors import SourceError
 from ultrum.sources.delivery import Delivery
+from ultrum.sources.limits import current
+from ultrum.sources.sql_safety import open_sqlite, refuse_writing
 
 CHUNK: Final = 50_000
 MOST_ROWS: Final = 200_000_000
@@ -59,6 +66,7 @@ def fetch(url: str, query: Query, name: str, password: str = "") -> Delivery:
     import sqlalchemy
     import sqlalchemy.exc
 
+    deadline = time.monotonic() + current().seconds
     try:
         address = sqlalchemy.engine.make_url(url)
         if address.password:
@@ -66,18 +74,41 @@ def fetch(url: str, query: Query, name: str, password: str = "") -> Delivery:
                 f"{name}: the address of the database holds a password. Take it out and name where it is "
                 "kept: credentials = { kind = 'password', variable = '...' }."
             )
-        engine = sqlalchemy.create_engine(address.set(password=password) if password else address)
+        if query.sql:
+            refuse_writing(query.sql, name, dialect=address.get_backend_name())
+        engine = _engine(address.set(password=password) if password else address, name, deadline)
     except (sqlalchemy.exc.ArgumentError, ImportError) as error:
         raise SourceError(
             f"{name}: the database cannot be opened: {_short(error, password)}."
         ) from None
     try:
         with engine.connect().execution_options(stream_results=True, yield_per=CHUNK) as connection:
-            return Delivery(_parquet(connection, query, name), TYPE)
+            return Delivery(_parquet(connection, query, name, deadline), TYPE)
     except sqlalchemy.exc.SQLAlchemyError as error:
         raise SourceError(f"{name}: the database refused: {_short(error, password)}.") from None
     finally:
         engine.dispose()
+
+
+def _engine(address: Any, name: str, deadline: float) -> Any:
+    """An engine whose connections only read, where the database can be held to it."""
+    import sqlalchemy
+
+    if address.get_backend_name() == "postgresql":
+        seconds = max(deadline - time.monotonic(), 1.0)
+        limit = {"options": f"-c statement_timeout={int(1000 * seconds)}"}
+        libpq = address.get_driver_name() in ("psycopg", "psycopg2")
+        return sqlalchemy.create_engine(
+            address,
+            execution_options={"postgresql_readonly": True},
+            connect_args=limit if libpq else {},
+        )
+    if address.get_backend_name() != "sqlite":
+        return sqlalchemy.create_engine(address)
+    return sqlalchemy.create_engine(
+        "sqlite://", creator=lambda: open_sqlite(address.database, name, deadline),
+        poolclass=sqlalchemy.pool.NullPool,
+    )  # fmt: skip
 
 
 def _short(error: Exception, password: str) -> str:
@@ -86,7 +117,7 @@ def _short(error: Exception, password: str) -> str:
     return text.replace(password, "•••") if password else text
 
 
-def _parquet(connection: Any, query: Query, name: str) -> bytes:
+def _parquet(connection: Any, query: Query, name: str, deadline: float) -> bytes:
     result = connection.execute(_statement(connection, query, name))
     columns = list(result.keys())
     packed = pa.BufferOutputStream()
@@ -96,6 +127,11 @@ def _parquet(connection: Any, query: Query, name: str) -> bytes:
         count += len(rows)
         if count > MOST_ROWS:
             raise SourceError(f"{name}: more than {MOST_ROWS:,} rows; narrow the query.")
+        if time.monotonic() > deadline:
+            raise SourceError(
+                f"{name}: the query takes longer than {current().seconds:g} seconds; narrow it, or raise the "
+                "limit, ul.limits(seconds=...)."
+            )
         table = _table(columns, rows, writer.schema if writer is not None else None, name)
         if writer is None:
             writer = pyarrow.parquet.ParquetWriter(packed, table.schema, compression="zstd")
