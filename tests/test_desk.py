@@ -451,6 +451,9 @@ class Databases(Scratch):
             link.execute(
                 "CREATE TABLE prices (date date, asset text, close numeric, volume bigint)"
             )
+            link.execute(
+                "CREATE FUNCTION written() RETURNS int LANGUAGE sql AS 'DELETE FROM prices; SELECT 1'"
+            )
             rows = prices().itertuples(index=False)
             with link.cursor() as cursor, cursor.copy("COPY prices FROM STDIN") as copy:
                 for row in rows:
@@ -458,7 +461,7 @@ class Databases(Scratch):
         address = url.replace("postgresql://", "postgresql+psycopg://clerk@")
         credentials = {"kind": "password", "user": "clerk", "variable": "BOOK_PASSWORD"}
         self.check(address, credentials=credentials)
-        for sql, words in {"SELECT lo_create(0), date FROM prices": ["read-only transaction"], "WITH x AS (DELETE FROM prices RETURNING *) SELECT * FROM x": ["refused"],
+        for sql, words in {"SELECT lo_create(0), date FROM prices": ["calls lo_create"], "SELECT written(), date FROM prices": ["read-only transaction"], "WITH x AS (DELETE FROM prices RETURNING *) SELECT * FROM x": ["refused"],
                            "COPY prices TO '/tmp/p'": ["begins with COPY"], "SELECT pg_sleep(9), date FROM prices": ["timeout"],
                            "SELECT 1; DELETE FROM prices": ["several statements"]}.items():  # fmt: skip
             said = {

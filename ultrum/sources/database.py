@@ -96,12 +96,13 @@ def _engine(address: Any, name: str, deadline: float) -> Any:
 
     if address.get_backend_name() == "postgresql":
         seconds = max(deadline - time.monotonic(), 1.0)
-        limit = {"options": f"-c statement_timeout={int(1000 * seconds)}"}
+        timeout = f"-c statement_timeout={int(1000 * seconds)}"
+        held = {"options": f"-c default_transaction_read_only=on {timeout}"}
         libpq = address.get_driver_name() in ("psycopg", "psycopg2")
         return sqlalchemy.create_engine(
             address,
             execution_options={"postgresql_readonly": True},
-            connect_args=limit if libpq else {},
+            connect_args=held if libpq else {},
         )
     if address.get_backend_name() != "sqlite":
         return sqlalchemy.create_engine(address)

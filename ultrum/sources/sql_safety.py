@@ -33,6 +33,9 @@ _PRAGMAS: Final = frozenset(
     )
 )
 _BARRED: Final = frozenset(("load_extension", "writefile", "readfile", "edit", "fts3_tokenizer"))
+_REACHING: Final = re.compile(  # functions of PostgreSQL that read-only transactions let through
+    r"lo_\w+|dblink\w*|pg_(?:read|ls|stat)_\w*file\w*|pg_ls_\w+|pg_(?:terminate|cancel)_backend|pg_reload_conf|set_config"
+)
 _STEPS: Final = 20_000  # of the virtual machine between two looks at the clock
 
 
@@ -69,6 +72,11 @@ def refuse_writing(sql: str, name: str, *, dialect: str) -> None:
     if first not in _READING:
         raise SourceError(
             f"{name}: the query begins with {first.upper()}; a source takes one SELECT, and only reads."
+        )
+    reaching = next((w for w in words if _REACHING.fullmatch(w)), "")
+    if reaching and dialect == "postgresql":
+        raise SourceError(
+            f"{name}: the query calls {reaching}, which reaches beyond reading tables."
         )
     if dialect not in ("sqlite", "postgresql") and _WRITING & set(words):
         raise SourceError(f"{name}: the query writes (INTO); a source only reads.")
