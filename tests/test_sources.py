@@ -22,6 +22,7 @@ import pandas as pd
 import ultrum as ul
 from tests.support import OnPractice, Scratch, command
 from ultrum.errors import SourceError, VaultError
+from ultrum.sources.credential_store import CredentialStore, host_of
 from ultrum.sources.delivery import Address, Delivery
 from ultrum.sources.http import HttpClient, HttpPolicy, _asked_wait
 
@@ -339,15 +340,20 @@ class Credentials(OnPractice):
         text = (
             ul.practice.demo_study().read_text().replace("http://127.0.0.1:8765", self.service.url)
         )
+        keys = ""
         for path, kind in kinds.items():
-            said = f'\ncredentials = {{ {kind}, variable = "HARBOUR_KEY" }}'
+            said = f'\ncredentials = "{path}_key"'
+            hosts = f'hosts = ["{host_of(self.service.url)}"]'
+            keys += (
+                f'[{path}_key]\n{kind.replace(", ", chr(10))}\nvariable = "HARBOUR_KEY"\n{hosts}\n'
+            )
             text = re.sub(rf'url = ".*/{path}/?"', lambda url, said=said: url[0] + said, text)
-        study = self.file("s.toml", text)
+        study, own = self.file("s.toml", text), self.file("keys.toml", keys)
         there = self.service.url.replace("127.0.0.1", "localhost")
         self.service.misbehave("moved", "/exchange/dividends", to=f"{there}/elsewhere")
         self.service.misbehave("busy", "/sdmx", seconds=0.01)
         said = [
-            command("-v", "--log", "l.txt", "run", study, "--vault", "v", "--bundle", "b.zip",
+            command("-v", "--log", "l.txt", "run", study, "--vault", "v", "--bundle", "b.zip", "--credentials", own,
                     cwd=self.folder, HARBOUR_KEY=key),
             command("trail", "s-results", cwd=self.folder),
         ]  # fmt: skip
@@ -355,7 +361,16 @@ class Credentials(OnPractice):
         for path in kinds:
             self.service.misbehave("unavailable", f"/{path}", times=-1, seconds=0.01)
             said.append(
-                command("run", study, "--vault", f"v{path}", cwd=self.folder, HARBOUR_KEY=key)
+                command(
+                    "run",
+                    study,
+                    "--vault",
+                    f"v{path}",
+                    "--credentials",
+                    own,
+                    cwd=self.folder,
+                    HARBOUR_KEY=key,
+                )
             )
             self.assertIn("could not be had", said[-1].stderr)
         shown = [h.get("authorization", "") for _, h in self.service.moods.asked]
@@ -366,6 +381,82 @@ class Credentials(OnPractice):
         for name, body in written:
             for form in forms:
                 self.assertNotIn(form.encode(), body, name)
+
+    def test_a_study_names_a_credential_and_its_user_decides_which_host_sees_it(self):
+        text = (
+            ul.practice.demo_study().read_text().replace("http://127.0.0.1:8765", self.service.url)
+        )
+        named = self.file(
+            "s.toml", re.sub(r'url = ".*/college/?"', lambda u: u[0] + '\ncredentials = "k"', text)
+        )
+        own = self.file(
+            "keys.toml",
+            '[k]\nkind = "bearer"\nvariable = "HARBOUR_KEY"\nhosts = ["harbour.example"]\n',
+        )
+        host = host_of(self.service.url)
+
+        def run(*words):
+            self.service.moods.asked.clear()
+            done = command("run", *words, "--vault", "v", cwd=self.folder, HARBOUR_KEY=self.KEY,
+                           XDG_CONFIG_HOME=str(self.folder / "config"))  # fmt: skip
+            shown = [p for p, h in self.service.moods.asked if self.KEY in str(h)]
+            return done, shown
+
+        for words, line in (
+            ([named], "have not defined"),
+            ([named, "--credentials", own], f"--bind k={host}"),
+        ):
+            done, shown = run(*words)
+            self.assertEqual((done.returncode, shown), (3, []), done.stderr)
+            self.assertIn(line, done.stderr)
+        done, shown = run(named, "--credentials", own, "--bind", f"k={host}")
+        self.assertEqual(
+            (done.returncode, {p.split("/")[1] for p in shown}), (0, {"college"}), done.stderr
+        )
+        inline = self.file(
+            "i.toml",
+            named.read_text().replace(
+                'credentials = "k"', 'credentials = { kind = "bearer", variable = "HOME" }'
+            ),
+        )
+        done, shown = run(inline)
+        self.assertEqual((done.returncode, shown), (2, []))
+        self.assertIn("credential of your own settings", done.stderr)
+        beside = self.file("ultrum.toml", '[sources.h]\nkind = "table"\nurl = "https://harbour.example"\n'
+                           'credentials = { kind = "bearer", variable = "HOME" }\n')  # fmt: skip
+        with self.refused(SourceError, "only your own settings may", 'hosts = ["harbour.example"]'):
+            ul.Desk(self.folder / "v", sources=beside)
+
+    def test_an_answer_is_remembered_and_a_refusal_sends_nothing(self):
+        own = self.file("keys.toml", '[k]\nkind = "bearer"\nvariable = "HARBOUR_KEY"\n')
+        asked = []
+
+        def ask(name, host, answer=True):
+            asked.append((name, host))
+            return answer
+
+        with mock.patch.dict(os.environ, {"XDG_CONFIG_HOME": str(self.folder / "config")}):
+            with self.refused(SourceError, "--bind k=a.example"):
+                CredentialStore.load(own, ask=lambda n, h: ask(n, h, False)).for_host(
+                    "k", "https://a.example/x", "s"
+                )
+            self.assertEqual(
+                CredentialStore.load(own, ask=ask).for_host("k", "https://a.example/x", "s").kind,
+                "bearer",
+            )
+            self.assertEqual(
+                CredentialStore.load(own).for_host("k", "https://A.example:443/y", "s").kind,
+                "bearer",
+            )
+            for other in (
+                "http://a.example:81/",
+                "https://b.example",
+                "https://a.example.b.example",
+                "https://x@b.example",
+            ):
+                with self.refused(SourceError, "not bound"):
+                    CredentialStore.load(own).for_host("k", other, "s")
+        self.assertEqual(asked, [("k", "a.example")] * 2)
 
     def test_a_key_is_not_in_the_log_of_the_http_library(self):
         with (

@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING, Any, Final
 
 import click
 
-from ultrum.cli.options import AT, HERE, JSON, OFFLINE, VAULT
+from ultrum.cli.options import AT, BIND, CREDENTIALS, HERE, JSON, OFFLINE, VAULT, store_of
 
 if TYPE_CHECKING:
+    from ultrum.sources.credential_store import CredentialStore
     from ultrum.study import StudyResult
 
 
@@ -58,6 +59,8 @@ def demo(out: Path, offline: bool, as_json: bool) -> None:
     "--refresh", is_flag=True, help="Download everything whole, also what sources call unchanged."
 )
 @click.option("--anew", is_flag=True, help="Do every stage again, whatever was kept.")
+@CREDENTIALS
+@BIND
 @VAULT
 @OFFLINE
 @AT
@@ -71,6 +74,8 @@ def run(
     anywhere: bool,
     refresh: bool,
     anew: bool,
+    credentials_file: Path | None,
+    bind: tuple[str, ...],
     vault: Path | None,
     offline: bool,
     at: str,
@@ -101,8 +106,9 @@ def run(
     plan = plan.limited_to(only) if only else plan
     place = out or Path(f"{study.stem}-results")
     _run_and_show(
-        plan, place, vault, offline, as_json, at or None, not anew, bundle, refresh=refresh
-    )
+        plan, place, vault, offline, as_json, at or None, not anew, bundle, refresh=refresh,
+        store=store_of(credentials_file, bind),
+    )  # fmt: skip
 
 
 @click.command(epilog=_TRAIL_SO)
@@ -202,6 +208,7 @@ def _run_and_show(
     packed: Path | None = None,
     before: tuple[dict[str, Any], str] | None = None,
     refresh: bool = False,
+    store: CredentialStore | None = None,
 ) -> None:
     from ultrum.cli import show
     from ultrum.present.result_files import write_results
@@ -212,8 +219,9 @@ def _run_and_show(
     before = before or _last_run(out)
     with show.progress() as tell:
         result = run_study(
-            study, vault=vault, offline=offline, at=at, keep=keep, refresh=refresh, progress=tell
-        )
+            study, vault=vault, offline=offline, at=at, keep=keep, refresh=refresh, progress=tell,
+            credentials=store,
+        )  # fmt: skip
         tell("writing the report")
         places = write_results(result, out)
         if packed is not None:

@@ -10,6 +10,8 @@ import click
 from ultrum.cli.local_files import READ, local_files
 from ultrum.cli.options import (
     AT,
+    BIND,
+    CREDENTIALS,
     FREQUENCY,
     HERE,
     INSTANT,
@@ -43,6 +45,8 @@ if TYPE_CHECKING:
 @click.option("--refresh", is_flag=True, help="Take the sources' catalogues anew.")
 @click.option("--csv", "csv_file", type=HERE, help="Write what is found to this CSV file.")
 @SOURCES
+@CREDENTIALS
+@BIND
 @PRACTICE
 @VAULT
 @OFFLINE
@@ -114,6 +118,8 @@ def find(
 @click.option("--resume", is_flag=True, help="Take up a pull that was stopped or failed in part.")
 @READ
 @SOURCES
+@CREDENTIALS
+@BIND
 @PRACTICE
 @VAULT
 @OFFLINE

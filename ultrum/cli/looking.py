@@ -13,6 +13,8 @@ from click.core import ParameterSource
 from ultrum.cli.local_files import READ, LocalFiles, local_files, vault_for
 from ultrum.cli.options import (
     AT,
+    BIND,
+    CREDENTIALS,
     FREQUENCY,
     HERE,
     JSON,
@@ -83,6 +85,8 @@ if TYPE_CHECKING:
 @click.option("--revised", is_flag=True, help="What was revised between the last two vintages.")
 @READ
 @SOURCES
+@CREDENTIALS
+@BIND
 @PRACTICE
 @VAULT
 @OFFLINE

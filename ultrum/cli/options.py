@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -12,6 +13,7 @@ import click
 if TYPE_CHECKING:
     from ultrum.cli.local_files import LocalFiles
     from ultrum.desk import Desk
+    from ultrum.sources.credential_store import CredentialStore
 
 HERE = click.Path(path_type=Path)
 JSON = click.option("--json", "as_json", is_flag=True, help="Print JSON instead of a table.")
@@ -21,6 +23,18 @@ SOURCES = click.option(
     "--sources",
     type=HERE,
     help="Settings file with [sources.NAME] tables; by default ultrum.toml here, or in your configuration.",
+)
+CREDENTIALS = click.option(
+    "--credentials",
+    "credentials_file",
+    type=HERE,
+    help="File of your credentials; by default the one in your configuration.",
+)
+BIND = click.option(
+    "--bind",
+    multiple=True,
+    metavar="NAME=HOST",
+    help="Let the credential NAME be sent to HOST in this run; may be repeated.",
 )
 PRACTICE = click.option(
     "--practice", "on_practice", is_flag=True, help="Use the practice world instead of --sources."
@@ -79,6 +93,8 @@ def desk_of(
     offline: bool,
     at: str = "",
     files: LocalFiles | None = None,
+    credentials_file: Path | None = None,
+    bind: tuple[str, ...] = (),
 ) -> Iterator[Desk]:
     """A desk on the sources named, or on the practice world, with progress on stderr."""
     from ultrum.cli import show
@@ -94,7 +110,9 @@ def desk_of(
             said, vault = sources_at(service.places), vault or Path("ultrum-demo/vault")
         if files:
             said = _with_files(said, files)
-        desk = stack.enter_context(_opened(Desk, vault, said, offline, tell))
+        desk = stack.enter_context(
+            _opened(Desk, vault, said, offline, tell, store_of(credentials_file, bind))
+        )
         yield stack.enter_context(desk.at(at)) if at else desk
 
 
@@ -114,12 +132,37 @@ def _with_files(said: Any, files: LocalFiles) -> dict[str, Any]:
     return {**said, SOURCE: dict(files.settings)}
 
 
-def _opened(kind: type[Desk], vault: Path | None, said: Any, offline: bool, tell: Any) -> Desk:
+def store_of(file: Path | None, bind: tuple[str, ...]) -> CredentialStore:
+    """The user's credentials; on a terminal a person is asked before one is sent to a new host."""
+    from ultrum.errors import SourceError
+    from ultrum.sources.credential_store import CredentialStore
+
+    person = sys.stdin.isatty() and sys.stderr.isatty()
+    try:
+        return CredentialStore.load(file, bind, _asked if person else None)
+    except SourceError as error:
+        raise click.UsageError(str(error)) from None
+
+
+def _asked(name: str, host: str) -> bool:
+    return click.confirm(
+        f"Send your credential '{name}' to {host}, now and in later runs?", err=True
+    )
+
+
+def _opened(
+    kind: type[Desk],
+    vault: Path | None,
+    said: Any,
+    offline: bool,
+    tell: Any,
+    store: CredentialStore,
+) -> Desk:
     """A desk; settings that cannot be used are a fault of the asker."""
     from ultrum.errors import SourceError
 
     try:
-        return kind(vault, sources=said, offline=offline, progress=tell)
+        return kind(vault, sources=said, offline=offline, progress=tell, credentials=store)
     except SourceError as error:
         hint = "" if "practice" in str(error) else " Name a file with --sources, or try --practice."
         raise click.UsageError(f"{error}{hint}") from None

@@ -24,6 +24,7 @@ from ultrum.desk.snapshots import snapshot_series
 from ultrum.desk.spans import DataSpan
 from ultrum.desk.synonyms import synonyms_with
 from ultrum.errors import SourceError
+from ultrum.sources.credential_store import CredentialStore
 from ultrum.sources.delivery import Address, Delivery
 from ultrum.sources.http import HttpClient, HttpPolicy
 from ultrum.sources.sdmx import SdmxSource, accept_of
@@ -56,6 +57,8 @@ class Desk:
         Limits of fetching.
     keep_readings : bool
         Read the same bytes of a table once a session; who takes them must not change them.
+    credentials : CredentialStore or path, optional
+        Credentials that sources name; by default those of the user's configuration folder.
 
     Examples
     --------
@@ -78,6 +81,7 @@ class Desk:
         policy: HttpPolicy | None = None,
         at: str = "",
         keep_readings: bool = False,
+        credentials: CredentialStore | str | os.PathLike[str] | None = None,
     ) -> None:
         said: Mapping[str, Any] = (
             {"sources": sources} if isinstance(sources, Mapping) else load_settings(sources)
@@ -89,8 +93,13 @@ class Desk:
         self._said, self._policy = said["sources"], policy
         self._progress = progress or (lambda _: None)
         self._client = HttpClient(policy or HttpPolicy())
+        self._store = (
+            credentials
+            if isinstance(credentials, CredentialStore)
+            else CredentialStore.load(credentials)
+        )
         self._obtainer = Obtainer(
-            self.vault, self.sources, self._client, self._progress, offline, at
+            self.vault, self.sources, self._client, self._progress, offline, at, self._store
         )
         self._readings: dict[tuple[Any, ...], Reading] | None = {} if keep_readings else None
         self._services: dict[str, SdmxSource] = {}
@@ -143,7 +152,8 @@ class Desk:
         """
         moment = resolve_instant(instant, date.today())
         return Desk(self.vault.path, sources=self._said, groups=self.groups, progress=self._progress,
-                    policy=self._policy, at=moment, keep_readings=self._readings is not None)  # fmt: skip
+                    policy=self._policy, at=moment, keep_readings=self._readings is not None,
+                    credentials=self._store)  # fmt: skip
 
     def fetch(
         self,

@@ -11,6 +11,8 @@ from typing import Final
 from ultrum.desk.settings import Fetch, SourceSettings, own_fetch
 from ultrum.errors import NotFoundError, SourceError, TableError, UltrumError, VaultError
 from ultrum.sources import database
+from ultrum.sources.credential_store import CredentialStore
+from ultrum.sources.credentials import Credentials
 from ultrum.sources.delivery import Delivery
 from ultrum.sources.http import HttpClient
 from ultrum.sources.limits import current
@@ -43,8 +45,9 @@ class Obtainer:
         progress: Progress,
         offline: bool,
         at: str,
+        store: CredentialStore,
     ) -> None:
-        self.vault, self.sources, self.client = vault, sources, client
+        self.vault, self.sources, self.client, self.store = vault, sources, client, store
         self.progress, self.offline, self.at = progress, offline, at
         self.used: list[Record] = []
         self.touched: list[Touch] = []
@@ -97,11 +100,15 @@ class Obtainer:
             return self._recorded(source, path, self._from_database(source, path, where))
         own = own_fetch(where.kind)
         if own is not None:
-            return self._recorded(source, path, _from_own(own, f"{source}:{path}", path, where))
+            how = self._credentials_of(source, where)
+            return self._recorded(
+                source, path, _from_own(own, f"{source}:{path}", path, where.url, how)
+            )
         if where.is_local:
             return self._recorded(source, path, _from_folder(where.url, path))
         copy = self._copy_of(held)
-        secret = where.credentials.secret(source) if where.credentials else None
+        how = self._credentials_of(source, where)
+        secret = how.secret(source) if how else None
         url = f"{where.url.rstrip('/')}/{path}"
         answer = self.client.get(url, accept=accept, held=copy, secret=secret)
         if answer.unchanged and held is not None and copy is not None:
@@ -117,6 +124,12 @@ class Obtainer:
                 f"{source}:{path}: a web page came instead of data. Check the address."
             )
         return self._recorded(source, path, answer)
+
+    def _credentials_of(self, source: str, where: SourceSettings) -> Credentials | None:
+        """Credentials for a source: those a program gave it, or the user's own of a name, for its host."""
+        if isinstance(where.credentials, str):
+            return self.store.for_host(where.credentials, where.url, source)
+        return where.credentials
 
     def _recorded(self, source: str, path: str, answer: Delivery) -> tuple[Record, bytes]:
         return self.vault.record(source, path, answer), answer.body
@@ -134,24 +147,27 @@ class Obtainer:
     def _from_database(self, source: str, path: str, where: SourceSettings) -> Delivery:
         query = where.queries.get(path) or database.Query(table=path)
         password = ""
-        if where.credentials:
-            password = next(iter(where.credentials.secret(source).words), "")
+        how = self._credentials_of(source, where)
+        if how:
+            password = next(iter(how.secret(source).words), "")
         return database.fetch(where.url, query, f"{source}:{path}", password)
 
 
-def _from_own(fetch: Fetch, name: str, path: str, where: SourceSettings) -> Delivery:
+def _from_own(
+    fetch: Fetch, name: str, path: str, url: str, credentials: Credentials | None
+) -> Delivery:
     """What a function of the user gives, as if it had come over HTTP."""
     try:
-        answer = fetch(where.url, path, where.credentials)
+        answer = fetch(url, path, credentials)
     except UltrumError:
         raise
     except Exception as error:
         raise SourceError(
-            f"{name}: the function of the kind '{where.kind}' failed: {type(error).__name__}: {error}."
+            f"{name}: the function of its kind of source failed: {type(error).__name__}: {error}."
         ) from error
     made = answer if isinstance(answer, Delivery) else Delivery(answer)
     if not isinstance(made.body, bytes) or not made.body:
-        raise SourceError(f"{name}: the function of the kind '{where.kind}' gave no bytes.")
+        raise SourceError(f"{name}: the function of its kind of source gave no bytes.")
     current().check("answer_bytes", len(made.body), f"{name} has {len(made.body):,} bytes")
     return made
 

@@ -12,7 +12,9 @@ from typing import Any, Final
 
 from ultrum.core.arguments import checked
 from ultrum.errors import SourceError
-from ultrum.sources.credentials import Credentials
+from ultrum.sources.credential_store import FILE as CREDENTIALS
+from ultrum.sources.credential_store import config_folder, host_of
+from ultrum.sources.credentials import SECRETS, Credentials
 from ultrum.sources.database import Query
 from ultrum.sources.delivery import Delivery
 from ultrum.sources.sdmx import FORMATS
@@ -116,7 +118,7 @@ class SourceSettings:
     url: str
     format: str = "csv"
     rest: str = ""
-    credentials: Credentials | None = None
+    credentials: Credentials | str | None = None
     tables: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     snapshots: Mapping[str, SnapshotSettings] = field(default_factory=dict)
     queries: Mapping[str, Query] = field(default_factory=dict)
@@ -156,12 +158,21 @@ def source_settings(name: str, said: Mapping[str, Any]) -> SourceSettings:
         url,
         form,
         str(said.get("rest", "")),
-        Credentials.of(credentials, name) if credentials else None,
+        _credentials(credentials, name),
         said.get("tables", {}),
         {k: _snapshot(name, k, v) for k, v in said.get("snapshots", {}).items()},
         {k: _query(name, k, v) for k, v in said.get("queries", {}).items()},
         said.get("catalogue", {}),
     )
+
+
+def _credentials(said: Any, source: str) -> Credentials | str | None:
+    """Credentials that a program gives itself, or the name of the user's own."""
+    if isinstance(said, str) or not said:
+        return said or None
+    if not isinstance(said, Mapping):
+        raise SourceError(f"Source '{source}': credentials is the name of one of your credentials.")
+    return Credentials.of(said, source)
 
 
 def _snapshot(source: str, name: str, said: Mapping[str, Any]) -> SnapshotSettings:
@@ -211,11 +222,38 @@ def load_settings(file: str | os.PathLike[str] | None = None) -> dict[str, Any]:
     if not isinstance(said.get("sources"), dict) or not said["sources"]:
         raise SourceError(f"{place} has no [sources.NAME] table.")
     folder = place.parent
+    _refuse_credentials(said["sources"], place)
     for source in said["sources"].values():
         url = str(source.get("url", "")) if isinstance(source, dict) else ""
         if url and "://" not in url and not os.path.isabs(url):
             source["url"] = str(folder / url)  # folders are meant from the file's own place
     return said
+
+
+def _refuse_credentials(sources: Mapping[str, Any], place: Path) -> None:
+    """Settings beside the work may come with it from others; they name credentials, and do not define them."""
+    if place.absolute().parent == config_folder().absolute():
+        return
+    for name, source in sources.items():
+        own = source.get("credentials") if isinstance(source, Mapping) else None
+        if isinstance(own, Mapping):
+            raise SourceError(f"{place}: {how_to_define(name, own, str(source.get('url', '')))}")
+
+
+def how_to_define(source: str, said: Mapping[str, Any], url: str) -> str:
+    """What to write where, in place of credentials that stand beside the work."""
+    written = [k for k in said if k.lower() in SECRETS]
+    if written:
+        return (
+            f"Source '{source}': credentials.{written[0]} would be a secret in a file. Define the credential in "
+            "your own settings, with variable or keyring."
+        )
+    entry = ", ".join(f'{key} = "{value}"' for key, value in said.items())
+    return (
+        f"Source '{source}' defines credentials, which only your own settings may. Put into "
+        f'{config_folder() / CREDENTIALS}: [{source}_key], {entry}, hosts = ["{host_of(url) or "HOST"}"]; '
+        f'and name it here: credentials = "{source}_key".'
+    )
 
 
 def _settings_file(file: str | os.PathLike[str] | None) -> Path:
@@ -224,9 +262,7 @@ def _settings_file(file: str | os.PathLike[str] | None) -> Path:
     here = Path(FILE)
     if here.exists():
         return here
-    import platformdirs
-
-    own = Path(platformdirs.user_config_dir("ultrum", appauthor=False)) / FILE
+    own = config_folder() / FILE
     if own.exists():
         return own
     raise SourceError(

@@ -17,7 +17,7 @@ from urllib.parse import quote, quote_plus
 from ultrum.errors import SourceError
 
 KINDS: Final = ("bearer", "header", "query", "password")
-_SECRETS: Final = ("key", "token", "password", "secret", "value", "api_key", "apikey", "pass")
+SECRETS: Final = ("key", "token", "password", "secret", "value", "api_key", "apikey", "pass")
 _KNOWN: Final = ("kind", "name", "user", "variable", "keyring")
 STRUCK: Final = "•••"
 
@@ -88,7 +88,7 @@ class Credentials:
         >>> Credentials.of({"kind": "bearer", "variable": "HARBOUR_KEY"}, "harbour").variable
         'HARBOUR_KEY'
         """
-        written = [k for k in said if k.lower() in _SECRETS]
+        written = [k for k in said if k.lower() in SECRETS]
         if written:
             raise SourceError(
                 f"Source '{source}': credentials.{written[0]} would be a secret in a file. Name where "

@@ -26,6 +26,7 @@ from ultrum.core.regression.rolling_result import RollingFit
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.desk import Desk
 from ultrum.errors import StudyError
+from ultrum.sources.credential_store import CredentialStore
 from ultrum.sources.http import HttpPolicy
 from ultrum.study import building, pricing
 from ultrum.study.assets import names_of, read_prices, records_at, total_returns
@@ -48,6 +49,7 @@ def run_study(
     keep: bool = True,
     refresh: bool = False,
     progress: Progress | None = None,
+    credentials: CredentialStore | str | os.PathLike[str] | None = None,
 ) -> StudyResult:
     """Run a study, from its file or as an object.
 
@@ -68,6 +70,8 @@ def run_study(
         Download every delivery whole, also those that a source would call unchanged.
     progress : callable, optional
         Told in a few words what is being done.
+    credentials : CredentialStore or path, optional
+        Credentials that the study's sources name; by default those of the user's configuration folder.
 
     Returns
     -------
@@ -98,8 +102,9 @@ def run_study(
         raise StudyError("refresh asks every source, offline and at ask none; take one of them.")
     policy = HttpPolicy(conditional=not refresh)
     with Desk(
-        vault, sources=sources, offline=offline, progress=tell, policy=policy, keep_readings=True
-    ) as now:
+        vault, sources=sources, offline=offline, progress=tell, policy=policy, keep_readings=True,
+        credentials=credentials,
+    ) as now:  # fmt: skip
         if at is None:
             return _run(plan, now, tell, keep)
         with now.at(at) as then:

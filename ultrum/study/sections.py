@@ -8,6 +8,7 @@ from typing import Annotated, Any, Final, Literal
 from pydantic import (
     AfterValidator,
     BaseModel,
+    BeforeValidator,
     ConfigDict,
     Field,
     WithJsonSchema,
@@ -72,6 +73,15 @@ class StudySection(Section):
     known_by: str | dict[str, str | ReleasesSection] | None = None
 
 
+def _named(said: Any) -> Any:
+    if isinstance(said, dict):
+        raise ValueError(
+            'names a credential of your own settings, such as credentials = "observatory_key"; what it is stands '
+            "in credentials.toml in your configuration folder, with the hosts it may be sent to"
+        )
+    return said
+
+
 class Source(Section):
     """Where data come from."""
 
@@ -79,7 +89,7 @@ class Source(Section):
     url: Text
     format: Literal["csv", "csv2", "json", "json2", "xml", "xml generic"] = "csv"
     rest: Literal["", "2.1", "3.0"] = ""
-    credentials: dict[str, str] = {}
+    credentials: Annotated[str, BeforeValidator(_named)] = ""
     tables: dict[str, dict[str, Any]] = {}
     snapshots: dict[str, dict[str, Any]] = {}
     queries: dict[str, dict[str, str]] = {}
