@@ -15,8 +15,8 @@ import python_calamine
 
 import ultrum as ul
 from tests.support import ROOT, OnPractice, Scratch, command
-from ultrum.errors import StudyError
-from ultrum.present import report
+from ultrum.errors import StudyError, UltrumError
+from ultrum.present import report, result_files
 from ultrum.present.csv_files import CsvForm, described_csv
 from ultrum.present.result_files import write_results
 from ultrum.present.run_file import run_facts
@@ -107,6 +107,21 @@ class Whole(OnPractice):
             ).fetchone()[0]
             self.assertEqual(value, result.cost.value["BRTW"])
             self.assertEqual(base.execute("select run from about").fetchone()[0], result.run)
+        with mock.patch.object(result_files, "write_database", side_effect=UltrumError("disk")), self.assertRaises(
+            result_files.PartlyWrittenError) as caught:  # fmt: skip
+            result_files.write_results(result, self.folder / "again")
+        self.assertEqual(
+            sorted(caught.exception.places), ["figures", "report", "run", "tables", "workbook"]
+        )
+        result_files.write_database(
+            {"t": pd.DataFrame({"x": [1], "X": [2], "x_2": [3]})},
+            self.folder / "c.sqlite",
+            {"run": "1"},
+        )
+        with sqlite3.connect(self.folder / "c.sqlite") as base:
+            self.assertEqual(
+                [c[0] for c in base.execute("select * from t").description], ["x", "X_2", "x_2_2"]
+            )
         table = pd.read_parquet(out / "tables" / "excess_returns.parquet")
         np.testing.assert_array_equal(table["BRTW"], result.panel.excess.values["BRTW"])
         said = json.loads((out / "tables" / "cost_of_equity.csv-metadata.json").read_text())
@@ -345,12 +360,20 @@ class Files(Scratch):
             len(ul.Study.load(self.folder / "inner" / "s.toml", anywhere=True).sources), 4
         )
 
+    def test_names_that_differ_by_case_are_refused_before_anything_is_computed(self):
+        self.file("sources.toml", SOURCES)
+        one = '{ name = "market", factors = ["market"] }'
+        text = SMALL.replace(one, f"{one}, {one.replace('market', 'Market', 1)}")
+        with self.refused(StudyError, "'market' and 'Market' differ only by case"):
+            ul.Study.load(self.file("s.toml", text))
+
     def test_sources_on_this_machine_stay_in_the_folder(self):
         (self.folder / "inner" / "data").mkdir(parents=True)
         (self.folder / "inner" / "out").symlink_to(self.folder)
         for url, inside in {
             "data": True, "sqlite:///data/prices.db": True, "../data": False, "/etc": False, "out": False,
-            "sqlite:///../prices.db": False, "sqlite:////etc/prices.db": False,
+            "sqlite:///../prices.db": False, "sqlite:////etc/prices.db": False, "file:///../../etc": False,
+            "ftp://harbour.example/x": False, "FILE:///etc": False,
         }.items():  # fmt: skip
             kind = "database" if "sqlite" in url else "table"
             text = SOURCES.replace(

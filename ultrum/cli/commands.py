@@ -211,7 +211,8 @@ def _run_and_show(
     store: CredentialStore | None = None,
 ) -> None:
     from ultrum.cli import show
-    from ultrum.present.result_files import write_results
+    from ultrum.cli.exits import PartlyDoneError
+    from ultrum.present.result_files import PartlyWrittenError, write_results
     from ultrum.present.run_file import run_facts
     from ultrum.study import run_study
     from ultrum.study.trail import changes
@@ -223,7 +224,11 @@ def _run_and_show(
             credentials=store,
         )  # fmt: skip
         tell("writing the report")
-        places = write_results(result, out)
+        failed = ""
+        try:
+            places = write_results(result, out)
+        except PartlyWrittenError as error:
+            places, failed = error.places, str(error)
         if packed is not None:
             from ultrum.desk.settings import default_vault
             from ultrum.study.bundle import bundle
@@ -236,10 +241,13 @@ def _run_and_show(
             {} if moved is None else {"revised": moved.revised, "numbers_moved": len(moved.moved)}
         )
         show.as_json({**summary, **more, "places": places})
-        return
-    _print_summary(result, summary, places)
-    if moved is not None:
-        click.echo(repr(moved))
+    else:
+        _print_summary(result, summary, places)
+        if moved is not None:
+            click.echo(repr(moved))
+    if failed:
+        show.warn(failed, "failed")
+        raise PartlyDoneError
 
 
 def _last_run(out: Path) -> tuple[dict[str, Any], str] | None:

@@ -141,6 +141,11 @@ def source_settings(name: str, said: Mapping[str, Any]) -> SourceSettings:
     kind, url = str(said.get("kind", "")), str(said.get("url", ""))
     if kind not in kinds() or not url:
         raise SourceError(f"Source '{name}' needs a kind ({' or '.join(kinds())}) and a url.")
+    scheme = url.partition("://")[0].lower() if "://" in url else ""
+    if kind in ("sdmx", "table") and scheme not in ("", "http", "https"):
+        raise SourceError(
+            f"Source '{name}': its url begins with {scheme}://; it is an http or https address, or a folder."
+        )
     keys = [f.name for f in fields(SourceSettings)]
     for key in said:
         if key not in keys:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import Any, Final
@@ -39,17 +39,32 @@ def write_results(result: Any, folder: str | os.PathLike[str]) -> dict[str, Path
     result : StudyResult
     folder : path
         Made or replaced whole; nothing half-written is ever seen.
+
+    Raises
+    ------
+    PartlyWrittenError
+        If some export cannot be written; all others are.
     """
     made, folder = tables(result), Path(folder)
     with whole_folder(folder) as work:
-        _write_tables(result, made, work)
+        faults = _write_tables(result, made, work)
         texts = _write_figures(result, work / "figures")
         (work / "run.json").write_text(run_file(result), encoding="utf-8")
         (work / "report.html").write_text(page(result, texts), encoding="utf-8")
         names = {"report": "report.html", "tables": "tables", "figures": "figures", "workbook": "results.xlsx",
                  "database": "results.sqlite", "run": "run.json"}  # fmt: skip
         found = {name: folder / place for name, place in names.items() if (work / place).exists()}
+    if faults:
+        raise PartlyWrittenError("; ".join(faults), found)
     return found
+
+
+class PartlyWrittenError(UltrumError):
+    """Some export could not be written; everything else is there, in ``places``."""
+
+    def __init__(self, text: str, places: Mapping[str, Path]) -> None:
+        super().__init__(f"{text} Everything else is written.")
+        self.places = dict(places)
 
 
 def _write_figures(result: Any, place: Path) -> dict[str, str]:
@@ -68,8 +83,8 @@ def _write_figures(result: Any, place: Path) -> dict[str, str]:
     return texts
 
 
-def _write_tables(result: Any, made: Mapping[str, pd.DataFrame], work: Path) -> None:
-    """Tables in every format the study asks for."""
+def _write_tables(result: Any, made: Mapping[str, pd.DataFrame], work: Path) -> list[str]:
+    """Tables in every format the study asks for; what could not be written, one sentence each."""
     wanted, said = result.study.report.export, result.study.report
     place = work / "tables"
     place.mkdir()
@@ -90,10 +105,16 @@ def _write_tables(result: Any, made: Mapping[str, pd.DataFrame], work: Path) -> 
         ending, head = heads[kind]
         for name, text in journal_tables(result, f"to_{kind}").items():
             (place / f"{name}.{ending}").write_text(head + text, encoding="utf-8")
-    if "xlsx" in wanted:
-        _write_workbook(made, work / "results.xlsx", about)
-    if "sql" in wanted:
-        write_database(made, work / "results.sqlite", about)
+    faults = []
+    writers = {"xlsx": ("results.xlsx", _write_workbook), "sql": ("results.sqlite", write_database)}
+    for kind, (name, write) in writers.items():
+        if kind in wanted:
+            try:
+                write(made, work / name, about)
+            except (UltrumError, OSError, ValueError) as error:
+                (work / name).unlink(missing_ok=True)
+                faults.append(f"{name} could not be written: {error}")
+    return faults
 
 
 def about_run(result: Any) -> dict[str, str]:
@@ -130,6 +151,20 @@ def _ordered(made: Mapping[str, pd.DataFrame]) -> dict[str, pd.DataFrame]:
     return {n: made[n] for n in [*first, *middle, *last] if n in made}
 
 
+def _apart(names: Sequence[Any]) -> list[str]:
+    """Names of columns, numbered where they differ only by case, which a database does not tell apart."""
+    taken: set[str] = set()
+    found = []
+    for name in map(str, names):
+        own, number = name, 1
+        while own.casefold() in taken:
+            number += 1
+            own = f"{name}_{number}"
+        taken.add(own.casefold())
+        found.append(own)
+    return found
+
+
 def write_database(made: Mapping[str, pd.DataFrame], path: Path, about: Mapping[str, str]) -> None:
     """Every table in one SQLite file, through SQLAlchemy."""
     import sqlalchemy
@@ -139,7 +174,9 @@ def write_database(made: Mapping[str, pd.DataFrame], path: Path, about: Mapping[
         with engine.begin() as connection:
             pd.DataFrame([about]).to_sql("about", connection, index=False)
             for name, table in made.items():
-                flattened(table).to_sql(name, connection, index=False)
+                plain = flattened(table)
+                plain.columns = _apart(list(plain.columns))
+                plain.to_sql(name, connection, index=False)
     except (sqlalchemy.exc.SQLAlchemyError, pd.errors.DatabaseError) as error:
         raise UltrumError(f"{path} cannot be written: {error}.") from None
     finally:

@@ -182,6 +182,22 @@ def _time_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
         yield ("panel", "conditions"), text
 
 
+def _case_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    """Names that differ only by case cannot be told apart in databases and on many disks."""
+    for section, entries in said.items():
+        lower: dict[str, str] = {}
+        names = [str(n) for n in entries] if isinstance(entries, Mapping) else [
+            str(e["name"]) for e in entries if isinstance(e, Mapping) and "name" in e
+        ] if isinstance(entries, list) else []  # fmt: skip
+        for name in names:
+            first = lower.setdefault(name.casefold(), name)
+            if first != name:
+                yield (
+                    (section,),
+                    f"[{section}] '{first}' and '{name}' differ only by case; rename one.",
+                )
+
+
 def _address_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
     sources = part(said, "sources")
     for place, address in addresses(said):
@@ -287,7 +303,14 @@ def _need_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
             )
 
 
-_FINDERS = (_time_faults, _address_faults, _series_faults, _model_faults, _need_faults)
+_FINDERS = (
+    _time_faults,
+    _case_faults,
+    _address_faults,
+    _series_faults,
+    _model_faults,
+    _need_faults,
+)
 
 
 def series_names(said: Mapping[str, Any]) -> list[str]:

@@ -29,7 +29,15 @@ def source_place(folder: Path, name: str, url: str, anywhere: bool) -> str:
     what = f"Source '{name}' reads"
     if "://" not in url:
         return str(inside(folder, url, what, anywhere))
-    if not url.startswith("sqlite"):
+    scheme = url.partition("://")[0].lower()
+    if scheme in ("http", "https"):
+        return url
+    if not scheme.startswith("sqlite"):
+        if not anywhere:
+            raise StudyError(
+                f"{what} '{scheme}://…'; a study reads http, https and files of its own folder. Allow more: "
+                "ultrum run --anywhere, Study.load(..., anywhere=True)."
+            )
         return url
     import sqlalchemy
 
