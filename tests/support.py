@@ -114,7 +114,7 @@ def new_process(*words, cwd):
 def check_json(words, text):
     """The JSON of a command fits the schema of that command."""
     if "--json" in words and text:
-        name = next(n for n in ANSWERS if " ".join(words).startswith(n))
+        name = next(n for n in ANSWERS if n in " ".join(words))
         jsonschema.validate(json.loads(text), closed(answers_schema(), name))
 
 

@@ -4,11 +4,30 @@ Every message says what was found, where, and what to do.
 """
 
 import inspect
+import re
 import warnings
+
+_CONTROL = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff]")
+
+
+def printable(text: str) -> str:
+    r"""A text from outside without the characters that steer a terminal or turn the direction of writing.
+
+    Line breaks and tabs stay.
+
+    Examples
+    --------
+    >>> printable("rate\x1b]0;owned\x07 \u202egpj")
+    'rate]0;owned gpj'
+    """
+    return _CONTROL.sub("", text)
 
 
 class UltrumError(Exception):
-    """Base of every error Ultrum raises on purpose."""
+    """Base of every error Ultrum raises on purpose; its text is safe to print."""
+
+    def __init__(self, *words: object) -> None:
+        super().__init__(*[printable(w) if isinstance(w, str) else w for w in words])
 
 
 class SourceError(UltrumError):
@@ -64,4 +83,4 @@ def warn_user(message: str) -> None:
     frame, level = inspect.currentframe(), 0
     while frame is not None and frame.f_globals.get("__name__", "").split(".")[0] == "ultrum":
         frame, level = frame.f_back, level + 1
-    warnings.warn(message, DataWarning, stacklevel=level + 1)
+    warnings.warn(printable(message), DataWarning, stacklevel=level + 1)

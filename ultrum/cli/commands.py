@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import click
 
+from ultrum.cli.hearing import echo
 from ultrum.cli.options import AT, BIND, CREDENTIALS, HERE, JSON, OFFLINE, VAULT, store_of
 
 if TYPE_CHECKING:
@@ -99,7 +100,7 @@ def run(
         return
     plan = Study.load(study, anywhere=anywhere)
     if check:
-        click.echo(f"{study}: valid.")
+        echo(f"{study}: valid.")
         return
     if bundle is not None:
         free_name(bundle)
@@ -129,7 +130,7 @@ def trail(results: Path, number: str, as_json: bool) -> None:
         show.as_json(found.to_dict())
         return
     for line in found.lines():
-        click.echo(line)
+        echo(line)
 
 
 @click.command(epilog=_NEW_SO)
@@ -159,7 +160,7 @@ def new(
     names = [f.strip() for f in factors.split(",") if f.strip()]
     begin(study, company, names, frequency, title, prices, factor_table, bill)
     then = "" if prices else "change its sources, then: "
-    click.echo(f"{study} written; {then}ultrum run {study}")
+    echo(f"{study} written; {then}ultrum run {study}")
 
 
 @click.command()
@@ -184,8 +185,8 @@ def practice(port: int, delay: float, today: str, misbehave: tuple[str, ...]) ->
             kind, _, path = word.partition(":")
             service.misbehave(kind, path, times=-1)
         for name, place in service.places.items():
-            click.echo(f"{name:12s} {place}")
-        click.echo("Serving until Ctrl-C.", err=True)
+            echo(f"{name:12s} {place}")
+        echo("Serving until Ctrl-C.", err=True)
         with contextlib.suppress(KeyboardInterrupt):
             threading.Event().wait()
 
@@ -244,7 +245,7 @@ def _run_and_show(
     else:
         _print_summary(result, summary, places)
         if moved is not None:
-            click.echo(repr(moved))
+            echo(repr(moved))
     if failed:
         show.warn(failed, "failed")
         raise PartlyDoneError
@@ -295,17 +296,17 @@ def _print_summary(result: StudyResult, summary: dict[str, Any], places: dict[st
     from ultrum.cli import show
 
     percent = {k: f"{100 * summary[k]:.2f}" for k in ("cost_of_equity", "low", "high")}
-    click.echo(summary["title"])
-    click.echo(
+    echo(summary["title"])
+    echo(
         f"Cost of equity of {summary['company']}: {percent['cost_of_equity']} % a year, "
         f"{100 * summary['level']:g} % interval {percent['low']} to {percent['high']} %"
     )
     fit = result.betas.fit(result.company)
     show.table(show.fixed(fit.to_frame(), "term", p=3, t=2))
-    click.echo(fit.basis)
+    echo(fit.basis)
     if result.betas.unadjusted is not None:
-        click.echo(f"used, drawn to the other companies: {_betas_said(summary)}")
+        echo(f"used, drawn to the other companies: {_betas_said(summary)}")
     for warning in result.warnings:
         show.warn(f"{warning.subject}: {warning.text}")
     for name, place in places.items():
-        click.echo(f"{name:8s} {place}")
+        echo(f"{name:8s} {place}")

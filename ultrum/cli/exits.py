@@ -14,7 +14,7 @@ from typing import Any
 import click
 
 from ultrum.cli.hearing import log
-from ultrum.errors import StudyError, UltrumError
+from ultrum.errors import StudyError, UltrumError, printable
 
 DONE, IN_PART, ASKED_WRONGLY, NOTHING, STOPPED = 0, 1, 2, 3, 130
 
@@ -33,6 +33,7 @@ def guarded(app: Callable[..., Any]) -> int:  # noqa: PLR0911 - one return per e
     except (click.Abort, KeyboardInterrupt):
         return _say("stopped.", STOPPED)
     except click.ClickException as error:
+        error.message = printable(error.message)
         error.show()
         return ASKED_WRONGLY
     except PartlyDoneError:
@@ -64,5 +65,5 @@ def _show_warning(message: Any, category: type[Warning], *_: Any) -> None:
 
 def _say(text: str, code: int) -> int:
     log(f"error: {text}")
-    click.echo(f"ultrum: {text}", err=True)
+    click.echo(printable(f"ultrum: {text}"), err=True)
     return code

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from ultrum.cli.hearing import echo
 from ultrum.cli.local_files import READ, local_files
 from ultrum.cli.options import (
     AT,
@@ -100,7 +101,7 @@ def find(
     ]
     show.table(found[shown])
     if not walk and len(found) == limit:
-        click.echo(f"the first {limit}; narrow the search, or raise --limit", err=True)
+        echo(f"the first {limit}; narrow the search, or raise --limit", err=True)
 
 
 @click.command()
@@ -199,7 +200,7 @@ def _write(
             frame = result.to_frame()
             write(frame, file)
             if frame.attrs.get("dates_left_out"):
-                click.echo(
+                echo(
                     f"{frame.attrs['dates_left_out']} dates that some series lack are left out",
                     err=True,
                 )
@@ -233,7 +234,7 @@ def list_vault(words: tuple[str, ...], vault: Path | None, as_json: bool) -> Non
         return
     if rows:
         show.table(pd.DataFrame(rows))
-    click.echo(
+    echo(
         f"{size['deliveries']} deliveries of {size['addresses']} addresses, {size['bytes']:,} bytes"
     )
 
@@ -248,7 +249,7 @@ def verify(vault: Path | None) -> None:
         faults, count = kept.verify(), kept.size()["deliveries"]
     if faults:
         raise VaultError("\n".join(faults))
-    click.echo(f"{count} deliveries, all whole.")
+    echo(f"{count} deliveries, all whole.")
 
 
 @vault.command()
@@ -260,17 +261,17 @@ def forget(words: tuple[str, ...], yes: bool, vault: Path | None) -> None:
     with _vault(vault) as kept:
         records = [r for r in kept.records() if all(w in f"{r.source}:{r.path}" for w in words)]
         if not records:
-            click.echo("nothing fits; nothing was removed")
+            echo("nothing fits; nothing was removed")
             return
         for record in records[:20]:
-            click.echo(record.name)
+            echo(record.name)
         if len(records) > 20:
-            click.echo(f"… and {len(records) - 20} more")
+            echo(f"… and {len(records) - 20} more")
         if not yes:
             click.confirm(
                 f"Remove these {len(records)} deliveries? They cannot be had back", abort=True
             )
-        click.echo(f"{len(records)} removed, {kept.forget(records):,} bytes freed")
+        echo(f"{len(records)} removed, {kept.forget(records):,} bytes freed")
 
 
 @vault.command("pack")
@@ -281,7 +282,7 @@ def pack_vault(file: Path, vault: Path | None) -> None:
     from ultrum.vault import pack
 
     with _vault(vault) as kept:
-        click.echo(f"{pack(kept, file)} deliveries in {file}")
+        echo(f"{pack(kept, file)} deliveries in {file}")
 
 
 @vault.command("unpack")
@@ -293,7 +294,7 @@ def unpack_vault(file: Path, vault: Path | None) -> None:
 
     with _vault(vault) as kept:
         new, known = unpack(kept, file)
-    click.echo(f"{new} deliveries taken over, {known} were here already")
+    echo(f"{new} deliveries taken over, {known} were here already")
 
 
 @vault.command("export")
@@ -329,7 +330,7 @@ def export_from_vault(address: str, file: Path, at: str, force: bool, vault: Pat
         file.write_bytes(body)
     except OSError as error:
         raise UltrumError(f"{file} cannot be written: {error.strerror}.") from None
-    click.echo(f"{file}: {len(body):,} bytes of {record.name}, taken {record.retrieved[:19]}")
+    echo(f"{file}: {len(body):,} bytes of {record.name}, taken {record.retrieved[:19]}")
 
 
 def _vault(place: Path | None) -> Any:

@@ -8,6 +8,8 @@ from pathlib import Path
 
 import click
 
+from ultrum.errors import printable
+
 
 @dataclass
 class Hearing:
@@ -19,6 +21,11 @@ class Hearing:
 
 
 wanted = Hearing()
+
+
+def echo(text: object = "", err: bool = False) -> None:
+    """Print a text; what comes from outside cannot steer the terminal."""
+    click.echo(printable(str(text)), err=err)
 
 
 def hear(quiet: bool, verbose: bool, log: Path | None) -> None:
@@ -33,7 +40,7 @@ def log(text: str) -> None:
     stamp = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
     try:
         with wanted.log.open("a", encoding="utf-8") as file:
-            file.write(f"{stamp} {' '.join(text.split())}\n")
+            file.write(f"{stamp} {' '.join(printable(text).split())}\n")
     except OSError as error:
         place, wanted.log = wanted.log, None
         click.echo(f"warning: the log {place} cannot be written: {error.strerror}", err=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
-import click
+from ultrum.cli.hearing import echo
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -30,8 +30,8 @@ def show_series(series: TimeSeries, facts: dict[str, str], rows: int) -> None:
         )
         show.fact("range", spread)
         show.fact("gaps", gaps(series))
-        click.echo()
-        click.echo(show.sparkline(values.to_numpy()))
+        echo()
+        echo(show.sparkline(values.to_numpy()))
     pairs = labelled(series)
     shown = (
         pairs if len(pairs) <= 2 * rows else [*pairs[:rows], ("…", float("nan")), *pairs[-rows:]]
@@ -55,13 +55,11 @@ def show_table(
 
     if reading is not None:
         rejected = len(reading.rejected)
-        click.echo(
-            f"{name}: {len(series)} series, {len(reading.records)} rows, {rejected} rejected"
-        )
+        echo(f"{name}: {len(series)} series, {len(reading.records)} rows, {rejected} rejected")
         decisions = [vars(d) for d in reading.decisions]
         show.table(pd.DataFrame(decisions)[["what", "chosen", "certainty"]])
     else:
-        click.echo(f"{name}: {len(series)} series")
+        echo(f"{name}: {len(series)} series")
     if series:
         show.table(pd.DataFrame(summary_rows(series, names)))
     if rows and series:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, Final
 import click
 from click.core import ParameterSource
 
+from ultrum.cli.hearing import echo
 from ultrum.cli.local_files import READ, LocalFiles, local_files, vault_for
 from ultrum.cli.options import (
     AT,
@@ -331,7 +332,7 @@ def _show_spells(found: pd.DataFrame) -> None:
     from ultrum.cli import look_view, show
 
     level = look_view.number(found.attrs["level"])
-    click.echo(f"{len(found)} spells {found.attrs['condition']} (level {level})")
+    echo(f"{len(found)} spells {found.attrs['condition']} (level {level})")
     if len(found):
         show.table(found)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
-import click
+from ultrum.cli.hearing import echo
 
 if TYPE_CHECKING:
     from ultrum.core.series import SeriesTable, TimeSeries
@@ -33,7 +33,7 @@ def show_returns(
         rows = risk.table.reset_index(names="asset").to_dict("records")
         show.as_json({"basis": risk.basis, "assets": rows})
         return
-    click.echo(risk.in_percent)
+    echo(risk.in_percent)
     if any(a.income == "price" for a in made.about):
         show.warn("these are price returns; a study or returns(dividends=...) adds dividends")
     show.table(_in_percent(risk.table[list(_SHOWN)], "asset"))
@@ -50,7 +50,7 @@ def _show_one(one: TimeSeries) -> None:
     from ultrum.core.labels import p_equals
 
     spread = distribution(one)
-    click.echo(
+    echo(
         f"Jarque–Bera {spread.jarque_bera:.4g} ({p_equals(spread.p_value)}); kurtosis {spread.kurtosis:.1f}, "
         "3 for a normal"
     )

@@ -13,7 +13,8 @@ from typing import Any
 import click
 import pandas as pd
 
-from ultrum.cli.hearing import log, wanted
+from ultrum.cli.hearing import echo, log, wanted
+from ultrum.errors import printable
 
 
 def table(frame: pd.DataFrame, title: str = "") -> None:
@@ -26,7 +27,7 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
     for column in frame:
         number = _looks_numeric(frame[column])
         shown.add_column(
-            str(column),
+            printable(str(column)),
             justify="right" if number else "left",
             no_wrap=number or column == "address",
             overflow="fold",
@@ -57,10 +58,10 @@ def fixed(frame: pd.DataFrame, label: str, **places: int) -> pd.DataFrame:
 def fact(name: str, text: str) -> None:
     """One fact, its name in a column of its own; long text wraps beside it on a terminal."""
     width = shutil.get_terminal_size().columns if sys.stdout.isatty() else 100
-    lines = textwrap.wrap(text, max(width - 22, 30), break_long_words=False) or [""]
-    click.echo(f"{name:20s}  {lines[0]}")
+    lines = textwrap.wrap(printable(text), max(width - 22, 30), break_long_words=False) or [""]
+    echo(f"{name:20s}  {lines[0]}")
     for line in lines[1:]:
-        click.echo(f"{'':20s}  {line}")
+        echo(f"{'':20s}  {line}")
 
 
 def sparkline(values: Any, width: int = 72, rows: int = 4) -> str:
@@ -91,7 +92,7 @@ def warn(text: str, word: str = "warning") -> None:
     log(f"{word}: {text}")
     if wanted.quiet:
         return
-    said = f"{word}: {text}"
+    said = printable(f"{word}: {text}")
     if sys.stderr.isatty():
         width = shutil.get_terminal_size().columns
         said = textwrap.fill(said, width, subsequent_indent=" " * 9, break_long_words=False)
@@ -100,7 +101,7 @@ def warn(text: str, word: str = "warning") -> None:
 
 def as_json(value: Any) -> None:
     """Machine-readable output; missing numbers are null."""
-    click.echo(json.dumps(_plain(value), indent=2, ensure_ascii=False, allow_nan=False))
+    echo(json.dumps(_plain(value), indent=2, ensure_ascii=False, allow_nan=False))
 
 
 @contextlib.contextmanager
@@ -118,14 +119,14 @@ def progress() -> Iterator[Callable[[str], None]]:
 
         def _shown(text: str) -> None:
             log(text)
-            status.update(text)
+            status.update(printable(text).replace("[", "\\["))
 
         yield _shown
 
 
 def _told(text: str) -> None:
     log(text)
-    click.echo(text, err=True)
+    echo(text, err=True)
 
 
 def _looks_numeric(column: pd.Series) -> bool:
@@ -145,7 +146,7 @@ def _is_figure(text: str) -> bool:
 def _cell(value: Any) -> str:
     if isinstance(value, float):
         return "—" if value != value else f"{value:,.6g}"  # noqa: PLR0124 - NaN differs from itself
-    return str(value)
+    return printable(str(value))
 
 
 def _plain(value: Any) -> Any:

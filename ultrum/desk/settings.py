@@ -14,7 +14,7 @@ from ultrum.core.arguments import checked
 from ultrum.errors import SourceError
 from ultrum.sources.credential_store import FILE as CREDENTIALS
 from ultrum.sources.credential_store import config_folder, host_of
-from ultrum.sources.credentials import SECRETS, Credentials
+from ultrum.sources.credentials import SECRETS, Credentials, refuse_secret
 from ultrum.sources.database import Query
 from ultrum.sources.delivery import Delivery
 from ultrum.sources.sdmx import FORMATS
@@ -141,6 +141,8 @@ def source_settings(name: str, said: Mapping[str, Any]) -> SourceSettings:
     kind, url = str(said.get("kind", "")), str(said.get("url", ""))
     if kind not in kinds() or not url:
         raise SourceError(f"Source '{name}' needs a kind ({' or '.join(kinds())}) and a url.")
+    if kind != "database":  # which tells of its own users
+        refuse_secret(url, f"The url of source '{name}'")
     scheme = url.partition("://")[0].lower() if "://" in url else ""
     if kind in ("sdmx", "table") and scheme not in ("", "http", "https"):
         raise SourceError(

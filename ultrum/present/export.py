@@ -14,7 +14,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.labels import period_label
-from ultrum.errors import UltrumError
+from ultrum.errors import UltrumError, printable
 
 _DANGEROUS = ("=", "+", "-", "@", "\t", "\r")
 
@@ -74,9 +74,10 @@ def safe_text(value: Any) -> Any:
     """Text that no spreadsheet takes for a formula; periods by their SDMX names."""
     if isinstance(value, pd.Period | pd.Timestamp):
         return period_label(value)
-    if isinstance(value, str) and value.startswith(_DANGEROUS):
-        return f"'{value}"
-    return value
+    if not isinstance(value, str):
+        return value
+    plain = printable(value)
+    return f"'{plain}" if plain.startswith(_DANGEROUS) else plain
 
 
 def to_xlsx(table: pd.DataFrame, path: Path) -> None:
@@ -109,7 +110,7 @@ def _write_sheet(book: Any, name: str, table: pd.DataFrame) -> None:
     head = book.add_format({"bold": True, "text_wrap": True, "valign": "top"})
     page.freeze_panes(1, 1)
     for column, title in enumerate(plain):
-        page.write_string(0, column, str(title), head)
+        page.write_string(0, column, printable(str(title)), head)
         texts = [str(v) for v in plain[title].head(50) if isinstance(v, str)]
         page.set_column(column, column, min(60, max([12, len(str(title)), *map(len, texts)])))
         if pd.api.types.is_float_dtype(plain[title]):
@@ -163,4 +164,4 @@ def _cell(page: Any, row: int, column: int, value: Any) -> None:
     elif isinstance(value, int | float) and not isinstance(value, bool):
         page.write_number(row, column, float(value))
     else:
-        page.write_string(row, column, str(value))
+        page.write_string(row, column, printable(str(value)))

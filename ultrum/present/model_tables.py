@@ -18,7 +18,7 @@ from ultrum.core.pricing.pooled import PooledFit
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.covariance import errors_name
 from ultrum.core.regression.results import NO_RESPONSE, BetaTable, Fit
-from ultrum.errors import UltrumError
+from ultrum.errors import UltrumError, printable
 
 BELOW: Final = {"errors": "standard errors", "t": "t values", "p": "p values"}
 _STARS: Final = ((0.01, "***"), (0.05, "**"), (0.10, "*"))
@@ -80,7 +80,7 @@ class ModelTable:
             for note in self.notes
             for line in textwrap.wrap(note, max(60, min(len(rule), 100)))
         ]
-        return "\n".join([*([self.title] if self.title else []), *parts, *notes])
+        return printable("\n".join([*([self.title] if self.title else []), *parts, *notes]))
 
     def to_markdown(self) -> str:
         """A table of pipes, as most readers of Markdown show it."""
@@ -127,7 +127,7 @@ class ModelTable:
 
         return "\n".join(
             [
-                f"% {self.title}" if self.title else "% needs the package booktabs",
+                f"% {' '.join(printable(self.title).split())}" if self.title else "% needs the package booktabs",
                 r"\begin{tabular}{l" + "r" * len(self.head) + "}",
                 r"\toprule", _row("", self.head), r"\midrule",
                 *(_row(label, cells) for label, cells in self.body),
@@ -376,7 +376,7 @@ def _of_assets(table: BetaTable, style: _Style, title: str) -> ModelTable:
 
 def _bar(text: str) -> str:
     """Text that cannot end a cell of a Markdown table, nor start emphasis."""
-    return re.sub(r"([\\|*_])", r"\\\1", text).replace("<", "&lt;")
+    return re.sub(r"([\\|*_])", r"\\\1", printable(text)).replace("<", "&lt;")
 
 
 _TEX: Final = {
@@ -387,7 +387,9 @@ _TEX: Final = {
 
 
 def _latex(text: str) -> str:
-    return "".join(_TEX.get(part) or _stars(part) for part in re.findall(r"\*+|[^*]", text))
+    return "".join(
+        _TEX.get(part) or _stars(part) for part in re.findall(r"\*+|[^*]", printable(text))
+    )
 
 
 def _stars(part: str) -> str:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Final
 
 from ultrum.errors import SourceError
+from ultrum.sources.credentials import refuse_secret
 
 _ADDRESS: Final = re.compile(r"^([A-Za-z][\w-]*):([^#\s][^#\t\n\r]*)(?:#(.+))?$")
 
@@ -42,6 +43,7 @@ class Address:
     @classmethod
     def parse(cls, text: str) -> Address:
         """Read an address."""
+        refuse_secret(f"?{text.partition('?')[2]}" if "?" in text else "", "The address")
         found = _ADDRESS.match(text.strip())
         if not found:
             raise SourceError(

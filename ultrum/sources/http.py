@@ -21,7 +21,7 @@ import httpx
 import tenacity
 
 from ultrum.errors import NotFoundError, SourceError
-from ultrum.sources.credentials import Secret, StrikesOut
+from ultrum.sources.credentials import Secret, StrikesOut, refuse_secret
 from ultrum.sources.decoding import ACCEPTED, CodingError, decoded
 from ultrum.sources.delivery import Delivery
 from ultrum.sources.limits import current
@@ -141,6 +141,7 @@ class HttpClient:
         SourceError
             If nothing whole could be had; the message says what came instead.
         """
+        refuse_secret(url, "The address")
         shown = secret or _NO_SECRET
         _STRIKES.words.update(shown.words)
         asks = _conditions(held) if self.policy.conditional else {}
