@@ -8,6 +8,7 @@ import json
 import multiprocessing
 import os
 import re
+import shlex
 import signal
 import subprocess
 import sys
@@ -83,6 +84,62 @@ class Demo(Scratch):
         ):
             self.assertIn(words, text)
         self.assertNotRegex(re.sub(r"<svg.*?</svg>", "", text, flags=re.S), r"\bnan\b")
+
+
+BAD_LINES = r"""
+look p.csv --start 0000
+look p.csv --start "last 99999999999999999999 years"
+look p.csv --read delimiter=zz
+look p.csv --read header=99999999999
+look p.csv --read timezone=Mars/Base
+look p.csv --read sheet=1
+look p.csv --read encoding=klingon
+look p.csv --read release_lag=xx
+look p.csv --read currency=zorkmid
+look p.csv --read scale=3
+look p.csv --step roll=99999999999999999999
+look p.csv --step growth=P9999999999Y
+look p.csv --spells "above 1e999"
+look p.csv --csv /proc/x.csv
+look p.csv --csv p.csv
+look p.csv --picture no/such/x.png
+look p.csv --vault p.csv
+look empty
+look ""
+look d
+look observatory:RATES/M.QM.POLICY --sources types.toml
+look observatory:RATES/M.QM.POLICY --sources d
+look observatory:RATES/M.QM.POLICY --credentials d
+look observatory:RATES/M.QM.POLICY --credentials types.toml
+look observatory:RATES/M.QM.POLICY --bind =
+look observatory:RATES/........
+pull p.csv --save p.csv
+pull p.csv --xlsx /proc/x.xlsx
+pull p.csv --parquet /proc/x.parquet
+pull p.csv --span ,
+pull nul.toml
+pull types.toml
+find rate --csv /proc/x.csv
+new p.csv --company ""
+new /proc/x.toml --company A
+run nul.toml
+run junk.zip
+run d
+run empty --out p.csv
+trail nothere
+trail p.csv
+trail d
+practice --port 99999
+practice --delay nan
+practice --today soon
+practice --misbehave nothing
+vault list --vault d
+vault verify --vault p.csv
+vault unpack junk.zip --vault v
+vault unpack nothere --vault v
+demo --out /proc/x
+--completion none
+"""
 
 
 class Commands(OnPractice):
@@ -346,6 +403,22 @@ class Commands(OnPractice):
                 self.assertNotIn("Traceback", done.stderr)
                 self.assertEqual(done.stdout, "")
         self.assertFalse((self.folder / "down-results").exists())
+
+    def test_no_line_ends_in_an_unexpected_fault(self):
+        days = "".join(f"2020-01-{d:02},{d},{d / 8}\n" for d in range(1, 29))
+        self.file("p.csv", f"Date,Open,Close\n{days}")
+        self.file("types.toml", '[sources.x]\nkind = "table"\nurl = [1, 2]\n')
+        self.file("nul.toml", "\0")
+        self.file("empty", "")
+        self.file("junk.zip", "PK\3\4junk")
+        self.file("d/run.json", '{"x": [[[1]]]}')
+        for line in BAD_LINES.strip().splitlines():
+            with self.subTest(line):
+                done = self.ultrum(*shlex.split(line))
+                self.assertIn(done.returncode, (2, 3), done.stderr)
+                self.assertNotRegex(done.stderr, r"Traceback|unexpected fault|Errno|\.\.$")
+                self.assertEqual(done.stdout, "")
+        self.assertEqual((self.folder / "p.csv").read_text(), f"Date,Open,Close\n{days}")
 
     def test_a_folder_of_others_is_never_replaced(self):
         (self.folder / "theirs").mkdir()

@@ -179,7 +179,7 @@ class Http(Scratch):
 
 
 def _answer(head, body=b"", status="200 OK"):
-    return f"HTTP/1.1 {status}\r\n{head}\r\n".encode() + body
+    return f"HTTP/1.1 {status}\r\nConnection: close\r\n{head}\r\n".encode() + body
 
 
 def _dripped(first, piece):

@@ -84,3 +84,15 @@ def warn_user(message: str) -> None:
     while frame is not None and frame.f_globals.get("__name__", "").split(".")[0] == "ultrum":
         frame, level = frame.f_back, level + 1
     warnings.warn(printable(message), DataWarning, stacklevel=level + 1)
+
+
+def reason(error: Exception) -> str:
+    """What a library's error says, without numbers of the system and without a full stop.
+
+    Examples
+    --------
+    >>> reason(FileNotFoundError(2, "No such file or directory", "a.csv"))
+    'No such file or directory'
+    """
+    said = error.strerror if isinstance(error, OSError) and error.strerror else str(error)
+    return re.sub(r"^\[Errno \d+\] ([^:]*): '.*'$", r"\1", said).rstrip(".")

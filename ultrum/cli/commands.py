@@ -3,13 +3,26 @@
 from __future__ import annotations
 
 import contextlib
+import math
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
 import click
 
 from ultrum.cli.hearing import echo
-from ultrum.cli.options import AT, BIND, CREDENTIALS, HERE, JSON, OFFLINE, VAULT, store_of
+from ultrum.cli.options import (
+    AT,
+    BIND,
+    CREDENTIALS,
+    FOLDER,
+    HERE,
+    JSON,
+    OFFLINE,
+    OUTPUT,
+    PERIOD,
+    VAULT,
+    store_of,
+)
 
 if TYPE_CHECKING:
     from ultrum.sources.credential_store import CredentialStore
@@ -33,7 +46,9 @@ _NEW_SO: Final = "\b\n" + "\n".join(("ultrum new mine.toml --company EBMK --fact
 
 
 @click.command()
-@click.option("--out", type=HERE, default=Path("ultrum-demo"), help="Folder for vault and results.")
+@click.option(
+    "--out", type=FOLDER, default=Path("ultrum-demo"), help="Folder for vault and results."
+)
 @OFFLINE
 @JSON
 def demo(out: Path, offline: bool, as_json: bool) -> None:
@@ -49,12 +64,14 @@ def demo(out: Path, offline: bool, as_json: bool) -> None:
 
 @click.command(epilog=_RUN_SO)
 @click.argument("study", type=HERE)
-@click.option("--out", type=HERE, help="Folder for the results; by default STUDY-results.")
+@click.option("--out", type=FOLDER, help="Folder for the results; by default STUDY-results.")
 @click.option("--check", is_flag=True, help="Only check the study; download nothing.")
 @click.option(
     "--only", multiple=True, metavar="ASSET", help="Only these assets, while a study is worked out."
 )
-@click.option("--bundle", type=HERE, help="Also pack study, deliveries and run into this archive.")
+@click.option(
+    "--bundle", type=OUTPUT, help="Also pack study, deliveries and run into this archive."
+)
 @click.option("--anywhere", is_flag=True, help="Let the study read files outside its own folder.")
 @click.option(
     "--refresh", is_flag=True, help="Download everything whole, also what sources call unchanged."
@@ -164,9 +181,17 @@ def new(
 
 
 @click.command()
-@click.option("--port", default=8765, show_default=True, help="Port on 127.0.0.1 to listen on.")
-@click.option("--delay", default=0.0, help="Seconds every answer takes longer.")
-@click.option("--today", default="", help="Day that the page of today shows.")
+@click.option(
+    "--port",
+    type=click.IntRange(0, 65_535),
+    default=8765,
+    show_default=True,
+    help="Port on 127.0.0.1 to listen on.",
+)
+@click.option(
+    "--delay", type=click.FloatRange(0, 600), default=0.0, help="Seconds every answer takes longer."
+)
+@click.option("--today", default="", callback=PERIOD, help="Day that the page of today shows.")
 @click.option(
     "--misbehave",
     multiple=True,
@@ -178,6 +203,8 @@ def practice(port: int, delay: float, today: str, misbehave: tuple[str, ...]) ->
     import signal
     import threading
 
+    if math.isnan(delay):  # no range refuses it
+        raise click.BadParameter("nan is not a number of seconds.", param_hint="--delay")
     signal.signal(signal.SIGINT, signal.default_int_handler)  # a shell's background jobs ignore it
     said = {"delay": delay, **({"today": today} if today else {})}
     with practice_service(port, **said) as service:

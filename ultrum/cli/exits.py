@@ -33,8 +33,11 @@ def guarded(app: Callable[..., Any]) -> int:  # noqa: PLR0911 - one return per e
     except (click.Abort, KeyboardInterrupt):
         return _say("stopped.", STOPPED)
     except click.ClickException as error:
-        error.message = printable(error.message)
-        error.show()
+        context = getattr(error, "ctx", None)
+        if context is not None:
+            hint = f"Try '{context.command_path} --help' for help."
+            click.echo(f"{context.get_usage()}\n{hint}\n", err=True)
+        click.echo(printable(f"Error: {error.format_message()}"), err=True)
         return ASKED_WRONGLY
     except PartlyDoneError:
         return IN_PART
@@ -48,9 +51,15 @@ def guarded(app: Callable[..., Any]) -> int:  # noqa: PLR0911 - one return per e
     except Exception as error:
         if os.environ.get("ULTRUM_DEBUG"):
             raise
-        text = f"an unexpected fault, {type(error).__name__}: {error}. "
-        return _say(f"{text}Set ULTRUM_DEBUG=1 to see where, and please report it.", NOTHING)
+        return _say(_unexpected(error), NOTHING)
     return DONE
+
+
+def _unexpected(error: Exception) -> str:
+    if isinstance(error, OSError) and error.filename is not None:
+        return f"{error.filename}: {error.strerror}."
+    text = f"an unexpected fault, {type(error).__name__}: {error}. "
+    return f"{text}Set ULTRUM_DEBUG=1 to see where, and please report it."
 
 
 def _show_warning(message: Any, category: type[Warning], *_: Any) -> None:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ultrum.cli.hearing import echo
-from ultrum.cli.local_files import READ, local_files
+from ultrum.cli.local_files import READ, local_files, refuse_inputs
 from ultrum.cli.options import (
     AT,
     BIND,
@@ -18,6 +18,7 @@ from ultrum.cli.options import (
     INSTANT,
     JSON,
     OFFLINE,
+    OUTPUT,
     PRACTICE,
     SOURCES,
     VAULT,
@@ -44,7 +45,7 @@ if TYPE_CHECKING:
     "--limit", default=40, show_default=True, type=click.IntRange(1, 10_000), help="Most rows."
 )
 @click.option("--refresh", is_flag=True, help="Take the sources' catalogues anew.")
-@click.option("--csv", "csv_file", type=HERE, help="Write what is found to this CSV file.")
+@click.option("--csv", "csv_file", type=OUTPUT, help="Write what is found to this CSV file.")
 @SOURCES
 @CREDENTIALS
 @BIND
@@ -106,10 +107,12 @@ def find(
 
 @click.command()
 @click.argument("what", nargs=-1, required=True)
-@click.option("--csv", "csv_file", type=HERE, help="Write the series to this CSV file.")
-@click.option("--xlsx", "xlsx_file", type=HERE, help="Write the series to this workbook.")
-@click.option("--parquet", "parquet_file", type=HERE, help="Write the series to this Parquet file.")
-@click.option("--save", type=HERE, help="Save what is pulled as a named set in this TOML file.")
+@click.option("--csv", "csv_file", type=OUTPUT, help="Write the series to this CSV file.")
+@click.option("--xlsx", "xlsx_file", type=OUTPUT, help="Write the series to this workbook.")
+@click.option(
+    "--parquet", "parquet_file", type=OUTPUT, help="Write the series to this Parquet file."
+)
+@click.option("--save", type=OUTPUT, help="Save what is pulled as a named set in this TOML file.")
 @click.option("--span", default="", help="First and last period, 2010,2020-06, or 'last 25 years'.")
 @click.option(
     "--frequency", default="", callback=FREQUENCY, help="Bring all to this lower frequency."
@@ -147,8 +150,10 @@ def pull(
     from ultrum.errors import SourceError
 
     plan = _set_of(what, {k: said.pop(k) for k in ("span", "frequency", "common", "is_long")})
+    inputs = [*(m.address for m in plan.series), *(w for w in what if w.endswith(".toml"))]
+    refuse_inputs([csv_file, xlsx_file, parquet_file], inputs)
     if save:
-        plan.save(save)
+        _save(plan, save)
     files = local_files([m.address for m in plan.series], reading, absolute=True)
     members = [m.model_copy(update={"address": files.address(m.address)}) for m in plan.series]
     plan = plan.model_copy(update={"series": members})
@@ -179,9 +184,29 @@ def _set_of(what: tuple[str, ...], said: dict[str, Any]) -> SeriesSet:
         "dates": "common" if said["common"] else None, "shape": "long" if said["is_long"] else None,
     }  # fmt: skip
     given = {k: v for k, v in given.items() if v}
-    if len(what) == 1 and what[0].endswith(".toml"):
-        return SeriesSet.load(what[0]).model_copy(update=given)
-    return SeriesSet.of(list(what), **given)
+    from ultrum.errors import SourceError
+
+    try:
+        if len(what) == 1 and what[0].endswith(".toml"):
+            return SeriesSet.load(what[0]).model_copy(update=given)
+        return SeriesSet.of(list(what), **given)
+    except SourceError as error:
+        raise click.UsageError(str(error)) from None
+
+
+def _save(plan: SeriesSet, file: Path) -> None:
+    """Save a set, over an older one but over no other file."""
+    from ultrum.desk import SeriesSet
+    from ultrum.errors import SourceError
+
+    if file.exists():
+        try:
+            SeriesSet.load(file)
+        except SourceError:
+            raise click.UsageError(
+                f"{file} is there and is no saved set; name another file for --save."
+            ) from None
+    plan.save(file)
 
 
 def _write(
@@ -275,7 +300,7 @@ def forget(words: tuple[str, ...], yes: bool, vault: Path | None) -> None:
 
 
 @vault.command("pack")
-@click.argument("file", type=HERE)
+@click.argument("file", type=OUTPUT)
 @VAULT
 def pack_vault(file: Path, vault: Path | None) -> None:
     """Write the whole vault into the archive FILE, for another machine."""
@@ -292,14 +317,14 @@ def unpack_vault(file: Path, vault: Path | None) -> None:
     """Take over the deliveries of the archive FILE."""
     from ultrum.vault import unpack
 
-    with _vault(vault) as kept:
+    with _vault(vault, made=True) as kept:
         new, known = unpack(kept, file)
     echo(f"{new} deliveries taken over, {known} were here already")
 
 
 @vault.command("export")
 @click.argument("address")
-@click.argument("file", type=HERE)
+@click.argument("file", type=OUTPUT)
 @click.option("--at", default="", callback=INSTANT, help="As it stood at this day or instant.")
 @click.option("--force", is_flag=True, help="Replace FILE if it is there.")
 @VAULT
@@ -333,8 +358,18 @@ def export_from_vault(address: str, file: Path, at: str, force: bool, vault: Pat
     echo(f"{file}: {len(body):,} bytes of {record.name}, taken {record.retrieved[:19]}")
 
 
-def _vault(place: Path | None) -> Any:
+def _vault(place: Path | None, *, made: bool = False) -> Any:
+    """The vault at a place, which must be there unless it may be made."""
     from ultrum.desk import default_vault
     from ultrum.vault import Vault
 
-    return Vault(place or default_vault())
+    folder = place or default_vault()
+    if (
+        not made
+        and not (folder / "catalogue.sqlite").exists()
+        and not (folder / "payloads").is_dir()
+    ):
+        raise click.UsageError(
+            f"{folder} is not a vault; check its name, or pull something into it first."
+        )
+    return Vault(folder)

@@ -82,6 +82,23 @@ def local_files(
     return LocalFiles(addresses, {"kind": "table", "url": str(root), "tables": tables})
 
 
+def refuse_inputs(outputs: Sequence[Path | None], texts: Sequence[str]) -> None:
+    """Refuse to write over a file that is read."""
+    inputs = [_pattern(_resolved(Path(t.partition("#")[0]).absolute())) for t in texts]
+    for output in outputs:
+        place = output and _resolved(output.absolute()).as_posix()
+        if place and any(pattern.fullmatch(place) for pattern in inputs):
+            raise click.UsageError(
+                f"{output} is read here and would be overwritten; name another file."
+            )
+
+
+def _pattern(path: Path) -> re.Pattern[str]:
+    """The paths that a file's name, or a pattern of names, means."""
+    parts = re.split(r"\{[^{}]*\}", path.as_posix())
+    return re.compile("[^/]+".join(re.escape(part) for part in parts))
+
+
 def _resolved(path: Path) -> Path:
     """The path without links and dots; the part in braces of a pattern stays."""
     return path.parent.resolve() / path.name if "{" not in str(path.parent) else path

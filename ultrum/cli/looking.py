@@ -11,15 +11,15 @@ import click
 from click.core import ParameterSource
 
 from ultrum.cli.hearing import echo
-from ultrum.cli.local_files import READ, LocalFiles, local_files, vault_for
+from ultrum.cli.local_files import READ, LocalFiles, local_files, refuse_inputs, vault_for
 from ultrum.cli.options import (
     AT,
     BIND,
     CREDENTIALS,
     FREQUENCY,
-    HERE,
     JSON,
     OFFLINE,
+    OUTPUT,
     PERIOD,
     PRACTICE,
     SOURCES,
@@ -41,8 +41,8 @@ if TYPE_CHECKING:
 @click.command()
 @click.argument("address")
 @click.option("--rows", type=click.IntRange(1, 500), default=5, help="Rows shown at each end.")
-@click.option("--picture", type=HERE, help="Draw the series into this PNG file.")
-@click.option("--csv", "csv_file", type=HERE, help="Write the series to this CSV file.")
+@click.option("--picture", type=OUTPUT, help="Draw the series into this PNG file.")
+@click.option("--csv", "csv_file", type=OUTPUT, help="Write the series to this CSV file.")
 @click.option(
     "--start", default="", callback=PERIOD, help="First period, or words such as 'last 10 years'."
 )
@@ -115,6 +115,7 @@ def look(
     _refuse_together(returns_of, revised, figure, picture, asked, beside)
     texts = (address, *beside)
     files = local_files(texts, reading)
+    refuse_inputs([csv_file, picture], texts)
     if files and click.get_current_context().get_parameter_source("vault") is ENVIRONMENT:
         vault = None  # a file that is only looked at is not kept, unless --vault is on the line
     _refuse_for_files(files, vault, where, revised)

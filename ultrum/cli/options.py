@@ -16,9 +16,45 @@ if TYPE_CHECKING:
     from ultrum.sources.credential_store import CredentialStore
 
 HERE = click.Path(path_type=Path)
+
+
+class OutputFile(click.ParamType[Path]):
+    """A file to be written: its folder must be there, so that nothing is computed for nothing."""
+
+    name = "file"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Path:
+        """The path, if a file can be written there."""
+        path = Path(value)
+        if not str(value) or "\0" in str(value):
+            self.fail("an empty name is not a file.", param, ctx)
+        if path.is_dir():
+            self.fail(f"{path} is a folder; name a file in it.", param, ctx)
+        if not path.parent.is_dir():
+            self.fail(
+                f"the folder {path.parent} is not there; make it, or choose another.", param, ctx
+            )
+        return path
+
+
+class Folder(click.ParamType[Path]):
+    """A folder that is there or will be made."""
+
+    name = "folder"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Path:
+        """The path, unless it is empty or a file."""
+        if not str(value) or "\0" in str(value):
+            self.fail("an empty name is not a folder.", param, ctx)
+        if Path(value).is_file():
+            self.fail(f"{value} is a file, not a folder.", param, ctx)
+        return Path(value)
+
+
+OUTPUT, FOLDER = OutputFile(), Folder()
 JSON = click.option("--json", "as_json", is_flag=True, help="Print JSON instead of a table.")
 OFFLINE = click.option("--offline", is_flag=True, help="Take everything from the vault.")
-VAULT = click.option("--vault", type=HERE, envvar="ULTRUM_VAULT", help="Folder of the vault.")
+VAULT = click.option("--vault", type=FOLDER, envvar="ULTRUM_VAULT", help="Folder of the vault.")
 SOURCES = click.option(
     "--sources",
     type=HERE,

@@ -75,7 +75,12 @@ def checked(function: Callable[P, R]) -> Callable[P, R]:
             if name in kinds and not _fits(value, kinds[name]):
                 refuse_streamed(function.__name__, value)
                 raise ArgumentError(_in_words(function.__qualname__, name, value, kinds[name]))
-        return function(*args, **kwargs)
+        try:
+            return function(*args, **kwargs)
+        except OverflowError:
+            raise ArgumentError(
+                f"{function.__qualname__}: a number it was given is too large for any data."
+            ) from None
 
     return _checked
 

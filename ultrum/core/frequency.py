@@ -20,14 +20,11 @@ from ultrum.core.types import Dates, Ints
 from ultrum.errors import FrequencyError
 
 _DAYS: Final = ("MON", "TUE", "WED", "THU", "FRI", "SAT", "SUN")
-_MONTHS: Final = (
-    "JAN", "FEB", "MAR", "APR", "MAY", "JUN", "JUL", "AUG", "SEP", "OCT", "NOV", "DEC",
-)  # fmt: skip
-_MONTHS_IN: Final = {"A": 12, "S": 6, "Q": 3, "M": 1}
-_PER_YEAR: Final = {
-    "A": 1.0, "S": 2.0, "Q": 4.0, "M": 12.0, "W": 365.25 / 7, "B": 365.25 * 5 / 7, "D": 365.25,
-    "H": 8766.0, "N": 525960.0,
-}  # fmt: skip
+_MONTHS: Final = ("JAN", "FEB", "MAR", "APR", "MAY", "JUN",
+                  "JUL", "AUG", "SEP", "OCT", "NOV", "DEC")  # fmt: skip
+MONTHS_IN: Final = {"A": 12, "S": 6, "Q": 3, "M": 1}
+_PER_YEAR: Final = {"A": 1.0, "S": 2.0, "Q": 4.0, "M": 12.0, "W": 365.25 / 7,
+                    "B": 365.25 * 5 / 7, "D": 365.25, "H": 8766.0, "N": 525960.0}  # fmt: skip
 _NAMES: Final = {
     "A": "annual", "S": "half-yearly", "Q": "quarterly", "M": "monthly", "W": "weekly",
     "B": "business-daily", "D": "daily", "H": "hourly", "N": "minutely",
@@ -38,7 +35,6 @@ _ORDER: Final = "NHBDWMQSA"
 _TEXT: Final = re.compile(r"^(\d*)([ASQMWBDHN])(?:-([A-Z]{3}|\d{1,2}))?$")
 _PERIOD: Final = re.compile(r"^(\d{4})(?:-?([ASQMW])(\d{1,2})|-(\d{2}))?$")
 _DAY: Final = re.compile(r"^\d{4}-\d{2}-\d{2}(T[\d:.]+(Z|[+-]\d\d:?\d\d)?)?$")
-_DURATION: Final = re.compile(r"^P(\d+)([YMWD])$")
 
 
 @total_ordering
@@ -132,13 +128,13 @@ class Frequency:
             return other <= self and fits
         if (
             other.code == "W"
-            or self.code not in _MONTHS_IN
+            or self.code not in MONTHS_IN
             or ("M" in (self.code, other.code) and (self._day != other._day))
         ):
             return False
         return (
             other < self
-            and self.anchor % _MONTHS_IN[other.code] == other.anchor % _MONTHS_IN[other.code]
+            and self.anchor % MONTHS_IN[other.code] == other.anchor % MONTHS_IN[other.code]
         )
 
     def ordinals(self, dates: Any) -> Ints:
@@ -156,14 +152,14 @@ class Frequency:
         """
         moments = np.asarray(dates, dtype="datetime64[s]")  # nanoseconds would end in 2262
         days = moments.astype("datetime64[D]")
-        if self.code in _MONTHS_IN:
+        if self.code in MONTHS_IN:
             first = days.astype("datetime64[M]")
             months = first.astype(np.int64)
             if self.code == "M":
                 into = (days - first.astype("datetime64[D]")).astype(np.int64) + 1
                 moved: Ints = months + (into > self.anchor).astype(np.int64)
                 return moved
-            return (months + 12 - self.anchor) // _MONTHS_IN[self.code]
+            return (months + 12 - self.anchor) // MONTHS_IN[self.code]
         if self.code == "W":
             return (days.astype(np.int64) + 9 - self.anchor) // 7
         if self.code == "B":
@@ -179,10 +175,8 @@ class Frequency:
             before: Any = (ordinals - 1).astype("datetime64[M]").astype("datetime64[D]")
             ended: Dates = before + np.timedelta64(self.anchor, "D")
             return ended
-        if self.code in _MONTHS_IN:
-            months = ordinals * _MONTHS_IN[self.code] - (
-                12 - self.anchor if self.code != "M" else 0
-            )
+        if self.code in MONTHS_IN:
+            months = ordinals * MONTHS_IN[self.code] - (12 - self.anchor if self.code != "M" else 0)
             return months.astype("datetime64[M]").astype("datetime64[D]")
         if self.code == "W":
             return (ordinals * 7 - 9 + self.anchor).astype("datetime64[D]")
@@ -228,7 +222,7 @@ class Frequency:
         if self.code == "W":
             thursdays = pd.DatetimeIndex(self.ends(ordinals)) - pd.Timedelta(days=self.anchor - 3)
             return [f"{d.isocalendar()[0]}-W{d.isocalendar()[1]:02d}" for d in thursdays]
-        per_year = 12 // _MONTHS_IN[self.code]
+        per_year = 12 // MONTHS_IN[self.code]
         years, parts = ordinals // per_year + 1970, ordinals % per_year + 1
         if self.code == "A":
             return [str(year) for year in years]
@@ -309,8 +303,12 @@ def parse_period(text: str) -> tuple[str, np.datetime64]:
         if not found:
             if not _DAY.match(text.strip()):
                 raise ValueError(text)
+            if text.strip()[:1] not in "12":
+                raise ValueError(text)
             return "D", np.datetime64(text.strip()[:10], "D")
         year, code, part, month = found.groups()
+        if not year.startswith(("1", "2")):
+            raise ValueError(text)
         if month:
             return "M", np.datetime64(f"{year}-{month}-01", "D")
         code = code or "A"
@@ -318,9 +316,9 @@ def parse_period(text: str) -> tuple[str, np.datetime64]:
             monday = pd.Timestamp.fromisocalendar(int(year), int(part), 1)
             return "W", np.datetime64(monday.date(), "D")
         number = int(part or 1)
-        if not 1 <= number <= 12 // _MONTHS_IN[code]:
+        if not 1 <= number <= 12 // MONTHS_IN[code]:
             raise ValueError(text)
-        return code, np.datetime64(f"{year}-{(number - 1) * _MONTHS_IN[code] + 1:02d}-01", "D")
+        return code, np.datetime64(f"{year}-{(number - 1) * MONTHS_IN[code] + 1:02d}-01", "D")
     except ValueError as error:
         raise FrequencyError(
             f"'{text}' is not a period. Write 2024, 2024-Q1, 2024-03, 2024-W05 or 2024-03-15."
@@ -338,44 +336,6 @@ def last_day(period: str) -> np.datetime64:
     code, first = parse_period(period)
     frequency = Frequency(code)
     return np.datetime64(frequency.ends(frequency.ordinals([first]))[0], "D")
-
-
-def periods_in(duration: str, frequency: Frequency) -> int:
-    """Whole periods of a frequency in an ISO 8601 duration such as ``P1Y`` or ``P3M``.
-
-    Examples
-    --------
-    >>> periods_in("P1Y", Frequency.parse("Q"))
-    4
-    """
-    found = _DURATION.match(duration.upper())
-    if not found:
-        raise FrequencyError(f"'{duration}' is not a duration. Write P1Y, P3M, P2W or P10D.")
-    count, unit = int(found[1]), found[2]
-    months = {"Y": 12, "M": 1}.get(unit)
-    if months and frequency.code in _MONTHS_IN:
-        whole, rest = divmod(count * months, _MONTHS_IN[frequency.code])
-        if rest == 0:
-            return whole
-    elif (unit, frequency.code) in {("W", "W"), ("D", "D")}:
-        return count
-    elif (unit, frequency.code) == ("W", "D"):
-        return 7 * count
-    raise FrequencyError(
-        f"{duration} is not a whole number of {frequency.name} periods; choose another length."
-    )
-
-
-def months_in(duration: str) -> int:
-    """Months in a duration of years or months; 0 for one of weeks or days.
-
-    Examples
-    --------
-    >>> months_in("P2Y"), months_in("P10D")
-    (24, 0)
-    """
-    found = _DURATION.match(str(duration).upper())
-    return int(found[1]) * {"Y": 12, "M": 1}.get(found[2], 0) if found else 0
 
 
 def ordinals_of_labels(labels: Any, frequency: Frequency) -> Ints:

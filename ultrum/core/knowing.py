@@ -8,7 +8,8 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.frequency import Frequency, months_in, parse_period, periods_in
+from ultrum.core.durations import months_in, periods_in
+from ultrum.core.frequency import Frequency, parse_period
 from ultrum.core.labels import span_of
 from ultrum.core.moments import days_in
 from ultrum.core.series import TimeSeries

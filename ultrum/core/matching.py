@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.frequency import months_in
+from ultrum.core.durations import months_in
 from ultrum.core.moments import days_in
 from ultrum.core.series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.types import Ints

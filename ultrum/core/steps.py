@@ -226,7 +226,7 @@ def apply_steps(
         try:
             series = known.function(series, **settings)
         except TypeError as error:
-            raise UnitError(f"Step '{name}': {error}.") from None
+            raise UnitError(f"Step '{name}': {str(error).rstrip('.')}.") from None
     return series.sample(start) if start else series
 
 

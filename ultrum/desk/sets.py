@@ -63,8 +63,17 @@ class SeriesSet(BaseModel):
 
     @classmethod
     def of(cls, addresses: Sequence[str], **said: Any) -> SeriesSet:
-        """Make a set of addresses."""
-        return cls(series=[Member(address=a) for a in addresses], **said)
+        """Make a set of addresses.
+
+        Raises
+        ------
+        SourceError
+            If an address or a setting is not one.
+        """
+        try:
+            return cls(series=[Member(address=a) for a in addresses], **said)
+        except ValidationError as error:
+            raise SourceError(f"The set has faults: {_faults(error)}.") from None
 
     @classmethod
     def load(cls, file: str | os.PathLike[str]) -> SeriesSet:
@@ -85,10 +94,9 @@ class SeriesSet(BaseModel):
         try:
             made = cls.model_validate(said)
         except ValidationError as error:
-            faults = [
-                f"{'.'.join(str(p) for p in e['loc'])}: {e['msg'].lower()}" for e in error.errors()
-            ]
-            raise SourceError(f"{path} has {len(faults)} faults: {'; '.join(faults)}.") from None
+            raise SourceError(
+                f"{path} has {error.error_count()} faults: {_faults(error)}."
+            ) from None
         wrong = [fault for m in made.series for s in m.steps if (fault := step_fault(s))]
         if wrong:
             raise SourceError(f"{path}: {' '.join(wrong)}")
@@ -113,3 +121,10 @@ class SeriesSet(BaseModel):
     def identity(self) -> str:
         """What tells this set from others."""
         return hashlib.sha256(self.model_dump_json().encode()).hexdigest()[:24]
+
+
+def _faults(error: ValidationError) -> str:
+    """Each fault with its place."""
+    return "; ".join(
+        f"{'.'.join(str(p) for p in e['loc'])}: {e['msg'].lower()}" for e in error.errors()
+    )

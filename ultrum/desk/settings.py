@@ -138,6 +138,16 @@ def source_settings(name: str, said: Mapping[str, Any]) -> SourceSettings:
     SourceError
         If something is missing, unknown, or a secret stands in them.
     """
+    said = _table(said, f"Source '{name}'")
+    for key, inner in {
+        "tables": True,
+        "snapshots": True,
+        "queries": True,
+        "catalogue": False,
+    }.items():
+        part = _table(said.get(key, {}), f"Source '{name}', {key}")
+        for entry, value in part.items() if inner else ():
+            _table(value, f"Source '{name}', {key}.{entry}")
     kind, url = str(said.get("kind", "")), str(said.get("url", ""))
     if kind not in kinds() or not url:
         raise SourceError(f"Source '{name}' needs a kind ({' or '.join(kinds())}) and a url.")
@@ -171,6 +181,12 @@ def source_settings(name: str, said: Mapping[str, Any]) -> SourceSettings:
         {k: _query(name, k, v) for k, v in said.get("queries", {}).items()},
         said.get("catalogue", {}),
     )
+
+
+def _table(said: Any, what: str) -> Mapping[str, Any]:
+    if not isinstance(said, Mapping):
+        raise SourceError(f"{what} is a table of settings, not '{str(said)[:40]}'.")
+    return said
 
 
 def _credentials(said: Any, source: str) -> Credentials | str | None:
@@ -228,6 +244,9 @@ def load_settings(file: str | os.PathLike[str] | None = None) -> dict[str, Any]:
         raise SourceError(f"{place} is not TOML: {error}.") from None
     if not isinstance(said.get("sources"), dict) or not said["sources"]:
         raise SourceError(f"{place} has no [sources.NAME] table.")
+    for name, codes in _table(said.get("groups", {}), f"{place}: [groups]").items():
+        if not isinstance(codes, list):
+            raise SourceError(f"{place}: [groups] {name} is a list of codes.")
     folder = place.parent
     _refuse_credentials(said["sources"], place)
     for source in said["sources"].values():

@@ -14,7 +14,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.labels import period_label
-from ultrum.errors import UltrumError, printable
+from ultrum.errors import UltrumError, printable, reason
 
 _DANGEROUS = ("=", "+", "-", "@", "\t", "\r")
 
@@ -100,7 +100,7 @@ def write_workbook(
             for name, table in tables.items():
                 _write_sheet(book, name, table)
     except (OSError, xlsxwriter.exceptions.XlsxFileError) as error:
-        raise UltrumError(f"{path} cannot be written: {error}.") from None
+        raise UltrumError(f"{path} cannot be written: {reason(error)}.") from None
 
 
 def _write_sheet(book: Any, name: str, table: pd.DataFrame) -> None:

@@ -11,7 +11,7 @@ from typing import Any, Final
 import pandas as pd
 
 from ultrum.core.labels import period_label
-from ultrum.errors import UltrumError
+from ultrum.errors import UltrumError, reason
 from ultrum.present import figures
 from ultrum.present.csv_files import CsvForm, described_csv
 from ultrum.present.export import flattened, to_parquet, whole_folder, write_workbook
@@ -113,7 +113,7 @@ def _write_tables(result: Any, made: Mapping[str, pd.DataFrame], work: Path) -> 
                 write(made, work / name, about)
             except (UltrumError, OSError, ValueError) as error:
                 (work / name).unlink(missing_ok=True)
-                faults.append(f"{name} could not be written: {error}")
+                faults.append(f"{name} could not be written: {reason(error)}")
     return faults
 
 

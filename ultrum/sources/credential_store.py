@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Any, Final
 from urllib.parse import urlsplit
 
-from ultrum.errors import SourceError
+from ultrum.errors import SourceError, reason
 from ultrum.sources.credentials import Credentials
 
 FILE: Final = "credentials.toml"
@@ -177,7 +177,7 @@ def _read(place: Path, *, needed: bool) -> dict[str, Any]:
             raise SourceError(f"{place} cannot be read: there is no such file.") from None
         return {}
     except (OSError, tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise SourceError(f"{place} cannot be read: {error}.") from None
+        raise SourceError(f"{place} cannot be read: {reason(error)}.") from None
 
 
 def _credential(name: str, entry: Any, place: Path) -> Credential:

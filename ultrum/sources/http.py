@@ -175,7 +175,7 @@ class HttpClient:
             return retry(_try)
         except _PassingError as failure:
             raise SourceError(
-                f"{url} could not be had in {self.policy.attempts} tries: {failure}. "
+                f"{url} could not be had in {_tries(self.policy.attempts)}: {str(failure).rstrip('.')}. "
                 "Check the address and that the service is up, or run offline from the vault."
             ) from None
 
@@ -345,3 +345,7 @@ def _refusal(url: str, status: int, body: bytes) -> str:
             f"{url}: not found (404). Check the name; 'find' lists what there is. It said: {said}"
         )
     return f"{url}: the service answered {status}. It said: {said}"
+
+
+def _tries(count: int) -> str:
+    return "1 try" if count == 1 else f"{count} tries"

@@ -21,7 +21,7 @@ from ultrum.core.frequency import Frequency
 from ultrum.core.series import SeriesTable
 from ultrum.core.streamed import Streamed
 from ultrum.core.working import Progress
-from ultrum.errors import TableError
+from ultrum.errors import TableError, reason
 from ultrum.stream.index import EPOCH, Block, Index
 from ultrum.stream.layout import Layout
 from ultrum.stream.memory import DEFAULT, bytes_of
@@ -316,5 +316,5 @@ def _said_by(path: Path) -> dict[str, Any]:
     try:
         said = (pq.read_schema(path).metadata or {}).get(MARK)
     except (OSError, pa.ArrowInvalid) as error:
-        raise TableError(f"{path} is no Parquet file that can be read: {error}.") from None
+        raise TableError(f"{path} is no Parquet file that can be read: {reason(error)}.") from None
     return dict(json.loads(said)) if said else {}

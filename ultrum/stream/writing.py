@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from ultrum.core.series import SeriesTable
-from ultrum.errors import TableError
+from ultrum.errors import TableError, reason
 from ultrum.stream.long_table import MARK
 
 _ROWS: Final = 250_000  # of a row group, so that a few assets are read without the rest
@@ -42,7 +42,7 @@ class LongWriter:
                 self._writer = pq.ParquetWriter(self._arriving, schema, use_dictionary=words)
             self._writer.write_table(table.cast(self._writer.schema), row_group_size=_ROWS)
         except OSError as error:
-            raise TableError(f"{self.path} cannot be written: {error}.") from None
+            raise TableError(f"{self.path} cannot be written: {reason(error)}.") from None
 
     def __exit__(self, kind: Any, *_: object) -> None:
         if self._writer is not None:

@@ -9,7 +9,7 @@ from typing import Any
 import pandas as pd
 
 from ultrum.core.descriptor import Descriptor
-from ultrum.core.frequency import months_in
+from ultrum.core.durations import months_in
 from ultrum.core.labels import period_label
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.cost_of_equity import cost_of_equity

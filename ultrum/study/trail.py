@@ -13,7 +13,7 @@ from typing import Any
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.errors import StudyError
+from ultrum.errors import StudyError, reason
 from ultrum.present.run_file import FORM, Trail, run_facts, stage_of, stage_trail, trail_of
 from ultrum.study.result import StudyResult
 
@@ -60,7 +60,7 @@ def read_run(path: str | os.PathLike[str]) -> dict[str, Any]:
     try:
         return run_from(file.read_text(encoding="utf-8"), str(file))
     except (OSError, UnicodeDecodeError) as error:
-        raise StudyError(f"{file} is not what a run has written: {error}.") from None
+        raise StudyError(f"{file} is not what a run has written: {reason(error)}.") from None
 
 
 def run_from(text: str, place: str) -> dict[str, Any]:
@@ -68,7 +68,7 @@ def run_from(text: str, place: str) -> dict[str, Any]:
     try:
         found = json.loads(text)
     except ValueError as error:
-        raise StudyError(f"{place} is not what a run has written: {error}.") from None
+        raise StudyError(f"{place} is not what a run has written: {reason(error)}.") from None
     if not isinstance(found, dict) or found.get("form") != FORM:
         raise StudyError(f"{place} is not what a run has written.")
     return found

@@ -9,7 +9,7 @@ import zipfile
 from pathlib import Path
 from typing import Any, Final
 
-from ultrum.errors import VaultError
+from ultrum.errors import VaultError, reason
 from ultrum.vault.receipts import FACTS
 from ultrum.vault.record import Record
 from ultrum.vault.store import Vault
@@ -70,7 +70,7 @@ def unpack(vault: Vault, file: str | os.PathLike[str]) -> tuple[int, int]:
             rows = json.loads(archive.read(_LISTED))
             return _taken(vault, archive, rows)
     except (OSError, zipfile.BadZipFile, KeyError, ValueError, TypeError) as error:
-        raise VaultError(f"{file} is no packed vault, or a damaged one: {error}.") from None
+        raise VaultError(f"{file} is no packed vault, or a damaged one: {reason(error)}.") from None
 
 
 def _taken(vault: Vault, archive: zipfile.ZipFile, rows: list[dict[str, Any]]) -> tuple[int, int]:

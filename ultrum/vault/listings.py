@@ -17,7 +17,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Final
 
-from ultrum.errors import VaultError
+from ultrum.errors import VaultError, reason
 
 _SCHEMA: Final = """
 CREATE TABLE IF NOT EXISTS listings (
@@ -90,7 +90,7 @@ class Listings:
                 self._connection.execute("PRAGMA journal_mode=WAL")
                 self._connection.executescript(_SCHEMA)
         except (OSError, sqlite3.Error) as error:
-            raise VaultError(f"The listings {file} cannot be used: {error}.") from None
+            raise VaultError(f"The listings {file} cannot be used: {reason(error)}.") from None
 
     def close(self) -> None:
         """Let go of the file."""

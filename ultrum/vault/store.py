@@ -19,7 +19,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, Final
 
-from ultrum.errors import VaultError, warn_user
+from ultrum.errors import VaultError, reason, warn_user
 from ultrum.sources.delivery import Delivery
 from ultrum.vault.payloads import Payloads
 from ultrum.vault.receipts import FACTS, Receipts
@@ -69,7 +69,7 @@ class Vault:
                 (self.path / "payloads").mkdir(parents=True, exist_ok=True)
             self._open()
         except (OSError, sqlite3.Error) as error:
-            raise VaultError(f"The vault {self.path} cannot be used: {error}.") from None
+            raise VaultError(f"The vault {self.path} cannot be used: {reason(error)}.") from None
 
     @property
     def _file(self) -> Path:
@@ -374,7 +374,9 @@ class Vault:
                 f"Nothing could be recorded in {self.path}: {error.strerror}."
             ) from None
         except sqlite3.OperationalError as error:
-            raise VaultError(f"The catalogue of {self.path} cannot be used: {error}.") from None
+            raise VaultError(
+                f"The catalogue of {self.path} cannot be used: {reason(error)}."
+            ) from None
         except sqlite3.Error as error:
             raise VaultError(
                 f"The catalogue of {self.path} is damaged: {error}. 'ultrum vault verify' makes it anew."

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ultrum.core.frequency import months_in
+from ultrum.core.durations import months_in
 from ultrum.core.types import Ints
 from ultrum.errors import FrequencyError
 

@@ -11,7 +11,7 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.describe.common import Described, returns_in, simple_block
 from ultrum.core.describe.horizons import months_of, row_at
-from ultrum.core.frequency import periods_in
+from ultrum.core.durations import periods_in
 from ultrum.core.labels import period_label, span_of
 from ultrum.core.series import SeriesTable
 from ultrum.core.transform.windows import months_before, row_before

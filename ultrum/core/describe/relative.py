@@ -12,7 +12,7 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.describe.common import Described, per_year, simple_block
 from ultrum.core.describe.horizons import months_of, row_at
-from ultrum.core.frequency import periods_in
+from ultrum.core.durations import periods_in
 from ultrum.core.gaps import positions_of
 from ultrum.core.labels import period_label, span_of
 from ultrum.core.moments import day_in

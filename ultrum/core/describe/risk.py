@@ -10,7 +10,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.describe.common import Described, per_year, returns_in, simple_block
-from ultrum.core.frequency import months_in
+from ultrum.core.durations import months_in
 from ultrum.core.gaps import positions_of
 from ultrum.core.labels import period_label, span_of
 from ultrum.core.returns import excess

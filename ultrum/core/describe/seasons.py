@@ -12,7 +12,8 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.convert import to_frequency
 from ultrum.core.describe.common import Described, returns_in, simple_block
-from ultrum.core.frequency import parse_period, periods_in
+from ultrum.core.durations import periods_in
+from ultrum.core.frequency import parse_period
 from ultrum.core.gaps import positions_of
 from ultrum.core.labels import span_of
 from ultrum.core.regression.ols import regress

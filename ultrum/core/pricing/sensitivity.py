@@ -12,7 +12,8 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.convert import to_frequency
-from ultrum.core.frequency import Frequency, last_day, months_in
+from ultrum.core.durations import months_in
+from ultrum.core.frequency import Frequency, last_day
 from ultrum.core.labels import TextInNotebooks, infer_frequency
 from ultrum.core.pricing.adjust import BLUME_1971, adjust_betas
 from ultrum.core.pricing.one_factor import leads_and_lags

@@ -6,7 +6,7 @@ import numpy as np
 
 from ultrum.core.arguments import checked
 from ultrum.core.descriptor import Descriptor
-from ultrum.core.frequency import months_in, periods_in
+from ultrum.core.durations import months_in, periods_in
 from ultrum.core.gaps import positions_of
 from ultrum.core.on_block import on_block
 from ultrum.core.series import SeriesTable

@@ -7,7 +7,8 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.descriptor import Descriptor, check_same
-from ultrum.core.frequency import Frequency, parse_period, periods_in
+from ultrum.core.durations import periods_in
+from ultrum.core.frequency import Frequency, parse_period
 from ultrum.core.gaps import positions_of
 from ultrum.core.labels import period_label, span_of
 from ultrum.core.on_block import on_block

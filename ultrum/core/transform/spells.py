@@ -85,6 +85,8 @@ def condition_of(text: str, series: TimeSeries) -> Condition:
                     "a rate, a return or a score."
                 )
             level /= 100.0
+    if not np.isfinite(level):
+        raise UnitError(f"'{text}' compares with {level}; write a finite number.")
     return Condition(side, level, text.strip())
 
 

@@ -11,7 +11,8 @@ from typing import Final
 
 import numpy as np
 
-from ultrum.core.frequency import Frequency, months_in, periods_in
+from ultrum.core.durations import months_in, periods_in
+from ultrum.core.frequency import Frequency
 from ultrum.core.gaps import gap_lengths
 from ultrum.core.reductions import weekdays_after
 from ultrum.core.types import Dates, Floats, Ints

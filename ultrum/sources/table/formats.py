@@ -68,6 +68,8 @@ def grids_of(
         grids = _chosen(_page(body, name, encoding), sheet, name, "table")
     elif kind == "json":
         grids = json_grids(body, name)
+    elif sheet is not None:
+        raise TableError(f"{name} is a text, which has no sheets; leave out sheet={sheet!r}.")
     else:
         text, found = decode(body, name, encoding)
         grids = [text_grid(text, name, delimiter, {"utf-8-sig": "UTF-8"}.get(found, found))]

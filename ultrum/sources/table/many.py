@@ -13,7 +13,8 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.descriptor import Descriptor, Step
-from ultrum.core.frequency import Frequency, parse_period, periods_in
+from ultrum.core.durations import periods_in
+from ultrum.core.frequency import Frequency, parse_period
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.errors import FrequencyError, NotFoundError, TableError
 from ultrum.sources.table.figure import LoneFigure, find_figure

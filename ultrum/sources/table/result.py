@@ -3,17 +3,23 @@
 from __future__ import annotations
 
 import functools
+import zoneinfo
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
-from typing import Any
+from typing import Any, Final
 
 import pandas as pd
 
+from ultrum.core.currency_codes import is_currency
+from ultrum.core.descriptor import check_facts
+from ultrum.core.durations import parse_duration
 from ultrum.core.labels import TextInNotebooks
 from ultrum.core.series import SeriesTable, TimeSeries
-from ultrum.errors import TableError
+from ultrum.errors import ArgumentError, TableError
 from ultrum.sources.decoding import charset_of
 from ultrum.sources.table.layout import Rejected
+
+_FOUND: Final = {"address", "frequency", "notes", "scale", "trail"}
 
 
 @dataclass(frozen=True)
@@ -118,6 +124,7 @@ class TableOptions:
         """Options by name; every other name is a fact for the descriptors."""
         known = {f.name for f in fields(cls)} - {"facts"}
         facts = {key: value for key, value in said.items() if key not in known}
+        _check_facts(facts)
         options = cls(**{key: said[key] for key in known & said.keys()}, facts=facts)
         options.check()
         return options
@@ -133,9 +140,46 @@ class TableOptions:
         for name in ("columns", "headings", "missing", "breaks"):
             if isinstance(getattr(self, name), str):
                 raise TableError(f"{name} is a list of texts, not one text.")
+        if (
+            self.delimiter is not None
+            and len(self.delimiter) != 1
+            and self.delimiter not in ("  ", "spaces")
+        ):
+            raise TableError(
+                f"delimiter='{self.delimiter}' is not one character, two spaces or 'spaces'."
+            )
+        for name in ("header", "first_year"):
+            value = getattr(self, name)
+            if value is not None and not isinstance(value, int):
+                raise TableError(f"{name}='{value}' is not a whole number.")
+        if self.timezone:
+            try:
+                zoneinfo.ZoneInfo(self.timezone)
+            except (ValueError, OSError, LookupError):
+                raise TableError(
+                    f"timezone='{self.timezone}' is not a time zone; write it like 'Europe/Paris' or 'UTC'."
+                ) from None
 
     def unit(self, column: str) -> str | None:
         """The unit given for a column."""
         if isinstance(self.units, Mapping):
             return self.units.get(column)
         return self.units
+
+
+def _check_facts(facts: Mapping[str, Any]) -> None:
+    """Refuse facts of a kind that no descriptor has; a wrong one would be written into every trail."""
+    try:
+        check_facts(facts)
+    except ArgumentError as error:
+        raise TableError(f"{error}") from None
+    for name in _FOUND & facts.keys():
+        raise TableError(f"{name} comes from the table and cannot be given.")
+    for name, value in facts.items():
+        if not isinstance(value, str):
+            raise TableError(f"{name}={value!r} is not a text.")
+    currency, lag = facts.get("currency", ""), facts.get("release_lag", "")
+    if currency and not is_currency(currency):
+        raise TableError(f"currency='{currency}' is not a code of ISO 4217, such as EUR.")
+    if lag:
+        parse_duration(lag)

@@ -90,7 +90,7 @@ def decode(body: bytes, name: str, encoding: str | None) -> tuple[str, str]:
         if "\x00" not in text:
             return text, trial
     raise TableError(
-        f"{name} is not text in {encoding or 'UTF-8 or Windows-1252'}; say encoding=..."
+        f"{name} is not text in {encoding or 'UTF-8 or Windows-1252'}; name its encoding, encoding='utf-16'."
     )
 
 
