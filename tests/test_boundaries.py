@@ -16,7 +16,7 @@ from tests.support import daily, months, series
 from ultrum.core.moments import start_of_last
 from ultrum.core.regression.unit_root import dickey_fuller
 from ultrum.core.resampling import stationary_rows
-from ultrum.errors import AlignmentError, EstimationError
+from ultrum.errors import AlignmentError, EstimationError, FrequencyError
 from ultrum.sources.sdmx.queries import covers
 
 
@@ -170,6 +170,72 @@ class Statistics(unittest.TestCase):
             both.influence, share * one.influence + (1 - share) * two.influence, atol=1e-15
         )
 
+    def test_weights_of_two_lags_are_those_of_fowler_and_rorke(self):
+        panel = ul.practice.panel()
+        made = ul.lagged_beta(panel, lags=2, leads=2, weights="fowler-rorke")
+        market = panel.factors["market"]
+        one, two = (market.corr(market.shift(k)) for k in (1, 2))
+        near, far = (1 + 2 * one + two, 1 + one + two) / (1 + 2 * one + 2 * two)
+        np.testing.assert_allclose(made.beta, made.parts @ [far, near, 1, near, far], rtol=1e-12)
+        with self.assertRaises(EstimationError):
+            ul.lagged_beta(panel, lags=-1, leads=2)
+
+    def test_a_moving_beta_a_still_one_and_the_rows_two_panels_lost(self):
+        rng = np.random.default_rng(5)
+        market, index = rng.normal(0.005, 0.05, 240), months(240)
+        noise = rng.normal(0, 0.02, (240, 2))
+        frame = (
+            pd.DataFrame(
+                {"a": (1 + np.cumsum(rng.normal(0, 0.1, 240))) * market, "b": market}, index
+            )
+            + noise
+        )
+        facts = {"measure": "return", "currency": "QML", "income": "total"}
+        assets, bill = (
+            ul.SeriesTable.wrap(frame, **facts),
+            series(np.zeros(240), name="bill", **facts),
+        )
+        factor = series(
+            np.where(np.arange(240) < 3, np.nan, market), name="m", excess_of="bill", **facts
+        )
+        panel = ul.align(assets=assets, factors=[factor], risk_free=bill)
+        p_values = ul.filtered_beta(panel, "m").p_value
+        self.assertTrue(0 <= p_values["a"] < 0.001 < p_values["b"] <= 1, p_values)
+        late = panel.factors.copy()
+        late.iloc[:2] = np.nan
+        dropped = ul.regress(panel.excess, late).dropped
+        self.assertEqual(dropped["missing m"].tolist(), [5, 5])
+
+    def test_words_say_the_numbers_of_the_fit(self):
+        fit = ul.regress(
+            ul.practice.panel().excess["NTSH"], ul.practice.panel().factors[["market"]]
+        )
+        low, high = fit.interval(0.9).loc["constant"]
+        said = fit.in_words(0.9)
+        self.assertIn(f"90 % confidence {100 * low:.2f} to {100 * high:.2f} %", said)
+        self.assertIn(f"earned {100 * abs(fit.coefficients['constant']):.2f} % a month", said)
+
+    def test_defaults_of_debt_beta_and_ends_of_summaries(self):
+        self.assertAlmostEqual(ul.unlever(1.2, 0.5, 0.25), 1.2 / 1.375, 14)
+        self.assertAlmostEqual(ul.relever(1.2, 0.5), 1.8, 14)
+        panel = ul.practice.panel()
+        rolled = ul.rolling_regress(panel.excess, panel.factors[["market"]], window=60)
+        ended = rolled.frame()["BRTW"].dropna().iloc[-1]
+        self.assertRegex(repr(rolled), rf"\nBRTW .* {ended:.3f} ")
+        self.assertEqual(ul.risk_return(panel.assets).table["last"].max(), "2024-12")
+        one = series([0.01, 0.02, 0.03, 0.01], measure="return", name="a")
+        two = series([0.01, 0.02, 0.03], measure="return", name="b")
+        active = ul.relative(one, two, ["P1M"], on="2010-03").active
+        self.assertIn("rows_in_one_only 1", str(active.about.trail[-1]))
+
+    def test_lags_reach_as_far_as_the_sample_lets_them(self):
+        noise = np.random.default_rng(7).normal(size=400)
+        change = noise.copy()
+        for row in range(14, 400):
+            change[row] += 0.8 * change[row - 14]
+        self.assertEqual(dickey_fuller(np.cumsum(change)).lags, 14)
+        self.assertEqual(len(ul.innovations(series(noise[:9], measure="rate"))), 9)
+
     def test_least_samples(self):
         rng = np.random.default_rng(2)
         index = months(9)
@@ -225,6 +291,17 @@ class Intraday(unittest.TestCase):
         self.assertEqual((len(got), got.tolist()), (2, [0, 12]))
         got = ul.to_frequency(self.stamps("2024-01-02 09:10", 34), "H", how="last").values
         self.assertEqual(got.dropna().tolist(), [9, 21, 33])
+
+    def test_two_days_are_whole_when_they_end_alike_and_a_session_closes_within_the_day(self):
+        stamps = [f"2024-01-0{d} {h}:00" for d in (2, 3) for h in (9, 10, 11)]
+        x = ul.TimeSeries.wrap(pd.Series(range(6), pd.DatetimeIndex(stamps, tz="UTC"), dtype=float),
+                               measure="price", frequency="H")  # fmt: skip
+        self.assertEqual(ul.to_frequency(x, "D").values.tolist(), [2, 5])
+        for close in ("00:30", "23:59"):
+            ul.to_frequency(x, "D", session_close=close)
+        for close in ("24:00", "12:60", "-1:30", "noon"):
+            with self.assertRaises(FrequencyError):
+                ul.to_frequency(x, "D", session_close=close)
 
     def test_weekdays_without_rows_make_the_months_they_lie_in_partial(self):
         days = pd.bdate_range("2024-01-01", "2024-04-30")

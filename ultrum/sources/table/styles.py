@@ -14,7 +14,7 @@ from functools import lru_cache
 from typing import Final
 
 _MONTH_NAMES: Final = {  # first letters of the months in the languages tables come in
-    1: "jan ene gen janv sty led", 2: "feb fév fev febr feb. lut", 3: "mar mär mrt mars maa mrz",
+    1: "jan jän ene gen janv sty led", 2: "feb fév fev febr feb. lut", 3: "mar mär mrt mars maa mrz",
     4: "apr avr abr avril kwi", 5: "may mai maj mei mag maio", 6: "jun juin giu cze",
     7: "jul juil lug lip", 8: "aug août ago aou aoû sie", 9: "sep sept set wrz", 10: "oct okt ott out paź",
     11: "nov lis", 12: "dec dez déc dic dec. gru",
