@@ -102,7 +102,7 @@ class Finding(OnPractice):
     def test_times_told_are_of_the_series_itself_whatever_else_was_fetched(self):
         desk, hours = self.desk(), iter(range(24))
         with mock.patch(
-            "ultrum.vault.store._now", lambda: f"2030-01-01T{next(hours):02d}:30:00.000000Z"
+            "ultrum.vault.record.now", lambda: f"2030-01-01T{next(hours):02d}:30:00.000000Z"
         ):
             desk.fetch("exchange:indices.csv#QLX-ALL")
             desk.fetch(CPI)

@@ -1,6 +1,10 @@
 """The vault keeps whole deliveries only, whatever happens while it works."""
 
+import contextlib
+import json
 import os
+import random
+import shutil
 import signal
 import sqlite3
 import subprocess
@@ -14,6 +18,8 @@ from tests.support import ROOT, Scratch
 from ultrum.errors import DataWarning, VaultError
 from ultrum.sources.delivery import Delivery
 from ultrum.vault import Vault, pack, unpack
+from ultrum.vault.journal import Journal
+from ultrum.vault.payloads import _host
 
 WRITER = """
 import sys
@@ -71,18 +77,27 @@ class Keeping(Scratch):
         vault.record("s", "p", Delivery(b"payload"))
         self.assertEqual((vault.verify(), vault.payload(record)), ([], b"payload"))
 
-    def test_as_it_stood_and_the_clock_going_back(self):
+    def test_as_it_stood_and_clocks_that_are_wrong(self):
+        def at(instant):
+            return mock.patch("ultrum.vault.record.now", return_value=f"{instant}T00:00:00.000000Z")
+
         vault = Vault(self.folder)
         first = vault.record("s", "p", Delivery(b"one"))
-        with mock.patch("ultrum.vault.store._now", return_value="2001-01-01T00:00:00.000000Z"):
+        with at("2001-01-01"):  # before Ultrum: the clock that went back is wrong
             second = vault.record("s", "p", Delivery(b"two"))
         self.assertGreater(second.retrieved, first.retrieved)
         self.assertEqual(vault.latest("s", "p", first.retrieved), first)
         self.assertEqual(vault.latest("s", "p"), second)
         self.assertIsNone(vault.latest("s", "p", "2001-06-01T00:00:00Z"))
-        self.assertEqual(
-            [r.checksum for r in vault.vintages("s", "p")], [first.checksum, second.checksum]
-        )
+        self.assertEqual(vault.vintages("s", "p"), [first, second])
+        with at("2098-01-01"):
+            ahead = vault.record("s", "p", Delivery(b"three"))
+        later = vault.record("s", "p", Delivery(b"four"))  # what follows a clock that was ahead
+        self.assertEqual(vault.vintages("s", "p")[2:], [ahead, later])
+        self.assertEqual(vault.latest("s", "p"), later)
+        self.assertEqual(vault.latest("s", "p", "2090-01-01"), later)
+        with at("9999-12-31"), self.refused(VaultError, "clock", "9999"):
+            vault.record("s", "p", Delivery(b"five"))
 
     def test_forgetting_keeps_what_others_need(self):
         vault = Vault(self.folder)
@@ -107,21 +122,66 @@ class Keeping(Scratch):
         self.assertEqual(len(other.confirmations(other.records()[1])), 1)
         with self.refused(VaultError, "there already"):
             pack(vault, file)
-        for name, words in (
-            ("../evil", ["'../evil'", "no packed vault"]),
-            ("deliveries.json", ["damaged"]),
+        row = json.loads(zipfile.ZipFile(file).read("deliveries.json"))[0]
+        one = f"payloads/{row['checksum']}"
+
+        def changed(**facts):
+            return {
+                "deliveries.json": json.dumps([row, row | facts]),
+                one: "one",
+                f"payloads/{'0' * 64}": "two",
+            }
+
+        for name, members, words in (
+            ("slip", {"../evil": "x"}, ["'../evil'", "no packed vault"]),
+            ("no list", {"deliveries.json": "x"}, ["damaged"]),
+            ("deep", {"deliveries.json": "[" * 100_000}, ["damaged"]),
+            ("other", {"deliveries.json": "{}"}, ["no list"]),
+            ("number", changed(etag=3), ["no text"]),
+            ("never", changed(retrieved="never"), ["no instant"]),
+            ("later", changed(retrieved="2999-01-01T00:00:00.000000Z"), ["not been yet"]),
+            ("month", changed(retrieved="2025-13-01T00:00:00.000000Z"), ["no instant"]),
+            ("payload", changed(checksum="0" * 64), ["does not fit", "nothing was taken"]),
         ):
             with zipfile.ZipFile(self.folder / "bad.zip", "w") as archive:
-                archive.writestr(name, "x")
-            with self.subTest(name), self.refused(VaultError, *words):
-                unpack(other, self.folder / "bad.zip")
+                for member, text in members.items():
+                    archive.writestr(member, text)
+            with (
+                self.subTest(name),
+                Vault(self.folder / name) as empty,
+                self.refused(VaultError, *words),
+            ):
+                unpack(empty, self.folder / "bad.zip")
+            with Vault(self.folder / name) as empty:
+                self.assertEqual(empty.size()["deliveries"], 0, name)
+
+    def test_what_is_imported_is_marked_until_its_source_serves_it(self):
+        with Vault(self.folder / "a") as vault:
+            for path in ("same", "other"):
+                vault.record("s", path, Delivery(b"one", etag='"chosen"'))
+            pack(vault, self.folder / "v.zip")
+        vault = Vault(self.folder / "b")
+        unpack(vault, self.folder / "v.zip")
+        self.assertTrue(all(r.imported for r in vault.records()))
+        self.assertFalse(vault.record("s", "same", Delivery(b"one", etag='"own"')).imported)
+        self.assertEqual(vault.latest("s", "same").etag, '"own"')
+        with self.assertWarnsRegex(DataWarning, "s:other.*not what the source serves"):
+            self.assertFalse(vault.record("s", "other", Delivery(b"two")).imported)
 
     def test_a_vault_of_a_newer_version_is_left_alone(self):
-        Vault(self.folder).close()
-        with sqlite3.connect(self.folder / "catalogue.sqlite") as catalogue:
-            catalogue.execute("PRAGMA user_version = 99")
-        with self.refused(VaultError, "newer Ultrum", "99"):
-            Vault(self.folder)
+        for file in ("catalogue.sqlite", "journal.jsonl"):
+            Vault(self.folder / file).close()
+            (self.folder / file / "journal.jsonl").unlink()
+            with contextlib.closing(
+                sqlite3.connect(self.folder / file / "catalogue.sqlite")
+            ) as catalogue:
+                catalogue.execute("PRAGMA user_version = 99")
+            if file == "journal.jsonl":
+                self.file(
+                    "journal.jsonl/journal.jsonl", '0123456789abcdef {"do":"vault","version":99}\n'
+                )
+            with self.refused(VaultError, "newer Ultrum", "99"):
+                Vault(self.folder / file)
 
     def test_killed_while_writing_it_holds_whole_deliveries_only(self):
         for attempt in range(8):
@@ -164,47 +224,134 @@ class HostileWorld(Scratch):
             self.assertEqual(vault.verify(), [])
             return [(r.facts, vault.confirmations(r)) for r in vault.records()]
 
-    def test_a_damaged_catalogue_is_made_anew_from_receipts(self):
+    def test_a_damaged_catalogue_is_made_anew_from_the_journal(self):
         before = self.filled()
-        file = self.folder / "v" / "catalogue.sqlite"
-        whole = file.read_bytes()
-        for damage in (b"no database at all" * 300, b"", whole[:100], None):
-            file.unlink() if damage is None else file.write_bytes(damage)
-            with warnings.catch_warnings(record=True) as said:
-                warnings.simplefilter("always")
-                self.assertEqual(self.held(), before, damage and damage[:20])
-            if damage and damage[:2] == b"no":
-                self.assertIn("made anew: 3 deliveries", str(said[0].message))
-        self.assertEqual(len(list((self.folder / "v").glob("catalogue.damaged-*.sqlite"))), 2)
-        receipt = next((self.folder / "v" / "receipts").rglob("*.jsonl"))
-        receipt.write_text(
-            receipt.read_text() + '{"source": "s", "pa'
-        )  # cut short by a process that died
-        file.unlink()
+        for damage in (b"no database at all" * 300, b"", None):
+            for file in (self.folder / "v").glob("catalogue*"):
+                file.unlink() if damage is None else file.write_bytes(damage)
+            self.assertEqual(self.held(), before, damage and damage[:20])
+        journal = self.folder / "v" / "journal.jsonl"
+        with journal.open("ab") as file:
+            file.write(b'0123456789abcdef {"n":9,"do":"rec')  # cut short by a process that died
         self.assertEqual(self.held(), before)
+        journal.unlink()
+        with self.assertWarnsRegex(DataWarning, "no journal"):
+            self.assertEqual(self.held(), before)
 
-    def test_damage_found_at_work_is_mended_by_verify(self):
+    def test_damage_found_at_work_is_mended(self):
         before = self.filled()
-        file = self.folder / "v" / "catalogue.sqlite"
-        body = bytearray(file.read_bytes())
-        body[4096 + 100 : -20] = os.urandom(len(body) - 4096 - 120)
-        file.write_bytes(body)
+        for verified in (False, True):
+            (file,) = (self.folder / "v").glob("catalogue*.sqlite")
+            body = bytearray(file.read_bytes())
+            body[4096 + 100 : -20] = os.urandom(len(body) - 4096 - 120)
+            with Vault(self.folder / "v") as vault:
+                file.write_bytes(body)
+                with self.assertWarnsRegex(DataWarning, "made anew: 3 deliveries"):
+                    if verified:
+                        self.assertEqual(len(vault.verify()), 1)
+                    self.assertEqual(
+                        [(r.facts, vault.confirmations(r)) for r in vault.records()], before
+                    )
+            self.assertEqual(self.held(), before)
+
+    def test_flipped_bits_are_noticed_and_mended(self):
+        before = self.filled()
+        whole = self.folder / "v"
+        files = [p for p in sorted(whole.rglob("*")) if p.is_file() and not p.name.startswith(".")]
+        draw = random.Random(11)
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", DataWarning)
+            for _ in range(int(os.environ.get("ULTRUM_FLIPS", "60"))):
+                file = draw.choice(files)
+                name, work = file.relative_to(whole), self.folder / "flipped"
+                shutil.copytree(whole, work)
+                body = bytearray(file.read_bytes())
+                at, bit = draw.randrange(len(body)), draw.randrange(8)
+                body[at] ^= 1 << bit
+                (work / name).write_bytes(body)
+                with self.subTest(f"{name} {at} {bit}"), Vault(work) as vault:
+                    faults = vault.verify()
+                    if not name.name.startswith("catalogue"):
+                        self.assertNotEqual(faults, [])
+                    self.assertEqual(
+                        [(r.facts, vault.confirmations(r)) for r in vault.records()], before
+                    )
+                    left = vault.verify()
+                    self.assertEqual(left, faults if "payloads" in name.parts else [])
+                shutil.rmtree(work)
+
+    def test_a_lost_tail_of_the_journal_is_noticed(self):
+        self.filled()
+        journal = self.folder / "v" / "journal.jsonl"
         with Vault(self.folder / "v") as vault:
-            with self.refused(VaultError, "is damaged", "vault verify"):
-                vault.records()
-            with self.assertWarns(DataWarning):
-                (said,) = vault.verify()
-            self.assertIn("made anew, with 3 deliveries", said)
-        self.assertEqual(self.held(), before)
+            journal.write_bytes(journal.read_bytes()[:-1])
+            self.assertIn("has lost what stood after line", vault.verify()[0])
+        self.assertEqual(len(self.held()), 3)
 
-    def test_a_vault_of_the_first_version_is_taken_over(self):
-        with zipfile.ZipFile(ROOT / "tests" / "data" / "vault_of_version_1.zip") as archive:
-            archive.extractall(self.folder / "v")
-        before = self.held()
+    def test_vaults_of_earlier_versions_are_taken_over(self):
         known = [("factors.txt", '"a1"', 1), ("factors.txt", '"a2"', 0), ("berths.csv", "", 0)]
-        self.assertEqual([(f["path"], f["etag"], len(c)) for f, c in before], known)
-        (self.folder / "v" / "catalogue.sqlite").unlink()
-        self.assertEqual(self.held(), before)
+        for version, place in (
+            (v, self.folder / f"{v}{k}") for v in (1, 2) for k in range(2 * v - 1)
+        ):
+            with zipfile.ZipFile(
+                ROOT / "tests" / "data" / f"vault_of_version_{version}.zip"
+            ) as archive:
+                archive.extractall(place)
+            if place.name == "21":
+                (place / "catalogue.sqlite").write_bytes(b"no database at all" * 300)
+            if place.name == "22":
+                (place / "catalogue.sqlite").unlink()
+            with warnings.catch_warnings(), Vault(place) as vault:
+                found = [(r.path, r.etag, len(vault.confirmations(r))) for r in vault.records()]
+                self.assertEqual((found, vault.verify()), (known, []), place.name)
+            self.assertEqual({p.name for p in place.iterdir()} - {".lock", ".reserve"},
+                             {"catalogue.sqlite", "journal.jsonl", "payloads"})  # fmt: skip
+
+    def test_processes_that_die_or_come_between(self):
+        self.filled()
+        place = self.folder / "v"
+        one, two = Vault(place), Vault(place)
+        gone = one.record("s", "late", Delivery(b"late"))
+        with one._payloads.arriving(gone.checksum, b"late") as settle:
+            two.forget([gone])
+            settle()
+        self.assertEqual(one.payload(one.record("s", "late", Delivery(b"late"))), b"late")
+        died = RuntimeError("died")
+        with (
+            mock.patch("ultrum.vault.journal.Journal.append", side_effect=died),
+            contextlib.suppress(RuntimeError),
+        ):
+            one.record("s", "torn", Delivery(b"never recorded"))
+        with (
+            mock.patch("ultrum.vault.payloads.Payloads.remove", side_effect=died),
+            contextlib.suppress(RuntimeError),
+        ):
+            two.forget(two.vintages("s", "late"))
+        self.assertIsNone(one.latest("s", "late"))  # forgotten for good
+        (place / "payloads" / f".arriving-{_host()}-999999-x").write_bytes(b"left")
+        (place / "payloads" / f".arriving-{_host()}-{os.getpid()}-x").write_bytes(b"mine")
+        with Vault(place) as third, self.assertWarnsRegex(DataWarning, r"2 \(18 bytes\)"):
+            self.assertEqual(third.verify(), [])
+        self.assertEqual(
+            [p.name.endswith(f"-{os.getpid()}-x") for p in (place / "payloads").glob(".*")], [True]
+        )
+        self.assertEqual(len(list((place / "payloads").glob("*/*"))), 3)
+
+    def test_on_a_full_disk_forgetting_still_works(self):
+        self.filled()
+        vault, write = Vault(self.folder / "v"), Journal._write
+
+        def full(journal, body, end, durable):
+            if (self.folder / "v" / ".reserve").exists():
+                raise OSError(28, "No space left on device")
+            write(journal, body, end, durable)
+
+        with mock.patch("ultrum.vault.journal.Journal._write", full):
+            with self.refused(VaultError, "No space left"):
+                vault.record("s", "new", Delivery(b"new"))
+            self.assertEqual(vault.forget(vault.vintages("s", "q")), 5)
+        self.assertEqual((vault.verify(), len(self.held())), ([], 2))
+        self.assertTrue((self.folder / "v" / ".reserve").exists())
 
     def test_a_vault_that_may_only_be_read(self):
         before = self.filled()
@@ -284,7 +431,8 @@ for most in (200_000, 20_000, 3_000, 50):
             self.assertEqual(vault.verify(), [])
             kept = {(r.path, r.checksum) for r in vault.records()}
         self.assertEqual({(path, checksum) for path, checksum in written} - kept, set())
-        (self.folder / "v" / "catalogue.sqlite").unlink()
+        for file in (self.folder / "v").glob("catalogue*"):
+            file.unlink()
         with Vault(self.folder / "v") as anew:
             self.assertEqual({(r.path, r.checksum) for r in anew.records()}, kept)
 
@@ -303,6 +451,8 @@ while time.monotonic() < end:
     newest = vault.latest("s", made.path)
     assert newest.retrieved >= made.retrieved, "an older one is served"
     print(made.path, made.checksum, flush=True)
+    if draw.random() < 0.2:
+        vault.forget([vault.record("s", "passing", Delivery(body)), *vault.vintages("s", "passing")])
     if draw.random() < 0.05:
         vault.close()
         vault = Vault(place)

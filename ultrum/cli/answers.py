@@ -46,6 +46,7 @@ class TrailAnswer(TypedDict):
     settings: NotRequired[Any]
     gives: NotRequired[str]
     retrieved: NotRequired[str]
+    imported: NotRequired[bool]
     command: NotRequired[str]
     parts: NotRequired[list["TrailAnswer"]]
 
@@ -188,6 +189,7 @@ class KeptDelivery(TypedDict):
     retrieved: str
     bytes: int
     checksum: str
+    imported: bool
 
 
 class VaultSize(TypedDict):

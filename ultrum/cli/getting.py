@@ -251,14 +251,16 @@ def list_vault(words: tuple[str, ...], vault: Path | None, as_json: bool) -> Non
         size = kept.size()
     rows = [
         {"address": f"{r.source}:{r.path}", "retrieved": r.retrieved[:19], "bytes": r.size,
-         "checksum": r.checksum[:12]}
+         "checksum": r.checksum[:12], "imported": r.imported}
         for r in records
     ]  # fmt: skip
     if as_json:
         show.as_json({"deliveries": rows, "size": size})
         return
     if rows:
-        show.table(pd.DataFrame(rows))
+        table = pd.DataFrame(rows)
+        told = table["imported"].map({True: "yes", False: ""})
+        show.table(table.assign(imported=told) if told.any() else table.drop(columns="imported"))
     echo(
         f"{size['deliveries']} deliveries of {size['addresses']} addresses, {size['bytes']:,} bytes"
     )
@@ -364,11 +366,8 @@ def _vault(place: Path | None, *, made: bool = False) -> Any:
     from ultrum.vault import Vault
 
     folder = place or default_vault()
-    if (
-        not made
-        and not (folder / "catalogue.sqlite").exists()
-        and not (folder / "payloads").is_dir()
-    ):
+    kept = ("journal.jsonl", "catalogue.sqlite", "payloads")
+    if not made and not any((folder / name).exists() for name in kept):
         raise click.UsageError(
             f"{folder} is not a vault; check its name, or pull something into it first."
         )

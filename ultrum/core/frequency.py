@@ -303,11 +303,11 @@ def parse_period(text: str) -> tuple[str, np.datetime64]:
         if not found:
             if not _DAY.match(text.strip()):
                 raise ValueError(text)
-            if text.strip()[:1] not in "12":
+            if text.strip().startswith("0"):
                 raise ValueError(text)
             return "D", np.datetime64(text.strip()[:10], "D")
         year, code, part, month = found.groups()
-        if not year.startswith(("1", "2")):
+        if year.startswith("0"):
             raise ValueError(text)
         if month:
             return "M", np.datetime64(f"{year}-{month}-01", "D")

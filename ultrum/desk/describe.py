@@ -35,11 +35,14 @@ class Description(TextInNotebooks):
         Instant at which its source last gave other bytes.
     checked : str
         Instant at which they were last confirmed.
+    imported : bool
+        Whether they came out of an archive, and the source has not been asked since.
     """
 
     series: TimeSeries
     updated: str
     checked: str
+    imported: bool = False
 
     @property
     def facts(self) -> dict[str, str]:
@@ -56,7 +59,8 @@ class Description(TextInNotebooks):
             "first": period_label(known.index[0]) if len(known) else "",
             "last": period_label(known.index[-1]) if len(known) else "",
             "values": f"{len(known)} of {len(values)} periods", "updated": self.updated,
-            "checked": self.checked, "release lag": about.release_lag, "notes": "; ".join(about.notes),
+            "checked": self.checked, "imported": "from an archive, not from the source" * self.imported,
+            "release lag": about.release_lag, "notes": "; ".join(about.notes),
             "trail": "; ".join(map(str, about.trail)),
         }  # fmt: skip
         return {name: text for name, text in said.items() if text}
@@ -81,7 +85,10 @@ def describe(desk: Desk, address: str) -> Description:
     record = desk.again(data[-1])
     confirmed = desk.vault.confirmations(record)
     return Description(
-        series, _minute(record.retrieved), _minute((confirmed or [record.retrieved])[-1])
+        series,
+        _minute(record.retrieved),
+        _minute((confirmed or [record.retrieved])[-1]),
+        record.imported,
     )
 
 

@@ -15,7 +15,12 @@ _FACTS: Final = ("source", "path", "checksum", "retrieved", "size")
 
 
 def run_facts(result: Any) -> dict[str, Any]:
-    """Numbers, stages and deliveries of a study's result, as plain data."""
+    """Numbers, stages and deliveries of a study's result, as plain data.
+
+    A run that rests on an archive alone repeats the run that made it, byte for byte; where only some
+    deliveries came out of an archive, they are marked.
+    """
+    mixed = not all(r.imported for s in result.stages.values() for r in s.deliveries)
     return {
         "form": FORM,
         "run": result.run,
@@ -28,11 +33,17 @@ def run_facts(result: Any) -> dict[str, Any]:
                 "settings": s.settings,
                 "needs": list(s.needs),
                 "gives": s.state,
-                "takes": [{k: getattr(r, k) for k in _FACTS} for r in s.deliveries],
+                "takes": [_taken(r, mixed) for r in s.deliveries],
             }
             for s in result.stages.values()
         ],
     }
+
+
+def _taken(record: Any, mixed: bool) -> dict[str, Any]:
+    """Facts of a delivery; among others, those of one that came out of an archive say so."""
+    imported = {"imported": True} if record.imported and mixed else {}
+    return {k: getattr(record, k) for k in _FACTS} | imported
 
 
 def run_file(result: Any) -> str:
@@ -93,6 +104,8 @@ class Trail(TextInNotebooks):
         Checksum of what the stage gave, or of the bytes of a delivery.
     retrieved : str
         When a delivery came.
+    imported : bool
+        Whether a delivery came out of an archive, not from its source.
     parts : tuple of Trail
         What it rests on.
     command : str
@@ -106,6 +119,7 @@ class Trail(TextInNotebooks):
     retrieved: str = ""
     parts: tuple[Trail, ...] = ()
     command: str = ""
+    imported: bool = False
 
     def deliveries(self) -> list[Trail]:
         """Every delivery under it, once."""
@@ -116,7 +130,8 @@ class Trail(TextInNotebooks):
     def to_dict(self) -> dict[str, Any]:
         """As plain data."""
         said = {"name": self.name, "value": self.value, "settings": self.settings, "gives": self.gives,
-                "retrieved": self.retrieved, "command": self.command}  # fmt: skip
+                "retrieved": self.retrieved, "command": self.command,
+                "imported": self.imported or None}  # fmt: skip
         kept = {k: v for k, v in said.items() if v not in (None, "", [], {})}
         return kept | ({"parts": [p.to_dict() for p in self.parts]} if self.parts else {})
 
@@ -131,6 +146,7 @@ class Trail(TextInNotebooks):
 
     def _branch(self, lead: str, last: bool, met: set[str]) -> Iterator[str]:
         when = f"  {self.retrieved[:19]}" if self.retrieved else ""
+        when += "  imported from an archive" if self.imported else ""
         again = "  (as above)" if self.name in met and self.parts else ""
         yield f"{lead}{'└ ' if last else '├ '}{self.name}  {self.gives[:12]}{when}{again}"
         if again:
@@ -160,7 +176,12 @@ def stage_trail(stages: Mapping[str, Any], name: str) -> Trail:
     if said is None:
         return Trail(name)
     takes = tuple(
-        Trail(f"{d['source']}:{d['path']}", gives=d["checksum"], retrieved=d["retrieved"])
+        Trail(
+            f"{d['source']}:{d['path']}",
+            gives=d["checksum"],
+            retrieved=d["retrieved"],
+            imported=bool(d.get("imported")),
+        )
         for d in said["takes"]
     )
     needs = tuple(stage_trail(stages, n) for n in said["needs"])

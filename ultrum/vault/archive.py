@@ -2,21 +2,31 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 import re
 import zipfile
+import zlib
 from pathlib import Path
-from typing import Any, Final
+from typing import Final
 
 from ultrum.errors import VaultError, reason
-from ultrum.vault.receipts import FACTS
-from ultrum.vault.record import Record
+from ultrum.vault.record import FACTS, Record, checked_instant
 from ultrum.vault.store import Vault
 
 _LISTED: Final = "deliveries.json"
 _NAME: Final = re.compile(r"payloads/[0-9a-f]{64}")
 _FACTS: Final = tuple(fact for fact in FACTS if fact != "size")  # which the payload itself tells
+_LONGEST: Final = 10_000  # characters of a fact
+_STRANGE: Final = (
+    KeyError,
+    ValueError,
+    TypeError,
+    AttributeError,
+    RecursionError,
+    NotImplementedError,
+)
 LARGEST: Final = 8 * 1024**3
 
 
@@ -31,10 +41,10 @@ def pack(vault: Vault, file: str | os.PathLike[str], records: list[Record] | Non
     target = Path(file)
     if target.exists():
         raise VaultError(f"{target} is there already; choose another name.")
-    chosen = vault.records() if records is None else records
     arriving = target.with_name(f".{target.name}.arriving")
     try:
-        with zipfile.ZipFile(arriving, "w", zipfile.ZIP_DEFLATED) as archive:
+        with vault.frozen(), zipfile.ZipFile(arriving, "w", zipfile.ZIP_DEFLATED) as archive:
+            chosen = vault.records() if records is None else records
             for record in {r.checksum: r for r in chosen}.values():
                 archive.writestr(f"payloads/{record.checksum}", vault.payload(record))
             rows = [
@@ -53,7 +63,9 @@ def pack(vault: Vault, file: str | os.PathLike[str], records: list[Record] | Non
 def unpack(vault: Vault, file: str | os.PathLike[str]) -> tuple[int, int]:
     """Take over the deliveries of an archive: how many were new, and how many were here already.
 
-    Only names that are checksums are read, so nothing can be written outside the vault.
+    Only names that are checksums are read, so nothing can be written outside the vault. Everything is
+    checked before anything is taken. What is taken is marked as imported: its validators are never sent to
+    a source, and the source's own answer replaces it.
 
     Raises
     ------
@@ -69,15 +81,39 @@ def unpack(vault: Vault, file: str | os.PathLike[str]) -> tuple[int, int]:
                 raise VaultError(f"{file} holds '{strange[0][:80]}', which no packed vault does.")
             rows = json.loads(archive.read(_LISTED))
             return _taken(vault, archive, rows)
-    except (OSError, zipfile.BadZipFile, KeyError, ValueError, TypeError) as error:
+    except (OSError, zipfile.BadZipFile, zlib.error, *_STRANGE) as error:
         raise VaultError(f"{file} is no packed vault, or a damaged one: {reason(error)}.") from None
 
 
-def _taken(vault: Vault, archive: zipfile.ZipFile, rows: list[dict[str, Any]]) -> tuple[int, int]:
-    new = 0
+def _taken(vault: Vault, archive: zipfile.ZipFile, rows: object) -> tuple[int, int]:
+    """Check every row and payload, and take over those that are new."""
+    if not isinstance(rows, list):
+        raise TypeError(f"{_LISTED} holds no list")
+    sizes: dict[str, int] = {}
+    found = []
     for row in rows:
-        facts = {k: str(row[k]) for k in _FACTS}
-        body = archive.read(f"payloads/{facts['checksum']}")
-        record = Record(id=0, size=len(body), **facts)
-        new += vault.adopt(record, body, [str(at) for at in row.get("confirmed", [])])
+        facts = {k: _text(row[k]) for k in _FACTS}
+        checksum = facts["checksum"]
+        if checksum not in sizes:
+            sizes[checksum] = len(_body(archive, checksum, facts))
+        name = f"{facts['source']}:{facts['path']}"
+        checked_instant(facts["retrieved"], name)
+        confirmed = [checked_instant(_text(at), name) for at in row.get("confirmed", [])]
+        found.append((Record(id=0, size=sizes[checksum], **facts), confirmed))  # type: ignore[arg-type]
+    new = vault.adopt(found, lambda checksum: archive.read(f"payloads/{checksum}"))
     return new, len(rows) - new
+
+
+def _body(archive: zipfile.ZipFile, checksum: str, facts: dict[str, str]) -> bytes:
+    body = archive.read(f"payloads/{checksum}")
+    if hashlib.sha256(body).hexdigest() != checksum:
+        raise VaultError(
+            f"{facts['source']}:{facts['path']}: its payload does not fit its checksum; nothing was taken."
+        )
+    return body
+
+
+def _text(value: object) -> str:
+    if not isinstance(value, str) or len(value) > _LONGEST:
+        raise TypeError(f"{str(value)[:40]} is no text of at most {_LONGEST:,} characters")
+    return value

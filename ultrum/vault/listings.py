@@ -106,6 +106,7 @@ class Listings:
     def replace(self, source: str, entries: Iterable[Entry], at: str) -> None:
         """Put new listings in place of a source's old ones, all at once."""
         with self._lock, self._connection as catalogue:
+            catalogue.execute("BEGIN IMMEDIATE")  # before other processes' listings are read
             others = catalogue.execute(
                 "SELECT * FROM listings WHERE source <> ? ORDER BY id", (source,)
             ).fetchall()

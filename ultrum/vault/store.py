@@ -1,9 +1,8 @@
-"""The vault: a folder with a catalogue and payloads named by their checksum.
+"""The vault: a folder with a journal, payloads named by their checksum, and a catalogue made from the journal.
 
-A payload is on disk whole before the catalogue learns of it, in one transaction. Killed at any moment, the
-vault holds whole deliveries only. Several processes may use it at once: what two of them bring at the same
-time is recorded once. A damaged catalogue is set aside and made anew from receipts, which say the same beside
-the payloads.
+Every change is made by a process that holds the vault's lock: payloads first, then the journal, then the
+catalogue. Killed at any moment, the vault holds whole deliveries only. Several processes may use it at once:
+what two of them bring at the same time is recorded once.
 """
 
 from __future__ import annotations
@@ -13,32 +12,32 @@ import hashlib
 import os
 import sqlite3
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from datetime import UTC, datetime, timedelta
+from dataclasses import replace
 from pathlib import Path
-from typing import Any, Final
+from typing import Any, Final, TypeVar
+
+import filelock
 
 from ultrum.errors import VaultError, reason, warn_user
 from ultrum.sources.delivery import Delivery
+from ultrum.vault.catalogue import (
+    DAMAGE,
+    Catalogue,
+    another_in,
+    made_from,
+    newest_in,
+    says_damage,
+)
+from ultrum.vault.checking import damaged_lines, entry_of, is_sound, mend
+from ultrum.vault.earlier import entries_of_earlier, refuse_earlier, remove_earlier
+from ultrum.vault.journal import Journal
 from ultrum.vault.payloads import Payloads
-from ultrum.vault.receipts import FACTS, Receipts
-from ultrum.vault.record import Record
+from ultrum.vault.record import Record, arrived, confirmed
 
-VERSION: Final = 2  # 2: receipts beside the payloads
-_SCHEMA: Final = """
-CREATE TABLE IF NOT EXISTS deliveries (
-    id INTEGER PRIMARY KEY, source TEXT NOT NULL, path TEXT NOT NULL, retrieved TEXT NOT NULL,
-    checksum TEXT NOT NULL, size INTEGER NOT NULL, content_type TEXT NOT NULL,
-    etag TEXT NOT NULL, last_modified TEXT NOT NULL);
-CREATE INDEX IF NOT EXISTS by_address ON deliveries (source, path, retrieved, id);
-CREATE TABLE IF NOT EXISTS confirmations (
-    delivery INTEGER NOT NULL REFERENCES deliveries (id), at TEXT NOT NULL);
-CREATE INDEX IF NOT EXISTS by_delivery ON confirmations (delivery, at);
-"""
-_COLUMNS: Final = f"id, {', '.join(FACTS)}"
-_INSERT: Final = f"INSERT INTO deliveries ({', '.join(FACTS)}) VALUES (?, ?, ?, ?, ?, ?, ?, ?)"  # noqa: S608
-_FORM: Final = "%Y-%m-%dT%H:%M:%S.%fZ"
+_T = TypeVar("_T")
+_PATIENCE: Final = 600.0  # seconds to wait for another process
 
 
 class Vault:
@@ -48,6 +47,11 @@ class Vault:
     ----------
     path : path
         Folder; made if it is not there.
+
+    Raises
+    ------
+    VaultError
+        If the folder cannot be used, or a newer Ultrum made it.
 
     Examples
     --------
@@ -60,53 +64,48 @@ class Vault:
 
     def __init__(self, path: str | os.PathLike[str]) -> None:
         self.path = Path(path)
-        self._lock = threading.RLock()
-        self._receipts = Receipts(self.path / "receipts")
+        self._threads = threading.RLock()
+        self._journal = Journal(self.path)
+        self._seen = (0, 0)  # stamp of the journal that the catalogue reaches
         self._payloads = Payloads(self.path / "payloads")
+        self._lock = filelock.FileLock(
+            self.path / ".lock", timeout=_PATIENCE, poll_interval=0.002, thread_local=False
+        )
         try:
             self.readonly = self.path.is_dir() and not os.access(self.path, os.W_OK)
             if not self.readonly:
-                (self.path / "payloads").mkdir(parents=True, exist_ok=True)
+                self._payloads.folder.mkdir(parents=True, exist_ok=True)
             self._open()
         except (OSError, sqlite3.Error) as error:
             raise VaultError(f"The vault {self.path} cannot be used: {reason(error)}.") from None
 
-    @property
-    def _file(self) -> Path:
-        return self.path / "catalogue.sqlite"
-
     def _open(self) -> None:
-        """Open the catalogue, or make it anew if it is damaged."""
         if self.readonly:
-            self._connection = self._connected(
-                f"{self._file.absolute().as_uri()}?mode=ro&immutable=1"
-            )
-            self._refuse_unsettled()
+            refuse_earlier(self.path)
+            self._catalogue = made_from(self._journal)
             return
-        try:
-            self._connection = self._connected(self._file.absolute().as_uri())
-            self._connection.execute("PRAGMA journal_mode=WAL")
-            self._prepare()
-        except sqlite3.OperationalError:
-            raise
-        except sqlite3.DatabaseError:
-            self._connection.close()
-            self.rebuild()
+        if not self._journal.file.exists():
+            with self._locked():
+                if not self._journal.file.exists():  # no other process was quicker
+                    self._journal.begin(entries_of_earlier(self.path))
+                    remove_earlier(self.path)
+        self._journal.identity()  # refuses one of a newer version
+        self._payloads.sweep()
+        self._catalogue = self._opened()
+        self._read(lambda _: None)
 
-    @staticmethod
-    def _connected(address: str) -> sqlite3.Connection:
-        return sqlite3.connect(
-            address, timeout=60.0, check_same_thread=False, isolation_level=None, uri=True
-        )
+    def _opened(self) -> Catalogue:
+        """The newest catalogue there is, or another if it is damaged."""
+        self._seen = (0, 0)
+        with contextlib.suppress(sqlite3.OperationalError, *DAMAGE):
+            return newest_in(self.path)
+        return self._made_anew()
 
-    def _refuse_unsettled(self) -> None:
-        """Only what is in the catalogue itself can be read where nothing may be written."""
-        left = self._file.with_name(f"{self._file.name}-wal")
-        if left.exists() and left.stat().st_size:
-            raise VaultError(
-                f"The vault {self.path} may only be read, and its last changes were not settled. Open it "
-                "once where it may be written, for example with 'ultrum vault verify'."
-            )
+    def _made_anew(self) -> Catalogue:
+        """Another catalogue, still empty."""
+        self._seen = (0, 0)
+        with self._locked():
+            return another_in(self.path)
 
     def __enter__(self) -> Vault:
         return self
@@ -115,138 +114,80 @@ class Vault:
         self.close()
 
     def close(self) -> None:
-        """Let go of the catalogue, with everything recorded on disk."""
-        with contextlib.suppress(sqlite3.Error):  # another process may be doing the same
-            self._connection.execute("PRAGMA wal_checkpoint(PASSIVE)")
-        self._connection.close()
-
-    def _prepare(self) -> None:
-        found = int(self._connection.execute("PRAGMA user_version").fetchone()[0])
-        if found > VERSION:
-            raise VaultError(
-                f"The vault {self.path} was made by a newer Ultrum (version {found} of its layout, this "
-                f"one knows {VERSION}). Update Ultrum."
-            )
-        if found == VERSION:
-            return
-        with self._changing() as catalogue:
-            found = int(catalogue.execute("PRAGMA user_version").fetchone()[0])
-            if found == VERSION:  # another process was quicker
-                return
-            for statement in _SCHEMA.split(";"):
-                catalogue.execute(statement)
-            if found == 1:
-                self._write_receipts()
-            elif self._receipts:  # the catalogue is gone, what it knew is not
-                self._fill(catalogue)
-            catalogue.execute(f"PRAGMA user_version = {VERSION}")
-
-    def _write_receipts(self) -> None:
-        """A vault of version 1 has none."""
-        for record in self.records():
-            self._receipts.add(record.facts)
-            for at in self.confirmations(record):
-                self._receipts.confirm(
-                    record.checksum, record.source, record.path, record.retrieved, at
-                )
-
-    def _fill(self, catalogue: sqlite3.Connection) -> int:
-        """Record what the receipts know; how many deliveries."""
-        known = list(self._receipts.all())
-        for facts, confirmed in known:
-            done = catalogue.execute(_INSERT, tuple(facts[k] for k in FACTS))
-            rows = [(done.lastrowid, at) for at in confirmed]
-            catalogue.executemany("INSERT INTO confirmations VALUES (?, ?)", rows)
-        return len(known)
+        """Let go of the vault, with everything recorded on disk."""
+        with contextlib.suppress(OSError):
+            if not self.readonly:
+                self._journal.settle()
+        self._catalogue.close()
 
     def rebuild(self) -> int:
-        """Set the catalogue aside and make it anew from the receipts; how many deliveries.
-
-        Nothing is lost or deleted; a warning says where the old catalogue is.
-        """
-        with self._lock:
-            aside = self._file.with_name(f"catalogue.damaged-{_now().replace(':', '')}.sqlite")
-            with contextlib.suppress(sqlite3.Error):
-                self._connection.close()
-            for end in ("", "-wal", "-shm"):
-                old = self._file.with_name(self._file.name + end)
-                if old.exists():
-                    os.replace(old, aside.with_name(aside.name + end))
-            self._connection = self._connected(self._file.absolute().as_uri())
-            self._connection.execute("PRAGMA journal_mode=WAL")
-            self._prepare()
-            count = len(self.records())
+        """Make the catalogue anew from the journal; how many deliveries."""
+        with self._threads:
+            self._catalogue.close()
+            self._catalogue = self._made_anew()
+            self._catch_up()
+            count = len(self._catalogue.records(""))
         warn_user(
-            f"The catalogue of the vault {self.path} was damaged and has been made anew: {count} deliveries. "
-            f"The old one is {aside.name}."
+            f"The catalogue of the vault {self.path} was damaged and has been made anew: {count} deliveries."
         )
         return count
 
     def record(self, source: str, path: str, delivery: Delivery) -> Record:
         """Keep a delivery; the same bytes as the latest only confirm it."""
+        self._refuse_readonly()
         checksum = hashlib.sha256(delivery.body).hexdigest()
-        self._keep(checksum, delivery.body)
-        with self._changing(durable=False) as catalogue:
+        with self._payloads.arriving(checksum, delivery.body) as settle, self._changing() as write:
             latest = self._newest(source, path)
-            if latest is not None and latest.checksum == checksum:
-                self._confirm(catalogue, latest)
+            settle()
+            same = latest is not None and latest.checksum == checksum
+            if latest is not None and same and not latest.imported:
+                write([confirmed(latest)])
                 return latest
-            row = (
-                source,
-                path,
-                _after(latest),
-                checksum,
-                len(delivery.body),
-                delivery.content_type,
-                delivery.etag,
-                delivery.last_modified,
-            )
-            record = Record(int(catalogue.execute(_INSERT, row).lastrowid or 0), *row)
-            self._receipts.add(record.facts)
-            return record
+            if latest is not None and latest.imported and not same:
+                warn_user(
+                    f"{source}:{path}: the delivery imported from an archive, retrieved {latest.retrieved}, is "
+                    "not what the source serves now. The source's is used."
+                )
+            write([entry_of(arrived(source, path, checksum, delivery, latest))])
+            made = self._newest(source, path)
+        if made is None or made.checksum != checksum:
+            raise VaultError(f"{source}:{path} was not recorded; run 'ultrum vault verify'.")
+        return made
 
     def confirm(self, record: Record) -> Record:
         """Note that the source still serves the same bytes."""
-        with self._changing(durable=False) as catalogue:
-            self._confirm(catalogue, record)
+        with self._changing() as write:
+            write([confirmed(own) for own in self._same(record)])
         return record
-
-    def _confirm(self, catalogue: sqlite3.Connection, record: Record) -> None:
-        at = _now()
-        catalogue.execute("INSERT INTO confirmations VALUES (?, ?)", (record.id, at))
-        self._receipts.confirm(record.checksum, record.source, record.path, record.retrieved, at)
 
     def confirmations(self, record: Record) -> list[str]:
         """Instants at which a source still served the same bytes."""
-        rows = self._asked(
-            "SELECT at FROM confirmations WHERE delivery = ? ORDER BY at", (record.id,)
+        return self._read(
+            lambda c: [at for r in self._same(record) for at in c.confirmations(r.id)]
         )
-        return [str(r[0]) for r in rows]
 
     def latest(self, source: str, path: str, at: str = "") -> Record | None:
         """Newest delivery of an address, or the newest there was at an instant."""
-        return self._newest(source, path, at)
+        return self._read(lambda _: self._newest(source, path, at))
 
     def vintages(self, source: str, path: str) -> list[Record]:
         """Every delivery of an address, oldest first."""
-        where = "WHERE source = ? AND path = ? ORDER BY retrieved, id"
-        return self._records(where, (source, path))
+        where = "WHERE source = ? AND path = ? ORDER BY placed, id"
+        return self._read(lambda catalogue: catalogue.records(where, (source, path)))
 
     def records(self) -> list[Record]:
         """Every delivery, oldest first."""
-        return self._records("ORDER BY retrieved, id", ())
+        return self._read(lambda catalogue: catalogue.records("ORDER BY placed, id"))
 
     def forget(self, records: list[Record]) -> int:
         """Remove deliveries for good; payloads that no other delivery needs go too. Bytes freed."""
-        with self._changing() as catalogue:
-            for record in records:
-                catalogue.execute("DELETE FROM confirmations WHERE delivery = ?", (record.id,))
-                catalogue.execute("DELETE FROM deliveries WHERE id = ?", (record.id,))
-        for checksum in {r.checksum for r in records}:
-            gone = {(r.source, r.path, r.retrieved) for r in records if r.checksum == checksum}
-            self._receipts.drop(checksum, gone)
-        kept = {r.checksum for r in self.records()}
-        return sum(self._payloads.remove(c) for c in {r.checksum for r in records} - kept)
+        with self._changing(durable=True, needed=True) as write:
+            write([{"do": "forget", "of": [r.id for given in records for r in self._same(given)]}])
+            gone = {r.checksum for r in records}
+            kept = {c for c in gone if self._catalogue.records("WHERE checksum = ?", (c,))}
+            freed = sum(self._payloads.remove(c) for c in gone - kept)
+        self._journal.keep_reserve()
+        return freed
 
     def payload(self, record: Record) -> bytes:
         """Bytes of a delivery, checked against their checksum.
@@ -262,32 +203,49 @@ class Vault:
         """File of a payload."""
         return self._payloads.place_of(checksum)
 
-    def verify(self) -> list[str]:
-        """Check the catalogue, and re-hash every payload; what is wrong, one line each.
+    @contextmanager
+    def frozen(self) -> Iterator[None]:
+        """Keep every process from changing the vault."""
+        with self._threads, contextlib.nullcontext() if self.readonly else self._locked():
+            yield
 
-        A damaged catalogue is made anew. Files that were arriving when a process died are removed.
+    def verify(self) -> list[str]:
+        """Check journal, catalogue and every payload; what is wrong, one line each.
+
+        A damaged catalogue is made anew, a damaged journal from the catalogue. Payloads that belong to no
+        delivery, left by a process that died, are removed with a warning.
         """
-        faults = []
-        if not self.readonly and not self._catalogue_is_sound():
-            count = self.rebuild()
-            faults.append(
-                f"The catalogue was damaged; it has been made anew, with {count} deliveries."
-            )
-        for record in {r.checksum: r for r in self.records()}.values():
-            try:
-                self.payload(record)
-            except VaultError as error:
-                faults.append(str(error))
-        if not self.readonly:
-            self._payloads.sweep()
+        with self.frozen():
+            faults = self._checked_journal()
+            for record in {r.checksum: r for r in self.records()}.values():
+                try:
+                    self.payload(record)
+                except VaultError as error:
+                    faults.append(str(error))
+            if not self.readonly and not faults:
+                count, size = self._payloads.remove_others({r.checksum for r in self.records()})
+                if count:
+                    warn_user(
+                        f"Payloads of no delivery, left by a process that died, are removed: {count} "
+                        f"({size:,} bytes)."
+                    )
         return faults
 
-    def _catalogue_is_sound(self) -> bool:
-        try:
-            with self._lock:
-                return bool(self._connection.execute("PRAGMA quick_check(1)").fetchone()[0] == "ok")
-        except sqlite3.DatabaseError:
-            return False
+    def _checked_journal(self) -> list[str]:
+        """What is wrong with journal and catalogue; both are mended."""
+        reached = 0
+        with contextlib.suppress(*DAMAGE):
+            reached = self._catalogue.position().end
+        faults = damaged_lines(self._journal, reached)
+        if self.readonly:
+            return faults
+        if faults:
+            faults.append(mend(self._journal, self._catalogue))
+        elif not is_sound(self._catalogue, self._journal):
+            faults.append("The catalogue was damaged; it has been made anew from the journal.")
+        if faults:
+            self.rebuild()
+        return faults
 
     def size(self) -> dict[str, int]:
         """Number of addresses and deliveries, and bytes of payloads on disk."""
@@ -300,70 +258,124 @@ class Vault:
             "bytes": sum(sizes),
         }
 
-    def adopt(self, record: Record, body: bytes, confirmations: list[str]) -> bool:
-        """Take over a delivery of another vault with its instant; False if it is here already."""
-        if hashlib.sha256(body).hexdigest() != record.checksum:
-            raise VaultError(
-                f"{record.name}: its payload does not fit its checksum; nothing was taken."
-            )
-        self._keep(record.checksum, body)
-        with self._changing() as catalogue:
-            same = "WHERE source = ? AND path = ? AND retrieved = ? AND checksum = ?"
-            key = (record.source, record.path, record.retrieved, record.checksum)
-            if catalogue.execute(f"SELECT 1 FROM deliveries {same}", key).fetchone():  # noqa: S608
-                return False
-            values = (*key, len(body), record.content_type, record.etag, record.last_modified)
-            taken = Record(int(catalogue.execute(_INSERT, values).lastrowid or 0), *values)
-            self._receipts.add(taken.facts)
-            for at in confirmations:
-                catalogue.execute("INSERT INTO confirmations VALUES (?, ?)", (taken.id, at))
-                self._receipts.confirm(
-                    taken.checksum, taken.source, taken.path, taken.retrieved, at
-                )
-        return True
+    def adopt(
+        self, found: Sequence[tuple[Record, Sequence[str]]], body: Callable[[str], bytes]
+    ) -> int:
+        """Take over deliveries of another vault with their instants, all or none; how many are new.
+
+        Parameters
+        ----------
+        found : sequence of (Record, sequence of str)
+            Each with its confirmations.
+        body : function
+            Payload of a checksum; it is checked before anything is taken.
+        """
+        self._refuse_readonly()
+        with self._changing(durable=True) as write:
+            new = [(record, at) for record, at in found if not self._same(record)]
+            for checksum in dict.fromkeys(record.checksum for record, _ in new):
+                with self._payloads.arriving(checksum, body(checksum)) as settle:
+                    settle()
+            number, entries = self._catalogue.position().number, list[dict[str, Any]]()
+            for record, times in new:
+                entries.append(entry_of(replace(record, imported=True)))
+                own = number + len(entries)
+                entries += [{"do": "confirm", "of": own, "at": at} for at in times]
+            write(entries)
+        return len(new)
+
+    def _same(self, record: Record) -> list[Record]:
+        """The delivery as this vault numbers it."""
+        key = "WHERE source = ? AND path = ? AND retrieved = ? AND checksum = ?"
+        return self._catalogue.records(
+            key, (record.source, record.path, record.retrieved, record.checksum)
+        )
 
     def _newest(self, source: str, path: str, at: str = "") -> Record | None:
         limit = "AND retrieved <= ? " if at else ""
-        where = f"WHERE source = ? AND path = ? {limit}ORDER BY retrieved DESC, id DESC LIMIT 1"
-        found = self._records(where, (source, path, at) if at else (source, path))
+        where = f"WHERE source = ? AND path = ? {limit}ORDER BY placed DESC, id DESC LIMIT 1"
+        found = self._catalogue.records(where, (source, path, at) if at else (source, path))
         return found[0] if found else None
 
-    def _records(self, where: str, values: tuple[str, ...]) -> list[Record]:
-        rows = self._asked(f"SELECT {_COLUMNS} FROM deliveries {where}", values)  # noqa: S608
-        return [Record(*row) for row in rows]
+    def _read(self, ask: Callable[[Catalogue], _T]) -> _T:
+        """An answer of the catalogue, after everything in the journal; made anew if it is damaged."""
+        with self._threads:
+            try:
+                self._catch_up()
+                return ask(self._catalogue)
+            except sqlite3.OperationalError as error:
+                if not says_damage(error):
+                    raise VaultError(
+                        f"The catalogue of {self.path} cannot be used: {reason(error)}."
+                    ) from None
+            except DAMAGE:
+                pass
+            if self.readonly:
+                raise VaultError(f"The catalogue of {self.path} is damaged; open the vault anew.")
+            self.rebuild()
+            return ask(self._catalogue)
 
-    def _asked(self, query: str, values: tuple[object, ...]) -> list[Any]:
-        with self._lock, self._failing():
-            return self._connection.execute(query, values).fetchall()
-
-    def _keep(self, checksum: str, body: bytes) -> None:
-        self._refuse_readonly()
-        self._payloads.keep(checksum, body)
-
-    def _refuse_readonly(self) -> None:
+    def _catch_up(self) -> None:
+        """Apply what other processes have written; from the first line if the journal is another."""
         if self.readonly:
-            raise VaultError(
-                f"The vault {self.path} may only be read; nothing can be recorded in it. Run offline, or "
-                "take another vault."
-            )
+            return
+        if self._journal.stamp() == self._seen:
+            return
+        with self._locked():
+            if not self._journal.fits(self._catalogue.position()):
+                self._catalogue.close()
+                self._catalogue = self._opened()  # another process may have made it anew
+                at = self._catalogue.position()
+                if at.number and not self._journal.fits(at):
+                    self._catalogue.close()
+                    self._catalogue = self._made_anew()
+            self._apply()
+
+    def _apply(self) -> None:
+        """Take over the lines of the journal that the catalogue does not have."""
+        seen = self._journal.stamp()
+        try:
+            at = self._catalogue.position()
+            if at.end < seen[1]:
+                identity = at.identity or self._journal.identity()
+                self._catalogue.apply(self._journal.entries(at), identity)
+        except sqlite3.OperationalError as error:
+            if says_damage(error):
+                raise
+            self._catalogue.close()
+            self._catalogue = made_from(self._journal)  # there is no room for a file
+        self._seen = seen
 
     @contextmanager
-    def _changing(self, durable: bool = True) -> Iterator[sqlite3.Connection]:
-        """One transaction that no other process can come between.
+    def _locked(self) -> Iterator[None]:
+        try:
+            with self._lock:
+                yield
+        except filelock.Timeout:
+            raise VaultError(
+                f"Another process has held the vault {self.path} for {_PATIENCE:g} seconds; nothing was done."
+            ) from None
 
-        A durable one is on disk when it ends; another is safe from a process that dies at any moment,
-        and on disk when the vault is closed.
+    @contextmanager
+    def _changing(
+        self, *, durable: bool = False, needed: bool = False
+    ) -> Iterator[Callable[[Sequence[dict[str, Any]]], None]]:
+        """What writes entries, while no other process changes the vault.
+
+        A durable entry is on disk when it is written; another is safe from a process that dies at any
+        moment, and on disk when the vault is closed.
         """
         self._refuse_readonly()
-        with self._lock, self._failing():
-            self._connection.execute(f"PRAGMA synchronous = {'FULL' if durable else 'NORMAL'}")
-            self._connection.execute("BEGIN IMMEDIATE")
-            try:
-                yield self._connection
-            except BaseException:
-                self._connection.execute("ROLLBACK")
-                raise
-            self._connection.execute("COMMIT")
+
+        def _write(entries: Sequence[dict[str, Any]]) -> None:
+            if entries:
+                at = self._catalogue.position()
+                self._journal.append(entries, at, durable=durable, needed=needed)
+                self._apply()
+
+        with self._threads, self._failing(), self._locked():
+            self._read(lambda _: None)
+            yield _write
 
     @contextmanager
     def _failing(self) -> Iterator[None]:
@@ -371,25 +383,16 @@ class Vault:
             yield
         except OSError as error:
             raise VaultError(
-                f"Nothing could be recorded in {self.path}: {error.strerror}."
+                f"Nothing could be recorded in {self.path}: {reason(error)}."
             ) from None
-        except sqlite3.OperationalError as error:
-            raise VaultError(
-                f"The catalogue of {self.path} cannot be used: {reason(error)}."
-            ) from None
-        except sqlite3.Error as error:
+        except DAMAGE as error:
             raise VaultError(
                 f"The catalogue of {self.path} is damaged: {error}. 'ultrum vault verify' makes it anew."
             ) from None
 
-
-def _now() -> str:
-    return datetime.now(UTC).strftime(_FORM)
-
-
-def _after(latest: Record | None) -> str:
-    """Now, but never before the delivery it follows, even if the clock went back."""
-    now = _now()
-    if latest is None or latest.retrieved < now:
-        return now
-    return (datetime.strptime(latest.retrieved, _FORM) + timedelta(microseconds=1)).strftime(_FORM)
+    def _refuse_readonly(self) -> None:
+        if self.readonly:
+            raise VaultError(
+                f"The vault {self.path} may only be read; nothing can be recorded in it. Run offline, or "
+                "take another vault."
+            )

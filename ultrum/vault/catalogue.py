@@ -1,0 +1,250 @@
+"""The catalogue: what the journal says, in tables that can be searched. It can always be made anew."""
+
+from __future__ import annotations
+
+import contextlib
+import sqlite3
+import zlib
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+from typing import Any, Final
+
+from ultrum.vault.journal import VERSION, Entry, Journal, Position
+from ultrum.vault.record import FACTS, Record
+
+_STATEMENTS: Final = (
+    "CREATE TABLE deliveries (id INTEGER PRIMARY KEY, source TEXT NOT NULL, path TEXT NOT NULL, "
+    "retrieved TEXT NOT NULL, checksum TEXT NOT NULL, size INTEGER NOT NULL, content_type TEXT NOT NULL, "
+    "etag TEXT NOT NULL, last_modified TEXT NOT NULL, imported INTEGER NOT NULL, placed TEXT NOT NULL, "
+    "digits INTEGER NOT NULL)",
+    "CREATE INDEX by_address ON deliveries (source, path, placed, id)",
+    "CREATE INDEX by_checksum ON deliveries (checksum)",
+    "CREATE TABLE confirmations (delivery INTEGER NOT NULL, at TEXT NOT NULL)",
+    "CREATE INDEX by_delivery ON confirmations (delivery, at)",
+    "CREATE TABLE position (number INTEGER NOT NULL, end INTEGER NOT NULL, last INTEGER NOT NULL, "
+    "digits TEXT NOT NULL, identity TEXT NOT NULL, mark INTEGER NOT NULL)",
+)
+_COLUMNS: Final = f"id, {', '.join(FACTS)}, imported, placed"
+_INSERT: Final = f"INSERT INTO deliveries ({_COLUMNS}, digits) VALUES ({', '.join('?' * 12)})"  # noqa: S608
+
+
+class DamagedError(Exception):
+    """The catalogue is not what was written into it."""
+
+
+DAMAGE: Final = (sqlite3.DatabaseError, DamagedError, UnicodeDecodeError)
+
+
+class Catalogue:
+    """Tables of one SQLite file, or in memory where no file can be written.
+
+    Parameters
+    ----------
+    file : path, optional
+        None for one in memory.
+
+    Raises
+    ------
+    sqlite3.Error
+        If the file is no catalogue.
+    """
+
+    def __init__(self, file: Path | None = None) -> None:
+        self.file = file
+        place = file.absolute().as_uri() if file else "file::memory:"
+        self._connection = sqlite3.connect(
+            place, timeout=60.0, check_same_thread=False, isolation_level=None, uri=True
+        )
+        try:
+            if file:
+                self._connection.execute("PRAGMA journal_mode=WAL")
+                self._connection.execute("PRAGMA synchronous=NORMAL")
+                self._connection.execute(
+                    "PRAGMA wal_autocheckpoint=200"
+                )  # pages: the log stays small
+            self._prepare()
+        except BaseException:
+            self._connection.close()
+            raise
+
+    def _prepare(self) -> None:
+        """Make the tables of a new file; refuse any other tables."""
+        if int(self._one("PRAGMA user_version")) == 0 and not self._one(
+            "SELECT count(*) FROM sqlite_master"
+        ):
+            self._connection.execute("BEGIN IMMEDIATE")
+            for statement in _STATEMENTS:
+                self._connection.execute(statement)
+            self._connection.execute(
+                "INSERT INTO position VALUES (?, ?, ?, ?, ?, ?)", _marked(Position())
+            )
+            self._connection.execute(f"PRAGMA user_version = {VERSION}")
+            self._connection.execute("COMMIT")
+        tables = [r[0] for r in self.asked("SELECT sql FROM sqlite_master WHERE sql IS NOT NULL")]
+        if sorted(tables) != sorted(_STATEMENTS):
+            raise DamagedError("its tables are not those of a catalogue")
+
+    def close(self) -> None:
+        """Let go of the file."""
+        with contextlib.suppress(sqlite3.Error):  # another process may be doing the same
+            self._connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        self._connection.close()
+
+    def position(self) -> Position:
+        """How far into the journal it reaches."""
+        rows = self.asked("SELECT * FROM position")
+        if len(rows) != 1 or _marked(at := Position(*rows[0][:5])) != rows[0]:
+            raise DamagedError("it does not say how far it reaches")
+        return at
+
+    def apply(self, entries: Iterable[Entry], identity: str) -> None:
+        """Take over lines of the journal; damaged ones are passed over."""
+        self._connection.execute("BEGIN IMMEDIATE")
+        try:
+            at = self.position()
+            for entry in entries:
+                number = self._applied(entry.said) if entry.said is not None else 0
+                at = Position(
+                    max(number, at.number), entry.end, entry.offset, entry.digits, identity
+                )
+            self._connection.execute(
+                "UPDATE position SET number = ?, end = ?, last = ?, digits = ?, identity = ?, mark = ?",
+                _marked(at),
+            )
+        except BaseException:
+            self._connection.execute("ROLLBACK")
+            raise
+        self._connection.execute("COMMIT")
+
+    def _applied(self, said: dict[str, Any]) -> int:
+        """Take over one line; its number, 0 if it cannot be understood."""
+        try:
+            number = int(said["n"])
+            match said["do"]:
+                case "record":
+                    record = record_of(number, said)
+                    self._connection.execute(_INSERT, (*_row(record), _digits(record)))
+                case "confirm":
+                    row = (int(said["of"]), str(said["at"]))
+                    self._connection.execute("INSERT INTO confirmations VALUES (?, ?)", row)
+                case "forget":
+                    gone = [(int(of),) for of in said["of"]]
+                    self._connection.executemany("DELETE FROM deliveries WHERE id = ?", gone)
+                    self._connection.executemany(
+                        "DELETE FROM confirmations WHERE delivery = ?", gone
+                    )
+        except (KeyError, TypeError, ValueError):
+            return 0
+        return number
+
+    def records(self, where: str, values: Sequence[object] = ()) -> list[Record]:
+        """Deliveries that fit a condition.
+
+        Raises
+        ------
+        DamagedError
+            If one is not what was written.
+        """
+        rows = self.asked(f"SELECT {_COLUMNS}, digits FROM deliveries {where}", values)  # noqa: S608
+        found = [_record(row) for row in rows]
+        for record, row in zip(found, rows, strict=True):
+            if _digits(record) != row[11]:
+                raise DamagedError(f"the entry of {record.source}:{record.path} has changed")
+        return found
+
+    def confirmations(self, number: int) -> list[str]:
+        """Instants at which a source still served the same bytes."""
+        rows = self.asked("SELECT at FROM confirmations WHERE delivery = ? ORDER BY at", (number,))
+        return [str(r[0]) for r in rows]
+
+    def asked(self, query: str, values: Sequence[object] = ()) -> list[Any]:
+        """Rows of a query."""
+        return self._connection.execute(query, values).fetchall()
+
+    def _one(self, query: str) -> Any:
+        return self._connection.execute(query).fetchone()[0]
+
+    def is_same(self, other: Catalogue) -> bool:
+        """Whether every answer of another catalogue is the same, by its tables and by its indexes."""
+        if self._one("PRAGMA integrity_check(1)") != "ok":
+            return False
+        for query in (
+            f"SELECT {_COLUMNS}, digits FROM deliveries ORDER BY id",  # noqa: S608
+            f"SELECT {_COLUMNS} FROM deliveries INDEXED BY by_address ORDER BY source, path, placed, id",  # noqa: S608
+            "SELECT delivery, at FROM confirmations ORDER BY delivery, at",
+            "SELECT * FROM position",
+            "SELECT checksum, id FROM deliveries INDEXED BY by_checksum ORDER BY checksum, id",
+        ):
+            if self.asked(query) != other.asked(query):
+                return False
+        return True
+
+
+def newest_in(folder: Path) -> Catalogue:
+    """The catalogue that a folder holds, or its first."""
+    files = sorted(folder.glob("catalogue*.sqlite"), key=_number)
+    return Catalogue(files[-1] if files else folder / "catalogue.sqlite")
+
+
+def another_in(folder: Path) -> Catalogue:
+    """An empty catalogue in a file of another name; the others, which may still be open, are deleted.
+
+    In memory, where there is no room for a file.
+    """
+    old = sorted(folder.glob("catalogue*.sqlite*"), key=_number)
+    number = max([_number(file) for file in old], default=0) + 1
+    try:
+        made = Catalogue(folder / f"catalogue.{number}.sqlite")
+    except (OSError, *DAMAGE):
+        return Catalogue()
+    for file in old:
+        file.unlink(missing_ok=True)
+    return made
+
+
+def _number(file: Path) -> int:
+    """Number of a catalogue's file: 1 for the first."""
+    part = file.name.split(".")[1]
+    return int(part) if part.isdigit() else 1
+
+
+def made_from(journal: Journal) -> Catalogue:
+    """Catalogue in memory of a whole journal."""
+    made = Catalogue()
+    if journal.file.exists():
+        made.apply(journal.entries(), journal.identity())
+    return made
+
+
+def record_of(number: int, said: dict[str, Any]) -> Record:
+    """Record that a line of the journal tells of."""
+    facts = [int(said[k]) if k == "size" else str(said[k]) for k in FACTS]
+    placed = str(said.get("placed", said["retrieved"]))
+    return _record((number, *facts, bool(said.get("imported")), placed))
+
+
+def _record(row: Sequence[Any]) -> Record:
+    named = dict(zip(("id", *FACTS), row[:9], strict=True))
+    return Record(**named, imported=bool(row[9]), placed=row[10])
+
+
+def _row(record: Record) -> tuple[Any, ...]:
+    return (record.id, *(getattr(record, k) for k in FACTS), record.imported, record.placed)
+
+
+def _marked(at: Position) -> tuple[Any, ...]:
+    """Row of a position, with what tells whether it has changed."""
+    row = (at.number, at.end, at.last, at.digits, at.identity)
+    return (*row, zlib.crc32(repr(row).encode("utf-8", "surrogatepass")))
+
+
+def _digits(record: Record) -> int:
+    return zlib.crc32(repr(_row(record)).encode("utf-8", "surrogatepass"))
+
+
+def says_damage(error: sqlite3.OperationalError) -> bool:
+    """Whether a table or column is gone, rather than the disk full or the file locked."""
+    return any(
+        word in str(error)
+        for word in ("no such", "malformed", "corrupt", "syntax", "unsupported", "decode")
+    )

@@ -1,0 +1,65 @@
+"""Checks of a vault, and what can be mended: a damaged journal from what the catalogue still knows of it."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from typing import Any
+
+from ultrum.vault.catalogue import DAMAGE, Catalogue, made_from
+from ultrum.vault.journal import Journal
+from ultrum.vault.record import FACTS, Record, now
+
+
+def damaged_lines(journal: Journal, reached: int) -> list[str]:
+    """What is wrong with a journal that has been read as far as ``reached`` bytes, one line each."""
+    faults, line, end = [], 0, 0
+    for entry in journal.entries():
+        line, end = line + 1, entry.end
+        if entry.said is None:
+            faults.append(f"Line {line} of {journal.file} is damaged.")
+    if end < reached:
+        faults.append(f"{journal.file} has lost what stood after line {line}.")
+    return faults
+
+
+def is_sound(catalogue: Catalogue, journal: Journal) -> bool:
+    """Whether a catalogue says what a sound journal says."""
+    made = made_from(journal)
+    with contextlib.closing(made), contextlib.suppress(*DAMAGE):
+        return catalogue.is_same(made)
+    return False
+
+
+def mend(journal: Journal, catalogue: Catalogue) -> str:
+    """Set a damaged journal aside and write another; what it could be made of."""
+    made = made_from(journal)
+    with contextlib.closing(made):
+        kept = entries_of(made)
+        said = f"It keeps the {len(made.records(''))} deliveries that can still be read."
+        with contextlib.suppress(*DAMAGE):
+            kept = entries_of(catalogue)
+            said = "It has been mended from the catalogue; nothing is lost."
+    aside = journal.file.with_name(f"journal.damaged-{now().replace(':', '')}.jsonl")
+    os.link(journal.file, aside)
+    journal.begin(kept)
+    return f"{said} The damaged one is {aside.name}."
+
+
+def entries_of(catalogue: Catalogue) -> list[dict[str, Any]]:
+    """Entries of a journal that says what a catalogue says."""
+    found: list[dict[str, Any]] = []
+    for record in catalogue.records("ORDER BY id"):
+        found.append(entry_of(record))
+        number = len(found) + 1  # the first line is the journal's own
+        found += [
+            {"do": "confirm", "of": number, "at": at} for at in catalogue.confirmations(record.id)
+        ]
+    return found
+
+
+def entry_of(record: Record) -> dict[str, Any]:
+    """Line of the journal that tells of a delivery."""
+    facts = {k: getattr(record, k) for k in FACTS}
+    placed = {"placed": record.placed} if record.placed not in ("", record.retrieved) else {}
+    return {"do": "record", **facts, **placed, **({"imported": True} if record.imported else {})}

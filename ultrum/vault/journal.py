@@ -1,0 +1,205 @@
+"""The journal: one line for each thing that happened to the vault, in a file that only grows.
+
+It alone decides what the vault holds; the catalogue is made from it. Each line begins with 16 hexadecimal
+digits of the SHA-256 of the digits of the line before and its own text, so that no line can be changed,
+moved or taken out without being noticed.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import uuid
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Final
+
+from ultrum.errors import VaultError
+
+NAME: Final = "journal.jsonl"
+VERSION: Final = 3
+_DIGITS: Final = 16
+_RESERVE: Final = 65_536  # bytes set free when the disk is full, so that forgetting can be recorded
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One line: where it begins, its own digits, and what it says; ``said`` is None if it is damaged."""
+
+    offset: int
+    end: int
+    digits: str
+    said: dict[str, Any] | None
+
+
+@dataclass(frozen=True)
+class Position:
+    """How far a journal has been read: its last line's number, end, beginning and digits, and its identity."""
+
+    number: int = 0
+    end: int = 0
+    last: int = 0
+    digits: str = ""
+    identity: str = ""
+
+
+@dataclass(frozen=True)
+class Journal:
+    """The journal of a vault's folder.
+
+    Only a process that holds the vault's lock may call :meth:`begin` and :meth:`append`.
+    """
+
+    folder: Path
+
+    @property
+    def file(self) -> Path:
+        """Its file."""
+        return self.folder / NAME
+
+    @property
+    def _reserve(self) -> Path:
+        return self.folder / ".reserve"
+
+    def stamp(self) -> tuple[int, int]:
+        """Number and size of the file, which tell whether it has changed; zeros where there is none."""
+        try:
+            found = self.file.stat()
+        except FileNotFoundError:
+            return 0, 0
+        return found.st_ino, found.st_size
+
+    def begin(self, entries: Sequence[dict[str, Any]] = ()) -> None:
+        """Write a new journal, whole or not at all, with its first entries."""
+        said = [{"do": "vault", "version": VERSION, "identity": uuid.uuid4().hex}, *entries]
+        arriving = self.file.with_name(f".{NAME}.arriving")
+        with arriving.open("wb") as file:
+            file.write(_chained(said, Position()))
+            file.flush()
+            os.fsync(file.fileno())
+        os.replace(arriving, self.file)
+        self.keep_reserve()
+
+    def append(
+        self,
+        entries: Sequence[dict[str, Any]],
+        at: Position,
+        *,
+        durable: bool,
+        needed: bool = False,
+    ) -> None:
+        """Write entries after a position that is the journal's end.
+
+        ``needed`` entries may use the room kept for a full disk.
+        """
+        body = _chained(entries, at)
+        try:
+            self._write(body, at.end, durable)
+        except OSError:
+            if not needed or not self._reserve.exists():
+                raise
+            self._reserve.unlink()
+            self._write(body, at.end, durable)
+
+    def _write(self, body: bytes, end: int, durable: bool) -> None:
+        """Write at the end; what a failed attempt left is cut off again."""
+        with self.file.open("r+b", buffering=0) as file:
+            file.truncate(end)  # a line cut short by a process that died
+            file.seek(end)
+            try:
+                done = file.write(body)
+                if done != len(body):
+                    file.write(body[done:])  # says why the disk takes no more
+                if durable:
+                    os.fsync(file.fileno())
+            except OSError:
+                file.truncate(end)
+                raise
+
+    def settle(self) -> None:
+        """Make sure that everything written is on disk."""
+        with self.file.open("rb") as file:
+            os.fsync(file.fileno())
+
+    def keep_reserve(self) -> None:
+        """Set room aside, if the disk has it."""
+        if self._reserve.exists():
+            return
+        try:
+            self._reserve.write_bytes(b"\0" * _RESERVE)
+        except OSError:
+            self._reserve.unlink(missing_ok=True)
+
+    def fits(self, at: Position) -> bool:
+        """Whether the journal still has the line that a position ends with, be it damaged by now."""
+        if not at.end or at.end > self.stamp()[1]:
+            return False
+        with self.file.open("rb") as file:
+            if self._identity(file.readline()) != at.identity:
+                return False
+            file.seek(at.last)
+            line = file.read(at.end - at.last)
+        said = _parsed(line)  # a damaged line is still the one that was read
+        return line.startswith(at.digits.encode()) or not said or said.get("n") == at.number
+
+    @staticmethod
+    def _identity(line: bytes) -> str:
+        said = _parsed(line)
+        return str(said.get("identity", "")) if said else ""
+
+    def entries(self, at: Position = Position()) -> Iterator[Entry]:
+        """Lines after a position, each checked; the last is passed over if it was cut short."""
+        if not self.file.exists():
+            return
+        before: tuple[str, ...] = (at.digits,)
+        offset = at.end
+        with self.file.open("rb") as file:
+            file.seek(offset)
+            for line in file:
+                if not line.endswith(b"\n"):
+                    return
+                digits, said = line[:_DIGITS].decode("ascii", "replace"), None
+                own = [_digits(b, line[_DIGITS + 1 : -1]) for b in before]
+                if digits in own and line[_DIGITS : _DIGITS + 1] == b" ":
+                    said = _parsed(line)
+                    before = (digits,)
+                else:  # a damaged text or damaged digits; the next line may follow either
+                    before = (digits, *own)
+                yield Entry(offset, offset + len(line), digits, said)
+                offset += len(line)
+
+    def identity(self) -> str:
+        """What tells this journal from every other; refuses one of a newer version."""
+        with self.file.open("rb") as file:
+            said = _parsed(file.readline()) or {}
+        version = said.get("version", VERSION)
+        if not isinstance(version, int) or version > VERSION:
+            raise VaultError(
+                f"The vault {self.folder} was made by a newer Ultrum (version {version} of its layout, this "
+                f"one knows {VERSION}). Update Ultrum."
+            )
+        return str(said.get("identity", ""))
+
+
+def _chained(entries: Sequence[dict[str, Any]], at: Position) -> bytes:
+    lines, before = [], at.digits
+    for number, entry in enumerate(entries, start=at.number + 1):
+        said = {"n": number, **entry}
+        text = json.dumps(said, ensure_ascii=False, separators=(",", ":")).encode()
+        before = _digits(before, text)
+        lines.append(before.encode() + b" " + text + b"\n")
+    return b"".join(lines)
+
+
+def _digits(before: str, text: bytes) -> str:
+    return hashlib.sha256(before.encode("utf-8", "replace") + text).hexdigest()[:_DIGITS]
+
+
+def _parsed(line: bytes) -> dict[str, Any] | None:
+    try:
+        said = json.loads(line[_DIGITS:])
+    except (ValueError, RecursionError):
+        return None
+    return said if isinstance(said, dict) else None
