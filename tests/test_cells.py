@@ -12,9 +12,9 @@ from hypothesis import strategies as st
 from tests.support import Scratch
 from ultrum.errors import TableError
 from ultrum.sources.table.dates import read_dates
+from ultrum.sources.table.fixed_places import by_places
 from ultrum.sources.table.grid import column_array
 from ultrum.sources.table.numbers import decimal_mark, read_numbers, sentinel_in
-from ultrum.sources.table.quick import by_places
 from ultrum.sources.table.styles import STYLES, fitting, looks_like_date, month_named, styles_of
 
 MONTHS = """\

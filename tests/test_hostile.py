@@ -25,6 +25,7 @@ from ultrum.present.result_files import write_results
 from ultrum.sources.sdmx import structure
 from ultrum.sources.sdmx.observations import decode
 from ultrum.sources.table import extent
+from ultrum.vault import Vault, unpack
 
 SHEET = "http://schemas.openxmlformats.org/spreadsheetml/2006/main"
 PAPERS = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
@@ -185,6 +186,25 @@ class Bombs(Scratch):
                 said = str(error)
             self.assertLess(len(said), 5000)
             self.assertNotIn("hidden", said)
+
+    def test_a_name_with_nul_and_brackets_without_end_are_refused_in_words(self):
+        months = pd.DataFrame({"x": [1.0]}, ["2024-01"])
+        for work in (ul.read_series, ul.Study.load, Vault, lambda name: unpack(Vault(self.folder / "v"), name),
+                     lambda name: ul.save(months, name)):  # fmt: skip
+            with self.refused(UltrumError, "NUL"):
+                work(f"{self.folder}/a\0b")
+        deep = "[" * 100_000
+        with self.refused(UltrumError, "nested too deeply"):
+            ul.Study.load(self.file("deep.toml", f"x = {deep}"))
+        with self.refused(UltrumError, "credentials"):
+            ul.Desk(
+                self.folder / "d", sources={}, credentials=self.file("keys.toml", f"x = {deep}")
+            )
+        with self.refused(UltrumError, "deep.zip"):
+            unpack(
+                Vault(self.folder / "v"),
+                self.file("deep.zip", archive(**{"deliveries.json": deep})),
+            )
 
     def test_limits_are_said_in_words(self):
         with mock.patch.dict(os.environ, ULTRUM_LIMITS="rows=2, columns=10"):

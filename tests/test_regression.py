@@ -12,7 +12,7 @@ import scipy.stats
 import ultrum as ul
 from tests.support import Scratch, months, series
 from ultrum.core.regression.stability import chow_tests
-from ultrum.errors import AlignmentError, EstimationError, UnitError
+from ultrum.errors import AlignmentError, ArgumentError, EstimationError, UnitError
 from ultrum.study.checks import standing_out
 
 NORRIS = """0.1 0.2|338.8 337.4|118.1 118.2|888.0 884.6|9.2 10.1|228.1 226.5|668.5 666.3|998.5 996.3
@@ -235,7 +235,7 @@ class Refusals(Scratch):
             ul.regress(np.zeros(5), np.zeros((6, 1)))
         with self.refused(AlignmentError, "two columns named 'a'"):
             ul.regress(pd.DataFrame(np.eye(5)[:, :2], columns=["a", "a"]), np.arange(5.0))
-        with self.refused(EstimationError, "lags=-1"):
+        with self.refused(ArgumentError, "lags is -1"):
             ul.regress([1.0, 2, 4, 3], [1.0, 2, 3, 5], lags=-1)
 
     def test_one_short_sample_does_not_stop_the_others(self):

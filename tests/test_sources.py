@@ -21,10 +21,11 @@ import pandas as pd
 
 import ultrum as ul
 from tests.support import OnPractice, Scratch, command
-from ultrum.errors import SourceError, VaultError
+from ultrum.errors import DataWarning, SourceError, VaultError
 from ultrum.sources.credential_store import CredentialStore, host_of
 from ultrum.sources.delivery import Address, Delivery
 from ultrum.sources.http import HttpClient, HttpPolicy, _asked_wait
+from ultrum.vault import Vault, pack, unpack
 
 HURRY = HttpPolicy(
     attempts=3, first_wait=0.01, longest_wait=0.3, largest_answer=10_000, read_timeout=2
@@ -120,6 +121,13 @@ class _Moody(http.server.BaseHTTPRequestHandler):
     def empty(self):
         self.reply(200, b"")
 
+    def confirming(self):
+        """Whatever tag is shown to it is the right one."""
+        told = "If-None-Match" in self.headers
+        self.reply(304) if told else self.reply(
+            200, b"date,x\n2024-01,1\n2024-02,2\n", ETag='"own"'
+        )
+
     def round(self):
         self.reply(302, Location="/round")
 
@@ -176,6 +184,25 @@ class Http(Scratch):
             self.server.asked = [0, 0]
             anew.get(f"{self.url}/busy", held=held)
             self.assertNotIn("if-none-match", self.server.asked[-1][2])
+
+    def test_a_source_never_confirms_what_others_packed(self):
+        with Vault(self.folder / "theirs") as vault:
+            vault.record(
+                "s", "confirming", Delivery(b"date,x\n2024-01,9\n2024-02,9\n", etag='"own"')
+            )
+            pack(vault, self.folder / "vault.zip")
+        desk = ul.Desk(
+            self.folder / "mine", sources={"s": {"kind": "table", "url": self.url}}, policy=HURRY
+        )
+        self.addCleanup(desk.close)
+        unpack(desk.vault, self.folder / "vault.zip")
+        with self.assertWarnsRegex(DataWarning, "not what the source serves"):
+            status = desk.refresh("s:confirming#x").status["status"].tolist()
+        self.assertIn("revised", status[0])
+        self.assertEqual(desk.fetch("s:confirming#x").values.tolist(), [1.0, 2.0])
+        self.assertEqual(desk.refresh("s:confirming#x").status["status"].tolist(), ["same"])
+        told = ["if-none-match" in headers for *_, headers in self.server.asked]
+        self.assertEqual(told, [False, True])
 
 
 def _answer(head, body=b"", status="200 OK"):

@@ -259,6 +259,20 @@ class Generated(Scratch):
             pd.testing.assert_series_equal(series.to_pandas(), careful[name].to_pandas())
             np.testing.assert_array_equal(series.to_pandas().to_numpy(), frame[name].to_numpy())
 
+    def test_no_row_of_a_large_file_goes_with_a_quote_left_open(self):
+        days = pd.date_range("1950-01-01", periods=20_000).strftime("%Y-%m-%d")
+        lines = [f"{day},{k}.5,{k}.25\n" for k, day in enumerate(days)]
+        for at in (0, 5_000, 19_999):
+            broken = lines.copy()
+            broken[at] = broken[at].replace(",", ',"', 1)
+            read = read_table(("date,a,b\n" + "".join(broken)).encode(), "prices.csv")
+            count = len(read.series["a"].values)
+            self.assertEqual(
+                (count + len(read.rejected), len(read.rejected)), (20_000, count < 20_000)
+            )
+            kept = [k for k in range(20_000) if k != at or count == 20_000]
+            np.testing.assert_array_equal(read.series["a"].values, np.array(kept) + 0.5)
+
     def test_lines_longer_than_the_sample_are_read_the_quick_way_too(self):
         rng = np.random.default_rng(3)
         frame = pd.DataFrame(

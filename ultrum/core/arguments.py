@@ -38,6 +38,11 @@ _IN_WORDS: Final = {
     os.PathLike: "a path", Callable: "a function", pd.DataFrame: "a DataFrame", pd.Series: "a Series",
     np.ndarray: "an array", pd.Index: "an index", tuple: "any number",
 }  # fmt: skip
+_LARGEST: Final = 1e15
+_RANGES: Final = {  # what a number of this name can be, in every function or in one
+    "seed": (0, 2**63 - 1), "draws": (1, 1_000_000), "lags": (0, 100_000), "most_lags": (0, 10_000),
+    "limit": (1, 10**9), "digits": (0, 17), "cost_of_equity.draws": (0, 1_000_000),
+}  # fmt: skip
 _MADE_BY: Final = {
     "BetaSensitivity": "beta_sensitivity(...)",
     "BetaTable": "factor_betas(panel)",
@@ -75,6 +80,7 @@ def checked(function: Callable[P, R]) -> Callable[P, R]:
             if name in kinds and not _fits(value, kinds[name]):
                 refuse_streamed(function.__name__, value)
                 raise ArgumentError(_in_words(function.__qualname__, name, value, kinds[name]))
+            _check_number(function.__qualname__, name, value)
         try:
             return function(*args, **kwargs)
         except OverflowError:
@@ -128,12 +134,25 @@ def _alternatives(hint: Any) -> Kinds:
 
 def _fits(value: Any, kinds: Kinds) -> bool:
     """Whether a value is of one of the kinds; a text is not a list of its letters."""
-    if isinstance(value, str):
-        return any(kind is str for kind, _ in kinds)
+    if isinstance(value, str | bytes):
+        return any(kind is type(value) for kind, _ in kinds)
+    if isinstance(value, bool | np.bool_):
+        return any(kind in (bool, object) for kind, _ in kinds)
     return any(
         isinstance(value, _AS_GOOD.get(kind, kind)) and _fit_inside(value, elements)
         for kind, elements in kinds
     )
+
+
+def _check_number(function: str, name: str, value: Any) -> None:
+    """Refuse a number that no data can need, and one outside what its name allows."""
+    if not isinstance(value, Real) or isinstance(value, bool):
+        return
+    bounds = _RANGES.get(f"{function}.{name}", _RANGES.get(name))
+    low, high = bounds or (-_LARGEST, _LARGEST)
+    if not low <= float(value) <= high:  # nor is it NaN
+        least = f"from {low:,} to {high:,}" if bounds else "that is finite and not so large"
+        raise ArgumentError(f"{function}: {name} is {float(value):g}; take a number {least}.")
 
 
 def _fit_inside(value: Any, elements: Kinds) -> bool:

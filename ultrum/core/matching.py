@@ -181,6 +181,9 @@ def _codes(
     """Numbers of the groups; −1 on the left where the right has none of that name."""
     if by is None:
         return None, None
+    absent = [what for what, side in (("left", left), ("right", right)) if by not in side]
+    if absent:
+        raise AlignmentError(f"by='{by}' is no column on the {' and on the '.join(absent)}.")
     own, names = pd.factorize(right[by])
     return np.asarray(pd.Index(names).get_indexer(left[by]), dtype=np.int64), np.asarray(
         own, dtype=np.int64

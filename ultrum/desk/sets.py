@@ -6,13 +6,13 @@ import hashlib
 import os
 import tomllib
 from collections.abc import Sequence
-from pathlib import Path
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from ultrum.core.steps import step_fault
 from ultrum.errors import SourceError
+from ultrum.files import path_of, toml_of
 
 
 class Member(BaseModel):
@@ -84,9 +84,9 @@ class SeriesSet(BaseModel):
         SourceError
             If the file cannot be read; every fault in it is told.
         """
-        path = Path(file)
+        path = path_of(file)
         try:
-            said = tomllib.loads(path.read_text(encoding="utf-8"))
+            said = toml_of(path.read_text(encoding="utf-8"))
         except OSError as error:
             raise SourceError(f"{path} cannot be read: {error.strerror}.") from None
         except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
@@ -115,7 +115,7 @@ class SeriesSet(BaseModel):
         for member in members:
             tables.append(tomlkit.item(member))
         document.add("series", tables)
-        Path(file).write_text(tomlkit.dumps(document), encoding="utf-8")
+        path_of(file).write_text(tomlkit.dumps(document), encoding="utf-8")
 
     @property
     def identity(self) -> str:

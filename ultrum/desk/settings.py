@@ -12,6 +12,7 @@ from typing import Any, Final
 
 from ultrum.core.arguments import checked
 from ultrum.errors import SourceError
+from ultrum.files import path_of, toml_of
 from ultrum.sources.credential_store import FILE as CREDENTIALS
 from ultrum.sources.credential_store import config_folder, host_of
 from ultrum.sources.credentials import SECRETS, Credentials, refuse_secret
@@ -237,7 +238,7 @@ def load_settings(file: str | os.PathLike[str] | None = None) -> dict[str, Any]:
             raise SourceError(
                 f"{place} has more than {LARGEST:,} bytes; settings are a short text."
             )
-        said = tomllib.loads(place.read_text(encoding="utf-8"))
+        said = toml_of(place.read_text(encoding="utf-8"))
     except OSError as error:
         raise SourceError(f"{place} cannot be read: {error.strerror}.") from None
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
@@ -284,7 +285,7 @@ def how_to_define(source: str, said: Mapping[str, Any], url: str) -> str:
 
 def _settings_file(file: str | os.PathLike[str] | None) -> Path:
     if file is not None:
-        return Path(file)
+        return path_of(file)
     here = Path(FILE)
     if here.exists():
         return here

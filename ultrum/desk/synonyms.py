@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import functools
-import tomllib
 from collections.abc import Mapping
 from importlib.resources import files
 from typing import Any
 
 from ultrum.errors import SourceError
+from ultrum.files import toml_of
 
 Synonyms = Mapping[str, tuple[str, ...]]
 
@@ -16,7 +16,7 @@ Synonyms = Mapping[str, tuple[str, ...]]
 @functools.cache
 def _own() -> Synonyms:
     text = files("ultrum.desk").joinpath("synonyms.toml").read_text(encoding="utf-8")
-    return _checked(tomllib.loads(text), "synonyms.toml")
+    return _checked(toml_of(text), "synonyms.toml")
 
 
 def synonyms_with(added: Any) -> Synonyms:

@@ -15,6 +15,7 @@ import pandas as pd
 
 from ultrum.core.labels import period_label
 from ultrum.errors import UltrumError, printable, reason
+from ultrum.files import path_of
 
 _DANGEROUS = ("=", "+", "-", "@", "\t", "\r")
 
@@ -25,7 +26,7 @@ def whole_folder(path: str | os.PathLike[str]) -> Iterator[Path]:
 
     An older folder of that name is replaced, if it was made by Ultrum (it holds ``.ultrum``).
     """
-    target = Path(path)
+    target = path_of(path)
     if target.exists() and not (target / ".ultrum").exists() and any(target.iterdir()):
         raise UltrumError(
             f"{target} holds files that Ultrum did not write; choose another folder with --out."
@@ -54,6 +55,7 @@ def to_csv(
     table: pd.DataFrame, path: Path, separator: str = ",", decimal_mark: str = "."
 ) -> list[str]:
     """A table as CSV: full precision, SDMX period names, no text a sheet would run; the heads as written."""
+    path = path_of(path)
     plain = flattened(table)
     for column in plain:
         if not pd.api.types.is_numeric_dtype(plain[column]):

@@ -12,6 +12,7 @@ import pandas as pd
 
 from ultrum.core.labels import period_label
 from ultrum.errors import UltrumError, reason
+from ultrum.files import path_of
 from ultrum.present import figures
 from ultrum.present.csv_files import CsvForm, described_csv
 from ultrum.present.export import flattened, to_parquet, whole_folder, write_workbook
@@ -45,7 +46,7 @@ def write_results(result: Any, folder: str | os.PathLike[str]) -> dict[str, Path
     PartlyWrittenError
         If some export cannot be written; all others are.
     """
-    made, folder = tables(result), Path(folder)
+    made, folder = tables(result), path_of(folder)
     with whole_folder(folder) as work:
         faults = _write_tables(result, made, work)
         texts = _write_figures(result, work / "figures")

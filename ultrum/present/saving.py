@@ -14,6 +14,7 @@ from ultrum.core.descriptor import Descriptor
 from ultrum.core.panel import Panel
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.errors import UltrumError
+from ultrum.files import path_of
 from ultrum.present.csv_files import CsvForm, described_csv, refuse_other_rows, with_periods
 from ultrum.present.export import to_parquet, to_xlsx
 
@@ -53,7 +54,7 @@ def save(
     ...     [file.name for file in save(ul.practice.panel(), Path(folder, "panel.csv"), layout="long")]
     ['panel.csv', 'panel.csv-metadata.json']
     """
-    target = Path(path)
+    target = path_of(path)
     if layout not in ("wide", "long") or periods not in ("label", "columns"):
         raise UltrumError("layout is wide or long, periods is label or columns.")
     frame = _framed(data, layout)

@@ -16,6 +16,7 @@ from typing import Any, Final
 from urllib.parse import urlsplit
 
 from ultrum.errors import SourceError, reason
+from ultrum.files import path_of, toml_of
 from ultrum.sources.credentials import Credentials
 
 FILE: Final = "credentials.toml"
@@ -83,7 +84,7 @@ class CredentialStore:
             If the file cannot be read, or an entry is not a credential.
         """
         folder = config_folder()
-        place = Path(file) if file is not None else folder / FILE
+        place = path_of(file) if file is not None else folder / FILE
         found = _read(place, needed=file is not None)
         bound: dict[str, list[str]] = {
             k: list(v) for k, v in _read(folder / BOUND, needed=False).items()
@@ -171,7 +172,7 @@ def _read(place: Path, *, needed: bool) -> dict[str, Any]:
             raise SourceError(
                 f"{place} has more than {_LARGEST:,} bytes; credentials are a short text."
             )
-        return tomllib.loads(place.read_text(encoding="utf-8"))
+        return toml_of(place.read_text(encoding="utf-8"))
     except FileNotFoundError:
         if needed:
             raise SourceError(f"{place} cannot be read: there is no such file.") from None

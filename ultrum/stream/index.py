@@ -13,6 +13,7 @@ import pyarrow.parquet as pq
 
 from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import TableError
+from ultrum.files import path_of
 
 EPOCH: Final = np.datetime64("1970-01-01", "D")
 
@@ -120,7 +121,7 @@ class Index:
 
 
 def _stamp(path: str | Path) -> tuple[int, int]:
-    found = Path(path).stat()
+    found = path_of(path).stat()
     return found.st_size, found.st_mtime_ns
 
 

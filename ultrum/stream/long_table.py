@@ -22,6 +22,7 @@ from ultrum.core.series import SeriesTable
 from ultrum.core.streamed import Streamed
 from ultrum.core.working import Progress
 from ultrum.errors import TableError, reason
+from ultrum.files import path_of
 from ultrum.stream.index import EPOCH, Block, Index
 from ultrum.stream.layout import Layout
 from ultrum.stream.memory import DEFAULT, bytes_of
@@ -274,7 +275,7 @@ class LongTable(Streamed):
 
 def files_at(path: str | os.PathLike[str]) -> list[Path]:
     """The Parquet file of that name, or those of the folder."""
-    place = Path(path)
+    place = path_of(path)
     files = sorted(place.glob("*.parquet")) if place.is_dir() else [place]
     if not files or not files[0].is_file():
         raise TableError(f"There is no Parquet file at {place}.")

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Mapping
-from pathlib import Path
 from typing import Any, Final
 
 import numpy as np
@@ -15,6 +14,7 @@ import pyarrow.parquet as pq
 
 from ultrum.core.series import SeriesTable
 from ultrum.errors import TableError, reason
+from ultrum.files import path_of
 from ultrum.stream.long_table import MARK
 
 _ROWS: Final = 250_000  # of a row group, so that a few assets are read without the rest
@@ -24,7 +24,7 @@ class LongWriter:
     """Writes tables of one schema one after another, to a name beside the file until all is there."""
 
     def __init__(self, path: str | os.PathLike[str], value: str, frequency: str) -> None:
-        self.path = Path(path)
+        self.path = path_of(path)
         self._said = {"value": value, "frequency": frequency}
         self._arriving = self.path.with_name(f".{self.path.name}.arriving")
         self._writer: pq.ParquetWriter | None = None

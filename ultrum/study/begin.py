@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Final
 
 from ultrum.errors import StudyError
+from ultrum.files import path_of
 from ultrum.study.schema import Study
 
 _TEXT: Final = """# {title}
@@ -112,7 +113,7 @@ def begin(
     ...     Study.load(begin(Path(folder, "mine.toml"), "EBMK", ["market", "value"])).models[0].factors
     ['market', 'value']
     """
-    target = Path(path)
+    target = path_of(path)
     if target.exists():
         raise StudyError(f"{target} is there already; choose another name.")
     name = title or f"Cost of equity of {company}"

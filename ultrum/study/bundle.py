@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any, Final
 
 from ultrum.errors import StudyError, reason
+from ultrum.files import path_of
 from ultrum.present.run_file import run_file
 from ultrum.study.result import StudyResult
 from ultrum.study.schema import LARGEST, Study
@@ -65,7 +66,7 @@ def bundle(
 
 def free_name(file: str | os.PathLike[str]) -> Path:
     """The path of an archive that is not there yet."""
-    target = Path(file)
+    target = path_of(file)
     if target.exists():
         raise StudyError(f"{target} is there already; choose another name.")
     if not target.absolute().parent.is_dir():
@@ -101,7 +102,7 @@ def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tu
     StudyError
         If it is no bundle.
     """
-    place = Path(folder)
+    place = path_of(folder)
     try:
         with zipfile.ZipFile(file) as archive:
             names = {i.filename: i.file_size for i in archive.infolist()}

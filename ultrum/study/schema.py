@@ -11,6 +11,7 @@ from typing import Annotated, Any, Final
 from pydantic import Field
 
 from ultrum.errors import StudyError
+from ultrum.files import path_of, toml_of
 from ultrum.study.faults import Lines, meaning_faults, shape_faults
 from ultrum.study.places import inside, source_place
 from ultrum.study.sections import (
@@ -74,7 +75,7 @@ class Study(Section):
         StudyError
             With every fault and its line.
         """
-        file = Path(path)
+        file = path_of(path)
         text = _text_of(file)
         return cls.parse(text, file.name, file.parent, anywhere)._beside(file.parent, anywhere)
 
@@ -123,7 +124,7 @@ class Study(Section):
 
     def save(self, path: str | os.PathLike[str]) -> Path:
         """Write the study to a file that :meth:`load` reads."""
-        target = Path(path)
+        target = path_of(path)
         try:
             target.write_text(self.to_toml(), encoding="utf-8")
         except OSError as error:
@@ -162,8 +163,8 @@ def _text_of(file: Path) -> str:
 
 def _toml(text: str, name: str) -> dict[str, Any]:
     try:
-        return tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        return toml_of(text)
+    except tomllib.TOMLDecodeError as error:
         raise StudyError(f"{name} is not TOML: {error}.") from None
 
 

@@ -26,6 +26,7 @@ from ultrum.core.steps import added_steps
 from ultrum.desk import Desk
 from ultrum.desk.obtaining import Touch
 from ultrum.errors import UltrumError
+from ultrum.files import json_of
 from ultrum.vault import Record
 
 _KEPT: Final = 400  # results at most
@@ -179,7 +180,7 @@ class Kept:
 
     def _entries(self, key: str) -> list[dict[str, Any]]:
         try:
-            found = json.loads((self.folder / f"{key}.json").read_bytes())
+            found = json_of((self.folder / f"{key}.json").read_bytes())
             return found if isinstance(found, list) else []
         except (OSError, ValueError):
             return []

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import difflib
-import json
 import os
 from collections.abc import Mapping
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.errors import StudyError, reason
+from ultrum.files import json_of, path_of
 from ultrum.present.run_file import FORM, Trail, run_facts, stage_of, stage_trail, trail_of
 from ultrum.study.result import StudyResult
 
@@ -55,7 +54,7 @@ def trail(result: StudyResult | str | os.PathLike[str], number: str) -> Trail:
 
 def read_run(path: str | os.PathLike[str]) -> dict[str, Any]:
     """What a run has written of itself."""
-    file = Path(path)
+    file = path_of(path)
     file = file / "run.json" if file.is_dir() else file
     try:
         return run_from(file.read_text(encoding="utf-8"), str(file))
@@ -66,7 +65,7 @@ def read_run(path: str | os.PathLike[str]) -> dict[str, Any]:
 def run_from(text: str, place: str) -> dict[str, Any]:
     """What a run has written of itself, from its text; ``place`` is named where it is none."""
     try:
-        found = json.loads(text)
+        found = json_of(text)
     except ValueError as error:
         raise StudyError(f"{place} is not what a run has written: {reason(error)}.") from None
     if not isinstance(found, dict) or found.get("form") != FORM:

@@ -8,10 +8,10 @@ import os
 import re
 import zipfile
 import zlib
-from pathlib import Path
 from typing import Final
 
 from ultrum.errors import VaultError, reason
+from ultrum.files import json_of, path_of
 from ultrum.vault.record import FACTS, Record, checked_instant
 from ultrum.vault.store import Vault
 
@@ -38,7 +38,7 @@ def pack(vault: Vault, file: str | os.PathLike[str], records: list[Record] | Non
     VaultError
         If a payload is damaged, or the file is there already.
     """
-    target = Path(file)
+    target = path_of(file)
     if target.exists():
         raise VaultError(f"{target} is there already; choose another name.")
     arriving = target.with_name(f".{target.name}.arriving")
@@ -73,13 +73,13 @@ def unpack(vault: Vault, file: str | os.PathLike[str]) -> tuple[int, int]:
         If the archive is damaged, or a payload does not fit its checksum.
     """
     try:
-        with zipfile.ZipFile(file) as archive:
+        with zipfile.ZipFile(path_of(file)) as archive:
             if sum(i.file_size for i in archive.infolist()) > LARGEST:
                 raise VaultError(f"{file} unpacks to more than {LARGEST:,} bytes; it is refused.")
             strange = [n for n in archive.namelist() if n != _LISTED and not _NAME.fullmatch(n)]
             if strange:
                 raise VaultError(f"{file} holds '{strange[0][:80]}', which no packed vault does.")
-            rows = json.loads(archive.read(_LISTED))
+            rows = json_of(archive.read(_LISTED))
             return _taken(vault, archive, rows)
     except (OSError, zipfile.BadZipFile, zlib.error, *_STRANGE) as error:
         raise VaultError(f"{file} is no packed vault, or a damaged one: {reason(error)}.") from None

@@ -21,6 +21,7 @@ from typing import Any, Final, TypeVar
 import filelock
 
 from ultrum.errors import VaultError, reason, warn_user
+from ultrum.files import path_of
 from ultrum.sources.delivery import Delivery
 from ultrum.vault.catalogue import (
     DAMAGE,
@@ -63,7 +64,7 @@ class Vault:
     """
 
     def __init__(self, path: str | os.PathLike[str]) -> None:
-        self.path = Path(path)
+        self.path = path_of(path)
         self._threads = threading.RLock()
         self._journal = Journal(self.path)
         self._seen = (0, 0)  # stamp of the journal that the catalogue reaches

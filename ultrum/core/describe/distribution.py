@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from numbers import Real
 from typing import Final
 
 import numpy as np
@@ -19,6 +20,7 @@ from ultrum.errors import EstimationError, UnitError
 
 _QUANTILES: Final = (0.01, 0.05, 0.1, 0.25, 0.5, 0.75, 0.9, 0.95, 0.99)
 _CENTRE: Final = 0.5
+_MOST_BINS: Final = 100_000
 _TAILS: Final = (2.0, 3.0, 4.0)
 
 
@@ -132,17 +134,24 @@ def _edges(values: Floats, bins: int | float | list[float] | str) -> Floats:
     if isinstance(bins, str):
         return np.histogram_bin_edges(values, bins="fd")
     if isinstance(bins, list):
-        edges = np.sort(np.asarray(bins, dtype=float))
+        numbers = [b for b in bins if isinstance(b, Real) and np.isfinite(float(b))]
+        if len(numbers) < max(len(bins), 2):
+            raise UnitError("Edges of bins are two or more finite numbers.")
+        edges = np.sort(np.asarray(numbers, dtype=float))
         if edges[0] > values.min() or edges[-1] < values.max():
             raise UnitError(
                 f"Bins from {edges[0]:g} to {edges[-1]:g} leave values out ({values.min():g} "
                 f"to {values.max():g})."
             )
         return edges
+    if not 0 < bins <= _MOST_BINS:
+        raise UnitError(
+            f"bins={bins:g}: take a number of bins or a width above 0, at most {_MOST_BINS:,}."
+        )
     if isinstance(bins, float):
         low = np.floor(values.min() / bins)
         count = int(np.floor(values.max() / bins) - low) + 1
-        if count > 100_000:
+        if count > _MOST_BINS:
             raise UnitError(f"A width of {bins:g} makes {count:,} bins; take a wider one.")
         return np.asarray(bins * (low + np.arange(count + 1)))
     return np.linspace(values.min(), values.max(), max(int(bins), 1) + 1)

@@ -73,6 +73,8 @@ def momentum(
         table = returns_in(table, "momentum")
     if not len(table.index):
         raise AlignmentError("momentum was given no row; its series are empty.")
+    if not len(horizons):
+        raise AlignmentError("momentum was given no horizon; take one such as P12M.")
     made = {h: _past(table, h, skip, priced) for h in horizons}
     blocks = np.stack([frame.to_numpy() for frame in made.values()])
     average = pd.DataFrame(blocks.mean(axis=0), index=table.index, columns=table.names)

@@ -13,6 +13,7 @@ from ultrum.core.arguments import checked
 from ultrum.core.describe.common import Described, per_year, simple_block
 from ultrum.core.describe.horizons import months_of, row_at
 from ultrum.core.durations import periods_in
+from ultrum.core.frequency import last_day
 from ultrum.core.gaps import positions_of
 from ultrum.core.labels import period_label, span_of
 from ultrum.core.moments import day_in
@@ -190,7 +191,7 @@ def _spans(
     if asked is not None:
         last = int(row_before(days, np.array([asked]))[0])
     elif on:
-        last = int(row_at(ordinals, frequency.ordinals([pd.Period(on).end_time]))[0])
+        last = int(row_at(ordinals, frequency.ordinals([last_day(on)]))[0])
     if last < 0:
         raise AlignmentError(
             f"Neither {on} nor the five weekdays before it have both values; they run {span_of(both.index)}."

@@ -74,10 +74,10 @@ def adjust_betas(
 
 def _counted(table: BetaTable, among: Sequence[str] | None) -> Bools:
     """Which assets are in the cross-section."""
-    absent = [a for a in among or () if a not in table.coefficients.index]
+    absent = [a for a in among if a not in table.coefficients.index] if among is not None else []
     if absent:
         raise EstimationError(
-            f"No asset {', '.join(absent)}; there are: {', '.join(table.assets)}."
+            f"No asset {', '.join(map(str, absent))}; there are: {', '.join(table.assets)}."
         )
     if among is None:
         return np.ones(len(table.assets), dtype=bool)
@@ -93,17 +93,20 @@ def _vasicek(table: BetaTable, counted: Bools) -> tuple[Floats, Floats]:
             continue
         beta, own = made[:, column], errors[:, column] ** 2
         known = np.isfinite(beta) & np.isfinite(own)
-        prior = known & counted
+        uncertain = known & (own > 0.0)  # an asset that is the factor itself stays where it is
+        prior = uncertain & counted
         if prior.sum() < 5:
             raise EstimationError(
                 f"{int(prior.sum())} assets have a {term} beta; a prior needs five."
             )
-        centre = float(beta[prior].mean())
-        spread = max(0.0, float(beta[prior].var(ddof=1) - own[prior].mean()))
-        weight = np.where(known, spread / (spread + own), np.nan)
-        pulled = weight * beta + (1.0 - weight) * centre
-        error = _posterior_error(beta[prior], own[prior], beta, own, pulled)
-        made[:, column], shrunk[:, column] = pulled, error / np.sqrt(own)
+        among = beta[prior], own[prior]
+        centre = float(among[0].mean())
+        spread = max(0.0, float(among[0].var(ddof=1) - among[1].mean()))
+        beta, own = beta[uncertain], own[uncertain]
+        pulled = (spread * beta + own * centre) / (spread + own)
+        error = _posterior_error(*among, beta, own, pulled)
+        made[~known, column] = np.nan
+        made[uncertain, column], shrunk[uncertain, column] = pulled, error / np.sqrt(own)
     return made, shrunk
 
 

@@ -198,10 +198,15 @@ def cost_comparison(
     >>> made.shape
     (2, 6)
     """
+    if not estimators:
+        raise EstimationError("cost_comparison was given no betas; give them by name.")
     blocks = []
     for name, betas in estimators.items():
         cost = cost_of_equity(betas, **said)
-        part = factor or next(p for p in cost.parts.index.get_level_values(1) if p != RISK_FREE)
+        parts = [p for p in cost.parts.index.unique(1) if p != RISK_FREE]
+        if factor is not None and factor not in parts:
+            raise EstimationError(f"No factor {factor} in {name}; there are: {', '.join(parts)}.")
+        part = factor or parts[0]
         own = cost.parts.xs(part, level=1)
         frame = pd.DataFrame({"beta": own["beta"], "beta_error": own["beta_error"], "cost": cost.value,
                               "standard_error": cost.standard_error}).join(cost.interval(level))  # fmt: skip

@@ -13,6 +13,7 @@ from ultrum.core.arguments import checked
 from ultrum.core.labels import TableInNotebooks, span_of, table_text
 from ultrum.core.panel import Panel
 from ultrum.core.pricing.betas import chosen_factors
+from ultrum.core.pricing.two_pass import refuse_other
 from ultrum.core.regression.clusters import clustered, smallest_count
 from ultrum.core.regression.inference import CoefficientInference, TestResult
 from ultrum.core.regression.results import CONSTANT
@@ -171,6 +172,7 @@ def _stacked(
         np.repeat(panel.conditions[n].to_numpy(dtype=np.float64), assets) for n in conditions
     ]
     for name, frame in own.items():
+        refuse_other(name, frame)
         fitted = frame.reindex(index=panel.assets.index, columns=panel.assets.columns)
         if not fitted.notna().to_numpy().any():
             raise EstimationError(

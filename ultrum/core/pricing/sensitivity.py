@@ -181,6 +181,9 @@ def beta_sensitivity(
         "window": list(windows), "frequency": [str(f) for f in frequencies], "market": table.names,
         "adjustment": list(adjustments), "estimator": list(estimators),
     }  # fmt: skip
+    empty = [what for what, given in options.items() if not given]
+    if empty:
+        raise EstimationError(f"beta_sensitivity was given no {empty[0]}; give one at least.")
     own = _own_choice(options, dict(chosen or {}))
     rows = []
     for frequency in options["frequency"]:
@@ -198,9 +201,9 @@ def beta_sensitivity(
 
 def _check_words(given: Sequence[str], known: Sequence[str], what: str) -> None:
     wrong = [g for g in given if g not in known]
-    if wrong or not given:
+    if wrong or not len(given):
         raise EstimationError(
-            f"{what} '{''.join(wrong[:1])}' is not known; it is one of {', '.join(known)}."
+            f"{what} '{''.join(map(str, wrong[:1]))}' is not known; it is one of {', '.join(known)}."
         )
 
 

@@ -128,8 +128,18 @@ def moving_betas(excess: SeriesTable, factors: SeriesTable, window: int) -> list
     return [Exposure(rolled.frame("coefficients", n).to_numpy(), rows) for n in factors.names]
 
 
+def refuse_other(name: str, given: object) -> None:
+    """Refuse a characteristic that is no frame."""
+    if not isinstance(given, pd.DataFrame):
+        raise EstimationError(
+            f"The characteristic {name} is a {type(given).__name__}; give a DataFrame with a column for each "
+            "asset."
+        )
+
+
 def characteristic(index: pd.Index, assets: list[Any], name: str, frame: pd.DataFrame) -> Exposure:
     """A characteristic of some assets as it stood the row before."""
+    refuse_other(name, frame)
     absent = pd.Index(assets).difference(frame.columns, sort=False)
     if len(absent):
         raise EstimationError(f"The characteristic {name} lacks {', '.join(map(str, absent[:5]))}.")

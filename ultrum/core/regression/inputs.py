@@ -213,6 +213,10 @@ def _by_row(given: Any, index: pd.Index, what: str) -> pd.DataFrame:
             frame = frame.reindex(index)
         return frame
     block = np.asarray(given)
+    if block.ndim == 0:
+        raise AlignmentError(
+            f"{what} is a {type(given).__name__}; give an entry for each row of y."
+        )
     if len(block) != len(index):
         raise AlignmentError(f"{what} has {len(block)} entries, y has {len(index)} rows.")
     return pd.DataFrame(block if block.ndim == 2 else block[:, None], index)

@@ -114,7 +114,15 @@ def break_test(
 
 def _chow(fit: Fit, at: Any) -> BreakTest:
     terms = fit.design.shape[1]
-    cut = fit.nobs // 2 if at is None else int(fit.design.index.searchsorted(at))
+    if at is not None and not pd.api.types.is_scalar(at):
+        raise EstimationError(f"at is a {type(at).__name__}; give one label of the fit's rows.")
+    try:
+        cut = fit.nobs // 2 if at is None else int(fit.design.index.searchsorted(at))
+    except (TypeError, ValueError):
+        label = period_label(fit.design.index[0])
+        raise EstimationError(
+            f"at={at!r} is no label of the fit's rows, such as {label}."
+        ) from None
     if not terms < cut < fit.nobs - terms:
         raise EstimationError(
             f"{fit.name}: a break after {cut} of {fit.nobs} rows leaves a part with no more rows "

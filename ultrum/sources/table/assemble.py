@@ -101,7 +101,7 @@ def assemble(name: str, found: Typed, options: TableOptions) -> Reading:
 
 def _records(plain: Reading, found: Typed, name: str) -> Reading:
     """Rows that no column tells apart: dated records if they hold words, else a fault."""
-    if any(n for n in found.columns if n not in found.numeric):
+    if any(n for n in found.columns if n not in found.units):
         said = Decision("shape", "dated records: dates repeat and no column tells them apart")
         return replace(plain, decisions=(*plain.decisions, said))
     days = found.dates.moments
@@ -118,7 +118,7 @@ def _without_copies(found: Typed) -> tuple[Typed, list[Decision]]:
     steps = np.diff(instants.astype(np.int64))
     if (steps > 0).all() or (steps < 0).all():
         return found, []
-    texts = {n: c for n, c in found.columns.items() if n not in found.numeric}
+    texts = {n: c for n, c in found.columns.items() if n not in found.units}
     if not pd.DataFrame({**texts, "": instants}).duplicated().any():
         return found, []
     repeated = found.frame().assign(**{"": instants}).duplicated().to_numpy()
@@ -169,7 +169,7 @@ def _key_columns(found: Typed, options: TableOptions) -> list[str] | None:
                 f"asset_column='{options.asset_column}' is no column; there are: {known}."
             )
         return [options.asset_column]
-    texts = {n: c for n, c in found.columns.items() if n not in found.numeric}
+    texts = {n: c for n, c in found.columns.items() if n not in found.units}
     return key_columns(texts, found.dates.instants)
 
 
@@ -324,7 +324,7 @@ def _pairs_of(found: Typed, keys: Sequence[str], labels: Array | None) -> dict[s
     """Base and quote currency of each name, where it is a pair or two columns hold the two currencies."""
     if labels is None:
         return {}
-    texts = {n.lower(): c for n, c in found.columns.items() if n not in found.numeric}
+    texts = {n.lower(): c for n, c in found.columns.items() if n not in found.units}
     base = next((texts[w] for w in _BASE_WORDS if w in texts), None)
     quote = next((texts[w] for w in _QUOTE_WORDS if w in texts), None)
     if base is None or quote is None:
@@ -355,7 +355,7 @@ def _of_member(
 
 def _stated(name: str, found: Typed, labels: Array | None, fact: str) -> dict[Any, str]:
     """What a column of that name says of each asset."""
-    if fact not in found.columns or fact in found.numeric or labels is None:
+    if fact not in found.columns or fact in found.units or labels is None:
         return {}
     pairs = pd.DataFrame({"key": labels, "said": found.columns[fact]}).drop_duplicates()
     torn = pairs[pairs["key"].duplicated()]["key"].tolist()

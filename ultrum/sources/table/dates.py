@@ -6,13 +6,15 @@ import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime
-from typing import Any
+from typing import Any, Final
 
 import numpy as np
+import pyarrow as pa
 
 from ultrum.core.types import Array, Dates, Ints
 from ultrum.errors import TableError
 from ultrum.sources.table.centuries import with_centuries
+from ultrum.sources.table.fixed_places import by_places
 from ultrum.sources.table.styles import (
     BY_NAME,
     FOOTNOTE,
@@ -22,10 +24,13 @@ from ultrum.sources.table.styles import (
     STYLES,
     DateStyle,
     fitting,
+    shaped,
     styles_of,
     weak_fitting,
 )
 from ultrum.sources.table.swapped_dates import refuse_swapped
+
+_MANY: Final = 20_000  # dates worth reading at once
 
 
 @dataclass(frozen=True)
@@ -89,19 +94,36 @@ def _read(cells: Array, given: str | None, where: str, first_year: int | None) -
     if native is not None and given is None:
         return native
     texts = [cell_text(c) for c in cells]
+    alike = _alike(texts) if given is None else None
+    if alike is not None:
+        return alike
     distinct = list(dict.fromkeys(t for t in texts if t))
     if given is not None:
         return _as(texts, [_named(given)], where, first_year)
     if not distinct:
         raise TableError(f"{where}: the dates are all empty.")
-    bad = [t for t in distinct if not styles_of(t)]
-    usual = [t for t in distinct if styles_of(t)] if len(bad) <= 0.1 * len(distinct) else distinct
-    fits = fitting(usual) or weak_fitting(usual)
+    known = {t: styles_of(t) for t in distinct}
+    good = [t for t in distinct if known[t]]
+    usual = good if len(distinct) - len(good) <= 0.1 * len(distinct) else distinct
+    fits = fitting(usual, known) or weak_fitting(usual)
     if len(_readings(fits, usual)) > 1:
         raise TableError(_tie(fits, usual, where))
     if fits:
         return _as(texts, fits[:1], where, first_year)
     return _as(texts, _several(usual, where), where, first_year)
+
+
+def _alike(texts: Sequence[str]) -> ReadDates | None:
+    """Many dates written the one way that their shape allows, read at once."""
+    if len(texts) < _MANY:
+        return None
+    styles = shaped(texts[0])
+    if len(styles) != 1 or styles[0].weak or styles[0].has_short_year or not styles[0].template:
+        return None
+    moments = by_places(pa.array(texts), styles[0].template, texts[0])
+    if moments is None or np.isnat(moments).any():
+        return None
+    return ReadDates(moments, styles[0].frequency, styles[0].name)
 
 
 def cell_text(cell: Any) -> str:
@@ -188,6 +210,8 @@ def _named(name: str) -> DateStyle:
 
 def _readings(fits: Sequence[DateStyle], cells: Sequence[str]) -> list[DateStyle]:
     """Styles whose readings of the cells differ, one for each reading."""
+    if len(fits) < 2:
+        return list(fits)
     kept: dict[tuple[Any, ...], DateStyle] = {}
     for style in fits:
         kept.setdefault((*[style.moment(c) for c in cells], style.frequency), style)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
 import re
@@ -123,7 +124,6 @@ def _lines(text: str, name: str) -> list[str]:
 
 def _parted(text: str, lines: list[str], mark: str) -> tuple[list[Row], list[int]]:
     """Rows parted by a mark; a quoted cell may hold line breaks, a stray quote may not eat the file."""
-    csv.field_size_limit(max(csv.field_size_limit(), 1_000_000))
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=mark)
     rows: list[Row] = []
     numbers: list[int] = []
@@ -136,8 +136,7 @@ def _parted(text: str, lines: list[str], mark: str) -> tuple[list[Row], list[int
             numbers.append(before + 1)
             before = reader.line_num
     except csv.Error:
-        parted = (csv.reader([line], delimiter=mark, quoting=csv.QUOTE_NONE) for line in lines)
-        rows = [[c.strip().strip('"') for c in next(iter(r), [])] for r in parted]
+        rows = [[c.strip().strip('"') for c in line.split(mark)] if line else [] for line in lines]
         numbers = list(range(1, len(lines) + 1))
     return rows, numbers
 
@@ -184,7 +183,10 @@ def _split(line: str, mark: str) -> list[str]:
         return _ANY_GAP.split(line.strip())
     if mark == "  ":
         return _GAPS.split(line.strip())
-    return line.split(mark) if '"' not in line else next(csv.reader([line], delimiter=mark), [])
+    if '"' in line:
+        with contextlib.suppress(csv.Error):  # a cell longer than any
+            return next(csv.reader([line], delimiter=mark), [])
+    return line.split(mark)
 
 
 def _decimal_commas(lines: Sequence[str]) -> bool:

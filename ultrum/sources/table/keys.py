@@ -58,7 +58,8 @@ def identifier_column(
 
     A code repeats from date to date, and a date has it once; amounts do not repeat so.
     """
-    texts = {n: c for n, c in cells.items() if n not in numeric}
+    numbers = set(numeric)
+    texts = {n: c for n, c in cells.items() if n not in numbers}
     if key_columns(texts, moments) is not None:
         return None
     for name in numeric:

@@ -6,6 +6,7 @@ what interrupts it is a repeated header, prose, or a row that is rejected and re
 
 from __future__ import annotations
 
+import functools
 import itertools
 import re
 from collections import Counter
@@ -90,6 +91,11 @@ class Block:
     repeated_headers: int = 0
     decisions: list[tuple[str, str]] = field(default_factory=list)
     footer: str = ""
+
+    @functools.cached_property
+    def place_of(self) -> dict[str, int]:
+        """Column of each name of the heading."""
+        return {name: place for place, name in reversed(list(enumerate(self.heading.names)))}
 
     @property
     def place(self) -> str:

@@ -16,12 +16,13 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv
 
-from ultrum.core.types import Array, Bools, Dates, Ints
+from ultrum.core.types import Array, Dates
 from ultrum.errors import TableError
 from ultrum.sources.table.bars import named_bars
 from ultrum.sources.table.centuries import with_centuries
 from ultrum.sources.table.date_column import Wishes
 from ultrum.sources.table.dates import ReadDates
+from ultrum.sources.table.fixed_places import by_places, letters_of, seconds_of
 from ultrum.sources.table.formats import kind_of, text_grid
 from ultrum.sources.table.keys import key_columns
 from ultrum.sources.table.layout import Block, find_blocks
@@ -39,11 +40,6 @@ _LONGEST: Final = 4 * 1024 * 1024  # bytes of them
 LARGE: Final = 200_000
 _MOST_DISTINCT: Final = 100_000
 _PLAIN: Final = re.compile(r"[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?|[-+]?(\d+,?\d*|,\d+)")
-_CLOCK: Final = re.compile(r"([ T;])(\d\d)(:?)(\d\d)(?:(:?)(\d\d))?")
-_LENGTHS: Final = np.array([31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31])
-_FIRSTS: Final = (
-    np.arange("1600-01", "2200-01", dtype="datetime64[M]").astype("datetime64[D]").astype(np.int64)
-)
 _LOWER: Final = sorted(MISSING)
 _MARKS: Final = [*_LOWER, *[m.upper() for m in _LOWER], "NaN", "Null", "None", "N.A.", "Missing"]
 
@@ -67,10 +63,10 @@ def read_quick(body: bytes, name: str, options: TableOptions) -> Typed | None:
 def _needs_codes(whole: Typed, options: TableOptions) -> bool:
     """Whether a column of whole numbers may name the assets, whose text only the careful reader keeps."""
     if options.asset_column is not None:
-        return options.asset_column in whole.numeric
+        return options.asset_column in whole.units
     if not any(_may_be_codes(whole.columns[n]) for n in whole.numeric):
         return False
-    texts = {n: c for n, c in whole.columns.items() if n not in whole.numeric}
+    texts = {n: c for n, c in whole.columns.items() if n not in whole.units}
     return key_columns(texts, whole.dates.moments) is None
 
 
@@ -107,7 +103,7 @@ def _is_plain(block: Block, found: Typed) -> bool:
     """Whether all numbers of the sample are bare, and nothing is marked."""
     if found.rejected or found.statuses or found.breaks:
         return False
-    places = [block.heading.names.index(n) for n in found.numeric]
+    places = [block.place_of[n] for n in found.numeric]
     for row in block.rows:
         for place in places:
             cell = str(row[place])
@@ -142,10 +138,12 @@ def _whole(
         )
     except (pa.ArrowInvalid, pa.ArrowKeyError, UnicodeDecodeError):
         return None
+    if table.num_rows != _lines_from(body, block.lines[0] - 1):
+        return None  # a cell with line breaks, or a quote that is never closed
     dates = _dates(table, block, sample, options.first_year)
     if dates is None:
         return None
-    columns = {n: _column(table[f"{names.index(n)}"]) for n in sample.columns}
+    columns = {n: _column(table.column(block.place_of[n])) for n in sample.columns}
     rows = table.num_rows
     del table
     pa.default_memory_pool().release_unused()
@@ -157,6 +155,12 @@ def _whole(
         for d in sample.decisions
     ]
     return replace(sample, dates=dates, columns=columns, decisions=said)
+
+
+def _lines_from(body: bytes, skipped: int) -> int:
+    """Lines of a text after the first ones, without empty ones at its end."""
+    end = len(body) - len(tail := body[-1000:]) + len(tail.rstrip())
+    return body.count(b"\n", 0, end) + 1 - skipped
 
 
 def _codec(encoding: str) -> str:
@@ -196,14 +200,14 @@ def _dates(
 
 def _day_and_clock(table: pa.Table, used: tuple[int, ...], template: str) -> Dates | None:
     day = by_places(table[f"{used[0]}"].combine_chunks(), template, "")
-    clock = _matrix(table[f"{used[1]}"].combine_chunks())
+    clock = letters_of(table[f"{used[1]}"].combine_chunks())
     if day is None or clock is None:
         return None
     colons = clock.shape[0] in (5, 8)
     form = {4: "hhmm", 5: "hh:mm", 6: "hhmmss", 8: "hh:mm:ss"}.get(clock.shape[0])
     if form is None:
         return None
-    seconds = _seconds(clock, form, 0) if colons or form in ("hhmm", "hhmmss") else None
+    seconds = seconds_of(clock, form, 0) if colons or form in ("hhmm", "hhmmss") else None
     return None if seconds is None else day + seconds
 
 
@@ -216,97 +220,3 @@ def _by_distinct(cells: Any, style: str) -> Dates | None:
     if any(m is None or m.tzinfo is not None for m in read):
         return None
     return np.asarray(np.array(read, "datetime64[s]")[coded.indices.to_numpy()])
-
-
-def _matrix(cells: Any) -> Array | None:
-    """Bytes of equally long texts, shape (length, T)."""
-    if cells.null_count or not len(cells) or cells.offset:
-        return None
-    _, places, data = cells.buffers()
-    offsets = np.frombuffer(
-        places, np.int32 if pa.types.is_string(cells.type) else np.int64, len(cells) + 1
-    )
-    length = int(offsets[1] - offsets[0])
-    if (
-        not length
-        or int(offsets[-1] - offsets[0]) != length * len(cells)
-        or (np.diff(offsets) != length).any()
-    ):
-        return None
-    raw = np.frombuffer(data, np.uint8)[offsets[0] : offsets[-1]]
-    return np.ascontiguousarray(raw.reshape(len(cells), length).T)  # a place after the other
-
-
-def by_places(cells: Any, template: str, example: str) -> Dates | None:
-    """Instants of texts whose digits stand in the same places, NaT where one is no date.
-
-    Parameters
-    ----------
-    cells : pyarrow string array
-    template : str
-        Such as ``YYYY-MM-DD``; a time of day is taken from the example.
-    """
-    letters = _matrix(cells)
-    if letters is None or not template:
-        return None
-    clock = _CLOCK.fullmatch(example[len(template) :]) if len(example) > len(template) else None
-    if clock:
-        gap, hour_mark, second_mark = clock[1], clock[3], clock[5] or ""
-        form = template + gap + "hh" + hour_mark + "mm" + (f"{second_mark}ss" if clock[6] else "")
-    else:
-        form = template
-    if letters.shape[0] != len(form):
-        return None
-    days = _days(letters, form)
-    if days is None:
-        return None
-    seconds = _seconds(letters, form, len(template)) if "hh" in form else None
-    if "hh" in form and seconds is None:
-        return None
-    return days if seconds is None else days + seconds
-
-
-def _number(letters: Array, form: str, code: str, start: int = 0) -> tuple[Ints, Bools] | None:
-    place = form.find(code, start)
-    if place < 0:
-        return None
-    total = np.zeros(letters.shape[1], dtype=np.int32)
-    good = np.ones(letters.shape[1], dtype=bool)
-    for k in range(place, place + len(code)):
-        digit = letters[k] - np.uint8(48)  # wraps below zero, so one comparison tells
-        good &= digit <= 9
-        total = total * 10 + digit
-    return total.astype(np.int64), good
-
-
-def _days(letters: Array, form: str) -> Dates | None:
-    """Days of the letters, NaT where they are none; None if separators differ."""
-    for place, letter in enumerate(form):
-        if letter not in "YMDhms" and not (letters[place] == ord(letter)).all():
-            return None
-    parts = [_number(letters, form, code) for code in ("YYYY", "MM", "DD")]
-    (year, good_y), (month, good_m) = parts[0], parts[1]  # type: ignore[misc]
-    day, good_d = parts[2] or (np.ones(letters.shape[1], np.int64), np.ones(letters.shape[1], bool))
-    good = good_y & good_m & good_d & (month >= 1) & (month <= 12) & (day >= 1)
-    month = np.where(good, month, 1)
-    leap = (year % 4 == 0) & ((year % 100 != 0) | (year % 400 == 0))
-    good &= day <= _LENGTHS[month - 1] + (leap & (month == 2))
-    days = _FIRSTS[np.clip(year - 1600, 0, 599) * 12 + month - 1] + day - 1
-    good &= (year >= 1600) & (year < 2200)
-    moments: Dates = (days * 86_400).astype("datetime64[s]")
-    moments[~good] = np.datetime64("NaT")
-    return moments
-
-
-def _seconds(letters: Array, form: str, start: int) -> Array | None:
-    """Seconds of the clock in the letters."""
-    total = np.zeros(letters.shape[1], dtype=np.int64)
-    for code, worth, most in (("hh", 3600, 23), ("mm", 60, 59), ("ss", 1, 59)):
-        found = _number(letters, form, code, start)
-        if found is None:
-            continue
-        value, good = found
-        if not good.all() or value.max() > most:
-            return None
-        total += worth * value
-    return total.astype("timedelta64[s]")

@@ -10,12 +10,12 @@ import os
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from datetime import date
-from pathlib import Path
 from typing import Any, Final
 
 from ultrum.core.arguments import checked
 from ultrum.core.series import SeriesTable
 from ultrum.errors import TableError
+from ultrum.files import path_of
 from ultrum.sources.http import HttpClient
 from ultrum.sources.table.assemble import assemble
 from ultrum.sources.table.bars import named_bars
@@ -170,7 +170,8 @@ def _obtained(source: str | bytes | os.PathLike[str]) -> tuple[bytes, str, str]:
         with HttpClient() as client:
             answer = client.get(name)
         return answer.body, name.partition("?")[0].rsplit("/", 1)[-1] or name, answer.content_type
-    return read_file(Path(source)), Path(source).name, ""
+    path = path_of(source)
+    return read_file(path), path.name, ""
 
 
 def read_table(

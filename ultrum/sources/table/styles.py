@@ -7,7 +7,7 @@ that a person can say which one is meant: ``dates="15/03/2024"``.
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta, timezone
 from functools import lru_cache
@@ -284,6 +284,11 @@ def _candidates(shape: str) -> tuple[DateStyle, ...]:
     return tuple(s for s, loose in _LOOSE if loose.fullmatch(shape))
 
 
+def shaped(cell: str) -> tuple[DateStyle, ...]:
+    """Styles that a cell of this shape may fit, whatever its digits."""
+    return _candidates(_DIGIT.sub("0", cell))
+
+
 def _sensible(style: DateStyle, cell: str) -> bool:
     """Fiscal years follow each other: 2023/24."""
     if style.name != "2023/24":
@@ -305,11 +310,12 @@ def style_of(cell: str) -> str:
     return fits[0] if fits else ""
 
 
-def fitting(cells: Sequence[str]) -> list[DateStyle]:
-    """Styles that every cell fits, commonest first."""
+def fitting(
+    cells: Sequence[str], known: Mapping[str, tuple[str, ...]] | None = None
+) -> list[DateStyle]:
+    """Styles that every cell fits, commonest first; ``known`` may hold the styles of each cell."""
     fits: list[DateStyle] | None = None
-    for cell in cells:
-        names = styles_of(cell)
+    for names in dict.fromkeys(known[c] if known is not None else styles_of(c) for c in cells):
         fits = [BY_NAME[n] for n in names] if fits is None else [s for s in fits if s.name in names]
         if not fits:
             return []

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
@@ -74,7 +75,7 @@ class Typed:
     breaks: list[int] = field(default_factory=list)
     statuses: dict[str, Array] = field(default_factory=dict)
 
-    @property
+    @functools.cached_property
     def numeric(self) -> list[str]:
         """Names of the columns of numbers."""
         return [n for n in self.columns if n in self.units]
@@ -106,7 +107,7 @@ def typed(block: Block, options: TableOptions) -> Typed:
     marks = frozenset(str(m).strip().lower() for m in options.missing or ())
     names = [n for k, n in enumerate(block.heading.names) if n and k not in joined.used]
     across = list(zip(*block.rows, strict=True))
-    cells = {n: column_array(across[block.heading.names.index(n)]) for n in names}
+    cells = {n: column_array(across[block.place_of[n]]) for n in names}
     numeric = [n for n in names if n != options.asset_column and _is_numeric(cells[n], marks)]
     code = None if options.asset_column else identifier_column(cells, numeric, dates.moments)
     numeric = [n for n in numeric if n != code]
@@ -253,7 +254,7 @@ def _bad_rows(
 def _unit(
     block: Block, name: str, read: ReadNumbers, options: TableOptions, where: str
 ) -> UnitFinding:
-    heading, place = block.heading, block.heading.names.index(name)
+    heading, place = block.heading, block.place_of[name]
     title = heading.titles[place] if heading.titles else block.title if name == "value" else ""
     said = heading.units[place] if heading.units else ""
     return unit_of(name, title, said, read, block.preamble, options.unit(name), where, block.footer)
@@ -346,7 +347,8 @@ def _statuses(read: ReadNumbers) -> Array:
 def _text_columns(cells: Mapping[str, Array], numeric: Sequence[str]) -> list[Decision]:
     """Columns that give no series, with the first cell that is no number."""
     found = []
-    for name in [n for n in cells if n not in numeric]:
+    numbers = set(numeric)
+    for name in [n for n in cells if n not in numbers]:
         said = [c for c in cells[name] if not says_nothing(c) and not says_number(c)]
         said = said or [c for c in cells[name] if not says_nothing(c)]
         kind = "dates" if said and is_date(said[0]) else "text"

@@ -1,0 +1,57 @@
+"""Paths and texts of files that others may have made."""
+
+from __future__ import annotations
+
+import json
+import os
+import tomllib
+from pathlib import Path
+from typing import Any
+
+from ultrum.errors import ArgumentError
+
+
+def path_of(place: str | os.PathLike[str]) -> Path:
+    """A path that the system can be asked about.
+
+    Raises
+    ------
+    ArgumentError
+        If it holds the character NUL, which ends a name everywhere else.
+
+    Examples
+    --------
+    >>> path_of("prices.csv").name
+    'prices.csv'
+    """
+    if "\0" in os.fspath(place):
+        raise ArgumentError(f"{os.fspath(place)!r} is no path; take out the character NUL.")
+    return Path(place)
+
+
+def toml_of(text: str) -> dict[str, Any]:
+    """What a TOML text says.
+
+    Raises
+    ------
+    tomllib.TOMLDecodeError
+        If it is not TOML, or its brackets are nested too deeply to be read.
+    """
+    try:
+        return tomllib.loads(text)
+    except RecursionError:
+        raise tomllib.TOMLDecodeError("its brackets are nested too deeply") from None
+
+
+def json_of(text: str | bytes) -> Any:
+    """What a JSON text says.
+
+    Raises
+    ------
+    ValueError
+        If it is not JSON, or its brackets are nested too deeply to be read.
+    """
+    try:
+        return json.loads(text)
+    except RecursionError:
+        raise ValueError("its brackets are nested too deeply") from None
