@@ -4,6 +4,7 @@
 ``tables COUNT``    tables of known truth in random layouts, read back or refused; what is refused, by reason
 ``vault MINUTES``   ten processes at one vault, and then the catalogue made anew
 ``kills COUNT``     a pull killed at random moments, the vault verified after each; two pulls at once
+``flips COUNT``     single bits of a vault flipped; each is noticed by verify, or changes no answer, and is repaired
 ``disk``            a vault on a file system of 1 MB, filled up (needs the right to mount one)
 ``lowest``          the tests on the lowest versions that the bounds allow, in an environment of its own
 """
@@ -179,6 +180,9 @@ def main(words):
             "tests.test_desk.Pulling.test_killed_while_pulling_and_two_at_once",
             ULTRUM_KILLS=int(much or 200),
         )
+    elif what == "flips":
+        name = "tests.test_vault.HostileWorld.test_flipped_bits_are_noticed_and_mended"
+        faults = tests(name, ULTRUM_FLIPS=int(much or 1000))
     elif what in ("disk", "lowest"):
         faults = {"disk": disk, "lowest": lowest}[what]()
     else:

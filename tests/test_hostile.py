@@ -196,7 +196,7 @@ class Bombs(Scratch):
         deep = "[" * 100_000
         with self.refused(UltrumError, "nested too deeply"):
             ul.Study.load(self.file("deep.toml", f"x = {deep}"))
-        with self.refused(UltrumError, "credentials"):
+        with self.refused(UltrumError, "keys.toml", "nested too deeply"):
             ul.Desk(
                 self.folder / "d", sources={}, credentials=self.file("keys.toml", f"x = {deep}")
             )

@@ -77,7 +77,7 @@ def free_name(file: str | os.PathLike[str]) -> Path:
 def run_of(file: str | os.PathLike[str]) -> dict[str, Any]:
     """What the run in a bundle was, as :func:`read_run` gives it."""
     try:
-        with zipfile.ZipFile(file) as archive:
+        with zipfile.ZipFile(path_of(file)) as archive:
             if archive.getinfo(RUN).file_size > _LARGEST_RUN:
                 raise StudyError(f"{file}: its {RUN} is larger than {_LARGEST_RUN} bytes.")
             return run_from(archive.read(RUN).decode("utf-8"), f"{RUN} of {file}")
@@ -104,7 +104,7 @@ def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tu
     """
     place = path_of(folder)
     try:
-        with zipfile.ZipFile(file) as archive:
+        with zipfile.ZipFile(path_of(file)) as archive:
             names = {i.filename: i.file_size for i in archive.infolist()}
             too_large = names.get(STUDY, 0) > LARGEST or names.get(VAULT, 0) > _LARGEST_VAULT
             if set(names) != {STUDY, VAULT, RUN} or too_large:
