@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from ultrum.core.steps import step_fault
 from ultrum.errors import SourceError
-from ultrum.files import path_of, toml_of
+from ultrum.file_access import path_of, toml_of
 
 
 class Member(BaseModel):

@@ -12,7 +12,7 @@ from typing import Any, Final
 
 from ultrum.core.arguments import checked
 from ultrum.errors import SourceError
-from ultrum.files import path_of, toml_of
+from ultrum.file_access import path_of, toml_of
 from ultrum.sources.credential_store import FILE as CREDENTIALS
 from ultrum.sources.credential_store import config_folder, host_of
 from ultrum.sources.credentials import SECRETS, Credentials, refuse_secret

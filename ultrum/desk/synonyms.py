@@ -8,7 +8,7 @@ from importlib.resources import files
 from typing import Any
 
 from ultrum.errors import SourceError
-from ultrum.files import toml_of
+from ultrum.file_access import toml_of
 
 Synonyms = Mapping[str, tuple[str, ...]]
 

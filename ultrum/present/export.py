@@ -15,7 +15,7 @@ import pandas as pd
 
 from ultrum.core.labels import period_label
 from ultrum.errors import UltrumError, printable, reason
-from ultrum.files import path_of
+from ultrum.file_access import path_of
 
 _DANGEROUS = ("=", "+", "-", "@", "\t", "\r")
 

@@ -12,7 +12,7 @@ import pandas as pd
 
 from ultrum.core.labels import period_label
 from ultrum.errors import UltrumError, reason
-from ultrum.files import path_of
+from ultrum.file_access import path_of
 from ultrum.present import figures
 from ultrum.present.csv_files import CsvForm, described_csv
 from ultrum.present.export import flattened, to_parquet, whole_folder, write_workbook

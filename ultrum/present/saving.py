@@ -14,7 +14,7 @@ from ultrum.core.descriptor import Descriptor
 from ultrum.core.panel import Panel
 from ultrum.core.series import SeriesTable, TimeSeries
 from ultrum.errors import UltrumError
-from ultrum.files import path_of
+from ultrum.file_access import path_of
 from ultrum.present.csv_files import CsvForm, described_csv, refuse_other_rows, with_periods
 from ultrum.present.export import to_parquet, to_xlsx
 

@@ -16,7 +16,7 @@ from typing import Any, Final
 from urllib.parse import urlsplit
 
 from ultrum.errors import SourceError, reason
-from ultrum.files import path_of, toml_of
+from ultrum.file_access import path_of, toml_of
 from ultrum.sources.credentials import Credentials
 
 FILE: Final = "credentials.toml"

@@ -114,12 +114,15 @@ class _Stream(httpcore.NetworkStream):
         self.inner = inner
 
     def read(self, max_bytes: int, timeout: float | None = None) -> bytes:
+        """Read at most ``max_bytes`` before the deadline."""
         return self.inner.read(max_bytes, _shorter(timeout))
 
     def write(self, buffer: bytes, timeout: float | None = None) -> None:
+        """Write all of it before the deadline."""
         self.inner.write(buffer, _shorter(timeout))
 
     def close(self) -> None:
+        """Close the connection."""
         self.inner.close()
 
     def start_tls(
@@ -128,9 +131,11 @@ class _Stream(httpcore.NetworkStream):
         server_hostname: str | None = None,
         timeout: float | None = None,
     ) -> httpcore.NetworkStream:
+        """The same connection encrypted, with the same deadline."""
         return _Stream(self.inner.start_tls(ssl_context, server_hostname, _shorter(timeout)))
 
     def get_extra_info(self, info: str) -> Any:
+        """A fact about the connection, as the inner one tells it."""
         return self.inner.get_extra_info(info)
 
 

@@ -13,7 +13,7 @@ import pyarrow.parquet as pq
 
 from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import TableError
-from ultrum.files import path_of
+from ultrum.file_access import path_of
 
 EPOCH: Final = np.datetime64("1970-01-01", "D")
 

@@ -22,7 +22,7 @@ from ultrum.core.series import SeriesTable
 from ultrum.core.streamed import Streamed
 from ultrum.core.working import Progress
 from ultrum.errors import TableError, reason
-from ultrum.files import path_of
+from ultrum.file_access import path_of
 from ultrum.stream.index import EPOCH, Block, Index
 from ultrum.stream.layout import Layout
 from ultrum.stream.memory import DEFAULT, bytes_of

@@ -14,7 +14,7 @@ import pyarrow.parquet as pq
 
 from ultrum.core.series import SeriesTable
 from ultrum.errors import TableError, reason
-from ultrum.files import path_of
+from ultrum.file_access import path_of
 from ultrum.stream.long_table import MARK
 
 _ROWS: Final = 250_000  # of a row group, so that a few assets are read without the rest

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Final
 
 from ultrum.errors import StudyError
-from ultrum.files import path_of
+from ultrum.file_access import path_of
 from ultrum.study.schema import Study
 
 _TEXT: Final = """# {title}

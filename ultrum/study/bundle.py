@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any, Final
 
 from ultrum.errors import StudyError, reason
-from ultrum.files import path_of
+from ultrum.file_access import path_of
 from ultrum.present.run_file import run_file
 from ultrum.study.result import StudyResult
 from ultrum.study.schema import LARGEST, Study

@@ -11,7 +11,7 @@ from typing import Annotated, Any, Final
 from pydantic import Field
 
 from ultrum.errors import StudyError
-from ultrum.files import path_of, toml_of
+from ultrum.file_access import path_of, toml_of
 from ultrum.study.faults import Lines, meaning_faults, shape_faults
 from ultrum.study.places import inside, source_place
 from ultrum.study.sections import (

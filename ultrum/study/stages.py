@@ -26,7 +26,7 @@ from ultrum.core.steps import added_steps
 from ultrum.desk import Desk
 from ultrum.desk.obtaining import Touch
 from ultrum.errors import UltrumError
-from ultrum.files import json_of
+from ultrum.file_access import json_of
 from ultrum.vault import Record
 
 _KEPT: Final = 400  # results at most

@@ -12,7 +12,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.errors import StudyError, reason
-from ultrum.files import json_of, path_of
+from ultrum.file_access import json_of, path_of
 from ultrum.present.run_file import FORM, Trail, run_facts, stage_of, stage_trail, trail_of
 from ultrum.study.result import StudyResult
 

@@ -11,7 +11,7 @@ import zlib
 from typing import Final
 
 from ultrum.errors import VaultError, reason
-from ultrum.files import json_of, path_of
+from ultrum.file_access import json_of, path_of
 from ultrum.vault.record import FACTS, Record, checked_instant
 from ultrum.vault.store import Vault
 

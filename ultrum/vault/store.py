@@ -21,7 +21,7 @@ from typing import Any, Final, TypeVar
 import filelock
 
 from ultrum.errors import VaultError, reason, warn_user
-from ultrum.files import path_of
+from ultrum.file_access import path_of
 from ultrum.sources.delivery import Delivery
 from ultrum.vault.catalogue import (
     DAMAGE,

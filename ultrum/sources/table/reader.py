@@ -15,7 +15,7 @@ from typing import Any, Final
 from ultrum.core.arguments import checked
 from ultrum.core.series import SeriesTable
 from ultrum.errors import TableError
-from ultrum.files import path_of
+from ultrum.file_access import path_of
 from ultrum.sources.http import HttpClient
 from ultrum.sources.table.assemble import assemble
 from ultrum.sources.table.bars import named_bars
