@@ -11,8 +11,8 @@ import pandas as pd
 
 import ultrum as ul
 from ultrum.practice import exchange
-from ultrum.practice.setting import BREAK_DAY, BROKEN, CODES, THIN
 from ultrum.practice.simulate import simulate, traded
+from ultrum.practice.world import BREAK_DAY, BROKEN, CODES, THIN
 
 WORLDS = 500
 KINDS = ("hac", "classical", "hc1", "hc3")

@@ -14,7 +14,7 @@ import scipy.stats
 
 import ultrum as ul
 from ultrum.core.pricing.joint_alpha import _exact, _robust
-from ultrum.core.regression.windows import Recipe, Rows, estimate
+from ultrum.core.regression.engine.windows import Recipe, Rows, estimate
 
 SAMPLES = 2000
 

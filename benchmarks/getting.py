@@ -26,9 +26,9 @@ import python_calamine
 import xlsxwriter
 
 import ultrum as ul
-from ultrum.sources.sdmx.facts import Calendar, to_parts
 from ultrum.sources.sdmx.observations import decode
-from ultrum.sources.sdmx.structure import Structure
+from ultrum.sources.sdmx.series_typing import Calendar, to_parts
+from ultrum.sources.sdmx.structures import Structure
 from ultrum.sources.table import TableOptions, read_table
 from ultrum.vault import Entry, Listings
 

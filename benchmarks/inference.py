@@ -9,8 +9,8 @@ import scipy.special
 
 import ultrum as ul
 from benchmarks.evidence import panel_of
-from ultrum.core.pricing.adjust import _posterior_error
-from ultrum.core.regression.bandwidth import lag_rule
+from ultrum.core.pricing.shrinkage import _posterior_error
+from ultrum.core.regression.engine.newey_west_lags import lag_rule
 from ultrum.core.regression.robust_tests import added_terms_f, break_f_path
 
 SAMPLES, BATCH, ROWS = 2000, 200, 120

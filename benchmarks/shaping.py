@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 
 import ultrum as ul
-from ultrum.present import figures
+from ultrum.report import figures
 
 SERIES, YEARS, PAIRS = 2000, 40, 20
 FIELDS = {"open": "first", "high": "max", "low": "min", "close": "last"}

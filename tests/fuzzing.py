@@ -21,7 +21,7 @@ from ultrum.errors import UltrumError
 from ultrum.practice import messages
 from ultrum.practice.observatory import FLOWS
 from ultrum.sources.delivery import Address
-from ultrum.sources.sdmx import structure
+from ultrum.sources.sdmx import structures
 from ultrum.sources.sdmx.observations import decode
 from ultrum.sources.table import TableOptions, read_table
 
@@ -82,10 +82,10 @@ def read_data(body):
 
 def read_structures(body):
     for reader in (
-        structure.read_flows,
-        structure.read_structure,
-        structure.read_categories,
-        structure.read_available,
+        structures.read_flows,
+        structures.read_structure,
+        structures.read_categories,
+        structures.read_available,
     ):
         try:
             reader(body, "s:PRICES")

@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 import xlsxwriter
 
-from ultrum.core.frequency import Frequency
+from ultrum.core.time.frequency import Frequency
 
 MONTHS = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"]
 WORDS = (

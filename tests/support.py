@@ -19,7 +19,7 @@ from hypothesis import settings
 
 import ultrum as ul
 from ultrum.cli import main
-from ultrum.cli.answers import ANSWERS, answers_schema
+from ultrum.cli.json_schema import ANSWERS, answers_schema
 
 settings.register_profile("repeatable", derandomize=True)
 if os.environ.get("CI"):

@@ -13,10 +13,10 @@ import scipy.stats
 
 import ultrum as ul
 from tests.support import daily, months, series
-from ultrum.core.moments import start_of_last
-from ultrum.core.regression.unit_root import dickey_fuller
-from ultrum.core.resampling import stationary_rows
-from ultrum.errors import AlignmentError, EstimationError, FrequencyError
+from ultrum.core.regression.engine.bootstrap_draws import stationary_rows
+from ultrum.core.regression.unit_roots import dickey_fuller
+from ultrum.core.time.date_parser import start_of_last
+from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UltrumError
 from ultrum.sources.sdmx.queries import covers
 
 
@@ -177,7 +177,7 @@ class Statistics(unittest.TestCase):
         one, two = (market.corr(market.shift(k)) for k in (1, 2))
         near, far = (1 + 2 * one + two, 1 + one + two) / (1 + 2 * one + 2 * two)
         np.testing.assert_allclose(made.beta, made.parts @ [far, near, 1, near, far], rtol=1e-12)
-        with self.assertRaises(EstimationError):
+        with self.assertRaises(UltrumError):
             ul.lagged_beta(panel, lags=-1, leads=2)
 
     def test_a_moving_beta_a_still_one_and_the_rows_two_panels_lost(self):

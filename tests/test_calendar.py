@@ -8,8 +8,8 @@ import pandas as pd
 
 import ultrum as ul
 from tests.support import Scratch, daily, months, series
-from ultrum.core.gaps import gap_lengths, gap_table
-from ultrum.core.labels import infer_frequency
+from ultrum.core.series.labels import infer_frequency
+from ultrum.core.time.gaps import gap_lengths, gap_table
 from ultrum.errors import AlignmentError, UnitError
 
 DAYS = pd.bdate_range("2010-01-04", "2020-12-31")

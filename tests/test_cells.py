@@ -11,11 +11,17 @@ from hypothesis import strategies as st
 
 from tests.support import Scratch
 from ultrum.errors import TableError
-from ultrum.sources.table.dates import read_dates
-from ultrum.sources.table.fixed_places import by_places
-from ultrum.sources.table.grid import column_array
-from ultrum.sources.table.numbers import decimal_mark, read_numbers, sentinel_in
-from ultrum.sources.table.styles import STYLES, fitting, looks_like_date, month_named, styles_of
+from ultrum.sources.table.cell_grid import column_array
+from ultrum.sources.table.date_formats import (
+    STYLES,
+    fitting,
+    looks_like_date,
+    month_named,
+    styles_of,
+)
+from ultrum.sources.table.date_reading import read_dates
+from ultrum.sources.table.fixed_width_dates import by_places
+from ultrum.sources.table.number_formats import decimal_mark, read_numbers, sentinel_in
 
 MONTHS = """\
 January February March April May June July August September October November December

@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 import ultrum as ul
 from tests.support import Scratch, daily, series
-from ultrum.core.convert import HOWS
+from ultrum.core.transform.aggregation import HOWS
 from ultrum.errors import FrequencyError, UnitError
 
 

@@ -18,12 +18,12 @@ import pandas as pd
 
 import ultrum as ul
 from tests.support import OnPractice, Scratch, months
-from ultrum.core.moments import resolve_span
-from ultrum.core.steps import apply_steps
+from ultrum.core.time.date_parser import resolve_span
+from ultrum.core.transform.steps import apply_steps
 from ultrum.desk import SeriesSet, load_settings
-from ultrum.desk.sets import Member
+from ultrum.desk.series_sets import Member
 from ultrum.errors import FrequencyError, SourceError, UnitError, VaultError
-from ultrum.practice import store
+from ultrum.practice import world_files
 from ultrum.vault import Entry, Listings, Vault
 
 CPI = "observatory:PRICES/M.QM.CPI"
@@ -290,7 +290,7 @@ class Snapshots(OnPractice):
         self.addCleanup(self.service.set_today, "2024-12-31")
 
     def test_a_page_of_today_becomes_a_series(self):
-        rates = store.table("freight").set_index("date")["rate"]
+        rates = world_files.table("freight").set_index("date")["rate"]
         days = ["2024-12-02", "2024-12-03", "2024-12-05"]
         for day in days:
             self.service.set_today(day)
@@ -347,7 +347,7 @@ class Settings(Scratch):
 
 
 def prices():
-    bars = store.bars()
+    bars = world_files.bars()
     return bars[bars["asset"].isin(["BRTW", "EBMK"])][["date", "asset", "close", "volume"]]
 
 

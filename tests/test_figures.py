@@ -12,7 +12,7 @@ from matplotlib.backends.backend_agg import FigureCanvasAgg
 
 import ultrum as ul
 from tests.support import Scratch, series
-from ultrum.present.export import to_csv, whole_folder
+from ultrum.report.table_files import to_csv, whole_folder
 
 
 class Figures(Scratch):

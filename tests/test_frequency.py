@@ -7,8 +7,8 @@ import pandas as pd
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from ultrum.core.durations import periods_in
-from ultrum.core.frequency import Frequency, ordinals_of_labels, parse_period
+from ultrum.core.time.durations import periods_in
+from ultrum.core.time.frequency import Frequency, ordinals_of_labels, parse_period
 from ultrum.errors import FrequencyError
 
 CODES = ("A", "Q", "M", "W", "A-MAR", "Q-JAN", "W-FRI", "W-WED", "S", "S-FEB", "B", "D")

@@ -21,10 +21,10 @@ from tests import fuzzing
 from tests.support import ROOT, Scratch, command
 from ultrum.errors import SourceError, TableError, UltrumError
 from ultrum.practice.observatory import FLOWS
-from ultrum.present.result_files import write_results
-from ultrum.sources.sdmx import structure
+from ultrum.report.result_files import write_results
+from ultrum.sources.sdmx import structures
 from ultrum.sources.sdmx.observations import decode
-from ultrum.sources.table import extent
+from ultrum.sources.table import workbook_limits
 from ultrum.vault import Vault, unpack
 
 SHEET = "http://schemas.openxmlformats.org/spreadsheetml/2006/main"
@@ -126,7 +126,7 @@ class Bombs(Scratch):
             ul.read_series(self.folder / "echo.xlsx")
         for size in range(40, 60):  # wherever a piece ends, a cell far away is seen
             with (
-                mock.patch.object(extent, "_PIECE", size),
+                mock.patch.object(workbook_limits, "_PIECE", size),
                 self.refused(TableError, "no memory holds"),
             ):
                 ul.read_series(workbook(*far))
@@ -256,7 +256,7 @@ class Damaged(Scratch):
         with self.refused(SourceError, "s:F", "no whole SDMX data message"):
             decode(deep, "", dimensions, "s:F")
         lacks = b'{"data": {"dataflows": [{"name": "Prices"}], "dataStructures": [{"id": "X"}]}}'
-        for reader in (structure.read_flows, structure.read_structure):
+        for reader in (structures.read_flows, structures.read_structure):
             with self.refused(SourceError, "s:F", "no whole structure message"):
                 reader(lacks, "s:F")
         days = pd.bdate_range("2024-01-01", periods=2)

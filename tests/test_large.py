@@ -17,7 +17,7 @@ from distributed import Client, LocalCluster
 import ultrum as ul
 from benchmarks import market
 from tests.support import Scratch
-from ultrum.core.working import each_block
+from ultrum.core.executors import each_block
 from ultrum.errors import DataWarning, EstimationError, TableError, UltrumError
 
 DAYS = pd.bdate_range("2012-01-02", "2016-12-30")

@@ -13,14 +13,14 @@ BELOW = {
     "core": {"errors"},
     "sources": {"errors", "file_access", "core"},
     "vault": {"errors", "file_access", "core", "sources"},  # a delivery is the sources' word
-    "stream": {"errors", "file_access", "core"},
-    "present": {"errors", "file_access", "core"},
+    "large": {"errors", "file_access", "core"},
+    "report": {"errors", "file_access", "core"},
     "desk": {"errors", "file_access", "core", "sources", "vault"},
     "study": {
-        "errors", "file_access", "core", "sources", "vault", "stream", "present", "desk"
+        "errors", "file_access", "core", "sources", "vault", "large", "report", "desk"
     },
     "cli": {
-        "errors", "file_access", "core", "sources", "vault", "stream", "present", "desk", "study", "practice"
+        "errors", "file_access", "core", "sources", "vault", "large", "report", "desk", "study", "practice"
     },
     "practice": {"errors", "core"},
 }  # fmt: skip

@@ -7,7 +7,8 @@ import numpy as np
 import pandas as pd
 
 import ultrum as ul
-from ultrum.practice import exchange, observatory, setting, store
+from ultrum.practice import exchange, observatory, world_files
+from ultrum.practice import world as setting
 from ultrum.practice.simulate import simulate, trading_days
 
 
@@ -25,7 +26,7 @@ class Shipped(unittest.TestCase):
         cls.world = simulate()
 
     def test_bars_come_from_the_seed(self):
-        made, shipped = exchange.bars(self.world), store.bars()
+        made, shipped = exchange.bars(self.world), world_files.bars()
         self.assertEqual(len(made), len(shipped))
         for column in ("close", "high", "volume"):
             apart = np.abs(made[column].to_numpy() - shipped[column].to_numpy())
@@ -33,12 +34,12 @@ class Shipped(unittest.TestCase):
             self.assertGreater((apart < 1e-9).mean(), 0.9999, column)
 
     def test_statistics_and_factors_come_from_the_seed(self):
-        made, shipped = observatory.observations(self.world), store.observations()
+        made, shipped = observatory.observations(self.world), world_files.observations()
         self.assertEqual(made["key"].tolist(), shipped["key"].tolist())
         np.testing.assert_allclose(made["value"], shipped["value"], rtol=1e-5, atol=0.1001)
         self.assertEqual(made["status"].tolist(), shipped["status"].tolist())
-        for name, content in store.files(self.world).items():
-            self.assertEqual((store.DATA / name).read_bytes(), content, name)
+        for name, content in world_files.files(self.world).items():
+            self.assertEqual((world_files.DATA / name).read_bytes(), content, name)
 
     def test_other_seeds_give_other_worlds_with_the_same_truth(self):
         other = simulate(7)
@@ -64,14 +65,14 @@ class LooksLikeMarkets(unittest.TestCase):
         self.assertTrue(-0.65 < (wealth / np.maximum.accumulate(wealth) - 1).min() < -0.3)
 
     def test_bars_are_possible(self):
-        bars = store.bars()
+        bars = world_files.bars()
         self.assertTrue((bars["high"] >= bars[["open", "close"]].max(axis=1)).all())
         self.assertTrue((bars["low"] <= bars[["open", "close"]].min(axis=1)).all())
         self.assertTrue((bars["low"] > 0).all())
         self.assertTrue(bars["date"].isin(pd.DatetimeIndex(trading_days())).all())
 
     def test_every_awkwardness_is_there(self):
-        bars = store.bars()
+        bars = world_files.bars()
         spans = bars.groupby("asset", observed=True)["date"].agg(["min", "max"])
         self.assertEqual((spans["min"] > "2004-01-02").sum(), 2)
         self.assertEqual(spans.index[spans["max"] < "2024-12-31"].tolist(), ["ORSL"])
@@ -80,12 +81,13 @@ class LooksLikeMarkets(unittest.TestCase):
         self.assertEqual(bars[bars["currency"] != "QML"]["asset"].unique().tolist(), ["SNST"])
         split = bars[bars["asset"] == "LTSM"].set_index("date")["close"].pct_change()
         self.assertLess(split["2014-05-19"], -0.6)
-        self.assertEqual(store.table("dividends")["kind"].value_counts()["special"], 1)
+        self.assertEqual(world_files.table("dividends")["kind"].value_counts()["special"], 1)
         self.assertEqual(
-            set(pd.to_datetime(store.table("accounts")["date"]).dt.strftime("%m-%d")), {"01-01"}
+            set(pd.to_datetime(world_files.table("accounts")["date"]).dt.strftime("%m-%d")),
+            {"01-01"},
         )
-        self.assertIn("QLX-ALL-TR", store.table("indices").columns)
-        observed = store.observations().pivot(index="period", columns="key", values="value")
+        self.assertIn("QLX-ALL-TR", world_files.table("indices").columns)
+        observed = world_files.observations().pivot(index="period", columns="key", values="value")
         slope = observed["M.QM.GOV_10Y"] - observed["M.QM.GOV_3M"]
         below = (slope.dropna().rolling(6).mean() < 0).astype(int)
         self.assertEqual(int((below.diff() == 1).sum()), 2)
@@ -94,9 +96,13 @@ class LooksLikeMarkets(unittest.TestCase):
         self.assertLess((around.dropna() - 1).abs().max(), 2e-3)
 
     def test_releases_end_in_the_published_value_and_know_their_days(self):
-        releases = store.vintages()
+        releases = world_files.vintages()
         last = releases.sort_values("release").groupby(["key", "period"])["value"].last()
-        own = store.observations().query("flow == 'OUTPUT'").set_index(["key", "period"])["value"]
+        own = (
+            world_files.observations()
+            .query("flow == 'OUTPUT'")
+            .set_index(["key", "period"])["value"]
+        )
         np.testing.assert_allclose(last, own.reindex(last.index))
         first = releases[releases["release"] == 1].set_index(["key", "period"])
         error = np.log(first["value"] / own.reindex(first.index))
@@ -105,7 +111,7 @@ class LooksLikeMarkets(unittest.TestCase):
 
     def test_the_map_has_every_region_and_no_gaps(self):
         for level, count in (("provinces", 12), ("districts", 60)):
-            features = json.loads((store.DATA / "council" / f"{level}.geojson").read_bytes())[
+            features = json.loads((world_files.DATA / "council" / f"{level}.geojson").read_bytes())[
                 "features"
             ]
             self.assertEqual(len({f["properties"]["code"] for f in features}), count)

@@ -11,9 +11,9 @@ import scipy.stats
 
 import ultrum as ul
 from tests.support import Scratch, months, series
-from ultrum.core.regression.stability import chow_tests
+from ultrum.core.regression.structural_breaks import chow_tests
 from ultrum.errors import AlignmentError, ArgumentError, EstimationError, UnitError
-from ultrum.study.checks import standing_out
+from ultrum.study.result_checks import standing_out
 
 NORRIS = """0.1 0.2|338.8 337.4|118.1 118.2|888.0 884.6|9.2 10.1|228.1 226.5|668.5 666.3|998.5 996.3
 449.1 448.6|778.9 777.0|559.2 558.2|0.3 0.4|0.1 0.6|778.1 775.5|668.8 666.9|339.3 338.0|448.9 447.5
@@ -507,7 +507,7 @@ class Diagnosis(Scratch):
             w.append((self.y.iloc[t] - self.A[t] @ b) / np.sqrt(1 + self.A[t] @ V @ self.A[t]))
         np.testing.assert_allclose(drift.path, np.cumsum(w) / self.fit.sigma, rtol=1e-8)
         # a sum that touches the published 5 % line crosses with a chance of 5 %
-        from ultrum.core.regression.stability import _crossing
+        from ultrum.core.regression.structural_breaks import _crossing
 
         self.assertAlmostEqual(_crossing(0.948), 0.05, 3)
 
@@ -540,7 +540,7 @@ class Diagnosis(Scratch):
             ul.regress(np.arange(50.0) + rng.normal(size=50), np.arange(50.0))
 
     def test_unit_root_by_regression_and_its_p_value(self):
-        from ultrum.core.regression.unit_root import _p_value, dickey_fuller
+        from ultrum.core.regression.unit_roots import _p_value, dickey_fuller
 
         v = np.random.default_rng(3).normal(size=120).cumsum()
         got = dickey_fuller(v)

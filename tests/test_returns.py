@@ -6,7 +6,8 @@ import pandas as pd
 import ultrum as ul
 from tests.support import Scratch, daily, series
 from ultrum.errors import CurrencyError, UnitError
-from ultrum.practice import exchange, setting
+from ultrum.practice import exchange
+from ultrum.practice import world as setting
 from ultrum.practice.simulate import simulate
 
 

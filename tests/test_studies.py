@@ -16,12 +16,12 @@ import python_calamine
 import ultrum as ul
 from tests.support import ROOT, OnPractice, Scratch, command
 from ultrum.errors import StudyError, UltrumError
-from ultrum.present import report, result_files
-from ultrum.present.csv_files import CsvForm, described_csv
-from ultrum.present.result_files import write_results
-from ultrum.present.run_file import run_facts
+from ultrum.report import html_report, result_files
+from ultrum.report.csv_export import CsvForm, described_csv
+from ultrum.report.result_files import write_results
+from ultrum.report.run_file import run_facts
 from ultrum.study.bundle import bundle, unbundle
-from ultrum.study.trail import changes
+from ultrum.study.provenance import changes
 
 STUDIES = ROOT / "ultrum" / "practice" / "studies"
 SMALL = (STUDIES / "market_model.toml").read_text()
@@ -88,7 +88,7 @@ class Whole(OnPractice):
             mock.patch("importlib.util.find_spec", return_value=None),
             self.assertWarns(ul.DataWarning),
         ):
-            plain = report.page(result, {})
+            plain = html_report.page(result, {})
         self.assertFalse("<script" in plain)
         self.assertIn("<h2>Checks</h2>", plain)
 

@@ -19,7 +19,7 @@ from ultrum.errors import (
     UltrumError,
     UnitError,
 )
-from ultrum.practice import demo_study, store
+from ultrum.practice import demo_study, world_files
 
 TEXT = demo_study().read_text()
 STUDIES = ROOT / "ultrum" / "practice" / "studies"
@@ -122,7 +122,7 @@ class Runs(OnPractice):
         )
 
     def college_file(self, edit):
-        with zipfile.ZipFile(store.DATA / "college" / "factors_monthly.zip") as archive:
+        with zipfile.ZipFile(world_files.DATA / "college" / "factors_monthly.zip") as archive:
             text = edit(archive.read("factors_monthly.txt").decode())
         packed = io.BytesIO()
         with zipfile.ZipFile(packed, "w") as archive:
@@ -142,7 +142,7 @@ class Runs(OnPractice):
     def test_folders_are_meant_from_the_study_file(self):
         self.college_file(lambda t: t)
         for name in ("companies", "dividends", "splits", "final_payments"):
-            self.file(f"{name}.csv", (store.DATA / f"{name}.csv").read_bytes())
+            self.file(f"{name}.csv", (world_files.DATA / f"{name}.csv").read_bytes())
         text = TEXT.replace(f"{'http://127.0.0.1:8765'}/college/", ".")
         study = ul.Study.load(self.file("own.toml", text))
         self.assertEqual(study.sources["college"].url, str(self.folder))

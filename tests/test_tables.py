@@ -14,9 +14,9 @@ from tests.corpus import BROKEN, GOOD, PAGE
 from tests.generated_tables import differences, make_case
 from tests.support import OnPractice, Scratch, months
 from ultrum.errors import TableError
-from ultrum.practice import store
+from ultrum.practice import world_files
 from ultrum.sources.table import TableOptions, read_table
-from ultrum.sources.table.quick import read_quick
+from ultrum.sources.table.fast_csv import read_quick
 
 TERMS = "<html><body><table><tr><th>Term</th><th>Rate</th></tr><tr><td>3M</td><td>{}</td></tr></table></body></html>"
 
@@ -288,7 +288,9 @@ class Generated(Scratch):
 
 class PracticeFiles(OnPractice):
     def test_the_college_file(self):
-        reading = ul.read_series(store.DATA / "college" / "factors_monthly.zip", measure="return")
+        reading = ul.read_series(
+            world_files.DATA / "college" / "factors_monthly.zip", measure="return"
+        )
         chosen = {d.what: d.chosen for d in reading.decisions}
         self.assertEqual(chosen["units"], "percent")
         self.assertEqual(chosen["dates"], "written like 03/2024")
@@ -300,7 +302,7 @@ class PracticeFiles(OnPractice):
         self.assertEqual(int(reading.series["momentum"].values.isna().sum()), 3)
 
     def test_the_quick_way_and_the_careful_way_agree(self):
-        frame = store.table("indices")
+        frame = world_files.table("indices")
         body = frame.assign(copy=frame["QLX-ALL"]).to_csv(index=False).encode()
         self.assertIsNone(read_quick(body[:1000], "i.csv", TableOptions()))
         self.assertIsNotNone(read_quick(body, "i.csv", TableOptions()))
@@ -311,7 +313,7 @@ class PracticeFiles(OnPractice):
 
     def test_prices_over_http(self):
         reading = ul.read_series(f"{self.service.url}/exchange/prices.csv")
-        bars = store.bars()
+        bars = world_files.bars()
         self.assertEqual(len(reading.series), 120)
         self.assertEqual(
             sum(s.values.notna().sum() for s in reading.series.values()), 5 * len(bars)

@@ -18,8 +18,8 @@ from tests.support import ROOT, Scratch
 from ultrum.errors import DataWarning, VaultError
 from ultrum.sources.delivery import Delivery
 from ultrum.vault import Vault, pack, unpack
+from ultrum.vault.blobs import _host
 from ultrum.vault.journal import Journal
-from ultrum.vault.payloads import _host
 
 WRITER = """
 import sys
@@ -323,7 +323,7 @@ class HostileWorld(Scratch):
         ):
             one.record("s", "torn", Delivery(b"never recorded"))
         with (
-            mock.patch("ultrum.vault.payloads.Payloads.remove", side_effect=died),
+            mock.patch("ultrum.vault.blobs.Payloads.remove", side_effect=died),
             contextlib.suppress(RuntimeError),
         ):
             two.forget(two.vintages("s", "late"))

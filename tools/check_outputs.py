@@ -20,7 +20,7 @@ import pandas as pd
 import python_calamine
 
 import ultrum as ul
-from ultrum.present.result_files import write_results
+from ultrum.report.result_files import write_results
 
 STUDY = Path(ul.practice.__file__).parent / "studies" / "allowed_return.toml"
 

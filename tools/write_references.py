@@ -9,7 +9,7 @@ from pathlib import Path
 
 import ultrum as ul
 from ultrum.cli import app
-from ultrum.cli.answers import answers_schema
+from ultrum.cli.json_schema import answers_schema
 from ultrum.cli.manual import commands_page
 
 DOCS = Path(__file__).resolve().parent.parent / "docs"

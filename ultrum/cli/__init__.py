@@ -7,11 +7,11 @@ from pathlib import Path
 
 import click
 
-from ultrum.cli.commands import demo, new, practice, run, trail
-from ultrum.cli.exits import guarded
-from ultrum.cli.getting import find, pull, vault
-from ultrum.cli.hearing import hear
-from ultrum.cli.looking import look
+from ultrum.cli.data import find, pull, vault
+from ultrum.cli.exit_codes import guarded
+from ultrum.cli.jobs import demo, new, practice, run, trail
+from ultrum.cli.look import look
+from ultrum.cli.verbosity import hear
 
 _EPILOG = "Start with: ultrum demo"
 

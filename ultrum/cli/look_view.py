@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
-from ultrum.cli.hearing import echo
+from ultrum.cli.verbosity import echo
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from ultrum.core.series import TimeSeries
+    from ultrum.core.series.time_series import TimeSeries
     from ultrum.sources.table import Reading
 
 
@@ -18,27 +18,27 @@ def show_series(series: TimeSeries, facts: dict[str, str], rows: int) -> None:
     """Facts, a small picture, both ends, a summary and the trail of one series."""
     import pandas as pd
 
-    from ultrum.cli import show
+    from ultrum.cli import terminal_output
 
     values = series.values
     for name, text in facts.items():
-        show.fact(name, text)
+        terminal_output.fact(name, text)
     known = values.dropna()
     if len(known):
         spread = (
             f"{number(known.min())} to {number(known.max())}, mean {number(round(known.mean(), 6))}"
         )
-        show.fact("range", spread)
-        show.fact("gaps", gaps(series))
+        terminal_output.fact("range", spread)
+        terminal_output.fact("gaps", gaps(series))
         echo()
-        echo(show.sparkline(values.to_numpy()))
+        echo(terminal_output.sparkline(values.to_numpy()))
     pairs = labelled(series)
     shown = (
         pairs if len(pairs) <= 2 * rows else [*pairs[:rows], ("…", float("nan")), *pairs[-rows:]]
     )
     frame = pd.DataFrame(shown, columns=["period", series.name])
     frame[series.name] = ["…" if p == "…" else number(v) for p, v in shown]
-    show.table(frame)
+    terminal_output.table(frame)
 
 
 def show_table(
@@ -51,30 +51,30 @@ def show_table(
     """What the reader decided, every series with its ends and gaps, and the last rows side by side."""
     import pandas as pd
 
-    from ultrum.cli import show
+    from ultrum.cli import terminal_output
 
     if reading is not None:
         rejected = len(reading.rejected)
         echo(f"{name}: {len(series)} series, {len(reading.records)} rows, {rejected} rejected")
         decisions = [vars(d) for d in reading.decisions]
-        show.table(pd.DataFrame(decisions)[["what", "chosen", "certainty"]])
+        terminal_output.table(pd.DataFrame(decisions)[["what", "chosen", "certainty"]])
     else:
         echo(f"{name}: {len(series)} series")
     if series:
-        show.table(pd.DataFrame(summary_rows(series, names)))
+        terminal_output.table(pd.DataFrame(summary_rows(series, names)))
     if rows and series:
         side = pd.concat([s.values for s in series], axis=1, keys=names).sort_index().tail(rows)
         side.index = pd.Index([_label(p) for p in side.index], name="period")
-        show.table(side.map(number).reset_index())
+        terminal_output.table(side.map(number).reset_index())
     show_rejected(reading)
 
 
 def show_rejected(reading: Reading | None) -> None:
     """A warning for each row or cell that was left out."""
-    from ultrum.cli import show
+    from ultrum.cli import terminal_output
 
     for row in reading.rejected if reading is not None else ():
-        show.warn(f"line {row.line}: {row.reason} ('{row.text[:60]}')")
+        terminal_output.warn(f"line {row.line}: {row.reason} ('{row.text[:60]}')")
 
 
 def summary_rows(series: Sequence[TimeSeries], names: Sequence[str]) -> list[dict[str, Any]]:
@@ -93,7 +93,7 @@ def labelled(series: TimeSeries) -> list[tuple[str, float]]:
 
 
 def _label(period: Any) -> str:
-    from ultrum.core.labels import period_label
+    from ultrum.core.series.labels import period_label
 
     return period_label(period)
 
@@ -122,8 +122,8 @@ def gaps(series: TimeSeries) -> str:
 
 def _gaps_of_days(index: pd.Index) -> list[str]:
     """Stretches of trading days without rows, and the holidays beside them."""
-    from ultrum.core.frequency import calendar_days
-    from ultrum.core.gaps import gap_table
+    from ultrum.core.time.frequency import calendar_days
+    from ultrum.core.time.gaps import gap_table
 
     found = gap_table(calendar_days(index))
     listed = [f"{row.first} to {row.last} ({row.weekdays} weekdays)" for row in found.itertuples()]

@@ -10,8 +10,8 @@ from typing import Any, Final, Union, get_args, get_origin, get_type_hints
 import click
 from typing_extensions import is_typeddict
 
-from ultrum.cli import answers
-from ultrum.cli.answers import ANSWERS
+from ultrum.cli import json_schema
+from ultrum.cli.json_schema import ANSWERS
 
 _ENDINGS: Final = (
     "0 done; 1 done in part, failures listed; 2 asked wrongly, nothing tried; 3 tried, nothing had."
@@ -76,7 +76,7 @@ def _told(answer: Any) -> str:
 
 def _shapes() -> list[Any]:
     """Every shape, in the order it is written down."""
-    return [s for s in vars(answers).values() if is_typeddict(s)]
+    return [s for s in vars(json_schema).values() if is_typeddict(s)]
 
 
 def _keys(shape: Any) -> list[str]:

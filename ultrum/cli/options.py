@@ -96,7 +96,7 @@ def _checked(kind: Callable[[str], object]) -> Callable[..., str]:
 def _instant(word: str) -> None:
     from datetime import date
 
-    from ultrum.core.moments import resolve_instant
+    from ultrum.core.time.date_parser import resolve_instant
 
     resolve_instant(word, date.today())
 
@@ -104,13 +104,13 @@ def _instant(word: str) -> None:
 def _period(word: str) -> None:
     from datetime import date
 
-    from ultrum.core.moments import resolve_day
+    from ultrum.core.time.date_parser import resolve_day
 
     resolve_day(word, date.today())
 
 
 def _frequency(word: str) -> None:
-    from ultrum.core.frequency import Frequency
+    from ultrum.core.time.frequency import Frequency
 
     Frequency.parse(word)
 
@@ -133,11 +133,11 @@ def desk_of(
     bind: tuple[str, ...] = (),
 ) -> Iterator[Desk]:
     """A desk on the sources named, or on the practice world, with progress on stderr."""
-    from ultrum.cli import show
+    from ultrum.cli import terminal_output
     from ultrum.desk import Desk
 
     with contextlib.ExitStack() as stack:
-        tell = stack.enter_context(show.progress())
+        tell = stack.enter_context(terminal_output.progress())
         said: Any = sources
         if on_practice:
             from ultrum.practice import serve, sources_at

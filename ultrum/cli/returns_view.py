@@ -5,10 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
-from ultrum.cli.hearing import echo
+from ultrum.cli.verbosity import echo
 
 if TYPE_CHECKING:
-    from ultrum.core.series import SeriesTable, TimeSeries
+    from ultrum.core.series.time_series import SeriesTable, TimeSeries
     from ultrum.desk import Desk
 
 _SHOWN: Final = (
@@ -23,31 +23,33 @@ def show_returns(
     made: SeriesTable, figure: str | None, picture: Path | None, as_json: bool
 ) -> None:
     """Print risk and return, for one asset also the months and the spread; draw one figure."""
-    from ultrum.cli import show
-    from ultrum.core.describe.risk import risk_return
+    from ultrum.cli import terminal_output
+    from ultrum.core.statistics.risk_return import risk_return
 
     risk = risk_return(made)
     if picture:
         _draw(made, figure, picture)
     if as_json:
         rows = risk.table.reset_index(names="asset").to_dict("records")
-        show.as_json({"basis": risk.basis, "assets": rows})
+        terminal_output.as_json({"basis": risk.basis, "assets": rows})
         return
     echo(risk.in_percent)
     if any(a.income == "price" for a in made.about):
-        show.warn("these are price returns; a study or returns(dividends=...) adds dividends")
-    show.table(_in_percent(risk.table[list(_SHOWN)], "asset"))
+        terminal_output.warn(
+            "these are price returns; a study or returns(dividends=...) adds dividends"
+        )
+    terminal_output.table(_in_percent(risk.table[list(_SHOWN)], "asset"))
     if len(made.names) == 1:
         _show_one(made.only())
 
 
 def _show_one(one: TimeSeries) -> None:
     """Spread, drawdowns and months of one asset."""
-    from ultrum.cli import show
-    from ultrum.core.describe.distribution import distribution
-    from ultrum.core.describe.risk import drawdowns
-    from ultrum.core.describe.seasons import calendar_grid
-    from ultrum.core.labels import p_equals
+    from ultrum.cli import terminal_output
+    from ultrum.core.series.labels import p_equals
+    from ultrum.core.statistics.calendar_returns import calendar_grid
+    from ultrum.core.statistics.distribution import distribution
+    from ultrum.core.statistics.risk_return import drawdowns
 
     spread = distribution(one)
     echo(
@@ -56,21 +58,25 @@ def _show_one(one: TimeSeries) -> None:
     )
     columns = {"count": "periods", "expected": "of a normal"}
     counts = spread.table[list(columns)].rename(columns=columns)
-    show.table(show.fixed(counts, "deviations", periods=0, **{"of a normal": 2}))
+    terminal_output.table(
+        terminal_output.fixed(counts, "deviations", periods=0, **{"of a normal": 2})
+    )
     falls = drawdowns(one, most=3).table.drop(columns="series")
     falls["depth"] = [f"{100 * depth:.1f}" for depth in falls["depth"]]
-    show.table(falls.fillna("").rename(columns={"depth": "depth, %"}))
+    terminal_output.table(falls.fillna("").rename(columns={"depth": "depth, %"}))
     if one.about.frequency.code in "MQ" or one.about.frequency.is_dated:
         grid = 100 * calendar_grid(one).table.rename(columns={"year": "all"}) + 0.0
-        show.table(show.fixed(grid.round(1) + 0.0, "year", **dict.fromkeys(map(str, grid), 1)))
+        terminal_output.table(
+            terminal_output.fixed(grid.round(1) + 0.0, "year", **dict.fromkeys(map(str, grid), 1))
+        )
 
 
 def returns_at(
     desk: Desk, address: str, frequency: str, bounds: tuple[str, str] = ("", "")
 ) -> SeriesTable:
     """Returns of the price at an address, or of every asset in a table of prices, within a span."""
-    from ultrum.core.convert import to_frequency
-    from ultrum.core.returns import returns, to_simple
+    from ultrum.core.returns.asset_returns import returns, to_simple
+    from ultrum.core.transform.aggregation import to_frequency
     from ultrum.desk.spans import DataSpan
 
     table = _prices(desk, address)
@@ -84,8 +90,8 @@ def returns_at(
 
 def _prices(desk: Desk, address: str) -> SeriesTable:
     """The price at an address, or every price of a table; of bars the close alone."""
-    from ultrum.cli import show
-    from ultrum.core.series import SeriesTable
+    from ultrum.cli import terminal_output
+    from ultrum.core.series.time_series import SeriesTable
     from ultrum.errors import UnitError
 
     if "#" in address:
@@ -104,16 +110,16 @@ def _prices(desk: Desk, address: str) -> SeriesTable:
             "for a source, measure = 'price' in the settings of the table."
         )
     if others:
-        show.warn(f"{', '.join(others[:8])}: not prices at the close", "left out")
+        terminal_output.warn(f"{', '.join(others[:8])}: not prices at the close", "left out")
     return SeriesTable.of(prices)
 
 
 def _draw(made: SeriesTable, figure: str | None, picture: Path) -> None:
-    from ultrum.core.describe.correlation import correlations
-    from ultrum.core.describe.distribution import distribution
-    from ultrum.core.describe.risk import drawdowns, risk_return
-    from ultrum.core.describe.seasons import calendar_grid
-    from ultrum.present import figures
+    from ultrum.core.statistics.calendar_returns import calendar_grid
+    from ultrum.core.statistics.correlation import correlations
+    from ultrum.core.statistics.distribution import distribution
+    from ultrum.core.statistics.risk_return import drawdowns, risk_return
+    from ultrum.report import figures
 
     chosen = figure or ("grid" if len(made.names) == 1 else "risk")
     drawn: dict[str, Any] = {

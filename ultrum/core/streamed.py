@@ -1,6 +1,6 @@
 """What functions of this package take in place of a table: rows too many for memory, fed in blocks from outside.
 
-`core` reads no files, so it only knows that such data can do the work themselves; `ultrum.stream` has them.
+`core` reads no files, so it only knows that such data can do the work themselves; `ultrum.large` has them.
 """
 
 from __future__ import annotations

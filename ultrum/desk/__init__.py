@@ -1,9 +1,9 @@
 """The desk: sources and vault together, the place where a person works."""
 
+from ultrum.desk.batch import PullResult
 from ultrum.desk.describe import Description
 from ultrum.desk.desk import Desk
-from ultrum.desk.pulling import PullResult
-from ultrum.desk.sets import SeriesSet
+from ultrum.desk.series_sets import SeriesSet
 from ultrum.desk.settings import SourceSettings, default_vault, load_settings
 
 __all__ = [

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 
 import pandas as pd
 
-from ultrum.core.labels import TextInNotebooks, period_label
-from ultrum.core.series import TimeSeries
+from ultrum.core.series.labels import TextInNotebooks, period_label
+from ultrum.core.series.time_series import TimeSeries
 from ultrum.sources.delivery import Address
 
 if TYPE_CHECKING:

@@ -10,18 +10,18 @@ from typing import TYPE_CHECKING, Any
 
 import pandas as pd
 
-from ultrum.core.convert import to_frequency
-from ultrum.core.moments import resolve_instant
-from ultrum.core.series import TimeSeries
-from ultrum.desk import catalogue
+from ultrum.core.series.time_series import TimeSeries
+from ultrum.core.time.date_parser import resolve_instant
+from ultrum.core.transform.aggregation import to_frequency
+from ultrum.desk import search
+from ultrum.desk.addresses import addressed, column_of, places_of
 from ultrum.desk.describe import Description, describe
-from ultrum.desk.keeping import series_of_service, series_within, table_settings
-from ultrum.desk.obtaining import Obtainer, Touch
-from ultrum.desk.placing import addressed, column_of, places_of
+from ultrum.desk.fetch import Obtainer, Touch
 from ultrum.desk.revisions import revisions
 from ultrum.desk.settings import default_vault, load_settings, source_settings
 from ultrum.desk.snapshots import snapshot_series
 from ultrum.desk.spans import DataSpan
+from ultrum.desk.stored import series_of_service, series_within, table_settings
 from ultrum.desk.synonyms import synonyms_with
 from ultrum.errors import SourceError
 from ultrum.sources.credential_store import CredentialStore
@@ -29,12 +29,12 @@ from ultrum.sources.delivery import Address, Delivery
 from ultrum.sources.http import HttpClient, HttpPolicy
 from ultrum.sources.sdmx import SdmxSource, accept_of
 from ultrum.sources.table import Reading, TableOptions, read_table
-from ultrum.sources.table.many import is_pattern, read_many
+from ultrum.sources.table.file_patterns import is_pattern, read_many
 from ultrum.vault import Listings, Record, Vault
 
 if TYPE_CHECKING:
-    from ultrum.desk.pulling import PullResult
-    from ultrum.desk.sets import SeriesSet
+    from ultrum.desk.batch import PullResult
+    from ultrum.desk.series_sets import SeriesSet
 
 
 class Desk:
@@ -263,14 +263,14 @@ class Desk:
             Columns ``address title frequency flow topic region currency``.
         """
         found = self.listings(refresh).search(
-            words, limit, self.synonyms, **catalogue.widened(self.groups, filters)
+            words, limit, self.synonyms, **search.widened(self.groups, filters)
         )
         columns = ["address", "title", "frequency", "flow", "topic", "region", "currency"]
         return pd.DataFrame([[getattr(e, c) for c in columns] for e in found], columns=columns)
 
     def why_nothing(self, words: str, **filters: Any) -> str:
         """Why a search finds nothing: words that no listing has, or filters that leave nothing over."""
-        return catalogue.why_nothing(
+        return search.why_nothing(
             self.listings(), words, self.synonyms, filters, list(self.sources)
         )
 
@@ -290,7 +290,7 @@ class Desk:
         DataFrame
             Columns ``name kind series``; at the bottom ``address title frequency``.
         """
-        return catalogue.browse(self.listings(), path, by, catalogue.widened(self.groups, filters))
+        return search.browse(self.listings(), path, by, search.widened(self.groups, filters))
 
     def describe(self, address: str) -> Description:
         """What a series is: title, unit, frequency, ends, last update, notes."""
@@ -305,7 +305,7 @@ class Desk:
         resume : bool
             Take up a pull that was stopped or failed in part; what it got is not asked for again.
         """
-        from ultrum.desk.pulling import pull
+        from ultrum.desk.batch import pull
 
         return pull(self, what, resume)
 
@@ -341,7 +341,7 @@ class Desk:
             if not self.offline and (refresh or not self._listings.refreshed(name)):
                 self._progress(f"{name}: catalogue")
                 now = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
-                self._listings.replace(name, catalogue.entries_of(self, name), now)
+                self._listings.replace(name, search.entries_of(self, name), now)
         return self._listings
 
     def service(self, name: str) -> SdmxSource:

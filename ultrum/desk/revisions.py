@@ -6,9 +6,9 @@ from typing import TYPE_CHECKING
 
 import pandas as pd
 
-from ultrum.core.labels import period_label
-from ultrum.core.series import TimeSeries
-from ultrum.desk.keeping import kept_paths, series_of_record
+from ultrum.core.series.labels import period_label
+from ultrum.core.series.time_series import TimeSeries
+from ultrum.desk.stored import kept_paths, series_of_record
 from ultrum.errors import UltrumError, VaultError
 from ultrum.sources.delivery import Address
 

@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.descriptor import Descriptor, Step
-from ultrum.core.frequency import Frequency
-from ultrum.core.series import SeriesTable, TimeSeries
+from ultrum.core.series.metadata import Descriptor, Step
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.time.frequency import Frequency
 from ultrum.errors import SourceError
 from ultrum.sources.delivery import Address
-from ultrum.sources.table.figure import LoneFigure, find_figure
+from ultrum.sources.table.single_value import LoneFigure, find_figure
 
 if TYPE_CHECKING:
     from ultrum.desk.desk import Desk

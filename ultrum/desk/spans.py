@@ -13,9 +13,9 @@ from typing import TypeVar
 
 import numpy as np
 
-from ultrum.core.frequency import calendar_days
-from ultrum.core.moments import is_relative, resolve_day, resolve_span, start_of_last
-from ultrum.core.series import SeriesTable, TimeSeries
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.time.date_parser import is_relative, resolve_day, resolve_span, start_of_last
+from ultrum.core.time.frequency import calendar_days
 from ultrum.sources.sdmx import Span
 
 S = TypeVar("S", TimeSeries, SeriesTable)

@@ -9,10 +9,10 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
-from ultrum.practice.setting import Truth, truth
+from ultrum.practice.world import Truth, truth
 
 if TYPE_CHECKING:
-    from ultrum.core.panel import Panel
+    from ultrum.core.panel.aligned_panel import Panel
 
 __all__ = ["Truth", "demo_study", "panel", "serve", "sources_at", "truth"]
 
@@ -50,7 +50,7 @@ def panel(seed: int | None = None) -> Panel:
     >>> panel().assets.shape[1]
     23
     """
-    from ultrum.practice.lineup import world_panel
+    from ultrum.practice.sample_panel import world_panel
 
     return world_panel(seed)
 

@@ -8,9 +8,9 @@ import zipfile
 import numpy as np
 import pandas as pd
 
-from ultrum.core.types import Floats
-from ultrum.practice.setting import FACTORS
+from ultrum.core.array_types import Floats
 from ultrum.practice.simulate import World
+from ultrum.practice.world import FACTORS
 
 NAME, DAILY_NAME = "factors_monthly.txt", "factors_daily.txt"
 _PROSE = """\

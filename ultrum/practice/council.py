@@ -7,7 +7,7 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.types import Floats
+from ultrum.core.array_types import Floats
 from ultrum.practice.economy import Economy
 from ultrum.practice.simulate import World
 

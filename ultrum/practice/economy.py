@@ -13,8 +13,8 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.types import Dates, Floats
-from ultrum.practice import setting as s
+from ultrum.core.array_types import Dates, Floats
+from ultrum.practice import world as s
 from ultrum.practice.simulate import World, remembering
 
 REDEFINED: Final = "2014-01"  # Tolvane counts its unemployed anew from here

@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 
-from ultrum.core.types import Bools, Dates, Floats
-from ultrum.practice import setting as s
+from ultrum.core.array_types import Bools, Dates, Floats
+from ultrum.practice import world as s
 from ultrum.practice.simulate import World, traded
 
 PAYING_MONTHS = {0: (3, 9), 1: (4, 10), 2: (5, 11)}

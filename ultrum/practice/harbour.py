@@ -7,7 +7,7 @@ import hashlib
 import numpy as np
 import pandas as pd
 
-from ultrum.core.types import Dates, Floats
+from ultrum.core.array_types import Dates, Floats
 from ultrum.practice.economy import Economy
 from ultrum.practice.simulate import World
 

@@ -9,8 +9,8 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.types import Floats
-from ultrum.practice import setting as s
+from ultrum.core.array_types import Floats
+from ultrum.practice import world as s
 from ultrum.practice.economy import REDEFINED, Economy, releases
 from ultrum.practice.simulate import World
 

@@ -21,10 +21,10 @@ from starlette.responses import PlainTextResponse, Response
 from starlette.routing import Route
 
 from ultrum.errors import SourceError
-from ultrum.practice import store
-from ultrum.practice.moods import Mood, Moods, Moody
-from ultrum.practice.setting import LAST_DAY
+from ultrum.practice import world_files
+from ultrum.practice.fault_injection import Mood, Moods, Moody
 from ultrum.practice.statistics_service import Statistics
+from ultrum.practice.world import LAST_DAY
 
 _TABLES = ("companies", "dividends", "splits", "final_payments", "accounts", "indices")
 _TYPES = {
@@ -171,14 +171,18 @@ class _Files:
 
     async def today(self, request: Request) -> Response:
         """The page that shows only the present freight rate."""
-        page = store.today_page(np.datetime64(self.clock["today"], "D"))
+        page = world_files.today_page(np.datetime64(self.clock["today"], "D"))
         return reply(request, page.encode(), _TYPES["html"])
 
     async def kept(self, request: Request) -> Response:
         """A file as it was written."""
         place, name = request.path_params["place"], request.path_params["file"]
-        file = (store.DATA / place / name).resolve()
-        inside = file.is_relative_to(store.DATA) and place in ("college", "harbour", "council")
+        file = (world_files.DATA / place / name).resolve()
+        inside = file.is_relative_to(world_files.DATA) and place in (
+            "college",
+            "harbour",
+            "council",
+        )
         if not inside or not file.is_file():
             return PlainTextResponse("no such file\n", status_code=404)
         return reply(
@@ -190,20 +194,20 @@ async def _exchange(request: Request) -> Response:
     name = str(request.path_params["file"]).removesuffix(".csv")
     if name == "prices":
         return reply(request, _prices(), _TYPES["csv"])
-    quoted = name.startswith("quotes_") and (store.DATA / f"{name}.csv").is_file()
+    quoted = name.startswith("quotes_") and (world_files.DATA / f"{name}.csv").is_file()
     if name not in _TABLES and not quoted:
         return PlainTextResponse("no such file\n", status_code=404)
-    return reply(request, (store.DATA / f"{name}.csv").read_bytes(), _TYPES["csv"])
+    return reply(request, (world_files.DATA / f"{name}.csv").read_bytes(), _TYPES["csv"])
 
 
 async def _vintages(request: Request) -> Response:
-    text = store.vintages().to_csv(index=False, date_format="%Y-%m-%d", lineterminator="\n")
+    text = world_files.vintages().to_csv(index=False, date_format="%Y-%m-%d", lineterminator="\n")
     return reply(request, text.encode(), _TYPES["csv"])
 
 
 @cache
 def _prices() -> bytes:
-    frame = store.bars().copy()
+    frame = world_files.bars().copy()
     frame["date"] = frame["date"].dt.strftime("%Y-%m-%d").astype("category")
     packed = pa.BufferOutputStream()
     options = pyarrow.csv.WriteOptions(quoting_style="none")

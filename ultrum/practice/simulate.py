@@ -12,8 +12,8 @@ from functools import cached_property
 import numpy as np
 import pandas as pd
 
-from ultrum.core.types import Bools, Dates, Floats
-from ultrum.practice import setting as s
+from ultrum.core.array_types import Bools, Dates, Floats
+from ultrum.practice import world as s
 
 _PERSISTENCE, _LEVERAGE, _TAILS = 0.985, -0.55, 8.0
 _MARKET_UNREST, _OWN_UNREST = 0.40, 0.28  # standard deviations of log volatility

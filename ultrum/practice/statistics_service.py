@@ -15,12 +15,12 @@ from starlette.requests import Request
 from starlette.responses import Response
 from starlette.routing import Route
 
-from ultrum.core.frequency import parse_period
+from ultrum.core.time.frequency import parse_period
 from ultrum.errors import FrequencyError
-from ultrum.practice import messages, store
+from ultrum.practice import messages, world_files
+from ultrum.practice.fault_injection import Moods
 from ultrum.practice.messages import Content
-from ultrum.practice.messages.words import PREPARED
-from ultrum.practice.moods import Moods
+from ultrum.practice.messages.message_headers import PREPARED
 from ultrum.practice.observatory import AGENCY, FLOWS, Flow, catalogue
 
 _DATA, _STRUCTURE = "application/vnd.sdmx.data+", "application/vnd.sdmx.structure+"
@@ -180,7 +180,7 @@ class Statistics:
 
 
 def _latest() -> dict[tuple[str, str], pd.DataFrame]:
-    frame = store.observations()
+    frame = world_files.observations()
     days = pd.to_datetime(_first_days(frame["period"].to_numpy()))
     grouped = frame.assign(day=days).groupby(["flow", "key"], sort=False)
     known = {(str(flow), str(key)): rows for (flow, key), rows in grouped}
@@ -196,7 +196,7 @@ def _as_of(
     known: dict[tuple[str, str], pd.DataFrame], day: date
 ) -> dict[tuple[str, str], pd.DataFrame]:
     """What had been released by a day, as it was released."""
-    vintages = store.vintages()
+    vintages = world_files.vintages()
     vintages = vintages[vintages["released"] <= pd.Timestamp(day)]
     latest = (
         vintages.sort_values("release").groupby(["flow", "key", "period"], as_index=False).last()

@@ -25,7 +25,7 @@ from ultrum.sources.credentials import Secret, StrikesOut, refuse_secret
 from ultrum.sources.decoding import ACCEPTED, CodingError, decoded
 from ultrum.sources.delivery import Delivery
 from ultrum.sources.limits import current
-from ultrum.sources.sdmx.faults import message_of_fault
+from ultrum.sources.sdmx.service_errors import message_of_fault
 from ultrum.sources.transport import (
     DeadlineError,
     Exchange,

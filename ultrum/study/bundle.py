@@ -11,10 +11,10 @@ from typing import Any, Final
 
 from ultrum.errors import StudyError, reason
 from ultrum.file_access import path_of
-from ultrum.present.run_file import run_file
-from ultrum.study.result import StudyResult
+from ultrum.report.run_file import run_file
+from ultrum.study.provenance import run_from
 from ultrum.study.schema import LARGEST, Study
-from ultrum.study.trail import run_from
+from ultrum.study.study_result import StudyResult
 from ultrum.vault import Vault, pack, unpack
 
 STUDY, VAULT, RUN = "study.toml", "vault.zip", "run.json"

@@ -10,30 +10,30 @@ from pathlib import Path
 from typing import Any
 
 from ultrum.core.arguments import checked
-from ultrum.core.panel import Panel
-from ultrum.core.pricing.adjust import adjust_betas
-from ultrum.core.pricing.betas import factor_betas
+from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.cost_result import CostOfEquity
+from ultrum.core.pricing.factor_betas import factor_betas
 from ultrum.core.pricing.joint_alpha import JointAlphaTest, joint_alpha_test
 from ultrum.core.pricing.peers import PeerBeta
 from ultrum.core.pricing.sensitivity import BetaSensitivity
+from ultrum.core.pricing.shrinkage import adjust_betas
 from ultrum.core.pricing.two_pass import two_pass
 from ultrum.core.pricing.two_pass_result import TwoPass
-from ultrum.core.regression.diagnose import Diagnosis, diagnose
+from ultrum.core.regression.diagnostics import Diagnosis, diagnose
 from ultrum.core.regression.results import BetaTable
-from ultrum.core.regression.rolling import rolling_regress
+from ultrum.core.regression.rolling_regression import rolling_regress
 from ultrum.core.regression.rolling_result import RollingFit
-from ultrum.core.series import SeriesTable, TimeSeries
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.desk import Desk
 from ultrum.errors import StudyError
 from ultrum.sources.credential_store import CredentialStore
 from ultrum.sources.http import HttpPolicy
-from ultrum.study import building, pricing
-from ultrum.study.assets import names_of, read_prices, records_at, total_returns
-from ultrum.study.checks import Caution, check_assets, check_cautions
-from ultrum.study.result import StudyResult
+from ultrum.study import pricing_stages, stage_functions
+from ultrum.study.asset_returns import names_of, read_prices, records_at, total_returns
+from ultrum.study.result_checks import Caution, check_assets, check_cautions
 from ultrum.study.schema import Study
 from ultrum.study.stages import Kept, Stages
+from ultrum.study.study_result import StudyResult
 from ultrum.vault import Record
 
 Progress = Callable[[str], None]
@@ -133,7 +133,7 @@ def _run(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
     premia = _two_pass(plan, stages, panel)
     cost, abroad = _cost(plan, desk, stages, panel, factors, betas, premia)
     peers = _peers(plan, desk, stages, panel, betas)
-    inflation = pricing.inflation_at_end(plan, series, panel)
+    inflation = pricing_stages.inflation_at_end(plan, series, panel)
     cost_cautions = [Caution(asset, f"{note}.") for asset, note in cost.notes.items()]
     return StudyResult(
         study=plan,
@@ -162,17 +162,17 @@ def _run(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
 
 def _series(plan: Study, desk: Desk, stages: Stages) -> dict[str, TimeSeries]:
     """Every series of the study, each after those it is made of."""
-    known = building.all_series(plan)
+    known = stage_functions.all_series(plan)
     made: dict[str, TimeSeries] = {}
 
     def _find(name: str) -> TimeSeries:
         return made[name] if name in made else desk.fetch(name)
 
-    for name in building.in_order(known):
+    for name in stage_functions.in_order(known):
         said = known[name]
-        needs = [f"series: {n}" for n in building.series_needed(said, known)]
+        needs = [f"series: {n}" for n in stage_functions.series_needed(said, known)]
         settings = [said.model_dump(mode="json"), plan.study.frequency]
-        work = partial(building.make_series, plan, desk, name, said, _find)
+        work = partial(stage_functions.make_series, plan, desk, name, said, _find)
         made[name] = stages.do(f"series: {name}", settings, needs, work)
     return made
 
@@ -185,8 +185,8 @@ def _returns(
     def _work() -> tuple[SeriesTable, list[Caution]]:
         cautions: list[Caution] = []
         made = total_returns(plan, desk, prices, cautions)
-        made = building.with_portfolios(plan, made, records_at(desk, plan.panel.companies))
-        return building.only_wanted(plan, made), cautions
+        made = stage_functions.with_portfolios(plan, made, records_at(desk, plan.panel.companies))
+        return stage_functions.only_wanted(plan, made), cautions
 
     said = [plan.study.frequency, plan.study.currency, plan.panel.model_dump(mode="json")]
     folios = {n: p.model_dump(mode="json") for n, p in plan.portfolios.items()}
@@ -208,10 +208,10 @@ def _panel(
     needs = ["returns", "factors", *(f"series: {n}" for n in plan.panel.conditions)]
 
     def _work() -> Panel:
-        risk_free = building.rate_at(plan, desk, plan.panel.risk_free)
+        risk_free = stage_functions.rate_at(plan, desk, plan.panel.risk_free)
         conditions = [series[n].described(name=n) for n in plan.panel.conditions]
-        known_by = building.known_by_of(plan, desk)
-        return building.make_panel(plan, made, factors, risk_free, conditions, known_by)
+        known_by = stage_functions.known_by_of(plan, desk)
+        return stage_functions.make_panel(plan, made, factors, risk_free, conditions, known_by)
 
     wanted = [m.factors for m in plan.models]
     settings = [plan.study.model_dump(mode="json"), plan.panel.model_dump(mode="json"), wanted]
@@ -227,8 +227,8 @@ def _factors(
     own = {n: series[n] for n in dict.fromkeys(used)}
 
     def _work() -> list[TimeSeries]:
-        risk_free = building.rate_at(plan, desk, plan.panel.risk_free)
-        return building.factor_table(plan, desk, risk_free, own)
+        risk_free = stage_functions.rate_at(plan, desk, plan.panel.risk_free)
+        return stage_functions.factor_table(plan, desk, risk_free, own)
 
     said = [
         plan.study.frequency,
@@ -256,7 +256,7 @@ def _models(plan: Study, stages: Stages, panel: Panel) -> dict[str, BetaTable]:
 
 def _joint_alphas(plan: Study, stages: Stages, panel: Panel) -> dict[str, JointAlphaTest]:
     made = {}
-    panel = building.without_portfolios(plan, panel)  # they are combinations of the others
+    panel = stage_functions.without_portfolios(plan, panel)  # they are combinations of the others
     for model in plan.models:
         if model.adjust or not all(panel.about[f].is_return for f in model.factors):
             continue  # alphas of adjusted betas, and of factors that nobody can hold, have no meaning
@@ -296,7 +296,7 @@ def _two_pass(plan: Study, stages: Stages, panel: Panel) -> TwoPass | None:
         return None
     factors = said.factors or list(dict.fromkeys(f for m in plan.models for f in m.factors))
     work = partial(
-        two_pass, building.without_portfolios(plan, panel), factors, betas=said.betas, window=said.window,
+        two_pass, stage_functions.without_portfolios(plan, panel), factors, betas=said.betas, window=said.window,
         draws=said.draws,
     )  # fmt: skip
     found: TwoPass = stages.do("two-pass", said.model_dump(mode="json"), ["panel"], work)
@@ -319,7 +319,7 @@ def _cost(
         "cost of equity",
         settings,
         needs,
-        lambda: pricing.cost_of(plan, desk, panel, factors, betas, premia),
+        lambda: pricing_stages.cost_of(plan, desk, panel, factors, betas, premia),
     )
     said = plan.cost_of_equity.in_currency
     return cost, None if said is None else cost.in_currency(said.code, inflation=said.inflation)
@@ -334,7 +334,7 @@ def _peers(
     settings = [said.model_dump(mode="json"), plan.cost_of_equity.company]
     found: PeerBeta = stages.do(
         "peers", settings, ["panel", f"model: {plan.cost_of_equity.model}"],
-        lambda: pricing.peers_of(plan, desk, panel, betas, records_at(desk, plan.panel.companies)),
+        lambda: pricing_stages.peers_of(plan, desk, panel, betas, records_at(desk, plan.panel.companies)),
     )  # fmt: skip
     return found
 
@@ -346,7 +346,7 @@ def _sensitivity(
     if said is None:
         return None
     settings = [said.model_dump(mode="json"), plan.cost_of_equity.company, plan.study.currency]
-    work = partial(pricing.sensitivity_of, plan, desk, panel, prices)
+    work = partial(pricing_stages.sensitivity_of, plan, desk, panel, prices)
     found: BetaSensitivity = stages.do("sensitivity", settings, ["panel", "prices"], work)
     return found
 

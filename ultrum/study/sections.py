@@ -15,7 +15,7 @@ from pydantic import (
     model_validator,
 )
 
-from ultrum.core.steps import step_fault
+from ultrum.core.transform.steps import step_fault
 from ultrum.desk.settings import KINDS, kinds
 
 Errors = Literal["classical", "hc0", "hc1", "hc2", "hc3", "hac"]

@@ -22,9 +22,9 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any, Final
 
-from ultrum.core.steps import added_steps
+from ultrum.core.transform.steps import added_steps
 from ultrum.desk import Desk
-from ultrum.desk.obtaining import Touch
+from ultrum.desk.fetch import Touch
 from ultrum.errors import UltrumError
 from ultrum.file_access import json_of
 from ultrum.vault import Record

@@ -1,7 +1,7 @@
 """Every delivery kept whole: what came, from where, and when."""
 
 from ultrum.vault.archive import pack, unpack
-from ultrum.vault.listings import Entry, Listings
+from ultrum.vault.listing_index import Entry, Listings
 from ultrum.vault.record import Record
 from ultrum.vault.store import Vault
 

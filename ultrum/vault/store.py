@@ -23,6 +23,7 @@ import filelock
 from ultrum.errors import VaultError, reason, warn_user
 from ultrum.file_access import path_of
 from ultrum.sources.delivery import Delivery
+from ultrum.vault.blobs import Payloads
 from ultrum.vault.catalogue import (
     DAMAGE,
     Catalogue,
@@ -31,11 +32,10 @@ from ultrum.vault.catalogue import (
     newest_in,
     says_damage,
 )
-from ultrum.vault.checking import damaged_lines, entry_of, is_sound, mend
-from ultrum.vault.earlier import entries_of_earlier, refuse_earlier, remove_earlier
 from ultrum.vault.journal import Journal
-from ultrum.vault.payloads import Payloads
+from ultrum.vault.migrations import entries_of_earlier, refuse_earlier, remove_earlier
 from ultrum.vault.record import Record, arrived, confirmed
+from ultrum.vault.verification import damaged_lines, entry_of, is_sound, mend
 
 _T = TypeVar("_T")
 _PATIENCE: Final = 600.0  # seconds to wait for another process

@@ -9,16 +9,16 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.pricing.cost_draws import CostBootstrap
+from ultrum.core.array_types import Floats
+from ultrum.core.pricing.cost_bootstrap import CostBootstrap
 from ultrum.core.pricing.cost_result import RISK_FREE, CostOfEquity, by_asset
 from ultrum.core.pricing.exposures import CostVariance, Exposures
-from ultrum.core.pricing.one_factor import OneBeta
 from ultrum.core.pricing.premium import ZERO_COST, Premium, joint_covariance, premium
+from ultrum.core.pricing.single_factor import OneBeta
 from ultrum.core.pricing.two_pass_result import TwoPass
-from ultrum.core.rates import annual_yield
 from ultrum.core.regression.results import BetaTable
-from ultrum.core.series import TimeSeries
-from ultrum.core.types import Floats
+from ultrum.core.returns.yields import annual_yield
+from ultrum.core.series.time_series import TimeSeries
 from ultrum.errors import EstimationError, UnitError, warn_user
 
 _MONTH_OF_DAYS: Final = 21  # a daily rate accrues three days on Mondays; a month averages them

@@ -11,11 +11,11 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.labels import TextInNotebooks
-from ultrum.core.pricing.cost_draws import CostBootstrap
-from ultrum.core.regression.covariance import errors_said
+from ultrum.core.array_types import Floats
+from ultrum.core.pricing.cost_bootstrap import CostBootstrap
+from ultrum.core.regression.engine.covariance import errors_said
 from ultrum.core.regression.inference import t_quantile
-from ultrum.core.types import Floats
+from ultrum.core.series.labels import TextInNotebooks
 from ultrum.errors import EstimationError, UnitError
 
 RISK_FREE: Final = "risk-free rate"

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from ultrum.core.arguments import checked
-from ultrum.core.currency import to_currency
-from ultrum.core.ratetable import RateTable
-from ultrum.core.returns import excess
-from ultrum.core.series import SeriesLike, TimeSeries
+from ultrum.core.currency.conversion import to_currency
+from ultrum.core.currency.exchange_rates import RateTable
+from ultrum.core.returns.asset_returns import excess
+from ultrum.core.series.time_series import SeriesLike, TimeSeries
 from ultrum.errors import CurrencyError
 
 

@@ -9,11 +9,11 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from ultrum.core.labels import period_label
+from ultrum.core.array_types import Floats
 from ultrum.core.pricing.cost_result import RISK_FREE
-from ultrum.core.pricing.one_factor import OneBeta
+from ultrum.core.pricing.single_factor import OneBeta
 from ultrum.core.regression.results import CONSTANT, BetaTable
-from ultrum.core.types import Floats
+from ultrum.core.series.labels import period_label
 
 
 @dataclass(frozen=True)

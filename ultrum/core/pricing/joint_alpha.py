@@ -11,14 +11,14 @@ import pandas as pd
 import scipy.special
 
 from ultrum.core.arguments import checked
-from ultrum.core.gaps import time_positions
-from ultrum.core.labels import TextInNotebooks, p_equals, span_of
-from ultrum.core.panel import Panel
-from ultrum.core.pricing.betas import chosen_factors
-from ultrum.core.regression.bandwidth import lag_rule
-from ultrum.core.regression.covariance import bartlett_sum
-from ultrum.core.resampling import block_length, drawn_periods
-from ultrum.core.types import Bools, Floats, Ints
+from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.pricing.factor_betas import chosen_factors
+from ultrum.core.regression.engine.bootstrap_draws import block_length, drawn_periods
+from ultrum.core.regression.engine.covariance import bartlett_sum
+from ultrum.core.regression.engine.newey_west_lags import lag_rule
+from ultrum.core.series.labels import TextInNotebooks, p_equals, span_of
+from ultrum.core.time.gaps import time_positions
 from ultrum.errors import EstimationError, warn_user
 
 HOWS: Final = ("exact", "robust", "bootstrap")

@@ -11,11 +11,11 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.labels import table_html
-from ultrum.core.pricing.one_factor import relever, unlever
-from ultrum.core.regression.covariance import errors_said
+from ultrum.core.array_types import Floats
+from ultrum.core.pricing.single_factor import relever, unlever
+from ultrum.core.regression.engine.covariance import errors_said
 from ultrum.core.regression.results import CONSTANT, BetaTable
-from ultrum.core.types import Floats
+from ultrum.core.series.labels import table_html
 from ultrum.errors import EstimationError
 
 ByPeer = float | Mapping[str, float] | pd.Series

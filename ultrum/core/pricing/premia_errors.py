@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from ultrum.core.pricing.cross_section import Exposure, cross_sections
-from ultrum.core.regression.covariance import bartlett_sum
-from ultrum.core.resampling import block_length, drawn_periods, row_counts
-from ultrum.core.types import Floats, Ints
+from ultrum.core.array_types import Floats, Ints
+from ultrum.core.pricing.cross_sections import Exposure, cross_sections
+from ultrum.core.regression.engine.bootstrap_draws import block_length, drawn_periods, row_counts
+from ultrum.core.regression.engine.covariance import bartlett_sum
 
 
 def covariance_of_mean(slopes: Floats) -> Floats:

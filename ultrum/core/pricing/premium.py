@@ -10,14 +10,14 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.gaps import time_positions
-from ultrum.core.labels import span_of
-from ultrum.core.regression.bandwidth import lag_rule
-from ultrum.core.regression.covariance import bartlett_sum
+from ultrum.core.array_types import Floats
+from ultrum.core.regression.engine.covariance import bartlett_sum
+from ultrum.core.regression.engine.newey_west_lags import lag_rule
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import CONSTANT
-from ultrum.core.series import TimeSeries
-from ultrum.core.types import Floats
+from ultrum.core.series.labels import span_of
+from ultrum.core.series.time_series import TimeSeries
+from ultrum.core.time.gaps import time_positions
 from ultrum.errors import EstimationError, UnitError
 
 MEANS: Final = ("arithmetic", "geometric", "blend")

@@ -11,21 +11,21 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.convert import to_frequency
-from ultrum.core.durations import months_in
-from ultrum.core.frequency import Frequency, last_day
-from ultrum.core.labels import TextInNotebooks, infer_frequency
-from ultrum.core.pricing.adjust import BLUME_1971, adjust_betas
-from ultrum.core.pricing.one_factor import leads_and_lags
-from ultrum.core.rates import accrued_rate
-from ultrum.core.regression.covariance import errors_said
+from ultrum.core.array_types import Bools
+from ultrum.core.pricing.shrinkage import BLUME_1971, adjust_betas
+from ultrum.core.pricing.single_factor import leads_and_lags
+from ultrum.core.regression.engine.covariance import errors_said
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import CONSTANT, BetaTable
-from ultrum.core.returns import excess
-from ultrum.core.series import S, SeriesTable, TimeSeries
-from ultrum.core.transform.windows import months_before
-from ultrum.core.types import Bools
+from ultrum.core.returns.asset_returns import excess
+from ultrum.core.returns.yields import accrued_rate
+from ultrum.core.series.labels import TextInNotebooks, infer_frequency
+from ultrum.core.series.time_series import S, SeriesTable, TimeSeries
+from ultrum.core.time.durations import months_in
+from ultrum.core.time.frequency import Frequency, last_day
+from ultrum.core.transform.aggregation import to_frequency
+from ultrum.core.transform.window_bounds import months_before
 from ultrum.errors import EstimationError, UltrumError, UnitError
 
 ADJUSTMENTS: Final = ("none", "vasicek", "blume")

@@ -9,19 +9,19 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.gaps import time_positions
-from ultrum.core.labels import period_label
-from ultrum.core.panel import Panel
-from ultrum.core.pricing.betas import factor_betas
-from ultrum.core.pricing.cross_section import Exposure, cross_sections
+from ultrum.core.array_types import Ints
+from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.pricing.cross_sections import Exposure, cross_sections
+from ultrum.core.pricing.factor_betas import factor_betas
 from ultrum.core.pricing.premia_errors import bootstrapped, shanken
 from ultrum.core.pricing.two_pass_result import Slopes, TwoPass, TwoPassPlan, two_pass_of
 from ultrum.core.regression.inputs import numbers_of
 from ultrum.core.regression.results import BetaTable
-from ultrum.core.regression.rolling import rolling_regress
-from ultrum.core.series import SeriesTable
+from ultrum.core.regression.rolling_regression import rolling_regress
+from ultrum.core.series.labels import period_label
+from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.streamed import streams
-from ultrum.core.types import Ints
+from ultrum.core.time.gaps import time_positions
 from ultrum.errors import EstimationError
 
 

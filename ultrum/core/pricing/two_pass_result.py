@@ -10,16 +10,16 @@ from typing import Any, Final, Protocol
 import numpy as np
 import pandas as pd
 
-from ultrum.core.frequency import Frequency, calendar_days
-from ultrum.core.gaps import observations_per_year, time_positions
-from ultrum.core.labels import TableInNotebooks, span_of, table_text
-from ultrum.core.pricing.betas import HasFactors, chosen_factors
-from ultrum.core.pricing.cross_section import CrossSections, refuse_empty
+from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.pricing.cross_sections import CrossSections, refuse_empty
+from ultrum.core.pricing.factor_betas import HasFactors, chosen_factors
 from ultrum.core.pricing.premia_errors import covariance_of_mean, newey_west_of_mean
-from ultrum.core.regression.bandwidth import lag_rule
+from ultrum.core.regression.engine.newey_west_lags import lag_rule
 from ultrum.core.regression.inference import t_p_values, t_quantile
 from ultrum.core.regression.results import CONSTANT, BetaTable
-from ultrum.core.types import Bools, Floats, Ints
+from ultrum.core.series.labels import TableInNotebooks, span_of, table_text
+from ultrum.core.time.frequency import Frequency, calendar_days
+from ultrum.core.time.gaps import observations_per_year, time_positions
 from ultrum.errors import EstimationError
 
 BETAS: Final = ("full", "rolling")

@@ -9,8 +9,8 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
-from ultrum.core.labels import TextInNotebooks, p_equals
-from ultrum.core.types import Array, Floats
+from ultrum.core.array_types import Array, Floats
+from ultrum.core.series.labels import TextInNotebooks, p_equals
 from ultrum.errors import EstimationError
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 
-from ultrum.core.types import Floats
+from ultrum.core.array_types import Floats
 
 
 def weighted_rows(

@@ -10,12 +10,12 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.descriptor import Descriptor
-from ultrum.core.labels import infer_frequency, period_label
+from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.regression.results import CONSTANT
-from ultrum.core.series import SeriesTable, TimeSeries
+from ultrum.core.series.labels import infer_frequency, period_label
+from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.streamed import refuse_streamed
-from ultrum.core.types import Bools, Floats, Ints
 from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitError
 
 _ISO: Final = re.compile(r"\d{4}(-\d{2}(-\d{2}.*)?|-?[QSW]\d{1,2})?$")

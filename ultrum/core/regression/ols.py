@@ -10,16 +10,15 @@ import numpy.typing as npt
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.coverage import dropped_by
-from ultrum.core.gaps import time_positions
+from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.panel.missing_log import dropped_by
 from ultrum.core.regression import inputs
-from ultrum.core.regression.bandwidth import AUTOMATIC, lags_of
-from ultrum.core.regression.cautions import warn_of_copies, warn_of_trends
-from ultrum.core.regression.clusters import clustered, smallest_count
-from ultrum.core.regression.covariance import check_errors, covariance
-from ultrum.core.regression.results import CONSTANT, NO_RESPONSE, BetaTable, Fit
-from ultrum.core.regression.solve import Solution, least_squares
-from ultrum.core.regression.windows import (
+from ultrum.core.regression.design_warnings import warn_of_copies, warn_of_trends
+from ultrum.core.regression.engine.clusters import clustered, smallest_count
+from ultrum.core.regression.engine.covariance import check_errors, covariance
+from ultrum.core.regression.engine.newey_west_lags import AUTOMATIC, lags_of
+from ultrum.core.regression.engine.qr import Solution, least_squares
+from ultrum.core.regression.engine.windows import (
     DEPENDENT,
     TOO_FEW,
     Estimates,
@@ -29,8 +28,9 @@ from ultrum.core.regression.windows import (
     lag_rules,
     r_squared,
 )
-from ultrum.core.series import SeriesTable, TimeSeries
-from ultrum.core.types import Bools, Floats, Ints
+from ultrum.core.regression.results import CONSTANT, NO_RESPONSE, BetaTable, Fit
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.time.gaps import time_positions
 from ultrum.errors import EstimationError
 
 Vector = pd.Series | TimeSeries | list[float]
@@ -109,7 +109,7 @@ def regress(
     Solved by Householder QR on columns of unit length, with one step of refinement. Many left-hand sides
     with rows of their own are solved together by Cholesky factors of centred moments; what would lose
     digits that way goes to QR. Formulas of the standard errors are in
-    :mod:`ultrum.core.regression.covariance`.
+    :mod:`ultrum.core.regression.engine.covariance`.
 
     Examples
     --------

@@ -11,9 +11,9 @@ from typing import Any, Final, cast
 import numpy as np
 import pandas as pd
 
-from ultrum.core.labels import TableInNotebooks, period_label, table_html, table_text
-from ultrum.core.regression.covariance import errors_said
-from ultrum.core.regression.in_words import sentences
+from ultrum.core.array_types import Bools, Floats
+from ultrum.core.regression.engine.covariance import errors_said
+from ultrum.core.regression.engine.qr import condition_number
 from ultrum.core.regression.inference import (
     CoefficientInference,
     TestResult,
@@ -21,8 +21,8 @@ from ultrum.core.regression.inference import (
     t_quantile,
 )
 from ultrum.core.regression.influence import influence_table, weighted_rows
-from ultrum.core.regression.solve import condition_number
-from ultrum.core.types import Bools, Floats
+from ultrum.core.regression.narrative import sentences
+from ultrum.core.series.labels import TableInNotebooks, period_label, table_html, table_text
 from ultrum.errors import EstimationError
 
 CONSTANT: Final = "constant"

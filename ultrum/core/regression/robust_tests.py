@@ -11,8 +11,8 @@ from typing import Final
 
 import numpy as np
 
-from ultrum.core.regression.covariance import bartlett_sum
-from ultrum.core.types import Floats, Ints
+from ultrum.core.array_types import Floats, Ints
+from ultrum.core.regression.engine.covariance import bartlett_sum
 from ultrum.errors import EstimationError
 
 _AT_ONCE: Final = 1 << 22  # numbers of score products held at a time

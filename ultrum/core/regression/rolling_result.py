@@ -9,10 +9,10 @@ import numpy as np
 import numpy.typing as npt
 import pandas as pd
 
-from ultrum.core.labels import table_html
+from ultrum.core.array_types import Floats, Ints
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.results import CONSTANT
-from ultrum.core.types import Floats, Ints
+from ultrum.core.series.labels import table_html
 from ultrum.errors import EstimationError
 
 STATUS: Final = ("estimated", "too few rows", "columns depend on each other")

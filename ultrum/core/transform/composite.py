@@ -9,10 +9,10 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.series import SeriesTable, TimeSeries
+from ultrum.core.array_types import Floats
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.transform.spells import spells
 from ultrum.core.transform.standardise import standardise
-from ultrum.core.types import Floats
 from ultrum.errors import AlignmentError, UnitError
 
 

@@ -5,13 +5,13 @@ from __future__ import annotations
 import numpy as np
 
 from ultrum.core.arguments import checked
-from ultrum.core.descriptor import Descriptor
-from ultrum.core.durations import months_in, periods_in
-from ultrum.core.gaps import positions_of
-from ultrum.core.on_block import on_block
-from ultrum.core.series import SeriesTable
-from ultrum.core.transform.windows import months_before, row_before
-from ultrum.core.types import Bools, Floats, Ints
+from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.series_or_table import on_block
+from ultrum.core.series.time_series import SeriesTable
+from ultrum.core.time.durations import months_in, periods_in
+from ultrum.core.time.gaps import positions_of
+from ultrum.core.transform.window_bounds import months_before, row_before
 from ultrum.errors import UnitError
 
 
@@ -48,7 +48,7 @@ def growth(
     Examples
     --------
     >>> import pandas as pd
-    >>> from ultrum.core.series import TimeSeries
+    >>> from ultrum.core.series.time_series import TimeSeries
     >>> cpi = pd.Series([100.0, 101.0, 103.02], pd.period_range("2024-01", periods=3, freq="M"))
     >>> cpi = TimeSeries.wrap(cpi, name="cpi", measure="index", timing="average")
     >>> growth(cpi, over="P1M").to_pandas().round(4).tolist()
@@ -98,7 +98,7 @@ def difference(x: SeriesTable, *, over: str | None = None) -> SeriesTable:
     Examples
     --------
     >>> import pandas as pd
-    >>> from ultrum.core.series import TimeSeries
+    >>> from ultrum.core.series.time_series import TimeSeries
     >>> rate = pd.Series([0.02, 0.025], pd.period_range("2024-01", periods=2, freq="M"))
     >>> difference(TimeSeries.wrap(rate, measure="rate", timing="end")).to_pandas().round(4).tolist()
     [0.005]

@@ -7,10 +7,10 @@ from typing import Final
 import numpy as np
 
 from ultrum.core.arguments import checked
-from ultrum.core.gaps import positions_of
-from ultrum.core.on_block import on_block
-from ultrum.core.series import SeriesTable, TimeSeries
-from ultrum.core.types import Floats, Ints
+from ultrum.core.array_types import Floats, Ints
+from ultrum.core.series.series_or_table import on_block
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.time.gaps import positions_of
 from ultrum.errors import EstimationError, UnitError
 
 CRITERIA: Final = ("bic", "aic")

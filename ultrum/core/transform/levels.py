@@ -6,14 +6,14 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.descriptor import Descriptor, check_same
-from ultrum.core.durations import periods_in
-from ultrum.core.frequency import Frequency, parse_period
-from ultrum.core.gaps import positions_of
-from ultrum.core.labels import period_label, span_of
-from ultrum.core.on_block import on_block
-from ultrum.core.series import SeriesTable, TimeSeries
-from ultrum.core.types import Bools, Floats, Ints
+from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.series.labels import period_label, span_of
+from ultrum.core.series.metadata import Descriptor, check_same
+from ultrum.core.series.series_or_table import on_block
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.time.durations import periods_in
+from ultrum.core.time.frequency import Frequency, parse_period
+from ultrum.core.time.gaps import positions_of
 from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError
 
 

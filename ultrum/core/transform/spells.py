@@ -10,10 +10,10 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.gaps import positions_of
-from ultrum.core.labels import period_label
-from ultrum.core.series import SeriesLike, TimeSeries
-from ultrum.core.types import Bools, Floats
+from ultrum.core.array_types import Bools, Floats
+from ultrum.core.series.labels import period_label
+from ultrum.core.series.time_series import SeriesLike, TimeSeries
+from ultrum.core.time.gaps import positions_of
 from ultrum.errors import UnitError
 
 _WORDS: Final = re.compile(

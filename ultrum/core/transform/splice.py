@@ -9,10 +9,10 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.descriptor import Descriptor, check_same
-from ultrum.core.labels import period_label, span_of
-from ultrum.core.series import TimeSeries
-from ultrum.core.types import Floats
+from ultrum.core.array_types import Floats
+from ultrum.core.series.labels import period_label, span_of
+from ultrum.core.series.metadata import Descriptor, check_same
+from ultrum.core.series.time_series import TimeSeries
 from ultrum.errors import AlignmentError, UnitError
 
 LINKS: Final = ("level", "ratio", "difference")

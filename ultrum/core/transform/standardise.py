@@ -5,11 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from ultrum.core.arguments import checked
-from ultrum.core.on_block import on_block
-from ultrum.core.series import SeriesTable
-from ultrum.core.transform.roll import roll
-from ultrum.core.transform.windows import expanding_moments
-from ultrum.core.types import Floats
+from ultrum.core.array_types import Floats
+from ultrum.core.series.series_or_table import on_block
+from ultrum.core.series.time_series import SeriesTable
+from ultrum.core.transform.rolling_statistics import roll
+from ultrum.core.transform.window_bounds import expanding_moments
 from ultrum.errors import UnitError
 
 
@@ -38,7 +38,7 @@ def standardise(
     Examples
     --------
     >>> import pandas as pd
-    >>> from ultrum.core.series import TimeSeries
+    >>> from ultrum.core.series.time_series import TimeSeries
     >>> x = pd.Series([1.0, 2, 3], pd.period_range("2024-01", periods=3, freq="M"))
     >>> standardise(TimeSeries.wrap(x, measure="rate")).to_pandas().tolist()
     [-1.0, 0.0, 1.0]

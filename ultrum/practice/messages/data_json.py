@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from ultrum.practice.messages.words import Series, facts_of, meta, status_codes, urn
+from ultrum.practice.messages.message_headers import Series, facts_of, meta, status_codes, urn
 from ultrum.practice.observatory import SERIES_ATTRIBUTES, Flow
 
 _STATUS = list(status_codes())

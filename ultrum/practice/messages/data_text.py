@@ -6,7 +6,7 @@ import csv
 import io
 from collections.abc import Sequence
 
-from ultrum.practice.messages.words import Series, facts_of, number
+from ultrum.practice.messages.message_headers import Series, facts_of, number
 from ultrum.practice.observatory import AGENCY, SERIES_ATTRIBUTES, VERSION, Flow
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from ultrum.practice.messages.words import (
+from ultrum.practice.messages.message_headers import (
     NS,
     Series,
     add,

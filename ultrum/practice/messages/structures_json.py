@@ -4,7 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from ultrum.practice.messages.words import Content, concept_names, meta, placed, status_codes, urn
+from ultrum.practice.messages.message_headers import (
+    Content,
+    concept_names,
+    meta,
+    placed,
+    status_codes,
+    urn,
+)
 from ultrum.practice.observatory import AGENCY, SERIES_ATTRIBUTES, TOPICS, VERSION, Flow
 
 

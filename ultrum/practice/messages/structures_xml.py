@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from ultrum.practice.messages.data_xml import space_of
-from ultrum.practice.messages.words import (
+from ultrum.practice.messages.message_headers import (
     LANGUAGE,
     NS,
     Content,

@@ -6,14 +6,14 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Final
 
-from ultrum.core.series import TimeSeries
+from ultrum.core.series.time_series import TimeSeries
 from ultrum.errors import SourceError, warn_user
 from ultrum.sources.delivery import Address, Delivery
-from ultrum.sources.sdmx.facts import Calendar, to_parts
 from ultrum.sources.sdmx.observations import decode
 from ultrum.sources.sdmx.queries import EVERYTHING, REST, FlowName, Paths, Span
-from ultrum.sources.sdmx.raw import RawSeries
-from ultrum.sources.sdmx.structure import (
+from ultrum.sources.sdmx.raw_series import RawSeries
+from ultrum.sources.sdmx.series_typing import Calendar, to_parts
+from ultrum.sources.sdmx.structures import (
     Category,
     Flow,
     Structure,

@@ -13,8 +13,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv
 
-from ultrum.core.types import Array, Ints
-from ultrum.sources.sdmx.raw import RawSeries
+from ultrum.core.array_types import Array, Ints
+from ultrum.sources.sdmx.raw_series import RawSeries
 
 _ABOUT_THE_ROW: Final = ("DATAFLOW", "STRUCTURE", "STRUCTURE_ID", "STRUCTURE_NAME", "ACTION")
 _TIME, _VALUE = "TIME_PERIOD", "OBS_VALUE"

@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 import orjson
 
-from ultrum.core.types import Ints
-from ultrum.sources.sdmx.raw import RawSeries
+from ultrum.core.array_types import Ints
+from ultrum.sources.sdmx.raw_series import RawSeries
 
 Part = Mapping[str, Any]
 

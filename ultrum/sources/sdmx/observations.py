@@ -12,9 +12,9 @@ import lxml.etree
 
 from ultrum.errors import SourceError
 from ultrum.sources.sdmx.csv_data import from_csv
-from ultrum.sources.sdmx.faults import message_of_fault
 from ultrum.sources.sdmx.json_data import from_json
-from ultrum.sources.sdmx.raw import RawSeries
+from ultrum.sources.sdmx.raw_series import RawSeries
+from ultrum.sources.sdmx.service_errors import message_of_fault
 from ultrum.sources.sdmx.xml_data import from_xml
 
 DAMAGED = (ValueError, LookupError, TypeError, AttributeError, ArithmeticError, RecursionError)

@@ -10,8 +10,8 @@ from typing import Any, Final
 import lxml.etree
 import numpy as np
 
-from ultrum.core.types import Floats
-from ultrum.sources.sdmx.raw import RawSeries
+from ultrum.core.array_types import Floats
+from ultrum.sources.sdmx.raw_series import RawSeries
 
 _TIME, _VALUE = "TIME_PERIOD", "OBS_VALUE"
 _TAGS: Final = ("{*}Series", "{*}Group", "{*}DataSet")

@@ -1,6 +1,6 @@
 """Tables as people publish them: found inside the file, read without guessing, reported on."""
 
 from ultrum.sources.table.reader import read_series, read_table
-from ultrum.sources.table.result import Reading, TableOptions
+from ultrum.sources.table.reading_result import Reading, TableOptions
 
 __all__ = ["Reading", "TableOptions", "read_series", "read_table"]

@@ -7,14 +7,14 @@ from typing import Final
 
 import numpy as np
 
-from ultrum.core.types import Floats
+from ultrum.core.array_types import Floats
 from ultrum.errors import TableError
-from ultrum.sources.table.dates import cell_text
-from ultrum.sources.table.grid import column_array
-from ultrum.sources.table.heading import Heading
-from ultrum.sources.table.layout import Block
-from ultrum.sources.table.numbers import read_numbers
-from ultrum.sources.table.parts import date_cells
+from ultrum.sources.table.cell_grid import column_array
+from ultrum.sources.table.column_headings import Heading
+from ultrum.sources.table.composite_dates import date_cells
+from ultrum.sources.table.date_reading import cell_text
+from ultrum.sources.table.number_formats import read_numbers
+from ultrum.sources.table.table_detection import Block
 
 NAMES: Final = ("open", "high", "low", "close", "volume", "open interest")
 

@@ -7,7 +7,7 @@ from typing import Final
 
 import numpy as np
 
-from ultrum.core.types import Array, Dates, Ints
+from ultrum.core.array_types import Array, Dates, Ints
 from ultrum.errors import TableError
 
 _LEAST_GAP: Final = 10  # years without data that show where a span of less than a century begins

@@ -7,9 +7,9 @@ from typing import Any, Final
 
 from ultrum.errors import TableError
 from ultrum.sources.limits import current
-from ultrum.sources.table.grid import Grid, Row
-from ultrum.sources.table.styles import style_of
-from ultrum.sources.table.unpack import decode
+from ultrum.sources.table.cell_grid import Grid, Row
+from ultrum.sources.table.date_formats import style_of
+from ultrum.sources.table.unpacking import decode
 
 _NESTING: Final = 6
 

@@ -12,10 +12,10 @@ from dataclasses import replace
 from datetime import date, datetime, timedelta
 from typing import Any, Final
 
-from ultrum.sources.table.dates import cell_text
-from ultrum.sources.table.grid import Grid, Row, is_empty, is_value
+from ultrum.sources.table.cell_grid import Grid, Row, is_empty, is_value
+from ultrum.sources.table.date_formats import serial_moment
+from ultrum.sources.table.date_reading import cell_text
 from ultrum.sources.table.periods_of_year import YEAR, labelled, part_of_year
-from ultrum.sources.table.styles import serial_moment
 
 _FIRST_COLUMNS: Final = 4
 _FIRST_ROWS: Final = 60

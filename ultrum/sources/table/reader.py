@@ -13,26 +13,32 @@ from datetime import date
 from typing import Any, Final
 
 from ultrum.core.arguments import checked
-from ultrum.core.series import SeriesTable
+from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError
 from ultrum.file_access import path_of
 from ultrum.sources.http import HttpClient
-from ultrum.sources.table.assemble import assemble
 from ultrum.sources.table.bars import named_bars
-from ultrum.sources.table.columnar import read_parquet
+from ultrum.sources.table.cell_grid import Grid
+from ultrum.sources.table.column_headings import DATE_WORDS
+from ultrum.sources.table.composite_dates import side_by_side
 from ultrum.sources.table.date_column import Wishes
-from ultrum.sources.table.figure import find_figure
-from ultrum.sources.table.formats import grids_of, kind_of
-from ultrum.sources.table.grid import Grid
-from ultrum.sources.table.heading import DATE_WORDS
-from ultrum.sources.table.layout import Block, find_blocks
-from ultrum.sources.table.many import expand, figure_series, files_of, is_pattern, read_many
-from ultrum.sources.table.parts import side_by_side
-from ultrum.sources.table.quick import read_quick
-from ultrum.sources.table.result import Decision, Reading, TableOptions
-from ultrum.sources.table.typed import typed
-from ultrum.sources.table.undated import dated_grid
-from ultrum.sources.table.unpack import read_file, unpack
+from ultrum.sources.table.fast_csv import read_quick
+from ultrum.sources.table.file_formats import grids_of, kind_of
+from ultrum.sources.table.file_patterns import (
+    expand,
+    figure_series,
+    files_of,
+    is_pattern,
+    read_many,
+)
+from ultrum.sources.table.parquet import read_parquet
+from ultrum.sources.table.reading_result import Decision, Reading, TableOptions
+from ultrum.sources.table.series_assembly import assemble
+from ultrum.sources.table.single_value import find_figure
+from ultrum.sources.table.table_detection import Block, find_blocks
+from ultrum.sources.table.type_inference import typed
+from ultrum.sources.table.undated_tables import dated_grid
+from ultrum.sources.table.unpacking import read_file, unpack
 
 _FAR_LARGER: Final = 3
 

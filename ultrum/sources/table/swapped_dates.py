@@ -6,7 +6,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from ultrum.core.types import Bools, Dates, Ints
+from ultrum.core.array_types import Bools, Dates, Ints
 from ultrum.errors import TableError
 
 _LEAST_ROWS: Final = 4

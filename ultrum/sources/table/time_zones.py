@@ -7,9 +7,9 @@ from dataclasses import replace
 import numpy as np
 import pandas as pd
 
-from ultrum.core.types import Bools
+from ultrum.core.array_types import Bools
 from ultrum.errors import TableError
-from ultrum.sources.table.dates import ReadDates
+from ultrum.sources.table.date_reading import ReadDates
 
 
 def in_zone(dates: ReadDates, timezone: str, where: str) -> ReadDates:

@@ -1,0 +1,339 @@
+"""The commands that run whole jobs: the demo, a study, the practice services."""
+
+from __future__ import annotations
+
+import contextlib
+import math
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Final
+
+import click
+
+from ultrum.cli.options import (
+    AT,
+    BIND,
+    CREDENTIALS,
+    FOLDER,
+    HERE,
+    JSON,
+    OFFLINE,
+    OUTPUT,
+    PERIOD,
+    VAULT,
+    store_of,
+)
+from ultrum.cli.verbosity import echo
+
+if TYPE_CHECKING:
+    from ultrum.sources.credential_store import CredentialStore
+    from ultrum.study import StudyResult
+
+
+_RUN_SO: Final = "\b\n" + "\n".join(
+    (
+        "ultrum run allowed.toml",
+        "ultrum run allowed.toml --only BRTW --only EBMK",
+        "ultrum run allowed.toml --at 2024-03-31 --out march",
+    )
+)
+_TRAIL_SO: Final = "\b\n" + "\n".join(
+    (
+        "ultrum trail allowed-results",
+        'ultrum trail allowed-results "models.one factor.BRTW.market"',
+    )
+)
+_NEW_SO: Final = "\b\n" + "\n".join(("ultrum new mine.toml --company EBMK --factors market,value",))
+
+
+@click.command()
+@click.option(
+    "--out", type=FOLDER, default=Path("ultrum-demo"), help="Folder for vault and results."
+)
+@OFFLINE
+@JSON
+def demo(out: Path, offline: bool, as_json: bool) -> None:
+    """Run the shipped study on the practice world, from live services to a report page."""
+    from ultrum.practice import demo_study
+    from ultrum.study import Study
+
+    study = Study.load(demo_study())
+    with practice_service() as service:
+        _run_and_show(study.with_sources_at(service.places), out / "results", out / "vault",
+                      offline, as_json)  # fmt: skip
+
+
+@click.command(epilog=_RUN_SO)
+@click.argument("study", type=HERE)
+@click.option("--out", type=FOLDER, help="Folder for the results; by default STUDY-results.")
+@click.option("--check", is_flag=True, help="Only check the study; download nothing.")
+@click.option(
+    "--only", multiple=True, metavar="ASSET", help="Only these assets, while a study is worked out."
+)
+@click.option(
+    "--bundle", type=OUTPUT, help="Also pack study, deliveries and run into this archive."
+)
+@click.option("--anywhere", is_flag=True, help="Let the study read files outside its own folder.")
+@click.option(
+    "--refresh", is_flag=True, help="Download everything whole, also what sources call unchanged."
+)
+@click.option("--anew", is_flag=True, help="Do every stage again, whatever was kept.")
+@CREDENTIALS
+@BIND
+@VAULT
+@OFFLINE
+@AT
+@JSON
+def run(
+    study: Path,
+    out: Path | None,
+    check: bool,
+    only: tuple[str, ...],
+    bundle: Path | None,
+    anywhere: bool,
+    refresh: bool,
+    anew: bool,
+    credentials_file: Path | None,
+    bind: tuple[str, ...],
+    vault: Path | None,
+    offline: bool,
+    at: str,
+    as_json: bool,
+) -> None:
+    """Run the study file STUDY, or the bundle of one, and write its report and tables.
+
+    What has not changed since the last run is not done again, and what has is said. With --at the numbers
+    are those of the data as they stood on that day.
+    """
+    from ultrum.study import Study
+    from ultrum.study.bundle import free_name, run_of, unbundle
+
+    if study.suffix == ".zip":
+        theirs = run_of(study)
+        place = out or Path(f"{study.stem}-bundle")
+        plan, vault = unbundle(study, place)
+        _run_and_show(
+            plan, place / "results", vault, True, as_json, before=(theirs, "the run in the bundle")
+        )
+        return
+    plan = Study.load(study, anywhere=anywhere)
+    if check:
+        echo(f"{study}: valid.")
+        return
+    if bundle is not None:
+        free_name(bundle)
+    plan = plan.limited_to(only) if only else plan
+    place = out or Path(f"{study.stem}-results")
+    _run_and_show(
+        plan, place, vault, offline, as_json, at or None, not anew, bundle, refresh=refresh,
+        store=store_of(credentials_file, bind),
+    )  # fmt: skip
+
+
+@click.command(epilog=_TRAIL_SO)
+@click.argument("results", type=HERE)
+@click.argument("number", default="")
+@JSON
+def trail(results: Path, number: str, as_json: bool) -> None:
+    """Show where NUMBER of a run came from: stages, deliveries, checksums, and how to make it again.
+
+    RESULTS is the folder a run has written. Without NUMBER the answer is shown.
+    """
+    from ultrum.cli import terminal_output
+    from ultrum.study.provenance import read_run
+    from ultrum.study.provenance import trail as trail_of
+
+    found = trail_of(results, number or f"cost_of_equity.{read_run(results)['company']}")
+    if as_json:
+        terminal_output.as_json(found.to_dict())
+        return
+    for line in found.lines():
+        echo(line)
+
+
+@click.command(epilog=_NEW_SO)
+@click.argument("study", type=HERE)
+@click.option("--company", required=True, help="Code of the company asked about.")
+@click.option(
+    "--factors", default="market", show_default=True, help="Factors, with commas between."
+)
+@click.option("--frequency", default="M", show_default=True, help="Frequency of the panel.")
+@click.option("--title", default="", help="Title of the study.")
+@click.option("--prices", default="", help="Your own file of prices, beside the study.")
+@click.option("--factor-table", default="", help="Your own file of factor returns, beside it.")
+@click.option("--bill", default="bill", show_default=True, help="Its column of risk-free returns.")
+def new(
+    study: Path,
+    company: str,
+    factors: str,
+    frequency: str,
+    title: str,
+    prices: str,
+    factor_table: str,
+    bill: str,
+) -> None:
+    """Write a commented study file to begin with, on files of your own or the practice world's sources."""
+    from ultrum.study.template import begin
+
+    names = [f.strip() for f in factors.split(",") if f.strip()]
+    begin(study, company, names, frequency, title, prices, factor_table, bill)
+    then = "" if prices else "change its sources, then: "
+    echo(f"{study} written; {then}ultrum run {study}")
+
+
+@click.command()
+@click.option(
+    "--port",
+    type=click.IntRange(0, 65_535),
+    default=8765,
+    show_default=True,
+    help="Port on 127.0.0.1 to listen on.",
+)
+@click.option(
+    "--delay", type=click.FloatRange(0, 600), default=0.0, help="Seconds every answer takes longer."
+)
+@click.option("--today", default="", callback=PERIOD, help="Day that the page of today shows.")
+@click.option(
+    "--misbehave",
+    multiple=True,
+    help="Answer badly: slow, busy, unavailable, cut, mistyped, moved, locked or revised, for every "
+    "request, or KIND:TEXT for those whose path holds TEXT.",
+)
+def practice(port: int, delay: float, today: str, misbehave: tuple[str, ...]) -> None:
+    """Serve the practice world on loopback until stopped with Ctrl-C."""
+    import signal
+    import threading
+
+    if math.isnan(delay):  # no range refuses it
+        raise click.BadParameter("nan is not a number of seconds.", param_hint="--delay")
+    signal.signal(signal.SIGINT, signal.default_int_handler)  # a shell's background jobs ignore it
+    said = {"delay": delay, **({"today": today} if today else {})}
+    with practice_service(port, **said) as service:
+        for word in misbehave:
+            kind, _, path = word.partition(":")
+            service.misbehave(kind, path, times=-1)
+        for name, place in service.places.items():
+            echo(f"{name:12s} {place}")
+        echo("Serving until Ctrl-C.", err=True)
+        with contextlib.suppress(KeyboardInterrupt):
+            threading.Event().wait()
+
+
+def practice_service(port: int = 0, **said: Any) -> Any:
+    """The practice services, imported when they are wanted."""
+    from ultrum.practice import serve
+
+    return serve(port, **said)
+
+
+def _run_and_show(
+    study: Any,
+    out: Path,
+    vault: Path | None,
+    offline: bool,
+    as_json: bool,
+    at: str | None = None,
+    keep: bool = True,
+    packed: Path | None = None,
+    before: tuple[dict[str, Any], str] | None = None,
+    refresh: bool = False,
+    store: CredentialStore | None = None,
+) -> None:
+    from ultrum.cli import terminal_output
+    from ultrum.cli.exit_codes import PartlyDoneError
+    from ultrum.report.result_files import PartlyWrittenError, write_results
+    from ultrum.report.run_file import run_facts
+    from ultrum.study import run_study
+    from ultrum.study.provenance import changes
+
+    before = before or _last_run(out)
+    with terminal_output.progress() as tell:
+        result = run_study(
+            study, vault=vault, offline=offline, at=at, keep=keep, refresh=refresh, progress=tell,
+            credentials=store,
+        )  # fmt: skip
+        tell("writing the report")
+        failed = ""
+        try:
+            places = write_results(result, out)
+        except PartlyWrittenError as error:
+            places, failed = error.places, str(error)
+        if packed is not None:
+            from ultrum.desk.settings import default_vault
+            from ultrum.study.bundle import bundle
+
+            places["bundle"] = bundle(result, vault or default_vault(), packed)
+    moved = None if before is None else changes(before[0], run_facts(result), before[1])
+    summary = _summary(result)
+    if as_json:
+        more = (
+            {} if moved is None else {"revised": moved.revised, "numbers_moved": len(moved.moved)}
+        )
+        terminal_output.as_json({**summary, **more, "places": places})
+    else:
+        _print_summary(result, summary, places)
+        if moved is not None:
+            echo(repr(moved))
+    if failed:
+        terminal_output.warn(failed, "failed")
+        raise PartlyDoneError
+
+
+def _last_run(out: Path) -> tuple[dict[str, Any], str] | None:
+    """What the last run into a folder was, if there was one, and what it is called."""
+    from ultrum.errors import StudyError
+    from ultrum.study.provenance import read_run
+
+    try:
+        return read_run(out), "the last run"
+    except StudyError:
+        return None
+
+
+def _summary(result: StudyResult) -> dict[str, Any]:
+    """The answer and the numbers behind it, in decimals."""
+    betas, company = result.betas, result.company
+    fit = betas.fit(company)
+    bounds = result.cost.interval(result.study.report.level).loc[company]
+    return {
+        "title": result.study.study.title,
+        "company": company,
+        "cost_of_equity": result.cost.value[company],
+        "low": bounds["low"],
+        "high": bounds["high"],
+        "level": result.study.report.level,
+        "standard_error": result.cost.standard_error[company],
+        "risk_free": result.cost.risk_free,
+        "coefficients": betas.coefficients.loc[company].to_dict(),
+        "standard_errors": betas.standard_errors.loc[company].to_dict(),
+        "rows": fit.nobs,
+        "dropped": dict(fit.dropped),
+        "warnings": [vars(w) for w in result.warnings],
+        "run": result.run,
+    }
+
+
+def _betas_said(summary: dict[str, Any]) -> str:
+    """Betas with their errors in brackets."""
+    errors = summary["standard_errors"]
+    betas = {t: v for t, v in summary["coefficients"].items() if t != "constant"}
+    return ", ".join(f"{t} {v:.4f} ({errors[t]:.4f})" for t, v in betas.items())
+
+
+def _print_summary(result: StudyResult, summary: dict[str, Any], places: dict[str, Path]) -> None:
+    from ultrum.cli import terminal_output
+
+    percent = {k: f"{100 * summary[k]:.2f}" for k in ("cost_of_equity", "low", "high")}
+    echo(summary["title"])
+    echo(
+        f"Cost of equity of {summary['company']}: {percent['cost_of_equity']} % a year, "
+        f"{100 * summary['level']:g} % interval {percent['low']} to {percent['high']} %"
+    )
+    fit = result.betas.fit(result.company)
+    terminal_output.table(terminal_output.fixed(fit.to_frame(), "term", p=3, t=2))
+    echo(fit.basis)
+    if result.betas.unadjusted is not None:
+        echo(f"used, drawn to the other companies: {_betas_said(summary)}")
+    for warning in result.warnings:
+        terminal_output.warn(f"{warning.subject}: {warning.text}")
+    for name, place in places.items():
+        echo(f"{name:8s} {place}")

@@ -1,0 +1,380 @@
+"""The command that looks: what a series or a table is, shaped on the way, printed and drawn."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Final
+
+import click
+from click.core import ParameterSource
+
+from ultrum.cli.local_files import READ, LocalFiles, local_files, refuse_inputs, vault_for
+from ultrum.cli.options import (
+    AT,
+    BIND,
+    CREDENTIALS,
+    FREQUENCY,
+    JSON,
+    OFFLINE,
+    OUTPUT,
+    PERIOD,
+    PRACTICE,
+    SOURCES,
+    VAULT,
+    desk_of,
+)
+from ultrum.cli.verbosity import echo
+
+_UNITS_OF_A_PICTURE: Final = 2
+ENVIRONMENT: Final = ParameterSource.ENVIRONMENT
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from ultrum.core.series.time_series import TimeSeries
+    from ultrum.desk import Desk
+    from ultrum.sources.table import Reading
+
+
+@click.command()
+@click.argument("address")
+@click.option("--rows", type=click.IntRange(1, 500), default=5, help="Rows shown at each end.")
+@click.option("--picture", type=OUTPUT, help="Draw the series into this PNG file.")
+@click.option("--csv", "csv_file", type=OUTPUT, help="Write the series to this CSV file.")
+@click.option(
+    "--start", default="", callback=PERIOD, help="First period, or words such as 'last 10 years'."
+)
+@click.option("--end", default="", callback=PERIOD, help="Last period.")
+@click.option(
+    "--frequency", default="", callback=FREQUENCY, help="Bring it to this lower frequency."
+)
+@click.option(
+    "--step",
+    "steps",
+    multiple=True,
+    metavar="STEP",
+    help="Shape it: growth=P1Y, roll=12,how=deviation, deflate=ADDRESS; may be repeated.",
+)
+@click.option(
+    "--beside",
+    multiple=True,
+    metavar="ADDRESS",
+    help="Another series, taken through the same steps and drawn beside it.",
+)
+@click.option(
+    "--spells",
+    default="",
+    metavar="CONDITION",
+    help="List and shade spells: 'below zero', 'above its 90th percentile'.",
+)
+@click.option(
+    "--returns",
+    "returns_of",
+    default="",
+    metavar="FREQUENCY",
+    callback=FREQUENCY,
+    help="Show prices as returns of this frequency; ADDRESS may be a whole table of prices.",
+)
+@click.option(
+    "--figure",
+    default=None,
+    type=click.Choice(["grid", "histogram", "growth", "drawdown", "risk", "correlations"]),
+    help="With --returns: what --picture draws.",
+)
+@click.option("--revised", is_flag=True, help="What was revised between the last two vintages.")
+@READ
+@SOURCES
+@CREDENTIALS
+@BIND
+@PRACTICE
+@VAULT
+@OFFLINE
+@AT
+@JSON
+def look(
+    address: str, rows: int, picture: Path | None, csv_file: Path | None, start: str, end: str,
+    frequency: str, steps: tuple[str, ...], beside: tuple[str, ...], spells: str, revised: bool,
+    returns_of: str, figure: str | None, reading: tuple[str, ...], as_json: bool,
+    vault: Path | None, **where: Any,
+) -> None:  # fmt: skip
+    """Show what the series at ADDRESS is, or every series of a table.
+
+    ADDRESS may be a local file, a column of it (prices.csv#close) or a pattern of files (prices/{asset}.csv);
+    every option works on all of them. Shown are facts, a small picture, first and last values, gaps and spells.
+    Steps are those of a study: to_frequency, disaggregate, growth, difference, rebase, deflate, standardise,
+    roll, innovations, spread, cumulate, lag, fill, splice, to_currency, per_period.
+    """
+    from ultrum.cli import terminal_output
+    from ultrum.cli.returns_view import returns_at, show_returns
+
+    asked = _Asked(
+        rows, picture, csv_file, (start, end, frequency), _parsed(steps), spells, as_json
+    )
+    _refuse_together(returns_of, revised, figure, picture, asked, beside)
+    texts = (address, *beside)
+    files = local_files(texts, reading)
+    refuse_inputs([csv_file, picture], texts)
+    if files and click.get_current_context().get_parameter_source("vault") is ENVIRONMENT:
+        vault = None  # a file that is only looked at is not kept, unless --vault is on the line
+    _refuse_for_files(files, vault, where, revised)
+    with (
+        vault_for(vault, files, texts) as place,
+        desk_of(vault=place, files=files, **where) as desk,
+    ):
+        if revised:
+            table = desk.revisions(files.address(address))
+            terminal_output.as_json(table.to_dict("records")) if as_json else terminal_output.table(
+                table
+            )
+            return
+        if returns_of:
+            made = returns_at(desk, files.address(address), returns_of, asked.span[:2])
+        else:
+            _look(desk, files, texts, asked)
+    if returns_of:
+        _write([made[n] for n in made.names] if csv_file else [], asked)
+        show_returns(made, figure, picture, as_json)
+
+
+@dataclass(frozen=True)
+class _Asked:
+    """What is to be done with the series."""
+
+    rows: int
+    picture: Path | None
+    csv_file: Path | None
+    span: tuple[str, str, str]
+    steps: list[dict[str, Any]]
+    spells: str
+    as_json: bool
+
+
+def _refuse_together(
+    returns_of: str, revised: bool, figure: str | None, picture: Path | None, asked: _Asked,
+    beside: Sequence[str],
+) -> None:  # fmt: skip
+    """Refuse options that have no meaning together, before anything is done."""
+    if figure and not (returns_of and picture):
+        raise click.UsageError("--figure needs --returns and --picture.")
+    both = {
+        "--frequency": asked.span[2], "--step": asked.steps, "--spells": asked.spells, "--beside": beside,
+    }  # fmt: skip
+    kept = {
+        "--start": asked.span[0],
+        "--end": asked.span[1],
+        "--csv": asked.csv_file,
+        "--picture": picture,
+    }
+    for option, chosen, idle in (
+        ("--returns", returns_of, both),
+        ("--revised", revised, {**both, **kept}),
+    ):
+        named = [name for name, value in idle.items() if value]
+        if chosen and named:
+            raise click.UsageError(f"{named[0]} cannot be used with {option}.")
+    if returns_of and revised:
+        raise click.UsageError("--returns cannot be used with --revised.")
+
+
+def _refuse_for_files(
+    files: LocalFiles, vault: Path | None, where: dict[str, Any], revised: bool
+) -> None:
+    """A local file that is only looked at is not kept; options about what is kept need a vault."""
+    kept = {"--revised": revised, "--at": where.get("at"), "--offline": where.get("offline")}
+    named = [name for name, value in kept.items() if value]
+    if files and vault is None and named:
+        raise click.UsageError(
+            f"{named[0]} needs --vault for a local file; pull keeps files in a vault."
+        )
+
+
+def _look(desk: Desk, files: LocalFiles, texts: Sequence[str], asked: _Asked) -> None:
+    """One series with its facts, or every series of a table."""
+    from ultrum.cli import look_view
+
+    address = files.address(texts[0])
+    found, reading = _series_at(desk, address, asked)
+    others = [one for t in texts[1:] for one in _series_at(desk, files.address(t), asked)[0]]
+    whole = reading is not None and "#" not in texts[0]
+    if len(found) == 1 and not whole:
+        facts = desk.describe(found[0][0]).facts if reading is None else _facts(found[0][1])
+        series = found[0][1]
+        _look_at_one(
+            series, [s for _, s in others], {**facts, **_after_steps(series, asked.steps)}, asked
+        )
+        if not asked.as_json:
+            look_view.show_rejected(reading)
+        return
+    if asked.spells and len(found) != 1:
+        raise click.UsageError(
+            f"--spells needs one series; name one of {len(found)}: {texts[0].partition('#')[0]}#"
+            f"{found[0][1].name if found else 'column'}."
+        )
+    _look_at_many(texts[0], [s for _, s in found], [s for _, s in others], reading, asked)
+
+
+def _series_at(
+    desk: Desk, address: str, asked: _Asked
+) -> tuple[list[tuple[str, TimeSeries]], Reading | None]:
+    """Series at an address after their steps, with their own addresses, and what the reader did.
+
+    A series of a table that cannot be taken through the steps is left out with a warning.
+    """
+    from ultrum.cli import terminal_output
+    from ultrum.core.transform.steps import apply_steps
+    from ultrum.desk.spans import DataSpan
+    from ultrum.desk.stored import series_within
+    from ultrum.errors import UltrumError
+    from ultrum.sources.delivery import Address
+
+    start, end, frequency = asked.span
+    wanted, span = Address.parse(address), DataSpan.of(start, end)
+    steps = [*([{"to_frequency": frequency}] if frequency else []), *asked.steps]
+    is_table = (
+        desk.kind_of(wanted) != "sdmx" and wanted.path not in desk.sources[wanted.source].snapshots
+    )
+    reading = desk.table(f"{wanted.source}:{wanted.path}") if is_table else None
+    found = series_within(desk, address, span, whole=bool(steps))
+    known = span.known(*found)
+    shaped: list[tuple[str, TimeSeries]] = []
+    faults: list[UltrumError] = []
+    for one in found:
+        try:
+            made = apply_steps(one, steps, desk.fetch, start=known.start, end=known.end)
+            shaped.append((one.about.address or address, made))
+        except UltrumError as error:
+            faults.append(error)
+    if faults and not shaped:
+        raise faults[0]
+    for fault in faults:
+        terminal_output.warn(str(fault), "left out")
+    final = span.known(*[s for _, s in shaped])
+    return [(a, final.cut(s)) for a, s in shaped], reading
+
+
+def _look_at_one(
+    series: TimeSeries, others: Sequence[TimeSeries], facts: dict[str, str], asked: _Asked
+) -> None:
+    from ultrum.cli import look_view, terminal_output
+
+    found = _spells_of(series, asked.spells)
+    _write([series, *others] if asked.csv_file else [], asked)
+    if asked.picture:
+        from ultrum.report import figures
+
+        figures.to_png(figures.through_time(series, *others, shade=found), asked.picture)
+    if asked.as_json:
+        listed = {} if found is None else {"spells": found.to_dict("records")}
+        terminal_output.as_json(
+            {"facts": facts, "values": dict(look_view.labelled(series)), **listed}
+        )
+        return
+    look_view.show_series(series, facts, asked.rows)
+    if found is not None:
+        _show_spells(found)
+
+
+def _look_at_many(
+    name: str, found: Sequence[TimeSeries], others: Sequence[TimeSeries], reading: Reading | None,
+    asked: _Asked,
+) -> None:  # fmt: skip
+    """Every series of a table: written, drawn, printed."""
+    from ultrum.cli import look_view, terminal_output
+    from ultrum.desk.column_names import unique_headings
+
+    every = [*found, *others]
+    spells = _spells_of(found[0], asked.spells) if asked.spells else None
+    names = unique_headings(every, [s.name for s in every])
+    _write(every, asked)
+    if asked.picture:
+        from ultrum.report import figures
+        from ultrum.report.figures.series_figures import reading_of
+
+        kinds = {reading_of(s.about)[1] for s in every}
+        drawn = (
+            figures.through_time(*every, shade=spells)
+            if len(kinds) <= _UNITS_OF_A_PICTURE
+            else figures.small_multiples(every)[0]
+        )
+        figures.to_png(drawn, asked.picture)
+    if asked.as_json:
+        terminal_output.as_json({
+            "series": look_view.summary_rows(every, names),
+            "values": {n: dict(look_view.labelled(s)) for n, s in zip(names, every, strict=True)},
+            "decisions": [vars(d) for d in reading.decisions] if reading else [],
+            "rejected": [vars(r) for r in reading.rejected] if reading else [],
+            **({} if spells is None else {"spells": spells.to_dict("records")}),
+        })  # fmt: skip
+        return
+    look_view.show_table(name, every, names, reading, asked.rows)
+    if spells is not None:
+        _show_spells(spells)
+
+
+def _write(series: Sequence[TimeSeries], asked: _Asked) -> None:
+    """All series side by side to the CSV file asked for."""
+    if not asked.csv_file or not series:
+        return
+    import pandas as pd
+
+    from ultrum.desk.column_names import unique_headings
+    from ultrum.report.table_files import to_csv
+
+    names = unique_headings(series, [s.name for s in series])
+    to_csv(pd.concat([s.values for s in series], axis=1, keys=names).sort_index(), asked.csv_file)
+
+
+def _facts(series: TimeSeries) -> dict[str, str]:
+    """Facts of a series of a table."""
+    from ultrum.desk.describe import Description
+
+    return Description(series, "", "").facts
+
+
+def _show_spells(found: pd.DataFrame) -> None:
+    from ultrum.cli import look_view, terminal_output
+
+    level = look_view.number(found.attrs["level"])
+    echo(f"{len(found)} spells {found.attrs['condition']} (level {level})")
+    if len(found):
+        terminal_output.table(found)
+
+
+def _parsed(steps: Sequence[str]) -> list[dict[str, Any]]:
+    """Steps as data; a wrong one is a fault of the asker."""
+    from ultrum.core.transform.steps import parse_step
+    from ultrum.errors import UnitError
+
+    try:
+        return [parse_step(step) for step in steps]
+    except UnitError as error:
+        raise click.UsageError(str(error)) from None
+
+
+def _spells_of(series: TimeSeries, condition: str) -> pd.DataFrame | None:
+    from ultrum.core.transform.spells import spells
+
+    return spells(series, condition) if condition else None
+
+
+def _after_steps(series: TimeSeries, steps: list[dict[str, Any]]) -> dict[str, str]:
+    """Facts that steps have changed."""
+    if not steps:
+        return {}
+    from ultrum.core.series.labels import period_label
+
+    about, known = series.about, series.values.dropna().index
+    ends = [period_label(known[k]) for k in (0, -1)] if len(known) else ["—", "—"]
+    return {
+        "steps": "; ".join(str(step) for step in about.trail[-len(steps) :]),
+        "frequency": about.frequency.name,
+        "measure": about.measure or "unknown",
+        "unit": about.currency or about.unit or "unknown",
+        "timing": about.timing or "unknown",
+        "base period": about.base_period or "—",
+        "first": ends[0],
+        "last": ends[1],
+        "values": f"{len(known)} of {len(series)} periods",
+    }

@@ -1,0 +1,161 @@
+"""Showing results in a terminal: aligned tables on stdout, what is going on on stderr."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import shutil
+import sys
+import textwrap
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import click
+import pandas as pd
+
+from ultrum.cli.verbosity import echo, log, wanted
+from ultrum.errors import printable
+
+
+def table(frame: pd.DataFrame, title: str = "") -> None:
+    """A table that fits the terminal; text wraps, numbers stand right and whole."""
+    from rich import box
+    from rich.console import Console
+    from rich.table import Table
+
+    shown = Table(box=box.SIMPLE_HEAD, title=title or None, title_justify="left", pad_edge=False)
+    for column in frame:
+        number = _looks_numeric(frame[column])
+        shown.add_column(
+            printable(str(column)),
+            justify="right" if number else "left",
+            no_wrap=number or column == "address",
+            overflow="fold",
+        )
+    for row in frame.itertuples(index=False):
+        shown.add_row(*[_cell(value) for value in row])
+    width = None if sys.stdout.isatty() else 100
+    Console(width=width, highlight=False, markup=False).print(shown)
+
+
+def fixed(frame: pd.DataFrame, label: str, **places: int) -> pd.DataFrame:
+    """Numbers as text with equal decimals a column, four unless said, so that they align."""
+    shown = frame.rename_axis(label).reset_index()
+    for column in frame:
+        digits = places.get(str(column), 4)
+        smallest = 10.0**-digits
+        shown[column] = [
+            "—"
+            if value != value  # noqa: PLR0124 - NaN differs from itself
+            else f"<{smallest:g}"
+            if column == "p" and value < smallest
+            else f"{value:.{digits}f}"
+            for value in frame[column]
+        ]
+    return shown.rename(columns={c: str(c).replace("_", " ") for c in shown})
+
+
+def fact(name: str, text: str) -> None:
+    """One fact, its name in a column of its own; long text wraps beside it on a terminal."""
+    width = shutil.get_terminal_size().columns if sys.stdout.isatty() else 100
+    lines = textwrap.wrap(printable(text), max(width - 22, 30), break_long_words=False) or [""]
+    echo(f"{name:20s}  {lines[0]}")
+    for line in lines[1:]:
+        echo(f"{'':20s}  {line}")
+
+
+def sparkline(values: Any, width: int = 72, rows: int = 4) -> str:
+    """A series as a few lines of blocks, lowest value at the bottom; gaps stay open.
+
+    Each column shows the mean of its stretch of observations.
+    """
+    import numpy as np
+
+    numbers = np.asarray(values, dtype=float)
+    parts = np.array_split(numbers, min(width, len(numbers)))
+    means = np.array([np.nanmean(p) if np.isfinite(p).any() else np.nan for p in parts])
+    low, high = np.nanmin(means), np.nanmax(means)
+    scaled = (
+        (means - low) / (high - low) if high > low else np.where(np.isfinite(means), 0.5, np.nan)
+    )
+    eighths = np.where(np.isfinite(scaled), 1 + scaled * (8 * rows - 1), 0).round().astype(int)
+    blocks = " ▁▂▃▄▅▆▇█"
+    lines = [
+        "".join(blocks[int(min(max(e - 8 * r, 0), 8))] for e in eighths)
+        for r in range(rows - 1, -1, -1)
+    ]
+    return "\n".join(lines)
+
+
+def warn(text: str, word: str = "warning") -> None:
+    """A warning, or what another word says, on stderr; wrapped between words on a terminal."""
+    log(f"{word}: {text}")
+    if wanted.quiet:
+        return
+    said = printable(f"{word}: {text}")
+    if sys.stderr.isatty():
+        width = shutil.get_terminal_size().columns
+        said = textwrap.fill(said, width, subsequent_indent=" " * 9, break_long_words=False)
+    click.echo(said, err=True)
+
+
+def as_json(value: Any) -> None:
+    """Machine-readable output; missing numbers are null."""
+    echo(json.dumps(_plain(value), indent=2, ensure_ascii=False, allow_nan=False))
+
+
+@contextlib.contextmanager
+def progress() -> Iterator[Callable[[str], None]]:
+    """A function that tells what is being done: on a terminal, as lines if asked for, and to the log."""
+    if wanted.verbose and not wanted.quiet:
+        yield _told
+        return
+    if wanted.quiet or not sys.stderr.isatty():
+        yield log
+        return
+    from rich.console import Console
+
+    with Console(stderr=True).status("starting") as status:
+
+        def _shown(text: str) -> None:
+            log(text)
+            status.update(printable(text).replace("[", "\\["))
+
+        yield _shown
+
+
+def _told(text: str) -> None:
+    log(text)
+    echo(text, err=True)
+
+
+def _looks_numeric(column: pd.Series) -> bool:
+    if pd.api.types.is_numeric_dtype(column):
+        return True
+    return bool(len(column)) and all(_is_figure(str(v)) for v in column)
+
+
+def _is_figure(text: str) -> bool:
+    """Whether a cell is a number, or stands for one that is missing or left out."""
+    return (
+        text in ("…", "—", "missing")
+        or text.replace(".", "").replace(",", "").lstrip("-<").isdigit()
+    )
+
+
+def _cell(value: Any) -> str:
+    if isinstance(value, float):
+        return "—" if value != value else f"{value:,.6g}"  # noqa: PLR0124 - NaN differs from itself
+    return printable(str(value))
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {str(k): _plain(v) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [_plain(v) for v in value]
+    if hasattr(value, "item"):
+        return _plain(value.item())
+    if isinstance(value, float) and (value != value or value in (float("inf"), float("-inf"))):  # noqa: PLR0124
+        return None
+    return value if isinstance(value, str | int | float | bool | None) else str(value)

@@ -1,0 +1,1 @@
+"""Exchange-rate tables and currency conversion."""

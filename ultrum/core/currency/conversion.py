@@ -1,0 +1,170 @@
+"""Series moved from one currency to another, each measure in its own right way.
+
+A quote BASE/QUOTE is the amount of QUOTE paid for one BASE.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import numpy as np
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Dates, Floats
+from ultrum.core.currency.exchange_rates import MAX_AGE, RateTable
+from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.series_or_table import on_block
+from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
+from ultrum.core.time.period_groups import last_days
+from ultrum.errors import CurrencyError
+
+_AT_A_MOMENT = ("price", "stock", "index")
+
+
+@on_block
+@checked
+def to_currency(
+    x: SeriesTable,
+    currency: str,
+    rates: SeriesLike | Iterable[TimeSeries] | RateTable,
+    *,
+    max_age: int = MAX_AGE,
+) -> SeriesTable:
+    """Convert prices, flows or returns.
+
+    Parameters
+    ----------
+    x : TimeSeries or SeriesTable
+        Prices, stocks and indices in a currency are converted at the rate of their own moment (the end of
+        their period); flows at the average rate of their period; a return r becomes (1+r)(1+s) − 1 with
+        s the change of the currency over the period (log returns add). Series already in ``currency`` pass
+        through.
+    currency : str
+        ISO 4217 code wanted.
+    rates : TimeSeries, several, or RateTable
+        Quotes in either direction; a pair that is not quoted is crossed through the fewest steps.
+    max_age : int
+        A day without a quote takes the last before it, up to this many weekdays old; with none the
+        value is missing.
+
+    Raises
+    ------
+    CurrencyError
+        If the quotes do not connect the currencies, or are averages where ends are needed; or if a
+        series has no currency, is a rate, or is an excess return.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> days = pd.bdate_range("2024-01-01", periods=2)
+    >>> price = TimeSeries.wrap(pd.Series([10.0, 11.0], days), measure="price", currency="QSR")
+    >>> quote = TimeSeries.wrap(pd.Series([2.0, 2.0], days), measure="quote", unit="QSR/QML")
+    >>> to_currency(price, "QML", quote).to_pandas().tolist()
+    [20.0, 22.0]
+    """
+    table = _table_of(rates, max_age)
+    block, abouts = x.block.copy(), list(x.about)
+    known: dict[tuple[str, str], Floats] = {}
+    for i, about in enumerate(x.about):
+        if about.currency == currency:
+            continue
+        kind = _kind_of(about)
+        key = about.currency, kind
+        if key not in known:
+            known[key] = _rates_for(x, about, currency, kind, table)
+        there = np.isfinite(block[:, i])
+        block[:, i] = _converted(block[:, i], known[key], about.measure)
+        without = int((there & ~np.isfinite(block[:, i])).sum()) or None
+        said = about.stepped(
+            "to currency", {"currency": currency}, to=currency, at=table.names_of(about.currency, currency),
+            rate={"moment": "of its moment", "period": "average of its period", "change": "its change"}[kind],
+            values_without_a_rate=without,
+        )  # fmt: skip
+        abouts[i] = said
+    return SeriesTable.build(block, x.index, abouts)
+
+
+def _table_of(rates: SeriesLike | Iterable[TimeSeries] | RateTable, max_age: int) -> RateTable:
+    if isinstance(rates, RateTable):
+        return rates
+    return RateTable([rates] if isinstance(rates, TimeSeries) else rates, max_age=max_age)
+
+
+def _kind_of(about: Descriptor) -> str:
+    """Whether a series is converted at a moment, over a period, or by a change."""
+    if not about.currency:
+        raise CurrencyError(
+            f"{about.name} has no currency; say described(currency=...) if it is money."
+        )
+    if about.is_return:
+        if about.excess_of:
+            raise CurrencyError(
+                f"{about.name} is in excess of {about.excess_of}; convert the returns first, then subtract "
+                "the rate of the new currency."
+            )
+        return "change"
+    if about.measure in _AT_A_MOMENT:
+        return "period" if about.timing == "average" else "moment"
+    if about.measure == "flow":
+        return "period"
+    raise CurrencyError(
+        f"{about.name} is a {about.measure or 'series of unknown measure'}; only prices, stocks, indices, "
+        "flows and returns are money."
+    )
+
+
+def _rates_for(
+    x: SeriesTable, about: Descriptor, currency: str, kind: str, table: RateTable
+) -> Floats:
+    """Rate of every row, or for returns its change over the row's period."""
+    frequency, timing = table.timing_of(about.currency, currency)
+    if frequency > x.frequency:
+        raise CurrencyError(
+            f"{about.name} is {x.frequency.name}, the quotes of {about.currency} and {currency} are only "
+            f"{frequency.name}; convert it to {frequency.name} first."
+        )
+    same = frequency == x.frequency and not frequency.is_dated
+    if same and (timing == "average") != (kind == "period"):
+        wanted = "averages of each period" if kind == "period" else "rates at each period's end"
+        raise CurrencyError(
+            f"{about.name} needs {wanted}; the quotes {table.names_of(about.currency, currency)} are "
+            f"{timing or 'end'} values. Give daily quotes."
+        )
+    if kind == "period" and not same:
+        return _averages(x, about.currency, currency, table)
+    ends = last_days(x)
+    found = table.rates(about.currency, currency, ends)
+    if kind == "moment" or (same and kind == "period"):
+        return found
+    before = table.rates(about.currency, currency, _ends_before(x))
+    return found / before - 1.0
+
+
+def _ends_before(x: SeriesTable) -> Dates:
+    """Day on which the period before each row ended."""
+    if x.frequency.is_dated:
+        return np.append(x.frequency.ends(x.ordinals[:1] - 1), last_days(x)[:-1])
+    return x.frequency.ends(x.ordinals - 1)
+
+
+def _averages(x: SeriesTable, base: str, quote: str, table: RateTable) -> Floats:
+    """Mean of the rates quoted inside each row's period; for daily rows that day's."""
+    if x.frequency.is_dated:
+        return table.rates(base, quote, last_days(x))
+    pair = table.series(base, quote)
+    days = pair.about.frequency.ends(pair.ordinals)
+    place = np.searchsorted(x.ordinals, x.frequency.ordinals(days))
+    inside = (place < len(x.index)) & (
+        x.ordinals[np.minimum(place, len(x.index) - 1)] == x.frequency.ordinals(days)
+    )
+    count = np.bincount(place[inside], minlength=len(x.index))
+    total = np.bincount(place[inside], pair.values.to_numpy()[inside], minlength=len(x.index))
+    return np.where(count > 0, total / np.maximum(count, 1), np.nan)
+
+
+def _converted(values: Floats, rates: Floats, measure: str) -> Floats:
+    if measure == "return":
+        return (1.0 + values) * (1.0 + rates) - 1.0
+    if measure == "log_return":
+        return values + np.log1p(rates)
+    return values * rates

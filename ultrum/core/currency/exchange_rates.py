@@ -1,0 +1,390 @@
+"""Exchange rates of any pair from quotes in either direction, by the fewest steps, on any day."""
+
+from __future__ import annotations
+
+import difflib
+import itertools
+from collections import deque
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.array_types import Array, Dates, Floats
+from ultrum.core.series.labels import span_of
+from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.time.date_parser import days_in
+from ultrum.core.time.frequency import Frequency
+from ultrum.errors import AlignmentError, CurrencyError
+
+MAX_AGE: Final = 5
+
+
+class Rate(float):
+    """An exchange rate that knows its day: the amount of ``quote`` for one ``base``.
+
+    Attributes
+    ----------
+    base, quote : str
+    on : str
+        Day asked for.
+    days : tuple of str
+        Day of each quote used, in the order of the steps.
+    path : tuple of str
+        Currencies from base to quote.
+    """
+
+    base: str
+    quote: str
+    on: str
+    days: tuple[str, ...]
+    path: tuple[str, ...]
+
+    def __new__(
+        cls, value: float, base: str, quote: str, on: str, days: Iterable[str], path: Iterable[str]
+    ) -> Rate:
+        """Make a rate with its facts."""
+        made = super().__new__(cls, value)
+        made.base, made.quote, made.on = base, quote, on
+        made.days, made.path = tuple(days), tuple(path)
+        return made
+
+    def __repr__(self) -> str:
+        through = f" through {', '.join(self.path[1:-1])}" if len(self.path) > 2 else ""
+        old = f", quoted {min(self.days)}" if self.days and min(self.days) != self.on else ""
+        return f"{float(self):.6g} {self.quote} for one {self.base} on {self.on}{old}{through}"
+
+    def __reduce__(self) -> Any:
+        return Rate, (float(self), self.base, self.quote, self.on, self.days, self.path)
+
+
+@dataclass(frozen=True)
+class _Quotes:
+    """One quoted pair: days, strictly increasing, and the amount of quote for one base."""
+
+    days: Dates
+    values: Floats
+    name: str
+    timing: str
+    frequency: Frequency
+
+
+class RateTable:
+    """Exchange rates of every pair that quotes connect.
+
+    Parameters
+    ----------
+    quotes : iterable of TimeSeries, or SeriesTable
+        Quotes whose unit reads BASE/QUOTE: the amount of QUOTE for one BASE. Either direction serves.
+    max_age : int
+        A day without a quote takes the last before it, at most this many weekdays old.
+    tolerance : float
+        Three pairs that close a triangle should multiply to one; a relative gap beyond this is
+        reported in ``unclosed``.
+
+    Attributes
+    ----------
+    currencies : tuple of str
+    unclosed : DataFrame
+        Triangles that do not close: ``triangle day product gap days_beyond``, worst day of each.
+
+    Raises
+    ------
+    CurrencyError
+        If a series is no quote of two currencies, one pair comes twice, or a rate is not positive.
+
+    Examples
+    --------
+    >>> days = pd.bdate_range("2024-03-28", periods=2)
+    >>> one = TimeSeries.wrap(pd.Series([2.0, 2.1], days), name="a", measure="quote", unit="QSR/QML")
+    >>> two = TimeSeries.wrap(pd.Series([4.0, 4.0], days), name="b", measure="quote", unit="QTV/QML")
+    >>> table = RateTable([one, two])
+    >>> table.rate("QTV", "QSR", on="2024-03-28")
+    2 QSR for one QTV on 2024-03-28 through QML
+    """
+
+    def __init__(
+        self,
+        quotes: Iterable[TimeSeries] | SeriesTable,
+        *,
+        max_age: int = MAX_AGE,
+        tolerance: float = 0.001,
+    ) -> None:
+        members = (
+            [quotes[n] for n in quotes.names] if isinstance(quotes, SeriesTable) else list(quotes)
+        )
+        self.max_age, self.tolerance = max_age, tolerance
+        self._pairs: dict[tuple[str, str], _Quotes] = {}
+        for series in members:
+            self._take(series)
+        if not self._pairs:
+            raise CurrencyError("A rate table needs at least one quote.")
+        self.currencies = tuple(sorted({c for pair in self._pairs for c in pair}))
+        self.unclosed = self._open_triangles()
+
+    def _take(self, series: TimeSeries) -> None:
+        base, _, quote = series.about.unit.partition("/")
+        if not base or not quote or base == quote:
+            raise CurrencyError(
+                f"{series.name} quotes '{series.about.unit or 'no pair'}'; say unit='BASE/QUOTE', the amount of "
+                "QUOTE for one BASE."
+            )
+        if (base, quote) in self._pairs or (quote, base) in self._pairs:
+            known = self._pairs.get((base, quote)) or self._pairs[quote, base]
+            raise CurrencyError(
+                f"{series.name} and {known.name} both quote {base} and {quote}; keep one, or splice them."
+            )
+        known_values = series.values.dropna()
+        if not len(known_values) or not (np.isfinite(known_values) & (known_values > 0)).all():
+            raise CurrencyError(
+                f"{series.name} holds no rates, or some that are no positive numbers."
+            )
+        frequency = series.about.frequency
+        days = frequency.ends(frequency.ordinals_of(known_values.index))
+        self._pairs[base, quote] = _Quotes(
+            days,
+            known_values.to_numpy(dtype=np.float64),
+            series.name,
+            series.about.timing,
+            frequency,
+        )
+
+    def rate(self, base: str, quote: str, *, on: Any = None) -> Rate:
+        """Amount of ``quote`` for one ``base``.
+
+        Parameters
+        ----------
+        base, quote : str
+            ISO 4217 codes.
+        on : date or str, optional
+            Day; by default the last day that every quote needed has reached.
+
+        Raises
+        ------
+        CurrencyError
+            If a currency is unknown, nothing connects the two, or the last quote is too old.
+        """
+        path = self.path(base, quote)
+        steps = list(itertools.pairwise(path))
+        if on is None:
+            on = min((self._between(*s)[0].days[-1] for s in steps), default=self._last_day())
+        day = days_in([on], "on")
+        value, used = 1.0, []
+        for step in steps:
+            rates, at = self._on(*step, day)
+            if np.isnan(rates[0]):
+                self._refuse_old(step, day[0])
+            value *= float(rates[0])
+            used.append(str(at[0]))
+        return Rate(value, base, quote, str(day[0]), used, path)
+
+    def rates(self, base: Any, quote: str, on: Any) -> Floats:
+        """Rates of many days at once, each base currency its own; NaN where none is fresh.
+
+        Parameters
+        ----------
+        base : str, or array of str of shape (T,)
+        quote : str
+        on : array of dates, shape (T,)
+        """
+        days = days_in(on, "on")
+        bases = np.broadcast_to(np.asarray(base, dtype=np.str_), days.shape)
+        found = np.full(len(days), np.nan)
+        for one in np.unique(bases):
+            own = bases == one
+            found[own] = self._along(self.path(str(one), quote), days[own])
+        return found
+
+    def amount(self, amounts: Any, base: Any, quote: str, *, on: Any = None) -> Any:
+        """Amounts in another currency: one, or a column with its currencies and days.
+
+        Parameters
+        ----------
+        amounts : float, or array of shape (T,)
+        base : str, or array of str of shape (T,)
+        quote : str
+        on : date, or array of dates of shape (T,), optional
+            Without one, the last day.
+
+        Returns
+        -------
+        float or ndarray, shape (T,)
+
+        Raises
+        ------
+        CurrencyError
+            If a day has no rate; the first is named.
+        """
+        if np.ndim(amounts) == 0:
+            return float(amounts) * float(self.rate(str(base), quote, on=on))
+        values = np.asarray(amounts, dtype=np.float64)
+        said = self._last_day() if on is None else on
+        days = np.broadcast_to(days_in([said] if np.ndim(said) == 0 else said, "on"), values.shape)
+        rates = self.rates(base, quote, days)
+        if np.isnan(rates).any():
+            first = int(np.flatnonzero(np.isnan(rates))[0])
+            one = str(np.broadcast_to(np.asarray(base, dtype=np.str_), values.shape)[first])
+            self.rate(one, quote, on=days[first])
+        return values * rates
+
+    def matrix(self, *, on: Any = None) -> pd.DataFrame:
+        """Every pair on one day: rows are bases, columns quotes; missing where none is fresh."""
+        table = pd.DataFrame(
+            index=list(self.currencies), columns=list(self.currencies), dtype=float
+        )
+        for base, quote in itertools.product(self.currencies, repeat=2):
+            try:
+                table.loc[base, quote] = float(self.rate(base, quote, on=on))
+            except CurrencyError:
+                table.loc[base, quote] = np.nan
+        table.attrs["on"] = str(on if on is not None else self._last_day())
+        return table.rename_axis(index="one", columns="costs")
+
+    def series(self, base: str, quote: str) -> TimeSeries:
+        """A pair through time, on the days that every quote needed has."""
+        path = self.path(base, quote)
+        steps = list(itertools.pairwise(path))
+        if not steps:
+            raise CurrencyError(f"{base} in {quote} is one on every day.")
+        days = every = self._between(*steps[0])[0].days
+        for step in steps[1:]:
+            own = self._between(*step)[0].days
+            days, every = np.intersect1d(days, own), np.union1d(every, own)
+        if not len(days):
+            raise AlignmentError(f"The quotes from {base} to {quote} share no day.")
+        values = self._along(path, days)
+        first = self._between(*steps[0])[0]
+        names = ", ".join(self._between(*s)[0].name for s in steps)
+        about = Descriptor(
+            name=f"{base}_{quote}", title=f"{quote} for one {base}", frequency=first.frequency,
+            measure="quote", unit=f"{base}/{quote}", timing=first.timing,
+        ).stepped("cross rate" if len(steps) > 1 else "rate", quotes=names, path=" ".join(path),
+                  days_in_some_only=len(every) - len(days) or None)  # fmt: skip
+        return TimeSeries.build(
+            values, first.frequency.index(first.frequency.ordinals(days)), about
+        )
+
+    def last(self, count: int, base: str, quote: str) -> pd.Series:
+        """The last so many rates of a pair."""
+        return self.series(base, quote).to_pandas().tail(count)
+
+    def path(self, base: str, quote: str) -> tuple[str, ...]:
+        """Currencies from base to quote by the fewest quotes."""
+        for currency in (base, quote):
+            self._check_known(currency)
+        before: dict[str, str] = {base: ""}
+        waiting = deque([base])
+        while waiting and quote not in before:
+            here = waiting.popleft()
+            for there in sorted({b if a == here else a for a, b in self._pairs if here in (a, b)}):
+                if there not in before:
+                    before[there] = here
+                    waiting.append(there)
+        if quote not in before:
+            raise CurrencyError(
+                f"No quotes connect {base} with {quote}; there are: {self._listed()}."
+            )
+        path = [quote]
+        while path[-1] != base:
+            path.append(before[path[-1]])
+        return tuple(reversed(path))
+
+    def timing_of(self, base: str, quote: str) -> tuple[Frequency, str]:
+        """Frequency and timing of the coarsest quote between two currencies."""
+        quotes = [self._between(*s)[0] for s in itertools.pairwise(self.path(base, quote))]
+        coarsest = max(quotes, key=lambda q: q.frequency)
+        return coarsest.frequency, coarsest.timing
+
+    def names_of(self, base: str, quote: str) -> str:
+        """Names of the quotes used between two currencies."""
+        return ", ".join(
+            self._between(*s)[0].name for s in itertools.pairwise(self.path(base, quote))
+        )
+
+    def _between(self, base: str, quote: str) -> tuple[_Quotes, bool]:
+        """The quotes of a pair, and whether they stand the other way round."""
+        if (base, quote) in self._pairs:
+            return self._pairs[base, quote], False
+        return self._pairs[quote, base], True
+
+    def _on(self, base: str, quote: str, days: Dates) -> tuple[Floats, Dates]:
+        """Last rate on or before each day, and its day; NaN where too old."""
+        quotes, turned = self._between(base, quote)
+        place = np.searchsorted(quotes.days, days, side="right") - 1
+        safe = np.maximum(place, 0)
+        fresh = place >= 0
+        fresh &= np.busday_count(np.minimum(quotes.days[safe], days), days) <= self.max_age
+        values = 1.0 / quotes.values if turned else quotes.values
+        return np.where(fresh, values[safe], np.nan), quotes.days[safe]
+
+    def _along(self, path: tuple[str, ...], days: Dates) -> Floats:
+        found = np.ones(len(days))
+        for step in itertools.pairwise(path):
+            found = found * self._on(*step, days)[0]
+        return found
+
+    def _last_day(self) -> Any:
+        return max(q.days[-1] for q in self._pairs.values())
+
+    def _check_known(self, currency: str) -> None:
+        if currency not in self.currencies:
+            near = difflib.get_close_matches(currency.upper(), self.currencies, 1, cutoff=0.6)
+            hint = f"; did you mean {near[0]}?" if near else "."
+            raise CurrencyError(
+                f"No quote of {currency} here; there are: {', '.join(self.currencies)}{hint}"
+            )
+
+    def _refuse_old(self, step: tuple[str, str], day: Any) -> None:
+        quotes, _ = self._between(*step)
+        earlier = quotes.days[quotes.days <= day]
+        last = (
+            f"the last before it is of {earlier[-1]}"
+            if len(earlier)
+            else f"they begin {quotes.days[0]}"
+        )
+        raise CurrencyError(
+            f"{quotes.name} has no quote of {step[0]} and {step[1]} on {day}: {last}, and one may be "
+            f"{self.max_age} weekdays old at most (max_age)."
+        )
+
+    def _open_triangles(self) -> pd.DataFrame:
+        rows = []
+        for three in itertools.combinations(self.currencies, 3):
+            sides = list(zip(three, (*three[1:], three[0]), strict=True))
+            if not all(s in self._pairs or s[::-1] in self._pairs for s in sides):
+                continue
+            days: Array = self._between(*sides[0])[0].days
+            for side in sides[1:]:
+                days = np.intersect1d(days, self._between(*side)[0].days)
+            product = self._along((*three, three[0]), days)
+            gaps = np.abs(product - 1.0)
+            if len(gaps) and gaps.max() > self.tolerance:
+                worst = int(np.argmax(gaps))
+                beyond = int((gaps > self.tolerance).sum())
+                rows.append(
+                    [
+                        " ".join(three),
+                        str(days[worst]),
+                        product[worst],
+                        product[worst] - 1.0,
+                        beyond,
+                    ]
+                )
+        return pd.DataFrame(rows, columns=["triangle", "day", "product", "gap", "days_beyond"])
+
+    def _listed(self) -> str:
+        return ", ".join(f"{a}/{b}" for a, b in self._pairs)
+
+    def __repr__(self) -> str:
+        lines = [
+            f"{a}/{b}: {q.name}, {q.frequency.name}, {span_of(pd.DatetimeIndex(q.days))}, {len(q.days)} rates"
+            for (a, b), q in self._pairs.items()
+        ]
+        lines += [
+            f"{name} does not close: {100 * gap:+.2f} % on {day}, beyond {100 * self.tolerance:g} % on {n} days"
+            for name, day, _, gap, n in self.unclosed.to_numpy().tolist()
+        ]
+        return "\n".join(lines)

@@ -1,1 +1,0 @@
-"""What returns look like: risk, distribution, seasons, momentum, drawdown, correlation, holdings."""

@@ -1,0 +1,148 @@
+"""What is lined up and ready to estimate, with the log of what is missing."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Final
+
+import pandas as pd
+
+from ultrum.core.panel.missing_log import MissingData
+from ultrum.core.series.labels import span_of, table_html
+from ultrum.core.series.metadata import Descriptor, step_of
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.time.frequency import Frequency, last_day, parse_period
+from ultrum.errors import AlignmentError
+
+_ROWS: Final = ("complete", "any")
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Panel:
+    """Lined-up data, ready to estimate.
+
+    Attributes
+    ----------
+    assets : DataFrame, shape (T, N)
+        Total returns, in decimals; an asset may be missing singly.
+    factors, conditions : DataFrame, shape (T, K) and (T, M)
+    risk_free : Series, shape (T,)
+        Risk-free return of each period.
+    coverage : DataFrame
+        By series: first, last, rows, gaps, filled (rows in which a condition stands that is older than
+        its newest period), stale, and costs: rows that it alone keeps out of a complete panel.
+    ledger : DataFrame
+        Columns ``period series cause``: every value that was missing, and why.
+    about : mapping of str to Descriptor
+    warnings : tuple of str
+    missing : MissingData or None
+        What was missing before rows were dropped; :meth:`sample` counts from it again.
+    """
+
+    assets: pd.DataFrame
+    factors: pd.DataFrame
+    conditions: pd.DataFrame
+    risk_free: pd.Series
+    coverage: pd.DataFrame
+    ledger: pd.DataFrame
+    about: Mapping[str, Descriptor]
+    frequency: Frequency
+    currency: str
+    warnings: tuple[str, ...] = ()
+    missing: MissingData | None = None
+
+    @property
+    def excess(self) -> SeriesTable:
+        """Asset returns less the risk-free return of the same period."""
+        block = self.assets.to_numpy() - self.risk_free.to_numpy()[:, None]
+        rate = str(self.risk_free.name)
+        step = step_of("excess", of=rate)
+        abouts = [self.about[str(n)].with_step(step, excess_of=rate) for n in self.assets]
+        table = SeriesTable.build(block, self.assets.index, abouts)
+        dropped = {} if self.missing is None else self.missing.dropped()
+        return replace(table, dropped=dropped)
+
+    @property
+    def factor_table(self) -> SeriesTable:
+        """The factors with their descriptors."""
+        return SeriesTable(self.factors, tuple(self.about[str(n)] for n in self.factors))
+
+    @property
+    def rate(self) -> TimeSeries:
+        """The risk-free return with its descriptor."""
+        return TimeSeries(self.risk_free, self.about[str(self.risk_free.name)])
+
+    @property
+    def asset_names(self) -> list[str]:
+        """Names of the assets."""
+        return [str(name) for name in self.assets]
+
+    def wide(self) -> pd.DataFrame:
+        """One row per period: assets, factors, conditions, risk-free; two column levels."""
+        parts = {
+            "asset": self.assets,
+            "factor": self.factors,
+            "condition": self.conditions,
+            "risk-free": self.risk_free.to_frame(),
+        }
+        return pd.concat({k: v for k, v in parts.items() if v.shape[1]}, axis=1)
+
+    def long(self) -> pd.DataFrame:
+        """One row per period and asset with a return: excess return, factors, conditions."""
+        excess = self.excess.to_frame().rename_axis("period").reset_index()
+        frame = excess.melt("period", var_name="asset", value_name="excess_return").dropna()
+        right = self.factors.join(self.conditions).rename_axis("period")
+        return frame.merge(right, left_on="period", right_index=True, how="left")
+
+    def sample(self, start: str | None = None, end: str | None = None) -> Panel:
+        """Part from ``start`` to ``end``, both included."""
+        rate = self.risk_free.loc[start:end]
+        if not len(rate):
+            raise AlignmentError(
+                f"The panel runs {span_of(self.assets.index)}; nothing of it is from "
+                f"{start or 'its start'} to {end or 'its end'}."
+            )
+        missing, coverage = self.missing, self.coverage
+        ledger = self.ledger[self.ledger["period"].isin(rate.index)]
+        if missing is not None:
+            whole = missing.seen.ordinals
+            low, high = int(whole[0]), int(whole[-1])
+            if start is not None:
+                low = int(self.frequency.ordinals([parse_period(str(start)[:10])[1]])[0])
+            if end is not None:
+                high = int(self.frequency.ordinals([last_day(str(end)[:10])])[0])
+            missing = missing.within(low, high)
+            coverage, ledger = missing.coverage(), missing.missing_log()
+        return replace(
+            self,
+            assets=self.assets.loc[start:end],
+            factors=self.factors.loc[start:end],
+            conditions=self.conditions.loc[start:end],
+            risk_free=rate,
+            coverage=coverage,
+            ledger=ledger,
+            missing=missing,
+        )
+
+    def to_frame(self) -> pd.DataFrame:
+        """Same as :meth:`wide`."""
+        return self.wide()
+
+    def __repr__(self) -> str:
+        span = span_of(self.assets.index)
+        counts = (
+            f"{self.assets.shape[1]} assets, factors {', '.join(map(str, self.factors)) or 'none'}, "
+            f"conditions {', '.join(map(str, self.conditions)) or 'none'}"
+        )
+        worst = self.ledger["series"].value_counts().head(5)
+        lost = ", ".join(f"{name} {count}" for name, count in worst.items())
+        return (
+            f"Panel: {len(self.assets)} {self.frequency.name} rows, {span}"
+            f"{', ' + self.currency if self.currency else ''}\n"
+            f"{counts}; risk-free {self.risk_free.name}\nmissing values, most first: {lost or 'none'}"
+            + "".join(f"\nwarning: {text}" for text in self.warnings)
+        )
+
+    def _repr_html_(self) -> str:
+        return table_html(self.coverage, repr(self))

@@ -1,0 +1,343 @@
+"""Lining up assets, factors, conditions and the risk-free rate, with a log of what is missing."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Dates, Floats, Ints
+from ultrum.core.currency.conversion import to_currency
+from ultrum.core.currency.exchange_rates import RateTable
+from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.panel.missing_log import MissingData, Presence
+from ultrum.core.panel.panel_checks import (
+    by_kind,
+    check_names,
+    check_roles,
+    check_size,
+    currency_of,
+    income_warning,
+)
+from ultrum.core.panel.release_dates import (
+    HINDSIGHT,
+    KnownBy,
+    as_known,
+    describe_rule,
+    in_release_period,
+    known_span,
+    rule_for,
+)
+from ultrum.core.series.labels import span_of
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.streamed import streams
+from ultrum.core.time.frequency import Frequency, last_day, parse_period
+from ultrum.core.time.gaps import gap_lengths
+from ultrum.core.transform.aggregation import default_method, to_frequency
+from ultrum.errors import AlignmentError, CurrencyError
+
+_ROWS: Final = ("complete", "any")
+
+
+@streams("assets")
+@checked
+def align(
+    *,
+    assets: SeriesTable | pd.DataFrame,
+    factors: SeriesTable | TimeSeries | Sequence[TimeSeries] | pd.DataFrame,
+    risk_free: TimeSeries,
+    conditions: SeriesTable | TimeSeries | Sequence[TimeSeries] | None = None,
+    frequency: str | Frequency = "M",
+    rows: str = "complete",
+    known_by: KnownBy | Mapping[str, KnownBy] | None = None,
+    currency: str = "",
+    rates: RateTable | None = None,
+    start: str | None = None,
+    end: str | None = None,
+    check_units: bool = True,
+    to: str | None = None,
+) -> Panel:
+    """Line up returns, factors, conditions and the risk-free rate in one panel.
+
+    Parameters
+    ----------
+    assets : SeriesTable, DataFrame or LongTable
+        Total returns, not in excess of anything.
+    factors : SeriesTable, TimeSeries, several, or DataFrame
+        Traded factors, in excess of the risk-free rate or at zero cost, and macro factors.
+    risk_free : TimeSeries
+        Simple risk-free return of each period.
+    conditions : SeriesTable, TimeSeries or several of them, optional
+        Of any frequency. Row t holds what was known at the end of t − 1; a value stands until a newer one
+        is known, at most two periods of its own.
+    frequency : str or Frequency
+        Frequency of the panel; series of a higher one are converted by their measure.
+    rows : {"complete", "any"}
+        Keep the rows where every factor, condition and the risk-free rate are present, or all.
+    known_by : str, Series, DataFrame or mapping, optional
+        When conditions and macro factors became known after the period they describe: a duration
+        such as ``"P1M"``, ``"release lag"`` (each series' own), release dates by period, vintages
+        (``period released value``: the figures as they were first known and later revised), or
+        ``"hindsight"``; or a mapping of names to these. Must be said when there are any.
+    currency : str, optional
+        Currency of the panel; assets in others are converted.
+    rates : RateTable, optional
+        Exchange rates to convert with.
+    start, end : str, optional
+        First and last period.
+    check_units : bool
+        Refuse numbers so large that percent must have been taken for decimals.
+    to : path, optional
+        Folder for the panel of a :class:`ultrum.LongTable`, and only of one.
+
+    Returns
+    -------
+    Panel
+        Or, of a LongTable, a :class:`ultrum.LongPanel`, whose returns stay on disk.
+
+    Raises
+    ------
+    AlignmentError
+        If ``known_by`` is not said though it matters, or no row is left.
+    CurrencyError
+        If currencies differ.
+    UnitError
+        If assets are not returns, or a factor is not in excess, or percent looks like decimals.
+
+    Examples
+    --------
+    >>> months = pd.period_range("2024-01", periods=3, freq="M")
+    >>> def column(name, values, **facts):
+    ...     return TimeSeries.wrap(pd.Series(values, months), name=name, measure="return", **facts)
+    >>> bill = column("bill", [0.002, 0.002, 0.002])
+    >>> market = column("market", [0.03, -0.01, None], excess_of="bill")
+    >>> stock = column("BRTW", [0.02, 0.01, 0.02]).as_table()
+    >>> panel = align(assets=stock, factors=market, risk_free=bill)
+    >>> len(panel.assets), panel.ledger["cause"].tolist()
+    (2, ['after its last value'])
+    """
+    if rows not in _ROWS:
+        raise AlignmentError(f"rows='{rows}' is not known; it is complete or any.")
+    target = Frequency.parse(frequency)
+    raw = _factors_of(factors)
+    if target.code == "B" and "D" in {
+        risk_free.about.frequency.code,
+        raw.frequency.code,
+        _code(assets),
+    }:
+        target = Frequency("D")  # some rows lie on weekends
+    rate = to_frequency(risk_free, target)
+    assets = _in_one_currency(_wrapped(assets, measure="return"), currency, rates)
+    returns = to_frequency(assets, target, risk_free=risk_free)
+    loadings = to_frequency(raw, target, risk_free=risk_free)
+    check_roles(returns, loadings, rate)
+    traded, macro = by_kind(loadings)
+    known = _conditions_of(conditions)
+    check_names(returns, loadings, [c.name for c in known], rate.name)
+    if (macro or known) and known_by is None:
+        named = ", ".join([*macro, *(c.name for c in known)])
+        raise AlignmentError(
+            f"{named}: say when these became known, known_by='P1M' or the like; "
+            "known_by='hindsight' if each may be used in the period it describes."
+        )
+    stated, carried = _conditions_known(known, known_by, target)
+    blocks = {
+        "assets": returns,
+        "factors": _with_macro(loadings, raw, macro, known_by, target),
+        "conditions": stated,
+        "risk_free": rate.as_table(),
+    }
+    if check_units:
+        check_size(returns, "asset")
+        check_size(loadings.select(traded) if traded else None, "factor")
+        check_size(blocks["risk_free"], "risk-free")
+    warned = income_warning(returns)
+    money = currency_of(returns, loadings, rate)
+    return _assemble(blocks, target, rows, start, end, money, carried, warned)
+
+
+def _assemble(
+    blocks: Mapping[str, SeriesTable | None],
+    target: Frequency,
+    rows: str,
+    start: str | None,
+    end: str | None,
+    currency: str,
+    carried: Mapping[str, Ints],
+    warnings: tuple[str, ...],
+) -> Panel:
+    """Put the blocks on one index, drop what is not whole and write it down."""
+    tables = {role: table for role, table in blocks.items() if table is not None}
+    ordinals = _span(tables, target, start, end)
+    index = target.index(ordinals)
+    frames = {role: _on_index(table.values, index) for role, table in tables.items()}
+    frames.setdefault("conditions", pd.DataFrame(index=index))
+    needed = pd.concat([frames["factors"], frames["conditions"], frames["risk_free"]], axis=1)
+    kept = (
+        needed.notna().all(axis=1).to_numpy() if rows == "complete" else np.ones(len(index), bool)
+    )
+    if not kept.any():
+        spans = "; ".join(f"{name} {_own_span(needed[name])}" for name in needed)
+        raise AlignmentError(
+            f"No period has every factor, condition and the risk-free rate. {spans}"
+        )
+    causes = {name: known for t in tables.values() for name, known in t.causes.items()}
+    names = [*map(str, frames["assets"].columns.tolist()), *map(str, needed)]
+    parts = (frames["assets"].to_numpy(), needed.to_numpy(dtype=np.float64))
+    present = np.hstack([np.isfinite(part) for part in parts])
+    seen = Presence.of(names, index, ordinals, present)
+    missing = MissingData(seen, causes, carried, needed.shape[1], kept)
+    whole = kept.all()
+    return Panel(
+        assets=frames["assets"] if whole else frames["assets"][kept],
+        factors=frames["factors"][kept],
+        conditions=frames["conditions"][kept],
+        risk_free=frames["risk_free"].iloc[:, 0][kept],
+        coverage=missing.coverage(),
+        ledger=missing.missing_log(),
+        about={a.name: a for t in tables.values() for a in t.about},
+        frequency=target,
+        currency=currency,
+        warnings=warnings,
+        missing=missing,
+    )
+
+
+def _on_index(frame: pd.DataFrame, index: pd.Index) -> pd.DataFrame:
+    return frame if frame.index.equals(index) else frame.reindex(index)
+
+
+def _own_span(column: pd.Series) -> str:
+    known = column.dropna()
+    return f"({span_of(known.index)})" if len(known) else "(nothing)"
+
+
+def _in_one_currency(assets: SeriesTable, currency: str, rates: RateTable | None) -> SeriesTable:
+    abroad = [a.name for a in assets.about if currency and a.currency and a.currency != currency]
+    if not abroad:
+        return assets
+    if rates is None:
+        raise CurrencyError(
+            f"{', '.join(abroad[:5])} are not in {currency}; give rates=RateTable(quotes) to convert them."
+        )
+    return to_currency(assets, currency, rates)
+
+
+def _code(assets: SeriesTable | pd.DataFrame) -> str:
+    """Frequency code of labelled assets."""
+    return assets.frequency.code if isinstance(assets, SeriesTable) else ""
+
+
+def _factors_of(factors: Any) -> SeriesTable:
+    if isinstance(factors, list | tuple):
+        return SeriesTable.of(factors)
+    return _wrapped(factors)
+
+
+def _conditions_of(conditions: Any) -> list[TimeSeries]:
+    """Conditions one by one, since each may have a frequency of its own."""
+    if conditions is None:
+        return []
+    if isinstance(conditions, TimeSeries):
+        return [conditions]
+    if isinstance(conditions, list | tuple):
+        return list(conditions)
+    table = _wrapped(conditions)
+    return [table[name] for name in table.names]
+
+
+def _with_macro(
+    loadings: SeriesTable, raw: SeriesTable, macro: list[str], known_by: Any, target: Frequency
+) -> SeriesTable:
+    """Factors with each macro factor in the period of its release."""
+    made = [loadings[name] for name in loadings.names if name not in macro]
+    for name in macro:
+        rule = rule_for(name, known_by)
+        source = raw[name] if raw.frequency == target else loadings[name]
+        if isinstance(rule, str) and rule == HINDSIGHT:
+            made.append(loadings[name])
+            continue
+        ordinals = _periods(*known_span(source, rule, target))
+        values = in_release_period(source, rule, target, ordinals)
+        about = loadings[name].about.stepped(
+            "in the period of release", known_by=describe_rule(rule)
+        )
+        made.append(TimeSeries.build(values, target.index(ordinals), about))
+    return SeriesTable.of(made).select(loadings.names)
+
+
+def _conditions_known(
+    known: list[TimeSeries], known_by: Any, target: Frequency
+) -> tuple[SeriesTable | None, dict[str, Ints]]:
+    """Each condition as it was known at the end of the period before, and the periods an older value stands."""
+    if not known:
+        return None, {}
+    made, older = [], {}
+    for condition in known:
+        rule = rule_for(condition.name, known_by)
+        # what is taken at the end of a period is looked up day by day; sums and means wait for its end
+        finer = condition.about.frequency < target and not isinstance(rule, pd.DataFrame)
+        waits = finer and default_method(condition.about) != "last"
+        source = to_frequency(condition, target) if waits else condition
+        first, last = known_span(source, rule, target)
+        ordinals = _periods(first, last + 12 * (source.about.frequency > target))
+        values, carried = as_known(source, rule, target, ordinals)
+        about = source.about.stepped(
+            "as known before",
+            {"frequency": target},
+            known_by=describe_rule(rule),
+            carried=int(carried.sum()) or None,
+        )
+        older[about.name] = ordinals[carried] + 1
+        made.append(TimeSeries.build(values, target.index(ordinals + 1), about))
+    return SeriesTable.of(made), older
+
+
+def _periods(first: int, last: int) -> Ints:
+    return np.arange(first, last + 1, dtype=np.int64)
+
+
+def _wrapped(data: Any, **facts: Any) -> SeriesTable:
+    if isinstance(data, TimeSeries):
+        return data.as_table()
+    return data if isinstance(data, SeriesTable) else SeriesTable.wrap(data, **facts)
+
+
+def _span(
+    tables: Mapping[str, SeriesTable], target: Frequency, start: str | None, end: str | None
+) -> Ints:
+    owners = [t for role, t in tables.items() if role != "conditions" and len(t.index)]
+    if not owners:
+        raise AlignmentError("Assets, factors and the risk-free rate have no rows.")
+    every = np.concatenate(
+        [t.ordinals for t in owners]
+    )  # conditions are looked up, they span nothing
+    first = target.ordinals([parse_period(str(start))[1]])[0] if start else every.min()
+    last = target.ordinals([last_day(str(end))])[0] if end else every.max()
+    if last < first:
+        raise AlignmentError(f"The span ends ({end}) before it starts ({start}).")
+    if target.code in "BD":
+        return _trading_days(owners, target, first, last)
+    return np.arange(first, last + 1, dtype=np.int64)
+
+
+def _trading_days(owners: Sequence[SeriesTable], target: Frequency, first: int, last: int) -> Ints:
+    """Days that some series lists, and the weekdays of gaps; what else is missing are holidays."""
+    listed = np.unique(np.concatenate([t.ordinals for t in owners]))
+    listed = listed[(listed >= first) & (listed <= last)]
+    days = target.starts(listed)
+    inside = [
+        np.arange(days[row] + 1, days[row + 1])
+        for row in np.flatnonzero(gap_lengths(days, _values_on(owners, days)))
+    ]
+    absent = [target.ordinals(part[np.is_busday(part)]) for part in inside]
+    return np.unique(np.concatenate([listed, *absent]))
+
+
+def _values_on(owners: Sequence[SeriesTable], days: Dates) -> Floats:
+    """Values of all series on each day."""
+    index = pd.DatetimeIndex(days.astype("datetime64[s]"))
+    return np.hstack([t.values.reindex(index).to_numpy() for t in owners])

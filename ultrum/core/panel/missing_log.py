@@ -1,0 +1,209 @@
+"""The account of what is missing: where each series begins and ends, and why a value is not there."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.array_types import Bools, Ints
+from ultrum.core.series.labels import period_label
+from ultrum.core.series.time_series import Causes
+
+EARLY, LATE, GAP = "before its first value", "after its last value", "gap"
+_KINDS: Final = [EARLY, LATE, GAP]
+
+
+@dataclass(frozen=True)
+class Presence:
+    """Which series have a value in which period; ``present`` is (series, period)."""
+
+    names: Sequence[str]
+    index: pd.Index
+    ordinals: Ints
+    present: Bools
+    first: Ints
+    last: Ints
+
+    @classmethod
+    def of(cls, names: Sequence[str], index: pd.Index, ordinals: Ints, present: Bools) -> Presence:
+        """From a mask of shape (period, series)."""
+        across = np.ascontiguousarray(present.T)
+        periods = across.shape[1]
+        if not periods:
+            none = np.zeros(len(names), dtype=np.int64)
+            return cls(names, index, ordinals, across, none, none - 1)
+        there = across.any(axis=1)
+        first = np.where(there, across.argmax(axis=1), periods)
+        last = np.where(there, periods - 1 - across[:, ::-1].argmax(axis=1), -1)
+        return cls(names, index, ordinals, across, first, last)
+
+
+@dataclass(frozen=True)
+class MissingData:
+    """What is missing before rows are dropped, for coverage, the log and the rows dropped of any span.
+
+    Attributes
+    ----------
+    seen : Presence
+        Of assets, then of the series that every row needs.
+    causes : mapping of str to mapping of int to str
+    carried : mapping of str to ndarray of int
+        Ordinals of the periods in which an older value of a condition stands.
+    needed : int
+        How many of the last series every row needs.
+    kept : ndarray of bool, shape (periods,)
+    """
+
+    seen: Presence
+    causes: Causes
+    carried: Mapping[str, Ints]
+    needed: int
+    kept: Bools
+
+    def within(self, first: int, last: int) -> MissingData:
+        """The same for periods from one ordinal to another, both included."""
+        inside = (self.seen.ordinals >= first) & (self.seen.ordinals <= last)
+        seen = Presence.of(
+            self.seen.names,
+            self.seen.index[inside],
+            self.seen.ordinals[inside],
+            self.seen.present[:, inside].T,
+        )
+        return replace(self, seen=seen, kept=self.kept[inside])
+
+    def coverage(self) -> pd.DataFrame:
+        """See :func:`coverage_of`."""
+        needed = ~self.seen.present[len(self.seen.names) - self.needed :]
+        alone = needed.sum(axis=0) == 1
+        names = self.seen.names[len(self.seen.names) - self.needed :]
+        costs = {n: int((row & alone).sum()) for n, row in zip(names, needed, strict=True)}
+        ordinals = self.seen.ordinals
+        filled = {n: int(np.isin(c, ordinals).sum()) for n, c in self.carried.items()}
+        return coverage_of(self.seen, self.causes, filled, costs)
+
+    def missing_log(self) -> pd.DataFrame:
+        """See :func:`ledger_of`."""
+        return ledger_of(self.seen, self.causes)
+
+    def dropped(self) -> dict[str, dict[str, int]]:
+        """Observations of each asset in periods that were dropped, by the series that these lack."""
+        out = ~self.kept
+        if not out.any():
+            return {}
+        assets = len(self.seen.names) - self.needed
+        names = self.seen.names[assets:]
+        counted = dropped_by(
+            ~self.seen.present[assets:, out].T, names, self.seen.present[:assets, out].T
+        )
+        found: dict[str, dict[str, int]] = {}
+        for cause, counts in counted.items():
+            for place in np.flatnonzero(counts):
+                found.setdefault(str(self.seen.names[int(place)]), {})[cause] = int(counts[place])
+        return found
+
+
+def dropped_by(missing: Bools, names: Sequence[str], present: Bools) -> dict[str, Ints]:
+    """Observations in rows that lack some series, by cause such as ``missing size``.
+
+    Parameters
+    ----------
+    missing : ndarray of bool, shape (R, K)
+        Which of the needed series each row lacks.
+    names : sequence of str, length K
+    present : ndarray of bool, shape (R, N)
+        Which assets have a value in each row.
+
+    Returns
+    -------
+    mapping of str to ndarray of int, shape (N,)
+    """
+    found: dict[str, Ints] = {}
+    patterns, which = np.unique(missing, axis=0, return_inverse=True)
+    for number, pattern in enumerate(patterns):
+        if pattern.any():
+            lacking = [str(name) for name, absent in zip(names, pattern, strict=True) if absent]
+            more = f" and {len(lacking) - 3} more" if len(lacking) > 3 else ""
+            cause = f"missing {', '.join(lacking[:3])}{more}"
+            rows = which.ravel() == number
+            counts = present[rows].sum(axis=0).astype(np.int64)
+            found[cause] = found.get(cause, 0) + counts
+    return found
+
+
+def coverage_of(
+    seen: Presence, causes: Causes, filled: Mapping[str, int], costs: Mapping[str, int]
+) -> pd.DataFrame:
+    """First, last, rows present, gaps between them, values carried, periods found stale, rows it alone costs."""
+    counts = seen.present.sum(axis=1)
+    labels = np.array([*[period_label(period) for period in seen.index], ""], dtype=object)
+    nothing = len(seen.index)
+    table = pd.DataFrame(
+        {
+            "first": labels[np.minimum(seen.first, nothing)],
+            "last": labels[np.where(seen.last < 0, nothing, seen.last)],
+            "rows": counts,
+            "gaps": np.where(counts > 0, seen.last - seen.first + 1 - counts, 0),
+        },
+        index=pd.Index(seen.names, name="series"),
+    )
+    for column, known in (("filled", filled), ("stale", _stale(seen, causes)), ("costs", costs)):
+        counted = np.zeros(len(seen.names), dtype=np.int64)
+        if known:
+            counted[table.index.get_indexer(pd.Index(list(known)))] = list(known.values())
+        table[column] = counted
+    return table
+
+
+def ledger_of(seen: Presence, causes: Causes) -> pd.DataFrame:
+    """Every missing value with its period, series and cause, series by series."""
+    column, row = np.divmod(np.flatnonzero(~seen.present), max(len(seen.index), 1))
+    kind = np.where(row < seen.first[column], 0, np.where(row > seen.last[column], 1, 2))
+    found = pd.DataFrame({
+        "period": seen.index.take(row),
+        "series": _labelled(column, list(seen.names)),
+        "cause": _labelled(kind, _KINDS),
+    })  # fmt: skip
+    return _with_causes(found, causes, seen, column, row, kind == _KINDS.index(GAP))
+
+
+def _stale(seen: Presence, causes: Causes) -> dict[str, int]:
+    """How many missing periods of each series have a known reason."""
+    row_of = {int(o): k for k, o in enumerate(seen.ordinals)}
+    place = {name: k for k, name in enumerate(seen.names)} if causes else {}
+    return {
+        name: sum(1 for p in known if p in row_of and not seen.present[place[name], row_of[p]])
+        for name, known in causes.items()
+        if name in place
+    }
+
+
+def _labelled(codes: Ints, words: list[str]) -> Any:
+    """Words by their number, each kept once in memory."""
+    if len(set(words)) < len(words):
+        return np.array(words, dtype=object)[codes]
+    return pd.Categorical.from_codes(codes, categories=pd.Index(words))
+
+
+def _with_causes(
+    found: pd.DataFrame, causes: Causes, seen: Presence, column: Ints, row: Ints, gaps: Bools
+) -> pd.DataFrame:
+    """Gaps whose reason is known say it."""
+    reasons = sorted({reason for known in causes.values() for reason in known.values()})
+    if not reasons:
+        return found
+    cause = found["cause"].cat.add_categories(reasons)
+    place = {name: k for k, name in enumerate(seen.names)}
+    edges = np.searchsorted(column, np.arange(len(seen.names) + 1))
+    for name, known in causes.items():
+        if name not in place:
+            continue
+        own = slice(edges[place[name]], edges[place[name] + 1])
+        for at in np.flatnonzero(gaps[own]) + own.start:
+            reason = known.get(int(seen.ordinals[row[at]]))
+            if reason:
+                cause.iat[at] = reason
+    return found.assign(cause=cause)

@@ -1,0 +1,122 @@
+"""What a panel refuses: roles, currencies and sizes that cannot be right."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Final
+
+import numpy as np
+
+from ultrum.core.array_types import Floats
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.errors import AlignmentError, CurrencyError, UnitError
+
+_WILDEST: Final = {"asset": 4.0, "factor": 1.0, "risk-free": 0.05}
+
+
+def income_warning(returns: SeriesTable) -> tuple[str, ...]:
+    """A warning where some assets' returns leave dividends out and others do not."""
+    bare = [a.name for a in returns.about if a.income == "price"]
+    if not bare or len(bare) == len(returns.about):
+        return ()
+    if all(a.income != "total" for a in returns.about):
+        return ()
+    return (
+        f"{', '.join(bare[:5])} are price returns beside total returns; they leave dividends out.",
+    )
+
+
+def check_names(
+    assets: SeriesTable, factors: SeriesTable, conditions: Sequence[str], rate: str
+) -> None:
+    """Refuse one name for two things."""
+    roles = [
+        *((name, "an asset") for name in assets.names), *((name, "a factor") for name in factors.names),
+        *((name, "a condition") for name in conditions), (rate, "the risk-free rate"),
+    ]  # fmt: skip
+    role_of: dict[str, str] = {}
+    for name, role in roles:
+        if name in role_of:
+            raise AlignmentError(
+                f"'{name}' is the name of {role_of[name]} and of {role}; rename one with described(name=...)."
+            )
+        role_of[name] = role
+
+
+def check_roles(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries) -> None:
+    """Refuse prices, excess returns and yields where they do not belong."""
+    for about in returns.about:
+        if about.measure != "return":
+            raise UnitError(
+                f"{about.name} is a {about.measure or 'series of unknown measure'}; a panel takes "
+                "simple returns. Make them with returns(prices)."
+            )
+        if about.excess_of:
+            raise UnitError(
+                f"{about.name} is already in excess of {about.excess_of}; a panel takes total "
+                "returns and subtracts the risk-free rate itself."
+            )
+    for about in factors.about:
+        if about.is_return and not about.excess_of:
+            raise UnitError(
+                f"Factor {about.name} is not in excess of anything. Apply excess({about.name}, "
+                "risk_free), or say .described(excess_of='zero cost') for a long-short portfolio."
+            )
+    if rate.about.measure != "return":
+        raise UnitError(
+            f"{rate.name} is a {rate.about.measure or 'series of unknown measure'}; the risk-free "
+            "rate must be a return per period. Turn a yield into one with per_period."
+        )
+
+
+def by_kind(factors: SeriesTable) -> tuple[list[str], list[str]]:
+    """Names of traded factors, and of macro factors, which become known later."""
+    traded = [a.name for a in factors.about if a.is_return]
+    return traded, [name for name in factors.names if name not in traded]
+
+
+def currency_of(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries) -> str:
+    """The one currency of the panel."""
+    said = {a.currency: a.name for a in (*returns.about, *factors.about, rate.about) if a.currency}
+    if len(said) > 1:
+        listed = ", ".join(f"{name} in {currency}" for currency, name in said.items())
+        raise CurrencyError(
+            f"One panel, several currencies: {listed}. Convert prices with to_currency before "
+            "making returns."
+        )
+    return next(iter(said), "")
+
+
+def check_size(table: SeriesTable | None, role: str) -> None:
+    """Refuse percent taken for decimals: no market moves by its whole value every month."""
+    if table is None:
+        return
+    block, limit = table.block, _WILDEST[role]
+    if not len(block):
+        return
+    highest = np.maximum(np.fmax.reduce(block, axis=0), -np.fmin.reduce(block, axis=0))
+    wild = [k for k in np.flatnonzero(highest > limit) if _size(block[:, k], role) > limit]
+    if not wild:
+        return
+    column = int(wild[0])
+    name, finite = table.names[column], block[np.isfinite(block[:, column]), column]
+    size = _size(finite, role)
+    if role != "risk-free" and finite.min() > 0:
+        raise UnitError(
+            f"'{name}' is said to be returns, but all its values are above zero, up to "
+            f"{finite.max():,.6g}: these look like prices. Make returns with returns(prices)."
+        )
+    what = "mean" if role == "risk-free" else "standard deviation"
+    raise UnitError(
+        f"The {role} return '{name}' has a {what} of {100 * size:,.0f} % a period: "
+        "these look like percent taken for decimals. Read the table with units='percent', "
+        "or say check_units=False if they are right."
+    )
+
+
+def _size(values: Floats, role: str) -> float:
+    """Mean of a risk-free return, deviation of any other."""
+    finite = values[np.isfinite(values)]
+    if len(finite) < 3:
+        return 0.0
+    return float(np.mean(np.abs(finite)) if role == "risk-free" else np.std(finite))

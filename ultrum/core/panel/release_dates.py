@@ -1,0 +1,203 @@
+"""What was known when: a value stands from its release on, not in the period it describes."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.array_types import Bools, Dates, Floats, Ints
+from ultrum.core.series.labels import span_of
+from ultrum.core.series.time_series import TimeSeries
+from ultrum.core.time.date_parser import days_in
+from ultrum.core.time.durations import months_in, periods_in
+from ultrum.core.time.frequency import Frequency, parse_period
+from ultrum.core.transform.window_bounds import months_before
+from ultrum.errors import AlignmentError, FrequencyError
+
+HINDSIGHT: Final = "hindsight"
+RELEASE_LAG: Final = "release lag"
+KnownBy = str | pd.Series | pd.DataFrame
+_CARRIED: Final = 2  # own periods for which a value stands after it became known
+
+
+def rule_for(name: str, known_by: KnownBy | Mapping[str, KnownBy] | None) -> KnownBy:
+    """What ``known_by`` says of a series.
+
+    Raises
+    ------
+    AlignmentError
+        If it says nothing.
+    """
+    said = known_by.get(name) if isinstance(known_by, Mapping) else known_by
+    if said is None or (isinstance(said, str) and not said):
+        raise AlignmentError(f"known_by says nothing of {name}; give it a duration such as 'P1M'.")
+    return said
+
+
+def releases(series: TimeSeries, rule: KnownBy) -> pd.DataFrame:
+    """Every value with the period it describes and the day it became known, in order of that day.
+
+    Parameters
+    ----------
+    series : TimeSeries
+    rule : str, Series or DataFrame
+        A duration after the period's end, ``"release lag"`` (the series' own), ``"hindsight"``; release
+        dates by period; or vintages with the columns ``period released value``, which then replace the
+        values of the series, so that nobody knows a revision before it was made.
+
+    Returns
+    -------
+    DataFrame
+        Columns ``ordinal`` (of the period), ``day`` and ``value``.
+    """
+    frequency = series.about.frequency
+    if isinstance(rule, pd.DataFrame):
+        return _of_vintages(series.name, rule, frequency)
+    known = series.values.dropna()
+    ordinals = frequency.ordinals_of(known.index)
+    ends = frequency.ends(ordinals)
+    days = _dated(series.name, rule, ordinals, frequency) if isinstance(rule, pd.Series) else ends
+    if isinstance(rule, str) and rule != HINDSIGHT:
+        days = _later(
+            ends, series.about.release_lag if rule == RELEASE_LAG else rule, series.name, frequency
+        )
+    if (days < ends).any() and isinstance(rule, pd.Series):
+        first = int(np.argmax(days < ends))
+        raise AlignmentError(
+            f"{series.name}: the value of {frequency.labels(ordinals[first : first + 1])[0]} "
+            "is said to be released on "
+            f"{days[first]}, before its period ended."
+        )
+    made = pd.DataFrame(
+        {"ordinal": ordinals, "day": days.astype("datetime64[s]"), "value": known.to_numpy()}
+    )
+    return made.sort_values(["day", "ordinal"], kind="stable", ignore_index=True)
+
+
+def as_known(
+    series: TimeSeries, rule: KnownBy, target: Frequency, ordinals: Ints
+) -> tuple[Floats, Bools]:
+    """Value of the latest period known by the end of each target period, and whether it is carried.
+
+    A value stands until a newer one is known, at most two periods of its own after it became known.
+    """
+    table = releases(series, rule)
+    days, own, values = _columns(table)
+    ends = target.ends(ordinals)
+    newest = np.maximum.accumulate(own) if len(own) else own
+    kept = own >= newest  # a late revision of an older period is no news
+    days, own, values = days[kept], own[kept], values[kept]
+    place = np.searchsorted(days, ends, side="right") - 1
+    safe = np.maximum(place, 0)
+    frequency = series.about.frequency
+    if not len(days):
+        return np.full(len(ordinals), np.nan), np.zeros(len(ordinals), dtype=bool)
+    until = frequency.ends(frequency.ordinals(days) + _CARRIED)
+    least = target.ends(target.ordinals(days))
+    fresh = (place >= 0) & (ends <= np.maximum(until, least)[safe])
+    carried = np.append(False, fresh[1:] & (place[1:] == place[:-1]))[: len(ordinals)]
+    return np.where(fresh, values[safe], np.nan), carried
+
+
+def in_release_period(
+    series: TimeSeries, rule: KnownBy, target: Frequency, ordinals: Ints
+) -> Floats:
+    """First figure released inside each target period; missing where none was.
+
+    Of several periods first released in one, the latest.
+    """
+    table = releases(series, rule).drop_duplicates("ordinal", keep="first")
+    days, own, values = _columns(table)
+    found = np.full(len(ordinals), np.nan)
+    order = np.argsort(own, kind="stable")
+    at = (
+        target.ordinals(days[order]) - ordinals[0] if len(ordinals) else np.empty(0, dtype=np.int64)
+    )
+    inside = (at >= 0) & (at < len(ordinals))
+    found[at[inside]] = values[order][inside]
+    return found
+
+
+def known_span(series: TimeSeries, rule: KnownBy, target: Frequency) -> tuple[int, int]:
+    """Ordinals of the first and last target period in which something became known."""
+    days = _columns(releases(series, rule))[0]
+    if not len(days):
+        return 0, -1
+    first, last = target.ordinals(np.array([days.min(), days.max()]))
+    return int(first), int(last)
+
+
+def _columns(table: pd.DataFrame) -> tuple[Dates, Ints, Floats]:
+    days = table["day"].to_numpy().astype("datetime64[D]")
+    return (
+        days,
+        table["ordinal"].to_numpy(dtype=np.int64),
+        table["value"].to_numpy(dtype=np.float64),
+    )
+
+
+def _of_vintages(name: str, table: pd.DataFrame, frequency: Frequency) -> pd.DataFrame:
+    absent = [c for c in ("period", "released", "value") if c not in table]
+    if absent:
+        raise AlignmentError(
+            f"Vintages of {name} need the columns period, released and value; {', '.join(absent)} is not there."
+        )
+    days = days_in(table["released"], f"released, of {name}", missing=True)
+    made = pd.DataFrame({
+        "ordinal": _ordinals(table["period"], frequency), "day": days.astype("datetime64[s]"),
+        "value": table["value"].to_numpy(dtype=np.float64),
+    })  # fmt: skip
+    return made.dropna().sort_values(["day", "ordinal"], kind="stable", ignore_index=True)
+
+
+def _ordinals(periods: pd.Series, frequency: Frequency) -> Ints:
+    values = periods.array
+    if isinstance(values, pd.arrays.PeriodArray):
+        return frequency.ordinals_of(pd.PeriodIndex(values))
+    if pd.api.types.is_datetime64_any_dtype(periods.dtype):
+        return frequency.ordinals(periods.to_numpy())
+    return frequency.ordinals(np.array([parse_period(str(p))[1] for p in periods]))
+
+
+def _dated(name: str, rule: pd.Series, ordinals: Ints, frequency: Frequency) -> Dates:
+    """Release day of each period, from dates by period."""
+    if isinstance(rule.index, pd.PeriodIndex):
+        known = frequency.ordinals_of(rule.index)
+    else:
+        known = _ordinals(pd.Series(rule.index), frequency)
+    days = days_in(rule.to_numpy(), f"release dates of {name}", missing=True)
+    place = pd.Index(known).get_indexer(pd.Index(ordinals))
+    if (place < 0).any():
+        first = frequency.labels(ordinals[np.flatnonzero(place < 0)[:1]])[0]
+        raise AlignmentError(
+            f"{name}: no release date for {first}; the dates run {span_of(rule.index)}. Add it, or take a lag."
+        )
+    return np.asarray(days[place])
+
+
+def _later(ends: Dates, lag: str, name: str, frequency: Frequency) -> Dates:
+    """Days a duration after each period's end; months end where the month does."""
+    months = months_in(lag)
+    if months:
+        moved = months_before(ends + np.timedelta64(1, "D"), -months) - np.timedelta64(1, "D")
+        return np.asarray(moved)
+    text = lag.upper()
+    if text[:1] == "P" and text[-1:] in "DW" and text[1:-1].isdigit():
+        return np.asarray(
+            ends + np.timedelta64(int(text[1:-1]) * (7 if text[-1] == "W" else 1), "D")
+        )
+    try:
+        periods_in(lag, frequency)
+    except FrequencyError as error:
+        raise AlignmentError(f"known_by of {name}: {error}") from None
+    raise AlignmentError(f"known_by of {name}: '{lag}' is no duration. Write P1M, P45D or P2W.")
+
+
+def describe_rule(rule: Any) -> str:
+    """A rule in words, for a trail."""
+    if isinstance(rule, pd.DataFrame):
+        return "vintages"
+    return "release dates" if isinstance(rule, pd.Series) else str(rule)

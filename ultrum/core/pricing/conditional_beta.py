@@ -1,0 +1,212 @@
+"""Betas that differ by market direction, or move with what was known before."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import checked
+from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.pricing.factor_betas import chosen_factor
+from ultrum.core.regression.engine.covariance import errors_said
+from ultrum.core.regression.inference import band_of, t_p_values
+from ultrum.core.regression.ols import regress
+from ultrum.core.regression.results import BetaTable
+from ultrum.core.series.labels import TableInNotebooks, table_text
+from ultrum.errors import EstimationError
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class UpDownBetas(TableInNotebooks):
+    """Betas in rising and falling markets.
+
+    Attributes
+    ----------
+    up, down, up_error, down_error, p_value : Series, shape (N,)
+        The p value is that of no difference.
+    table : BetaTable
+        The regressions: constant, up, down.
+    basis : str
+    """
+
+    up: pd.Series
+    down: pd.Series
+    up_error: pd.Series
+    down_error: pd.Series
+    p_value: pd.Series
+    table: BetaTable
+    basis: str
+
+    def to_frame(self) -> pd.DataFrame:
+        """Both betas with their errors, and the p value of no difference."""
+        columns = {
+            "up": self.up, "up_error": self.up_error, "down": self.down, "down_error": self.down_error,
+            "difference": self.up - self.down, "p": self.p_value,
+        }  # fmt: skip
+        return pd.DataFrame(columns)
+
+    def __repr__(self) -> str:
+        return f"{table_text(self.to_frame(), '{:.3f}')}\n{self.basis}"
+
+
+@checked
+def up_down_betas(panel: Panel, factor: str = "market", *, errors: str = "hac") -> UpDownBetas:
+    """One beta for rising and one for falling markets (Henriksson and Merton 1981).
+
+    The regression is e = α + β₊·max(f, 0) + β₋·min(f, 0).
+
+    Parameters
+    ----------
+    panel : Panel
+    factor : str
+        In excess of the risk-free rate, so that zero parts the two.
+    errors : str
+        As for :func:`ultrum.regress`.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> made = up_down_betas(ul.practice.panel())
+    >>> bool(made.p_value["BRTW"] > 0.05)
+    True
+    """
+    values = panel.factors[chosen_factor(panel, factor)]
+    design = pd.DataFrame({"up": values.clip(lower=0.0), "down": values.clip(upper=0.0)})
+    table = regress(panel.excess, design, errors=errors)
+    apart = table.coefficients["up"] - table.coefficients["down"]
+    spread = table.covariance[:, 1, 1] + table.covariance[:, 2, 2] - 2 * table.covariance[:, 1, 2]
+    p_value = t_p_values((apart / np.sqrt(spread)).to_numpy(), table.df.to_numpy())
+    rising = int((values > 0).sum())
+    return UpDownBetas(
+        up=table.coefficients["up"],
+        down=table.coefficients["down"],
+        up_error=table.standard_errors["up"],
+        down_error=table.standard_errors["down"],
+        p_value=pd.Series(p_value, table.coefficients.index),
+        table=table,
+        basis=f"{rising} rows with {factor} up, {len(values) - rising} not; {errors_said(errors)}",
+    )
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class ConditionalBetas(TableInNotebooks):
+    """Betas as linear functions of conditions.
+
+    Attributes
+    ----------
+    beta, standard_error : DataFrame, shape (T, N)
+        Beta of every row, from what was known before it.
+    table : BetaTable
+        The regressions; terms ``factor × condition`` say how beta moves with one standard deviation.
+    p_value : Series, shape (N,)
+        Of the joint test that no condition moves beta.
+    scale : DataFrame
+        Mean and standard deviation that each condition was standardised by.
+    basis : str
+    """
+
+    beta: pd.DataFrame
+    standard_error: pd.DataFrame
+    table: BetaTable
+    p_value: pd.Series
+    scale: pd.DataFrame
+    basis: str
+
+    def interval(self, asset: str, level: float = 0.95) -> pd.DataFrame:
+        """Beta of one asset through time with its band, columns ``estimate low high``."""
+        df = float(self.table.df[asset]) if asset in self.beta else 1.0
+        return band_of(self.beta, self.standard_error, asset, level, df)
+
+    def to_frame(self) -> pd.DataFrame:
+        """One row per asset: each coefficient with its error, t and p; and the joint p value."""
+        return self.table.to_frame().assign(constant_beta_p=self.p_value)
+
+    def __repr__(self) -> str:
+        terms = [t for t in self.table.coefficients if t != "constant"]
+        shown = self.table.coefficients[terms].join(self.p_value.rename("p of no movement"))
+        return f"{table_text(shown, '{:.3f}')}\n{self.basis}"
+
+
+@checked
+def conditional_beta(
+    panel: Panel,
+    conditions: Sequence[str] | None = None,
+    *,
+    factor: str = "market",
+    alpha_moves: bool = False,
+    errors: str = "hac",
+) -> ConditionalBetas:
+    """Beta as a linear function of conditions known before (Shanken 1990; Ferson and Harvey 1999).
+
+    Parameters
+    ----------
+    panel : Panel
+        With conditions, which stand in each row as they were known at the end of the row before.
+    conditions : sequence of str, optional
+        All of the panel by default.
+    factor : str
+    alpha_moves : bool
+        Whether alpha is a function of the conditions too (Christopherson, Ferson and Glassman 1998).
+    errors : str
+        As for :func:`ultrum.regress`.
+
+    Notes
+    -----
+    eₜ = α + (β₀ + β'zₜ₋₁)fₜ + εₜ, each z less its mean and over its standard deviation in the sample, which
+    sets the scale of the coefficients and nothing else: the fitted betas are the same for any scale.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> rate = ul.TimeSeries.wrap(panel.risk_free.rename("bill level"), measure="rate")
+    >>> panel = ul.align(assets=panel.assets, factors=panel.factor_table, conditions=rate,
+    ...                  risk_free=panel.rate, known_by="P1M")
+    >>> conditional_beta(panel).beta.shape
+    (250, 23)
+    """
+    names = [str(c) for c in (panel.conditions if conditions is None else conditions)]
+    absent = [c for c in names if c not in panel.conditions]
+    if absent or not names:
+        known = ", ".join(map(str, panel.conditions)) or "none; align with conditions=..."
+        raise EstimationError(
+            f"No condition {', '.join(absent) or 'given'}; the panel has: {known}."
+        )
+    values = panel.factors[chosen_factor(panel, factor)]
+    known_before = panel.conditions[names]
+    scale = pd.DataFrame({"mean": known_before.mean(), "deviation": known_before.std()})
+    still = scale.index[~(scale["deviation"] > 0)]
+    if len(still):
+        raise EstimationError(
+            f"{', '.join(map(str, still))} does not move, so no beta can move with it."
+        )
+    z = (known_before - scale["mean"]) / scale["deviation"]
+    moving = {f"{factor} × {c}": values * z[c] for c in names}
+    design = pd.DataFrame(
+        {**({c: z[c] for c in names} if alpha_moves else {}), factor: values, **moving}
+    )
+    table = regress(panel.excess, design, errors=errors)
+    terms = list(table.coefficients.columns)
+    places = [terms.index(factor), *(terms.index(t) for t in moving)]
+    weights = np.column_stack([np.ones(len(z)), z.to_numpy(dtype=np.float64)])
+    beta = weights @ table.coefficients.to_numpy()[:, places].T
+    part = table.covariance[:, places][:, :, places]
+    error = np.sqrt(np.einsum("ti,nij,tj->tn", weights, part, weights))
+    assets = table.coefficients.index
+    return ConditionalBetas(
+        beta=pd.DataFrame(beta, z.index, assets),
+        standard_error=pd.DataFrame(error, z.index, assets),
+        table=table,
+        p_value=pd.Series([_joint(table, str(a), list(moving)) for a in assets], assets),
+        scale=scale,
+        basis=f"{factor} beta moves with {', '.join(names)} (known before, standardised); {errors_said(errors)}",
+    )
+
+
+def _joint(table: BetaTable, asset: str, terms: list[str]) -> float:
+    if not table.nobs[asset]:
+        return np.nan
+    return table.fit(asset).test(terms).p_value

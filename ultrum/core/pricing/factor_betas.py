@@ -1,0 +1,77 @@
+"""Factor betas of a whole panel."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Protocol
+
+import pandas as pd
+
+from ultrum.core.arguments import checked
+from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.regression.ols import regress
+from ultrum.core.regression.results import BetaTable
+from ultrum.core.streamed import streams
+from ultrum.errors import EstimationError
+
+
+@streams("panel")
+@checked
+def factor_betas(
+    panel: Panel,
+    factors: Sequence[str] | None = None,
+    *,
+    errors: str = "hac",
+    lags: int | str | None = None,
+) -> BetaTable:
+    """Regress every asset's excess return on the factors, each on its own sample.
+
+    Parameters
+    ----------
+    panel : Panel or LongPanel
+        Made by :func:`ultrum.align`.
+    factors : sequence of str, optional
+        Names of factors; all of them by default.
+    errors, lags
+        As for :func:`ultrum.regress`.
+
+    Returns
+    -------
+    BetaTable
+        The constant is alpha, per period.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> table = factor_betas(panel, ["market"])
+    >>> list(table.coefficients.columns)
+    ['constant', 'market']
+    """
+    names = chosen_factors(panel, factors)
+    return regress(panel.excess, panel.factor_table.select(names), errors=errors, lags=lags)
+
+
+class HasFactors(Protocol):
+    """A panel, in memory or on disk."""
+
+    @property
+    def factors(self) -> pd.DataFrame:
+        """Shape (T, K)."""
+
+
+def chosen_factors(
+    panel: HasFactors, factors: Sequence[str] | None, *, empty: bool = False
+) -> list[str]:
+    """The factors named, or all of the panel; ``empty`` allows none."""
+    names = [str(n) for n in (panel.factors if factors is None else factors)]
+    unknown = [n for n in names if n not in panel.factors]
+    if unknown or not (names or empty):
+        known = ", ".join(map(str, panel.factors))
+        raise EstimationError(f"No factor {', '.join(unknown) or 'given'}; the panel has: {known}.")
+    return names
+
+
+def chosen_factor(panel: Panel, factor: str) -> str:
+    """The one factor named, if the panel has it."""
+    return chosen_factors(panel, [factor])[0]

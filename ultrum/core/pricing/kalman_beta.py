@@ -1,0 +1,351 @@
+"""Beta as a random walk in state space, with a band that allows for not knowing how fast it moves.
+
+Given the ratio of the variances of beta's step and of the noise, everything else is least squares: the
+level of beta at the start and alpha are regression coefficients of innovations, so their unknown start
+needs no large number (de Jong 1991). The ratio itself is averaged over a grid that includes zero, by its
+likelihood and a half-Cauchy prior. All assets of a block go through the filter together.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Final
+
+import numpy as np
+import pandas as pd
+import scipy.special
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.pricing.factor_betas import chosen_factor
+from ultrum.core.regression.inference import band_of
+from ultrum.core.series.labels import TableInNotebooks, table_text
+from ultrum.core.time.gaps import time_positions
+from ultrum.errors import EstimationError
+
+_LEAST_ROWS: Final = 24
+_PRIOR_SCALE: Final = 0.09  # of the half-Cauchy prior on beta's step in units of noise over factor
+_STEPS_OF_BETA: Final = np.concatenate([[0.0], np.geomspace(0.004, 4.0, 32)])  # in the same units
+_SEARCH: Final = 20  # golden-section steps for the likeliest ratio
+_GOLDEN: Final = (np.sqrt(5.0) - 1.0) / 2.0
+_AT_ONCE: Final = 64  # assets in a block, which bounds the memory
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class FilteredBetas(TableInNotebooks):
+    """Betas as random walks.
+
+    Attributes
+    ----------
+    beta, standard_error : DataFrame, shape (T, N)
+        Smoothed: from the whole sample, with hindsight. The error allows for the unknown movement.
+    known : DataFrame, shape (T, N)
+        Filtered: what the same estimate on the rows up to each date gives for that date. Missing in rows
+        without a return and before an asset has 24 of them.
+    movement : Series, shape (N,)
+        Likeliest standard deviation of beta's change in a period; zero where none is likelier.
+    p_value : Series, shape (N,)
+        Of the likelihood ratio test that beta does not move (half of χ²(1), as it is on a boundary).
+    alpha, sigma, nobs : Series, shape (N,)
+    basis : str
+    """
+
+    beta: pd.DataFrame
+    standard_error: pd.DataFrame
+    known: pd.DataFrame
+    movement: pd.Series
+    p_value: pd.Series
+    alpha: pd.Series
+    sigma: pd.Series
+    nobs: pd.Series
+    basis: str
+
+    def interval(self, asset: str, level: float = 0.95) -> pd.DataFrame:
+        """Smoothed beta of one asset with its band, columns ``estimate low high``."""
+        df = float(self.nobs[asset] - 2) if asset in self.beta else 1.0
+        return band_of(self.beta, self.standard_error, asset, level, df)
+
+    def to_frame(self) -> pd.DataFrame:
+        """One row per asset: first and last beta, last error, movement, p value, alpha, sigma, rows."""
+        columns = {
+            "first": self.beta.bfill().iloc[0], "last": self.beta.ffill().iloc[-1],
+            "error": self.standard_error.ffill().iloc[-1], "movement": self.movement, "p": self.p_value,
+            "alpha": self.alpha, "sigma": self.sigma, "rows": self.nobs,
+        }  # fmt: skip
+        return pd.DataFrame(columns)
+
+    def __repr__(self) -> str:
+        return f"{table_text(self.to_frame())}\n{self.basis}"
+
+
+@dataclass(frozen=True)
+class _Pass:
+    """One pass of the filter at a given ratio: everything by (T, N), three columns y, 1 and f."""
+
+    ahead: Floats  # predicted state variance, over the noise
+    after: Floats  # updated state variance
+    state: Floats  # updated state of each column, (3, T, N)
+    innovations: Floats  # (3, T, N)
+    spread: Floats  # innovation variance
+
+
+@dataclass(frozen=True)
+class _Fit:
+    """What the rows up to each one say at a given ratio; shape (T, N), of coefficients (2, T, N)."""
+
+    likelihood: Floats
+    coefficients: Floats  # alpha, and beta at the start
+    covariance: Floats  # (2, 2, T, N)
+    variance: Floats  # of the noise
+
+
+@dataclass(frozen=True)
+class _Sample:
+    """Rows on the calendar; what is missing is zero and not used."""
+
+    y: Floats
+    x: Floats
+    used: Bools
+
+    @property
+    def unit(self) -> Floats:
+        """Size of the factor over each asset's first rows, (N,): it fixes the grid before any result."""
+        early = self.used & (np.cumsum(self.used, axis=0) <= _LEAST_ROWS)
+        return np.asarray(np.sqrt((early * self.x[:, None] ** 2).sum(axis=0) / early.sum(axis=0)))
+
+    def deviations(self) -> Floats:
+        """Standard deviation of the factor over the used rows up to each, (T, N)."""
+        count = np.maximum(np.cumsum(self.used, axis=0), 1)
+        moved = self.x - np.mean(self.x[self.x != 0.0][:_LEAST_ROWS])
+        first = np.cumsum(self.used * moved[:, None], axis=0) / count
+        second = np.cumsum(self.used * moved[:, None] ** 2, axis=0) / count
+        return np.sqrt(np.maximum(second - first**2, 0.0))
+
+
+@checked
+def filtered_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
+    """Beta as a random walk: e = α + βₜf + ε, βₜ = βₜ₋₁ + η.
+
+    Parameters
+    ----------
+    panel : Panel
+    factor : str
+
+    Returns
+    -------
+    FilteredBetas
+        The band allows for the errors of alpha, of beta's start and of the movement.
+
+    Raises
+    ------
+    EstimationError
+        If no asset has 24 rows; one with fewer has missing estimates.
+
+    Notes
+    -----
+    For each ratio r of the variances of η and ε the likelihood is that of contrasts (diffuse start, de Jong
+    1991), with the noise variance integrated out. Estimates are averaged over a grid of ratios, zero
+    included, with weights from the likelihood and a half-Cauchy prior of scale 0.09 on √r times the
+    factor's standard deviation; their variance is the mean variance plus the variance of the means. A
+    normal approximation about the likeliest ratio (Hamilton 1986) covers less and fails at zero. A missing
+    period leaves the state as it was and adds to its variance.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> made = filtered_beta(ul.practice.panel())
+    >>> bool(made.p_value["MRWG"] < 0.01), bool(made.p_value["BRTW"] > 0.05)
+    (True, True)
+    """
+    x = panel.factors[chosen_factor(panel, factor)].to_numpy(dtype=np.float64)
+    y = panel.excess.block
+    used: Bools = np.asarray(np.isfinite(y) & np.isfinite(x)[:, None])
+    counts = used.sum(axis=0)
+    names = pd.Index(panel.excess.names)
+    kept = counts >= _LEAST_ROWS
+    if not kept.any():
+        raise EstimationError(
+            f"No asset has the {_LEAST_ROWS} rows that a beta in state space needs."
+        )
+    if not kept.all():
+        short = replace(panel, assets=panel.assets.loc[:, kept])
+        return _with_missing(filtered_beta(short, factor), names, counts)
+    positions = time_positions(panel.assets.index)
+    places = positions - positions[0]
+    sample = _on_calendar(np.where(used, y, 0.0), np.where(np.isfinite(x), x, 0.0), used, places)
+    found = {name: np.empty(y.shape) for name in ("beta", "standard_error", "known")}
+    flat = {name: np.empty(y.shape[1]) for name in ("movement", "p_value", "alpha", "sigma")}
+    for low in range(0, y.shape[1], _AT_ONCE):
+        block = slice(low, low + _AT_ONCE)
+        part = _Sample(sample.y[:, block], sample.x, sample.used[:, block])
+        paths, numbers = _estimated(part)
+        for name, path in paths.items():
+            found[name][:, block] = path[places]
+        for name, value in numbers.items():
+            flat[name][block] = value
+    rows = panel.assets.index
+    return FilteredBetas(
+        beta=pd.DataFrame(found["beta"], rows, names),
+        standard_error=pd.DataFrame(found["standard_error"], rows, names),
+        known=pd.DataFrame(found["known"], rows, names),
+        movement=pd.Series(flat["movement"], names),
+        p_value=pd.Series(flat["p_value"], names),
+        alpha=pd.Series(flat["alpha"], names),
+        sigma=pd.Series(flat["sigma"], names),
+        nobs=pd.Series(counts, names),
+        basis=f"{factor} beta as a random walk; smoothed; averaged over how fast it moves",
+    )
+
+
+def _on_calendar(y: Floats, x: Floats, used: Bools, places: Ints) -> _Sample:
+    """The rows at their places in time; periods in between are not used."""
+    span = int(places[-1]) + 1
+    rows, factor = np.zeros((span, y.shape[1])), np.zeros(span)
+    there = np.zeros(rows.shape, dtype=bool)
+    rows[places], factor[places], there[places] = y, x, used
+    return _Sample(rows, factor, there)
+
+
+def _with_missing(made: FilteredBetas, names: pd.Index, counts: Ints) -> FilteredBetas:
+    """The same with assets that have too few rows, all their estimates missing."""
+    frames = {
+        n: getattr(made, n).reindex(columns=names) for n in ("beta", "standard_error", "known")
+    }
+    flat = {n: getattr(made, n).reindex(names) for n in ("movement", "p_value", "alpha", "sigma")}
+    short = int((counts < _LEAST_ROWS).sum())
+    basis = f"{made.basis}; {short} assets with fewer than {_LEAST_ROWS} rows are missing"
+    return replace(made, **frames, **flat, nobs=pd.Series(counts, names), basis=basis)
+
+
+def _estimated(sample: _Sample) -> tuple[dict[str, Floats], dict[str, Floats]]:
+    """Paths (T, N) and numbers (N,) of a block of assets, averaged over the grid of ratios."""
+    ratios = (_STEPS_OF_BETA[:, None] / sample.unit) ** 2
+    passes = [_filter(sample, ratio) for ratio in ratios]
+    fits = [_fit(sample, made) for made in passes]
+    weights = _weights(sample, np.array([fit.likelihood for fit in fits]))
+    rows, assets = sample.y.shape
+    known, beta, square, alpha, variance = (np.zeros((rows, assets)) for _ in range(5))
+    for made, fit, weight in zip(passes, fits, weights, strict=True):
+        start = fit.coefficients[1]
+        so_far = start + made.state[0] - fit.coefficients[0] * made.state[1] - start * made.state[2]
+        known += weight * so_far
+        smooth, error = _smoothed(made, fit)
+        beta += weight[-1] * smooth
+        square += weight[-1] * (error**2 + smooth**2)
+        alpha += weight * fit.coefficients[0]
+        variance += weight * fit.variance
+    seen = np.cumsum(sample.used, axis=0)
+    inside = (seen > 0) & (np.cumsum(sample.used[::-1], axis=0)[::-1] > 0)
+    error = np.sqrt(np.maximum(square - beta**2, 0.0))
+    paths = {
+        "beta": np.where(inside, beta, np.nan),
+        "standard_error": np.where(inside, error, np.nan),
+        "known": np.where(sample.used & (seen >= _LEAST_ROWS), known, np.nan),
+    }
+    likelihoods = np.array([fit.likelihood[-1] for fit in fits])
+    movement, p_value = _likeliest(sample, ratios, likelihoods)
+    numbers = {
+        "movement": movement, "p_value": p_value, "alpha": alpha[-1], "sigma": np.sqrt(variance[-1]),
+    }  # fmt: skip
+    return paths, numbers
+
+
+def _weights(sample: _Sample, likelihoods: Floats) -> Floats:
+    """Weight of each ratio given the rows up to each one, (G, T, N)."""
+    middles = (_STEPS_OF_BETA[1:] + _STEPS_OF_BETA[:-1]) / 2.0
+    edges = np.concatenate([[0.0], middles, [np.inf]])
+    scale = sample.deviations() / sample.unit / _PRIOR_SCALE
+    with np.errstate(invalid="ignore"):
+        reach = np.arctan(np.where(scale > 0, scale, 1.0) * edges[:, None, None])
+    prior = np.diff(reach, axis=0)
+    best = likelihoods.max(axis=0)
+    made = prior * np.exp(likelihoods - best)
+    return np.asarray(made / made.sum(axis=0))
+
+
+def _likeliest(sample: _Sample, ratios: Floats, found: Floats) -> tuple[Floats, Floats]:
+    """Likeliest deviation of beta's step, and the p value of none (half of χ²(1), on a boundary)."""
+    best = found.argmax(axis=0)
+    each = np.arange(found.shape[1])
+    last = len(ratios) - 1
+    low = np.log(ratios[np.maximum(best - 1, 1), each])
+    high = np.log(ratios[np.minimum(np.maximum(best, 1) + 1, last), each])
+    for _ in range(_SEARCH):
+        left, right = high - _GOLDEN * (high - low), low + _GOLDEN * (high - low)
+        better = _likelihood(sample, np.exp(left)) > _likelihood(sample, np.exp(right))
+        low, high = np.where(better, low, left), np.where(better, right, high)
+    ratio = np.exp((low + high) / 2.0)
+    fit = _fit(sample, _filter(sample, ratio))
+    gain = 2.0 * (fit.likelihood[-1] - found[0])
+    moves = gain > 0
+    movement = np.where(moves, np.sqrt(ratio * fit.variance[-1]), 0.0)
+    p_value = np.where(moves, 0.5 * scipy.special.chdtrc(1, np.maximum(gain, 0.0)), 1.0)
+    return movement, p_value
+
+
+def _likelihood(sample: _Sample, ratio: Floats) -> Floats:
+    """Log likelihood of all rows at one ratio for each asset, (N,)."""
+    return np.asarray(_fit(sample, _filter(sample, ratio)).likelihood[-1])
+
+
+def _fit(sample: _Sample, made: _Pass) -> _Fit:
+    """Alpha, beta at the start and the likelihood of contrasts, from the rows up to each one."""
+    used = sample.used
+    weight = np.where(used, 1.0 / made.spread, 0.0)
+    v, a, b = made.innovations
+
+    def total(p: Floats, q: Floats) -> Floats:
+        """Weighted products of two columns up to each row."""
+        return np.cumsum(weight * p * q, axis=0)
+
+    aa, ab, bb, av, bv, vv = (
+        total(p, q) for p, q in ((a, a), (a, b), (b, b), (a, v), (b, v), (v, v))
+    )
+    free = np.maximum(np.cumsum(used, axis=0) - 2, 1)
+    whole = aa * bb - ab * ab
+    safe = np.where(whole > 0, whole, 1.0)
+    alpha, start = (bb * av - ab * bv) / safe, (aa * bv - ab * av) / safe
+    rest = vv - alpha * av - start * bv
+    variance = np.maximum(rest, np.finfo(float).tiny) / free
+    logs = np.cumsum(np.where(used, np.log(made.spread), 0.0), axis=0)
+    likelihood = -0.5 * (free * np.log(variance) + logs + np.log(safe))
+    covariance = np.array([[bb, -ab], [-ab, aa]]) / safe * variance
+    return _Fit(likelihood, np.array([alpha, start]), covariance, variance)
+
+
+def _filter(sample: _Sample, ratio: Floats) -> _Pass:
+    """The filter on y, 1 and f at once, of a state that starts at zero."""
+    y, x, used = sample.y, sample.x, sample.used
+    rows, assets = y.shape
+    columns = np.array([y, np.where(used, 1.0, 0.0), np.where(used, x[:, None], 0.0)])
+    ahead, after, spread = np.empty((3, rows, assets))
+    state, innovations = np.empty((2, 3, rows, assets))
+    mean, variance = np.zeros((3, assets)), np.zeros(assets)
+    for row in range(rows):
+        if row:
+            variance = variance + ratio
+        f = columns[2, row]
+        ahead[row] = variance
+        spread[row] = 1.0 + f * f * variance
+        innovations[:, row] = columns[:, row] - f * mean
+        gain = variance * f / spread[row]
+        mean = mean + gain * innovations[:, row]
+        variance = variance / spread[row]
+        after[row], state[:, row] = variance, mean
+    return _Pass(ahead, after, state, innovations, spread)
+
+
+def _smoothed(made: _Pass, fit: _Fit) -> tuple[Floats, Floats]:
+    """Beta of every row from the whole sample at one ratio, and its error."""
+    state, spread = made.state.copy(), made.after.copy()
+    with np.errstate(invalid="ignore", divide="ignore"):
+        back = np.where(made.ahead[1:] > 0, made.after[:-1] / made.ahead[1:], 0.0)
+    for row in range(len(spread) - 2, -1, -1):
+        state[:, row] += back[row] * (state[:, row + 1] - made.state[:, row])
+        spread[row] += back[row] ** 2 * (spread[row + 1] - made.ahead[row + 1])
+    alpha, start = fit.coefficients[:, -1]
+    beta = start + state[0] - alpha * state[1] - start * state[2]
+    slant = np.array([-state[1], 1.0 - state[2]])
+    outside = np.einsum("itn,ijn,jtn->tn", slant, fit.covariance[:, :, -1], slant)
+    return beta, np.sqrt(np.maximum(spread, 0.0) * fit.variance[-1] + outside)

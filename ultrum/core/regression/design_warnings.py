@@ -1,0 +1,58 @@
+"""Warnings about a regression that can be computed and still should not be believed."""
+
+from __future__ import annotations
+
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.regression import inputs
+from ultrum.core.regression.engine.qr import condition_number, inflation
+from ultrum.core.regression.results import CONSTANT
+from ultrum.core.regression.unit_roots import trending_levels
+from ultrum.errors import warn_user
+
+_LOOKED_AT: Final = 24  # left-hand sides at most that are tested for unit roots
+_STRONG: Final = 100.0  # condition number; 30 is called strong by Belsley, Kuh and Welsch (1980)
+
+
+def warn_of_copies(design: pd.DataFrame) -> None:
+    """Say when a factor is nearly a combination of others: its coefficient has few digits of meaning."""
+    factors = [c for c in design if c != CONSTANT]
+    X = design.to_numpy(dtype=np.float64)
+    X = X[np.isfinite(X).all(axis=1)]
+    if len(factors) < 2 or len(X) <= X.shape[1]:
+        return
+    condition = condition_number(X)
+    if condition <= _STRONG:
+        return
+    inflated = inflation(X[:, len(design.columns) - len(factors) :], CONSTANT in design)
+    worst = int(np.argmax(inflated))
+    if inflated[worst] <= _STRONG:
+        return  # columns at a high level with little movement of their own; medians are taken from them
+    warn_user(
+        f"{factors[worst]} is nearly a combination of the other factors: condition number {condition:.3g}, "
+        f"variance inflation {inflated[worst]:.3g}. Its coefficient and error mean little; leave one out."
+    )
+
+
+def warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> None:
+    """Say when trending levels are regressed on trending levels (Granger and Newbold 1974)."""
+    if (
+        any(d.is_return for d in inputs.abouts_of(y) + inputs.abouts_of(X))
+        or left.shape[1] > _LOOKED_AT
+    ):
+        return
+    regressors = inputs.numbers_of(right, "X")
+    for name in left:
+        values = left[name].to_numpy(dtype=np.float64)
+        whole = np.isfinite(values) & np.isfinite(regressors).all(axis=1)
+        own, wandering = trending_levels(values[whole], regressors[whole])
+        if wandering:
+            others = ", ".join(f"{right.columns[k]} ({p:.2f})" for k, p in wandering.items())
+            warn_user(
+                f"{name} ({own:.2f}) and {others} wander like sums of shocks: in brackets the Dickey–Fuller p of "
+                "a unit root, not rejected at 5 %. R² and t values of one on the other mean nothing; take "
+                "growth or differences first."
+            )

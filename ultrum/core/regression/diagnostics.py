@@ -1,0 +1,355 @@
+"""What could be wrong with a regression: every usual test, with what its result means for the user."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+import pandas as pd
+import scipy.special
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Floats
+from ultrum.core.regression.engine.qr import inflation
+from ultrum.core.regression.influence import weighted_rows
+from ultrum.core.regression.results import CONSTANT, Fit
+from ultrum.core.regression.robust_tests import added_terms_f
+from ultrum.core.regression.structural_breaks import break_test
+from ultrum.core.regression.unit_roots import dickey_fuller, is_persistent
+from ultrum.core.series.labels import TableInNotebooks, infer_frequency, p_equals, period_label
+from ultrum.core.time.gaps import time_positions
+from ultrum.errors import EstimationError, FrequencyError
+
+_LEVEL: Final = 0.05
+_UNIT_ROOT: Final = "Dickey–Fuller"
+_BREAKS: Final = {
+    "chow": "break at the middle",
+    "sup-f": "break at an unknown date",
+    "cusum": "drift of the coefficients",
+}
+_ROBUST: Final = "Newey–West errors"
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One test: its figures and a sentence on what they mean."""
+
+    test: str
+    statistic: float
+    distribution: str
+    p_value: float
+    meaning: str
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Diagnosis(TableInNotebooks):
+    """All findings about one regression.
+
+    Attributes
+    ----------
+    findings : tuple of Finding
+    basis : str
+    """
+
+    findings: tuple[Finding, ...]
+    basis: str
+
+    def __getitem__(self, test: str) -> Finding:
+        for finding in self.findings:
+            if finding.test == test:
+                return finding
+        known = ", ".join(f.test for f in self.findings)
+        raise EstimationError(f"No test '{test}'; there are: {known}.")
+
+    @property
+    def alarms(self) -> tuple[str, ...]:
+        """Tests that reject at 5 %, those of unit roots apart, where not to reject is the alarm."""
+        return tuple(f.test for f in self._tests if f.p_value < _LEVEL)
+
+    @property
+    def expected_alarms(self) -> float:
+        """How many of them reject on average where nothing is wrong."""
+        return _LEVEL * len(self._tests)
+
+    @property
+    def _tests(self) -> list[Finding]:
+        return [
+            f for f in self.findings if not (np.isnan(f.p_value) or f.distribution == _UNIT_ROOT)
+        ]
+
+    def _in_total(self) -> str:
+        count = len(self._tests)
+        some = 100.0 * (1.0 - (1.0 - _LEVEL) ** count)
+        return (
+            f"Alarms at 5 %: {len(self.alarms)} of {count} tests. A model without faults raises "
+            f"{self.expected_alarms:.2g} on average, and one or more in about {some:.0f} % of samples."
+        )
+
+    def to_frame(self) -> pd.DataFrame:
+        """One row per test: statistic, distribution, p value, meaning."""
+        return pd.DataFrame([vars(f) for f in self.findings]).set_index("test")
+
+    def __repr__(self) -> str:
+        lines = [self.basis]
+        for f in self.findings:
+            p = "" if np.isnan(f.p_value) else p_equals(f.p_value)
+            lines.append(f"{f.test:<38}{f.statistic:>12.4g}  {f.distribution:<14}{p}")
+            lines += textwrap.wrap(f.meaning, 94, initial_indent="    ", subsequent_indent="    ")
+        return "\n".join([*lines, *textwrap.wrap(self._in_total(), 98)])
+
+
+@checked
+def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int = 0) -> Diagnosis:
+    """Run every test on a regression and say what each result means.
+
+    Parameters
+    ----------
+    fit : Fit
+    lags : int, optional
+        Order of the test for autocorrelation; by default one year of months or quarters, otherwise 5.
+    draws, seed : int
+        Of the simulation that gives the p value of the largest F.
+
+    Returns
+    -------
+    Diagnosis
+        Autocorrelation (Breusch 1978, Godfrey 1978), heteroskedasticity (Koenker 1981, White 1980), normality
+        (Jarque and Bera 1980), form (Ramsey 1969), breaks (Chow 1960; Andrews 1993; Brown, Durbin and Evans
+        1975), near copies (Belsley, Kuh and Welsch 1980), rows of great influence (Cook 1977), and unit
+        roots (Dickey and Fuller 1979) where something wanders.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> fit = ul.factor_betas(ul.practice.panel(), ["market"]).fit("BRTW")
+    >>> diagnose(fit)["normality of residuals"].p_value < 0.05
+    True
+    """
+    X, y = weighted_rows(fit.design, fit.response, fit.weights)
+    residuals = y - X @ fit.coefficients.to_numpy()
+    found = [
+        _autocorrelation(fit, X, residuals, lags or _year(fit.design.index)),
+        _heteroskedasticity(fit, residuals),
+        *_white(fit, residuals),
+        _normality(residuals),
+        *_form(fit, X, residuals),
+        *_breaks(fit, draws, seed),
+        *_copies(fit),
+        _influence(fit),
+        *_wandering(fit),
+    ]
+    span = " to ".join(period_label(end) for end in fit.sample)
+    return Diagnosis(
+        tuple(found), f"{fit.name} on {', '.join(_factors(fit))}: {fit.nobs} rows, {span}"
+    )
+
+
+def _factors(fit: Fit) -> list[str]:
+    return [str(c) for c in fit.design if c != CONSTANT]
+
+
+def _year(index: pd.Index) -> int:
+    try:
+        periods = infer_frequency(index).periods_per_year
+    except FrequencyError:
+        return 5
+    return int(periods) if periods in (4, 12) else 5
+
+
+def _r2(y: Floats, X: Floats) -> float:
+    """Centred R² of an auxiliary regression whose first column is one."""
+    about = y - y.mean()
+    q = np.linalg.qr(X / np.maximum(np.linalg.norm(X, axis=0), np.finfo(float).tiny))[0]
+    left = about - q @ (q.T @ about)
+    return float(1.0 - left @ left / (about @ about)) if about @ about > 0 else 0.0
+
+
+def _chi2(test: str, statistic: float, df: int, alarm: str, calm: str) -> Finding:
+    p_value = float(scipy.special.chdtrc(df, max(statistic, 0.0)))
+    return Finding(test, statistic, f"χ²({df})", p_value, alarm if p_value < _LEVEL else calm)
+
+
+def _autocorrelation(fit: Fit, X: Floats, residuals: Floats, order: int) -> Finding:
+    """T·R² of the residuals on the regressors and their own lags, zero where a lag is not there."""
+    order = min(order, max(1, (len(X) - X.shape[1]) // 3))
+    places = time_positions(fit.design.index)
+    places = places - places[0]
+    line = np.zeros(int(places[-1]) + 1 + order)
+    line[places + order] = residuals
+    lagged = np.column_stack([line[places + order - lag] for lag in range(1, order + 1)])
+    both = np.column_stack([X, lagged])
+    total = residuals @ residuals
+    q = np.linalg.qr(both / np.maximum(np.linalg.norm(both, axis=0), np.finfo(float).tiny))[0]
+    left = residuals - q @ (q.T @ residuals)
+    statistic = len(X) * float(1.0 - left @ left / total) if total > 0 else 0.0
+    kept = fit.errors in ("hac", "clustered")
+    cure = "the errors in use allow for it." if kept else f"use {_ROBUST} (errors='hac')."
+    return _chi2(
+        "autocorrelation of residuals", statistic, order,
+        f"Residuals go together over up to {order} periods; {cure} Betas stay right, unless a lagged "
+        "left-hand side is among the factors.",
+        f"No sign that residuals go together over up to {order} periods.",
+    )  # fmt: skip
+
+
+def _heteroskedasticity(fit: Fit, residuals: Floats) -> Finding:
+    """Koenker's T·R² of the squared residuals on the regressors."""
+    X = fit.design.to_numpy(dtype=np.float64)
+    whole = X if CONSTANT in fit.design else np.column_stack([np.ones(len(X)), X])
+    statistic = len(X) * _r2(residuals**2, whole)
+    return _chi2(
+        "spread that moves with the factors", statistic, whole.shape[1] - 1, _unequal(fit),
+        "No sign that the spread of residuals moves with the level of the factors.",
+    )  # fmt: skip
+
+
+def _unequal(fit: Fit) -> str:
+    plain = fit.errors == "classical"
+    cure = (
+        "classical errors are wrong: use errors='hc3' or 'hac'."
+        if plain
+        else "the errors in use allow for it."
+    )
+    return f"Residuals spread more at some values of the factors than at others; {cure}"
+
+
+def _white(fit: Fit, residuals: Floats) -> Iterator[Finding]:
+    """T·R² of the squared residuals on the factors, their squares and products."""
+    F = fit.design[_factors(fit)].to_numpy(dtype=np.float64)
+    if not F.shape[1]:
+        return
+    F = (F - F.mean(axis=0)) / np.maximum(F.std(axis=0), np.finfo(float).tiny)
+    low, high = np.tril_indices(F.shape[1])
+    whole = np.column_stack([np.ones(len(F)), F, F[:, low] * F[:, high]])
+    rank = int(np.linalg.matrix_rank(whole))
+    if rank >= len(F) // 2:
+        return  # more columns than the rows can tell apart
+    statistic = len(F) * _r2(residuals**2, whole)
+    yield _chi2(
+        "spread of any form (White)", statistic, rank - 1, _unequal(fit),
+        "No sign that the spread of residuals moves with the factors, their squares or products.",
+    )  # fmt: skip
+
+
+def _normality(residuals: Floats) -> Finding:
+    about = residuals - residuals.mean()
+    spread = np.sqrt(np.mean(about**2)) or 1.0
+    skew, kurtosis = np.mean((about / spread) ** 3), np.mean((about / spread) ** 4)
+    statistic = float(len(about) / 6 * (skew**2 + (kurtosis - 3) ** 2 / 4))
+    return _chi2(
+        "normality of residuals", statistic, 2,
+        f"Residuals are not normal (skewness {skew:.2f}, kurtosis {kurtosis:.1f}), as returns seldom are. Betas "
+        "stay right; in samples of a few dozen rows t and F are only near their tables.",
+        f"No sign against normal residuals (skewness {skew:.2f}, kurtosis {kurtosis:.1f}).",
+    )  # fmt: skip
+
+
+def _form(fit: Fit, X: Floats, residuals: Floats) -> Iterator[Finding]:
+    """Ramsey's RESET: whether powers of the fitted values add anything, in the errors of the fit."""
+    fitted = fit.fitted.to_numpy()
+    spread = fitted.std()
+    below = len(X) - X.shape[1] - 2
+    if not spread > 0 or below < 1:
+        return
+    # with a constant among the terms, powers about the mean span the same columns and keep digits
+    moved = fitted - fitted.mean() if CONSTANT in fit.design else fitted
+    powers = np.column_stack([(moved / spread) ** 2, (moved / spread) ** 3])
+    if fit.weights is not None:
+        powers *= np.sqrt(fit.weights.to_numpy())[:, None]
+    try:
+        if fit.errors == "classical":
+            statistic = _added_f(X, powers, residuals)
+        else:
+            places = time_positions(fit.design.index)
+            statistic = added_terms_f(X, powers, residuals, places, fit.lags)
+    except EstimationError:
+        return  # of two values, squares and cubes are combinations of them
+    p_value = float(scipy.special.fdtrc(2, below, max(statistic, 0.0)))
+    meaning = (
+        "A straight line does not describe it: curved terms add to the fit. Look at the plot of the fit; a "
+        "factor, a square or a beta that differs by market direction may be missing."
+        if p_value < _LEVEL
+        else "No sign that a curved line would fit better."
+    )
+    yield Finding("straight line (RESET)", statistic, f"F(2, {below})", p_value, meaning)
+
+
+def _added_f(X: Floats, added: Floats, residuals: Floats) -> float:
+    """F of added terms where errors are alike."""
+    both = np.column_stack([X, added])
+    q = np.linalg.qr(both / np.linalg.norm(both, axis=0))[0]
+    left = residuals - q @ (q.T @ residuals)
+    rest, below = float(left @ left), len(X) - both.shape[1]
+    gained = float(residuals @ residuals) - rest
+    return gained / added.shape[1] / (rest / below) if rest > 0 else 0.0
+
+
+def _breaks(fit: Fit, draws: int, seed: int) -> Iterator[Finding]:
+    for how, name in _BREAKS.items():
+        try:
+            test = break_test(fit, how=how, draws=draws, seed=seed)
+        except EstimationError:
+            continue  # too few rows for parts of their own
+        alarm = {
+            "chow": "Coefficients differ between the two halves; a beta over the whole span describes neither.",
+            "sup-f": f"Coefficients change, most likely {test.note}. Estimate the "
+            "parts, or a rolling or filtered beta.",
+            "cusum": "Forecasts from past rows err to one side for long; the level or a beta drifts.",
+        }[how]
+        calm = "No sign that the coefficients change."
+        meaning = alarm if test.p_value < _LEVEL else calm
+        yield Finding(name, test.statistic, test.distribution, test.p_value, meaning)
+
+
+def _copies(fit: Fit) -> Iterator[Finding]:
+    condition, factors = fit.condition_number, _factors(fit)
+    if len(factors) < 2:
+        return
+    bad = condition > 30
+    meaning = (
+        "Above 30 (Belsley, Kuh and Welsch 1980): some columns are near combinations of others."
+        if bad
+        else "Below 30: no trouble from factors that resemble each other."
+    )
+    yield Finding("condition number", condition, "", np.nan, meaning)
+    inflated = inflation(fit.design[factors].to_numpy(dtype=np.float64), CONSTANT in fit.design)
+    worst = int(np.argmax(inflated))
+    error = np.sqrt(inflated[worst])
+    yield Finding(
+        "largest variance inflation", float(inflated[worst]), "", np.nan,
+        f"{factors[worst]}: its error is {error:.2f} times what it would be if the factors were unrelated"
+        + (" (10 and more is called serious)." if inflated[worst] >= 10 else "."),
+    )  # fmt: skip
+
+
+def _influence(fit: Fit) -> Finding:
+    table = fit.influence()
+    row = table["cook"].fillna(0.0).to_numpy().argmax()
+    cook, label = float(table["cook"].iloc[row]), period_label(table.index[int(row)])
+    wild = int((table["studentised"].abs() > 4).sum())
+    meaning = (
+        f"The row {label} moves the coefficients most"
+        + ("; one and more is called large, so see what it is." if cook >= 1 else ", not much.")
+        + (f" Rows over four errors off the line: {wild}." if wild else "")
+    )
+    return Finding("largest Cook's distance", cook, "", np.nan, meaning)
+
+
+def _wandering(fit: Fit) -> Iterator[Finding]:
+    """Unit-root tests of what looks like a level, and of the residuals of a regression of levels."""
+    names = [str(fit.name), *_factors(fit)]
+    columns = [fit.response, *(fit.design[factor] for factor in _factors(fit))]
+    series = [column.to_numpy(dtype=np.float64) for column in columns]
+    suspects = [(n, v) for n, v in zip(names, series, strict=True) if is_persistent(v)]
+    for name, values in suspects:
+        test = dickey_fuller(values, trend=True, positions=time_positions(fit.design.index))
+        yield Finding(
+            f"unit root in {name}", test.statistic, _UNIT_ROOT, test.p_value,
+            f"A unit root is rejected: {name} comes back to its trend."
+            if test.p_value < _LEVEL
+            else f"A unit root is not rejected: {name} wanders. Regressions of wandering levels on each other "
+            "find relations that are not there; take growth or differences.",
+        )  # fmt: skip

@@ -1,0 +1,1 @@
+"""The linear algebra of every estimator: QR, batched Cholesky, covariances, windows, bootstrap draws."""

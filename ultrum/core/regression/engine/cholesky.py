@@ -1,0 +1,250 @@
+"""Least squares of many left-hand sides, each on its own rows, over many windows at once.
+
+Sums of products are taken afresh inside every window by matrix products, never as differences of
+running sums, so one bad tick spoils the windows that hold it and no other. Columns are first brought
+near their medians. Where the Cholesky pivots, or the share of the residuals in all squares, say that
+digits would be lost, the caller is told to solve that window by QR instead.
+
+Small matrices lie as arrays (p, p, B, N) or (p, B, N) for B windows and N left-hand sides, so that each
+step of their algebra is one pass over all of them; symmetric ones are packed by rows of their lower
+triangle, (B, q, N) with q = p(p+1)/2.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+
+from ultrum.core.array_types import Bools, Floats
+
+_LOSS_ALLOWED: Final = 1e-10  # of a standard error, before a window goes to QR
+
+
+@dataclass(frozen=True)
+class Shift:
+    """Columns less their centre, over their spread."""
+
+    centre: Floats
+    spread: Floats
+
+    @classmethod
+    def of(cls, X: Floats, constant: bool) -> Shift:
+        """Medians and median distances from them; without a constant nothing is moved."""
+        count = X.shape[1]
+        if not len(X):
+            return cls(np.zeros(count), np.ones(count))
+        centre = np.median(X, axis=0) if constant else np.zeros(count)
+        centre[:1] *= 0.0 if constant else 1.0
+        apart = np.abs(X - centre)
+        spread, widest = np.median(apart, axis=0), apart.max(axis=0)
+        return cls(centre, np.where(spread > 0, spread, np.where(widest > 0, widest, 1.0)))
+
+    def apply(self, X: Floats) -> Floats:
+        """The shifted columns."""
+        return np.asarray((X - self.centre) / self.spread)
+
+    @property
+    def constant_row(self) -> Floats:
+        """Weights (p,) of shifted coefficients in the constant on the data."""
+        row = -self.centre / self.spread
+        row[0] = 1.0 / self.spread[0]
+        return row
+
+
+@dataclass(frozen=True)
+class BatchSolution:
+    """Estimates for B windows and N left-hand sides, on shifted columns.
+
+    ``root`` is the inverse of the Cholesky factor of the moments, so (X'X)⁻¹ = root'root. ``loose``
+    marks what must be solved by QR.
+    """
+
+    coefficients: Floats
+    root: Floats
+    rss: Floats
+    tss: Floats
+    loose: Bools
+
+
+def packed_products(left: Floats, right: Floats | None = None) -> Floats:
+    """Products of columns in each row, (…,p) to (…,q); of two sides, symmetrised: x y' + y x'."""
+    low, high = np.tril_indices(left.shape[-1])
+    if right is None:
+        return np.asarray(left[..., low] * left[..., high])
+    return np.asarray(left[..., low] * right[..., high] + right[..., low] * left[..., high])
+
+
+def solve_batch(gram: Floats, cross: Floats, squares: Floats, constant: bool) -> BatchSolution:
+    """Coefficients from moments of shifted columns.
+
+    Parameters
+    ----------
+    gram : ndarray, shape (B, q, N)
+        Packed X'X.
+    cross : ndarray, shape (B, p, N)
+        X'y.
+    squares : ndarray, shape (B, N)
+        y'y.
+    constant : bool
+        Whether the first column is one.
+    """
+    count = cross.shape[1]
+    root, pivot = _inverse_root(gram, count)
+    right = cross.transpose(1, 0, 2)
+    z = np.stack([_dot(root[k, : k + 1], right[: k + 1]) for k in range(count)])
+    coefficients = np.stack([_dot(root[j:, j], z[j:]) for j in range(count)])
+    rss = squares - _dot(z, z)
+    tss = squares - z[0] * z[0] if constant else squares
+    loose = ~(np.finfo(float).eps * squares <= _LOSS_ALLOWED * rss * pivot)
+    return BatchSolution(coefficients, root, rss, tss, loose)
+
+
+def coefficients_of(solution: BatchSolution, shift: Shift, centre: Floats) -> Floats:
+    """Coefficients (p, B, N) on the data; ``centre`` is what was taken from the left-hand sides."""
+    made = solution.coefficients / shift.spread[:, None, None]
+    made[0] = centre + np.einsum("j,jbn->bn", shift.constant_row, solution.coefficients)
+    return np.asarray(made)
+
+
+def variances_of_inverse(solution: BatchSolution, shift: Shift) -> Floats:
+    """Diagonal of (X'X)⁻¹ on the data, (p, B, N)."""
+    root = solution.root
+    count = len(root)
+    made = np.stack([_dot(root[j:, j], root[j:, j]) for j in range(count)])
+    made /= shift.spread[:, None, None] ** 2
+    row = shift.constant_row
+    if row[1:].any():
+        first = np.stack(
+            [np.einsum("j,jbn->bn", row[: k + 1], root[k, : k + 1]) for k in range(count)]
+        )
+        made[0] = _dot(first, first)
+    return made
+
+
+def packed_inverse(solution: BatchSolution) -> Floats:
+    """(X'X)⁻¹ on shifted columns, (B, q, N)."""
+    root = solution.root
+    count, _, windows, assets = root.shape
+    made = np.empty((windows, count * (count + 1) // 2, assets))
+    for i in range(count):
+        for j in range(i + 1):
+            _dot(root[i:, i], root[i:, j], out=made[:, _place(i, j)])
+    return made
+
+
+def doubled(packed: Floats) -> Floats:
+    """Off-diagonal elements twice, so that a product with packed xx' is a quadratic form."""
+    count = _order_of(packed)
+    twice = np.full(packed.shape[1], 2.0)
+    twice[[_place(j, j) for j in range(count)]] = 1.0
+    return np.asarray(packed * twice[:, None])
+
+
+def unpacked(packed: Floats) -> Floats:
+    """(B, q, N) to (p, p, B, N)."""
+    count = _order_of(packed)
+    whole = np.array([[_place(j, k) for k in range(count)] for j in range(count)])
+    return np.asarray(packed.transpose(1, 0, 2)[whole])
+
+
+def influence_on_data(solution: BatchSolution, shift: Shift) -> Floats:
+    """Matrix (p, p, B, N) from sums of shifted scores to coefficients on the data."""
+    root = solution.root
+    made = np.empty_like(root)
+    for i in range(len(root)):
+        for j in range(i + 1):
+            _dot(root[i:, i], root[i:, j], out=made[i, j])
+            made[j, i] = made[i, j]
+    row = shift.constant_row
+    if row[1:].any():
+        made[0] = np.einsum("i,ijbn->jbn", row, made)
+        made[1:] /= shift.spread[1:, None, None, None]
+    else:
+        made /= shift.spread[:, None, None, None]
+    return made
+
+
+def sandwich_variances(influence: Floats, meat: Floats) -> Floats:
+    """Diagonal (p, B, N) of influence · meat · influence', the meat packed."""
+    middle = unpacked(meat)
+    half = np.empty_like(influence[0])
+    made = np.empty(influence.shape[1:])
+    for i, row in enumerate(influence):
+        for k in range(len(row)):
+            _dot(row, middle[k], out=half[k])
+        _dot(half, row, out=made[i])
+    return made
+
+
+def sandwich(influence: Floats, meat: Floats) -> Floats:
+    """The whole of influence · meat · influence', (p, p, B, N)."""
+    middle = unpacked(meat)
+    count = len(influence)
+    made = np.empty_like(influence)
+    for i in range(count):
+        half = np.stack([_dot(influence[i], middle[k]) for k in range(count)])
+        for j in range(i + 1):
+            made[i, j] = made[j, i] = _dot(half, influence[j])
+    return made
+
+
+def inverse_on_data(solution: BatchSolution, shift: Shift) -> Floats:
+    """(X'X)⁻¹ on the data, (p, p, B, N)."""
+    influence = influence_on_data(solution, shift)
+    back = np.diag(1.0 / shift.spread)
+    back[0] = shift.constant_row
+    return np.asarray(np.einsum("ijbn,kj->ikbn", influence, back))
+
+
+def _inverse_root(gram: Floats, count: int) -> tuple[Floats, Floats]:
+    """Inverse of the Cholesky factor, and the smallest pivot relative to its diagonal element.
+
+    The inverse fills the lower triangle of its array; the factor's own rows lie as columns above.
+    """
+    windows, _, assets = gram.shape
+    root = np.empty((count, count, windows, assets))
+    smallest = np.ones((windows, assets))
+    work = np.empty((windows, assets))
+    for j in range(count):
+        for k in range(j):
+            value = root[k, j]
+            if k:
+                np.subtract(
+                    gram[:, _place(j, k)], _dot(root[:k, j], root[:k, k], out=work), out=value
+                )
+                value *= root[k, k]
+            else:
+                np.multiply(gram[:, _place(j, 0)], root[0, 0], out=value)
+        diagonal, own = gram[:, _place(j, j)], root[j, j]
+        if j:
+            pivot = np.subtract(diagonal, _dot(root[:j, j], root[:j, j], out=own), out=own)
+            np.divide(pivot, diagonal, out=work)
+            np.fmin(smallest, work, out=smallest)
+            np.sqrt(pivot, out=own)
+        else:
+            np.sqrt(diagonal, out=own)
+        np.divide(1.0, own, out=own)
+        np.negative(own, out=work)
+        for k in range(j):
+            _dot(root[k:j, j], root[k:j, k], out=root[j, k])
+            root[j, k] *= work
+    return root, smallest
+
+
+def _dot(left: Floats, right: Floats, out: Floats | None = None) -> Floats:
+    """Sum of products over the first axis."""
+    if len(left) == 1:
+        return np.asarray(np.multiply(left[0], right[0], out=out))
+    return np.asarray(np.einsum("kbn,kbn->bn", left, right, out=out))
+
+
+def _place(row: int, column: int) -> int:
+    """Where an element of a symmetric matrix lies in its packed form."""
+    low, high = min(row, column), max(row, column)
+    return high * (high + 1) // 2 + low
+
+
+def _order_of(packed: Floats) -> int:
+    return int((np.sqrt(8 * packed.shape[1] + 1) - 1) / 2)

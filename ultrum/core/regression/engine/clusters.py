@@ -1,0 +1,58 @@
+"""Covariances robust to errors that go together within clusters, of one kind or two."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ultrum.core.array_types import Floats, Ints
+from ultrum.errors import EstimationError, warn_user
+
+
+def clustered(influence: Floats, residuals: Floats, codes: Ints) -> Floats:
+    """Cameron, Gelbach and Miller (2011): by first label, plus by second, less by both.
+
+    Parameters
+    ----------
+    influence : ndarray, shape (p, T)
+    residuals : ndarray, shape (T, N)
+    codes : ndarray of int, shape (T, ways)
+        Cluster of each row, in one or two ways.
+
+    Returns
+    -------
+    ndarray, shape (N, p, p)
+        Each part has the factor G/(G−1)·(T−1)/(T−p) with its own G clusters. Where the two-way sum is
+        not positive, its negative eigenvalues are put to zero with a warning.
+    """
+    total = sum(_one_way(influence, residuals, codes[:, way]) for way in range(codes.shape[1]))
+    if codes.shape[1] == 1:
+        return np.asarray(total)
+    _, both = np.unique(codes, axis=0, return_inverse=True)
+    return _made_positive(total - _one_way(influence, residuals, both.reshape(-1)))
+
+
+def smallest_count(codes: Ints) -> int:
+    """Clusters of the way that has fewest."""
+    return min(len(np.unique(codes[:, way])) for way in range(codes.shape[1]))
+
+
+def _one_way(influence: Floats, residuals: Floats, codes: Ints) -> Floats:
+    terms, rows = influence.shape
+    labels, place = np.unique(codes, return_inverse=True)
+    groups = len(labels)
+    if groups < 2:
+        raise EstimationError("All rows are in one cluster; errors by cluster need two or more.")
+    scores = influence.T[:, :, None] * residuals[:, None, :]
+    sums = np.zeros((groups, *scores.shape[1:]))
+    np.add.at(sums, place, scores)
+    factor = groups / (groups - 1) * (rows - 1) / (rows - terms)
+    return np.asarray(factor * np.einsum("gpn,gqn->npq", sums, sums))
+
+
+def _made_positive(covariance: Floats) -> Floats:
+    values, vectors = np.linalg.eigh(covariance)
+    if (values < 0).any():
+        warn_user(
+            "The two-way clustered covariance is not positive; its negative eigenvalues are put to zero."
+        )
+    return np.asarray((vectors * np.maximum(values, 0.0)[:, None, :]) @ vectors.swapaxes(1, 2))

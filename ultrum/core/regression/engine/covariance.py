@@ -1,0 +1,148 @@
+"""Covariance of least-squares coefficients, for many left-hand sides at once.
+
+Every estimator is a quadratic form in the columns of the influence matrix A = (X'X)⁻¹X', which
+comes from QR; X'X itself is never formed. Arrays: A is (p,T), residuals E are (T,N), results are
+(N,p,p).
+"""
+
+from __future__ import annotations
+
+from typing import Final
+
+import numpy as np
+
+from ultrum.core.array_types import Floats, Ints
+from ultrum.core.regression.engine.newey_west_lags import AUTOMATIC, lag_rule
+from ultrum.errors import EstimationError
+
+_WORDS: Final = {
+    "hac": "Newey–West", "classical": "classical", "clustered": "clustered", "sandwich": "sandwich",
+}  # fmt: skip
+ERRORS: Final = ("classical", "hc0", "hc1", "hc2", "hc3", "hac")
+
+
+def check_errors(errors: str, lags: int | str | None, *, clustered: bool = False) -> str:
+    """Kind of standard errors in lower case, and refusal of lags that it has no use for.
+
+    Examples
+    --------
+    >>> check_errors("HC3", None)
+    'hc3'
+    """
+    kind = str(errors).lower()
+    if kind not in ERRORS:
+        raise EstimationError(
+            f"errors='{errors}' is not a kind of errors; choose from {', '.join(ERRORS)}."
+        )
+    if lags is None:
+        return kind
+    if kind != "hac" or clustered:
+        used = "clusters" if clustered else f"errors='{errors}'"
+        raise EstimationError(
+            f"lags={lags} has no effect with {used}; remove lags, or set errors='hac'."
+        )
+    if isinstance(lags, str):
+        if lags != AUTOMATIC:
+            raise EstimationError(
+                f"lags='{lags}' is not a number of periods; give one, or '{AUTOMATIC}'."
+            )
+    elif lags < 0:
+        raise EstimationError(f"lags={lags}: give a number of periods, 0 or more.")
+    return kind
+
+
+def errors_name(kind: str) -> str:
+    """Name of a kind of standard errors, for people."""
+    return _WORDS.get(kind, kind.upper())
+
+
+def errors_said(kind: str) -> str:
+    """The same in words.
+
+    Examples
+    --------
+    >>> errors_said("hac")
+    'Newey–West errors'
+    """
+    return f"{errors_name(kind)} errors"
+
+
+def covariance(
+    errors: str,
+    influence: Floats,
+    residuals: Floats,
+    leverage: Floats,
+    moments: Ints,
+    lags: int | None,
+) -> Floats:
+    """Covariance (N,p,p) by name.
+
+    Parameters
+    ----------
+    errors : {"classical", "hc0", "hc1", "hc2", "hc3", "hac"}
+        See the functions below for the formulas.
+    moments : ndarray of int64, shape (T,)
+        Ordinal of each row, so that lags count periods and not rows.
+    lags : int, optional
+        Only for hac; by default :func:`~ultrum.core.regression.engine.newey_west_lags.lag_rule`.
+    """
+    if errors == "classical":
+        return classical(influence, residuals)
+    if errors == "hac":
+        return newey_west(influence, residuals, moments, lags)
+    if errors in ERRORS:
+        return heteroskedastic(influence, residuals, leverage, errors)
+    raise EstimationError(f"errors='{errors}' is not known; it is one of {', '.join(ERRORS)}.")
+
+
+def classical(influence: Floats, residuals: Floats) -> Floats:
+    """s²(X'X)⁻¹ with s² = RSS/(T−p)."""
+    rows, columns = influence.shape[1], influence.shape[0]
+    variance = np.sum(residuals**2, axis=0) / (rows - columns)
+    return np.asarray(variance[:, None, None] * (influence @ influence.T))
+
+
+def heteroskedastic(influence: Floats, residuals: Floats, leverage: Floats, kind: str) -> Floats:
+    """White (1980) HC0; HC1 = HC0·T/(T−p); HC2 and HC3 of MacKinnon and White (1985)."""
+    rows, columns = influence.shape[1], influence.shape[0]
+    weight = residuals**2
+    if kind in ("hc2", "hc3"):
+        slack = np.maximum(1.0 - leverage, np.finfo(float).eps)[:, None]
+        weight = weight / (slack if kind == "hc2" else slack**2)
+    meat = np.einsum("pt,tn,qt->npq", influence, weight, influence, optimize=True)
+    return np.asarray(meat * rows / (rows - columns) if kind == "hc1" else meat)
+
+
+def newey_west(
+    influence: Floats, residuals: Floats, moments: Ints, lags: int | None = None
+) -> Floats:
+    """Newey and West (1987) with Bartlett weights and factor T/(T−p).
+
+    Rows that are missing in the calendar contribute zero scores (Parzen 1963).
+    """
+    columns, rows = influence.shape
+    depth = lag_rule(rows) if lags is None else lags
+    place = moments - moments[0]
+    scores = np.zeros((place[-1] + 1, columns, residuals.shape[1]))
+    scores[place] = influence.T[:, :, None] * residuals[:, None, :]
+    total = np.einsum("tpn,tqn->npq", scores, scores)
+    for lag in range(1, min(depth, len(scores) - 1) + 1):
+        cross = np.einsum("tpn,tqn->npq", scores[lag:], scores[:-lag])
+        total += (1.0 - lag / (depth + 1.0)) * (cross + cross.transpose(0, 2, 1))
+    return np.asarray(total * rows / (rows - columns))
+
+
+def bartlett_sum(scores: Floats, lags: int, positions: Ints | None = None) -> Floats:
+    """Σ over lags of Bartlett-weighted products of scores (T,p) with those some periods earlier, (p,p).
+
+    ``positions`` (T,) count periods where some are missing; these contribute zero scores (Parzen 1963).
+    """
+    if positions is not None and len(positions):
+        line = np.zeros((int(positions[-1] - positions[0]) + 1, scores.shape[1]))
+        line[positions - positions[0]] = scores
+        scores = line
+    total = scores.T @ scores
+    for lag in range(1, min(lags, len(scores) - 1) + 1):
+        cross = scores[lag:].T @ scores[:-lag]
+        total += (1.0 - lag / (lags + 1.0)) * (cross + cross.T)
+    return np.asarray(total)

@@ -1,0 +1,132 @@
+"""Least squares on arrays, by QR, for many left-hand sides that share their rows.
+
+Columns are scaled to unit length before they are factored, so that the units of a factor cannot
+make a design look singular; a truly dependent column is named.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+import scipy.linalg
+
+from ultrum.core.array_types import Floats
+from ultrum.core.regression.engine.refinement import refined, refined_inverse
+from ultrum.errors import EstimationError
+
+_ILL_CONDITIONED: Final = 1e3
+
+
+@dataclass(frozen=True)
+class Solution:
+    """Least squares of Y (T,N) on X (T,p).
+
+    ``influence`` is the pseudo-inverse of X, shape (p,T): coefficients are ``influence @ Y``, and
+    every sandwich covariance is a quadratic form in its columns.
+    """
+
+    coefficients: Floats
+    residuals: Floats
+    influence: Floats
+    leverage: Floats
+
+
+def least_squares(
+    X: Floats,
+    Y: Floats,
+    labels: Sequence[str],
+    constant: bool = False,
+    weights: Floats | None = None,
+) -> Solution:
+    """Solve by Householder QR with column scaling.
+
+    Parameters
+    ----------
+    X, Y : ndarray, shape (T, p) and (T, N)
+    labels : sequence of str
+        Names of the columns, for messages.
+    constant : bool
+        Whether the first column is one. The others and Y are then taken less their medians, which
+        costs nothing and keeps the digits of what stands at a high level.
+    weights : ndarray, shape (T,), optional
+        Of the rows. Residuals, influence and leverage are those of rows times √weight.
+
+    Raises
+    ------
+    EstimationError
+        If there are no more rows than columns, or columns depend on each other (they are named).
+    """
+    rows, columns = X.shape
+    if rows <= columns:
+        raise EstimationError(
+            f"{rows} complete rows for {columns} coefficients ({', '.join(labels)}); "
+            "at least one more row than coefficients is needed."
+        )
+    centre, level = np.zeros(columns), np.zeros(Y.shape[1])
+    if constant:
+        centre[1:], level = np.median(X[:, 1:], axis=0), np.median(Y, axis=0)
+    root = np.ones((rows, 1)) if weights is None else np.sqrt(weights)[:, None]
+    moved, response = (X - centre) * root, (Y - level) * root
+    length = np.linalg.norm(moved, axis=0)
+    scale = 2.0 ** np.rint(
+        np.log2(np.where(length > 0, length, 1.0))
+    )  # powers of two round nothing
+    Q, R = np.linalg.qr(moved / scale)
+    condition = np.linalg.cond(R)
+    if not condition < 1.0 / (rows * np.finfo(float).eps):
+        _refuse_dependent(X, labels)
+    influence = np.linalg.solve(R, Q.T)  # R is triangular: back substitution
+    coefficients = influence @ response
+    if condition > _ILL_CONDITIONED:
+        exact = (X.astype(np.longdouble) - centre) * root / scale
+        target = (Y.astype(np.longdouble) - level) * root
+        coefficients, residuals = refined(exact, target, Q, R, coefficients)
+        influence = refined_inverse(exact, influence)
+    else:
+        coefficients += influence @ (response - moved / scale @ coefficients)  # refined once
+        residuals = response - moved / scale @ coefficients
+    coefficients, influence = coefficients / scale[:, None], influence / scale[:, None]
+    if constant:
+        coefficients[0] += level - centre @ coefficients
+        influence[0] -= centre @ influence
+    return Solution(coefficients, residuals, influence, np.sum(Q * Q, axis=1))
+
+
+def condition_number(X: Floats) -> float:
+    """Condition number of a design with columns of unit length (Belsley, Kuh and Welsch 1980)."""
+    length = np.linalg.norm(X, axis=0)
+    return float(np.linalg.cond(np.linalg.qr(X / np.where(length > 0, length, 1.0))[1]))
+
+
+def inflation(X: Floats, centred: bool) -> Floats:
+    """Variance inflation 1/(1 − R²) of each column on the others (Marquardt 1970), shape (K,)."""
+    about = X - X.mean(axis=0) if centred else X
+    length = np.linalg.norm(about, axis=0)
+    R = np.linalg.qr(about / np.where(length > 0, length, 1.0))[1]
+    with np.errstate(divide="ignore"):
+        inverse = scipy.linalg.solve_triangular(R, np.eye(len(R)), check_finite=False)
+    return np.asarray(np.sum(inverse**2, axis=1))
+
+
+def _refuse_dependent(X: Floats, labels: Sequence[str]) -> None:
+    """Name the columns that are combinations of others, found by pivoted QR."""
+    length = np.linalg.norm(X, axis=0)
+    scaled = X / np.where(length > 0, length, 1.0)
+    R, pivot = scipy.linalg.qr(scaled, mode="r", pivoting=True)
+    diagonal = np.abs(np.diag(R))
+    rank = int(np.sum(diagonal > max(scaled.shape) * np.finfo(float).eps * diagonal[0]))
+    if rank == len(labels):
+        raise EstimationError(
+            f"The columns {', '.join(labels)} depend on each other as far as digits tell. Leave out one."
+        )
+    weights = scipy.linalg.solve_triangular(R[:rank, :rank], R[:rank, rank])
+    partners = [labels[pivot[i]] for i in np.flatnonzero(np.abs(weights) > 1e-8)]
+    column = labels[pivot[rank]]
+    reason = f"a combination of {', '.join(partners)}" if partners else "zero in every row"
+    raise EstimationError(
+        f"The column '{column}' is {reason}: the design has rank {rank}, not {len(labels)}. "
+        "Leave out one of them."
+    )

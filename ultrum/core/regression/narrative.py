@@ -1,0 +1,91 @@
+"""A regression read aloud: what each figure says, in one sentence."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.regression.engine.covariance import errors_said
+from ultrum.core.series.labels import infer_frequency, p_equals, period_label
+from ultrum.errors import FrequencyError
+
+if TYPE_CHECKING:
+    from ultrum.core.regression.results import Fit
+
+
+def sentences(fit: Fit, constant: str, level: float = 0.95) -> list[str]:
+    """What each line of a regression says, factor returns taken to be in decimals."""
+    noun = noun_of(fit.response.index)
+    first, last = (period_label(end) for end in fit.sample)
+    lines = [
+        f"{fit.name} over {fit.nobs} {noun}s, {first} to {last}, with {errors_said(fit.errors)}"
+        + (f" of {fit.lags} lags" if fit.lags is not None else "")
+        + "."
+    ]
+    ends = fit.interval(level)
+    for term in fit.coefficients.index:
+        value, p = float(fit.coefficients[term]), float(fit.p_values[term])
+        low, high = float(ends.loc[term, "low"]), float(ends.loc[term, "high"])
+        if term == constant:
+            lines.append(_alpha(value, low, high, p, noun, level))
+        else:
+            lines.append(_beta(str(fit.name), str(term), value, low, high, p, noun, level))
+    lines.append(_r2(fit.r2, [str(t) for t in fit.coefficients.index if t != constant]))
+    lines.append(
+        f"What the factors leave unexplained has a standard deviation of {100 * fit.sigma:.2f} % a {noun}."
+    )
+    dropped = {cause: count for cause, count in fit.dropped.items() if count}
+    if dropped:
+        reasons = "; ".join(f"{count} {cause}" for cause, count in dropped.items())
+        lines.append(f"Rows not used: {reasons}.")
+    return lines
+
+
+def noun_of(index: pd.Index) -> str:
+    """Word for one row of an index."""
+    try:
+        return infer_frequency(index).noun
+    except FrequencyError:
+        return "row"
+
+
+def _alpha(value: float, low: float, high: float, p: float, noun: str, level: float) -> str:
+    direction = "more" if value >= 0 else "less"
+    sure = (
+        "zero lies inside, so this sample does not tell it from nothing"
+        if low <= 0 <= high
+        else "zero lies outside"
+    )
+    return (
+        f"Alpha: it earned {100 * abs(value):.2f} % a {noun} {direction} than its betas explain; with "
+        f"{100 * level:g} % confidence {100 * low:.2f} to {100 * high:.2f} %: {sure} ({p_equals(p)})."
+    )
+
+
+def _beta(
+    name: str, term: str, value: float, low: float, high: float, p: float, noun: str, level: float
+) -> str:
+    inside = [word for number, word in ((0, "zero"), (1, "one")) if low <= number <= high]
+    also = {
+        0: "neither zero nor one lies inside",
+        1: f"{''.join(inside)} lies inside",
+        2: "both zero and one lie inside",
+    }[len(inside)]
+    direction = "more" if value >= 0 else "less"
+    return (
+        f"{term}: in a {noun} in which {term} earned 1 % more, {name} earned {abs(value):.2f} % {direction} on "
+        f"average, all else equal; beta {value:.2f}, with {100 * level:g} % confidence {low:.2f} to {high:.2f}: "
+        f"{also} (of zero {p_equals(p)})."
+    )
+
+
+def _r2(r2: float, factors: list[str]) -> str:
+    if not np.isfinite(r2):
+        return "R² is not defined: the left-hand side does not move."
+    what = factors[0] if len(factors) == 1 else "the factors"
+    return (
+        f"R² {r2:.2f}: {100 * r2:.0f} % of the movement goes with {what}; the other {100 * (1 - r2):.0f} % is "
+        "its own, which a holder of many shares need not bear."
+    )

@@ -1,0 +1,228 @@
+"""One regression of all assets and periods together, with effects of each asset and period."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Floats, Ints
+from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.pricing.factor_betas import chosen_factors
+from ultrum.core.pricing.two_pass import refuse_other
+from ultrum.core.regression.engine.clusters import clustered, smallest_count
+from ultrum.core.regression.engine.qr import least_squares
+from ultrum.core.regression.inference import CoefficientInference, TestResult
+from ultrum.core.regression.results import CONSTANT
+from ultrum.core.series.labels import TableInNotebooks, span_of, table_text
+from ultrum.errors import EstimationError
+
+WAYS: Final = ("asset", "period")
+_ROUNDS, _SETTLED = 2000, 1e-13
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class PooledFit(CoefficientInference, TableInNotebooks):
+    """A pooled regression.
+
+    Attributes
+    ----------
+    coefficients : Series, shape (p,)
+    covariance : DataFrame, shape (p, p)
+    nobs, free : int
+        Asset-periods used; the fewest clusters less one, which is ``df``.
+    sigma, r2 : float
+        Of the regression within effects.
+    effects, clusters : tuple of str
+    dropped : mapping of str to int
+    basis : str
+    """
+
+    coefficients: pd.Series
+    covariance: pd.DataFrame
+    nobs: int
+    free: int
+    sigma: float
+    r2: float
+    effects: tuple[str, ...]
+    clusters: tuple[str, ...]
+    basis: str
+    dropped: Mapping[str, int] = field(default_factory=dict)
+
+    @property
+    def df(self) -> int:
+        """Degrees of freedom of t: the fewest clusters less one."""
+        return self.free
+
+    def test(self, names: Sequence[str]) -> TestResult:
+        """Joint test that the named coefficients are zero, F with (q, df) degrees."""
+        values, V = self.coefficients[list(names)], self.covariance.loc[list(names), list(names)]
+        statistic = float(
+            values.to_numpy() @ np.linalg.solve(V.to_numpy(), values.to_numpy())
+        ) / len(values)
+        return TestResult.of_f(statistic, len(values), self.df)
+
+    def __repr__(self) -> str:
+        return f"{self.basis}\n{table_text(self.to_frame(), '{:.6g}')}"
+
+
+@checked
+def pooled_regress(
+    panel: Panel,
+    factors: Sequence[str] | None = None,
+    *,
+    conditions: Sequence[str] = (),
+    characteristics: Mapping[str, pd.DataFrame] | None = None,
+    effects: str | Sequence[str] = "asset",
+    clusters: str | Sequence[str] = WAYS,
+) -> PooledFit:
+    """Excess returns of all assets on factors, conditions and characteristics in one regression.
+
+    Parameters
+    ----------
+    panel : Panel
+    factors, conditions : sequence of str, optional
+        All factors and no condition by default. With effects of the period they cannot stay, since they
+        are the same for all assets.
+    characteristics : mapping of str to DataFrame, optional
+        Of each asset, in the row whose return they explain.
+    effects : {"asset", "period"}, both, or none
+        Constants of each asset and period, taken out before the regression.
+    clusters : {"asset", "period"} or both
+        What errors may go together in (Cameron, Gelbach and Miller 2011).
+
+    Raises
+    ------
+    EstimationError
+        If a regressor is absorbed by the effects.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> pooled_regress(ul.practice.panel(), ["market"]).df
+    22
+    """
+    effects, clusters = _ways(effects, "effects"), _ways(clusters, "clusters")
+    if not clusters:
+        raise EstimationError("Pooled errors need clusters: asset, period or both.")
+    common = [
+        *(chosen_factors(panel, factors, empty=True) if "period" not in effects or factors else [])
+    ]
+    absent = [c for c in conditions if c not in panel.conditions]
+    if absent:
+        raise EstimationError(
+            f"No condition {', '.join(absent)}; the panel has: {', '.join(map(str, panel.conditions))}."
+        )
+    if "period" in effects and (common or conditions):
+        raise EstimationError(
+            f"{', '.join([*common, *conditions])}: the same for all assets in a period, so effects of the period "
+            "absorb it. Take effects='asset', or give characteristics."
+        )
+    names, y, X, codes, missing = _stacked(
+        panel, common, list(conditions), dict(characteristics or {})
+    )
+    groups = [codes[:, WAYS.index(way)] for way in effects]
+    y, X = _within(y, groups), _within(X, groups)
+    if not effects:
+        names, X = [CONSTANT, *names], np.column_stack([np.ones(len(y)), X])
+    _refuse_absorbed(X, names, effects)
+    solution = least_squares(X, y, names)
+    free = len(y) - X.shape[1] - sum(len(np.unique(g)) for g in groups) + max(len(groups) - 1, 0)
+    ways = np.column_stack([codes[:, WAYS.index(way)] for way in clusters])
+    index = pd.Index(names)
+    rss = float(np.sum(solution.residuals**2))
+    covariance = clustered(solution.influence, solution.residuals, ways)[0]
+    about = y - y.mean()
+    return PooledFit(
+        coefficients=pd.Series(solution.coefficients[:, 0], index),
+        covariance=pd.DataFrame(covariance, index, index),
+        nobs=len(y),
+        free=smallest_count(ways) - 1,
+        sigma=float(np.sqrt(rss / free)),
+        r2=1.0 - rss / float(np.sum(about**2)),
+        effects=effects,
+        clusters=clusters,
+        basis=_basis(panel, len(y), effects, clusters, missing),
+        dropped={"missing return or regressor": missing},
+    )
+
+
+def _ways(given: str | Sequence[str], what: str) -> tuple[str, ...]:
+    ways = (given,) if isinstance(given, str) else tuple(given)
+    unknown = [w for w in ways if w not in WAYS]
+    if unknown:
+        raise EstimationError(
+            f"{what} of '{unknown[0]}' are not known; they are of: {', '.join(WAYS)}."
+        )
+    return ways
+
+
+def _stacked(
+    panel: Panel, common: list[str], conditions: list[str], own: dict[str, pd.DataFrame]
+) -> tuple[list[str], Floats, Floats, Ints, int]:
+    """Asset-periods one below the other: names, returns, regressors, (asset, period) codes, rows dropped."""
+    returns = panel.excess.block
+    periods, assets = returns.shape
+    columns = [np.repeat(panel.factors[n].to_numpy(dtype=np.float64), assets) for n in common]
+    columns += [
+        np.repeat(panel.conditions[n].to_numpy(dtype=np.float64), assets) for n in conditions
+    ]
+    for name, frame in own.items():
+        refuse_other(name, frame)
+        fitted = frame.reindex(index=panel.assets.index, columns=panel.assets.columns)
+        if not fitted.notna().to_numpy().any():
+            raise EstimationError(
+                f"The characteristic {name} shares no row and asset with the panel."
+            )
+        columns.append(fitted.to_numpy(dtype=np.float64).ravel())
+    if not columns:
+        raise EstimationError(
+            "Nothing to explain returns by; name factors, conditions or characteristics."
+        )
+    codes = np.column_stack(
+        [np.tile(np.arange(assets), periods), np.repeat(np.arange(periods), assets)]
+    )
+    X, y = np.column_stack(columns), returns.ravel()
+    used = np.isfinite(y) & np.isfinite(X).all(axis=1)
+    names = [*common, *conditions, *own]
+    return names, y[used][:, None], X[used], codes[used], int((~used).sum())
+
+
+def _within(block: Floats, groups: list[Ints]) -> Floats:
+    """Values less the means of their groups, in turn until both are gone (unbalanced panels need turns)."""
+    made = block.copy()
+    scale = np.maximum(np.abs(block).max(axis=0), np.finfo(float).tiny)
+    for _ in range(_ROUNDS if len(groups) > 1 else len(groups)):
+        moved = 0.0
+        for codes in groups:
+            counts = np.bincount(codes)
+            for k in range(made.shape[1]):
+                means = np.bincount(codes, made[:, k]) / np.maximum(counts, 1)
+                made[:, k] -= means[codes]
+                moved = max(moved, float(np.abs(means).max() / scale[k]))
+        if moved < _SETTLED:
+            break
+    return made
+
+
+def _refuse_absorbed(X: Floats, names: list[str], effects: tuple[str, ...]) -> None:
+    size = np.abs(X).max(axis=0)
+    gone = [n for n, s in zip(names, size, strict=True) if not s > 1e-12]
+    if gone:
+        raise EstimationError(
+            f"Effects of {' and '.join(effects)} absorb {', '.join(gone)}; leave out one of them."
+        )
+
+
+def _basis(
+    panel: Panel, rows: int, effects: tuple[str, ...], clusters: tuple[str, ...], missing: int
+) -> Any:
+    said = f"effects of {' and '.join(effects)}" if effects else "one constant"
+    return (
+        f"{rows} asset-periods of {panel.assets.shape[1]} assets, {span_of(panel.assets.index)}; {said}; "
+        f"errors by {' and '.join(clusters)}; {missing} left out as missing"
+    )

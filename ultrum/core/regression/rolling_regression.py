@@ -1,0 +1,307 @@
+"""Regressions in windows that move through time, for many left-hand sides at once."""
+
+from __future__ import annotations
+
+from concurrent.futures import Executor
+from dataclasses import dataclass, replace
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Floats, Ints
+from ultrum.core.executors import each_block
+from ultrum.core.regression import inputs
+from ultrum.core.regression.engine.covariance import check_errors, errors_said
+from ultrum.core.regression.engine.windows import Estimates, Recipe, Rows, estimate
+from ultrum.core.regression.rolling_result import RollingFit
+from ultrum.core.series.labels import infer_frequency, period_label
+from ultrum.core.streamed import streams
+from ultrum.core.time.frequency import Frequency
+from ultrum.core.time.gaps import labels_at, time_positions
+from ultrum.core.transform.window_bounds import starts_of
+from ultrum.errors import EstimationError, FrequencyError
+
+EXPANDING: Final = "expanding"
+_FIRST_EXPANDING: Final = 60  # rows of the first expanding window
+_BLOCK: Final = 1000  # left-hand sides at a time; fixed, so that results do not depend on who works
+
+
+@streams("Y")
+@checked
+def rolling_regress(
+    Y: Any,
+    X: Any,
+    *,
+    window: int | str = 60,
+    min_obs: int | None = None,
+    errors: str = "hac",
+    lags: int | None = None,
+    half_life: float | None = None,
+    step: int | str = 1,
+    constant: bool = True,
+    executor: Executor | None = None,
+    to: str | None = None,
+) -> RollingFit:
+    """Least squares in every window, each asset on the rows it has.
+
+    Parameters
+    ----------
+    Y : TimeSeries, SeriesTable, LongTable, pandas or array; shape (T,) or (T, N)
+        Left-hand sides; values may be missing anywhere.
+    X : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, K)
+        Factors; a row that misses one is used by nobody.
+    window : int, str
+        Periods of the calendar (of daily data observations, and the weekdays of gaps), a duration such as
+        ``P5Y``, or ``"expanding"`` from the first row. The first window is the first that lies whole in the data.
+    min_obs : int, optional
+        Rows an asset needs in a window; by default max(p + 1, ⌈2/3·window⌉), 60 for expanding windows.
+    errors : {"classical", "hc0", "hc1", "hc2", "hc3", "hac"}
+    lags : int, optional
+        Of ``hac``; by default the rule of each estimate's own rows.
+    half_life : float, optional
+        Periods over which the weight of a row falls to half; the newest weighs most.
+    step : int or str
+        Every so many periods; the last window always ends with the data. Or a lower frequency such as ``"M"``:
+        windows end with the last row of each of its periods.
+    constant : bool
+    executor : concurrent.futures.Executor, optional
+        Who works on blocks of 1,000 assets; by default threads of this process. The numbers are the same
+        for all, to the last bit. A block whose worker is lost is done again.
+    to : path, optional
+        Where the results of a :class:`ultrum.LongTable` go, and only of one.
+
+    Returns
+    -------
+    RollingFit
+        About 16·W·N·(p + 2) bytes. From a LongTable another one: a row for each asset and window with data,
+        columns ``asset date``, each term and its error, ``rows sigma r2 status``.
+
+    Raises
+    ------
+    EstimationError
+        If the window is longer than the data or not longer than the coefficients.
+
+    Notes
+    -----
+    Sums of products are taken afresh in every window, from values less their medians, so a bad tick
+    spoils no window without it; estimates whose digits would suffer are solved by QR on their own.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> made = rolling_regress(panel.excess, panel.factor_table.select(["market"]), window=60)
+    >>> made.frame("coefficients", "market").shape
+    (193, 23)
+    """
+    inputs.check_excess(Y, X)
+    left, right, _ = inputs.matched(inputs.frame_of(Y, "y")[0], inputs.frame_of(X, "x")[0])
+    design = inputs.with_constant(right) if constant else right
+    left, design = on_calendar(left, design)
+    plan = RollingPlan.of(design, window, min_obs, errors, lags, half_life, step, constant)
+    found = _worked(inputs.numbers_of(left, "Y"), plan, executor)
+    return RollingFit(
+        coefficients=found.coefficients.transpose(0, 2, 1),
+        standard_errors=found.standard_errors.transpose(0, 2, 1),
+        nobs=found.nobs,
+        sigma=found.sigma,
+        r2=found.r2,
+        status=found.status,
+        ends=plan.ends,
+        assets=[str(c) for c in left.columns],
+        terms=plan.terms,
+        errors=plan.recipe.errors,
+        basis=plan.basis,
+    )
+
+
+@dataclass(frozen=True)
+class RollingPlan:
+    """What is estimated, whatever the left-hand sides: windows, design and recipe.
+
+    Parameters
+    ----------
+    X : ndarray, shape (T, p)
+        With the constant, where there is one.
+    starts, stops : ndarray, shape (W,)
+    """
+
+    X: Floats
+    starts: Ints
+    stops: Ints
+    recipe: Recipe
+    constant: bool
+    ends: pd.Index
+    terms: list[str]
+    basis: str
+
+    @classmethod
+    def of(
+        cls,
+        design: pd.DataFrame,
+        window: int | str,
+        min_obs: int | None,
+        errors: str,
+        lags: int | None,
+        half_life: float | None,
+        step: int | str,
+        constant: bool,
+    ) -> RollingPlan:
+        """The plan of a design whose rows are the calendar."""
+        errors = check_errors(errors, lags)
+        index = design.index
+        starts, stops = _windows(index, window, step, min_obs)
+        least = _least_rows(min_obs, window, starts, stops, design.shape[1])
+        decay = _decay(half_life, int((stops - starts).max()))
+        said = f"window {window}" + (f", half-life {half_life:g}" if half_life else "")
+        span = f"{period_label(index[0])} to {period_label(index[-1])}"
+        return cls(
+            X=inputs.numbers_of(design, "X"),
+            starts=starts,
+            stops=stops,
+            recipe=Recipe(errors, lags, least, decay),
+            constant=constant,
+            ends=index[stops - 1],
+            terms=[str(c) for c in design.columns],
+            basis=f"{said}, at least {least} rows; {errors_said(errors)}; {span}",
+        )
+
+    def within(self, low: int, high: int) -> tuple[RollingPlan, int, int]:
+        """The windows that hold some of the rows from ``low`` to before ``high``; first row, first window."""
+        some = np.flatnonzero((self.stops > low) & (self.starts < high))
+        if not len(some):
+            return replace(self, starts=self.starts[:0], stops=self.stops[:0], X=self.X[:0]), 0, 0
+        wanted = slice(int(some[0]), int(some[-1]) + 1)
+        first, last = int(self.starts[wanted].min()), int(self.stops[wanted].max())
+        made = replace(
+            self,
+            X=self.X[first:last],
+            starts=self.starts[wanted] - first,
+            stops=self.stops[wanted] - first,
+            ends=self.ends[wanted],
+        )
+        return made, first, wanted.start
+
+    def estimates(self, Y: Floats, into: Estimates | None = None) -> Estimates:
+        """Those of left-hand sides (T, N) on the rows of the plan."""
+        return estimate(Rows(Y, self.X, self.constant), self.starts, self.stops, self.recipe, into)
+
+
+def _worked(Y: Floats, plan: RollingPlan, executor: Executor | None) -> Estimates:
+    """All blocks of assets, by the executor given or by a few threads of this process."""
+    assets = Y.shape[1]
+    made = Estimates.room(len(plan.starts), len(plan.terms), assets, False)
+    cuts = [slice(low, min(low + _BLOCK, assets)) for low in range(0, assets, _BLOCK)]
+    parts = [made.part(cut.start, cut.stop) for cut in cuts]
+    if executor is None:  # threads write where the results belong
+        own = [(Y[:, cut], part) for cut, part in zip(cuts, parts, strict=True)]
+        for _ in each_block(lambda job: plan.estimates(*job), own):
+            pass
+        return made
+    found = each_block(plan.estimates, [Y[:, cut] for cut in cuts], executor)
+    for part, block in zip(parts, found, strict=True):
+        _copied(block, part)
+    return made
+
+
+def _copied(found: Estimates, into: Estimates) -> None:
+    for name in ("coefficients", "standard_errors", "nobs", "sigma", "r2", "status"):
+        getattr(into, name)[...] = getattr(found, name)
+
+
+def on_calendar(left: pd.DataFrame, design: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame]:
+    """Rows of the calendar that are not there are put in as missing: windows are spans of time."""
+    index = left.index
+    positions = time_positions(index)
+    if positions[-1] - positions[0] + 1 == len(index):
+        return left, design
+    whole = np.arange(positions[0], positions[-1] + 1)
+    labels = labels_at(index, positions, whole)
+    return (
+        left.set_axis(positions).reindex(whole).set_axis(labels),
+        design.set_axis(positions).reindex(whole).set_axis(labels),
+    )
+
+
+def _windows(
+    index: pd.Index, window: int | str, step: int | str, min_obs: int | None
+) -> tuple[Ints, Ints]:
+    """First row of each window and the row after its last."""
+    rows = len(index)
+    if window == EXPANDING:
+        first = min_obs or _FIRST_EXPANDING
+        starts = np.zeros(max(rows - first + 1, 0), dtype=np.int64)
+    elif isinstance(window, int) or str(window).isdigit():
+        first = int(window)
+        starts = np.arange(max(rows - first + 1, 0))
+    else:
+        starts, first = _of_duration(index, str(window))
+    if first < 1 or not len(starts):
+        raise EstimationError(
+            f"A window of {first} rows does not lie in the {rows} rows of the data."
+        )
+    stops = np.arange(rows - len(starts) + 1, rows + 1)
+    kept = _kept(index[stops - 1], step)
+    return starts[kept].astype(np.int64), stops[kept].astype(np.int64)
+
+
+def _kept(ends: pd.Index, step: int | str) -> Ints:
+    """Places of the windows that are wanted, by how they end."""
+    if isinstance(step, int):
+        if step < 1:
+            raise EstimationError(f"step={step}: every window or every so many, 1 or more.")
+        return np.arange(len(ends) - 1, -1, -step)[::-1]
+    if not isinstance(ends, pd.PeriodIndex | pd.DatetimeIndex):
+        raise EstimationError(f"step='{step}' needs dates; the rows have none.")
+    days = ends.to_timestamp(how="end") if isinstance(ends, pd.PeriodIndex) else ends
+    try:
+        periods = Frequency.parse(step).ordinals(days)
+    except FrequencyError as error:
+        raise EstimationError(f"step='{step}': {error}") from None
+    return np.flatnonzero(np.append(np.diff(periods) != 0, True))
+
+
+def _of_duration(index: pd.Index, window: str) -> tuple[Ints, int]:
+    """Starts of the windows of a duration that lie whole in the data, and the rows of the first."""
+    try:
+        frequency = infer_frequency(index)
+    except FrequencyError as error:
+        raise EstimationError(f"window='{window}' needs dates: {error}") from None
+    ordinals = frequency.ordinals_of(index)
+    starts = starts_of(window, ordinals, frequency)
+    begun = np.flatnonzero(starts > 0)
+    if not len(begun):
+        raise EstimationError(f"No window of {window} lies in the {len(index)} rows of the data.")
+    first = int(begun[0]) if starts[begun[0]] > 0 else 0
+    whole = max(
+        first - 1, 0
+    )  # the window before the first that leaves a row out is the first whole one
+    return np.asarray(starts[whole:], dtype=np.int64), whole + 1
+
+
+def _least_rows(
+    min_obs: int | None, window: int | str, starts: Ints, stops: Ints, terms: int
+) -> int:
+    if min_obs is not None:
+        if min_obs <= terms:
+            raise EstimationError(
+                f"min_obs={min_obs} for {terms} coefficients; at least {terms + 1} rows are needed."
+            )
+        return min_obs
+    if window == EXPANDING:
+        return max(terms + 1, _FIRST_EXPANDING)
+    widest = int((stops - starts).max())
+    if widest <= terms:
+        raise EstimationError(f"A window of {widest} rows is too short for {terms} coefficients.")
+    return max(terms + 1, -(-2 * widest // 3))
+
+
+def _decay(half_life: float | None, widest: int) -> Floats | None:
+    """Weights of the rows of the widest window, oldest first."""
+    if half_life is None:
+        return None
+    if not half_life > 0:
+        raise EstimationError(f"half_life={half_life}: a positive number of periods.")
+    return np.asarray(0.5 ** (np.arange(widest - 1, -1, -1) / half_life))

@@ -1,0 +1,324 @@
+"""Whether the coefficients of a regression stay the same through time."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+import scipy.special
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Floats, Ints
+from ultrum.core.regression.engine.qr import least_squares
+from ultrum.core.regression.inference import TestResult
+from ultrum.core.regression.influence import weighted_rows
+from ultrum.core.regression.inputs import same_rows
+from ultrum.core.regression.results import BetaTable, Fit
+from ultrum.core.regression.robust_tests import break_f_path
+from ultrum.core.series.labels import period_label
+from ultrum.core.time.gaps import time_positions
+from ultrum.errors import EstimationError
+
+HOWS: Final = ("chow", "sup-f", "cusum")
+_DATES: Final = 400  # most cuts that simulated samples try
+_LINE: Final = 0.9479  # of the 5 % bounds of the cumulated sum
+
+
+@dataclass(frozen=True, repr=False)
+class BreakTest(TestResult):
+    """A test of breaks, and the path it was taken from.
+
+    Attributes
+    ----------
+    statistic, distribution, df, p_value, note
+        As for every test.
+    path : Series
+        F of every date for ``sup-f``, robust where the errors are; the cumulated sum of recursive residuals for
+        ``cusum``.
+    bounds : DataFrame
+        Columns ``low high``: the 5 % bounds of the path where they are known.
+    at : label
+        The date of the break that leaves the smallest sum of squares, or that of the largest value.
+    between : (label, label) or None
+        From the first to the last date that is not rejected at 5 % as the date of the break (Hansen 2000).
+    name : str
+        Left-hand side.
+    """
+
+    path: pd.Series = field(
+        default_factory=lambda: pd.Series(dtype=float), repr=False, compare=False
+    )
+    bounds: pd.DataFrame = field(default_factory=pd.DataFrame, compare=False)
+    at: Any = field(default=None, compare=False)
+    name: str = field(default="", compare=False)
+    between: tuple[Any, Any] | None = field(default=None, compare=False)
+
+
+@checked
+def break_test(
+    fit: Fit,
+    at: Any = None,
+    *,
+    how: str = "chow",
+    trim: float = 0.15,
+    draws: int = 999,
+    seed: int = 0,
+) -> BreakTest:
+    """Test that all coefficients stay the same.
+
+    Parameters
+    ----------
+    fit : Fit
+        Regression on the whole sample.
+    at : label, optional
+        First row of the second part, for ``chow``; by default the middle row.
+    how : {"chow", "sup-f", "cusum"}
+        Chow (1960) at a date; the largest such F over all dates inside the trimmed span (Andrews 1993);
+        the cumulated sum of recursive residuals (Brown, Durbin and Evans 1975).
+    trim : float
+        Share of the rows at each end where ``sup-f`` looks for no break.
+    draws, seed : int
+        The p value of ``sup-f`` comes from so many samples of residuals times normal draws on the same
+        regressors (Hansen 2000); it allows for unequal spread.
+
+    Returns
+    -------
+    BreakTest
+        Chow's F has (p, T − 2p) degrees of freedom. Where the errors of the fit are classical it takes the
+        spread as alike in both parts. Where they are robust, it is a Wald test over p with White's or, for
+        ``hac``, Newey and West's covariance in each part and the null imposed; so is each F of ``sup-f``.
+        Clustered fits take White's. The date of a break is that of least squares in every case.
+
+    Raises
+    ------
+    EstimationError
+        If a part has too few rows.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from ultrum.core.regression.ols import regress
+    >>> x = np.arange(40.0) % 7
+    >>> y = np.where(np.arange(40) < 20, x, 3 * x) + np.tile([0.1, -0.1], 20)
+    >>> break_test(regress(y, x), how="sup-f").at
+    20
+    """
+    if how not in HOWS:
+        raise EstimationError(f"how='{how}' is not known; it is one of {', '.join(HOWS)}.")
+    if how == "chow":
+        return _chow(fit, at)
+    return _sup_f(fit, trim, draws, seed) if how == "sup-f" else _cusum(fit)
+
+
+def _chow(fit: Fit, at: Any) -> BreakTest:
+    terms = fit.design.shape[1]
+    if at is not None and not pd.api.types.is_scalar(at):
+        raise EstimationError(f"at is a {type(at).__name__}; give one label of the fit's rows.")
+    try:
+        cut = fit.nobs // 2 if at is None else int(fit.design.index.searchsorted(at))
+    except (TypeError, ValueError):
+        label = period_label(fit.design.index[0])
+        raise EstimationError(
+            f"at={at!r} is no label of the fit's rows, such as {label}."
+        ) from None
+    if not terms < cut < fit.nobs - terms:
+        raise EstimationError(
+            f"{fit.name}: a break after {cut} of {fit.nobs} rows leaves a part with no more rows "
+            f"than its {terms} coefficients. Choose a date further inside the sample."
+        )
+    X, y = weighted_rows(fit.design, fit.response, fit.weights)
+    statistic = float(_chow_f(X, y[:, None], cut, fit.errors, fit.design.index, fit.lags)[0])
+    below = fit.nobs - 2 * terms
+    p_value = float(scipy.special.fdtrc(terms, below, max(statistic, 0.0)))
+    label = fit.design.index[cut]
+    note = f"before and from {period_label(label)}"
+    return BreakTest(
+        statistic, f"F({terms}, {below})", (terms, below), p_value, note, at=label, name=fit.name
+    )
+
+
+def chow_tests(table: BetaTable) -> pd.DataFrame:
+    """Chow's test at the middle of every asset's own rows; those that share their rows are solved together.
+
+    Parameters
+    ----------
+    table : BetaTable
+        Without weights.
+
+    Returns
+    -------
+    DataFrame, shape (N, 3)
+        ``statistic p_value note``; the first two missing, and the note the reason, where there are too few rows.
+    """
+    used, terms = table.rows_used, table.design.shape[1]
+    made = pd.DataFrame(
+        {"statistic": np.nan, "p_value": np.nan, "note": "too few rows for two parts"}, table.assets
+    ).astype({"note": object})
+    for columns in same_rows(used):
+        mask = used[:, columns[0]]
+        cut, rows = int(mask.sum()) // 2, int(mask.sum())
+        if not terms < cut < rows - terms:
+            continue
+        X, Y = table.design.to_numpy()[mask], table.response.to_numpy()[np.ix_(mask, columns)]
+        below = rows - 2 * terms
+        lags = table.lags.iloc[columns[0]]  # alike for all with the same rows, but of the plug-in
+        depth = None if np.isnan(lags) else int(lags)
+        try:
+            found = _chow_f(X, Y, cut, table.errors, table.design.index[mask], depth)
+        except EstimationError as error:
+            made.iloc[columns, 2] = str(error)
+            continue
+        made.iloc[columns, 0] = found
+        made.iloc[columns, 1] = scipy.special.fdtrc(terms, below, np.maximum(found, 0.0))
+        made.iloc[columns, 2] = f"before and from {period_label(table.design.index[mask][cut])}"
+    return made
+
+
+def _chow_f(
+    X: Floats, Y: Floats, cut: int, errors: str, index: pd.Index, lags: int | None
+) -> Floats:
+    """F of equal coefficients before and from one row, for each column."""
+    parts = sum(_rss(X[part], Y[part]) for part in (slice(None, cut), slice(cut, None)))
+    rows, terms = X.shape
+    if errors == "classical":
+        return np.asarray((_rss(X, Y) - parts) / terms / (parts / (rows - 2 * terms)))
+    return np.asarray(break_f_path(X, Y, np.array([cut]), time_positions(index), lags)[0])
+
+
+def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
+    X, y = weighted_rows(fit.design, fit.response, fit.weights)
+    rows, terms = X.shape
+    if not 0 < trim < 0.5:
+        raise EstimationError(f"trim={trim}: a share of the rows between 0 and 0.5.")
+    first = max(int(np.ceil(trim * rows)), terms + 1)
+    cuts = np.arange(first, rows - first + 1)
+    if len(cuts) < 2:
+        raise EstimationError(f"{fit.name}: {rows} rows leave no dates between the trimmed ends.")
+    residuals = y - X @ fit.coefficients.to_numpy()
+    positions = time_positions(fit.design.index)
+
+    def path_of(values: Floats, dates: Ints) -> Floats:
+        """F at each date, in the errors of the fit."""
+        if fit.errors == "classical":
+            return _f_path(X, values, dates)
+        return break_f_path(X, values, dates, positions, fit.lags)
+
+    squares = _f_path(X, residuals[:, None], cuts)[:, 0]
+    best = int(squares.argmax())  # the date with the smallest sum of squares
+    path = path_of(residuals[:, None], cuts)[:, 0]
+    top = float(path.max())
+    few = cuts[np.unique(np.linspace(0, len(cuts) - 1, min(len(cuts), _DATES)).astype(int))]
+    noise = np.random.default_rng(seed).standard_normal((rows, draws)) * residuals[:, None]
+    largest = path_of(noise, few).max(axis=0)
+    p_value = float((1 + np.sum(largest >= top)) / (draws + 1))
+    label = fit.design.index[cuts[best]]
+    limit = float(np.quantile(largest, 0.95))
+    dates = fit.design.index[cuts]
+    between = _date_interval(fit.design.index, X, residuals, cuts, squares, best)
+    note = f"at {period_label(label)} ({period_label(between[0])} to {period_label(between[1])})"
+    return BreakTest(
+        top, "largest F", (terms, rows - 2 * terms), p_value, note,
+        path=pd.Series(path, dates, name="F"), bounds=pd.DataFrame({"low": np.nan, "high": limit}, dates),
+        at=label, name=fit.name, between=between,
+    )  # fmt: skip
+
+
+def _date_interval(
+    index: pd.Index,
+    X: Floats,
+    residuals: Floats,
+    cuts: Ints,
+    path: Floats,
+    best: int,
+    level: float = 0.95,
+) -> tuple[Any, Any]:
+    """First and last date whose fit is not worse than chance allows (Hansen 2000), spread unequal or not."""
+    cut, rows, terms = int(cuts[best]), len(X), X.shape[1]
+    parts = [slice(None, cut), slice(cut, None)]
+    fits = [np.linalg.lstsq(X[p], residuals[p], rcond=None)[0] for p in parts]
+    moved = (X @ (fits[1] - fits[0])) ** 2
+    left = np.concatenate([residuals[p] - X[p] @ own for p, own in zip(parts, fits, strict=True)])
+    variance = left @ left / (rows - 2 * terms)
+    unequal = float(np.mean(moved * left**2) / (np.mean(moved) * variance))
+    whole = float(residuals @ residuals)
+    # RSS of both parts at each date, from F = (whole − parts)/terms / (parts/below)
+    apart = whole / (1.0 + path * terms / (rows - 2 * terms))
+    worse = (apart - apart[best]) / variance / unequal
+    inside = np.flatnonzero(worse <= -2.0 * np.log(1.0 - np.sqrt(level)))
+    return index[cuts[inside[0]]], index[cuts[inside[-1]]]
+
+
+def _f_path(X: Floats, Y: Floats, cuts: Ints) -> Floats:
+    """Chow's F of each column at each cut, shape (cuts, columns)."""
+    rows, terms = X.shape
+    X = X / np.maximum(np.linalg.norm(X, axis=0), np.finfo(float).tiny)
+    squares = np.sum(Y * Y, axis=0)
+    whole = squares - _explained(X, Y)
+    below = rows - 2 * terms
+    made = np.empty((len(cuts), Y.shape[1]))
+    for place, cut in enumerate(cuts):
+        apart = squares - _explained(X[:cut], Y[:cut]) - _explained(X[cut:], Y[cut:])
+        made[place] = (whole - apart) / terms / (apart / below)
+    return made
+
+
+def _explained(X: Floats, Y: Floats) -> Floats:
+    Q = np.linalg.qr(X)[0]
+    return np.asarray(np.sum((Q.T @ Y) ** 2, axis=0))
+
+
+def _cusum(fit: Fit) -> BreakTest:
+    X, y = weighted_rows(fit.design, fit.response, fit.weights)
+    rows = len(X)
+    ahead = _recursive_residuals(X, y)
+    free = len(ahead)
+    if free < 5:
+        raise EstimationError(
+            f"{fit.name}: {free} recursive residuals are too few for a cumulated sum."
+        )
+    path = np.cumsum(ahead) / np.sqrt(ahead @ ahead / free)
+    slope = 1.0 + 2.0 * np.arange(1, free + 1) / free
+    reach = np.abs(path) / (np.sqrt(free) * slope)
+    worst = int(reach.argmax())
+    index = fit.design.index[rows - free :]
+    high = _LINE * np.sqrt(free) * slope
+    label = index[worst]
+    return BreakTest(
+        float(reach[worst]), "cumulated sum", (free,), _crossing(float(reach[worst])),
+        f"farthest at {period_label(label)}", path=pd.Series(path, index, name="cumulated sum"),
+        bounds=pd.DataFrame({"low": -high, "high": high}, index), at=label, name=fit.name,
+    )  # fmt: skip
+
+
+def _recursive_residuals(X: Floats, y: Floats) -> Floats:
+    """Errors of one-step forecasts, each over its own spread, from the first row that can be foretold."""
+    rows, terms = X.shape
+    scale = np.maximum(np.linalg.norm(X, axis=0), np.finfo(float).tiny)
+    X = X / scale
+    begun = terms
+    while begun < rows and np.linalg.matrix_rank(X[:begun]) < terms:
+        begun += 1
+    Q, R = np.linalg.qr(X[:begun])
+    z = Q.T @ y[:begun]
+    found = np.empty(rows - begun)
+    for row in range(begun, rows):
+        half = np.linalg.solve(R.T, X[row])
+        found[row - begun] = (y[row] - half @ z) / np.sqrt(1.0 + half @ half)
+        q, R = np.linalg.qr(np.vstack([R, X[row]]))
+        z = q.T @ np.append(z, y[row])
+    return found
+
+
+def _crossing(height: float) -> float:
+    """Chance that the sum crosses lines of this height anywhere (Brown, Durbin and Evans 1975)."""
+    upper = scipy.special.ndtr
+    once = upper(-3 * height) + np.exp(-4 * height**2) * upper(height)
+    return float(min(1.0, 2.0 * once))
+
+
+def _rss(X: Floats, Y: Floats) -> Floats:
+    """Of each column."""
+    labels = [f"column {i + 1}" for i in range(X.shape[1])]
+    return np.asarray(np.sum(least_squares(X, Y, labels).residuals ** 2, axis=0))

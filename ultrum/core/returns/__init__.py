@@ -1,0 +1,1 @@
+"""Prices and their adjustment, returns, excess returns, yields and nearest dates."""

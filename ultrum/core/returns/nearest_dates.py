@@ -1,0 +1,260 @@
+"""The last value at or before a date, or the first at or after it, with its age."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Ints
+from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
+from ultrum.core.time.date_parser import days_in
+from ultrum.core.time.durations import months_in
+from ultrum.errors import AlignmentError, FrequencyError
+
+DatesLike = Sequence[Any] | np.ndarray | pd.Index | pd.Series | pd.DataFrame
+_DAYS: Final = {"D": 1, "W": 7}
+_PER_DAY: Final = {"s": 86_400, "ms": 86_400_000, "us": 86_400_000_000, "ns": 86_400_000_000_000}
+
+
+@checked
+def match_before(
+    left: DatesLike,
+    right: SeriesLike | pd.Series | pd.DataFrame,
+    *,
+    max_age: str | None = "P5D",
+    by: str | None = None,
+    on: str = "date",
+) -> pd.DataFrame:
+    """Last value at or before each date.
+
+    Parameters
+    ----------
+    left : dates, or DataFrame with a column of dates
+    right : TimeSeries, SeriesTable, Series or DataFrame
+        Values by date; a DataFrame may hold its dates in a column named as in ``left``. Values of a period
+        stand at its last day.
+    max_age : str or None
+        Greatest age, an ISO 8601 duration in days, weeks, months or years; None for any.
+    by : str, optional
+        Column of both that must be equal, such as ``asset``.
+    on : str
+        Name of the column of dates.
+
+    Returns
+    -------
+    DataFrame
+        ``left`` with the columns of ``right`` (``value`` of a single series), ``matched`` (the day the value
+        is of) and ``age`` in days; missing where none is fresh enough. Its order is kept.
+
+    Raises
+    ------
+    AlignmentError
+        If dates are missing, or the right side has one twice.
+
+    Examples
+    --------
+    >>> prices = pd.Series([10.0, 11.0], pd.to_datetime(["2024-03-28", "2024-04-02"]))
+    >>> match_before(["2024-03-31"], prices)[["value", "age"]].values.tolist()
+    [[10.0, 3.0]]
+    """
+    return _matched(left, right, max_age, by, on, forward=False)
+
+
+@checked
+def match_after(
+    left: DatesLike,
+    right: SeriesLike | pd.Series | pd.DataFrame,
+    *,
+    max_age: str | None = "P5D",
+    by: str | None = None,
+    on: str = "date",
+) -> pd.DataFrame:
+    """First value at or after each date; otherwise as :func:`match_before`.
+
+    Examples
+    --------
+    >>> prices = pd.Series([10.0, 11.0], pd.to_datetime(["2024-03-28", "2024-04-02"]))
+    >>> match_after(["2024-03-31"], prices)[["value", "age"]].values.tolist()
+    [[11.0, 2.0]]
+    """
+    return _matched(left, right, max_age, by, on, forward=True)
+
+
+def _matched(
+    left: Any, right: Any, max_age: str | None, by: str | None, on: str, *, forward: bool
+) -> pd.DataFrame:
+    wanted, frame = _dates_of(left, on, by)
+    known, values = _values_of(right, on, by)
+    days, own = _whole_days(wanted, on), _whole_days(known, on)
+    groups, own_groups = _codes(frame, values, by)
+    place = _places(days, own, groups, own_groups, forward)
+    safe = np.maximum(place, 0)
+    matched = own[safe] if len(own) else np.zeros(len(days), dtype=np.int64)
+    age = matched - days if forward else days - matched
+    fresh = (place >= 0) & (age <= _limit(max_age, days, forward))
+    made = frame.copy()
+    whole = bool(fresh.all())
+    for name in values:
+        if name not in (on, by):
+            column = values[name].to_numpy()
+            taken = column[safe] if len(column) else np.full(len(days), np.nan)
+            if not whole and taken.dtype.kind == "f":
+                taken[~fresh] = np.nan
+            made[name] = taken
+            if not whole and taken.dtype.kind != "f":
+                made[name] = made[name].where(fresh)
+    ages = age.astype(np.float64)
+    if not whole:
+        matched[~fresh], ages[~fresh] = np.iinfo(np.int64).min, np.nan
+    matched *= (
+        np.where(matched == np.iinfo(np.int64).min, 1, _PER_DAY["s"])
+        if not whole
+        else _PER_DAY["s"]
+    )
+    made["matched"] = matched.view("datetime64[s]")
+    made["age"] = ages
+    return made
+
+
+def _dates_of(left: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
+    if isinstance(left, pd.DataFrame):
+        absent = [c for c in (on, by) if c and c not in left]
+        if absent:
+            raise AlignmentError(
+                f"The left table has no column '{absent[0]}'; it has: {', '.join(map(str, left.columns))}."
+            )
+        return left[on], left
+    if by:
+        raise AlignmentError(f"by='{by}' needs a table on the left.")
+    said = left.index if isinstance(left, pd.Series) else left
+    dates = pd.DatetimeIndex(days_in(said, on).astype("datetime64[s]"))
+    return dates, pd.DataFrame({on: dates})
+
+
+def _values_of(right: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
+    """Dates and columns of the right side, in order of time."""
+    if isinstance(right, TimeSeries | SeriesTable):
+        frequency = right.about.frequency if isinstance(right, TimeSeries) else right.frequency
+        dates = frequency.ends(frequency.ordinals_of(right.index))
+        frame = right.values.to_frame("value") if isinstance(right, TimeSeries) else right.values
+        kept = frame.notna().any(axis=1).to_numpy()
+        return dates[kept], frame.reset_index(drop=True)[kept]
+    if isinstance(right, pd.Series):
+        known = right.dropna().sort_index()
+        return known.index, known.rename("value").to_frame().reset_index(drop=True)
+    if on not in right:
+        if by:
+            raise AlignmentError(
+                f"The right table has no column '{on}'; it has: {', '.join(map(str, right.columns))}."
+            )
+        ordered = right.sort_index()
+        return ordered.index, ordered.reset_index(drop=True)
+    absent = [by] if by and by not in right else []
+    if absent:
+        raise AlignmentError(
+            f"The right table has no column '{by}'; it has: {', '.join(map(str, right.columns))}."
+        )
+    return right[on], right
+
+
+def _whole_days(dates: Any, on: str) -> Ints:
+    stamps = np.asarray(dates)
+    if stamps.dtype.kind != "M":
+        stamps = days_in(dates, on)
+    if len(stamps) and stamps.view(np.int64).min() == np.iinfo(np.int64).min:
+        raise AlignmentError(
+            f"Column '{on}' has {int(np.isnat(stamps).sum())} rows without a date."
+        )
+    unit = np.datetime_data(stamps.dtype)[0]
+    if unit in _PER_DAY:
+        return np.asarray(stamps.view(np.int64) // _PER_DAY[unit])
+    return np.asarray(stamps.astype("datetime64[D]").astype(np.int64))
+
+
+def _codes(
+    left: pd.DataFrame, right: pd.DataFrame, by: str | None
+) -> tuple[Ints | None, Ints | None]:
+    """Numbers of the groups; −1 on the left where the right has none of that name."""
+    if by is None:
+        return None, None
+    absent = [what for what, side in (("left", left), ("right", right)) if by not in side]
+    if absent:
+        raise AlignmentError(f"by='{by}' is no column on the {' and on the '.join(absent)}.")
+    own, names = pd.factorize(right[by])
+    return np.asarray(pd.Index(names).get_indexer(left[by]), dtype=np.int64), np.asarray(
+        own, dtype=np.int64
+    )
+
+
+def _places(
+    days: Ints, own: Ints, groups: Ints | None, own_groups: Ints | None, forward: bool
+) -> Ints:
+    """Row of the right side for each row of the left, −1 where there is none."""
+    if not len(own):
+        return np.full(len(days), -1)
+    if groups is None and _ordered(own) is None and _ordered(days) is None:
+        return _merged(days, own, forward)
+    if groups is None or own_groups is None:
+        order, keys, wanted = _ordered(own), own, days
+    else:
+        low, wide = (
+            int(min(own.min(), days.min())),
+            int(max(own.max(), days.max()) - min(own.min(), days.min()) + 2),
+        )
+        keys, wanted = own_groups * wide + own - low, groups * wide + days - low
+        order = _ordered(keys)
+    keys = keys if order is None else keys[order]
+    _refuse_twice(keys, own if order is None else own[order])
+    place = (
+        np.searchsorted(keys, wanted)
+        if forward
+        else np.searchsorted(keys, wanted, side="right") - 1
+    )
+    inside = (place >= 0) & (place < len(keys))
+    place = np.minimum(np.maximum(place, 0), len(keys) - 1)
+    found = place if order is None else order[place]
+    if groups is not None and own_groups is not None:
+        inside &= (groups >= 0) & (own_groups[found] == groups)
+    return np.where(inside, found, -1)
+
+
+def _merged(days: Ints, own: Ints, forward: bool) -> Ints:
+    """As a search for every date, when both sides are in order: one pass over both."""
+    _refuse_twice(own, own)
+    edges = np.searchsorted(days, own, side="right" if forward else "left")
+    counts = np.diff(np.concatenate([[0], edges, [len(days)]]))
+    place = np.repeat(np.arange(len(own) + 1) - (not forward), counts)
+    return np.where(place < len(own), place, -1) if forward else place
+
+
+def _refuse_twice(keys: Ints, days: Ints) -> None:
+    twice = np.flatnonzero(keys[1:] == keys[:-1])
+    if len(twice):
+        day = np.datetime64(int(days[twice[0]]), "D")
+        raise AlignmentError(f"The right side has {day} twice; keep one of each.")
+
+
+def _ordered(keys: Ints) -> Ints | None:
+    """The order of keys, or None where they are in order."""
+    return None if bool((keys[1:] >= keys[:-1]).all()) else np.argsort(keys, kind="stable")
+
+
+def _limit(max_age: str | None, days: Ints, forward: bool) -> Any:
+    """Greatest age in days, for months and years counted from each date."""
+    if max_age is None:
+        return np.iinfo(np.int64).max
+    text = str(max_age).upper()
+    if text[:1] == "P" and text[-1:] in _DAYS and text[1:-1].isdigit():
+        return int(text[1:-1]) * _DAYS[text[-1]]
+    months = months_in(text)
+    if not months:
+        raise FrequencyError(f"max_age='{max_age}' is not a duration. Write P5D, P2W, P3M or P1Y.")
+    from ultrum.core.transform.window_bounds import months_before
+
+    dates = days.astype("datetime64[D]")
+    moved = months_before(dates, -months if forward else months).astype(np.int64)
+    return np.abs(days - moved)

@@ -1,0 +1,238 @@
+"""Prices before they become returns: days without trade, suspect days, dividend yields."""
+
+from __future__ import annotations
+
+from typing import Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Dates, Floats, Ints
+from ultrum.core.returns.price_adjustment import check_measures, events_of
+from ultrum.core.series.labels import period_label, span_of
+from ultrum.core.series.time_series import SeriesTable
+from ultrum.core.transform.window_bounds import months_before
+from ultrum.errors import AlignmentError, FrequencyError
+
+_SPLITS: Final = (2.0, 3.0, 4.0, 5.0, 10.0, 20.0, 100.0)
+_NEAR: Final = 0.06  # a day's own move beside a split's ratio
+_BIG: Final = 0.45  # log moves that are looked at: −36 % and +57 %
+_AT_ONCE: Final = 64
+
+
+@checked
+def suspect_prices(prices: SeriesTable) -> pd.DataFrame:
+    """Days whose move is more likely a fault of the data than of the market.
+
+    Parameters
+    ----------
+    prices : SeriesTable
+        Daily prices, adjusted for the splits that are known.
+
+    Returns
+    -------
+    DataFrame
+        ``series date change looks_like``: a bad tick (a move of more than 36 % down or 57 % up that is taken
+        back on the next day), a split (a move near 2, 3, 4, 5, 10, 20, 100 to 1 or the reverse that
+        stays), or a jump beyond −70 % or +200 % that is neither. Smaller ratios, such as 3 to 2, cannot
+        be told from moves of the market.
+
+    Examples
+    --------
+    >>> days = pd.bdate_range("2024-01-01", periods=4)
+    >>> frame = pd.DataFrame({"A": [10.0, 10.1, 5.05, 5.1], "B": [7.0, 70.0, 7.1, 7.0]}, days)
+    >>> suspect_prices(SeriesTable.wrap(frame, measure="price"))["looks_like"].tolist()
+    ['a split of 2 to 1', 'a bad tick']
+    """
+    check_measures(prices)
+    rows: list[list[object]] = []
+    for low in range(0, len(prices.names), _AT_ONCE):
+        part = prices.block[:, low : low + _AT_ONCE]
+        for column in np.flatnonzero(_jumps(part)):
+            rows += _suspects(part[:, column], prices, prices.names[low + column])
+    return pd.DataFrame(rows, columns=["series", "date", "change", "looks_like"])
+
+
+@checked
+def dividend_yield(
+    prices: SeriesTable, dividends: pd.DataFrame, splits: pd.DataFrame | None = None
+) -> SeriesTable:
+    """Dividends of the year up to each day over the price of that day.
+
+    Parameters
+    ----------
+    prices : SeriesTable
+        Daily closes as they were.
+    dividends, splits : DataFrame
+        As for :func:`ultrum.adjust_prices`; a dividend paid before a split is per old share, and is
+        divided by its ratio.
+
+    Returns
+    -------
+    SeriesTable
+        Decimals; missing in the first year of an asset's prices.
+
+    Examples
+    --------
+    >>> days = pd.bdate_range("2023-01-02", "2024-02-01")
+    >>> close = SeriesTable.wrap(pd.DataFrame({"A": np.full(len(days), 20.0)}, days), measure="price")
+    >>> paid = pd.DataFrame({"asset": ["A"], "date": ["2023-06-01"], "amount": [1.0]})
+    >>> dividend_yield(close, paid).to_pandas()["A"].iloc[-1].item()
+    0.05
+    """
+    check_measures(prices)
+    if not prices.frequency.is_dated:
+        raise FrequencyError(
+            f"{prices.names[0]} is {prices.frequency.name}; a dividend yield takes daily prices."
+        )
+    paid_by = dict(iter(events_of(dividends, "amount").groupby("asset")))
+    split_by = {} if splits is None else dict(iter(events_of(splits, "ratio").groupby("asset")))
+    days = pd.DatetimeIndex(prices.index).to_numpy().astype("datetime64[D]")
+    back = months_before(days, 12)
+    block = np.full(prices.block.shape, np.nan)
+    for column, name in enumerate(prices.names):
+        known = np.flatnonzero(np.isfinite(prices.block[:, column]))
+        if not len(known):
+            continue
+        when, paid = _dated(paid_by.get(name), "amount")
+        split = _dated(split_by.get(name), "ratio")
+        amounts = paid / _later_splits(split, when, days[-1])
+        order = np.argsort(when, kind="stable")
+        total = np.append(0.0, np.cumsum(amounts[order]))
+        ends = np.searchsorted(when[order], days, side="right")
+        starts = np.searchsorted(when[order], back, side="right")
+        per_old = 1.0 / _later_splits(split, days, days[-1])
+        whole = back >= days[known[0]]
+        block[:, column] = np.where(
+            whole, (total[ends] - total[starts]) / (prices.block[:, column] * per_old), np.nan
+        )
+    facts = {"measure": "rate", "unit": "decimal", "currency": "", "timing": "end", "income": ""}
+    abouts = [a.stepped("dividend yield", facts, over="P1Y") for a in prices.about]
+    return SeriesTable.build(block, prices.index, abouts)
+
+
+def _dated(events: pd.DataFrame | None, value: str) -> tuple[Dates, Floats]:
+    """Days and values of one asset's events."""
+    if events is None:
+        return np.empty(0, dtype="datetime64[D]"), np.empty(0)
+    return events["date"].to_numpy().astype("datetime64[D]"), events[value].to_numpy()
+
+
+def _later_splits(splits: tuple[Dates, Floats], when: Dates, last: np.datetime64) -> Floats:
+    """Product of the split ratios after each day, up to the last."""
+    factor = np.ones(len(when))
+    for day, ratio in zip(*splits, strict=True):
+        if day <= last:
+            factor[when < day] *= ratio
+    return factor
+
+
+def _jumps(block: Floats) -> Floats:
+    """Columns in which some day is beyond the limit; gaps are looked at one by one."""
+    if len(block) < 2:
+        return np.zeros(block.shape[1], dtype=bool)
+    ratio = block[1:] / block[:-1]
+    with np.errstate(invalid="ignore"):
+        found = (ratio > np.exp(_BIG)) | (ratio < np.exp(-_BIG))
+    return np.asarray(found.any(axis=0) | np.isnan(block).any(axis=0))
+
+
+def _suspects(values: Floats, prices: SeriesTable, name: str) -> list[list[object]]:
+    known: Ints = np.flatnonzero(np.isfinite(values))
+    moves = np.diff(np.log(values[known]))
+    rows: list[list[object]] = []
+    taken_back = -1
+    for at in np.flatnonzero(np.abs(moves) > _BIG):
+        if at == taken_back:
+            continue
+        kind = _kind(moves, int(at))
+        if kind:
+            rows.append(
+                [name, period_label(prices.index[known[at + 1]]), float(np.expm1(moves[at])), kind]
+            )
+        if kind == "a bad tick":
+            taken_back = int(at) + 1
+    return rows
+
+
+def _kind(moves: Floats, at: int) -> str:
+    """What a big move looks like; empty where it may well be the market."""
+    after = moves[at + 1] if at + 1 < len(moves) else 0.0
+    if abs(moves[at] + after) < 0.25 * abs(moves[at]):
+        return "a bad tick"
+    for ratio in _SPLITS:
+        if abs(abs(moves[at]) - np.log(ratio)) < _NEAR:
+            return f"a split of {ratio:g} to 1" if moves[at] < 0 else f"a split of 1 to {ratio:g}"
+    return "a jump" if moves[at] < np.log(0.3) or moves[at] > np.log(3.0) else ""
+
+
+@checked
+def traded_prices(prices: SeriesTable, volume: SeriesTable) -> SeriesTable:
+    """Prices of the days on which something was traded; quotes carried over are missing.
+
+    A file that repeats the last price on days without trade makes an old price look fresh. With
+    those days missing, the stale rule of :func:`returns` sees its true age.
+
+    Parameters
+    ----------
+    prices, volume : SeriesTable
+        Daily closes and volumes of the same assets, shape (T, N).
+
+    Examples
+    --------
+    >>> days = pd.bdate_range("2024-01-01", periods=3)
+    >>> close = SeriesTable.wrap(pd.DataFrame({"NTSH": [5.0, 5, 6]}, days), measure="price")
+    >>> volume = SeriesTable.wrap(pd.DataFrame({"NTSH": [9.0, 0, 8]}, days), measure="flow")
+    >>> traded_prices(close, volume)["NTSH"].to_pandas().tolist()
+    [5.0, nan, 6.0]
+    """
+    idle = _volume_like(prices, volume) == 0
+    carried = np.sum(idle & np.isfinite(prices.block), axis=0)
+    abouts = [
+        a.stepped("traded days only", untraded=int(n)) if n else a
+        for a, n in zip(prices.about, carried, strict=True)
+    ]
+    return SeriesTable.build(
+        np.where(idle, np.nan, prices.block), prices.index, abouts, prices.causes
+    )
+
+
+def _volume_like(prices: SeriesTable, volume: SeriesTable) -> Floats:
+    """Volumes on the days and of the assets of the prices; refused where they have none in common."""
+    check_measures(prices)
+    shares = volume.values.reindex(index=prices.index, columns=prices.names).to_numpy()
+    if prices.block.size and not np.isfinite(shares).any():
+        raise AlignmentError(
+            f"No volume of {', '.join(prices.names[:5])} on a day of their prices; the volumes are of "
+            f"{', '.join(volume.names[:5])}, {span_of(volume.index)}."
+        )
+    return np.asarray(shares)
+
+
+@checked
+def untraded_share(prices: SeriesTable, volume: SeriesTable) -> pd.Series:
+    """Share of each asset's days, from first to last price, on which nothing was traded.
+
+    Parameters
+    ----------
+    prices, volume : SeriesTable
+        Daily closes and volumes of the same assets, shape (T, N).
+
+    Returns
+    -------
+    Series, shape (N,)
+        A day counts as untraded when its volume is zero or its price is missing.
+
+    Examples
+    --------
+    >>> days = pd.bdate_range("2024-01-01", periods=4)
+    >>> close = SeriesTable.wrap(pd.DataFrame({"NTSH": [5.0, 5, 6, 6]}, days), measure="price")
+    >>> volume = SeriesTable.wrap(pd.DataFrame({"NTSH": [9.0, 0, 8, 7]}, days), measure="flow")
+    >>> untraded_share(close, volume).to_dict()
+    {'NTSH': 0.25}
+    """
+    priced = np.isfinite(prices.block)
+    listed = (np.cumsum(priced, axis=0) > 0) & (np.cumsum(priced[::-1], axis=0)[::-1] > 0)
+    still = listed & (~priced | (_volume_like(prices, volume) == 0))
+    return pd.Series(still.sum(axis=0) / np.maximum(listed.sum(axis=0), 1), index=prices.names)

@@ -1,0 +1,205 @@
+"""From yields to what a period earned: each quoting rule by its own formula."""
+
+from __future__ import annotations
+
+from typing import Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Dates, Floats
+from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.series_or_table import on_block
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.time.frequency import Frequency, calendar_days
+from ultrum.core.time.gaps import gap_lengths
+from ultrum.core.transform.aggregation import to_frequency
+from ultrum.errors import FrequencyError, UnitError
+
+QUOTINGS: Final = ("effective", "simple", "bond-equivalent", "discount", "continuous")
+
+
+@on_block
+@checked
+def per_period(
+    yields: SeriesTable, frequency: str | Frequency | None = None, *, quoted: str | None = None
+) -> SeriesTable:
+    """Risk-free return earned in each period, from the yield known at the end of the one before.
+
+    Parameters
+    ----------
+    yields : TimeSeries or SeriesTable
+        Annual yields in decimals, at period ends.
+    frequency : str or Frequency, optional
+        Frequency wanted; by default that of the yields.
+    quoted : {"effective", "simple", "bond-equivalent", "discount", "continuous"}, optional
+        How the yield is quoted; by default what the series says of itself.
+
+    Returns
+    -------
+    TimeSeries or SeriesTable
+        Simple returns, dated one period after the yield. Of daily yields each return is dated at the next
+        observation and accrues over the calendar days since the last one; across a gap there is none.
+
+    Notes
+    -----
+    effective (1+y)^(1/P) − 1; simple y/P; bond-equivalent (1+y/2)^(2/P) − 1; continuous
+    exp(y/P) − 1; discount: the price 1 − y·d/360 of a bill with d days to maturity earns
+    (1/price)^(days in period/d) − 1. Daily accrual puts for 1/P the share of the calendar year between two
+    observations, actual days over 365 or 366, so that a year compounds to the yield.
+
+    Examples
+    --------
+    >>> import pandas as pd, ultrum as ul
+    >>> y = pd.Series([0.06, 0.06], pd.period_range("2024-01", periods=2, freq="M"))
+    >>> y = ul.TimeSeries.wrap(y, name="bill", measure="rate", timing="end", quoted="simple")
+    >>> per_period(y).to_pandas().round(4).to_dict()
+    {Period('2024-02', 'M'): 0.005, Period('2024-03', 'M'): 0.005}
+    """
+    target = Frequency.parse(frequency or yields.frequency)
+    if target < yields.frequency:
+        raise FrequencyError(
+            f"{yields.names[0]} is {yields.frequency.name}; "
+            f"{target.name} returns cannot be had from it."
+        )
+    at_ends = to_frequency(yields, target, how="last") if target != yields.frequency else yields
+    dated = target.code in "BD"
+    years = _years_between(at_ends) if dated else np.array(1.0 / target.periods_per_year)
+    block = np.empty((len(at_ends.index) - dated, len(at_ends.about)))
+    for i, about in enumerate(at_ends.about):
+        rule = quoted or about.quoted
+        _check_yield(about, rule, target)
+        known = at_ends.block[: len(block), i]
+        block[:, i] = _earned(known, rule, years, about.maturity)
+    facts = {
+        "measure": "return",
+        "timing": "total",
+        "quoted": "",
+        "maturity": "",
+        "frequency": target,
+    }
+    abouts = [a.stepped("per period", facts, quoted=quoted or a.quoted) for a in at_ends.about]
+    index = at_ends.index[1:] if dated else target.index(at_ends.ordinals + 1)
+    return SeriesTable.build(block, index, abouts)
+
+
+def _years_between(x: SeriesTable) -> Floats:
+    """Share of the calendar year between each observation and the next; missing across a gap."""
+    days = calendar_days(x.index)
+    holes = gap_lengths(days, x.block) > 0
+    return np.where(holes, np.nan, np.diff(_moments(days)))
+
+
+def _moments(days: Dates) -> Floats:
+    """Ends of days in calendar years, each day 1/365 or 1/366 of its year."""
+    first = days.astype("datetime64[Y]")
+    start, end = first.astype("datetime64[D]"), (first + 1).astype("datetime64[D]")
+    whole = (end - start).astype(np.int64)
+    return np.asarray(first.astype(np.int64) + ((days - start).astype(np.int64) + 1) / whole)
+
+
+def accrued_rate(risk_free: TimeSeries | float, index: pd.Index, target: Frequency) -> TimeSeries:
+    """Risk-free returns of the periods of an index, at the constant rate that compounds to those given.
+
+    Parameters
+    ----------
+    risk_free : TimeSeries or float
+        Returns per period of a lower frequency, or an effective annual rate.
+    index : Index, shape (T,)
+        Periods or trading days wanted; each return accrues over the calendar days since the one before.
+    target : Frequency
+
+    Examples
+    --------
+    >>> days = pd.to_datetime(["2023-12-31", "2024-06-30", "2024-12-31"])
+    >>> (1 + accrued_rate(0.05, days, Frequency("D")).to_pandas().iloc[1:]).prod().round(12).item()
+    1.05
+    """
+    ends = target.ends(target.ordinals_of(index))
+    before = np.concatenate([ends[:1] - 1, ends[:-1]])
+    if not target.is_dated:
+        before = target.starts(target.ordinals_of(index)) - 1
+    if not isinstance(risk_free, TimeSeries):
+        growth = np.log1p(risk_free) * (_moments(ends) - _moments(before))
+        about = Descriptor(name="risk_free", frequency=target, measure="return", timing="total")
+        return TimeSeries.build(np.expm1(growth), index, about)
+    source = risk_free.about.frequency
+    ordinals = source.ordinals_of(risk_free.index)
+    whole = np.arange(ordinals[0], ordinals[-1] + 1)
+    known = np.full(len(whole), np.nan)
+    known[ordinals - ordinals[0]] = np.log1p(risk_free.values.to_numpy(dtype=np.float64))
+    lengths = (source.ends(whole) - source.starts(whole)).astype(np.int64) + 1
+    daily = np.repeat(known / lengths, lengths)  # growth of each day of the calendar
+    days = np.concatenate([[0.0], np.cumsum(np.nan_to_num(daily))])
+    holes = np.concatenate([[0], np.cumsum(np.isnan(daily))])
+    origin = source.starts(whole[:1])[0]
+    low, high = ((d - origin).astype(np.int64) + 1 for d in (before, ends))
+    inside = (low >= 0) & (high < len(days))
+    low, high = np.clip(low, 0, len(days) - 1), np.clip(high, 0, len(days) - 1)
+    inside &= holes[high] == holes[low]
+    growth = np.where(inside, days[high] - days[low], np.nan)
+    about = risk_free.about.stepped(
+        "accrued", {"frequency": target}, from_=source.name, to=target.name
+    )
+    return TimeSeries.build(np.expm1(growth), index, about)
+
+
+def annual_yield(y: float, about: Descriptor) -> float:
+    """Effective annual rate of a yield, by its quoting rule and maturity.
+
+    Examples
+    --------
+    >>> import pandas as pd, ultrum as ul
+    >>> y = pd.Series([0.06], pd.period_range("2024-01", periods=1, freq="M"))
+    >>> y = ul.TimeSeries.wrap(y, measure="rate", quoted="bond-equivalent")
+    >>> round(annual_yield(0.06, y.about), 4)
+    0.0609
+    """
+    rule = about.quoted or "effective"
+    _check_rule(about, rule)
+    if rule == "simple" and about.maturity and (years := _years(about.maturity)) < 1.0:
+        return float((1.0 + y * years) ** (1.0 / years) - 1.0)
+    return float(_earned(np.asarray(y, dtype=np.float64), rule, np.array(1.0), about.maturity))
+
+
+def _check_yield(about: Descriptor, rule: str, target: Frequency) -> None:
+    if about.measure != "rate":
+        raise UnitError(
+            f"{about.name} is a {about.measure or 'series'}; per_period needs a yield "
+            "(measure='rate')."
+        )
+    _check_rule(about, rule)
+    if about.maturity and _years(about.maturity) > 1.0 / target.periods_per_year + 1e-9:
+        raise UnitError(
+            f"{about.name} matures in {about.maturity}, longer than a {target.name} "
+            "period: holding it is not free of risk. Take a shorter bill, or a lower "
+            "frequency."
+        )
+
+
+def _check_rule(about: Descriptor, rule: str) -> None:
+    if rule not in QUOTINGS:
+        raise UnitError(
+            f"{about.name}: quoted='{rule}' is not a quoting rule; it is one of {', '.join(QUOTINGS)}."
+        )
+
+
+def _years(maturity: str) -> float:
+    count, unit = float(maturity[1:-1]), maturity[-1]
+    return count / {"Y": 1.0, "M": 12.0, "W": 365.25 / 7, "D": 365.25}[unit]
+
+
+def _earned(y: Floats, rule: str, years: Floats, maturity: str) -> Floats:
+    """What a yield earns over so many years, by its quoting rule."""
+    if rule == "effective":
+        return np.asarray(np.expm1(np.log1p(y) * years))
+    if rule == "bond-equivalent":
+        return np.asarray(np.expm1(2.0 * years * np.log1p(y / 2.0)))
+    if rule == "continuous":
+        return np.asarray(np.expm1(y * years))
+    if rule == "simple":
+        return np.asarray(y * years)
+    days = _years(maturity or "P3M") * 365.25
+    price = 1.0 - y * days / 360.0
+    return np.asarray(np.expm1(-np.log(price) * 365.25 * years / days))

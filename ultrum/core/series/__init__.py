@@ -1,0 +1,1 @@
+"""Time series and tables of them, with metadata, labels and arithmetic."""

@@ -1,0 +1,42 @@
+"""Arithmetic of one series with another or with a number, units checked."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from numbers import Real
+from typing import Any
+
+import pandas as pd
+
+from ultrum.core.series.metadata import Descriptor, check_same
+from ultrum.errors import ArgumentError
+
+Labelled = tuple[pd.Series, Descriptor]
+
+
+def combined(left: Labelled, right: Labelled, word: str, operation: Callable[..., Any]) -> Labelled:
+    """Two series of one kind on the periods that both have."""
+    (values, about), (others, other) = left, right
+    check_same(about, other, word)
+    a, b = values.align(others, join="inner")
+    alone = len(values) + len(others) - 2 * len(a)
+    made = about.stepped(word, series=other.name, rows_in_one_only=alone or None)
+    return operation(a, b).rename(made.name), made
+
+
+def number_in(given: Any, name: str) -> float:
+    """A number, if it is one."""
+    if not isinstance(given, Real):
+        raise ArgumentError(
+            f"{name} is combined with a {type(given).__name__}; it takes a number, and plus and minus a "
+            "TimeSeries. Two series as numbers: a.to_pandas() * b.to_pandas()."
+        )
+    return float(given)
+
+
+def divisor_in(given: Any, name: str) -> float:
+    """A number to divide by, if it is one."""
+    divisor = number_in(given, name)
+    if divisor == 0:
+        raise ArgumentError(f"{name} is divided by zero; give another divisor.")
+    return divisor

@@ -1,0 +1,173 @@
+"""What a number is: frequency, unit, measure, currency, source, and the steps it went through."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable
+from dataclasses import dataclass, fields, replace
+from typing import Any, Final
+
+from ultrum.core.time.frequency import Frequency
+from ultrum.errors import ArgumentError, CurrencyError, FrequencyError, UnitError
+
+MEASURES: Final = (
+    "price", "index", "stock", "flow", "rate", "return", "log_return", "quote", "score",
+)  # fmt: skip
+TIMINGS: Final = ("end", "start", "average", "total")
+RETURNS: Final = ("return", "log_return")
+ZERO_COST: Final = "zero cost"  # excess_of a long-short portfolio, which is financed by itself
+_TIMING_OF: Final = {
+    "price": "end", "stock": "end", "quote": "end", "flow": "total", "return": "total",
+    "log_return": "total",
+}  # fmt: skip
+_DECIMAL: Final = ("rate", *RETURNS, "score")
+
+
+@dataclass(frozen=True)
+class Step:
+    """One step on the trail of a series: what was done, and with which settings."""
+
+    action: str
+    settings: tuple[tuple[str, str], ...] = ()
+
+    def __str__(self) -> str:
+        inside = ", ".join(f"{key} {value}" for key, value in self.settings)
+        return f"{self.action} ({inside})" if inside else self.action
+
+
+@dataclass(frozen=True)
+class Descriptor:
+    """The facts that belong to a series and travel with it.
+
+    Attributes
+    ----------
+    measure : str
+        price, index, stock, flow, rate, return, log_return, quote or score; empty if unknown.
+    unit : str
+        decimal, index, currency, count and so on; never percent.
+    timing : str
+        When in its period an observation stands: end, start, average or total.
+    income : str
+        ``total`` if a price or return includes dividends, ``price`` if not, empty if unknown.
+    excess_of : str
+        Name of what has been subtracted from a return already, such as ``bill``.
+    decimals : int, optional
+        Digits after the point that the source publishes.
+    notes : tuple of str
+        What the source says of some observations, such as how many are provisional.
+    trail : tuple of Step
+        Where the numbers came from, first step first.
+    """
+
+    name: str = "series"
+    title: str = ""
+    frequency: Frequency = Frequency("M")
+    measure: str = ""
+    unit: str = ""
+    scale: int = 0
+    currency: str = ""
+    timing: str = ""
+    seasonal_adjustment: str = ""
+    region: str = ""
+    source: str = ""
+    address: str = ""
+    base_period: str = ""
+    release_lag: str = ""
+    income: str = ""
+    excess_of: str = ""
+    quoted: str = ""
+    maturity: str = ""
+    day_count: str = ""
+    decimals: int | None = None
+    notes: tuple[str, ...] = ()
+    trail: tuple[Step, ...] = ()
+
+    def __post_init__(self) -> None:
+        _check_word("measure", self.measure, MEASURES)
+        _check_word("timing", self.timing, TIMINGS)
+        if self.unit in ("percent", "%"):
+            raise UnitError(
+                f"{self.name}: percent exists only on entry and exit. "
+                "Divide by 100 and say unit='decimal', or read it with units='percent'."
+            )
+        if not self.timing:
+            object.__setattr__(self, "timing", _TIMING_OF.get(self.measure, ""))
+        if not self.unit and self.measure in _DECIMAL:
+            object.__setattr__(self, "unit", "decimal")
+
+    def changed(self, **facts: Any) -> Descriptor:
+        """Copy with other facts."""
+        check_facts(facts)
+        return replace(self, **facts)
+
+    def stepped(
+        self, action: str, facts: dict[str, Any] | None = None, **settings: Any
+    ) -> Descriptor:
+        """Copy with one more step on its trail, and other facts."""
+        return replace(self, trail=(*self.trail, step_of(action, **settings)), **(facts or {}))
+
+    def with_step(self, step: Step, **checked: Any) -> Descriptor:
+        """As :meth:`stepped`, with a step that many series share and facts that need no check."""
+        fields = self.__dict__.copy()
+        fields["trail"] = (*self.trail, step)
+        fields.update(checked)
+        copy = object.__new__(type(self))
+        object.__setattr__(copy, "__dict__", fields)
+        return copy
+
+    @property
+    def is_return(self) -> bool:
+        """Whether it holds returns, simple or logarithmic."""
+        return self.measure in RETURNS
+
+    @property
+    def in_percent(self) -> bool:
+        """Whether people read it in percent: returns and rates, not scores."""
+        return self.unit == "decimal" and self.measure != "score"
+
+    @property
+    def heading(self) -> str:
+        """Title, or the name where there is none."""
+        return self.title or self.name
+
+
+def check_facts(facts: Iterable[str]) -> None:
+    """Refuse a fact that no series has, such as a misspelt one."""
+    known = [f.name for f in fields(Descriptor)]
+    for fact in facts:
+        if fact not in known:
+            near = difflib.get_close_matches(fact, known, n=1)
+            hint = f"did you mean {near[0]}?" if near else f"there are: {', '.join(known)}."
+            raise ArgumentError(f"A series has no fact '{fact}'; {hint}")
+
+
+def step_of(action: str, **settings: Any) -> Step:
+    """A step with the settings that were said."""
+    return Step(action, tuple((k, str(v)) for k, v in settings.items() if v is not None))
+
+
+def check_same(left: Descriptor, right: Descriptor, word: str) -> None:
+    """Refuse to combine series whose frequency, measure, unit, currency or excess state differ."""
+    days = {left.frequency.code, right.frequency.code} == {"B", "D"}
+    if left.frequency != right.frequency and not days:
+        raise FrequencyError(
+            f"{left.name} is {left.frequency.name}, {right.name} {right.frequency.name}: "
+            "bring both to one frequency with to_frequency first."
+        )
+    for fact in ("measure", "unit", "excess_of"):
+        mine, theirs = getattr(left, fact), getattr(right, fact)
+        if mine != theirs:
+            raise UnitError(
+                f"{left.name} {word} {right.name}: {fact} '{mine}' against '{theirs}'. "
+                "For returns less a risk-free rate use per_period and excess."
+            )
+    if left.currency != right.currency:
+        raise CurrencyError(
+            f"{left.name} is in {left.currency or 'no currency'}, {right.name} in "
+            f"{right.currency or 'no currency'}: convert one with to_currency first."
+        )
+
+
+def _check_word(field: str, word: str, known: tuple[str, ...]) -> None:
+    if word and word not in known:
+        raise UnitError(f"{field} '{word}' is not known; it is one of {', '.join(known)}.")

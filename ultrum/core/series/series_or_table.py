@@ -1,0 +1,48 @@
+"""Functions are written once, for a table; these let them take one series, or several in a mapping."""
+
+from __future__ import annotations
+
+import functools
+from collections.abc import Callable, Mapping
+from typing import Concatenate, ParamSpec, cast
+
+import numpy as np
+
+from ultrum.core.series.time_series import S, SeriesLike, SeriesTable, TimeSeries
+from ultrum.core.streamed import refuse_streamed
+from ultrum.errors import AlignmentError, UnitError
+
+P = ParamSpec("P")
+
+
+def refuse_no_values(doing: str, *series: SeriesLike) -> None:
+    """Refuse series without a value, where an answer needs one of each."""
+    for x in series:
+        table = x.as_table() if isinstance(x, TimeSeries) else x
+        if not np.isfinite(table.block).any():
+            names = ", ".join(table.names[:5])
+            raise AlignmentError(
+                f"{doing}: {names} {'have' if len(table) > 1 else 'has'} no values."
+            )
+
+
+def on_block(
+    function: Callable[Concatenate[SeriesTable, P], SeriesTable],
+) -> Callable[Concatenate[S, P], S]:
+    """Let a function written for a table take one series too, and give one back."""
+
+    @functools.wraps(function)
+    def _either(x: S, *args: P.args, **kwargs: P.kwargs) -> S:
+        if isinstance(x, TimeSeries):
+            return function(x.as_table(), *args, **kwargs).only()
+        refuse_streamed(function.__name__, x)
+        if isinstance(x, Mapping) and x and all(isinstance(s, TimeSeries) for s in x.values()):
+            return function(SeriesTable.of(x), *args, **kwargs)
+        if not isinstance(x, SeriesTable):
+            raise UnitError(
+                f"{function.__name__} was given a plain {type(x).__name__}; say what it is with "
+                "TimeSeries.wrap(x, measure=...) or SeriesTable.wrap(x, measure=...)."
+            )
+        return function(x, *args, **kwargs)
+
+    return cast("Callable[Concatenate[S, P], S]", _either)

@@ -1,0 +1,398 @@
+"""A series that knows what it is, and a table of such series.
+
+`TimeSeries` is a pandas Series with a `Descriptor`; `SeriesTable` is many of one frequency as a block.
+"""
+
+from __future__ import annotations
+
+import functools
+import html
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, ParamSpec, TypeVar, overload
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Floats, Ints
+from ultrum.core.series.arithmetic import combined, divisor_in, number_in
+from ultrum.core.series.labels import infer_frequency, span_of
+from ultrum.core.series.memory_order import bounds_of, laid_out, numbers_in
+from ultrum.core.series.metadata import Descriptor, check_facts
+from ultrum.core.series.row_order import (
+    glimpse,
+    headline,
+    in_order,
+    index_like,
+    refuse_disorder,
+    refuse_duplicates,
+    refuse_one_name_twice,
+    with_weekends,
+)
+from ultrum.core.time.frequency import Frequency, calendar_days
+from ultrum.core.time.gaps import observations_per_year
+from ultrum.errors import AlignmentError, FrequencyError
+
+Causes = Mapping[str, Mapping[int, str]]
+P = ParamSpec("P")
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class TimeSeries:
+    """Values through time with their descriptor; immutable.
+
+    Use :meth:`wrap` to make one from pandas and :meth:`to_pandas` to leave.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> prices = pd.Series([100.0, 102.0], pd.period_range("2024-01", periods=2, freq="M"))
+    >>> cpi = TimeSeries.wrap(prices, name="cpi", measure="index", timing="average")
+    >>> cpi.about.frequency
+    Frequency('M')
+    """
+
+    values: pd.Series
+    about: Descriptor
+
+    def __post_init__(self) -> None:
+        refuse_disorder(self.values.index, self.about.name)
+
+    @classmethod
+    @checked
+    def wrap(cls, values: pd.Series, *, percent: bool = False, **facts: Any) -> TimeSeries:
+        """Make a series from a pandas Series.
+
+        Parameters
+        ----------
+        values : Series, shape (T,)
+            Indexed by periods or dates, in any order, without duplicates.
+        percent : bool
+            Whether the numbers are in percent; they are divided by 100.
+        **facts
+            Fields of :class:`Descriptor`. The name defaults to that of ``values`` and the
+            frequency is read off the index.
+        """
+        facts.setdefault("name", str(values.name) if values.name is not None else "series")
+        table = SeriesTable.wrap(values.to_frame(facts["name"]), percent=percent, **facts)
+        return table.only()
+
+    @classmethod
+    def build(cls, values: Floats, index: pd.Index, about: Descriptor) -> TimeSeries:
+        """Make a series from an array and an index already in order; the array becomes its own."""
+        values.flags.writeable = False
+        return cls(pd.Series(values, index=index, name=about.name, copy=False), about)
+
+    @property
+    def index(self) -> pd.Index:
+        """Periods or dates."""
+        return self.values.index
+
+    @property
+    def ordinals(self) -> Ints:
+        """Integers of the periods, for arithmetic on time."""
+        return self.about.frequency.ordinals_of(self.index)
+
+    @property
+    def name(self) -> str:
+        """Short name."""
+        return self.about.name
+
+    @property
+    def periods_per_year(self) -> float:
+        """Periods in a year; of dated data the observations over the span of the series."""
+        return float(self.as_table().periods_per_year[0])
+
+    def to_pandas(self) -> pd.Series:
+        """Plain pandas copy, named as the series."""
+        return self.values.copy()
+
+    def to_frame(self) -> pd.DataFrame:
+        """One column, named as the series."""
+        return self.values.to_frame()
+
+    def as_table(self) -> SeriesTable:
+        """Table with this one series."""
+        return SeriesTable(self.values.to_frame(self.name), (self.about,))
+
+    def sample(self, start: str | None = None, end: str | None = None) -> TimeSeries:
+        """Part from ``start`` to ``end``, both included, as pandas reads dates."""
+        return TimeSeries(self.values.loc[start:end], self.about)
+
+    def described(self, **facts: Any) -> TimeSeries:
+        """Same values with other facts, such as ``excess_of="bill"``."""
+        about = self.about.changed(**facts)
+        return TimeSeries(self.values.rename(about.name), about)
+
+    def __len__(self) -> int:
+        return len(self.values)
+
+    def __add__(self, other: TimeSeries | float) -> TimeSeries:
+        return self._with(other, "plus", np.add)
+
+    def __sub__(self, other: TimeSeries | float) -> TimeSeries:
+        return self._with(other, "less", np.subtract)
+
+    __radd__ = __add__
+
+    def __rsub__(self, other: float) -> TimeSeries:
+        return -self + other
+
+    def __mul__(self, factor: float) -> TimeSeries:
+        return self._times(number_in(factor, self.name))
+
+    __rmul__ = __mul__
+
+    def __truediv__(self, divisor: float) -> TimeSeries:
+        return self._times(1.0 / divisor_in(divisor, self.name))
+
+    def __neg__(self) -> TimeSeries:
+        return self._times(-1.0)
+
+    def _with(
+        self, other: TimeSeries | float, word: str, operation: Callable[..., Any]
+    ) -> TimeSeries:
+        if isinstance(other, TimeSeries):
+            pair = (self.values, self.about), (other.values, other.about)
+            return TimeSeries(*combined(*pair, word, operation))
+        value = number_in(other, self.name)
+        return TimeSeries(operation(self.values, value), self.about.stepped(word, value=value))
+
+    def _times(self, factor: float) -> TimeSeries:
+        return TimeSeries(self.values * factor, self.about.stepped("times", factor=factor))
+
+    def __repr__(self) -> str:
+        return f"{headline(self.about, self.index)}\n{glimpse(self.values)}"
+
+    def _repr_html_(self) -> str:
+        return f"<p>{html.escape(headline(self.about, self.index))}</p>" + str(
+            self.to_frame().tail(8).to_html()
+        )
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class SeriesTable:
+    """Many series of one frequency as a block of T rows and N columns, with N descriptors.
+
+    ``causes`` says why values are missing where that is known: for each series, period ordinals
+    and the reason, such as ``stale price``. ``dropped`` counts observations of each series that a panel
+    left out, by cause; estimates report them.
+    """
+
+    values: pd.DataFrame
+    about: tuple[Descriptor, ...]
+    causes: Causes = field(default_factory=dict)
+    dropped: Mapping[str, Mapping[str, int]] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        refuse_disorder(self.values.index, ", ".join(a.name for a in self.about[:3]))
+
+    @classmethod
+    @checked
+    def wrap(cls, values: pd.DataFrame, *, percent: bool = False, **facts: Any) -> SeriesTable:
+        """Make a table from a pandas DataFrame; ``facts`` hold for every column."""
+        check_facts(facts)
+        given = facts.pop("frequency", None)
+        frequency = Frequency.parse(given) if given else infer_frequency(values.index)
+        ordered = in_order(values)
+        frequency = with_weekends(frequency, ordered.index)
+        ordinals = frequency.ordinals_of(ordered.index)
+        refuse_duplicates(ordinals, frequency, str(next(iter(values.columns), "")))
+        block, bounds = laid_out(numbers_in(ordered))
+        if percent:
+            block /= 100.0
+        facts.pop("name", None)
+        names = [str(n) for n in values.columns]
+        refuse_one_name_twice(names)
+        abouts = tuple(Descriptor(name=n, frequency=frequency, **facts) for n in names)
+        made = cls.build(block, index_like(ordered.index, ordinals, frequency), abouts)
+        made.__dict__["bounds"] = bounds  # what bounds would find, known from the copying
+        return made
+
+    @classmethod
+    def build(
+        cls,
+        block: Floats,
+        index: pd.Index,
+        about: Sequence[Descriptor],
+        causes: Causes | None = None,
+    ) -> SeriesTable:
+        """Make a table from an array, an index already in order, and descriptors.
+
+        The array becomes the table's own and read-only.
+        """
+        block.flags.writeable = False
+        frame = pd.DataFrame(block, index=index, columns=[a.name for a in about], copy=False)
+        return cls(frame, tuple(about), causes or {})
+
+    @classmethod
+    def of(cls, series: Iterable[TimeSeries] | Mapping[str, TimeSeries]) -> SeriesTable:
+        """Put series of one frequency side by side, on the union of their periods.
+
+        Parameters
+        ----------
+        series : iterable of TimeSeries, or mapping of names to TimeSeries
+            The keys of a mapping become the names.
+        """
+        members = _members(series)
+        if not members:
+            raise AlignmentError("No series to put side by side.")
+        refuse_one_name_twice([m.name for m in members])
+        members = _on_same_days(members)
+        wrong = [m.name for m in members if m.about.frequency != members[0].about.frequency]
+        if wrong:
+            raise FrequencyError(
+                f"{', '.join(wrong)}: another frequency than {members[0].name} "
+                f"({members[0].about.frequency.name}). Convert them to one with to_frequency."
+            )
+        frame = pd.concat([m.values for m in members], axis=1, keys=[m.name for m in members])
+        return cls(frame.sort_index(), tuple(m.about for m in members))
+
+    @property
+    def names(self) -> list[str]:
+        """Names of the series, in column order."""
+        return [a.name for a in self.about]
+
+    @property
+    def frequency(self) -> Frequency:
+        """The one frequency of all."""
+        return self.about[0].frequency
+
+    @property
+    def index(self) -> pd.Index:
+        """Periods or dates."""
+        return self.values.index
+
+    @property
+    def ordinals(self) -> Ints:
+        """Integers of the periods, for arithmetic on time."""
+        return self.frequency.ordinals_of(self.index)
+
+    @property
+    def periods_per_year(self) -> Floats:
+        """Periods in a year for each series, shape (N,); of dated data the observations over its own span."""
+        if not self.frequency.is_dated:
+            return np.full(len(self.about), self.frequency.periods_per_year)
+        days = calendar_days(self.index)
+        return observations_per_year(self.frequency, days, *self.bounds, self.block)
+
+    @property
+    def block(self) -> Floats:
+        """Values as an array of shape (T, N)."""
+        return np.asarray(self.values.to_numpy(dtype=np.float64))
+
+    @functools.cached_property
+    def bounds(self) -> tuple[Ints, Ints]:
+        """First and last row with a value of each series; T and −1 where it has none."""
+        return bounds_of(self.block)
+
+    @functools.cached_property
+    def _columns(self) -> dict[str, int]:
+        """Column of each name."""
+        return {name: column for column, name in enumerate(self.names)}
+
+    @overload
+    def __getitem__(self, name: str) -> TimeSeries: ...
+    @overload
+    def __getitem__(self, name: list[str]) -> SeriesTable: ...
+    def __getitem__(self, name: str | list[str]) -> TimeSeries | SeriesTable:
+        if not isinstance(name, str):
+            return self.select(name)
+        column = self._column(name)
+        return TimeSeries(self.values.iloc[:, column], self.about[column])
+
+    def _column(self, name: str) -> int:
+        column = self._columns.get(name)
+        if column is None:
+            raise AlignmentError(
+                f"No series '{name}' here; there are: {', '.join(self.names[:30])}."
+            )
+        return column
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._columns
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.names)
+
+    def __len__(self) -> int:
+        """Number of series, as of any mapping; the number of rows is ``len(table.index)``."""
+        return len(self.about)
+
+    def keys(self) -> list[str]:
+        """Names of the series, in column order."""
+        return self.names
+
+    def items(self) -> Iterator[tuple[str, TimeSeries]]:
+        """Each name with its series."""
+        return ((name, self[name]) for name in self.names)
+
+    def only(self) -> TimeSeries:
+        """The single series of a table of one.
+
+        Raises
+        ------
+        AlignmentError
+            If the table has none or several.
+        """
+        if len(self) != 1:
+            raise AlignmentError(
+                f"The table has {len(self)} series ({', '.join(self.names[:5])}), not one; "
+                "choose one with table['name']."
+            )
+        return self[self.names[0]]
+
+    def select(self, names: Iterable[str]) -> SeriesTable:
+        """Table of some of the series, in the order given."""
+        chosen = list(names)
+        refuse_one_name_twice(chosen)
+        where = [self._column(name) for name in chosen]
+        causes = {name: self.causes[name] for name in chosen if name in self.causes}
+        dropped = {name: self.dropped[name] for name in chosen if name in self.dropped}
+        abouts = tuple(self.about[k] for k in where)
+        return SeriesTable(self.values.iloc[:, where], abouts, causes, dropped)
+
+    def sample(self, start: str | None = None, end: str | None = None) -> SeriesTable:
+        """Part from ``start`` to ``end``, both included."""
+        return SeriesTable(self.values.loc[start:end], self.about, self.causes)
+
+    def described(self, **facts: Any) -> SeriesTable:
+        """Same values with other facts for every series."""
+        abouts = tuple(a.changed(**facts) for a in self.about)
+        return SeriesTable(self.values, abouts, self.causes)
+
+    def to_pandas(self) -> pd.DataFrame:
+        """Plain pandas copy."""
+        return self.values.copy()
+
+    to_frame = to_pandas
+
+    def __repr__(self) -> str:
+        shown = self.values.iloc[:, :6]
+        more = f"\n… and {len(self.names) - 6} more series" if len(self.names) > 6 else ""
+        head = f"{len(self.names)} {self.frequency.name} series, {span_of(self.index)}"
+        return f"{head}\n{glimpse(shown)}{more}"
+
+    def _repr_html_(self) -> str:
+        return str(self.values.tail(8).to_html())
+
+
+SeriesLike = TimeSeries | SeriesTable
+S = TypeVar("S", TimeSeries, SeriesTable)
+
+
+def _members(series: Iterable[TimeSeries] | Mapping[str, TimeSeries]) -> list[TimeSeries]:
+    """Series in a list; those of a mapping take its keys as names."""
+    if isinstance(series, SeriesTable):
+        return [series[name] for name in series.names]
+    if not isinstance(series, Mapping):
+        return list(series)
+    return [s if s.name == name else s.described(name=name) for name, s in series.items()]
+
+
+def _on_same_days(members: list[TimeSeries]) -> list[TimeSeries]:
+    """Business-daily series beside daily ones become daily, so that they stand side by side."""
+    if {m.about.frequency.code for m in members} != {"B", "D"}:
+        return members
+    return [m.described(frequency=Frequency("D")) for m in members]

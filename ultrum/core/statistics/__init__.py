@@ -1,0 +1,1 @@
+"""Descriptive statistics of returns: risk, distribution, seasons, momentum, drawdown, correlation, positions."""

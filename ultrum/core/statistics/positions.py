@@ -1,0 +1,202 @@
+"""What purchases have gained since, simply and money-weighted."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Floats
+from ultrum.core.currency.exchange_rates import RateTable
+from ultrum.core.returns.nearest_dates import match_before
+from ultrum.core.returns.price_adjustment import adjust_prices
+from ultrum.core.series.series_or_table import refuse_no_values
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.statistics.return_samples import Described
+from ultrum.core.time.date_parser import day_in, days_in
+from ultrum.errors import AlignmentError, CurrencyError, UnitError
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Holdings(Described):
+    """Purchases and what they are worth.
+
+    Attributes
+    ----------
+    table : DataFrame
+        A row a purchase: ``asset date units price cost now value gain growth yearly``.
+    by_asset : DataFrame
+        ``cost value gain growth yearly``, the last money-weighted (internal rate of return).
+    total : Series
+        The same of everything together.
+    """
+
+    by_asset: pd.DataFrame
+    total: pd.Series
+
+
+@checked
+def holdings(
+    purchases: pd.DataFrame, prices: SeriesTable, *, dividends: pd.DataFrame | None = None,
+    splits: pd.DataFrame | None = None,
+    on: str | None = None, currency: str = "", rates: RateTable | None = None,
+) -> Holdings:  # fmt: skip
+    """Gain of each purchase, simple and money-weighted.
+
+    Parameters
+    ----------
+    purchases : DataFrame
+        ``asset date units`` and, if another price was paid than the close, ``price``. Negative units are
+        sales.
+    prices : SeriesTable
+        Daily closes as they were.
+    dividends, splits : DataFrame, optional
+        As for :func:`adjust_prices`; dividends are taken as reinvested.
+    on : str, optional
+        Day of valuation; by default the last of the prices. A day without trading takes the last before it.
+    currency : str
+        Currency of the result; needs ``rates`` where prices are in others.
+    rates : RateTable, optional
+
+    Returns
+    -------
+    Holdings
+        ``yearly`` is (value/cost)^(365.25/days) − 1 of a purchase, and of several the rate at which the flows
+        are worth nothing today. It is missing for less than a day, or where no rate does it.
+
+    Raises
+    ------
+    AlignmentError
+        If an asset has no price, or none near a date.
+
+    Examples
+    --------
+    >>> days = pd.bdate_range("2023-01-02", "2024-01-02")
+    >>> close = pd.DataFrame({"BRTW": np.linspace(10.0, 11.0, len(days))}, days)
+    >>> close = SeriesTable.wrap(close, measure="price", currency="QML")
+    >>> bought = pd.DataFrame({"asset": ["BRTW"], "date": ["2023-01-02"], "units": [5]})
+    >>> holdings(bought, close).table["gain"].round(2).tolist()
+    [5.0]
+    """
+    refuse_no_values("holdings", prices)
+    purchases = _purchases_in(purchases, prices)
+    held = adjust_prices(prices, dividends, splits)
+    day = pd.Timestamp(day_in(on or prices.index[-1], "on"))
+    rows = [_row(p, prices, held, day, currency, rates) for p in purchases.to_dict("records")]
+    table = pd.DataFrame(rows)
+    by_asset = pd.DataFrame({a: _together(t, day) for a, t in table.groupby("asset", sort=False)}).T
+    unit = (
+        currency
+        or "/".join(sorted({a.currency for a in prices.about if a.currency}))
+        or "currency of the prices"
+    )
+    paid = "reinvested" if dividends is not None else "not given"
+    basis = f"valued on {day.date()} in {unit}; dividends {paid}"
+    if (
+        not currency
+        and len({a.currency for a in prices.about if a.name in set(table["asset"])}) > 1
+    ):
+        raise CurrencyError("The assets are in several currencies; say currency and rates.")
+    return Holdings(table, basis, by_asset, _together(table, day))
+
+
+def _purchases_in(purchases: pd.DataFrame, prices: SeriesTable) -> pd.DataFrame:
+    """Purchases with days and numbers; refused if a column, a price or a value is not there."""
+    absent = [c for c in ("asset", "date", "units") if c not in purchases]
+    if absent:
+        raise UnitError(
+            f"Purchases need the columns asset, date and units; {', '.join(absent)} is not there."
+        )
+    unknown = [a for a in purchases["asset"].unique() if a not in prices.names]
+    if unknown:
+        raise AlignmentError(
+            f"No price of {', '.join(map(str, unknown))}; there are: {', '.join(prices.names[:30])}."
+        )
+    units = pd.to_numeric(purchases["units"], errors="coerce").astype(np.float64)
+    wrong = np.flatnonzero(~np.isfinite(units))
+    if len(wrong):
+        row = purchases.iloc[wrong[0]]
+        raise UnitError(
+            f"{row['asset']}, {row['date']}: units of '{row['units']}'; a number is expected."
+        )
+    days = days_in(purchases["date"], "date of a purchase")
+    return purchases.assign(date=days.astype("datetime64[s]"), units=units)
+
+
+def _row(
+    bought: dict[Any, Any],
+    prices: SeriesTable,
+    held: SeriesTable,
+    day: pd.Timestamp,
+    currency: str,
+    rates: RateTable | None,
+) -> dict[str, Any]:
+    asset, when, units = str(bought["asset"]), pd.Timestamp(bought["date"]), float(bought["units"])
+    if when > day:
+        raise AlignmentError(
+            f"{asset} was bought on {when.date()}, after the day of valuation {day.date()}."
+        )
+    close, now = (_price(prices[asset], at) for at in (when, day))
+    grown = _price(held[asset], day) / _price(held[asset], when)  # shares and dividends included
+    paid = float(bought["price"]) if pd.notna(bought.get("price", np.nan)) else close
+    about = prices[asset].about
+    cost = units * paid * _rate(about.currency, currency, rates, when)
+    value = units * close * grown * _rate(about.currency, currency, rates, day)
+    years = (day - when).days / 365.25
+    growth = value / cost - 1.0 if cost else np.nan
+    return {
+        "asset": asset, "date": when, "units": units, "price": paid, "cost": cost, "now": now, "value": value,
+        "gain": value - cost, "growth": growth,
+        "yearly": (1.0 + growth) ** (1.0 / years) - 1.0 if years > 0 and growth > -1 else np.nan,
+    }  # fmt: skip
+
+
+def _price(series: TimeSeries, day: pd.Timestamp) -> float:
+    found = match_before([day], series, max_age="P7D")
+    value = float(found["value"].iloc[0])
+    if np.isnan(value):
+        raise AlignmentError(
+            f"{series.name} has no price on {day.date()} or within the seven days before it."
+        )
+    return value
+
+
+def _rate(own: str, wanted: str, rates: RateTable | None, day: pd.Timestamp) -> float:
+    if not wanted or own == wanted:
+        return 1.0
+    if rates is None:
+        raise CurrencyError(
+            f"Prices are in {own or 'no known currency'}; give rates to have them in {wanted}."
+        )
+    return float(rates.rate(own, wanted, on=day))
+
+
+def _together(table: pd.DataFrame, day: pd.Timestamp) -> pd.Series:
+    cost, value = float(table["cost"].sum()), float(table["value"].sum())
+    years = (day - pd.DatetimeIndex(table["date"])).days.to_numpy() / 365.25
+    return pd.Series({
+        "cost": cost, "value": value, "gain": value - cost, "growth": value / cost - 1.0 if cost else np.nan,
+        "yearly": _money_weighted(table["cost"].to_numpy(), years, value),
+    })  # fmt: skip
+
+
+def _money_weighted(costs: Floats, years: Floats, value: float) -> float:
+    """The yearly rate at which what was paid has grown to the value."""
+    if not len(costs) or years.max() <= 0:
+        return np.nan
+
+    def _short(rate: float) -> float:
+        return float((costs * (1.0 + rate) ** years).sum() - value)
+
+    edges = np.concatenate([np.linspace(-0.999, 1.0, 60), np.geomspace(1.1, 1e4, 60)])
+    signs = np.sign([_short(e) for e in edges])
+    turns = np.flatnonzero(signs[1:] * signs[:-1] <= 0)
+    if len(turns) != 1:  # none, or several: no rate says it
+        return np.nan
+    low, high = edges[turns[0]], edges[turns[0] + 1]
+    import scipy.optimize  # slow to import, and needed here alone
+
+    return float(scipy.optimize.brentq(_short, low, high, xtol=1e-13))

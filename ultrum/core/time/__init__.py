@@ -1,0 +1,1 @@
+"""Frequencies, period arithmetic, dates in words, and grouping of rows by period."""

@@ -1,0 +1,185 @@
+"""Dates said in relation to a day (yesterday, the last 25 years), instants in UTC, and columns of days."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from datetime import UTC, date, datetime, timedelta
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.array_types import Dates
+from ultrum.core.time.frequency import last_day, parse_period
+from ultrum.errors import AlignmentError, FrequencyError
+
+OPEN: Final = ("earliest", "latest")
+_LAST: Final = re.compile(r"(?:the )?last (\d+) (year|quarter|month|week|day)s?", re.IGNORECASE)
+_LENGTHS: Final = {  # months and days
+    "year": (12, 0), "quarter": (3, 0), "month": (1, 0), "week": (0, 7), "day": (0, 1),
+}  # fmt: skip
+_LONGEST: Final = 12_000  # months or days
+_PLAIN: Final = {"today": 0, "yesterday": 1}
+
+
+def resolve_day(text: str, today: date, *, end: bool = False) -> str:
+    """ISO date of a period, or of a word in relation to a day; empty for an open end.
+
+    Parameters
+    ----------
+    text : str
+        ``2010``, ``2010-Q1``, ``2010-01-15``, ``today``, ``yesterday``, ``last 25 years``,
+        ``earliest`` or ``latest``.
+    today : date
+        The day that words refer to.
+    end : bool
+        Give the last day of a period instead of its first.
+
+    Examples
+    --------
+    >>> resolve_day("the last 30 months", date(2024, 12, 10))
+    '2022-06-10'
+    >>> resolve_day("2010-Q1", date(2024, 12, 10), end=True)
+    '2010-03-31'
+    """
+    word = text.strip().lower()
+    if word in OPEN:
+        return ""
+    if word in _PLAIN:
+        return str(today - timedelta(days=_PLAIN[word]))
+    if is_relative(word):
+        return str((pd.Timestamp(today) - _offset(word)).date())
+    return str(last_day(text) if end else parse_period(text)[1])
+
+
+def is_relative(text: str) -> bool:
+    """Whether a text is a length that counts back from an end, such as ``last 12 quarters``."""
+    return bool(_LAST.fullmatch(text.strip().lower()))
+
+
+def start_of_last(text: str, last: date) -> str:
+    """First day of a stretch of a given length that ends on a day.
+
+    Examples
+    --------
+    >>> start_of_last("last 12 quarters", date(2023, 12, 31))
+    '2021-01-01'
+    """
+    after = pd.Timestamp(last) + pd.Timedelta(days=1)
+    return str((after - _offset(text.strip().lower())).date())
+
+
+def _offset(text: str) -> pd.DateOffset:
+    found = _LAST.fullmatch(text)
+    if not found:
+        raise FrequencyError(
+            f"'{text}' is not a length; write 'last 12 quarters' or 'last 25 years'."
+        )
+    count, (months, days) = int(found[1]), _LENGTHS[found[2].lower()]
+    if count * (months or 1) > _LONGEST:
+        raise FrequencyError(
+            f"'{text}' is longer than any data; write a shorter length, or 'earliest'."
+        )
+    return pd.DateOffset(months=count * months, days=count * days)
+
+
+def resolve_instant(text: str, today: date) -> str:
+    """An instant in UTC; a day, a longer period or a word such as ``yesterday`` means its end.
+
+    Examples
+    --------
+    >>> resolve_instant("2024-03-31", date(2024, 12, 10))
+    '2024-03-31T23:59:59.999999Z'
+    >>> resolve_instant("2024-03-31T12:00+02:00", date(2024, 12, 10))
+    '2024-03-31T10:00:00.000000Z'
+    """
+    if "T" not in text:
+        last = resolve_day(text, today, end=True)
+        if not last:
+            raise FrequencyError(f"'{text}' is no instant; write a day, or 2024-03-31T12:00Z.")
+        return f"{last}T23:59:59.999999Z"
+    try:
+        moment = datetime.fromisoformat(text.strip())
+    except ValueError:
+        raise FrequencyError(
+            f"'{text}' is no instant; write a day, or 2024-03-31T12:00Z."
+        ) from None
+    known = moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
+    return known.strftime("%Y-%m-%dT%H:%M:%S.%fZ")
+
+
+def resolve_span(span: Sequence[str], today: date) -> tuple[str, str]:
+    """First and last day (ISO dates, empty where open) of a span of one or two words.
+
+    Examples
+    --------
+    >>> resolve_span(["last 25 years"], date(2024, 12, 31))
+    ('1999-12-31', '')
+    >>> resolve_span(["2010", "yesterday"], date(2024, 12, 31))
+    ('2010-01-01', '2024-12-30')
+    """
+    if not 1 <= len(span) <= 2:
+        raise FrequencyError(
+            f"A span is a first and a last period, or 'last 25 years'; not {list(span)}."
+        )
+    start = resolve_day(span[0], today)
+    last = resolve_day(span[1], today, end=True) if len(span) == 2 else ""
+    if start and last and last < start:
+        raise FrequencyError(f"The span ends ({last}) before it starts ({start}).")
+    return start, last
+
+
+def days_in(dates: Any, what: str, *, missing: bool = False) -> Dates:
+    """Days of a column of ISO texts, dates, timestamps or periods; of a period its last.
+
+    A text such as ``03/04/2024`` is two days, one for each reader, and is refused.
+
+    Parameters
+    ----------
+    dates : sequence, shape (T,)
+    what : str
+        Name of the column, for the message.
+    missing : bool
+        Let missing ones be missing.
+
+    Examples
+    --------
+    >>> days_in(["2024-03-31", date(2024, 4, 1)], "paid").astype(str).tolist()
+    ['2024-03-31', '2024-04-01']
+    """
+    if np.ndim(dates) != 1:
+        raise AlignmentError(
+            f"{what}: one column of days is expected, not {np.ndim(dates)} dimensions."
+        )
+    index = dates if isinstance(dates, pd.Index) else pd.Index(dates)
+    if isinstance(index, pd.PeriodIndex):
+        index = index.to_timestamp(how="end")
+    if isinstance(index, pd.DatetimeIndex):
+        days = index.tz_localize(None).to_numpy().astype("datetime64[D]")
+    else:
+        days = np.array([_day(value) for value in index], dtype="datetime64[D]")
+    wrong = np.flatnonzero(np.isnat(days) & ~(missing & np.asarray(index.isna())))
+    if len(wrong):
+        raise AlignmentError(
+            f"{what}: row {wrong[0] + 1} of {len(index)} holds '{index[wrong[0]]}', which is no day; "
+            "write days as 2024-03-31."
+        )
+    return np.asarray(days)
+
+
+def day_in(moment: Any, what: str) -> np.datetime64:
+    """One day, read as :func:`days_in` reads a column."""
+    return np.datetime64(days_in([moment], what)[0], "D")
+
+
+def _day(value: Any) -> Any:
+    """Day of a text or date; NaT where it is none."""
+    if isinstance(value, str):
+        try:
+            return datetime.fromisoformat(value.strip()).date()
+        except ValueError:
+            return np.datetime64("NaT")
+    if isinstance(value, date | np.datetime64) and not pd.isna(value):
+        return pd.Timestamp(value).tz_localize(None).date()
+    return np.datetime64("NaT")

@@ -1,0 +1,201 @@
+"""Gaps in dated data, as distinct from weekends and holidays, and positions of rows in time.
+
+A daily table lists trading days only, so an absent weekday is a holiday or a hole. A stretch of more
+than five weekdays without rows is a gap. A closure of up to ten is accepted where three or more series
+share it, or where a calendar of trading days is given.
+"""
+
+from __future__ import annotations
+
+from typing import Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.array_types import Dates, Floats, Ints
+from ultrum.core.series.labels import infer_frequency
+from ultrum.core.time.frequency import Frequency, calendar_days
+from ultrum.errors import FrequencyError
+
+LONGEST_HOLIDAY: Final = 5  # weekdays without rows that need no explanation
+LONGEST_CLOSURE: Final = 10  # weekdays without rows that several series may share
+SHARED_BY: Final = 3
+_DAYS_PER_YEAR: Final = 365.25
+_SHORTEST_SPAN: Final = 0.5  # years; below it observations a year are taken from the calendar
+
+
+def missing_weekdays(days: Dates) -> Ints:
+    """Weekdays strictly between each day and the next, shape (T − 1,)."""
+    return np.asarray(np.maximum(np.busday_count(days[:-1] + 1, days[1:]), 0), dtype=np.int64)
+
+
+def gap_lengths(
+    days: Dates, values: Floats | None = None, trading_days: Dates | None = None
+) -> Ints:
+    """Weekdays missing in the gap before each row but the first; 0 where rows follow each other.
+
+    Parameters
+    ----------
+    days : ndarray of datetime64[D], shape (T,)
+        In order, without duplicates.
+    values : ndarray, shape (T, N), optional
+        Of the series, read next to closures only. Three with a value on both sides explain one.
+    trading_days : ndarray of datetime64[D], optional
+        Calendar of trading days. A gap is then a stretch that leaves out any of them, and its length
+        is the number left out.
+
+    Returns
+    -------
+    ndarray of int64, shape (T − 1,)
+
+    Examples
+    --------
+    >>> days = np.array(["2024-03-01", "2024-03-04", "2024-03-20"], dtype="datetime64[D]")
+    >>> gap_lengths(days).tolist()
+    [0, 11]
+    """
+    if len(days) < 2:
+        return np.zeros(0, dtype=np.int64)
+    if trading_days is not None:
+        listed = np.sort(trading_days)
+        between = np.searchsorted(listed, days[1:]) - np.searchsorted(listed, days[:-1], "right")
+        return np.asarray(np.maximum(between, 0), dtype=np.int64)
+    missing = missing_weekdays(days)
+    usual = int(np.median(missing))  # of dates that are weeks or months apart, more than none
+    limit = np.full(len(missing), max(LONGEST_HOLIDAY, 2 * usual))
+    long = np.flatnonzero((missing > limit) & (missing <= LONGEST_CLOSURE))
+    if values is not None and len(long):
+        both = np.isfinite(values[long]) & np.isfinite(values[long + 1])
+        shared = both.sum(axis=1) >= SHARED_BY
+        limit[long[shared]] = LONGEST_CLOSURE
+    return np.where(missing > limit, missing, 0)
+
+
+def gap_table(days: Dates, values: Floats | None = None) -> pd.DataFrame:
+    """Gaps of dated data: first and last weekday without a row, and how many there are.
+
+    Columns ``first last weekdays``. Weekdays without rows that are no gap are holidays; their number is
+    ``attrs["holidays"]``.
+
+    Examples
+    --------
+    >>> days = np.array(["2024-03-01", "2024-03-04", "2024-03-20"], dtype="datetime64[D]")
+    >>> gap_table(days)["weekdays"].tolist()
+    [11]
+    """
+    lengths = gap_lengths(days, values)
+    rows = np.flatnonzero(lengths)
+    first = np.busday_offset(days[rows] + 1, 0, roll="forward")
+    last = np.busday_offset(days[rows + 1] - 1, 0, roll="backward")
+    made = pd.DataFrame({
+        "first": first.astype(str), "last": last.astype(str), "weekdays": lengths[rows],
+    })  # fmt: skip
+    made.attrs["holidays"] = int(missing_weekdays(days).sum() - lengths.sum()) if len(days) else 0
+    return made
+
+
+def time_positions(index: pd.Index) -> Ints:
+    """Integers that count periods, so that lags and windows skip what is missing.
+
+    Periods and dates of weeks to years give their ordinals. Trading days count as they come, and a gap
+    counts its missing weekdays. Rows without dates count as they come.
+
+    Examples
+    --------
+    >>> months = pd.PeriodIndex(["2024-01", "2024-02", "2024-05"], freq="M")
+    >>> positions = time_positions(months)
+    >>> (positions - positions[0]).tolist()
+    [0, 1, 4]
+    """
+    rows = np.arange(len(index), dtype=np.int64)
+    if not isinstance(index, pd.PeriodIndex | pd.DatetimeIndex):
+        return rows
+    try:
+        frequency = infer_frequency(index)
+    except FrequencyError:
+        return rows
+    return positions_of(frequency, index)
+
+
+def positions_of(frequency: Frequency, index: pd.Index) -> Ints:
+    """As :func:`time_positions`, of a known frequency."""
+    if not frequency.is_dated:
+        return frequency.ordinals_of(index)
+    rows = np.arange(len(index), dtype=np.int64)
+    if frequency.code in "HN":
+        return rows
+    rows[1:] += np.cumsum(gap_lengths(calendar_days(index)))
+    return rows
+
+
+def labels_at(index: pd.Index, positions: Ints, wanted: Ints) -> pd.Index:
+    """Labels of positions: those of the rows, and of positions without a row the day or period they stand for.
+
+    Parameters
+    ----------
+    index : Index, shape (T,)
+    positions : ndarray of int, shape (T,)
+        As :func:`time_positions` gives them.
+    wanted : ndarray of int, shape (S,)
+        Between the first and the last position.
+    """
+    row = np.searchsorted(positions, wanted, side="right") - 1
+    there = positions[row] == wanted
+    if there.all():
+        return index[row]
+    if isinstance(index, pd.PeriodIndex) and not infer_frequency(index).is_dated:
+        frequency = infer_frequency(index)
+        return pd.PeriodIndex(frequency.index(wanted), freq=index.freq, name=index.name)
+    frequency = infer_frequency(index)
+    if not frequency.is_dated:
+        made = frequency.ends(wanted)
+        made[there] = calendar_days(index)[row[there]]
+    else:
+        ahead = wanted - positions[row]
+        made = np.busday_offset(calendar_days(index)[row], ahead, roll="preceding")
+        made[there] = calendar_days(index)[row[there]]
+    labels: pd.Index = pd.DatetimeIndex(made.astype("datetime64[s]"), name=index.name)
+    return pd.PeriodIndex(labels, freq=index.freq) if isinstance(index, pd.PeriodIndex) else labels
+
+
+def observations_per_year(
+    frequency: Frequency, days: Dates, first: Ints, last: Ints, values: Floats | None = None
+) -> Floats:
+    """Periods in a year for each series; of dated data the observations over the series' own span.
+
+    Gaps count neither as time nor as observations. A span of less than half a year takes the calendar's
+    number.
+
+    Parameters
+    ----------
+    frequency : Frequency
+    days : ndarray of datetime64[D], shape (T,)
+    first, last : ndarray of int, shape (N,)
+        First and last row with a value of each series.
+    values : ndarray, shape (T, N), optional
+        As for :func:`gap_lengths`.
+
+    Returns
+    -------
+    ndarray, shape (N,)
+
+    Examples
+    --------
+    >>> days = np.arange("2023-01-02", "2025-01-01", dtype="datetime64[D]")
+    >>> days = days[np.is_busday(days)]
+    >>> ends = np.array([0]), np.array([len(days) - 1])
+    >>> observations_per_year(Frequency("B"), days, *ends).round(1).tolist()
+    [261.0]
+    """
+    plain = np.full(len(first), frequency.periods_per_year)
+    if not frequency.is_dated or len(days) < 2:
+        return plain
+    whole = gap_lengths(days, values) == 0
+    spans = np.where(whole, (days[1:] - days[:-1]).astype(np.int64), 0)
+    steps = np.concatenate([[0], np.cumsum(whole)])
+    elapsed = np.concatenate([[0], np.cumsum(spans)])
+    low, high = np.minimum(first, len(days) - 1), np.maximum(last, 0)
+    years = (elapsed[high] - elapsed[low]) / _DAYS_PER_YEAR
+    counted = steps[high] - steps[low]
+    long = years > _SHORTEST_SPAN
+    return np.where(long, counted / np.where(long, years, 1.0), plain)

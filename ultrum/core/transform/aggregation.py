@@ -1,0 +1,382 @@
+"""To a lower frequency, by what the numbers measure.
+
+A flow is summed, a price takes its last value, a rate is averaged or taken at the end according to
+its timing, returns compound. A period that lacks observations is missing rather than wrong, and an
+unfinished first or last period is left out.
+"""
+
+from __future__ import annotations
+
+from typing import Final
+
+import numpy as np
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.series.metadata import ZERO_COST, Descriptor, step_of
+from ultrum.core.series.series_or_table import on_block
+from ultrum.core.series.time_series import Causes, SeriesTable, TimeSeries
+from ultrum.core.time.frequency import Frequency
+from ultrum.core.time.period_groups import Grouping, Session, expected_sizes, group
+from ultrum.core.transform.period_reductions import (
+    earlier_rows,
+    median_block,
+    reduce_block,
+    take_rows,
+    too_late,
+    too_old,
+)
+from ultrum.errors import FrequencyError, UnitError
+
+HOWS: Final = ("sum", "mean", "last", "first", "high", "low", "median", "compound", "log sum")
+STALE_AFTER: Final = 5
+STALE: Final = "stale price"
+_BY_MEASURE: Final = {
+    "price": "last", "stock": "last", "quote": "last", "flow": "sum", "score": "mean",
+    "return": "compound", "log_return": "log sum",
+}  # fmt: skip
+_OF_BARS: Final = {
+    "open": "first", "high": "high", "low": "low", "close": "last", "volume": "sum",
+    "open interest": "last",
+}  # fmt: skip
+_BAR: Final = ("open", "high", "low", "close")
+_WHOLE: Final = ("sum", "compound", "log sum")
+_REDUCTIONS: Final[dict[str, tuple[np.ufunc, float]]] = {
+    "high": (np.maximum, -np.inf), "low": (np.minimum, np.inf),
+}  # fmt: skip
+_BY_TIMING: Final = {"end": "last", "start": "first", "average": "mean"}
+_TIMING_AFTER: Final = {
+    "last": "end", "first": "start", "mean": "average", "median": "average", "sum": "total",
+}  # fmt: skip
+
+
+@on_block
+@checked
+def to_frequency(
+    x: SeriesTable,
+    frequency: str | Frequency,
+    *,
+    how: str | None = None,
+    require: float = 1.0,
+    stale_after: int = STALE_AFTER,
+    risk_free: TimeSeries | None = None,
+    through: str | None = None,
+    since: str | None = None,
+    session_close: str = "",
+    timezone: str = "",
+) -> SeriesTable:
+    """Convert to a lower frequency.
+
+    Parameters
+    ----------
+    x : TimeSeries or SeriesTable
+        Series of a higher frequency.
+    frequency : str or Frequency
+        The frequency wanted, such as ``"Q"``.
+    how : {"sum", "mean", "last", "first", "high", "low", "median", "compound", "log sum"}, optional
+        Defaults to what the measure and timing of each series ask for; the open, high, low, close and
+        volume of bars each become those of the longer bar.
+    require : float
+        Share of a period's expected observations that must be present for sums, means and
+        compounding. For daily data a period is expected to have the rows the table has.
+    stale_after : int
+        A last value older than this many weekdays before its period's end is missing.
+    risk_free : TimeSeries, optional
+        Needed to compound returns that are in excess of it: ∏(1+f+rf) − ∏(1+rf).
+    through : str, optional
+        Day up to which the data are known to be whole, when that is later than the last row.
+    since : str, optional
+        Day from which they are known to be whole, when that is earlier than the first row.
+    session_close : str
+        Of intraday data, the clock time at which a trading day ends, such as ``"17:00"``; later
+        observations belong to the next day. By default days end at midnight.
+    timezone : str
+        Where that clock stands, such as ``"UTC"``; by default the time zone of the data.
+
+    Returns
+    -------
+    TimeSeries or SeriesTable
+        With the conversion, and any unfinished period left out, on its trail. A period is unfinished
+        when a weekday of it lies before the first row (the first of a year apart) or after the last. The
+        value at the end of a first period is known all the same, so ``last`` keeps it.
+
+    Raises
+    ------
+    FrequencyError
+        If ``frequency`` is not lower, or its periods do not hold whole periods of the source.
+    UnitError
+        If no default fits the measure, or the sum of an index is asked for.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> sales = pd.Series([1.0, 2, 3, 4], pd.period_range("2024-01", periods=4, freq="M"))
+    >>> sales = TimeSeries.wrap(sales, name="sales", measure="flow", currency="QML", unit="currency")
+    >>> to_frequency(sales, "Q").to_pandas().tolist()
+    [6.0]
+    """
+    target = Frequency.parse(frequency)
+    _check_direction(x, target)
+    if target == x.frequency:
+        return x
+    grouping = group(x, target, Session(session_close, timezone), through, since)
+    of_bars = {} if how else _bar_methods(x.names)
+    methods = [how or of_bars.get(a.name) or default_method(a) for a in x.about]
+    block, stale = _converted(x, target, methods, grouping, (require, stale_after), risk_free)
+    begun = bool(grouping.begun.all())
+    partial = [
+        not begun and (method != "last" or about.name in of_bars)  # a bar is whole or is none
+        for method, about in zip(methods, x.about, strict=True)
+    ]
+    if any(partial):
+        block[0, partial] = np.nan
+    kept = slice(int(len(partial) > 0 and all(partial)), int(grouping.finished.sum()))
+    abouts = _abouts(x, target, methods, grouping.unfinished)
+    causes = _stale_causes(x, stale, grouping)
+    return SeriesTable.build(block[kept], grouping.index[kept], abouts, causes)
+
+
+def _converted(
+    x: SeriesTable,
+    target: Frequency,
+    methods: list[str],
+    grouping: Grouping,
+    limits: tuple[float, int],
+    risk_free: TimeSeries | None,
+) -> tuple[Floats, Bools]:
+    """Values of every period and column, and the mask of stale ones; columns of one method together."""
+    parts = {}
+    for method in dict.fromkeys(methods):
+        columns = np.flatnonzero([each == method for each in methods])
+        _check_sense(method, x, target, [x.about[i] for i in columns])
+        parts[method] = (
+            columns,
+            *_of_method(x, target, method, columns, grouping, limits, risk_free),
+        )
+    if len(parts) == 1:
+        return next(iter(parts.values()))[1:]
+    block = np.empty((len(grouping.ordinals), len(methods)))
+    stale = np.zeros(block.shape, dtype=bool)
+    for columns, values, old in parts.values():
+        block[:, columns], stale[:, columns] = values, old
+    return block, stale
+
+
+def _of_method(
+    x: SeriesTable,
+    target: Frequency,
+    method: str,
+    columns: Ints,
+    grouping: Grouping,
+    limits: tuple[float, int],
+    risk_free: TimeSeries | None,
+) -> tuple[Floats, Bools]:
+    require, stale_after = limits
+    if method == "last":
+        return _last(x, columns, grouping, target, stale_after)
+    if method == "first":
+        values = take_rows(x.block, grouping.first, columns).copy()
+        values[too_late(x, grouping, target, stale_after)] = np.nan
+    else:
+        values, count = _reduced(x, columns, grouping, method, risk_free)
+        needed = np.ceil(require * expected_sizes(x, target, grouping) - 1e-9)
+        values[count < np.maximum(needed, 1.0)[:, None]] = np.nan
+    return values, np.zeros((1, len(columns)), dtype=bool)
+
+
+@checked
+def to_bars(
+    x: TimeSeries,
+    frequency: str | Frequency,
+    *,
+    session_close: str = "",
+    timezone: str = "",
+) -> SeriesTable:
+    """Open, high, low and close of each longer period, from single prices.
+
+    Bars themselves are made longer with :func:`to_frequency`.
+
+    Parameters
+    ----------
+    x : TimeSeries
+        Prices or quotes.
+    frequency : str or Frequency
+    session_close, timezone : str
+        As for :func:`to_frequency`.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> days = pd.bdate_range("2024-04-29", "2024-05-31")
+    >>> price = TimeSeries.wrap(pd.Series(range(25), days, dtype=float), measure="price", unit="QML")
+    >>> to_bars(price, "M").to_pandas().iloc[-1].tolist()
+    [2.0, 24.0, 2.0, 24.0]
+    """
+    made = []
+    for field in _BAR:
+        part = to_frequency(
+            x, frequency, how=_OF_BARS[field], require=0.0, session_close=session_close, timezone=timezone
+        )  # fmt: skip
+        made.append(part.described(name=field))
+    bars = SeriesTable.of(made)
+    partial = int(np.isnan(bars.block[:1]).any() and not np.isnan(bars.block[:1]).all())
+    return SeriesTable(bars.values.iloc[partial:], bars.about)
+
+
+def default_method(about: Descriptor) -> str:
+    """How a series is brought to a lower frequency when nothing is said."""
+    method = _BY_MEASURE.get(about.measure)
+    if method is None and about.measure in ("index", "rate", ""):
+        method = _BY_TIMING.get(about.timing)
+    if method is None and not about.measure and about.timing == "total":
+        method = "sum"
+    if method is None:
+        raise UnitError(
+            f"{about.name}: nothing says whether to sum, average or take the last "
+            f"(measure '{about.measure}', timing '{about.timing}'). Say how='last', 'mean' or 'sum'."
+        )
+    return method
+
+
+def _bar_methods(names: list[str]) -> dict[str, str]:
+    """How the columns of whole bars (``BRTW.open``, or plain ``open``) are made longer."""
+    if not any(name.lower().endswith(_BAR[0]) for name in names):
+        return {}
+    fields = [(name, *name.lower().rpartition(".")[::2]) for name in names]
+    known = {(owner, field) for _, owner, field in fields}
+    return {
+        name: _OF_BARS[field]
+        for name, owner, field in fields
+        if field in _OF_BARS and all((owner, f) in known for f in _BAR)
+    }
+
+
+def _check_direction(x: SeriesTable, target: Frequency) -> None:
+    if target < x.frequency:
+        raise FrequencyError(
+            f"{x.names[0]} is {x.frequency.name}; {target.name} is higher. A higher frequency must "
+            "be estimated: say by which method with disaggregate."
+        )
+    if x.frequency.code != "W" and not target.contains(x.frequency):
+        raise FrequencyError(
+            f"{x.frequency.name} periods do not fit whole into {target.name} ones; "
+            "start from daily data or choose another target."
+        )
+
+
+def _check_sense(method: str, x: SeriesTable, target: Frequency, abouts: list[Descriptor]) -> None:
+    if method not in HOWS:
+        raise UnitError(f"how='{method}' is not known; it is one of {', '.join(HOWS)}.")
+    if x.frequency.code == "W" and target.code != "W" and method in _WHOLE:
+        raise FrequencyError(
+            f"{abouts[0].name}: weeks do not fit whole into a {target.noun}, so a {method} over weeks "
+            "counts days of the neighbour. Start from daily data, or take how='mean' or 'last'."
+        )
+    for about in abouts:
+        if method == "sum" and about.measure in ("index", "price", "rate", "quote", "return"):
+            raise UnitError(
+                f"{about.name}: the sum of {about.measure} values means nothing. "
+                f"Take how='{'compound' if about.is_return else 'mean'}' or leave how out."
+            )
+        if about.excess_of and method == "log sum":
+            raise UnitError(
+                f"{about.name} is in excess of {about.excess_of}; convert simple returns."
+            )
+
+
+def _reduced(
+    x: SeriesTable, columns: Ints, grouping: Grouping, method: str, risk_free: TimeSeries | None
+) -> tuple[Floats, Ints]:
+    """What a method makes of the valid values of each period, and their number."""
+    if method == "compound":
+        return _compound(x, columns, grouping, risk_free)
+    if method == "median":
+        return median_block(x.block, columns, grouping)
+    take, neutral = _REDUCTIONS.get(method, (np.add, 0.0))
+    totals, count = reduce_block(x.block, columns, grouping, take, neutral)
+    if method == "mean":
+        totals /= np.maximum(count, 1)
+    return totals, count
+
+
+def _last(
+    x: SeriesTable, columns: Ints, grouping: Grouping, target: Frequency, stale_after: int
+) -> tuple[Floats, Bools]:
+    """Last values, missing where stale, and the mask of the stale ones."""
+    values = take_rows(x.block, grouping.last, columns)
+    stale = np.zeros(values.shape, dtype=bool)
+    late = np.flatnonzero(
+        too_old(x, grouping, target, grouping.last, grouping.ordinals, stale_after)
+    )
+    stale[late] = np.isfinite(values[late])
+    period, place, row = earlier_rows(x, columns, values, grouping)
+    if len(row):
+        values[period, place] = x.block[row, columns[place]]
+        ordinals = grouping.ordinals[period]
+        stale[period, place] = too_old(x, grouping, target, row, ordinals, stale_after)
+    if stale.any():
+        values[stale] = np.nan
+    return values, stale
+
+
+def _stale_causes(x: SeriesTable, stale: Bools, grouping: Grouping) -> Causes:
+    """Stale periods of each series that goes on after them; the last ones are its end."""
+    causes = {}
+    for column in np.flatnonzero(stale.any(axis=0)):
+        final = grouping.ordinal_of(int(np.flatnonzero(np.isfinite(x.block[:, column]))[-1]))
+        periods = grouping.ordinals[stale[:, column]]
+        causes[x.names[column]] = {int(p): STALE for p in periods if p < final}
+    return causes
+
+
+def _compound(
+    x: SeriesTable, columns: Ints, grouping: Grouping, risk_free: TimeSeries | None
+) -> tuple[Floats, Ints]:
+    """∏(1+r) − 1, or for excess returns ∏(1+f+rf) − ∏(1+rf)."""
+    excess = [c for c in columns if x.about[c].excess_of]
+    every = np.arange(len(columns))
+    gross = 1.0 + x.block[:, columns]
+    if not excess:
+        whole, count = reduce_block(gross, every, grouping, np.multiply, 1.0)
+        return whole - 1.0, count
+    base = np.ones(gross.shape)
+    rates = _matching_rate(x, [x.about[c] for c in excess], risk_free)
+    base[:, np.isin(columns, excess)] += rates[:, None]
+    whole, count = reduce_block(gross + base - 1.0, every, grouping, np.multiply, 1.0)
+    return whole - reduce_block(base, every, grouping, np.multiply, 1.0)[0], count
+
+
+def _matching_rate(
+    x: SeriesTable, abouts: list[Descriptor], risk_free: TimeSeries | None
+) -> Floats:
+    names = {a.excess_of for a in abouts} - {ZERO_COST}
+    if risk_free is None or not names <= {risk_free.name}:
+        given = "none was given" if risk_free is None else f"'{risk_free.name}' was given"
+        raise UnitError(
+            f"{abouts[0].name} is in excess of {', '.join(sorted(names)) or ZERO_COST}; compounding "
+            f"it needs that rate as risk_free, and {given}."
+        )
+    rates = risk_free.values.reindex(x.index).to_numpy(dtype=np.float64)
+    if np.isnan(rates).any():
+        first = x.index[np.flatnonzero(np.isnan(rates))[0]]
+        raise UnitError(
+            f"risk_free '{risk_free.name}' has no value at {first}; it must cover {x.names[0]}."
+        )
+    return rates
+
+
+def _abouts(
+    x: SeriesTable, target: Frequency, methods: list[str], unfinished: tuple[str, ...]
+) -> list[Descriptor]:
+    """Descriptors after the conversion; series that were alike before share what is alike after."""
+    steps = {}
+    for method in dict.fromkeys(methods):
+        cut = [text for text in unfinished if method != "last" or "(data begin" not in text]
+        steps[method] = step_of(
+            "to frequency", frequency=target, how=method, unfinished_left_out=", ".join(cut) or None
+        )
+    made = []
+    for about, method in zip(x.about, methods, strict=True):
+        timing = _TIMING_AFTER.get(method, about.timing)
+        made.append(about.with_step(steps[method], frequency=target, timing=timing))
+    return made

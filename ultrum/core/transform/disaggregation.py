@@ -1,0 +1,306 @@
+"""To a higher frequency, by a method that the user names.
+
+What a higher frequency lacks cannot be had back, only estimated: held, joined by lines, or spread so
+that totals, averages or ends of the low periods come out exactly.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Floats, Ints
+from ultrum.core.series.labels import span_of
+from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.time_series import S, SeriesTable, TimeSeries
+from ultrum.core.time.frequency import Frequency
+from ultrum.core.transform.aggregation import default_method
+from ultrum.core.transform.chow_lin import ChowLin, chow_lin
+from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitError
+
+METHODS: Final = ("hold", "linear", "denton", "chow-lin")
+_MOST: Final = 4000  # high-frequency periods of one series that Chow–Lin's dense algebra takes
+_KEPT: Final = {"sum": "totals", "mean": "averages", "last": "ends", "first": "starts"}
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class EstimatedSeries(TimeSeries):
+    """A series estimated by regression, with the standard error of each value.
+
+    Attributes
+    ----------
+    standard_errors : Series, shape (T,)
+        In the unit of the values; zero where a low-frequency value fixes the estimate.
+    coefficients : Series
+        Of the constant and the indicator.
+    rho : float
+        First-order autocorrelation of the high-frequency errors.
+    """
+
+    standard_errors: pd.Series = field(default_factory=lambda: pd.Series(dtype=float))
+    coefficients: pd.Series = field(default_factory=lambda: pd.Series(dtype=float))
+    rho: float = 0.0
+
+
+@dataclass(frozen=True)
+class _Places:
+    """High periods inside low ones: ``of_row`` is the low period of each high one."""
+
+    high: Ints
+    of_row: Ints
+    sizes: Ints
+
+    def aggregator(self, method: str) -> Any:
+        """Sparse matrix (low, high) that sums, averages or picks ends."""
+        import scipy.sparse  # slow to import, and needed here alone
+
+        rows = np.arange(len(self.sizes))
+        ends = np.cumsum(self.sizes) - 1
+        if method in ("last", "first"):
+            columns = ends if method == "last" else ends - self.sizes + 1
+            data = np.ones(len(rows))
+        else:
+            columns = np.arange(len(self.high))
+            data = np.ones(len(columns)) if method == "sum" else 1.0 / self.sizes[self.of_row]
+            rows = self.of_row
+        shape = (len(self.sizes), len(self.high))
+        return scipy.sparse.csr_array((data, (rows, columns)), shape=shape)
+
+
+@checked
+def disaggregate(
+    x: S, frequency: str | Frequency, *, how: str, indicator: TimeSeries | None = None
+) -> S:
+    """Estimate a higher frequency.
+
+    Parameters
+    ----------
+    x : TimeSeries or SeriesTable
+    frequency : str or Frequency
+        The frequency wanted, such as ``"M"`` for a quarterly series.
+    how : {"hold", "linear", "denton", "chow-lin"}
+        Hold divides a total evenly, turns a return into the constant rate that compounds to it, and
+        repeats anything else. Returns take no other method. Linear joins end values, and is
+        refused for totals and averages. Denton moves as the indicator does (or as smoothly as can be)
+        while totals, averages or ends stay exact: proportional first differences (Denton 1971) with
+        Cholette's (1984) start. Chow–Lin (1971) regresses on a constant and the indicator with AR(1)
+        errors, by maximum likelihood (Bournay and Laroque 1979).
+    indicator : TimeSeries, optional
+        A series of the frequency wanted that covers every period of ``x``; for Denton positive.
+
+    Returns
+    -------
+    TimeSeries or SeriesTable
+        One series by Chow–Lin is an :class:`EstimatedSeries`, with standard errors.
+
+    Raises
+    ------
+    FrequencyError
+        If ``frequency`` is not higher, or its periods do not fit whole into those of ``x``.
+    UnitError
+        If the method does not suit the measure, such as linear for a flow.
+    AlignmentError
+        If the indicator leaves periods of ``x`` open.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> sales = pd.Series([30.0, 60.0], pd.period_range("2024Q1", periods=2, freq="Q"))
+    >>> sales = TimeSeries.wrap(sales, name="sales", measure="flow", unit="currency", currency="QML")
+    >>> disaggregate(sales, "M", how="hold").to_pandas().tolist()
+    [10.0, 10.0, 10.0, 20.0, 20.0, 20.0]
+    """
+    target = Frequency.parse(frequency)
+    if how not in METHODS:
+        raise UnitError(f"how='{how}' is not known; it is one of {', '.join(METHODS)}.")
+    if isinstance(x, TimeSeries):
+        return _one(x, target, how, indicator)
+    return SeriesTable.of(_one(x[name], target, how, indicator) for name in x.names)
+
+
+def _one(x: TimeSeries, target: Frequency, how: str, indicator: TimeSeries | None) -> TimeSeries:
+    source = x.about.frequency
+    _check_direction(x.about, target)
+    method = _method_of(x.about, how)
+    if x.about.measure == "return" and method == "sum":  # the logarithm of growth adds up
+        held = _one(_like(x, np.log1p, "log_return"), target, how, indicator)
+        return _like(held, np.expm1, "return")
+    known = x.values.dropna()
+    if not len(known):
+        raise EstimationError(f"{x.name} has no values to estimate from.")
+    pieces = []
+    for run in _runs(source.ordinals_of(known.index)):
+        low = source.ordinals_of(known.index)[run]
+        places = _places(low, source, target)
+        values = known.to_numpy()[run]
+        helper = _indicator_on(places.high, target, indicator, x.name) if indicator else None
+        pieces.append((places.high, *_estimated(values, places, method, how, helper, x.name)))
+    return _joined(x, target, how, method, indicator, pieces)
+
+
+def _like(x: TimeSeries, turn: np.ufunc, measure: str) -> TimeSeries:
+    """The same series with its values turned into another measure."""
+    return TimeSeries(turn(x.values), x.about.changed(measure=measure))
+
+
+def _check_direction(about: Descriptor, target: Frequency) -> None:
+    if target >= about.frequency:
+        raise FrequencyError(
+            f"{about.name} is {about.frequency.name}; {target.name} is not higher. "
+            "Use to_frequency for a lower one."
+        )
+    if target.code in "HN" or not about.frequency.contains(target):
+        raise FrequencyError(
+            f"{target.name} periods do not fit whole into {about.frequency.name} ones; "
+            "choose another target."
+        )
+
+
+def _method_of(about: Descriptor, how: str) -> str:
+    """How the low values are made of high ones: sum, mean, last or first."""
+    if about.is_return:
+        if how != "hold" or about.excess_of:
+            kind = "excess returns" if about.excess_of else "returns"
+            raise UnitError(
+                f"{about.name} holds {kind}; only plain returns can "
+                "be taken to a higher frequency, as the constant rate that compounds to them: how='hold'."
+            )
+        return "sum"
+    method = default_method(about)
+    if how == "linear" and method != "last":
+        raise UnitError(
+            f"{about.name}: lines between {_KEPT.get(method, method)} would not keep them. "
+            "Linear joins end values only; take how='hold', 'denton' or 'chow-lin'."
+        )
+    return method
+
+
+def _runs(ordinals: Ints) -> Iterator[slice]:
+    """Stretches of consecutive low periods; a gap stays a gap."""
+    edges = [0, *(np.flatnonzero(np.diff(ordinals) != 1) + 1), len(ordinals)]
+    return (slice(a, b) for a, b in itertools.pairwise(edges))
+
+
+def _places(low: Ints, source: Frequency, target: Frequency) -> _Places:
+    first = target.ordinals(source.starts(low[:1]))[0]
+    past = target.ordinals(source.ends(low[-1:]) + np.timedelta64(1, "D"))[0]
+    high = np.arange(first, past)
+    of_row = source.ordinals(target.ends(high)) - low[0]
+    return _Places(high, of_row, np.bincount(of_row, minlength=len(low)).astype(np.int64))
+
+
+def _indicator_on(high: Ints, target: Frequency, indicator: TimeSeries, name: str) -> Floats:
+    about = indicator.about
+    if about.frequency != target:
+        raise FrequencyError(
+            f"indicator {about.name} is {about.frequency.name}; it must be {target.name}."
+        )
+    values = indicator.values.reindex(target.index(high)).to_numpy(dtype=np.float64)
+    if np.isnan(values).any():
+        first = target.labels(high[np.flatnonzero(np.isnan(values))[:1]])[0]
+        raise AlignmentError(
+            f"indicator {about.name} ({span_of(indicator.values.dropna().index)}) has no value at {first}, "
+            f"inside {name}. Take an indicator that covers it, or a shorter sample."
+        )
+    return values
+
+
+def _estimated(
+    values: Floats, places: _Places, method: str, how: str, helper: Floats | None, name: str
+) -> tuple[Floats, ChowLin | None]:
+    if how == "hold":
+        shares = values / places.sizes if method == "sum" else values
+        return shares[places.of_row], None
+    if how == "linear":
+        ends = np.cumsum(places.sizes) - 1
+        at = np.arange(len(places.high))
+        return np.where(at < ends[0], np.nan, np.interp(at, ends, values)), None
+    if how == "denton":
+        z = np.ones(len(places.high)) if helper is None else helper
+        if (z <= 0).any():
+            raise UnitError(
+                f"The indicator of {name} has values that are zero or negative; Denton moves in proportion "
+                "to it. Take how='chow-lin'."
+            )
+        return _denton(values, z, places.aggregator(method)), None
+    if len(places.high) > _MOST:
+        raise EstimationError(
+            f"{name}: {len(places.high):,} periods are more than Chow–Lin takes ({_MOST:,}); take a shorter "
+            "sample, or how='denton'."
+        )
+    columns = [np.ones(len(places.high))] + ([] if helper is None else [helper])
+    found = chow_lin(values, np.column_stack(columns), places.aggregator(method).toarray(), name)
+    return found.values, found
+
+
+def _denton(low: Floats, z: Floats, aggregator: Any) -> Floats:
+    """Values with the smoothest ratio to ``z`` whose aggregates are exact.
+
+    Denton (1971), proportional first differences; the first ratio is free (Cholette 1984).
+    """
+    count, ratios = len(z), aggregator * z
+    scale = abs(low).mean() / abs(ratios @ np.ones(count)).mean() or 1.0
+    import scipy.sparse.linalg  # slow to import, and needed here alone
+
+    change = scipy.sparse.diags_array([-1.0, 1.0], offsets=[0, 1], shape=(count - 1, count))
+    system = scipy.sparse.block_array([[change.T @ change, ratios.T], [ratios, None]], format="csc")
+    solve: Callable[[Floats], Floats] = scipy.sparse.linalg.splu(system).solve
+    aims = np.concatenate([np.zeros(count), low / scale])
+    answer = solve(aims)
+    for _ in range(2):  # what rounding left is solved for again, so that totals are exact
+        answer = answer + solve(aims - system @ answer)
+    return np.asarray(answer[:count] * z * scale)
+
+
+def _said_rho(found: ChowLin | None) -> str | None:
+    """The autocorrelation; at its edge the indicator does not follow the trend of the series."""
+    if found is None:
+        return None
+    edge = (
+        ", at the edge of its range: the indicator misses the trend"
+        if abs(found.rho) > 0.998
+        else ""
+    )
+    return f"{found.rho:.3f}{edge}"
+
+
+def _joined(
+    x: TimeSeries,
+    target: Frequency,
+    how: str,
+    method: str,
+    indicator: TimeSeries | None,
+    pieces: list[tuple[Ints, Floats, ChowLin | None]],
+) -> TimeSeries:
+    """Stretches put on one index, gaps between them missing."""
+    high = np.arange(pieces[0][0][0], pieces[-1][0][-1] + 1)
+    values = np.full(len(high), np.nan)
+    errors = values.copy()
+    for places, part, found in pieces:
+        values[places - high[0]] = part
+        if found is not None:
+            errors[places - high[0]] = found.standard_errors
+    started = int(np.argmax(np.isfinite(values)))
+    about = x.about.stepped(
+        "disaggregated", {"frequency": target}, to=target, how=how, keeps=_KEPT.get(method),
+        indicator=indicator.name if indicator else None, rho=_said_rho(pieces[-1][2]),
+    )  # fmt: skip
+    index = target.index(high[started:])
+    made = TimeSeries.build(values[started:], index, about)
+    last = pieces[-1][2]
+    if last is None:
+        return made
+    names = ["constant", *([indicator.name] if indicator else [])]
+    return EstimatedSeries(
+        made.values,
+        made.about,
+        pd.Series(errors[started:], index=index, name="standard error"),
+        pd.Series(last.coefficients, index=names),
+        last.rho,
+    )

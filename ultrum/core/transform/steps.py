@@ -1,0 +1,265 @@
+"""Steps said as data: the same words in a study, a set and on the command line."""
+
+from __future__ import annotations
+
+import difflib
+import inspect
+import re
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Final
+
+from ultrum.core.arguments import checked
+from ultrum.core.currency.conversion import to_currency
+from ultrum.core.returns.yields import per_period
+from ultrum.core.series.time_series import TimeSeries
+from ultrum.core.transform.aggregation import to_frequency
+from ultrum.core.transform.disaggregation import disaggregate
+from ultrum.core.transform.growth import difference, growth
+from ultrum.core.transform.innovations import innovations
+from ultrum.core.transform.levels import cumulate, deflate, fill, lag, rebase, spread
+from ultrum.core.transform.rolling_statistics import roll
+from ultrum.core.transform.splice import splice
+from ultrum.core.transform.standardise import standardise
+from ultrum.errors import UnitError
+
+Step = Mapping[str, Any]
+Finder = Callable[[str], TimeSeries]
+_PART: Final = re.compile(r"\s*([\w-]+)\s*=\s*(.*?)\s*$", re.DOTALL)
+
+
+@dataclass(frozen=True)
+class _Known:
+    """A step: its function, the setting it cannot do without, and settings that name other series."""
+
+    function: Callable[..., Any]
+    main: str
+    others: tuple[str, ...] = ()
+
+
+def _spliced(x: TimeSeries, part: TimeSeries | list[TimeSeries], **settings: Any) -> TimeSeries:
+    """The series with other parts, which come later in time."""
+    return splice(x, *(part if isinstance(part, list) else [part]), **settings)
+
+
+_STEPS: Final[dict[str, _Known]] = {
+    "to_frequency": _Known(to_frequency, "frequency", ("risk_free",)),
+    "disaggregate": _Known(disaggregate, "frequency", ("indicator",)),
+    "growth": _Known(growth, "over"),
+    "difference": _Known(difference, "over"),
+    "rebase": _Known(rebase, "to"),
+    "deflate": _Known(deflate, "prices", ("prices",)),
+    "standardise": _Known(standardise, "over"),
+    "roll": _Known(roll, "window"),
+    "innovations": _Known(innovations, "sample"),
+    "spread": _Known(spread, "short", ("short",)),
+    "cumulate": _Known(cumulate, "start"),
+    "lag": _Known(lag, "over"),
+    "fill": _Known(fill, "how"),
+    "splice": _Known(_spliced, "part", ("part",)),
+    "to_currency": _Known(to_currency, "currency", ("rates",)),
+    "per_period": _Known(per_period, "frequency"),
+}
+
+
+_OF_THE_SAMPLE: Final = ("standardise", "innovations", "cumulate")
+_ADDED: Final[dict[str, Callable[..., Any]]] = {}
+
+
+@checked
+def add_step(
+    function: Callable[..., TimeSeries], *, main: str, others: Sequence[str] = ()
+) -> Callable[..., TimeSeries]:
+    """Make a function of your own a step, known to studies, sets and the command line by its name.
+
+    Studies keep what their steps gave and do a step again when its code has changed; that of functions which
+    it calls is not looked at.
+
+    Parameters
+    ----------
+    function : callable
+        Takes a TimeSeries and settings by name, and gives one.
+    main : str
+        The setting that a plain word stands for: ``halve = 2`` is ``halve = {by = 2}``.
+    others : sequence of str
+        Settings that name other series.
+
+    Returns
+    -------
+    callable
+        The function itself.
+
+    Raises
+    ------
+    UnitError
+        If a step has that name already, or the function has no such setting.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> def halved(x, times=1):
+    ...     return x * 0.5**times
+    >>> _ = add_step(halved, main="times")
+    >>> x = TimeSeries.wrap(pd.Series([8.0], pd.period_range("2024-01", periods=1, freq="M")))
+    >>> apply_steps(x, [{"halved": 2}]).values.tolist()
+    [2.0]
+    """
+    name = function.__name__
+    if name in _STEPS and _STEPS[name].function is not function:
+        raise UnitError(f"There is a step '{name}' already; give the function another name.")
+    settings = list(inspect.signature(function).parameters)[1:]
+    for setting in (main, *others):
+        if setting not in settings:
+            raise UnitError(
+                f"The function {name} has no setting '{setting}'; it has: {', '.join(settings) or 'none'}."
+            )
+    _STEPS[name] = _Known(function, main, tuple(others))
+    _ADDED[name] = function
+    return function
+
+
+def added_steps() -> Mapping[str, Callable[..., Any]]:
+    """Functions that were added, by name."""
+    return dict(_ADDED)
+
+
+def step_fault(step: Any) -> str:
+    """What is wrong with the words of a step; empty if nothing is.
+
+    Examples
+    --------
+    >>> step_fault({"growht": "P1Y"})
+    "No step 'growht'; did you mean 'growth'?"
+    >>> step_fault({"growth": {"ovre": "P1Y"}})
+    "Step 'growth' has no setting 'ovre'; did you mean 'over'?"
+    """
+    if not isinstance(step, Mapping) or len(step) != 1:
+        return f"A step has one name, such as {{growth = {{over = 'P1Y'}}}}; not {step}."
+    name, said = next(iter(step.items()))
+    if name not in _STEPS:
+        return f"No step '{name}'{_near(str(name), _STEPS)}"
+    known = _settings_of(name)
+    for word in said if isinstance(said, Mapping) else ():
+        if word not in known:
+            return f"Step '{name}' has no setting '{word}'{_near(str(word), known)}"
+    return ""
+
+
+def parse_step(text: str) -> dict[str, Any]:
+    """A step said in one word, as on a command line: ``growth=P1Y`` or ``roll=12,how=deviation``.
+
+    Raises
+    ------
+    UnitError
+        If it is not understood.
+
+    Examples
+    --------
+    >>> parse_step("roll=12,how=deviation")
+    {'roll': {'window': 12, 'how': 'deviation'}}
+    >>> parse_step("lag")
+    {'lag': {}}
+    """
+    first, *rest = text.split(",")
+    name, has_main, main = (part.strip() for part in first.partition("="))
+    if fault := step_fault({name: {}}):
+        raise UnitError(fault)
+    settings = {_STEPS[name].main: _value(main)} if has_main else {}
+    for part in rest:
+        found = _PART.match(part)
+        if not found:
+            raise UnitError(f"'{part}' in the step '{text}' is no setting; write name=value.")
+        settings[found[1]] = _value(found[2])
+    if fault := step_fault({name: settings}):
+        raise UnitError(fault)
+    return {name: settings}
+
+
+def apply_steps(
+    series: TimeSeries,
+    steps: Sequence[Step],
+    find: Finder | None = None,
+    *,
+    start: str = "",
+    end: str = "",
+) -> TimeSeries:
+    """Take a series through steps, each a mapping of one name to its settings.
+
+    Parameters
+    ----------
+    series : TimeSeries
+    steps : sequence of mapping
+        Such as ``[{"to_frequency": "Q"}, {"growth": {"over": "P1Y"}}]``; a plain word is the setting
+        that the step cannot do without. Steps that need other series (``deflate``, ``spread``, ``splice``,
+        ``to_currency``, ``disaggregate`` with an indicator) name them by address.
+    find : callable, optional
+        Gives the series of a name.
+    start, end : str
+        First and last day wanted. Steps that look back use the data before ``start``; those that use
+        a whole sample (``standardise``, ``innovations``, ``cumulate``) use the span alone.
+
+    Raises
+    ------
+    UnitError
+        If a step is not known, or has a setting that it does not know.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> cpi = pd.Series(range(100, 113), pd.period_range("2023-01", periods=13, freq="M"), dtype=float)
+    >>> cpi = TimeSeries.wrap(cpi, measure="index", timing="average")
+    >>> round(apply_steps(cpi, [{"growth": {"over": "P1Y"}}]).values.iloc[-1], 2).item()
+    0.12
+    """
+    series = series.sample(None, end) if end else series
+    for step in steps:
+        if fault := step_fault(step):
+            raise UnitError(fault)
+        name, said = next(iter(step.items()))
+        known = _STEPS[name]
+        settings = dict(said) if isinstance(said, Mapping) else {known.main: said}
+        for other in known.others:
+            if other in settings:
+                settings[other] = _found(settings[other], find, name)
+        if start and name in _OF_THE_SAMPLE:
+            series = series.sample(start)
+        try:
+            series = known.function(series, **settings)
+        except TypeError as error:
+            raise UnitError(f"Step '{name}': {str(error).rstrip('.')}.") from None
+    return series.sample(start) if start else series
+
+
+def _found(said: Any, find: Finder | None, name: str) -> Any:
+    """The series that a step names, or several."""
+    if isinstance(said, list | tuple):
+        return [_found(one, find, name) for one in said]
+    if not isinstance(said, str):
+        return said
+    if find is None:
+        raise UnitError(f"Step '{name}' needs the series '{said}', which cannot be had here.")
+    return find(said)
+
+
+def _settings_of(name: str) -> list[str]:
+    function = _STEPS[name].function
+    words = list(inspect.signature(function).parameters)[1:]
+    if "settings" in words:
+        words = [w for w in words if w != "settings"] + ["link", "prefer", "tolerance", "name"]
+    return words
+
+
+def _near(word: str, known: Any) -> str:
+    near = difflib.get_close_matches(word, list(known), 1)
+    return f"; did you mean '{near[0]}'?" if near else f"; there are: {', '.join(known)}."
+
+
+def _value(text: str) -> Any:
+    """A number where it reads as one; ``a+b`` is a list."""
+    if re.fullmatch(r"-?\d+", text):
+        return int(text)
+    if re.fullmatch(r"-?\d*\.\d+(e-?\d+)?", text):
+        return float(text)
+    if text in ("true", "false"):
+        return text == "true"
+    return text.split("+") if "+" in text and ":" in text else text

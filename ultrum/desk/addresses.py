@@ -1,0 +1,68 @@
+"""Series chosen by an address, cut to a span, and told where they came from."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.time_series import TimeSeries
+from ultrum.desk.settings import SourceSettings
+from ultrum.errors import SourceError
+from ultrum.sources.delivery import Address
+from ultrum.sources.table import Reading
+from ultrum.sources.table.file_patterns import expand, files_of
+
+
+def column_of(reading: Reading, wanted: Address) -> TimeSeries:
+    """The series of a table that an address names; a table of one series needs no name for it.
+
+    Raises
+    ------
+    SourceError
+        If it names none, or one that is not there.
+    """
+    series = reading.series
+    if not wanted.field and len(series) == 1:
+        return next(iter(series.values()))
+    if wanted.field in series:
+        return series[wanted.field]
+    known = ", ".join(list(series)[:12])
+    if wanted.field:
+        raise SourceError(f"{wanted}: no column '{wanted.field}'; there are: {known}.")
+    first = next(iter(series), "column")
+    raise SourceError(
+        f"{wanted} is a whole table; name a column, such as {wanted}#{first}. There are: {known}."
+    )
+
+
+def addressed(reading: Reading, wanted: Address) -> Reading:
+    """Series that know the source they came from."""
+    fields = {
+        column: type(block)(
+            block.values, tuple(_placed(a, wanted, column) for a in block.about), block.causes
+        )
+        for column, block in reading.fields.items()
+    }
+    return replace(reading, fields=fields)
+
+
+def _placed(about: Descriptor, address: Address, column: str) -> Descriptor:
+    """Descriptor that knows the source it came from."""
+    name = about.name if about.name == column or not column else f"{about.name}.{column}"
+    where = Address(address.source, address.path, name)
+    return about.changed(source=address.source, address=str(where))
+
+
+def places_of(
+    settings: SourceSettings, pattern: str, over: Mapping[str, Sequence[str]]
+) -> list[tuple[str, dict[str, str]]]:
+    """Paths of a pattern with the values that made them; in a local folder those of the files that are there."""
+    if over or not settings.is_local:
+        return expand(pattern, over)
+    root = Path(settings.url)
+    return [
+        (Path(file).relative_to(root).as_posix(), parts)
+        for file, parts in files_of(str(root / pattern))
+    ]

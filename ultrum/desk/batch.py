@@ -1,0 +1,337 @@
+"""Pulling many series at once: in parallel, each with its status, none stopping the others."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import pandas as pd
+
+from ultrum.core.series.labels import period_label, table_html
+from ultrum.core.series.time_series import TimeSeries
+from ultrum.core.transform.steps import apply_steps
+from ultrum.desk.column_names import unique_headings
+from ultrum.desk.revisions import status_of
+from ultrum.desk.series_sets import Member, SeriesSet
+from ultrum.desk.spans import DataSpan
+from ultrum.desk.stored import paths_of, series_within
+from ultrum.errors import SourceError, UltrumError
+from ultrum.sources.delivery import Address
+
+if TYPE_CHECKING:
+    from ultrum.desk.desk import Desk
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class PullResult:
+    """What a pull brought.
+
+    Attributes
+    ----------
+    set : SeriesSet
+    series : list of TimeSeries
+        In the order of the set, after their steps.
+    status : DataFrame
+        By address: status (new, same, longer, revised, unasked, failed), first, last, values, reason.
+    names : list of str
+        Names the set gives its series, in their order; empty where it gives none.
+    """
+
+    set: SeriesSet
+    series: list[TimeSeries]
+    status: pd.DataFrame
+    failed: dict[str, str] = field(default_factory=dict)
+    names: list[str] = field(default_factory=list)
+
+    def to_frame(self) -> pd.DataFrame:
+        """Series side by side under headings with unit and currency, or in long form, as the set says.
+
+        With common dates, ``attrs["dates_left_out"]`` counts those that some series lack.
+        """
+        if not self.series:
+            raise SourceError("Nothing was obtained: " + "; ".join(self.failed.values()))
+        frequencies = {s.about.frequency for s in self.series}
+        if len(frequencies) > 1 and self.set.shape == "wide":
+            named = ", ".join(sorted(f.name for f in frequencies))
+            raise SourceError(
+                f"The series are {named}; side by side they need one frequency: say frequency, or shape = "
+                "'long'."
+            )
+        if self.set.shape == "long":
+            return self._long()
+        names = unique_headings(self.series, self.names)
+        joined = pd.concat([s.values for s in self.series], axis=1, keys=names).sort_index()
+        if joined.shape[1] != len(self.series) or not joined.columns.is_unique:
+            raise SourceError(f"{joined.shape[1]} columns were made of {len(self.series)} series.")
+        return _filled(self._common(joined), self.set.gaps)
+
+    def _common(self, joined: pd.DataFrame) -> pd.DataFrame:
+        """Rows in which no series is missing, with the number of the others, if the set asks for them."""
+        if self.set.dates != "common":
+            return joined
+        whole = joined.dropna()
+        whole.attrs["dates_left_out"] = len(joined) - len(whole)
+        return whole
+
+    def _long(self) -> pd.DataFrame:
+        """One row for each series and period."""
+        names = unique_headings(self.series, self.names)
+        kept = {s.about.frequency: s.index for s in self.series}
+        left_out = 0
+        if self.set.dates == "common":
+            if len(kept) > 1:
+                raise SourceError(
+                    "dates = 'common' needs series of one frequency; set frequency, or dates = 'all'."
+                )
+            joined = pd.concat([s.values for s in self.series], axis=1, keys=names)
+            whole = self._common(joined)
+            kept, left_out = dict.fromkeys(kept, whole.index), whole.attrs["dates_left_out"]
+        rows = [
+            _long(s, name, kept[s.about.frequency] if self.set.dates == "common" else None)
+            for s, name in zip(self.series, names, strict=True)
+        ]
+        made = pd.concat(rows, ignore_index=True)
+        if self.set.dates == "common":
+            made.attrs["dates_left_out"] = left_out
+        return made
+
+    def __repr__(self) -> str:
+        table = self.status.to_string(max_rows=60, line_width=100)
+        return f"{self.set.title}: {len(self.series)} series\n{table}"
+
+    def _repr_html_(self) -> str:
+        return table_html(self.status)
+
+
+def _filled(frame: pd.DataFrame, gaps: str) -> pd.DataFrame:
+    return frame if gaps == "leave" else frame.ffill(limit=int(gaps.split()[1]))
+
+
+def _long(series: TimeSeries, name: str, rows: pd.Index | None) -> pd.DataFrame:
+    known = series.values.dropna() if rows is None else series.values.loc[rows]
+    facts = {"series": series.about.address or series.name, "title": name,
+             "unit": series.about.unit, "currency": series.about.currency}  # fmt: skip
+    periods = [period_label(p) for p in known.index]
+    return pd.DataFrame({**facts, "period": periods, "value": known.to_numpy()})
+
+
+def pull(desk: Desk, what: SeriesSet | Sequence[str] | str, resume: bool = False) -> PullResult:
+    """Fetch every series of a set; what fails is told with its reason."""
+    plan = _plan(what)
+    progress = _Progress(Path(desk.vault.path) / "pulls" / f"{plan.identity}.txt", resume)
+    job = _Job(desk, plan, progress)
+    try:
+        job.ask([m for m in plan.series if m.address not in progress.before])
+        return _gathered(plan, job)
+    finally:
+        job.close()
+
+
+def _gathered(plan: SeriesSet, job: _Job) -> PullResult:
+    """Series of a set with the status of each."""
+    got: list[tuple[Member, list[TimeSeries]]] = []
+    faults: dict[int, UltrumError] = {}
+    for place, member in enumerate(plan.series):
+        try:
+            got.append((member, job.series_of(member)))
+        except UltrumError as error:
+            got.append((member, []))
+            faults[place] = error
+    span = job.span.known(*[s for _, found in got for s in found])
+    return _assembled(plan, job, got, faults, span)
+
+
+def _assembled(
+    plan: SeriesSet,
+    job: _Job,
+    got: Sequence[tuple[Member, list[TimeSeries]]],
+    faults: dict[int, UltrumError],
+    span: DataSpan,
+) -> PullResult:
+    """Series of a set after their steps, with the status of each address."""
+    result = PullResult(plan, [], pd.DataFrame())
+    rows: list[dict[str, Any]] = []
+    for place, (member, found) in enumerate(got):
+        try:
+            if place in faults:
+                raise faults[place]
+            shaped = [_shaped(one, member, job, plan, span) for one in found]
+        except UltrumError as error:
+            result.failed[member.address] = str(error)
+            rows.append(_failed_row(member.address, str(error)))
+            continue
+        job.progress.finish(member.address)
+        rows += [_row(span.cut(one), job.status_of(member, one)) for one in found]
+        result.series.extend(shaped)
+        alone = len(found) == 1
+        result.names.extend(
+            "" if not member.name else member.name if alone else f"{member.name}, {one.about.name}"
+            for one in found
+        )
+    final = job.span.known(*result.series)
+    return replace(result, series=[final.cut(s) for s in result.series], status=pd.DataFrame(rows))
+
+
+def _plan(what: SeriesSet | Sequence[str] | str) -> SeriesSet:
+    if isinstance(what, SeriesSet):
+        return what
+    return SeriesSet.of([what] if isinstance(what, str) else list(what))
+
+
+def _shaped(
+    series: TimeSeries, member: Member, job: _Job, plan: SeriesSet, span: DataSpan
+) -> TimeSeries:
+    """A series after its steps, in the frequency of the set, cut to its span."""
+    last: dict[str, Any] = {"frequency": plan.frequency}
+    if plan.how:
+        last["how"] = plan.how
+    steps = [*member.steps, *([{"to_frequency": last}] if plan.frequency else [])]
+    made = apply_steps(series, steps, job.desk.fetch, start=span.start, end=span.end)
+    if not member.name:
+        return made
+    return made.described(name=member.name, title=made.about.heading)
+
+
+def _failed_row(address: str, reason: str) -> dict[str, Any]:
+    blank = dict.fromkeys(("title", "frequency"), "")
+    ends = {"first": "", "last": "", "values": 0, "reason": reason}
+    return {"address": address, **blank, "status": "failed", **ends}
+
+
+def _row(series: TimeSeries, status: str) -> dict[str, Any]:
+    known = series.values.dropna()
+    ends = [period_label(known.index[i]) for i in (0, -1)] if len(known) else ["", ""]
+    return {
+        "address": series.about.address or series.name, "title": series.about.heading,
+        "frequency": series.about.frequency.name, "status": status, "first": ends[0], "last": ends[1],
+        "values": len(known), "reason": "",
+    }  # fmt: skip
+
+
+class _Progress:
+    """How far a pull came, a line for each series done, so that it can be taken up."""
+
+    def __init__(self, file: Path, resume: bool) -> None:
+        self.file = file
+        self.before = self._lines() if resume else set()
+        self._done = set(self.before)
+        self._lock = threading.Lock()
+        file.parent.mkdir(parents=True, exist_ok=True)
+        if not resume:
+            file.write_text("", encoding="utf-8")
+
+    def _lines(self) -> set[str]:
+        try:
+            return set(self.file.read_text(encoding="utf-8").splitlines())
+        except OSError:
+            return set()
+
+    def finish(self, address: str) -> None:
+        """Note that a series was obtained."""
+        with self._lock:
+            if address not in self._done:
+                self._done.add(address)
+                with self.file.open("a", encoding="utf-8") as log:
+                    log.write(f"{address}\n")
+
+
+class _Job:
+    """One pull: the desk, the span, and how the vault stood before."""
+
+    def __init__(self, desk: Desk, plan: SeriesSet, progress: _Progress) -> None:
+        self.desk, self.plan, self.progress = desk, plan, progress
+        self.span = DataSpan.of_words(plan.span)
+        self.began = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ")
+        self._found: dict[str, list[TimeSeries]] = {}
+        self._faults: dict[str, UltrumError] = {}
+        self._new: tuple[int, set[tuple[str, str]]] = (0, set())
+        self._before: Desk | None = None
+        self._after: Desk | None = None
+
+    def close(self) -> None:
+        """Close the desks that looked back."""
+        for desk in (self._before, self._after):
+            if desk is not None:
+                desk.close()
+
+    def ask(self, members: Sequence[Member]) -> None:
+        """Ask for all answers at once; faults are told later, each with its series."""
+        if self.desk.offline or len(members) < 2:
+            return
+        first = {m.address.partition(":")[0]: m for m in members}
+        for member in first.values():  # what all series of a source need is asked for once
+            self._warm(member)
+        with ThreadPoolExecutor(self.desk.connections + 4) as pool:
+            list(pool.map(self._warm, members))
+
+    def _warm(self, member: Member) -> None:
+        if member.address in self._found or member.address in self._faults:
+            return
+        try:
+            self._found[member.address] = self._read(member, self.desk)
+            self.progress.finish(member.address)
+        except UltrumError as error:  # told with its series, without asking again
+            self._faults[member.address] = error
+
+    def paths_of(self, member: Member) -> list[tuple[str, str]]:
+        """Sources and paths of the deliveries that a member needs."""
+        return paths_of(
+            self.desk, member.address, self.span, member.over, whole=self._needs_history(member)
+        )
+
+    def _needs_history(self, member: Member) -> bool:
+        """Whether a member is fetched whole, since it is shaped before its span is cut."""
+        return bool(member.steps or self.plan.frequency)
+
+    def series_of(self, member: Member) -> list[TimeSeries]:
+        """Series that a member names; one done in an earlier pull is taken from the vault."""
+        if member.address in self._faults:
+            raise self._faults[member.address]
+        if member.address not in self._found:
+            desk = self.kept if member.address in self.progress.before else self.desk
+            self._found[member.address] = self._read(member, desk)
+        return self._found[member.address]
+
+    def _read(self, member: Member, desk: Desk) -> list[TimeSeries]:
+        if member.over:
+            wanted = Address.parse(member.address)
+            reading = desk.table(f"{wanted.source}:{wanted.path}", over=member.over)
+            return list(reading.series.values())
+        return series_within(desk, member.address, self.span, whole=self._needs_history(member))
+
+    @property
+    def kept(self) -> Desk:
+        """The vault as it is, asking nobody."""
+        if self._after is None:
+            self._after = self.desk.at("9999-12-31T00:00:00Z")
+        return self._after
+
+    def status_of(self, member: Member, new: TimeSeries) -> str:
+        """What a series is beside what the vault held before."""
+        if self.desk.offline or member.address in self.progress.before:
+            return "unasked"
+        if not self._fresh() & set(self.paths_of(member)):
+            return "same"
+        held = [self.desk.vault.latest(s, p, self.began) for s, p in self.paths_of(member)]
+        if not any(held):
+            return "new"
+        if self._before is None:
+            self._before = self.desk.at(self.began)
+        try:
+            known = {s.about.address or s.name: s for s in self._read(member, self._before)}
+        except UltrumError:
+            return "new"
+        return status_of(known.get(new.about.address or new.name), new)
+
+    def _fresh(self) -> set[tuple[str, str]]:
+        """Sources and paths whose bytes are new in this pull."""
+        seen, fresh = self._new
+        used = self.desk.used
+        fresh |= {(r.source, r.path) for r in used[seen:] if r.retrieved >= self.began}
+        self._new = len(used), fresh
+        return fresh

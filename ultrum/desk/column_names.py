@@ -1,0 +1,102 @@
+"""Headings of series side by side: one for each series, whatever titles and units they share."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Sequence
+from typing import Final
+
+from ultrum.core.series.time_series import TimeSeries
+from ultrum.sources.delivery import Address
+
+Parts = Callable[[TimeSeries], str]
+
+
+def heading(series: TimeSeries) -> str:
+    """Title, unit and currency of a series."""
+    about = series.about
+    unit = about.currency or {"decimal": "decimal", "index": f"index {about.base_period}=100" if about.base_period
+                              else "index"}.get(about.unit, about.unit)  # fmt: skip
+    title = about.heading
+    return f"{title} [{unit}]" if unit else title
+
+
+def unique_headings(series: Sequence[TimeSeries], names: Sequence[str] = ()) -> list[str]:
+    """A heading for each series; those that share one get what tells them apart.
+
+    Parameters
+    ----------
+    series : sequence of TimeSeries
+    names : sequence of str
+        Names chosen for them; a heading is made for each that is empty.
+
+    Returns
+    -------
+    list of str
+        All different, in the order of the series. Added as far as needed: name, column or part of the
+        address, last step, address; at last a number.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> x = TimeSeries.wrap(pd.Series([1.0], pd.period_range("2024", periods=1, freq="Y")), title="Price")
+    >>> unique_headings([x.described(name="open"), x.described(name="close")])
+    ['Price, open', 'Price, close']
+    """
+    made = [
+        name or heading(one)
+        for one, name in zip(series, [*names, *[""] * len(series)], strict=False)
+    ]
+    for part in _PARTS:
+        counts = Counter(made)
+        shared = {h for h, count in counts.items() if count > 1}
+        if not shared:
+            return made
+        made = _told_apart(series, made, shared, part)
+    return _numbered(made)
+
+
+def _told_apart(
+    series: Sequence[TimeSeries], made: Sequence[str], shared: set[str], part: Parts
+) -> list[str]:
+    """Headings with a part added wherever the series that share one differ in it."""
+    texts = [part(one) for one in series]
+    differ = {h: len({t for t, m in zip(texts, made, strict=True) if m == h}) > 1 for h in shared}
+    return [f"{h}, {t}" if differ.get(h) and t else h for h, t in zip(made, texts, strict=True)]
+
+
+def _numbered(made: Sequence[str]) -> list[str]:
+    """Headings that still agree, numbered, without meeting another."""
+    taken: set[str] = set()
+    found = []
+    for text in made:
+        number, own = 1, text
+        while own in taken:
+            number += 1
+            own = f"{text} ({number})"
+        taken.add(own)
+        found.append(own)
+    return found
+
+
+def _place(series: TimeSeries) -> str:
+    """Column of a table or part of a series, as its address has it."""
+    address = series.about.address
+    return Address.parse(address).field if ":" in address else ""
+
+
+def _file(series: TimeSeries) -> str:
+    """Name of the file a series is from, without its ending."""
+    address = series.about.address
+    path = Address.parse(address).path if ":" in address else ""
+    return path.rsplit("/", 1)[-1].rsplit(".", 1)[0]
+
+
+def _step(series: TimeSeries) -> str:
+    steps = [s for s in series.about.trail if s.action not in ("read", "received")]
+    return str(steps[-1]) if steps else ""
+
+
+_PARTS: Final[tuple[Parts, ...]] = (
+    lambda s: s.about.name, _place, _file, _step, lambda s: s.about.address, lambda s: s.about.frequency.name,
+)  # fmt: skip

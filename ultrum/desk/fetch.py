@@ -1,0 +1,194 @@
+"""Every answer through the vault: asked of its source, recorded whole, or taken from what is kept."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Final
+
+from ultrum.desk.settings import Fetch, SourceSettings, own_fetch
+from ultrum.errors import NotFoundError, SourceError, TableError, UltrumError, VaultError
+from ultrum.sources import database
+from ultrum.sources.credential_store import CredentialStore
+from ultrum.sources.credentials import Credentials
+from ultrum.sources.delivery import Delivery
+from ultrum.sources.http import HttpClient
+from ultrum.sources.limits import current
+from ultrum.sources.table.unpacking import read_file
+from ultrum.vault import Record, Vault
+
+_PAGE: Final = (b"<!doctype html", b"<html")
+Progress = Callable[[str], None]
+
+
+@dataclass(frozen=True)
+class Touch:
+    """A delivery that was looked at: where it is, how it was asked for, and the checksum of what came."""
+
+    source: str
+    path: str
+    accept: str
+    page: bool
+    checksum: str
+
+
+class Obtainer:
+    """Obtains answers of sources, each once a session."""
+
+    def __init__(
+        self,
+        vault: Vault,
+        sources: Mapping[str, SourceSettings],
+        client: HttpClient,
+        progress: Progress,
+        offline: bool,
+        at: str,
+        store: CredentialStore,
+    ) -> None:
+        self.vault, self.sources, self.client, self.store = vault, sources, client, store
+        self.progress, self.offline, self.at = progress, offline, at
+        self.used: list[Record] = []
+        self.touched: list[Touch] = []
+        self._known: dict[tuple[str, str], tuple[Record, Delivery]] = {}
+        self._lock = threading.Lock()
+
+    def obtain(self, source: str, path: str, accept: str = "*/*", page: bool = False) -> Delivery:
+        """The answer at a path: from the vault offline, else through it."""
+        return self.record_of(source, path, accept, page)[1]
+
+    def record_of(
+        self, source: str, path: str, accept: str = "*/*", page: bool = False
+    ) -> tuple[Record, Delivery]:
+        """The answer at a path with its entry in the vault."""
+        with self._lock:
+            known = self._known.get((source, path))
+        if known is not None:
+            self.touched.append(Touch(source, path, accept, page, known[0].checksum))
+            return known
+        held = self.vault.latest(source, path, self.at)
+        if self.offline or self.at:
+            if held is None:
+                when = f" of {self.at[:10]}" if self.at else ""
+                raise VaultError(
+                    f"The vault {self.vault.path} holds no {source}:{path}{when}; fetch it once without "
+                    "offline."
+                )
+            record, body = held, self.vault.payload(held)
+        else:
+            self.progress(f"{source}: {path}")
+            record, body = self._fetched(source, path, accept, held, page)
+        found = record, Delivery(body, record.content_type, record.etag)
+        with self._lock:
+            self.used.append(record)
+            self.touched.append(Touch(source, path, accept, page, record.checksum))
+            self._known[source, path] = found
+        return found
+
+    def forget_session(self) -> None:
+        """Ask anew for everything."""
+        with self._lock:
+            self._known.clear()
+
+    def _fetched(
+        self, source: str, path: str, accept: str, held: Record | None, page: bool
+    ) -> tuple[Record, bytes]:
+        """A fresh answer, recorded, with its bytes."""
+        where = self.sources[source]
+        if where.kind == "database":
+            return self._recorded(source, path, self._from_database(source, path, where))
+        own = own_fetch(where.kind)
+        if own is not None:
+            how = self._credentials_of(source, where)
+            return self._recorded(
+                source, path, _from_own(own, f"{source}:{path}", path, where.url, how)
+            )
+        if where.is_local:
+            return self._recorded(source, path, _from_folder(where.url, path))
+        copy = self._copy_of(held)
+        how = self._credentials_of(source, where)
+        secret = how.secret(source) if how else None
+        url = f"{where.url.rstrip('/')}/{path}"
+        answer = self.client.get(url, accept=accept, held=copy, secret=secret)
+        if answer.unchanged and held is not None and copy is not None:
+            return self.vault.confirm(held), copy.body
+        if not answer.body:
+            raise SourceError(f"{source}:{path}: the answer is empty. Check the address.")
+        if where.kind == "sdmx" and answer.body[:64].lstrip().lower().startswith(_PAGE):
+            raise SourceError(
+                f"{source}:{path}: a web page came instead of data. Check the address."
+            )
+        if where.kind == "table" and not page and _is_page(answer, path):
+            raise SourceError(
+                f"{source}:{path}: a web page came instead of data. Check the address."
+            )
+        return self._recorded(source, path, answer)
+
+    def _credentials_of(self, source: str, where: SourceSettings) -> Credentials | None:
+        """Credentials for a source: those a program gave it, or the user's own of a name, for its host."""
+        if isinstance(where.credentials, str):
+            return self.store.for_host(where.credentials, where.url, source)
+        return where.credentials
+
+    def _recorded(self, source: str, path: str, answer: Delivery) -> tuple[Record, bytes]:
+        return self.vault.record(source, path, answer), answer.body
+
+    def _copy_of(self, held: Record | None) -> Delivery | None:
+        """The copy held, which a server may confirm, if it is still whole."""
+        if held is None or held.imported or not (held.etag or held.last_modified):
+            return None  # whoever made an archive chose the validators in it
+        try:
+            body = self.vault.payload(held)
+        except VaultError:
+            return None
+        return Delivery(body, etag=held.etag, last_modified=held.last_modified)
+
+    def _from_database(self, source: str, path: str, where: SourceSettings) -> Delivery:
+        query = where.queries.get(path) or database.Query(table=path)
+        password = ""
+        how = self._credentials_of(source, where)
+        if how:
+            password = next(iter(how.secret(source).words), "")
+        return database.fetch(where.url, query, f"{source}:{path}", password)
+
+
+def _from_own(
+    fetch: Fetch, name: str, path: str, url: str, credentials: Credentials | None
+) -> Delivery:
+    """What a function of the user gives, as if it had come over HTTP."""
+    try:
+        answer = fetch(url, path, credentials)
+    except UltrumError:
+        raise
+    except Exception as error:
+        raise SourceError(
+            f"{name}: the function of its kind of source failed: {type(error).__name__}: {error}."
+        ) from error
+    made = answer if isinstance(answer, Delivery) else Delivery(answer)
+    if not isinstance(made.body, bytes) or not made.body:
+        raise SourceError(f"{name}: the function of its kind of source gave no bytes.")
+    current().check("answer_bytes", len(made.body), f"{name} has {len(made.body):,} bytes")
+    return made
+
+
+def _is_page(answer: Delivery, path: str) -> bool:
+    """Whether a page came where data were asked for: a file that is no page, or a page without a table."""
+    if not answer.body[:64].lstrip().lower().startswith(_PAGE):
+        return False
+    named = path.rsplit("/", 1)[-1].lower()
+    data_file = "." in named and not named.endswith((".html", ".htm", ".php", ".aspx"))
+    return data_file or b"<table" not in answer.body.lower()
+
+
+def _from_folder(folder: str, path: str) -> Delivery:
+    root = Path(folder).resolve()
+    file = (root / path).resolve()
+    if not file.is_relative_to(root):
+        raise SourceError(f"{path} leaves the folder {folder}; a source stays inside its folder.")
+    try:
+        return Delivery(read_file(file))
+    except NotFoundError:
+        raise
+    except TableError as error:
+        raise SourceError(str(error)) from None

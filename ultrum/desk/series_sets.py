@@ -1,0 +1,130 @@
+"""Named sets of series: what to pull together, how to shape it, saved as TOML."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import tomllib
+from collections.abc import Sequence
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from ultrum.core.transform.steps import step_fault
+from ultrum.errors import SourceError
+from ultrum.file_access import path_of, toml_of
+
+
+class Member(BaseModel):
+    """One address of a set: its short name, and the steps it goes through."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+    address: Annotated[str, Field(min_length=3)]
+    name: str = ""
+    steps: list[dict[str, Any]] = []
+    over: dict[str, list[str]] = {}
+
+
+class SeriesSet(BaseModel):
+    """Series that are pulled and refreshed together.
+
+    Attributes
+    ----------
+    title : str
+    span : list of str
+        First and last period, or ``["last 25 years"]``.
+    frequency : str
+        Frequency to bring all to; empty to leave them.
+    how : str
+        How all are converted, such as ``last`` or ``mean``; by default what each series measures decides.
+    gaps : str
+        ``leave``, or how many periods a missing value takes the one before it: ``fill 2``.
+    dates : {"all", "common"}
+        Every date that some series has, or only those that all have.
+    shape : {"wide", "long"}
+    series : list of Member
+
+    Examples
+    --------
+    >>> prices = SeriesSet.of(["observatory:PRICES/M.QM.CPI"], title="Prices", span=["last 25 years"])
+    >>> prices.series[0].address
+    'observatory:PRICES/M.QM.CPI'
+    """
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+    title: str = "set"
+    span: list[str] = ["earliest", "latest"]
+    frequency: str = ""
+    how: str = ""
+    gaps: Annotated[str, Field(pattern=r"^(leave|fill \d+)$")] = "leave"
+    dates: Literal["all", "common"] = "all"
+    shape: Literal["wide", "long"] = "wide"
+    series: Annotated[list[Member], Field(min_length=1)]
+
+    @classmethod
+    def of(cls, addresses: Sequence[str], **said: Any) -> SeriesSet:
+        """Make a set of addresses.
+
+        Raises
+        ------
+        SourceError
+            If an address or a setting is not one.
+        """
+        try:
+            return cls(series=[Member(address=a) for a in addresses], **said)
+        except ValidationError as error:
+            raise SourceError(f"The set has faults: {_faults(error)}.") from None
+
+    @classmethod
+    def load(cls, file: str | os.PathLike[str]) -> SeriesSet:
+        """Read a set.
+
+        Raises
+        ------
+        SourceError
+            If the file cannot be read; every fault in it is told.
+        """
+        path = path_of(file)
+        try:
+            said = toml_of(path.read_text(encoding="utf-8"))
+        except OSError as error:
+            raise SourceError(f"{path} cannot be read: {error.strerror}.") from None
+        except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+            raise SourceError(f"{path} is not TOML: {error}.") from None
+        try:
+            made = cls.model_validate(said)
+        except ValidationError as error:
+            raise SourceError(
+                f"{path} has {error.error_count()} faults: {_faults(error)}."
+            ) from None
+        wrong = [fault for m in made.series for s in m.steps if (fault := step_fault(s))]
+        if wrong:
+            raise SourceError(f"{path}: {' '.join(wrong)}")
+        return made
+
+    def save(self, file: str | os.PathLike[str]) -> None:
+        """Write the set, leaving out what is as usual."""
+        import tomlkit
+
+        said = self.model_dump(exclude_defaults=True)
+        document = tomlkit.document()
+        members = said.pop("series")
+        for key, value in said.items():
+            document.add(key, value)
+        tables = tomlkit.aot()
+        for member in members:
+            tables.append(tomlkit.item(member))
+        document.add("series", tables)
+        path_of(file).write_text(tomlkit.dumps(document), encoding="utf-8")
+
+    @property
+    def identity(self) -> str:
+        """What tells this set from others."""
+        return hashlib.sha256(self.model_dump_json().encode()).hexdigest()[:24]
+
+
+def _faults(error: ValidationError) -> str:
+    """Each fault with its place."""
+    return "; ".join(
+        f"{'.'.join(str(p) for p in e['loc'])}: {e['msg'].lower()}" for e in error.errors()
+    )

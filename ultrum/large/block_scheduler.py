@@ -1,0 +1,52 @@
+"""A long table's blocks through workers, within the memory that its caller allows."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Executor
+from typing import Final, TypeVar
+
+from ultrum.core.executors import each_block, workers_of
+from ultrum.errors import TableError
+from ultrum.large.long_table import LongTable
+from ultrum.large.memory_limit import at_once, bytes_of
+from ultrum.large.progress import telling
+
+B = TypeVar("B")
+T = TypeVar("T")
+WIDE_BLOCK: Final = (
+    256  # assets laid on a calendar together; fixed, so that results depend on nothing else
+)
+_COPIES: Final = 12  # wide tables that lowering a frequency and lining up hold of a block
+To = str | os.PathLike[str] | None
+
+
+def through_blocks(
+    table: LongTable,
+    job: Callable[[B], T],
+    blocks: Sequence[B],
+    needs: int,
+    executor: Executor | None = None,
+) -> Iterator[T]:
+    """What a job gives for each block, in order; ``needs`` are the bytes a block takes at most."""
+    executor = executor or table.executor
+    most = at_once(bytes_of(table.max_memory), needs, workers_of(executor))
+    with telling(table.progress) as tell:
+        said = f"{table.path}, {len(blocks)} blocks"
+        tell(said)
+        yield from each_block(job, blocks, executor, most, lambda text: tell(f"{said}: {text}"))
+
+
+def wide_needs(table: LongTable) -> int:
+    """Bytes that a block takes at most where it is laid on the whole calendar."""
+    return len(table.calendar) * min(WIDE_BLOCK, len(table.assets)) * 8 * _COPIES
+
+
+def wanted(to: To, function: str) -> str | os.PathLike[str]:
+    """Where results go; they must go somewhere."""
+    if to is None:
+        raise TableError(
+            f"{function} of a LongTable writes its results to disk: say where, to='results.parquet'."
+        )
+    return to

@@ -1,0 +1,192 @@
+"""A panel whose returns stay on disk: lined up, and estimated, block by block."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any, Final
+
+import pandas as pd
+import pyarrow as pa
+
+from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.panel.alignment import align as align_in_memory
+from ultrum.core.series.labels import span_of
+from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.time_series import SeriesTable
+from ultrum.core.streamed import Streamed
+from ultrum.core.time.frequency import Frequency
+from ultrum.large.asset_index import Block
+from ultrum.large.block_scheduler import WIDE_BLOCK, To, through_blocks, wanted, wide_needs
+from ultrum.large.block_writer import LongWriter, ends_of, names_at, rows_of
+from ultrum.large.calendar_index import Layout
+from ultrum.large.long_table import LongTable, facts_of
+
+EXCESS: Final = "excess.parquet"
+LEDGER: Final = "ledger.parquet"
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class LongPanel(Streamed):
+    """Lined-up data whose assets are too many to hold.
+
+    Attributes
+    ----------
+    excess : LongTable
+        Returns less the risk-free return of the same period.
+    ledger : path
+        Parquet, a row for each missing value of each asset: ``asset date cause``. A value that was stale when
+        returns were written is a gap. Factors and conditions have theirs in ``small``.
+    small : Panel
+        Factors, conditions and the risk-free return, without assets.
+    coverage : DataFrame
+        By series, as :class:`ultrum.Panel` has it.
+    warnings : tuple of str
+    """
+
+    excess: LongTable
+    ledger: Path
+    small: Panel
+    coverage: pd.DataFrame
+    warnings: tuple[str, ...]
+
+    @property
+    def factors(self) -> pd.DataFrame:
+        """Shape (T, K)."""
+        return self.small.factors
+
+    @property
+    def factor_table(self) -> SeriesTable:
+        """The factors with their descriptors."""
+        return self.small.factor_table
+
+    @property
+    def conditions(self) -> pd.DataFrame:
+        """Shape (T, M)."""
+        return self.small.conditions
+
+    @property
+    def risk_free(self) -> pd.Series:
+        """Risk-free return of each period."""
+        return self.small.risk_free
+
+    @property
+    def frequency(self) -> Frequency:
+        """Of the rows."""
+        return self.small.frequency
+
+    @property
+    def asset_names(self) -> list[str]:
+        """Names of the assets that have a return."""
+        return self.excess.assets
+
+    def read(self, assets: Sequence[str]) -> Panel:
+        """The panel of some assets, in memory."""
+        table = self.excess.read(list(assets)).values.reindex(self.risk_free.index)
+        rate = self.risk_free.to_numpy()[:, None]
+        known = self.excess.facts
+        facts = {**known, "excess_of": "", "trail": known.get("trail", ())[:-1]}  # without "excess"
+        abouts = {
+            a: Descriptor(name=a, frequency=self.frequency, **facts) for a in map(str, assets)
+        }
+        return replace(
+            self.small,
+            assets=table + rate,
+            coverage=self.coverage.loc[[*assets, *self.small.coverage.index]],
+            about={**self.small.about, **abouts},
+        )
+
+    def streamed(self, function: str, **said: Any) -> Any:
+        """Do what the function of that name does, block by block."""
+        from ultrum.large.jobs import JOBS_OF_PANELS, job_of
+
+        return job_of(function, JOBS_OF_PANELS, type(self).__name__)(self, **said)
+
+    def __repr__(self) -> str:
+        small = self.small
+        return (
+            f"Panel on disk: {len(self.risk_free)} {small.frequency.name} rows, "
+            f"{span_of(self.risk_free.index)}, {small.currency}, {self.excess.rows:,} returns of "
+            f"{len(self.asset_names):,} assets\nfactors {', '.join(map(str, self.factors)) or 'none'}, "
+            f"conditions {', '.join(map(str, self.conditions)) or 'none'}; risk-free {self.risk_free.name}"
+            + "".join(f"\nwarning: {text}" for text in self.warnings)
+        )
+
+
+def align(assets: LongTable, *, to: To, **said: Any) -> LongPanel:
+    """Line up each block with the same factors; write excess returns and ledger into a folder."""
+    folder = Path(wanted(to, "align"))
+    folder.mkdir(parents=True, exist_ok=True)
+    job = _Aligning(assets.layout, said)
+    needs = 2 * wide_needs(assets)
+    parts: list[_Aligned] = []
+    with (
+        LongWriter(
+            folder / EXCESS, "excess_return", str(Frequency.parse(said["frequency"]))
+        ) as excess,
+        LongWriter(folder / LEDGER, "", "") as ledger,
+    ):
+        for part in through_blocks(assets, job, assets.blocks(WIDE_BLOCK), needs):
+            excess.write(part.excess, part.facts)
+            ledger.write(part.ledger)
+            parts.append(replace(part, excess=None, ledger=None))
+    small = parts[0].small
+    return LongPanel(
+        excess=assets.beside(folder / EXCESS),
+        ledger=folder / LEDGER,
+        small=small,
+        coverage=pd.concat([*(p.coverage for p in parts), small.coverage]),
+        warnings=tuple(dict.fromkeys(w for p in parts for w in p.warnings)),
+    )
+
+
+@dataclass(frozen=True)
+class _Aligned:
+    """A block of assets lined up, in rows, and the rest of the panel."""
+
+    excess: pa.Table
+    ledger: pa.Table
+    coverage: pd.DataFrame
+    facts: Mapping[str, Any]
+    small: Panel
+    warnings: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class _Aligning:
+    """Does one block; can be pickled."""
+
+    layout: Layout
+    said: Mapping[str, Any]
+
+    def __call__(self, block: Block) -> _Aligned:
+        panel = align_in_memory(assets=self.layout.table(block), **self.said)
+        excess = panel.excess
+        own = panel.ledger["series"].isin(block.names)
+        small = replace(
+            panel,
+            assets=panel.assets.iloc[:, :0],
+            coverage=panel.coverage.drop(block.names),
+            ledger=panel.ledger[~own],
+            about={n: a for n, a in panel.about.items() if n not in set(block.names)},
+        )
+        return _Aligned(
+            rows_of(excess, "excess_return"),
+            _ledger_rows(panel.ledger[own], block.names),
+            panel.coverage.loc[block.names],
+            facts_of(excess.about[0]),
+            small,
+            panel.warnings,
+        )
+
+
+def _ledger_rows(ledger: pd.DataFrame, names: list[str]) -> pa.Table:
+    periods = ledger["period"].array
+    cause = ledger["cause"].astype("category")
+    place = pd.Index(names).get_indexer(pd.Index(ledger["series"].astype(object)))
+    return pa.table({
+        "asset": names_at(names, place),
+        "date": pa.array(ends_of(pd.Index(periods))),
+        "cause": names_at(list(cause.cat.categories), cause.cat.codes.to_numpy()),
+    })  # fmt: skip

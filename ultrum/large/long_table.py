@@ -1,0 +1,321 @@
+"""A long Parquet data set, one row an asset and date, read asset by asset in fixed blocks."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Mapping
+from concurrent.futures import Executor
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from pathlib import Path
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+from ultrum.core.executors import Progress
+from ultrum.core.series.metadata import Descriptor, Step
+from ultrum.core.series.time_series import SeriesTable
+from ultrum.core.streamed import Streamed
+from ultrum.core.time.frequency import Frequency
+from ultrum.errors import TableError, reason
+from ultrum.file_access import path_of
+from ultrum.large.asset_index import EPOCH, Block, Index
+from ultrum.large.calendar_index import Layout
+from ultrum.large.memory_limit import DEFAULT, bytes_of
+from ultrum.large.progress import telling
+
+MARK: Final = b"ultrum long table"
+_SHARED: Final = ("measure", "unit", "currency", "timing", "income", "excess_of")
+_OF_ONE: Final = (
+    "suspect_days",
+    "events_outside_the_prices",
+    "carried",
+)  # settings of one asset alone
+
+
+@dataclass(frozen=True, repr=False)
+class LongTable(Streamed):
+    """One value for each asset and date, in Parquet, too many to hold.
+
+    Functions that take a table (``returns``, ``align``, ``rolling_regress``, ``factor_betas``, ``two_pass``)
+    take it as well, read it in blocks of 256 or 512 assets, and write Parquet.
+
+    Parameters
+    ----------
+    path : path
+        A Parquet file, or a folder of them, together sorted by asset and date; :meth:`sort` does that once.
+    value, asset, date : str
+        Columns. Dates are days or instants; a day stands for the period it lies in.
+    frequency : str
+        Of the data; what this package has written says it itself, as it does all that follows.
+    facts : mapping
+        What the values are, as a :class:`ultrum.Descriptor` says it: measure, currency, excess_of ...
+    max_memory : int or str
+        Bytes, or words such as ``"2 GB"``, that the process may hold while it works.
+    progress : callable, optional
+        Is told of every block; by default a line on the terminal.
+    executor : concurrent.futures.Executor, optional
+        Who works on the blocks; by default as many threads of this process as it has cores. The numbers are
+        the same for all, to the last bit. Processes and clusters must be able to read the files.
+
+    Raises
+    ------
+    TableError
+        If the file, a column or the order is wrong.
+
+    Examples
+    --------
+    >>> import tempfile, ultrum as ul
+    >>> excess = ul.practice.panel().excess
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     table = LongTable.write(excess, Path(folder, "excess.parquet"))
+    ...     len(table.assets), table.rows
+    (23, 5522)
+    """
+
+    path: str | os.PathLike[str]
+    value: str = ""
+    asset: str = "asset"
+    date: str = "date"
+    frequency: str = ""
+    facts: dict[str, Any] = field(default_factory=dict)
+    max_memory: int | str = DEFAULT
+    progress: Progress | None = None
+    executor: Executor | None = None
+
+    def __post_init__(self) -> None:
+        bytes_of(self.max_memory)
+        said = _said_by(self._files[0])
+        for name in ("value", "frequency"):
+            if not getattr(self, name):
+                object.__setattr__(self, name, said.get(name, ""))
+        object.__setattr__(self, "facts", {**_facts_from(said.get("facts", {})), **self.facts})
+        if not self.value or not self.frequency:
+            raise TableError(
+                f"{self.path} does not say its value and frequency; say value='...', frequency='B'."
+            )
+        self._check_facts()
+        schema = pq.read_schema(self._files[0])
+        for column in (self.asset, self.date, self.value):
+            if column not in schema.names:
+                raise TableError(
+                    f"{self.path} has no column '{column}'; it has: {', '.join(schema.names[:30])}."
+                )
+
+    def _check_facts(self) -> None:
+        try:
+            Descriptor(frequency=Frequency.parse(self.frequency), **self.facts)
+        except TypeError:
+            known = [
+                name
+                for name in Descriptor.__dataclass_fields__
+                if name not in ("name", "frequency")
+            ]
+            wrong = ", ".join(name for name in self.facts if name not in known)
+            raise TableError(
+                f"{self.path}: facts has '{wrong}', which is none; there are: {', '.join(known)}."
+            ) from None
+
+    @cached_property
+    def _files(self) -> list[Path]:
+        return files_at(self.path)
+
+    @cached_property
+    def _index(self) -> Index:
+        return Index.of(self._files, self.asset, self.date)
+
+    @property
+    def assets(self) -> list[str]:
+        """Names of the assets, in the order of the rows."""
+        return self._index.names
+
+    @property
+    def rows(self) -> int:
+        """Rows of the whole data set."""
+        return int(self._index.bounds[-1])
+
+    @cached_property
+    def calendar(self) -> pd.Index:
+        """Every period in which some asset has a row."""
+        frequency = Frequency.parse(self.frequency)
+        return frequency.index(np.unique(frequency.ordinals(EPOCH + self._index.days)))
+
+    def column(self, value: str) -> LongTable:
+        """The same rows with another column as their value."""
+        return replace(self, value=value)
+
+    def beside(self, path: str | os.PathLike[str], value: str = "") -> LongTable:
+        """A data set made from this one, to be worked on in the same bounds."""
+        return LongTable(
+            path, value, max_memory=self.max_memory, progress=self.progress, executor=self.executor
+        )
+
+    def nothing(self) -> SeriesTable:
+        """No row of one asset: what the values are, for checks."""
+        about = Descriptor(
+            name=self.assets[0], frequency=Frequency.parse(self.frequency), **self.facts
+        )
+        return SeriesTable.build(np.empty((0, 1)), self.calendar[:0], [about])
+
+    def blocks(self, size: int) -> list[Block]:
+        """The table in blocks of so many assets."""
+        index = self._index
+        cuts = range(0, len(index.names), size)
+        return [
+            Block(
+                index.pieces,
+                self.date,
+                self.value,
+                index.names[k : k + size],
+                index.bounds[k : k + size + 1],
+            )
+            for k in cuts
+        ]
+
+    @cached_property
+    def layout(self) -> Layout:
+        """How rows lie on the whole calendar."""
+        return Layout.of(self.calendar, Frequency.parse(self.frequency), self.facts)
+
+    def read(self, assets: list[str]) -> SeriesTable:
+        """Some assets as a table in memory.
+
+        Raises
+        ------
+        TableError
+            If one is not there.
+        """
+        known = {name: k for k, name in enumerate(self.assets)}
+        absent = [a for a in assets if a not in known]
+        if absent:
+            raise TableError(f"{self.path} has no asset {', '.join(absent[:5])}.")
+        index = self._index
+        parts = [
+            self.layout.table(
+                Block(index.pieces, self.date, self.value, [a], index.bounds[k : k + 2])
+            )
+            for a, k in ((a, known[a]) for a in assets)
+        ]
+        return SeriesTable.build(
+            np.hstack([p.block for p in parts]), self.calendar, [p.about[0] for p in parts]
+        )
+
+    def to_frame(self) -> pd.DataFrame:
+        """The whole data set in memory, every column, as it stands in the file."""
+        made = pd.concat([pd.read_parquet(f) for f in self._files], ignore_index=True)
+        return made.assign(**{self.date: pd.to_datetime(made[self.date])})
+
+    @classmethod
+    def write(
+        cls, table: SeriesTable, path: str | os.PathLike[str], value: str = "value"
+    ) -> LongTable:
+        """Write a table in memory as a long one; rows without a value are left out."""
+        from ultrum.large.block_writer import LongWriter, rows_of
+
+        with LongWriter(path, value, str(table.frequency)) as writer:
+            writer.write(rows_of(table, value), _facts_of_all(table))
+        return cls(path)
+
+    @classmethod
+    def sort(
+        cls,
+        source: str | os.PathLike[str],
+        path: str | os.PathLike[str],
+        *,
+        max_memory: int | str = DEFAULT,
+        progress: Progress | None = None,
+        asset: str = "asset",
+        date: str = "date",
+        **said: Any,
+    ) -> LongTable:
+        """Sort Parquet files by asset and date into a new one, with every column; disk takes two more copies.
+
+        Parameters
+        ----------
+        source, path : path
+            A file or a folder of files as they are, and the new file.
+        max_memory, progress, asset, date, **said
+            As for the table itself, which is then opened.
+
+        Raises
+        ------
+        TableError
+            If an asset has two rows at one date; nothing is written then.
+        """
+        from ultrum.large.block_writer import LongWriter
+        from ultrum.large.external_sort import Sorting
+
+        files = files_at(source)
+        facts = _said_by(files[0])
+        said = {"value": facts.get("value", ""), "frequency": facts.get("frequency", ""), **said}
+        with (
+            telling(progress) as tell,
+            LongWriter(path, said["value"], said["frequency"]) as writer,
+        ):
+            Sorting(files, asset, date, bytes_of(max_memory), tell).write(writer)
+        return cls(path, asset=asset, date=date, max_memory=max_memory, progress=progress, **said)
+
+    def streamed(self, function: str, **said: Any) -> Any:
+        """Do what the function of that name does, block by block."""
+        from ultrum.large.jobs import JOBS, job_of
+
+        return job_of(function, JOBS, type(self).__name__)(self, **said)
+
+    def __repr__(self) -> str:
+        days = EPOCH + self._index.days
+        return (
+            f"Long table {self.path}: {self.rows:,} rows of {len(self.assets):,} assets, {self.value} "
+            f"({Frequency.parse(self.frequency).name}), {days[0]} to {days[-1]}"
+        )
+
+
+def files_at(path: str | os.PathLike[str]) -> list[Path]:
+    """The Parquet file of that name, or those of the folder."""
+    place = path_of(path)
+    files = sorted(place.glob("*.parquet")) if place.is_dir() else [place]
+    if not files or not files[0].is_file():
+        raise TableError(f"There is no Parquet file at {place}.")
+    return files
+
+
+def facts_of(about: Descriptor) -> dict[str, Any]:
+    """Facts that every asset of a table shares, for the file."""
+    facts = {n: getattr(about, n) for n in _SHARED if getattr(about, n)}
+    trail = [
+        [step.action, [pair for pair in step.settings if pair[0] not in _OF_ONE]]
+        for step in about.trail
+    ]
+    return {**facts, "trail": trail}
+
+
+def _facts_of_all(table: SeriesTable) -> dict[str, Any]:
+    """The facts of every asset, which must be the same, since the file has them once."""
+    first = table.about[0]
+    for other in table.about:
+        for name in _SHARED:
+            if getattr(other, name) != getattr(first, name):
+                raise TableError(
+                    f"{first.name} has {name} '{getattr(first, name)}', {other.name} "
+                    f"'{getattr(other, name)}'; a long table has one for all. Bring them together first, or "
+                    "write two tables."
+                )
+    return facts_of(first)
+
+
+def _facts_from(said: Mapping[str, Any]) -> dict[str, Any]:
+    """Facts as a file holds them."""
+    steps = (Step(action, tuple((k, v) for k, v in rest)) for action, rest in said.get("trail", []))
+    return {**said, "trail": tuple(steps)} if said else {}
+
+
+def _said_by(path: Path) -> dict[str, Any]:
+    """What a file written by this package says of itself."""
+    try:
+        said = (pq.read_schema(path).metadata or {}).get(MARK)
+    except (OSError, pa.ArrowInvalid) as error:
+        raise TableError(f"{path} is no Parquet file that can be read: {reason(error)}.") from None
+    return dict(json.loads(said)) if said else {}

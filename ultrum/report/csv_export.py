@@ -1,0 +1,132 @@
+"""A CSV in the form its reader wants, and beside it what its columns are: CSV on the Web (W3C)."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Final
+
+import pandas as pd
+
+from ultrum.core.series.metadata import Descriptor
+from ultrum.errors import UltrumError
+from ultrum.report.table_files import flattened, to_csv
+
+_CONTEXT: Final = "http://www.w3.org/ns/csvw"
+_TYPES: Final = {"A": "gYear", "M": "gYearMonth", "B": "date", "D": "date"}
+_PARTS: Final = {"Q": "quarter", "M": "month", "S": "half"}
+
+
+@dataclass(frozen=True)
+class CsvForm:
+    """Marks between cells and inside numbers, and how periods are written.
+
+    Attributes
+    ----------
+    separator, decimal_mark : str
+    dates : {"period", "iso", "year and period"}
+        By their SDMX names, as the date of their end, or as numeric columns.
+    """
+
+    separator: str = ","
+    decimal_mark: str = "."
+    dates: str = "period"
+
+
+def described_csv(
+    table: pd.DataFrame,
+    path: Path,
+    form: CsvForm,
+    abouts: Mapping[str, Descriptor] | None = None,
+    facts: Mapping[str, str] | None = None,
+) -> list[Path]:
+    """Write a table and ``NAME.csv-metadata.json`` beside it; both paths.
+
+    Parameters
+    ----------
+    table : DataFrame
+    path : Path
+    form : CsvForm
+    abouts : mapping of column to Descriptor, optional
+    facts : mapping, optional
+        Of the whole file, in Dublin Core's terms.
+    """
+    made = flattened(with_periods(table, form.dates))
+    written = to_csv(made, path, form.separator, form.decimal_mark)
+    said = {
+        "@context": _CONTEXT,
+        "url": path.name,
+        "dialect": {"delimiter": form.separator, "encoding": "utf-8", "header": True},
+        **(facts or {}),
+        "tableSchema": {"columns": _columns(made, written, form, abouts or {})},
+    }
+    beside = path.with_name(f"{path.name}-metadata.json")
+    beside.write_text(json.dumps(said, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
+    return [path, beside]
+
+
+def with_periods(table: pd.DataFrame, dates: str) -> pd.DataFrame:
+    """The table with its periods, in the index or a column, by name, as a date, or as numeric columns.
+
+    Rows that are no periods stay as they are.
+    """
+    if dates == "period":
+        return table
+    inside = "period" in table.columns
+    index: Any = pd.Index(table["period"]) if inside else table.index
+    if not isinstance(index, pd.PeriodIndex | pd.DatetimeIndex):
+        return table
+    rest = table.drop(columns="period") if inside else table
+    ends = index.to_timestamp(how="end") if isinstance(index, pd.PeriodIndex) else index
+    made: dict[str, Any] = {"date": ends.strftime("%Y-%m-%d")}
+    if dates != "iso":
+        code = index.freqstr[:1] if isinstance(index, pd.PeriodIndex) else "D"
+        made = {"year": ends.year}
+        if code in _PARTS:
+            made[_PARTS[code]] = getattr(index, _PARTS[code])
+        elif code not in "AY":
+            made |= {"month": ends.month, "day": ends.day}
+    return pd.concat([pd.DataFrame(made), rest.reset_index(drop=True)], axis=1)
+
+
+def refuse_other_rows(table: pd.DataFrame) -> None:
+    """Say that rows are no periods, where numeric columns of them are wanted."""
+    rows: Any = pd.Index(table["period"]) if "period" in table.columns else table.index
+    if not isinstance(rows, pd.PeriodIndex | pd.DatetimeIndex):
+        raise UltrumError("periods='columns' needs rows of periods or dates.")
+
+
+def _columns(
+    made: pd.DataFrame, written: list[str], form: CsvForm, abouts: Mapping[str, Descriptor]
+) -> list[dict[str, Any]]:
+    frequency = next((a.frequency.code for a in abouts.values()), "")
+    columns = []
+    for name, column in zip(written, made, strict=True):
+        about = abouts.get(str(column))
+        said: dict[str, Any] = {"name": name, "titles": about.heading if about else name}
+        dated = column in ("period", "date") and frequency
+        said["datatype"] = _TYPES.get(frequency, "string") if dated else _type(made[column], form)
+        columns.append(said | (_facts(about) if about else {}))
+    return columns
+
+
+def _type(column: pd.Series, form: CsvForm) -> Any:
+    if pd.api.types.is_bool_dtype(column):
+        return "boolean"
+    if not pd.api.types.is_numeric_dtype(column):
+        return "string"
+    if form.decimal_mark == ".":
+        return "number"
+    return {"base": "number", "format": {"decimalChar": form.decimal_mark}}
+
+
+def _facts(about: Descriptor) -> dict[str, str]:
+    """Unit, source and trail of a series in Dublin Core and schema.org words."""
+    said = {
+        "schema:unitText": " ".join(w for w in (about.measure, about.unit, about.currency) if w),
+        "dc:source": about.address or about.source,
+        "dc:provenance": "; ".join(str(step) for step in about.trail),
+    }
+    return {key: text for key, text in said.items() if text}

@@ -1,0 +1,102 @@
+"""Series, panels and results into files that other software reads, with what each column is."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import pandas as pd
+
+from ultrum.core.arguments import checked
+from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.errors import UltrumError
+from ultrum.file_access import path_of
+from ultrum.report.csv_export import CsvForm, described_csv, refuse_other_rows, with_periods
+from ultrum.report.table_files import to_parquet, to_xlsx
+
+
+@checked
+def save(
+    data: Any, path: str | os.PathLike[str], *, layout: str = "wide", periods: str = "label"
+) -> list[Path]:
+    """Write series, a panel or a result to CSV, XLSX or Parquet, by the ending of the path.
+
+    Parameters
+    ----------
+    data : TimeSeries, SeriesTable, Panel, DataFrame, or a result with ``to_frame``
+    path : path
+        Ending in ``.csv``, ``.xlsx`` or ``.parquet``.
+    layout : {"wide", "long"}
+        One row a period, or for panels one row a period and asset.
+    periods : {"label", "columns"}
+        The period by its SDMX name, or as numeric columns (``year`` and ``month`` or ``quarter``), which
+        other statistical software asks for.
+
+    Returns
+    -------
+    list of Path
+        The files written. Beside a CSV stands ``NAME.csv-metadata.json``, which says what each column is
+        (CSV on the Web, W3C): title, unit, currency, source and the steps it went through.
+
+    Raises
+    ------
+    UltrumError
+        If the ending is none of these, or the file cannot be written.
+
+    Examples
+    --------
+    >>> import tempfile, ultrum as ul
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     [file.name for file in save(ul.practice.panel(), Path(folder, "panel.csv"), layout="long")]
+    ['panel.csv', 'panel.csv-metadata.json']
+    """
+    target = path_of(path)
+    if layout not in ("wide", "long") or periods not in ("label", "columns"):
+        raise UltrumError("layout is wide or long, periods is label or columns.")
+    frame = _framed(data, layout)
+    if periods == "columns":
+        refuse_other_rows(frame)
+    form = CsvForm(dates="period" if periods == "label" else "year and period")
+    writers = {".xlsx": to_xlsx, ".parquet": to_parquet}
+    kind = target.suffix.lower()
+    if kind not in (".csv", *writers):
+        raise UltrumError(f"'{target.name}' ends in none of .csv, {', '.join(writers)}.")
+    try:
+        if kind == ".csv":
+            return described_csv(frame, target, form, _abouts(data))
+        writers[kind](with_periods(frame, form.dates), target)
+    except OSError as error:
+        raise UltrumError(f"{target} cannot be written: {error.strerror}.") from None
+    return [target]
+
+
+def _framed(data: Any, layout: str) -> pd.DataFrame:
+    if isinstance(data, Panel):
+        if layout == "long":
+            return data.long()
+        wide = data.wide()
+        wide.columns = pd.Index([str(name) for name in wide.columns.get_level_values(1)])
+        return wide
+    if isinstance(data, pd.DataFrame):
+        return data
+    if not hasattr(data, "to_frame"):
+        raise UltrumError(
+            f"A {type(data).__name__} cannot be written; give series, a panel or a table."
+        )
+    frame: pd.DataFrame = data.to_frame()
+    if layout == "long" and isinstance(data, SeriesTable | TimeSeries):
+        named = frame.rename_axis("period").reset_index()
+        return named.melt("period", var_name="series", value_name="value").dropna()
+    return frame
+
+
+def _abouts(data: Any) -> Mapping[str, Descriptor]:
+    if isinstance(data, Panel):
+        return data.about
+    if isinstance(data, TimeSeries):
+        return {data.name: data.about}
+    return {a.name: a for a in data.about} if isinstance(data, SeriesTable) else {}

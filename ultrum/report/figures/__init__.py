@@ -1,0 +1,30 @@
+"""Figures. Each takes a result or series and gives Matplotlib axes, to be changed at will."""
+
+from ultrum.report.figures.coverage_figure import coverage_timeline
+from ultrum.report.figures.estimate_figures import betas, build_up, line_of_fit
+from ultrum.report.figures.figure_files import to_pdf, to_png, to_svg
+from ultrum.report.figures.maps import regions
+from ultrum.report.figures.pricing_figures import (
+    beta_path,
+    break_path,
+    peers,
+    predicted_against_realised,
+    sensitivity,
+)
+from ultrum.report.figures.return_figures import (
+    against_benchmark,
+    calendar_heat,
+    correlation_grid,
+    growth_of_one,
+    histogram,
+    risk_against_return,
+    under_water,
+)
+from ultrum.report.figures.series_figures import bars, small_multiples, through_time
+
+__all__ = [
+    "against_benchmark", "bars", "beta_path", "betas", "break_path", "build_up", "calendar_heat",
+    "correlation_grid", "coverage_timeline", "growth_of_one", "histogram", "line_of_fit", "peers",
+    "predicted_against_realised", "regions", "risk_against_return", "sensitivity", "small_multiples",
+    "through_time", "to_pdf", "to_png", "to_svg", "under_water",
+]  # fmt: skip

@@ -1,0 +1,211 @@
+"""Figures of estimates: betas, a line of fit, the build-up of a cost of equity."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ultrum.core.arguments import checked
+from ultrum.core.pricing.cost_result import RISK_FREE, CostOfEquity
+from ultrum.core.regression.engine.covariance import errors_said
+from ultrum.core.regression.inference import t_quantile
+from ultrum.core.regression.results import CONSTANT, BetaTable, Fit
+from ultrum.core.series.labels import headed, infer_frequency, period_label
+from ultrum.errors import FrequencyError, UltrumError
+from ultrum.report.figure_style import INK, LANTERN, MOST_NAMES, STONE, TIDE, axes_for, foot, styled
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+
+@styled
+@checked
+def betas(
+    table: BetaTable,
+    *,
+    term: str | None = None,
+    level: float = 0.95,
+    highlight: str | None = None,
+    source: str = "",
+    ax: Axes | None = None,
+) -> Axes:
+    """One coefficient of every asset with its confidence interval, sorted.
+
+    Parameters
+    ----------
+    table : BetaTable
+        Of more than 80 assets only the highlighted one is named.
+    term : str, optional
+        Coefficient shown; by default the first factor.
+    level : float
+        Confidence level of the intervals.
+    highlight : str, optional
+        Asset shown in another colour.
+    source : str
+        Named in the foot line.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
+    >>> betas(table, highlight="BRTW").get_xlabel()
+    'market beta, with 95 % interval'
+    """
+    term = term or next(str(t) for t in table.coefficients if t != CONSTANT)
+    order = table.coefficients[term].sort_values().index
+    centre = table.coefficients.loc[order, term].to_numpy()
+    reach = table.interval(term, level).loc[order]
+    few = len(order) <= MOST_NAMES
+    ax = axes_for(ax, height=max(3.0, 1.3 + 0.24 * len(order)) if few else 7.0)
+    rows = np.arange(len(order))
+    colours = [LANTERN if asset == highlight else TIDE for asset in order]
+    named = rows if few else np.flatnonzero(order == highlight)  # more cannot be read
+    if not few:
+        ax.hlines(rows, reach["low"], reach["high"], colors=TIDE, linewidth=0.5, alpha=0.2)
+        ax.scatter(centre, rows, c=TIDE, s=2)
+    ends, own = reach.iloc[named], [colours[k] for k in named]
+    ax.hlines(named, ends["low"], ends["high"], colors=own, linewidth=2, zorder=3)
+    ax.scatter(centre[named], named, c=own, s=26, zorder=3)
+    ax.set_yticks(named, [str(a) for a in order[named]])
+    ax.tick_params(axis="y", length=0, labelsize=9)
+    ax.grid(visible=False, axis="y")
+    ax.set_ylim(-0.8, len(order) - 0.2)
+    for tick, asset in zip(ax.get_yticklabels(), order[named], strict=True):
+        tick.set_color(LANTERN if asset == highlight else INK)
+    ax.axvline(1.0, color=STONE, linewidth=1, linestyle=(0, (4, 3)))
+    ax.set_xlabel(f"{term} beta, with {100 * level:g} % interval")
+    ax.set_title(f"{headed(term)} betas of {len(order)} assets")
+    span = (
+        f"{period_label(table.first.dropna().min())} to {period_label(table.last.dropna().max())}"
+    )
+    foot(ax, span, errors_said(table.errors), source=source)
+    return ax
+
+
+@styled
+@checked
+def line_of_fit(
+    fit: Fit,
+    *,
+    factor: str | None = None,
+    level: float = 0.95,
+    source: str = "",
+    ax: Axes | None = None,
+) -> Axes:
+    """Excess returns of one asset against one factor, with the fitted line and its band.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> fit = ul.factor_betas(ul.practice.panel(), ["market"]).fit("BRTW")
+    >>> line_of_fit(fit).get_ylabel()
+    'BRTW, excess return, % a month'
+    """
+    factor = factor or next(str(t) for t in fit.coefficients.index if t != CONSTANT)
+    x, y = 100 * fit.design[factor].to_numpy(), 100 * fit.response.to_numpy()
+    ax = axes_for(ax)
+    ax.axhline(0, color=STONE, linewidth=0.8)
+    ax.axvline(0, color=STONE, linewidth=0.8)
+    ax.scatter(x, y, s=16, color=TIDE, alpha=0.55, linewidths=0)
+    reach = np.linspace(x.min(), x.max(), 100)
+    line, band = _line_and_band(fit, factor, reach, level)
+    ax.fill_between(reach, line - band, line + band, color=LANTERN, alpha=0.18, linewidth=0)
+    ax.plot(reach, line, color=LANTERN, linewidth=2)
+    noun = _noun(fit.response.index)
+    ax.set_xlabel(f"{factor}, excess return, % a {noun}")
+    ax.set_ylabel(f"{fit.name}, excess return, % a {noun}")
+    ax.set_title(f"{fit.name} against the {factor}\n", pad=6)
+    ax.text(0, 1.025, _fit_words(fit, factor, noun), transform=ax.transAxes, fontsize=10)
+    span = f"{period_label(fit.sample[0])} to {period_label(fit.sample[1])}, {fit.nobs} {noun}s"
+    foot(ax, span, errors_said(fit.errors), source=source)
+    return ax
+
+
+@styled
+@checked
+def build_up(
+    cost: CostOfEquity,
+    asset: str,
+    *,
+    level: float = 0.95,
+    source: str = "",
+    ax: Axes | None = None,
+) -> Axes:
+    """From the risk-free rate to the cost of equity, step by step, with its interval.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
+    >>> cost = ul.cost_of_equity(table, premia={"market": 0.05}, risk_free=0.03)
+    >>> build_up(cost, "BRTW").get_xlabel()
+    '% a year'
+    """
+    if asset not in cost.value.index:
+        raise UltrumError(
+            f"No cost of equity of '{asset}'; there are: {', '.join(cost.value.index)}."
+        )
+    parts = cost.parts.loc[asset]
+    steps = 100 * parts["contribution"].to_numpy()
+    starts = np.concatenate([[0.0], np.cumsum(steps)[:-1]])
+    total = 100 * float(cost.value[asset])
+    low, high = (100 * float(cost.interval(level)[side][asset]) for side in ("low", "high"))
+    ax = axes_for(ax, height=1.9 + 0.62 * len(parts))
+    rows = np.arange(len(parts), -1, -1)
+    colours = [STONE if p == RISK_FREE else TIDE for p in parts.index]
+    ax.barh(rows[:-1], steps, left=starts, color=colours, height=0.56)
+    ax.barh(rows[-1], total, color=LANTERN, height=0.56)
+    ax.hlines(rows[-1], low, high, color=INK, linewidth=2)
+    ax.vlines([low, high], -0.12, 0.12, color=INK, linewidth=2)
+    ends = np.append(np.maximum(starts, starts + steps), max(total, high))
+    words = [f"{s:+.2f}" if i else f"{s:.2f}" for i, s in enumerate(steps)]
+    words = [w.replace("-", "−") for w in (*words, f"{total:.2f}  ({low:.2f} to {high:.2f})")]
+    for row, end, word in zip(rows, ends, words, strict=True):
+        ax.text(float(end + 0.012 * ends.max()), float(row), word, va="center", fontsize=10)
+    ax.set_yticks(rows, [*_part_labels(parts), f"cost of equity\nwith {100 * level:g} % interval"])
+    ax.tick_params(axis="y", length=0)
+    ax.grid(visible=False, axis="y")
+    ax.set_xlim(min(0.0, low * 1.1), 1.34 * float(ends.max()))
+    ax.set_xlabel("% a year")
+    ax.set_title(f"Cost of equity of {asset}")
+    foot(ax, cost.sample[asset], errors_said(cost.errors), source=source)
+    return ax
+
+
+def _line_and_band(fit: Fit, factor: str, reach: Any, level: float) -> tuple[Any, Any]:
+    """Fitted line over one factor, the others at their means, and half its band; percent."""
+    rows = np.tile(fit.design.to_numpy().mean(axis=0), (len(reach), 1))
+    rows[:, list(fit.design.columns).index(factor)] = reach / 100
+    line = rows @ fit.coefficients.to_numpy()
+    error = np.sqrt(np.einsum("ij,jk,ik->i", rows, fit.covariance.to_numpy(), rows))
+    return 100 * line, 100 * error * t_quantile(level, fit.df)
+
+
+def _fit_words(fit: Fit, factor: str, noun: str) -> str:
+    beta, error = fit.coefficients[factor], fit.standard_errors[factor]
+    words = [f"beta {beta:.2f} (standard error {error:.2f})"]
+    if CONSTANT in fit.coefficients.index:
+        alpha, own = 100 * fit.coefficients[CONSTANT], 100 * fit.standard_errors[CONSTANT]
+        words.append(f"alpha {alpha:.2f} % a {noun} ({own:.2f})")
+    return "; ".join([*words, f"R² {fit.r2:.2f}"])
+
+
+def _noun(index: Any) -> str:
+    """Word for one period of an index."""
+    try:
+        return infer_frequency(index).noun
+    except FrequencyError:
+        return "period"
+
+
+def _part_labels(parts: Any) -> list[str]:
+    labels = []
+    for name, part in parts.iterrows():
+        if np.isnan(part["beta"]):  # the rate, add-ons, another currency
+            labels.append(str(name))
+        else:
+            labels.append(
+                f"{name}: beta {part['beta']:.2f}\n× premium {100 * part['premium']:.2f} %"
+            )
+    return labels

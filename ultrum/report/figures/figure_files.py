@@ -1,0 +1,59 @@
+"""Figures into files: the same data give the same bytes."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
+
+from ultrum.report.figure_style import STYLE
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+About = Mapping[str, str]
+
+
+def to_svg(ax: Axes, about: About | None = None) -> str:
+    """The axes' figure as SVG text without a clock, so that the same data give the same bytes."""
+    packed = io.StringIO()
+    parts = [p for p in (_title(about), _description(about)) if p]
+    facts = {"Description": ", ".join(parts)}  # a title would pop up over the picture in a page
+    _save(ax, packed, "svg", {"Date": None, "Creator": None, **_known(facts)})
+    text = packed.getvalue()
+    return text[text.index("<svg") :]
+
+
+def to_png(ax: Axes, path: Any, about: About | None = None) -> None:
+    """The axes' figure as a PNG file; ``about`` (study, run, data_until) goes into its metadata."""
+    facts = {"Title": _title(about), "Description": _description(about)}
+    figure: Any = ax.get_figure()
+    figure.savefig(path, format="png", dpi=140, metadata={"Software": None, **_known(facts)})
+
+
+def to_pdf(ax: Axes, path: Any, about: About | None = None) -> None:
+    """The axes' figure as a PDF file; ``about`` goes into its metadata."""
+    facts = {"Title": _title(about), "Subject": _description(about)}
+    clock = {"CreationDate": None, "Producer": None, "Creator": None}
+    _save(ax, path, "pdf", {**clock, **_known(facts)})
+
+
+def _save(ax: Axes, place: Any, form: str, metadata: Mapping[str, Any]) -> None:
+    import matplotlib as mpl
+
+    figure: Any = ax.get_figure()
+    with mpl.rc_context(rc=STYLE):
+        figure.savefig(place, format=form, metadata=dict(metadata))
+
+
+def _title(about: About | None) -> str:
+    return (about or {}).get("study", "")
+
+
+def _description(about: About | None) -> str:
+    rest = {k: v for k, v in (about or {}).items() if k != "study"}
+    return ", ".join(f"{name.replace('_', ' ')} {value}" for name, value in rest.items())
+
+
+def _known(facts: Mapping[str, str]) -> dict[str, str]:
+    return {name: text for name, text in facts.items() if text}

@@ -1,0 +1,333 @@
+"""Figures of moving betas, breaks, premia, peers and of what a beta owes to choices."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import checked
+from ultrum.core.pricing.conditional_beta import ConditionalBetas
+from ultrum.core.pricing.kalman_beta import FilteredBetas
+from ultrum.core.pricing.peers import PeerBeta
+from ultrum.core.pricing.sensitivity import CHOICES, BetaSensitivity
+from ultrum.core.pricing.two_pass_result import TwoPass
+from ultrum.core.regression.engine.covariance import errors_said
+from ultrum.core.regression.inference import t_quantile
+from ultrum.core.regression.rolling_result import RollingFit
+from ultrum.core.regression.structural_breaks import BreakTest
+from ultrum.core.series.labels import headed, p_equals, period_label, span_of
+from ultrum.errors import UltrumError
+from ultrum.report.figure_style import (
+    INK,
+    LANTERN,
+    LINES,
+    MIST,
+    STONE,
+    TIDE,
+    axes_for,
+    foot,
+    styled,
+)
+from ultrum.report.figures.label_placement import names_apart
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+
+@styled
+@checked
+def beta_path(
+    betas: RollingFit | FilteredBetas | ConditionalBetas,
+    asset: str,
+    *,
+    term: str | None = None,
+    level: float = 0.95,
+    whole: float | None = None,
+    marks: dict[str, Any] | None = None,
+    source: str = "",
+    ax: Axes | None = None,
+) -> Axes:
+    """Beta of one asset through time with its band.
+
+    Parameters
+    ----------
+    betas : RollingFit, FilteredBetas or ConditionalBetas
+    asset : str
+    term : str, optional
+        Of a rolling fit; by default the first factor.
+    level : float
+    whole : float, optional
+        A beta over the whole sample, as a broken line.
+    marks : dict of label to date, optional
+        Dates marked by a line.
+    source : str
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> beta_path(ul.filtered_beta(ul.practice.panel()), "MRWG").get_title(loc="left")
+    'Beta of MRWG as a random walk'
+    """
+    if isinstance(betas, RollingFit):
+        path, said = betas.interval(asset, term, level), betas.basis
+        title = f"{headed(term or _first(betas))} beta of {asset} in moving windows"
+    else:
+        path, said = betas.interval(asset, level), betas.basis
+        kind = (
+            "as a random walk"
+            if isinstance(betas, FilteredBetas)
+            else "as it moves with what was known"
+        )
+        title = f"Beta of {asset} {kind}"
+    ax = axes_for(ax)
+    x = _dates(path.index)
+    band = f"{100 * level:g} % band"
+    ax.fill_between(x, path["low"], path["high"], color=TIDE, alpha=0.16, linewidth=0, label=band)
+    ax.plot(x, path["estimate"], color=TIDE, linewidth=2, label="beta")
+    if whole is not None:
+        ax.axhline(
+            whole,
+            color=STONE,
+            linewidth=1.2,
+            linestyle=(0, (5, 3)),
+            label=f"whole sample: {whole:.2f}",
+        )
+    for k, (name, date) in enumerate((marks or {}).items()):
+        ax.axvline(_day(date), color=LINES[(k + 1) % len(LINES)], linewidth=1.4, label=name)
+    ax.set_ylabel("beta")
+    ax.set_title(title)
+    ax.legend(loc="best", fontsize=9)
+    foot(ax, span_of(path.dropna().index), said, source=source)
+    return ax
+
+
+@styled
+@checked
+def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> Axes:
+    """The path a test of breaks was taken from, with its 5 % bounds.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> fit = ul.factor_betas(ul.practice.panel(), ["market"]).fit("MRWG")
+    >>> break_path(ul.break_test(fit, how="sup-f", draws=99)).get_ylabel()
+    'F of a break at each date'
+    """
+    if not len(test.path):
+        raise UltrumError("Chow's test at one date has no path; take how='sup-f' or how='cusum'.")
+    ax = axes_for(ax)
+    x = _dates(test.path.index)
+    ax.plot(x, test.path, color=TIDE, linewidth=1.8)
+    for side in ("low", "high"):
+        bound = test.bounds[side].to_numpy(dtype=np.float64)
+        if np.isfinite(bound).all():
+            label = "5 % bound" if side == "high" else None
+            ax.plot(x, bound, color=STONE, linewidth=1.2, linestyle=(0, (5, 3)), label=label)
+    place = x[test.path.index.get_loc(test.at)]
+    found = f"{period_label(test.at)}, {p_equals(test.p_value)}"
+    if test.between is not None and test.p_value < 0.05:
+        ends = _dates(pd.Index(test.between) if not isinstance(test.path.index, pd.PeriodIndex)
+                      else pd.PeriodIndex(test.between))  # fmt: skip
+        ax.axvspan(*ends, color=LANTERN, alpha=0.14, linewidth=0, label="95 % interval of the date")
+    ax.plot([place], [test.path.loc[test.at]], "o", color=LANTERN, label=found)
+    largest = test.distribution == "largest F"
+    ax.set_ylabel(
+        "F of a break at each date" if largest else "cumulated recursive residuals, deviations"
+    )
+    ax.set_title(
+        f"{test.name}: {'a break at an unknown date' if largest else 'drift of the coefficients'}"
+    )
+    ax.legend(loc="best", fontsize=9)
+    foot(ax, span_of(test.path.index), source=source)
+    return ax
+
+
+@styled
+@checked
+def predicted_against_realised(made: TwoPass, *, source: str = "", ax: Axes | None = None) -> Axes:
+    """Mean excess return of each asset against what its exposures and the mean premia predict.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> ax = predicted_against_realised(ul.two_pass(ul.practice.panel(), draws=49))
+    >>> ax.get_xlabel()
+    'predicted mean excess return, % a year'
+    """
+    shown = made.pricing.dropna()
+    percent = 100 * made.periods_per_year
+    x, y = (percent * shown[c].to_numpy() for c in ("predicted", "realised"))
+    ax = axes_for(ax, height=6.2)
+    low, high = min(x.min(), y.min()), max(x.max(), y.max())
+    edge = 0.08 * (high - low)
+    ends = (low - edge, high + edge)
+    ax.plot(ends, ends, color=STONE, linewidth=1.2, linestyle=(0, (5, 3)))
+    ax.scatter(x, y, color=TIDE, s=30, zorder=3)
+    ax.set_xlim(*ends)
+    ax.set_ylim(*ends)
+    ax.set_xlabel("predicted mean excess return, % a year")
+    ax.set_ylabel("realised mean excess return, % a year")
+    ax.set_title(f"Predicted against realised; R² of means {made.r2:.2f}".replace("-", "−"))
+    foot(ax, made.basis, source=source)
+    names_apart(ax, x, y, [str(n) for n in shown.index])
+    return ax
+
+
+@styled
+@checked
+def sensitivity(made: BetaSensitivity, *, source: str = "", ax: Axes | None = None) -> Axes:
+    """Every combination's beta, sorted, with the choices behind each; the own one and a published one marked.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> whole = (panel.factors["market"] + panel.risk_free).rename("index")
+    >>> made = ul.beta_sensitivity(
+    ...     ul.SeriesTable.wrap(panel.assets, measure="return"), ul.TimeSeries.wrap(whole, measure="return"),
+    ...     "BRTW", risk_free=panel.rate, frequencies=["M", "Q"], windows=["P5Y", "P10Y"])
+    >>> len(sensitivity(made).get_yticks()) > 5
+    True
+    """
+    table = (
+        made.to_frame()
+        .dropna(subset=["beta"])
+        .sort_values("beta", kind="stable")
+        .reset_index(drop=True)
+    )
+    options = [
+        (c, v) for c in CHOICES if table[c].nunique() > 1 for v in dict.fromkeys(made.table[c])
+    ]
+    ax = axes_for(ax, height=4.2 + 0.2 * len(options))
+    x = np.arange(len(table))
+    reach = float(table["beta"].max() - table["beta"].min()) or 1.0
+    low = table["low"].clip(lower=table["beta"].min() - reach)
+    high = table["high"].clip(upper=table["beta"].max() + reach)
+    ax.vlines(x, low, high, color=MIST, linewidth=1.6)
+    own = table["own"].to_numpy(dtype=bool)
+    ax.scatter(x[~own], table["beta"][~own], s=11, color=TIDE, zorder=3)
+    ax.scatter(x[own], table["beta"][own], s=60, color=LANTERN, zorder=4, marker="D")
+    _say(ax, x[own], table["beta"][own], f"own choice {made.own['beta']:.2f}")
+    if made.published is not None:
+        ax.axhline(made.published, color=INK, linewidth=1.2, linestyle=(0, (5, 3)))
+        ax.annotate(f"published {made.published:.2f}", (x[-1], made.published), xytext=(0, -12),
+                    textcoords="offset points", ha="right", fontsize=9, color=INK)  # fmt: skip
+    _mark_choices(ax, table, options, own)
+    ax.set_title(f"Beta of {made.asset} under {len(table)} combinations of choices")
+    said = f"bars: 95 % intervals, {errors_said(made.errors)}"
+    foot(ax, f"data to {period_label(made.end)}", said, source=source)
+    return ax
+
+
+def _mark_choices(ax: Axes, table: pd.DataFrame, options: list[tuple[str, str]], own: Any) -> None:
+    """Below the betas one line of dots for each value of each choice."""
+    low, high = ax.get_ylim()
+    step = 0.055 * (high - low)
+    ticks = [t for t in ax.get_yticks() if low <= t <= high]
+    places, names, row = list(ticks), [f"{t:g}" for t in ticks], low - step
+    last = options[0][0] if options else ""
+    for choice, value in options:
+        row -= step * (1.6 if choice != last else 1.0)
+        last = choice
+        chosen = (table[choice] == value).to_numpy()
+        ax.scatter(
+            np.flatnonzero(chosen & ~own),
+            np.full((chosen & ~own).sum(), row),
+            s=5,
+            color=STONE,
+            marker="s",
+            linewidths=0,
+        )
+        ax.scatter(
+            np.flatnonzero(chosen & own),
+            np.full((chosen & own).sum(), row),
+            s=26,
+            color=LANTERN,
+            marker="D",
+            zorder=4,
+        )
+        places.append(row)
+        names.append(f"{value}")
+    ax.axhline(low - 0.5 * step, color=STONE, linewidth=0.8)
+    ax.set_yticks(places, names, fontsize=9)
+    ax.set_ylim(row - 1.5 * step, high)
+    ax.set_xticks([])
+    ax.set_ylabel("beta", y=(low + (high - low) / 2 - row) / (high - row), ha="center")
+    ax.grid(visible=False, axis="x")
+
+
+def _say(ax: Axes, x: Any, y: Any, text: str) -> None:
+    if not len(x):
+        return
+    place = (float(x[0]), float(y.iloc[0]))
+    line = {"arrowstyle": "-", "color": LANTERN, "linewidth": 0.8}
+    ax.annotate(
+        text, place, xytext=(0, -34), textcoords="offset points", ha="left", fontsize=9, color=LANTERN,
+        fontweight="bold", arrowprops=line,
+    )  # fmt: skip
+
+
+@styled
+@checked
+def peers(made: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes | None = None) -> Axes:
+    """Each peer's levered and unlevered beta, the average of the business, and the company's own.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
+    >>> made = ul.peer_beta(table, ["EBMK", "CSHW", "SLTM"], debt_to_equity=1.0, target_debt_to_equity=0.9)
+    >>> peers(made).get_xlabel()
+    'beta'
+    """
+    shown = made.peers.sort_values("unlevered", kind="stable")
+    ax = axes_for(ax, height=2.4 + 0.42 * len(shown))
+    rows = np.arange(len(shown)) + 2.0
+    ax.hlines(rows, shown["unlevered"], shown["beta"], color=MIST, linewidth=3)
+    ax.scatter(shown["beta"], rows, color=STONE, s=34, label="as measured", zorder=3)
+    ax.scatter(shown["unlevered"], rows, color=TIDE, s=34, label="without debt", zorder=3)
+    normal = t_quantile(level, np.inf)
+    spread = normal * made.asset_error
+    ax.axvspan(
+        made.asset_beta - spread, made.asset_beta + spread, color=TIDE, alpha=0.10, linewidth=0
+    )
+    ax.axvline(made.asset_beta, color=TIDE, linewidth=1.2, linestyle=(0, (5, 3)))
+    reach = normal * made.standard_error
+    ax.hlines(0.6, made.beta - reach, made.beta + reach, color=LANTERN, linewidth=2)
+    ax.scatter(
+        [made.beta],
+        [0.6],
+        color=LANTERN,
+        s=60,
+        marker="D",
+        zorder=4,
+        label="levered as the company",
+    )
+    labels = [f"{name}  (D/E {row['debt_to_equity']:.2f})" for name, row in shown.iterrows()]
+    ax.set_yticks([0.6, *rows], [f"company: {made.beta:.2f}", *labels])
+    ax.tick_params(axis="y", length=0)
+    ax.grid(visible=False, axis="y")
+    ax.set_ylim(-0.2, rows[-1] + 1.4)
+    ax.set_xlabel("beta")
+    ax.set_title(f"{len(shown)} peers: beta of the business {made.asset_beta:.2f}")
+    ax.legend(loc="upper right", fontsize=9, ncols=3)
+    foot(ax, made.basis, f"bars: {100 * level:g} % intervals", source=source)
+    return ax
+
+
+def _first(fit: RollingFit) -> str:
+    return next((t for t in fit.terms if t != "constant"), fit.terms[0])
+
+
+def _dates(index: pd.Index) -> Any:
+    """Places on the time axis: ends of periods, dates, or rows."""
+    if isinstance(index, pd.PeriodIndex):
+        return index.to_timestamp(how="end").to_numpy()
+    return index.to_numpy()
+
+
+def _day(date: Any) -> Any:
+    """A date on the time axis."""
+    return pd.Timestamp(str(date)).to_numpy()

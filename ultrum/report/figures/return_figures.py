@@ -1,0 +1,351 @@
+"""Figures of returns: risk, distribution, calendar, growth, drawdown, correlation, benchmark."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import checked
+from ultrum.core.series.labels import span_of
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.statistics.benchmark import Relative
+from ultrum.core.statistics.calendar_returns import CalendarGrid
+from ultrum.core.statistics.correlation import Correlations
+from ultrum.core.statistics.distribution import Distribution
+from ultrum.core.statistics.risk_return import Drawdowns, RiskReturn
+from ultrum.core.transform.levels import cumulate
+from ultrum.errors import UnitError
+from ultrum.report.figure_style import (
+    DASHES,
+    INK,
+    LANTERN,
+    LINES,
+    MOST_NAMES,
+    STONE,
+    TIDE,
+    axes_for,
+    foot,
+    styled,
+)
+from ultrum.report.figures.label_placement import names_apart
+from ultrum.report.figures.series_figures import moments_of, reading_of
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+_BELOW_TO_ABOVE: Final = (
+    "#8c510a",
+    "#d8a04d",
+    "#f3e0c2",
+    "#f7f7f5",
+    "#c4dfe6",
+    "#5aa3b5",
+    "#0b5566",
+)
+
+
+@styled
+@checked
+def risk_against_return(made: RiskReturn, *, ax: Axes | None = None) -> Axes:
+    """Mean return of each asset against its volatility; up to 80 with their names, none over another.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> ax = risk_against_return(ul.risk_return(panel.assets))
+    >>> len(ax.texts) == panel.assets.shape[1]
+    True
+    """
+    table = made.table.dropna(subset=["mean", "volatility"])
+    x, y = 100 * table["volatility"].astype(float), 100 * table["mean"].astype(float)
+    ax = axes_for(ax, height=6.0)
+    ax.axhline(0, color=STONE, linewidth=0.8)
+    few = len(table) <= MOST_NAMES
+    ax.scatter(x, y, s=26 if few else 6, color=TIDE, alpha=None if few else 0.5, zorder=3)
+    ax.margins(0.09)
+    ax.set_xlabel("volatility, % a year")
+    ax.set_ylabel("mean return, % a year")
+    ax.set_title(f"Risk and return of {len(table)} assets")
+    foot(ax, made.in_percent, "" if few else "names left out, they could not be read")
+    if few:
+        names_apart(ax, x.to_numpy(), y.to_numpy(), [str(n) for n in table.index])
+    return ax
+
+
+@styled
+@checked
+def histogram(made: Distribution, *, ax: Axes | None = None) -> Axes:
+    """Histogram with the normal of the same mean and deviation; quantiles against it in the corner.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> histogram(ul.distribution(panel.excess["BRTW"])).get_ylabel()
+    'share of periods, %'
+    """
+    ax = axes_for(ax)
+    h = made.histogram
+    widths = h["high"] - h["low"]
+    factor, unit = reading_of(made.about)
+    ax.bar(factor * h["low"], 100 * h["share"], width=factor * widths, align="edge", color=TIDE, alpha=0.75,
+           edgecolor="white", linewidth=0.6, label="observed")  # fmt: skip
+    grid = np.linspace(h["low"].iloc[0], h["high"].iloc[-1], 300)
+    spread = made.deviation * np.sqrt(2 * np.pi)
+    normal = (
+        np.exp(-0.5 * ((grid - made.mean) / made.deviation) ** 2) / spread * float(widths.median())
+    )
+    ax.plot(factor * grid, 100 * normal, color=LANTERN, linewidth=2, label="normal")
+    ax.set_xlabel(f"{made.name}, {unit}")
+    ax.set_ylabel("share of periods, %")
+    ax.set_ylim(0, 1.45 * 100 * max(float(h["share"].max()), float(normal.max())))
+    tails = made.table.loc["beyond 2":]
+    counts = ", ".join(str(count) for count in tails["count"])
+    expected = ", ".join(
+        f"{count:.0f}" if count >= 10 else f"{count:.2g}" for count in tails["expected"]
+    )
+    ax.set_title(f"Distribution of {made.name}", pad=26)
+    ax.text(
+        0,
+        1.025,
+        f"beyond 2, 3, 4 deviations: {counts}; of a normal: {expected}",
+        transform=ax.transAxes,
+        fontsize=9.5,
+    )
+    ax.legend(loc="upper left")
+    _quantiles(ax.inset_axes((0.70, 0.60, 0.28, 0.36)), made)
+    foot(ax, made.in_percent)
+    return ax
+
+
+@styled
+@checked
+def calendar_heat(made: CalendarGrid, *, ax: Axes | None = None) -> Axes:
+    """The grid of returns by year and month, coloured around zero, every value readable.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> ax = calendar_heat(ul.calendar_grid(panel.excess["BRTW"]))
+    >>> ax.get_xticklabels()[0].get_text()
+    'Jan'
+    """
+    from matplotlib.colors import LinearSegmentedColormap, TwoSlopeNorm
+
+    shown = pd.concat([made.table, made.summary.loc[["mean", "positive"]]])
+    values = 100 * shown.to_numpy(dtype=float)
+    body = values[: len(made.table), :-1]
+    reach = max(float(np.nanpercentile(np.abs(body), 95)), 1e-9)
+    colours = LinearSegmentedColormap.from_list("around zero", _BELOW_TO_ABOVE)
+    ax = axes_for(ax, height=1.7 + 0.27 * len(shown))
+    painted = values.copy()
+    painted[-1] = np.nan
+    painted[: len(made.table), -1] /= 3.0  # a year moves more than a month
+    ax.imshow(painted, cmap=colours, norm=TwoSlopeNorm(0, -reach, reach), aspect="auto")
+    for (row, column), value in np.ndenumerate(values):
+        if np.isfinite(value):
+            dark = (
+                abs(painted[row, column]) > 0.72 * reach
+                if np.isfinite(painted[row, column])
+                else False
+            )
+            text = f"{value:.0f}" if row == len(values) - 1 else f"{value:.1f}"
+            ax.text(
+                column,
+                row,
+                text,
+                ha="center",
+                va="center",
+                fontsize=8,
+                color="white" if dark else INK,
+            )
+    ax.set_xticks(range(len(shown.columns)), list(shown.columns))
+    ax.set_yticks(range(len(shown)), [*map(str, made.table.index), "mean", "above 0, %"])
+    ax.tick_params(
+        length=0, labelsize=8.5, top=True, labeltop=True, bottom=False, labelbottom=False
+    )
+    ax.grid(visible=False)
+    ax.axhline(len(made.table) - 0.5, color="white", linewidth=3)
+    ax.axvline(len(shown.columns) - 1.5, color="white", linewidth=3)
+    for side in ax.spines.values():
+        side.set_visible(False)
+    ax.set_title(f"{made.name}, returns in %", pad=22)
+    foot(ax, made.in_percent)
+    return ax
+
+
+@styled
+@checked
+def growth_of_one(x: SeriesTable | TimeSeries, *, title: str = "", ax: Axes | None = None) -> Axes:
+    """What one unit has grown to, on a logarithmic scale.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> growth_of_one(ul.portfolio(ul.practice.panel().assets)).get_yscale()
+    'log'
+    """
+    table = x.as_table() if isinstance(x, TimeSeries) else x
+    if len(table.names) > len(LINES):
+        raise UnitError(
+            f"{len(table.names)} lines cannot be told apart; draw at most {len(LINES)}."
+        )
+    ax = axes_for(ax)
+    for number, name in enumerate(table.names):
+        own = table[name]
+        known = own.values.dropna()
+        grown = cumulate(TimeSeries(known, own.about))
+        ax.plot(
+            moments_of(grown.index), grown.values, color=LINES[number], linestyle=DASHES[number],
+            linewidth=1.7, label=own.about.heading,
+        )  # fmt: skip
+    ax.set_yscale("log")
+    ax.yaxis.set_major_formatter(_plain_number)
+    ax.yaxis.set_minor_formatter(_plain_number)
+    ax.tick_params(axis="y", which="minor", labelsize=8)
+    ax.set_ylabel("growth of one, log scale")
+    lines = -(-len(table.names) // 4) if len(table.names) > 1 else 0
+    alone = f" in {table.about[0].heading}" if len(table.names) == 1 else ""
+    ax.set_title(title or f"Growth of one{alone}", pad=12 + 18 * lines)
+    if len(table.names) > 1:
+        ax.legend(
+            loc="lower left", bbox_to_anchor=(0, 1.0), ncols=4, borderaxespad=0.2, fontsize=9.5
+        )
+    foot(ax, f"{table.frequency.name}, {span_of(table.index)}; returns compounded")
+    return ax
+
+
+@styled
+@checked
+def under_water(made: Drawdowns, *, name: str = "", ax: Axes | None = None) -> Axes:
+    """Distance below the highest level so far.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> under_water(ul.drawdowns(ul.portfolio(ul.practice.panel().assets))).get_ylabel()
+    'below the highest so far, %'
+    """
+    name = name or str(made.under_water.columns[0])
+    values = 100 * made.under_water[name]
+    ax = axes_for(ax, height=4.2)
+    ax.fill_between(moments_of(values.index), values, 0, color=TIDE, alpha=0.45, linewidth=0)
+    ax.plot(moments_of(values.index), values, color=TIDE, linewidth=1.0)
+    ax.set_ylim(top=0)
+    ax.set_ylabel("below the highest so far, %")
+    worst = made.table[made.table["series"] == name].head(1)
+    said = (
+        ""
+        if worst.empty
+        else f": {100 * worst['depth'].iloc[0]:.0f} % at worst, {worst['trough'].iloc[0]}"
+    )
+    ax.set_title(f"Drawdowns of {name}{said}")
+    foot(ax, made.in_percent)
+    return ax
+
+
+@styled
+@checked
+def correlation_grid(made: Correlations, *, ax: Axes | None = None) -> Axes:
+    """Correlations as a coloured grid; those that a 5 % test does not tell from zero are pale.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> ax = correlation_grid(ul.correlations(ul.practice.panel().factor_table))
+    >>> ax.get_title("left")
+    'Correlations of 4 series'
+    """
+    from matplotlib.colors import LinearSegmentedColormap
+
+    matrix = made.table.to_numpy(dtype=float)
+    count = len(matrix)
+    ax = axes_for(ax, height=max(4.0, 1.6 + 0.36 * min(count, 26)))
+    colours = LinearSegmentedColormap.from_list("around zero", _BELOW_TO_ABOVE)
+    ax.imshow(matrix, cmap=colours, vmin=-1, vmax=1, aspect="auto")
+    names = [str(n) for n in made.table.index]
+    if count <= 26:
+        _write_correlations(ax, matrix, made.p_values.to_numpy(dtype=float))
+    shown = range(count) if count <= MOST_NAMES else ()
+    slanted = max(map(len, names)) > 5
+    own = [names[k] for k in shown]
+    ax.set_xticks(shown, own, rotation=45 if slanted else 0, ha="right" if slanted else "center")
+    ax.set_yticks(shown, own)
+    ax.tick_params(length=0, labelsize=8.5)
+    ax.grid(visible=False)
+    for side in ax.spines.values():
+        side.set_visible(False)
+    ax.set_title(f"Correlations of {count} series")
+    pairs = np.unique(made.counts.to_numpy()[~np.eye(count, dtype=bool)])
+    span = f"{pairs[0]}" if len(pairs) == 1 else f"{pairs[0]} to {pairs[-1]}"
+    grey = "grey numbers: not told from zero at 5 %" if count <= 26 else ""
+    foot(ax, made.basis, f"{span} periods a pair", grey)
+    return ax
+
+
+@styled
+@checked
+def against_benchmark(made: Relative, *, ax: Axes | None = None) -> Axes:
+    """How far ahead of its benchmark an asset has come, compounded, and by horizon.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> market = ul.portfolio(panel.assets, name="all")
+    >>> brightwater = ul.SeriesTable(panel.assets, tuple(panel.about[n] for n in panel.assets))["BRTW"]
+    >>> against_benchmark(ul.relative(brightwater, market)).get_ylabel()
+    'ahead of the benchmark, %'
+    """
+    active = made.active.values.dropna()
+    ahead = 100 * (cumulate(TimeSeries(active, made.active.about)).values - 1.0)
+    ax = axes_for(ax)
+    days = moments_of(ahead.index)
+    ax.axhline(0, color=STONE, linewidth=0.8)
+    ax.fill_between(
+        days, ahead, 0, where=(ahead >= 0).to_numpy(), color=TIDE, alpha=0.35, linewidth=0
+    )
+    ax.fill_between(
+        days, ahead, 0, where=(ahead < 0).to_numpy(), color=LANTERN, alpha=0.35, linewidth=0
+    )
+    ax.plot(days, ahead, color=INK, linewidth=1.2)
+    ax.set_ylabel("ahead of the benchmark, %")
+    words = "; ".join(f"{h} {100 * row['ahead']:+.1f}" for h, row in made.table.iterrows())
+    ax.set_title(made.active.name.replace("_less_", " against "), pad=26)
+    ax.text(0, 1.025, f"ahead over {words} (% points)", transform=ax.transAxes, fontsize=9.5)
+    foot(ax, made.in_percent)
+    return ax
+
+
+def _write_correlations(ax: Axes, matrix: Any, p_values: Any) -> None:
+    size = 8 if len(matrix) < 16 else 6.2
+    for (row, column), value in np.ndenumerate(matrix):
+        if np.isfinite(value):
+            weak = row != column and not p_values[row, column] < 0.05
+            colour = STONE if weak else "white" if abs(value) > 0.7 else INK
+            ax.text(
+                column, row, f"{value:.2f}", ha="center", va="center", fontsize=size, color=colour
+            )
+
+
+def _quantiles(ax: Axes, made: Distribution) -> None:
+    """Observed quantiles against those of the normal, on the line where they agree."""
+    import scipy.special
+
+    count = len(made.values)
+    ranks = (np.arange(1, count + 1) - 0.5) / count
+    theory = scipy.special.ndtri(ranks)
+    own = (np.sort(made.values) - made.mean) / made.deviation
+    reach = max(float(np.abs(own).max()), 3.0)
+    ax.plot([-reach, reach], [-reach, reach], color=LANTERN, linewidth=1)
+    ax.plot(theory, own, ".", color=TIDE, markersize=2.5)
+    ax.set_title("quantiles against the normal", fontsize=8, fontweight="normal", pad=3)
+    ax.tick_params(labelsize=7)
+
+
+def _plain_number(value: float, _: Any) -> str:
+    return f"{value:,g}"

@@ -1,0 +1,251 @@
+"""The report page: one self-contained HTML file that a regulator or referee could be handed.
+
+It only arranges what a study gave; every number in it stands in a CSV beside it too.
+"""
+
+from __future__ import annotations
+
+import importlib.metadata
+import platform
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pandas as pd
+
+from ultrum.core.regression.engine.covariance import errors_said
+from ultrum.core.regression.results import CONSTANT, NO_RESPONSE, BetaTable
+from ultrum.core.series.labels import headed, p_said, period_label
+from ultrum.errors import warn_user
+from ultrum.report.interactive_page import explorer
+from ultrum.report.model_tables import model_table
+from ultrum.report.result_figures import figure_words
+from ultrum.report.result_tables import company_fits, deliveries, joint_alphas
+from ultrum.report.run_file import run_facts, trail_of
+
+_IN_PLACE = ("betas", "line_of_fit", "build_up")  # figures that stand beside their own tables
+_PACKAGES = ("ultrum", "numpy", "scipy", "pandas", "pyarrow", "matplotlib")
+
+
+def page(result: Any, drawn: Mapping[str, str]) -> str:
+    """The report page as text; ``drawn`` are the figures by name, as SVG."""
+    import jinja2
+
+    loader = jinja2.FileSystemLoader(Path(__file__).parent)
+    environment = jinja2.Environment(
+        loader=loader, autoescape=True, trim_blocks=True, lstrip_blocks=True
+    )
+    environment.filters.update(
+        percent=_percent,
+        number=_number,
+        period=period_label,
+        p=lambda value: p_said(value) or "—",
+        headed=headed,
+    )
+    explored = _explored(result)
+    return environment.get_template("report.html.j2").render(
+        result=result,
+        answer=_answer(result),
+        build_up=_build_up_rows(result),
+        models=[_model_rows(name, table, result) for name, table in result.models.items()],
+        coverage=_coverage_rows(result),
+        deliveries=deliveries(result).to_dict("records"),
+        figures=drawn,
+        css=(Path(__file__).parent / "report.css").read_text(encoding="utf-8"),
+        versions=_versions(explored),
+        explorer=explored,
+        add_ons=list(result.study.cost_of_equity.add_ons),
+        rate_words=_rate_words(result),
+        method=_method(result),
+        side_by_side=_side_by_side(result),
+        joint_alphas=joint_alphas(result).reset_index().to_dict("records")
+        if result.joint_alpha
+        else [],
+        two_pass=_two_pass(result),
+        more_figures={n: figure_words(n, result) for n in drawn if n not in _IN_PLACE},
+        trail=repr(trail_of(run_facts(result), f"cost_of_equity.{result.company}")),
+    )
+
+
+def _explored(result: Any) -> dict[str, str] | None:
+    """Lines to explore, where the study asks for them and the package that draws them is there."""
+    if not result.study.report.interactive:
+        return None
+    made = explorer(result)
+    if made is None:
+        warn_user(
+            "The page lacks its lines to explore, since bokeh is not installed: "
+            "pip install 'ultrum[interactive]', or leave out interactive = true."
+        )
+    return made
+
+
+def _rate_words(result: Any) -> str:
+    said = result.study.cost_of_equity.risk_free
+    if isinstance(said, float | int):
+        return f"{_percent(said)} %, as the study says"
+    day = result.study.cost_of_equity.on or "the end of the sample"
+    return f"the last of {said or result.study.panel.risk_free} up to {day}, as an annual rate"
+
+
+def _method(result: Any) -> str:
+    """How this study's numbers were made, in sentences."""
+    asked, noun = result.study.panel, result.panel.frequency.noun
+    paid = "dividends reinvested at the close of the ex-date" if asked.dividends else ""
+    undone = "splits undone" if asked.splits else ""
+    kind = "Total returns" if paid else "Price returns, which leave dividends out,"
+    lines = [", ".join(part for part in (f"{kind} from prices as posted", paid, undone) if part)]
+    if not result.panel.frequency.is_dated:
+        lines[0] += f"; a price older than five weekdays at the end of a {noun} counts as missing"
+    lines.append("Excess returns are simple returns less the risk-free return of the same period")
+    lines.append("Least squares, each company on the rows it has")
+    if result.betas.unadjusted is not None:
+        lines.append(
+            "The betas that are priced are drawn to those of the other companies (Vasicek 1973)"
+        )
+    if result.peers is not None:
+        lines.append("The beta from peers stands beside the answer and has no part in it")
+    lines.append(
+        "The variance of the cost of equity joins that of the betas and that of the premia, "
+        "β'V(λ)β + λ'V(β)λ − tr V(β)V(λ) (Goodman 1960); the interval is Student’s t with the smaller degrees "
+        "of freedom. The risk-free rate and what is added are taken as known"
+    )
+    return ". ".join(lines) + "."
+
+
+def _side_by_side(result: Any) -> str:
+    """The company's regressions by every model, as a paper prints them."""
+    fits = company_fits(result)
+    if len(fits) < 2:
+        return ""
+    adjusted = any(t.unadjusted is not None for t in result.models.values())
+    said = " Betas as estimated, before any adjustment." if adjusted else ""
+    title = f"Excess returns of {result.company} by every model.{said}"
+    return model_table(fits, title=title).to_html()
+
+
+def _two_pass(result: Any) -> str:
+    return "" if result.two_pass is None else model_table({"premia": result.two_pass}).to_html()
+
+
+def _answer(result: Any) -> dict[str, Any]:
+    level, company = result.study.report.level, result.company
+    bounds = result.cost.interval(level).loc[company]
+    fit = result.betas.fit(company)
+    real = result.real_cost
+    return {
+        "value": result.cost.value[company],
+        "low": bounds["low"],
+        "high": bounds["high"],
+        "level": level,
+        "real": None if real is None else real[company],
+        "inflation": result.inflation,
+        "alpha": fit.coefficients[CONSTANT],
+        "alpha_p": fit.p_values[CONSTANT],
+        "fit": fit,
+        "premium_share": result.cost.shares.loc[company, "premium"],
+        "own_warnings": [w for w in result.warnings if w.subject == company],
+    }
+
+
+def _build_up_rows(result: Any) -> list[dict[str, Any]]:
+    parts = result.cost.parts.loc[result.company]
+    return [{"part": name, **row} for name, row in parts.iterrows()]
+
+
+def _model_rows(name: str, table: BetaTable, result: Any) -> dict[str, Any]:
+    """One model's regression table, ready to print."""
+    factors = [t for t in table.coefficients if t != CONSTANT]
+    columns = _Columns.of(table, factors, result)
+    rows = [_asset_row(columns, asset, result) for asset in table.assets]
+    return {
+        "name": name,
+        "factors": factors,
+        "errors": errors_said(table.errors),
+        "adjusted": table.unadjusted is not None,
+        "priced": table is result.betas,
+        "rows": rows,
+        "lags": _range_of(table.lags),
+    }
+
+
+@dataclass(frozen=True)
+class _Columns:
+    """What the rows of a model's table are read from, worked out once."""
+
+    table: BetaTable
+    factors: list[Any]
+    errors: pd.DataFrame
+    p_values: pd.DataFrame
+    intervals: dict[Any, pd.DataFrame]
+    first: pd.Series
+    last: pd.Series
+    dropped: pd.DataFrame
+    warned: set[str]
+
+    @classmethod
+    def of(cls, table: BetaTable, factors: list[Any], result: Any) -> _Columns:
+        """Of one model."""
+        level = result.study.report.level
+        return cls(
+            table, factors, table.standard_errors, table.p_values,
+            {f: table.interval(f, level) for f in factors}, table.first, table.last,
+            table.dropped, {w.subject for w in result.warnings},
+        )  # fmt: skip
+
+
+def _asset_row(made: _Columns, asset: str, result: Any) -> dict[str, Any]:
+    table = made.table
+    own, errors = table.coefficients.loc[asset], made.errors.loc[asset]
+    return {
+        "asset": asset,
+        "name": result.names.get(asset, ""),
+        "chosen": asset == result.company,
+        "flag": asset in made.warned,
+        "alpha": own[CONSTANT],
+        "alpha_error": errors[CONSTANT],
+        "alpha_p": made.p_values.loc[asset, CONSTANT],
+        "betas": [(own[f], errors[f], made.intervals[f].loc[asset]) for f in made.factors],
+        "r2": table.r2[asset],
+        "rows": table.nobs[asset],
+        "dropped": ", ".join(
+            f"{count:.0f} {cause}"
+            for cause, count in made.dropped.loc[asset].to_dict().items()
+            if count and cause != NO_RESPONSE
+        )
+        or "none",
+        "first": period_label(made.first[asset]),
+        "last": period_label(made.last[asset]),
+        "cost": result.cost.value[asset] if table is result.betas else None,
+    }
+
+
+def _coverage_rows(result: Any) -> list[dict[str, Any]]:
+    """Coverage of each series with its missing values by cause."""
+    causes = result.panel.ledger.groupby(["series", "cause"], sort=False, observed=True).size()
+    missing: dict[Any, list[str]] = {}
+    for (name, cause), count in causes.items():
+        missing.setdefault(name, []).append(f"{count} {cause}")
+    rows = result.panel.coverage.rename_axis("series").reset_index().to_dict("records")
+    return [{**row, "missing": ", ".join(missing.get(row["series"], ["none"]))} for row in rows]
+
+
+def _range_of(lags: pd.Series) -> str:
+    known = sorted({int(v) for v in lags.dropna()})
+    return f"{known[0]} to {known[-1]}" if len(known) > 1 else "".join(map(str, known))
+
+
+def _versions(explored: Mapping[str, str] | None) -> list[tuple[str, str]]:
+    found = [("Python", platform.python_version())]
+    found += [(name, importlib.metadata.version(name)) for name in _PACKAGES]
+    return found + ([("bokeh", explored["version"])] if explored else [])
+
+
+def _percent(value: float, digits: int = 2) -> str:
+    return _number(100 * value, digits)
+
+
+def _number(value: float, digits: int = 2) -> str:
+    """Fixed digits with a true minus; what rounds to nothing has no sign."""
+    return "—" if pd.isna(value) else f"{value:z.{digits}f}".replace("-", "−")

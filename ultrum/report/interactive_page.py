@@ -1,0 +1,187 @@
+"""Every line of a report in one picture that can be panned, zoomed and read to the exact value.
+
+Drawn by the optional package bokeh, whose script is written into the page, so that it works from the
+file itself. Without the package, or with scripts off, the page lacks this picture only.
+"""
+
+from __future__ import annotations
+
+import importlib.util
+import json
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Final, cast
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.series.labels import period_label
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.transform.levels import cumulate
+from ultrum.report.figure_style import INK, LANTERN, MIST, STONE, TIDE
+from ultrum.report.figures.series_figures import reading_of
+
+if TYPE_CHECKING:
+    from bokeh.plotting import figure
+
+_MOST_POINTS: Final = 400_000  # of all lines together: about 10 MB of page
+
+
+@dataclass(frozen=True)
+class Line:
+    """A line that can be chosen: its group, name, unit and values by period."""
+
+    group: str
+    name: str
+    unit: str
+    values: pd.Series
+
+
+def explorer(result: Any) -> dict[str, str] | None:
+    """Lines and scripts of the picture, for the page; None without bokeh.
+
+    Returns
+    -------
+    dict of str to str, or None
+        ``script`` (bokeh's own), ``item`` (the picture), ``lines`` (JSON) and ``version``.
+    """
+    if importlib.util.find_spec("bokeh") is None:
+        return None
+    import bokeh
+    from bokeh.embed import json_item
+    from bokeh.resources import Resources
+
+    every = list(lines_of(result))
+    lines = _within(every, _MOST_POINTS)
+    item = _renumbered(json_item(_picture(), cast(Any, "explorer-picture")))
+    return {
+        "script": Resources(mode="inline", components=["bokeh"]).js_raw[0],
+        "item": _inert(item),
+        "lines": _inert(_data(lines)),
+        "behaviour": (Path(__file__).parent / "explorer.js").read_text(encoding="utf-8"),
+        "left_out": "" if len(lines) == len(every) else str(len(every) - len(lines)),
+        "version": str(bokeh.__version__),
+    }
+
+
+def lines_of(result: Any) -> Iterator[Line]:
+    """Every line of a study, those about the company first."""
+    company = result.company
+    yield from _about(result, f"About {company}")
+    yield from _grown("Growth of one", result.returns)
+    if result.rolling is not None:
+        betas = result.rolling.frame()
+        for asset in betas:
+            yield Line("Beta in moving windows", str(asset), "beta", betas[asset])
+    for name in result.panel.factors:
+        yield _as_read("Factors", name, result.panel.factor_table[name])
+    for name, series in result.series.items():
+        yield _as_read("Series of the study", name, series)
+
+
+def _about(result: Any, group: str) -> Iterator[Line]:
+    """The paths of the company that the report's figures show."""
+    wanted, level = set(result.study.report.figures), result.study.report.level
+    bands: dict[str, pd.DataFrame] = {}
+    if result.rolling is not None and result.company in result.rolling.assets:
+        bands["beta in moving windows"] = result.rolling.interval(result.company, level=level)
+    if "wandering beta" in wanted:
+        bands["wandering beta"] = result.wandering.interval(result.company, level)
+    for name, band in bands.items():
+        yield Line(group, name, "beta", band["estimate"])
+        yield Line(group, f"{name}, lower bound", "beta", band["low"])
+        yield Line(group, f"{name}, upper bound", "beta", band["high"])
+    if "break" in wanted:
+        yield Line(group, "F of a break at each date", "F", result.break_found.path)
+
+
+def _grown(group: str, table: SeriesTable) -> Iterator[Line]:
+    """What one unit has grown to, for every asset whose returns have no gap inside."""
+    for name in table.names:
+        own = table[name]
+        known = own.values.loc[own.values.first_valid_index() : own.values.last_valid_index()]
+        if len(known) and known.notna().all():
+            yield Line(group, name, "growth of one", cumulate(TimeSeries(known, own.about)).values)
+
+
+def _as_read(group: str, name: str, series: TimeSeries) -> Line:
+    """A series in the unit people read it in."""
+    factor, unit = reading_of(series.about)
+    return Line(group, name, unit, factor * series.values)
+
+
+def _within(lines: list[Line], most: int) -> list[Line]:
+    """The first lines that fit; a page must stay a page."""
+    sizes = np.cumsum([len(line.values) for line in lines])
+    return [line for line, size in zip(lines, sizes, strict=True) if size <= most]
+
+
+def _picture() -> figure:
+    """An empty picture with a scale on the left for the first line and one on the right for the second."""
+    from bokeh.models import DataRange1d, LinearAxis
+    from bokeh.plotting import figure
+
+    drawn: Any = figure(
+        x_axis_type="datetime", height=430, sizing_mode="stretch_width", toolbar_location="above",
+        tools="pan,xwheel_zoom,box_zoom,reset", outline_line_color=None, name="explorer",
+    )  # fmt: skip
+    drawn.toolbar.logo = None
+    drawn.extra_y_ranges = {"second": DataRange1d(name="second range")}
+    drawn.add_layout(LinearAxis(y_range_name="second", name="second axis"), "right")
+    drawn.yaxis[0].name = "first axis"
+    drawn.y_range.renderers = [_line_of(drawn, "first", TIDE, "default")]
+    drawn.extra_y_ranges["second"].renderers = [_line_of(drawn, "second", LANTERN, "second")]
+    for axis in (*drawn.xaxis, *drawn.yaxis):
+        axis.update(axis_line_color=STONE, major_tick_line_color=STONE, minor_tick_line_color=None,
+                    major_label_text_color=INK, axis_label_text_font_style="normal")  # fmt: skip
+    drawn.grid.grid_line_color = MIST
+    return cast("figure", drawn)
+
+
+def _line_of(drawn: Any, place: str, colour: str, scale: str) -> Any:
+    """A line without points yet, that tells value and period of where the pointer stands."""
+    from bokeh.models import ColumnDataSource, HoverTool
+
+    source = ColumnDataSource({"x": [], "y": [], "period": [], "exact": []}, name=f"{place} source")
+    line = drawn.line("x", "y", source=source, color=colour, line_width=1.8, y_range_name=scale)
+    says = f'<b style="color:{colour}">@exact</b> @period'
+    drawn.add_tools(HoverTool(renderers=[line], mode="vline", line_policy="nearest", tooltips=says))
+    return line
+
+
+def _data(lines: list[Line]) -> list[dict[str, Any]]:
+    """Each line as JSON: instants in milliseconds, values to the last digit, periods in words."""
+    made = []
+    for line in lines:
+        known = line.values.dropna() if line.values.isna().all() else line.values
+        index = known.index
+        ends = index.to_timestamp(how="end") if isinstance(index, pd.PeriodIndex) else index
+        made.append({
+            "group": line.group, "name": line.name, "unit": line.unit,
+            "x": (ends.to_numpy().astype("datetime64[ms]").astype(np.int64)).tolist(),
+            "y": [None if pd.isna(v) else float(v) for v in known],
+            "period": [period_label(p) for p in index],
+        })  # fmt: skip
+    return made
+
+
+def _renumbered(item: Any) -> Any:
+    """The picture with its parts numbered from 1 in the order they appear: the same bytes every time."""
+    numbers: dict[str, str] = {}
+
+    def _walk(part: Any) -> Any:
+        if isinstance(part, dict):
+            return {k: _number(v) if k in ("id", "root_id") else _walk(v) for k, v in part.items()}
+        return [_walk(p) for p in part] if isinstance(part, list | tuple) else part
+
+    def _number(name: Any) -> Any:
+        return numbers.setdefault(name, f"p{len(numbers) + 1}") if isinstance(name, str) else name
+
+    return _walk(item)
+
+
+def _inert(data: Any) -> str:
+    """JSON that cannot end the script it stands in."""
+    text = json.dumps(data, separators=(",", ":"), ensure_ascii=False)
+    return text.replace("<", "\\u003c").replace("\u2028", "\\u2028").replace("\u2029", "\\u2029")

@@ -1,0 +1,184 @@
+"""Results of a study into files: the report, tables in the formats asked for, figures."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+from pathlib import Path
+from typing import Any, Final
+
+import pandas as pd
+
+from ultrum.core.series.labels import period_label
+from ultrum.errors import UltrumError, reason
+from ultrum.file_access import path_of
+from ultrum.report import figures
+from ultrum.report.csv_export import CsvForm, described_csv
+from ultrum.report.html_report import page
+from ultrum.report.model_tables import model_table
+from ultrum.report.result_figures import drawn_figures
+from ultrum.report.result_tables import company_fits, files_of, slug, tables
+from ultrum.report.run_file import run_file
+from ultrum.report.table_files import flattened, to_parquet, whole_folder, write_workbook
+
+_NO_CLOCK: Final = datetime(1980, 1, 1)  # the same results are the same bytes
+_CORE: Final = ("dc:title", "dc:identifier", "dc:date")  # study, run, how far the data go
+_SHEETS: Final = {
+    "answer": ["cost_of_equity", "build_up", "variance_shares"],
+    "models": [],
+    "panel": ["excess_returns", "factors", "conditions", "coverage", "ledger"],
+    "notes": ["warnings", "deliveries", "stages"],
+}
+
+
+def write_results(result: Any, folder: str | os.PathLike[str]) -> dict[str, Path]:
+    """Write report, tables and figures of a study; paths by name.
+
+    Parameters
+    ----------
+    result : StudyResult
+    folder : path
+        Made or replaced whole; nothing half-written is ever seen.
+
+    Raises
+    ------
+    PartlyWrittenError
+        If some export cannot be written; all others are.
+    """
+    made, folder = tables(result), path_of(folder)
+    with whole_folder(folder) as work:
+        faults = _write_tables(result, made, work)
+        texts = _write_figures(result, work / "figures")
+        (work / "run.json").write_text(run_file(result), encoding="utf-8")
+        (work / "report.html").write_text(page(result, texts), encoding="utf-8")
+        names = {"report": "report.html", "tables": "tables", "figures": "figures", "workbook": "results.xlsx",
+                 "database": "results.sqlite", "run": "run.json"}  # fmt: skip
+        found = {name: folder / place for name, place in names.items() if (work / place).exists()}
+    if faults:
+        raise PartlyWrittenError("; ".join(faults), found)
+    return found
+
+
+class PartlyWrittenError(UltrumError):
+    """Some export could not be written; everything else is there, in ``places``."""
+
+    def __init__(self, text: str, places: Mapping[str, Path]) -> None:
+        super().__init__(f"{text} Everything else is written.")
+        self.places = dict(places)
+
+
+def _write_figures(result: Any, place: Path) -> dict[str, str]:
+    """Each figure into its files, one after the other so that only one is held; the SVG of each for the page."""
+    place.mkdir()
+    wanted, texts, about = result.study.report.export, {}, about_run(result)
+    for name, ax in drawn_figures(result):
+        texts[name] = figures.to_svg(ax, about)
+        drawn: Any = ax.get_figure()
+        drawn.set_layout_engine("none")  # what has been laid out once stays
+        figures.to_png(ax, place / f"{name}.png", about)
+        if "svg" in wanted:
+            (place / f"{name}.svg").write_text(texts[name], encoding="utf-8")
+        if "pdf" in wanted:
+            figures.to_pdf(ax, place / f"{name}.pdf", about)
+    return texts
+
+
+def _write_tables(result: Any, made: Mapping[str, pd.DataFrame], work: Path) -> list[str]:
+    """Tables in every format the study asks for; what could not be written, one sentence each."""
+    wanted, said = result.study.report.export, result.study.report
+    place = work / "tables"
+    place.mkdir()
+    about = about_run(result)
+    form = CsvForm(said.separator, said.decimal_mark, said.dates)
+    facts = dict(zip(_CORE, about.values(), strict=True))
+    for name, table in made.items():
+        if "csv" in wanted:
+            described_csv(table, place / f"{name}.csv", form, facts=facts)
+        if "parquet" in wanted:
+            to_parquet(table, place / f"{name}.parquet", about)
+    told = "; ".join(f"{k.replace('_', ' ')} {v}" for k, v in about.items())
+    told = " ".join(
+        told.replace("--", "- -").split()
+    )  # a title cannot end the comment it stands in
+    heads = {"latex": ("tex", f"% {told}\n"), "markdown": ("md", f"<!-- {told} -->\n")}
+    for kind in (k for k in heads if k in wanted):
+        ending, head = heads[kind]
+        for name, text in journal_tables(result, f"to_{kind}").items():
+            (place / f"{name}.{ending}").write_text(head + text, encoding="utf-8")
+    faults = []
+    writers = {"xlsx": ("results.xlsx", _write_workbook), "sql": ("results.sqlite", write_database)}
+    for kind, (name, write) in writers.items():
+        if kind in wanted:
+            try:
+                write(made, work / name, about)
+            except (UltrumError, OSError, ValueError) as error:
+                (work / name).unlink(missing_ok=True)
+                faults.append(f"{name} could not be written: {reason(error)}")
+    return faults
+
+
+def about_run(result: Any) -> dict[str, str]:
+    """What every file names: the study, the run, and how far the data go."""
+    until = period_label(result.panel.assets.index[-1])
+    return {"study": result.study.study.title, "run": result.run, "data_until": until}
+
+
+def journal_tables(result: Any, write: str) -> dict[str, str]:
+    """The company's models side by side, and each model's companies, as a paper prints them."""
+    company = result.company
+    fits = company_fits(result)
+    title = f"{result.names.get(company, company)}: {len(fits)} models"
+    made = {"models_of_" + slug(company): getattr(model_table(fits, title=title), write)()}
+    files = files_of("betas", result.models)
+    for name, table in result.models.items():
+        made[files[name]] = getattr(model_table(table, title=f"Model {name}"), write)()
+    if result.two_pass is not None:
+        made["two_pass"] = getattr(model_table(result.two_pass, title="Two-pass premia"), write)()
+    return made
+
+
+def _write_workbook(made: Mapping[str, pd.DataFrame], path: Path, about: Mapping[str, str]) -> None:
+    """One workbook: a sheet of notes, then a sheet for each table."""
+    notes = pd.DataFrame({"what": list(about), "value": list(about.values())})
+    facts = {"title": about["study"], "comments": f"run {about['run']}", "created": _NO_CLOCK}
+    write_workbook({"notes": notes, **_ordered(made)}, path, facts)
+
+
+def _ordered(made: Mapping[str, pd.DataFrame]) -> dict[str, pd.DataFrame]:
+    """The answer first, then models and tests, then the panel and what it rests on."""
+    first, last = _SHEETS["answer"], [*_SHEETS["panel"], *_SHEETS["notes"]]
+    middle = [n for n in made if n not in first and n not in last]
+    return {n: made[n] for n in [*first, *middle, *last] if n in made}
+
+
+def _apart(names: Sequence[Any]) -> list[str]:
+    """Names of columns, numbered where they differ only by case, which a database does not tell apart."""
+    taken: set[str] = set()
+    found = []
+    for name in map(str, names):
+        own, number = name, 1
+        while own.casefold() in taken:
+            number += 1
+            own = f"{name}_{number}"
+        taken.add(own.casefold())
+        found.append(own)
+    return found
+
+
+def write_database(made: Mapping[str, pd.DataFrame], path: Path, about: Mapping[str, str]) -> None:
+    """Every table in one SQLite file, through SQLAlchemy."""
+    import sqlalchemy
+
+    engine = sqlalchemy.create_engine(f"sqlite:///{path}")
+    try:
+        with engine.begin() as connection:
+            pd.DataFrame([about]).to_sql("about", connection, index=False)
+            for name, table in made.items():
+                plain = flattened(table)
+                plain.columns = _apart(list(plain.columns))
+                plain.to_sql(name, connection, index=False)
+    except (sqlalchemy.exc.SQLAlchemyError, pd.errors.DatabaseError) as error:
+        raise UltrumError(f"{path} cannot be written: {error}.") from None
+    finally:
+        engine.dispose()

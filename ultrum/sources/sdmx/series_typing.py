@@ -1,0 +1,244 @@
+"""From a raw series to typed ones: percent becomes decimals, multipliers are applied, breaks split."""
+
+from __future__ import annotations
+
+import itertools
+import re
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.array_types import Floats, Ints
+from ultrum.core.series.labels import period_label
+from ultrum.core.series.metadata import Descriptor, Step
+from ultrum.core.series.time_series import TimeSeries
+from ultrum.core.time.frequency import Frequency, ordinals_of_labels
+from ultrum.errors import FrequencyError, SourceError, UnitError
+from ultrum.sources.sdmx.period_codes import frequency_of, has_zone, intraday, plain_label
+from ultrum.sources.sdmx.raw_series import RawSeries
+from ultrum.sources.sdmx.structures import Structure
+from ultrum.sources.sdmx.unit_codes import is_percent, measure_of_unit, unit_of_facts
+
+MISSING: Final = ("M", "L", "O", "H", "Q")  # observation statuses of the standard's code list
+_NAMES: Final = {"P": "provisional", "E": "estimated", "I": "imputed", "F": "forecast", "B": "break",
+                 "U": "low reliability", "S": "strike", "D": "definition differs"}  # fmt: skip
+BREAK: Final = "B"
+_SPLITTING: Final = ("UNIT_MEASURE", "UNIT_MULT", "BASE_PER")
+_TIMING: Final = {"A": "average", "B": "start", "E": "end", "S": "total"}
+_AREA: Final = ("REF_AREA", "AREA", "GEO", "COUNTRY", "LOCATION", "REGION")
+
+
+class Calendar:
+    """Periods read once: the ordinals of labels seen last, and the index of periods seen last."""
+
+    def __init__(self) -> None:
+        self._labels: tuple[Sequence[str], str, Frequency, Ints] | None = None
+        self._index: tuple[Frequency, Ints, pd.Index] | None = None
+
+    def periods(self, raw: RawSeries, code: str) -> tuple[Frequency, Ints]:
+        """Frequency of a series and the ordinals of its observations.
+
+        Raises
+        ------
+        FrequencyError
+            If a period is none, or longer than the frequency.
+        """
+        known = self._labels
+        if (
+            known is None
+            or known[1] != code
+            or (known[0] is not raw.labels and known[0] != raw.labels)
+        ):
+            try:
+                known = self._labels = raw.labels, code, *_read_periods(raw.labels, code)
+            except FrequencyError:  # labels of other series of the message may be at fault
+                used, places = np.unique(raw.places, return_inverse=True)
+                frequency, read = _read_periods([raw.labels[int(i)] for i in used], code)
+                return frequency, read[places]
+        return known[2], known[3][raw.places]
+
+    def index(self, frequency: Frequency, ordinals: Ints) -> pd.Index:
+        """Index of ordinals; the one made last where it is the same."""
+        known = self._index
+        if known is None or known[0] != frequency or not np.array_equal(known[1], ordinals):
+            known = self._index = frequency, ordinals, _index(frequency, ordinals)
+        return known[2]
+
+
+def _read_periods(labels: Sequence[str], code: str) -> tuple[Frequency, Ints]:
+    """Frequency and ordinals of all periods of a message."""
+    if code in ("H", "N") and any("T" in label for label in labels):
+        frequency, stamps = intraday(labels)
+        return frequency, np.asarray(stamps.as_unit("s").asi8, dtype=np.int64)
+    plain = [plain_label(label) for label in labels]
+    frequency = frequency_of(code, plain)
+    return frequency, ordinals_of_labels(np.asarray(plain, dtype=np.str_), frequency)
+
+
+def _index(frequency: Frequency, ordinals: Ints) -> pd.Index:
+    """Periods, or instants in UTC of intraday observations, whose ordinals are seconds."""
+    if frequency.code in "HN":
+        return pd.DatetimeIndex(ordinals.astype("datetime64[s]"), name="time").tz_localize("UTC")
+    return frequency.index(ordinals)
+
+
+def to_parts(
+    raw: RawSeries, structure: Structure, address: str, calendar: Calendar | None = None
+) -> list[TimeSeries]:
+    """Typed series, strictly in order of time; several where a definition or unit changes inside.
+
+    Parameters
+    ----------
+    raw : RawSeries
+    structure : Structure
+    address : str
+    calendar : Calendar, optional
+        Shared by series that have the same periods, which are then read once.
+
+    Raises
+    ------
+    SourceError
+        If nothing came, periods repeat, or a period is no period.
+    """
+    if not len(raw.places):
+        raise SourceError(f"{address} has no observations in this span.")
+    calendar = calendar or Calendar()
+    codes = dict(zip(structure.dimensions, raw.key.split("."), strict=False))
+    try:
+        frequency, ordinals = calendar.periods(
+            raw, codes.get("FREQ") or raw.attributes.get("FREQ", "")
+        )
+    except FrequencyError as error:
+        raise SourceError(f"{address}: {error}") from None
+    values, varying = raw.values, dict(raw.varying)
+    steps = np.diff(ordinals)
+    if (steps <= 0).any():
+        order = np.argsort(ordinals, kind="stable")
+        ordinals, values = ordinals[order], values[order]
+        varying = {name: [said[i] for i in order] for name, said in varying.items()}
+        _refuse_repeats(ordinals, frequency, address)
+    whole = raw.attributes.get("OBS_STATUS", "A")
+    if whole != "A":
+        varying["OBS_STATUS"] = [whole] * len(values)
+    pieces = _pieces(varying, len(values))
+    parts = []
+    for number, (inside, attributes) in enumerate(pieces, start=1):
+        own = {**codes, **raw.attributes, **attributes}  # a service may say a unit in its key
+        about = _describe(raw, own, structure, frequency, address)
+        statuses = list(varying["OBS_STATUS"][inside]) if "OBS_STATUS" in varying else []
+        index = calendar.index(frequency, ordinals[inside])
+        numbers = _in_units(values[inside], own, structure.unit_name(own), statuses)
+        about = _with_statuses(about, statuses, index)
+        if frequency.code in "HN" and not has_zone([raw.labels[raw.places[0]]]):
+            about = about.changed(notes=(*about.notes, "times without a zone are taken as UTC"))
+        if len(pieces) > 1:
+            label = period_label(index[0])
+            facts = {"name": f"{about.name}_{number}", "address": f"{address}#{number}"}
+            about = about.stepped("split where the definition changes", facts, at=label)
+        parts.append(TimeSeries.build(numbers, index, about))
+    return parts
+
+
+def _refuse_repeats(ordinals: Ints, frequency: Frequency, address: str) -> None:
+    twice = np.flatnonzero(np.diff(ordinals) == 0)
+    if len(twice):
+        label = period_label(_index(frequency, ordinals[twice[:1]])[0])
+        raise SourceError(f"{address}: {len(twice)} periods appear twice, first {label}.")
+
+
+def _pieces(varying: Mapping[str, Sequence[str]], count: int) -> list[tuple[slice, dict[str, str]]]:
+    """Stretches of observations with one definition, and the attributes of each."""
+    cuts = {i for i, s in enumerate(varying.get("OBS_STATUS", [])) if s == BREAK and i}
+    changing = {name: varying[name] for name in _SPLITTING if name in varying}
+    for said in changing.values():
+        cuts |= {i for i in range(1, count) if said[i] != said[i - 1]}
+    edges = itertools.pairwise([0, *sorted(cuts), count])
+    return [
+        (slice(low, high), {name: said[low] for name, said in changing.items()})
+        for low, high in edges
+    ]
+
+
+def _describe(
+    raw: RawSeries,
+    facts: Mapping[str, str],
+    structure: Structure,
+    frequency: Frequency,
+    address: str,
+) -> Descriptor:
+    unit, name = unit_of_facts(facts), structure.unit_name(facts)
+    timing = _TIMING.get(facts.get("COLLECTION", ""), "")
+    steps: list[Step] = [Step("received", (("from", address),))]
+    if is_percent(unit, name):
+        steps.append(Step("percent to decimals"))
+    area = next((facts[a] for a in _AREA if a in facts), "")
+    decimals = facts.get("DECIMALS", "")
+    try:
+        return Descriptor(
+            name=raw.key.replace(".", "_"),
+            title=facts.get("TITLE") or ", ".join(structure.labels(raw.key)[1:]),
+            frequency=frequency,
+            scale=_scale(facts),
+            timing=timing,
+            seasonal_adjustment=facts.get("ADJUSTMENT", ""),
+            region=area,
+            source=address.partition(":")[0],
+            address=address,
+            base_period=facts.get("BASE_PER", ""),
+            release_lag=facts.get("RELEASE_LAG", ""),
+            quoted=facts.get("QUOTING", ""),
+            maturity=facts.get("MATURITY", ""),
+            decimals=int(decimals) if decimals.isdigit() else None,
+            trail=tuple(steps),
+            **_measure(facts, name, timing),
+        )
+    except UnitError as error:
+        raise SourceError(f"{address}: {error}") from None
+
+
+def _scale(facts: Mapping[str, str]) -> int:
+    said = facts.get("UNIT_MULT") or "0"
+    return int(said) if re.fullmatch(r"-?\d{1,2}", said) else 0
+
+
+def _in_units(
+    values: Floats, facts: Mapping[str, str], name: str, statuses: Sequence[str]
+) -> Floats:
+    """Values times their multiplier; percent divided by 100, which rounds once and correctly."""
+    scale = _scale(facts)
+    found = values * 10.0**scale if scale else values.copy()
+    if is_percent(unit_of_facts(facts), name):
+        found = found / 100.0
+    if statuses:
+        found[np.isin(np.array(statuses), MISSING)] = np.nan
+    return found
+
+
+def _measure(facts: Mapping[str, str], name: str, timing: str) -> dict[str, Any]:
+    """Measure and unit as far as key and attributes determine them; what they leave open stays empty."""
+    base = facts.get("BASE_CURRENCY") or facts.get("CURRENCY")
+    quote = facts.get("QUOTE_CURRENCY") or facts.get("CURRENCY_DENOM")
+    if base and quote:  # CURRENCY of the standard is what is paid for one CURRENCY_DENOM
+        pair = f"{base}/{quote}" if "QUOTE_CURRENCY" in facts else f"{quote}/{base}"
+        return {"measure": "quote", "unit": pair}
+    return measure_of_unit(unit_of_facts(facts), name, timing)
+
+
+def _with_statuses(about: Descriptor, statuses: Sequence[str], index: pd.Index) -> Descriptor:
+    """What the statuses of observations say, on the trail and in the notes."""
+    if not statuses:
+        return about
+    counts = Counter(_NAMES[s] for s in statuses if s in _NAMES)
+    lost = sum(s in MISSING for s in statuses)
+    notes = []
+    for name, count in counts.items():
+        first = next(i for i, s in enumerate(statuses) if _NAMES.get(s) == name)
+        notes.append(f"{count} {name}, first {period_label(index[first])}")
+    if lost:
+        notes.append(f"{lost} marked missing")
+    if not notes:
+        return about
+    return about.stepped("statuses", {"notes": (*about.notes, *notes)}, found="; ".join(notes))

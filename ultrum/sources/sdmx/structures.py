@@ -1,0 +1,331 @@
+"""Structure messages: flows, dimensions, names of codes, categories, and which codes have data.
+
+SDMX-JSON 1.0 and 2.0 and SDMX-ML 2.1 and 3.0 are read into the same few types.
+"""
+
+from __future__ import annotations
+
+import functools
+import re
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Final, TypeVar
+
+import lxml.etree
+import orjson
+
+from ultrum.errors import SourceError
+from ultrum.sources.sdmx.service_errors import message_of_fault
+from ultrum.sources.sdmx.xml_data import refuse_entities
+
+T = TypeVar("T")
+_REFERENCE: Final = re.compile(r"=([^:]+):([^(]+)\(([^)]+)\)(?:\.(.+))?")
+_LANGUAGE: Final = "{http://www.w3.org/XML/1998/namespace}lang"
+_DEEPEST: Final = 12
+
+
+@dataclass(frozen=True)
+class Flow:
+    """A dataflow and the structure it follows (``agency/id/version``)."""
+
+    id: str
+    agency: str
+    version: str
+    title: str
+    structure: str
+
+
+@dataclass(frozen=True)
+class Structure:
+    """Dimensions in key order, the names of their codes, and the names of dimensions themselves.
+
+    ``attributes`` has the names of the codes of attributes.
+    """
+
+    dimensions: tuple[str, ...]
+    codes: Mapping[str, Mapping[str, str]]
+    names: Mapping[str, str] = field(default_factory=dict)
+    attributes: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+
+    def unit_name(self, facts: Mapping[str, str]) -> str:
+        """Name of the unit among the facts of a series, from the code list of its dimension or attribute."""
+        for place in ("UNIT_MEASURE", "UNIT"):
+            if place in facts:
+                listed = self.codes.get(place) or self.attributes.get(place) or {}
+                return listed.get(facts[place], "")
+        return ""
+
+    def labels(self, key: str) -> list[str]:
+        """Names of the codes in a key."""
+        pairs = zip(self.dimensions, key.split("."), strict=False)
+        return [self.codes.get(d, {}).get(code, code) for d, code in pairs]
+
+
+@dataclass(frozen=True)
+class Category:
+    """A topic of a catalogue: its path of names from the top, and the flows in it."""
+
+    path: tuple[str, ...]
+    flows: tuple[str, ...]
+
+
+def _whole(read: Callable[[bytes, str], T]) -> Callable[[bytes, str], T]:
+    """Say of a message that lacks what it must have that it is no whole one."""
+
+    @functools.wraps(read)
+    def _read(body: bytes, where: str) -> T:
+        try:
+            return read(body, where)
+        except (ValueError, LookupError, TypeError, AttributeError, RecursionError) as error:
+            raise SourceError(
+                f"{where}: the answer is no whole structure message: {type(error).__name__} {error}. Try again; "
+                "if it stays, the service is at fault."
+            ) from None
+
+    return _read
+
+
+@_whole
+def read_flows(body: bytes, where: str) -> list[Flow]:
+    """Dataflows of a structure message."""
+    flows = _items(body, where, "dataflows", "Dataflow")
+    return [Flow(f["id"], f["agency"], f["version"], f["name"], f["structure"]) for f in flows]
+
+
+@_whole
+def read_structure(body: bytes, where: str) -> Structure:
+    """The first data structure of a message, with the code lists and concepts that came with it."""
+    if _is_json(body):
+        return _structure_json(_data(body, where), where)
+    return _structure_xml(_tree(body, where), where)
+
+
+@_whole
+def read_categories(body: bytes, where: str) -> list[Category]:
+    """Topics with the flows categorised under them."""
+    if _is_json(body):
+        data = _data(body, where)
+        schemes, links = data.get("categorySchemes", []), data.get("categorisations", [])
+        placed = [(str(c.get("source", "")), str(c.get("target", ""))) for c in links]
+        return _categories(schemes, placed)
+    tree = _tree(body, where)
+    schemes = [_category_of_xml(s) for s in tree.iter("{*}CategoryScheme")]
+    placed = [
+        (_xml_urn(c.find("{*}Source")), _xml_urn(c.find("{*}Target")))
+        for c in tree.iter("{*}Categorisation")
+    ]
+    return _categories(schemes, placed)
+
+
+@_whole
+def read_available(body: bytes, where: str) -> dict[str, list[str]]:
+    """Codes with data, by dimension."""
+    found: dict[str, list[str]] = {}
+    if _is_json(body):
+        data = _data(body, where)
+        for constraint in [*data.get("contentConstraints", []), *data.get("dataConstraints", [])]:
+            for region in constraint.get("cubeRegions", []):
+                for part in region.get("keyValues", region.get("memberSelection", [])):
+                    values = part.get("values", [])
+                    found[part["id"]] = [
+                        v["value"] if isinstance(v, dict) else str(v) for v in values
+                    ]
+        return found
+    for part in _tree(body, where).iter("{*}KeyValue"):
+        found[str(part.get("id"))] = [str(v.text) for v in part.findall("{*}Value")]
+    return found
+
+
+def reference(urn: str) -> str:
+    """``agency/id/version`` of a structure's urn."""
+    found = _REFERENCE.search(urn)
+    return "/".join(found.groups()[:3]) if found else ""
+
+
+def _is_json(body: bytes) -> bool:
+    return body[:64].removeprefix(b"\xef\xbb\xbf").lstrip().startswith(b"{")
+
+
+def _data(body: bytes, where: str) -> Mapping[str, Any]:
+    fault = message_of_fault(body)
+    if fault:
+        raise SourceError(f"{where}: {fault}")
+    try:
+        message = orjson.loads(body)
+        data = message["data"]
+        return dict(data)
+    except (orjson.JSONDecodeError, KeyError, TypeError, ValueError) as error:
+        raise SourceError(
+            f"{where}: the answer is no SDMX-JSON structure message: {error}."
+        ) from None
+
+
+def _tree(body: bytes, where: str) -> Any:
+    """A structure message in SDMX-ML, without entities or network."""
+    fault = message_of_fault(body)
+    if fault:
+        raise SourceError(f"{where}: {fault}")
+    parser = lxml.etree.XMLParser(
+        resolve_entities=False,
+        no_network=True,
+        load_dtd=False,
+        huge_tree=False,
+        remove_comments=True,
+    )
+    try:
+        refuse_entities(body)
+        root = lxml.etree.fromstring(body, parser)
+    except (lxml.etree.LxmlError, ValueError) as error:
+        raise SourceError(f"{where}: the answer is no structure message: {error}.") from None
+    if not str(root.tag).endswith("}Structure"):
+        raise SourceError(f"{where}: a '{root.tag}' came instead of a structure message.")
+    return root
+
+
+def _name(item: Mapping[str, Any]) -> str:
+    names = item.get("names") or {}
+    return str(names.get("en") or item.get("name") or next(iter(names.values()), item["id"]))
+
+
+def _xml_name(element: Any) -> str:
+    names = element.findall("{*}Name")
+    best = next((n for n in names if n.get(_LANGUAGE) == "en"), names[0] if names else None)
+    return str(best.text) if best is not None and best.text else str(element.get("id"))
+
+
+def _xml_reference(element: Any) -> str:
+    """``agency/id/version`` that an element refers to, by Ref, URN or its own text."""
+    if element is None:
+        return ""
+    ref = element.find("{*}Ref")
+    if ref is None:
+        return reference(_xml_urn(element))
+    parent = ref.get("maintainableParentID")
+    version = ref.get("maintainableParentVersion") or ref.get("version") or "1.0"
+    return f"{ref.get('agencyID')}/{parent or ref.get('id')}/{version}"
+
+
+def _xml_urn(element: Any) -> str:
+    """Urn of a reference, made up from its Ref if it has none."""
+    if element is None:
+        return ""
+    urn = element.findtext("{*}URN")
+    if urn:
+        return str(urn)
+    ref = element.find("{*}Ref")
+    if ref is None:
+        return str(element.text or "").strip()
+    owner = ref.get("maintainableParentID")
+    tail = f".{ref.get('id')}" if owner else ""
+    version = ref.get("maintainableParentVersion") or ref.get("version") or "1.0"
+    return f"={ref.get('agencyID')}:{owner or ref.get('id')}({version}){tail}"
+
+
+def _items(body: bytes, where: str, key: str, tag: str) -> list[dict[str, str]]:
+    """Flows of either format."""
+    if _is_json(body):
+        return [
+            {"id": f["id"], "agency": f.get("agencyID", ""), "version": f.get("version", "1.0"),
+             "name": _name(f), "structure": reference(f.get("structure", ""))}
+            for f in _data(body, where).get(key, [])
+        ]  # fmt: skip
+    return [
+        {"id": str(e.get("id")), "agency": str(e.get("agencyID") or ""),
+         "version": str(e.get("version") or "1.0"),
+         "name": _xml_name(e), "structure": _xml_reference(e.find("{*}Structure"))}
+        for e in _tree(body, where).iter("{*}" + tag)
+    ]  # fmt: skip
+
+
+def _structure_json(data: Mapping[str, Any], where: str) -> Structure:
+    definitions = data.get("dataStructures", [])
+    if not definitions:
+        raise SourceError(f"{where}: the answer holds no data structure.")
+    listed = definitions[0]["dataStructureComponents"]["dimensionList"]["dimensions"]
+    ordered = sorted(listed, key=lambda d: int(d.get("position", 0)))
+    lists = {
+        c["id"]: {x["id"]: _name(x) for x in c.get("codes", [])} for c in data.get("codelists", [])
+    }
+    concepts = {
+        c["id"]: _name(c) for s in data.get("conceptSchemes", []) for c in s.get("concepts", [])
+    }
+    codes, names = {}, {}
+    for dimension in ordered:
+        target = dimension.get("localRepresentation", {}).get("enumeration", "")
+        found = _REFERENCE.search(target)
+        codes[dimension["id"]] = lists.get(found[2], {}) if found else {}
+        concept = _REFERENCE.search(dimension.get("conceptIdentity", ""))
+        names[dimension["id"]] = (
+            concepts.get(concept[4] or "", dimension["id"]) if concept else dimension["id"]
+        )
+    given = definitions[0]["dataStructureComponents"].get("attributeList", {}).get("attributes", [])
+    attributes = {}
+    for attribute in given:
+        target = (attribute.get("localRepresentation") or {}).get("enumeration", "")
+        if found := _REFERENCE.search(target):
+            attributes[attribute["id"]] = lists.get(found[2], {})
+    return Structure(tuple(d["id"] for d in ordered), codes, names, attributes)
+
+
+def _structure_xml(root: Any, where: str) -> Structure:
+    definition = next(root.iter("{*}DataStructure"), None)
+    if definition is None:
+        raise SourceError(f"{where}: the answer holds no data structure.")
+    listed = [e for e in definition.iter("{*}Dimension") if e.get("id")]
+    ordered = sorted(listed, key=lambda e: int(e.get("position") or 0))
+    lists = {
+        str(c.get("id")): {str(x.get("id")): _xml_name(x) for x in c.findall("{*}Code")}
+        for c in root.iter("{*}Codelist")
+    }
+    concepts = {str(c.get("id")): _xml_name(c) for c in root.iter("{*}Concept")}
+    codes, names = {}, {}
+    for element in ordered:
+        own = str(element.get("id"))
+        target = _xml_reference(element.find("{*}LocalRepresentation/{*}Enumeration"))
+        codes[own] = lists.get(target.split("/")[1], {}) if target else {}
+        identity = element.find("{*}ConceptIdentity")
+        ref = identity.find("{*}Ref") if identity is not None else None
+        concept = ref.get("id") if ref is not None else _xml_urn(identity).rpartition(".")[2]
+        names[own] = concepts.get(str(concept), own)
+    attributes = {}
+    for element in definition.iter("{*}Attribute"):
+        target = _xml_reference(element.find("{*}LocalRepresentation/{*}Enumeration"))
+        if element.get("id") and target:
+            attributes[str(element.get("id"))] = lists.get(target.split("/")[1], {})
+    return Structure(tuple(str(e.get("id")) for e in ordered), codes, names, attributes)
+
+
+def _category_of_xml(element: Any) -> dict[str, Any]:
+    inside = [_category_of_xml(c) for c in element.findall("{*}Category")]
+    return {"id": str(element.get("id")), "name": _xml_name(element), "categories": inside}
+
+
+def _categories(
+    schemes: Sequence[Mapping[str, Any]], placed: Sequence[tuple[str, str]]
+) -> list[Category]:
+    """Every category with flows, or with none but children that may have."""
+    flows: dict[tuple[str, str], list[str]] = {}
+    for source, target in placed:
+        flow, category = _REFERENCE.search(source), _REFERENCE.search(target)
+        if flow and category:
+            flows.setdefault((category[2], category[4] or ""), []).append(flow[2])
+    found: list[Category] = []
+    for scheme in schemes:
+        _walk(scheme, (_name(scheme),), "", str(scheme["id"]), flows, found, 0)
+    return found
+
+
+def _walk(
+    item: Mapping[str, Any],
+    path: tuple[str, ...],
+    dotted: str,
+    scheme: str,
+    flows: Mapping[tuple[str, str], list[str]],
+    found: list[Category],
+    depth: int,
+) -> None:
+    for child in item.get("categories", []) if depth < _DEEPEST else []:
+        own = f"{dotted}.{child['id']}" if dotted else str(child["id"])
+        inside = flows.get((scheme, own)) or flows.get((scheme, str(child["id"]))) or []
+        found.append(Category((*path, _name(child)), tuple(inside)))
+        _walk(child, (*path, _name(child)), own, scheme, flows, found, depth + 1)

@@ -1,0 +1,132 @@
+"""A table before anybody knows what it is: rows of cells, whatever kind of file they came from."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from datetime import date
+from typing import Any
+
+import numpy as np
+
+from ultrum.core.array_types import Array
+from ultrum.sources.limits import current
+from ultrum.sources.table.date_formats import style_of
+from ultrum.sources.table.date_reading import cell_text
+from ultrum.sources.table.number_formats import is_missing, is_number
+
+Row = Sequence[Any]
+
+
+@dataclass(frozen=True)
+class Grid:
+    """Cells of one sheet, page table or text.
+
+    Attributes
+    ----------
+    name : str
+        Name of the sheet, caption of the table, or name of the file.
+    rows : list of rows
+        Cells are text, numbers, dates or None.
+    lines : list of int
+        Line or row number of each row in its file, from 1.
+    how : str
+        What the cells were parted by, for people.
+    above, below : str
+        Text of a page around its table.
+    """
+
+    name: str
+    rows: list[Row]
+    lines: list[int]
+    how: str = ""
+    decisions: tuple[tuple[str, str], ...] = field(default=())
+    above: str = ""
+    below: str = ""
+
+    def checked(self, where: str) -> Grid:
+        """The grid itself, unless it is larger than a table can be."""
+        current().check_shape(len(self.rows), max(map(len, self.rows), default=0), where)
+        return self
+
+    def turned(self) -> Grid:
+        """Rows and columns exchanged; lines then count columns."""
+        width = max(map(len, self.rows), default=0)
+        padded = [[*row, *[""] * (width - len(row))] for row in self.rows]
+        turned: list[Row] = [list(column) for column in zip(*padded, strict=True)]
+        return replace(self, rows=turned, lines=list(range(1, width + 1)))
+
+
+def shown_rows(grid: Grid, most: int = 3) -> str:
+    """The first rows of a grid for a message, and what to do if they hold dates."""
+    rows = [
+        " | ".join(cell_text(c) for c in r[:8])[:80] for r in grid.rows if not all(map(is_empty, r))
+    ]
+    if not rows:
+        return "it is empty."
+    listed = "; ".join(f"'{r}'" for r in rows[:most])
+    return (
+        f"it begins {listed}. Is it the right file? If a column holds dates, name it and their form: "
+        "date_column=..., dates=..."
+    )
+
+
+def is_date(cell: Any) -> bool:
+    """Whether a cell is a date or written like one."""
+    if isinstance(cell, str):
+        return bool(style_of(cell_text(cell)))
+    if isinstance(cell, date):
+        return True
+    return (
+        isinstance(cell, float | int)
+        and not isinstance(cell, bool)
+        and bool(style_of(cell_text(cell)))
+    )
+
+
+def shape_of(cell: Any) -> str:
+    """Name of the way a date is written; empty if it is none."""
+    if isinstance(cell, str):
+        return style_of(cell_text(cell))
+    if isinstance(cell, date):
+        return "date"
+    if isinstance(cell, float | int) and not isinstance(cell, bool):
+        return style_of(cell_text(cell))
+    return ""
+
+
+def is_empty(cell: Any) -> bool:
+    """Whether a cell says nothing."""
+    if isinstance(cell, str):
+        return not cell or cell.isspace()
+    return cell is None or (isinstance(cell, float) and cell != cell)  # noqa: PLR0124
+
+
+def is_value(cell: Any) -> bool:
+    """Whether a cell is a number, or a mark for a missing one that is not merely empty."""
+    if isinstance(cell, str):
+        return is_number(cell) or (bool(cell.strip()) and is_missing(cell))
+    return isinstance(cell, int | float) and not isinstance(cell, bool) and not is_empty(cell)
+
+
+def is_word(cell: Any) -> bool:
+    """Whether a cell is text that is neither number nor date nor a missing mark."""
+    return isinstance(cell, str) and bool(cell.strip()) and not is_value(cell) and not is_date(cell)
+
+
+def filled(row: Row) -> int:
+    """Number of cells up to the last that says something."""
+    count = len(row)
+    while count and is_empty(row[count - 1]):
+        count -= 1
+    return count
+
+
+def column_array(cells: Sequence[Any]) -> Array:
+    """A column as an array: of floats if all cells are numbers, else of objects."""
+    kinds = set(map(type, cells))
+    if kinds <= {float, int} and kinds:
+        return np.array(cells, dtype=np.float64)
+    column = np.empty(len(cells), dtype=object)
+    column[:] = cells
+    return column

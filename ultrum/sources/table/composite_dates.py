@@ -1,0 +1,218 @@
+"""Dates that stand in several columns, or across: year and month, date and time, months side by side."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, Final
+
+import numpy as np
+
+from ultrum.core.array_types import Array
+from ultrum.sources.table.cell_grid import Row, is_empty, shape_of
+from ultrum.sources.table.column_headings import Heading
+from ultrum.sources.table.date_formats import month_named
+from ultrum.sources.table.date_reading import cell_text
+from ultrum.sources.table.periods_of_year import is_month_name, labelled, part_of_year
+from ultrum.sources.table.table_detection import Block
+
+_MONTH_WORDS: Final = ("month", "m", "mon", "monat", "mes", "mois", "mm", "month_no")
+_QUARTER_WORDS: Final = ("quarter", "q", "qtr", "quartal", "trimestre")
+_DAY_WORDS: Final = ("day", "d", "tag", "dia", "jour", "dd", "day of month")
+_TIME_WORDS: Final = ("time", "hour", "zeit", "uhrzeit", "clock", "time of day")
+_PERIOD: Final = re.compile(r"([MQSH])(\d{1,2})", re.IGNORECASE)
+_WHOLE: Final = re.compile(r"M13|Q0?5|S0?3|A0?1", re.IGNORECASE)
+_CLOCK: Final = re.compile(r"\d{1,2}:\d{2}(:\d{2})?( ?[ap]\.?m\.?)?", re.IGNORECASE)
+_BARE_CLOCK: Final = re.compile(r"\d{3,4}|\d{6}")
+_WHOLE_YEAR: Final = re.compile(
+    r"(annual|year|total|average|mean|sum|avg|jan-dec|jahr|m13).*", re.IGNORECASE
+)
+
+
+@dataclass(frozen=True)
+class DateCells:
+    """Cells of dates, the columns they came from, and how they were put together.
+
+    ``aside`` holds the rows of thirteenth months, which are averages of the year.
+    """
+
+    cells: Array
+    used: tuple[int, ...]
+    how: str = ""
+    aside: tuple[int, ...] = ()
+
+
+def date_cells(block: Block) -> DateCells:
+    """The dates of a block, joined from two or three columns where they are parted."""
+    column = block.date_column
+    own = [row[column] for row in block.rows]
+    parted = _parted(block, own)
+    if parted is not None:
+        return parted
+    array = np.empty(len(own), dtype=object)
+    array[:] = own
+    return DateCells(array, (column,))
+
+
+def _parted(block: Block, own: Sequence[Any]) -> DateCells | None:
+    names = [n.lower() for n in block.heading.names]
+    if all(shape_of(c) == "2024" for c in own[:50]):
+        found = _year_and_part(block, own, names)
+        if found is not None:
+            return found
+    clock = _clock_column(block, names)
+    if clock is None:
+        return None
+    joined = [
+        f"{cell_text(d)} {_clock_text(row[clock])}" for d, row in zip(own, block.rows, strict=True)
+    ]
+    return DateCells(_objects(joined), (block.date_column, clock), "date and time in two columns")
+
+
+def _clock_column(block: Block, names: Sequence[str]) -> int | None:
+    """Column right of the dates that holds times of day."""
+    place = block.date_column + 1
+    if place >= len(names):
+        return None
+    cells = [cell_text(row[place]) for row in block.rows[:200]]
+    if all(_CLOCK.fullmatch(c) for c in cells):
+        return place
+    named = names[place] in _TIME_WORDS
+    return place if named and all(_BARE_CLOCK.fullmatch(c) for c in cells) else None
+
+
+def _clock_text(cell: Any) -> str:
+    text = cell_text(cell)
+    return text.zfill(4) if text.isdigit() and len(text) < 5 else text
+
+
+def _year_and_part(block: Block, own: Sequence[Any], names: Sequence[str]) -> DateCells | None:
+    """Year beside month, quarter or period code, and perhaps a day."""
+    for place, name in enumerate(names):
+        if place == block.date_column:
+            continue
+        cells = [row[place] for row in block.rows]
+        reader = _part_reader(name, cells)
+        if reader is None:
+            continue
+        texts = [reader(cell_text(year), cell_text(c)) for year, c in zip(own, cells, strict=True)]
+        day = next((k for k, n in enumerate(names) if n in _DAY_WORDS and k != place), None)
+        if day is not None and name in _MONTH_WORDS:
+            texts = [
+                f"{t}-{int(float(cell_text(row[day]))):02d}"
+                for t, row in zip(texts, block.rows, strict=True)
+            ]
+            return DateCells(
+                _objects(texts), (block.date_column, place, day), "year, month and day apart"
+            )
+        aside = tuple(i for i, c in enumerate(cells) if _WHOLE.fullmatch(cell_text(c)))
+        how = f"year and '{name}' apart"
+        if aside:
+            how += f"; {len(aside)} averages of whole years set aside"
+        return DateCells(_objects(texts), (block.date_column, place), how, aside)
+    return None
+
+
+def _part_reader(name: str, cells: Sequence[Any]) -> Callable[[str, str], str] | None:
+    """How to join a year with a cell of a column, if the column holds parts of years."""
+    texts = [cell_text(c) for c in cells[:400]]
+    if not texts or any(not t for t in texts):
+        return None
+    if all(_PERIOD.fullmatch(t) or t.upper() == "A01" for t in texts):
+        return _coded
+    if name in _MONTH_WORDS or all(is_month_name(t) for t in texts):
+        ok = all(is_month_name(t) or (t.isdigit() and 1 <= int(t) <= 12) for t in texts)
+        return _monthly if ok else None
+    if name in _QUARTER_WORDS and all(re.fullmatch(r"[1-4]", t) for t in texts):
+        texts = [f"Q{t}" for t in texts]
+    if {p[0] if (p := part_of_year(t)) else "" for t in texts} in ({"Q"}, {"S"}):
+        return _quarterly
+    if name in ("week", "wk", "woche") and all(t.isdigit() and 1 <= int(t) <= 53 for t in texts):
+        return lambda year, text: f"{year}-W{int(text):02d}"
+    return None
+
+
+def _coded(year: str, text: str) -> str:
+    found = _PERIOD.fullmatch(text)
+    if not found or _WHOLE.fullmatch(text):
+        return f"{year}-01"  # set aside
+    letter, number = found[1].upper(), int(found[2])
+    return f"{year}-{number:02d}" if letter == "M" else f"{year}-{letter}{number}"
+
+
+def _quarterly(year: str, text: str) -> str:
+    part = part_of_year(f"Q{text}" if text.isdigit() else text)
+    return labelled(year, part) if part else ""
+
+
+def _monthly(year: str, text: str) -> str:
+    return f"{year}-{int(text) if text.isdigit() else month_named(text):02d}"
+
+
+def _objects(texts: Sequence[str]) -> Array:
+    array = np.empty(len(texts), dtype=object)
+    array[:] = texts
+    return array
+
+
+def side_by_side(block: Block) -> Block | None:
+    """The block with years down and months or quarters across as one with a value a row, or None."""
+    if block.family != "A" or block.heading.missing:
+        return None
+    parts = {
+        k: p
+        for k, n in enumerate(block.heading.names)
+        if k != block.date_column and (p := part_of_year(n))
+    }
+    bare = {block.heading.names[k].strip() for k in parts}
+    if bare == set("1234") and block.heading.names[block.date_column].lower() in _QUARTER_WORDS:
+        parts = {k: ("Q", number) for k, (_, number) in parts.items()}
+    kinds = {p[0] for p in parts.values()}
+    if len(kinds) != 1 or len(parts) < {"M": 6, "Q": 4, "S": 2}[next(iter(kinds))]:
+        return None
+    others = [
+        k for k in range(len(block.heading.names)) if k not in parts and k != block.date_column
+    ]
+    whole = [k for k in others if _WHOLE_YEAR.fullmatch(block.heading.names[k])]
+    keys = [k for k in others if k not in whole]
+    names = [*[block.heading.names[k] for k in keys], "period", "value"]
+    rows: list[Row] = []
+    lines: list[int] = []
+    for row, line in zip(block.rows, block.lines, strict=True):
+        year = cell_text(row[block.date_column])
+        for place, part in parts.items():
+            rows.append([*[row[k] for k in keys], labelled(year, part), row[place]])
+            lines.append(line)
+    kept = _without_empty_ends(rows)
+    unfilled = len(rows) - len(kept)
+    across = {"M": "months", "Q": "quarters", "S": "half-years"}[next(iter(kinds))]
+    said = [("layout", f"years down, {across} across")]
+    said += [("set aside", f"column '{block.heading.names[k]}'") for k in whole]
+    if unfilled:
+        said.append(
+            ("set aside", f"{unfilled} empty cells before the first or after the last value")
+        )
+    grid = replace(block.grid, rows=rows, lines=lines)
+    heading = Heading(names, first_row=block.heading.first_row, line=block.heading.line)
+    return replace(
+        block, grid=grid, date_column=len(keys), heading=heading, rows=[rows[i] for i in kept],
+        lines=[lines[i] for i in kept], prose=[], family=next(iter(kinds)),
+        decisions=[*block.decisions, *said],
+    )  # fmt: skip
+
+
+def _without_empty_ends(rows: Sequence[Row]) -> list[int]:
+    """Rows but for the empty cells of months that have not come yet, or had not begun."""
+    filled = [i for i, row in enumerate(rows) if not is_empty(row[-1])]
+    if not filled:
+        return list(range(len(rows)))
+    keys = [tuple(map(cell_text, row[:-2])) for row in rows]
+    last: dict[Any, int] = {}
+    first: dict[Any, int] = {}
+    for i in filled:
+        last[keys[i]] = i
+        first.setdefault(keys[i], i)
+    return [
+        i for i in range(len(rows)) if keys[i] in first and first[keys[i]] <= i <= last[keys[i]]
+    ]

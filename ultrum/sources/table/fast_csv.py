@@ -1,0 +1,222 @@
+"""The quick way for large regular texts: decided on the first rows, read whole by pyarrow.
+
+A sample is read with all care; if it is one plain block, the rest is converted at once under the
+decisions of the sample. Whatever does not fit them sends the file to the careful reader, so both give
+the same numbers.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import replace
+from typing import Any, Final
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.csv
+
+from ultrum.core.array_types import Array, Dates
+from ultrum.errors import TableError
+from ultrum.sources.table.bars import named_bars
+from ultrum.sources.table.centuries import with_centuries
+from ultrum.sources.table.composite_dates import date_cells, side_by_side
+from ultrum.sources.table.date_column import Wishes
+from ultrum.sources.table.date_formats import BY_NAME
+from ultrum.sources.table.date_reading import ReadDates
+from ultrum.sources.table.file_formats import kind_of, text_grid
+from ultrum.sources.table.fixed_width_dates import by_places, letters_of, seconds_of
+from ultrum.sources.table.key_columns import key_columns
+from ultrum.sources.table.number_formats import MISSING, sentinel_in
+from ultrum.sources.table.reading_result import TableOptions
+from ultrum.sources.table.swapped_dates import refuse_swapped
+from ultrum.sources.table.table_detection import Block, find_blocks
+from ultrum.sources.table.type_inference import Typed, typed
+from ultrum.sources.table.unpacking import decode
+
+SAMPLE: Final = 12 * 1024
+_LINES: Final = 12  # of a sample at least, however long they are
+_LONGEST: Final = 4 * 1024 * 1024  # bytes of them
+LARGE: Final = 200_000
+_MOST_DISTINCT: Final = 100_000
+_PLAIN: Final = re.compile(r"[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?|[-+]?(\d+,?\d*|,\d+)")
+_LOWER: Final = sorted(MISSING)
+_MARKS: Final = [*_LOWER, *[m.upper() for m in _LOWER], "NaN", "Null", "None", "N.A.", "Missing"]
+
+
+def read_quick(body: bytes, name: str, options: TableOptions) -> Typed | None:
+    """Typed rows of a large plain text, or None if it needs care."""
+    if len(body) < LARGE or kind_of(body) != "text" or options.missing is not None:
+        return None
+    try:
+        text, encoding = decode(_sample(body), name, options.encoding)
+        block = _sample_block(text, name, options, encoding)
+        found = typed(block, options) if block is not None else None
+    except TableError:
+        return None
+    if block is None or found is None or not _is_plain(block, found):
+        return None
+    whole = _whole(body, block, found, encoding, options)
+    return None if whole is None or _needs_codes(whole, options) else whole
+
+
+def _needs_codes(whole: Typed, options: TableOptions) -> bool:
+    """Whether a column of whole numbers may name the assets, whose text only the careful reader keeps."""
+    if options.asset_column is not None:
+        return options.asset_column in whole.units
+    if not any(_may_be_codes(whole.columns[n]) for n in whole.numeric):
+        return False
+    texts = {n: c for n, c in whole.columns.items() if n not in whole.units}
+    return key_columns(texts, whole.dates.moments) is None
+
+
+def _may_be_codes(numbers: Array) -> bool:
+    """Whether all numbers are whole and none is missing."""
+    return bool(np.isfinite(numbers[:100]).all() and (numbers == np.floor(numbers)).all())
+
+
+def _sample(body: bytes) -> bytes:
+    """The first lines of a file."""
+    end = body.rfind(b"\n", 0, SAMPLE) + 1
+    lines = body.count(b"\n", 0, end)
+    while lines < _LINES and 0 <= end < _LONGEST:
+        end, lines = body.find(b"\n", end) + 1 or len(body), lines + 1
+    return body[:end]
+
+
+def _sample_block(text: str, name: str, options: TableOptions, encoding: str) -> Block | None:
+    """The one plain block of the sample."""
+    grid = text_grid(text, name, options.delimiter, encoding)
+    wishes = Wishes(options.columns, options.header, options.date_column)
+    blocks = find_blocks(grid, wishes, name)
+    block = blocks[0]
+    if len(blocks) > 1 or block.rejected or block.prose or block.decisions or side_by_side(block):
+        return None
+    if len(grid.how) > 1 and grid.how != "tab":
+        return None
+    if block.lines != list(range(block.lines[0], block.lines[0] + len(block.lines))):
+        return None
+    return named_bars(block, name)
+
+
+def _is_plain(block: Block, found: Typed) -> bool:
+    """Whether all numbers of the sample are bare, and nothing is marked."""
+    if found.rejected or found.statuses or found.breaks:
+        return False
+    places = [block.place_of[n] for n in found.numeric]
+    for row in block.rows:
+        for place in places:
+            cell = str(row[place])
+            if cell.lower() not in MISSING and not _PLAIN.fullmatch(cell):
+                return False
+    return True
+
+
+def _whole(
+    body: bytes, block: Block, sample: Typed, encoding: str, options: TableOptions
+) -> Typed | None:
+    """The whole file under the sample's decisions."""
+    decimal = next(d.chosen for d in sample.decisions if d.what == "decimal mark")
+    names = block.heading.names
+    types = {
+        f"{k}": pa.float64() if n in sample.units else pa.string() for k, n in enumerate(names)
+    }
+    mark = {"tab": "\t"}.get(block.grid.how, block.grid.how)
+    try:
+        table = pyarrow.csv.read_csv(
+            pa.BufferReader(body),
+            read_options=pyarrow.csv.ReadOptions(
+                skip_rows=block.lines[0] - 1, column_names=list(types), encoding=_codec(encoding)
+            ),
+            parse_options=pyarrow.csv.ParseOptions(delimiter=mark),
+            convert_options=pyarrow.csv.ConvertOptions(
+                column_types=types,
+                null_values=_MARKS,
+                strings_can_be_null=False,
+                decimal_point=decimal,
+            ),
+        )
+    except (pa.ArrowInvalid, pa.ArrowKeyError, UnicodeDecodeError):
+        return None
+    if table.num_rows != _lines_from(body, block.lines[0] - 1):
+        return None  # a cell with line breaks, or a quote that is never closed
+    dates = _dates(table, block, sample, options.first_year)
+    if dates is None:
+        return None
+    columns = {n: _column(table.column(block.place_of[n])) for n in sample.columns}
+    rows = table.num_rows
+    del table
+    pa.default_memory_pool().release_unused()
+    if any(sentinel_in(columns[n]) is not None for n in sample.numeric):
+        return None
+    last = block.lines[0] + rows - 1
+    said = [
+        replace(d, chosen=f"lines {block.lines[0]} to {last}") if d.what == "rows" else d
+        for d in sample.decisions
+    ]
+    return replace(sample, dates=dates, columns=columns, decisions=said)
+
+
+def _lines_from(body: bytes, skipped: int) -> int:
+    """Lines of a text after the first ones, without empty ones at its end."""
+    end = len(body) - len(tail := body[-1000:]) + len(tail.rstrip())
+    return body.count(b"\n", 0, end) + 1 - skipped
+
+
+def _codec(encoding: str) -> str:
+    return "utf8" if encoding.startswith("utf-8") else encoding
+
+
+def _column(column: Any) -> Array:
+    if pa.types.is_floating(column.type):
+        return np.asarray(column.to_numpy())
+    coded = column.combine_chunks().dictionary_encode()  # equal cells share one text
+    texts = np.asarray(coded.dictionary.to_pylist(), dtype=object)
+    return np.asarray(texts[coded.indices.to_numpy()])
+
+
+def _dates(
+    table: pa.Table, block: Block, sample: Typed, first_year: int | None
+) -> ReadDates | None:
+    """Dates of the whole file in the style of the sample."""
+    joined = date_cells(block)
+    style = BY_NAME.get(sample.dates.style)
+    if style is None or len(joined.used) > 2 or (joined.how and "time" not in joined.how):
+        return None
+    cells = table[f"{joined.used[0]}"].combine_chunks()
+    moments = by_places(cells, style.template, str(joined.cells[0])) if not joined.how else None
+    if moments is None and joined.how:
+        moments = _day_and_clock(table, joined.used, style.template)
+    if moments is None and not joined.how:
+        moments = _by_distinct(cells, sample.dates.style)
+    if moments is None or np.isnat(moments).any():
+        return None
+    if style.has_short_year:
+        moments = with_centuries(moments, first_year, block.place)
+    if style.frequency == "D":
+        refuse_swapped(moments, block.place)
+    return replace(sample.dates, moments=moments)
+
+
+def _day_and_clock(table: pa.Table, used: tuple[int, ...], template: str) -> Dates | None:
+    day = by_places(table[f"{used[0]}"].combine_chunks(), template, "")
+    clock = letters_of(table[f"{used[1]}"].combine_chunks())
+    if day is None or clock is None:
+        return None
+    colons = clock.shape[0] in (5, 8)
+    form = {4: "hhmm", 5: "hh:mm", 6: "hhmmss", 8: "hh:mm:ss"}.get(clock.shape[0])
+    if form is None:
+        return None
+    seconds = seconds_of(clock, form, 0) if colons or form in ("hhmm", "hhmmss") else None
+    return None if seconds is None else day + seconds
+
+
+def _by_distinct(cells: Any, style: str) -> Dates | None:
+    """Each distinct text read once."""
+    coded = pc.dictionary_encode(cells)
+    if len(coded.dictionary) > _MOST_DISTINCT:
+        return None
+    read = [BY_NAME[style].moment(str(t).strip()) for t in coded.dictionary.to_pylist()]
+    if any(m is None or m.tzinfo is not None for m in read):
+        return None
+    return np.asarray(np.array(read, "datetime64[s]")[coded.indices.to_numpy()])

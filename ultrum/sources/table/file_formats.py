@@ -1,0 +1,399 @@
+"""From the bytes of any kind of file to grids of cells: text, workbooks, pages, JSON, Parquet."""
+
+from __future__ import annotations
+
+import contextlib
+import csv
+import io
+import re
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import replace
+from datetime import timedelta
+from typing import Any, Final
+
+from ultrum.errors import TableError
+from ultrum.sources.limits import current
+from ultrum.sources.table.cell_grid import Grid, Row
+from ultrum.sources.table.date_formats import style_of
+from ultrum.sources.table.json_tables import json_grids
+from ultrum.sources.table.number_formats import SUPERSCRIPTS
+from ultrum.sources.table.ole_check import MARK, refuse_circles
+from ultrum.sources.table.periods_of_year import part_of_year
+from ultrum.sources.table.unpacking import decode, names_in
+from ultrum.sources.table.workbook_limits import refuse_huge_workbook
+
+DELIMITERS: Final = (";", "\t", "|", ",")
+SPACES: Final = "spaces"
+_GAPS: Final = re.compile(r" {2,}|\t+")
+_ANY_GAP: Final = re.compile(r"\s+")
+_PAGE: Final = re.compile(
+    rb"\s*(<!doctype html|<html|<table|<\?xml[^>]*\?>\s*<!doctype html)", re.IGNORECASE
+)
+_MOST_PARAGRAPHS, _LONGEST_PARAGRAPH = 4, 400
+_SAMPLED: Final = 2_000  # lines at each end by which the delimiter is found
+_MOST_PROSE: Final = 100  # lines above a table
+_HIDDEN: Final = re.compile(r"display\s*:\s*none|visibility\s*:\s*hidden", re.IGNORECASE)
+_BREAKS: Final = frozenset(("br", "p", "div", "li"))
+_WORKBOOKS: Final = {"xl/workbook.xml", "xl/workbook.bin", "content.xml"}
+
+
+def kind_of(body: bytes) -> str:
+    """What a file is, by its first bytes: workbook, parquet, page, json or text."""
+    if body[:4] == b"PK\x03\x04" and _WORKBOOKS & names_in(body):
+        return "workbook"
+    if body[:8] == MARK:
+        return "workbook"
+    if body[:4] == b"PAR1":
+        return "parquet"
+    start = body[:4096].removeprefix(b"\xef\xbb\xbf")
+    if _PAGE.match(start) or (b"<table" in start.lower() and start.lstrip()[:1] == b"<"):
+        return "page"
+    return "json" if start.lstrip()[:1] in (b"{", b"[") else "text"
+
+
+def grids_of(
+    body: bytes, name: str, *, encoding: str | None, delimiter: str | None, sheet: str | int | None
+) -> list[Grid]:
+    """Every grid of a file; the one sheet asked for, if one is.
+
+    Raises
+    ------
+    TableError
+        If the file is damaged, or has no such sheet.
+    """
+    kind = kind_of(body)
+    if kind == "workbook":
+        grids = _workbook(body, name, sheet)
+    elif kind == "page":
+        grids = _chosen(_page(body, name, encoding), sheet, name, "table")
+    elif kind == "json":
+        grids = json_grids(body, name)
+    elif sheet is not None:
+        raise TableError(f"{name} is a text, which has no sheets; leave out sheet={sheet!r}.")
+    else:
+        text, found = decode(body, name, encoding)
+        grids = [text_grid(text, name, delimiter, {"utf-8-sig": "UTF-8"}.get(found, found))]
+    return [grid.checked(name) for grid in grids]
+
+
+def text_grid(text: str, name: str, delimiter: str | None, encoding: str = "utf-8") -> Grid:
+    """Cells of a delimited text."""
+    lines = _lines(text, name)
+    mark = delimiter or _best_delimiter(lines)
+    if len(mark) == 1:
+        cells = text.count(mark) + len(lines)
+        current().check("cells", cells, f"{name} has {cells:,} cells")
+    said = {"\t": "tab", " ": SPACES}.get(mark, mark)
+    if mark in (SPACES, " "):
+        rows: list[Row] = [_ANY_GAP.split(line.strip()) for line in lines]
+        numbers = list(range(1, len(lines) + 1))
+    elif mark == "  ":
+        rows = [_GAPS.split(line.strip()) for line in lines]
+        numbers, said = list(range(1, len(lines) + 1)), "two or more spaces"
+    else:
+        rows, numbers = _parted(text, lines, mark)
+        rows = _with_titles_whole(rows, numbers, lines, mark)
+    decisions = (("encoding", encoding), ("delimiter", said))
+    return Grid(name, rows, numbers, said, decisions)
+
+
+def _with_titles_whole(
+    rows: list[Row], numbers: list[int], lines: list[str], mark: str
+) -> list[Row]:
+    """Prose above a table that holds the delimiter, as one cell: each of its delimiters has a space behind it."""
+    first = next(
+        (i for i, r in enumerate(rows[:_MOST_PROSE]) if any(style_of(str(c)) for c in r[:3])), 0
+    )
+    if not first or mark not in ",;" or re.search(rf"{mark}[ ]", lines[numbers[first] - 1]):
+        return rows
+    width = len(rows[first])
+    for i in range(first):
+        line = lines[numbers[i] - 1]
+        spaced = f"{mark} " in line and not re.search(rf"{mark}(?! )", line) and '"' not in line
+        if spaced and not (i == first - 1 and len(rows[i]) == width):
+            rows[i] = [line.strip()]
+    return rows
+
+
+def _lines(text: str, name: str) -> list[str]:
+    count = text.count("\n") + (not text.endswith("\n"))
+    current().check("rows", count, f"{name} has {count:,} lines")
+    return text.splitlines()
+
+
+def _parted(text: str, lines: list[str], mark: str) -> tuple[list[Row], list[int]]:
+    """Rows parted by a mark; a quoted cell may hold line breaks, a stray quote may not eat the file."""
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=mark)
+    rows: list[Row] = []
+    numbers: list[int] = []
+    try:
+        before = 0
+        for row in reader:
+            if reader.line_num - before > 12:
+                raise csv.Error("a quote that does not close")
+            rows.append([c.strip() for c in row])
+            numbers.append(before + 1)
+            before = reader.line_num
+    except csv.Error:
+        rows = [[c.strip().strip('"') for c in line.split(mark)] if line else [] for line in lines]
+        numbers = list(range(1, len(lines) + 1))
+    return rows, numbers
+
+
+def _best_delimiter(lines: list[str]) -> str:
+    """The mark that puts the most lines with a date into equally many cells."""
+    sample = lines if len(lines) < 2 * _SAMPLED else [*lines[:_SAMPLED], *lines[-_SAMPLED:]]
+    best, most = ",", 0.0
+    for mark in (*DELIMITERS, "  ", SPACES):
+        widths: Counter[int] = Counter()
+        for line in sample:
+            cells = _split(line, mark)
+            if len(cells) > 1 and any(map(_is_period, cells[:3])):
+                widths[len(cells)] += 1
+        score = widths.most_common(1)[0][1] if widths else 0
+        headed = _is_headed(sample, mark, widths.most_common(1)[0][0]) if widths else False
+        penalty = (1.2 if headed else 1.0) * (
+            0.85 if mark == SPACES else 0.9 if mark == "," and _decimal_commas(sample) else 1.0
+        )
+        if score * penalty > most:
+            best, most = mark, score * penalty
+    return best if most else _by_headings(sample)
+
+
+def _is_headed(lines: Sequence[str], mark: str, width: int) -> bool:
+    """Whether the line before the first dated one has as many cells."""
+    before = ""
+    for line in lines[:200]:
+        cells = _split(line, mark)
+        if len(cells) > 1 and any(map(_is_period, cells[:3])):
+            return bool(before) and len(_split(before, mark)) == width
+        before = line.strip() or before
+    return False
+
+
+def _is_period(cell: str) -> bool:
+    """Whether a cell is a date or the name of a month or quarter."""
+    text = cell.strip().strip('"')
+    return bool(style_of(text)) or (text[:1].isalpha() and part_of_year(text) is not None)
+
+
+def _split(line: str, mark: str) -> list[str]:
+    if mark == SPACES:
+        return _ANY_GAP.split(line.strip())
+    if mark == "  ":
+        return _GAPS.split(line.strip())
+    if '"' in line:
+        with contextlib.suppress(csv.Error):  # a cell longer than any
+            return next(csv.reader([line], delimiter=mark), [])
+    return line.split(mark)
+
+
+def _decimal_commas(lines: Sequence[str]) -> bool:
+    """Whether commas stand between digits and semicolons or tabs between cells."""
+    return any(re.search(r"\d,\d", line) and re.search(r"[;\t]", line) for line in lines[:200])
+
+
+def _by_headings(lines: Sequence[str]) -> str:
+    """Where no row begins with a date: the mark found most evenly."""
+    counts = {m: Counter(line.count(m) for line in lines if m in line) for m in DELIMITERS}
+    ranked = {m: c.most_common(1)[0][1] for m, c in counts.items() if c}
+    return max(ranked, key=lambda m: ranked[m]) if ranked else ","
+
+
+def _workbook(body: bytes, name: str, sheet: str | int | None) -> list[Grid]:
+    import python_calamine
+
+    if body[:4] == b"PK\x03\x04":
+        refuse_huge_workbook(body, name)
+    else:
+        refuse_circles(body, name)
+    try:
+        book = python_calamine.CalamineWorkbook.from_filelike(io.BytesIO(body))
+        names = list(book.sheet_names)
+        wanted = [_sheet_name(names, sheet, name)] if sheet is not None else names
+        grids = []
+        for title in wanted:
+            found = book.get_sheet_by_name(title)
+            rows: Any = found.to_python(skip_empty_area=False)
+            grids.append(
+                Grid(title, rows, list(range(1, len(rows) + 1)), "sheet", (("sheet", title),))
+            )
+    except TableError:
+        raise
+    except (
+        BaseException
+    ) as error:  # its reader has several kinds of errors, and panics on some files
+        if isinstance(error, KeyboardInterrupt | SystemExit | MemoryError | TimeoutError):
+            raise
+        raise TableError(f"{name} is a damaged or locked workbook: {error}.") from None
+    return [_without_durations(g) for g in grids]
+
+
+def _without_durations(grid: Grid) -> Grid:
+    """Times of day as text."""
+    if not any(isinstance(c, timedelta) for row in grid.rows[:50] for c in row):
+        return grid
+    rows: list[Row] = [
+        [str(c) if isinstance(c, timedelta) else c for c in row] for row in grid.rows
+    ]
+    return replace(grid, rows=rows)
+
+
+def _sheet_name(names: Sequence[str], sheet: str | int, name: str) -> str:
+    if isinstance(sheet, int) and 1 <= sheet <= len(names):
+        return names[sheet - 1]
+    if sheet in names:
+        return str(sheet)
+    listed = ", ".join(f"'{n}'" for n in names)
+    raise TableError(f"Sheet '{sheet}' is not in {name}; it has: {listed}.")
+
+
+def _page(body: bytes, name: str, encoding: str | None = None) -> list[Grid]:
+    """Every table of a web page, with its caption or the heading above it as its name."""
+    import lxml.etree
+    import lxml.html
+
+    text, _ = decode(body, name, encoding or _declared_encoding(body))
+    try:
+        parser = lxml.html.HTMLParser(huge_tree=False, no_network=True)
+        tree = lxml.html.document_fromstring(re.sub(r"^\s*<\?xml[^>]*\?>", "", text), parser=parser)
+    except (lxml.etree.LxmlError, ValueError) as error:
+        raise TableError(f"{name} is no readable page: {error}.") from None
+    found = [t for t in tree.iter("table") if t.find(".//table") is None]
+    grids = []
+    for number, table in enumerate(found, start=1):
+        rows = _spread(table)
+        title = _title_of(table) or f"table {number}"
+        said = (("table", f"{number} of {len(found)}: {title}"),)
+        above, below = _text_around(table)
+        lines = list(range(1, len(rows) + 1))
+        grids.append(Grid(title, rows, lines, "page", said, above, below))
+    if not grids:
+        raise TableError(f"{name} is a web page without a table. Is it the right address?")
+    return grids
+
+
+def page_text(body: bytes, name: str) -> str:
+    """Words of a page in reading order, for a figure that stands in prose."""
+    import lxml.html
+
+    text, _ = decode(body, name, _declared_encoding(body))
+    if kind_of(body) != "page":
+        return text
+    tree = lxml.html.document_fromstring(re.sub(r"^\s*<\?xml[^>]*\?>", "", text))
+    for hidden in tree.xpath("//script|//style"):
+        hidden.drop_tree()
+    return " ".join(" ".join(tree.itertext()).split())
+
+
+def _declared_encoding(body: bytes) -> str | None:
+    found = re.search(rb"charset\s*=\s*[\"']?([\w-]+)", body[:2048], re.IGNORECASE)
+    return found[1].decode("ascii") if found else None
+
+
+def _title_of(table: Any) -> str:
+    caption = table.find("caption")
+    if caption is not None:
+        return " ".join(caption.text_content().split())
+    above = table.xpath("preceding::*[self::h1 or self::h2 or self::h3 or self::h4][1]")
+    return " ".join(above[0].text_content().split()) if above else ""
+
+
+def _text_around(table: Any) -> tuple[str, str]:
+    """Caption and paragraphs right above a table, and paragraphs right below it, up to another table."""
+    caption = table.find("caption")
+    around = []
+    for axis, nearest in (("preceding", True), ("following", False)):
+        found = table.xpath(
+            f"{axis}::*[self::p or self::h1 or self::h2 or self::h3 or self::h4 or self::table]"
+        )
+        own: list[str] = []
+        for element in reversed(found) if nearest else found:
+            if element.tag == "table" or len(own) >= _MOST_PARAGRAPHS:
+                break
+            if not any(a.tag == "table" for a in element.iterancestors()):
+                own.append(" ".join(element.text_content().split())[:_LONGEST_PARAGRAPH])
+        around.append("\n".join(reversed(own) if nearest else own))
+    words = " ".join(caption.text_content().split()) if caption is not None else ""
+    return f"{around[0]}\n{words}".strip(), around[1]
+
+
+def _spread(table: Any) -> list[Row]:
+    """Cells of a page's table, those that span rows or columns repeated."""
+    grid: dict[tuple[int, int], str] = {}
+    rows, most = list(table.iter("tr")), current()
+    alone: set[int] = set()
+    for r, row in enumerate(rows):
+        c = 0
+        if sum(1 for _ in row.iterchildren("td", "th")) == 1:
+            alone.add(r)  # a note across the table stands in its first cell
+        for cell in row.iterchildren("td", "th"):
+            while (r, c) in grid:
+                c += 1
+            text = _cell_words(cell)
+            wide, high = (_span(cell.get(k)) for k in ("colspan", "rowspan"))
+            for i in range(min(high, len(rows) - r)):
+                for j in range(wide):
+                    grid[r + i, c + j] = text
+            c += wide
+            most.check("columns", c, f"A table of the page: a line has {c:,} cells")
+            most.check("cells", len(grid), f"A table of the page has {len(grid):,} cells and more")
+    width = max((c for _, c in grid), default=-1) + 1
+    spread: list[Row] = [[grid.get((r, c), "") for c in range(width)] for r in range(len(rows))]
+    for r in alone:
+        first = spread[r][0]
+        spread[r] = [first, *["" if cell == first else cell for cell in spread[r][1:]]]
+    return spread
+
+
+def _cell_words(cell: Any) -> str:
+    """Text of a page's cell: footnote marks raised, hidden parts left out, a space for each break."""
+    if not len(cell):
+        return " ".join((cell.text or "").split())
+    pieces: list[str] = []
+
+    def _add(element: Any) -> None:
+        hidden = _HIDDEN.search(element.get("style") or "") or element.get("hidden") is not None
+        if element.tag == "sup" and "".join(pieces).strip():
+            pieces.append(_raised("".join(element.itertext()).strip()))
+        elif isinstance(element.tag, str) and element.tag not in ("script", "style") and not hidden:
+            pieces.append(" " if element.tag in _BREAKS else "")
+            pieces.append(element.text or "")
+            for child in element:
+                _add(child)
+                pieces.append(child.tail or "")
+            pieces.append(" " if element.tag in _BREAKS else "")
+
+    _add(cell)
+    return " ".join("".join(pieces).split())
+
+
+def _raised(text: str) -> str:
+    """A raised text as a footnote mark or exponent that stays apart from the number before it."""
+    digits = re.sub(r"[\s,;()\[\]]", "", text)
+    if digits.isdigit():
+        return digits.translate(str.maketrans("0123456789", SUPERSCRIPTS[:10]))
+    if re.fullmatch(r"[*†‡§#]+", text):
+        return text
+    letters = re.sub(r"\W", "", text)
+    return f"({letters[0]})" if letters else ""
+
+
+def _span(text: str | None) -> int:
+    return min(max(int(text), 1), 200) if text and text.strip().isdigit() else 1
+
+
+def _chosen(grids: list[Grid], sheet: str | int | None, name: str, what: str) -> list[Grid]:
+    if sheet is None:
+        return grids
+    if isinstance(sheet, int) and 1 <= sheet <= len(grids):
+        return [grids[sheet - 1]]
+    words = str(sheet).lower()
+    exact = [g for g in grids if g.name.lower() == words] or [
+        g for g in grids if words in g.name.lower()
+    ]
+    if len(exact) != 1:
+        listed = ", ".join(f"'{g.name}'" for g in grids)
+        raise TableError(f"{len(exact)} {what}s of {name} are named '{sheet}'; it has: {listed}.")
+    return exact

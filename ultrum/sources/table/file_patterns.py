@@ -1,0 +1,312 @@
+"""Many files under one pattern: addresses expanded over codes or dates, copies joined to a history."""
+
+from __future__ import annotations
+
+import itertools
+import re
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any, Final, TypeVar
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.series.metadata import Descriptor, Step
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.time.durations import periods_in
+from ultrum.core.time.frequency import Frequency, parse_period
+from ultrum.errors import FrequencyError, NotFoundError, TableError
+from ultrum.sources.table.reading_result import Decision, Reading, TableOptions
+from ultrum.sources.table.single_value import LoneFigure, find_figure
+
+_FIELD: Final = re.compile(r"\{(\w+)(?::([^{}]+))?\}")
+MOST_FILES: Final = 20_000
+T = TypeVar("T")
+Read = Callable[[str, TableOptions], Reading]
+Load = Callable[[str], bytes]
+
+
+def is_pattern(text: str) -> bool:
+    """Whether an address has a part in braces that is to be expanded.
+
+    Examples
+    --------
+    >>> is_pattern("rents/{region}.csv")
+    True
+    """
+    return bool(_FIELD.search(text)) and "\n" not in text
+
+
+def expand(pattern: str, over: Mapping[str, Sequence[str]]) -> list[tuple[str, dict[str, str]]]:
+    """Every address of a pattern, with the values that made it.
+
+    Parameters
+    ----------
+    pattern : str
+        Such as ``rents/{region}.csv`` or ``copies/{date:%Y%m%d}.html``.
+    over : mapping of str to sequence
+        Values for each name. For one with a date format, the first and last period and, if need be,
+        a step such as ``"P1M"`` or ``"B"`` for business days; or a list of one, three or more days.
+
+    Examples
+    --------
+    >>> expand("rents/{region}.csv", {"region": ["01", "02"]})
+    [('rents/01.csv', {'region': '01'}), ('rents/02.csv', {'region': '02'})]
+    >>> [a for a, _ in expand("fx/{day:%Y-%m}.csv", {"day": ("2024-01", "2024-03")})]
+    ['fx/2024-01.csv', 'fx/2024-02.csv', 'fx/2024-03.csv']
+    """
+    fields = list(dict.fromkeys(m[1] for m in _FIELD.finditer(pattern)))
+    absent = [f for f in fields if f not in over]
+    if absent:
+        raise TableError(
+            f"{pattern}: say what {{{absent[0]}}} runs over: over={{'{absent[0]}': [...]}}."
+        )
+    forms = {m[1]: m[2] for m in _FIELD.finditer(pattern) if m[2]}
+    choices = [
+        _dates(over[f], forms[f]) if f in forms else [str(v) for v in over[f]] for f in fields
+    ]
+    if np.prod([len(c) for c in choices], dtype=float) > MOST_FILES:
+        raise TableError(f"{pattern} expands to more than {MOST_FILES:,} addresses; narrow it.")
+    made = []
+    for values in itertools.product(*choices):
+        said = dict(zip(fields, values, strict=True))
+        made.append((_FIELD.sub(lambda m: said[m[1]], pattern), said))  # noqa: B023 - used at once
+    return made
+
+
+def _dates(bounds: Sequence[str], form: str) -> list[str]:
+    """Dates from first to last, written in a form, one for each day, month or year it tells."""
+    if not _is_range(bounds):
+        return list(dict.fromkeys(pd.Timestamp(_first_day(b)).strftime(form) for b in bounds))
+    code = "D" if re.search("%[djeU]", form) else "M" if re.search("%[mbB]", form) else "A"
+    business = len(bounds) == 3 and bounds[2] == "B"
+    frequency = Frequency("B" if business else code)
+    try:
+        first, last = (int(frequency.ordinals(np.array([_first_day(b)]))[0]) for b in bounds[:2])
+        step = periods_in(bounds[2], frequency) if len(bounds) == 3 and not business else 1
+    except FrequencyError as error:
+        raise TableError(str(error)) from None
+    if last < first:
+        raise TableError(f"The dates end ({bounds[1]}) before they begin ({bounds[0]}).")
+    if last - first > MOST_FILES * step:
+        raise TableError(
+            f"{bounds[0]} to {bounds[1]} are more than {MOST_FILES:,} addresses; narrow it."
+        )
+    ordinals = np.arange(first, last + 1, step, dtype=np.int64)
+    days = frequency.starts(ordinals)
+    return list(dict.fromkeys(pd.Timestamp(d).strftime(form) for d in days))
+
+
+def _is_range(bounds: Sequence[str]) -> bool:
+    """Whether dates are given by the first and the last, and perhaps a step between them."""
+    if len(bounds) == 3:
+        return str(bounds[2]) == "B" or str(bounds[2]).startswith("P")
+    return len(bounds) == 2
+
+
+def _first_day(period: str) -> np.datetime64:
+    try:
+        return parse_period(str(period))[1]
+    except FrequencyError as error:
+        raise TableError(str(error)) from None
+
+
+def files_of(pattern: str) -> list[tuple[str, dict[str, str]]]:
+    """Local files that a pattern names, with the values read off their names."""
+    base = Path(pattern)
+    fixed = next((p for p in (base, *base.parents) if not _FIELD.search(str(p))), Path("."))
+    expression = "".join(
+        re.escape(part) if i % 3 == 0 else f"(?P<{part}>[^/]+?)" if i % 3 == 1 else ""
+        for i, part in enumerate(_FIELD.split(base.as_posix()))
+    )
+    found = []
+    for file in sorted(fixed.rglob("*"))[: MOST_FILES * 2]:
+        match = re.fullmatch(expression, file.as_posix())
+        if match and file.is_file():
+            found.append((str(file), match.groupdict()))
+    if not found:
+        raise TableError(f"No file is named like {pattern}.")
+    return found
+
+
+def read_many(
+    pattern: str,
+    places: Sequence[tuple[str, dict[str, str]]],
+    options: TableOptions,
+    read: Read,
+    load: Load,
+) -> Reading:
+    """Tables or figures of many files as one reading.
+
+    Files told apart by a date are copies of one page: their figures become a history, their tables are
+    joined and a later copy wins. Files told apart by a code give series named by it.
+    """
+    form = next((m[2] or "" for m in _FIELD.finditer(pattern) if m[2] or m[1] == "date"), None)
+    words = options.figure
+    if words:
+        found, absent = _each(
+            places, form, lambda p, _: find_figure(load(p), words, p, options.decimal)
+        )
+        days = [(_day_of(s, form or "", f), f) for s, f in found]
+        return _with_gaps(figure_series(words, days, options), absent)
+    readings, absent = _each(places, form, lambda p, said: read(p, _dated(options, said, form)))
+    if form is not None:
+        ordered = sorted(readings, key=lambda r: _day_of(r[0], form, None))
+        return _with_gaps(_history(pattern, [r for _, r in ordered]), absent)
+    return _side_by_side(pattern, readings)
+
+
+def _each(
+    places: Sequence[tuple[str, dict[str, str]]],
+    form: str | None,
+    take: Callable[[str, dict[str, str]], T],
+) -> tuple[list[tuple[dict[str, str], T]], list[str]]:
+    """What each file holds; of dated files those that are not there, unless none is."""
+    found: list[tuple[dict[str, str], T]] = []
+    absent: list[str] = []
+    fault: NotFoundError | None = None
+    for place, said in places:
+        try:
+            found.append((said, take(place, said)))
+        except NotFoundError as error:
+            if form is None:
+                raise
+            fault = error
+            absent.append(next(iter(said.values())))
+    if fault is not None and not found:
+        raise fault
+    return found, absent
+
+
+def _with_gaps(reading: Reading, absent: Sequence[str]) -> Reading:
+    """The reading with a decision that counts the dates without a file."""
+    if not absent:
+        return reading
+    listed = ", ".join(absent[:5]) + (" …" if len(absent) > 5 else "")
+    said = Decision(
+        "files missing", f"{len(absent)} dates without a file: {listed}", certainty="gaps"
+    )
+    return replace(reading, decisions=(*reading.decisions, said))
+
+
+def _dated(options: TableOptions, said: Mapping[str, str], form: str | None) -> TableOptions:
+    """Options with the day that a file's name holds, for tables that have no dates of their own."""
+    if form is None or options.on is not None or not options.headings:
+        return options
+    return replace(options, on=_day_of(said, form, None))
+
+
+def _day_of(said: Mapping[str, str], form: str, figure: LoneFigure | None) -> str:
+    """ISO date that the name of a file holds, or the page itself."""
+    for text in said.values():
+        for trial in [form] if form else ["%Y-%m-%d", "%Y%m%d", "%Y-%m", "%Y_%m_%d", "%Y"]:
+            try:
+                return str(pd.to_datetime(text, format=trial).date())
+            except ValueError:
+                continue
+    if figure is not None and figure.day:
+        return figure.day
+    raise TableError(
+        f"'{next(iter(said.values()), '')}' in a file's name is no date; write {{date:%Y%m%d}}."
+    )
+
+
+def figure_series(
+    words: str, found: Sequence[tuple[str, LoneFigure]], options: TableOptions
+) -> Reading:
+    """Figures by day as a series, newest copy of a day winning."""
+    values = dict(sorted(found, key=lambda x: x[0]))
+    first = next(iter(values.values()))
+    percent = options.units == "percent" or (first.percent and options.units is None)
+    other = next((d for d, f in values.items() if f.percent != first.percent), None)
+    if options.units is None and other is not None:
+        raise TableError(
+            f"'{words}' has a percent sign on some days and none on others, first on {other}; set "
+            "units='percent' or units='decimal'."
+        )
+    numbers = [f.value / 100.0 if percent else f.value for f in values.values()]
+    series = pd.Series(numbers, pd.DatetimeIndex(list(values)))
+    frequency = Frequency.parse(options.frequency or "D")
+    facts: dict[str, Any] = {"unit": "decimal"} if percent else {}
+    if first.currency and not percent:
+        facts.update(unit="currency", currency=first.currency)
+    steps = [Step("figure read", (("beside", words),))]
+    if percent:
+        steps.append(Step("percent to decimals"))
+    made = TimeSeries.wrap(series, name=words, frequency=frequency, **{**facts, **options.facts},
+                           trail=tuple(steps))  # fmt: skip
+    said = [Decision("figure", first.words, line=0), Decision("units", "percent" if percent else first.currency
+            or "as written"), Decision("copies", f"{len(found)} read, {len(values)} days")]  # fmt: skip
+    return Reading(words, {words: made.as_table()}, tuple(said))
+
+
+def _history(pattern: str, readings: Sequence[Reading]) -> Reading:
+    """Copies of one table in order of time; where they overlap the later one wins, and it is counted."""
+    joined: dict[str, pd.DataFrame] = {}
+    units: dict[tuple[str, str], tuple[str, str]] = {}
+    abouts: dict[str, dict[str, Descriptor]] = {}
+    changed = 0
+    for reading in readings:
+        for column, table in reading.fields.items():
+            old, new = joined.get(column), table.values
+            if old is not None:
+                both = old.reindex(index=new.index, columns=new.columns)
+                differs = (both != new) & both.notna() & new.notna()
+                changed += int(differs.to_numpy().sum())
+                new = new.combine_first(old)
+            joined[column] = new
+            _check_units(units, column, table, pattern)
+            abouts.setdefault(column, {}).update({a.name: a for a in table.about})
+    fields = {
+        column: SeriesTable.build(
+            frame.to_numpy(dtype=np.float64).copy(),
+            frame.index,
+            _of_one_frequency([abouts[column][str(n)] for n in frame], frame.index),
+        )
+        for column, frame in joined.items()
+    }
+    said = Decision(
+        "copies",
+        f"{len(readings)} joined; {changed} values differ from earlier copies, later ones kept",
+    )
+    first = readings[0]
+    return replace(first, name=pattern, fields=fields, decisions=(*first.decisions, said))
+
+
+def _of_one_frequency(abouts: list[Descriptor], index: pd.Index) -> list[Descriptor]:
+    """Descriptors of daily data, where copies of single days left it open whether weekends belong to them."""
+    if not all(a.frequency.code in "BD" for a in abouts) or not isinstance(index, pd.DatetimeIndex):
+        return abouts
+    weekend = not np.is_busday(index.to_numpy().astype("datetime64[D]")).all()
+    return [a.changed(frequency=Frequency("D" if weekend else "B")) for a in abouts]
+
+
+def _check_units(
+    seen: dict[tuple[str, str], tuple[str, str]], column: str, table: SeriesTable, pattern: str
+) -> None:
+    """Refuse copies of one series in different units, as where only later pages have percent signs."""
+    for about in table.about:
+        unit = (about.unit, about.currency)
+        before = seen.setdefault((column, about.name), unit)
+        if before != unit:
+            first, then = (" ".join(filter(None, u)) or "no unit" for u in (before, unit))
+            raise TableError(
+                f"{pattern}: '{about.name}' is in {first} in earlier copies and in {then} in later ones; set "
+                "units='percent', units='decimal' or the unit that all of them have."
+            )
+
+
+def _side_by_side(pattern: str, readings: Sequence[tuple[dict[str, str], Reading]]) -> Reading:
+    """Series of several files, named by what tells the files apart."""
+    fields: dict[str, SeriesTable] = {}
+    rejected = []
+    for said, reading in readings:
+        label = ".".join(said.values())
+        alone = len(reading.series) == 1
+        for name, series in reading.series.items():
+            named = label if alone else f"{label}.{name}"
+            fields[named] = series.described(name=named).as_table()
+        rejected += list(reading.rejected)
+    decisions = (*readings[0][1].decisions, Decision("files", f"{len(readings)} under {pattern}"))
+    return Reading(pattern, fields, decisions, tuple(rejected))

@@ -1,0 +1,80 @@
+"""Parquet files: columns that know their types already."""
+
+from __future__ import annotations
+
+import io
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet
+
+from ultrum.core.array_types import Array
+from ultrum.errors import TableError, reason
+from ultrum.sources.limits import current
+from ultrum.sources.table.column_headings import DATE_WORDS
+from ultrum.sources.table.column_units import unit_of
+from ultrum.sources.table.date_reading import read_dates
+from ultrum.sources.table.number_formats import ReadNumbers
+from ultrum.sources.table.reading_result import Decision, TableOptions
+from ultrum.sources.table.type_inference import Typed
+
+
+def read_parquet(body: bytes, name: str, options: TableOptions) -> Typed:
+    """Typed rows of a Parquet file."""
+    try:
+        file = pyarrow.parquet.ParquetFile(io.BytesIO(body))
+        current().check_shape(file.metadata.num_rows, file.metadata.num_columns, name)
+        frame = file.read().to_pandas()
+    except (pa.ArrowException, OSError, ValueError, LookupError, TypeError) as error:
+        raise TableError(f"{name} is a damaged Parquet file: {reason(error)}.") from None
+    if frame.index.name is not None:
+        frame = frame.reset_index()
+    names = [str(c) for c in frame]
+    frame.columns = names
+    dated = _date_column(names, frame, options, name)
+    column = frame[dated]
+    offsets = None
+    if getattr(column.dtype, "tz", None) is not None:
+        local = column.dt.tz_localize(None)
+        offsets = (
+            (local - column.dt.tz_convert("UTC").dt.tz_localize(None)).dt.total_seconds()
+        ).to_numpy()
+        column = local
+    cells: Array = column.to_numpy() if column.dtype.kind == "M" else column.to_numpy(dtype=object)
+    dates = read_dates(cells, options.dates, f"{name}, column '{dated}'", options.first_year)
+    if offsets is not None:
+        dates = type(dates)(dates.moments, dates.frequency, dates.style, offsets.astype(np.int64))
+    columns: dict[str, Array] = {}
+    units = {}
+    for other in [n for n in names if n != dated]:
+        values = frame[other]
+        if values.dtype.kind in "fiu":
+            columns[other] = values.to_numpy(dtype=np.float64)
+            read = ReadNumbers(columns[other])
+            units[other] = unit_of(other, "", "", read, "", options.unit(other), name)
+        else:
+            columns[other] = np.array([_text(v) for v in values], dtype=object)
+    said = [Decision("format", "Parquet"), Decision("dates", f"column '{dated}'")]
+    return Typed(dates, columns, units, said, [])
+
+
+def _text(value: object) -> str:
+    return "" if value is None or value != value else str(value)  # noqa: PLR0124 - NaN differs from itself
+
+
+def _date_column(names: list[str], frame: object, options: TableOptions, where: str) -> str:
+    """The column of dates: given, by type, or by its name."""
+    given = options.date_column
+    if isinstance(given, int):
+        given = names[given - 1] if 1 <= given <= len(names) else None
+    if isinstance(given, str):
+        if given not in names:
+            raise TableError(f"{where}: no column is named '{given}'; it has: {', '.join(names)}.")
+        return given
+    kinds = [n for n in names if frame[n].dtype.kind == "M"]  # type: ignore[index]
+    named = [n for n in names if n.lower() in DATE_WORDS]
+    for candidate in (*kinds, *named):
+        return candidate
+    raise TableError(
+        f"{where}: no column of dates; it has: {', '.join(names)}. Say date_column=..."
+    )

@@ -1,0 +1,185 @@
+"""What reading a table gives: series, records, decisions, rejected rows; and what can be given."""
+
+from __future__ import annotations
+
+import functools
+import zoneinfo
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, fields, replace
+from typing import Any, Final
+
+import pandas as pd
+
+from ultrum.core.currency.currency_codes import is_currency
+from ultrum.core.series.labels import TextInNotebooks
+from ultrum.core.series.metadata import check_facts
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.time.durations import parse_duration
+from ultrum.errors import ArgumentError, TableError
+from ultrum.sources.decoding import charset_of
+from ultrum.sources.table.table_detection import Rejected
+
+_FOUND: Final = {"address", "frequency", "notes", "scale", "trail"}
+
+
+@dataclass(frozen=True)
+class Decision:
+    """One thing the reader decided: what, what was chosen, what else it could be, how sure, where."""
+
+    what: str
+    chosen: str
+    alternatives: str = ""
+    certainty: str = "sure"
+    line: int = 0
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Reading(TextInNotebooks):
+    """What was read from one table.
+
+    Attributes
+    ----------
+    fields : mapping of str to SeriesTable
+        By value column; the series of a wide table each stand under their own name.
+    decisions : tuple of Decision
+    rejected : tuple of Rejected
+        Rows not used, with line and reason.
+    """
+
+    name: str
+    fields: Mapping[str, SeriesTable]
+    decisions: tuple[Decision, ...]
+    rejected: tuple[Rejected, ...] = ()
+    rows: Callable[[], pd.DataFrame] = pd.DataFrame
+
+    @functools.cached_property
+    def records(self) -> pd.DataFrame:
+        """All rows as they stand, dates as dates and numbers as numbers."""
+        return self.rows()
+
+    @property
+    def series(self) -> dict[str, TimeSeries]:
+        """Every series by name: ``market``, or ``BRTW.close`` in a long table."""
+        found = {}
+        for column, table in self.fields.items():
+            alone = column == "" or table.names == [column]
+            for name in table.names:
+                found[name if alone or not column else f"{name}.{column}"] = table[name]
+        return found
+
+    @property
+    def tables(self) -> dict[str, pd.DataFrame]:
+        """The records by the table's name, if they are not series."""
+        return {} if self.fields else {self.name: self.records}
+
+    def wide(self) -> SeriesTable:
+        """All series of a wide table side by side."""
+        return SeriesTable.of(self.series.values())
+
+    def to_frame(self) -> pd.DataFrame:
+        """The decisions, one a row."""
+        return pd.DataFrame([vars(d) for d in self.decisions])
+
+    def __repr__(self) -> str:
+        said = "\n".join(
+            f"  {d.what}: {d.chosen}" + (f" ({d.certainty})" if d.certainty != "sure" else "")
+            for d in self.decisions
+        )
+        return (
+            f"{self.name}: {len(self.series)} series, {len(self.records)} rows, "
+            f"{len(self.rejected)} rejected\n{said}"
+        )
+
+
+@dataclass(frozen=True)
+class TableOptions:
+    """Decisions that can be given instead of found; see :func:`read_series`."""
+
+    member: str | None = None
+    sheet: str | int | None = None
+    block: str | int | None = None
+    headings: Sequence[str] | None = None
+    encoding: str | None = None
+    delimiter: str | None = None
+    header: int | None = None
+    columns: list[str] | None = None
+    date_column: str | int | None = None
+    dates: str | None = None
+    first_year: int | None = None
+    decimal: str | None = None
+    units: str | Mapping[str, str] | None = None
+    missing: Sequence[str] | None = None
+    frequency: str | None = None
+    timezone: str | None = None
+    asset_column: str | None = None
+    breaks: Sequence[str] | None = None
+    figure: str | None = None
+    on: str | None = None
+    estimated: bool = False
+    records_only: bool = False
+    facts: Mapping[str, Any] = field(default_factory=dict)
+
+    @classmethod
+    def of(cls, **said: Any) -> TableOptions:
+        """Options by name; every other name is a fact for the descriptors."""
+        known = {f.name for f in fields(cls)} - {"facts"}
+        facts = {key: value for key, value in said.items() if key not in known}
+        _check_facts(facts)
+        options = cls(**{key: said[key] for key in known & said.keys()}, facts=facts)
+        options.check()
+        return options
+
+    def in_charset(self, content_type: str, body: bytes) -> TableOptions:
+        """Options with the encoding that the server names, unless one is given."""
+        if self.encoding is not None or not content_type:
+            return self
+        return replace(self, encoding=charset_of(content_type, body))
+
+    def check(self) -> None:
+        """Refuse words that are no choice."""
+        for name in ("columns", "headings", "missing", "breaks"):
+            if isinstance(getattr(self, name), str):
+                raise TableError(f"{name} is a list of texts, not one text.")
+        if (
+            self.delimiter is not None
+            and len(self.delimiter) != 1
+            and self.delimiter not in ("  ", "spaces")
+        ):
+            raise TableError(
+                f"delimiter='{self.delimiter}' is not one character, two spaces or 'spaces'."
+            )
+        for name in ("header", "first_year"):
+            value = getattr(self, name)
+            if value is not None and not isinstance(value, int):
+                raise TableError(f"{name}='{value}' is not a whole number.")
+        if self.timezone:
+            try:
+                zoneinfo.ZoneInfo(self.timezone)
+            except (ValueError, OSError, LookupError):
+                raise TableError(
+                    f"timezone='{self.timezone}' is not a time zone; write it like 'Europe/Paris' or 'UTC'."
+                ) from None
+
+    def unit(self, column: str) -> str | None:
+        """The unit given for a column."""
+        if isinstance(self.units, Mapping):
+            return self.units.get(column)
+        return self.units
+
+
+def _check_facts(facts: Mapping[str, Any]) -> None:
+    """Refuse facts of a kind that no descriptor has; a wrong one would be written into every trail."""
+    try:
+        check_facts(facts)
+    except ArgumentError as error:
+        raise TableError(f"{error}") from None
+    for name in _FOUND & facts.keys():
+        raise TableError(f"{name} comes from the table and cannot be given.")
+    for name, value in facts.items():
+        if not isinstance(value, str):
+            raise TableError(f"{name}={value!r} is not a text.")
+    currency, lag = facts.get("currency", ""), facts.get("release_lag", "")
+    if currency and not is_currency(currency):
+        raise TableError(f"currency='{currency}' is not a code of ISO 4217, such as EUR.")
+    if lag:
+        parse_duration(lag)

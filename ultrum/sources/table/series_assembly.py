@@ -1,0 +1,393 @@
+"""Series out of typed rows, whether the table is wide or long, with their frequency and units."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.array_types import Array, Dates, Ints
+from ultrum.core.currency.currency_codes import pair_in
+from ultrum.core.series.labels import distinct, infer_frequency, intraday_frequency
+from ultrum.core.series.metadata import Descriptor, Step
+from ultrum.core.series.time_series import SeriesTable
+from ultrum.core.time.frequency import Frequency
+from ultrum.errors import FrequencyError, TableError
+from ultrum.sources.table.column_units import UnitFinding
+from ultrum.sources.table.date_reading import ReadDates
+from ultrum.sources.table.definition_breaks import split_at_breaks
+from ultrum.sources.table.key_columns import key_columns
+from ultrum.sources.table.reading_result import Decision, Reading, TableOptions
+from ultrum.sources.table.time_zones import in_zone
+from ultrum.sources.table.type_inference import Typed
+
+_VALUE_NAMES: Final = (
+    "value",
+    "obs_value",
+    "observation",
+    "values",
+    "val",
+    "wert",
+    "valeur",
+    "amount",
+)
+
+
+_BASE_WORDS: Final = ("base", "base_currency", "base currency", "from", "from_currency", "of")
+_QUOTE_WORDS: Final = (
+    "quote", "quote_currency", "quote currency", "to", "to_currency", "counter", "currency", "in", "terms",
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class _Rows:
+    """Typed rows ready to become series: their periods, frequency and index."""
+
+    ordinals: Ints
+    frequency: Frequency
+    index_of: Any
+    certainty: str
+    timed: str = ""
+
+
+def assemble(name: str, found: Typed, options: TableOptions) -> Reading:
+    """Series out of typed rows, wide or long.
+
+    Raises
+    ------
+    TableError
+        If periods repeat and no column tells them apart, or intraday data have no time zone.
+    """
+    if options.timezone and found.dates.timed and found.dates.offsets is None:
+        found = replace(found, dates=in_zone(found.dates, options.timezone, name))
+    found, twice = _without_copies(found)
+    decisions = [*found.decisions, *twice, *_unit_decisions(found)]
+    found = _in_decimals(found)
+    plain = Reading(name, {}, tuple(decisions), tuple(found.rejected), found.frame)
+    if options.records_only or not found.numeric:
+        return plain
+    keys = _key_columns(found, options)
+    if keys is None:
+        return _records(plain, found, name)
+    labels = _joined_keys(found, keys)
+    rows = _rows(found, labels, options, name)
+    if rows is None:
+        loose = Decision("shape", "dated records: their dates follow no frequency")
+        return replace(plain, decisions=(*decisions, loose))
+    fields = (
+        _long(name, found, keys, labels, rows, options)
+        if keys
+        else _wide(name, found, rows, options)
+    )
+    shape = (
+        f"long, named by {' and '.join(repr(k) for k in keys)}"
+        if keys
+        else "wide, one series a column"
+    )
+    order = _order(found.dates.moments) if not keys else ""
+    said = [
+        Decision("shape", shape),
+        *([Decision("order", order)] if order else []),
+        Decision("frequency", rows.frequency.name + rows.timed, certainty=rows.certainty),
+    ]
+    changes = {int(rows.ordinals[b]) for b in found.breaks}
+    parted = split_at_breaks(fields, changes, options.breaks or (), rows.frequency)
+    return replace(plain, fields=parted, decisions=(*decisions, *said))
+
+
+def _records(plain: Reading, found: Typed, name: str) -> Reading:
+    """Rows that no column tells apart: dated records if they hold words, else a fault."""
+    if any(n for n in found.columns if n not in found.units):
+        said = Decision("shape", "dated records: dates repeat and no column tells them apart")
+        return replace(plain, decisions=(*plain.decisions, said))
+    days = found.dates.moments
+    twice = pd.Series(days)[pd.Series(days).duplicated()]
+    raise TableError(
+        f"{name}: {len(twice)} periods appear twice, first {str(twice.iloc[0])[:10]}. Remove one of each, "
+        "or say which column names the asset: asset_column=..."
+    )
+
+
+def _without_copies(found: Typed) -> tuple[Typed, list[Decision]]:
+    """Rows repeated word for word, left out and counted."""
+    instants = found.dates.instants
+    steps = np.diff(instants.astype(np.int64))
+    if (steps > 0).all() or (steps < 0).all():
+        return found, []
+    texts = {n: c for n, c in found.columns.items() if n not in found.units}
+    if not pd.DataFrame({**texts, "": instants}).duplicated().any():
+        return found, []
+    repeated = found.frame().assign(**{"": instants}).duplicated().to_numpy()
+    if not repeated.any():
+        return found, []
+    kept = ~repeated
+    offsets = found.dates.offsets[kept] if found.dates.offsets is not None else None
+    dates = replace(found.dates, moments=found.dates.moments[kept], offsets=offsets)
+    place = np.cumsum(kept) - 1
+    columns = {n: c[kept] for n, c in found.columns.items()}
+    statuses = {n: c[kept] for n, c in found.statuses.items()}
+    said = Decision(
+        "duplicates", f"{int(repeated.sum())} rows repeat others word for word; one of each kept"
+    )
+    return replace(
+        found, dates=dates, columns=columns, statuses=statuses,
+        breaks=[int(place[b]) for b in found.breaks],
+    ), [said]  # fmt: skip
+
+
+def _unit_decisions(found: Typed) -> list[Decision]:
+    """One decision where all columns agree, else one for each."""
+    units = [(n, found.units[n]) for n in found.numeric]
+    chosen = {(u.chosen, u.certainty) for _, u in units}
+    if len(chosen) == 1:
+        return [_unit_decision("units", units[0][1])]
+    return [_unit_decision(f"units of '{n}'", u) for n, u in units]
+
+
+def _unit_decision(what: str, unit: UnitFinding) -> Decision:
+    return Decision(what, unit.chosen, unit.alternatives, unit.certainty, unit.line)
+
+
+def _in_decimals(found: Typed) -> Typed:
+    columns = {
+        n: c / 100.0 if n in found.units and found.units[n].percent else c
+        for n, c in found.columns.items()
+    }
+    return replace(found, columns=columns)
+
+
+def _key_columns(found: Typed, options: TableOptions) -> list[str] | None:
+    """Columns that tell rows of one date apart: none needed, some, or nothing can."""
+    if options.asset_column:
+        if options.asset_column not in found.columns:
+            known = ", ".join(found.columns)
+            raise TableError(
+                f"asset_column='{options.asset_column}' is no column; there are: {known}."
+            )
+        return [options.asset_column]
+    texts = {n: c for n, c in found.columns.items() if n not in found.units}
+    return key_columns(texts, found.dates.instants)
+
+
+def _joined_keys(found: Typed, keys: Sequence[str]) -> Array | None:
+    if not keys:
+        return None
+    joined = found.columns[keys[0]].astype(str)
+    for key in keys[1:]:
+        joined = np.char.add(np.char.add(joined, "."), found.columns[key].astype(str))
+    return np.asarray(joined, dtype=object)
+
+
+def _rows(found: Typed, labels: Array | None, options: TableOptions, name: str) -> _Rows | None:
+    """Periods of the rows; None if dated records follow no frequency."""
+    dates = found.dates
+    if options.frequency:
+        frequency = Frequency.parse(options.frequency)
+        certainty = "given"
+    else:
+        guess = _frequency(dates, labels)
+        if guess is None:
+            return None
+        frequency, certainty = guess
+    if frequency.code in "HN":
+        stamps = _stamps(dates, options, name)
+        return _Rows(stamps.asi8, frequency, lambda o: _stamp_index(o, stamps), certainty)
+    timed = ", the time of day left out" if dates.timed else ""
+    days = dates.moments.astype("datetime64[D]")
+    ordinals = frequency.ordinals(days)
+    if not options.frequency and not _tells_apart(ordinals, labels):
+        frequency = Frequency("B" if bool(np.is_busday(days).all()) else "D")
+        ordinals, certainty = frequency.ordinals(days), "several dates fall in one longer period"
+    return _Rows(ordinals, frequency, frequency.index, certainty, timed)
+
+
+def _tells_apart(ordinals: Ints, labels: Array | None) -> bool:
+    frame = pd.DataFrame({"o": ordinals, "k": labels if labels is not None else ""})
+    return not frame.duplicated().any()
+
+
+def _frequency(dates: ReadDates, labels: Array | None) -> tuple[Frequency, str] | None:
+    """Frequency that the dates show."""
+    if dates.frequency != "D":
+        return Frequency(dates.frequency), "sure"
+    moments = dates.moments
+    if dates.timed:
+        longest = moments if labels is None else moments[labels == pd.Series(labels).mode()[0]]
+        if len(distinct(longest.astype("datetime64[D]"))) < len(longest):
+            return intraday_frequency(longest), "read off the smallest step"
+    days = distinct(moments.astype("datetime64[D]"))
+    daily = Frequency("B" if bool(np.is_busday(days).all()) else "D")
+    if len(days) < 2:
+        return daily, "a single date"
+    try:
+        shown = infer_frequency(pd.DatetimeIndex(days))
+    except FrequencyError:
+        return (daily, "dates follow no rhythm; taken as days") if labels is None else None
+    if shown.code == "W":
+        ends = set(((days.astype(np.int64) + 3) % 7).tolist())
+        shown = Frequency("W", 1, int(next(iter(ends)))) if len(ends) == 1 else shown
+    return shown, "sure" if len(days) > 2 or shown.code in "BD" else "read off two dates"
+
+
+def _stamps(dates: ReadDates, options: TableOptions, name: str) -> pd.DatetimeIndex:
+    """Instants with their time zone: the cells' own, or the one given."""
+    naive = pd.DatetimeIndex(dates.moments)
+    if dates.offsets is not None:
+        utc = (naive - pd.to_timedelta(dates.offsets, unit="s")).tz_localize("UTC")
+        return utc.tz_convert(options.timezone) if options.timezone else utc
+    if options.timezone:
+        return naive.tz_localize(options.timezone)
+    raise TableError(
+        f"{name}: several observations a day, and nothing gives the time zone; set "
+        "timezone='UTC', timezone='Europe/...' or the like."
+    )
+
+
+def _stamp_index(ordinals: Ints, stamps: pd.DatetimeIndex) -> pd.DatetimeIndex:
+    unit: Any = stamps.unit
+    return pd.DatetimeIndex(ordinals.view(f"datetime64[{unit}]"), name="time").tz_localize("UTC").tz_convert(
+        stamps.tz
+    )  # fmt: skip
+
+
+def _order(moments: Dates) -> str:
+    steps = np.diff(moments.astype("datetime64[s]").astype(np.int64))
+    if not len(steps) or (steps >= 0).all():
+        return ""
+    return "newest first, turned round" if (steps <= 0).all() else "mixed, sorted by date"
+
+
+def _wide(name: str, found: Typed, rows: _Rows, options: TableOptions) -> dict[str, SeriesTable]:
+    order = np.argsort(rows.ordinals, kind="stable")
+    ordered = rows.ordinals[order]
+    twice = np.flatnonzero(np.diff(ordered) == 0)
+    if len(twice):
+        label = str(rows.index_of(ordered[twice[:1]])[0])
+        raise TableError(
+            f"{name}: {len(twice)} {rows.frequency.name} periods appear twice, first {label}. Remove one "
+            "of each, or say which column names the asset: asset_column=..."
+        )
+    index = rows.index_of(ordered)
+    straight = bool((order == np.arange(len(order))).all())
+    return {
+        column: SeriesTable.build(
+            np.array(found.columns[column] if straight else found.columns[column][order])[:, None],
+            index,
+            [_about(name, column, column, rows.frequency, found, column, options)],
+        )
+        for column in found.numeric
+    }
+
+
+def _long(
+    name: str,
+    found: Typed,
+    keys: Sequence[str],
+    labels: Array | None,
+    rows: _Rows,
+    options: TableOptions,
+) -> dict[str, SeriesTable]:
+    ordinals, place = np.unique(rows.ordinals, return_inverse=True)
+    columns, names = pd.factorize(np.asarray(labels, dtype=object))
+    filled = np.zeros((len(ordinals), len(names)), dtype=bool)
+    filled[place, columns] = True
+    if filled.sum() < len(columns):
+        raise TableError(
+            f"{name}: {len(columns) - int(filled.sum())} rows repeat the date and "
+            f"{' and '.join(repr(k) for k in keys)} of another. Keep one of each."
+        )
+    stated = {fact: _stated(name, found, labels, fact) for fact in ("currency", "title", "name")}
+    pairs = _pairs_of(found, keys, labels)
+    index, fields = rows.index_of(ordinals), {}
+    alone = len(found.numeric) == 1 and found.numeric[0].lower() in _VALUE_NAMES
+    for column in found.numeric:
+        block = np.full(filled.shape, np.nan)
+        block[place, columns] = found.columns[column]
+        abouts = [
+            _of_member(
+                _about(name, str(n), f"{n}.{column}", rows.frequency, found, column, options),
+                n,
+                stated,
+                pairs.get(str(n)),
+            )
+            for n in names
+        ]
+        fields["" if alone else column] = SeriesTable.build(block, index, abouts)
+    return fields
+
+
+def _pairs_of(found: Typed, keys: Sequence[str], labels: Array | None) -> dict[str, str]:
+    """Base and quote currency of each name, where it is a pair or two columns hold the two currencies."""
+    if labels is None:
+        return {}
+    texts = {n.lower(): c for n, c in found.columns.items() if n not in found.units}
+    base = next((texts[w] for w in _BASE_WORDS if w in texts), None)
+    quote = next((texts[w] for w in _QUOTE_WORDS if w in texts), None)
+    if base is None or quote is None:
+        names = set(labels) if len(keys) == 1 else set()
+        return {str(n): "/".join(p) for n in names if (p := pair_in(str(n)))}
+    pairs: dict[str, set[str]] = {}
+    for label, one, other in zip(labels, base, quote, strict=True):
+        pairs.setdefault(str(label), set()).add(f"{one}/{other}")
+    single = {name: next(iter(held)) for name, held in pairs.items() if len(held) == 1}
+    return {name: text for name, text in single.items() if pair_in(text)}
+
+
+def _of_member(
+    about: Descriptor, name: Any, stated: Mapping[str, Mapping[Any, str]], pair: str | None
+) -> Descriptor:
+    """Descriptor with what the table's other columns say of one asset, or of a pair of currencies."""
+    facts: dict[str, Any] = {}
+    if pair and about.measure in ("", "quote", "rate", "price"):
+        return about.changed(measure="quote", unit=pair, currency="", timing="")
+    currency = stated["currency"].get(name, "")
+    if currency and about.measure == "price" and about.unit in ("", "currency"):
+        facts["currency"] = currency
+    title = stated["title"].get(name) or stated["name"].get(name)
+    if title and not about.title:
+        facts["title"] = title
+    return about.changed(**facts) if facts else about
+
+
+def _stated(name: str, found: Typed, labels: Array | None, fact: str) -> dict[Any, str]:
+    """What a column of that name says of each asset."""
+    if fact not in found.columns or fact in found.units or labels is None:
+        return {}
+    pairs = pd.DataFrame({"key": labels, "said": found.columns[fact]}).drop_duplicates()
+    torn = pairs[pairs["key"].duplicated()]["key"].tolist()
+    if torn and fact == "currency":
+        raise TableError(f"{name}: {torn[0]} changes its currency inside the table; part it there.")
+    return {} if torn else dict(zip(pairs["key"], pairs["said"], strict=True))
+
+
+def _about(
+    table: str,
+    name: str,
+    field_name: str,
+    frequency: Frequency,
+    found: Typed,
+    column: str,
+    options: TableOptions,
+) -> Descriptor:
+    unit = found.units[column]
+    notes: tuple[str, ...] = ()
+    steps = [Step("read", (("from", f"{table}#{field_name}"),))]
+    if unit.percent:
+        steps.append(Step("percent to decimals"))
+    if column in found.statuses:
+        counts = Counter(m for m in found.statuses[column] if m)
+        notes = tuple(f"{count} {mark}" for mark, count in counts.items())
+        steps.append(Step("marks", (("found", ", ".join(notes)),)))
+    if options.estimated:
+        steps.append(Step("estimated", (("by", "eye"),)))
+    facts: dict[str, Any] = {
+        "title": found.titles.get(column, ""), "notes": notes, **unit.facts, **options.facts,
+    }  # fmt: skip
+    given = options.facts.get("measure")
+    if given in ("return", "log_return", "rate", "score") and "unit" not in options.facts:
+        facts.update(unit="decimal", currency=options.facts.get("currency", ""))
+    return Descriptor(name=name, frequency=frequency, trail=tuple(steps), **facts)

@@ -1,0 +1,372 @@
+"""Finding the tables inside a grid: where dates run, where rows begin and end, which row names them.
+
+A block is a run of rows that carry a date of one frequency. What stands above it names its columns;
+what interrupts it is a repeated header, prose, or a row that is rejected and reported.
+"""
+
+from __future__ import annotations
+
+import functools
+import itertools
+import re
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from datetime import date, datetime
+from typing import Final
+
+from ultrum.errors import TableError
+from ultrum.sources.table.cell_grid import (
+    Grid,
+    Row,
+    filled,
+    is_empty,
+    is_value,
+    is_word,
+    shape_of,
+    shown_rows,
+)
+from ultrum.sources.table.column_headings import (
+    Heading,
+    find_heading,
+    is_bad_period,
+    looks_like_data,
+)
+from ultrum.sources.table.date_column import Wishes, date_column_of
+from ultrum.sources.table.date_formats import BY_NAME, looks_like_date
+from ultrum.sources.table.date_reading import cell_text
+from ultrum.sources.table.dates_across import (
+    dates_across,
+    parts_down,
+    prose_above,
+    prose_below,
+    without_empty_rows,
+    without_other_columns,
+)
+from ultrum.sources.table.merged_periods import with_every_period
+
+_TOO_MANY_BAD: Final = 0.1
+_MOST_FOOTER: Final = 30  # lines
+OTHER_FREQUENCY: Final = "a period of another frequency"
+NO_DAY: Final = "is not a day of the calendar"
+A_TOTAL: Final = "a total or average, not a period"
+_TOTAL: Final = re.compile(
+    r"(grand )?(total|sum|average|mean|avg|gesamt|median)s?:?", re.IGNORECASE
+)
+
+
+@dataclass(frozen=True)
+class Rejected:
+    """A row that was not used, and why."""
+
+    line: int
+    text: str
+    reason: str
+
+
+@dataclass(frozen=True)
+class Block:
+    """One table: its heading, its rows, and what was set aside around it.
+
+    Attributes
+    ----------
+    date_column : int
+        Column that holds the dates.
+    prose : list of (int, str)
+        Lines of text that stood between the rows, with the index of the row after them.
+    title : str
+        Line of prose right above the heading.
+    """
+
+    grid: Grid
+    date_column: int
+    heading: Heading
+    rows: list[Row]
+    lines: list[int]
+    rejected: list[Rejected]
+    prose: list[tuple[int, str]]
+    preamble: str
+    title: str
+    family: str
+    repeated_headers: int = 0
+    decisions: list[tuple[str, str]] = field(default_factory=list)
+    footer: str = ""
+
+    @functools.cached_property
+    def place_of(self) -> dict[str, int]:
+        """Column of each name of the heading."""
+        return {name: place for place, name in reversed(list(enumerate(self.heading.names)))}
+
+    @property
+    def place(self) -> str:
+        """Where it stands, for people."""
+        return f"{self.grid.name}, line {self.lines[0]}"
+
+
+def find_blocks(grid: Grid, wishes: Wishes, where: str) -> list[Block]:
+    """Every table in a grid, largest first.
+
+    Raises
+    ------
+    TableError
+        If there is none, or one without a heading.
+    """
+    grid = with_every_period(grid)
+    column, count = date_column_of(grid, wishes)
+    across = dates_across(grid)
+    if across is not None and (across[1] > count or parts_down(grid, across[0])):
+        turned = replace(grid, rows=list(grid.rows[across[0] :]), lines=grid.lines[across[0] :])
+        turned, aside = without_other_columns(turned)
+        blocks = find_blocks(without_empty_rows(turned).turned(), wishes, where)
+        said = ("layout", f"dates run across, along line {grid.lines[across[0]]}")
+        above, below = prose_above(grid, across[0]), prose_below(grid, across[0])
+        return [
+            replace(
+                b, decisions=[said, *aside, *b.decisions], preamble=f"{above}\n{b.preamble}",
+                footer=f"{b.footer}\n{below}",
+            )
+            for b in blocks
+        ]  # fmt: skip
+    if not count:
+        raise TableError(
+            f"{where}: no rows of a date and values were found in {len(grid.rows)} lines; {shown_rows(grid)}"
+        )
+    return _blocks_at(grid, column, wishes, where)
+
+
+@dataclass
+class _Run:
+    """Rows of one block while it is being found."""
+
+    family: str
+    width: int
+    at: list[int] = field(default_factory=list)
+    even: bool = False
+
+
+def _blocks_at(grid: Grid, column: int, wishes: Wishes, where: str) -> list[Block]:
+    """Blocks of rows whose dates stand in one column."""
+    native = {datetime: "D", date: "D"}
+    families = [
+        (len(row) > column and native.get(type(row[column]))) or _family(row, column, wishes)
+        for row in grid.rows
+    ]
+    runs = _runs(grid, families, column)
+    if not runs:
+        raise TableError(f"{where}: no rows of a date and values were found; {shown_rows(grid)}")
+    return _joined([_block(grid, column, runs, k, wishes, where) for k in range(len(runs))])
+
+
+def _family(row: Row, column: int, wishes: Wishes) -> str:
+    """Frequency code of the date in a row that has more than its date."""
+    if len(row) <= column or len(row) < 2:
+        return ""
+    cell = row[column]
+    shape = shape_of(cell)
+    if not shape and wishes.weak_dates and is_value(cell):
+        return "D"
+    if not shape or (all(is_empty(c) for i, c in enumerate(row) if i != column) and len(row) < 2):
+        return ""
+    return "D" if shape == "date" else BY_NAME[shape].frequency
+
+
+def _runs(grid: Grid, families: Sequence[str], column: int) -> list[_Run]:
+    """Rows in runs of one frequency, parted where a heading stands between them."""
+    runs: list[_Run] = []
+    broken = True
+    start = 0
+    for family, members in itertools.groupby(families):
+        stop = start + sum(1 for _ in members)
+        if not family:
+            broken = broken or any(_is_heading(row, column) for row in grid.rows[start:stop])
+        elif broken or not runs or runs[-1].family != family:
+            runs.append(_Run(family, 0, list(range(start, stop))))
+            broken = False
+        else:
+            runs[-1].at.extend(range(start, stop))
+        start = stop
+    for run in runs:
+        widths = Counter(map(len, map(grid.rows.__getitem__, run.at)))
+        run.width, run.even = widths.most_common(1)[0][0], len(widths) == 1
+    return _without_strays(runs)
+
+
+def _without_strays(runs: list[_Run]) -> list[_Run]:
+    """Single rows of another frequency inside a run are faults of the run, not blocks."""
+    largest = max((len(r.at) for r in runs), default=0)
+    kept: list[_Run] = []
+    for run in runs:
+        if len(run.at) == 1 and largest > 3 and kept and kept[-1].family != run.family:
+            continue
+        if (
+            kept
+            and kept[-1].family == run.family
+            and run.at[0] - kept[-1].at[-1] <= 2
+            and len(runs) > 1
+        ):
+            between_is_stray = run.at[0] - kept[-1].at[-1] == 2
+            if between_is_stray:
+                kept[-1].at.extend(run.at)
+                kept[-1].even = kept[-1].even and run.even and kept[-1].width == run.width
+                continue
+        kept.append(run)
+    return kept
+
+
+def _is_heading(row: Row, column: int) -> bool:
+    """Whether a row without a date names columns."""
+    words = sum(is_word(c) for c in row)
+    return words >= 2 and words >= 0.5 * filled(row)
+
+
+def _block(
+    grid: Grid, column: int, runs: list[_Run], which: int, wishes: Wishes, where: str
+) -> Block:
+    run = runs[which]
+    above = runs[which - 1].at[-1] + 1 if which else 0
+    below = runs[which + 1].at[0] if which + 1 < len(runs) else len(grid.rows)
+    at = run.at if run.even else [i for i in run.at if _fits(grid.rows[i], run.width)]
+    heading = find_heading(
+        grid, above, at[0], run.width, column, wishes.columns, wishes.header, where
+    )
+    rejected, prose = _between(grid, run, at, below, column, heading)
+    start = heading.first_row + 1 if heading.first_row >= 0 else above
+    rejected = [*_rejected_above(grid, start, at[0], column), *rejected]
+    faults = [r for r in rejected if r.reason not in (A_TOTAL, OTHER_FREQUENCY)]
+    dated = all(r.reason.endswith(NO_DAY) for r in faults)
+    if len(faults) > max(_TOO_MANY_BAD * len(at), 1 if dated or len(at) >= 5 else 0.5):
+        first = faults[0]
+        raise TableError(
+            f"{where}: {len(faults)} rows between the first and last date do not fit, first line "
+            f"{first.line}: {first.reason} ('{first.text[:60]}'). Mend them, or name the block."
+        )
+    preamble, title = _words_above(
+        grid, above, heading.first_row if heading.first_row >= 0 else at[0]
+    )
+    rows = [grid.rows[i] if run.even else _cut(grid.rows[i], run.width) for i in at]
+    return Block(
+        grid,
+        column,
+        heading,
+        rows,
+        [grid.lines[i] for i in at],
+        rejected,
+        prose,
+        f"{preamble}\n{grid.above}",
+        title,
+        run.family,
+        footer=f"{_words_below(grid, at[-1] + 1, below, column)}\n{grid.below}",
+    )
+
+
+def _rejected_above(grid: Grid, start: int, first: int, column: int) -> list[Rejected]:
+    """Rows between the heading and the first date whose own date cannot exist."""
+    return [
+        Rejected(grid.lines[i], " ".join(cell_text(c) for c in grid.rows[i]),
+                 f"'{cell_text(grid.rows[i][column])}' {NO_DAY}")
+        for i in range(max(start, 0), first) if is_bad_period(grid.rows[i], column)
+    ]  # fmt: skip
+
+
+def _cut(row: Row, width: int) -> Row:
+    return row if len(row) == width else [*row[:width], *[""] * (width - len(row))]
+
+
+def _fits(row: Row, width: int) -> bool:
+    """Whether a row has the block's number of cells; cells that say nothing may trail."""
+    return len(row) == width or (len(row) > width and filled(row) <= width)
+
+
+def _between(
+    grid: Grid, run: _Run, at: list[int], below: int, column: int, heading: Heading
+) -> tuple[list[Rejected], list[tuple[int, str]]]:
+    """Rows of the block's span that are not like it: rejected ones, and lines of prose."""
+    inside = set(at)
+    rejected: list[Rejected] = []
+    prose: list[tuple[int, str]] = []
+    last = at[-1]
+    whole = last - at[0] + 1 == len(at)  # nothing stands between the rows
+    for i in range(last + 1 if whole else at[0], below):
+        row = grid.rows[i]
+        if i in inside:
+            continue
+        said = [cell_text(c) for c in row if not is_empty(c)]
+        if i > last and (not said or not _may_be_data(row, said)):
+            break
+        if not said or heading.names_again(row):
+            continue
+        text = " ".join(said)
+        if not any(is_value(c) for c in row[column + 1 :]) and len(said) == 1:
+            prose.append((sum(k < i for k in at), text))
+            continue
+        if _TOTAL.fullmatch(said[0]):
+            rejected.append(Rejected(grid.lines[i], text, A_TOTAL))
+            continue
+        if len(row) > column and _family(row, column, Wishes()) not in ("", run.family):
+            rejected.append(Rejected(grid.lines[i], text, OTHER_FREQUENCY))
+            continue
+        count = len(row)
+        label = cell_text(row[column]) if count > column else ""
+        fault = NO_DAY if looks_like_date(label) else "is not understood as a date"
+        reason = f"{count} cells, not {run.width}" if count != run.width else f"'{label}' {fault}"
+        rejected.append(Rejected(grid.lines[i], text, reason))
+    return rejected, prose
+
+
+def _may_be_data(row: Row, said: Sequence[str]) -> bool:
+    """Whether a row under a table may belong to it: it has numbers, or begins with a date."""
+    return any(is_value(c) for c in row) or looks_like_date(re.split(r"[\s,;|]", said[0])[0])
+
+
+def _words_above(grid: Grid, above: int, first: int) -> tuple[str, str]:
+    """All text above a heading, and its last line, which may be the block's title."""
+    lines = []
+    for row in grid.rows[:first]:
+        said = [cell_text(c) for c in row if not is_empty(c)]
+        lines.append("" if looks_like_data(row, 0) else ", ".join(said))
+    own = [line for line in lines[above:] if line]
+    return "\n".join(lines), own[-1] if own else ""
+
+
+def _words_below(grid: Grid, start: int, stop: int, column: int) -> str:
+    """Prose below a table, up to the next."""
+    lines = []
+    for row in grid.rows[start:stop]:
+        words = [cell_text(c) for c in row if not is_empty(c)]
+        if words and not looks_like_data(row, column):
+            lines.append(", ".join(words))
+        if len(lines) >= _MOST_FOOTER:
+            break
+    return "\n".join(lines)
+
+
+def _joined(blocks: list[Block]) -> list[Block]:
+    """Blocks that go on under a repeated heading as one, then all of them, largest first."""
+    done: list[Block] = []
+    for block in blocks:
+        same = next((k for k, b in enumerate(done) if _continues(b, block)), None)
+        if same is None:
+            done.append(block)
+            continue
+        first = done[same]
+        done[same] = replace(
+            first,
+            rows=[*first.rows, *block.rows],
+            lines=[*first.lines, *block.lines],
+            rejected=[*first.rejected, *block.rejected],
+            prose=[*first.prose, *[(len(first.rows) + k, text) for k, text in block.prose]],
+            repeated_headers=first.repeated_headers + (block.heading.first_row >= 0),
+        )
+    return sorted(done, key=lambda b: -len(b.rows))
+
+
+def _continues(first: Block, then: Block) -> bool:
+    """Whether a block has the same columns as one before it, and other periods."""
+    if first.family != then.family or len(first.rows[0]) != len(then.rows[0]):
+        return False
+    if then.heading.first_row >= 0 and first.heading.names != then.heading.names:
+        return False
+    if len(first.rows[0]) > 2 and any(is_word(c) for c in first.rows[0][1:]):
+        return True
+    seen = {cell_text(r[first.date_column]) for r in first.rows}
+    return not any(cell_text(r[then.date_column]) in seen for r in then.rows)

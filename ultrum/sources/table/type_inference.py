@@ -1,0 +1,357 @@
+"""From a block of cells to typed columns: dates, numbers and texts, with every decision told."""
+
+from __future__ import annotations
+
+import functools
+import re
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.array_types import Array, Bools, Floats
+from ultrum.errors import TableError
+from ultrum.sources.table.cell_grid import column_array, is_date
+from ultrum.sources.table.column_units import UnitFinding, unit_of
+from ultrum.sources.table.composite_dates import date_cells
+from ultrum.sources.table.date_reading import ReadDates, cell_text, read_dates
+from ultrum.sources.table.key_columns import identifier_column
+from ultrum.sources.table.number_formats import (
+    ReadNumbers,
+    decimal_mark,
+    is_missing,
+    read_numbers,
+    says_nothing,
+    says_number,
+    sentinel_in,
+)
+from ultrum.sources.table.reading_result import Decision, TableOptions
+from ultrum.sources.table.table_detection import Block, Rejected
+
+_FLAGS: Final = {
+    "p": "provisional", "r": "revised", "e": "estimated", "b": "break", "f": "forecast",
+    "d": "definition differs", "c": "confidential", "u": "low reliability", "i": "imputed",
+    "n": "not significant", "s": "estimated by the source",
+}  # fmt: skip
+_CODED: Final = re.compile(r"\d{1,6}[A-Za-z]\d{0,4}")
+_SCALED: Final = re.compile(r"\d+([kKB]|M)")
+_LONGEST_TENOR: Final = 60  # months; more of a column of 3M, 6M, 12M are millions
+_MOST_ODD: Final = 0.1  # share of cells that are no numbers in a column of numbers
+_ODD_TEXTS: Final = 3  # different ones, however often each stands
+_MISSING_PROSE: Final = re.compile(r"[^.\n]*\bmissing\b[^\n]*", re.IGNORECASE)
+_BREAK_PROSE: Final = re.compile(
+    r"\b(new (definition|base|series|method|unit)|redefin|rebas|break in|definition chang|from here)",
+    re.IGNORECASE,
+)
+_SETTLED: Final = ("unit", "units", "definition", "base", "basis", "base_period", "method")
+
+
+@dataclass(frozen=True)
+class Typed:
+    """Typed rows of one block.
+
+    Attributes
+    ----------
+    dates : ReadDates
+    columns : mapping of str to array
+        Numbers as floats, everything else as objects.
+    units : mapping of str to UnitFinding
+        For the numeric columns; percent is not yet divided.
+    statuses : mapping of str to array of str
+        Marks of quality beside the numbers of a column; empty where a number has none.
+    breaks : list of int
+        Rows at which a definition changes, with the reason in ``decisions``.
+    """
+
+    dates: ReadDates
+    columns: dict[str, Array]
+    units: dict[str, UnitFinding]
+    decisions: list[Decision]
+    rejected: list[Rejected]
+    titles: dict[str, str] = field(default_factory=dict)
+    breaks: list[int] = field(default_factory=list)
+    statuses: dict[str, Array] = field(default_factory=dict)
+
+    @functools.cached_property
+    def numeric(self) -> list[str]:
+        """Names of the columns of numbers."""
+        return [n for n in self.columns if n in self.units]
+
+    def frame(self) -> pd.DataFrame:
+        """Rows with their dates first."""
+        days = self.dates.moments
+        shown = days if self.dates.timed else days.astype("datetime64[D]").astype("datetime64[s]")
+        marks = {f"{n} status": c for n, c in self.statuses.items()}
+        columns = {_beside(n): c for n, c in self.columns.items()}
+        return pd.DataFrame({"date": shown, **columns, **marks})
+
+
+def _beside(name: str) -> str:
+    return "date (column)" if name == "date" else name
+
+
+def typed(block: Block, options: TableOptions) -> Typed:
+    """Read the cells of a block.
+
+    Raises
+    ------
+    TableError
+        If dates, the decimal mark or the missing marks could be read two ways.
+    """
+    where = block.place
+    joined = date_cells(block)
+    dates = read_dates(joined.cells, options.dates, where, options.first_year)
+    marks = frozenset(str(m).strip().lower() for m in options.missing or ())
+    names = [n for k, n in enumerate(block.heading.names) if n and k not in joined.used]
+    across = list(zip(*block.rows, strict=True))
+    cells = {n: column_array(across[block.place_of[n]]) for n in names}
+    numeric = [n for n in names if n != options.asset_column and _is_numeric(cells[n], marks)]
+    code = None if options.asset_column else identifier_column(cells, numeric, dates.moments)
+    numeric = [n for n in numeric if n != code]
+    decimal = _decimal([cells[n] for n in numeric], options, where, marks, block.grid.how)
+    numbers = {n: read_numbers(cells[n], decimal, marks) for n in numeric}
+    stated = _stated_missing(block.preamble) if options.missing is None else set()
+    numbers = {n: _without_stated(r, stated) for n, r in numbers.items()}
+    if options.missing is None:
+        _refuse_sentinels(numbers, where)
+    bad, rejected = _bad_rows(block, joined.cells, dates, numbers, cells)
+    numbers = {n: replace(r, values=_finite(r.values)) for n, r in numbers.items()}
+    bad[list(joined.aside)] = True
+    units = {n: _unit(block, n, numbers[n], options, where) for n in numeric}
+    kept = ~bad
+    columns: dict[str, Array] = {
+        n: numbers[n].values[kept] if n in numbers else _texts(cells[n][kept]) for n in names
+    }
+    changes, why = _changes(block, columns, kept)
+    decisions = [
+        *[Decision(what, chosen) for what, chosen in (*block.grid.decisions, *block.decisions)],
+        *_block_decisions(block, joined.how, dates),
+        *_number_decisions(cells, numbers, numeric, decimal, stated),
+        *why,
+    ]
+    flags = {n: _statuses(r)[kept] for n, r in numbers.items() if r.marks}
+    return Typed(
+        _masked(dates, kept), columns, units, decisions, [*block.rejected, *rejected],
+        dict(zip(block.heading.names, block.heading.titles, strict=False)), changes, flags,
+    )  # fmt: skip
+
+
+def _masked(dates: ReadDates, kept: Bools) -> ReadDates:
+    offsets = dates.offsets[kept] if dates.offsets is not None else None
+    return replace(dates, moments=dates.moments[kept], offsets=offsets)
+
+
+def _texts(cells: Array) -> Array:
+    texts = np.empty(len(cells), dtype=object)
+    texts[:] = [cell_text(c) for c in cells]
+    return texts
+
+
+def _is_numeric(column: Array, marks: frozenset[str]) -> bool:
+    """Whether most cells that say something are numbers, and the few others can be left out singly."""
+    if column.dtype.kind == "f":
+        return bool(np.isfinite(column).any())
+    said = [c for c in column if not says_nothing(c, marks)]
+    odd = [c for c in said if not says_number(c)]
+    if len(odd) >= len(said) - len(odd) or _are_codes(said):
+        return False
+    few = len(odd) <= max(1, _MOST_ODD * len(said))
+    return few or len(set(map(cell_text, odd))) <= _ODD_TEXTS
+
+
+def _are_codes(said: Sequence[Any]) -> bool:
+    """Whole numbers with leading zeros are codes, whose zeros must stay; so are 3M, 6M and 1E5, 2E5."""
+    if not all(isinstance(c, str) for c in said):
+        return False
+    texts = [str(c).strip() for c in said]
+    if all(t.isdigit() for t in texts):
+        return any(len(t) > 1 and t.startswith("0") for t in texts)
+    if not all(_CODED.fullmatch(t) for t in texts):
+        return False
+    scaled = all(_SCALED.fullmatch(t) for t in texts)
+    months = (
+        all(t.endswith("M") for t in texts) and max(int(t[:-1]) for t in texts) <= _LONGEST_TENOR
+    )
+    return months or not scaled
+
+
+def _decimal(
+    columns: Sequence[Array],
+    options: TableOptions,
+    where: str,
+    marks: frozenset[str],
+    parted_by: str,
+) -> str:
+    texts = {
+        c for column in columns if column.dtype.kind == "O" for c in column if isinstance(c, str)
+    }
+    said = sorted(c for c in texts if not says_nothing(c, marks) and says_number(c))
+    if parted_by == "," and not options.decimal and not any("," in c for c in said):
+        return "."  # where commas part the cells, they part no decimals
+    return decimal_mark(said, options.decimal, where)
+
+
+def _stated_missing(preamble: str) -> set[float]:
+    """Numbers that the prose above says mark missing values."""
+    found: set[float] = set()
+    for sentence in _MISSING_PROSE.findall(preamble):
+        found |= {float(n) for n in re.findall(r"-?\d+(?:\.\d+)?", sentence) if abs(float(n)) >= 9}
+    return found
+
+
+def _without_stated(read: ReadNumbers, stated: set[float]) -> ReadNumbers:
+    if not stated:
+        return read
+    return replace(read, values=np.where(np.isin(read.values, list(stated)), np.nan, read.values))
+
+
+def _refuse_sentinels(numbers: Mapping[str, ReadNumbers], where: str) -> None:
+    for name, read in numbers.items():
+        found = sentinel_in(read.values)
+        if found is not None:
+            count = int((read.values == found).sum())
+            raise TableError(
+                f"{where}: {found:g} stands {count} times in '{name}', far from every other number; it "
+                f"looks like a mark for missing values. Say missing=['{found:g}'], or missing=[] if it "
+                "is a number."
+            )
+
+
+def _bad_rows(
+    block: Block,
+    labels: Array,
+    dates: ReadDates,
+    numbers: Mapping[str, ReadNumbers],
+    cells: Mapping[str, Array],
+) -> tuple[Bools, list[Rejected]]:
+    """Rows whose date cannot be read; cells that are no numbers are reported, their rows are kept."""
+    bad: Bools = np.isnat(dates.moments)
+    reasons = {
+        int(i): f"'{cell_text(labels[i])}' is not a day of the calendar"
+        for i in np.flatnonzero(bad)
+    }
+    if len(reasons) > max(1, 0.1 * len(bad)):
+        first, reason = min(reasons.items())
+        raise TableError(
+            f"{block.grid.name}, line {block.lines[first]}: {len(reasons)} of {len(bad)} rows cannot be "
+            f"read, the first because {reason}."
+        )
+    rejected = [
+        Rejected(block.lines[i], " ".join(cell_text(c) for c in block.rows[i]), reason)
+        for i, reason in sorted(reasons.items())
+    ]
+    odd = [
+        Rejected(block.lines[row], cell_text(cells[name][row]),
+                 f"'{cell_text(cells[name][row])}' in '{name}' is not a number; this cell is left out")
+        for name, read in numbers.items() for row in np.flatnonzero(np.isinf(read.values)) if not bad[row]
+    ]  # fmt: skip
+    return bad, [*rejected, *sorted(odd, key=lambda r: r.line)]
+
+
+def _unit(
+    block: Block, name: str, read: ReadNumbers, options: TableOptions, where: str
+) -> UnitFinding:
+    heading, place = block.heading, block.place_of[name]
+    title = heading.titles[place] if heading.titles else block.title if name == "value" else ""
+    said = heading.units[place] if heading.units else ""
+    return unit_of(name, title, said, read, block.preamble, options.unit(name), where, block.footer)
+
+
+def _changes(
+    block: Block, columns: Mapping[str, Array], kept: Bools
+) -> tuple[list[int], list[Decision]]:
+    """Rows at which a definition or unit changes, by a column that says so or a line between rows."""
+    place = np.cumsum(kept) - 1
+    found: dict[int, str] = {}
+    for index, text in block.prose:
+        if _BREAK_PROSE.search(text) and 0 < index < len(kept):
+            found[int(place[index])] = f"'{text[:60]}'"
+    for name, cells in columns.items():
+        if name.lower() in _SETTLED and cells.dtype.kind == "O":
+            turns = [i for i in range(1, len(cells)) if cells[i] != cells[i - 1]]
+            if 0 < len(turns) <= 4:
+                found.update({i: f"'{name}' changes to '{cells[i]}'" for i in turns})
+    decisions = [
+        Decision("break", f"split at row {i + 1}: {why}", "one series") for i, why in found.items()
+    ]
+    return sorted(found), decisions
+
+
+def _block_decisions(block: Block, how: str, dates: ReadDates) -> list[Decision]:
+    heading, first = block.heading, block.lines[0]
+    named = (
+        f"line {heading.line}"
+        if heading.line
+        else "names given"
+        if heading.first_row < 0
+        else "none"
+    )
+    found = [
+        Decision("header", named, line=heading.line),
+        Decision("rows", f"lines {first} to {block.lines[-1]}", line=first),
+        Decision("dates", f"written like {dates.style}" + (f", {how}" if how else ""), line=first),
+    ]
+    if block.repeated_headers:
+        found.append(Decision("repeated headers", f"{block.repeated_headers} left out"))
+    return found
+
+
+def _number_decisions(
+    cells: Mapping[str, Array],
+    numbers: Mapping[str, ReadNumbers],
+    numeric: Sequence[str],
+    decimal: str,
+    stated: set[float],
+) -> list[Decision]:
+    found = [Decision("decimal mark", decimal)]
+    marks = sorted(
+        {
+            cell.strip()
+            for n in numeric
+            if cells[n].dtype.kind == "O"
+            for cell in {c for c in cells[n] if isinstance(c, str)}
+            if cell.strip() and is_missing(cell)
+        }
+    )
+    if marks or stated:
+        found.append(
+            Decision(
+                "missing", "marked " + ", ".join([*marks, *[f"{s:g}" for s in sorted(stated)]])
+            )
+        )
+    flags: Counter[str] = sum((r.flags for r in numbers.values()), start=Counter())
+    if flags:
+        said = ", ".join(
+            f"{count} '{mark}' ({_FLAGS.get(mark, 'mark')})" for mark, count in flags.items()
+        )
+        found.append(Decision("marks beside numbers", said))
+    return [*found, *_text_columns(cells, numeric)]
+
+
+def _finite(values: Floats) -> Floats:
+    """Numbers with NaN for the cells that are none."""
+    return np.where(np.isinf(values), np.nan, values)
+
+
+def _statuses(read: ReadNumbers) -> Array:
+    """The mark beside each number, in words where it has any."""
+    texts = np.full(len(read.values), "", dtype=object)
+    for row, mark in read.marks.items():
+        texts[row] = _FLAGS.get(mark, mark)
+    return texts
+
+
+def _text_columns(cells: Mapping[str, Array], numeric: Sequence[str]) -> list[Decision]:
+    """Columns that give no series, with the first cell that is no number."""
+    found = []
+    numbers = set(numeric)
+    for name in [n for n in cells if n not in numbers]:
+        said = [c for c in cells[name] if not says_nothing(c) and not says_number(c)]
+        said = said or [c for c in cells[name] if not says_nothing(c)]
+        kind = "dates" if said and is_date(said[0]) else "text"
+        why = f"{kind}, such as '{cell_text(said[0])[:40]}'" if said else "no value at all"
+        found.append(Decision(f"column '{name}'", f"kept as a record: {why}"))
+    return found

@@ -1,0 +1,165 @@
+"""A study's assets: prices to total returns in one currency, with dividends, splits and names."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.currency.conversion import to_currency
+from ultrum.core.currency.exchange_rates import RateTable
+from ultrum.core.returns.asset_returns import returns
+from ultrum.core.returns.price_adjustment import unused_events
+from ultrum.core.returns.price_checks import traded_prices
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.time.date_parser import days_in
+from ultrum.desk import Desk
+from ultrum.errors import StudyError
+from ultrum.sources.table import Reading
+from ultrum.study.result_checks import Caution
+from ultrum.study.schema import Study
+
+
+def read_prices(plan: Study, desk: Desk) -> Reading:
+    """The table of prices: its price column by asset, or a wide table with a column for each asset."""
+    reading = desk.table(plan.panel.assets)
+    wide = bool(reading.fields) and all(t.names == [n] for n, t in reading.fields.items())
+    if wide and plan.panel.price_column not in reading.fields:
+        close = reading.wide()
+        untold = not any(a.measure for a in close.about)
+        close = close.described(measure="price") if untold else close
+        return replace(reading, fields={plan.panel.price_column: close})
+    if plan.panel.price_column not in reading.fields:
+        raise StudyError(
+            f"{plan.panel.assets} has no column '{plan.panel.price_column}'; it has: "
+            f"{', '.join(reading.fields)}. Say price_column in [panel]."
+        )
+    return reading
+
+
+def total_returns(plan: Study, desk: Desk, prices: Reading, warnings: list[Caution]) -> SeriesTable:
+    """Total returns of every asset in the study's currency."""
+    close = prices.fields[plan.panel.price_column]
+    if plan.panel.volume_column in prices.fields:
+        close = traded_prices(close, prices.fields[plan.panel.volume_column])
+    dividends, splits, payments = _records_of_assets(plan, desk)
+    if dividends is None and not all(a.income == "total" for a in close.about):
+        warnings.append(Caution("all assets", "no dividends given; returns leave income out."))
+    close, (dividends, payments) = _one_currency(plan, desk, close, (dividends, payments), warnings)
+    for asset in [] if payments is None else payments["asset"]:
+        text = "delisted; its last return uses the recorded final payment."
+        warnings.append(Caution(str(asset), text))
+    made = returns(
+        close,
+        frequency=plan.study.frequency,
+        dividends=dividends,
+        splits=splits,
+        final_payments=payments,
+    )
+    warnings += [
+        Caution(name, f"{count} dividends or splits fall outside its prices and were not used.")
+        for name, count in unused_events(made.about).items()
+    ]
+    return made
+
+
+def daily_returns(plan: Study, desk: Desk, prices: Reading) -> SeriesTable:
+    """Total returns of every trading day, of the assets in the study's own currency."""
+    close = prices.fields[plan.panel.price_column]
+    home = plan.study.currency
+    own = [a.name for a in close.about if not home or not a.currency or a.currency == home]
+    dividends, splits, payments = (
+        None if table is None else table[table["asset"].isin(own)]
+        for table in _records_of_assets(plan, desk)
+    )
+    return returns(close.select(own), dividends=dividends, splits=splits, final_payments=payments)
+
+
+def _records_of_assets(plan: Study, desk: Desk) -> tuple[pd.DataFrame | None, ...]:
+    """Dividends, splits and final payments; none where the study names no table of them."""
+    asked = plan.panel
+    return tuple(records_at(desk, a) for a in (asked.dividends, asked.splits, asked.final_payments))
+
+
+def names_of(plan: Study, desk: Desk) -> dict[str, str]:
+    """Full names of the assets, from the table of companies."""
+    table = records_at(desk, plan.panel.companies)
+    if table is None:
+        return {}
+    if "asset" not in table or "name" not in table:
+        raise StudyError(f"{plan.panel.companies} needs the columns 'asset' and 'name'.")
+    return {str(a): str(n) for a, n in zip(table["asset"], table["name"], strict=True)}
+
+
+def records_at(desk: Desk, address: str) -> pd.DataFrame | None:
+    """Dated records at an address; none where it is empty."""
+    return desk.table(address, records_only=True).records if address else None
+
+
+def _one_currency(
+    plan: Study,
+    desk: Desk,
+    close: SeriesTable,
+    paid: Sequence[pd.DataFrame | None],
+    warnings: list[Caution],
+) -> tuple[SeriesTable, list[pd.DataFrame | None]]:
+    """Prices, and tables of what was paid, converted to the study's currency with the quotes it names."""
+    home, made = plan.study.currency, list(paid)
+    abroad = [a.name for a in close.about if home and a.currency and a.currency != home]
+    if not abroad:
+        return close, made
+    quotes = [desk.fetch(address) for address in plan.panel.exchange_rates]
+    columns = []
+    for name in close.names:
+        series = close[name]
+        if name in abroad:
+            own = series.about.currency
+            rate = _quote_for(own, home, quotes, name)
+            made = [_payments_converted(table, name, own, home, rate) for table in made]
+            text = f"posted in {own}; prices and what it paid are converted to {home} at {rate.about.address}."
+            warnings.append(Caution(name, text))
+            series = to_currency(series, home, rate)
+        columns.append(series)
+    return SeriesTable.of(columns), made
+
+
+def _quote_for(currency: str, home: str, quotes: list[TimeSeries], asset: str) -> TimeSeries:
+    for quote in quotes:
+        if quote.about.unit in (f"{currency}/{home}", f"{home}/{currency}"):
+            return quote
+    raise StudyError(
+        f"{asset} is posted in {currency}, the study is in {home}. Name a quote of the two in "
+        "[panel] exchange_rates."
+    )
+
+
+def _payments_converted(
+    table: pd.DataFrame | None, asset: str, own: str, home: str, rate: TimeSeries
+) -> pd.DataFrame | None:
+    """Amounts of one asset in the study's currency; a table that tells none means that of its prices."""
+    if table is None:
+        return None
+    said = table["currency"] if "currency" in table else pd.Series(own, table.index)
+    foreign = ((table["asset"] == asset) & (said != home)).to_numpy()
+    other = [c for c in said[foreign].unique() if c != own]
+    if other:
+        raise StudyError(
+            f"{asset} is posted in {own}, something it paid is in {other[0]}; say it in {own} or {home}."
+        )
+    if not foreign.any():
+        return table
+    days = days_in(table.loc[foreign, "date"], f"{asset}, date of what it paid")
+    amounts = table.loc[foreign, "amount"].to_numpy(dtype=float)
+    rates = RateTable([rate]).rates(own, home, days)
+    if np.isnan(rates).any():
+        day = days[np.isnan(rates)][0]
+        raise StudyError(
+            f"{asset} paid something on {day}, of which {rate.about.address} has no rate."
+        )
+    changed = table.astype({"amount": np.float64})
+    changed.loc[foreign, "amount"] = amounts * rates
+    if "currency" in table:
+        changed.loc[foreign, "currency"] = home
+    return changed

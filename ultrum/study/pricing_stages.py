@@ -1,0 +1,179 @@
+"""What a study asks of prices: costs of equity, peers, and what a beta owes to choices."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Any
+
+import pandas as pd
+
+from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.pricing.cost_of_equity import cost_of_equity
+from ultrum.core.pricing.cost_result import CostOfEquity
+from ultrum.core.pricing.peers import PeerBeta, peer_beta
+from ultrum.core.pricing.premium import Premium, premium
+from ultrum.core.pricing.sensitivity import BetaSensitivity, beta_sensitivity
+from ultrum.core.pricing.two_pass_result import TwoPass
+from ultrum.core.regression.results import BetaTable
+from ultrum.core.returns.asset_returns import returns
+from ultrum.core.series.labels import period_label
+from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.time.durations import months_in
+from ultrum.desk import Desk
+from ultrum.errors import StudyError
+from ultrum.sources.delivery import Address
+from ultrum.study import stage_functions
+from ultrum.study.asset_returns import daily_returns
+from ultrum.study.schema import Study
+from ultrum.study.sections import PremiumSection
+
+
+def cost_of(
+    plan: Study,
+    desk: Desk,
+    panel: Panel,
+    factors: Sequence[TimeSeries],
+    betas: BetaTable,
+    found: TwoPass | None,
+) -> CostOfEquity:
+    """Cost of equity of every asset by the model asked for."""
+    said = plan.cost_of_equity
+    names = next(m.factors for m in plan.models if m.name == said.model)
+    given = {name: said.premium.get(name, "history") for name in names}
+    histories = {f.name: stage_functions.within_span(plan, f) for f in factors}
+    rate = stage_functions.rate_at(plan, desk, plan.panel.risk_free)
+    premia: Any = {
+        name: _premium(histories[name], rate, value, found) for name, value in given.items()
+    }
+    if found is not None and set(given.values()) == {"two-pass"}:
+        premia = found  # with their joint covariance
+    return cost_of_equity(
+        betas, premia=premia, risk_free=_rate(plan, desk, panel), on=said.on or None, draws=said.draws,
+        add_ons={name: (a.value, a.reason) for name, a in said.add_ons.items()},
+    )  # fmt: skip
+
+
+def _premium(history: TimeSeries, rate: TimeSeries, given: Any, found: TwoPass | None) -> Premium:
+    """The premium that the study asks for, from history within its span where no number is given."""
+    over, name = rate.name, history.name
+    if isinstance(given, PremiumSection) and given.value is not None:
+        basis = given.basis or "given"
+        return Premium(given.value, given.error, over=given.over or over, basis=basis)
+    if isinstance(given, PremiumSection):
+        own = rate if rate.about.frequency == history.about.frequency else None
+        return premium(history, mean=given.mean, horizon=given.horizon, risk_free=own)
+    if given == "history":
+        return premium(history)
+    if given == "two-pass":
+        if found is None or name not in found.premia.index:
+            raise StudyError(
+                f"The two-pass has no premium of '{name}'; name it in [two_pass] factors."
+            )
+        per_year, error = found.periods_per_year, float(found.standard_errors[name])
+        value = per_year * float(found.premia[name])
+        return Premium(value, per_year * error, found.df, over, "two-pass premium")
+    return Premium(float(given), over=over)
+
+
+def _rate(plan: Study, desk: Desk, panel: Panel) -> TimeSeries | float:
+    """The rate added: a number, the panel's own, a yield as it is quoted, or a column of returns."""
+    said = plan.cost_of_equity.risk_free
+    if said is None or said == plan.panel.risk_free:
+        return panel.rate
+    if isinstance(said, float | int):
+        return float(said)
+    if plan.sources[Address.parse(said).source].kind == "sdmx":
+        return desk.fetch(said)
+    return stage_functions.rate_at(plan, desk, said)
+
+
+def inflation_at_end(
+    plan: Study, series: Mapping[str, TimeSeries], panel: Panel
+) -> tuple[float, str] | None:
+    """Yearly inflation by the series the study names, the last up to the panel's end, and its period."""
+    name = plan.cost_of_equity.inflation
+    if not name:
+        return None
+    about, known = series[name].about, series[name].values.dropna()
+    said = f"[cost_of_equity] inflation = '{name}'"
+    if about.measure != "rate":
+        raise StudyError(
+            f"{said} is a {about.measure or 'series'}, not a growth rate. Give the series a growth step."
+        )
+    _check_yearly(about, said)
+    end = stage_functions.end_of(panel)
+    known = known[about.frequency.ends(about.frequency.ordinals_of(known.index)) <= end]
+    if not len(known):
+        raise StudyError(f"{said} has no value up to the end of the panel, {end}.")
+    return float(known.iloc[-1]), period_label(known.index[-1])
+
+
+def _check_yearly(about: Descriptor, said: str) -> None:
+    """Refuse growth over another span than a year, which a yearly cost cannot be set against."""
+    for step in about.trail:
+        settings = dict(step.settings)
+        over = settings.get("over", "")
+        if step.action == "growth" and months_in(over) != 12 and "annualised" not in settings:
+            raise StudyError(
+                f"{said} grows over {over}, a cost of equity over a year. Say over = 'P1Y', or annualised = true."
+            )
+
+
+def peers_of(
+    plan: Study, desk: Desk, panel: Panel, betas: BetaTable, companies: pd.DataFrame | None
+) -> PeerBeta:
+    """The company's beta from its peers: those named, or of its industry, by accounts up to the panel's end."""
+    said, company = plan.cost_of_equity.peers, plan.cost_of_equity.company
+    if said is None:
+        raise StudyError("The study has no section [cost_of_equity.peers].")
+    table = desk.table(said.accounts, records_only=True).records
+    columns = {"debt": said.debt, "equity": said.equity, "tax": said.tax}
+    end = stage_functions.end_of(panel)
+    accounts = stage_functions.accounts_of(table, said.accounts, columns, end)
+    if company not in accounts.index:
+        raise StudyError(f"{said.accounts} has no accounts of {company} up to {end}.")
+    leverage = (accounts["debt"] / accounts["equity"]).clip(lower=0.0)
+    names = list(said.companies) or _of_its_industry(company, companies, betas)
+    made = peer_beta(
+        betas, names,
+        debt_to_equity=leverage, tax=accounts["tax"], how=said.how, values=accounts["equity"],
+        debt_beta=said.debt_beta, target_debt_to_equity=float(leverage[company]),
+        target_tax=float(accounts["tax"][company]),
+    )  # fmt: skip
+    days = accounts["date"].reindex([*names, company]).dropna()
+    span = " to ".join(dict.fromkeys(period_label(day) for day in (days.min(), days.max())))
+    return replace(made, basis=f"{made.basis}; accounts of {span}")
+
+
+def _of_its_industry(company: str, companies: pd.DataFrame | None, betas: BetaTable) -> list[str]:
+    if companies is None or "industry" not in companies:
+        raise StudyError(
+            "Name the peers, or a table of companies with an industry in [panel] companies."
+        )
+    industry = companies.set_index("asset")["industry"]
+    if company not in industry.index:
+        raise StudyError(f"The table of companies does not have {company}; name its peers.")
+    same = industry.index[industry == industry[company]].astype(str)
+    return [a for a in dict.fromkeys(same) if a != company and a in betas.assets]
+
+
+def sensitivity_of(plan: Study, desk: Desk, panel: Panel, prices: Any) -> BetaSensitivity:
+    """Betas of the company under every combination of choices, from daily prices up to the panel's end."""
+    said = plan.sensitivity
+    if said is None:
+        raise StudyError("The study has no section [sensitivity].")
+    markets = SeriesTable.of([returns(_index_at(desk, address)) for address in said.markets])
+    errors = next(m.errors for m in plan.models if m.name == plan.cost_of_equity.model)
+    return beta_sensitivity(
+        daily_returns(plan, desk, prices), markets, plan.cost_of_equity.company,
+        risk_free=stage_functions.rate_at(plan, desk, said.risk_free), windows=said.windows,
+        frequencies=said.frequencies, adjustments=said.adjustments, estimators=said.estimators,
+        chosen=said.chosen, published=said.published, errors=errors, end=str(stage_functions.end_of(panel)),
+    )  # fmt: skip
+
+
+def _index_at(desk: Desk, address: str) -> TimeSeries:
+    found = desk.fetch(address, measure="index", timing="end")
+    return found.described(name=Address.parse(address).field or found.name)

@@ -1,0 +1,101 @@
+"""What a reader of a result must know: thin trading, breaks, short samples."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+import pandas as pd
+
+from ultrum.core.regression.results import BetaTable
+from ultrum.core.regression.structural_breaks import break_test, chow_tests
+from ultrum.core.returns.price_checks import untraded_share
+from ultrum.core.series.labels import p_equals
+from ultrum.core.time.frequency import Frequency
+from ultrum.errors import EstimationError
+from ultrum.sources.table import Reading
+from ultrum.study.schema import Study
+
+UNTRADED_LIMIT: Final = 0.10
+BREAK_LEVEL: Final = 0.01  # of the company asked about, whose test was wanted beforehand
+FALSE_SHARE: Final = 0.05  # of the others that are warned of, expected to be warned of for nothing
+SHORT_SAMPLE: Final = 60
+_DRAWS: Final = 499
+_MOST_DRAWS: Final = 9_999
+
+
+@dataclass(frozen=True)
+class Caution:
+    """Something a reader of the result must know: about whom, and what."""
+
+    subject: str
+    text: str
+
+
+def check_assets(plan: Study, prices: Reading, betas: BetaTable) -> pd.DataFrame:
+    """Untraded share of days and a break at mid-sample, for every asset."""
+    close = prices.fields[plan.panel.price_column]
+    volume = prices.fields.get(plan.panel.volume_column)
+    idle = pd.Series(dtype=float)
+    if volume is not None:
+        frequency = Frequency.parse(plan.study.frequency)
+        ends = frequency.ordinals_of(betas.response.index[[0, -1]])  # the days that the panel spans
+        start, end = str(frequency.starts(ends)[0]), str(frequency.ends(ends)[1])
+        idle = untraded_share(close.sample(start, end), volume.sample(start, end))
+    breaks = (
+        chow_tests(betas.unadjusted or betas)
+        if plan.tests.breaks == "chow"
+        else _sup_f_tests(betas)
+    )
+    made = breaks.set_axis(["break_f", "break_p", "break_note"], axis=1).rename_axis("asset")
+    made.insert(0, "untraded_share", idle.reindex(made.index).astype(float))
+    return made
+
+
+def _sup_f_tests(betas: BetaTable) -> pd.DataFrame:
+    """Breaks at unknown dates; small p values are simulated again, finely enough to stand out among all."""
+    rows = {}
+    fine = min(_MOST_DRAWS, 40 * len(betas.assets))
+    for asset in betas.assets:
+        try:
+            fit = betas.fit(asset)
+            test = break_test(fit, how="sup-f", draws=_DRAWS)
+            if test.p_value <= 2 / (_DRAWS + 1) and fine > _DRAWS:
+                test = break_test(fit, how="sup-f", draws=fine)
+            rows[asset] = (test.statistic, test.p_value, test.note)
+        except EstimationError as error:
+            rows[asset] = (float("nan"), float("nan"), str(error))
+    return pd.DataFrame.from_dict(rows, orient="index", columns=["statistic", "p_value", "note"])
+
+
+def standing_out(p_values: pd.Series, share: float) -> pd.Series:
+    """Which p values are small among all of them, so that at most a share is expected to be so by chance.
+
+    The largest p of rank k, of n, with p ≤ k/n times the share, and all below it (Benjamini and Hochberg 1995).
+    """
+    known = p_values.dropna().sort_values()
+    ranks = pd.Series(range(1, len(known) + 1), known.index)
+    small = known[known <= share * ranks / max(len(known), 1)]
+    return p_values <= (small.iloc[-1] if len(small) else -1.0)
+
+
+def check_cautions(plan: Study, checks: pd.DataFrame, betas: BetaTable) -> list[Caution]:
+    """What the checks say that a reader must know."""
+    found = []
+    standing = standing_out(checks["break_p"], FALSE_SHARE)
+    for asset, row in ((str(name), row) for name, row in checks.iterrows()):
+        own = asset == plan.cost_of_equity.company and row["break_p"] < BREAK_LEVEL
+        if row["untraded_share"] > UNTRADED_LIMIT:
+            share = f"{100 * row['untraded_share']:.1f} % of its days saw no trade"
+            found.append(Caution(asset, f"{share}; its beta is likely too low."))
+        if own or standing[asset]:
+            p = p_equals(row["break_p"])
+            if plan.tests.breaks == "chow":
+                said = f"differ {row['break_note']} (Chow test, F = {row['break_f']:.1f}, {p})"
+            else:
+                said = f"change {row['break_note']} (largest F = {row['break_f']:.1f}, {p})"
+            text = f"alpha and beta {said}"
+            found.append(Caution(asset, f"{text}; one beta for the whole sample misleads."))
+        if betas.nobs[asset] < SHORT_SAMPLE:
+            found.append(Caution(asset, f"only {betas.nobs[asset]} rows."))
+    return found

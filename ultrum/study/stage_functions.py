@@ -1,0 +1,270 @@
+"""What each stage of a study does, from deliveries to a panel."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from typing import Any, cast
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.panel.alignment import align
+from ultrum.core.pricing.currency_factor import currency_factor
+from ultrum.core.returns.asset_returns import excess
+from ultrum.core.returns.yields import per_period
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.statistics.risk_return import portfolio
+from ultrum.core.time.date_parser import days_in
+from ultrum.core.time.frequency import Frequency, last_day, parse_period
+from ultrum.core.transform.aggregation import to_frequency
+from ultrum.core.transform.composite import composite
+from ultrum.core.transform.steps import apply_steps
+from ultrum.desk import Desk
+from ultrum.errors import StudyError
+from ultrum.sources.delivery import Address
+from ultrum.study.schema import Study
+from ultrum.study.sections import PortfolioSection, ReleasesSection, Series
+
+Find = Callable[[str], TimeSeries]
+
+
+def all_series(plan: Study) -> dict[str, Series]:
+    """The study's series, those of its sets among them."""
+    members = {
+        name: Series(address=address, steps=section.steps)
+        for section in plan.sets.values()
+        for name, address in section.series.items()
+    }
+    return {**plan.series, **members}
+
+
+def series_needed(said: Series, known: Mapping[str, Series]) -> list[str]:
+    """Other series of the study that a series is made of."""
+    words = list(said.composite.parts) if said.composite else []
+    for step in said.steps:
+        for settings in step.values():
+            values = settings.values() if isinstance(settings, Mapping) else [settings]
+            for value in values:
+                words += value if isinstance(value, list) else [value]
+    return [w for w in dict.fromkeys(words) if isinstance(w, str) and w in known]
+
+
+def in_order(known: Mapping[str, Series]) -> list[str]:
+    """Names of series, each after those it is made of."""
+    order: list[str] = []
+
+    def _place(name: str, above: tuple[str, ...]) -> None:
+        if name in above:
+            raise StudyError(
+                f"The series {' and '.join(above)} need one another; break the circle."
+            )
+        if name in order:
+            return
+        for other in series_needed(known[name], known):
+            _place(other, (*above, name))
+        order.append(name)
+
+    for name in known:
+        _place(name, ())
+    return order
+
+
+def make_series(plan: Study, desk: Desk, name: str, said: Series, find: Find) -> TimeSeries:
+    """One series after its steps."""
+    if said.address:
+        start = desk.fetch(said.address)
+    elif said.composite:
+        own = said.composite
+        start = composite(
+            [find(n).described(name=n) for n in own.parts], orient=dict(own.orient),
+            weights=dict(own.weights) or None, at_least=own.at_least, over=own.over, name=name,
+        )  # fmt: skip
+    else:
+        home = rate_at(plan, desk, plan.panel.risk_free).described(currency=plan.study.currency)
+        start = currency_factor(said.currency_factor, home, [desk.fetch(a) for a in said.rates])
+    made = apply_steps(start, said.steps, find)
+    return made.described(title=said.title) if said.title else made
+
+
+def rate_at(plan: Study, desk: Desk, address: str) -> TimeSeries:
+    """Risk-free return at an address: a column of returns, or a yield made into returns."""
+    wanted = Address.parse(address)
+    if plan.sources[wanted.source].kind == "sdmx":
+        return per_period(desk.fetch(address), plan.study.frequency)
+    units = plan.panel.factor_units
+    found = desk.table(address, units=units, measure="return").series
+    if wanted.field not in found:
+        raise StudyError(f"{address}: no column '{wanted.field}'; it has: {', '.join(found)}.")
+    return found[wanted.field]
+
+
+def factor_table(
+    plan: Study, desk: Desk, risk_free: TimeSeries, own: Mapping[str, TimeSeries]
+) -> list[TimeSeries]:
+    """Every factor that some model uses: columns of the factor table, and series of the study."""
+    units = plan.panel.factor_units
+    table = desk.table(plan.panel.factors, units=units, measure="return").wide()
+    wanted = list(dict.fromkeys(f for m in plan.models for f in m.factors))
+    absent = [name for name in wanted if name not in table.names and name not in own]
+    if absent:
+        raise StudyError(
+            f"{plan.panel.factors} has no factor {', '.join(absent)}; it has: {', '.join(table.names)}."
+        )
+    return [_factor(plan, table, name, risk_free, own) for name in wanted]
+
+
+def _factor(
+    plan: Study, table: SeriesTable, name: str, risk_free: TimeSeries, own: Mapping[str, TimeSeries]
+) -> TimeSeries:
+    """One factor in excess of the risk-free rate, at the study's frequency where it is traded."""
+    if name in own:
+        made = own[name].described(name=name)
+    elif name in plan.panel.total_return_factors:
+        made = excess(table[name], risk_free)
+    else:
+        made = table[name].described(excess_of=risk_free.name)
+    target = Frequency.parse(plan.study.frequency)
+    if made.about.is_return and made.about.frequency < target:
+        return to_frequency(made, target, risk_free=risk_free)
+    return made
+
+
+def make_panel(
+    plan: Study,
+    made: SeriesTable,
+    factors: list[TimeSeries],
+    risk_free: TimeSeries,
+    conditions: list[TimeSeries],
+    known_by: Any,
+) -> Panel:
+    """Everything lined up."""
+    start, end = plan.study.span
+    return align(
+        assets=made,
+        factors=SeriesTable.of(factors) if _alike(factors) else cast(Any, factors),
+        risk_free=risk_free,
+        conditions=conditions or None,
+        frequency=plan.study.frequency,
+        rows=plan.panel.rows,
+        known_by=known_by,
+        start=None if start == "earliest" else start,
+        end=None if end == "latest" else end,
+    )
+
+
+def within_span(plan: Study, series: TimeSeries) -> TimeSeries:
+    """The part of a series that lies in the study's span."""
+    start, end = plan.study.span
+    frequency, ordinals = series.about.frequency, series.ordinals
+    inside = np.ones(len(series), dtype=bool)
+    if start != "earliest":
+        inside &= ordinals >= frequency.ordinals([parse_period(start)[1]])[0]
+    if end != "latest":
+        inside &= ordinals <= frequency.ordinals([last_day(end)])[0]
+    return TimeSeries(series.values[inside], series.about)
+
+
+def _alike(series: list[TimeSeries]) -> bool:
+    """Whether series have one frequency, so that they can lie in one table."""
+    return len({s.about.frequency for s in series}) == 1
+
+
+def known_by_of(plan: Study, desk: Desk) -> Any:
+    """When each series became known, tables of releases read."""
+    said = plan.study.known_by
+    if not isinstance(said, dict):
+        return said
+    return {n: _released(desk, v) if isinstance(v, ReleasesSection) else v for n, v in said.items()}
+
+
+def _released(desk: Desk, said: ReleasesSection) -> pd.Series | pd.DataFrame:
+    """Release date of each period, or every vintage, out of a table of records."""
+    table = desk.table(said.releases, records_only=True, date_column=said.date).records
+    absent = [c for c in (*said.where, "period", "date") if c not in table]
+    if absent:
+        known = ", ".join(map(str, table))
+        raise StudyError(f"{said.releases} has no column {', '.join(absent)}; it has: {known}.")
+    for column, wanted in said.where.items():
+        table = table[table[column].astype(str) == wanted]
+    if not len(table):
+        raise StudyError(f"{said.releases} has no row where {said.where}.")
+    if said.use == "vintages":
+        return table.rename(columns={"date": "released"})[["period", "released", "value"]]
+    return table.groupby("period")["date"].min()
+
+
+def with_portfolios(plan: Study, made: SeriesTable, companies: pd.DataFrame | None) -> SeriesTable:
+    """The assets with the study's portfolios behind them."""
+    if not plan.portfolios:
+        return made
+    extra = [_portfolio(name, said, made, companies) for name, said in plan.portfolios.items()]
+    together = SeriesTable.of([*(made[n] for n in made.names), *extra])
+    return replace(together, causes=made.causes)
+
+
+def _portfolio(
+    name: str, said: PortfolioSection, made: SeriesTable, companies: pd.DataFrame | None
+) -> TimeSeries:
+    members = list(said.assets)
+    if said.industry and companies is not None:
+        members = _of_industry(name, said.industry, made, companies)
+    absent = [a for a in members if a not in made.names]
+    if absent:
+        known = ", ".join(made.names)
+        raise StudyError(
+            f"The portfolio '{name}': no asset {', '.join(absent)}; there are: {known}."
+        )
+    weights: Any = said.weights if said.weights == "equal" else dict(said.weights)
+    return portfolio(made.select(members), weights=weights, rebalance=said.rebalance, name=name)
+
+
+def _of_industry(name: str, industry: str, made: SeriesTable, companies: pd.DataFrame) -> list[str]:
+    if "industry" not in companies:
+        raise StudyError("The table of companies has no column 'industry'.")
+    of_it = companies.loc[companies["industry"] == industry, "asset"].astype(str)
+    members = [a for a in dict.fromkeys(of_it) if a in made.names]
+    if not members:
+        known = ", ".join(map(str, companies["industry"].dropna().unique()))
+        raise StudyError(
+            f"The portfolio '{name}': no company with prices is of the industry '{industry}'; there are: {known}."
+        )
+    return members
+
+
+def without_portfolios(plan: Study, panel: Panel) -> Panel:
+    """The panel of single assets."""
+    return replace(panel, assets=panel.assets.drop(columns=list(plan.portfolios), errors="ignore"))
+
+
+def only_wanted(plan: Study, made: SeriesTable) -> SeriesTable:
+    """The assets a run is limited to."""
+    wanted = plan.panel.only
+    if not wanted:
+        return made
+    absent = [a for a in wanted if a not in made.names]
+    if absent:
+        raise StudyError(f"No asset {', '.join(absent)}; there are: {', '.join(made.names)}.")
+    return made.select(wanted)
+
+
+def end_of(panel: Panel) -> np.datetime64:
+    """Last day of a panel."""
+    ordinals = panel.frequency.ordinals_of(panel.assets.index[-1:])
+    return np.datetime64(panel.frequency.ends(ordinals)[0], "D")
+
+
+def accounts_of(
+    table: pd.DataFrame, address: str, columns: Mapping[str, str], end: np.datetime64
+) -> pd.DataFrame:
+    """The last accounts of each company up to a day: debt, equity and tax under these names, and their date."""
+    absent = [c for c in ("asset", "date", *columns.values()) if c not in table]
+    if absent:
+        raise StudyError(
+            f"{address} has no column {', '.join(absent)}; it has: {', '.join(map(str, table))}."
+        )
+    known = table[days_in(table["date"], f"{address}, date") <= end]
+    last = known.sort_values("date", kind="stable").groupby("asset").last()
+    numbers = {own: pd.to_numeric(last[c], errors="coerce") for own, c in columns.items()}
+    return pd.DataFrame(numbers).replace([np.inf, -np.inf], np.nan).assign(date=last["date"])

@@ -1,0 +1,139 @@
+"""What a study gave."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+
+import pandas as pd
+
+from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.pricing.cost_result import CostOfEquity
+from ultrum.core.pricing.joint_alpha import JointAlphaTest
+from ultrum.core.pricing.kalman_beta import FilteredBetas, filtered_beta
+from ultrum.core.pricing.peers import PeerBeta
+from ultrum.core.pricing.sensitivity import BetaSensitivity
+from ultrum.core.pricing.two_pass_result import TwoPass
+from ultrum.core.regression.diagnostics import Diagnosis
+from ultrum.core.regression.results import CONSTANT, BetaTable
+from ultrum.core.regression.rolling_result import RollingFit
+from ultrum.core.regression.structural_breaks import BreakTest, break_test
+from ultrum.core.series.labels import table_html
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.study.result_checks import Caution
+from ultrum.study.schema import Study
+from ultrum.study.stages import Stage
+from ultrum.vault import Record
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class StudyResult:
+    """Everything a study gave.
+
+    Attributes
+    ----------
+    study : Study
+    panel : Panel
+    names : mapping of str to str
+        Full names of the assets, where the study names a table of them.
+    series : mapping of str to TimeSeries
+        The study's own series, after their steps.
+    models : mapping of str to BetaTable
+    cost : CostOfEquity
+        Of every asset, by the model asked for.
+    checks : DataFrame
+        By asset: untraded share of days, and the p value of a break.
+    inflation : float or None
+        Yearly, the last up to the panel's end; ``inflation_period`` is the period it is of.
+    deliveries : tuple of Record
+        What was taken from the sources, and when.
+    warnings : tuple of Caution
+        What a reader must know: about whom, and what.
+    run : str
+        Hash of the study and of the bytes that went in.
+    returns : SeriesTable or None
+        Total returns of every asset and portfolio, before they are lined up.
+    stages : mapping of str to Stage
+        What was done or taken as kept, and what each rests on.
+    joint_alpha : mapping of str to JointAlphaTest
+        By model and kind of test.
+    diagnosis : Diagnosis or None
+    rolling : RollingFit or None
+    two_pass : TwoPass or None
+    peers : PeerBeta or None
+    sensitivity : BetaSensitivity or None
+    abroad : CostOfEquity or None
+        Told in another currency.
+    """
+
+    study: Study
+    panel: Panel
+    names: dict[str, str]
+    series: dict[str, TimeSeries]
+    models: dict[str, BetaTable]
+    cost: CostOfEquity
+    checks: pd.DataFrame
+    inflation: float | None
+    deliveries: tuple[Record, ...]
+    warnings: tuple[Caution, ...]
+    run: str
+    inflation_period: str = ""
+    returns: SeriesTable | None = None
+    stages: Mapping[str, Stage] = field(default_factory=dict)
+    joint_alpha: Mapping[str, JointAlphaTest] = field(default_factory=dict)
+    diagnosis: Diagnosis | None = None
+    rolling: RollingFit | None = None
+    two_pass: TwoPass | None = None
+    peers: PeerBeta | None = None
+    sensitivity: BetaSensitivity | None = None
+    abroad: CostOfEquity | None = None
+
+    @property
+    def company(self) -> str:
+        """The asset the study asks about."""
+        return self.study.cost_of_equity.company
+
+    @property
+    def betas(self) -> BetaTable:
+        """Betas of the model the cost of equity uses."""
+        return self.models[self.study.cost_of_equity.model]
+
+    @property
+    def real_cost(self) -> pd.Series | None:
+        """(1 + cost)/(1 + inflation) − 1."""
+        if self.inflation is None:
+            return None
+        return (1.0 + self.cost.value) / (1.0 + self.inflation) - 1.0
+
+    @cached_property
+    def own_panel(self) -> Panel:
+        """The panel of the company alone."""
+        return replace(self.panel, assets=self.panel.assets[[self.company]])
+
+    @cached_property
+    def wandering(self) -> FilteredBetas:
+        """Beta of the company on the first factor as a random walk."""
+        factor = next(str(t) for t in self.betas.coefficients if t != CONSTANT)
+        return filtered_beta(self.own_panel, factor)
+
+    @cached_property
+    def break_found(self) -> BreakTest:
+        """Test of a break of the company's regression at an unknown date."""
+        return break_test(self.betas.fit(self.company), how="sup-f")
+
+    def to_frame(self) -> pd.DataFrame:
+        """Cost of equity of every asset."""
+        return self.cost.to_frame()
+
+    def _repr_html_(self) -> str:
+        return table_html(self.cost.to_frame().loc[[self.company]], repr(self))
+
+    def __repr__(self) -> str:
+        value, low_high = self.cost.value[self.company], self.cost.interval().loc[self.company]
+        return (
+            f"{self.study.study.title} (run {self.run[:12]})\n{self.panel!r}\n"
+            f"Cost of equity of {self.company}: {100 * value:.2f} % a year, 95 % interval "
+            f"{100 * low_high['low']:.2f} to {100 * low_high['high']:.2f} %; "
+            f"{len(self.warnings)} warnings"
+        )

@@ -1,0 +1,372 @@
+"""Everything that is wrong with a study file, each fault with its line and the nearest valid word."""
+
+from __future__ import annotations
+
+import difflib
+import re
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Any, Final
+
+from pydantic import BaseModel, ValidationError
+
+from ultrum.core.time.frequency import Frequency, parse_period
+from ultrum.errors import FrequencyError, SourceError
+from ultrum.sources.delivery import Address
+
+Fault = tuple[int, str]
+Place = tuple[str, ...]
+Teller = Callable[[Any, tuple[Any, ...], Any], str]
+
+
+class Lines:
+    """Finds the line of a key in the text of a TOML file."""
+
+    def __init__(self, text: str) -> None:
+        self.known: dict[Place, int] = {}
+        table: Place = ()
+        counts: dict[Place, int] = {}
+        for number, line in enumerate(text.splitlines(), start=1):
+            head = re.match(r"\s*\[(\[)?\s*([^\]]+?)\s*\]", line)
+            key = re.match(r"\s*(\"?[\w .-]+\"?)\s*=", line)
+            if head:
+                table = tuple(p.strip().strip('"') for p in head[2].split("."))
+                if head[1]:
+                    counts[table] = counts.get(table, -1) + 1
+                    table = (*table, str(counts[table]))
+                self.known.setdefault(table, number)
+            elif key:
+                self.known.setdefault((*table, key[1].strip().strip('"')), number)
+
+    def of(self, place: tuple[Any, ...]) -> int:
+        """Line of a place, or of the nearest part of it that stands in the text."""
+        parts = tuple(str(p) for p in place)
+        for length in range(len(parts), 0, -1):
+            if parts[:length] in self.known:
+                return self.known[parts[:length]]
+        return 1
+
+
+def shape_faults(model: type[BaseModel], said: Mapping[str, Any], lines: Lines) -> list[Fault]:
+    """Faults against the schema: unknown keys, absent ones, wrong kinds of values."""
+    try:
+        model.model_validate(said)
+    except ValidationError as error:
+        return [_worded(model, e, lines) for e in _of_what_was_meant(error.errors())]
+    return []
+
+
+def _of_what_was_meant(errors: Sequence[Any]) -> list[Any]:
+    """Errors without those about the other forms that a value could have had, and places as the file has them.
+
+    Where a key takes a word or a table, a wrong table is no news about words, nor a wrong word about tables.
+    """
+    meant: dict[tuple[Any, ...], list[Any]] = {}
+    for error in errors:
+        form = next((k for k, part in enumerate(error["loc"]) if _is_form(part)), None)
+        value = error["loc"] if form is None else error["loc"][:form]
+        shown = {**error, "loc": tuple(p for p in error["loc"] if not _is_form(p))}
+        meant.setdefault((*value, form is None), []).append(shown)
+    return [
+        e for (*_, plain), group in meant.items() for e in (group if plain else _nearest(group))
+    ]
+
+
+def _nearest(group: list[Any]) -> list[Any]:
+    """Of errors about one value, those of the form it has."""
+    inside = [e for e in group if len(e["loc"]) > min(len(g["loc"]) for g in group)]
+    words = [e for e in group if e["type"] == "literal_error"]
+    return inside or words[:1] or [e for e in group if e["type"] != "model_type"][:1] or group[:1]
+
+
+def _is_form(part: Any) -> bool:
+    """Whether a part of a place names a form that a value can have, which does not stand in the file."""
+    return isinstance(part, str) and (
+        part in ("str", "float", "int", "[key]")
+        or part.endswith(("Section", "Words"))
+        or part.startswith(("literal[", "function-", "constrained-", "tuple[", "dict["))
+    )
+
+
+def _worded(model: type[BaseModel], error: Any, lines: Lines) -> Fault:
+    """A fault in words, by its kind."""
+    place = tuple(error["loc"])
+    say: Teller = _SAID.get(error["type"], _plainly)
+    return lines.of(place), say(model, place, error)
+
+
+def _section(place: tuple[Any, ...]) -> str:
+    return ".".join(str(p) for p in place if not isinstance(p, int))
+
+
+def _unknown_key(model: Any, place: tuple[Any, ...], _: Any) -> str:
+    known, key = _known_keys(model, place[:-1]), str(place[-1])
+    near = difflib.get_close_matches(key, known, 1)
+    hint = f"; did you mean '{near[0]}'?" if near else f"; it has: {', '.join(known)}."
+    return f"[{_section(place[:-1]) or 'the file'}] has no key '{key}'{hint}"
+
+
+def _missing(_: Any, place: tuple[Any, ...], error: Any) -> str:
+    where = _section(place[:-1])
+    if isinstance(place[-1], int):
+        return f"[{where}] has too few values; value {place[-1] + 1} is missing."
+    return f"[{where}] lacks '{place[-1]}'." if where else f"the section [{place[-1]}] is missing."
+
+
+def _no_table(_: Any, place: tuple[Any, ...], error: Any) -> str:
+    return f"[{'.'.join(map(str, place))}] must be a table of keys, not a value."
+
+
+def _wrong_value(_: Any, place: tuple[Any, ...], error: Any) -> str:
+    said = str(error["ctx"]["error"])
+    return said if said[:1].isupper() else f"[{'.'.join(map(str, place))}]: {said}."
+
+
+def _wrong_word(model: Any, place: tuple[Any, ...], error: Any) -> str:
+    known = error["ctx"]["expected"]
+    near = difflib.get_close_matches(str(error["input"]), re.findall(r"'([^']+)'", known), 1)
+    hint = f" Did you mean '{near[0]}'?" if near else ""
+    return f"{_plainly(model, place, error, f'it is one of {known}')}{hint}"
+
+
+def _plainly(_: Any, place: tuple[Any, ...], error: Any, told: str = "") -> str:
+    key, where = (str(place[-1]), _section(place[:-1])) if place else ("the file", "")
+    return f"[{where or 'the file'}] {key} = {error['input']!r}: {told or error['msg'].lower()}."
+
+
+_SAID: Final[Mapping[str, Teller]] = {
+    "extra_forbidden": _unknown_key,
+    "missing": _missing,
+    "model_type": _no_table,
+    "value_error": _wrong_value,
+    "literal_error": _wrong_word,
+}
+
+
+def _known_keys(model: Any, place: tuple[Any, ...]) -> list[str]:
+    """Keys that the section at a place may have."""
+    for part in place:
+        if isinstance(part, int) or part not in getattr(model, "model_fields", {}):
+            continue
+        found = _sections_in(model.model_fields[part].annotation)
+        model = found[0] if found else model
+    return list(model.model_fields)
+
+
+def _sections_in(annotation: Any) -> list[Any]:
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        return [annotation]
+    return [m for a in getattr(annotation, "__args__", ()) for m in _sections_in(a)]
+
+
+def meaning_faults(said: Mapping[str, Any], lines: Lines) -> list[Fault]:
+    """Faults of meaning: names that refer to nothing, words that are no frequency or address."""
+    return [(lines.of(place), text) for find in _FINDERS for place, text in find(said)]
+
+
+def _time_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    study = part(said, "study")
+    try:
+        Frequency.parse(str(study.get("frequency", "M")))
+    except FrequencyError as error:
+        yield ("study", "frequency"), str(error)
+    span = study.get("span")
+    for bound in span if isinstance(span, list) else []:
+        if isinstance(bound, str) and bound not in ("earliest", "latest"):
+            try:
+                parse_period(bound)
+            except FrequencyError as error:
+                yield ("study", "span"), str(error)
+    if part(said, "panel").get("conditions") and not study.get("known_by"):
+        text = "conditions need [study] known_by: a duration such as 'P1M', 'release dates', or 'hindsight'."
+        yield ("panel", "conditions"), text
+
+
+def _case_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    """Names that differ only by case cannot be told apart in databases and on many disks."""
+    for section, entries in said.items():
+        lower: dict[str, str] = {}
+        names = [str(n) for n in entries] if isinstance(entries, Mapping) else [
+            str(e["name"]) for e in entries if isinstance(e, Mapping) and "name" in e
+        ] if isinstance(entries, list) else []  # fmt: skip
+        for name in names:
+            first = lower.setdefault(name.casefold(), name)
+            if first != name:
+                yield (
+                    (section,),
+                    f"[{section}] '{first}' and '{name}' differ only by case; rename one.",
+                )
+
+
+def _address_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    sources = part(said, "sources")
+    for place, address in addresses(said):
+        try:
+            name = Address.parse(str(address)).source
+        except SourceError as error:
+            yield place, str(error)
+            continue
+        if name not in sources:
+            yield place, f"'{address}': no source '{name}'{nearest(name, sources)}"
+
+
+def _series_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    series = series_names(said)
+    for key in ("conditions", "more_factors"):
+        for name in _listed(part(said, "panel").get(key)):
+            if name not in series:
+                yield ("panel", key), f"no series '{name}'{nearest(name, series)}"
+    for own, section in part(said, "series").items():
+        parts = (
+            _listed(part(section, "composite").get("parts")) if isinstance(section, dict) else []
+        )
+        for name in parts:
+            if name not in series:
+                yield ("series", own, "composite"), f"no series '{name}'{nearest(name, series)}"
+    twice = [n for n, count in Counter(series).items() if count > 1]
+    for name in twice:
+        yield ("sets",), f"two series are named '{name}'; rename one."
+    wrong = part(said, "cost_of_equity").get("inflation")
+    if wrong and wrong not in series:
+        yield ("cost_of_equity", "inflation"), f"no series '{wrong}'{nearest(wrong, series)}"
+
+
+def _model_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    models = [m for m in _listed(said.get("models")) if isinstance(m, dict)]
+    names = [str(m.get("name", "")) for m in models]
+    for name, count in Counter(names).items():
+        if count > 1:
+            yield ("models", str(names.index(name)), "name"), f"{count} models are named '{name}'."
+    used = [f for m in models for f in _listed(m.get("factors"))]
+    cost = part(said, "cost_of_equity")
+    for factor in part(cost, "premium"):
+        if factor not in used:
+            yield (
+                ("cost_of_equity", "premium"),
+                f"no model has the factor '{factor}'{nearest(factor, used)}",
+            )
+    for factor in _listed(part(said, "panel").get("total_return_factors")):
+        if factor not in used:
+            yield ("panel",), f"no model has the factor '{factor}'{nearest(factor, used)}"
+    for factor in _listed(part(said, "two_pass").get("factors")):
+        if factor not in used:
+            yield (
+                ("two_pass", "factors"),
+                f"no model has the factor '{factor}'{nearest(factor, used)}",
+            )
+    if cost.get("model") and cost["model"] not in names:
+        yield (
+            ("cost_of_equity", "model"),
+            f"no model '{cost['model']}'{nearest(cost['model'], names)}",
+        )
+
+
+def _need_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    """What one section asks of another."""
+    cost, panel = part(said, "cost_of_equity"), part(said, "panel")
+    premium = ("cost_of_equity", "premium")
+    for factor, given in part(cost, "premium").items():
+        said_of = f"the premium of '{factor}'"
+        if given == "two-pass" and "two_pass" not in said:
+            yield premium, f"{said_of} is of a two-pass; add a section [two_pass]."
+        if isinstance(given, dict) and given.get("mean") == "blend" and "horizon" not in given:
+            yield premium, f"{said_of} is a blend; say its horizon in years."
+        if isinstance(given, dict) and "value" in given and ("mean" in given or "horizon" in given):
+            yield premium, f"{said_of} has a value and a mean; give one of them."
+    adjusted = [
+        m.get("name")
+        for m in _listed(said.get("models"))
+        if isinstance(m, dict) and m.get("adjust")
+    ]
+    if cost.get("draws") and cost.get("model") in adjusted:
+        text = f"draws give plain betas, but those of the model '{cost['model']}' are adjusted; leave out one."
+        yield ("cost_of_equity", "draws"), text
+    for name, section in part(said, "portfolios").items():
+        if not isinstance(section, dict):
+            continue
+        place, own = ("portfolios", name), f"the portfolio '{name}'"
+        if section.get("industry") and not panel.get("companies"):
+            yield place, f"{own} is of an industry; [panel] companies must name their table."
+        if bool(section.get("industry")) == bool(section.get("assets")):
+            yield place, f"{own} needs assets or an industry, one of them."
+    needed = {"predicted against realised": "two_pass", "sensitivity": "sensitivity"}
+    for figure in _listed(part(said, "report").get("figures")):
+        if figure in needed and needed[figure] not in said:
+            yield (
+                ("report", "figures"),
+                f"the figure '{figure}' needs a section [{needed[figure]}].",
+            )
+        if figure == "peers" and "peers" not in cost:
+            yield (
+                ("report", "figures"),
+                "the figure 'peers' needs a section [cost_of_equity.peers].",
+            )
+
+
+_FINDERS = (
+    _time_faults,
+    _case_faults,
+    _address_faults,
+    _series_faults,
+    _model_faults,
+    _need_faults,
+)
+
+
+def series_names(said: Mapping[str, Any]) -> list[str]:
+    """Names of every series of a study, those of its sets among them."""
+    sets = [part(s, "series") for s in part(said, "sets").values() if isinstance(s, dict)]
+    return [*part(said, "series"), *(name for members in sets for name in members)]
+
+
+def addresses(said: Mapping[str, Any]) -> Iterator[tuple[Place, Any]]:
+    """Every address in the study, with its place."""
+    for name, series in part(said, "series").items():
+        if isinstance(series, dict) and series.get("address"):
+            yield ("series", name, "address"), series["address"]
+        for address in _listed(series.get("rates")) if isinstance(series, dict) else []:
+            yield ("series", name, "rates"), address
+    for name, members in part(said, "sets").items():
+        for member, address in part(members, "series").items() if isinstance(members, dict) else ():
+            yield ("sets", name, member), address
+    panel = part(said, "panel")
+    for key in (
+        "assets",
+        "companies",
+        "dividends",
+        "splits",
+        "final_payments",
+        "factors",
+        "risk_free",
+    ):
+        if panel.get(key):
+            yield ("panel", key), panel[key]
+    for address in _listed(panel.get("exchange_rates")):
+        yield ("panel", "exchange_rates"), address
+    cost, choices = part(said, "cost_of_equity"), part(said, "sensitivity")
+    if isinstance(cost.get("risk_free"), str):
+        yield ("cost_of_equity", "risk_free"), cost["risk_free"]
+    if part(cost, "peers").get("accounts"):
+        yield ("cost_of_equity", "peers", "accounts"), part(cost, "peers")["accounts"]
+    for address in _listed(choices.get("markets")):
+        yield ("sensitivity", "markets"), address
+    if choices.get("risk_free"):
+        yield ("sensitivity", "risk_free"), choices["risk_free"]
+
+
+def part(said: Mapping[str, Any], key: str) -> dict[str, Any]:
+    """A table of the file, empty if it is absent or no table."""
+    found = said.get(key)
+    return found if isinstance(found, dict) else {}
+
+
+def _listed(found: Any) -> list[Any]:
+    return found if isinstance(found, list) else []
+
+
+def nearest(word: Any, known: Any) -> str:
+    """The nearest valid word, or all of them."""
+    near = difflib.get_close_matches(str(word), [str(k) for k in known], 1)
+    if near:
+        return f"; did you mean '{near[0]}'?"
+    return f"; there are: {', '.join(map(str, known)) or 'none'}."
