@@ -38,7 +38,7 @@ def between(ends, true):
 
 
 def histories(panel):
-    return {str(f): ul.TimeSeries(panel.factors[f], panel.about[str(f)]) for f in panel.factors}
+    return {str(f): ul.TimeSeries(panel.factors[f], panel.metadata[str(f)]) for f in panel.factors}
 
 
 def true_costs(truth, rate):
@@ -53,11 +53,11 @@ def thin_panel(seed, frequency):
     was_traded = np.ones(close.shape, dtype=bool)
     was_traded[:, column] = traded(seed, len(close))
     posted = pd.Series(exchange._carried(close, was_traded)[:, column], days, name=THIN)
-    prices = ul.TimeSeries.wrap(posted, measure="price", currency="QML", frequency="B")
+    prices = ul.TimeSeries.from_pandas(posted, measure="price", currency="QML", frequency="B")
     bill = pd.Series(world.daily_bill, days, name="bill")
-    bill = ul.TimeSeries.wrap(bill, measure="return", frequency="B")
+    bill = ul.TimeSeries.from_pandas(bill, measure="return", frequency="B")
     market = pd.Series(world.factors[:, 0], days, name="market")
-    market = ul.TimeSeries.wrap(market, measure="return", excess_of="bill", frequency="B")
+    market = ul.TimeSeries.from_pandas(market, measure="return", excess_of="bill", frequency="B")
     returns = ul.returns(
         prices, frequency=frequency, dividends=dividends[dividends["asset"] == THIN]
     )
@@ -82,7 +82,7 @@ def one_world(seed, truth, tally):
         )
     for frequency in ("W", "M"):
         stale = thin_panel(seed, frequency)
-        plain, lagged = ul.factor_betas(stale, ["market"]), ul.lagged_beta(stale)
+        plain, lagged = ul.factor_betas(stale, ["market"]), ul.dimson_beta(stale)
         what = f"thin trader, {'weekly' if frequency == 'W' else 'monthly'} returns"
         tally.add(f"{what}, plain beta", between(plain.interval("market"), truth.one_factor[THIN]))
         reach = 1.97 * lagged.standard_error[THIN]

@@ -111,8 +111,8 @@ def cross_sections():
     chars = {f"c{k}": pd.DataFrame(rng.standard_normal((T, N)), months(T)) for k in range(K)}
     y = rng.normal(0, 0.08, (T, N)) + 0.002 * sum(c.to_numpy() for c in chars.values())
     y[rng.random((T, N)) < 0.05] = np.nan
-    bill = ul.TimeSeries.wrap(pd.Series(0.0, months(T)), name="bill", measure="return")
-    factor = ul.TimeSeries.wrap(
+    bill = ul.TimeSeries.from_pandas(pd.Series(0.0, months(T)), name="bill", measure="return")
+    factor = ul.TimeSeries.from_pandas(
         pd.Series(rng.normal(size=T), months(T)), name="f", measure="return", excess_of="bill"
     )
     assets = pd.DataFrame(y, months(T), [f"a{i}" for i in range(N)])
@@ -141,7 +141,9 @@ def cost_draws():
     names = [f"f{k}" for k in range(5)]
     factors = pd.DataFrame(F, index, names)
     table = ul.regress(pd.DataFrame(Y, index, ["A"]), factors)
-    history = {n: ul.TimeSeries.wrap(factors[n], measure="return", excess_of="bill") for n in names}
+    history = {
+        n: ul.TimeSeries.from_pandas(factors[n], measure="return", excess_of="bill") for n in names
+    }
     premia = {n: ul.premium(h) for n, h in history.items()}
 
     def loop():

@@ -26,12 +26,12 @@ def months(count):
 def panel_of(returns, factors):
     """A panel of excess returns and factors, both (T, N)."""
     index = months(len(returns))
-    bill = ul.TimeSeries.wrap(pd.Series(0.0, index), name="bill", measure="return")
+    bill = ul.TimeSeries.from_pandas(pd.Series(0.0, index), name="bill", measure="return")
     f = pd.DataFrame(factors, index, [f"f{k + 1}" for k in range(factors.shape[1])])
     assets = pd.DataFrame(returns, index, [f"a{i}" for i in range(returns.shape[1])])
     return ul.align(
         assets=assets,
-        factors=ul.SeriesTable.wrap(f, measure="return", excess_of="bill"),
+        factors=ul.SeriesTable.from_pandas(f, measure="return", excess_of="bill"),
         risk_free=bill,
     )
 
@@ -134,7 +134,9 @@ def cost_coverage(rows, window, rho, seed, count=5):
         y = f @ beta + rng.normal(0, 0.06, rows)
         X = pd.DataFrame(f, index, [f"f{i}" for i in range(count)])
         table = ul.regress(pd.DataFrame({"A": y[-window:]}, index[-window:]), X.iloc[-window:])
-        history = {n: ul.TimeSeries.wrap(X[n], measure="return", excess_of="bill") for n in X}
+        history = {
+            n: ul.TimeSeries.from_pandas(X[n], measure="return", excess_of="bill") for n in X
+        }
         more = {"draws": 499, "seed": k} if k < 400 else {}
         cost = ul.cost_of_equity(table, premia=history, risk_free=0.03, **more)
         low, high = cost.interval().loc["A"]

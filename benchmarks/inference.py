@@ -26,7 +26,7 @@ def moving_beta(step, residual, seed):
         moves[0] = 0.0
         beta = 1.0 + np.cumsum(moves, axis=0)
         y = 0.001 + beta * f[:, None] + rng.normal(0, residual, (ROWS, BATCH))
-        made = ul.filtered_beta(panel_of(y, f[:, None]), "f1")
+        made = ul.kalman_beta(panel_of(y, f[:, None]), "f1")
         reach = scipy.special.stdtrit(ROWS - 2, 0.975) * made.standard_error.to_numpy()
         inside = np.abs(made.beta.to_numpy() - beta) <= reach
         every.append(inside.mean())

@@ -1,4 +1,4 @@
-"""Daily prices of 5,000 assets to a monthly panel with its ledger, and matching, beside pandas in one run
+"""Daily prices of 5,000 assets to a monthly panel with its log of missing data, and matching, beside pandas in one run
 
 Both sides start from the same wide frame of prices and give the same returns, which is checked. The pandas side
 resamples, takes changes, joins factors, drops incomplete rows and lists what is missing.
@@ -34,9 +34,9 @@ def world():
 
 def panel():
     prices, factors = world()
-    table = ul.SeriesTable.wrap(prices, measure="price", currency="QML")
-    loadings = ul.SeriesTable.wrap(factors, measure="return", excess_of="bill")
-    bill = ul.TimeSeries.wrap(pd.Series(0.002, factors.index), name="bill", measure="return")
+    table = ul.SeriesTable.from_pandas(prices, measure="price", currency="QML")
+    loadings = ul.SeriesTable.from_pandas(factors, measure="return", excess_of="bill")
+    bill = ul.TimeSeries.from_pandas(pd.Series(0.002, factors.index), name="bill", measure="return")
 
     def ours():
         return ul.align(assets=ul.returns(table, frequency="M"), factors=loadings, risk_free=bill)
@@ -70,12 +70,12 @@ def matching():
     days = pd.Timestamp("2000-01-01") + pd.to_timedelta(np.unique(rng.integers(0, 9000, 6000)), "D")
     right = pd.DataFrame({"date": days, "value": rng.normal(size=len(days))})
     (a, b), (mine, other) = turns(
-        5, lambda: ul.match_before(left, right, max_age="P5D"),
+        5, lambda: ul.match_dates(left, right, max_age="P5D"),
         lambda: pd.merge_asof(left, right, on="date", tolerance=pd.Timedelta(5, "D")),
     )  # fmt: skip
     np.testing.assert_array_equal(mine["value"], other["value"])
     return [
-        f"| match_before of {ROWS:,} rows, s | {a:.3f} | {b:.3f} | {b / a:.1f} | 0.5 (least) | |"
+        f"| match_dates of {ROWS:,} rows, s | {a:.3f} | {b:.3f} | {b / a:.1f} | 0.5 (least) | |"
     ]
 
 

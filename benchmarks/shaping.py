@@ -49,7 +49,7 @@ def wide():
 
 def conversions():
     frame = wide()
-    table = ul.SeriesTable.wrap(frame, measure="score")
+    table = ul.SeriesTable.from_pandas(frame, measure="score")
     lines = []
     for how, limit in (("last", 8), ("mean", 3), ("sum", 3)):
 
@@ -83,7 +83,7 @@ def bars():
         columns[f"p{pair}.low"] = np.minimum(columns[f"p{pair}.open"], close) - 1e-5
         columns[f"p{pair}.close"] = close
     frame = pd.DataFrame(np.column_stack(list(columns.values())), moments, list(columns))
-    table = ul.SeriesTable.wrap(frame, measure="quote", frequency="N")
+    table = ul.SeriesTable.from_pandas(frame, measure="quote", frequency="N")
     wanted = {name: FIELDS[name.rpartition(".")[2]] for name in frame}
     lines = []
     for target, alias in (("B", "D"), ("M", "ME")):
@@ -104,7 +104,7 @@ def picture():
     """CPU time to draw a million points."""
     moments = pd.date_range("2020-01-01", periods=1_000_000, freq="min", tz="UTC")
     values = np.random.default_rng(3).normal(size=len(moments)).cumsum()
-    series = ul.TimeSeries.wrap(
+    series = ul.TimeSeries.from_pandas(
         pd.Series(values, moments), measure="score", frequency="N", name="x"
     )
     figures.to_svg(figures.through_time(series.sample(end="2020-01-02")))  # Matplotlib's own start

@@ -11,7 +11,7 @@ with (
 
 panel = ul.practice.panel()
 table = ul.factor_betas(panel.sample("2015-01"), ["market"])
-market = ul.TimeSeries(panel.factors["market"], panel.about["market"])
+market = ul.TimeSeries(panel.factors["market"], panel.metadata["market"])
 history = ul.premium(market, mean="blend", horizon=5, risk_free=panel.rate)
 
 last = accounts.sort_values("date").groupby("asset").last()
@@ -38,8 +38,8 @@ print(
 print("where the variance comes from:", cost.shares.loc["BRTW"].round(2).to_dict())
 estimators = {
     "own": table,
-    "vasicek": ul.adjust_betas(table),
-    "lagged": ul.lagged_beta(panel.sample("2015-01")),
+    "vasicek": ul.shrink_betas(table),
+    "lagged": ul.dimson_beta(panel.sample("2015-01")),
 }
 print(ul.cost_comparison(estimators, asset="BRTW", premia={"market": history}, risk_free=panel.rate)
       .round(3).to_string())  # fmt: skip

@@ -9,10 +9,10 @@ with (
     daily = desk.fetch(
         "exchange:indices.csv#QLX-ALL-TR", measure="index", timing="end", income="total"
     )
-    credit = desk.fetch("observatory:RATES/M.QM.SPREAD").described(name="credit")
+    credit = desk.fetch("observatory:RATES/M.QM.SPREAD").with_metadata(name="credit")
     long, short = (desk.fetch(f"observatory:RATES/M.QM.GOV_{term}") for term in ("10Y", "1Y"))
 
-shares = ul.to_frequency(daily, "M").described(title="All shares, total return")
+shares = ul.to_frequency(daily, "M").with_metadata(title="All shares, total return")
 strained = ul.spells(credit, "above its 90th percentile", min_length=2)
 curve = ul.spread(long, short, name="slope")
 inverted = ul.spells(curve, "below zero", min_length=2)

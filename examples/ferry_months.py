@@ -11,7 +11,7 @@ with (
 
 total = ul.returns(close, frequency="M", dividends=paid)["FTHL"]
 price_only = ul.returns(close, frequency="M")["FTHL"]
-grid = ul.calendar_grid(total)
+grid = ul.calendar_returns(total)
 print((100 * grid.table).round(1).to_string(na_rep=""))
 print(
     (100 * grid.summary.loc[["mean", "positive"]])

@@ -11,7 +11,7 @@ with (
     factors = desk.table("college:factors_monthly.zip", measure="return").series
     inflation = ul.growth(desk.fetch("observatory:PRICES/M.QM.CPI"), over="P1Y")
 
-bill, market = factors["bill"], factors["market"].described(excess_of="bill")
+bill, market = factors["bill"], factors["market"].with_metadata(excess_of="bill")
 returns = ul.returns(prices, frequency="M", dividends=dividends)
 panel = ul.align(assets=returns, factors=market, risk_free=bill)
 betas = ul.factor_betas(panel, errors="hac")

@@ -22,7 +22,7 @@ with (
     )
     shapes = desk.obtain("council", "provinces.geojson").body
 
-rates = ul.RateTable(quotes)
+rates = ul.ExchangeRates(quotes)
 print(rates)
 print(rates.matrix(on="2024-08-15").round(4).to_string())
 print(rates.rate("QSR", "QTV", on="2024-03-10"))  # a Sunday: the last quotes before it

@@ -12,4 +12,4 @@ print(ul.diagnose(fit))
 print()
 tug = ul.factor_betas(panel).fit("MRWG")  # a company whose business changed
 print("MRWG:", ul.break_test(tug, how="sup-f"))
-ul.figures.to_png(ul.figures.beta_path(ul.filtered_beta(panel), "MRWG"), "moving_beta.png")
+ul.figures.to_png(ul.figures.beta_path(ul.kalman_beta(panel), "MRWG"), "moving_beta.png")

@@ -13,7 +13,7 @@ with (
     paid = desk.table("exchange:dividends.csv", records_only=True).records
     splits = desk.table("exchange:splits.csv", records_only=True).records
 
-home = [a.name for a in close.about if a.currency in ("", "QML")]
+home = [a.name for a in close.metadata if a.currency in ("", "QML")]
 returns = ul.returns(
     close.select(home), frequency="M", dividends=paid[paid["asset"].isin(home)], splits=splits
 )

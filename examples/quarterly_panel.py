@@ -7,15 +7,15 @@ with (
     ul.Desk("quarter-vault", sources=ul.practice.sources_at(service.places)) as desk,
 ):
     output = desk.fetch("observatory:OUTPUT/Q.QM.GDP")
-    unemployment = desk.fetch("observatory:LABOUR/M.QM.UNEMP").described(name="unemployment")
+    unemployment = desk.fetch("observatory:LABOUR/M.QM.UNEMP").with_metadata(name="unemployment")
     prices = desk.fetch("observatory:PRICES/M.QM.CPI")
     vintages = desk.table("archive:vintages.csv", records_only=True, date_column="released").records
 
-growth = ul.growth(output, over="P1Y").described(name="output_growth")
-inflation = ul.growth(prices, over="P1Y").described(name="inflation")
+growth = ul.growth(output, over="P1Y").with_metadata(name="output_growth")
+inflation = ul.growth(prices, over="P1Y").with_metadata(name="inflation")
 monthly = ul.practice.panel()
 assets = ul.to_frequency(
-    ul.SeriesTable(monthly.assets, tuple(monthly.about[n] for n in monthly.assets)), "Q"
+    ul.SeriesTable(monthly.assets, tuple(monthly.metadata[n] for n in monthly.assets)), "Q"
 )
 factors = ul.to_frequency(monthly.factor_table, "Q", risk_free=monthly.rate)
 

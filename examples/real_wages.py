@@ -12,16 +12,16 @@ with (
     for code, name in PLACES.items():
         wages = desk.fetch(f"observatory:WAGES/M.{code}.TOTAL")
         prices = desk.fetch(f"observatory:PRICES/M.{code}.CPI")
-        yearly = ul.roll(
+        yearly = ul.rolling(
             ul.deflate(wages, prices), "P1Y", min_obs=12
         )  # a year, so that seasons cancel
-        real.append(yearly.described(name=name, title=f"Real wages, {name}"))
+        real.append(yearly.with_metadata(name=name, title=f"Real wages, {name}"))
     unemployment = desk.fetch("observatory:LABOUR/M.QM.UNEMP")
 
 table = ul.rebase(ul.to_frequency(ul.SeriesTable.of(real), "Q"), "first")
 print(table)
 print(ul.growth(table, over="P1Y").to_pandas().mul(100).round(1).tail(8).to_string())
-print("\n".join(str(step) for step in table.about[0].trail))
+print("\n".join(str(step) for step in table.metadata[0].trail))
 
 lines = [table[name] for name in table.names]
 ul.figures.to_png(

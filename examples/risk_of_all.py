@@ -9,7 +9,7 @@ with (
     credit = desk.fetch("observatory:RATES/M.QM.SPREAD")
 
 panel = ul.practice.panel()
-assets = ul.SeriesTable(panel.assets, tuple(panel.about[n] for n in panel.assets))
+assets = ul.SeriesTable(panel.assets, tuple(panel.metadata[n] for n in panel.assets))
 risk = ul.risk_return(assets, risk_free=panel.rate)
 print(
     risk.table[["mean", "volatility", "excess_per_risk", "error", "drawdown"]]
@@ -19,9 +19,9 @@ print(
 )
 
 market = ul.portfolio(assets, name="market")
-print(ul.relative(assets["BRTW"], market))
+print(ul.compare_to_benchmark(assets["BRTW"], market))
 strained = ul.spells(credit, "above its 90th percentile")
-print(ul.returns_after(market, strained, ["P1M", "P3M", "P1Y"]))
+print(ul.forward_returns(market, strained, ["P1M", "P3M", "P1Y"]))
 print(ul.correlations(panel.factor_table))
 ul.figures.to_png(ul.figures.risk_against_return(risk), "risk_of_all.png")
 ul.figures.to_png(ul.figures.coverage_timeline(panel), "coverage.png")

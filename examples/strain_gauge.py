@@ -8,16 +8,18 @@ with (
 ):
     old = desk.table("harbour:berths_to_2014.txt")
     new = desk.table("harbour:berths_from_2014.csv")
-    outlook = desk.fetch("observatory:OUTLOOK/M.QM.NEXT").described(name="outlook")
-    unemployment = desk.fetch("observatory:LABOUR/M.QM.UNEMP").described(name="unemployment")
+    outlook = desk.fetch("observatory:OUTLOOK/M.QM.NEXT").with_metadata(name="outlook")
+    unemployment = desk.fetch("observatory:LABOUR/M.QM.UNEMP").with_metadata(name="unemployment")
     prices = desk.fetch("observatory:PRICES/M.QM.CPI")
 
-parts = [next(iter(reading.series.values())).described(timing="average") for reading in (old, new)]
+parts = [
+    next(iter(reading.series.values())).with_metadata(timing="average") for reading in (old, new)
+]
 berths = ul.splice(*parts, name="berths")
 print(berths.overlap.head(3).to_string(index=False))
 print(berths.origin.value_counts().to_string())
 
-inflation = ul.growth(prices, over="P1Y").described(name="inflation", title="Inflation")
+inflation = ul.growth(prices, over="P1Y").with_metadata(name="inflation", title="Inflation")
 monthly = ul.to_frequency(berths, "M")
 gauge = ul.composite(
     [unemployment, inflation, outlook, monthly], orient={"outlook": -1, "berths": -1}, at_least=3,

@@ -12,4 +12,4 @@ with ul.practice.serve() as service:
             freight = desk.fetch("harbour:freight")
 
 print(freight)
-print(freight.about.trail[-1])
+print(freight.metadata.trail[-1])

@@ -12,7 +12,7 @@ with (
     indices = desk.table("exchange:indices.csv", measure="index", timing="end").series
     bill = desk.table("college:factors_daily.zip", measure="return").series["bill"]
 
-home = close.select([n for n in close.names if close[n].about.currency == "QML"])
+home = close.select([n for n in close.names if close[n].metadata.currency == "QML"])
 paid = paid[paid["currency"] == "QML"]
 returns = ul.returns(home, dividends=paid, splits=splits)
 markets = ul.SeriesTable.of([ul.returns(indices[n]) for n in ("QLX-ALL-TR", "QLX-ALL")])

@@ -118,11 +118,11 @@ def read_rates(body):
         )
         series = pd.Series([value * (1 + draw.random() / 9) for _ in days], days)
         quotes.append(
-            ul.TimeSeries.wrap(
+            ul.TimeSeries.from_pandas(
                 series, name=f"{base}{quote}", measure="quote", unit=f"{quote}/{base}"
             )
         )
-    table = ul.RateTable(quotes)
+    table = ul.ExchangeRates(quotes)
     one, two = draw.choice(names), draw.choice(names)
     rate = float(table.rate(one, two))
     assert abs(rate * float(table.rate(two, one)) - 1) < 1e-12, "there and back is not one"

@@ -312,7 +312,7 @@ def differences(case, reading):
         if len(series) != 1:
             found.append(f"'{name}' names {len(series)} of {list(reading.series)}")
             continue
-        own = series[0].about.frequency
+        own = series[0].metadata.frequency
         if own.code != case.frequency.code and {own.code, case.frequency.code} != {"B", "D"}:
             found.append(f"{name}: {own}, not {case.frequency}")
             continue

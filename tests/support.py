@@ -131,9 +131,9 @@ def months(count, start="2010-01"):
 
 def series(values, start="2010-01", freq="M", **facts):
     index = pd.period_range(start, periods=len(values), freq=freq)
-    return ul.TimeSeries.wrap(pd.Series(np.asarray(values, float), index), **facts)
+    return ul.TimeSeries.from_pandas(pd.Series(np.asarray(values, float), index), **facts)
 
 
 def daily(values, start="2024-01-01", **facts):
     index = pd.bdate_range(start, periods=len(values))
-    return ul.TimeSeries.wrap(pd.Series(np.asarray(values, float), index), **facts)
+    return ul.TimeSeries.from_pandas(pd.Series(np.asarray(values, float), index), **facts)

@@ -13,7 +13,9 @@ from ultrum.errors import AlignmentError, ArgumentError, UnitError
 
 
 def prices(names, index, **facts):
-    return ul.SeriesTable.wrap(levels(names, index), measure="price", currency="QML", **facts)
+    return ul.SeriesTable.from_pandas(
+        levels(names, index), measure="price", currency="QML", **facts
+    )
 
 
 class Kinds(unittest.TestCase):
@@ -55,18 +57,18 @@ class Kinds(unittest.TestCase):
             lambda: ul.factor_betas(t.assets.to_pandas()): "factor_betas: panel takes a Panel; it was given a "
             "DataFrame. align(assets=..., factors=..., risk_free=...) makes one.",
             lambda: ul.excess(t.assets, t.assets): "excess: risk_free takes a TimeSeries; it was given a "
-            "SeriesTable. TimeSeries.wrap(series, measure=...) or table['name'] makes one.",
+            "SeriesTable. TimeSeries.from_pandas(series, measure=...) or table['name'] makes one.",
             lambda: ul.momentum(t.assets, "P3M"): "momentum: horizons takes a list; it was given the text "
             "'P3M'.",
             lambda: ul.composite([1.0]): "composite: parts takes a list of TimeSeries or a SeriesTable; it "
-            "was given a list of float. SeriesTable.wrap(frame, measure=...) or TimeSeries.wrap(series, "
-            "measure=...) or table['name'] makes one.",
+            "was given a list of float. SeriesTable.from_pandas(frame, measure=...) or "
+            "TimeSeries.from_pandas(series, measure=...) or table['name'] makes one.",
             lambda: ul.figures.betas(t.panel): "betas: table takes a BetaTable; it was given a Panel. "
             "factor_betas(panel) makes one.",
-            lambda: ul.TimeSeries.wrap([1.0]): "TimeSeries.wrap: values takes a Series; it was given a list "
-            "of float.",
+            lambda: ul.TimeSeries.from_pandas([1.0]): "TimeSeries.from_pandas: values takes a Series; it was "
+            "given a list of float.",
             lambda: ul.splice(t.cpi, 3): "splice: parts takes any number of TimeSeries; it was given a tuple of "
-            "TimeSeries. TimeSeries.wrap(series, measure=...) or table['name'] makes one.",
+            "TimeSeries. TimeSeries.from_pandas(series, measure=...) or table['name'] makes one.",
         }.items():  # fmt: skip
             with self.subTest(said), self.assertRaises(ArgumentError) as found:
                 call()
@@ -75,7 +77,7 @@ class Kinds(unittest.TestCase):
 
     def test_numbers_of_every_library_are_numbers(self):
         t = self.things
-        self.assertEqual(ul.roll(t.assets, np.int32(12)).to_pandas().shape, (96, 6))
+        self.assertEqual(ul.rolling(t.assets, np.int32(12)).to_pandas().shape, (96, 6))
         by_peer = pd.Series({"a": 0.5, "b": 1.0})
         self.assertEqual(
             ul.peer_beta(t.betas, np.array(["a", "b"]), debt_to_equity=by_peer).beta,
@@ -95,18 +97,18 @@ class Twice(Scratch):
         t = Things()
         said = {"assets": t.assets, "factors": t.market, "risk_free": t.bill}
         for argument, value, words in (
-            ("factors", t.market.described(name="a"), ("'a'", "an asset", "a factor")),
+            ("factors", t.market.with_metadata(name="a"), ("'a'", "an asset", "a factor")),
             (
                 "risk_free",
-                t.bill.described(name="market"),
+                t.bill.with_metadata(name="market"),
                 ("'market'", "a factor", "the risk-free rate"),
             ),
-            ("conditions", t.yields.described(name="a"), ("an asset", "a condition")),
+            ("conditions", t.yields.with_metadata(name="a"), ("an asset", "a condition")),
         ):
             with self.refused(AlignmentError, *words):
                 ul.align(**{**said, argument: value}, known_by="P1M")
         with self.refused(AlignmentError, "Two series are named 'a'"):
-            ul.SeriesTable.wrap(pd.DataFrame(np.ones((96, 2)), MONTHS, ["a", "a"]))
+            ul.SeriesTable.from_pandas(pd.DataFrame(np.ones((96, 2)), MONTHS, ["a", "a"]))
 
     def test_events(self):
         daily = prices("abc", DAYS)
@@ -142,44 +144,44 @@ class Twice(Scratch):
 
     def test_days_with_two_readings_are_refused_everywhere(self):
         t = Things()
-        table = ul.RateTable([t.quote])
+        table = ul.ExchangeRates([t.quote])
         bought = t.bought.assign(date="03/04/2005")
         for call in (
-            lambda: ul.match_before(["03/04/2005"], t.daily),
+            lambda: ul.match_dates(["03/04/2005"], t.daily),
             lambda: table.rate("QML", "VTC", on="03/04/2005"),
             lambda: table.amount([1.0], "QML", "VTC", on=["03/04/2005"]),
-            lambda: ul.holdings(bought, t.daily),
+            lambda: ul.positions(bought, t.daily),
         ):
             with self.refused(AlignmentError, "'03/04/2005'", "2024-03-31"):
                 call()
         with self.refused(AlignmentError, "'2005-02-01 or so'"):
-            ul.match_before(["2005-02-01 or so"], t.daily)
+            ul.match_dates(["2005-02-01 or so"], t.daily)
         texts = [
             "2005-02-01",
             "20050201T093000",
             "2005-02-01T23:30:00-05:00",
         ]  # each its own day's text
-        same = ul.match_before(texts, t.daily)["a"]
+        same = ul.match_dates(texts, t.daily)["a"]
         self.assertEqual(same.nunique(), 1)
         self.assertEqual(same[0], t.daily.to_pandas().loc["2005-02-01", "a"])
 
     def test_words_among_numbers_and_facts_that_are_none(self):
         frame = pd.DataFrame({"a": ["1", "2"], "b": ["3", "n/a"]}, MONTHS[:2])
         with self.refused(UnitError, "b, 2005-02", "'n/a'", "read_series"):
-            ul.SeriesTable.wrap(frame)
+            ul.SeriesTable.from_pandas(frame)
         with self.refused(ArgumentError, "'meassure'", "did you mean measure?"):
-            ul.TimeSeries.wrap(pd.Series([1.0], MONTHS[:1]), meassure="price")
+            ul.TimeSeries.from_pandas(pd.Series([1.0], MONTHS[:1]), meassure="price")
         with self.refused(ArgumentError, "'colour'", "timing"):
-            Things().cpi.described(colour="green")
+            Things().cpi.with_metadata(colour="green")
 
     def test_prices_that_are_none_and_volumes_of_others(self):
         t = Things()
-        for function in (ul.suspect_prices, lambda x: ul.traded_prices(x, t.daily)):
+        for function in (ul.flag_price_errors, lambda x: ul.mask_untraded(x, t.daily)):
             with self.refused(UnitError, "a is a return"):
                 function(t.assets)
-        others = prices("xyz", DAYS).described(measure="flow", currency="")
+        others = prices("xyz", DAYS).with_metadata(measure="flow", currency="")
         with self.refused(AlignmentError, "No volume of a, b, c", "x, y, z"):
-            ul.traded_prices(t.daily, others)
+            ul.mask_untraded(t.daily, others)
 
     def test_arithmetic_with_numbers_on_either_side(self):
         series = Things().cpi

@@ -47,13 +47,13 @@ class Results(unittest.TestCase):
 
     def test_betas_know_the_last_row_they_use(self):
         panel = ul.practice.panel()
-        for made in (ul.lagged_beta(panel), ul.downside_beta(panel)):
+        for made in (ul.dimson_beta(panel), ul.downside_beta(panel)):
             self.assertEqual(made.end, panel.assets.index[-1])
 
 
 class Prices(unittest.TestCase):
     def kinds(self, values):
-        return ul.suspect_prices(daily(values, name="p", measure="price").as_table())[
+        return ul.flag_price_errors(daily(values, name="p", measure="price").as_table())[
             "looks_like"
         ].tolist()
 
@@ -72,13 +72,13 @@ class Prices(unittest.TestCase):
     def test_the_first_and_last_day_of_a_listing_count_as_untraded_if_they_are(self):
         nan = float("nan")
         days = pd.bdate_range("2024-01-01", periods=6)
-        close = ul.SeriesTable.wrap(
+        close = ul.SeriesTable.from_pandas(
             pd.DataFrame({"a": [nan, 5, 6, 6, 7, nan]}, days), measure="price"
         )
-        volume = ul.SeriesTable.wrap(
+        volume = ul.SeriesTable.from_pandas(
             pd.DataFrame({"a": [0.0, 0, 8, 7, 0, 0]}, days), measure="flow"
         )
-        self.assertEqual(ul.untraded_share(close, volume)["a"], 0.5)
+        self.assertEqual(ul.zero_volume_share(close, volume)["a"], 0.5)
 
 
 class Time(unittest.TestCase):
@@ -89,7 +89,7 @@ class Time(unittest.TestCase):
 
     def test_the_unfinished_period_alone_is_left_out(self):
         days = pd.bdate_range("2024-01-01", "2024-05-20")
-        x = ul.TimeSeries.wrap(
+        x = ul.TimeSeries.from_pandas(
             pd.Series(range(len(days)), days, dtype=float), measure="price", name="p"
         )
         self.assertEqual(
@@ -172,13 +172,13 @@ class Statistics(unittest.TestCase):
 
     def test_weights_of_two_lags_are_those_of_fowler_and_rorke(self):
         panel = ul.practice.panel()
-        made = ul.lagged_beta(panel, lags=2, leads=2, weights="fowler-rorke")
+        made = ul.dimson_beta(panel, lags=2, leads=2, weights="fowler-rorke")
         market = panel.factors["market"]
         one, two = (market.corr(market.shift(k)) for k in (1, 2))
         near, far = (1 + 2 * one + two, 1 + one + two) / (1 + 2 * one + 2 * two)
         np.testing.assert_allclose(made.beta, made.parts @ [far, near, 1, near, far], rtol=1e-12)
         with self.assertRaises(UltrumError):
-            ul.lagged_beta(panel, lags=-1, leads=2)
+            ul.dimson_beta(panel, lags=-1, leads=2)
 
     def test_a_moving_beta_a_still_one_and_the_rows_two_panels_lost(self):
         rng = np.random.default_rng(5)
@@ -192,14 +192,14 @@ class Statistics(unittest.TestCase):
         )
         facts = {"measure": "return", "currency": "QML", "income": "total"}
         assets, bill = (
-            ul.SeriesTable.wrap(frame, **facts),
+            ul.SeriesTable.from_pandas(frame, **facts),
             series(np.zeros(240), name="bill", **facts),
         )
         factor = series(
             np.where(np.arange(240) < 3, np.nan, market), name="m", excess_of="bill", **facts
         )
         panel = ul.align(assets=assets, factors=[factor], risk_free=bill)
-        p_values = ul.filtered_beta(panel, "m").p_value
+        p_values = ul.kalman_beta(panel, "m").p_value
         self.assertTrue(0 <= p_values["a"] < 0.001 < p_values["b"] <= 1, p_values)
         late = panel.factors.copy()
         late.iloc[:2] = np.nan
@@ -225,8 +225,8 @@ class Statistics(unittest.TestCase):
         self.assertEqual(ul.risk_return(panel.assets).table["last"].max(), "2024-12")
         one = series([0.01, 0.02, 0.03, 0.01], measure="return", name="a")
         two = series([0.01, 0.02, 0.03], measure="return", name="b")
-        active = ul.relative(one, two, ["P1M"], on="2010-03").active
-        self.assertIn("rows_in_one_only 1", str(active.about.trail[-1]))
+        active = ul.compare_to_benchmark(one, two, ["P1M"], on="2010-03").active
+        self.assertIn("rows_in_one_only 1", str(active.metadata.trail[-1]))
 
     def test_lags_reach_as_far_as_the_sample_lets_them(self):
         noise = np.random.default_rng(7).normal(size=400)
@@ -257,22 +257,29 @@ class Statistics(unittest.TestCase):
         self.assertIn("χ²(4)", {f.distribution for f in ul.diagnose(fit).findings})
         level = series([1, 2, 3], measure="index")
         self.assertEqual(
-            len(ul.relative(level, level.described(name="b"), horizons=["P1M"]).table), 1
+            len(
+                ul.compare_to_benchmark(
+                    level, level.with_metadata(name="b"), horizons=["P1M"]
+                ).table
+            ),
+            1,
         )
         with self.assertRaises(AlignmentError):
-            ul.relative(level.sample(None, "2010-02"), level.described(name="b"), horizons=["P1M"])
+            ul.compare_to_benchmark(
+                level.sample(None, "2010-02"), level.with_metadata(name="b"), horizons=["P1M"]
+            )
         x = series(np.random.default_rng(1).normal(size=60), measure="rate")
         made = ul.innovations(x, most_lags=2, sample="expanding", min_obs=2)
         self.assertEqual(int(np.isfinite(made.values).argmax()), 8)
-        self.assertEqual(ul.roll(x, 1, how="mean").values.tolist(), x.values.tolist())
+        self.assertEqual(ul.rolling(x, 1, how="mean").values.tolist(), x.values.tolist())
 
     def test_a_period_and_its_last_day_are_the_same_end(self):
         level = series(
             np.cumprod(1 + np.random.default_rng(1).normal(0, 0.01, 40)), measure="index"
         )
-        other = level.described(name="b") * 2.0
+        other = level.with_metadata(name="b") * 2.0
         tables = [
-            ul.relative(level, other, horizons=["P1Y"], on=on).table
+            ul.compare_to_benchmark(level, other, horizons=["P1Y"], on=on).table
             for on in ("2012-06", "2012-06-30", "2012-Q2")
         ]
         for table in tables[1:]:
@@ -282,7 +289,7 @@ class Statistics(unittest.TestCase):
 class Intraday(unittest.TestCase):
     def stamps(self, start, count):
         index = pd.date_range(start, periods=count, freq="5min", tz="UTC")
-        return ul.TimeSeries.wrap(
+        return ul.TimeSeries.from_pandas(
             pd.Series(np.arange(count, dtype=float), index), measure="price", frequency="5N"
         )
 
@@ -294,7 +301,7 @@ class Intraday(unittest.TestCase):
 
     def test_two_days_are_whole_when_they_end_alike_and_a_session_closes_within_the_day(self):
         stamps = [f"2024-01-0{d} {h}:00" for d in (2, 3) for h in (9, 10, 11)]
-        x = ul.TimeSeries.wrap(pd.Series(range(6), pd.DatetimeIndex(stamps, tz="UTC"), dtype=float),
+        x = ul.TimeSeries.from_pandas(pd.Series(range(6), pd.DatetimeIndex(stamps, tz="UTC"), dtype=float),
                                measure="price", frequency="H")  # fmt: skip
         self.assertEqual(ul.to_frequency(x, "D").values.tolist(), [2, 5])
         for close in ("00:30", "23:59"):
@@ -306,7 +313,7 @@ class Intraday(unittest.TestCase):
     def test_weekdays_without_rows_make_the_months_they_lie_in_partial(self):
         days = pd.bdate_range("2024-01-01", "2024-04-30")
         absent = (days >= "2024-02-05") & (days <= "2024-03-08")
-        x = ul.TimeSeries.wrap(pd.Series(1.0, days[~absent]), measure="flow", name="x")
+        x = ul.TimeSeries.from_pandas(pd.Series(1.0, days[~absent]), measure="flow", name="x")
         got = ul.to_frequency(x, "M").values
         self.assertEqual(got.isna().tolist(), [False, True, True, False])
         part = ul.to_frequency(x, "M", require=0.7).values  # 15 of 21 weekdays of March are there
@@ -318,7 +325,9 @@ class Sensitivity(unittest.TestCase):
         returns = pd.DataFrame(
             np.random.default_rng(4).normal(0.01, 0.05, (24, 2)), months(24, "2015-01"), ["a", "m"]
         )
-        table = ul.SeriesTable.wrap(returns, measure="return", currency="QML", income="total")
+        table = ul.SeriesTable.from_pandas(
+            returns, measure="return", currency="QML", income="total"
+        )
         made = ul.beta_sensitivity(table[["a"]], table["m"], "a", risk_free=0.02, windows=["P11M", "P12M", "P24M", "P26M"],
                                    frequencies=["M"], adjustments=["none"], estimators=["plain"]).table  # fmt: skip
         self.assertEqual(made["rows"].tolist()[:3], [11, 12, 24])
@@ -333,10 +342,10 @@ class Trails(unittest.TestCase):
         def rate(pair, count):
             return daily(np.linspace(1, 2, count), name=pair, measure="quote", unit=pair)
 
-        quotes = ul.RateTable([rate("QML/QSR", 6), rate("QSR/QTV", 5)])
-        self.assertIn("days_in_some_only 1", str(quotes.series("QML", "QTV").about.trail[-1]))
-        same = ul.RateTable([rate("QML/QSR", 5), rate("QSR/QTV", 5)])
-        self.assertNotIn("days_in_some_only", str(same.series("QML", "QTV").about.trail[-1]))
+        quotes = ul.ExchangeRates([rate("QML/QSR", 6), rate("QSR/QTV", 5)])
+        self.assertIn("days_in_some_only 1", str(quotes.series("QML", "QTV").metadata.trail[-1]))
+        same = ul.ExchangeRates([rate("QML/QSR", 5), rate("QSR/QTV", 5)])
+        self.assertNotIn("days_in_some_only", str(same.series("QML", "QTV").metadata.trail[-1]))
 
 
 class Paths(unittest.TestCase):

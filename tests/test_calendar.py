@@ -40,12 +40,12 @@ class Frequencies(Scratch):
 
     def test_accounts_on_saturdays_meet_the_price_of_their_day(self):
         saturdays = pd.date_range("2020-03-28", periods=8, freq="91D")
-        debt = ul.TimeSeries.wrap(
+        debt = ul.TimeSeries.from_pandas(
             pd.Series(np.arange(8.0), saturdays), measure="stock", name="debt"
         )
         self.assertEqual(debt.index.tolist(), saturdays.tolist())
         price = daily(np.arange(600.0), "2020-01-01", measure="price", name="close")
-        met = ul.match_before(debt.index, price, max_age="P3D")
+        met = ul.match_dates(debt.index, price, max_age="P3D")
         self.assertEqual(met["matched"].dt.dayofweek.unique().tolist(), [4])
         self.assertEqual(met["age"].unique().tolist(), [1.0])
 
@@ -53,8 +53,8 @@ class Frequencies(Scratch):
         x = trading_returns(DAYS)
         stray = pd.concat([x, pd.Series([0.01], [pd.Timestamp("2015-05-02")])]).rename("stray")
         both = ul.SeriesTable.of({
-            "plain": ul.TimeSeries.wrap(x, measure="return"),
-            "stray": ul.TimeSeries.wrap(stray, measure="return"),
+            "plain": ul.TimeSeries.from_pandas(x, measure="return"),
+            "stray": ul.TimeSeries.from_pandas(stray, measure="return"),
         })  # fmt: skip
         self.assertEqual((both.frequency.code, len(both.index)), ("D", len(x) + 1))
         self.assertEqual(both["stray"].values.loc["2015-05-02"], 0.01)
@@ -74,7 +74,7 @@ class PerYear(Scratch):
             plain.tz_localize("America/Lima"),
             stray,
         ):
-            x = ul.TimeSeries.wrap(values, measure="return", excess_of="bill", name="market")
+            x = ul.TimeSeries.from_pandas(values, measure="return", excess_of="bill", name="market")
             own = (len(values) - 1) / ((days[-1] - days[0]).days / 365.25)
             self.assertAlmostEqual(x.periods_per_year, own, 9)
             self.assertAlmostEqual(ul.premium(x).value, own * values.mean(), 12)
@@ -85,8 +85,8 @@ class PerYear(Scratch):
 
     def test_a_gap_is_neither_time_nor_observations(self):
         x = trading_returns(DAYS)
-        torn = ul.TimeSeries.wrap(x.drop(DAYS[300:430]), measure="return")
-        whole = ul.TimeSeries.wrap(x, measure="return")
+        torn = ul.TimeSeries.from_pandas(x.drop(DAYS[300:430]), measure="return")
+        whole = ul.TimeSeries.from_pandas(x, measure="return")
         self.assertAlmostEqual(torn.periods_per_year, whole.periods_per_year, 0)
 
     def test_a_year_of_daily_accrual_compounds_to_the_yield(self):
@@ -96,10 +96,10 @@ class PerYear(Scratch):
         for quoted, want in (
             ("effective", 0.05), ("continuous", np.expm1(0.05)), ("bond-equivalent", 0.050625),
         ):  # fmt: skip
-            y = ul.TimeSeries.wrap(
+            y = ul.TimeSeries.from_pandas(
                 pd.Series(0.05, days), measure="rate", timing="end", quoted=quoted, name="bill"
             )
-            earned = ul.per_period(y).to_pandas()
+            earned = ul.yield_to_return(y).to_pandas()
             for year in (2019, 2020, 2021):
                 own = earned[(earned.index.year == year)]
                 self.assertAlmostEqual((1 + own).prod() - 1, want, 12)
@@ -107,8 +107,8 @@ class PerYear(Scratch):
 
     def test_the_rate_of_a_daily_series_averages_a_month(self):
         y = pd.Series(0.04, pd.bdate_range("2022-12-30", "2024-12-31"), name="bill")
-        earned = ul.per_period(
-            ul.TimeSeries.wrap(y, measure="rate", timing="end", quoted="effective")
+        earned = ul.yield_to_return(
+            ul.TimeSeries.from_pandas(y, measure="rate", timing="end", quoted="effective")
         )
         table = ul.factor_betas(ul.practice.panel(), ["market"])
         for end in ("2024-06-03", "2024-06-06"):  # a Monday earns three days
@@ -126,7 +126,7 @@ class Gaps(Scratch):
 
     def prices(self, columns=1):
         frame = pd.DataFrame(self.close[:, :columns], self.days, list("abcd")[:columns])
-        return ul.SeriesTable.wrap(frame[self.kept], measure="price")
+        return ul.SeriesTable.from_pandas(frame[self.kept], measure="price")
 
     def test_a_return_across_weeks_without_rows_is_missing_and_across_a_holiday_it_is_not(self):
         self.kept[100:115] = False  # three weeks
@@ -139,21 +139,23 @@ class Gaps(Scratch):
         ends = [str(self.days[100].date()), str(self.days[114].date()), 15]
         self.assertEqual(found.to_numpy().tolist(), [ends])  # a Monday to a Friday
         self.assertEqual(found.attrs["holidays"], 3)
-        monthly = ul.to_frequency(ul.TimeSeries.wrap(made, measure="return"), "M").to_pandas()
+        monthly = ul.to_frequency(
+            ul.TimeSeries.from_pandas(made, measure="return"), "M"
+        ).to_pandas()
         missing = set(self.days[100:116].to_period("M"))
         self.assertEqual(set(monthly.index[monthly.isna()]), missing)
 
     def test_changes_windows_and_spells_end_at_a_gap(self):
         self.kept[100:115] = False
-        x = self.prices()["a"].described(measure="stock")
+        x = self.prices()["a"].with_metadata(measure="stock")
         values = x.to_pandas()
         changes = ul.difference(x).to_pandas()
         self.assertEqual(changes.index[changes.isna()].tolist(), [self.days[115]])
         np.testing.assert_allclose(
             changes.dropna(), values.diff().drop(self.days[115]).dropna(), rtol=1e-14
         )
-        level = ul.TimeSeries.wrap(values, measure="price")
-        mean = ul.roll(level, 10, min_obs=5).to_pandas()
+        level = ul.TimeSeries.from_pandas(values, measure="price")
+        mean = ul.rolling(level, 10, min_obs=5).to_pandas()
         self.assertTrue(mean.iloc[100:104].isna().all())  # windows span the weekdays without rows
         self.assertAlmostEqual(mean.iloc[104], values.iloc[100:105].mean(), 12)
         found = ul.spells(level, "above 0")
@@ -186,7 +188,7 @@ class Unfinished(Scratch):
         r = daily(np.full(270, 0.001), "2015-03-23", measure="return")
         quarters = ul.to_frequency(r, "Q")
         self.assertEqual(str(quarters.index[0]), "2015Q2")
-        self.assertIn("2015-Q1 (data begin 2015-03-23)", str(quarters.about.trail[-1]))
+        self.assertIn("2015-Q1 (data begin 2015-03-23)", str(quarters.metadata.trail[-1]))
         self.assertEqual(str(ul.to_frequency(r, "Q", since="2015-01-01").index[0]), "2015Q1")
         for option in ("since", "through"):
             with self.refused(AlignmentError, option, "'soon'"):
@@ -224,12 +226,12 @@ class Unfinished(Scratch):
         market = series(
             rng.normal(0, 0.04, 24), "2020-01", name="market", measure="return", excess_of="bill"
         )
-        assets = ul.SeriesTable.wrap(
+        assets = ul.SeriesTable.from_pandas(
             pd.DataFrame({"a": rng.normal(0, 0.05, 24)}, m), measure="return"
         )
         days = pd.bdate_range("2019-12-02", "2021-12-31")
-        state = ul.TimeSeries.wrap(pd.Series(np.arange(len(days)) / 1e3, days), name="state", measure="rate",
-                                   timing="end")  # fmt: skip
+        state = ul.TimeSeries.from_pandas(pd.Series(np.arange(len(days)) / 1e3, days), name="state",
+                                          measure="rate", timing="end")  # fmt: skip
         panel = ul.align(
             assets=assets, factors=market, risk_free=bill, conditions=state, known_by="P1D"
         )
@@ -248,7 +250,7 @@ class Delisting(Scratch):
         for last, month in (("2024-03-15", "2024-03"), ("2024-03-29", "2024-04")):
             close = frame.copy()
             close.loc[close.index > last, "A"] = np.nan
-            table = ul.SeriesTable.wrap(close, measure="price")
+            table = ul.SeriesTable.from_pandas(close, measure="price")
             with self.assertWarnsRegex(
                 ul.DataWarning, f"A: its final payment came {45 if '15' in last else 31} days"
             ):
@@ -267,7 +269,7 @@ class Delisting(Scratch):
         with self.refused(UnitError, "A", "after the last price", "part of the final payment"):
             ul.returns(table, dividends=after, final_payments=lost, check=False)
         holed = ul.SeriesTable(
-            close.assign(A=close["A"].where(close.index != days[20], 0.0)), table.about
+            close.assign(A=close["A"].where(close.index != days[20], 0.0)), table.metadata
         )
         for payment in (paid, lost):  # a price of 0 in between is wrong whatever is paid at the end
             with self.refused(UnitError, "A has a price of 0"):
@@ -277,20 +279,20 @@ class Delisting(Scratch):
 
     def test_prices_that_include_dividends_take_none(self):
         close = pd.DataFrame({"A": 50.0}, pd.bdate_range("2024-01-01", periods=9))
-        adjusted = ul.SeriesTable.wrap(close, measure="price", income="total")
+        adjusted = ul.SeriesTable.from_pandas(close, measure="price", income="total")
         paid = pd.DataFrame({"asset": ["A"], "date": ["2024-01-04"], "amount": [1.0]})
         with self.refused(UnitError, "A", "include dividends already"):
             ul.returns(adjusted, dividends=paid)
-        self.assertEqual(ul.returns(adjusted).about[0].income, "total")
+        self.assertEqual(ul.returns(adjusted).metadata[0].income, "total")
         text = "Date,Close,Adj Close\n" + "".join(f"2024-01-0{d},5{d},4{d}\n" for d in range(1, 6))
-        found = {name: s.about.income for name, s in ul.read_series(text).series.items()}
+        found = {name: s.metadata.income for name, s in ul.read_series(text).series.items()}
         self.assertEqual(found, {"Close": "", "Adj Close": "total"})
 
 
 class Mappings(Scratch):
     def test_a_table_is_a_mapping_of_names_to_series(self):
         wide = pd.DataFrame(np.ones((3, 2000)), months(3), [f"S{i}" for i in range(2000)])
-        table = ul.SeriesTable.wrap(wide, measure="return")
+        table = ul.SeriesTable.from_pandas(wide, measure="return")
         self.assertIn("S7", table)
         self.assertNotIn("T7", table)
         self.assertEqual((len(table), list(table)[:2]), (2000, ["S0", "S1"]))

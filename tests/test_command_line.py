@@ -97,7 +97,7 @@ look p.csv --read encoding=klingon
 look p.csv --read release_lag=xx
 look p.csv --read currency=zorkmid
 look p.csv --read scale=3
-look p.csv --step roll=99999999999999999999
+look p.csv --step rolling=99999999999999999999
 look p.csv --step growth=P9999999999Y
 look p.csv --spells "above 1e999"
 look p.csv --csv /proc/x.csv
@@ -318,14 +318,14 @@ class Commands(OnPractice):
         self.assertEqual(told["facts"]["frequency"], "quarterly")
         self.assertEqual(
             len(told["spells"]),
-            len(ul.spells(ul.TimeSeries.wrap(want, measure="rate"), "above 4 %")),
+            len(ul.spells(ul.TimeSeries.from_pandas(want, measure="rate"), "above 4 %")),
         )
         self.assertEqual((self.folder / "p.png").read_bytes()[:4], b"\x89PNG")
         real = self.ultrum("look", "observatory:WAGES/M.QM.TOTAL", "--step", f"deflate={cpi}")
         self.assertIn("deflated (by M_QM_CPI", real.stdout)
         for option, said, word in (
-            ("--step", "rol=12", "did you mean 'roll'"),
-            ("--step", "roll=12,hw=mean", "did you mean 'how'"),
+            ("--step", "roling=12", "did you mean 'rolling'"),
+            ("--step", "rolling=12,hw=mean", "did you mean 'how'"),
             ("--at", "2024-13-45", "'2024-13-45' is not a period"),
             ("--frequency", "monthly", "'monthly' is not a frequency"),
         ):
@@ -378,7 +378,7 @@ class Commands(OnPractice):
         done = self.ultrum("run", "job.toml", "--json")
         told = json.loads(done.stdout)
         self.assertEqual(told["rows"], 251)
-        self.assertTrue((self.folder / "job-results" / "tables" / "ledger.csv").exists())
+        self.assertTrue((self.folder / "job-results" / "tables" / "missing_log.csv").exists())
 
     def test_bad_input_is_one_message_and_a_code(self):
         self.file("bad.toml", demo_study().read_text().replace("[panel]", "[panle]"))

@@ -58,7 +58,7 @@ class Lower(Scratch):
     def test_unfinished_last_period_is_left_out_and_said(self):
         x = ul.to_frequency(series(np.ones(8), measure="flow"), "Q")
         self.assertEqual(x.values.tolist(), [3.0, 3.0])
-        self.assertIn("2010-Q3", str(x.about.trail[-1]))
+        self.assertIn("2010-Q3", str(x.metadata.trail[-1]))
         until_friday = daily(np.ones(20), "2024-01-01", measure="price")  # ends 26 January
         self.assertEqual(len(ul.to_frequency(until_friday, "M")), 0)
         self.assertEqual(len(ul.to_frequency(until_friday, "M", through="2024-01-31")), 1)
@@ -96,7 +96,7 @@ class Lower(Scratch):
             ul.to_frequency(series([1, 2, 3], measure="index"), "Q", how="sum")
         with self.refused(UnitError, "how='last', 'mean' or 'sum'"):
             ul.to_frequency(series([1, 2, 3]), "Q")
-        with self.refused(UnitError, "TimeSeries.wrap"):
+        with self.refused(UnitError, "TimeSeries.from_pandas"):
             ul.to_frequency(pd.Series([1.0, 2.0]), "Q")
 
 
@@ -134,7 +134,7 @@ class Currency(Scratch):
         self.assertTrue(np.isnan(straight[7]))  # the last quote is six weekdays old
         turned = ul.to_currency(price, "QML", daily([0.5, 0.25], measure="quote", unit="QML/QSR"))
         self.assertEqual(turned.to_pandas().tolist()[:7], straight[:7])
-        self.assertEqual(turned.about.currency, "QML")
+        self.assertEqual(turned.metadata.currency, "QML")
 
     def test_wrong_pair_and_returns_are_refused(self):
         quote = daily([2, 2], measure="quote", unit="QTV/QML", name="pair")
@@ -150,7 +150,7 @@ class Intraday(Scratch):
         moments = pd.date_range("2024-03-28", periods=days * 288, freq="5min", tz=zone)
         values = 100 + np.cumsum(np.random.default_rng(3).normal(size=len(moments)))
         facts = {"measure": "quote", "unit": "QML/QSR", "name": "pair", "frequency": "5N", **facts}
-        return ul.TimeSeries.wrap(pd.Series(values, moments), **facts)
+        return ul.TimeSeries.from_pandas(pd.Series(values, moments), **facts)
 
     def test_days_end_at_the_close_where_the_clock_stands(self):
         x = self.quotes(days=6)
@@ -197,11 +197,11 @@ class CalendarDaily(Scratch):
             ("2024-03-31", 3),
         ):  # a Friday, and the Sunday after it
             days = pd.date_range("2024-01-01", end)
-            x = ul.TimeSeries.wrap(
+            x = ul.TimeSeries.from_pandas(
                 pd.Series(1.0, days), measure="flow", unit="count", frequency="D"
             )
             self.assertEqual(len(ul.to_frequency(x, "M")), months)
-            weekdays = ul.TimeSeries.wrap(
+            weekdays = ul.TimeSeries.from_pandas(
                 x.to_pandas()[days.day_of_week < 5], measure="flow", unit="count", frequency="B"
             )
             self.assertEqual(len(ul.to_frequency(weekdays, "M")), 3)
@@ -217,7 +217,7 @@ class Weekly(Scratch):
         np.testing.assert_allclose(got, ends[: len(got)])
         self.assertEqual(len(got), 4)  # May is not finished
         with self.refused(FrequencyError, "weeks do not fit whole", "neighbour"):
-            ul.to_frequency(x.described(measure="flow", timing="total"), "M")
+            ul.to_frequency(x.with_metadata(measure="flow", timing="total"), "M")
 
     def test_weeks_years_and_quarters_end_where_one_says(self):
         x = daily(np.arange(600.0), start="2022-01-03", measure="price", unit="QML")

@@ -243,7 +243,7 @@ class Pulling(OnPractice):
             result.status["address"].tolist(),
             ["council:rents/{region}.csv#01", "council:rents/{region}.csv#12"],
         )
-        self.assertEqual({s.about.currency for s in result.series}, {"QML"})
+        self.assertEqual({s.metadata.currency for s in result.series}, {"QML"})
         self.assertEqual(str(result.series[0].index[-1]), "2024-09")
 
     def test_a_higher_frequency_is_refused_naming_what_there_is(self):
@@ -297,7 +297,7 @@ class Snapshots(OnPractice):
             series = self.desk().fetch("harbour:freight")
         self.assertEqual(series.to_pandas().tolist(), rates[days].tolist())
         self.assertEqual([str(t.date()) for t in series.index], days)
-        self.assertEqual((series.about.currency, str(series.about.frequency)), ("QML", "D"))
+        self.assertEqual((series.metadata.currency, str(series.metadata.frequency)), ("QML", "D"))
 
     def test_two_pulls_in_one_grain_are_one_observation(self):
         folder = self.folder / "pages"
@@ -312,7 +312,7 @@ class Snapshots(OnPractice):
             with ul.Desk(self.folder / "v", sources={"quay": said}) as desk:
                 series = desk.fetch("quay:tide")
         self.assertEqual((series.to_pandas().tolist(), len(series)), ([4.7], 1))
-        self.assertIn("revised 1", str(series.about.trail[-1]))
+        self.assertIn("revised 1", str(series.metadata.trail[-1]))
         with self.refused(SourceError, "no grain"):
             ul.Desk(self.folder / "v", sources={"q": {**said, "snapshots": {"tide": {
                 "path": "now.txt", "figure": "Tide", "grain": "daily"}}}}).fetch("q:tide")  # fmt: skip
@@ -324,7 +324,7 @@ class Settings(Scratch):
         self.file("ultrum.toml", '[groups]\nnorth = ["QM"]\n[sources.mine]\nkind = "table"\nurl = "."\n'
                   '[sources.mine.tables."cpi.csv"]\nmeasure = "index"\n')  # fmt: skip
         with ul.Desk(self.folder / "v", sources=self.folder / "ultrum.toml") as desk:
-            self.assertEqual(desk.fetch("mine:cpi.csv#cpi").about.measure, "index")
+            self.assertEqual(desk.fetch("mine:cpi.csv#cpi").metadata.measure, "index")
             self.assertEqual(desk.groups, {"north": ["QM"]})
         for text, words in (('[sources.x]\nkind = "table"\n', ["needs a kind", "url"]),
                             ('[sources.x]\nkind = "table"\nurl = "."\nurls = "."\n', ["did you mean 'url'"]),

@@ -65,7 +65,7 @@ class Figures(Scratch):
         np.testing.assert_array_equal(line, rolled.frame("coefficients", "size")["MRWG"])
         self.assertEqual(ax.get_title(loc="left"), "Size beta of MRWG in moving windows")
         self.assertIn("Newey–West errors", self.foot(ax))
-        wandering = ul.filtered_beta(self.panel)
+        wandering = ul.kalman_beta(self.panel)
         band = ul.figures.beta_path(wandering, "MRWG", marks={"true break": "2014-07-01"})
         self.assertIn("true break", [t.get_text() for t in band.get_legend().get_texts()])
         found = ul.break_test(ul.factor_betas(self.panel).fit("MRWG"), how="sup-f", draws=99)
@@ -87,7 +87,7 @@ class Figures(Scratch):
         self.assertEqual(ax.get_yticklabels()[0].get_text(), f"company: {made.beta:.2f}")
         whole = (self.panel.factors["market"] + self.panel.risk_free).rename("index")
         grid = ul.beta_sensitivity(
-            ul.SeriesTable.wrap(self.panel.assets, measure="return"), ul.TimeSeries.wrap(whole, measure="return"),
+            ul.SeriesTable.from_pandas(self.panel.assets, measure="return"), ul.TimeSeries.from_pandas(whole, measure="return"),
             "BRTW", risk_free=self.panel.rate, frequencies=["M", "Q"], windows=["P5Y", "P10Y"],
             chosen={"window": "P10Y"}, published=0.9)  # fmt: skip
         ax = ul.figures.sensitivity(grid)
@@ -118,8 +118,8 @@ class Figures(Scratch):
         wide = pd.DataFrame(rng.normal(0, 0.1, (24, 400)) + market.to_numpy()[:, None], quarters,
                             columns=[f"A{k}" for k in range(400)])  # fmt: skip
         wide.iloc[0, :50] = np.nan
-        bill = ul.TimeSeries.wrap(pd.Series(0.01, quarters, name="bill"), measure="return")
-        factor = ul.TimeSeries.wrap(market, measure="return", excess_of="bill")
+        bill = ul.TimeSeries.from_pandas(pd.Series(0.01, quarters, name="bill"), measure="return")
+        factor = ul.TimeSeries.from_pandas(market, measure="return", excess_of="bill")
         panel = ul.align(assets=wide, factors=factor, risk_free=bill, frequency="Q")
         betas = ul.figures.betas(ul.factor_betas(panel), highlight="A7")
         self.assertEqual([t.get_text() for t in betas.get_yticklabels()], ["A7"])
@@ -216,7 +216,9 @@ class Lines(Scratch):
         values[[123_456, 777_777]] = 50.0, -50.0
         values[400_000:500_000] = np.nan
         moments = pd.date_range("2020-01-01", periods=len(values), freq="min", tz="UTC")
-        x = ul.TimeSeries.wrap(pd.Series(values, moments), measure="score", frequency="N", name="x")
+        x = ul.TimeSeries.from_pandas(
+            pd.Series(values, moments), measure="score", frequency="N", name="x"
+        )
         drawn = ul.figures.through_time(x).get_lines()[0].get_ydata()
         self.assertLess(len(drawn), 10_000)
         self.assertEqual((np.nanmax(drawn), np.nanmin(drawn)), (50.0, -50.0))
@@ -224,7 +226,7 @@ class Lines(Scratch):
 
     def test_bars_and_their_bands(self):
         daily = pd.Series(100 + np.arange(90.0), pd.bdate_range("2024-01-01", periods=90))
-        made = ul.TimeSeries.wrap(daily, measure="price", currency="QML", name="close")
+        made = ul.TimeSeries.from_pandas(daily, measure="price", currency="QML", name="close")
         bars = ul.to_bars(made, "W")
         ax = ul.figures.bars(bars, bands=ul.bands(bars["close"], 4))
         self.assertEqual(ax.get_ylabel(), "price, QML")
@@ -267,7 +269,7 @@ class Looking(Scratch):
             pd.period_range("2010-01", periods=60, freq="M"),
         )
         crowded.columns = [f"N{k:02d}" for k in range(40)]
-        risk = ul.risk_return(ul.SeriesTable.wrap(crowded, measure="return"))
+        risk = ul.risk_return(ul.SeriesTable.from_pandas(crowded, measure="return"))
         ax = ul.figures.risk_against_return(risk)
         figure = ax.get_figure()
         renderer = FigureCanvasAgg(figure).get_renderer()
@@ -283,7 +285,7 @@ class Looking(Scratch):
 
     def test_the_calendar_is_coloured_around_zero_and_readable(self):
         x = series(np.tile([0.05, -0.05, 0.0], 12), measure="return", name="A")
-        ax = ul.figures.calendar_heat(ul.calendar_grid(x))
+        ax = ul.figures.calendar_heat(ul.calendar_returns(x))
         image = ax.get_images()[0]
         up, down = (image.cmap(image.norm(v)) for v in (5.0, -5.0))
         self.assertGreater(up[2], up[0])  # blue above, brown below: told apart without red or green
@@ -332,14 +334,14 @@ class Looking(Scratch):
     def test_a_foot_says_tracking_error_in_percent(self):
         one, other = (series(np.random.default_rng(k).normal(0, 0.05, 60), measure="return", name=n)
                       for k, n in ((1, "A"), (2, "B")))  # fmt: skip
-        made = ul.relative(one, other)
+        made = ul.compare_to_benchmark(one, other)
         error = 100 * (one.values - other.values).std() * 12**0.5
         foot = " ".join(t.get_text() for t in ul.figures.against_benchmark(made).get_figure().texts)
         self.assertIn(f"tracking error {error:.4g} % a year", foot.replace("\n", " "))
 
     def test_growth_drawdown_coverage_and_benchmark(self):
         panel = ul.practice.panel()
-        assets = ul.SeriesTable(panel.assets, tuple(panel.about[n] for n in panel.assets))
+        assets = ul.SeriesTable(panel.assets, tuple(panel.metadata[n] for n in panel.assets))
         one = assets["BRTW"]
         grown = ul.figures.growth_of_one(one).get_lines()[0].get_ydata()
         self.assertAlmostEqual(grown[-1], np.prod(1 + one.values.dropna()), 12)
@@ -353,11 +355,11 @@ class Looking(Scratch):
         with self.refused(ul.UltrumError, "told apart"):
             ul.figures.growth_of_one(assets)
         ahead = (
-            ul.figures.against_benchmark(ul.relative(one, ul.portfolio(assets)))
+            ul.figures.against_benchmark(ul.compare_to_benchmark(one, ul.portfolio(assets)))
             .get_lines()[-1]
             .get_ydata()
         )
-        active = ul.relative(one, ul.portfolio(assets)).active.values.dropna()
+        active = ul.compare_to_benchmark(one, ul.portfolio(assets)).active.values.dropna()
         self.assertAlmostEqual(ahead[-1], 100 * (np.prod(1 + active) - 1), 9)
 
 

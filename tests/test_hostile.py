@@ -261,13 +261,15 @@ class Damaged(Scratch):
                 reader(lacks, "s:F")
         days = pd.bdate_range("2024-01-01", periods=2)
         with self.refused(UltrumError, "2024-01-02", "infinite"):
-            ul.TimeSeries.wrap(pd.Series([1.0, np.inf], days), measure="quote", unit="QSR/QML")
+            ul.TimeSeries.from_pandas(
+                pd.Series([1.0, np.inf], days), measure="quote", unit="QSR/QML"
+            )
         for value in (0.0, -1.0):
-            quote = ul.TimeSeries.wrap(
+            quote = ul.TimeSeries.from_pandas(
                 pd.Series([1.0, value], days), measure="quote", unit="QSR/QML"
             )
             with self.refused(UltrumError, "no positive numbers"):
-                ul.RateTable([quote])
+                ul.ExchangeRates([quote])
 
     def test_trials(self):
         for target, count in {"tables": 400, "data messages": 600, "structure messages": 300, "studies": 300,

@@ -36,7 +36,7 @@ def prices(assets=600, seed=4):
     close[600:, 3] /= 2
     names = [f"S{i:04d}" for i in range(assets)]
     facts = {"measure": "price", "currency": "QML"}
-    table = ul.SeriesTable.wrap(pd.DataFrame(close, DAYS, names), **facts)
+    table = ul.SeriesTable.from_pandas(pd.DataFrame(close, DAYS, names), **facts)
     return table, pd.Series(market, DAYS)
 
 
@@ -44,14 +44,14 @@ def parts():
     table, market = prices()
     months = pd.period_range("2012-01", "2016-12", freq="M")
     facts = {"measure": "return", "excess_of": "bill", "currency": "QML"}
-    bill = ul.TimeSeries.wrap(
+    bill = ul.TimeSeries.from_pandas(
         pd.Series(0.001, months), name="bill", measure="return", currency="QML"
     )
-    F = ul.TimeSeries.wrap(
+    F = ul.TimeSeries.from_pandas(
         np.exp(market.groupby(market.index.to_period("M")).sum()) - 1, name="market", **facts
     )
     size = F.to_pandas() * 0.3 + np.random.default_rng(1).normal(0, 0.02, len(F))
-    size = ul.TimeSeries.wrap(size, name="size", **facts)
+    size = ul.TimeSeries.from_pandas(size, name="size", **facts)
     events = {
         "dividends": pd.DataFrame({"asset": ["S0001", "S0590"], "date": "2013-05-06", "amount": [1.0, 0.5]}),
         "splits": pd.DataFrame({"asset": ["S0300"], "date": ["2013-09-02"], "ratio": [3.0]}),
@@ -90,9 +90,9 @@ class Large(Scratch):
         pd.testing.assert_frame_equal(
             disk.coverage.drop(columns="stale"), panel.coverage.drop(columns="stale")
         )
-        ledger = pd.read_parquet(disk.ledger)
-        missing = panel.ledger[panel.ledger["series"].str.startswith("S")]
-        self.assertEqual(len(ledger), len(missing))
+        missing_log = pd.read_parquet(disk.missing_log)
+        missing = panel.missing_log[panel.missing_log["series"].str.startswith("S")]
+        self.assertEqual(len(missing_log), len(missing))
         for errors in ("hac", "hc3"):
             got, want = (ul.factor_betas(p, errors=errors) for p in (disk, panel))
             pd.testing.assert_frame_equal(got.to_frame(), want.to_frame(), rtol=1e-9)
@@ -115,7 +115,7 @@ class Large(Scratch):
         daily = ul.returns(table, check=False)
         disk = ul.LongTable.write(daily, self.path("d.parquet"))
         months = pd.period_range("2011-06", "2016-12", freq="M")
-        spread = ul.TimeSeries.wrap(
+        spread = ul.TimeSeries.from_pandas(
             pd.Series(np.sin(np.arange(len(months))), months),
             name="spread",
             measure="rate",
@@ -199,7 +199,7 @@ class Large(Scratch):
                 )
                 premia = ul.two_pass(panel, betas="rolling", window=24)
                 self.assertIs(panel.excess.executor, executor)
-                made.append([self.path(f"{name}.parquet").read_bytes(), panel.ledger.read_bytes(),
+                made.append([self.path(f"{name}.parquet").read_bytes(), panel.missing_log.read_bytes(),
                              ul.factor_betas(panel).to_frame().to_csv(), premia.to_frame().to_csv()])  # fmt: skip
         self.assertEqual(*made)
 
@@ -314,7 +314,7 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
             with self.refused(UltrumError, "max_memory", words):
                 ul.LongTable(self.path("a.parquet"), **said, max_memory=bad)
         mixed = ul.SeriesTable.of(
-            [self.table["S0001"], self.table["S0002"].described(currency="QSR")]
+            [self.table["S0001"], self.table["S0002"].with_metadata(currency="QSR")]
         )
         with self.refused(TableError, "S0001 has currency 'QML', S0002 'QSR'", "one for all"):
             ul.LongTable.write(mixed, self.path("m.parquet"))

@@ -7,23 +7,24 @@ import unittest
 
 from tests.support import ROOT
 
-BELOW = {
-    "errors": set(),
-    "file_access": {"errors"},
-    "core": {"errors"},
-    "sources": {"errors", "file_access", "core"},
-    "vault": {"errors", "file_access", "core", "sources"},  # a delivery is the sources' word
-    "large": {"errors", "file_access", "core"},
-    "report": {"errors", "file_access", "core"},
-    "desk": {"errors", "file_access", "core", "sources", "vault"},
-    "study": {
-        "errors", "file_access", "core", "sources", "vault", "large", "report", "desk"
-    },
-    "cli": {
-        "errors", "file_access", "core", "sources", "vault", "large", "report", "desk", "study", "practice"
-    },
-    "practice": {"errors", "core"},
-}  # fmt: skip
+LAYERS = [
+    "errors",
+    "file_access",
+    "core",
+    "sources",
+    "large",
+    "vault",
+    "desk",
+    "study",
+    "report",
+    "workflow",
+    "cli",
+]
+BELOW = {layer: set(LAYERS[:place]) for place, layer in enumerate(LAYERS)}
+BELOW["core"] = {"errors"}
+BELOW["large"] = {"errors", "file_access", "core"}
+BELOW["practice"] = {"errors", "core"}
+BELOW["cli"].add("practice")
 NEVER_IN_CORE = {"matplotlib", "httpx", "click", "rich", "sqlite3", "pathlib"}
 
 

@@ -24,7 +24,9 @@ def table(count=60, names="ABC", holes=False):
     block = np.random.default_rng(9).normal(0.01, 0.05, (count, len(names)))
     if holes:
         block[:10, 1] = np.nan
-    return ul.SeriesTable.wrap(pd.DataFrame(block, months(count), list(names)), measure="return")
+    return ul.SeriesTable.from_pandas(
+        pd.DataFrame(block, months(count), list(names)), measure="return"
+    )
 
 
 class Risk(Scratch):
@@ -59,7 +61,7 @@ class Risk(Scratch):
 
     def test_a_year_of_business_days_is_what_there_was(self):
         days = pd.bdate_range("2020-01-01", "2023-12-31").delete(slice(0, 1000, 20))
-        x = ul.TimeSeries.wrap(
+        x = ul.TimeSeries.from_pandas(
             pd.Series(np.tile([0.01, -0.01], len(days))[: len(days)], days),
             measure="return",
             frequency="B",
@@ -80,7 +82,7 @@ class Risk(Scratch):
         given_ = ul.portfolio(x, weights={"A": 3, "B": 1}).values
         np.testing.assert_allclose(given_, 0.75 * block[:, 0] + 0.25 * block[:, 1])
         worth = pd.DataFrame(np.arange(1.0, 19).reshape(6, 3), x.index, x.names)
-        sized = ul.portfolio(x, weights=ul.SeriesTable.wrap(worth, measure="stock")).values
+        sized = ul.portfolio(x, weights=ul.SeriesTable.from_pandas(worth, measure="stock")).values
         self.assertTrue(np.isnan(sized.iloc[0]))  # nobody knew a market value before
         np.testing.assert_allclose(sized.iloc[3], worth.iloc[2] @ block[3] / worth.iloc[2].sum())
         with self.refused(AlignmentError, "'Z'"):
@@ -126,21 +128,21 @@ class Shape(Scratch):
 
     def test_the_grid_compounds_each_year(self):
         x = returns(30)
-        grid = ul.calendar_grid(x)
+        grid = ul.calendar_returns(x)
         self.assertAlmostEqual(grid.table.loc[2011, "Mar"], x.values["2011-03"], 15)
         self.assertAlmostEqual(grid.table.loc[2011, "year"], np.prod(1 + x.values["2011"]) - 1, 14)
         self.assertEqual(grid.table.attrs["partial_years"], [2012])
         march = grid.table["Mar"].dropna()
         self.assertAlmostEqual(grid.summary.loc["positive", "Mar"], (march > 0).mean())
         with self.refused(FrequencyError, "months or quarters"):
-            ul.calendar_grid(series([0.1], freq="Y", measure="return"))
+            ul.calendar_returns(series([0.1], freq="Y", measure="return"))
         with self.refused(UnitError, "returns"):
-            ul.calendar_grid(series([1.0], measure="price", unit="QML"))
+            ul.calendar_returns(series([1.0], measure="price", unit="QML"))
 
     def test_returns_after_a_condition_by_a_loop(self):
         x, cue = returns(200, 4), returns(200, 5, "cue")
         held = cue.values > 0.06
-        got = ul.returns_after(x, held, [3]).table.loc[3]
+        got = ul.forward_returns(x, held, [3]).table.loc[3]
         come = np.array([np.prod(1 + x.values.iloc[t + 1 : t + 4]) - 1 for t in range(197)])
         self.assertAlmostEqual(got["after"], come[held[:197]].mean(), 13)
         self.assertAlmostEqual(
@@ -150,10 +152,10 @@ class Shape(Scratch):
             np.append(come, [np.nan] * 3), held.to_numpy(float)[:, None], errors="hac", lags=2
         )
         self.assertAlmostEqual(got["error"], fit.standard_errors.iloc[1], 13)
-        spelled = ul.returns_after(x, ul.spells(cue, "above 0.06"), ["P3M"]).table.iloc[0]
+        spelled = ul.forward_returns(x, ul.spells(cue, "above 0.06"), ["P3M"]).table.iloc[0]
         self.assertAlmostEqual(spelled["after"], got["after"], 14)
         with self.refused(AlignmentError, "nothing to compare"):
-            ul.returns_after(x, ["2030-01"], [3])
+            ul.forward_returns(x, ["2030-01"], [3])
 
 
 class Against(Scratch):
@@ -168,7 +170,7 @@ class Against(Scratch):
         order = got.average.iloc[t].sort_values(ascending=False).index
         self.assertEqual(got.ranks.iloc[t][order].tolist(), [1, 2, 3, 4])
         days = pd.bdate_range("2023-01-02", "2024-03-29")
-        prices = ul.SeriesTable.wrap(
+        prices = ul.SeriesTable.from_pandas(
             pd.DataFrame({"A": np.arange(1.0, len(days) + 1)}, days), measure="price"
         )
         past = ul.momentum(prices, ["P3M"]).returns["P3M"]["A"]
@@ -178,9 +180,9 @@ class Against(Scratch):
     def test_relative_on_a_day_without_trading(self):
         days = pd.bdate_range("2023-01-02", "2024-03-28")
         rng = np.random.default_rng(3)
-        a, b = (ul.TimeSeries.wrap(pd.Series(np.exp(np.cumsum(rng.normal(0, 0.01, len(days)))), days), name=n, measure="price",
+        a, b = (ul.TimeSeries.from_pandas(pd.Series(np.exp(np.cumsum(rng.normal(0, 0.01, len(days)))), days), name=n, measure="price",
                                    currency="QML", frequency="B") for n in "ab")  # fmt: skip
-        got = ul.relative(a, b, ["P3M", "P1Y"], on="2024-03-30")  # a Saturday
+        got = ul.compare_to_benchmark(a, b, ["P3M", "P1Y"], on="2024-03-30")  # a Saturday
         row = got.table.loc["P3M"]
         self.assertEqual((row["start"], row["end"]), ("2023-12-28", "2024-03-28"))
         self.assertAlmostEqual(
@@ -190,23 +192,25 @@ class Against(Scratch):
         years = (len(active) - 2) / ((days[-1] - days[1]).days / 365.25)
         self.assertAlmostEqual(got.tracking_error, active.std() * np.sqrt(years), 12)
         with self.refused(AlignmentError, "ends at 2024-02-29", "on='2024-02-29'"):
-            ul.relative(a, b.sample(end="2024-02-29"))
+            ul.compare_to_benchmark(a, b.sample(end="2024-02-29"))
         with self.refused(UnitError, "total-return"):
-            ul.relative(a.described(income="total"), b.described(income="price"))
+            ul.compare_to_benchmark(
+                a.with_metadata(income="total"), b.with_metadata(income="price")
+            )
         with self.refused(CurrencyError, "QSR"):
-            ul.relative(a, b.described(currency="QSR"))
+            ul.compare_to_benchmark(a, b.with_metadata(currency="QSR"))
 
     def test_nothing_is_compared_across_a_gap(self):
         price = series([100.0, 110, np.nan, 132, 145.2], name="A", measure="price")
         index = series([50.0, 50, 55, 55, 60.5], name="I", measure="price")
-        made = ul.relative(price, index, ["P1M", "P4M"])
+        made = ul.compare_to_benchmark(price, index, ["P1M", "P4M"])
         np.testing.assert_allclose(
             made.active.values, [0.1, 0.0], atol=1e-12
         )  # not over the two months
         self.assertAlmostEqual(made.table.loc["P4M", "ahead"], 0.452 - 0.21, 12)
         own = series([0.1, 0.1, np.nan, 0.1, 0.1], name="A", measure="return")
         base = series([0.0, 0.0, 0.1, 0.0, 0.1], name="I", measure="return")
-        torn = ul.relative(own, base, ["P1M", "P3M"])
+        torn = ul.compare_to_benchmark(own, base, ["P1M", "P3M"])
         self.assertEqual((list(torn.table.index), "P3M left out" in torn.basis), (["P1M"], True))
         fall = ul.drawdowns(series([-0.1, np.nan, 0.2], name="A", measure="return"))
         self.assertIn("1 missing returns passed over", fall.basis)
@@ -237,7 +241,7 @@ class Against(Scratch):
         block[:30, 2] += 1e8  # a level that has moved where the others are missing
         block[:30, 0], block[::2, 3], block[1, 3] = np.nan, 5.0, np.nan
         frame = pd.DataFrame(block, months(60), columns=list("ABCD")).assign(E=7.0, F=np.nan)
-        got = ul.correlations(ul.SeriesTable.wrap(frame, measure="score")).table
+        got = ul.correlations(ul.SeriesTable.from_pandas(frame, measure="score")).table
         for i, j in itertools.combinations("ABCD", 2):
             both = frame[[i, j]].dropna().to_numpy()
             exact = both.astype(np.longdouble) - both.astype(np.longdouble).mean(axis=0)
@@ -249,7 +253,7 @@ class Against(Scratch):
 
     def test_holdings_simple_and_money_weighted(self):
         days = pd.bdate_range("2022-01-03", "2024-01-03")
-        close = ul.SeriesTable.wrap(
+        close = ul.SeriesTable.from_pandas(
             pd.DataFrame({"A": np.linspace(10, 20, len(days)), "B": 50.0}, days),
             measure="price",
             currency="QML",
@@ -262,7 +266,7 @@ class Against(Scratch):
                 "price": [np.nan, 16.0, np.nan],
             }
         )
-        got = ul.holdings(bought, close)
+        got = ul.positions(bought, close)
         self.assertAlmostEqual(got.table.loc[0, "gain"], 100.0, 12)
         self.assertAlmostEqual(
             got.table.loc[1, "cost"], 80.0, 12
@@ -276,14 +280,16 @@ class Against(Scratch):
         split = pd.DataFrame({"asset": ["A"], "date": ["2023-07-03"], "ratio": [2.0]})
         halved = close.values.copy()
         halved.loc["2023-07-03":, "A"] /= 2
-        again = ul.holdings(
-            bought, ul.SeriesTable.wrap(halved, measure="price", currency="QML"), splits=split
+        again = ul.positions(
+            bought,
+            ul.SeriesTable.from_pandas(halved, measure="price", currency="QML"),
+            splits=split,
         )
         np.testing.assert_allclose(again.table["value"], got.table["value"], rtol=1e-12)
         with self.refused(CurrencyError, "give rates"):
-            ul.holdings(bought, close, currency="QSR")
+            ul.positions(bought, close, currency="QSR")
         with self.refused(AlignmentError, "No price of Z"):
-            ul.holdings(bought.assign(asset="Z"), close)
+            ul.positions(bought.assign(asset="Z"), close)
 
 
 class Matching(Scratch):
@@ -301,9 +307,9 @@ class Matching(Scratch):
         )
         right = right.drop_duplicates(["date", "asset"] if grouped else ["date"])
         by = "asset" if grouped else None
-        match = ul.match_after if forward else ul.match_before
+        direction = "after" if forward else "before"
         columns = ["date", "asset", "debt"] if grouped else ["date", "debt"]
-        got = match(left, right[columns], max_age="P9D", by=by)
+        got = ul.match_dates(left, right[columns], direction=direction, max_age="P9D", by=by)
         want = pd.merge_asof(left.reset_index().sort_values("date"), right[columns].sort_values("date"), on="date", by=by,
                              direction="forward" if forward else "backward", tolerance=pd.Timedelta(9, "D"))  # fmt: skip
         np.testing.assert_array_equal(got["debt"], want.sort_values("index")["debt"])
@@ -312,14 +318,14 @@ class Matching(Scratch):
 
     def test_periods_stand_at_their_ends_and_twice_is_refused(self):
         accounts = series([1.0, 2.0], freq="Q", measure="stock", unit="count")
-        got = ul.match_before(["2010-06-29", "2010-07-02"], accounts, max_age="P3M")
+        got = ul.match_dates(["2010-06-29", "2010-07-02"], accounts, max_age="P3M")
         self.assertEqual(got["value"].tolist(), [1.0, 2.0])
         self.assertEqual(got["age"].tolist(), [90.0, 2.0])
         twice = pd.DataFrame({"date": ["2024-01-01"] * 2, "v": [1, 2]})
         with self.refused(AlignmentError, "2024-01-01 twice"):
-            ul.match_before(["2024-01-02"], twice)
+            ul.match_dates(["2024-01-02"], twice)
         with self.refused(AlignmentError, "no column 'asset'"):
-            ul.match_before(pd.DataFrame({"date": ["2024-01-02"]}), twice, by="asset")
+            ul.match_dates(pd.DataFrame({"date": ["2024-01-02"]}), twice, by="asset")
 
 
 class Prices(Scratch):
@@ -332,8 +338,8 @@ class Prices(Scratch):
         block[150:, 3] *= 0.2
         block[149, 3] = np.nan
         frame = pd.DataFrame(block, pd.bdate_range("2023-01-02", periods=250), list("ABCD"))
-        prices = ul.SeriesTable.wrap(frame, measure="price")
-        found = ul.suspect_prices(prices).set_index("series")
+        prices = ul.SeriesTable.from_pandas(frame, measure="price")
+        found = ul.flag_price_errors(prices).set_index("series")
         self.assertEqual(
             found["looks_like"].to_dict(),
             {"A": "a split of 2 to 1", "B": "a bad tick", "D": "a split of 5 to 1"},
@@ -341,7 +347,7 @@ class Prices(Scratch):
         self.assertEqual(found.loc["A", "date"], str(frame.index[100])[:10])
         with self.assertWarnsRegex(ul.DataWarning, "A, 2023-05-22.*1 more"):
             made = ul.returns(prices)
-        self.assertIn("suspect_days 1", str(made["A"].about.trail[-1]))
+        self.assertIn("suspect_days 1", str(made["A"].metadata.trail[-1]))
         with self.refused(UnitError, "look like returns already"):
             ul.returns(daily(rng.normal(0, 0.01, 50), measure="price"))
 
@@ -352,9 +358,9 @@ class Prices(Scratch):
             {"asset": "A", "date": ["2023-03-01", "2023-10-02"], "amount": [1.0, 0.5]}
         )
         split = pd.DataFrame({"asset": ["A"], "date": ["2023-09-01"], "ratio": [2.0]})
-        got = ul.dividend_yield(ul.SeriesTable.wrap(close, measure="price"), paid, split).values[
-            "A"
-        ]
+        got = ul.dividend_yield(
+            ul.SeriesTable.from_pandas(close, measure="price"), paid, split
+        ).values["A"]
         self.assertTrue(np.isnan(got["2022-12-30"]))
         self.assertAlmostEqual(got["2023-06-30"], 1 / 40, 14)
         self.assertAlmostEqual(got["2023-12-29"], (1.0 / 2 + 0.5) / 20, 14)
@@ -365,11 +371,11 @@ class Prices(Scratch):
         with self.refused(UnitError, "no logarithm"):
             ul.to_log(series([-1.0], measure="return"))
         with self.refused(UnitError, "subtract with excess"):
-            ul.to_log(x.described(excess_of="bill"))
+            ul.to_log(x.with_metadata(excess_of="bill"))
 
     def test_months_that_end_on_another_day(self):
         days = pd.bdate_range("2024-01-01", "2024-06-28")
-        x = ul.TimeSeries.wrap(
+        x = ul.TimeSeries.from_pandas(
             pd.Series(np.arange(101.0, len(days) + 101), days), measure="price", unit="QML"
         )
         got = ul.returns(x, frequency="M-25").values

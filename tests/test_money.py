@@ -16,7 +16,7 @@ DAYS = pd.bdate_range("2024-01-01", "2024-12-31")
 
 def quote(pair, seed, start=2.0, days=DAYS, **facts):
     values = start * np.exp(np.cumsum(np.random.default_rng(seed).normal(0, 0.005, len(days))))
-    return ul.TimeSeries.wrap(
+    return ul.TimeSeries.from_pandas(
         pd.Series(values, days),
         name=pair.replace("/", ""),
         measure="quote",
@@ -27,7 +27,7 @@ def quote(pair, seed, start=2.0, days=DAYS, **facts):
 
 
 def table(**more):
-    return ul.RateTable(
+    return ul.ExchangeRates(
         [quote("QSR/QML", 1), quote("QTV/QML", 2, 5.0), quote("QTV/QZA", 3, 0.5)], **more
     )
 
@@ -50,7 +50,7 @@ class Rates(Scratch):
         self.assertEqual(len(rates.last(5, "QML", "QSR")), 5)
 
     def test_a_missing_day_takes_the_last_before_up_to_an_age(self):
-        rates = ul.RateTable([quote("QSR/QML", 1, days=DAYS[:100])])
+        rates = ul.ExchangeRates([quote("QSR/QML", 1, days=DAYS[:100])])
         last = DAYS[99]
         self.assertEqual(
             rates.rate("QSR", "QML", on=last + pd.offsets.BDay(5)).days, (str(last)[:10],)
@@ -64,23 +64,23 @@ class Rates(Scratch):
     def test_unknown_unconnected_and_doubled_are_refused(self):
         with self.refused(CurrencyError, "did you mean QTV"):
             table().rate("QTW", "QML")
-        apart = ul.RateTable([quote("QSR/QML", 1), quote("QTV/QZA", 3)])
+        apart = ul.ExchangeRates([quote("QSR/QML", 1), quote("QTV/QZA", 3)])
         with self.refused(CurrencyError, "No quotes connect", "QSR/QML"):
             apart.rate("QSR", "QZA")
         with self.refused(CurrencyError, "both quote", "splice"):
-            ul.RateTable([quote("QSR/QML", 1), quote("QML/QSR", 2).described(name="again")])
+            ul.ExchangeRates([quote("QSR/QML", 1), quote("QML/QSR", 2).with_metadata(name="again")])
         with self.refused(CurrencyError, "BASE/QUOTE"):
-            ul.RateTable([daily([1.0, 2.0], measure="quote", unit="QSR")])
+            ul.ExchangeRates([daily([1.0, 2.0], measure="quote", unit="QSR")])
         with self.refused(CurrencyError, "no positive"):
-            ul.RateTable([daily([1.0, 0.0], measure="quote", unit="QSR/QML")])
+            ul.ExchangeRates([daily([1.0, 0.0], measure="quote", unit="QSR/QML")])
 
     def test_a_triangle_that_does_not_close_is_reported(self):
         one, two = quote("QSR/QML", 1), quote("QTV/QML", 2, 5.0)
-        third = ul.RateTable([one, two]).series("QTV", "QSR")
-        self.assertEqual(len(ul.RateTable([one, two, third]).unclosed), 0)
+        third = ul.ExchangeRates([one, two]).series("QTV", "QSR")
+        self.assertEqual(len(ul.ExchangeRates([one, two, third]).unclosed), 0)
         off = third.to_pandas()
         off.iloc[50] *= 1.01
-        bad = ul.RateTable([one, two, ul.TimeSeries(off, third.about)])
+        bad = ul.ExchangeRates([one, two, ul.TimeSeries(off, third.metadata)])
         row = bad.unclosed.iloc[0]
         self.assertEqual(
             (row["triangle"], row["day"], row["days_beyond"]),
@@ -122,7 +122,7 @@ class Moved(Scratch):
             np.testing.assert_allclose(back.values, values, rtol=1e-2)
         else:
             np.testing.assert_allclose(back.values, values, rtol=1e-12, atol=1e-15)
-        self.assertEqual(back.about.currency, "QSR")
+        self.assertEqual(back.metadata.currency, "QSR")
 
     def test_each_measure_its_own_way(self):
         pair = quote("QSR/QML", 1)

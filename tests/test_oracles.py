@@ -32,8 +32,8 @@ def random_panel(T=90, N=4, K=2, seed=1, dropped=()):
     factors.iloc[list(dropped), -1] = np.nan
     facts = {"measure": "return", "excess_of": "bill"}
     return ul.align(
-        assets=ul.SeriesTable.wrap(pd.DataFrame(r, index, list("abcdefgh")[:N]), measure="return"),
-        factors=ul.SeriesTable.wrap(factors, **facts),
+        assets=ul.SeriesTable.from_pandas(pd.DataFrame(r, index, list("abcdefgh")[:N]), measure="return"),
+        factors=ul.SeriesTable.from_pandas(factors, **facts),
         risk_free=series(np.full(T, 0.001), name="bill", measure="return"))  # fmt: skip
 
 
@@ -169,7 +169,7 @@ class Regressions(Scratch):
 
     def test_leads_and_lags_are_those_of_the_calendar(self):
         panel = random_panel(T=80, dropped=(20, 21, 50))
-        made = ul.lagged_beta(panel, "f0", lags=1, leads=1)
+        made = ul.dimson_beta(panel, "f0", lags=1, leads=1)
         factor, kept = panel.factors["f0"], panel.factors.index
         whole = factor.reindex(months(80))
         design = pd.DataFrame({"lag": whole.shift(1), "own": whole, "lead": whole.shift(-1)}).loc[
@@ -214,10 +214,10 @@ class Pricing(Scratch):
         whole = random_panel(T=40, N=3, K=2)
         f = whole.factors.copy()
         f.iloc[[5, 6, 7], 0], f.iloc[[7, 20], 1] = np.nan, np.nan
-        factors = ul.SeriesTable.wrap(f, measure="return", excess_of="bill")
+        factors = ul.SeriesTable.from_pandas(f, measure="return", excess_of="bill")
         r = whole.assets.copy()
         r.loc["2010-07"] = np.nan
-        assets = ul.SeriesTable.wrap(r, measure="return")
+        assets = ul.SeriesTable.from_pandas(r, measure="return")
         panel = ul.align(assets=assets, factors=factors, risk_free=whole.rate)
         self.assertEqual(panel.coverage["costs"].to_dict(),
                          {"a": 0, "b": 0, "c": 0, "f0": 2, "f1": 1, "bill": 0})  # fmt: skip
@@ -298,7 +298,7 @@ class Pricing(Scratch):
         betas = ul.factor_betas(panel)
         for rows, df in ((90, 88), (40, 39)):
             history = panel.factor_table["f0"]
-            history = ul.TimeSeries(history.values.iloc[-rows:], history.about)
+            history = ul.TimeSeries(history.values.iloc[-rows:], history.metadata)
             with QUIET():
                 warnings.simplefilter("ignore")
                 cost = ul.cost_of_equity(betas, premia={"f0": history}, risk_free=0.02)
@@ -322,8 +322,8 @@ class Pricing(Scratch):
         market = rng.normal(3e-4, 0.01, len(days))
         frame = pd.DataFrame({n: b * market + rng.normal(0, 0.01, len(days)) for n, b in zip(
             "abcde", (0.5, 0.8, 1.0, 1.2, 1.5), strict=True)}, days)  # fmt: skip
-        assets = ul.SeriesTable.wrap(frame, measure="return")
-        index = ul.TimeSeries.wrap(pd.Series(market, days, name="index"), measure="return")
+        assets = ul.SeriesTable.from_pandas(frame, measure="return")
+        index = ul.TimeSeries.from_pandas(pd.Series(market, days, name="index"), measure="return")
         bill = series(np.full(62, 0.004), "2015-12", name="bill", measure="return")
         made = ul.beta_sensitivity(
             assets, index, "a", risk_free=bill, frequencies=["B"], windows=["P2Y"]
@@ -351,8 +351,8 @@ class Descriptions(Scratch):
         a, b = (daily(50 * np.exp(np.cumsum(rng.normal(0, 0.01, 500))), "2022-01-03", measure="price", name=n)
                 for n in "ab")  # fmt: skip
         on = "2023-03-01"
-        early = [ul.TimeSeries(x.values.loc[:on], x.about) for x in (a, b)]
-        got, want = ul.relative(a, b, on=on), ul.relative(*early)
+        early = [ul.TimeSeries(x.values.loc[:on], x.metadata) for x in (a, b)]
+        got, want = ul.compare_to_benchmark(a, b, on=on), ul.compare_to_benchmark(*early)
         self.assertEqual(
             (got.tracking_error, got.information_ratio),
             (want.tracking_error, want.information_ratio),
@@ -388,24 +388,24 @@ class Descriptions(Scratch):
 
     def test_a_wrong_price_on_the_first_day_and_amounts_on_one_day(self):
         close = daily([700.0, 7.0, 7.1, 7.0], measure="price", name="a").as_table()
-        found = ul.suspect_prices(close)
+        found = ul.flag_price_errors(close)
         self.assertEqual(found[["series", "date", "looks_like"]].values.tolist(),
                          [["a", "2024-01-02", "a split of 100 to 1"]])  # fmt: skip
         quote = daily([2.0, 4.0, 8.0], measure="quote", unit="QSR/QML", name="fx")
-        rates = ul.RateTable([quote])
+        rates = ul.ExchangeRates([quote])
         got = rates.amount([1.0, 10.0], "QSR", "QML", on=["2024-01-02"])
         self.assertEqual(got.tolist(), [4.0, 40.0])
 
     def test_what_a_purchase_grew_by(self):
         close = daily([10.0, 11.0, 12.0], measure="price", name="a", currency="QML").as_table()
         bought = pd.DataFrame({"asset": ["a"], "date": ["2024-01-01"], "units": [5.0]})
-        row = ul.holdings(bought, close).table.iloc[0]
+        row = ul.positions(bought, close).table.iloc[0]
         self.assertEqual((row["cost"], row["value"], row["gain"]), (50.0, 60.0, 10.0))
         self.assertAlmostEqual(row["growth"], 0.2, 14)
 
     def test_months_without_a_change_are_not_above_zero(self):
         x = series([0.01, 0.0, -0.01, 0.02] * 6, measure="return", name="a")
-        months_above = ul.calendar_grid(x).summary.loc["positive"]
+        months_above = ul.calendar_returns(x).summary.loc["positive"]
         self.assertEqual(months_above[["Jan", "Feb", "Mar", "Apr"]].tolist(), [1.0, 0.0, 0.0, 1.0])
 
     def test_small_p_values_are_never_written_as_zero(self):

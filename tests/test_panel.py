@@ -27,15 +27,15 @@ def parts(count=12):
 
 
 class Aligning(Scratch):
-    def test_ledger_tells_every_missing_value_and_its_cause(self):
+    def test_the_log_tells_every_missing_value_and_its_cause(self):
         values = RNG.normal(0, 0.05, 12)
         values[[0, 1, 5, 11]] = np.nan
         said = parts() | {"assets": returns(values).as_table()}
         said["factors"] = said["factors"].sample("2010-02")
         panel = ul.align(**said)
         self.assertEqual(len(panel.assets), 11)
-        ledger = {(str(r.period), r.series): r.cause for r in panel.ledger.itertuples()}
-        self.assertEqual(ledger, {
+        missing_log = {(str(r.period), r.series): r.cause for r in panel.missing_log.itertuples()}
+        self.assertEqual(missing_log, {
             ("2010-01", "A"): "before its first value", ("2010-02", "A"): "before its first value",
             ("2010-06", "A"): "gap", ("2010-12", "A"): "after its last value",
             ("2010-01", "market"): "before its first value"})  # fmt: skip
@@ -43,14 +43,18 @@ class Aligning(Scratch):
                          ["2010-03", "2010-11", 8, 1])  # fmt: skip
         self.assertEqual(len(ul.align(**said, rows="any").assets), 12)
 
-    def test_stale_prices_reach_coverage_and_ledger(self):
+    def test_stale_prices_reach_coverage_and_the_log(self):
         days = pd.bdate_range("2010-01-01", "2010-12-31")
         close = pd.Series(10.0 + np.arange(len(days)) / 100, days, name="A")
         close["2010-05-10":"2010-05-31"] = np.nan
-        prices = ul.TimeSeries.wrap(close, measure="price").as_table()
+        prices = ul.TimeSeries.from_pandas(close, measure="price").as_table()
         panel = ul.align(**parts() | {"assets": ul.returns(prices, frequency="M")})
         self.assertEqual(panel.coverage.loc["A", "stale"], 2)
-        causes = panel.ledger[panel.ledger["cause"] == "stale price"]["period"].astype(str).tolist()
+        causes = (
+            panel.missing_log[panel.missing_log["cause"] == "stale price"]["period"]
+            .astype(str)
+            .tolist()
+        )
         self.assertEqual(causes, ["2010-05", "2010-06"])
 
     def test_conditions_are_what_was_known_before(self):
@@ -72,8 +76,8 @@ class Aligning(Scratch):
     def test_daily_series_come_down_and_excess_compounds(self):
         days = pd.bdate_range("2010-01-01", "2010-12-31")
         f, rf = RNG.normal(0, 0.01, len(days)), np.full(len(days), 1e-4)
-        bill = ul.TimeSeries.wrap(pd.Series(rf, days, name="bill"), measure="return")
-        market = ul.TimeSeries.wrap(
+        bill = ul.TimeSeries.from_pandas(pd.Series(rf, days, name="bill"), measure="return")
+        market = ul.TimeSeries.from_pandas(
             pd.Series(f, days, name="market"), measure="return", excess_of="bill"
         )
         panel = ul.align(assets=parts()["assets"], factors=market, risk_free=bill)
@@ -96,14 +100,14 @@ class Aligning(Scratch):
         with self.refused(UnitError, "risk-free", "percent"):
             ul.align(**said | {"risk_free": returns(np.full(12, 0.25), "bill")})
         with self.refused(UnitError, "not in excess", "zero cost"):
-            ul.align(**said | {"factors": said["factors"].described(excess_of="")})
+            ul.align(**said | {"factors": said["factors"].with_metadata(excess_of="")})
         with self.refused(UnitError, "total"):
-            ul.align(**said | {"assets": said["assets"].described(excess_of="bill")})
-        with self.refused(UnitError, "per_period"):
+            ul.align(**said | {"assets": said["assets"].with_metadata(excess_of="bill")})
+        with self.refused(UnitError, "yield_to_return"):
             ul.align(**said | {"risk_free": series([0.03] * 12, measure="rate", timing="end")})
         with self.refused(CurrencyError, "QML", "QSR"):
-            ul.align(**said | {"assets": said["assets"].described(currency="QML"),
-                               "risk_free": said["risk_free"].described(currency="QSR")})  # fmt: skip
+            ul.align(**said | {"assets": said["assets"].with_metadata(currency="QML"),
+                               "risk_free": said["risk_free"].with_metadata(currency="QSR")})  # fmt: skip
         far = returns(np.full(3, 0.01), "market", "2020-01", excess_of="bill")
         with self.refused(AlignmentError, "2020-01", "2010-01"):
             ul.align(**said | {"factors": far})
@@ -160,9 +164,9 @@ class KnownThen(Scratch):
         self.assertEqual(
             panel.conditions["output"]["2010-03":"2010-06"].tolist(), [1.0, 2.0, 2.0, 3.0]
         )
-        factor = final.described(name="output", measure="score")
+        factor = final.with_metadata(name="output", measure="score")
         said = parts()
-        said["factors"] = ul.SeriesTable.of([said["factors"], factor.described(unit="decimal")])
+        said["factors"] = ul.SeriesTable.of([said["factors"], factor.with_metadata(unit="decimal")])
         got = ul.align(**said, known_by={"output": vintages}, rows="any").factors["output"]
         self.assertEqual(got["2010-02":"2010-05"].tolist()[:2], [1.0, 2.0])
         self.assertTrue(np.isnan(got["2010-04"]))
@@ -188,14 +192,16 @@ class KnownThen(Scratch):
 
     def test_assets_in_another_currency_and_income_that_differs(self):
         days = pd.bdate_range("2009-12-01", "2011-01-03")
-        quote = ul.TimeSeries.wrap(
+        quote = ul.TimeSeries.from_pandas(
             pd.Series(np.linspace(2, 3, len(days)), days), measure="quote", unit="QSR/QML", name="q"
         )
         said = parts()
-        abroad = said["assets"].described(currency="QSR")
-        with self.refused(CurrencyError, "RateTable"):
+        abroad = said["assets"].with_metadata(currency="QSR")
+        with self.refused(CurrencyError, "ExchangeRates"):
             ul.align(**said | {"assets": abroad}, currency="QML")
-        panel = ul.align(**said | {"assets": abroad}, currency="QML", rates=ul.RateTable([quote]))
+        panel = ul.align(
+            **said | {"assets": abroad}, currency="QML", rates=ul.ExchangeRates([quote])
+        )
         moved = quote.values["2010-03-31"] / quote.values["2010-02-26"]
         self.assertAlmostEqual(
             panel.assets["A"]["2010-03"], (1 + abroad.values["A"]["2010-03"]) * moved - 1, 14
@@ -263,18 +269,18 @@ class KnownThen(Scratch):
         }  # fmt: skip
         releases = {name: sorted(rows) for name, rows in releases.items()}
         days = pd.bdate_range("2003-12-01", "2025-01-03")
-        quote = ul.TimeSeries.wrap(
+        quote = ul.TimeSeries.from_pandas(
             pd.Series(2 + rng.random(len(days)), days), measure="quote", unit="QSR/QML", name="q"
         )
         abroad = ul.TimeSeries(
             world.assets["EBMK"].rename("FAR"),
-            world.about["EBMK"].changed(name="FAR", currency="QSR"),
+            world.metadata["EBMK"].changed(name="FAR", currency="QSR"),
         )
         assets = ul.SeriesTable.of(
-            [*(ul.TimeSeries(world.assets[n], world.about[n]) for n in firms), abroad]
+            [*(ul.TimeSeries(world.assets[n], world.metadata[n]) for n in firms), abroad]
         )
         panel = ul.align(assets=assets, factors=world.factor_table, risk_free=world.rate, conditions=conditions, known_by=known_by,
-                         currency="QML", rates=ul.RateTable([quote]))  # fmt: skip
+                         currency="QML", rates=ul.ExchangeRates([quote]))  # fmt: skip
         self.assertEqual(
             (panel.assets.shape[1], panel.factors.shape[1], panel.conditions.shape[1]), (24, 4, 6)
         )
@@ -300,11 +306,11 @@ class KnownThen(Scratch):
                 13,
             )
         self.assertEqual(len(panel.assets), len(world.assets) - len(lost))
-        missing = panel.ledger.groupby("series", observed=True).size()
+        missing = panel.missing_log.groupby("series", observed=True).size()
         holes = world.assets.isna().sum()
         self.assertEqual(
             {k: int(v) for k, v in missing.items() if k in firms},
             {k: int(v) for k, v in holes.items() if v},
         )
-        needed = panel.ledger[panel.ledger["series"].astype(str).isin(releases)]
+        needed = panel.missing_log[panel.missing_log["series"].astype(str).isin(releases)]
         self.assertEqual(set(needed["period"]), set(lost))

@@ -18,8 +18,8 @@ def made_panel(T=120, N=8, K=2, seed=1, gaps=0.0, conditions=None):
     f = pd.DataFrame(rng.normal(0.006, 0.04, (T, K)), months(T), ["market", "size"][:K])
     y = 0.002 + f.to_numpy() @ rng.normal(0.9, 0.4, (K, N)) + rng.normal(0, 0.03, (T, N))
     y[rng.random((T, N)) < gaps] = np.nan
-    bill = ul.TimeSeries.wrap(pd.Series(0.002, months(T)), name="bill", measure="return")
-    factors = ul.SeriesTable.wrap(f, measure="return", excess_of="bill")
+    bill = ul.TimeSeries.from_pandas(pd.Series(0.002, months(T)), name="bill", measure="return")
+    factors = ul.SeriesTable.from_pandas(f, measure="return", excess_of="bill")
     more = {} if conditions is None else {"conditions": conditions, "known_by": "P1M"}
     assets = pd.DataFrame(y + 0.002, f.index, [f"a{i}" for i in range(N)])
     return ul.align(assets=assets, factors=factors, risk_free=bill, **more)
@@ -126,7 +126,7 @@ class Pooled(Scratch):
         panel = made_panel(T=30, N=6, gaps=0.1)
         rng = np.random.default_rng(2)
         size = pd.DataFrame(rng.normal(size=(30, 6)), panel.assets.index, panel.assets.columns)
-        got = ul.pooled_regress(panel, characteristics={"size": size}, effects=("asset", "period"))
+        got = ul.panel_regress(panel, characteristics={"size": size}, effects=("asset", "period"))
         y, x = panel.excess.block.ravel(), size.to_numpy().ravel()
         used = np.isfinite(y)
         a, t = np.tile(np.arange(6), 30)[used], np.repeat(np.arange(30), 6)[used]
@@ -151,7 +151,7 @@ class Pooled(Scratch):
         self.assertEqual((got.df, got.nobs), (5, n))
         self.assertAlmostEqual(got.sigma, np.sqrt(e @ e / (n - 36)), 9)
         with self.refused(EstimationError, "market", "absorb"):
-            ul.pooled_regress(panel, ["market"], effects="period")
+            ul.panel_regress(panel, ["market"], effects="period")
 
 
 class Moving(Scratch):
@@ -168,7 +168,7 @@ class Moving(Scratch):
 
     def test_conditional_beta_uses_what_was_known_before(self):
         z = pd.Series(np.random.default_rng(4).normal(0.03, 0.01, 120), months(120), name="spread")
-        panel = made_panel(K=1, conditions=ul.TimeSeries.wrap(z, measure="rate"))
+        panel = made_panel(K=1, conditions=ul.TimeSeries.from_pandas(z, measure="rate"))
         got = ul.conditional_beta(panel, errors="classical")
         known = panel.conditions["spread"]
         self.assertEqual(
@@ -201,7 +201,7 @@ class Moving(Scratch):
     def test_filtered_beta_averages_best_linear_predictions_over_ratios(self):
         """Against matrices of all rows, at every ratio of the grid, weighted by likelihood and prior."""
         panel = self.filtered_panel()
-        got = ul.filtered_beta(panel)
+        got = ul.kalman_beta(panel)
         f, y = panel.factors["market"].to_numpy(), panel.excess.values["a0"].to_numpy()
         used = np.isfinite(y)
         rows = used.sum()
@@ -244,7 +244,7 @@ class Moving(Scratch):
         self.assertAlmostEqual(got.movement["a0"], movement, 4)
         self.assertLess(got.p_value["a0"], 0.01)
         short = panel.assets.assign(late=panel.assets["a0"].where(np.arange(120) >= 100))
-        late = ul.filtered_beta(
+        late = ul.kalman_beta(
             ul.align(assets=short, factors=panel.factor_table, risk_free=panel.rate)
         )
         self.assertTrue(late.beta["late"].isna().all())
@@ -253,10 +253,10 @@ class Moving(Scratch):
 
     def test_known_beta_is_that_of_the_data_up_to_its_date_and_missing_months_count(self):
         panel = self.filtered_panel()
-        known = ul.filtered_beta(panel).known
+        known = ul.kalman_beta(panel).known
         for end in (40, 77, 119):
             cut = panel.sample(None, str(panel.assets.index[end]))
-            then = ul.filtered_beta(cut)
+            then = ul.kalman_beta(cut)
             pd.testing.assert_frame_equal(then.known, known.iloc[: end + 1], rtol=1e-9)
             last = cut.excess.values["a0"].last_valid_index()
             self.assertAlmostEqual(then.known.loc[last, "a0"], then.beta.loc[last, "a0"], 9)
@@ -266,7 +266,7 @@ class Moving(Scratch):
                          risk_free=panel.risk_free[kept], conditions=panel.conditions[kept])  # fmt: skip
         empty = replace(panel, assets=panel.assets.where(np.column_stack([kept, kept])))
         pd.testing.assert_frame_equal(
-            ul.filtered_beta(absent).beta, ul.filtered_beta(empty).beta[kept], rtol=1e-9
+            ul.kalman_beta(absent).beta, ul.kalman_beta(empty).beta[kept], rtol=1e-9
         )
 
 

@@ -54,10 +54,12 @@ class Cost(Scratch):
             rng.normal(0.006, 0.045, (240, 2)), months(240), columns=["market", "size"]
         )
         self.y = pd.DataFrame({"A": 0.8 * self.x["market"] + rng.normal(0, 0.05, 240)})
-        self.bill = ul.TimeSeries.wrap(
+        self.bill = ul.TimeSeries.from_pandas(
             pd.Series(0.0025, months(240), name="bill"), measure="return"
         )
-        self.market = ul.TimeSeries.wrap(self.x["market"], measure="return", excess_of="bill")
+        self.market = ul.TimeSeries.from_pandas(
+            self.x["market"], measure="return", excess_of="bill"
+        )
 
     def test_one_factor_by_hand(self):
         table = ul.regress(self.y, self.x[["market"]])
@@ -113,7 +115,9 @@ class Cost(Scratch):
         table = ul.regress(self.y, self.x[["market"]])
         with self.refused(UnitError, "'bill'", "'bond'"):
             ul.cost_of_equity(
-                table, premia={"market": self.market}, risk_free=self.bill.described(name="bond")
+                table,
+                premia={"market": self.market},
+                risk_free=self.bill.with_metadata(name="bond"),
             )
         with self.refused(EstimationError, "No premium for market"):
             ul.cost_of_equity(table, premia={}, risk_free=0.03)
@@ -122,7 +126,7 @@ class Cost(Scratch):
         with self.refused(UnitError, "500 % a year"):
             ul.cost_of_equity(table, premia={"market": 5.0}, risk_free=0.03)
         with self.refused(UnitError, "over a rate"):
-            ul.premium(self.market.described(excess_of=""))
+            ul.premium(self.market.with_metadata(excess_of=""))
 
 
 class OtherBetas(Scratch):
@@ -132,7 +136,7 @@ class OtherBetas(Scratch):
         self.table = ul.factor_betas(self.panel, ["market"])
 
     def test_vasicek_is_the_posterior_of_a_normal_prior(self):
-        made = ul.adjust_betas(self.table)
+        made = ul.shrink_betas(self.table)
         b, s = self.table.coefficients["market"], self.table.standard_errors["market"]
         prior = b.var() - (s**2).mean()
         self.assertGreater(prior, 0)
@@ -152,7 +156,7 @@ class OtherBetas(Scratch):
         error = np.sqrt(density @ square / density.sum())
         np.testing.assert_allclose(made.standard_errors["market"], error, rtol=0.01)
         alike = replace(self.table, coefficients=self.table.coefficients * 0 + 1.0)
-        self.assertGreater(ul.adjust_betas(alike).standard_errors["market"].min(), 0.01)
+        self.assertGreater(ul.shrink_betas(alike).standard_errors["market"].min(), 0.01)
         np.testing.assert_allclose(
             made.coefficients["constant"], self.table.coefficients["constant"]
         )
@@ -162,15 +166,15 @@ class OtherBetas(Scratch):
         late = ul.factor_betas(self.panel.sample("2014-01"), ["market"])
         both = early.coefficients["market"].to_frame("x").join(late.coefficients["market"]).dropna()
         slope, at = np.polyfit(both["x"], both["market"], 1)
-        made = ul.adjust_betas(late, how="blume", earlier=early).coefficients["market"]
+        made = ul.shrink_betas(late, how="blume", earlier=early).coefficients["market"]
         np.testing.assert_allclose(made, at + slope * late.coefficients["market"], rtol=1e-9)
-        said = ul.adjust_betas(late, how="blume", line=(0.343, 0.677)).coefficients["market"]
+        said = ul.shrink_betas(late, how="blume", line=(0.343, 0.677)).coefficients["market"]
         np.testing.assert_allclose(said, 0.343 + 0.677 * late.coefficients["market"])
         with self.refused(ul.UltrumError, "earlier table"):
-            ul.adjust_betas(late, how="blume")
+            ul.shrink_betas(late, how="blume")
 
     def test_lagged_beta_and_its_joint_error(self):
-        made = ul.lagged_beta(self.panel, errors="classical")
+        made = ul.dimson_beta(self.panel, errors="classical")
         x, y = self.panel.factors["market"], self.panel.excess.values["NTSH"]
         design = pd.concat([x.shift(1), x, x.shift(-1)], axis=1).iloc[1:-1]
         X = np.column_stack([np.ones(len(design)), design])
@@ -183,13 +187,13 @@ class OtherBetas(Scratch):
         self.assertAlmostEqual(made.standard_error["NTSH"], np.sqrt(w @ V @ w), 10)
         rho = x.autocorr(1)
         w[[1, 3]] = (1 + rho) / (1 + 2 * rho)
-        weighed = ul.lagged_beta(self.panel, weights="fowler-rorke", errors="classical")
+        weighed = ul.dimson_beta(self.panel, weights="fowler-rorke", errors="classical")
         self.assertAlmostEqual(weighed.beta["NTSH"], w @ b, 10)
         true = ul.practice.truth().one_factor["NTSH"]  # the thin trader
-        hac = ul.lagged_beta(self.panel)
+        hac = ul.dimson_beta(self.panel)
         self.assertLess(abs(hac.beta["NTSH"] - true), 2 * hac.standard_error["NTSH"])
         with self.refused(ul.UltrumError, "as many leads as lags"):
-            ul.lagged_beta(self.panel, lags=1, leads=0, weights="fowler-rorke")
+            ul.dimson_beta(self.panel, lags=1, leads=0, weights="fowler-rorke")
 
     def test_downside_beta_by_its_formula(self):
         made = ul.downside_beta(self.panel)
@@ -244,8 +248,10 @@ class JointAlpha(Scratch):
         for _ in range(400):
             f = pd.DataFrame(rng.normal(0.005, 0.04, (60, 1)), months(60), columns=["m"])
             y = f.to_numpy() * rng.uniform(0.5, 1.5, 5) + rng.normal(0, 0.05, (60, 5))
-            bill = ul.TimeSeries.wrap(pd.Series(0.0, months(60)), name="bill", measure="return")
-            market = ul.SeriesTable.wrap(f, measure="return", excess_of="bill")
+            bill = ul.TimeSeries.from_pandas(
+                pd.Series(0.0, months(60)), name="bill", measure="return"
+            )
+            market = ul.SeriesTable.from_pandas(f, measure="return", excess_of="bill")
             assets = pd.DataFrame(y, months(60), columns=list("ABCDE"))
             p.append(
                 ul.joint_alpha_test(ul.align(assets=assets, factors=market, risk_free=bill)).p_value
@@ -271,11 +277,11 @@ class Premia(Scratch):
             rng.normal(0.006, 0.045, (240, 2)), months(240), columns=["market", "size"]
         )
         self.f["size"] += 0.4 * self.f["market"]
-        self.rate = ul.TimeSeries.wrap(
+        self.rate = ul.TimeSeries.from_pandas(
             pd.Series(rng.uniform(0.001, 0.004, 240), months(240)), name="bill", measure="return"
         )
         self.market, self.size = (
-            ul.TimeSeries.wrap(self.f[n], measure="return", excess_of="bill")
+            ul.TimeSeries.from_pandas(self.f[n], measure="return", excess_of="bill")
             for n in ("market", "size")
         )
 
@@ -301,7 +307,7 @@ class Premia(Scratch):
         cost = ul.cost_of_equity(
             table, premia={"market": self.market, "size": self.size}, risk_free=0.03
         )
-        both = ul.TimeSeries.wrap(
+        both = ul.TimeSeries.from_pandas(
             (self.f @ [0.8, 0.5]).rename("both"), measure="return", excess_of="bill"
         )
         self.assertAlmostEqual(cost.standard_error["A"], ul.premium(both).standard_error, 4)
@@ -366,7 +372,7 @@ class Premia(Scratch):
     def test_rates_add_ons_currencies_and_estimators(self):
         panel = ul.practice.panel()
         table = ul.factor_betas(panel, ["market"])
-        bond = ul.TimeSeries.wrap(pd.Series([0.04, 0.06], months(2, "2024-10")), name="bond", measure="rate",
+        bond = ul.TimeSeries.from_pandas(pd.Series([0.04, 0.06], months(2, "2024-10")), name="bond", measure="rate",
                                   quoted="bond-equivalent", maturity="P10Y")  # fmt: skip
         given = {"market": ul.Premium(0.05, 0.02, 100, over="bond")}
         cost = ul.cost_of_equity(
@@ -390,9 +396,9 @@ class Premia(Scratch):
             parity.standard_error["BRTW"], cost.standard_error["BRTW"] * 1.02, 14
         )
         side = ul.cost_comparison(
-            {"plain": table, "lagged": ul.lagged_beta(panel)}, premia=given, risk_free=0.03
+            {"plain": table, "lagged": ul.dimson_beta(panel)}, premia=given, risk_free=0.03
         )
-        lagged = ul.lagged_beta(panel)
+        lagged = ul.dimson_beta(panel)
         self.assertAlmostEqual(
             side.loc[("NTSH", "lagged"), "cost"], 0.03 + 0.05 * lagged.beta["NTSH"], 12
         )
@@ -435,23 +441,23 @@ class Peers(Scratch):
 
 class Factors(Scratch):
     def test_currency_factor_is_what_foreign_bills_earned(self):
-        here = ul.TimeSeries.wrap(
+        here = ul.TimeSeries.from_pandas(
             pd.Series([0.002, 0.003, 0.001], months(3)),
             name="bill",
             measure="return",
             currency="QML",
         )
-        there = ul.TimeSeries.wrap(
+        there = ul.TimeSeries.from_pandas(
             pd.Series(0.004, months(3)), name="sorr bill", measure="return", currency="QSR"
         )
-        quote = ul.TimeSeries.wrap(
+        quote = ul.TimeSeries.from_pandas(
             pd.Series([0.5, 0.48, 0.5], months(3)), measure="quote", unit="QML/QSR", timing="end"
         )
         got = ul.currency_factor(there, here, quote)  # quoted the other way round
         np.testing.assert_allclose(
             got.values[1:], [1.004 * 0.5 / 0.48 - 1.003, 1.004 * 0.48 / 0.5 - 1.001], rtol=1e-12
         )
-        self.assertEqual((got.name, got.about.excess_of), ("QSR", "bill"))
+        self.assertEqual((got.name, got.metadata.excess_of), ("QSR", "bill"))
         cash = ul.currency_factor("QSR", here, quote)
         np.testing.assert_allclose(
             cash.values[1:], [0.5 / 0.48 - 1.003, 0.48 / 0.5 - 1.001], rtol=1e-12
@@ -492,9 +498,9 @@ class Factors(Scratch):
 class Sensitivity(Scratch):
     def test_every_cell_is_the_regression_it_says(self):
         panel = ul.practice.panel()
-        returns = ul.SeriesTable.wrap(panel.assets, measure="return")
+        returns = ul.SeriesTable.from_pandas(panel.assets, measure="return")
         whole = (panel.factors["market"] + panel.risk_free).rename("index")
-        market = ul.TimeSeries.wrap(whole, measure="return")
+        market = ul.TimeSeries.from_pandas(whole, measure="return")
         got = ul.beta_sensitivity(
             returns, market, "BRTW", risk_free=panel.rate, windows=["P3Y", "P30Y"], frequencies=["M", "Q"],
             chosen={"frequency": "Q"}, published=0.9, end="2020-06", errors="classical",
@@ -512,7 +518,7 @@ class Sensitivity(Scratch):
             10,
         )
         self.assertAlmostEqual(cell.loc[("P3Y", "M", "vasicek", "plain"), "beta"],
-                               ul.adjust_betas(plain).coefficients.loc["BRTW", "market"], 10)  # fmt: skip
+                               ul.shrink_betas(plain).coefficients.loc["BRTW", "market"], 10)  # fmt: skip
         self.assertAlmostEqual(cell.loc[("P3Y", "M", "blume", "plain"), "beta"],
                                0.343 + 0.677 * plain.coefficients.loc["BRTW", "market"], 10)  # fmt: skip
         self.assertEqual(cell.loc[("P3Y", "Q", "none", "plain"), "rows"], 12)

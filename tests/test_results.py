@@ -87,14 +87,14 @@ class Trails(Scratch):
             "BRTW"
         ]
         bill = series([0.002] * 6, "2024-01", name="bill", measure="return")
-        steps = [s.action for s in ul.excess(ul.returns(close, frequency="M"), bill).about.trail]
+        steps = [s.action for s in ul.excess(ul.returns(close, frequency="M"), bill).metadata.trail]
         self.assertEqual(steps, ["read", "adjust prices", "to frequency", "returns", "excess"])
 
     def test_percent_turned_to_decimals_is_on_the_trail(self):
         reading = ul.read_series(self.file("x.csv", "date,x\n2024-01,5%\n2024-02,6%\n"))
-        about = reading.series["x"].about
-        self.assertEqual([s.action for s in about.trail], ["read", "percent to decimals"])
-        self.assertEqual(about.unit, "decimal")
+        metadata = reading.series["x"].metadata
+        self.assertEqual([s.action for s in metadata.trail], ["read", "percent to decimals"])
+        self.assertEqual(metadata.unit, "decimal")
 
 
 class Invariances(Scratch):
@@ -132,15 +132,15 @@ class Invariances(Scratch):
         days = pd.bdate_range("2020-01-01", "2022-12-30")
         values = np.round(rng.normal(0, 1, len(days)), 6)
         frame = pd.Series(values, days)
-        flow = ul.TimeSeries.wrap(frame, measure="flow", unit="count")
+        flow = ul.TimeSeries.from_pandas(frame, measure="flow", unit="count")
         kept = ul.to_frequency(flow, target).to_pandas()
         until = (days >= kept.index[0].start_time) & (days <= kept.index[-1].end_time)
         self.assertAlmostEqual(kept.sum(), values[until].sum(), 9)
-        price = ul.TimeSeries.wrap(frame, measure="price")
+        price = ul.TimeSeries.from_pandas(frame, measure="price")
         ends = ul.to_frequency(price, target).to_pandas()
         for period in ends.index:
             self.assertEqual(ends[period], frame[: period.end_time].iloc[-1])
-        simple = ul.TimeSeries.wrap(frame / 100, measure="return")
+        simple = ul.TimeSeries.from_pandas(frame / 100, measure="return")
         grown = ul.to_frequency(simple, target).to_pandas()
         self.assertAlmostEqual((1 + grown).prod(), (1 + frame[until] / 100).prod(), 10)
 

@@ -29,7 +29,9 @@ class TotalReturns(Scratch):
         days = close.index
         halved = close.to_pandas()
         halved[days >= days[30]] /= 2
-        close = ul.TimeSeries.wrap(halved, name="A", measure="price", currency="QML", frequency="B")
+        close = ul.TimeSeries.from_pandas(
+            halved, name="A", measure="price", currency="QML", frequency="B"
+        )
         paid, split = {days[10]: 0.8, days[30]: 0.5}, {days[30]: 2.0}
         dividends = pd.DataFrame({"asset": "A", "date": list(paid), "amount": list(paid.values())})
         splits = pd.DataFrame({"asset": "A", "date": list(split), "ratio": list(split.values())})
@@ -38,7 +40,7 @@ class TotalReturns(Scratch):
         np.testing.assert_allclose(got, wealth.pct_change().dropna(), rtol=1e-11)
         adjusted = ul.adjust_prices(close, dividends, splits)
         self.assertAlmostEqual(adjusted.values.iloc[-1], halved.iloc[-1], 12)
-        self.assertEqual(adjusted.about.income, "total")
+        self.assertEqual(adjusted.metadata.income, "total")
         month_ends = wealth.groupby(wealth.index.to_period("M")).last()
         monthly = ul.returns(close, frequency="M", dividends=dividends, splits=splits).to_pandas()
         np.testing.assert_allclose(
@@ -51,7 +53,7 @@ class TotalReturns(Scratch):
         splits = exchange.splits()
         days = pd.DatetimeIndex(world.days)
         frame = pd.DataFrame(closes, days, list(setting.CODES))
-        table = ul.SeriesTable.wrap(frame, measure="price", frequency="B")
+        table = ul.SeriesTable.from_pandas(frame, measure="price", frequency="B")
         got = ul.returns(table, dividends=dividends, splits=splits, check=False).values
         adjusted = ul.adjust_prices(table, dividends, splits).values
         for code in setting.CODES:
@@ -76,7 +78,7 @@ class TotalReturns(Scratch):
         world = simulate()
         close, dividends = exchange.closes(world)
         code = setting.CODES.index("LTSM")  # the one with a split
-        price = ul.TimeSeries.wrap(
+        price = ul.TimeSeries.from_pandas(
             pd.Series(close[:, code], pd.DatetimeIndex(world.days), name="LTSM"), measure="price",
             currency="QML", frequency="B")  # fmt: skip
         got = ul.returns(price, frequency="M", dividends=dividends, splits=exchange.splits())
@@ -92,7 +94,7 @@ class TotalReturns(Scratch):
         self.assertEqual(got.isna().tolist(), [True, True, False])
         late = pd.DataFrame({"asset": ["A"], "date": ["2030-01-01"], "amount": [1.0]})
         close = daily([10, 11, 12], name="A", measure="price")
-        trail = str(ul.returns(close, dividends=late).about.trail)
+        trail = str(ul.returns(close, dividends=late).metadata.trail)
         self.assertIn("('events_outside_the_prices', '1')", trail)
 
     def test_a_delisted_share_earns_its_final_payment(self):
@@ -137,7 +139,7 @@ class TotalReturns(Scratch):
         x = series([100, 110, 99], measure="price")
         log, simple = ul.returns(x, kind="log"), ul.returns(x)
         np.testing.assert_allclose(np.expm1(log.to_pandas()), simple.to_pandas(), rtol=1e-14)
-        self.assertEqual(log.about.measure, "log_return")
+        self.assertEqual(log.metadata.measure, "log_return")
 
     def test_refusals(self):
         paid = pd.DataFrame({"asset": ["A"], "date": ["2024-01-02"], "amount": [1.0],
@@ -173,25 +175,25 @@ class RiskFree(Scratch):
         }
         for rule, answer in wanted.items():
             rate = series([y, y], measure="rate", timing="end", quoted=rule, maturity="P1M")
-            got = ul.per_period(rate)
+            got = ul.yield_to_return(rate)
             self.assertAlmostEqual(got.values.iloc[0], answer, 15, rule)
             self.assertEqual(str(got.index[0]), "2010-02")  # known in January, earned in February
 
     def test_yields_that_cannot_be_a_risk_free_return(self):
         bond = series([0.04], measure="rate", timing="end", quoted="effective", maturity="P10Y")
         with self.refused(UnitError, "P10Y", "longer"):
-            ul.per_period(bond)
+            ul.yield_to_return(bond)
         with self.refused(UnitError, "quoting rule"):
-            ul.per_period(series([0.04], measure="rate", timing="end"))
+            ul.yield_to_return(series([0.04], measure="rate", timing="end"))
 
     def test_excess(self):
         r, bill = series([0.02, 0.03], measure="return"), series([0.001, 0.002], measure="return")
-        bill = bill.described(name="bill")
+        bill = bill.with_metadata(name="bill")
         once = ul.excess(r, bill)
         np.testing.assert_allclose(once.to_pandas(), [0.019, 0.028])
-        logged = ul.excess(r.described(measure="log_return"), bill).to_pandas()
+        logged = ul.excess(r.with_metadata(measure="log_return"), bill).to_pandas()
         np.testing.assert_allclose(logged, [0.02 - np.log(1.001), 0.03 - np.log(1.002)])
         with self.refused(UnitError, "twice"):
             ul.excess(once, bill)
-        with self.refused(UnitError, "per_period"):
-            ul.excess(r, bill.described(measure="rate"))
+        with self.refused(UnitError, "yield_to_return"):
+            ul.excess(r, bill.with_metadata(measure="rate"))

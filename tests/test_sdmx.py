@@ -109,7 +109,7 @@ class Formats(Service):
             for rest in ("2.1", "3.0"):
                 for form in FORMATS:
                     source = self.source(client, form, rest)
-                    found = {s.about.address: s for p in PATHS for s in source.all_series(p)}
+                    found = {s.metadata.address: s for p in PATHS for s in source.all_series(p)}
                     known = known or found
                     self.assertEqual(list(found), list(known))
                     for address, series in found.items():
@@ -117,7 +117,7 @@ class Formats(Service):
                             pd.testing.assert_series_equal(
                                 series.values, known[address].values, check_exact=True
                             )
-                            self.assertEqual(series.about, known[address].about)
+                            self.assertEqual(series.metadata, known[address].metadata)
         self.assertEqual(len(known), 12)
 
     def test_spans_last_values_and_what_is_new(self):
@@ -182,9 +182,9 @@ class Reading(Scratch):
     def test_a_unit_that_changes_splits_the_series(self):
         rows = "A:F(1.0),M,X,2024-01,150,PC,A\nA:F(1.0),M,X,2024-02,2,IX,A\nA:F(1.0),M,X,2024-03,3,IX,A\n"
         first, second = self.parts(self.HEAD + rows)
-        self.assertEqual((first.about.unit, first.values.tolist()), ("decimal", [1.5]))
+        self.assertEqual((first.metadata.unit, first.values.tolist()), ("decimal", [1.5]))
         self.assertEqual(
-            (second.about.unit, second.values.tolist(), second.about.address),
+            (second.metadata.unit, second.values.tolist(), second.metadata.address),
             ("index", [2, 3], "s:F/X#2"),
         )
 
@@ -194,9 +194,10 @@ class Reading(Scratch):
         keyed = Structure(("FREQ", "UNIT_MEASURE", "UNIT_MULT"), {})
         found = decode(body, "", keyed.dimensions, "s:F")
         rate, money = (p for r in found for p in to_parts(r, keyed, "s:F/X"))
-        self.assertEqual((rate.about.unit, rate.values.tolist()), ("decimal", [1.5]))
+        self.assertEqual((rate.metadata.unit, rate.values.tolist()), ("decimal", [1.5]))
         self.assertEqual(
-            (money.about.currency, money.about.scale, money.values.tolist()), ("QML", 6, [2e6])
+            (money.metadata.currency, money.metadata.scale, money.values.tolist()),
+            ("QML", 6, [2e6]),
         )
 
     def test_statuses_are_kept_and_missing_ones_are_missing(self):
@@ -205,7 +206,9 @@ class Reading(Scratch):
         )
         (series,) = self.parts(self.HEAD + rows)
         np.testing.assert_array_equal(series.values, [np.nan, np.nan, 3])
-        self.assertEqual(series.about.notes, ("1 provisional, first 2024-03", "1 marked missing"))
+        self.assertEqual(
+            series.metadata.notes, ("1 provisional, first 2024-03", "1 marked missing")
+        )
 
     def test_periods_units_and_deletions_of_other_makers(self):
         head, row = "FREQ,ITEM,TIME_PERIOD,OBS_VALUE,UNIT_MEASURE\n", "{},X,{},{},{}\n"
@@ -218,11 +221,11 @@ class Reading(Scratch):
         ):  # fmt: skip
             rows = "".join(row.format(code, label, i, unit) for i, label in enumerate(labels, 1))
             (series,) = self.parts(head + rows)
-            about = series.about
+            metadata = series.metadata
             got = (
-                about.frequency.code,
+                metadata.frequency.code,
                 period_label(series.index[0]),
-                about.unit,
+                metadata.unit,
                 series.values.iloc[0],
             )
             self.assertEqual(got, want)
@@ -243,7 +246,7 @@ class Reading(Scratch):
         source._structures["F"] = (FlowName("F", "A", "1.0"), FLAT)
         with self.assertWarnsRegex(DataWarning, "1 of 2 series.*M.Y has no"):
             found = source.all_series("F/M.")
-        self.assertEqual([s.about.address for s in found], ["s:F/M.X"])
+        self.assertEqual([s.metadata.address for s in found], ["s:F/M.X"])
 
     def test_labels_beside_codes_and_other_delimiters(self):
         text = ("STRUCTURE;STRUCTURE_ID;ACTION;FREQ: Frequency;ITEM: Item;TIME_PERIOD: Period;OBS_VALUE: Value\n"
@@ -288,7 +291,7 @@ class Reading(Scratch):
                                  "values": [{"value": "2024-01"}, {"value": "2024-02"}]}]},
                                 "attributes": {"dimensionGroup": [{"id": "UNIT_MEASURE"}]}}]}}  # fmt: skip
         (series,) = self.parts(json.dumps(message))
-        self.assertEqual((series.values.tolist(), series.about.unit), ([1.5, 2.5], "index"))
+        self.assertEqual((series.values.tolist(), series.metadata.unit), ([1.5, 2.5], "index"))
 
     def test_groups_and_flat_observations_in_xml(self):
         space = 'xmlns:m="http://www.sdmx.org/resources/sdmxml/schemas/v2_1/message"'
@@ -296,7 +299,7 @@ class Reading(Scratch):
                    '<Series FREQ="M" ITEM="X"><Obs TIME_PERIOD="2024-01" OBS_VALUE="1"/></Series>'
                    "</m:DataSet></m:StructureSpecificData>")  # fmt: skip
         (series,) = self.parts(grouped)
-        self.assertEqual((series.values.tolist(), series.about.unit), ([1], "index"))
+        self.assertEqual((series.values.tolist(), series.metadata.unit), ([1], "index"))
         flat = (f'<m:StructureSpecificData {space}><m:DataSet><Obs FREQ="M" ITEM="X" TIME_PERIOD="2024-01" '
                 'OBS_VALUE="1"/><Obs FREQ="M" ITEM="X" TIME_PERIOD="2024-02" OBS_VALUE="2"/></m:DataSet>'
                 "</m:StructureSpecificData>")  # fmt: skip
@@ -359,7 +362,7 @@ class AnyData(Scratch):
                             p: v
                             for s in parts
                             for p, v in zip(
-                                s.about.frequency.labels(s.ordinals), s.values, strict=True
+                                s.metadata.frequency.labels(s.ordinals), s.values, strict=True
                             )
                         }
                         self.assertEqual(set(found), set(wanted[one.key]))

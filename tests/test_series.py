@@ -11,7 +11,7 @@ from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitErr
 class Wrapping(Scratch):
     def test_pandas_in_pandas_out(self):
         values = pd.Series([1.0, np.nan, 3.0], months(3), name="cpi")
-        wrapped = ul.TimeSeries.wrap(values, measure="index", timing="average")
+        wrapped = ul.TimeSeries.from_pandas(values, measure="index", timing="average")
         pd.testing.assert_series_equal(
             wrapped.to_pandas(), values, check_index=True, check_names=False
         )
@@ -19,9 +19,9 @@ class Wrapping(Scratch):
 
     def test_descending_is_turned_and_percent_divided_exactly(self):
         rate = pd.Series([3.25, 0.07], pd.PeriodIndex(["2024-02", "2024-01"], freq="M"))
-        wrapped = ul.TimeSeries.wrap(rate, measure="rate", percent=True)
+        wrapped = ul.TimeSeries.from_pandas(rate, measure="rate", percent=True)
         self.assertEqual(wrapped.to_pandas().tolist(), [0.07 / 100, 3.25 / 100])
-        self.assertEqual(wrapped.about.unit, "decimal")
+        self.assertEqual(wrapped.metadata.unit, "decimal")
 
     def test_frequency_is_read_off_dates(self):
         for code, index in {
@@ -31,17 +31,17 @@ class Wrapping(Scratch):
             "M": pd.date_range("2024-01-31", periods=9, freq="ME"),
             "Q": pd.period_range("2024Q1", periods=4, freq="Q"),
         }.items():
-            wrapped = ul.TimeSeries.wrap(pd.Series(1.0, index))
-            self.assertEqual(str(wrapped.about.frequency), code)
+            wrapped = ul.TimeSeries.from_pandas(pd.Series(1.0, index))
+            self.assertEqual(str(wrapped.metadata.frequency), code)
 
     def test_refusals(self):
         twice = pd.Series(
             [1.0, 2.0, 3.0], pd.to_datetime(["2024-01-02", "2024-01-02", "2024-01-03"])
         )
         with self.refused(FrequencyError, "twice", "2024-01-02"):
-            ul.TimeSeries.wrap(twice, frequency="D")
+            ul.TimeSeries.from_pandas(twice, frequency="D")
         with self.refused(FrequencyError, "frequency"):
-            ul.TimeSeries.wrap(pd.Series([1.0, 2.0]))
+            ul.TimeSeries.from_pandas(pd.Series([1.0, 2.0]))
         with self.refused(UnitError, "percent", "100"):
             series([1.0], unit="percent")
         with self.refused(UnitError, "measure 'cost'"):
@@ -49,7 +49,7 @@ class Wrapping(Scratch):
 
     def test_values_cannot_be_changed_behind_its_back(self):
         source = pd.Series([1.0, 2.0], months(2))
-        wrapped = ul.TimeSeries.wrap(source)
+        wrapped = ul.TimeSeries.from_pandas(source)
         source.iloc[0] = 99.0
         copy = wrapped.to_pandas()
         copy.iloc[1] = 99.0
@@ -60,20 +60,20 @@ class Arithmetic(Scratch):
     def test_sum_and_trail(self):
         total = series([1, 2, 3], measure="flow") + series([10, 20], "2010-02", measure="flow")
         self.assertEqual(total.to_pandas().tolist(), [12.0, 23.0])
-        self.assertIn("rows_in_one_only 1", str(total.about.trail[-1]))
+        self.assertIn("rows_in_one_only 1", str(total.metadata.trail[-1]))
         self.assertEqual((-(total * 2) / 4).values.tolist(), [-6.0, -11.5])
 
     def test_clashes_are_refused(self):
         price = series([1, 2], measure="price", currency="QML")
         with self.refused(CurrencyError, "QSR", "to_currency"):
-            price - price.described(currency="QSR")
+            price - price.with_metadata(currency="QSR")
         with self.refused(FrequencyError, "to_frequency"):
             price + daily([1, 2], measure="price", currency="QML")
         monthly = series([0.01, 0.02], measure="return")
-        with self.refused(UnitError, "per_period"):
+        with self.refused(UnitError, "yield_to_return"):
             monthly - series([0.05, 0.05], measure="rate", timing="end")
         with self.refused(UnitError, "excess_of"):
-            monthly - monthly.described(excess_of="bill")
+            monthly - monthly.with_metadata(excess_of="bill")
 
     def test_tables(self):
         table = ul.SeriesTable.of([series([1, 2], name="a"), series([5, 6], "2010-02", name="b")])

@@ -119,7 +119,7 @@ class Changes(Scratch):
     def test_daily_growth_over_a_year_takes_the_same_day_or_the_last_before(self):
         days = pd.bdate_range("2022-01-03", "2024-03-29").delete(200)
         level = pd.Series(walk(len(days), 3), days)
-        x = ul.TimeSeries.wrap(level, measure="price", unit="QML", frequency="B")
+        x = ul.TimeSeries.from_pandas(level, measure="price", unit="QML", frequency="B")
         got = ul.growth(x, over="P1Y").values
         for day in got.index[::7]:
             before = level[: day - pd.DateOffset(years=1)].iloc[-1]
@@ -129,7 +129,7 @@ class Changes(Scratch):
     def test_differences_and_lags_keep_their_periods(self):
         x = series([1.0, 3.0, 6.0], measure="stock", unit="count")
         change = ul.difference(x)
-        self.assertEqual((change.values.tolist(), change.about.measure), ([2.0, 3.0], "flow"))
+        self.assertEqual((change.values.tolist(), change.metadata.measure), ([2.0, 3.0], "flow"))
         late = ul.lag(x, "P2M")
         self.assertEqual((late.values.tolist(), str(late.index[0])), (x.values.tolist(), "2010-03"))
         with self.refused(FrequencyError, "future"):
@@ -158,7 +158,7 @@ class Levels(Scratch):
         x = series(np.arange(1.0, 25.0), measure="index", timing="average")
         got = ul.rebase(x, "2010")
         self.assertAlmostEqual(got.values[:12].mean(), 100.0, places=12)
-        self.assertEqual(got.about.base_period, "2010")
+        self.assertEqual(got.metadata.base_period, "2010")
         for to, said in {"2012": "no period of 2012", "2011-13": "not a period"}.items():
             with self.refused(ul.UltrumError, said):
                 ul.rebase(x, to)
@@ -179,9 +179,9 @@ class Levels(Scratch):
         earned = ul.deflate(series([0.0, 0.05, 0.02], measure="return"), cpi).values
         np.testing.assert_allclose(earned[1:], [1.05 / 1.02 - 1, 0.0], atol=1e-14)
         short = ul.deflate(pay, cpi.sample("2010-02"))
-        self.assertIn("rows_without_prices 1", str(short.about.trail[-1]))
+        self.assertIn("rows_without_prices 1", str(short.metadata.trail[-1]))
         with self.refused(UnitError, "its own region"):
-            ul.deflate(pay, cpi.described(region="QS"))
+            ul.deflate(pay, cpi.with_metadata(region="QS"))
         with self.refused(UnitError, "needs a price index"):
             ul.deflate(pay, series([0.1] * 3, measure="rate"))
 
@@ -196,8 +196,8 @@ class Levels(Scratch):
         x = series([1, np.nan, np.nan, np.nan, 5], measure="rate", timing="end")
         got = ul.fill(x, limit=2)
         np.testing.assert_array_equal(got.values, [1, 1, 1, np.nan, 5])
-        self.assertIn("values 2", str(got.about.trail[-1]))
-        hidden = ul.TimeSeries.wrap(x.to_pandas().dropna(), measure="rate", timing="end")
+        self.assertIn("values 2", str(got.metadata.trail[-1]))
+        hidden = ul.TimeSeries.from_pandas(x.to_pandas().dropna(), measure="rate", timing="end")
         self.assertEqual(ul.fill(hidden, "none").values.isna().sum(), 3)
         with self.refused(UnitError, "count it twice"):
             ul.fill(series([1.0, np.nan], measure="flow"))
@@ -209,7 +209,7 @@ class Levels(Scratch):
         )
         np.testing.assert_allclose(ul.spread(ten, bill).values, [0.0, -0.005], atol=1e-15)
         with self.refused(UnitError, "at the end"):
-            ul.spread(ten, bill.described(timing="average"))
+            ul.spread(ten, bill.with_metadata(timing="average"))
         with self.refused(UnitError, "compares trends"):
             ul.spread(*[series([1.0], measure="index", timing="average", name=n) for n in "ab"])
         with self.refused(FrequencyError, "to_frequency"):
@@ -230,8 +230,8 @@ class Moving(Scratch):
         if holes:
             values[rng.random(values.shape) < 0.2] = np.nan
         frame = pd.DataFrame(values, months(40), columns=["a", "b"])
-        got = ul.roll(
-            ul.SeriesTable.wrap(frame, measure="score"), window, how=how, min_obs=2
+        got = ul.rolling(
+            ul.SeriesTable.from_pandas(frame, measure="score"), window, how=how, min_obs=2
         ).values
         for t, name in itertools.product(range(40), "ab"):
             part = frame[name].iloc[max(0, t - window + 1) : t + 1].dropna()
@@ -251,15 +251,15 @@ class Moving(Scratch):
         spoilt = x.copy()
         spoilt[100] = 1e12
         clean, bad = (
-            ul.roll(series(v, measure="score"), 12, how="deviation").values for v in (x, spoilt)
+            ul.rolling(series(v, measure="score"), 12, how="deviation").values for v in (x, spoilt)
         )
         away = np.r_[0:100, 112:300]
         np.testing.assert_array_equal(clean.to_numpy()[away], bad.to_numpy()[away])
 
     def test_calendar_spans_of_daily_data_and_gaps(self):
         days = pd.bdate_range("2024-01-01", "2024-06-28")
-        x = ul.TimeSeries.wrap(pd.Series(walk(len(days)), days), measure="score")
-        got = ul.roll(x, "P1M", min_obs=1).values
+        x = ul.TimeSeries.from_pandas(pd.Series(walk(len(days)), days), measure="score")
+        got = ul.rolling(x, "P1M", min_obs=1).values
         day = pd.Timestamp("2024-05-15")
         want = x.to_pandas().loc[pd.Timestamp("2024-04-16") : day].mean()
         self.assertAlmostEqual(got[day], want, places=12)
@@ -269,7 +269,7 @@ class Moving(Scratch):
         keep = 1 - 2 / 4
         want = (4 + keep**2 * 1) / (1 + keep**2)
         self.assertAlmostEqual(
-            ul.roll(x, 3, how="exponential", min_obs=1).values.iloc[-1], want, places=14
+            ul.rolling(x, 3, how="exponential", min_obs=1).values.iloc[-1], want, places=14
         )
 
     @settings(max_examples=20, deadline=None)
@@ -298,7 +298,7 @@ class Moving(Scratch):
         for t in range(2, 300):
             values[t] = 0.5 * values[t - 1] - 0.4 * values[t - 2] + rng.normal()
         made = ul.innovations(series(values, measure="rate"), most_lags=6)
-        self.assertEqual(dict(made.about.trail[-1].settings)["lags"], "2")
+        self.assertEqual(dict(made.metadata.trail[-1].settings)["lags"], "2")
         X = np.column_stack([np.ones(298), values[1:-1], values[:-2]])
         b = np.linalg.lstsq(X, values[2:], rcond=None)[0]
         np.testing.assert_allclose(made.values[2:], values[2:] - X @ b, atol=1e-10)
@@ -355,7 +355,7 @@ class Together(Scratch):
         shared = max(shared, 0 if link == "level" else 1)
         old, new = x.sample(end=str(x.index[cut + shared - 1])), x.sample(str(x.index[cut]))
         moved = {"level": old, "ratio": old * 2.5, "difference": old + 7.0}[link]
-        back = ul.splice(moved.described(name="old"), new.described(name="new"), link=link)
+        back = ul.splice(moved.with_metadata(name="old"), new.with_metadata(name="new"), link=link)
         np.testing.assert_allclose(back.values, x.values, rtol=1e-12)
         self.assertEqual(back.origin.tolist(), ["old"] * cut + ["new"] * (30 - cut))
         self.assertEqual(len(back.overlap), shared)
@@ -370,7 +370,7 @@ class Together(Scratch):
         apart = series([9.0], start="2011-01", measure="rate", timing="end", name="far")
         with self.refused(AlignmentError, "do not overlap"):
             ul.splice(old, apart, link="ratio")
-        self.assertIn("not compared", str(ul.splice(old, apart).about.trail[-1]))
+        self.assertIn("not compared", str(ul.splice(old, apart).metadata.trail[-1]))
         with self.refused(UnitError, "unit"):
             ul.splice(
                 *[
@@ -393,7 +393,7 @@ class Together(Scratch):
         self.assertEqual(len(ul.composite(parts)), 30)
         self.assertEqual(got.percentile.max(), 100.0)
         self.assertEqual(set(got.extremes()["side"]), {"high", "low"})
-        self.assertEqual([s.action for s in got.about.trail], ["part"] * 3 + ["composite"])
+        self.assertEqual([s.action for s in got.metadata.trail], ["part"] * 3 + ["composite"])
         with self.refused(UnitError, "'d', which is none"):
             ul.composite(parts, orient={"d": -1})
         with self.refused(UnitError, "growth first"):
@@ -404,7 +404,7 @@ class Together(Scratch):
             series(walk(60, s), measure="index", timing="average", name=f"s{s}") for s in (1, 2)
         )
         doings = {
-            "growth": lambda x: ul.growth(x), "rebase": lambda x: ul.rebase(x, "2011"), "roll": lambda x: ul.roll(x, 6),
+            "growth": lambda x: ul.growth(x), "rebase": lambda x: ul.rebase(x, "2011"), "rolling": lambda x: ul.rolling(x, 6),
             "standardise": lambda x: ul.standardise(x, over="expanding"), "lag": ul.lag, "difference": ul.difference,
             "denton": lambda x: ul.disaggregate(ul.to_frequency(x, "Q"), "M", how="denton"),
         }  # fmt: skip

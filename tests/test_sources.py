@@ -34,15 +34,15 @@ HURRY = HttpPolicy(
 
 class Sdmx(OnPractice):
     def test_facts_come_from_attributes(self):
-        about = self.desk().fetch("observatory:RATES/M.QM.GOV_10Y").about
-        self.assertEqual((about.measure, about.unit, about.timing, about.quoted, about.maturity),
+        metadata = self.desk().fetch("observatory:RATES/M.QM.GOV_10Y").metadata
+        self.assertEqual((metadata.measure, metadata.unit, metadata.timing, metadata.quoted, metadata.maturity),
                          ("rate", "decimal", "end", "bond-equivalent", "P10Y"))  # fmt: skip
-        about = self.desk().fetch("observatory:FX/B.QSR.QML").about
+        metadata = self.desk().fetch("observatory:FX/B.QSR.QML").metadata
         self.assertEqual(
-            (about.measure, about.unit, str(about.frequency)), ("quote", "QSR/QML", "B")
+            (metadata.measure, metadata.unit, str(metadata.frequency)), ("quote", "QSR/QML", "B")
         )
         cpi = self.desk().fetch("observatory:PRICES/M.QM.CPI")
-        self.assertEqual((cpi.about.measure, cpi.about.base_period), ("index", "2015"))
+        self.assertEqual((cpi.metadata.measure, cpi.metadata.base_period), ("index", "2015"))
         self.assertAlmostEqual(cpi.sample("2015-01", "2015-12").values.mean(), 100, 1)
 
     def test_wildcards_and_search(self):
@@ -582,7 +582,7 @@ class Folders(Scratch):
         )
         cpi = desk.fetch("mine:cpi.csv#cpi", measure="index", timing="average")
         np.testing.assert_array_equal(cpi.to_pandas(), [100, 101])
-        self.assertEqual(cpi.about.address, "mine:cpi.csv#cpi")
+        self.assertEqual(cpi.metadata.address, "mine:cpi.csv#cpi")
         with self.refused(SourceError, "cannot be read"):
             desk.fetch("mine:absent.csv#x")
 

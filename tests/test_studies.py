@@ -19,9 +19,9 @@ from ultrum.errors import StudyError, UltrumError
 from ultrum.report import html_report, result_files
 from ultrum.report.csv_export import CsvForm, described_csv
 from ultrum.report.result_files import write_results
-from ultrum.report.run_file import run_facts
 from ultrum.study.bundle import bundle, unbundle
-from ultrum.study.provenance import changes
+from ultrum.study.change_summary import changes
+from ultrum.study.run_record import run_facts
 
 STUDIES = ROOT / "ultrum" / "practice" / "studies"
 SMALL = (STUDIES / "market_model.toml").read_text()
@@ -57,7 +57,7 @@ class Whole(OnPractice):
         market = result.stages["factors"]
         self.assertFalse(market.reused)
         whole = ul.premium(
-            ul.TimeSeries.wrap(ul.practice.panel().factors["market"], measure="return", excess_of="bill"),
+            ul.TimeSeries.from_pandas(ul.practice.panel().factors["market"], measure="return", excess_of="bill"),
             mean="blend", horizon=5, risk_free=ul.practice.panel().rate)  # fmt: skip
         self.assertAlmostEqual(result.cost.parts.loc[("BRTW", "market"), "premium"], whole.value, 4)
         found = write_results(result, self.folder / "out")

@@ -95,7 +95,7 @@ class Runs(OnPractice):
         self.assertIn("no trade", subjects["NTSH"])
         self.assertIn("QSR", subjects["SNST"])
         self.assertIn("final payment", subjects["ORSL"])
-        self.assertGreater(result.checks.loc["NTSH", "untraded_share"], 0.10)
+        self.assertGreater(result.checks.loc["NTSH", "zero_volume_share"], 0.10)
         true = ul.practice.truth().one_factor
         self.assertLess(abs(result.betas.coefficients.loc["SNST", "market"] - true["SNST"]),
                         2 * result.betas.standard_errors.loc["SNST", "market"])  # fmt: skip
@@ -117,7 +117,7 @@ class Runs(OnPractice):
         self.assertEqual(result.models["four factors"].coefficients.shape, (24, 5))
         self.assertEqual(result.cost.parts.loc[("BRTW", "market"), "premium"], 0.05)
         self.assertEqual(
-            set(result.panel.ledger.query("series == 'momentum'")["period"].astype(str)),
+            set(result.panel.missing_log.query("series == 'momentum'")["period"].astype(str)),
             {"2004-01", "2004-02", "2004-03"},
         )
 
@@ -199,7 +199,7 @@ class Runs(OnPractice):
         with ul.Desk(
             self.folder / "v", sources=ul.practice.sources_at(self.service.places)
         ) as desk:
-            quote = ul.RateTable([desk.fetch("observatory:FX/B.QSR.QML")])
+            quote = ul.ExchangeRates([desk.fetch("observatory:FX/B.QSR.QML")])
             close = desk.table("exchange:prices.csv").fields["close"]["SNST"].values
         before = close.loc[:"2012-04-30"].dropna()
         start = before.iloc[-1] * quote.rate("QSR", "QML", on="2012-04-30")
@@ -266,7 +266,7 @@ class Runs(OnPractice):
         for said in (TEXT, text):
             panel = self.run_demo(said).panel
             self.assertEqual(panel.coverage.loc["NTSH", "stale"], 4)
-            own = panel.ledger[panel.ledger["series"] == "NTSH"]["cause"].value_counts()
+            own = panel.missing_log[panel.missing_log["series"] == "NTSH"]["cause"].value_counts()
             self.assertEqual((own["stale price"], own.get("gap", 0)), (4, 0))
 
     def test_adjusted_betas_are_priced_and_their_regressions_shown(self):
@@ -275,7 +275,7 @@ class Runs(OnPractice):
             "[report]", '[portfolios.TIDES]\nindustry = "tide and power"\n\n[report]'
         )
         adjusted, plain = self.run_demo(text), self.run_demo()
-        again = ul.adjust_betas(plain.betas)
+        again = ul.shrink_betas(plain.betas)
         for asset in plain.betas.assets:  # a portfolio of them does not count once more
             np.testing.assert_allclose(
                 adjusted.betas.coefficients.loc[asset], again.coefficients.loc[asset]

@@ -28,7 +28,7 @@ class Corpus(Scratch):
             with self.subTest(name):
                 reading = ul.read_series(self.file("t.txt", source), **said)
                 got = reading.series[series]
-                self.assertEqual(got.about.frequency.labels(got.ordinals[:1])[0], first)
+                self.assertEqual(got.metadata.frequency.labels(got.ordinals[:1])[0], first)
                 np.testing.assert_array_equal(got.to_pandas().to_numpy(), np.array(values, float))
 
     def test_broken_tables(self):
@@ -50,7 +50,7 @@ class Corpus(Scratch):
     def test_marks_of_quality_become_the_status_of_their_observation(self):
         reading = ul.read_series("date,a,b\n2020-01,1.2 p,5\n2020-02,1.5¹,6\n2020-03,holiday,7\n")
         self.assertEqual(reading.records["a status"].tolist(), ["provisional", "¹", ""])
-        self.assertEqual(reading.series["a"].about.notes, ("1 provisional", "1 ¹"))
+        self.assertEqual(reading.series["a"].metadata.notes, ("1 provisional", "1 ¹"))
         self.assertEqual([r.line for r in reading.rejected], [4])
         self.assertEqual(reading.series["b"].to_pandas().tolist(), [5, 6, 7])
 
@@ -59,14 +59,14 @@ class Corpus(Scratch):
         for heading, unit in {"EURUSD": "EUR/USD", "QML-QSR": "QML/QSR", "QML QSR": "QML/QSR", "usd/eur": "USD/EUR",
                               "QML per QSR": "QSR/QML", "FACTOR": "", "EUR/ABC": ""}.items():  # fmt: skip
             self.assertEqual(
-                next(iter(ul.read_series(wide.format(heading)).series.values())).about.unit, unit
+                next(iter(ul.read_series(wide.format(heading)).series.values())).metadata.unit, unit
             )
         for head, row in (("base,quote,rate", "EUR,{}"), ("currency,base,rate", "{},EUR")):
             rows = "".join(
                 f"2024-01-0{d},{row.format(c)},{d}\n" for d in (2, 3) for c in ("USD", "QML")
             )
             found = ul.read_series(f"date,{head}\n{rows}").series
-            self.assertEqual({n: s.about.unit for n, s in found.items()},
+            self.assertEqual({n: s.metadata.unit for n, s in found.items()},
                              {"USD.rate": "EUR/USD", "QML.rate": "EUR/QML"})  # fmt: skip
 
     def test_a_repeated_hour_is_told_by_order_and_a_skipped_one_is_refused(self):
@@ -113,7 +113,7 @@ class Corpus(Scratch):
         text = "date,asset,currency,close\n2024-01,A,QML,1\n2024-01,B,QSR,2\n2024-02,B,QSR,3\n"
         reading = ul.read_series(self.file("t.csv", text))
         self.assertEqual(sorted(reading.series), ["A.close", "B.close"])
-        self.assertEqual(reading.series["B.close"].about.currency, "QSR")
+        self.assertEqual(reading.series["B.close"].metadata.currency, "QSR")
         self.assertTrue(np.isnan(reading.series["A.close"].values.iloc[1]))
         twice = "date,asset,amount\n2024-01-05,A,1\n2024-01-05,A,2\n2024-01-06,B,3\n"
         records = ul.read_series(self.file("d.csv", twice), records_only=True)
@@ -125,21 +125,23 @@ class Reports(Scratch):
         text = ("month,cpi,jobless,pay,tea,QSR/QML,QTV per QML\n,2015=100,%,QML,tonnes,,\n"
                 "2024-01,101.5,4.5,2100,7,1.4,8\n2024-02,101.7,4.6,2110,8,1.5,9\n")  # fmt: skip
         series = ul.read_series(text).series
-        found = {n: (s.about.measure, s.about.unit, s.about.currency) for n, s in series.items()}
+        found = {
+            n: (s.metadata.measure, s.metadata.unit, s.metadata.currency) for n, s in series.items()
+        }
         self.assertEqual(found, {
             "cpi": ("index", "index", ""), "jobless": ("", "decimal", ""),
             "pay": ("", "currency", "QML"), "tea": ("", "", ""), "QSR/QML": ("quote", "QSR/QML", ""),
             "QTV per QML": ("quote", "QML/QTV", "")})  # fmt: skip
-        self.assertEqual(series["cpi"].about.base_period, "2015")
+        self.assertEqual(series["cpi"].metadata.base_period, "2015")
         given = ul.read_series(text, units={"tea": "QSR", "jobless": "as written"}).series
-        self.assertEqual(given["tea"].about.currency, "QSR")
+        self.assertEqual(given["tea"].metadata.currency, "QSR")
         self.assertEqual(given["jobless"].values.iloc[0], 4.5)
 
     def test_a_rate_of_which_nothing_says_percent_or_decimal_gets_no_unit(self):
         for text, unit in (("m,Rate\n2024-01,1.5\n2024-02,1.6\n", ""), ("m,Rate\n2024-01,0.015\n2024-02,0.016\n", "decimal"),
                            ("m,Rate\n2024-01,1.5 %\n2024-02,-1.6 %\n", "decimal")):  # fmt: skip
-            about = ul.read_series(text).series["Rate"].about
-            self.assertEqual((about.unit, about.measure), (unit, "rate" if unit else ""))
+            metadata = ul.read_series(text).series["Rate"].metadata
+            self.assertEqual((metadata.unit, metadata.measure), (unit, "rate" if unit else ""))
 
     def test_decisions_say_what_was_chosen_where_and_how_surely(self):
         text = "Half\nh,x\n2023 H1,9\n2023 H2,9\n\nAll figures in percent\nm,x\n2024-03,3\n2024-02,..\n2024-01,1\n"
@@ -161,7 +163,7 @@ class Reports(Scratch):
     def test_intraday_with_a_zone(self):
         text = "t;x\n2024-11-04 09:00;1\n2024-11-04 09:05;2\n2024-11-04 09:10;3\n"
         series = ul.read_series(text, timezone="Etc/GMT-2").series["x"]
-        self.assertEqual(str(series.about.frequency), "5N")
+        self.assertEqual(str(series.metadata.frequency), "5N")
         self.assertEqual(series.index[0].tz_convert("UTC").isoformat(), "2024-11-04T07:00:00+00:00")
         zoned = text.replace(";1", "+02:00;1").replace(";2", "+02:00;2").replace(";3", "+02:00;3")
         own = ul.read_series(zoned).series["x"].index
@@ -169,14 +171,14 @@ class Reports(Scratch):
 
     def test_values_read_off_a_picture_are_marked(self):
         series = ul.read_series("d,x\n2024-01,1\n2024-02,2\n", estimated=True).series["x"]
-        self.assertIn("estimated", str(series.about.trail[-1]))
+        self.assertIn("estimated", str(series.metadata.trail[-1]))
 
     def test_a_lone_figure_is_found_by_its_words(self):
         page = ("<html><body><p>Ships: 12</p><p>Freight rate today: QML 1.250,5 for a ton, as of {}.</p>"
                 "</body></html>\n")  # fmt: skip
         made = ul.read_series(page.format("5 March 2024"), figure="freight rate today", decimal=",")
         series = made.series["freight rate today"]
-        self.assertEqual((series.values.iloc[0], series.about.currency, str(series.index[0])[:10]),
+        self.assertEqual((series.values.iloc[0], series.metadata.currency, str(series.index[0])[:10]),
                          (1250.5, "QML", "2024-03-05"))  # fmt: skip
         for text, words in ((page.format("no day"), ["on='2024-03-15'"]),
                             (page.replace("today", "tomorrow"), ["are not in it"]),

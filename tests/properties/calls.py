@@ -40,24 +40,30 @@ class Things:
     def __init__(self, frames=None):
         raw = self.raw = frames or raw_frames()
         money = {"currency": "QML"}
-        wrap, one = ul.SeriesTable.wrap, lambda name, **facts: wrap(raw[name], **facts).only()
-        self.assets = wrap(raw["assets"], measure="return", **money)
+        table_of = ul.SeriesTable.from_pandas
+
+        def one(name, **facts):
+            return table_of(raw[name], **facts).only()
+
+        self.assets = table_of(raw["assets"], measure="return", **money)
         self.market = one("market", measure="return", excess_of="bill", **money)
-        self.whole = self.market.described(name="whole", excess_of="")
+        self.whole = self.market.with_metadata(name="whole", excess_of="")
         self.bill = one("bill", measure="return", **money)
-        self.yields = self.bill.described(measure="rate", name="yields") * 12.0
-        self.prices = wrap(raw["prices"], measure="price", **money)
-        self.daily = wrap(raw["daily"], measure="price", **money)
+        self.yields = self.bill.with_metadata(measure="rate", name="yields") * 12.0
+        self.prices = table_of(raw["prices"], measure="price", **money)
+        self.daily = table_of(raw["daily"], measure="price", **money)
         self.cpi = one("cpi", measure="index", timing="average")
-        self.quote = self.cpi.described(name="quote", measure="quote", unit="QML/VTC", timing="end")
-        score = self.yields.described(name="state")
+        self.quote = self.cpi.with_metadata(
+            name="quote", measure="quote", unit="QML/VTC", timing="end"
+        )
+        score = self.yields.with_metadata(name="state")
         self.panel = ul.align(assets=self.assets, factors=self.market, risk_free=self.bill,
                               conditions=score, known_by="P1M")  # fmt: skip
         self.fit = ul.regress(ul.excess(self.assets, self.bill)["a"], self.market)
         self.betas = ul.factor_betas(self.panel)
         self.paid = pd.DataFrame({"asset": ["a"], "date": ["2005-06-01"], "amount": [1.0]})
         self.premia = {"market": ul.premium(self.market)}
-        self.volume = self.daily.described(measure="flow", currency="")
+        self.volume = self.daily.with_metadata(measure="flow", currency="")
         self.bought = pd.DataFrame({"asset": ["a"], "date": ["2005-06-01"], "units": [1.0]})
 
 
@@ -65,18 +71,18 @@ def calls(t):
     """A right call of every public function: positional arguments, then those by name."""
     net = ul.excess(t.assets, t.bill)
     of_panel = (
-        "conditional_beta downside_beta factor_betas filtered_beta joint_alpha_test lagged_beta pooled_regress "
+        "conditional_beta downside_beta factor_betas kalman_beta joint_alpha_test dimson_beta panel_regress "
         "two_pass up_down_betas"
     )
     of_returns = "correlations cumulate drawdowns momentum portfolio risk_return to_log to_simple"
     of_levels = "bands difference fill growth lag rebase returns standardise"
-    on_returns = {"calendar_grid": [t.whole], "distribution": [t.whole], "premium": [t.market]}
+    on_returns = {"calendar_returns": [t.whole], "distribution": [t.whole], "premium": [t.market]}
     return {
         **{name: ([t.panel], {}) for name in of_panel.split()},
         **{name: ([t.assets], {}) for name in of_returns.split()},
         **{name: ([t.prices], {}) for name in of_levels.split()},
         **{name: (given, {}) for name, given in on_returns.items()},
-        "adjust_betas": ([t.betas], {}),
+        "shrink_betas": ([t.betas], {}),
         "adjust_prices": ([t.daily, t.paid], {}),
         "align": ([], {"assets": t.assets, "factors": t.market, "risk_free": t.bill}),
         "beta_sensitivity": (
@@ -84,40 +90,45 @@ def calls(t):
             {"risk_free": t.bill, "windows": ["P5Y"], "frequencies": ["M"]},
         ),
         "break_test": ([t.fit], {}),
-        "composite": ([[t.yields, t.yields.described(name="other")]], {}),
+        "composite": ([[t.yields, t.yields.with_metadata(name="other")]], {}),
         "cost_comparison": (
             [{"ols": t.betas}],
             {"asset": "a", "premia": t.premia, "risk_free": 0.02},
         ),
         "cost_of_equity": ([t.betas], {"premia": t.premia, "risk_free": 0.02}),
-        "currency_factor": ([t.bill.described(currency="VTC", name="theirs"), t.bill, t.quote], {}),
+        "currency_factor": (
+            [t.bill.with_metadata(currency="VTC", name="theirs"), t.bill, t.quote],
+            {},
+        ),
         "deflate": ([t.prices, t.cpi], {}),
         "diagnose": ([t.fit], {}),
-        "disaggregate": ([t.cpi.described(timing="end"), "D"], {"how": "linear"}),
+        "disaggregate": ([t.cpi.with_metadata(timing="end"), "D"], {"how": "linear"}),
         "dividend_yield": ([t.daily, t.paid], {}),
         "excess": ([t.assets, t.bill], {}),
-        "holdings": ([t.bought, t.daily], {}),
+        "positions": ([t.bought, t.daily], {}),
         "industry_betas": ([t.betas, {"a": "ships", "b": "ships"}], {"debt_to_equity": 0.5}),
-        "innovations": ([t.yields + 0.01 * t.market.described(excess_of="", measure="rate")], {}),
-        "match_after": ([["2005-02-01"], t.daily], {}),
-        "match_before": ([["2005-02-01"], t.daily], {}),
+        "innovations": (
+            [t.yields + 0.01 * t.market.with_metadata(excess_of="", measure="rate")],
+            {},
+        ),
+        "match_dates": ([["2005-02-01"], t.daily], {}),
         "model_table": ([{"one": t.fit}], {}),
         "peer_beta": ([t.betas, ["a", "b"]], {"debt_to_equity": 0.5}),
-        "per_period": ([t.yields.described(quoted="effective")], {}),
+        "yield_to_return": ([t.yields.with_metadata(quoted="effective")], {}),
         "regress": ([net["a"], t.market], {}),
-        "relative": ([t.whole, t.bill], {}),
+        "compare_to_benchmark": ([t.whole, t.bill], {}),
         "relever": ([1.0, 0.5], {}),
-        "returns_after": ([t.whole, ["2006-01", "2007-01"]], {}),
-        "roll": ([t.assets, 12], {}),
+        "forward_returns": ([t.whole, ["2006-01", "2007-01"]], {}),
+        "rolling": ([t.assets, 12], {}),
         "rolling_regress": ([net, t.market], {}),
         "spells": ([t.assets, "below zero"], {}),
         "splice": ([t.prices["a"], t.prices["a"]], {}),
         "spread": ([t.whole, t.bill], {}),
-        "suspect_prices": ([t.daily], {}),
+        "flag_price_errors": ([t.daily], {}),
         "to_bars": ([t.daily["a"], "M"], {}),
         "to_currency": ([t.prices, "VTC", t.quote], {}),
         "to_frequency": ([t.prices, "Q"], {}),
-        "traded_prices": ([t.daily, t.volume], {}),
+        "mask_untraded": ([t.daily, t.volume], {}),
         "unlever": ([1.0, 0.5], {}),
-        "untraded_share": ([t.daily, t.volume], {}),
+        "zero_volume_share": ([t.daily, t.volume], {}),
     }

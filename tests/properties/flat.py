@@ -38,14 +38,13 @@ def flat(result, path=""):
 def _fields(result, path):
     """Public fields of a result; what it was made from is not what it says."""
     made_from = {
-        "about",
+        "metadata",
         "response",
         "design",
         "missing",
         "bootstrap",
         "weights",
         "values",
-        "metadata",
     }
     for field in dataclasses.fields(result):
         if field.name not in made_from:

@@ -43,9 +43,7 @@ def plain(t):
         "momentum on pandas": lambda: ul.momentum(raw["assets"]),
         "correlations on pandas": lambda: ul.correlations(raw["assets"], window=24),
         "drawdowns on pandas": lambda: ul.drawdowns(raw["assets"]),
-        "match_before on pandas": lambda: ul.match_before(
-            ["2005-06-03", "2006-06-04"], raw["daily"]
-        ),
+        "match_dates on pandas": lambda: ul.match_dates(["2005-06-03", "2006-06-04"], raw["daily"]),
     }
 
 
@@ -95,9 +93,9 @@ class Layouts(unittest.TestCase):
             absent[name] = frame[kept]
             empty[name] = frame.where(np.broadcast_to(kept[:, None], frame.shape))
         # these list rows, repeat or interpolate values, or count the rows that are listed
-        skip = {"calendar_grid", "composite", "cumulate", "deflate", "disaggregate", "fill", "holdings",
-                "innovations", "match_after", "match_before", "model_table", "splice", "suspect_prices",
-                "to_bars", "untraded_share"}  # fmt: skip
+        skip = {"calendar_returns", "composite", "cumulate", "deflate", "disaggregate", "fill", "positions",
+                "innovations", "match_dates", "model_table", "splice", "flag_price_errors",
+                "to_bars", "zero_volume_share"}  # fmt: skip
         got, want = results(absent, skip), results(empty, skip)
         for name, numbers in want.items():
             with self.subTest(name):
@@ -140,7 +138,7 @@ class Layouts(unittest.TestCase):
             with self.assertRaisesRegex(ul.UltrumError, "infinite at (2005-06|5)"):
                 call()
         for call in (
-            lambda: ul.SeriesTable.wrap(t.raw["assets"] * 1j),
+            lambda: ul.SeriesTable.from_pandas(t.raw["assets"] * 1j),
             lambda: ul.regress(t.raw["assets"] * 1j, x),
             lambda: ul.regress(t.raw["assets"].to_numpy() * 1j, x.to_numpy()),
         ):
@@ -175,8 +173,8 @@ class Layouts(unittest.TestCase):
             "quote",
         ):
             part = getattr(whole, name)
-            setattr(few, name, type(part)(part.values.iloc[:rows], part.about))
-        few.volume = few.daily.described(measure="flow", currency="")
+            setattr(few, name, type(part)(part.values.iloc[:rows], part.metadata))
+        few.volume = few.daily.with_metadata(measure="flow", currency="")
         try:
             made = calls(few)
         except ul.UltrumError:

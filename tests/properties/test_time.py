@@ -15,7 +15,7 @@ CUT_MONTH, CUT_DAY = MONTHS[70], DAYS[455]
 # results that look at the whole sample, as their documentation says
 HINDSIGHT = {
     "adjust_prices",  # earlier prices are scaled by later dividends
-    "calendar_grid",  # a year is one figure
+    "calendar_returns",  # a year is one figure
     "composite", "standardise",  # over all periods by default
     "conditional_beta", "premium", "two_pass",  # coefficients and means of the whole sample
     "deflate",  # in the prices of the last period by default
@@ -23,7 +23,7 @@ HINDSIGHT = {
     "innovations",  # an autoregression of the whole sample
     "model_table", "beta_sensitivity",  # no dates
 }  # fmt: skip
-SMOOTHED = {"filtered_beta": ("beta", "standard_error")}
+SMOOTHED = {"kalman_beta": ("beta", "standard_error")}
 _DATED = re.compile(r"/(\d{4}-\d{2}(?:-\d{2})?)$")
 
 
@@ -77,7 +77,7 @@ class Truncation(unittest.TestCase):
     def test_periods_that_later_rows_finish_are_left_out(self):
         daily = Things().daily
         for end in ("2006-08-14", "2006-08-30", "2006-08-31"):
-            part = ul.SeriesTable(daily.values.loc[:end], daily.about)
+            part = ul.SeriesTable(daily.values.loc[:end], daily.metadata)
             ends = ul.to_frequency(part, "M").to_pandas()
             full = ul.to_frequency(daily, "M").to_pandas()
             last = "2006-08" if end == "2006-08-31" else "2006-07"
@@ -124,10 +124,10 @@ class Conservation(unittest.TestCase):
         late = random_frame(["late"], MONTHS, 0.03)["late"]
         late.iloc[:15] = np.nan
         late.iloc[40] = np.nan
-        late = ul.TimeSeries.wrap(late, measure="return", excess_of="bill", currency="QML")
+        late = ul.TimeSeries.from_pandas(late, measure="return", excess_of="bill", currency="QML")
         assets = t.raw["assets"].copy()
         assets.iloc[:10, 0] = np.nan
-        assets = ul.SeriesTable.wrap(assets, measure="return", currency="QML")
+        assets = ul.SeriesTable.from_pandas(assets, measure="return", currency="QML")
         panel = ul.align(assets=assets, factors=[t.market, late], risk_free=t.bill)
         table = ul.factor_betas(panel, ["market"])
         self.assertEqual(table.dropped["missing late"].to_dict(),

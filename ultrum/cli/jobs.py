@@ -241,9 +241,9 @@ def _run_and_show(
     from ultrum.cli import terminal_output
     from ultrum.cli.exit_codes import PartlyDoneError
     from ultrum.report.result_files import PartlyWrittenError, write_results
-    from ultrum.report.run_file import run_facts
-    from ultrum.study import run_study
-    from ultrum.study.provenance import changes
+    from ultrum.study.change_summary import changes
+    from ultrum.study.run_record import run_facts
+    from ultrum.workflow import run_study
 
     before = before or _last_run(out)
     with terminal_output.progress() as tell:

@@ -120,14 +120,14 @@ def _is_local(text: str) -> bool:
 
 def _options(reading: Sequence[str]) -> dict[str, Any]:
     """Decisions of the table reader; a name that the reader does not know is a fault of the asker."""
-    from ultrum.core.series.metadata import Descriptor
+    from ultrum.core.series.metadata import Metadata
     from ultrum.errors import UltrumError
     from ultrum.sources.table import TableOptions
 
     made: dict[str, Any] = {}
     for text in reading:
         name, equals, value = (part.strip() for part in text.partition("="))
-        known = {*TableOptions.__dataclass_fields__, *Descriptor.__dataclass_fields__}
+        known = {*TableOptions.__dataclass_fields__, *Metadata.__dataclass_fields__}
         if not equals or name not in known:
             raise click.UsageError(
                 f"--read {text}: write NAME=VALUE; names are: {', '.join(sorted(known))}."

@@ -55,7 +55,7 @@ if TYPE_CHECKING:
     "steps",
     multiple=True,
     metavar="STEP",
-    help="Shape it: growth=P1Y, roll=12,how=deviation, deflate=ADDRESS; may be repeated.",
+    help="Shape it: growth=P1Y, rolling=12,how=deviation, deflate=ADDRESS; may be repeated.",
 )
 @click.option(
     "--beside",
@@ -104,7 +104,7 @@ def look(
     ADDRESS may be a local file, a column of it (prices.csv#close) or a pattern of files (prices/{asset}.csv);
     every option works on all of them. Shown are facts, a small picture, first and last values, gaps and spells.
     Steps are those of a study: to_frequency, disaggregate, growth, difference, rebase, deflate, standardise,
-    roll, innovations, spread, cumulate, lag, fill, splice, to_currency, per_period.
+    rolling, innovations, spread, cumulate, lag, fill, splice, to_currency, yield_to_return.
     """
     from ultrum.cli import terminal_output
     from ultrum.cli.returns_view import returns_at, show_returns
@@ -243,7 +243,7 @@ def _series_at(
     for one in found:
         try:
             made = apply_steps(one, steps, desk.fetch, start=known.start, end=known.end)
-            shaped.append((one.about.address or address, made))
+            shaped.append((one.metadata.address or address, made))
         except UltrumError as error:
             faults.append(error)
     if faults and not shaped:
@@ -292,7 +292,7 @@ def _look_at_many(
         from ultrum.report import figures
         from ultrum.report.figures.series_figures import reading_of
 
-        kinds = {reading_of(s.about)[1] for s in every}
+        kinds = {reading_of(s.metadata)[1] for s in every}
         drawn = (
             figures.through_time(*every, shade=spells)
             if len(kinds) <= _UNITS_OF_A_PICTURE
@@ -365,15 +365,15 @@ def _after_steps(series: TimeSeries, steps: list[dict[str, Any]]) -> dict[str, s
         return {}
     from ultrum.core.series.labels import period_label
 
-    about, known = series.about, series.values.dropna().index
+    metadata, known = series.metadata, series.values.dropna().index
     ends = [period_label(known[k]) for k in (0, -1)] if len(known) else ["—", "—"]
     return {
-        "steps": "; ".join(str(step) for step in about.trail[-len(steps) :]),
-        "frequency": about.frequency.name,
-        "measure": about.measure or "unknown",
-        "unit": about.currency or about.unit or "unknown",
-        "timing": about.timing or "unknown",
-        "base period": about.base_period or "—",
+        "steps": "; ".join(str(step) for step in metadata.trail[-len(steps) :]),
+        "frequency": metadata.frequency.name,
+        "measure": metadata.measure or "unknown",
+        "unit": metadata.currency or metadata.unit or "unknown",
+        "timing": metadata.timing or "unknown",
+        "base period": metadata.base_period or "—",
         "first": ends[0],
         "last": ends[1],
         "values": f"{len(known)} of {len(series)} periods",

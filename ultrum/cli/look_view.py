@@ -80,7 +80,7 @@ def show_rejected(reading: Reading | None) -> None:
 def summary_rows(series: Sequence[TimeSeries], names: Sequence[str]) -> list[dict[str, Any]]:
     """A row for each series: frequency, unit, first and last period, values, gaps."""
     return [
-        {"series": name, "frequency": s.about.frequency.name, "unit": s.about.currency or s.about.unit,
+        {"series": name, "frequency": s.metadata.frequency.name, "unit": s.metadata.currency or s.metadata.unit,
          "first": _label(s.index[0]) if len(s) else "", "last": _label(s.index[-1]) if len(s) else "",
          "values": int(s.values.notna().sum()), "gaps": gaps(s)}
         for name, s in zip(names, series, strict=True)
@@ -111,10 +111,10 @@ def gaps(series: TimeSeries) -> str:
     if missing:
         listed = ", ".join(missing[:5]) + (" …" if len(missing) > 5 else "")
         parts.append(f"{len(missing)} missing ({listed})")
-    if series.about.frequency.code in "BD":
+    if series.metadata.frequency.code in "BD":
         return "; ".join([*parts, *_gaps_of_days(inside.index)])
     steps = np.diff(series.ordinals)
-    skipped = 0 if series.about.frequency.is_dated else int((steps - 1).sum())
+    skipped = 0 if series.metadata.frequency.is_dated else int((steps - 1).sum())
     if skipped:
         parts.append(f"{skipped} periods without a row")
     return "; ".join(parts) or "none"

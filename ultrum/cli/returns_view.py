@@ -34,7 +34,7 @@ def show_returns(
         terminal_output.as_json({"basis": risk.basis, "assets": rows})
         return
     echo(risk.in_percent)
-    if any(a.income == "price" for a in made.about):
+    if any(a.income == "price" for a in made.metadata):
         terminal_output.warn(
             "these are price returns; a study or returns(dividends=...) adds dividends"
         )
@@ -47,7 +47,7 @@ def _show_one(one: TimeSeries) -> None:
     """Spread, drawdowns and months of one asset."""
     from ultrum.cli import terminal_output
     from ultrum.core.series.labels import p_equals
-    from ultrum.core.statistics.calendar_returns import calendar_grid
+    from ultrum.core.statistics.calendar_returns import calendar_returns
     from ultrum.core.statistics.distribution import distribution
     from ultrum.core.statistics.risk_return import drawdowns
 
@@ -64,8 +64,8 @@ def _show_one(one: TimeSeries) -> None:
     falls = drawdowns(one, most=3).table.drop(columns="series")
     falls["depth"] = [f"{100 * depth:.1f}" for depth in falls["depth"]]
     terminal_output.table(falls.fillna("").rename(columns={"depth": "depth, %"}))
-    if one.about.frequency.code in "MQ" or one.about.frequency.is_dated:
-        grid = 100 * calendar_grid(one).table.rename(columns={"year": "all"}) + 0.0
+    if one.metadata.frequency.code in "MQ" or one.metadata.frequency.is_dated:
+        grid = 100 * calendar_returns(one).table.rename(columns={"year": "all"}) + 0.0
         terminal_output.table(
             terminal_output.fixed(grid.round(1) + 0.0, "year", **dict.fromkeys(map(str, grid), 1))
         )
@@ -80,7 +80,7 @@ def returns_at(
     from ultrum.desk.spans import DataSpan
 
     table = _prices(desk, address)
-    if all(a.is_return for a in table.about):
+    if all(a.is_return for a in table.metadata):
         made = to_frequency(to_simple(table), frequency)
     else:
         made = returns(table, frequency=frequency)
@@ -102,7 +102,7 @@ def _prices(desk: Desk, address: str) -> SeriesTable:
         found = [close[n] for n in close.names] if close else list(reading.series.values())
     lower = {s.name.lower() for s in found}
     bars = _OTHER_BARS if lower >= {"open", "high", "low"} else frozenset()
-    prices = [s for s in found if s.about.measure in _PRICED and s.name.lower() not in bars]
+    prices = [s for s in found if s.metadata.measure in _PRICED and s.name.lower() not in bars]
     others = [s.name for s in found if s not in prices]
     if not prices:
         raise UnitError(
@@ -115,7 +115,7 @@ def _prices(desk: Desk, address: str) -> SeriesTable:
 
 
 def _draw(made: SeriesTable, figure: str | None, picture: Path) -> None:
-    from ultrum.core.statistics.calendar_returns import calendar_grid
+    from ultrum.core.statistics.calendar_returns import calendar_returns
     from ultrum.core.statistics.correlation import correlations
     from ultrum.core.statistics.distribution import distribution
     from ultrum.core.statistics.risk_return import drawdowns, risk_return
@@ -123,7 +123,7 @@ def _draw(made: SeriesTable, figure: str | None, picture: Path) -> None:
 
     chosen = figure or ("grid" if len(made.names) == 1 else "risk")
     drawn: dict[str, Any] = {
-        "grid": lambda: figures.calendar_heat(calendar_grid(made[made.names[0]])),
+        "grid": lambda: figures.calendar_heat(calendar_returns(made[made.names[0]])),
         "histogram": lambda: figures.histogram(distribution(made[made.names[0]])),
         "growth": lambda: figures.growth_of_one(made.select(made.names[:6])),
         "drawdown": lambda: figures.under_water(drawdowns(made[made.names[0]])),

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.desk.settings import SourceSettings
 from ultrum.errors import SourceError
@@ -41,18 +41,18 @@ def addressed(reading: Reading, wanted: Address) -> Reading:
     """Series that know the source they came from."""
     fields = {
         column: type(block)(
-            block.values, tuple(_placed(a, wanted, column) for a in block.about), block.causes
+            block.values, tuple(_placed(a, wanted, column) for a in block.metadata), block.causes
         )
         for column, block in reading.fields.items()
     }
     return replace(reading, fields=fields)
 
 
-def _placed(about: Descriptor, address: Address, column: str) -> Descriptor:
-    """Descriptor that knows the source it came from."""
-    name = about.name if about.name == column or not column else f"{about.name}.{column}"
+def _placed(metadata: Metadata, address: Address, column: str) -> Metadata:
+    """Metadata that knows the source it came from."""
+    name = metadata.name if metadata.name == column or not column else f"{metadata.name}.{column}"
     where = Address(address.source, address.path, name)
-    return about.changed(source=address.source, address=str(where))
+    return metadata.changed(source=address.source, address=str(where))
 
 
 def places_of(

@@ -55,7 +55,7 @@ class PullResult:
         """
         if not self.series:
             raise SourceError("Nothing was obtained: " + "; ".join(self.failed.values()))
-        frequencies = {s.about.frequency for s in self.series}
+        frequencies = {s.metadata.frequency for s in self.series}
         if len(frequencies) > 1 and self.set.shape == "wide":
             named = ", ".join(sorted(f.name for f in frequencies))
             raise SourceError(
@@ -81,7 +81,7 @@ class PullResult:
     def _long(self) -> pd.DataFrame:
         """One row for each series and period."""
         names = unique_headings(self.series, self.names)
-        kept = {s.about.frequency: s.index for s in self.series}
+        kept = {s.metadata.frequency: s.index for s in self.series}
         left_out = 0
         if self.set.dates == "common":
             if len(kept) > 1:
@@ -92,7 +92,7 @@ class PullResult:
             whole = self._common(joined)
             kept, left_out = dict.fromkeys(kept, whole.index), whole.attrs["dates_left_out"]
         rows = [
-            _long(s, name, kept[s.about.frequency] if self.set.dates == "common" else None)
+            _long(s, name, kept[s.metadata.frequency] if self.set.dates == "common" else None)
             for s, name in zip(self.series, names, strict=True)
         ]
         made = pd.concat(rows, ignore_index=True)
@@ -114,8 +114,8 @@ def _filled(frame: pd.DataFrame, gaps: str) -> pd.DataFrame:
 
 def _long(series: TimeSeries, name: str, rows: pd.Index | None) -> pd.DataFrame:
     known = series.values.dropna() if rows is None else series.values.loc[rows]
-    facts = {"series": series.about.address or series.name, "title": name,
-             "unit": series.about.unit, "currency": series.about.currency}  # fmt: skip
+    facts = {"series": series.metadata.address or series.name, "title": name,
+             "unit": series.metadata.unit, "currency": series.metadata.currency}  # fmt: skip
     periods = [period_label(p) for p in known.index]
     return pd.DataFrame({**facts, "period": periods, "value": known.to_numpy()})
 
@@ -170,7 +170,11 @@ def _assembled(
         result.series.extend(shaped)
         alone = len(found) == 1
         result.names.extend(
-            "" if not member.name else member.name if alone else f"{member.name}, {one.about.name}"
+            ""
+            if not member.name
+            else member.name
+            if alone
+            else f"{member.name}, {one.metadata.name}"
             for one in found
         )
     final = job.span.known(*result.series)
@@ -194,7 +198,7 @@ def _shaped(
     made = apply_steps(series, steps, job.desk.fetch, start=span.start, end=span.end)
     if not member.name:
         return made
-    return made.described(name=member.name, title=made.about.heading)
+    return made.with_metadata(name=member.name, title=made.metadata.heading)
 
 
 def _failed_row(address: str, reason: str) -> dict[str, Any]:
@@ -207,8 +211,8 @@ def _row(series: TimeSeries, status: str) -> dict[str, Any]:
     known = series.values.dropna()
     ends = [period_label(known.index[i]) for i in (0, -1)] if len(known) else ["", ""]
     return {
-        "address": series.about.address or series.name, "title": series.about.heading,
-        "frequency": series.about.frequency.name, "status": status, "first": ends[0], "last": ends[1],
+        "address": series.metadata.address or series.name, "title": series.metadata.heading,
+        "frequency": series.metadata.frequency.name, "status": status, "first": ends[0], "last": ends[1],
         "values": len(known), "reason": "",
     }  # fmt: skip
 
@@ -323,10 +327,10 @@ class _Job:
         if self._before is None:
             self._before = self.desk.at(self.began)
         try:
-            known = {s.about.address or s.name: s for s in self._read(member, self._before)}
+            known = {s.metadata.address or s.name: s for s in self._read(member, self._before)}
         except UltrumError:
             return "new"
-        return status_of(known.get(new.about.address or new.name), new)
+        return status_of(known.get(new.metadata.address or new.name), new)
 
     def _fresh(self) -> set[tuple[str, str]]:
         """Sources and paths whose bytes are new in this pull."""

@@ -14,10 +14,10 @@ Parts = Callable[[TimeSeries], str]
 
 def heading(series: TimeSeries) -> str:
     """Title, unit and currency of a series."""
-    about = series.about
-    unit = about.currency or {"decimal": "decimal", "index": f"index {about.base_period}=100" if about.base_period
-                              else "index"}.get(about.unit, about.unit)  # fmt: skip
-    title = about.heading
+    metadata = series.metadata
+    index = f"index {metadata.base_period}=100" if metadata.base_period else "index"
+    unit = metadata.currency or (index if metadata.unit == "index" else metadata.unit)
+    title = metadata.heading
     return f"{title} [{unit}]" if unit else title
 
 
@@ -39,8 +39,8 @@ def unique_headings(series: Sequence[TimeSeries], names: Sequence[str] = ()) -> 
     Examples
     --------
     >>> import pandas as pd
-    >>> x = TimeSeries.wrap(pd.Series([1.0], pd.period_range("2024", periods=1, freq="Y")), title="Price")
-    >>> unique_headings([x.described(name="open"), x.described(name="close")])
+    >>> x = TimeSeries.from_pandas(pd.Series([1.0], pd.period_range("2024", periods=1, freq="Y")), title="Price")
+    >>> unique_headings([x.with_metadata(name="open"), x.with_metadata(name="close")])
     ['Price, open', 'Price, close']
     """
     made = [
@@ -81,22 +81,23 @@ def _numbered(made: Sequence[str]) -> list[str]:
 
 def _place(series: TimeSeries) -> str:
     """Column of a table or part of a series, as its address has it."""
-    address = series.about.address
+    address = series.metadata.address
     return Address.parse(address).field if ":" in address else ""
 
 
 def _file(series: TimeSeries) -> str:
     """Name of the file a series is from, without its ending."""
-    address = series.about.address
+    address = series.metadata.address
     path = Address.parse(address).path if ":" in address else ""
     return path.rsplit("/", 1)[-1].rsplit(".", 1)[0]
 
 
 def _step(series: TimeSeries) -> str:
-    steps = [s for s in series.about.trail if s.action not in ("read", "received")]
+    steps = [s for s in series.metadata.trail if s.action not in ("read", "received")]
     return str(steps[-1]) if steps else ""
 
 
 _PARTS: Final[tuple[Parts, ...]] = (
-    lambda s: s.about.name, _place, _file, _step, lambda s: s.about.address, lambda s: s.about.frequency.name,
+    lambda s: s.metadata.name, _place, _file, _step, lambda s: s.metadata.address,
+    lambda s: s.metadata.frequency.name,
 )  # fmt: skip

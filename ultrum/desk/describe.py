@@ -47,21 +47,21 @@ class Description(TextInNotebooks):
     @property
     def facts(self) -> dict[str, str]:
         """Name and text of every fact that is known."""
-        about, values = self.series.about, self.series.values
+        metadata, values = self.series.metadata, self.series.values
         known = values.dropna()
-        unit = about.currency if about.unit == "currency" else about.unit
-        adjusted = _ADJUSTED.get(about.seasonal_adjustment, about.seasonal_adjustment)
+        unit = metadata.currency if metadata.unit == "currency" else metadata.unit
+        adjusted = _ADJUSTED.get(metadata.seasonal_adjustment, metadata.seasonal_adjustment)
         said = {
-            "title": about.heading, "address": about.address, "frequency": about.frequency.name,
-            "measure": about.measure, "unit": unit, "timing": about.timing, "region": about.region,
-            "base period": about.base_period, "seasonal adjustment": adjusted,
-            "multiplier": f"10^{about.scale}, applied" if about.scale else "",
+            "title": metadata.heading, "address": metadata.address, "frequency": metadata.frequency.name,
+            "measure": metadata.measure, "unit": unit, "timing": metadata.timing, "region": metadata.region,
+            "base period": metadata.base_period, "seasonal adjustment": adjusted,
+            "multiplier": f"10^{metadata.scale}, applied" if metadata.scale else "",
             "first": period_label(known.index[0]) if len(known) else "",
             "last": period_label(known.index[-1]) if len(known) else "",
             "values": f"{len(known)} of {len(values)} periods", "updated": self.updated,
             "checked": self.checked, "imported": "from an archive, not from the source" * self.imported,
-            "release lag": about.release_lag, "notes": "; ".join(about.notes),
-            "trail": "; ".join(map(str, about.trail)),
+            "release lag": metadata.release_lag, "notes": "; ".join(metadata.notes),
+            "trail": "; ".join(map(str, metadata.trail)),
         }  # fmt: skip
         return {name: text for name, text in said.items() if text}
 

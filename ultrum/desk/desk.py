@@ -66,7 +66,7 @@ class Desk:
     >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
     ...     sources = ul.practice.sources_at(service.places)
     ...     with Desk(folder, sources=sources) as desk:
-    ...         desk.fetch("observatory:PRICES/M.QM.CPI").about.title
+    ...         desk.fetch("observatory:PRICES/M.QM.CPI").metadata.title
     'Consumer prices, all items, Miravel'
     """
 
@@ -196,7 +196,7 @@ class Desk:
             series = self._of_table(wanted, facts)
             facts = {}
         if facts:
-            series = series.described(**facts)
+            series = series.with_metadata(**facts)
         if frequency:  # of whole periods, before the start is cut
             series = to_frequency(series.sample(None, span.end or None), frequency)
         return span.cut(series)

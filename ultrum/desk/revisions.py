@@ -47,8 +47,8 @@ def differences(old: TimeSeries, new: TimeSeries) -> pd.DataFrame:
     Examples
     --------
     >>> months = pd.period_range("2024-01", periods=2, freq="M")
-    >>> a = TimeSeries.wrap(pd.Series([1.0, 2.0], months))
-    >>> b = TimeSeries.wrap(pd.Series([1.0, 2.5], months))
+    >>> a = TimeSeries.from_pandas(pd.Series([1.0, 2.0], months))
+    >>> b = TimeSeries.from_pandas(pd.Series([1.0, 2.5], months))
     >>> differences(a, b)[["period", "change", "kind"]].values.tolist()
     [['2024-02', 0.5, 'revised']]
     """

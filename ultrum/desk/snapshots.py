@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.series.metadata import Descriptor, Step
+from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
 from ultrum.errors import SourceError
@@ -99,10 +99,10 @@ def _series(
     step = Step(
         "seen", (("grain", settings.grain), ("beside", settings.figure), ("revised", str(revised)))
     )
-    about = Descriptor(name=wanted.path, title=settings.title or settings.figure, frequency=frequency,
+    metadata = Metadata(name=wanted.path, title=settings.title or settings.figure, frequency=frequency,
                        source=wanted.source, address=str(wanted), trail=(step,), **{**unit, **facts})  # fmt: skip
     index = frequency.index(ordinals) if frequency.code == "D" else _stamps(frequency, ordinals)
-    return SeriesTable.build(numbers[:, None], index, [about]).only()
+    return SeriesTable.from_arrays(numbers[:, None], index, [metadata]).only()
 
 
 def _stamps(frequency: Frequency, ordinals: np.ndarray) -> pd.DatetimeIndex:

@@ -77,4 +77,4 @@ class DataSpan:
         """The part of a series inside the span."""
         span = self.known(series)
         part = series.sample(span.start or None, span.end or None)
-        return TimeSeries(part.values.iloc[-span.last :], part.about) if span.last else part
+        return TimeSeries(part.values.iloc[-span.last :], part.metadata) if span.last else part

@@ -39,7 +39,7 @@ def series_of_service(desk: Desk, wanted: Address, span: DataSpan, whole: bool) 
         flow = wanted.path.partition("/")[0]
         for path in kept_paths(desk, wanted):
             for series in service.all_series(f"{flow}/{key_of(path)}"):
-                if series.about.address == str(wanted):
+                if series.metadata.address == str(wanted):
                     return series
         raise
 
@@ -49,11 +49,11 @@ def series_of_record(desk: Desk, record: Record, wanted: Address) -> TimeSeries:
     body = desk.vault.payload(record)
     if desk.kind_of(wanted) == "sdmx":
         found = desk.service(wanted.source).read(wanted.path.partition("/")[0], body)
-        own = {s.about.address: s for s in found}
+        own = {s.metadata.address: s for s in found}
     else:
         options = TableOptions.of(**table_settings(desk.sources[wanted.source], wanted.path))
         reading = addressed(read_table(body, record.path, options), wanted)
-        own = {s.about.address: s for s in reading.series.values()}
+        own = {s.metadata.address: s for s in reading.series.values()}
     if str(wanted) not in own:
         raise VaultError(f"{record.name} does not hold {wanted}.")
     return own[str(wanted)]
@@ -83,7 +83,7 @@ def series_within(
     if desk.kind_of(wanted) == "sdmx":
         found = desk.service(wanted.source).all_series(wanted.path, span.query(whole=whole))
         return [
-            s for s in found if not wanted.field or s.about.address.endswith(f"#{wanted.field}")
+            s for s in found if not wanted.field or s.metadata.address.endswith(f"#{wanted.field}")
         ]
     if wanted.field or wanted.path in desk.sources[wanted.source].snapshots:
         return [desk.fetch(address)]

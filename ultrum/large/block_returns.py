@@ -83,8 +83,8 @@ class _Returns:
             self.check,
             self.trading_days,
         )
-        unused = unused_events(made.about)
-        return rows_of(made, _VALUE), facts_of(made.about[0]), suspects, unused
+        unused = unused_events(made.metadata)
+        return rows_of(made, _VALUE), facts_of(made.metadata[0]), suspects, unused
 
 
 def _market_days(table: LongTable, given: Any) -> Dates | None:

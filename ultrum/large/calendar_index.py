@@ -10,7 +10,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Bools, Ints
-from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency
 from ultrum.errors import TableError
@@ -45,8 +45,10 @@ class Layout:
         wide = np.full((len(self.index), len(block.names)), np.nan, order="F")
         for k, (low, high) in enumerate(itertools.pairwise(bounds)):
             wide[rows[low:high], k] = values[low:high]
-        abouts = [Descriptor(name=n, frequency=self.frequency, **self.facts) for n in block.names]
-        return SeriesTable.build(wide, self.index, abouts)
+        metadata_list = [
+            Metadata(name=n, frequency=self.frequency, **self.facts) for n in block.names
+        ]
+        return SeriesTable.from_arrays(wide, self.index, metadata_list)
 
 
 def check_periods(block: Block, days: Ints, rows: Ints, bounds: Ints, *, whole: bool) -> None:

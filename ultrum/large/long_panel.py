@@ -13,7 +13,7 @@ import pyarrow as pa
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.panel.alignment import align as align_in_memory
 from ultrum.core.series.labels import span_of
-from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.streamed import Streamed
 from ultrum.core.time.frequency import Frequency
@@ -24,7 +24,7 @@ from ultrum.large.calendar_index import Layout
 from ultrum.large.long_table import LongTable, facts_of
 
 EXCESS: Final = "excess.parquet"
-LEDGER: Final = "ledger.parquet"
+LEDGER: Final = "missing_log.parquet"
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -35,7 +35,7 @@ class LongPanel(Streamed):
     ----------
     excess : LongTable
         Returns less the risk-free return of the same period.
-    ledger : path
+    missing_log : path
         Parquet, a row for each missing value of each asset: ``asset date cause``. A value that was stale when
         returns were written is a gap. Factors and conditions have theirs in ``small``.
     small : Panel
@@ -46,7 +46,7 @@ class LongPanel(Streamed):
     """
 
     excess: LongTable
-    ledger: Path
+    missing_log: Path
     small: Panel
     coverage: pd.DataFrame
     warnings: tuple[str, ...]
@@ -87,14 +87,14 @@ class LongPanel(Streamed):
         rate = self.risk_free.to_numpy()[:, None]
         known = self.excess.facts
         facts = {**known, "excess_of": "", "trail": known.get("trail", ())[:-1]}  # without "excess"
-        abouts = {
-            a: Descriptor(name=a, frequency=self.frequency, **facts) for a in map(str, assets)
+        metadata_list = {
+            a: Metadata(name=a, frequency=self.frequency, **facts) for a in map(str, assets)
         }
         return replace(
             self.small,
             assets=table + rate,
             coverage=self.coverage.loc[[*assets, *self.small.coverage.index]],
-            about={**self.small.about, **abouts},
+            metadata={**self.small.metadata, **metadata_list},
         )
 
     def streamed(self, function: str, **said: Any) -> Any:
@@ -115,7 +115,7 @@ class LongPanel(Streamed):
 
 
 def align(assets: LongTable, *, to: To, **said: Any) -> LongPanel:
-    """Line up each block with the same factors; write excess returns and ledger into a folder."""
+    """Line up each block with the same factors; write excess returns and missing-data log into a folder."""
     folder = Path(wanted(to, "align"))
     folder.mkdir(parents=True, exist_ok=True)
     job = _Aligning(assets.layout, said)
@@ -125,16 +125,16 @@ def align(assets: LongTable, *, to: To, **said: Any) -> LongPanel:
         LongWriter(
             folder / EXCESS, "excess_return", str(Frequency.parse(said["frequency"]))
         ) as excess,
-        LongWriter(folder / LEDGER, "", "") as ledger,
+        LongWriter(folder / LEDGER, "", "") as missing_log,
     ):
         for part in through_blocks(assets, job, assets.blocks(WIDE_BLOCK), needs):
             excess.write(part.excess, part.facts)
-            ledger.write(part.ledger)
-            parts.append(replace(part, excess=None, ledger=None))
+            missing_log.write(part.missing_log)
+            parts.append(replace(part, excess=None, missing_log=None))
     small = parts[0].small
     return LongPanel(
         excess=assets.beside(folder / EXCESS),
-        ledger=folder / LEDGER,
+        missing_log=folder / LEDGER,
         small=small,
         coverage=pd.concat([*(p.coverage for p in parts), small.coverage]),
         warnings=tuple(dict.fromkeys(w for p in parts for w in p.warnings)),
@@ -146,7 +146,7 @@ class _Aligned:
     """A block of assets lined up, in rows, and the rest of the panel."""
 
     excess: pa.Table
-    ledger: pa.Table
+    missing_log: pa.Table
     coverage: pd.DataFrame
     facts: Mapping[str, Any]
     small: Panel
@@ -163,28 +163,28 @@ class _Aligning:
     def __call__(self, block: Block) -> _Aligned:
         panel = align_in_memory(assets=self.layout.table(block), **self.said)
         excess = panel.excess
-        own = panel.ledger["series"].isin(block.names)
+        own = panel.missing_log["series"].isin(block.names)
         small = replace(
             panel,
             assets=panel.assets.iloc[:, :0],
             coverage=panel.coverage.drop(block.names),
-            ledger=panel.ledger[~own],
-            about={n: a for n, a in panel.about.items() if n not in set(block.names)},
+            missing_log=panel.missing_log[~own],
+            metadata={n: a for n, a in panel.metadata.items() if n not in set(block.names)},
         )
         return _Aligned(
             rows_of(excess, "excess_return"),
-            _ledger_rows(panel.ledger[own], block.names),
+            _log_rows(panel.missing_log[own], block.names),
             panel.coverage.loc[block.names],
-            facts_of(excess.about[0]),
+            facts_of(excess.metadata[0]),
             small,
             panel.warnings,
         )
 
 
-def _ledger_rows(ledger: pd.DataFrame, names: list[str]) -> pa.Table:
-    periods = ledger["period"].array
-    cause = ledger["cause"].astype("category")
-    place = pd.Index(names).get_indexer(pd.Index(ledger["series"].astype(object)))
+def _log_rows(missing_log: pd.DataFrame, names: list[str]) -> pa.Table:
+    periods = missing_log["period"].array
+    cause = missing_log["cause"].astype("category")
+    place = pd.Index(names).get_indexer(pd.Index(missing_log["series"].astype(object)))
     return pa.table({
         "asset": names_at(names, place),
         "date": pa.array(ends_of(pd.Index(periods))),

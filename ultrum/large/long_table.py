@@ -17,7 +17,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from ultrum.core.executors import Progress
-from ultrum.core.series.metadata import Descriptor, Step
+from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.streamed import Streamed
 from ultrum.core.time.frequency import Frequency
@@ -53,7 +53,7 @@ class LongTable(Streamed):
     frequency : str
         Of the data; what this package has written says it itself, as it does all that follows.
     facts : mapping
-        What the values are, as a :class:`ultrum.Descriptor` says it: measure, currency, excess_of ...
+        What the values are, as a :class:`ultrum.Metadata` says it: measure, currency, excess_of ...
     max_memory : int or str
         Bytes, or words such as ``"2 GB"``, that the process may hold while it works.
     progress : callable, optional
@@ -108,12 +108,10 @@ class LongTable(Streamed):
 
     def _check_facts(self) -> None:
         try:
-            Descriptor(frequency=Frequency.parse(self.frequency), **self.facts)
+            Metadata(frequency=Frequency.parse(self.frequency), **self.facts)
         except TypeError:
             known = [
-                name
-                for name in Descriptor.__dataclass_fields__
-                if name not in ("name", "frequency")
+                name for name in Metadata.__dataclass_fields__ if name not in ("name", "frequency")
             ]
             wrong = ", ".join(name for name in self.facts if name not in known)
             raise TableError(
@@ -156,10 +154,10 @@ class LongTable(Streamed):
 
     def nothing(self) -> SeriesTable:
         """No row of one asset: what the values are, for checks."""
-        about = Descriptor(
+        metadata = Metadata(
             name=self.assets[0], frequency=Frequency.parse(self.frequency), **self.facts
         )
-        return SeriesTable.build(np.empty((0, 1)), self.calendar[:0], [about])
+        return SeriesTable.from_arrays(np.empty((0, 1)), self.calendar[:0], [metadata])
 
     def blocks(self, size: int) -> list[Block]:
         """The table in blocks of so many assets."""
@@ -200,8 +198,8 @@ class LongTable(Streamed):
             )
             for a, k in ((a, known[a]) for a in assets)
         ]
-        return SeriesTable.build(
-            np.hstack([p.block for p in parts]), self.calendar, [p.about[0] for p in parts]
+        return SeriesTable.from_arrays(
+            np.hstack([p.block for p in parts]), self.calendar, [p.metadata[0] for p in parts]
         )
 
     def to_frame(self) -> pd.DataFrame:
@@ -282,20 +280,20 @@ def files_at(path: str | os.PathLike[str]) -> list[Path]:
     return files
 
 
-def facts_of(about: Descriptor) -> dict[str, Any]:
+def facts_of(metadata: Metadata) -> dict[str, Any]:
     """Facts that every asset of a table shares, for the file."""
-    facts = {n: getattr(about, n) for n in _SHARED if getattr(about, n)}
+    facts = {n: getattr(metadata, n) for n in _SHARED if getattr(metadata, n)}
     trail = [
         [step.action, [pair for pair in step.settings if pair[0] not in _OF_ONE]]
-        for step in about.trail
+        for step in metadata.trail
     ]
     return {**facts, "trail": trail}
 
 
 def _facts_of_all(table: SeriesTable) -> dict[str, Any]:
     """The facts of every asset, which must be the same, since the file has them once."""
-    first = table.about[0]
-    for other in table.about:
+    first = table.metadata[0]
+    for other in table.metadata:
         for name in _SHARED:
             if getattr(other, name) != getattr(first, name):
                 raise TableError(

@@ -23,7 +23,7 @@ def world_panel(seed: int | None = None) -> Panel:
     home = [i for i, c in enumerate(s.COMPANIES) if c.currency == "QML"]
     frame = pd.DataFrame(close[:, home], pd.DatetimeIndex(world.days), [s.CODES[i] for i in home])
     made = returns(
-        SeriesTable.wrap(frame, measure="price", currency="QML", frequency="B"),
+        SeriesTable.from_pandas(frame, measure="price", currency="QML", frequency="B"),
         frequency="M",
         dividends=dividends[dividends["currency"] == "QML"],
         splits=exchange.splits(),
@@ -31,5 +31,7 @@ def world_panel(seed: int | None = None) -> Panel:
     )
     factors = pd.DataFrame(world.monthly_factors, world.months, list(s.FACTORS))
     bill = pd.Series(world.bill, world.months, name="bill")
-    table = SeriesTable.wrap(factors, measure="return", excess_of="bill")
-    return align(assets=made, factors=table, risk_free=TimeSeries.wrap(bill, measure="return"))
+    table = SeriesTable.from_pandas(factors, measure="return", excess_of="bill")
+    return align(
+        assets=made, factors=table, risk_free=TimeSeries.from_pandas(bill, measure="return")
+    )

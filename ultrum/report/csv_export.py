@@ -10,7 +10,7 @@ from typing import Any, Final
 
 import pandas as pd
 
-from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.metadata import Metadata
 from ultrum.errors import UltrumError
 from ultrum.report.table_files import flattened, to_csv
 
@@ -39,7 +39,7 @@ def described_csv(
     table: pd.DataFrame,
     path: Path,
     form: CsvForm,
-    abouts: Mapping[str, Descriptor] | None = None,
+    metadata_list: Mapping[str, Metadata] | None = None,
     facts: Mapping[str, str] | None = None,
 ) -> list[Path]:
     """Write a table and ``NAME.csv-metadata.json`` beside it; both paths.
@@ -49,7 +49,7 @@ def described_csv(
     table : DataFrame
     path : Path
     form : CsvForm
-    abouts : mapping of column to Descriptor, optional
+    abouts : mapping of column to Metadata, optional
     facts : mapping, optional
         Of the whole file, in Dublin Core's terms.
     """
@@ -60,7 +60,7 @@ def described_csv(
         "url": path.name,
         "dialect": {"delimiter": form.separator, "encoding": "utf-8", "header": True},
         **(facts or {}),
-        "tableSchema": {"columns": _columns(made, written, form, abouts or {})},
+        "tableSchema": {"columns": _columns(made, written, form, metadata_list or {})},
     }
     beside = path.with_name(f"{path.name}-metadata.json")
     beside.write_text(json.dumps(said, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
@@ -99,16 +99,16 @@ def refuse_other_rows(table: pd.DataFrame) -> None:
 
 
 def _columns(
-    made: pd.DataFrame, written: list[str], form: CsvForm, abouts: Mapping[str, Descriptor]
+    made: pd.DataFrame, written: list[str], form: CsvForm, metadata_list: Mapping[str, Metadata]
 ) -> list[dict[str, Any]]:
-    frequency = next((a.frequency.code for a in abouts.values()), "")
+    frequency = next((a.frequency.code for a in metadata_list.values()), "")
     columns = []
     for name, column in zip(written, made, strict=True):
-        about = abouts.get(str(column))
-        said: dict[str, Any] = {"name": name, "titles": about.heading if about else name}
+        metadata = metadata_list.get(str(column))
+        said: dict[str, Any] = {"name": name, "titles": metadata.heading if metadata else name}
         dated = column in ("period", "date") and frequency
         said["datatype"] = _TYPES.get(frequency, "string") if dated else _type(made[column], form)
-        columns.append(said | (_facts(about) if about else {}))
+        columns.append(said | (_facts(metadata) if metadata else {}))
     return columns
 
 
@@ -122,11 +122,13 @@ def _type(column: pd.Series, form: CsvForm) -> Any:
     return {"base": "number", "format": {"decimalChar": form.decimal_mark}}
 
 
-def _facts(about: Descriptor) -> dict[str, str]:
+def _facts(metadata: Metadata) -> dict[str, str]:
     """Unit, source and trail of a series in Dublin Core and schema.org words."""
     said = {
-        "schema:unitText": " ".join(w for w in (about.measure, about.unit, about.currency) if w),
-        "dc:source": about.address or about.source,
-        "dc:provenance": "; ".join(str(step) for step in about.trail),
+        "schema:unitText": " ".join(
+            w for w in (metadata.measure, metadata.unit, metadata.currency) if w
+        ),
+        "dc:source": metadata.address or metadata.source,
+        "dc:provenance": "; ".join(str(step) for step in metadata.trail),
     }
     return {key: text for key, text in said.items() if text}

@@ -11,7 +11,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.panel.aligned_panel import Panel
-from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.errors import UltrumError
 from ultrum.file_access import path_of
@@ -94,9 +94,9 @@ def _framed(data: Any, layout: str) -> pd.DataFrame:
     return frame
 
 
-def _abouts(data: Any) -> Mapping[str, Descriptor]:
+def _abouts(data: Any) -> Mapping[str, Metadata]:
     if isinstance(data, Panel):
-        return data.about
+        return data.metadata
     if isinstance(data, TimeSeries):
-        return {data.name: data.about}
-    return {a.name: a for a in data.about} if isinstance(data, SeriesTable) else {}
+        return {data.name: data.metadata}
+    return {a.name: a for a in data.metadata} if isinstance(data, SeriesTable) else {}

@@ -10,7 +10,7 @@ import platform
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import pandas as pd
 
@@ -22,13 +22,15 @@ from ultrum.report.interactive_page import explorer
 from ultrum.report.model_tables import model_table
 from ultrum.report.result_figures import figure_words
 from ultrum.report.result_tables import company_fits, deliveries, joint_alphas
-from ultrum.report.run_file import run_facts, trail_of
+from ultrum.study.provenance import trail_of
+from ultrum.study.run_record import run_facts
+from ultrum.study.study_result import StudyResult
 
 _IN_PLACE = ("betas", "line_of_fit", "build_up")  # figures that stand beside their own tables
 _PACKAGES = ("ultrum", "numpy", "scipy", "pandas", "pyarrow", "matplotlib")
 
 
-def page(result: Any, drawn: Mapping[str, str]) -> str:
+def page(result: StudyResult, drawn: Mapping[str, str]) -> str:
     """The report page as text; ``drawn`` are the figures by name, as SVG."""
     import jinja2
 
@@ -68,7 +70,7 @@ def page(result: Any, drawn: Mapping[str, str]) -> str:
     )
 
 
-def _explored(result: Any) -> dict[str, str] | None:
+def _explored(result: StudyResult) -> dict[str, str] | None:
     """Lines to explore, where the study asks for them and the package that draws them is there."""
     if not result.study.report.interactive:
         return None
@@ -81,7 +83,7 @@ def _explored(result: Any) -> dict[str, str] | None:
     return made
 
 
-def _rate_words(result: Any) -> str:
+def _rate_words(result: StudyResult) -> str:
     said = result.study.cost_of_equity.risk_free
     if isinstance(said, float | int):
         return f"{_percent(said)} %, as the study says"
@@ -89,7 +91,7 @@ def _rate_words(result: Any) -> str:
     return f"the last of {said or result.study.panel.risk_free} up to {day}, as an annual rate"
 
 
-def _method(result: Any) -> str:
+def _method(result: StudyResult) -> str:
     """How this study's numbers were made, in sentences."""
     asked, noun = result.study.panel, result.panel.frequency.noun
     paid = "dividends reinvested at the close of the ex-date" if asked.dividends else ""
@@ -114,7 +116,7 @@ def _method(result: Any) -> str:
     return ". ".join(lines) + "."
 
 
-def _side_by_side(result: Any) -> str:
+def _side_by_side(result: StudyResult) -> str:
     """The company's regressions by every model, as a paper prints them."""
     fits = company_fits(result)
     if len(fits) < 2:
@@ -125,11 +127,11 @@ def _side_by_side(result: Any) -> str:
     return model_table(fits, title=title).to_html()
 
 
-def _two_pass(result: Any) -> str:
+def _two_pass(result: StudyResult) -> str:
     return "" if result.two_pass is None else model_table({"premia": result.two_pass}).to_html()
 
 
-def _answer(result: Any) -> dict[str, Any]:
+def _answer(result: StudyResult) -> dict[str, Any]:
     level, company = result.study.report.level, result.company
     bounds = result.cost.interval(level).loc[company]
     fit = result.betas.fit(company)
@@ -149,12 +151,12 @@ def _answer(result: Any) -> dict[str, Any]:
     }
 
 
-def _build_up_rows(result: Any) -> list[dict[str, Any]]:
+def _build_up_rows(result: StudyResult) -> list[dict[str, Any]]:
     parts = result.cost.parts.loc[result.company]
     return [{"part": name, **row} for name, row in parts.iterrows()]
 
 
-def _model_rows(name: str, table: BetaTable, result: Any) -> dict[str, Any]:
+def _model_rows(name: str, table: BetaTable, result: StudyResult) -> dict[str, Any]:
     """One model's regression table, ready to print."""
     factors = [t for t in table.coefficients if t != CONSTANT]
     columns = _Columns.of(table, factors, result)
@@ -185,7 +187,7 @@ class _Columns:
     warned: set[str]
 
     @classmethod
-    def of(cls, table: BetaTable, factors: list[Any], result: Any) -> _Columns:
+    def of(cls, table: BetaTable, factors: list[Any], result: StudyResult) -> _Columns:
         """Of one model."""
         level = result.study.report.level
         return cls(
@@ -195,7 +197,7 @@ class _Columns:
         )  # fmt: skip
 
 
-def _asset_row(made: _Columns, asset: str, result: Any) -> dict[str, Any]:
+def _asset_row(made: _Columns, asset: str, result: StudyResult) -> dict[str, Any]:
     table = made.table
     own, errors = table.coefficients.loc[asset], made.errors.loc[asset]
     return {
@@ -221,14 +223,21 @@ def _asset_row(made: _Columns, asset: str, result: Any) -> dict[str, Any]:
     }
 
 
-def _coverage_rows(result: Any) -> list[dict[str, Any]]:
+def _coverage_rows(result: StudyResult) -> list[dict[str, Any]]:
     """Coverage of each series with its missing values by cause."""
-    causes = result.panel.ledger.groupby(["series", "cause"], sort=False, observed=True).size()
-    missing: dict[Any, list[str]] = {}
-    for (name, cause), count in causes.items():
+    causes = result.panel.missing_log.groupby(["series", "cause"], sort=False, observed=True).size()
+    missing: dict[str, list[str]] = {}
+    for place, count in causes.items():
+        name, cause = cast(tuple[str, str], place)
         missing.setdefault(name, []).append(f"{count} {cause}")
     rows = result.panel.coverage.rename_axis("series").reset_index().to_dict("records")
-    return [{**row, "missing": ", ".join(missing.get(row["series"], ["none"]))} for row in rows]
+    return [
+        {
+            **{str(k): v for k, v in row.items()},
+            "missing": ", ".join(missing.get(row["series"], ["none"])),
+        }
+        for row in rows
+    ]
 
 
 def _range_of(lags: pd.Series) -> str:

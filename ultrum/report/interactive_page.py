@@ -21,6 +21,7 @@ from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.transform.levels import cumulate
 from ultrum.report.figure_style import INK, LANTERN, MIST, STONE, TIDE
 from ultrum.report.figures.series_figures import reading_of
+from ultrum.study.study_result import StudyResult
 
 if TYPE_CHECKING:
     from bokeh.plotting import figure
@@ -38,7 +39,7 @@ class Line:
     values: pd.Series
 
 
-def explorer(result: Any) -> dict[str, str] | None:
+def explorer(result: StudyResult) -> dict[str, str] | None:
     """Lines and scripts of the picture, for the page; None without bokeh.
 
     Returns
@@ -65,7 +66,7 @@ def explorer(result: Any) -> dict[str, str] | None:
     }
 
 
-def lines_of(result: Any) -> Iterator[Line]:
+def lines_of(result: StudyResult) -> Iterator[Line]:
     """Every line of a study, those about the company first."""
     company = result.company
     yield from _about(result, f"About {company}")
@@ -74,13 +75,13 @@ def lines_of(result: Any) -> Iterator[Line]:
         betas = result.rolling.frame()
         for asset in betas:
             yield Line("Beta in moving windows", str(asset), "beta", betas[asset])
-    for name in result.panel.factors:
+    for name in map(str, result.panel.factors):
         yield _as_read("Factors", name, result.panel.factor_table[name])
     for name, series in result.series.items():
         yield _as_read("Series of the study", name, series)
 
 
-def _about(result: Any, group: str) -> Iterator[Line]:
+def _about(result: StudyResult, group: str) -> Iterator[Line]:
     """The paths of the company that the report's figures show."""
     wanted, level = set(result.study.report.figures), result.study.report.level
     bands: dict[str, pd.DataFrame] = {}
@@ -102,12 +103,14 @@ def _grown(group: str, table: SeriesTable) -> Iterator[Line]:
         own = table[name]
         known = own.values.loc[own.values.first_valid_index() : own.values.last_valid_index()]
         if len(known) and known.notna().all():
-            yield Line(group, name, "growth of one", cumulate(TimeSeries(known, own.about)).values)
+            yield Line(
+                group, name, "growth of one", cumulate(TimeSeries(known, own.metadata)).values
+            )
 
 
 def _as_read(group: str, name: str, series: TimeSeries) -> Line:
     """A series in the unit people read it in."""
-    factor, unit = reading_of(series.about)
+    factor, unit = reading_of(series.metadata)
     return Line(group, name, unit, factor * series.values)
 
 

@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.regression.results import CONSTANT
 from ultrum.core.series.time_series import SeriesTable
+from ultrum.errors import StudyError
 from ultrum.report import figures
 from ultrum.report.result_tables import slug
+from ultrum.study.study_result import StudyResult
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
+T = TypeVar("T")
 
-def drawn_figures(result: Any) -> Iterator[tuple[str, Axes]]:
+
+def drawn_figures(result: StudyResult) -> Iterator[tuple[str, Axes]]:
     """Each figure asked for, by the name of its file, with the study's own title where it says one."""
     draw = _drawers(result)
     for name in result.study.report.figures:
@@ -39,41 +43,56 @@ def _reword(ax: Axes, said: dict[str, Any]) -> None:
         text.set_text(said.get("legend", {}).get(text.get_text(), text.get_text()))
 
 
-def _drawers(result: Any) -> dict[str, Callable[[], Axes]]:
+def _drawers(result: StudyResult) -> dict[str, Callable[[], Axes]]:
     level, panel, company = result.study.report.level, result.study.panel, result.company
     source = ", ".join(dict.fromkeys([panel.assets, panel.factors]))
-    factor = first_factor(result)
-    said = {"level": level, "source": source}
+    betas, fit = result.betas, result.betas.fit(company)
     return {
-        "betas": lambda: figures.betas(result.betas, highlight=company, **said),
-        "line of fit": lambda: figures.line_of_fit(result.betas.fit(company), **said),
-        "build-up": lambda: figures.build_up(result.cost, company, **said),
+        "betas": lambda: figures.betas(betas, highlight=company, level=level, source=source),
+        "line of fit": lambda: figures.line_of_fit(fit, level=level, source=source),
+        "build-up": lambda: figures.build_up(result.cost, company, level=level, source=source),
         "rolling beta": lambda: figures.beta_path(
-            result.rolling, company, whole=float(result.betas.coefficients.loc[company, factor]), **said
+            _given(result.rolling, "rolling betas"), company,
+            whole=float(fit.coefficients[first_factor(result)]), level=level, source=source,
         ),
-        "wandering beta": lambda: figures.beta_path(result.wandering, company, **said),
+        "wandering beta": lambda: figures.beta_path(result.wandering, company, level=level, source=source),
         "break": lambda: figures.break_path(result.break_found, source=source),
         "predicted against realised": lambda: figures.predicted_against_realised(
-            result.two_pass, source=source
+            _given(result.two_pass, "[two_pass]"), source=source
         ),
-        "peers": lambda: figures.peers(result.peers, source=source),
-        "sensitivity": lambda: figures.sensitivity(result.sensitivity, source=source),
+        "peers": lambda: figures.peers(_given(result.peers, "[cost_of_equity.peers]"), source=source),
+        "sensitivity": lambda: figures.sensitivity(
+            _given(result.sensitivity, "[sensitivity]"), source=source
+        ),
         "risk and return": lambda: _risk_and_return(result),
         "growth of one": lambda: figures.growth_of_one(result.returns.select([company])),
     }  # fmt: skip
 
 
-def first_factor(result: Any) -> str:
+def _given(part: T | None, section: str) -> T:
+    """A part of a result that a figure needs.
+
+    Raises
+    ------
+    StudyError
+        If the study has no such section.
+    """
+    if part is None:
+        raise StudyError(f"A figure of the report needs {section}, which the study does not have.")
+    return part
+
+
+def first_factor(result: StudyResult) -> str:
     """The factor whose beta is shown."""
     return next(str(t) for t in result.betas.coefficients if t != CONSTANT)
 
 
 def total_returns(panel: Panel) -> SeriesTable:
     """Total returns of the panel's assets."""
-    return SeriesTable(panel.assets, tuple(panel.about[str(n)] for n in panel.assets))
+    return SeriesTable(panel.assets, tuple(panel.metadata[str(n)] for n in panel.assets))
 
 
-def _risk_and_return(result: Any) -> Axes:
+def _risk_and_return(result: StudyResult) -> Axes:
     from ultrum.core.statistics.risk_return import risk_return
 
     return figures.risk_against_return(
@@ -81,16 +100,17 @@ def _risk_and_return(result: Any) -> Axes:
     )
 
 
-def figure_words(name: str, result: Any) -> str:
+def figure_words(name: str, result: StudyResult) -> str:
     """What a figure shows, for those who cannot see it."""
-    company, made = result.company, result.sensitivity
-    if name == "predicted_against_realised":
+    company = result.company
+    if name == "predicted_against_realised" and result.two_pass is not None:
         r2 = f"R² of means {result.two_pass.r2:.2f}"
         return f"Mean excess return of each company against what its exposures predict; {r2}."
-    if name == "peers":
+    if name == "peers" and result.peers is not None:
         return f"Betas of the peers as measured and without debt, and {result.peers.beta:.2f} for {company}."
-    if name == "sensitivity":
-        low, high = made.table["beta"].min(), made.table["beta"].max()
+    if name == "sensitivity" and result.sensitivity is not None:
+        betas = result.sensitivity.table["beta"]
+        low, high = betas.min(), betas.max()
         return (
             f"Betas of {company} under every combination of choices, from {low:.2f} to {high:.2f}."
         )

@@ -19,20 +19,21 @@ from ultrum.report.html_report import page
 from ultrum.report.model_tables import model_table
 from ultrum.report.result_figures import drawn_figures
 from ultrum.report.result_tables import company_fits, files_of, slug, tables
-from ultrum.report.run_file import run_file
 from ultrum.report.table_files import flattened, to_parquet, whole_folder, write_workbook
+from ultrum.study.run_record import run_file
+from ultrum.study.study_result import StudyResult
 
 _NO_CLOCK: Final = datetime(1980, 1, 1)  # the same results are the same bytes
 _CORE: Final = ("dc:title", "dc:identifier", "dc:date")  # study, run, how far the data go
 _SHEETS: Final = {
     "answer": ["cost_of_equity", "build_up", "variance_shares"],
     "models": [],
-    "panel": ["excess_returns", "factors", "conditions", "coverage", "ledger"],
+    "panel": ["excess_returns", "factors", "conditions", "coverage", "missing_log"],
     "notes": ["warnings", "deliveries", "stages"],
 }
 
 
-def write_results(result: Any, folder: str | os.PathLike[str]) -> dict[str, Path]:
+def write_results(result: StudyResult, folder: str | os.PathLike[str]) -> dict[str, Path]:
     """Write report, tables and figures of a study; paths by name.
 
     Parameters
@@ -68,42 +69,43 @@ class PartlyWrittenError(UltrumError):
         self.places = dict(places)
 
 
-def _write_figures(result: Any, place: Path) -> dict[str, str]:
+def _write_figures(result: StudyResult, place: Path) -> dict[str, str]:
     """Each figure into its files, one after the other so that only one is held; the SVG of each for the page."""
     place.mkdir()
-    wanted, texts, about = result.study.report.export, {}, about_run(result)
+    wanted, texts, metadata = result.study.report.export, {}, about_run(result)
     for name, ax in drawn_figures(result):
-        texts[name] = figures.to_svg(ax, about)
+        texts[name] = figures.to_svg(ax, metadata)
         drawn: Any = ax.get_figure()
         drawn.set_layout_engine("none")  # what has been laid out once stays
-        figures.to_png(ax, place / f"{name}.png", about)
+        figures.to_png(ax, place / f"{name}.png", metadata)
         if "svg" in wanted:
             (place / f"{name}.svg").write_text(texts[name], encoding="utf-8")
         if "pdf" in wanted:
-            figures.to_pdf(ax, place / f"{name}.pdf", about)
+            figures.to_pdf(ax, place / f"{name}.pdf", metadata)
     return texts
 
 
-def _write_tables(result: Any, made: Mapping[str, pd.DataFrame], work: Path) -> list[str]:
+def _write_tables(result: StudyResult, made: Mapping[str, pd.DataFrame], work: Path) -> list[str]:
     """Tables in every format the study asks for; what could not be written, one sentence each."""
     wanted, said = result.study.report.export, result.study.report
     place = work / "tables"
     place.mkdir()
-    about = about_run(result)
+    metadata = about_run(result)
     form = CsvForm(said.separator, said.decimal_mark, said.dates)
-    facts = dict(zip(_CORE, about.values(), strict=True))
+    facts = dict(zip(_CORE, metadata.values(), strict=True))
     for name, table in made.items():
         if "csv" in wanted:
             described_csv(table, place / f"{name}.csv", form, facts=facts)
         if "parquet" in wanted:
-            to_parquet(table, place / f"{name}.parquet", about)
-    told = "; ".join(f"{k.replace('_', ' ')} {v}" for k, v in about.items())
+            to_parquet(table, place / f"{name}.parquet", metadata)
+    told = "; ".join(f"{k.replace('_', ' ')} {v}" for k, v in metadata.items())
     told = " ".join(
         told.replace("--", "- -").split()
     )  # a title cannot end the comment it stands in
     heads = {"latex": ("tex", f"% {told}\n"), "markdown": ("md", f"<!-- {told} -->\n")}
-    for kind in (k for k in heads if k in wanted):
-        ending, head = heads[kind]
+    for kind, (ending, head) in heads.items():
+        if kind not in wanted:
+            continue
         for name, text in journal_tables(result, f"to_{kind}").items():
             (place / f"{name}.{ending}").write_text(head + text, encoding="utf-8")
     faults = []
@@ -111,20 +113,20 @@ def _write_tables(result: Any, made: Mapping[str, pd.DataFrame], work: Path) -> 
     for kind, (name, write) in writers.items():
         if kind in wanted:
             try:
-                write(made, work / name, about)
+                write(made, work / name, metadata)
             except (UltrumError, OSError, ValueError) as error:
                 (work / name).unlink(missing_ok=True)
                 faults.append(f"{name} could not be written: {reason(error)}")
     return faults
 
 
-def about_run(result: Any) -> dict[str, str]:
+def about_run(result: StudyResult) -> dict[str, str]:
     """What every file names: the study, the run, and how far the data go."""
     until = period_label(result.panel.assets.index[-1])
     return {"study": result.study.study.title, "run": result.run, "data_until": until}
 
 
-def journal_tables(result: Any, write: str) -> dict[str, str]:
+def journal_tables(result: StudyResult, write: str) -> dict[str, str]:
     """The company's models side by side, and each model's companies, as a paper prints them."""
     company = result.company
     fits = company_fits(result)
@@ -138,10 +140,12 @@ def journal_tables(result: Any, write: str) -> dict[str, str]:
     return made
 
 
-def _write_workbook(made: Mapping[str, pd.DataFrame], path: Path, about: Mapping[str, str]) -> None:
+def _write_workbook(
+    made: Mapping[str, pd.DataFrame], path: Path, metadata: Mapping[str, str]
+) -> None:
     """One workbook: a sheet of notes, then a sheet for each table."""
-    notes = pd.DataFrame({"what": list(about), "value": list(about.values())})
-    facts = {"title": about["study"], "comments": f"run {about['run']}", "created": _NO_CLOCK}
+    notes = pd.DataFrame({"what": list(metadata), "value": list(metadata.values())})
+    facts = {"title": metadata["study"], "comments": f"run {metadata['run']}", "created": _NO_CLOCK}
     write_workbook({"notes": notes, **_ordered(made)}, path, facts)
 
 
@@ -166,14 +170,16 @@ def _apart(names: Sequence[Any]) -> list[str]:
     return found
 
 
-def write_database(made: Mapping[str, pd.DataFrame], path: Path, about: Mapping[str, str]) -> None:
+def write_database(
+    made: Mapping[str, pd.DataFrame], path: Path, metadata: Mapping[str, str]
+) -> None:
     """Every table in one SQLite file, through SQLAlchemy."""
     import sqlalchemy
 
     engine = sqlalchemy.create_engine(f"sqlite:///{path}")
     try:
         with engine.begin() as connection:
-            pd.DataFrame([about]).to_sql("about", connection, index=False)
+            pd.DataFrame([metadata]).to_sql("metadata", connection, index=False)
             for name, table in made.items():
                 plain = flattened(table)
                 plain.columns = _apart(list(plain.columns))

@@ -3,22 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Any
 
 import pandas as pd
 
 from ultrum.core.regression.results import Fit
+from ultrum.study.study_result import StudyResult
 
 
-def tables(result: Any) -> dict[str, pd.DataFrame]:
+def tables(result: StudyResult) -> dict[str, pd.DataFrame]:
     """Tables of a study's result, those it asks for and those that say what it rests on."""
     files = files_of("betas", result.models)
     made = {files[name]: t.to_frame().rename_axis("asset") for name, t in result.models.items()}
     cost = result.cost.to_frame().rename_axis("asset")
     if result.real_cost is not None:
         cost["real_cost_of_equity"] = result.real_cost
-    if result.abroad is not None:
-        cost[f"cost_in_{result.study.cost_of_equity.in_currency.code}"] = result.abroad.value
+    abroad = result.study.cost_of_equity.in_currency
+    if result.abroad is not None and abroad is not None:
+        cost[f"cost_in_{abroad.code}"] = result.abroad.value
     return {
         **made,
         "cost_of_equity": cost,
@@ -27,7 +28,7 @@ def tables(result: Any) -> dict[str, pd.DataFrame]:
         **_asked_for(result),
         "checks": result.checks,
         "coverage": result.panel.coverage,
-        "ledger": result.panel.ledger,
+        "missing_log": result.panel.missing_log,
         "excess_returns": result.panel.excess.to_frame(),
         "factors": result.panel.factors.join(result.panel.risk_free),
         **({"conditions": result.panel.conditions} if result.panel.conditions.shape[1] else {}),
@@ -37,7 +38,7 @@ def tables(result: Any) -> dict[str, pd.DataFrame]:
     }
 
 
-def _asked_for(result: Any) -> dict[str, pd.DataFrame]:
+def _asked_for(result: StudyResult) -> dict[str, pd.DataFrame]:
     """Tables of what the study asks for beside its regressions."""
     made: dict[str, pd.DataFrame] = {}
     if result.joint_alpha:
@@ -56,7 +57,7 @@ def _asked_for(result: Any) -> dict[str, pd.DataFrame]:
     return made
 
 
-def company_fits(result: Any) -> dict[str, Fit]:
+def company_fits(result: StudyResult) -> dict[str, Fit]:
     """The company's regressions by model; those of adjusted betas only where no other model has their factors."""
     plain = [tuple(t.coefficients) for t in result.models.values() if t.unadjusted is None]
     return {
@@ -67,7 +68,7 @@ def company_fits(result: Any) -> dict[str, Fit]:
     }
 
 
-def joint_alphas(result: Any) -> pd.DataFrame:
+def joint_alphas(result: StudyResult) -> pd.DataFrame:
     """Joint tests of alphas: one row a model and kind."""
     rows = {
         name: {"statistic": t.statistic, "df": f"{t.df[0]}, {t.df[1]}", "p": t.p_value, "rows": t.rows,
@@ -77,14 +78,14 @@ def joint_alphas(result: Any) -> pd.DataFrame:
     return pd.DataFrame.from_dict(rows, orient="index").rename_axis("test")
 
 
-def deliveries(result: Any) -> pd.DataFrame:
+def deliveries(result: StudyResult) -> pd.DataFrame:
     """What was taken from the sources: path, time of retrieval, size, checksum."""
     columns = ["source", "path", "retrieved", "size", "checksum"]
     rows = [[getattr(r, c) for c in columns] for r in result.deliveries]
     return pd.DataFrame(rows, columns=columns)
 
 
-def stages(result: Any) -> pd.DataFrame:
+def stages(result: StudyResult) -> pd.DataFrame:
     """What was done, and what each stage rests on."""
     rows = [
         {"stage": s.name, "needs": "; ".join(s.needs), "gives": s.state,

@@ -124,13 +124,13 @@ def _write_sheet(book: Any, name: str, table: pd.DataFrame) -> None:
             _cell(page, row, column, value)
 
 
-def to_parquet(table: pd.DataFrame, path: Path, about: Mapping[str, str] | None = None) -> None:
-    """A table as Parquet, its dates as dates; ``about`` goes into the metadata of the file."""
+def to_parquet(table: pd.DataFrame, path: Path, metadata: Mapping[str, str] | None = None) -> None:
+    """A table as Parquet, its dates as dates; ``metadata`` goes into the metadata of the file."""
     import pyarrow as pa
     import pyarrow.parquet
 
     made = pa.Table.from_pandas(flattened(table), preserve_index=False)
-    made = made.replace_schema_metadata({**(made.schema.metadata or {}), **(about or {})})
+    made = made.replace_schema_metadata({**(made.schema.metadata or {}), **(metadata or {})})
     try:
         pyarrow.parquet.write_table(made, path)
     except OSError as error:

@@ -9,10 +9,10 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.currency.conversion import to_currency
-from ultrum.core.currency.exchange_rates import RateTable
+from ultrum.core.currency.exchange_rates import ExchangeRates
 from ultrum.core.returns.asset_returns import returns
 from ultrum.core.returns.price_adjustment import unused_events
-from ultrum.core.returns.price_checks import traded_prices
+from ultrum.core.returns.price_checks import mask_untraded
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.date_parser import days_in
 from ultrum.desk import Desk
@@ -28,8 +28,8 @@ def read_prices(plan: Study, desk: Desk) -> Reading:
     wide = bool(reading.fields) and all(t.names == [n] for n, t in reading.fields.items())
     if wide and plan.panel.price_column not in reading.fields:
         close = reading.wide()
-        untold = not any(a.measure for a in close.about)
-        close = close.described(measure="price") if untold else close
+        untold = not any(a.measure for a in close.metadata)
+        close = close.with_metadata(measure="price") if untold else close
         return replace(reading, fields={plan.panel.price_column: close})
     if plan.panel.price_column not in reading.fields:
         raise StudyError(
@@ -43,9 +43,9 @@ def total_returns(plan: Study, desk: Desk, prices: Reading, warnings: list[Cauti
     """Total returns of every asset in the study's currency."""
     close = prices.fields[plan.panel.price_column]
     if plan.panel.volume_column in prices.fields:
-        close = traded_prices(close, prices.fields[plan.panel.volume_column])
+        close = mask_untraded(close, prices.fields[plan.panel.volume_column])
     dividends, splits, payments = _records_of_assets(plan, desk)
-    if dividends is None and not all(a.income == "total" for a in close.about):
+    if dividends is None and not all(a.income == "total" for a in close.metadata):
         warnings.append(Caution("all assets", "no dividends given; returns leave income out."))
     close, (dividends, payments) = _one_currency(plan, desk, close, (dividends, payments), warnings)
     for asset in [] if payments is None else payments["asset"]:
@@ -60,7 +60,7 @@ def total_returns(plan: Study, desk: Desk, prices: Reading, warnings: list[Cauti
     )
     warnings += [
         Caution(name, f"{count} dividends or splits fall outside its prices and were not used.")
-        for name, count in unused_events(made.about).items()
+        for name, count in unused_events(made.metadata).items()
     ]
     return made
 
@@ -69,7 +69,7 @@ def daily_returns(plan: Study, desk: Desk, prices: Reading) -> SeriesTable:
     """Total returns of every trading day, of the assets in the study's own currency."""
     close = prices.fields[plan.panel.price_column]
     home = plan.study.currency
-    own = [a.name for a in close.about if not home or not a.currency or a.currency == home]
+    own = [a.name for a in close.metadata if not home or not a.currency or a.currency == home]
     dividends, splits, payments = (
         None if table is None else table[table["asset"].isin(own)]
         for table in _records_of_assets(plan, desk)
@@ -107,7 +107,7 @@ def _one_currency(
 ) -> tuple[SeriesTable, list[pd.DataFrame | None]]:
     """Prices, and tables of what was paid, converted to the study's currency with the quotes it names."""
     home, made = plan.study.currency, list(paid)
-    abroad = [a.name for a in close.about if home and a.currency and a.currency != home]
+    abroad = [a.name for a in close.metadata if home and a.currency and a.currency != home]
     if not abroad:
         return close, made
     quotes = [desk.fetch(address) for address in plan.panel.exchange_rates]
@@ -115,10 +115,10 @@ def _one_currency(
     for name in close.names:
         series = close[name]
         if name in abroad:
-            own = series.about.currency
+            own = series.metadata.currency
             rate = _quote_for(own, home, quotes, name)
             made = [_payments_converted(table, name, own, home, rate) for table in made]
-            text = f"posted in {own}; prices and what it paid are converted to {home} at {rate.about.address}."
+            text = f"posted in {own}; prices and what it paid are converted to {home} at {rate.metadata.address}."
             warnings.append(Caution(name, text))
             series = to_currency(series, home, rate)
         columns.append(series)
@@ -127,7 +127,7 @@ def _one_currency(
 
 def _quote_for(currency: str, home: str, quotes: list[TimeSeries], asset: str) -> TimeSeries:
     for quote in quotes:
-        if quote.about.unit in (f"{currency}/{home}", f"{home}/{currency}"):
+        if quote.metadata.unit in (f"{currency}/{home}", f"{home}/{currency}"):
             return quote
     raise StudyError(
         f"{asset} is posted in {currency}, the study is in {home}. Name a quote of the two in "
@@ -152,11 +152,11 @@ def _payments_converted(
         return table
     days = days_in(table.loc[foreign, "date"], f"{asset}, date of what it paid")
     amounts = table.loc[foreign, "amount"].to_numpy(dtype=float)
-    rates = RateTable([rate]).rates(own, home, days)
+    rates = ExchangeRates([rate]).rates(own, home, days)
     if np.isnan(rates).any():
         day = days[np.isnan(rates)][0]
         raise StudyError(
-            f"{asset} paid something on {day}, of which {rate.about.address} has no rate."
+            f"{asset} paid something on {day}, of which {rate.metadata.address} has no rate."
         )
     changed = table.astype({"amount": np.float64})
     changed.loc[foreign, "amount"] = amounts * rates

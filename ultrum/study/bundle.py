@@ -11,8 +11,8 @@ from typing import Any, Final
 
 from ultrum.errors import StudyError, reason
 from ultrum.file_access import path_of
-from ultrum.report.run_file import run_file
 from ultrum.study.provenance import run_from
+from ultrum.study.run_record import run_file
 from ultrum.study.schema import LARGEST, Study
 from ultrum.study.study_result import StudyResult
 from ultrum.vault import Vault, pack, unpack

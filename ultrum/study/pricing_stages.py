@@ -18,7 +18,7 @@ from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.returns.asset_returns import returns
 from ultrum.core.series.labels import period_label
-from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.durations import months_in
 from ultrum.desk import Desk
@@ -62,7 +62,7 @@ def _premium(history: TimeSeries, rate: TimeSeries, given: Any, found: TwoPass |
         basis = given.basis or "given"
         return Premium(given.value, given.error, over=given.over or over, basis=basis)
     if isinstance(given, PremiumSection):
-        own = rate if rate.about.frequency == history.about.frequency else None
+        own = rate if rate.metadata.frequency == history.metadata.frequency else None
         return premium(history, mean=given.mean, horizon=given.horizon, risk_free=own)
     if given == "history":
         return premium(history)
@@ -96,23 +96,23 @@ def inflation_at_end(
     name = plan.cost_of_equity.inflation
     if not name:
         return None
-    about, known = series[name].about, series[name].values.dropna()
+    metadata, known = series[name].metadata, series[name].values.dropna()
     said = f"[cost_of_equity] inflation = '{name}'"
-    if about.measure != "rate":
+    if metadata.measure != "rate":
         raise StudyError(
-            f"{said} is a {about.measure or 'series'}, not a growth rate. Give the series a growth step."
+            f"{said} is a {metadata.measure or 'series'}, not a growth rate. Give the series a growth step."
         )
-    _check_yearly(about, said)
+    _check_yearly(metadata, said)
     end = stage_functions.end_of(panel)
-    known = known[about.frequency.ends(about.frequency.ordinals_of(known.index)) <= end]
+    known = known[metadata.frequency.ends(metadata.frequency.ordinals_of(known.index)) <= end]
     if not len(known):
         raise StudyError(f"{said} has no value up to the end of the panel, {end}.")
     return float(known.iloc[-1]), period_label(known.index[-1])
 
 
-def _check_yearly(about: Descriptor, said: str) -> None:
+def _check_yearly(metadata: Metadata, said: str) -> None:
     """Refuse growth over another span than a year, which a yearly cost cannot be set against."""
-    for step in about.trail:
+    for step in metadata.trail:
         settings = dict(step.settings)
         over = settings.get("over", "")
         if step.action == "growth" and months_in(over) != 12 and "annualised" not in settings:
@@ -176,4 +176,4 @@ def sensitivity_of(plan: Study, desk: Desk, panel: Panel, prices: Any) -> BetaSe
 
 def _index_at(desk: Desk, address: str) -> TimeSeries:
     found = desk.fetch(address, measure="index", timing="end")
-    return found.described(name=Address.parse(address).field or found.name)
+    return found.with_metadata(name=Address.parse(address).field or found.name)

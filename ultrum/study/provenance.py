@@ -1,19 +1,18 @@
-"""From any number of a study to the bytes it rests on, and what changed between two runs."""
+"""Provenance: from a number of a study to the bytes it rests on."""
 
 from __future__ import annotations
 
 import difflib
 import os
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-import pandas as pd
-
 from ultrum.core.arguments import checked
+from ultrum.core.series.labels import TextInNotebooks
 from ultrum.errors import StudyError, reason
 from ultrum.file_access import json_of, path_of
-from ultrum.report.run_file import FORM, Trail, run_facts, stage_of, stage_trail, trail_of
+from ultrum.study.run_record import FORM, run_facts
 from ultrum.study.study_result import StudyResult
 
 
@@ -73,78 +72,114 @@ def run_from(text: str, place: str) -> dict[str, Any]:
     return found
 
 
-_ROUNDING = 1e-12  # relative; two machines may differ by as much
+def stage_of(number: str) -> str:
+    """The stage that a number comes out of."""
+    first, _, rest = number.partition(".")
+    if first in ("cost_of_equity", "cost_of_equity_error", "risk_free"):
+        return "cost of equity"
+    if first == "models":
+        return f"model: {rest.split('.')[0]}"
+    if first == "series":
+        return f"series: {rest}"
+    return {"two_pass": "two-pass", "peers": "peers", "sensitivity": "sensitivity"}.get(
+        first, first
+    )
 
 
 @dataclass(frozen=True, repr=False)
-class Changes:
-    """What differs between two runs of a study.
+class Trail(TextInNotebooks):
+    """Where a number came from.
 
     Attributes
     ----------
-    revised : list of str
-        Deliveries whose bytes are others.
-    done_again : list of str
-        Stages that gave something else.
-    moved : DataFrame
-        Numbers that moved: ``before after change because``.
-    since : str
-        What the run is compared with, in words.
+    name : str
+        The number, a stage or a delivery.
+    value : float or None
+    settings : Any
+        What the study says of the stage.
+    gives : str
+        Checksum of what the stage gave, or of the bytes of a delivery.
+    retrieved : str
+        When a delivery came.
+    imported : bool
+        Whether a delivery came out of an archive, not from its source.
+    parts : tuple of Trail
+        What it rests on.
+    command : str
+        What reproduces it, for the first only.
     """
 
-    revised: list[str]
-    done_again: list[str]
-    moved: pd.DataFrame
-    since: str = "the last run"
+    name: str
+    value: float | None = None
+    settings: Any = None
+    gives: str = ""
+    retrieved: str = ""
+    parts: tuple[Trail, ...] = ()
+    command: str = ""
+    imported: bool = False
 
-    def to_frame(self) -> pd.DataFrame:
-        """The numbers that moved."""
-        return self.moved
+    def deliveries(self) -> list[Trail]:
+        """Every delivery under it, once."""
+        own = [self] if self.retrieved else []
+        found = [*own, *(d for part in self.parts for d in part.deliveries())]
+        return list({(d.name, d.gives): d for d in found}.values())
+
+    def to_dict(self) -> dict[str, Any]:
+        """As plain data."""
+        said = {"name": self.name, "value": self.value, "settings": self.settings, "gives": self.gives,
+                "retrieved": self.retrieved, "command": self.command,
+                "imported": self.imported or None}  # fmt: skip
+        kept = {k: v for k, v in said.items() if v not in (None, "", [], {})}
+        return kept | ({"parts": [p.to_dict() for p in self.parts]} if self.parts else {})
+
+    def lines(self) -> Iterator[str]:
+        """The tree, a line each; a stage met before is only named again."""
+        yield self.name if self.value is None else f"{self.name} = {self.value:.6g}"
+        met: set[str] = set()
+        for place, part in enumerate(self.parts):
+            yield from part._branch("", place == len(self.parts) - 1, met)
+        if self.command:
+            yield f"to make it again: {self.command}"
+
+    def _branch(self, lead: str, last: bool, met: set[str]) -> Iterator[str]:
+        when = f"  {self.retrieved[:19]}" if self.retrieved else ""
+        when += "  imported from an archive" if self.imported else ""
+        again = "  (as above)" if self.name in met and self.parts else ""
+        yield f"{lead}{'└ ' if last else '├ '}{self.name}  {self.gives[:12]}{when}{again}"
+        if again:
+            return
+        met.add(self.name)
+        for place, part in enumerate(self.parts):
+            yield from part._branch(
+                lead + ("  " if last else "│ "), place == len(self.parts) - 1, met
+            )
 
     def __repr__(self) -> str:
-        if not self.revised and not len(self.moved):
-            return f"Nothing has changed since {self.since}."
-        words = [f"revised: {', '.join(self.revised) or 'no delivery'}"]
-        words.append(f"done again: {', '.join(self.done_again) or 'nothing'}")
-        if len(self.moved):
-            shown = self.moved.head(12).to_string(float_format="{:.6g}".format, max_colwidth=60)
-            words.append(f"{len(self.moved)} numbers moved, largest first:\n{shown}")
-        return "\n".join(words)
+        return "\n".join(self.lines())
 
 
-def changes(
-    before: Mapping[str, Any], after: Mapping[str, Any], since: str = "the last run"
-) -> Changes:
-    """Compare two runs, each as :func:`read_run` gives it.
-
-    Examples
-    --------
-    >>> run = {"numbers": {"risk_free": 0.03}, "stages": []}
-    >>> changes(run, run)
-    Nothing has changed since the last run.
-    """
-    old, new = _bytes_of(before), _bytes_of(after)
-    revised = [name for name, checksum in new.items() if name in old and old[name] != checksum]
-    revised += [f"{name} (new)" for name in new if name not in old]
-    states = {s["name"]: s["gives"] for s in before["stages"]}
-    done = [s["name"] for s in after["stages"] if states.get(s["name"]) != s["gives"]]
-    stages = {s["name"]: s for s in after["stages"]}
-    rows = []
-    for name, value in after["numbers"].items():
-        was = before["numbers"].get(name)
-        if was is None or abs(value - was) <= _ROUNDING * max(abs(was), abs(value)):
-            continue
-        under = {d.name for d in stage_trail(stages, stage_of(name)).deliveries()}
-        why = [r for r in revised if r.removesuffix(" (new)") in under]
-        rows.append({"number": name, "before": was, "after": value, "change": value - was,
-                     "because": ", ".join(why) or "the study or the program says otherwise"})  # fmt: skip
-    moved = pd.DataFrame(
-        rows, columns=["number", "before", "after", "change", "because"]
-    ).set_index("number")
-    size = moved["change"].abs() / moved["before"].abs().clip(lower=1e-12)
-    moved = moved.loc[size.sort_values(ascending=False, kind="stable").index]
-    return Changes(revised, done, moved, since)
+def trail_of(facts: Mapping[str, Any], number: str) -> Trail:
+    """What a number of a run rests on."""
+    stages = {s["name"]: s for s in facts["stages"]}
+    root = stage_trail(stages, stage_of(number))
+    newest = max((d.retrieved for d in root.deliveries()), default="")
+    command = f"ultrum run STUDY.toml --at {newest}" if newest else "ultrum run STUDY.toml"
+    return Trail(number, value=facts["numbers"].get(number), parts=(root,), command=command)
 
 
-def _bytes_of(run: Mapping[str, Any]) -> dict[str, str]:
-    return {f"{d['source']}:{d['path']}": d["checksum"] for s in run["stages"] for d in s["takes"]}
+def stage_trail(stages: Mapping[str, Any], name: str) -> Trail:
+    """What a stage rests on."""
+    said = stages.get(name)
+    if said is None:
+        return Trail(name)
+    takes = tuple(
+        Trail(
+            f"{d['source']}:{d['path']}",
+            gives=d["checksum"],
+            retrieved=d["retrieved"],
+            imported=bool(d.get("imported")),
+        )
+        for d in said["takes"]
+    )
+    needs = tuple(stage_trail(stages, n) for n in said["needs"])
+    return Trail(name, settings=said["settings"], gives=said["gives"], parts=(*needs, *takes))

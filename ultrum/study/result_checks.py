@@ -9,7 +9,7 @@ import pandas as pd
 
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.regression.structural_breaks import break_test, chow_tests
-from ultrum.core.returns.price_checks import untraded_share
+from ultrum.core.returns.price_checks import zero_volume_share
 from ultrum.core.series.labels import p_equals
 from ultrum.core.time.frequency import Frequency
 from ultrum.errors import EstimationError
@@ -41,14 +41,14 @@ def check_assets(plan: Study, prices: Reading, betas: BetaTable) -> pd.DataFrame
         frequency = Frequency.parse(plan.study.frequency)
         ends = frequency.ordinals_of(betas.response.index[[0, -1]])  # the days that the panel spans
         start, end = str(frequency.starts(ends)[0]), str(frequency.ends(ends)[1])
-        idle = untraded_share(close.sample(start, end), volume.sample(start, end))
+        idle = zero_volume_share(close.sample(start, end), volume.sample(start, end))
     breaks = (
         chow_tests(betas.unadjusted or betas)
         if plan.tests.breaks == "chow"
         else _sup_f_tests(betas)
     )
     made = breaks.set_axis(["break_f", "break_p", "break_note"], axis=1).rename_axis("asset")
-    made.insert(0, "untraded_share", idle.reindex(made.index).astype(float))
+    made.insert(0, "zero_volume_share", idle.reindex(made.index).astype(float))
     return made
 
 
@@ -85,8 +85,8 @@ def check_cautions(plan: Study, checks: pd.DataFrame, betas: BetaTable) -> list[
     standing = standing_out(checks["break_p"], FALSE_SHARE)
     for asset, row in ((str(name), row) for name, row in checks.iterrows()):
         own = asset == plan.cost_of_equity.company and row["break_p"] < BREAK_LEVEL
-        if row["untraded_share"] > UNTRADED_LIMIT:
-            share = f"{100 * row['untraded_share']:.1f} % of its days saw no trade"
+        if row["zero_volume_share"] > UNTRADED_LIMIT:
+            share = f"{100 * row['zero_volume_share']:.1f} % of its days saw no trade"
             found.append(Caution(asset, f"{share}; its beta is likely too low."))
         if own or standing[asset]:
             p = p_equals(row["break_p"])

@@ -9,14 +9,13 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from ultrum.core.arguments import checked
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.cost_result import CostOfEquity
 from ultrum.core.pricing.factor_betas import factor_betas
 from ultrum.core.pricing.joint_alpha import JointAlphaTest, joint_alpha_test
 from ultrum.core.pricing.peers import PeerBeta
 from ultrum.core.pricing.sensitivity import BetaSensitivity
-from ultrum.core.pricing.shrinkage import adjust_betas
+from ultrum.core.pricing.shrinkage import shrink_betas
 from ultrum.core.pricing.two_pass import two_pass
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.diagnostics import Diagnosis, diagnose
@@ -39,9 +38,8 @@ from ultrum.vault import Record
 Progress = Callable[[str], None]
 
 
-@checked
-def run_study(
-    study: Study | str | os.PathLike[str],
+def run(
+    plan: Study,
     *,
     vault: str | os.PathLike[str] | None = None,
     offline: bool = False,
@@ -51,55 +49,13 @@ def run_study(
     progress: Progress | None = None,
     credentials: CredentialStore | str | os.PathLike[str] | None = None,
 ) -> StudyResult:
-    """Run a study, from its file or as an object.
-
-    Parameters
-    ----------
-    study : Study or path
-        The study; a file is checked whole before anything is downloaded.
-    vault : path, optional
-        Folder of the vault.
-    offline : bool
-        Take every delivery from the vault.
-    at : str, optional
-        As the vault stood at this day or instant; nobody is asked.
-    keep : bool
-        Keep what each stage gives beside the vault, and do again only what has changed. The numbers are the
-        same either way.
-    refresh : bool
-        Download every delivery whole, also those that a source would call unchanged.
-    progress : callable, optional
-        Told in a few words what is being done.
-    credentials : CredentialStore or path, optional
-        Credentials that the study's sources name; by default those of the user's configuration folder.
-
-    Returns
-    -------
-    StudyResult
-
-    Raises
-    ------
-    StudyError
-        If the study is not valid.
-    SourceError, VaultError, UltrumError
-        If something it needs cannot be had or cannot be right.
-
-    Examples
-    --------
-    >>> import tempfile, ultrum as ul
-    >>> study = ul.Study.load(ul.practice.demo_study())
-    >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
-    ...     result = run_study(study.with_sources_at(service.places), vault=folder)
-    >>> result.company
-    'BRTW'
-    """
-    plan = study if isinstance(study, Study) else Study.load(study)
+    """Run a study; parameters as for :func:`ultrum.run_study`."""
+    if refresh and (offline or at):
+        raise StudyError("refresh asks every source, offline and at ask none; take one of them.")
     tell = progress or (lambda _: None)
     sources = {
         name: source.model_dump(exclude_defaults=True) for name, source in plan.sources.items()
     }
-    if refresh and (offline or at):
-        raise StudyError("refresh asks every source, offline and at ask none; take one of them.")
     policy = HttpPolicy(conditional=not refresh)
     with Desk(
         vault, sources=sources, offline=offline, progress=tell, policy=policy, keep_readings=True,
@@ -209,7 +165,7 @@ def _panel(
 
     def _work() -> Panel:
         risk_free = stage_functions.rate_at(plan, desk, plan.panel.risk_free)
-        conditions = [series[n].described(name=n) for n in plan.panel.conditions]
+        conditions = [series[n].with_metadata(name=n) for n in plan.panel.conditions]
         known_by = stage_functions.known_by_of(plan, desk)
         return stage_functions.make_panel(plan, made, factors, risk_free, conditions, known_by)
 
@@ -246,7 +202,7 @@ def _models(plan: Study, stages: Stages, panel: Panel) -> dict[str, BetaTable]:
         def _work(m: Any = said) -> BetaTable:
             table = factor_betas(panel, m.factors, errors=m.errors, lags=m.lags)
             single = [a for a in table.assets if a not in plan.portfolios]
-            return adjust_betas(table, how=m.adjust, among=single) if m.adjust else table
+            return shrink_betas(table, how=m.adjust, among=single) if m.adjust else table
 
         made[said.name] = stages.do(
             f"model: {said.name}", said.model_dump(mode="json"), ["panel"], _work
@@ -258,7 +214,7 @@ def _joint_alphas(plan: Study, stages: Stages, panel: Panel) -> dict[str, JointA
     made = {}
     panel = stage_functions.without_portfolios(plan, panel)  # they are combinations of the others
     for model in plan.models:
-        if model.adjust or not all(panel.about[f].is_return for f in model.factors):
+        if model.adjust or not all(panel.metadata[f].is_return for f in model.factors):
             continue  # alphas of adjusted betas, and of factors that nobody can hold, have no meaning
         for how in plan.tests.joint_alpha:
             name = f"{model.name}, {how}"

@@ -13,7 +13,7 @@ from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.panel.alignment import align
 from ultrum.core.pricing.currency_factor import currency_factor
 from ultrum.core.returns.asset_returns import excess
-from ultrum.core.returns.yields import per_period
+from ultrum.core.returns.yields import yield_to_return
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.risk_return import portfolio
 from ultrum.core.time.date_parser import days_in
@@ -78,21 +78,21 @@ def make_series(plan: Study, desk: Desk, name: str, said: Series, find: Find) ->
     elif said.composite:
         own = said.composite
         start = composite(
-            [find(n).described(name=n) for n in own.parts], orient=dict(own.orient),
+            [find(n).with_metadata(name=n) for n in own.parts], orient=dict(own.orient),
             weights=dict(own.weights) or None, at_least=own.at_least, over=own.over, name=name,
         )  # fmt: skip
     else:
-        home = rate_at(plan, desk, plan.panel.risk_free).described(currency=plan.study.currency)
+        home = rate_at(plan, desk, plan.panel.risk_free).with_metadata(currency=plan.study.currency)
         start = currency_factor(said.currency_factor, home, [desk.fetch(a) for a in said.rates])
     made = apply_steps(start, said.steps, find)
-    return made.described(title=said.title) if said.title else made
+    return made.with_metadata(title=said.title) if said.title else made
 
 
 def rate_at(plan: Study, desk: Desk, address: str) -> TimeSeries:
     """Risk-free return at an address: a column of returns, or a yield made into returns."""
     wanted = Address.parse(address)
     if plan.sources[wanted.source].kind == "sdmx":
-        return per_period(desk.fetch(address), plan.study.frequency)
+        return yield_to_return(desk.fetch(address), plan.study.frequency)
     units = plan.panel.factor_units
     found = desk.table(address, units=units, measure="return").series
     if wanted.field not in found:
@@ -120,13 +120,13 @@ def _factor(
 ) -> TimeSeries:
     """One factor in excess of the risk-free rate, at the study's frequency where it is traded."""
     if name in own:
-        made = own[name].described(name=name)
+        made = own[name].with_metadata(name=name)
     elif name in plan.panel.total_return_factors:
         made = excess(table[name], risk_free)
     else:
-        made = table[name].described(excess_of=risk_free.name)
+        made = table[name].with_metadata(excess_of=risk_free.name)
     target = Frequency.parse(plan.study.frequency)
-    if made.about.is_return and made.about.frequency < target:
+    if made.metadata.is_return and made.metadata.frequency < target:
         return to_frequency(made, target, risk_free=risk_free)
     return made
 
@@ -157,18 +157,18 @@ def make_panel(
 def within_span(plan: Study, series: TimeSeries) -> TimeSeries:
     """The part of a series that lies in the study's span."""
     start, end = plan.study.span
-    frequency, ordinals = series.about.frequency, series.ordinals
+    frequency, ordinals = series.metadata.frequency, series.ordinals
     inside = np.ones(len(series), dtype=bool)
     if start != "earliest":
         inside &= ordinals >= frequency.ordinals([parse_period(start)[1]])[0]
     if end != "latest":
         inside &= ordinals <= frequency.ordinals([last_day(end)])[0]
-    return TimeSeries(series.values[inside], series.about)
+    return TimeSeries(series.values[inside], series.metadata)
 
 
 def _alike(series: list[TimeSeries]) -> bool:
     """Whether series have one frequency, so that they can lie in one table."""
-    return len({s.about.frequency for s in series}) == 1
+    return len({s.metadata.frequency for s in series}) == 1
 
 
 def known_by_of(plan: Study, desk: Desk) -> Any:

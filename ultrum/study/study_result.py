@@ -11,7 +11,7 @@ import pandas as pd
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.cost_result import CostOfEquity
 from ultrum.core.pricing.joint_alpha import JointAlphaTest
-from ultrum.core.pricing.kalman_beta import FilteredBetas, filtered_beta
+from ultrum.core.pricing.kalman_beta import FilteredBetas, kalman_beta
 from ultrum.core.pricing.peers import PeerBeta
 from ultrum.core.pricing.sensitivity import BetaSensitivity
 from ultrum.core.pricing.two_pass_result import TwoPass
@@ -52,7 +52,7 @@ class StudyResult:
         What a reader must know: about whom, and what.
     run : str
         Hash of the study and of the bytes that went in.
-    returns : SeriesTable or None
+    returns : SeriesTable
         Total returns of every asset and portfolio, before they are lined up.
     stages : mapping of str to Stage
         What was done or taken as kept, and what each rests on.
@@ -78,8 +78,8 @@ class StudyResult:
     deliveries: tuple[Record, ...]
     warnings: tuple[Caution, ...]
     run: str
+    returns: SeriesTable
     inflation_period: str = ""
-    returns: SeriesTable | None = None
     stages: Mapping[str, Stage] = field(default_factory=dict)
     joint_alpha: Mapping[str, JointAlphaTest] = field(default_factory=dict)
     diagnosis: Diagnosis | None = None
@@ -115,7 +115,7 @@ class StudyResult:
     def wandering(self) -> FilteredBetas:
         """Beta of the company on the first factor as a random walk."""
         factor = next(str(t) for t in self.betas.coefficients if t != CONSTANT)
-        return filtered_beta(self.own_panel, factor)
+        return kalman_beta(self.own_panel, factor)
 
     @cached_property
     def break_found(self) -> BreakTest:

@@ -11,8 +11,8 @@ import numpy as np
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Dates, Floats
-from ultrum.core.currency.exchange_rates import MAX_AGE, RateTable
-from ultrum.core.series.metadata import Descriptor
+from ultrum.core.currency.exchange_rates import MAX_AGE, ExchangeRates
+from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.time.period_groups import last_days
@@ -26,7 +26,7 @@ _AT_A_MOMENT = ("price", "stock", "index")
 def to_currency(
     x: SeriesTable,
     currency: str,
-    rates: SeriesLike | Iterable[TimeSeries] | RateTable,
+    rates: SeriesLike | Iterable[TimeSeries] | ExchangeRates,
     *,
     max_age: int = MAX_AGE,
 ) -> SeriesTable:
@@ -41,7 +41,7 @@ def to_currency(
         through.
     currency : str
         ISO 4217 code wanted.
-    rates : TimeSeries, several, or RateTable
+    rates : TimeSeries, several, or ExchangeRates
         Quotes in either direction; a pair that is not quoted is crossed through the fewest steps.
     max_age : int
         A day without a quote takes the last before it, up to this many weekdays old; with none the
@@ -57,86 +57,88 @@ def to_currency(
     --------
     >>> import pandas as pd
     >>> days = pd.bdate_range("2024-01-01", periods=2)
-    >>> price = TimeSeries.wrap(pd.Series([10.0, 11.0], days), measure="price", currency="QSR")
-    >>> quote = TimeSeries.wrap(pd.Series([2.0, 2.0], days), measure="quote", unit="QSR/QML")
+    >>> price = TimeSeries.from_pandas(pd.Series([10.0, 11.0], days), measure="price", currency="QSR")
+    >>> quote = TimeSeries.from_pandas(pd.Series([2.0, 2.0], days), measure="quote", unit="QSR/QML")
     >>> to_currency(price, "QML", quote).to_pandas().tolist()
     [20.0, 22.0]
     """
     table = _table_of(rates, max_age)
-    block, abouts = x.block.copy(), list(x.about)
+    block, metadata_list = x.block.copy(), list(x.metadata)
     known: dict[tuple[str, str], Floats] = {}
-    for i, about in enumerate(x.about):
-        if about.currency == currency:
+    for i, metadata in enumerate(x.metadata):
+        if metadata.currency == currency:
             continue
-        kind = _kind_of(about)
-        key = about.currency, kind
+        kind = _kind_of(metadata)
+        key = metadata.currency, kind
         if key not in known:
-            known[key] = _rates_for(x, about, currency, kind, table)
+            known[key] = _rates_for(x, metadata, currency, kind, table)
         there = np.isfinite(block[:, i])
-        block[:, i] = _converted(block[:, i], known[key], about.measure)
+        block[:, i] = _converted(block[:, i], known[key], metadata.measure)
         without = int((there & ~np.isfinite(block[:, i])).sum()) or None
-        said = about.stepped(
-            "to currency", {"currency": currency}, to=currency, at=table.names_of(about.currency, currency),
+        said = metadata.stepped(
+            "to currency", {"currency": currency}, to=currency, at=table.names_of(metadata.currency, currency),
             rate={"moment": "of its moment", "period": "average of its period", "change": "its change"}[kind],
             values_without_a_rate=without,
         )  # fmt: skip
-        abouts[i] = said
-    return SeriesTable.build(block, x.index, abouts)
+        metadata_list[i] = said
+    return SeriesTable.from_arrays(block, x.index, metadata_list)
 
 
-def _table_of(rates: SeriesLike | Iterable[TimeSeries] | RateTable, max_age: int) -> RateTable:
-    if isinstance(rates, RateTable):
+def _table_of(
+    rates: SeriesLike | Iterable[TimeSeries] | ExchangeRates, max_age: int
+) -> ExchangeRates:
+    if isinstance(rates, ExchangeRates):
         return rates
-    return RateTable([rates] if isinstance(rates, TimeSeries) else rates, max_age=max_age)
+    return ExchangeRates([rates] if isinstance(rates, TimeSeries) else rates, max_age=max_age)
 
 
-def _kind_of(about: Descriptor) -> str:
+def _kind_of(metadata: Metadata) -> str:
     """Whether a series is converted at a moment, over a period, or by a change."""
-    if not about.currency:
+    if not metadata.currency:
         raise CurrencyError(
-            f"{about.name} has no currency; say described(currency=...) if it is money."
+            f"{metadata.name} has no currency; say with_metadata(currency=...) if it is money."
         )
-    if about.is_return:
-        if about.excess_of:
+    if metadata.is_return:
+        if metadata.excess_of:
             raise CurrencyError(
-                f"{about.name} is in excess of {about.excess_of}; convert the returns first, then subtract "
+                f"{metadata.name} is in excess of {metadata.excess_of}; convert the returns first, then subtract "
                 "the rate of the new currency."
             )
         return "change"
-    if about.measure in _AT_A_MOMENT:
-        return "period" if about.timing == "average" else "moment"
-    if about.measure == "flow":
+    if metadata.measure in _AT_A_MOMENT:
+        return "period" if metadata.timing == "average" else "moment"
+    if metadata.measure == "flow":
         return "period"
     raise CurrencyError(
-        f"{about.name} is a {about.measure or 'series of unknown measure'}; only prices, stocks, indices, "
+        f"{metadata.name} is a {metadata.measure or 'series of unknown measure'}; only prices, stocks, indices, "
         "flows and returns are money."
     )
 
 
 def _rates_for(
-    x: SeriesTable, about: Descriptor, currency: str, kind: str, table: RateTable
+    x: SeriesTable, metadata: Metadata, currency: str, kind: str, table: ExchangeRates
 ) -> Floats:
     """Rate of every row, or for returns its change over the row's period."""
-    frequency, timing = table.timing_of(about.currency, currency)
+    frequency, timing = table.timing_of(metadata.currency, currency)
     if frequency > x.frequency:
         raise CurrencyError(
-            f"{about.name} is {x.frequency.name}, the quotes of {about.currency} and {currency} are only "
+            f"{metadata.name} is {x.frequency.name}, the quotes of {metadata.currency} and {currency} are only "
             f"{frequency.name}; convert it to {frequency.name} first."
         )
     same = frequency == x.frequency and not frequency.is_dated
     if same and (timing == "average") != (kind == "period"):
         wanted = "averages of each period" if kind == "period" else "rates at each period's end"
         raise CurrencyError(
-            f"{about.name} needs {wanted}; the quotes {table.names_of(about.currency, currency)} are "
+            f"{metadata.name} needs {wanted}; the quotes {table.names_of(metadata.currency, currency)} are "
             f"{timing or 'end'} values. Give daily quotes."
         )
     if kind == "period" and not same:
-        return _averages(x, about.currency, currency, table)
+        return _averages(x, metadata.currency, currency, table)
     ends = last_days(x)
-    found = table.rates(about.currency, currency, ends)
+    found = table.rates(metadata.currency, currency, ends)
     if kind == "moment" or (same and kind == "period"):
         return found
-    before = table.rates(about.currency, currency, _ends_before(x))
+    before = table.rates(metadata.currency, currency, _ends_before(x))
     return found / before - 1.0
 
 
@@ -147,12 +149,12 @@ def _ends_before(x: SeriesTable) -> Dates:
     return x.frequency.ends(x.ordinals - 1)
 
 
-def _averages(x: SeriesTable, base: str, quote: str, table: RateTable) -> Floats:
+def _averages(x: SeriesTable, base: str, quote: str, table: ExchangeRates) -> Floats:
     """Mean of the rates quoted inside each row's period; for daily rows that day's."""
     if x.frequency.is_dated:
         return table.rates(base, quote, last_days(x))
     pair = table.series(base, quote)
-    days = pair.about.frequency.ends(pair.ordinals)
+    days = pair.metadata.frequency.ends(pair.ordinals)
     place = np.searchsorted(x.ordinals, x.frequency.ordinals(days))
     inside = (place < len(x.index)) & (
         x.ordinals[np.minimum(place, len(x.index) - 1)] == x.frequency.ordinals(days)

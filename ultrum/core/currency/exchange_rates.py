@@ -14,7 +14,7 @@ import pandas as pd
 
 from ultrum.core.array_types import Array, Dates, Floats
 from ultrum.core.series.labels import span_of
-from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.date_parser import days_in
 from ultrum.core.time.frequency import Frequency
@@ -72,7 +72,7 @@ class _Quotes:
     frequency: Frequency
 
 
-class RateTable:
+class ExchangeRates:
     """Exchange rates of every pair that quotes connect.
 
     Parameters
@@ -99,9 +99,9 @@ class RateTable:
     Examples
     --------
     >>> days = pd.bdate_range("2024-03-28", periods=2)
-    >>> one = TimeSeries.wrap(pd.Series([2.0, 2.1], days), name="a", measure="quote", unit="QSR/QML")
-    >>> two = TimeSeries.wrap(pd.Series([4.0, 4.0], days), name="b", measure="quote", unit="QTV/QML")
-    >>> table = RateTable([one, two])
+    >>> one = TimeSeries.from_pandas(pd.Series([2.0, 2.1], days), name="a", measure="quote", unit="QSR/QML")
+    >>> two = TimeSeries.from_pandas(pd.Series([4.0, 4.0], days), name="b", measure="quote", unit="QTV/QML")
+    >>> table = ExchangeRates([one, two])
     >>> table.rate("QTV", "QSR", on="2024-03-28")
     2 QSR for one QTV on 2024-03-28 through QML
     """
@@ -126,11 +126,11 @@ class RateTable:
         self.unclosed = self._open_triangles()
 
     def _take(self, series: TimeSeries) -> None:
-        base, _, quote = series.about.unit.partition("/")
+        base, _, quote = series.metadata.unit.partition("/")
         if not base or not quote or base == quote:
             raise CurrencyError(
-                f"{series.name} quotes '{series.about.unit or 'no pair'}'; say unit='BASE/QUOTE', the amount of "
-                "QUOTE for one BASE."
+                f"{series.name} quotes '{series.metadata.unit or 'no pair'}'; set unit='BASE/QUOTE', the "
+                "amount of QUOTE for one BASE."
             )
         if (base, quote) in self._pairs or (quote, base) in self._pairs:
             known = self._pairs.get((base, quote)) or self._pairs[quote, base]
@@ -142,13 +142,13 @@ class RateTable:
             raise CurrencyError(
                 f"{series.name} holds no rates, or some that are no positive numbers."
             )
-        frequency = series.about.frequency
+        frequency = series.metadata.frequency
         days = frequency.ends(frequency.ordinals_of(known_values.index))
         self._pairs[base, quote] = _Quotes(
             days,
             known_values.to_numpy(dtype=np.float64),
             series.name,
-            series.about.timing,
+            series.metadata.timing,
             frequency,
         )
 
@@ -258,13 +258,13 @@ class RateTable:
         values = self._along(path, days)
         first = self._between(*steps[0])[0]
         names = ", ".join(self._between(*s)[0].name for s in steps)
-        about = Descriptor(
+        metadata = Metadata(
             name=f"{base}_{quote}", title=f"{quote} for one {base}", frequency=first.frequency,
             measure="quote", unit=f"{base}/{quote}", timing=first.timing,
         ).stepped("cross rate" if len(steps) > 1 else "rate", quotes=names, path=" ".join(path),
                   days_in_some_only=len(every) - len(days) or None)  # fmt: skip
-        return TimeSeries.build(
-            values, first.frequency.index(first.frequency.ordinals(days)), about
+        return TimeSeries.from_arrays(
+            values, first.frequency.index(first.frequency.ordinals(days)), metadata
         )
 
     def last(self, count: int, base: str, quote: str) -> pd.Series:

@@ -10,7 +10,7 @@ import pandas as pd
 
 from ultrum.core.panel.missing_log import MissingData
 from ultrum.core.series.labels import span_of, table_html
-from ultrum.core.series.metadata import Descriptor, step_of
+from ultrum.core.series.metadata import Metadata, step_of
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, last_day, parse_period
 from ultrum.errors import AlignmentError
@@ -32,9 +32,9 @@ class Panel:
     coverage : DataFrame
         By series: first, last, rows, gaps, filled (rows in which a condition stands that is older than
         its newest period), stale, and costs: rows that it alone keeps out of a complete panel.
-    ledger : DataFrame
+    missing_log : DataFrame
         Columns ``period series cause``: every value that was missing, and why.
-    about : mapping of str to Descriptor
+    about : mapping of str to Metadata
     warnings : tuple of str
     missing : MissingData or None
         What was missing before rows were dropped; :meth:`sample` counts from it again.
@@ -45,8 +45,8 @@ class Panel:
     conditions: pd.DataFrame
     risk_free: pd.Series
     coverage: pd.DataFrame
-    ledger: pd.DataFrame
-    about: Mapping[str, Descriptor]
+    missing_log: pd.DataFrame
+    metadata: Mapping[str, Metadata]
     frequency: Frequency
     currency: str
     warnings: tuple[str, ...] = ()
@@ -58,20 +58,20 @@ class Panel:
         block = self.assets.to_numpy() - self.risk_free.to_numpy()[:, None]
         rate = str(self.risk_free.name)
         step = step_of("excess", of=rate)
-        abouts = [self.about[str(n)].with_step(step, excess_of=rate) for n in self.assets]
-        table = SeriesTable.build(block, self.assets.index, abouts)
+        metadata_list = [self.metadata[str(n)].with_step(step, excess_of=rate) for n in self.assets]
+        table = SeriesTable.from_arrays(block, self.assets.index, metadata_list)
         dropped = {} if self.missing is None else self.missing.dropped()
         return replace(table, dropped=dropped)
 
     @property
     def factor_table(self) -> SeriesTable:
         """The factors with their descriptors."""
-        return SeriesTable(self.factors, tuple(self.about[str(n)] for n in self.factors))
+        return SeriesTable(self.factors, tuple(self.metadata[str(n)] for n in self.factors))
 
     @property
     def rate(self) -> TimeSeries:
         """The risk-free return with its descriptor."""
-        return TimeSeries(self.risk_free, self.about[str(self.risk_free.name)])
+        return TimeSeries(self.risk_free, self.metadata[str(self.risk_free.name)])
 
     @property
     def asset_names(self) -> list[str]:
@@ -104,7 +104,7 @@ class Panel:
                 f"{start or 'its start'} to {end or 'its end'}."
             )
         missing, coverage = self.missing, self.coverage
-        ledger = self.ledger[self.ledger["period"].isin(rate.index)]
+        missing_log = self.missing_log[self.missing_log["period"].isin(rate.index)]
         if missing is not None:
             whole = missing.seen.ordinals
             low, high = int(whole[0]), int(whole[-1])
@@ -113,7 +113,7 @@ class Panel:
             if end is not None:
                 high = int(self.frequency.ordinals([last_day(str(end)[:10])])[0])
             missing = missing.within(low, high)
-            coverage, ledger = missing.coverage(), missing.missing_log()
+            coverage, missing_log = missing.coverage(), missing.missing_log()
         return replace(
             self,
             assets=self.assets.loc[start:end],
@@ -121,7 +121,7 @@ class Panel:
             conditions=self.conditions.loc[start:end],
             risk_free=rate,
             coverage=coverage,
-            ledger=ledger,
+            missing_log=missing_log,
             missing=missing,
         )
 
@@ -135,7 +135,7 @@ class Panel:
             f"{self.assets.shape[1]} assets, factors {', '.join(map(str, self.factors)) or 'none'}, "
             f"conditions {', '.join(map(str, self.conditions)) or 'none'}"
         )
-        worst = self.ledger["series"].value_counts().head(5)
+        worst = self.missing_log["series"].value_counts().head(5)
         lost = ", ".join(f"{name} {count}" for name, count in worst.items())
         return (
             f"Panel: {len(self.assets)} {self.frequency.name} rows, {span}"

@@ -11,7 +11,7 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Dates, Floats, Ints
 from ultrum.core.currency.conversion import to_currency
-from ultrum.core.currency.exchange_rates import RateTable
+from ultrum.core.currency.exchange_rates import ExchangeRates
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.panel.missing_log import MissingData, Presence
 from ultrum.core.panel.panel_checks import (
@@ -54,7 +54,7 @@ def align(
     rows: str = "complete",
     known_by: KnownBy | Mapping[str, KnownBy] | None = None,
     currency: str = "",
-    rates: RateTable | None = None,
+    rates: ExchangeRates | None = None,
     start: str | None = None,
     end: str | None = None,
     check_units: bool = True,
@@ -84,7 +84,7 @@ def align(
         ``"hindsight"``; or a mapping of names to these. Must be said when there are any.
     currency : str, optional
         Currency of the panel; assets in others are converted.
-    rates : RateTable, optional
+    rates : ExchangeRates, optional
         Exchange rates to convert with.
     start, end : str, optional
         First and last period.
@@ -111,12 +111,12 @@ def align(
     --------
     >>> months = pd.period_range("2024-01", periods=3, freq="M")
     >>> def column(name, values, **facts):
-    ...     return TimeSeries.wrap(pd.Series(values, months), name=name, measure="return", **facts)
+    ...     return TimeSeries.from_pandas(pd.Series(values, months), name=name, measure="return", **facts)
     >>> bill = column("bill", [0.002, 0.002, 0.002])
     >>> market = column("market", [0.03, -0.01, None], excess_of="bill")
     >>> stock = column("BRTW", [0.02, 0.01, 0.02]).as_table()
     >>> panel = align(assets=stock, factors=market, risk_free=bill)
-    >>> len(panel.assets), panel.ledger["cause"].tolist()
+    >>> len(panel.assets), panel.missing_log["cause"].tolist()
     (2, ['after its last value'])
     """
     if rows not in _ROWS:
@@ -124,7 +124,7 @@ def align(
     target = Frequency.parse(frequency)
     raw = _factors_of(factors)
     if target.code == "B" and "D" in {
-        risk_free.about.frequency.code,
+        risk_free.metadata.frequency.code,
         raw.frequency.code,
         _code(assets),
     }:
@@ -197,8 +197,8 @@ def _assemble(
         conditions=frames["conditions"][kept],
         risk_free=frames["risk_free"].iloc[:, 0][kept],
         coverage=missing.coverage(),
-        ledger=missing.missing_log(),
-        about={a.name: a for t in tables.values() for a in t.about},
+        missing_log=missing.missing_log(),
+        metadata={a.name: a for t in tables.values() for a in t.metadata},
         frequency=target,
         currency=currency,
         warnings=warnings,
@@ -215,13 +215,15 @@ def _own_span(column: pd.Series) -> str:
     return f"({span_of(known.index)})" if len(known) else "(nothing)"
 
 
-def _in_one_currency(assets: SeriesTable, currency: str, rates: RateTable | None) -> SeriesTable:
-    abroad = [a.name for a in assets.about if currency and a.currency and a.currency != currency]
+def _in_one_currency(
+    assets: SeriesTable, currency: str, rates: ExchangeRates | None
+) -> SeriesTable:
+    abroad = [a.name for a in assets.metadata if currency and a.currency and a.currency != currency]
     if not abroad:
         return assets
     if rates is None:
         raise CurrencyError(
-            f"{', '.join(abroad[:5])} are not in {currency}; give rates=RateTable(quotes) to convert them."
+            f"{', '.join(abroad[:5])} are not in {currency}; give rates=ExchangeRates(quotes) to convert them."
         )
     return to_currency(assets, currency, rates)
 
@@ -262,10 +264,10 @@ def _with_macro(
             continue
         ordinals = _periods(*known_span(source, rule, target))
         values = in_release_period(source, rule, target, ordinals)
-        about = loadings[name].about.stepped(
+        metadata = loadings[name].metadata.stepped(
             "in the period of release", known_by=describe_rule(rule)
         )
-        made.append(TimeSeries.build(values, target.index(ordinals), about))
+        made.append(TimeSeries.from_arrays(values, target.index(ordinals), metadata))
     return SeriesTable.of(made).select(loadings.names)
 
 
@@ -279,20 +281,20 @@ def _conditions_known(
     for condition in known:
         rule = rule_for(condition.name, known_by)
         # what is taken at the end of a period is looked up day by day; sums and means wait for its end
-        finer = condition.about.frequency < target and not isinstance(rule, pd.DataFrame)
-        waits = finer and default_method(condition.about) != "last"
+        finer = condition.metadata.frequency < target and not isinstance(rule, pd.DataFrame)
+        waits = finer and default_method(condition.metadata) != "last"
         source = to_frequency(condition, target) if waits else condition
         first, last = known_span(source, rule, target)
-        ordinals = _periods(first, last + 12 * (source.about.frequency > target))
+        ordinals = _periods(first, last + 12 * (source.metadata.frequency > target))
         values, carried = as_known(source, rule, target, ordinals)
-        about = source.about.stepped(
+        metadata = source.metadata.stepped(
             "as known before",
             {"frequency": target},
             known_by=describe_rule(rule),
             carried=int(carried.sum()) or None,
         )
-        older[about.name] = ordinals[carried] + 1
-        made.append(TimeSeries.build(values, target.index(ordinals + 1), about))
+        older[metadata.name] = ordinals[carried] + 1
+        made.append(TimeSeries.from_arrays(values, target.index(ordinals + 1), metadata))
     return SeriesTable.of(made), older
 
 
@@ -303,7 +305,7 @@ def _periods(first: int, last: int) -> Ints:
 def _wrapped(data: Any, **facts: Any) -> SeriesTable:
     if isinstance(data, TimeSeries):
         return data.as_table()
-    return data if isinstance(data, SeriesTable) else SeriesTable.wrap(data, **facts)
+    return data if isinstance(data, SeriesTable) else SeriesTable.from_pandas(data, **facts)
 
 
 def _span(

@@ -86,8 +86,8 @@ class MissingData:
         return coverage_of(self.seen, self.causes, filled, costs)
 
     def missing_log(self) -> pd.DataFrame:
-        """See :func:`ledger_of`."""
-        return ledger_of(self.seen, self.causes)
+        """See :func:`missing_log_of`."""
+        return missing_log_of(self.seen, self.causes)
 
     def dropped(self) -> dict[str, dict[str, int]]:
         """Observations of each asset in periods that were dropped, by the series that these lack."""
@@ -158,7 +158,7 @@ def coverage_of(
     return table
 
 
-def ledger_of(seen: Presence, causes: Causes) -> pd.DataFrame:
+def missing_log_of(seen: Presence, causes: Causes) -> pd.DataFrame:
     """Every missing value with its period, series and cause, series by series."""
     column, row = np.divmod(np.flatnonzero(~seen.present), max(len(seen.index), 1))
     kind = np.where(row < seen.first[column], 0, np.where(row > seen.last[column], 1, 2))

@@ -16,10 +16,10 @@ _WILDEST: Final = {"asset": 4.0, "factor": 1.0, "risk-free": 0.05}
 
 def income_warning(returns: SeriesTable) -> tuple[str, ...]:
     """A warning where some assets' returns leave dividends out and others do not."""
-    bare = [a.name for a in returns.about if a.income == "price"]
-    if not bare or len(bare) == len(returns.about):
+    bare = [a.name for a in returns.metadata if a.income == "price"]
+    if not bare or len(bare) == len(returns.metadata):
         return ()
-    if all(a.income != "total" for a in returns.about):
+    if all(a.income != "total" for a in returns.metadata):
         return ()
     return (
         f"{', '.join(bare[:5])} are price returns beside total returns; they leave dividends out.",
@@ -38,46 +38,50 @@ def check_names(
     for name, role in roles:
         if name in role_of:
             raise AlignmentError(
-                f"'{name}' is the name of {role_of[name]} and of {role}; rename one with described(name=...)."
+                f"'{name}' is the name of {role_of[name]} and of {role}; rename one with with_metadata(name=...)."
             )
         role_of[name] = role
 
 
 def check_roles(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries) -> None:
     """Refuse prices, excess returns and yields where they do not belong."""
-    for about in returns.about:
-        if about.measure != "return":
+    for metadata in returns.metadata:
+        if metadata.measure != "return":
             raise UnitError(
-                f"{about.name} is a {about.measure or 'series of unknown measure'}; a panel takes "
+                f"{metadata.name} is a {metadata.measure or 'series of unknown measure'}; a panel takes "
                 "simple returns. Make them with returns(prices)."
             )
-        if about.excess_of:
+        if metadata.excess_of:
             raise UnitError(
-                f"{about.name} is already in excess of {about.excess_of}; a panel takes total "
+                f"{metadata.name} is already in excess of {metadata.excess_of}; a panel takes total "
                 "returns and subtracts the risk-free rate itself."
             )
-    for about in factors.about:
-        if about.is_return and not about.excess_of:
+    for metadata in factors.metadata:
+        if metadata.is_return and not metadata.excess_of:
             raise UnitError(
-                f"Factor {about.name} is not in excess of anything. Apply excess({about.name}, "
+                f"Factor {metadata.name} is not in excess of anything. Apply excess({metadata.name}, "
                 "risk_free), or say .described(excess_of='zero cost') for a long-short portfolio."
             )
-    if rate.about.measure != "return":
+    if rate.metadata.measure != "return":
         raise UnitError(
-            f"{rate.name} is a {rate.about.measure or 'series of unknown measure'}; the risk-free "
-            "rate must be a return per period. Turn a yield into one with per_period."
+            f"{rate.name} is a {rate.metadata.measure or 'series of unknown measure'}; the risk-free "
+            "rate must be a return per period. Turn a yield into one with yield_to_return."
         )
 
 
 def by_kind(factors: SeriesTable) -> tuple[list[str], list[str]]:
     """Names of traded factors, and of macro factors, which become known later."""
-    traded = [a.name for a in factors.about if a.is_return]
+    traded = [a.name for a in factors.metadata if a.is_return]
     return traded, [name for name in factors.names if name not in traded]
 
 
 def currency_of(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries) -> str:
     """The one currency of the panel."""
-    said = {a.currency: a.name for a in (*returns.about, *factors.about, rate.about) if a.currency}
+    said = {
+        a.currency: a.name
+        for a in (*returns.metadata, *factors.metadata, rate.metadata)
+        if a.currency
+    }
     if len(said) > 1:
         listed = ", ".join(f"{name} in {currency}" for currency, name in said.items())
         raise CurrencyError(

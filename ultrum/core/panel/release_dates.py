@@ -53,7 +53,7 @@ def releases(series: TimeSeries, rule: KnownBy) -> pd.DataFrame:
     DataFrame
         Columns ``ordinal`` (of the period), ``day`` and ``value``.
     """
-    frequency = series.about.frequency
+    frequency = series.metadata.frequency
     if isinstance(rule, pd.DataFrame):
         return _of_vintages(series.name, rule, frequency)
     known = series.values.dropna()
@@ -62,7 +62,10 @@ def releases(series: TimeSeries, rule: KnownBy) -> pd.DataFrame:
     days = _dated(series.name, rule, ordinals, frequency) if isinstance(rule, pd.Series) else ends
     if isinstance(rule, str) and rule != HINDSIGHT:
         days = _later(
-            ends, series.about.release_lag if rule == RELEASE_LAG else rule, series.name, frequency
+            ends,
+            series.metadata.release_lag if rule == RELEASE_LAG else rule,
+            series.name,
+            frequency,
         )
     if (days < ends).any() and isinstance(rule, pd.Series):
         first = int(np.argmax(days < ends))
@@ -92,7 +95,7 @@ def as_known(
     days, own, values = days[kept], own[kept], values[kept]
     place = np.searchsorted(days, ends, side="right") - 1
     safe = np.maximum(place, 0)
-    frequency = series.about.frequency
+    frequency = series.metadata.frequency
     if not len(days):
         return np.full(len(ordinals), np.nan), np.zeros(len(ordinals), dtype=bool)
     until = frequency.ends(frequency.ordinals(days) + _CARRIED)

@@ -162,7 +162,7 @@ def conditional_beta(
     --------
     >>> import ultrum as ul
     >>> panel = ul.practice.panel()
-    >>> rate = ul.TimeSeries.wrap(panel.risk_free.rename("bill level"), measure="rate")
+    >>> rate = ul.TimeSeries.from_pandas(panel.risk_free.rename("bill level"), measure="rate")
     >>> panel = ul.align(assets=panel.assets, factors=panel.factor_table, conditions=rate,
     ...                  risk_free=panel.rate, known_by="P1M")
     >>> conditional_beta(panel).beta.shape

@@ -45,7 +45,7 @@ def cost_of_equity(
     Parameters
     ----------
     betas : BetaTable or OneBeta
-        From :func:`ultrum.factor_betas`, :func:`ultrum.adjust_betas`, :func:`ultrum.lagged_beta` …
+        From :func:`ultrum.factor_betas`, :func:`ultrum.shrink_betas`, :func:`ultrum.dimson_beta` …
     premia : mapping, or TwoPass
         For every factor its history (a TimeSeries of excess returns), a :class:`Premium`, or an
         annual number taken as known; or the premia of a two-pass with their joint covariance.
@@ -193,7 +193,7 @@ def cost_comparison(
     --------
     >>> import ultrum as ul
     >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
-    >>> made = cost_comparison({"plain": table, "vasicek": ul.adjust_betas(table)}, asset="BRTW",
+    >>> made = cost_comparison({"plain": table, "vasicek": ul.shrink_betas(table)}, asset="BRTW",
     ...                        premia={"market": 0.05}, risk_free=0.03)
     >>> made.shape
     (2, 6)
@@ -276,14 +276,16 @@ def _annual_rate(risk_free: TimeSeries | float, on: Any) -> tuple[float, str]:
     known = risk_free.values.loc[:on].dropna()
     if not len(known):
         raise EstimationError(f"{risk_free.name} has no value up to {on}.")
-    if risk_free.about.measure == "rate":
-        return annual_yield(float(known.iloc[-1]), risk_free.about), risk_free.name
-    if risk_free.about.measure != "return":
+    if risk_free.metadata.measure == "rate":
+        return annual_yield(float(known.iloc[-1]), risk_free.metadata), risk_free.name
+    if risk_free.metadata.measure != "return":
         raise UnitError(
-            f"{risk_free.name} is a {risk_free.about.measure or 'series'}; give returns per period, "
+            f"{risk_free.name} is a {risk_free.metadata.measure or 'series'}; give returns per period, "
             "a yield, or an annual number."
         )
-    latest = known.iloc[-_MONTH_OF_DAYS:] if risk_free.about.frequency.is_dated else known.iloc[-1:]
+    latest = (
+        known.iloc[-_MONTH_OF_DAYS:] if risk_free.metadata.frequency.is_dated else known.iloc[-1:]
+    )
     per_year = risk_free.sample(None, on).periods_per_year
     return float(np.expm1(per_year * np.log1p(latest).mean())), risk_free.name
 

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from ultrum.core.arguments import checked
 from ultrum.core.currency.conversion import to_currency
-from ultrum.core.currency.exchange_rates import RateTable
+from ultrum.core.currency.exchange_rates import ExchangeRates
 from ultrum.core.returns.asset_returns import excess
 from ultrum.core.series.time_series import SeriesLike, TimeSeries
 from ultrum.errors import CurrencyError
@@ -16,7 +16,7 @@ from ultrum.errors import CurrencyError
 def currency_factor(
     foreign_rate: TimeSeries | str,
     home_rate: TimeSeries,
-    rates: SeriesLike | Iterable[TimeSeries] | RateTable,
+    rates: SeriesLike | Iterable[TimeSeries] | ExchangeRates,
 ) -> TimeSeries:
     """What foreign bills earned at home over home bills: (1 + r*)(1 + s) − 1 − r (Adler and Dumas 1983).
 
@@ -26,7 +26,7 @@ def currency_factor(
         Risk-free returns per period, with their currency; or its code alone, for cash that earns nothing there.
     home_rate : TimeSeries
         Risk-free returns per period, with their currency.
-    rates : TimeSeries, several, or RateTable
+    rates : TimeSeries, several, or ExchangeRates
         Quotes, in either direction.
 
     Returns
@@ -43,20 +43,22 @@ def currency_factor(
     --------
     >>> import pandas as pd
     >>> months = pd.period_range("2024-01", periods=3, freq="M")
-    >>> there = TimeSeries.wrap(pd.Series(0.004, months), name="sorr bill", measure="return", currency="QSR")
-    >>> here = TimeSeries.wrap(pd.Series(0.002, months), name="bill", measure="return", currency="QML")
-    >>> quote = TimeSeries.wrap(pd.Series([2.0, 2.1, 2.1], months), measure="quote", unit="QSR/QML", timing="end")
+    >>> there = TimeSeries.from_pandas(pd.Series(0.004, months), name="sorr bill",
+    ...                                measure="return", currency="QSR")
+    >>> here = TimeSeries.from_pandas(pd.Series(0.002, months), name="bill", measure="return", currency="QML")
+    >>> quote = TimeSeries.from_pandas(pd.Series([2.0, 2.1, 2.1], months), measure="quote",
+    ...                                unit="QSR/QML", timing="end")
     >>> currency_factor(there, here, quote).to_pandas().round(4).tolist()
     [nan, 0.0522, 0.002]
     """
     if isinstance(foreign_rate, str):
         facts = {"currency": foreign_rate, "name": f"cash in {foreign_rate}", "excess_of": ""}
-        foreign_rate = TimeSeries(0.0 * home_rate.values, home_rate.about.stepped("cash", facts))
-    home, abroad = home_rate.about.currency, foreign_rate.about.currency
+        foreign_rate = TimeSeries(0.0 * home_rate.values, home_rate.metadata.stepped("cash", facts))
+    home, abroad = home_rate.metadata.currency, foreign_rate.metadata.currency
     if not home or not abroad or home == abroad:
         raise CurrencyError(
             f"{foreign_rate.name} is in {abroad or 'no known currency'}, {home_rate.name} in "
             f"{home or 'no known currency'}; two different currencies are needed. Say .described(currency=...)."
         )
     made = excess(to_currency(foreign_rate, home, rates), home_rate)
-    return made.described(name=abroad, title=f"{foreign_rate.name} over {home_rate.name}")
+    return made.with_metadata(name=abroad, title=f"{foreign_rate.name} over {home_rate.name}")

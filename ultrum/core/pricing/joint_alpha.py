@@ -168,7 +168,7 @@ def _what_costs_rows(there: Bools, names: pd.Index) -> str:
 
 
 def _check_factors(panel: Panel, names: list[str]) -> None:
-    macro = [n for n in names if not panel.about[n].is_return]
+    macro = [n for n in names if not panel.metadata[n].is_return]
     if macro:
         raise EstimationError(
             f"{', '.join(macro)} is no traded factor; its alpha has no meaning. Estimate premia "

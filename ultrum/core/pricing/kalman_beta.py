@@ -124,7 +124,7 @@ class _Sample:
 
 
 @checked
-def filtered_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
+def kalman_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
     """Beta as a random walk: e = α + βₜf + ε, βₜ = βₜ₋₁ + η.
 
     Parameters
@@ -154,7 +154,7 @@ def filtered_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
     Examples
     --------
     >>> import ultrum as ul
-    >>> made = filtered_beta(ul.practice.panel())
+    >>> made = kalman_beta(ul.practice.panel())
     >>> bool(made.p_value["MRWG"] < 0.01), bool(made.p_value["BRTW"] > 0.05)
     (True, True)
     """
@@ -170,7 +170,7 @@ def filtered_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
         )
     if not kept.all():
         short = replace(panel, assets=panel.assets.loc[:, kept])
-        return _with_missing(filtered_beta(short, factor), names, counts)
+        return _with_missing(kalman_beta(short, factor), names, counts)
     positions = time_positions(panel.assets.index)
     places = positions - positions[0]
     sample = _on_calendar(np.where(used, y, 0.0), np.where(np.isfinite(x), x, 0.0), used, places)

@@ -85,14 +85,14 @@ def premium(
     --------
     >>> months = pd.period_range("2024-01", periods=4, freq="M")
     >>> market = pd.Series([0.01, 0.02, 0.0, 0.01], months, name="market")
-    >>> market = TimeSeries.wrap(market, measure="return", excess_of="bill")
+    >>> market = TimeSeries.from_pandas(market, measure="return", excess_of="bill")
     >>> round(premium(market, errors="classical").value, 4)
     0.12
     """
-    about = factor.about
-    if not about.is_return or not about.excess_of:
+    metadata = factor.metadata
+    if not metadata.is_return or not metadata.excess_of:
         raise UnitError(
-            f"{about.name} is no excess return; a premium is earned over a rate. "
+            f"{metadata.name} is no excess return; a premium is earned over a rate. "
             "Apply excess first, or say excess_of='zero cost'."
         )
     if mean not in MEANS:
@@ -107,8 +107,8 @@ def premium(
         value=value,
         standard_error=float(fit.standard_errors.iloc[0]),
         df=fit.df,
-        over=about.excess_of,
-        basis=f"{said} of {fit.nobs} {about.frequency.name} returns, {span_of(values.index)}",
+        over=metadata.excess_of,
+        basis=f"{said} of {fit.nobs} {metadata.frequency.name} returns, {span_of(values.index)}",
         influence=influence,
     )
 
@@ -117,9 +117,9 @@ def _rates(values: pd.Series, risk_free: TimeSeries | None) -> Floats:
     """Risk-free returns of the factor's periods, zero where none are given."""
     if risk_free is None:
         return np.zeros(len(values))
-    if not risk_free.about.is_return:
+    if not risk_free.metadata.is_return:
         raise UnitError(
-            f"{risk_free.name} is a {risk_free.about.measure or 'series'}; give returns per period."
+            f"{risk_free.name} is a {risk_free.metadata.measure or 'series'}; give returns per period."
         )
     known = risk_free.values.reindex(values.index)
     if known.isna().any():

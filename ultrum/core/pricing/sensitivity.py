@@ -12,7 +12,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools
-from ultrum.core.pricing.shrinkage import BLUME_1971, adjust_betas
+from ultrum.core.pricing.shrinkage import BLUME_1971, shrink_betas
 from ultrum.core.pricing.single_factor import leads_and_lags
 from ultrum.core.regression.engine.covariance import errors_said
 from ultrum.core.regression.inference import t_quantile
@@ -163,10 +163,10 @@ def beta_sensitivity(
     --------
     >>> import ultrum as ul
     >>> panel = ul.practice.panel()
-    >>> returns = ul.SeriesTable.wrap(panel.assets, measure="return")
+    >>> returns = ul.SeriesTable.from_pandas(panel.assets, measure="return")
     >>> rate = panel.rate
     >>> whole = panel.factors["market"] + panel.risk_free
-    >>> market = ul.TimeSeries.wrap(whole.rename("index"), measure="return")
+    >>> market = ul.TimeSeries.from_pandas(whole.rename("index"), measure="return")
     >>> made = beta_sensitivity(returns, market, "BRTW", risk_free=rate, frequencies=["M", "Q"],
     ...                         windows=["P5Y", "P10Y"], published=0.8)
     >>> len(made.table)
@@ -227,20 +227,20 @@ def _excess_at(
 ) -> tuple[pd.DataFrame, pd.DataFrame]:
     """Excess returns of companies and markets at one frequency, on common rows."""
     target = Frequency.parse(frequency)
-    rates = (risk_free.about,) if isinstance(risk_free, TimeSeries) else ()
-    for about in (*assets.about, *markets.about, *rates):
-        if not about.is_return:
+    rates = (risk_free.metadata,) if isinstance(risk_free, TimeSeries) else ()
+    for metadata in (*assets.metadata, *markets.metadata, *rates):
+        if not metadata.is_return:
             raise UnitError(
-                f"{about.name} is a {about.measure or 'series'}; total returns are expected."
+                f"{metadata.name} is a {metadata.measure or 'series'}; total returns are expected."
             )
 
     def _at(series: S) -> S:
-        own = series.about.frequency if isinstance(series, TimeSeries) else series.frequency
+        own = series.metadata.frequency if isinstance(series, TimeSeries) else series.frequency
         return series if own == target else to_frequency(series, target)
 
     def _excess(series: SeriesTable) -> pd.DataFrame:
         held = _at(series)
-        if isinstance(risk_free, TimeSeries) and risk_free.about.frequency <= target:
+        if isinstance(risk_free, TimeSeries) and risk_free.metadata.frequency <= target:
             return excess(held, _at(risk_free)).to_frame()
         return excess(held, accrued_rate(risk_free, held.index, target)).to_frame()
 
@@ -296,9 +296,9 @@ def _row(found: BetaTable | str, asset: str, adjustment: str) -> dict[str, Any]:
     summed = _summed(found)
     try:
         if adjustment == "vasicek":
-            summed = adjust_betas(summed)
+            summed = shrink_betas(summed)
         elif adjustment == "blume":
-            summed = adjust_betas(summed, how="blume", line=BLUME_1971)
+            summed = shrink_betas(summed, how="blume", line=BLUME_1971)
     except UltrumError as fault:
         return {**blank, "rows": rows, "note": str(fault)}
     place = summed.assets.index(asset)

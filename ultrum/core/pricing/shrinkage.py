@@ -20,7 +20,7 @@ _PRIOR_POWER: Final = 1.7  # of the deviation: between a flat prior on it and on
 
 
 @checked
-def adjust_betas(
+def shrink_betas(
     table: BetaTable,
     *,
     how: str = "vasicek",
@@ -61,7 +61,7 @@ def adjust_betas(
     --------
     >>> import ultrum as ul
     >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
-    >>> made = adjust_betas(table)
+    >>> made = shrink_betas(table)
     >>> bool(made.coefficients["market"].std() < table.coefficients["market"].std())
     True
     """

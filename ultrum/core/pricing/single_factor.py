@@ -54,7 +54,7 @@ class OneBeta(TableInNotebooks):
 
 
 @checked
-def lagged_beta(
+def dimson_beta(
     panel: Panel,
     factor: str = "market",
     *,
@@ -81,7 +81,7 @@ def lagged_beta(
     --------
     >>> import ultrum as ul
     >>> panel = ul.practice.panel()
-    >>> made = lagged_beta(panel)
+    >>> made = dimson_beta(panel)
     >>> bool(made.beta["NTSH"] > ul.factor_betas(panel, ["market"]).coefficients.loc["NTSH", "market"])
     True
     """

@@ -40,7 +40,7 @@ def warn_of_copies(design: pd.DataFrame) -> None:
 def warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> None:
     """Say when trending levels are regressed on trending levels (Granger and Newbold 1974)."""
     if (
-        any(d.is_return for d in inputs.abouts_of(y) + inputs.abouts_of(X))
+        any(d.is_return for d in inputs.metadata_of(y) + inputs.metadata_of(X))
         or left.shape[1] > _LOOKED_AT
     ):
         return

@@ -161,10 +161,10 @@ def _year(index: pd.Index) -> int:
 
 def _r2(y: Floats, X: Floats) -> float:
     """Centred R² of an auxiliary regression whose first column is one."""
-    about = y - y.mean()
+    metadata = y - y.mean()
     q = np.linalg.qr(X / np.maximum(np.linalg.norm(X, axis=0), np.finfo(float).tiny))[0]
-    left = about - q @ (q.T @ about)
-    return float(1.0 - left @ left / (about @ about)) if about @ about > 0 else 0.0
+    left = metadata - q @ (q.T @ metadata)
+    return float(1.0 - left @ left / (metadata @ metadata)) if metadata @ metadata > 0 else 0.0
 
 
 def _chi2(test: str, statistic: float, df: int, alarm: str, calm: str) -> Finding:
@@ -235,10 +235,10 @@ def _white(fit: Fit, residuals: Floats) -> Iterator[Finding]:
 
 
 def _normality(residuals: Floats) -> Finding:
-    about = residuals - residuals.mean()
-    spread = np.sqrt(np.mean(about**2)) or 1.0
-    skew, kurtosis = np.mean((about / spread) ** 3), np.mean((about / spread) ** 4)
-    statistic = float(len(about) / 6 * (skew**2 + (kurtosis - 3) ** 2 / 4))
+    metadata = residuals - residuals.mean()
+    spread = np.sqrt(np.mean(metadata**2)) or 1.0
+    skew, kurtosis = np.mean((metadata / spread) ** 3), np.mean((metadata / spread) ** 4)
+    statistic = float(len(metadata) / 6 * (skew**2 + (kurtosis - 3) ** 2 / 4))
     return _chi2(
         "normality of residuals", statistic, 2,
         f"Residuals are not normal (skewness {skew:.2f}, kurtosis {kurtosis:.1f}), as returns seldom are. Betas "

@@ -13,7 +13,7 @@ import pandas as pd
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.regression.results import CONSTANT
 from ultrum.core.series.labels import infer_frequency, period_label
-from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.streamed import refuse_streamed
 from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitError
@@ -151,9 +151,9 @@ def check_excess(y: Any, X: Any) -> None:
     """Refuse an excess return on a factor that is not in excess, and the other way round."""
     if not isinstance(y, TimeSeries | SeriesTable) or not isinstance(X, TimeSeries | SeriesTable):
         return
-    right = [d for d in abouts_of(X) if d.is_return]
+    right = [d for d in metadata_of(X) if d.is_return]
     kinds = {bool(d.excess_of): d for d in right}
-    for mine in abouts_of(y) if right else ():
+    for mine in metadata_of(y) if right else ():
         factor = kinds.get(not mine.excess_of)
         if factor is not None and mine.is_return:
             plain, other = (factor, mine) if mine.excess_of else (mine, factor)
@@ -163,11 +163,11 @@ def check_excess(y: Any, X: Any) -> None:
             )
 
 
-def abouts_of(data: Any) -> tuple[Descriptor, ...]:
+def metadata_of(data: Any) -> tuple[Metadata, ...]:
     """Descriptors of labelled series; none of plain data."""
     if isinstance(data, SeriesTable):
-        return data.about
-    return (data.about,) if isinstance(data, TimeSeries) else ()
+        return data.metadata
+    return (data.metadata,) if isinstance(data, TimeSeries) else ()
 
 
 def labels_of(clusters: Any, index: pd.Index) -> pd.DataFrame:

@@ -71,7 +71,7 @@ class PooledFit(CoefficientInference, TableInNotebooks):
 
 
 @checked
-def pooled_regress(
+def panel_regress(
     panel: Panel,
     factors: Sequence[str] | None = None,
     *,
@@ -103,7 +103,7 @@ def pooled_regress(
     Examples
     --------
     >>> import ultrum as ul
-    >>> pooled_regress(ul.practice.panel(), ["market"]).df
+    >>> panel_regress(ul.practice.panel(), ["market"]).df
     22
     """
     effects, clusters = _ways(effects, "effects"), _ways(clusters, "clusters")
@@ -136,14 +136,14 @@ def pooled_regress(
     index = pd.Index(names)
     rss = float(np.sum(solution.residuals**2))
     covariance = clustered(solution.influence, solution.residuals, ways)[0]
-    about = y - y.mean()
+    metadata = y - y.mean()
     return PooledFit(
         coefficients=pd.Series(solution.coefficients[:, 0], index),
         covariance=pd.DataFrame(covariance, index, index),
         nobs=len(y),
         free=smallest_count(ways) - 1,
         sigma=float(np.sqrt(rss / free)),
-        r2=1.0 - rss / float(np.sum(about**2)),
+        r2=1.0 - rss / float(np.sum(metadata**2)),
         effects=effects,
         clusters=clusters,
         basis=_basis(panel, len(y), effects, clusters, missing),

@@ -217,7 +217,7 @@ class BetaTable:
     dropped : DataFrame, shape (N, causes)
         Observations not used, by cause, those among them that the panel left out for lack of other series.
     unadjusted : BetaTable or None
-        The regressions as they were estimated, where :func:`ultrum.adjust_betas` has drawn their betas
+        The regressions as they were estimated, where :func:`ultrum.shrink_betas` has drawn their betas
         elsewhere. Residuals and :meth:`fit` are of these.
     """
 

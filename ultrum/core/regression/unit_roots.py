@@ -87,9 +87,9 @@ def is_persistent(values: Floats) -> bool:
     """Whether a series moves so slowly that it may be a level; a straight line is a trend put in on purpose."""
     if len(values) < _SHORT:
         return False
-    about = values - values.mean()
-    total = float(about @ about)
-    if not total > 0 or about[1:] @ about[:-1] < _PERSISTENT * total:
+    metadata = values - values.mean()
+    total = float(metadata @ metadata)
+    if not total > 0 or metadata[1:] @ metadata[:-1] < _PERSISTENT * total:
         return False
     return bool(np.abs(np.diff(values, 2)).max() > 1e-9 * np.abs(values).max())
 

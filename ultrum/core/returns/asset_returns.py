@@ -21,7 +21,7 @@ from ultrum.core.returns.price_adjustment import (
     check_positive,
     payment_delays,
 )
-from ultrum.core.returns.price_checks import suspect_prices
+from ultrum.core.returns.price_checks import flag_price_errors
 from ultrum.core.series.metadata import check_same, step_of
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
@@ -71,7 +71,7 @@ def returns(
         stretch of more than five weekdays without rows is a gap, and one of up to ten where three assets
         share it is a closure.
     check : bool
-        Warn of days that look like splits left out or bad ticks, as :func:`suspect_prices` finds them.
+        Warn of days that look like splits left out or bad ticks, as :func:`flag_price_errors` finds them.
     to : path, optional
         Where the returns of a :class:`ultrum.LongTable` go, and only of one.
 
@@ -85,7 +85,7 @@ def returns(
     --------
     >>> import pandas as pd
     >>> close = pd.Series([100.0, 110.0, 99.0], pd.period_range("2024-01", periods=3, freq="M"))
-    >>> close = TimeSeries.wrap(close, name="BRTW", measure="price", currency="QML")
+    >>> close = TimeSeries.from_pandas(close, name="BRTW", measure="price", currency="QML")
     >>> returns(close).to_pandas().round(3).tolist()
     [0.1, -0.1]
     """
@@ -131,7 +131,7 @@ def returns_and_suspects(
     if frequency is not None:
         held = _held_to_period_end(held, Frequency.parse(frequency))
         held = to_frequency(held, frequency, how="last", stale_after=stale_after)
-    delisted = set(payment_delays(held.about))
+    delisted = set(payment_delays(held.metadata))
     check_positive(held, delisted)
     block = _ratios(held, trading_days)
     suspects = _suspects_behind(block, daily) if check else _NO_SUSPECTS
@@ -143,18 +143,18 @@ def returns_and_suspects(
     measure = "return" if kind == "simple" else "log_return"
     counts = {str(k): int(v) for k, v in suspects["series"].value_counts().items()}
     usual = step_of("returns", kind=kind)
-    abouts = [
+    metadata_list = [
         a.with_step(
             step_of("returns", kind=kind, suspect_days=counts[a.name]) if a.name in counts else usual,
             measure=measure, unit="decimal", timing="total",
         )
-        for a in held.about
+        for a in held.metadata
     ]  # fmt: skip
     causes = {
         name: {late: cause for period, cause in known.items() for late in (period, period + 1)}
         for name, known in held.causes.items()
     }
-    return SeriesTable.build(block, held.index[1:], abouts, causes), suspects
+    return SeriesTable.from_arrays(block, held.index[1:], metadata_list, causes), suspects
 
 
 @on_block
@@ -162,7 +162,7 @@ def returns_and_suspects(
 def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
     """Returns less the risk-free return of the same period.
 
-    Never shifts a date: a yield is refused, and :func:`per_period` turns it into a return first.
+    Never shifts a date: a yield is refused, and :func:`yield_to_return` turns it into a return first.
 
     Parameters
     ----------
@@ -182,27 +182,27 @@ def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
     --------
     >>> import pandas as pd
     >>> months = pd.period_range("2024-01", periods=2, freq="M")
-    >>> r = TimeSeries.wrap(pd.Series([0.02, 0.01], months), measure="return")
-    >>> bill = TimeSeries.wrap(pd.Series([0.002, 0.002], months), name="bill", measure="return")
+    >>> r = TimeSeries.from_pandas(pd.Series([0.02, 0.01], months), measure="return")
+    >>> bill = TimeSeries.from_pandas(pd.Series([0.002, 0.002], months), name="bill", measure="return")
     >>> excess(r, bill).to_pandas().round(3).tolist()
     [0.018, 0.008]
     """
     _check_risk_free(risk_free, x)
     rate = risk_free.values.reindex(x.index).to_numpy(dtype=np.float64)
     block = x.block.copy()
-    for i, about in enumerate(x.about):
-        if not about.is_return:
-            raise UnitError(f"{about.name} is a {about.measure or 'series'}, not a return.")
-        if about.excess_of:
+    for i, metadata in enumerate(x.metadata):
+        if not metadata.is_return:
+            raise UnitError(f"{metadata.name} is a {metadata.measure or 'series'}, not a return.")
+        if metadata.excess_of:
             raise UnitError(
-                f"{about.name} is already in excess of {about.excess_of}; "
+                f"{metadata.name} is already in excess of {metadata.excess_of}; "
                 f"subtracting {risk_free.name} would count it twice."
             )
-        block[:, i] -= np.log1p(rate) if about.measure == "log_return" else rate
-    abouts = [
-        a.stepped("excess", {"excess_of": risk_free.name}, of=risk_free.name) for a in x.about
+        block[:, i] -= np.log1p(rate) if metadata.measure == "log_return" else rate
+    metadata_list = [
+        a.stepped("excess", {"excess_of": risk_free.name}, of=risk_free.name) for a in x.metadata
     ]
-    return SeriesTable.build(block, x.index, abouts)
+    return SeriesTable.from_arrays(block, x.index, metadata_list)
 
 
 @on_block
@@ -213,7 +213,7 @@ def to_simple(x: SeriesTable) -> SeriesTable:
     Examples
     --------
     >>> r = pd.Series([np.log(1.1)], pd.period_range("2024-01", periods=1, freq="M"))
-    >>> to_simple(TimeSeries.wrap(r, measure="log_return")).to_pandas().round(12).tolist()
+    >>> to_simple(TimeSeries.from_pandas(r, measure="log_return")).to_pandas().round(12).tolist()
     [0.1]
     """
     return _of_kind(x, "log_return", "return", np.expm1)
@@ -233,34 +233,34 @@ def to_log(x: SeriesTable) -> SeriesTable:
     Examples
     --------
     >>> r = pd.Series([0.1], pd.period_range("2024-01", periods=1, freq="M"))
-    >>> to_log(TimeSeries.wrap(r, measure="return")).to_pandas().round(4).tolist()
+    >>> to_log(TimeSeries.from_pandas(r, measure="return")).to_pandas().round(4).tolist()
     [0.0953]
     """
-    for column, about in enumerate(x.about):
-        if about.measure == "return" and np.nanmin(x.block[:, column], initial=0.0) <= -1.0:
-            raise UnitError(f"{about.name} has a return of −100 % or less; it has no logarithm.")
+    for column, metadata in enumerate(x.metadata):
+        if metadata.measure == "return" and np.nanmin(x.block[:, column], initial=0.0) <= -1.0:
+            raise UnitError(f"{metadata.name} has a return of −100 % or less; it has no logarithm.")
     return _of_kind(x, "return", "log_return", np.log1p)
 
 
 def _of_kind(x: SeriesTable, source: str, target: str, turn: np.ufunc) -> SeriesTable:
-    block, abouts = x.block.copy(), list(x.about)
-    for column, about in enumerate(x.about):
-        if about.measure == target:
+    block, metadata_list = x.block.copy(), list(x.metadata)
+    for column, metadata in enumerate(x.metadata):
+        if metadata.measure == target:
             continue
-        if about.measure != source:
+        if metadata.measure != source:
             raise UnitError(
-                f"{about.name} is a {about.measure or 'series of unknown measure'}, not a return."
+                f"{metadata.name} is a {metadata.measure or 'series of unknown measure'}, not a return."
             )
-        if about.excess_of:
+        if metadata.excess_of:
             raise UnitError(
-                f"{about.name} is in excess of {about.excess_of}; turn the returns first, then "
+                f"{metadata.name} is in excess of {metadata.excess_of}; turn the returns first, then "
                 "subtract with excess."
             )
         block[:, column] = turn(block[:, column])
-        abouts[column] = about.stepped(
+        metadata_list[column] = metadata.stepped(
             "simple to log" if target == "log_return" else "log to simple", {"measure": target}
         )
-    return SeriesTable.build(block, x.index, abouts)
+    return SeriesTable.from_arrays(block, x.index, metadata_list)
 
 
 def warn_of_suspects(suspects: pd.DataFrame) -> None:
@@ -272,7 +272,7 @@ def warn_of_suspects(suspects: pd.DataFrame) -> None:
     warn_user(
         f"{first['series']}, {first['date']}: {100 * first['change']:+.0f} % in a day, "
         f"{first['looks_like']}{more}. "
-        "See suspect_prices; give the splits, mark bad ticks as missing, or say check=False.")  # fmt: skip
+        "See flag_price_errors; give the splits, mark bad ticks as missing, or say check=False.")  # fmt: skip
 
 
 def _ratios(held: SeriesTable, trading_days: Dates | None) -> Floats:
@@ -302,7 +302,7 @@ def _refuse_total_loss(ratio: Floats, held: SeriesTable) -> None:
 def warn_of_late_payments(made: SeriesTable) -> None:
     """Warn of final payments that came more than a period after the last price."""
     period = 366.0 / made.frequency.periods_per_year
-    late = {name: days for name, days in payment_delays(made.about).items() if days > period}
+    late = {name: days for name, days in payment_delays(made.metadata).items() if days > period}
     if not late:
         return
     name, days = max(late.items(), key=lambda item: item[1])
@@ -320,13 +320,13 @@ def _suspects_behind(ratio: Floats, daily: SeriesTable) -> pd.DataFrame:
     columns = np.flatnonzero((high > _LARGE) | (low < 1.0 / _LARGE))
     if not len(columns):
         return _NO_SUSPECTS
-    some = SeriesTable(daily.values.iloc[:, columns], tuple(daily.about[k] for k in columns))
-    return suspect_prices(some)
+    some = SeriesTable(daily.values.iloc[:, columns], tuple(daily.metadata[k] for k in columns))
+    return flag_price_errors(some)
 
 
 def _held_to_period_end(held: SeriesTable, target: Frequency) -> SeriesTable:
     """Carry each final payment to the end of its period, so that its return is whole."""
-    delisted = [name for name in payment_delays(held.about) if held.frequency.is_dated]
+    delisted = [name for name in payment_delays(held.metadata) if held.frequency.is_dated]
     if not delisted:
         return held
     frame, periods = held.values.copy(), target.ordinals_of(held.index)
@@ -334,21 +334,25 @@ def _held_to_period_end(held: SeriesTable, target: Frequency) -> SeriesTable:
         row = int(np.flatnonzero(frame[asset].notna())[-1])
         same = (periods == periods[row]) & (np.arange(len(frame)) >= row)
         frame.loc[same, asset] = frame[asset].iloc[row]
-    return SeriesTable(frame, held.about, held.causes)
+    return SeriesTable(frame, held.metadata, held.causes)
 
 
 def _check_risk_free(risk_free: TimeSeries, x: SeriesTable) -> None:
-    about = risk_free.about
-    if about.measure != "return":
+    metadata = risk_free.metadata
+    if metadata.measure != "return":
         raise UnitError(
-            f"{about.name} is a {about.measure or 'series'}, not a return per period. "
-            "Turn a yield into returns with per_period first."
+            f"{metadata.name} is a {metadata.measure or 'series'}, not a return per period. "
+            "Turn a yield into returns with yield_to_return first."
         )
-    mine = x.about[0].changed(measure="return", currency=about.currency, excess_of="")
-    check_same(mine, about.changed(excess_of=""), "less")
-    abroad = [a for a in x.about if a.currency and about.currency and a.currency != about.currency]
+    mine = x.metadata[0].changed(measure="return", currency=metadata.currency, excess_of="")
+    check_same(mine, metadata.changed(excess_of=""), "less")
+    abroad = [
+        a
+        for a in x.metadata
+        if a.currency and metadata.currency and a.currency != metadata.currency
+    ]
     if abroad:
         raise CurrencyError(
-            f"{abroad[0].name} is in {abroad[0].currency}, {about.name} in {about.currency}; take the risk-free "
-            "return of its own currency, or convert it with to_currency first."
+            f"{abroad[0].name} is in {abroad[0].currency}, {metadata.name} in {metadata.currency}; take the "
+            "risk-free return of its own currency, or convert it with to_currency first."
         )

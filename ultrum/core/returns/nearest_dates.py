@@ -13,7 +13,7 @@ from ultrum.core.array_types import Ints
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.time.date_parser import days_in
 from ultrum.core.time.durations import months_in
-from ultrum.errors import AlignmentError, FrequencyError
+from ultrum.errors import AlignmentError, ArgumentError, FrequencyError
 
 DatesLike = Sequence[Any] | np.ndarray | pd.Index | pd.Series | pd.DataFrame
 _DAYS: Final = {"D": 1, "W": 7}
@@ -21,15 +21,16 @@ _PER_DAY: Final = {"s": 86_400, "ms": 86_400_000, "us": 86_400_000_000, "ns": 86
 
 
 @checked
-def match_before(
+def match_dates(
     left: DatesLike,
     right: SeriesLike | pd.Series | pd.DataFrame,
     *,
+    direction: str = "before",
     max_age: str | None = "P5D",
     by: str | None = None,
     on: str = "date",
 ) -> pd.DataFrame:
-    """Last value at or before each date.
+    """Last value at or before each date, or the first at or after it.
 
     Parameters
     ----------
@@ -37,6 +38,8 @@ def match_before(
     right : TimeSeries, SeriesTable, Series or DataFrame
         Values by date; a DataFrame may hold its dates in a column named as in ``left``. Values of a period
         stand at its last day.
+    direction : {"before", "after"}
+        Where the value is looked for; a value of the day itself is taken by both.
     max_age : str or None
         Greatest age, an ISO 8601 duration in days, weeks, months or years; None for any.
     by : str, optional
@@ -54,34 +57,22 @@ def match_before(
     ------
     AlignmentError
         If dates are missing, or the right side has one twice.
+    ArgumentError
+        If ``direction`` is neither.
 
     Examples
     --------
     >>> prices = pd.Series([10.0, 11.0], pd.to_datetime(["2024-03-28", "2024-04-02"]))
-    >>> match_before(["2024-03-31"], prices)[["value", "age"]].values.tolist()
+    >>> match_dates(["2024-03-31"], prices)[["value", "age"]].values.tolist()
     [[10.0, 3.0]]
-    """
-    return _matched(left, right, max_age, by, on, forward=False)
-
-
-@checked
-def match_after(
-    left: DatesLike,
-    right: SeriesLike | pd.Series | pd.DataFrame,
-    *,
-    max_age: str | None = "P5D",
-    by: str | None = None,
-    on: str = "date",
-) -> pd.DataFrame:
-    """First value at or after each date; otherwise as :func:`match_before`.
-
-    Examples
-    --------
-    >>> prices = pd.Series([10.0, 11.0], pd.to_datetime(["2024-03-28", "2024-04-02"]))
-    >>> match_after(["2024-03-31"], prices)[["value", "age"]].values.tolist()
+    >>> match_dates(["2024-03-31"], prices, direction="after")[["value", "age"]].values.tolist()
     [[11.0, 2.0]]
     """
-    return _matched(left, right, max_age, by, on, forward=True)
+    if direction not in ("before", "after"):
+        raise ArgumentError(
+            f"match_dates: direction='{direction}' is unknown; it is before or after."
+        )
+    return _matched(left, right, max_age, by, on, forward=direction == "after")
 
 
 def _matched(
@@ -138,7 +129,7 @@ def _dates_of(left: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
 def _values_of(right: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
     """Dates and columns of the right side, in order of time."""
     if isinstance(right, TimeSeries | SeriesTable):
-        frequency = right.about.frequency if isinstance(right, TimeSeries) else right.frequency
+        frequency = right.metadata.frequency if isinstance(right, TimeSeries) else right.frequency
         dates = frequency.ends(frequency.ordinals_of(right.index))
         frame = right.values.to_frame("value") if isinstance(right, TimeSeries) else right.values
         kept = frame.notna().any(axis=1).to_numpy()

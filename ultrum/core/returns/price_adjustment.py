@@ -16,7 +16,7 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.series.labels import period_label
-from ultrum.core.series.metadata import Descriptor, step_of
+from ultrum.core.series.metadata import Metadata, step_of
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.date_parser import days_in
@@ -69,7 +69,7 @@ def adjust_prices(
     >>> import pandas as pd
     >>> from ultrum.core.series.time_series import TimeSeries
     >>> close = pd.Series([30.0, 10.0], pd.bdate_range("2024-01-01", periods=2))
-    >>> close = TimeSeries.wrap(close, name="LTSM", measure="price", currency="QML")
+    >>> close = TimeSeries.from_pandas(close, name="LTSM", measure="price", currency="QML")
     >>> split = pd.DataFrame({"asset": ["LTSM"], "date": ["2024-01-02"], "ratio": [3.0]})
     >>> adjust_prices(close, splits=split).to_pandas().tolist()
     [10.0, 10.0]
@@ -83,7 +83,7 @@ def adjust_prices(
     if dividends is None and splits is None:
         said_none = "final payments" if final_payments is not None else "nothing"
         step = step_of("adjust prices", with_=said_none)
-        said_abouts = tuple(a.with_step(step, income=a.income or "price") for a in prices.about)
+        said_abouts = tuple(a.with_step(step, income=a.income or "price") for a in prices.metadata)
         same = SeriesTable(prices.values, said_abouts, prices.causes)
         same.__dict__["bounds"] = prices.bounds  # the values are the very same
         return same
@@ -98,7 +98,7 @@ def adjust_prices(
     _refuse_dividends_of_nothing(prices, rows, columns)
     growth[rows, columns] *= 1.0 + paid[rows, columns] / prices.block[rows, columns]
     shares = np.cumprod(growth, axis=0)
-    income = "total" if dividends is not None else prices.about[0].income or "price"
+    income = "total" if dividends is not None else prices.metadata[0].income or "price"
     said = [
         word
         for word, table in (
@@ -109,24 +109,24 @@ def adjust_prices(
         if table is not None
     ]
     outside = late_splits + late_dividends
-    abouts = [
+    metadata_list = [
         a.stepped(
             "adjust prices",
             {"income": income},
             with_=", ".join(said) or "nothing",
             events_outside_the_prices=outside.get(a.name),
         )
-        for a in prices.about
+        for a in prices.metadata
     ]
-    return SeriesTable.build(
-        prices.block * shares / shares[-1:], prices.index, abouts, prices.causes
+    return SeriesTable.from_arrays(
+        prices.block * shares / shares[-1:], prices.index, metadata_list, prices.causes
     )
 
 
 def _refuse_adjusted(prices: SeriesTable, dividends: pd.DataFrame) -> None:
     """Dividends on top of prices that include them would be counted twice."""
     paid = set(dividends["asset"].astype(str)) if "asset" in dividends else set()
-    twice = [a.name for a in prices.about if a.income == "total" and a.name in paid]
+    twice = [a.name for a in prices.metadata if a.income == "total" and a.name in paid]
     if twice:
         raise UnitError(
             f"{', '.join(twice[:5])}: these prices are adjusted and include dividends already "
@@ -144,11 +144,11 @@ def _refuse_dividends_of_nothing(prices: SeriesTable, rows: Ints, columns: Ints)
         )
 
 
-def unused_events(abouts: Iterable[Descriptor]) -> dict[str, int]:
+def unused_events(metadata_list: Iterable[Metadata]) -> dict[str, int]:
     """Dividends and splits that fell outside the prices of each asset and were not used."""
     return {
         a.name: int(value)
-        for a in abouts
+        for a in metadata_list
         for step in a.trail
         for key, value in step.settings
         if key == "events_outside_the_prices"
@@ -157,10 +157,10 @@ def unused_events(abouts: Iterable[Descriptor]) -> dict[str, int]:
 
 def check_measures(prices: SeriesTable) -> None:
     """Refuse what is said to be no price."""
-    for about in prices.about:
-        if about.measure not in ("price", "index"):
+    for metadata in prices.metadata:
+        if metadata.measure not in ("price", "index"):
             raise UnitError(
-                f"{about.name} is a {about.measure or 'series of unknown measure'}; "
+                f"{metadata.name} is a {metadata.measure or 'series of unknown measure'}; "
                 "returns need prices or index levels (measure='price')."
             )
 
@@ -257,7 +257,7 @@ def _event(events: pd.DataFrame, row: int) -> str:
 def _check_event_currency(prices: SeriesTable, events: pd.DataFrame, what: str) -> None:
     if "currency" not in events:
         return
-    own = {a.name: a.currency for a in prices.about}
+    own = {a.name: a.currency for a in prices.metadata}
     for asset, currency in zip(events["asset"], events["currency"], strict=True):
         if own[asset] and currency and own[asset] != currency:
             raise CurrencyError(
@@ -281,7 +281,7 @@ def with_final_payments(prices: SeriesTable, payments: pd.DataFrame | None) -> S
             f"{_event(known, twice[0])}: a second final payment; add the payments up on the day of the first."
         )
     _check_event_currency(prices, known, "final payment")
-    frame, abouts = prices.values.copy(), list(prices.about)
+    frame, metadata_list = prices.values.copy(), list(prices.metadata)
     for asset, day, amount in zip(known["asset"], known["date"], known["amount"], strict=True):
         column = prices.names.index(asset)
         last = frame[asset].last_valid_index()
@@ -294,8 +294,10 @@ def with_final_payments(prices: SeriesTable, payments: pd.DataFrame | None) -> S
                 f"{asset}: a final payment on {str(day)[:10]}, but prices go on to {period_label(last)}. "
                 "Correct its date, or mark the later prices as missing."
             )
-        abouts[column] = abouts[column].stepped("final payment", days_after_last_price=late)
-    return SeriesTable(frame.sort_index(), tuple(abouts), prices.causes)
+        metadata_list[column] = metadata_list[column].stepped(
+            "final payment", days_after_last_price=late
+        )
+    return SeriesTable(frame.sort_index(), tuple(metadata_list), prices.causes)
 
 
 def _day_after(prices: SeriesTable, last: Any) -> Any:
@@ -313,11 +315,11 @@ def _day_of(frequency: Frequency, label: Any) -> pd.Timestamp:
     return pd.Timestamp(frequency.ends(frequency.ordinals_of(pd.Index([label])))[0])
 
 
-def payment_delays(abouts: Iterable[Descriptor]) -> dict[str, int]:
+def payment_delays(metadata_list: Iterable[Metadata]) -> dict[str, int]:
     """Days from the last price of each delisted asset to its final payment."""
     return {
         a.name: int(dict(step.settings)["days_after_last_price"])
-        for a in abouts
+        for a in metadata_list
         for step in a.trail
         if step.action == "final payment"
     }

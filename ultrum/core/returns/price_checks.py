@@ -22,7 +22,7 @@ _AT_ONCE: Final = 64
 
 
 @checked
-def suspect_prices(prices: SeriesTable) -> pd.DataFrame:
+def flag_price_errors(prices: SeriesTable) -> pd.DataFrame:
     """Days whose move is more likely a fault of the data than of the market.
 
     Parameters
@@ -42,7 +42,7 @@ def suspect_prices(prices: SeriesTable) -> pd.DataFrame:
     --------
     >>> days = pd.bdate_range("2024-01-01", periods=4)
     >>> frame = pd.DataFrame({"A": [10.0, 10.1, 5.05, 5.1], "B": [7.0, 70.0, 7.1, 7.0]}, days)
-    >>> suspect_prices(SeriesTable.wrap(frame, measure="price"))["looks_like"].tolist()
+    >>> flag_price_errors(SeriesTable.from_pandas(frame, measure="price"))["looks_like"].tolist()
     ['a split of 2 to 1', 'a bad tick']
     """
     check_measures(prices)
@@ -76,7 +76,7 @@ def dividend_yield(
     Examples
     --------
     >>> days = pd.bdate_range("2023-01-02", "2024-02-01")
-    >>> close = SeriesTable.wrap(pd.DataFrame({"A": np.full(len(days), 20.0)}, days), measure="price")
+    >>> close = SeriesTable.from_pandas(pd.DataFrame({"A": np.full(len(days), 20.0)}, days), measure="price")
     >>> paid = pd.DataFrame({"asset": ["A"], "date": ["2023-06-01"], "amount": [1.0]})
     >>> dividend_yield(close, paid).to_pandas()["A"].iloc[-1].item()
     0.05
@@ -108,8 +108,8 @@ def dividend_yield(
             whole, (total[ends] - total[starts]) / (prices.block[:, column] * per_old), np.nan
         )
     facts = {"measure": "rate", "unit": "decimal", "currency": "", "timing": "end", "income": ""}
-    abouts = [a.stepped("dividend yield", facts, over="P1Y") for a in prices.about]
-    return SeriesTable.build(block, prices.index, abouts)
+    metadata_list = [a.stepped("dividend yield", facts, over="P1Y") for a in prices.metadata]
+    return SeriesTable.from_arrays(block, prices.index, metadata_list)
 
 
 def _dated(events: pd.DataFrame | None, value: str) -> tuple[Dates, Floats]:
@@ -168,7 +168,7 @@ def _kind(moves: Floats, at: int) -> str:
 
 
 @checked
-def traded_prices(prices: SeriesTable, volume: SeriesTable) -> SeriesTable:
+def mask_untraded(prices: SeriesTable, volume: SeriesTable) -> SeriesTable:
     """Prices of the days on which something was traded; quotes carried over are missing.
 
     A file that repeats the last price on days without trade makes an old price look fresh. With
@@ -182,19 +182,19 @@ def traded_prices(prices: SeriesTable, volume: SeriesTable) -> SeriesTable:
     Examples
     --------
     >>> days = pd.bdate_range("2024-01-01", periods=3)
-    >>> close = SeriesTable.wrap(pd.DataFrame({"NTSH": [5.0, 5, 6]}, days), measure="price")
-    >>> volume = SeriesTable.wrap(pd.DataFrame({"NTSH": [9.0, 0, 8]}, days), measure="flow")
-    >>> traded_prices(close, volume)["NTSH"].to_pandas().tolist()
+    >>> close = SeriesTable.from_pandas(pd.DataFrame({"NTSH": [5.0, 5, 6]}, days), measure="price")
+    >>> volume = SeriesTable.from_pandas(pd.DataFrame({"NTSH": [9.0, 0, 8]}, days), measure="flow")
+    >>> mask_untraded(close, volume)["NTSH"].to_pandas().tolist()
     [5.0, nan, 6.0]
     """
     idle = _volume_like(prices, volume) == 0
     carried = np.sum(idle & np.isfinite(prices.block), axis=0)
-    abouts = [
+    metadata_list = [
         a.stepped("traded days only", untraded=int(n)) if n else a
-        for a, n in zip(prices.about, carried, strict=True)
+        for a, n in zip(prices.metadata, carried, strict=True)
     ]
-    return SeriesTable.build(
-        np.where(idle, np.nan, prices.block), prices.index, abouts, prices.causes
+    return SeriesTable.from_arrays(
+        np.where(idle, np.nan, prices.block), prices.index, metadata_list, prices.causes
     )
 
 
@@ -211,7 +211,7 @@ def _volume_like(prices: SeriesTable, volume: SeriesTable) -> Floats:
 
 
 @checked
-def untraded_share(prices: SeriesTable, volume: SeriesTable) -> pd.Series:
+def zero_volume_share(prices: SeriesTable, volume: SeriesTable) -> pd.Series:
     """Share of each asset's days, from first to last price, on which nothing was traded.
 
     Parameters
@@ -227,9 +227,9 @@ def untraded_share(prices: SeriesTable, volume: SeriesTable) -> pd.Series:
     Examples
     --------
     >>> days = pd.bdate_range("2024-01-01", periods=4)
-    >>> close = SeriesTable.wrap(pd.DataFrame({"NTSH": [5.0, 5, 6, 6]}, days), measure="price")
-    >>> volume = SeriesTable.wrap(pd.DataFrame({"NTSH": [9.0, 0, 8, 7]}, days), measure="flow")
-    >>> untraded_share(close, volume).to_dict()
+    >>> close = SeriesTable.from_pandas(pd.DataFrame({"NTSH": [5.0, 5, 6, 6]}, days), measure="price")
+    >>> volume = SeriesTable.from_pandas(pd.DataFrame({"NTSH": [9.0, 0, 8, 7]}, days), measure="flow")
+    >>> zero_volume_share(close, volume).to_dict()
     {'NTSH': 0.25}
     """
     priced = np.isfinite(prices.block)

@@ -9,7 +9,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Dates, Floats
-from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, calendar_days
@@ -22,7 +22,7 @@ QUOTINGS: Final = ("effective", "simple", "bond-equivalent", "discount", "contin
 
 @on_block
 @checked
-def per_period(
+def yield_to_return(
     yields: SeriesTable, frequency: str | Frequency | None = None, *, quoted: str | None = None
 ) -> SeriesTable:
     """Risk-free return earned in each period, from the yield known at the end of the one before.
@@ -53,8 +53,8 @@ def per_period(
     --------
     >>> import pandas as pd, ultrum as ul
     >>> y = pd.Series([0.06, 0.06], pd.period_range("2024-01", periods=2, freq="M"))
-    >>> y = ul.TimeSeries.wrap(y, name="bill", measure="rate", timing="end", quoted="simple")
-    >>> per_period(y).to_pandas().round(4).to_dict()
+    >>> y = ul.TimeSeries.from_pandas(y, name="bill", measure="rate", timing="end", quoted="simple")
+    >>> yield_to_return(y).to_pandas().round(4).to_dict()
     {Period('2024-02', 'M'): 0.005, Period('2024-03', 'M'): 0.005}
     """
     target = Frequency.parse(frequency or yields.frequency)
@@ -66,12 +66,12 @@ def per_period(
     at_ends = to_frequency(yields, target, how="last") if target != yields.frequency else yields
     dated = target.code in "BD"
     years = _years_between(at_ends) if dated else np.array(1.0 / target.periods_per_year)
-    block = np.empty((len(at_ends.index) - dated, len(at_ends.about)))
-    for i, about in enumerate(at_ends.about):
-        rule = quoted or about.quoted
-        _check_yield(about, rule, target)
+    block = np.empty((len(at_ends.index) - dated, len(at_ends.metadata)))
+    for i, metadata in enumerate(at_ends.metadata):
+        rule = quoted or metadata.quoted
+        _check_yield(metadata, rule, target)
         known = at_ends.block[: len(block), i]
-        block[:, i] = _earned(known, rule, years, about.maturity)
+        block[:, i] = _earned(known, rule, years, metadata.maturity)
     facts = {
         "measure": "return",
         "timing": "total",
@@ -79,9 +79,11 @@ def per_period(
         "maturity": "",
         "frequency": target,
     }
-    abouts = [a.stepped("per period", facts, quoted=quoted or a.quoted) for a in at_ends.about]
+    metadata_list = [
+        a.stepped("per period", facts, quoted=quoted or a.quoted) for a in at_ends.metadata
+    ]
     index = at_ends.index[1:] if dated else target.index(at_ends.ordinals + 1)
-    return SeriesTable.build(block, index, abouts)
+    return SeriesTable.from_arrays(block, index, metadata_list)
 
 
 def _years_between(x: SeriesTable) -> Floats:
@@ -122,9 +124,9 @@ def accrued_rate(risk_free: TimeSeries | float, index: pd.Index, target: Frequen
         before = target.starts(target.ordinals_of(index)) - 1
     if not isinstance(risk_free, TimeSeries):
         growth = np.log1p(risk_free) * (_moments(ends) - _moments(before))
-        about = Descriptor(name="risk_free", frequency=target, measure="return", timing="total")
-        return TimeSeries.build(np.expm1(growth), index, about)
-    source = risk_free.about.frequency
+        metadata = Metadata(name="risk_free", frequency=target, measure="return", timing="total")
+        return TimeSeries.from_arrays(np.expm1(growth), index, metadata)
+    source = risk_free.metadata.frequency
     ordinals = source.ordinals_of(risk_free.index)
     whole = np.arange(ordinals[0], ordinals[-1] + 1)
     known = np.full(len(whole), np.nan)
@@ -139,49 +141,49 @@ def accrued_rate(risk_free: TimeSeries | float, index: pd.Index, target: Frequen
     low, high = np.clip(low, 0, len(days) - 1), np.clip(high, 0, len(days) - 1)
     inside &= holes[high] == holes[low]
     growth = np.where(inside, days[high] - days[low], np.nan)
-    about = risk_free.about.stepped(
+    metadata = risk_free.metadata.stepped(
         "accrued", {"frequency": target}, from_=source.name, to=target.name
     )
-    return TimeSeries.build(np.expm1(growth), index, about)
+    return TimeSeries.from_arrays(np.expm1(growth), index, metadata)
 
 
-def annual_yield(y: float, about: Descriptor) -> float:
+def annual_yield(y: float, metadata: Metadata) -> float:
     """Effective annual rate of a yield, by its quoting rule and maturity.
 
     Examples
     --------
     >>> import pandas as pd, ultrum as ul
     >>> y = pd.Series([0.06], pd.period_range("2024-01", periods=1, freq="M"))
-    >>> y = ul.TimeSeries.wrap(y, measure="rate", quoted="bond-equivalent")
-    >>> round(annual_yield(0.06, y.about), 4)
+    >>> y = ul.TimeSeries.from_pandas(y, measure="rate", quoted="bond-equivalent")
+    >>> round(annual_yield(0.06, y.metadata), 4)
     0.0609
     """
-    rule = about.quoted or "effective"
-    _check_rule(about, rule)
-    if rule == "simple" and about.maturity and (years := _years(about.maturity)) < 1.0:
+    rule = metadata.quoted or "effective"
+    _check_rule(metadata, rule)
+    if rule == "simple" and metadata.maturity and (years := _years(metadata.maturity)) < 1.0:
         return float((1.0 + y * years) ** (1.0 / years) - 1.0)
-    return float(_earned(np.asarray(y, dtype=np.float64), rule, np.array(1.0), about.maturity))
+    return float(_earned(np.asarray(y, dtype=np.float64), rule, np.array(1.0), metadata.maturity))
 
 
-def _check_yield(about: Descriptor, rule: str, target: Frequency) -> None:
-    if about.measure != "rate":
+def _check_yield(metadata: Metadata, rule: str, target: Frequency) -> None:
+    if metadata.measure != "rate":
         raise UnitError(
-            f"{about.name} is a {about.measure or 'series'}; per_period needs a yield "
+            f"{metadata.name} is a {metadata.measure or 'series'}; yield_to_return needs a yield "
             "(measure='rate')."
         )
-    _check_rule(about, rule)
-    if about.maturity and _years(about.maturity) > 1.0 / target.periods_per_year + 1e-9:
+    _check_rule(metadata, rule)
+    if metadata.maturity and _years(metadata.maturity) > 1.0 / target.periods_per_year + 1e-9:
         raise UnitError(
-            f"{about.name} matures in {about.maturity}, longer than a {target.name} "
+            f"{metadata.name} matures in {metadata.maturity}, longer than a {target.name} "
             "period: holding it is not free of risk. Take a shorter bill, or a lower "
             "frequency."
         )
 
 
-def _check_rule(about: Descriptor, rule: str) -> None:
+def _check_rule(metadata: Metadata, rule: str) -> None:
     if rule not in QUOTINGS:
         raise UnitError(
-            f"{about.name}: quoted='{rule}' is not a quoting rule; it is one of {', '.join(QUOTINGS)}."
+            f"{metadata.name}: quoted='{rule}' is not a quoting rule; it is one of {', '.join(QUOTINGS)}."
         )
 
 

@@ -8,19 +8,19 @@ from typing import Any
 
 import pandas as pd
 
-from ultrum.core.series.metadata import Descriptor, check_same
+from ultrum.core.series.metadata import Metadata, check_same
 from ultrum.errors import ArgumentError
 
-Labelled = tuple[pd.Series, Descriptor]
+Labelled = tuple[pd.Series, Metadata]
 
 
 def combined(left: Labelled, right: Labelled, word: str, operation: Callable[..., Any]) -> Labelled:
     """Two series of one kind on the periods that both have."""
-    (values, about), (others, other) = left, right
-    check_same(about, other, word)
+    (values, metadata), (others, other) = left, right
+    check_same(metadata, other, word)
     a, b = values.align(others, join="inner")
     alone = len(values) + len(others) - 2 * len(a)
-    made = about.stepped(word, series=other.name, rows_in_one_only=alone or None)
+    made = metadata.stepped(word, series=other.name, rows_in_one_only=alone or None)
     return operation(a, b).rename(made.name), made
 
 

@@ -36,7 +36,7 @@ class Step:
 
 
 @dataclass(frozen=True)
-class Descriptor:
+class Metadata:
     """The facts that belong to a series and travel with it.
 
     Attributes
@@ -95,18 +95,18 @@ class Descriptor:
         if not self.unit and self.measure in _DECIMAL:
             object.__setattr__(self, "unit", "decimal")
 
-    def changed(self, **facts: Any) -> Descriptor:
+    def changed(self, **facts: Any) -> Metadata:
         """Copy with other facts."""
         check_facts(facts)
         return replace(self, **facts)
 
     def stepped(
         self, action: str, facts: dict[str, Any] | None = None, **settings: Any
-    ) -> Descriptor:
+    ) -> Metadata:
         """Copy with one more step on its trail, and other facts."""
         return replace(self, trail=(*self.trail, step_of(action, **settings)), **(facts or {}))
 
-    def with_step(self, step: Step, **checked: Any) -> Descriptor:
+    def with_step(self, step: Step, **checked: Any) -> Metadata:
         """As :meth:`stepped`, with a step that many series share and facts that need no check."""
         fields = self.__dict__.copy()
         fields["trail"] = (*self.trail, step)
@@ -133,7 +133,7 @@ class Descriptor:
 
 def check_facts(facts: Iterable[str]) -> None:
     """Refuse a fact that no series has, such as a misspelt one."""
-    known = [f.name for f in fields(Descriptor)]
+    known = [f.name for f in fields(Metadata)]
     for fact in facts:
         if fact not in known:
             near = difflib.get_close_matches(fact, known, n=1)
@@ -146,7 +146,7 @@ def step_of(action: str, **settings: Any) -> Step:
     return Step(action, tuple((k, str(v)) for k, v in settings.items() if v is not None))
 
 
-def check_same(left: Descriptor, right: Descriptor, word: str) -> None:
+def check_same(left: Metadata, right: Metadata, word: str) -> None:
     """Refuse to combine series whose frequency, measure, unit, currency or excess state differ."""
     days = {left.frequency.code, right.frequency.code} == {"B", "D"}
     if left.frequency != right.frequency and not days:
@@ -159,7 +159,7 @@ def check_same(left: Descriptor, right: Descriptor, word: str) -> None:
         if mine != theirs:
             raise UnitError(
                 f"{left.name} {word} {right.name}: {fact} '{mine}' against '{theirs}'. "
-                "For returns less a risk-free rate use per_period and excess."
+                "For returns less a risk-free rate use yield_to_return and excess."
             )
     if left.currency != right.currency:
         raise CurrencyError(

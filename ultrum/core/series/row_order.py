@@ -9,7 +9,7 @@ import pandas as pd
 
 from ultrum.core.array_types import Dates, Ints
 from ultrum.core.series.labels import span_of
-from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.metadata import Metadata
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.errors import AlignmentError, FrequencyError
 
@@ -78,10 +78,16 @@ def refuse_duplicates(ordinals: Ints, frequency: Frequency, name: str) -> None:
         )
 
 
-def headline(about: Descriptor, index: pd.Index) -> str:
+def headline(metadata: Metadata, index: pd.Index) -> str:
     """What a series is, in one line."""
-    unit = " ".join(word for word in (about.measure, about.unit, about.currency) if word)
-    facts = [about.heading, about.frequency.name, unit, span_of(index), f"{len(index)} values"]
+    unit = " ".join(word for word in (metadata.measure, metadata.unit, metadata.currency) if word)
+    facts = [
+        metadata.heading,
+        metadata.frequency.name,
+        unit,
+        span_of(index),
+        f"{len(index)} values",
+    ]
     return ", ".join(fact for fact in facts if fact)
 
 

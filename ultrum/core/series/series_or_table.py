@@ -41,7 +41,7 @@ def on_block(
         if not isinstance(x, SeriesTable):
             raise UnitError(
                 f"{function.__name__} was given a plain {type(x).__name__}; say what it is with "
-                "TimeSeries.wrap(x, measure=...) or SeriesTable.wrap(x, measure=...)."
+                "TimeSeries.from_pandas(x, measure=...) or SeriesTable.from_pandas(x, measure=...)."
             )
         return function(x, *args, **kwargs)
 

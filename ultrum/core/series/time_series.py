@@ -1,6 +1,6 @@
 """A series that knows what it is, and a table of such series.
 
-`TimeSeries` is a pandas Series with a `Descriptor`; `SeriesTable` is many of one frequency as a block.
+`TimeSeries` is a pandas Series with a `Metadata`; `SeriesTable` is many of one frequency as a block.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ from ultrum.core.array_types import Floats, Ints
 from ultrum.core.series.arithmetic import combined, divisor_in, number_in
 from ultrum.core.series.labels import infer_frequency, span_of
 from ultrum.core.series.memory_order import bounds_of, laid_out, numbers_in
-from ultrum.core.series.metadata import Descriptor, check_facts
+from ultrum.core.series.metadata import Metadata, check_facts
 from ultrum.core.series.row_order import (
     glimpse,
     headline,
@@ -42,26 +42,26 @@ P = ParamSpec("P")
 class TimeSeries:
     """Values through time with their descriptor; immutable.
 
-    Use :meth:`wrap` to make one from pandas and :meth:`to_pandas` to leave.
+    Use :meth:`from_pandas` to make one from pandas and :meth:`to_pandas` to leave.
 
     Examples
     --------
     >>> import pandas as pd
     >>> prices = pd.Series([100.0, 102.0], pd.period_range("2024-01", periods=2, freq="M"))
-    >>> cpi = TimeSeries.wrap(prices, name="cpi", measure="index", timing="average")
-    >>> cpi.about.frequency
+    >>> cpi = TimeSeries.from_pandas(prices, name="cpi", measure="index", timing="average")
+    >>> cpi.metadata.frequency
     Frequency('M')
     """
 
     values: pd.Series
-    about: Descriptor
+    metadata: Metadata
 
     def __post_init__(self) -> None:
-        refuse_disorder(self.values.index, self.about.name)
+        refuse_disorder(self.values.index, self.metadata.name)
 
     @classmethod
     @checked
-    def wrap(cls, values: pd.Series, *, percent: bool = False, **facts: Any) -> TimeSeries:
+    def from_pandas(cls, values: pd.Series, *, percent: bool = False, **facts: Any) -> TimeSeries:
         """Make a series from a pandas Series.
 
         Parameters
@@ -71,18 +71,18 @@ class TimeSeries:
         percent : bool
             Whether the numbers are in percent; they are divided by 100.
         **facts
-            Fields of :class:`Descriptor`. The name defaults to that of ``values`` and the
+            Fields of :class:`Metadata`. The name defaults to that of ``values`` and the
             frequency is read off the index.
         """
         facts.setdefault("name", str(values.name) if values.name is not None else "series")
-        table = SeriesTable.wrap(values.to_frame(facts["name"]), percent=percent, **facts)
+        table = SeriesTable.from_pandas(values.to_frame(facts["name"]), percent=percent, **facts)
         return table.only()
 
     @classmethod
-    def build(cls, values: Floats, index: pd.Index, about: Descriptor) -> TimeSeries:
+    def from_arrays(cls, values: Floats, index: pd.Index, metadata: Metadata) -> TimeSeries:
         """Make a series from an array and an index already in order; the array becomes its own."""
         values.flags.writeable = False
-        return cls(pd.Series(values, index=index, name=about.name, copy=False), about)
+        return cls(pd.Series(values, index=index, name=metadata.name, copy=False), metadata)
 
     @property
     def index(self) -> pd.Index:
@@ -92,12 +92,12 @@ class TimeSeries:
     @property
     def ordinals(self) -> Ints:
         """Integers of the periods, for arithmetic on time."""
-        return self.about.frequency.ordinals_of(self.index)
+        return self.metadata.frequency.ordinals_of(self.index)
 
     @property
     def name(self) -> str:
         """Short name."""
-        return self.about.name
+        return self.metadata.name
 
     @property
     def periods_per_year(self) -> float:
@@ -114,16 +114,16 @@ class TimeSeries:
 
     def as_table(self) -> SeriesTable:
         """Table with this one series."""
-        return SeriesTable(self.values.to_frame(self.name), (self.about,))
+        return SeriesTable(self.values.to_frame(self.name), (self.metadata,))
 
     def sample(self, start: str | None = None, end: str | None = None) -> TimeSeries:
         """Part from ``start`` to ``end``, both included, as pandas reads dates."""
-        return TimeSeries(self.values.loc[start:end], self.about)
+        return TimeSeries(self.values.loc[start:end], self.metadata)
 
-    def described(self, **facts: Any) -> TimeSeries:
+    def with_metadata(self, **facts: Any) -> TimeSeries:
         """Same values with other facts, such as ``excess_of="bill"``."""
-        about = self.about.changed(**facts)
-        return TimeSeries(self.values.rename(about.name), about)
+        metadata = self.metadata.changed(**facts)
+        return TimeSeries(self.values.rename(metadata.name), metadata)
 
     def __len__(self) -> int:
         return len(self.values)
@@ -154,19 +154,19 @@ class TimeSeries:
         self, other: TimeSeries | float, word: str, operation: Callable[..., Any]
     ) -> TimeSeries:
         if isinstance(other, TimeSeries):
-            pair = (self.values, self.about), (other.values, other.about)
+            pair = (self.values, self.metadata), (other.values, other.metadata)
             return TimeSeries(*combined(*pair, word, operation))
         value = number_in(other, self.name)
-        return TimeSeries(operation(self.values, value), self.about.stepped(word, value=value))
+        return TimeSeries(operation(self.values, value), self.metadata.stepped(word, value=value))
 
     def _times(self, factor: float) -> TimeSeries:
-        return TimeSeries(self.values * factor, self.about.stepped("times", factor=factor))
+        return TimeSeries(self.values * factor, self.metadata.stepped("times", factor=factor))
 
     def __repr__(self) -> str:
-        return f"{headline(self.about, self.index)}\n{glimpse(self.values)}"
+        return f"{headline(self.metadata, self.index)}\n{glimpse(self.values)}"
 
     def _repr_html_(self) -> str:
-        return f"<p>{html.escape(headline(self.about, self.index))}</p>" + str(
+        return f"<p>{html.escape(headline(self.metadata, self.index))}</p>" + str(
             self.to_frame().tail(8).to_html()
         )
 
@@ -181,16 +181,18 @@ class SeriesTable:
     """
 
     values: pd.DataFrame
-    about: tuple[Descriptor, ...]
+    metadata: tuple[Metadata, ...]
     causes: Causes = field(default_factory=dict)
     dropped: Mapping[str, Mapping[str, int]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
-        refuse_disorder(self.values.index, ", ".join(a.name for a in self.about[:3]))
+        refuse_disorder(self.values.index, ", ".join(a.name for a in self.metadata[:3]))
 
     @classmethod
     @checked
-    def wrap(cls, values: pd.DataFrame, *, percent: bool = False, **facts: Any) -> SeriesTable:
+    def from_pandas(
+        cls, values: pd.DataFrame, *, percent: bool = False, **facts: Any
+    ) -> SeriesTable:
         """Make a table from a pandas DataFrame; ``facts`` hold for every column."""
         check_facts(facts)
         given = facts.pop("frequency", None)
@@ -205,17 +207,17 @@ class SeriesTable:
         facts.pop("name", None)
         names = [str(n) for n in values.columns]
         refuse_one_name_twice(names)
-        abouts = tuple(Descriptor(name=n, frequency=frequency, **facts) for n in names)
-        made = cls.build(block, index_like(ordered.index, ordinals, frequency), abouts)
+        metadata_list = tuple(Metadata(name=n, frequency=frequency, **facts) for n in names)
+        made = cls.from_arrays(block, index_like(ordered.index, ordinals, frequency), metadata_list)
         made.__dict__["bounds"] = bounds  # what bounds would find, known from the copying
         return made
 
     @classmethod
-    def build(
+    def from_arrays(
         cls,
         block: Floats,
         index: pd.Index,
-        about: Sequence[Descriptor],
+        metadata: Sequence[Metadata],
         causes: Causes | None = None,
     ) -> SeriesTable:
         """Make a table from an array, an index already in order, and descriptors.
@@ -223,8 +225,8 @@ class SeriesTable:
         The array becomes the table's own and read-only.
         """
         block.flags.writeable = False
-        frame = pd.DataFrame(block, index=index, columns=[a.name for a in about], copy=False)
-        return cls(frame, tuple(about), causes or {})
+        frame = pd.DataFrame(block, index=index, columns=[a.name for a in metadata], copy=False)
+        return cls(frame, tuple(metadata), causes or {})
 
     @classmethod
     def of(cls, series: Iterable[TimeSeries] | Mapping[str, TimeSeries]) -> SeriesTable:
@@ -240,24 +242,24 @@ class SeriesTable:
             raise AlignmentError("No series to put side by side.")
         refuse_one_name_twice([m.name for m in members])
         members = _on_same_days(members)
-        wrong = [m.name for m in members if m.about.frequency != members[0].about.frequency]
+        wrong = [m.name for m in members if m.metadata.frequency != members[0].metadata.frequency]
         if wrong:
             raise FrequencyError(
                 f"{', '.join(wrong)}: another frequency than {members[0].name} "
-                f"({members[0].about.frequency.name}). Convert them to one with to_frequency."
+                f"({members[0].metadata.frequency.name}). Convert them to one with to_frequency."
             )
         frame = pd.concat([m.values for m in members], axis=1, keys=[m.name for m in members])
-        return cls(frame.sort_index(), tuple(m.about for m in members))
+        return cls(frame.sort_index(), tuple(m.metadata for m in members))
 
     @property
     def names(self) -> list[str]:
         """Names of the series, in column order."""
-        return [a.name for a in self.about]
+        return [a.name for a in self.metadata]
 
     @property
     def frequency(self) -> Frequency:
         """The one frequency of all."""
-        return self.about[0].frequency
+        return self.metadata[0].frequency
 
     @property
     def index(self) -> pd.Index:
@@ -273,7 +275,7 @@ class SeriesTable:
     def periods_per_year(self) -> Floats:
         """Periods in a year for each series, shape (N,); of dated data the observations over its own span."""
         if not self.frequency.is_dated:
-            return np.full(len(self.about), self.frequency.periods_per_year)
+            return np.full(len(self.metadata), self.frequency.periods_per_year)
         days = calendar_days(self.index)
         return observations_per_year(self.frequency, days, *self.bounds, self.block)
 
@@ -300,7 +302,7 @@ class SeriesTable:
         if not isinstance(name, str):
             return self.select(name)
         column = self._column(name)
-        return TimeSeries(self.values.iloc[:, column], self.about[column])
+        return TimeSeries(self.values.iloc[:, column], self.metadata[column])
 
     def _column(self, name: str) -> int:
         column = self._columns.get(name)
@@ -318,7 +320,7 @@ class SeriesTable:
 
     def __len__(self) -> int:
         """Number of series, as of any mapping; the number of rows is ``len(table.index)``."""
-        return len(self.about)
+        return len(self.metadata)
 
     def keys(self) -> list[str]:
         """Names of the series, in column order."""
@@ -350,17 +352,17 @@ class SeriesTable:
         where = [self._column(name) for name in chosen]
         causes = {name: self.causes[name] for name in chosen if name in self.causes}
         dropped = {name: self.dropped[name] for name in chosen if name in self.dropped}
-        abouts = tuple(self.about[k] for k in where)
-        return SeriesTable(self.values.iloc[:, where], abouts, causes, dropped)
+        metadata_list = tuple(self.metadata[k] for k in where)
+        return SeriesTable(self.values.iloc[:, where], metadata_list, causes, dropped)
 
     def sample(self, start: str | None = None, end: str | None = None) -> SeriesTable:
         """Part from ``start`` to ``end``, both included."""
-        return SeriesTable(self.values.loc[start:end], self.about, self.causes)
+        return SeriesTable(self.values.loc[start:end], self.metadata, self.causes)
 
-    def described(self, **facts: Any) -> SeriesTable:
+    def with_metadata(self, **facts: Any) -> SeriesTable:
         """Same values with other facts for every series."""
-        abouts = tuple(a.changed(**facts) for a in self.about)
-        return SeriesTable(self.values, abouts, self.causes)
+        metadata_list = tuple(a.changed(**facts) for a in self.metadata)
+        return SeriesTable(self.values, metadata_list, self.causes)
 
     def to_pandas(self) -> pd.DataFrame:
         """Plain pandas copy."""
@@ -388,11 +390,11 @@ def _members(series: Iterable[TimeSeries] | Mapping[str, TimeSeries]) -> list[Ti
         return [series[name] for name in series.names]
     if not isinstance(series, Mapping):
         return list(series)
-    return [s if s.name == name else s.described(name=name) for name, s in series.items()]
+    return [s if s.name == name else s.with_metadata(name=name) for name, s in series.items()]
 
 
 def _on_same_days(members: list[TimeSeries]) -> list[TimeSeries]:
     """Business-daily series beside daily ones become daily, so that they stand side by side."""
-    if {m.about.frequency.code for m in members} != {"B", "D"}:
+    if {m.metadata.frequency.code for m in members} != {"B", "D"}:
         return members
-    return [m.described(frequency=Frequency("D")) for m in members]
+    return [m.with_metadata(frequency=Frequency("D")) for m in members]

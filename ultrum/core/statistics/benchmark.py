@@ -44,7 +44,7 @@ class Relative(Described):
 
 
 @checked
-def relative(
+def compare_to_benchmark(
     x: TimeSeries, benchmark: TimeSeries, horizons: Sequence[str] = ("P1M", "P3M", "P1Y", "P3Y"), *,
     on: str = "", periods_per_year: float | None = None,
 ) -> Relative:  # fmt: skip
@@ -76,13 +76,13 @@ def relative(
     Examples
     --------
     >>> days = pd.period_range("2024-01", periods=3, freq="M")
-    >>> a = TimeSeries.wrap(pd.Series([100.0, 110, 121], days), name="A", measure="price")
-    >>> b = TimeSeries.wrap(pd.Series([50.0, 50, 60], days), name="B", measure="price")
-    >>> relative(a, b, ["P1M", "P2M"]).table["ahead"].round(3).tolist()
+    >>> a = TimeSeries.from_pandas(pd.Series([100.0, 110, 121], days), name="A", measure="price")
+    >>> b = TimeSeries.from_pandas(pd.Series([50.0, 50, 60], days), name="B", measure="price")
+    >>> compare_to_benchmark(a, b, ["P1M", "P2M"]).table["ahead"].round(3).tolist()
     [-0.1, 0.01]
     """
     _check_pair(x, benchmark)
-    refuse_no_values("relative", x, benchmark)
+    refuse_no_values("compare_to_benchmark", x, benchmark)
     levels = pd.concat([_level(x), _level(benchmark)], axis=1, keys=["asset", "benchmark"])
     ends = [level.dropna().index[-1] for _, level in levels.items()]
     if not on and ends[1] < ends[0]:
@@ -99,17 +99,17 @@ def relative(
     holes = pd.concat([_holes(x), _holes(benchmark)], axis=1).ffill().fillna(0.0).sum(axis=1)
     rows, end, torn = _spans(both, x, horizons, on, holes)
     active = _active(x, benchmark)
-    active = TimeSeries(active.values.loc[:end], active.about)  # nothing of after the day
+    active = TimeSeries(active.values.loc[:end], active.metadata)  # nothing of after the day
     years = float(per_year(active.as_table(), periods_per_year)[0])
     known = active.values.dropna().to_numpy()
     spread = float(known.std(ddof=1))
     ratio = float(known.mean() / spread) if spread > 1e-14 else np.nan
     error = np.sqrt(years * (1 + ratio**2 / 2) / len(known))
     basis = (
-        f"{x.about.heading} against {benchmark.about.heading} up to {period_label(end)}; "
+        f"{x.metadata.heading} against {benchmark.metadata.heading} up to {period_label(end)}; "
         f"tracking error {100 * spread * np.sqrt(years):.4g} % "
         f"a year, information ratio {ratio * np.sqrt(years):.3g} (error {error:.2g}), {len(known)} "
-        f"{x.about.frequency.noun}s; decimals"
+        f"{x.metadata.frequency.noun}s; decimals"
         + (f"; {', '.join(torn)} left out, returns are missing inside" if torn else "")
     )
     return Relative(
@@ -123,7 +123,7 @@ def relative(
 
 
 def _check_pair(x: TimeSeries, benchmark: TimeSeries) -> None:
-    a, b = x.about, benchmark.about
+    a, b = x.metadata, benchmark.metadata
     if a.frequency != b.frequency:
         raise FrequencyError(
             f"{a.name} is {a.frequency.name}, {b.name} {b.frequency.name}: bring both to one with to_frequency."
@@ -145,7 +145,7 @@ def _check_pair(x: TimeSeries, benchmark: TimeSeries) -> None:
 
 
 def _level(x: TimeSeries) -> pd.Series:
-    if not x.about.is_return:
+    if not x.metadata.is_return:
         return x.values
     simple = pd.Series(simple_block(x.as_table())[:, 0], x.index)
     return (1.0 + simple.fillna(0.0)).cumprod().where(simple.notna())
@@ -153,9 +153,9 @@ def _level(x: TimeSeries) -> pd.Series:
 
 def _holes(x: TimeSeries) -> pd.Series:
     """Missing returns up to each period, those of periods that are not listed too; prices need none."""
-    if not x.about.is_return:
+    if not x.metadata.is_return:
         return pd.Series(0.0, x.index)
-    frequency, ordinals = x.about.frequency, x.ordinals
+    frequency, ordinals = x.metadata.frequency, x.ordinals
     whole = (
         x.index if frequency.is_dated else frequency.index(np.arange(ordinals[0], ordinals[-1] + 1))
     )
@@ -164,18 +164,20 @@ def _holes(x: TimeSeries) -> pd.Series:
 
 def _active(x: TimeSeries, benchmark: TimeSeries) -> TimeSeries:
     """Return less the benchmark's; of prices over the same two days, or two neighbouring periods."""
-    frequency = x.about.frequency
+    frequency = x.metadata.frequency
     both = pd.concat([x.values, benchmark.values], axis=1, keys=["x", "benchmark"]).dropna()
-    if not x.about.is_return:
+    if not x.metadata.is_return:
         apart = np.diff(positions_of(frequency, both.index)) != 1
         both = both.pct_change().iloc[1:][~apart]
     alone = len(x.values.dropna()) + len(benchmark.values.dropna()) - 2 * len(both)
-    about = x.about.changed(name=f"{x.name}_less_{benchmark.name}", measure="return", unit="decimal",
+    metadata = x.metadata.changed(name=f"{x.name}_less_{benchmark.name}", measure="return", unit="decimal",
                             timing="total", income="", excess_of="zero cost")  # fmt: skip
-    alone -= 0 if x.about.is_return else 2  # the first price of each has no return
+    alone -= 0 if x.metadata.is_return else 2  # the first price of each has no return
     return TimeSeries(
-        (both["x"] - both["benchmark"]).rename(about.name),
-        about.stepped("relative", benchmark=benchmark.name, rows_in_one_only=alone or None),
+        (both["x"] - both["benchmark"]).rename(metadata.name),
+        metadata.stepped(
+            "compare_to_benchmark", benchmark=benchmark.name, rows_in_one_only=alone or None
+        ),
     )
 
 
@@ -183,7 +185,7 @@ def _spans(
     both: pd.DataFrame, x: TimeSeries, horizons: Sequence[str], on: str, holes: pd.Series
 ) -> tuple[pd.DataFrame, Any, list[str]]:
     """Growth over each horizon, the end of all, and the horizons inside which returns are missing."""
-    frequency = x.about.frequency
+    frequency = x.metadata.frequency
     ordinals = frequency.ordinals_of(both.index)
     days = frequency.ends(ordinals)
     asked = day_in(on, "on") if on and len(on) > 7 else None

@@ -38,7 +38,7 @@ _MONTHS: Final = (
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class CalendarGrid(Described):
+class CalendarReturns(Described):
     """Returns by year (rows) and month or quarter (columns), with the year's own.
 
     Attributes
@@ -52,12 +52,12 @@ class CalendarGrid(Described):
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class ReturnsAfter(Described):
+class ForwardReturns(Described):
     """Mean returns over horizons after a condition, against all dates."""
 
 
 @checked
-def calendar_grid(x: TimeSeries) -> CalendarGrid:
+def calendar_returns(x: TimeSeries) -> CalendarReturns:
     """Returns of each month of each year.
 
     Parameters
@@ -67,26 +67,26 @@ def calendar_grid(x: TimeSeries) -> CalendarGrid:
 
     Returns
     -------
-    CalendarGrid
+    CalendarReturns
         ``table`` has a column for each month and ``year``, the compounded return of the months there
         are; a year that is not whole has its number in ``attrs["partial_years"]``.
 
     Examples
     --------
     >>> r = pd.Series([0.1, -0.1], pd.period_range("2024-01", periods=2, freq="M"))
-    >>> calendar_grid(TimeSeries.wrap(r, measure="return")).table["year"].round(4).tolist()
+    >>> calendar_returns(TimeSeries.from_pandas(r, measure="return")).table["year"].round(4).tolist()
     [-0.01]
     """
-    returns = returns_in(x, "calendar_grid").only()
-    if returns.about.frequency.is_dated or returns.about.frequency.code == "W":
+    returns = returns_in(x, "calendar_returns").only()
+    if returns.metadata.frequency.is_dated or returns.metadata.frequency.code == "W":
         returns = to_frequency(returns, "M")
     known = returns.values.dropna().index
     if len(known):
-        returns = TimeSeries(returns.values.loc[known[0] : known[-1]], returns.about)
-    code = returns.about.frequency.code
+        returns = TimeSeries(returns.values.loc[known[0] : known[-1]], returns.metadata)
+    code = returns.metadata.frequency.code
     if code not in "MQ":
         raise FrequencyError(
-            f"{x.name} is {returns.about.frequency.name}; a grid needs months or quarters."
+            f"{x.name} is {returns.metadata.frequency.name}; a grid needs months or quarters."
         )
     count = 12 if code == "M" else 4
     names = list(_MONTHS) if code == "M" else ["Q1", "Q2", "Q3", "Q4"]
@@ -109,16 +109,18 @@ def calendar_grid(x: TimeSeries) -> CalendarGrid:
         "mean": table.mean(), "median": table.median(), "positive": (table > 0).sum() / table.notna().sum(),
         "count": table.notna().sum(),
     }).T  # fmt: skip
-    basis = f"{x.about.heading}, simple returns, {span_of(returns.values.dropna().index)}; decimals"
-    return CalendarGrid(table, basis, summary, x.about.heading)
+    basis = (
+        f"{x.metadata.heading}, simple returns, {span_of(returns.values.dropna().index)}; decimals"
+    )
+    return CalendarReturns(table, basis, summary, x.metadata.heading)
 
 
 @checked
-def returns_after(
+def forward_returns(
     x: TimeSeries,
     condition: pd.DataFrame | pd.Series | Sequence[Any],
     horizons: Sequence[str | int] = (1, 3, 6, 12),
-) -> ReturnsAfter:
+) -> ForwardReturns:
     """Mean return over horizons that begin the period after a condition held.
 
     Parameters
@@ -133,7 +135,7 @@ def returns_after(
 
     Returns
     -------
-    ReturnsAfter
+    ForwardReturns
         A row a horizon: ``after`` (mean compounded return), ``count``, ``all_dates``, ``difference``, its
         ``error`` and ``t``, ``p``. Horizons overlap, so the error is Newey–West's with h − 1 lags on a
         regression of the return to come on the condition.
@@ -146,11 +148,11 @@ def returns_after(
     Examples
     --------
     >>> r = pd.Series([0.0, 0.1, 0.0, 0.1, 0.0, 0.1], pd.period_range("2024-01", periods=6, freq="M"))
-    >>> made = returns_after(TimeSeries.wrap(r, measure="return"), ["2024-01", "2024-03"], horizons=[1])
+    >>> made = forward_returns(TimeSeries.from_pandas(r, measure="return"), ["2024-01", "2024-03"], horizons=[1])
     >>> round(made.table.loc[1, "after"], 3).item()
     0.1
     """
-    returns = _on_calendar(returns_in(x, "returns_after").only())
+    returns = _on_calendar(returns_in(x, "forward_returns").only())
     values = simple_block(returns.as_table())[:, 0]
     holds = _holds(returns, condition)
     rows = {}
@@ -158,30 +160,30 @@ def returns_after(
         count = (
             int(horizon)
             if str(horizon).isdigit()
-            else periods_in(str(horizon), returns.about.frequency)
+            else periods_in(str(horizon), returns.metadata.frequency)
         )
         rows[horizon] = _after(
             _to_come(values, returns, count), holds, count, x.name, returns.index
         )
     basis = (
-        f"{x.about.heading}, {returns.about.frequency.name}, {span_of(returns.values.dropna().index)}; "
+        f"{x.metadata.heading}, {returns.metadata.frequency.name}, {span_of(returns.values.dropna().index)}; "
         "the condition holds in "
         f"{int(holds.sum())} of {len(holds)} periods; Newey–West errors with h − 1 lags; decimals"
     )
-    return ReturnsAfter(pd.DataFrame(rows).T.rename_axis("horizon"), basis)
+    return ForwardReturns(pd.DataFrame(rows).T.rename_axis("horizon"), basis)
 
 
 def _on_calendar(x: TimeSeries) -> TimeSeries:
     """With a row for every period: a condition can hold in one whose return is missing."""
-    if x.about.frequency.is_dated or not len(x):
+    if x.metadata.frequency.is_dated or not len(x):
         return x
     every = np.arange(x.ordinals[0], x.ordinals[-1] + 1)
-    return TimeSeries(x.values.reindex(x.about.frequency.index(every)), x.about)
+    return TimeSeries(x.values.reindex(x.metadata.frequency.index(every)), x.metadata)
 
 
 def _holds(returns: TimeSeries, condition: Any) -> Bools:
     ordinals = returns.ordinals
-    frequency = returns.about.frequency
+    frequency = returns.metadata.frequency
     if isinstance(condition, pd.DataFrame):
         if not {"start", "end"} <= set(condition):
             raise AlignmentError(
@@ -204,7 +206,7 @@ def _holds(returns: TimeSeries, condition: Any) -> Bools:
 def _to_come(values: Floats, returns: TimeSeries, count: int) -> Floats:
     """Compounded return of the next periods; missing where one is, or where the series ends."""
     made = np.full(len(values), np.nan)
-    ordinals = positions_of(returns.about.frequency, returns.index)
+    ordinals = positions_of(returns.metadata.frequency, returns.index)
     for row in range(len(values) - count):
         if ordinals[row + count] - ordinals[row] == count:
             made[row] = np.prod(1.0 + values[row + 1 : row + 1 + count]) - 1.0

@@ -64,10 +64,10 @@ def correlations(
     --------
     >>> months = pd.period_range("2024-01", periods=4, freq="M")
     >>> frame = pd.DataFrame({"A": [1.0, 2, 3, 4], "B": [2.0, 4, 6, 8]}, months)
-    >>> correlations(SeriesTable.wrap(frame, measure="score")).table.loc["A", "B"].round(6).item()
+    >>> correlations(SeriesTable.from_pandas(frame, measure="score")).table.loc["A", "B"].round(6).item()
     1.0
     """
-    table = x if isinstance(x, SeriesTable) else SeriesTable.wrap(x, measure="return")
+    table = x if isinstance(x, SeriesTable) else SeriesTable.from_pandas(x, measure="return")
     if rows not in ("pairwise", "complete"):
         raise UnitError(f"rows='{rows}' is not known; it is pairwise or complete.")
     frame = table.values.dropna() if rows == "complete" else table.values
@@ -78,7 +78,7 @@ def correlations(
         t = matrix * np.sqrt((counts - 2) / (1 - matrix**2))
     p = np.where(counts > 2, 2 * scipy.special.stdtr(np.maximum(counts - 2, 1), -np.abs(t)), np.nan)
     np.fill_diagonal(p, np.nan)
-    levels = [a.name for a in table.about if a.measure in ("price", "index", "stock", "quote")]
+    levels = [a.name for a in table.metadata if a.measure in ("price", "index", "stock", "quote")]
     warnings: tuple[str, ...] = ()
     if levels:
         warnings = (

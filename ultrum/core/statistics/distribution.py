@@ -13,7 +13,7 @@ import scipy.special
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
 from ultrum.core.series.labels import span_of
-from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.statistics.return_samples import Described
 from ultrum.errors import EstimationError, UnitError
@@ -41,7 +41,7 @@ class Distribution(Described):
     jarque_bera, p_value : float
         Jarque and Bera (1980); small p values speak against a normal.
     values : ndarray
-    about : Descriptor
+    about : Metadata
         What the values are.
     """
 
@@ -54,12 +54,12 @@ class Distribution(Described):
     jarque_bera: float
     p_value: float
     values: Floats
-    about: Descriptor
+    metadata: Metadata
 
     @property
     def name(self) -> str:
         """Name of the series."""
-        return self.about.name
+        return self.metadata.name
 
 
 @checked
@@ -81,12 +81,14 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
     Examples
     --------
     >>> r = pd.Series(np.arange(20.0), pd.period_range("2023-01", periods=20, freq="M"))
-    >>> made = distribution(TimeSeries.wrap(r, name="A", measure="return"), bins=4)
+    >>> made = distribution(TimeSeries.from_pandas(r, name="A", measure="return"), bins=4)
     >>> made.histogram["count"].tolist()
     [5, 5, 5, 5]
     """
-    if x.about.measure in ("price", "index", "stock", "quote"):
-        raise UnitError(f"{x.name} is a level ({x.about.measure}); look at its returns or growth.")
+    if x.metadata.measure in ("price", "index", "stock", "quote"):
+        raise UnitError(
+            f"{x.name} is a level ({x.metadata.measure}); look at its returns or growth."
+        )
     values = x.values.dropna().to_numpy(dtype=np.float64)
     if len(values) < 8 or not values.std() > 0:
         raise EstimationError(
@@ -98,21 +100,21 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
     statistic = len(values) / 6 * (skew**2 + (kurt - 3) ** 2 / 4)
     table = _shares((values - mean) / spread)
     basis = (
-        f"{x.about.heading}, {x.about.frequency.name}, {span_of(x.values.dropna().index)}, "
+        f"{x.metadata.heading}, {x.metadata.frequency.name}, {span_of(x.values.dropna().index)}, "
         f"{len(values)} values; "
-        f"mean {_said(mean, x.about)}, deviation {_said(spread, x.about)}, "
+        f"mean {_said(mean, x.metadata)}, deviation {_said(spread, x.metadata)}, "
         f"skewness {skew:.3g}, kurtosis {kurt:.3g}, Jarque–Bera {statistic:.4g}"
     )
     return Distribution(
         table, basis, _histogram(values, _edges(values, bins), mean, spread),
         pd.Series(np.quantile(values, _QUANTILES), index=_QUANTILES, name=x.name), mean, spread, skew, kurt,
-        float(statistic), float(scipy.special.chdtrc(2, statistic)), values, x.about,
+        float(statistic), float(scipy.special.chdtrc(2, statistic)), values, x.metadata,
     )  # fmt: skip
 
 
-def _said(value: float, about: Descriptor) -> str:
+def _said(value: float, metadata: Metadata) -> str:
     """A number as people read it: returns and rates in percent."""
-    return f"{100 * value:.4g} %" if about.in_percent else f"{value:.4g}"
+    return f"{100 * value:.4g} %" if metadata.in_percent else f"{value:.4g}"
 
 
 def _shares(scores: Floats) -> pd.DataFrame:

@@ -63,12 +63,13 @@ def momentum(
     Examples
     --------
     >>> months = pd.period_range("2024-01", periods=3, freq="M")
-    >>> r = SeriesTable.wrap(pd.DataFrame({"A": [0.1, 0.1, 0.1], "B": [0.0, 0.0, 0.3]}, months), measure="return")
+    >>> frame = pd.DataFrame({"A": [0.1, 0.1, 0.1], "B": [0.0, 0.0, 0.3]}, months)
+    >>> r = SeriesTable.from_pandas(frame, measure="return")
     >>> momentum(r, ["P3M"]).table["rank"].to_dict()
     {'A': 1.0, 'B': 2.0}
     """
-    table = x if isinstance(x, SeriesTable) else SeriesTable.wrap(x, measure="return")
-    priced = all(a.measure in ("price", "index") for a in table.about)
+    table = x if isinstance(x, SeriesTable) else SeriesTable.from_pandas(x, measure="return")
+    priced = all(a.measure in ("price", "index") for a in table.metadata)
     if not priced:
         table = returns_in(table, "momentum")
     if not len(table.index):

@@ -10,8 +10,8 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
-from ultrum.core.currency.exchange_rates import RateTable
-from ultrum.core.returns.nearest_dates import match_before
+from ultrum.core.currency.exchange_rates import ExchangeRates
+from ultrum.core.returns.nearest_dates import match_dates
 from ultrum.core.returns.price_adjustment import adjust_prices
 from ultrum.core.series.series_or_table import refuse_no_values
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
@@ -39,10 +39,10 @@ class Holdings(Described):
 
 
 @checked
-def holdings(
+def positions(
     purchases: pd.DataFrame, prices: SeriesTable, *, dividends: pd.DataFrame | None = None,
     splits: pd.DataFrame | None = None,
-    on: str | None = None, currency: str = "", rates: RateTable | None = None,
+    on: str | None = None, currency: str = "", rates: ExchangeRates | None = None,
 ) -> Holdings:  # fmt: skip
     """Gain of each purchase, simple and money-weighted.
 
@@ -59,7 +59,7 @@ def holdings(
         Day of valuation; by default the last of the prices. A day without trading takes the last before it.
     currency : str
         Currency of the result; needs ``rates`` where prices are in others.
-    rates : RateTable, optional
+    rates : ExchangeRates, optional
 
     Returns
     -------
@@ -76,12 +76,12 @@ def holdings(
     --------
     >>> days = pd.bdate_range("2023-01-02", "2024-01-02")
     >>> close = pd.DataFrame({"BRTW": np.linspace(10.0, 11.0, len(days))}, days)
-    >>> close = SeriesTable.wrap(close, measure="price", currency="QML")
+    >>> close = SeriesTable.from_pandas(close, measure="price", currency="QML")
     >>> bought = pd.DataFrame({"asset": ["BRTW"], "date": ["2023-01-02"], "units": [5]})
-    >>> holdings(bought, close).table["gain"].round(2).tolist()
+    >>> positions(bought, close).table["gain"].round(2).tolist()
     [5.0]
     """
-    refuse_no_values("holdings", prices)
+    refuse_no_values("positions", prices)
     purchases = _purchases_in(purchases, prices)
     held = adjust_prices(prices, dividends, splits)
     day = pd.Timestamp(day_in(on or prices.index[-1], "on"))
@@ -90,14 +90,14 @@ def holdings(
     by_asset = pd.DataFrame({a: _together(t, day) for a, t in table.groupby("asset", sort=False)}).T
     unit = (
         currency
-        or "/".join(sorted({a.currency for a in prices.about if a.currency}))
+        or "/".join(sorted({a.currency for a in prices.metadata if a.currency}))
         or "currency of the prices"
     )
     paid = "reinvested" if dividends is not None else "not given"
     basis = f"valued on {day.date()} in {unit}; dividends {paid}"
     if (
         not currency
-        and len({a.currency for a in prices.about if a.name in set(table["asset"])}) > 1
+        and len({a.currency for a in prices.metadata if a.name in set(table["asset"])}) > 1
     ):
         raise CurrencyError("The assets are in several currencies; say currency and rates.")
     return Holdings(table, basis, by_asset, _together(table, day))
@@ -132,7 +132,7 @@ def _row(
     held: SeriesTable,
     day: pd.Timestamp,
     currency: str,
-    rates: RateTable | None,
+    rates: ExchangeRates | None,
 ) -> dict[str, Any]:
     asset, when, units = str(bought["asset"]), pd.Timestamp(bought["date"]), float(bought["units"])
     if when > day:
@@ -142,9 +142,9 @@ def _row(
     close, now = (_price(prices[asset], at) for at in (when, day))
     grown = _price(held[asset], day) / _price(held[asset], when)  # shares and dividends included
     paid = float(bought["price"]) if pd.notna(bought.get("price", np.nan)) else close
-    about = prices[asset].about
-    cost = units * paid * _rate(about.currency, currency, rates, when)
-    value = units * close * grown * _rate(about.currency, currency, rates, day)
+    metadata = prices[asset].metadata
+    cost = units * paid * _rate(metadata.currency, currency, rates, when)
+    value = units * close * grown * _rate(metadata.currency, currency, rates, day)
     years = (day - when).days / 365.25
     growth = value / cost - 1.0 if cost else np.nan
     return {
@@ -155,7 +155,7 @@ def _row(
 
 
 def _price(series: TimeSeries, day: pd.Timestamp) -> float:
-    found = match_before([day], series, max_age="P7D")
+    found = match_dates([day], series, max_age="P7D")
     value = float(found["value"].iloc[0])
     if np.isnan(value):
         raise AlignmentError(
@@ -164,7 +164,7 @@ def _price(series: TimeSeries, day: pd.Timestamp) -> float:
     return value
 
 
-def _rate(own: str, wanted: str, rates: RateTable | None, day: pd.Timestamp) -> float:
+def _rate(own: str, wanted: str, rates: ExchangeRates | None, day: pd.Timestamp) -> float:
     if not wanted or own == wanted:
         return 1.0
     if rates is None:

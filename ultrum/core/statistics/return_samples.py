@@ -50,16 +50,16 @@ def returns_in(x: Any, doing: str) -> SeriesTable:
     table = x.as_table() if isinstance(x, TimeSeries) else x
     if isinstance(table, pd.DataFrame | pd.Series):
         frame = table.to_frame() if isinstance(table, pd.Series) else table
-        table = SeriesTable.wrap(frame, measure="return")
+        table = SeriesTable.from_pandas(frame, measure="return")
     if not isinstance(table, SeriesTable):
         raise UnitError(f"{doing} takes returns, not a {type(x).__name__}.")
-    for about in table.about:
-        if not about.is_return:
+    for metadata in table.metadata:
+        if not metadata.is_return:
             raise UnitError(
-                f"{about.name} is a {about.measure or 'series of unknown measure'}; {doing} takes returns. "
+                f"{metadata.name} is a {metadata.measure or 'series of unknown measure'}; {doing} takes returns. "
                 "Make them with returns(prices)."
             )
-    kinds = {a.measure for a in table.about}
+    kinds = {a.measure for a in table.metadata}
     if len(kinds) > 1:
         raise UnitError(
             f"{doing}: simple and log returns are mixed; bring all to one with to_simple."
@@ -69,7 +69,7 @@ def returns_in(x: Any, doing: str) -> SeriesTable:
 
 def simple_block(x: SeriesTable) -> Floats:
     """Returns as simple ones."""
-    return np.asarray(np.expm1(x.block) if x.about[0].measure == "log_return" else x.block)
+    return np.asarray(np.expm1(x.block) if x.metadata[0].measure == "log_return" else x.block)
 
 
 def per_year(x: SeriesTable, given: float | None) -> Floats:

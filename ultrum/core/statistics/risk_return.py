@@ -74,29 +74,29 @@ def risk_return(
     Examples
     --------
     >>> r = pd.Series([0.02, -0.01, 0.03], pd.period_range("2024-01", periods=3, freq="M"))
-    >>> made = risk_return(TimeSeries.wrap(r, name="BRTW", measure="return"))
+    >>> made = risk_return(TimeSeries.from_pandas(r, name="BRTW", measure="return"))
     >>> made.table.loc["BRTW", ["mean", "positive"]].round(4).tolist()
     [0.16, 0.6667]
     """
     table = returns_in(x, "risk_return")
     years = per_year(table, periods_per_year)
     over = excess(table, risk_free) if risk_free is not None else None
-    if over is None and all(a.excess_of for a in table.about):
+    if over is None and all(a.excess_of for a in table.metadata):
         over = table
     rows = {}
-    for column, about in enumerate(table.about):
+    for column, metadata in enumerate(table.metadata):
         own = table.block[:, column]
         valid = np.flatnonzero(np.isfinite(own))
-        rows[about.name] = {
-            **_moments(own[valid], about.measure, years[column]),
+        rows[metadata.name] = {
+            **_moments(own[valid], metadata.measure, years[column]),
             **_extremes(table, column, valid),
             **_per_risk(None if over is None else over.block[:, column], years[column]),
         }
     order = ["mean", "geometric", "volatility", "variance", "deviation", "excess_per_risk", "error", "skewness",
              "kurtosis", "worst", "worst_period", "drawdown", "positive", "periods", "first", "last"]  # fmt: skip
-    logs = table.about[0].measure == "log_return"
+    logs = table.metadata[0].measure == "log_return"
     kind = "log returns (mean, geometric and drawdown as growth)" if logs else "simple returns"
-    if any(a.excess_of for a in table.about):
+    if any(a.excess_of for a in table.metadata):
         kind += " in excess of a rate, compounded alone"
     basis = f"{kind}, {table.frequency.name}, {span_of(table.index)}; {_range_of(years)} periods a year; decimals"
     return RiskReturn(pd.DataFrame(rows).T[order].infer_objects(), basis)
@@ -133,16 +133,16 @@ def portfolio(
     Examples
     --------
     >>> months = pd.period_range("2024-01", periods=2, freq="M")
-    >>> r = SeriesTable.wrap(pd.DataFrame({"A": [0.1, 0.0], "B": [0.0, 0.1]}, months), measure="return")
+    >>> r = SeriesTable.from_pandas(pd.DataFrame({"A": [0.1, 0.0], "B": [0.0, 0.1]}, months), measure="return")
     >>> portfolio(r).to_pandas().tolist(), portfolio(r, rebalance="never").to_pandas().round(4).tolist()
     ([0.05, 0.05], [0.05, 0.0476])
     """
     table = returns_in(x, "portfolio")
-    if table.about[0].measure == "log_return":
+    if table.metadata[0].measure == "log_return":
         raise UnitError(
             "Log returns do not add across assets; bring them to simple ones with to_simple."
         )
-    currencies = sorted({a.currency for a in table.about if a.currency})
+    currencies = sorted({a.currency for a in table.metadata if a.currency})
     if len(currencies) > 1:
         raise CurrencyError(
             f"The assets are in {' and '.join(currencies)}; bring their prices to one currency with to_currency."
@@ -158,15 +158,15 @@ def portfolio(
         if isinstance(weights, SeriesTable)
         else "given"
     )
-    about = table.about[0].changed(name=name, title=name, address="", source="")
-    about = about.stepped(
+    metadata = table.metadata[0].changed(name=name, title=name, address="", source="")
+    metadata = metadata.stepped(
         "portfolio",
         of=len(table.names),
         weights=said,
         rebalance=rebalance,
         returns_missing=missing or None,
     )
-    return TimeSeries.build(made, table.index, about)
+    return TimeSeries.from_arrays(made, table.index, metadata)
 
 
 @checked
@@ -190,11 +190,14 @@ def drawdowns(x: SeriesLike | pd.DataFrame, *, most: int = 5) -> Drawdowns:
     Examples
     --------
     >>> p = pd.Series([100.0, 80, 90, 120], pd.period_range("2024-01", periods=4, freq="M"))
-    >>> drawdowns(TimeSeries.wrap(p, measure="price")).table[["trough", "fall", "recovery"]].values.tolist()
+    >>> falls = drawdowns(TimeSeries.from_pandas(p, measure="price")).table
+    >>> falls[["trough", "fall", "recovery"]].values.tolist()
     [['2024-02', 1, 2]]
     """
     table, holes = x.as_table() if isinstance(x, TimeSeries) else x, 0
-    if isinstance(table, SeriesTable) and all(a.measure in ("price", "index") for a in table.about):
+    if isinstance(table, SeriesTable) and all(
+        a.measure in ("price", "index") for a in table.metadata
+    ):
         levels, before = table.block, False
     else:
         table = returns_in(table, "drawdowns")

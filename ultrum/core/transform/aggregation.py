@@ -13,7 +13,7 @@ import numpy as np
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools, Floats, Ints
-from ultrum.core.series.metadata import ZERO_COST, Descriptor, step_of
+from ultrum.core.series.metadata import ZERO_COST, Metadata, step_of
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import Causes, SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
@@ -111,7 +111,7 @@ def to_frequency(
     --------
     >>> import pandas as pd
     >>> sales = pd.Series([1.0, 2, 3, 4], pd.period_range("2024-01", periods=4, freq="M"))
-    >>> sales = TimeSeries.wrap(sales, name="sales", measure="flow", currency="QML", unit="currency")
+    >>> sales = TimeSeries.from_pandas(sales, name="sales", measure="flow", currency="QML", unit="currency")
     >>> to_frequency(sales, "Q").to_pandas().tolist()
     [6.0]
     """
@@ -121,19 +121,19 @@ def to_frequency(
         return x
     grouping = group(x, target, Session(session_close, timezone), through, since)
     of_bars = {} if how else _bar_methods(x.names)
-    methods = [how or of_bars.get(a.name) or default_method(a) for a in x.about]
+    methods = [how or of_bars.get(a.name) or default_method(a) for a in x.metadata]
     block, stale = _converted(x, target, methods, grouping, (require, stale_after), risk_free)
     begun = bool(grouping.begun.all())
     partial = [
-        not begun and (method != "last" or about.name in of_bars)  # a bar is whole or is none
-        for method, about in zip(methods, x.about, strict=True)
+        not begun and (method != "last" or metadata.name in of_bars)  # a bar is whole or is none
+        for method, metadata in zip(methods, x.metadata, strict=True)
     ]
     if any(partial):
         block[0, partial] = np.nan
     kept = slice(int(len(partial) > 0 and all(partial)), int(grouping.finished.sum()))
-    abouts = _abouts(x, target, methods, grouping.unfinished)
+    metadata_list = _abouts(x, target, methods, grouping.unfinished)
     causes = _stale_causes(x, stale, grouping)
-    return SeriesTable.build(block[kept], grouping.index[kept], abouts, causes)
+    return SeriesTable.from_arrays(block[kept], grouping.index[kept], metadata_list, causes)
 
 
 def _converted(
@@ -148,7 +148,7 @@ def _converted(
     parts = {}
     for method in dict.fromkeys(methods):
         columns = np.flatnonzero([each == method for each in methods])
-        _check_sense(method, x, target, [x.about[i] for i in columns])
+        _check_sense(method, x, target, [x.metadata[i] for i in columns])
         parts[method] = (
             columns,
             *_of_method(x, target, method, columns, grouping, limits, risk_free),
@@ -208,7 +208,7 @@ def to_bars(
     --------
     >>> import pandas as pd
     >>> days = pd.bdate_range("2024-04-29", "2024-05-31")
-    >>> price = TimeSeries.wrap(pd.Series(range(25), days, dtype=float), measure="price", unit="QML")
+    >>> price = TimeSeries.from_pandas(pd.Series(range(25), days, dtype=float), measure="price", unit="QML")
     >>> to_bars(price, "M").to_pandas().iloc[-1].tolist()
     [2.0, 24.0, 2.0, 24.0]
     """
@@ -217,23 +217,23 @@ def to_bars(
         part = to_frequency(
             x, frequency, how=_OF_BARS[field], require=0.0, session_close=session_close, timezone=timezone
         )  # fmt: skip
-        made.append(part.described(name=field))
+        made.append(part.with_metadata(name=field))
     bars = SeriesTable.of(made)
     partial = int(np.isnan(bars.block[:1]).any() and not np.isnan(bars.block[:1]).all())
-    return SeriesTable(bars.values.iloc[partial:], bars.about)
+    return SeriesTable(bars.values.iloc[partial:], bars.metadata)
 
 
-def default_method(about: Descriptor) -> str:
+def default_method(metadata: Metadata) -> str:
     """How a series is brought to a lower frequency when nothing is said."""
-    method = _BY_MEASURE.get(about.measure)
-    if method is None and about.measure in ("index", "rate", ""):
-        method = _BY_TIMING.get(about.timing)
-    if method is None and not about.measure and about.timing == "total":
+    method = _BY_MEASURE.get(metadata.measure)
+    if method is None and metadata.measure in ("index", "rate", ""):
+        method = _BY_TIMING.get(metadata.timing)
+    if method is None and not metadata.measure and metadata.timing == "total":
         method = "sum"
     if method is None:
         raise UnitError(
-            f"{about.name}: nothing says whether to sum, average or take the last "
-            f"(measure '{about.measure}', timing '{about.timing}'). Say how='last', 'mean' or 'sum'."
+            f"{metadata.name}: nothing says whether to sum, average or take the last "
+            f"(measure '{metadata.measure}', timing '{metadata.timing}'). Say how='last', 'mean' or 'sum'."
         )
     return method
 
@@ -264,23 +264,25 @@ def _check_direction(x: SeriesTable, target: Frequency) -> None:
         )
 
 
-def _check_sense(method: str, x: SeriesTable, target: Frequency, abouts: list[Descriptor]) -> None:
+def _check_sense(
+    method: str, x: SeriesTable, target: Frequency, metadata_list: list[Metadata]
+) -> None:
     if method not in HOWS:
         raise UnitError(f"how='{method}' is not known; it is one of {', '.join(HOWS)}.")
     if x.frequency.code == "W" and target.code != "W" and method in _WHOLE:
         raise FrequencyError(
-            f"{abouts[0].name}: weeks do not fit whole into a {target.noun}, so a {method} over weeks "
+            f"{metadata_list[0].name}: weeks do not fit whole into a {target.noun}, so a {method} over weeks "
             "counts days of the neighbour. Start from daily data, or take how='mean' or 'last'."
         )
-    for about in abouts:
-        if method == "sum" and about.measure in ("index", "price", "rate", "quote", "return"):
+    for metadata in metadata_list:
+        if method == "sum" and metadata.measure in ("index", "price", "rate", "quote", "return"):
             raise UnitError(
-                f"{about.name}: the sum of {about.measure} values means nothing. "
-                f"Take how='{'compound' if about.is_return else 'mean'}' or leave how out."
+                f"{metadata.name}: the sum of {metadata.measure} values means nothing. "
+                f"Take how='{'compound' if metadata.is_return else 'mean'}' or leave how out."
             )
-        if about.excess_of and method == "log sum":
+        if metadata.excess_of and method == "log sum":
             raise UnitError(
-                f"{about.name} is in excess of {about.excess_of}; convert simple returns."
+                f"{metadata.name} is in excess of {metadata.excess_of}; convert simple returns."
             )
 
 
@@ -333,27 +335,27 @@ def _compound(
     x: SeriesTable, columns: Ints, grouping: Grouping, risk_free: TimeSeries | None
 ) -> tuple[Floats, Ints]:
     """∏(1+r) − 1, or for excess returns ∏(1+f+rf) − ∏(1+rf)."""
-    excess = [c for c in columns if x.about[c].excess_of]
+    excess = [c for c in columns if x.metadata[c].excess_of]
     every = np.arange(len(columns))
     gross = 1.0 + x.block[:, columns]
     if not excess:
         whole, count = reduce_block(gross, every, grouping, np.multiply, 1.0)
         return whole - 1.0, count
     base = np.ones(gross.shape)
-    rates = _matching_rate(x, [x.about[c] for c in excess], risk_free)
+    rates = _matching_rate(x, [x.metadata[c] for c in excess], risk_free)
     base[:, np.isin(columns, excess)] += rates[:, None]
     whole, count = reduce_block(gross + base - 1.0, every, grouping, np.multiply, 1.0)
     return whole - reduce_block(base, every, grouping, np.multiply, 1.0)[0], count
 
 
 def _matching_rate(
-    x: SeriesTable, abouts: list[Descriptor], risk_free: TimeSeries | None
+    x: SeriesTable, metadata_list: list[Metadata], risk_free: TimeSeries | None
 ) -> Floats:
-    names = {a.excess_of for a in abouts} - {ZERO_COST}
+    names = {a.excess_of for a in metadata_list} - {ZERO_COST}
     if risk_free is None or not names <= {risk_free.name}:
         given = "none was given" if risk_free is None else f"'{risk_free.name}' was given"
         raise UnitError(
-            f"{abouts[0].name} is in excess of {', '.join(sorted(names)) or ZERO_COST}; compounding "
+            f"{metadata_list[0].name} is in excess of {', '.join(sorted(names)) or ZERO_COST}; compounding "
             f"it needs that rate as risk_free, and {given}."
         )
     rates = risk_free.values.reindex(x.index).to_numpy(dtype=np.float64)
@@ -367,7 +369,7 @@ def _matching_rate(
 
 def _abouts(
     x: SeriesTable, target: Frequency, methods: list[str], unfinished: tuple[str, ...]
-) -> list[Descriptor]:
+) -> list[Metadata]:
     """Descriptors after the conversion; series that were alike before share what is alike after."""
     steps = {}
     for method in dict.fromkeys(methods):
@@ -376,7 +378,7 @@ def _abouts(
             "to frequency", frequency=target, how=method, unfinished_left_out=", ".join(cut) or None
         )
     made = []
-    for about, method in zip(x.about, methods, strict=True):
-        timing = _TIMING_AFTER.get(method, about.timing)
-        made.append(about.with_step(steps[method], frequency=target, timing=timing))
+    for metadata, method in zip(x.metadata, methods, strict=True):
+        timing = _TIMING_AFTER.get(method, metadata.timing)
+        made.append(metadata.with_step(steps[method], frequency=target, timing=timing))
     return made

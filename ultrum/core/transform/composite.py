@@ -86,18 +86,18 @@ def composite(
     Examples
     --------
     >>> months = pd.period_range("2024-01", periods=3, freq="M")
-    >>> jobs = TimeSeries.wrap(pd.Series([1.0, 2, 3], months), name="jobless", measure="rate")
-    >>> mood = TimeSeries.wrap(pd.Series([3.0, 2, 1], months), name="mood", measure="score")
+    >>> jobs = TimeSeries.from_pandas(pd.Series([1.0, 2, 3], months), name="jobless", measure="rate")
+    >>> mood = TimeSeries.from_pandas(pd.Series([3.0, 2, 1], months), name="mood", measure="score")
     >>> composite([jobs, mood], orient={"mood": -1}).to_pandas().tolist()
     [-1.0, 0.0, 1.0]
     """
     table = parts if isinstance(parts, SeriesTable) else SeriesTable.of(parts)
     _check_names(table, orient, "orient")
     _check_names(table, weights, "weights")
-    for about in table.about:
-        if about.measure in ("price", "index", "stock"):
+    for metadata in table.metadata:
+        if metadata.measure in ("price", "index", "stock"):
             raise UnitError(
-                f"{about.name} is a level ({about.measure}), whose mean says little; take its growth first."
+                f"{metadata.name} is a level ({metadata.measure}), whose mean says little; take its growth first."
             )
     signs = np.array([float((orient or {}).get(n, 1)) for n in table.names])
     if not np.isin(signs, (-1.0, 1.0)).all():
@@ -134,20 +134,22 @@ def _gauge(
     table: SeriesTable, scores: SeriesTable, gauge: Floats, added: Floats, count: np.ndarray,
     rows: slice, name: str, title: str, needed: int, over: str | int,
 ) -> Composite:  # fmt: skip
-    about = scores.about[0].changed(
+    metadata = scores.metadata[0].changed(
         name=name, title=title or f"Composite of {', '.join(table.names)}", region="", source="", address="",
         seasonal_adjustment="", release_lag="", timing="average", notes=(), trail=(), maturity="", quoted="",
         decimals=None,
     )  # fmt: skip
-    for part in table.about:
+    for part in table.metadata:
         made = "; ".join(str(step) for step in part.trail)
-        about = about.stepped("part", name=part.name, at=part.address or None, made=made or None)
-    about = about.stepped("composite", of=", ".join(table.names), at_least=needed, over=over)
+        metadata = metadata.stepped(
+            "part", name=part.name, at=part.address or None, made=made or None
+        )
+    metadata = metadata.stepped("composite", of=", ".join(table.names), at_least=needed, over=over)
     index = table.index[rows]
     values = pd.Series(gauge, index=index, name=name)
     return Composite(
         values,
-        about,
+        metadata,
         pd.DataFrame(added, index=index, columns=table.names),
         pd.Series(count, index=index, name="available"),
         (100.0 * values.rank(pct=True, method="max")).rename("percentile"),

@@ -17,7 +17,7 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.series.labels import span_of
-from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import S, SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.transform.aggregation import default_method
@@ -112,7 +112,7 @@ def disaggregate(
     --------
     >>> import pandas as pd
     >>> sales = pd.Series([30.0, 60.0], pd.period_range("2024Q1", periods=2, freq="Q"))
-    >>> sales = TimeSeries.wrap(sales, name="sales", measure="flow", unit="currency", currency="QML")
+    >>> sales = TimeSeries.from_pandas(sales, name="sales", measure="flow", unit="currency", currency="QML")
     >>> disaggregate(sales, "M", how="hold").to_pandas().tolist()
     [10.0, 10.0, 10.0, 20.0, 20.0, 20.0]
     """
@@ -125,10 +125,10 @@ def disaggregate(
 
 
 def _one(x: TimeSeries, target: Frequency, how: str, indicator: TimeSeries | None) -> TimeSeries:
-    source = x.about.frequency
-    _check_direction(x.about, target)
-    method = _method_of(x.about, how)
-    if x.about.measure == "return" and method == "sum":  # the logarithm of growth adds up
+    source = x.metadata.frequency
+    _check_direction(x.metadata, target)
+    method = _method_of(x.metadata, how)
+    if x.metadata.measure == "return" and method == "sum":  # the logarithm of growth adds up
         held = _one(_like(x, np.log1p, "log_return"), target, how, indicator)
         return _like(held, np.expm1, "return")
     known = x.values.dropna()
@@ -146,36 +146,36 @@ def _one(x: TimeSeries, target: Frequency, how: str, indicator: TimeSeries | Non
 
 def _like(x: TimeSeries, turn: np.ufunc, measure: str) -> TimeSeries:
     """The same series with its values turned into another measure."""
-    return TimeSeries(turn(x.values), x.about.changed(measure=measure))
+    return TimeSeries(turn(x.values), x.metadata.changed(measure=measure))
 
 
-def _check_direction(about: Descriptor, target: Frequency) -> None:
-    if target >= about.frequency:
+def _check_direction(metadata: Metadata, target: Frequency) -> None:
+    if target >= metadata.frequency:
         raise FrequencyError(
-            f"{about.name} is {about.frequency.name}; {target.name} is not higher. "
+            f"{metadata.name} is {metadata.frequency.name}; {target.name} is not higher. "
             "Use to_frequency for a lower one."
         )
-    if target.code in "HN" or not about.frequency.contains(target):
+    if target.code in "HN" or not metadata.frequency.contains(target):
         raise FrequencyError(
-            f"{target.name} periods do not fit whole into {about.frequency.name} ones; "
+            f"{target.name} periods do not fit whole into {metadata.frequency.name} ones; "
             "choose another target."
         )
 
 
-def _method_of(about: Descriptor, how: str) -> str:
+def _method_of(metadata: Metadata, how: str) -> str:
     """How the low values are made of high ones: sum, mean, last or first."""
-    if about.is_return:
-        if how != "hold" or about.excess_of:
-            kind = "excess returns" if about.excess_of else "returns"
+    if metadata.is_return:
+        if how != "hold" or metadata.excess_of:
+            kind = "excess returns" if metadata.excess_of else "returns"
             raise UnitError(
-                f"{about.name} holds {kind}; only plain returns can "
+                f"{metadata.name} holds {kind}; only plain returns can "
                 "be taken to a higher frequency, as the constant rate that compounds to them: how='hold'."
             )
         return "sum"
-    method = default_method(about)
+    method = default_method(metadata)
     if how == "linear" and method != "last":
         raise UnitError(
-            f"{about.name}: lines between {_KEPT.get(method, method)} would not keep them. "
+            f"{metadata.name}: lines between {_KEPT.get(method, method)} would not keep them. "
             "Linear joins end values only; take how='hold', 'denton' or 'chow-lin'."
         )
     return method
@@ -196,16 +196,16 @@ def _places(low: Ints, source: Frequency, target: Frequency) -> _Places:
 
 
 def _indicator_on(high: Ints, target: Frequency, indicator: TimeSeries, name: str) -> Floats:
-    about = indicator.about
-    if about.frequency != target:
+    metadata = indicator.metadata
+    if metadata.frequency != target:
         raise FrequencyError(
-            f"indicator {about.name} is {about.frequency.name}; it must be {target.name}."
+            f"indicator {metadata.name} is {metadata.frequency.name}; it must be {target.name}."
         )
     values = indicator.values.reindex(target.index(high)).to_numpy(dtype=np.float64)
     if np.isnan(values).any():
         first = target.labels(high[np.flatnonzero(np.isnan(values))[:1]])[0]
         raise AlignmentError(
-            f"indicator {about.name} ({span_of(indicator.values.dropna().index)}) has no value at {first}, "
+            f"indicator {metadata.name} ({span_of(indicator.values.dropna().index)}) has no value at {first}, "
             f"inside {name}. Take an indicator that covers it, or a shorter sample."
         )
     return values
@@ -287,19 +287,19 @@ def _joined(
         if found is not None:
             errors[places - high[0]] = found.standard_errors
     started = int(np.argmax(np.isfinite(values)))
-    about = x.about.stepped(
+    metadata = x.metadata.stepped(
         "disaggregated", {"frequency": target}, to=target, how=how, keeps=_KEPT.get(method),
         indicator=indicator.name if indicator else None, rho=_said_rho(pieces[-1][2]),
     )  # fmt: skip
     index = target.index(high[started:])
-    made = TimeSeries.build(values[started:], index, about)
+    made = TimeSeries.from_arrays(values[started:], index, metadata)
     last = pieces[-1][2]
     if last is None:
         return made
     names = ["constant", *([indicator.name] if indicator else [])]
     return EstimatedSeries(
         made.values,
-        made.about,
+        made.metadata,
         pd.Series(errors[started:], index=index, name="standard error"),
         pd.Series(last.coefficients, index=names),
         last.rho,

@@ -6,7 +6,7 @@ import numpy as np
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools, Floats, Ints
-from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.durations import months_in, periods_in
@@ -50,14 +50,14 @@ def growth(
     >>> import pandas as pd
     >>> from ultrum.core.series.time_series import TimeSeries
     >>> cpi = pd.Series([100.0, 101.0, 103.02], pd.period_range("2024-01", periods=3, freq="M"))
-    >>> cpi = TimeSeries.wrap(cpi, name="cpi", measure="index", timing="average")
+    >>> cpi = TimeSeries.from_pandas(cpi, name="cpi", measure="index", timing="average")
     >>> growth(cpi, over="P1M").to_pandas().round(4).tolist()
     [0.01, 0.02]
     """
     if kind not in ("simple", "log"):
         raise UnitError(f"kind='{kind}' is not known; it is simple or log.")
-    for about in x.about:
-        _check_level(about, x[about.name].values.to_numpy())
+    for metadata in x.metadata:
+        _check_level(metadata, x[metadata.name].values.to_numpy())
     rows, earlier, there = _earlier(x, over)
     ratio = np.where(there[:, None], x.block[rows] / x.block[earlier], np.nan)
     grown = np.log(ratio) if kind == "log" else ratio - 1.0
@@ -69,8 +69,10 @@ def growth(
         grown = _annualise(grown, 1.0 / lag, kind)
     facts = {"measure": "rate", "unit": "decimal", "currency": "", "base_period": ""}
     said = annualised or None
-    abouts = [a.stepped("growth", facts, over=over, kind=kind, annualised=said) for a in x.about]
-    return SeriesTable.build(grown, x.index[rows], abouts)
+    metadata_list = [
+        a.stepped("growth", facts, over=over, kind=kind, annualised=said) for a in x.metadata
+    ]
+    return SeriesTable.from_arrays(grown, x.index[rows], metadata_list)
 
 
 @on_block
@@ -100,21 +102,23 @@ def difference(x: SeriesTable, *, over: str | None = None) -> SeriesTable:
     >>> import pandas as pd
     >>> from ultrum.core.series.time_series import TimeSeries
     >>> rate = pd.Series([0.02, 0.025], pd.period_range("2024-01", periods=2, freq="M"))
-    >>> difference(TimeSeries.wrap(rate, measure="rate", timing="end")).to_pandas().round(4).tolist()
+    >>> difference(TimeSeries.from_pandas(rate, measure="rate", timing="end")).to_pandas().round(4).tolist()
     [0.005]
     """
-    for about in x.about:
-        if about.is_return:
-            raise UnitError(f"{about.name} holds returns, which are changes already.")
+    for metadata in x.metadata:
+        if metadata.is_return:
+            raise UnitError(f"{metadata.name} holds returns, which are changes already.")
     rows, earlier, there = _earlier(x, over)
     made = np.where(there[:, None], x.block[rows] - x.block[earlier], np.nan)
-    abouts = []
-    for about in x.about:
-        measure = {"stock": "flow", "rate": "rate", "flow": "flow"}.get(about.measure, "")
-        timing = "total" if about.measure == "stock" else about.timing
+    metadata_list = []
+    for metadata in x.metadata:
+        measure = {"stock": "flow", "rate": "rate", "flow": "flow"}.get(metadata.measure, "")
+        timing = "total" if metadata.measure == "stock" else metadata.timing
         facts = {"measure": measure, "timing": timing}
-        abouts.append(about.stepped("difference", facts, over=over or f"1 {x.frequency.noun}"))
-    return SeriesTable.build(made, x.index[rows], abouts)
+        metadata_list.append(
+            metadata.stepped("difference", facts, over=over or f"1 {x.frequency.noun}")
+        )
+    return SeriesTable.from_arrays(made, x.index[rows], metadata_list)
 
 
 def _earlier(x: SeriesTable, over: str | None) -> tuple[Ints, Ints, Bools]:
@@ -146,14 +150,14 @@ def _annualise(grown: Floats, times: float, kind: str) -> Floats:
     return grown * times if kind == "log" else np.expm1(times * np.log1p(grown))
 
 
-def _check_level(about: Descriptor, values: Floats) -> None:
-    if about.measure in ("rate", "return", "log_return"):
+def _check_level(metadata: Metadata, values: Floats) -> None:
+    if metadata.measure in ("rate", "return", "log_return"):
         raise UnitError(
-            f"{about.name} is a {about.measure} already; growth needs a level. "
+            f"{metadata.name} is a {metadata.measure} already; growth needs a level. "
             "Use difference for the change of a rate."
         )
     if np.nanmin(values, initial=np.inf) <= 0:
         raise UnitError(
-            f"{about.name} has values that are zero or negative; its growth means nothing. "
+            f"{metadata.name} has values that are zero or negative; its growth means nothing. "
             "Use difference."
         )

@@ -60,8 +60,8 @@ def innovations(
     >>> import numpy as np, pandas as pd
     >>> noise = np.random.default_rng(0).normal(size=200)
     >>> x = pd.Series(noise, pd.period_range("2004-01", periods=200, freq="M"))
-    >>> made = innovations(TimeSeries.wrap(x, measure="rate"))
-    >>> dict(made.about.trail[-1].settings)["lags"]
+    >>> made = innovations(TimeSeries.from_pandas(x, measure="rate"))
+    >>> dict(made.metadata.trail[-1].settings)["lags"]
     '0'
     """
     if criterion not in CRITERIA:
@@ -72,12 +72,12 @@ def innovations(
         raise UnitError(f"sample='{sample}' is not known; it is all or expanding.")
     made = []
     for name in x.names:
-        about = x[name].about
-        if about.measure in ("price", "index", "stock", "quote"):
-            raise UnitError(f"{name} is a level ({about.measure}); take its growth first.")
+        metadata = x[name].metadata
+        if metadata.measure in ("price", "index", "stock", "quote"):
+            raise UnitError(f"{name} is a level ({metadata.measure}); take its growth first.")
         values, lags = _of_one(x[name], most_lags, criterion, sample, min_obs)
-        said = about.stepped("innovations", lags=lags, criterion=criterion, sample=sample)
-        made.append(TimeSeries.build(values, x.index, said))
+        said = metadata.stepped("innovations", lags=lags, criterion=criterion, sample=sample)
+        made.append(TimeSeries.from_arrays(values, x.index, said))
     return SeriesTable.of(made)
 
 
@@ -107,7 +107,7 @@ def _on_calendar(series: TimeSeries) -> tuple[Floats, Ints]:
     """Values on every period from first to last, and where the listed ones are."""
     if not len(series):
         return series.values.to_numpy(dtype=np.float64), np.arange(0)
-    positions = positions_of(series.about.frequency, series.index)
+    positions = positions_of(series.metadata.frequency, series.index)
     rows = positions - positions[0]
     values = np.full(int(rows[-1]) + 1, np.nan)
     values[rows] = series.values.to_numpy()

@@ -8,7 +8,7 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.series.labels import period_label, span_of
-from ultrum.core.series.metadata import Descriptor, check_same
+from ultrum.core.series.metadata import Metadata, check_same
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.durations import periods_in
@@ -42,12 +42,12 @@ def rebase(x: SeriesTable, to: str = "first", *, value: float = 100.0) -> Series
     --------
     >>> import pandas as pd
     >>> cpi = pd.Series([80.0, 100.0], pd.period_range("2024-01", periods=2, freq="M"))
-    >>> cpi = TimeSeries.wrap(cpi, measure="index", timing="average")
+    >>> cpi = TimeSeries.from_pandas(cpi, measure="index", timing="average")
     >>> rebase(cpi, "2024-01").to_pandas().tolist()
     [100.0, 125.0]
     """
-    for about in x.about:
-        _refuse_rates(about, "rebased")
+    for metadata in x.metadata:
+        _refuse_rates(metadata, "rebased")
     rows, label = _base_rows(x, to)
     base = x.block[rows]
     lacking = [n for n, part in zip(x.names, base.T, strict=True) if not np.isfinite(part).all()]
@@ -61,8 +61,8 @@ def rebase(x: SeriesTable, to: str = "first", *, value: float = 100.0) -> Series
     if (level <= 0).any():
         raise UnitError(f"{x.names[int(np.argmax(level <= 0))]} is not positive in {label}.")
     facts = {"measure": "index", "unit": "index", "currency": "", "base_period": label}
-    abouts = [a.stepped("rebased", facts, to=label, value=f"{value:g}") for a in x.about]
-    return SeriesTable.build(x.block * (value / level), x.index, abouts)
+    metadata_list = [a.stepped("rebased", facts, to=label, value=f"{value:g}") for a in x.metadata]
+    return SeriesTable.from_arrays(x.block * (value / level), x.index, metadata_list)
 
 
 @on_block
@@ -95,13 +95,13 @@ def deflate(x: SeriesTable, prices: TimeSeries, *, base: str = "last") -> Series
     --------
     >>> import pandas as pd
     >>> months = pd.period_range("2024-01", periods=2, freq="M")
-    >>> pay = TimeSeries.wrap(pd.Series([100.0, 110.0], months), measure="flow", currency="QML")
-    >>> cpi = TimeSeries.wrap(pd.Series([100.0, 110.0], months), measure="index", timing="average")
+    >>> pay = TimeSeries.from_pandas(pd.Series([100.0, 110.0], months), measure="flow", currency="QML")
+    >>> cpi = TimeSeries.from_pandas(pd.Series([100.0, 110.0], months), measure="index", timing="average")
     >>> deflate(pay, cpi, base="2024-01").to_pandas().round(9).tolist()
     [100.0, 100.0]
     """
-    for about in x.about:
-        _check_deflating(about, prices.about)
+    for metadata in x.metadata:
+        _check_deflating(metadata, prices.metadata)
     index = x.index.intersection(prices.values.dropna().index)
     lost = len(x.index) - len(index) or None
     if not len(index):
@@ -109,16 +109,18 @@ def deflate(x: SeriesTable, prices: TimeSeries, *, base: str = "last") -> Series
             f"{x.names[0]} ({span_of(x.index)}) and {prices.name} ({span_of(prices.index)}) share no period."
         )
     common = prices.values.reindex(index)
-    if all(a.is_return for a in x.about):
+    if all(a.is_return for a in x.metadata):
         inflation = _inflation(prices).reindex(index).to_numpy()
         block = (1.0 + x.values.reindex(index).to_numpy()) / (1.0 + inflation[:, None]) - 1.0
-        abouts = [a.stepped("deflated", by=prices.name, rows_without_prices=lost) for a in x.about]
-        return SeriesTable.build(block, index, abouts)
+        metadata_list = [
+            a.stepped("deflated", by=prices.name, rows_without_prices=lost) for a in x.metadata
+        ]
+        return SeriesTable.from_arrays(block, index, metadata_list)
     wanted = period_label(index[-1]) if base == "last" else base
-    at = TimeSeries(common, prices.about)
-    relative = rebase(at, wanted, value=1.0).values.to_numpy()
-    block = x.values.reindex(index).to_numpy() / relative[:, None]
-    abouts = [
+    at = TimeSeries(common, prices.metadata)
+    price_level = rebase(at, wanted, value=1.0).values.to_numpy()
+    block = x.values.reindex(index).to_numpy() / price_level[:, None]
+    metadata_list = [
         a.stepped(
             "deflated",
             {"base_period": f"prices of {wanted}"},
@@ -126,9 +128,9 @@ def deflate(x: SeriesTable, prices: TimeSeries, *, base: str = "last") -> Series
             base=wanted,
             rows_without_prices=lost,
         )
-        for a in x.about
+        for a in x.metadata
     ]
-    return SeriesTable.build(block, index, abouts)
+    return SeriesTable.from_arrays(block, index, metadata_list)
 
 
 @on_block
@@ -152,10 +154,10 @@ def cumulate(x: SeriesTable, *, start: float | None = None) -> SeriesTable:
     --------
     >>> import pandas as pd
     >>> r = pd.Series([0.1, -0.1], pd.period_range("2024-01", periods=2, freq="M"))
-    >>> cumulate(TimeSeries.wrap(r, measure="return")).to_pandas().round(4).tolist()
+    >>> cumulate(TimeSeries.from_pandas(r, measure="return")).to_pandas().round(4).tolist()
     [1.1, 0.99]
     """
-    kinds = {a.measure for a in x.about}
+    kinds = {a.measure for a in x.metadata}
     if len(kinds) > 1 or not kinds <= {"flow", "return", "log_return"}:
         raise UnitError(f"cumulate takes flows or returns, not {', '.join(sorted(kinds))}.")
     kind = kinds.pop()
@@ -167,8 +169,8 @@ def cumulate(x: SeriesTable, *, start: float | None = None) -> SeriesTable:
     facts = {"measure": "stock" if kind == "flow" else "index", "timing": "end"}
     if kind != "flow":
         facts["unit"] = "index"
-    abouts = [a.stepped("cumulated", facts, start=f"{first:g}") for a in x.about]
-    return SeriesTable.build(np.where(inside, made, np.nan), x.index, abouts)
+    metadata_list = [a.stepped("cumulated", facts, start=f"{first:g}") for a in x.metadata]
+    return SeriesTable.from_arrays(np.where(inside, made, np.nan), x.index, metadata_list)
 
 
 @on_block
@@ -186,7 +188,7 @@ def lag(x: SeriesTable, over: str | int = 1) -> SeriesTable:
     --------
     >>> import pandas as pd
     >>> x = pd.Series([1.0, 2.0], pd.period_range("2024-01", periods=2, freq="M"))
-    >>> lag(TimeSeries.wrap(x, measure="score")).to_pandas().index[-1]
+    >>> lag(TimeSeries.from_pandas(x, measure="score")).to_pandas().index[-1]
     Period('2024-03', 'M')
     """
     count = int(over) if str(over).isdigit() else periods_in(str(over), x.frequency)
@@ -197,7 +199,9 @@ def lag(x: SeriesTable, over: str | int = 1) -> SeriesTable:
     if x.frequency.code in "HN":
         raise FrequencyError("Intraday series are not lagged by periods; convert them to days.")
     index = x.frequency.index(x.ordinals + count)
-    return SeriesTable.build(x.block.copy(), index, [a.stepped("lagged", by=over) for a in x.about])
+    return SeriesTable.from_arrays(
+        x.block.copy(), index, [a.stepped("lagged", by=over) for a in x.metadata]
+    )
 
 
 @on_block
@@ -222,16 +226,16 @@ def fill(x: SeriesTable, how: str = "forward", *, limit: int | None = None) -> S
     --------
     >>> import numpy as np, pandas as pd
     >>> x = pd.Series([1.0, np.nan, np.nan], pd.period_range("2024-01", periods=3, freq="M"))
-    >>> filled = fill(TimeSeries.wrap(x, measure="rate", timing="end"), limit=1)
-    >>> filled.to_pandas().tolist(), str(filled.about.trail[-1])
+    >>> filled = fill(TimeSeries.from_pandas(x, measure="rate", timing="end"), limit=1)
+    >>> filled.to_pandas().tolist(), str(filled.metadata.trail[-1])
     ([1.0, 1.0, nan], 'filled (how forward, limit 1, values 1)')
     """
     if how not in ("forward", "backward", "none"):
         raise UnitError(f"how='{how}' is not known; it is forward, backward or none.")
-    for about in x.about:
-        if how != "none" and (about.measure == "flow" or about.is_return):
+    for metadata in x.metadata:
+        if how != "none" and (metadata.measure == "flow" or metadata.is_return):
             raise UnitError(
-                f"{about.name} holds {about.measure.replace('_', ' ')}s; repeating one would count it twice."
+                f"{metadata.name} holds {metadata.measure.replace('_', ' ')}s; repeating one counts it twice."
             )
     frame = x.values
     if not x.frequency.is_dated and len(x.index):
@@ -240,11 +244,13 @@ def fill(x: SeriesTable, how: str = "forward", *, limit: int | None = None) -> S
     filled = {"forward": frame.ffill, "backward": frame.bfill}
     made = filled[how](limit=limit) if how in filled else frame
     counts = (frame.isna() & made.notna()).sum().to_numpy()
-    abouts = [
+    metadata_list = [
         a.stepped("filled", how=how, limit=limit, values=int(c))
-        for a, c in zip(x.about, counts, strict=True)
+        for a, c in zip(x.metadata, counts, strict=True)
     ]
-    return SeriesTable.build(np.array(made.to_numpy(dtype=np.float64)), made.index, abouts)
+    return SeriesTable.from_arrays(
+        np.array(made.to_numpy(dtype=np.float64)), made.index, metadata_list
+    )
 
 
 @checked
@@ -262,20 +268,24 @@ def spread(long: TimeSeries, short: TimeSeries, *, name: str = "") -> TimeSeries
     --------
     >>> import pandas as pd
     >>> months = pd.period_range("2024-01", periods=2, freq="M")
-    >>> ten = TimeSeries.wrap(pd.Series([0.04, 0.03], months), name="ten", measure="rate")
-    >>> bill = TimeSeries.wrap(pd.Series([0.03, 0.035], months), name="bill", measure="rate")
+    >>> ten = TimeSeries.from_pandas(pd.Series([0.04, 0.03], months), name="ten", measure="rate")
+    >>> bill = TimeSeries.from_pandas(pd.Series([0.03, 0.035], months), name="bill", measure="rate")
     >>> spread(ten, bill).to_pandas().round(4).tolist()
     [0.01, -0.005]
     """
-    check_same(long.about, short.about, "less")
-    if long.about.timing and short.about.timing and long.about.timing != short.about.timing:
+    check_same(long.metadata, short.metadata, "less")
+    if (
+        long.metadata.timing
+        and short.metadata.timing
+        and long.metadata.timing != short.metadata.timing
+    ):
         raise UnitError(
-            f"{long.name} is at the {long.about.timing} of a {long.about.frequency.noun}, {short.name} at "
-            f"the {short.about.timing}; bring both to one."
+            f"{long.name} is at the {long.metadata.timing} of a {long.metadata.frequency.noun}, {short.name} at "
+            f"the {short.metadata.timing}; bring both to one."
         )
-    if long.about.measure in ("price", "index", "flow", "stock", "quote"):
+    if long.metadata.measure in ("price", "index", "flow", "stock", "quote"):
         raise UnitError(
-            f"{long.name} and {short.name} are {long.about.measure} levels; their difference compares trends. "
+            f"{long.name} and {short.name} are {long.metadata.measure} levels; their difference compares trends. "
             "Take the spread of rates, or of growth."
         )
     made = long - short
@@ -285,9 +295,9 @@ def spread(long: TimeSeries, short: TimeSeries, *, name: str = "") -> TimeSeries
         )
     facts = {
         "name": name or f"{long.name}_less_{short.name}",
-        "title": f"{long.about.heading} less {short.about.heading}", "maturity": "", "quoted": "",
+        "title": f"{long.metadata.heading} less {short.metadata.heading}", "maturity": "", "quoted": "",
     }  # fmt: skip
-    return made.described(**facts)
+    return made.with_metadata(**facts)
 
 
 def _cumulated(clean: Floats, kind: str, first: float) -> Floats:
@@ -298,10 +308,10 @@ def _cumulated(clean: Floats, kind: str, first: float) -> Floats:
     return np.asarray(first * np.exp(np.cumsum(clean, axis=0)))
 
 
-def _refuse_rates(about: Descriptor, done: str) -> None:
-    if about.measure in ("rate", "return", "log_return", "score"):
+def _refuse_rates(metadata: Metadata, done: str) -> None:
+    if metadata.measure in ("rate", "return", "log_return", "score"):
         raise UnitError(
-            f"{about.name} is a {about.measure}, no level, and cannot be {done}. "
+            f"{metadata.name} is a {metadata.measure}, no level, and cannot be {done}. "
             "Returns become a level with cumulate."
         )
 
@@ -338,30 +348,30 @@ def _base_rows(x: SeriesTable, to: str) -> tuple[Bools | Ints, str]:
     return own, to
 
 
-def _check_deflating(about: Descriptor, prices: Descriptor) -> None:
+def _check_deflating(metadata: Metadata, prices: Metadata) -> None:
     if prices.measure not in ("index", "price"):
         raise UnitError(
             f"{prices.name} is a {prices.measure or 'series of unknown measure'}; deflating needs a price "
             "index. Cumulate inflation rates into one first."
         )
-    if prices.frequency != about.frequency:
+    if prices.frequency != metadata.frequency:
         raise FrequencyError(
-            f"{about.name} is {about.frequency.name}, {prices.name} {prices.frequency.name}: bring both to one "
-            "frequency with to_frequency first."
+            f"{metadata.name} is {metadata.frequency.name}, {prices.name} {prices.frequency.name}: bring both to "
+            "one frequency with to_frequency first."
         )
-    if about.measure in ("rate", "log_return", "score", "quote"):
+    if metadata.measure in ("rate", "log_return", "score", "quote"):
         raise UnitError(
-            f"{about.name} is a {about.measure}; only amounts, prices, indices and simple returns deflate. "
+            f"{metadata.name} is a {metadata.measure}; only amounts, prices, indices and simple returns deflate. "
             "A real rate is a rate less expected inflation."
         )
-    if about.region and prices.region and about.region != prices.region:
+    if metadata.region and prices.region and metadata.region != prices.region:
         raise UnitError(
-            f"{about.name} is of {about.region}, the prices {prices.name} of {prices.region}. "
+            f"{metadata.name} is of {metadata.region}, the prices {prices.name} of {prices.region}. "
             "Take the price index of its own region."
         )
-    if about.currency and prices.currency and about.currency != prices.currency:
+    if metadata.currency and prices.currency and metadata.currency != prices.currency:
         raise CurrencyError(
-            f"{about.name} is in {about.currency}, the prices {prices.name} in {prices.currency}."
+            f"{metadata.name} is in {metadata.currency}, the prices {prices.name} in {prices.currency}."
         )
 
 

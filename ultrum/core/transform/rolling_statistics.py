@@ -44,7 +44,7 @@ _QUICK: Final[dict[str, Any]] = {
 
 @on_block
 @checked
-def roll(
+def rolling(
     x: SeriesTable, window: int | str, *, how: str = "mean", min_obs: int | None = None
 ) -> SeriesTable:
     """A statistic over a moving window that ends at each period.
@@ -74,8 +74,8 @@ def roll(
     --------
     >>> import pandas as pd
     >>> x = pd.Series([1.0, 2, 3, 6], pd.period_range("2024-01", periods=4, freq="M"))
-    >>> x = TimeSeries.wrap(x, measure="score")
-    >>> roll(x, 2, min_obs=2).to_pandas().tolist()
+    >>> x = TimeSeries.from_pandas(x, measure="score")
+    >>> rolling(x, 2, min_obs=2).to_pandas().tolist()
     [nan, 1.5, 2.5, 4.5]
     """
     if how != "exponential" and how not in STATISTICS:
@@ -83,9 +83,9 @@ def roll(
             f"how='{how}' is not known; it is one of {', '.join(STATISTICS)}, exponential."
         )
     if how == "sum" and any(
-        a.measure in ("index", "price", "quote", "rate", "return") for a in x.about
+        a.measure in ("index", "price", "quote", "rate", "return") for a in x.metadata
     ):
-        raise UnitError(f"{x.names[0]}: the sum of {x.about[0].measure} values means nothing.")
+        raise UnitError(f"{x.names[0]}: the sum of {x.metadata[0].measure} values means nothing.")
     starts = starts_of(window, x.ordinals, x.frequency)
     least = default_min_obs(window, starts) if min_obs is None else min_obs
     if how == "exponential":
@@ -93,8 +93,8 @@ def roll(
         made = _exponential(x.block, starts, positions, least)
     else:
         made = _rolled(x.block, starts, how, max(least, 2 if how == "deviation" else 1))
-    abouts = [a.stepped("rolled", window=window, how=how, min_obs=least) for a in x.about]
-    return SeriesTable.build(made, x.index, abouts)
+    metadata_list = [a.stepped("rolled", window=window, how=how, min_obs=least) for a in x.metadata]
+    return SeriesTable.from_arrays(made, x.index, metadata_list)
 
 
 @checked
@@ -105,7 +105,7 @@ def bands(x: SeriesLike, window: int | str = 20, *, width: float = 2.0) -> Serie
     ----------
     x : TimeSeries or SeriesTable
     window : int or str
-        As for :func:`roll`.
+        As for :func:`rolling`.
     width : float
         Deviations (n − 1) on either side.
 
@@ -119,21 +119,21 @@ def bands(x: SeriesLike, window: int | str = 20, *, width: float = 2.0) -> Serie
     --------
     >>> import pandas as pd
     >>> x = pd.Series([1.0, 3.0], pd.period_range("2024-01", periods=2, freq="M"))
-    >>> bands(TimeSeries.wrap(x, measure="score"), 2, width=1).to_pandas().round(2).iloc[-1].tolist()
+    >>> bands(TimeSeries.from_pandas(x, measure="score"), 2, width=1).to_pandas().round(2).iloc[-1].tolist()
     [2.0, 0.59, 3.41]
     """
     single = isinstance(x, TimeSeries)
     table = x.as_table() if isinstance(x, TimeSeries) else x
-    middle = roll(table, window)
-    spread = roll(table, window, how="deviation").block * width
+    middle = rolling(table, window)
+    spread = rolling(table, window, how="deviation").block * width
     parts = []
     for name, shift in (("middle", 0.0), ("low", -1.0), ("high", 1.0)):
         values = middle.block + shift * spread
-        for column, about in enumerate(middle.about):
-            label = name if single else f"{about.name} {name}"
-            facts = {"name": label, "title": f"{about.heading}, {name} of band"}
-            said = about.stepped("bands", facts, window=window, width=width)
-            parts.append(TimeSeries.build(values[:, column].copy(), x.index, said))
+        for column, metadata in enumerate(middle.metadata):
+            label = name if single else f"{metadata.name} {name}"
+            facts = {"name": label, "title": f"{metadata.heading}, {name} of band"}
+            said = metadata.stepped("bands", facts, window=window, width=width)
+            parts.append(TimeSeries.from_arrays(values[:, column].copy(), x.index, said))
     return SeriesTable.of(parts)
 
 

@@ -56,7 +56,7 @@ def condition_of(text: str, series: TimeSeries) -> Condition:
 
     Examples
     --------
-    >>> x = TimeSeries.wrap(pd.Series([0.0, 1, 2], pd.period_range("2024-01", periods=3, freq="M")))
+    >>> x = TimeSeries.from_pandas(pd.Series([0.0, 1, 2], pd.period_range("2024-01", periods=3, freq="M")))
     >>> condition_of("above its median", x).level
     1.0
     """
@@ -79,10 +79,10 @@ def condition_of(text: str, series: TimeSeries) -> Condition:
     else:
         level = float(found["number"].replace("−", "-"))
         if found["percent"]:
-            if series.about.unit != "decimal":
+            if series.metadata.unit != "decimal":
                 raise UnitError(
-                    f"{series.name} is in {series.about.unit or 'no known unit'}; a condition in percent needs "
-                    "a rate, a return or a score."
+                    f"{series.name} is in {series.metadata.unit or 'no known unit'}; a condition in percent "
+                    "needs a rate, a return or a score."
                 )
             level /= 100.0
     if not np.isfinite(level):
@@ -113,7 +113,7 @@ def spells(x: SeriesLike, condition: str, *, min_length: int = 1) -> pd.DataFram
     Examples
     --------
     >>> x = pd.Series([1.0, -1, -2, 1], pd.period_range("2024-01", periods=4, freq="M"))
-    >>> found = spells(TimeSeries.wrap(x, measure="rate"), "below zero")
+    >>> found = spells(TimeSeries.from_pandas(x, measure="rate"), "below zero")
     >>> found[["start", "end", "length"]].values.tolist()
     [['2024-02', '2024-03', 2]]
     """
@@ -145,7 +145,7 @@ def _stretches(holds: Bools, x: TimeSeries) -> list[tuple[int, int]]:
     if not len(rows):
         return []
     torn = np.diff(rows) != 1
-    torn |= np.diff(positions_of(x.about.frequency, x.index)[rows]) != 1
+    torn |= np.diff(positions_of(x.metadata.frequency, x.index)[rows]) != 1
     edges = np.flatnonzero(torn)
     firsts, lasts = rows[np.append(0, edges + 1)], rows[np.append(edges, len(rows) - 1)]
     return list(zip(firsts.tolist(), lasts.tolist(), strict=True))

@@ -11,7 +11,7 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
 from ultrum.core.series.labels import period_label, span_of
-from ultrum.core.series.metadata import Descriptor, check_same
+from ultrum.core.series.metadata import Metadata, check_same
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.errors import AlignmentError, UnitError
 
@@ -69,8 +69,8 @@ def splice(
     --------
     >>> old = pd.Series([1.0, 2, 3], pd.period_range("2024-01", periods=3, freq="M"))
     >>> new = pd.Series([30.0, 40], pd.period_range("2024-03", periods=2, freq="M"))
-    >>> old = TimeSeries.wrap(old, name="old", measure="index", timing="average")
-    >>> new = TimeSeries.wrap(new, name="new", measure="index", timing="average")
+    >>> old = TimeSeries.from_pandas(old, name="old", measure="index", timing="average")
+    >>> new = TimeSeries.from_pandas(new, name="new", measure="index", timing="average")
     >>> splice(old, new, link="ratio").to_pandas().tolist()
     [10.0, 20.0, 30.0, 40.0]
     """
@@ -93,26 +93,26 @@ def splice(
         origin = pd.concat([origin, pd.Series(part.name, index=more.index, dtype=object)])
         overlaps.append(overlap)
         factors[part.name] = factor
-    about = ranked[0].about.stepped(
+    metadata = ranked[0].metadata.stepped(
         "spliced", {"name": name or ranked[0].name}, link=link, prefer=prefer, parts=_said(parts, factors),
         overlap=sum(len(o) for o in overlaps) or "none, not compared",
     )  # fmt: skip
-    every = about.frequency.ordinals_of(made.index)
-    index = made.index if about.frequency.is_dated else _whole(about, every)
+    every = metadata.frequency.ordinals_of(made.index)
+    index = made.index if metadata.frequency.is_dated else _whole(metadata, every)
     return SplicedSeries(
-        made.reindex(index).rename(about.name),
-        about,
+        made.reindex(index).rename(metadata.name),
+        metadata,
         origin.reindex(index),
         pd.concat(overlaps, ignore_index=True),
     )
 
 
-def _comparable(series: TimeSeries, link: str) -> Descriptor:
+def _comparable(series: TimeSeries, link: str) -> Metadata:
     """Facts that parts must share; a link by level must also share the base."""
-    about = series.about
-    if link == "level" and about.measure == "index" and about.base_period:
-        return about.changed(unit=f"index, {about.base_period} = 100")
-    return about
+    metadata = series.metadata
+    if link == "level" and metadata.measure == "index" and metadata.base_period:
+        return metadata.changed(unit=f"index, {metadata.base_period} = 100")
+    return metadata
 
 
 def _linked(
@@ -178,12 +178,12 @@ def _said(parts: tuple[TimeSeries, ...], factors: dict[str, float]) -> str:
     words = []
     for part in parts:
         linked = f" linked by {factors[part.name]:.6g}" if factors.get(part.name) else ""
-        source = f" at {part.about.address}" if part.about.address else ""
+        source = f" at {part.metadata.address}" if part.metadata.address else ""
         words.append(f"{part.name}{source} {span_of(part.values.dropna().index)}{linked}")
     return "; ".join(words)
 
 
-def _whole(about: Descriptor, ordinals: np.ndarray) -> pd.Index:
+def _whole(metadata: Metadata, ordinals: np.ndarray) -> pd.Index:
     if not len(ordinals):
-        return about.frequency.index(ordinals)
-    return about.frequency.index(np.arange(ordinals.min(), ordinals.max() + 1))
+        return metadata.frequency.index(ordinals)
+    return metadata.frequency.index(np.arange(ordinals.min(), ordinals.max() + 1))

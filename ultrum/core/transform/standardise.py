@@ -8,7 +8,7 @@ from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable
-from ultrum.core.transform.rolling_statistics import roll
+from ultrum.core.transform.rolling_statistics import rolling
 from ultrum.core.transform.window_bounds import expanding_moments
 from ultrum.errors import UnitError
 
@@ -25,7 +25,7 @@ def standardise(
     x : TimeSeries or SeriesTable
     over : str or int
         ``"all"``: mean and deviation of the whole sample, which looks ahead; ``"expanding"``: of
-        everything up to each period; or a moving window as for :func:`roll`.
+        everything up to each period; or a moving window as for :func:`rolling`.
     min_obs : int, optional
         Values needed; by default 2 for the whole sample, else two years of them and at least eight
         (at most two thirds of a moving window).
@@ -40,7 +40,7 @@ def standardise(
     >>> import pandas as pd
     >>> from ultrum.core.series.time_series import TimeSeries
     >>> x = pd.Series([1.0, 2, 3], pd.period_range("2024-01", periods=3, freq="M"))
-    >>> standardise(TimeSeries.wrap(x, measure="rate")).to_pandas().tolist()
+    >>> standardise(TimeSeries.from_pandas(x, measure="rate")).to_pandas().tolist()
     [-1.0, 0.0, 1.0]
     """
     block = x.block
@@ -50,16 +50,16 @@ def standardise(
         years = 2 * x.frequency.periods_per_year
         made = _scores_so_far(block, min_obs or max(8, round(years)))
     else:
-        centre = roll(x, over, min_obs=min_obs).block
-        spread = roll(x, over, how="deviation", min_obs=min_obs).block
+        centre = rolling(x, over, min_obs=min_obs).block
+        spread = rolling(x, over, how="deviation", min_obs=min_obs).block
         made = _scores(block, centre, spread)
     if len(made) and not np.isfinite(made).any() and np.isfinite(block).any():
         raise UnitError(
             f"{x.names[0]} does not vary, or has too few values, so it has no standard scores."
         )
     facts = {"measure": "score", "unit": "decimal", "currency": "", "base_period": ""}
-    abouts = [a.stepped("standardised", facts, over=over) for a in x.about]
-    return SeriesTable.build(made, x.index, abouts)
+    metadata_list = [a.stepped("standardised", facts, over=over) for a in x.metadata]
+    return SeriesTable.from_arrays(made, x.index, metadata_list)
 
 
 def _scores(block: Floats, centre: Floats, spread: Floats) -> Floats:

@@ -11,14 +11,14 @@ from typing import Any, Final
 
 from ultrum.core.arguments import checked
 from ultrum.core.currency.conversion import to_currency
-from ultrum.core.returns.yields import per_period
+from ultrum.core.returns.yields import yield_to_return
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.transform.aggregation import to_frequency
 from ultrum.core.transform.disaggregation import disaggregate
 from ultrum.core.transform.growth import difference, growth
 from ultrum.core.transform.innovations import innovations
 from ultrum.core.transform.levels import cumulate, deflate, fill, lag, rebase, spread
-from ultrum.core.transform.rolling_statistics import roll
+from ultrum.core.transform.rolling_statistics import rolling
 from ultrum.core.transform.splice import splice
 from ultrum.core.transform.standardise import standardise
 from ultrum.errors import UnitError
@@ -50,7 +50,7 @@ _STEPS: Final[dict[str, _Known]] = {
     "rebase": _Known(rebase, "to"),
     "deflate": _Known(deflate, "prices", ("prices",)),
     "standardise": _Known(standardise, "over"),
-    "roll": _Known(roll, "window"),
+    "rolling": _Known(rolling, "window"),
     "innovations": _Known(innovations, "sample"),
     "spread": _Known(spread, "short", ("short",)),
     "cumulate": _Known(cumulate, "start"),
@@ -58,7 +58,7 @@ _STEPS: Final[dict[str, _Known]] = {
     "fill": _Known(fill, "how"),
     "splice": _Known(_spliced, "part", ("part",)),
     "to_currency": _Known(to_currency, "currency", ("rates",)),
-    "per_period": _Known(per_period, "frequency"),
+    "yield_to_return": _Known(yield_to_return, "frequency"),
 }
 
 
@@ -100,7 +100,7 @@ def add_step(
     >>> def halved(x, times=1):
     ...     return x * 0.5**times
     >>> _ = add_step(halved, main="times")
-    >>> x = TimeSeries.wrap(pd.Series([8.0], pd.period_range("2024-01", periods=1, freq="M")))
+    >>> x = TimeSeries.from_pandas(pd.Series([8.0], pd.period_range("2024-01", periods=1, freq="M")))
     >>> apply_steps(x, [{"halved": 2}]).values.tolist()
     [2.0]
     """
@@ -146,7 +146,7 @@ def step_fault(step: Any) -> str:
 
 
 def parse_step(text: str) -> dict[str, Any]:
-    """A step said in one word, as on a command line: ``growth=P1Y`` or ``roll=12,how=deviation``.
+    """A step said in one word, as on a command line: ``growth=P1Y`` or ``rolling=12,how=deviation``.
 
     Raises
     ------
@@ -155,8 +155,8 @@ def parse_step(text: str) -> dict[str, Any]:
 
     Examples
     --------
-    >>> parse_step("roll=12,how=deviation")
-    {'roll': {'window': 12, 'how': 'deviation'}}
+    >>> parse_step("rolling=12,how=deviation")
+    {'rolling': {'window': 12, 'how': 'deviation'}}
     >>> parse_step("lag")
     {'lag': {}}
     """
@@ -207,7 +207,7 @@ def apply_steps(
     --------
     >>> import pandas as pd
     >>> cpi = pd.Series(range(100, 113), pd.period_range("2023-01", periods=13, freq="M"), dtype=float)
-    >>> cpi = TimeSeries.wrap(cpi, measure="index", timing="average")
+    >>> cpi = TimeSeries.from_pandas(cpi, measure="index", timing="average")
     >>> round(apply_steps(cpi, [{"growth": {"over": "P1Y"}}]).values.iloc[-1], 2).item()
     0.12
     """

@@ -153,9 +153,9 @@ def _definition(outer: Any, flow: Flow) -> None:
     )
     _concept(time, "TIME_PERIOD")
     add(add(time, "str:LocalRepresentation"), "str:TextFormat", textType="ObservationalTimePeriod")
-    described = add(parts, "str:AttributeList", id="AttributeDescriptor")
+    with_metadata = add(parts, "str:AttributeList", id="AttributeDescriptor")
     for name in (*SERIES_ATTRIBUTES, "OBS_STATUS"):
-        _attribute(described, flow, name)
+        _attribute(with_metadata, flow, name)
     measured = add(parts, "str:MeasureList", id="MeasureDescriptor")
     _concept(add(measured, "str:PrimaryMeasure", id="OBS_VALUE"), "OBS_VALUE")
 

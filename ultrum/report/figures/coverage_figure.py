@@ -40,7 +40,7 @@ def coverage_timeline(panel: Panel, *, ax: Axes | None = None) -> Axes:
     """
     table = _most_lacking(panel.coverage)
     ax = axes_for(ax, height=max(3.0, 1.4 + 0.2 * len(table)))
-    gone = panel.ledger[panel.ledger["cause"].astype(str).isin(("gap", "stale price"))]
+    gone = panel.missing_log[panel.missing_log["cause"].astype(str).isin(("gap", "stale price"))]
     for row, name in enumerate(table.index[::-1]):
         _draw_coverage(
             ax,

@@ -14,26 +14,26 @@ if TYPE_CHECKING:
 About = Mapping[str, str]
 
 
-def to_svg(ax: Axes, about: About | None = None) -> str:
+def to_svg(ax: Axes, metadata: About | None = None) -> str:
     """The axes' figure as SVG text without a clock, so that the same data give the same bytes."""
     packed = io.StringIO()
-    parts = [p for p in (_title(about), _description(about)) if p]
+    parts = [p for p in (_title(metadata), _description(metadata)) if p]
     facts = {"Description": ", ".join(parts)}  # a title would pop up over the picture in a page
     _save(ax, packed, "svg", {"Date": None, "Creator": None, **_known(facts)})
     text = packed.getvalue()
     return text[text.index("<svg") :]
 
 
-def to_png(ax: Axes, path: Any, about: About | None = None) -> None:
-    """The axes' figure as a PNG file; ``about`` (study, run, data_until) goes into its metadata."""
-    facts = {"Title": _title(about), "Description": _description(about)}
+def to_png(ax: Axes, path: Any, metadata: About | None = None) -> None:
+    """The axes' figure as a PNG file; ``metadata`` (study, run, data_until) goes into its metadata."""
+    facts = {"Title": _title(metadata), "Description": _description(metadata)}
     figure: Any = ax.get_figure()
     figure.savefig(path, format="png", dpi=140, metadata={"Software": None, **_known(facts)})
 
 
-def to_pdf(ax: Axes, path: Any, about: About | None = None) -> None:
-    """The axes' figure as a PDF file; ``about`` goes into its metadata."""
-    facts = {"Title": _title(about), "Subject": _description(about)}
+def to_pdf(ax: Axes, path: Any, metadata: About | None = None) -> None:
+    """The axes' figure as a PDF file; ``metadata`` goes into its metadata."""
+    facts = {"Title": _title(metadata), "Subject": _description(metadata)}
     clock = {"CreationDate": None, "Producer": None, "Creator": None}
     _save(ax, path, "pdf", {**clock, **_known(facts)})
 
@@ -46,12 +46,12 @@ def _save(ax: Axes, place: Any, form: str, metadata: Mapping[str, Any]) -> None:
         figure.savefig(place, format=form, metadata=dict(metadata))
 
 
-def _title(about: About | None) -> str:
-    return (about or {}).get("study", "")
+def _title(metadata: About | None) -> str:
+    return (metadata or {}).get("study", "")
 
 
-def _description(about: About | None) -> str:
-    rest = {k: v for k, v in (about or {}).items() if k != "study"}
+def _description(metadata: About | None) -> str:
+    rest = {k: v for k, v in (metadata or {}).items() if k != "study"}
     return ", ".join(f"{name.replace('_', ' ')} {value}" for name, value in rest.items())
 
 

@@ -67,7 +67,7 @@ def beta_path(
     Examples
     --------
     >>> import ultrum as ul
-    >>> beta_path(ul.filtered_beta(ul.practice.panel()), "MRWG").get_title(loc="left")
+    >>> beta_path(ul.kalman_beta(ul.practice.panel()), "MRWG").get_title(loc="left")
     'Beta of MRWG as a random walk'
     """
     if isinstance(betas, RollingFit):
@@ -186,7 +186,8 @@ def sensitivity(made: BetaSensitivity, *, source: str = "", ax: Axes | None = No
     >>> panel = ul.practice.panel()
     >>> whole = (panel.factors["market"] + panel.risk_free).rename("index")
     >>> made = ul.beta_sensitivity(
-    ...     ul.SeriesTable.wrap(panel.assets, measure="return"), ul.TimeSeries.wrap(whole, measure="return"),
+    ...     ul.SeriesTable.from_pandas(panel.assets, measure="return"),
+    ...     ul.TimeSeries.from_pandas(whole, measure="return"),
     ...     "BRTW", risk_free=panel.rate, frequencies=["M", "Q"], windows=["P5Y", "P10Y"])
     >>> len(sensitivity(made).get_yticks()) > 5
     True

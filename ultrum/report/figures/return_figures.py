@@ -11,7 +11,7 @@ from ultrum.core.arguments import checked
 from ultrum.core.series.labels import span_of
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.benchmark import Relative
-from ultrum.core.statistics.calendar_returns import CalendarGrid
+from ultrum.core.statistics.calendar_returns import CalendarReturns
 from ultrum.core.statistics.correlation import Correlations
 from ultrum.core.statistics.distribution import Distribution
 from ultrum.core.statistics.risk_return import Drawdowns, RiskReturn
@@ -90,7 +90,7 @@ def histogram(made: Distribution, *, ax: Axes | None = None) -> Axes:
     ax = axes_for(ax)
     h = made.histogram
     widths = h["high"] - h["low"]
-    factor, unit = reading_of(made.about)
+    factor, unit = reading_of(made.metadata)
     ax.bar(factor * h["low"], 100 * h["share"], width=factor * widths, align="edge", color=TIDE, alpha=0.75,
            edgecolor="white", linewidth=0.6, label="observed")  # fmt: skip
     grid = np.linspace(h["low"].iloc[0], h["high"].iloc[-1], 300)
@@ -123,14 +123,14 @@ def histogram(made: Distribution, *, ax: Axes | None = None) -> Axes:
 
 @styled
 @checked
-def calendar_heat(made: CalendarGrid, *, ax: Axes | None = None) -> Axes:
+def calendar_heat(made: CalendarReturns, *, ax: Axes | None = None) -> Axes:
     """The grid of returns by year and month, coloured around zero, every value readable.
 
     Examples
     --------
     >>> import ultrum as ul
     >>> panel = ul.practice.panel()
-    >>> ax = calendar_heat(ul.calendar_grid(panel.excess["BRTW"]))
+    >>> ax = calendar_heat(ul.calendar_returns(panel.excess["BRTW"]))
     >>> ax.get_xticklabels()[0].get_text()
     'Jan'
     """
@@ -198,10 +198,10 @@ def growth_of_one(x: SeriesTable | TimeSeries, *, title: str = "", ax: Axes | No
     for number, name in enumerate(table.names):
         own = table[name]
         known = own.values.dropna()
-        grown = cumulate(TimeSeries(known, own.about))
+        grown = cumulate(TimeSeries(known, own.metadata))
         ax.plot(
             moments_of(grown.index), grown.values, color=LINES[number], linestyle=DASHES[number],
-            linewidth=1.7, label=own.about.heading,
+            linewidth=1.7, label=own.metadata.heading,
         )  # fmt: skip
     ax.set_yscale("log")
     ax.yaxis.set_major_formatter(_plain_number)
@@ -209,7 +209,7 @@ def growth_of_one(x: SeriesTable | TimeSeries, *, title: str = "", ax: Axes | No
     ax.tick_params(axis="y", which="minor", labelsize=8)
     ax.set_ylabel("growth of one, log scale")
     lines = -(-len(table.names) // 4) if len(table.names) > 1 else 0
-    alone = f" in {table.about[0].heading}" if len(table.names) == 1 else ""
+    alone = f" in {table.metadata[0].heading}" if len(table.names) == 1 else ""
     ax.set_title(title or f"Growth of one{alone}", pad=12 + 18 * lines)
     if len(table.names) > 1:
         ax.legend(
@@ -297,12 +297,12 @@ def against_benchmark(made: Relative, *, ax: Axes | None = None) -> Axes:
     >>> import ultrum as ul
     >>> panel = ul.practice.panel()
     >>> market = ul.portfolio(panel.assets, name="all")
-    >>> brightwater = ul.SeriesTable(panel.assets, tuple(panel.about[n] for n in panel.assets))["BRTW"]
-    >>> against_benchmark(ul.relative(brightwater, market)).get_ylabel()
+    >>> brightwater = ul.SeriesTable(panel.assets, tuple(panel.metadata[n] for n in panel.assets))["BRTW"]
+    >>> against_benchmark(ul.compare_to_benchmark(brightwater, market)).get_ylabel()
     'ahead of the benchmark, %'
     """
     active = made.active.values.dropna()
-    ahead = 100 * (cumulate(TimeSeries(active, made.active.about)).values - 1.0)
+    ahead = 100 * (cumulate(TimeSeries(active, made.active.metadata)).values - 1.0)
     ax = axes_for(ax)
     days = moments_of(ahead.index)
     ax.axhline(0, color=STONE, linewidth=0.8)

@@ -10,7 +10,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.series.labels import span_of
-from ultrum.core.series.metadata import Descriptor
+from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import last_day, parse_period
 from ultrum.core.transform.levels import rebase as rebased
@@ -85,7 +85,7 @@ def through_time(
     if not series:
         raise UnitError("Nothing to draw; give at least one series.")
     lines = [rebased(s, _common_base(series, rebase)) for s in series] if rebase else list(series)
-    units = list(dict.fromkeys(_unit(s.about) for s in lines))
+    units = list(dict.fromkeys(_unit(s.metadata) for s in lines))
     if len(units) > 2:
         raise UnitError(
             f"{len(units)} units ({'; '.join(units)}) do not share a picture; rebase them, or draw "
@@ -98,16 +98,16 @@ def through_time(
     _shade(ax, shade, episodes)
     for number, line in enumerate(lines):
         colour, dash = LINES[number % len(LINES)], DASHES[number % len(DASHES)]
-        scale = scales[_unit(line.about)]
+        scale = scales[_unit(line.metadata)]
         _draw_line(scale, line, colour, dash)
         for name, level in (reference or {}).items():
             if name in (line.name, series[number].name):
-                _reference(scale, level * _factor(line.about), colour, dash)
+                _reference(scale, level * _factor(line.metadata), colour, dash)
     for unit, scale in scales.items():
-        _name_scale(scale, unit, [k for k, line in enumerate(lines) if _unit(line.about) == unit],
+        _name_scale(scale, unit, [k for k, line in enumerate(lines) if _unit(line.metadata) == unit],
                     lines, shared=len(units) == 1)  # fmt: skip
     rows = _legend(ax, lines) if len(lines) > 1 else 0
-    headed = title or (lines[0].about.heading if len(lines) == 1 else "")
+    headed = title or (lines[0].metadata.heading if len(lines) == 1 else "")
     if headed:
         ax.set_title(headed, pad=12 + 16 * rows)
     foot(ax, _foot(lines))
@@ -132,7 +132,8 @@ def bars(
     --------
     >>> import ultrum as ul
     >>> days = pd.bdate_range("2024-01-01", periods=60)
-    >>> price = ul.TimeSeries.wrap(pd.Series(range(60), days, dtype=float), measure="price", currency="QML")
+    >>> values = pd.Series(range(60), days, dtype=float)
+    >>> price = ul.TimeSeries.from_pandas(values, measure="price", currency="QML")
     >>> bars(ul.to_bars(price, "W")).get_ylabel()
     'price, QML'
     """
@@ -160,12 +161,12 @@ def bars(
             ax.vlines(at, low[mask], h[mask], color=colour, linewidth=1.3, label=word)
             ax.hlines(o[mask], at - half, at, color=colour, linewidth=1.3)
             ax.hlines(c[mask], at, at + half, color=colour, linewidth=1.3)
-    about = table["close"].about
-    ax.set_ylabel(_unit(about))
-    ax.set_title(title or _without_field(about), pad=30)
+    metadata = table["close"].metadata
+    ax.set_ylabel(_unit(metadata))
+    ax.set_title(title or _without_field(metadata), pad=30)
     handles = ax.get_legend_handles_labels()
     ax.legend(*handles, loc="lower left", bbox_to_anchor=(0, 1.0), ncols=4, borderaxespad=0.2)
-    foot(ax, about.address, f"{table.frequency.name}, {span_of(table.index)}, {len(days)} bars")
+    foot(ax, metadata.address, f"{table.frequency.name}, {span_of(table.index)}, {len(days)} bars")
     return ax
 
 
@@ -190,7 +191,7 @@ def small_multiples(
     --------
     >>> import ultrum as ul
     >>> rate = ul.practice.panel().rate
-    >>> len(small_multiples([rate, ul.roll(rate, 12).described(name="mean")]))
+    >>> len(small_multiples([rate, ul.rolling(rate, 12).with_metadata(name="mean")]))
     2
     """
     from matplotlib.dates import AutoDateLocator
@@ -209,8 +210,8 @@ def small_multiples(
     for number, (ax, line) in enumerate(zip(axes, lines, strict=False)):
         _shade(ax, shade, None)
         _draw_line(ax, line, TIDE, "solid", width=1.1)
-        ax.set_title(_wrapped(line.about.heading, 34), fontsize=9.5, pad=4)
-        ax.set_ylabel(_unit(line.about), fontsize=8)
+        ax.set_title(_wrapped(line.metadata.heading, 34), fontsize=9.5, pad=4)
+        ax.set_ylabel(_unit(line.metadata), fontsize=8)
         ax.tick_params(labelsize=8, labelbottom=number + wide >= len(lines))
         ax.xaxis.set_major_locator(locator(minticks=2, maxticks=4))  # narrow pictures
         if max(map(abs, ax.get_ylim())) >= _LARGE:
@@ -243,7 +244,7 @@ def thinned(days: Any, values: Any, most: int = _MOST) -> tuple[Any, Any]:
 
 
 def _draw_line(ax: Axes, line: TimeSeries, colour: str, dash: Any, width: float = 1.7) -> None:
-    days, values = thinned(moments_of(line.index), line.values.to_numpy() * _factor(line.about))
+    days, values = thinned(moments_of(line.index), line.values.to_numpy() * _factor(line.metadata))
     ax.plot(days, values, color=colour, linestyle=dash, linewidth=width)
     known = np.isfinite(values)
     alone = known & ~np.append(False, known[:-1]) & ~np.append(known[1:], False)
@@ -257,7 +258,7 @@ def _name_scale(
     """Unit on an axis; of two scales each is named after its line, in its colour."""
     alone = not shared and len(own) == 1
     colour = LINES[own[0] % len(LINES)] if alone else INK
-    name = f"{lines[own[0]].about.heading},\n" if alone else ""
+    name = f"{lines[own[0]].metadata.heading},\n" if alone else ""
     scale.set_ylabel(f"{name}{unit}", color=colour)
     scale.tick_params(axis="y", labelcolor=colour)
     if own[0]:
@@ -270,7 +271,7 @@ def _common_base(series: Sequence[TimeSeries], wanted: str) -> str:
         return wanted
     firsts: list[str] = []
     for line in series:
-        frequency = line.about.frequency
+        frequency = line.metadata.frequency
         firsts += frequency.labels(frequency.ordinals_of(line.values.dropna().index[:1]))
     days = [parse_period(label)[1] for label in firsts]
     return firsts[int(np.argmax(days))]
@@ -321,7 +322,7 @@ def _legend(ax: Axes, lines: Sequence[TimeSeries]) -> int:
         Line2D([], [], color=LINES[k % len(LINES)], linestyle=DASHES[k % len(DASHES)], linewidth=2)
         for k in range(len(lines))
     ]
-    names = [_wrapped(line.about.heading, 44) for line in lines]
+    names = [_wrapped(line.metadata.heading, 44) for line in lines]
     columns = 2 if max(map(len, names)) > 26 else min(3, len(names))
     ax.legend(handles, names, loc="lower left", bbox_to_anchor=(0, 1.0), ncols=columns, borderaxespad=0.2,
               fontsize=9.5, handlelength=2.2)  # fmt: skip
@@ -345,45 +346,51 @@ def moments_of(index: pd.Index) -> Any:
     return start + (periods.to_timestamp(how="end") - start) / 2
 
 
-def reading_of(about: Descriptor) -> tuple[float, str]:
+def reading_of(metadata: Metadata) -> tuple[float, str]:
     """How people read a series: what its values are multiplied by, and the unit they then have."""
-    return _factor(about), _unit(about)
+    return _factor(metadata), _unit(metadata)
 
 
-def _factor(about: Descriptor) -> float:
-    return 100.0 if about.in_percent else 1.0
+def _factor(metadata: Metadata) -> float:
+    return 100.0 if metadata.in_percent else 1.0
 
 
-def _unit(about: Descriptor) -> str:
+def _unit(metadata: Metadata) -> str:
     """What the axis says: the unit people read, and what the number is."""
-    actions = [step.action for step in about.trail]
-    if about.measure == "score":
+    actions = [step.action for step in metadata.trail]
+    if metadata.measure == "score":
         made = {"standardised", "composite"} & set(actions)
         return "standard deviations" if made else "score"
-    if about.unit == "decimal":
-        yearly = about.measure == "rate" and about.quoted and "growth" not in actions
-        return f"% a {about.frequency.noun}" if about.is_return else "% a year" if yearly else "%"
-    if about.measure == "index" or about.unit == "index":
-        return f"index, {about.base_period} = 100" if about.base_period else "index"
-    if about.measure == "quote":
-        base, _, quote = about.unit.partition("/")
+    if metadata.unit == "decimal":
+        yearly = metadata.measure == "rate" and metadata.quoted and "growth" not in actions
+        return (
+            f"% a {metadata.frequency.noun}"
+            if metadata.is_return
+            else "% a year"
+            if yearly
+            else "%"
+        )
+    if metadata.measure == "index" or metadata.unit == "index":
+        return f"index, {metadata.base_period} = 100" if metadata.base_period else "index"
+    if metadata.measure == "quote":
+        base, _, quote = metadata.unit.partition("/")
         return f"{quote} for one {base}" if quote else "exchange rate"
-    words = [about.measure, about.currency or about.unit]
+    words = [metadata.measure, metadata.currency or metadata.unit]
     return ", ".join(w for w in words if w) or "value"  # a multiplier is in the values already
 
 
-def _without_field(about: Descriptor) -> str:
+def _without_field(metadata: Metadata) -> str:
     """What bars are of; where only the field is known, how long they are."""
-    owner = about.heading.removesuffix("close").rstrip(" .,")
-    return owner or f"{about.frequency.name} bars".capitalize()
+    owner = metadata.heading.removesuffix("close").rstrip(" .,")
+    return owner or f"{metadata.frequency.name} bars".capitalize()
 
 
 def _foot(lines: Sequence[TimeSeries]) -> str:
     sources = list(
-        dict.fromkeys(a for line in lines if (a := line.about.address or line.about.name))
+        dict.fromkeys(a for line in lines if (a := line.metadata.address or line.metadata.name))
     )
     shown = ", ".join(sources[:3]) + (f" and {len(sources) - 3} more" if len(sources) > 3 else "")
-    names = list(dict.fromkeys(line.about.frequency.name for line in lines))
+    names = list(dict.fromkeys(line.metadata.frequency.name for line in lines))
     firsts = [line.values.dropna().index for line in lines]
     spans = list(dict.fromkeys(span_of(index) for index in firsts))
     span = spans[0] if len(spans) == 1 else " / ".join(spans[:2]) + (" …" if len(spans) > 2 else "")

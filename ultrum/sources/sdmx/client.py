@@ -94,13 +94,13 @@ class SdmxSource:
         found = self.all_series(path, span)
         address = str(Address(self.name, path))
         if part:
-            found = [s for s in found if s.about.address == f"{address}#{part}"]
+            found = [s for s in found if s.metadata.address == f"{address}#{part}"]
             if not found:
                 raise SourceError(f"{address}#{part}: there is no such part.")
         if len(found) == 1:
             return found[0]
-        keys = ", ".join(s.about.address for s in found[:5])
-        if found and all(s.about.address.partition("#")[0] == address for s in found):
+        keys = ", ".join(s.metadata.address for s in found[:5])
+        if found and all(s.metadata.address.partition("#")[0] == address for s in found):
             raise SourceError(
                 f"{address} changes its definition inside and comes in {len(found)} parts; name one: "
                 f"{keys}."

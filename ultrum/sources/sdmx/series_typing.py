@@ -13,7 +13,7 @@ import pandas as pd
 
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.series.labels import period_label
-from ultrum.core.series.metadata import Descriptor, Step
+from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.frequency import Frequency, ordinals_of_labels
 from ultrum.errors import FrequencyError, SourceError, UnitError
@@ -127,18 +127,20 @@ def to_parts(
     parts = []
     for number, (inside, attributes) in enumerate(pieces, start=1):
         own = {**codes, **raw.attributes, **attributes}  # a service may say a unit in its key
-        about = _describe(raw, own, structure, frequency, address)
+        metadata = _describe(raw, own, structure, frequency, address)
         statuses = list(varying["OBS_STATUS"][inside]) if "OBS_STATUS" in varying else []
         index = calendar.index(frequency, ordinals[inside])
         numbers = _in_units(values[inside], own, structure.unit_name(own), statuses)
-        about = _with_statuses(about, statuses, index)
+        metadata = _with_statuses(metadata, statuses, index)
         if frequency.code in "HN" and not has_zone([raw.labels[raw.places[0]]]):
-            about = about.changed(notes=(*about.notes, "times without a zone are taken as UTC"))
+            metadata = metadata.changed(
+                notes=(*metadata.notes, "times without a zone are taken as UTC")
+            )
         if len(pieces) > 1:
             label = period_label(index[0])
-            facts = {"name": f"{about.name}_{number}", "address": f"{address}#{number}"}
-            about = about.stepped("split where the definition changes", facts, at=label)
-        parts.append(TimeSeries.build(numbers, index, about))
+            facts = {"name": f"{metadata.name}_{number}", "address": f"{address}#{number}"}
+            metadata = metadata.stepped("split where the definition changes", facts, at=label)
+        parts.append(TimeSeries.from_arrays(numbers, index, metadata))
     return parts
 
 
@@ -168,7 +170,7 @@ def _describe(
     structure: Structure,
     frequency: Frequency,
     address: str,
-) -> Descriptor:
+) -> Metadata:
     unit, name = unit_of_facts(facts), structure.unit_name(facts)
     timing = _TIMING.get(facts.get("COLLECTION", ""), "")
     steps: list[Step] = [Step("received", (("from", address),))]
@@ -177,7 +179,7 @@ def _describe(
     area = next((facts[a] for a in _AREA if a in facts), "")
     decimals = facts.get("DECIMALS", "")
     try:
-        return Descriptor(
+        return Metadata(
             name=raw.key.replace(".", "_"),
             title=facts.get("TITLE") or ", ".join(structure.labels(raw.key)[1:]),
             frequency=frequency,
@@ -227,10 +229,10 @@ def _measure(facts: Mapping[str, str], name: str, timing: str) -> dict[str, Any]
     return measure_of_unit(unit_of_facts(facts), name, timing)
 
 
-def _with_statuses(about: Descriptor, statuses: Sequence[str], index: pd.Index) -> Descriptor:
+def _with_statuses(metadata: Metadata, statuses: Sequence[str], index: pd.Index) -> Metadata:
     """What the statuses of observations say, on the trail and in the notes."""
     if not statuses:
-        return about
+        return metadata
     counts = Counter(_NAMES[s] for s in statuses if s in _NAMES)
     lost = sum(s in MISSING for s in statuses)
     notes = []
@@ -240,5 +242,7 @@ def _with_statuses(about: Descriptor, statuses: Sequence[str], index: pd.Index) 
     if lost:
         notes.append(f"{lost} marked missing")
     if not notes:
-        return about
-    return about.stepped("statuses", {"notes": (*about.notes, *notes)}, found="; ".join(notes))
+        return metadata
+    return metadata.stepped(
+        "statuses", {"notes": (*metadata.notes, *notes)}, found="; ".join(notes)
+    )

@@ -50,12 +50,12 @@ def _part(
     index = table.index[inside]
     label = frequency.labels(table.ordinals[inside][:1])[0]
     named = f"{column} from {label}"
-    abouts = [
+    metadata_list = [
         a.stepped(
             "split where the definition changes",
             {"name": named if a.name == column else a.name},
             at=label,
         )
-        for a in table.about
+        for a in table.metadata
     ]
-    return {named: SeriesTable.build(table.block[inside].copy(), index, abouts)}
+    return {named: SeriesTable.from_arrays(table.block[inside].copy(), index, metadata_list)}

@@ -12,7 +12,7 @@ from typing import Any, Final, TypeVar
 import numpy as np
 import pandas as pd
 
-from ultrum.core.series.metadata import Descriptor, Step
+from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.durations import periods_in
 from ultrum.core.time.frequency import Frequency, parse_period
@@ -234,7 +234,7 @@ def figure_series(
     steps = [Step("figure read", (("beside", words),))]
     if percent:
         steps.append(Step("percent to decimals"))
-    made = TimeSeries.wrap(series, name=words, frequency=frequency, **{**facts, **options.facts},
+    made = TimeSeries.from_pandas(series, name=words, frequency=frequency, **{**facts, **options.facts},
                            trail=tuple(steps))  # fmt: skip
     said = [Decision("figure", first.words, line=0), Decision("units", "percent" if percent else first.currency
             or "as written"), Decision("copies", f"{len(found)} read, {len(values)} days")]  # fmt: skip
@@ -245,7 +245,7 @@ def _history(pattern: str, readings: Sequence[Reading]) -> Reading:
     """Copies of one table in order of time; where they overlap the later one wins, and it is counted."""
     joined: dict[str, pd.DataFrame] = {}
     units: dict[tuple[str, str], tuple[str, str]] = {}
-    abouts: dict[str, dict[str, Descriptor]] = {}
+    metadata_list: dict[str, dict[str, Metadata]] = {}
     changed = 0
     for reading in readings:
         for column, table in reading.fields.items():
@@ -257,12 +257,12 @@ def _history(pattern: str, readings: Sequence[Reading]) -> Reading:
                 new = new.combine_first(old)
             joined[column] = new
             _check_units(units, column, table, pattern)
-            abouts.setdefault(column, {}).update({a.name: a for a in table.about})
+            metadata_list.setdefault(column, {}).update({a.name: a for a in table.metadata})
     fields = {
-        column: SeriesTable.build(
+        column: SeriesTable.from_arrays(
             frame.to_numpy(dtype=np.float64).copy(),
             frame.index,
-            _of_one_frequency([abouts[column][str(n)] for n in frame], frame.index),
+            _of_one_frequency([metadata_list[column][str(n)] for n in frame], frame.index),
         )
         for column, frame in joined.items()
     }
@@ -274,25 +274,27 @@ def _history(pattern: str, readings: Sequence[Reading]) -> Reading:
     return replace(first, name=pattern, fields=fields, decisions=(*first.decisions, said))
 
 
-def _of_one_frequency(abouts: list[Descriptor], index: pd.Index) -> list[Descriptor]:
+def _of_one_frequency(metadata_list: list[Metadata], index: pd.Index) -> list[Metadata]:
     """Descriptors of daily data, where copies of single days left it open whether weekends belong to them."""
-    if not all(a.frequency.code in "BD" for a in abouts) or not isinstance(index, pd.DatetimeIndex):
-        return abouts
+    if not all(a.frequency.code in "BD" for a in metadata_list) or not isinstance(
+        index, pd.DatetimeIndex
+    ):
+        return metadata_list
     weekend = not np.is_busday(index.to_numpy().astype("datetime64[D]")).all()
-    return [a.changed(frequency=Frequency("D" if weekend else "B")) for a in abouts]
+    return [a.changed(frequency=Frequency("D" if weekend else "B")) for a in metadata_list]
 
 
 def _check_units(
     seen: dict[tuple[str, str], tuple[str, str]], column: str, table: SeriesTable, pattern: str
 ) -> None:
     """Refuse copies of one series in different units, as where only later pages have percent signs."""
-    for about in table.about:
-        unit = (about.unit, about.currency)
-        before = seen.setdefault((column, about.name), unit)
+    for metadata in table.metadata:
+        unit = (metadata.unit, metadata.currency)
+        before = seen.setdefault((column, metadata.name), unit)
         if before != unit:
             first, then = (" ".join(filter(None, u)) or "no unit" for u in (before, unit))
             raise TableError(
-                f"{pattern}: '{about.name}' is in {first} in earlier copies and in {then} in later ones; set "
+                f"{pattern}: '{metadata.name}' is in {first} in earlier copies and in {then} in later ones; set "
                 "units='percent', units='decimal' or the unit that all of them have."
             )
 
@@ -306,7 +308,7 @@ def _side_by_side(pattern: str, readings: Sequence[tuple[dict[str, str], Reading
         alone = len(reading.series) == 1
         for name, series in reading.series.items():
             named = label if alone else f"{label}.{name}"
-            fields[named] = series.described(name=named).as_table()
+            fields[named] = series.with_metadata(name=named).as_table()
         rejected += list(reading.rejected)
     decisions = (*readings[0][1].decisions, Decision("files", f"{len(readings)} under {pattern}"))
     return Reading(pattern, fields, decisions, tuple(rejected))

@@ -230,8 +230,10 @@ def _retitled(reading: Reading, block: Block) -> Reading:
         return reading
     title = block.title or block.grid.name
     table = reading.fields["value"]
-    abouts = [a.changed(name=title, title=title) for a in table.about]
-    return replace(reading, fields={title: SeriesTable.build(table.block, table.index, abouts)})
+    metadata_list = [a.changed(name=title, title=title) for a in table.metadata]
+    return replace(
+        reading, fields={title: SeriesTable.from_arrays(table.block, table.index, metadata_list)}
+    )
 
 
 def _chosen_blocks(
@@ -349,5 +351,5 @@ def _merged(readings: list[Reading], aside: list[Decision]) -> Reading:
 
 
 def _renamed(table: SeriesTable, column: str, named: str) -> SeriesTable:
-    abouts = [a.changed(name=named) if a.name == column else a for a in table.about]
-    return SeriesTable.build(table.block, table.index, abouts)
+    metadata_list = [a.changed(name=named) if a.name == column else a for a in table.metadata]
+    return SeriesTable.from_arrays(table.block, table.index, metadata_list)

@@ -13,7 +13,7 @@ import pandas as pd
 from ultrum.core.array_types import Array, Dates, Ints
 from ultrum.core.currency.currency_codes import pair_in
 from ultrum.core.series.labels import distinct, infer_frequency, intraday_frequency
-from ultrum.core.series.metadata import Descriptor, Step
+from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency
 from ultrum.errors import FrequencyError, TableError
@@ -274,7 +274,7 @@ def _wide(name: str, found: Typed, rows: _Rows, options: TableOptions) -> dict[s
     index = rows.index_of(ordered)
     straight = bool((order == np.arange(len(order))).all())
     return {
-        column: SeriesTable.build(
+        column: SeriesTable.from_arrays(
             np.array(found.columns[column] if straight else found.columns[column][order])[:, None],
             index,
             [_about(name, column, column, rows.frequency, found, column, options)],
@@ -307,7 +307,7 @@ def _long(
     for column in found.numeric:
         block = np.full(filled.shape, np.nan)
         block[place, columns] = found.columns[column]
-        abouts = [
+        metadata_list = [
             _of_member(
                 _about(name, str(n), f"{n}.{column}", rows.frequency, found, column, options),
                 n,
@@ -316,7 +316,7 @@ def _long(
             )
             for n in names
         ]
-        fields["" if alone else column] = SeriesTable.build(block, index, abouts)
+        fields["" if alone else column] = SeriesTable.from_arrays(block, index, metadata_list)
     return fields
 
 
@@ -338,19 +338,19 @@ def _pairs_of(found: Typed, keys: Sequence[str], labels: Array | None) -> dict[s
 
 
 def _of_member(
-    about: Descriptor, name: Any, stated: Mapping[str, Mapping[Any, str]], pair: str | None
-) -> Descriptor:
-    """Descriptor with what the table's other columns say of one asset, or of a pair of currencies."""
+    metadata: Metadata, name: Any, stated: Mapping[str, Mapping[Any, str]], pair: str | None
+) -> Metadata:
+    """Metadata with what the table's other columns say of one asset, or of a pair of currencies."""
     facts: dict[str, Any] = {}
-    if pair and about.measure in ("", "quote", "rate", "price"):
-        return about.changed(measure="quote", unit=pair, currency="", timing="")
+    if pair and metadata.measure in ("", "quote", "rate", "price"):
+        return metadata.changed(measure="quote", unit=pair, currency="", timing="")
     currency = stated["currency"].get(name, "")
-    if currency and about.measure == "price" and about.unit in ("", "currency"):
+    if currency and metadata.measure == "price" and metadata.unit in ("", "currency"):
         facts["currency"] = currency
     title = stated["title"].get(name) or stated["name"].get(name)
-    if title and not about.title:
+    if title and not metadata.title:
         facts["title"] = title
-    return about.changed(**facts) if facts else about
+    return metadata.changed(**facts) if facts else metadata
 
 
 def _stated(name: str, found: Typed, labels: Array | None, fact: str) -> dict[Any, str]:
@@ -372,7 +372,7 @@ def _about(
     found: Typed,
     column: str,
     options: TableOptions,
-) -> Descriptor:
+) -> Metadata:
     unit = found.units[column]
     notes: tuple[str, ...] = ()
     steps = [Step("read", (("from", f"{table}#{field_name}"),))]
@@ -390,4 +390,4 @@ def _about(
     given = options.facts.get("measure")
     if given in ("return", "log_return", "rate", "score") and "unit" not in options.facts:
         facts.update(unit="decimal", currency=options.facts.get("currency", ""))
-    return Descriptor(name=name, frequency=frequency, trail=tuple(steps), **facts)
+    return Metadata(name=name, frequency=frequency, trail=tuple(steps), **facts)

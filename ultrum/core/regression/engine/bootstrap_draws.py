@@ -33,11 +33,13 @@ def block_length(block: Floats) -> float:
 
 def _length(values: Floats) -> float:
     rows = len(values)
-    about = values - values.mean()
+    metadata = values - values.mean()
     run = max(5, int(np.ceil(np.sqrt(np.log10(rows)))))
     most = int(np.ceil(np.sqrt(rows))) + run
     lags = min(most + run, rows - 1)
-    covariances = np.array([about[lag:] @ about[: rows - lag] for lag in range(lags + 1)]) / rows
+    covariances = (
+        np.array([metadata[lag:] @ metadata[: rows - lag] for lag in range(lags + 1)]) / rows
+    )
     if not covariances[0] > 0:
         return 1.0
     small = np.abs(covariances[1:] / covariances[0]) < 2.0 * np.sqrt(np.log10(rows) / rows)

@@ -103,9 +103,9 @@ def condition_number(X: Floats) -> float:
 
 def inflation(X: Floats, centred: bool) -> Floats:
     """Variance inflation 1/(1 − R²) of each column on the others (Marquardt 1970), shape (K,)."""
-    about = X - X.mean(axis=0) if centred else X
-    length = np.linalg.norm(about, axis=0)
-    R = np.linalg.qr(about / np.where(length > 0, length, 1.0))[1]
+    metadata = X - X.mean(axis=0) if centred else X
+    length = np.linalg.norm(metadata, axis=0)
+    R = np.linalg.qr(metadata / np.where(length > 0, length, 1.0))[1]
     with np.errstate(divide="ignore"):
         inverse = scipy.linalg.solve_triangular(R, np.eye(len(R)), check_finite=False)
     return np.asarray(np.sum(inverse**2, axis=1))

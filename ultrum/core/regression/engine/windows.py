@@ -381,9 +381,9 @@ def r_squared(
 ) -> Floats:
     """1 − RSS/TSS of each column; the total about the mean where there is a constant."""
     own = np.ones(len(Y)) if weights is None else weights
-    about = Y - (own @ Y) / own.sum() if centred else Y
+    metadata = Y - (own @ Y) / own.sum() if centred else Y
     with np.errstate(invalid="ignore", divide="ignore"):
-        return np.asarray(1.0 - rss / (own @ about**2))
+        return np.asarray(1.0 - rss / (own @ metadata**2))
 
 
 def _middle(Y: Floats) -> Floats:

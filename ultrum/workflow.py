@@ -1,0 +1,85 @@
+"""The whole job: run a study, then write its report."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+
+from ultrum.core.arguments import checked
+from ultrum.sources.credential_store import CredentialStore
+from ultrum.study.run import run
+from ultrum.study.schema import Study
+from ultrum.study.study_result import StudyResult
+
+
+@checked
+def run_study(
+    study: Study | str | os.PathLike[str],
+    *,
+    to: str | os.PathLike[str] | None = None,
+    vault: str | os.PathLike[str] | None = None,
+    offline: bool = False,
+    at: str | None = None,
+    keep: bool = True,
+    refresh: bool = False,
+    progress: Callable[[str], None] | None = None,
+    credentials: CredentialStore | str | os.PathLike[str] | None = None,
+) -> StudyResult:
+    """Run a study, from its file or as an object, and write its report where a folder is given.
+
+    Parameters
+    ----------
+    study : Study or path
+        The study; a file is checked whole before anything is downloaded.
+    to : path, optional
+        Folder for the report, tables and figures. It is replaced whole; without it nothing is written.
+    vault : path, optional
+        Folder of the vault.
+    offline : bool
+        Take every download from the vault.
+    at : str, optional
+        Use the vault as it was on this day or at this instant; no source is asked.
+    keep : bool
+        Keep the result of each stage beside the vault, and compute again only what has changed. The numbers
+        are the same either way.
+    refresh : bool
+        Download everything whole, also what a source would report as unchanged.
+    progress : callable, optional
+        Called with a short text when a step begins.
+    credentials : CredentialStore or path, optional
+        Credentials that the study's sources name; by default those of the user's configuration folder.
+
+    Returns
+    -------
+    StudyResult
+
+    Raises
+    ------
+    StudyError
+        If the study is not valid.
+    SourceError, VaultError, UltrumError
+        If something it needs is unavailable or cannot be right.
+    PartlyWrittenError
+        If an export cannot be written; all others are.
+
+    Examples
+    --------
+    >>> import tempfile, ultrum as ul
+    >>> study = ul.Study.load(ul.practice.demo_study())
+    >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
+    ...     result = run_study(study.with_sources_at(service.places), vault=folder)
+    >>> result.company
+    'BRTW'
+    """
+    plan = study if isinstance(study, Study) else Study.load(study)
+    result = run(
+        plan, vault=vault, offline=offline, at=at, keep=keep, refresh=refresh, progress=progress,
+        credentials=credentials,
+    )  # fmt: skip
+    if to is not None:
+        from ultrum.report.result_files import write_results
+
+        if progress is not None:
+            progress("writing the report")
+        write_results(result, to)
+    return result
