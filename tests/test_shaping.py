@@ -199,7 +199,7 @@ class Levels(Scratch):
         self.assertIn("values 2", str(got.metadata.trail[-1]))
         hidden = ul.TimeSeries.from_pandas(x.to_pandas().dropna(), measure="rate", timing="end")
         self.assertEqual(ul.fill(hidden, "none").values.isna().sum(), 3)
-        with self.refused(UnitError, "count it twice"):
+        with self.refused(UnitError, "counts it twice"):
             ul.fill(series([1.0, np.nan], measure="flow"))
 
     def test_spread_is_of_like_with_like(self):

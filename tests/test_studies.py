@@ -106,7 +106,7 @@ class Whole(OnPractice):
                 "select cost_of_equity from cost_of_equity where asset = 'BRTW'"
             ).fetchone()[0]
             self.assertEqual(value, result.cost.value["BRTW"])
-            self.assertEqual(base.execute("select run from about").fetchone()[0], result.run)
+            self.assertEqual(base.execute("select run from metadata").fetchone()[0], result.run)
         with mock.patch.object(result_files, "write_database", side_effect=UltrumError("disk")), self.assertRaises(
             result_files.PartlyWrittenError) as caught:  # fmt: skip
             result_files.write_results(result, self.folder / "again")

@@ -1,4 +1,4 @@
-"""What can go wrong, as one small tree: catch `UltrumError` for all of it.
+"""The exception tree: catch `UltrumError` for all of it.
 
 Every message says what was found, where, and what to do.
 """

@@ -1,4 +1,4 @@
-"""Paths and texts of files that others may have made."""
+"""Paths and texts of files that others may have written."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The command line: parse, call, show. Heavy imports wait until a command needs them."""
+"""The command line: parse, call, print. Heavy imports wait until a command needs them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The commands that get data: find, pull, look, vault."""
+"""Commands that get data: find, pull, vault."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""How commands end: 0 done, 1 done in part, 2 asked wrongly, 3 tried and got nothing.
+"""Exit codes: 0 done, 1 partly done, 2 usage error, 3 failed.
 
 Nobody is shown a traceback; set ULTRUM_DEBUG=1 to see one.
 """

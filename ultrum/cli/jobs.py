@@ -1,4 +1,4 @@
-"""The commands that run whole jobs: the demo, a study, the practice services."""
+"""Commands that run whole jobs: the demo, a study, the practice services."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What each command prints with ``--json``; docs/commands.md and docs/answers.schema.json are made from it.
+"""The JSON that each command prints; docs/commands.md and docs/answers.schema.json are generated from it.
 
 Keys may be added; none is renamed, removed or given another meaning within a major version. Rates, returns and
 shares are decimals, periods are SDMX names, instants are UTC, and a number that is missing is null.

@@ -1,4 +1,4 @@
-"""The command that looks: what a series or a table is, shaped on the way, printed and drawn."""
+"""The ``look`` command: a series or a table, transformed, printed and drawn."""
 
 from __future__ import annotations
 
@@ -363,7 +363,7 @@ def _after_steps(series: TimeSeries, steps: list[dict[str, Any]]) -> dict[str, s
     """Facts that steps have changed."""
     if not steps:
         return {}
-    from ultrum.core.series.labels import period_label
+    from ultrum.core.time.period_labels import period_label
 
     metadata, known = series.metadata, series.values.dropna().index
     ends = [period_label(known[k]) for k in (0, -1)] if len(known) else ["—", "—"]

@@ -1,4 +1,4 @@
-"""What ``look`` prints: one series with its facts, or every series of a table with what the reader decided."""
+"""The output of ``look``: one series with its metadata, or every series of a table with its decisions."""
 
 from __future__ import annotations
 
@@ -93,7 +93,7 @@ def labelled(series: TimeSeries) -> list[tuple[str, float]]:
 
 
 def _label(period: Any) -> str:
-    from ultrum.core.series.labels import period_label
+    from ultrum.core.time.period_labels import period_label
 
     return period_label(period)
 

@@ -1,4 +1,4 @@
-"""The manual page, and the page of commands in the guide, both made from the commands themselves."""
+"""The manual page and docs/commands.md, generated from the commands."""
 
 from __future__ import annotations
 

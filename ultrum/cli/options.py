@@ -1,4 +1,4 @@
-"""Options that several commands share, and the desk they describe."""
+"""Options that several commands share, and the desk they configure."""
 
 from __future__ import annotations
 

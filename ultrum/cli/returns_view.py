@@ -1,4 +1,4 @@
-"""What ``look --returns`` shows: prices as returns, of one asset or of a whole table."""
+"""The output of ``look --returns``: prices as returns, of one asset or a whole table."""
 
 from __future__ import annotations
 
@@ -46,10 +46,10 @@ def show_returns(
 def _show_one(one: TimeSeries) -> None:
     """Spread, drawdowns and months of one asset."""
     from ultrum.cli import terminal_output
-    from ultrum.core.series.labels import p_equals
+    from ultrum.core.series.text_tables import p_equals
     from ultrum.core.statistics.calendar_returns import calendar_returns
     from ultrum.core.statistics.distribution import distribution
-    from ultrum.core.statistics.risk_return import drawdowns
+    from ultrum.core.statistics.drawdowns import drawdowns
 
     spread = distribution(one)
     echo(
@@ -75,7 +75,8 @@ def returns_at(
     desk: Desk, address: str, frequency: str, bounds: tuple[str, str] = ("", "")
 ) -> SeriesTable:
     """Returns of the price at an address, or of every asset in a table of prices, within a span."""
-    from ultrum.core.returns.asset_returns import returns, to_simple
+    from ultrum.core.returns.log_returns import to_simple
+    from ultrum.core.returns.price_returns import returns
     from ultrum.core.transform.aggregation import to_frequency
     from ultrum.desk.spans import DataSpan
 
@@ -118,7 +119,8 @@ def _draw(made: SeriesTable, figure: str | None, picture: Path) -> None:
     from ultrum.core.statistics.calendar_returns import calendar_returns
     from ultrum.core.statistics.correlation import correlations
     from ultrum.core.statistics.distribution import distribution
-    from ultrum.core.statistics.risk_return import drawdowns, risk_return
+    from ultrum.core.statistics.drawdowns import drawdowns
+    from ultrum.core.statistics.risk_return import risk_return
     from ultrum.report import figures
 
     chosen = figure or ("grid" if len(made.names) == 1 else "risk")

@@ -1,4 +1,4 @@
-"""Showing results in a terminal: aligned tables on stdout, what is going on on stderr."""
+"""Terminal output: aligned tables on stdout, progress and warnings on stderr."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the user wants to hear: nothing but results, every step, or a log beside them."""
+"""Verbosity: results only, every step, or a log file as well."""
 
 from __future__ import annotations
 

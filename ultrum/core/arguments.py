@@ -1,4 +1,4 @@
-"""Refuses an argument of another kind than a function takes, and says how the right kind is made.
+"""Validation of arguments by their annotations; a refusal names how the right kind is made.
 
 The kinds are read from the annotations of the function, so that they are said once.
 """

@@ -1,4 +1,4 @@
-"""Names for the array types that pass between functions."""
+"""Names of the array types that pass between functions."""
 
 from typing import Any, TypeAlias
 

@@ -1,4 +1,4 @@
-"""Blocks of work through any executor: in order, few under way, a lost worker's block done again.
+"""Executors: blocks of work in order, few at a time, repeated when a worker is lost.
 
 Each block is done on one core, so that the same work gives the same bits whoever does it.
 """

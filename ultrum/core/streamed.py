@@ -1,4 +1,4 @@
-"""What functions of this package take in place of a table: rows too many for memory, fed in blocks from outside.
+"""The protocol of data larger than memory: functions of this package accept it in place of a table.
 
 `core` reads no files, so it only knows that such data can do the work themselves; `ultrum.large` has them.
 """

@@ -1,4 +1,4 @@
-"""The desk: sources and vault together, the place where a person works."""
+"""The desk: sources and vault together."""
 
 from ultrum.desk.batch import PullResult
 from ultrum.desk.describe import Description

@@ -1,4 +1,4 @@
-"""Series chosen by an address, cut to a span, and told where they came from."""
+"""Series by address, cut to a span, with their provenance."""
 
 from __future__ import annotations
 

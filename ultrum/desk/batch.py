@@ -1,4 +1,4 @@
-"""Pulling many series at once: in parallel, each with its status, none stopping the others."""
+"""Pulling many series at once: in parallel, each with its status; one failure stops no other."""
 
 from __future__ import annotations
 
@@ -12,8 +12,9 @@ from typing import TYPE_CHECKING, Any
 
 import pandas as pd
 
-from ultrum.core.series.labels import period_label, table_html
+from ultrum.core.series.text_tables import table_html
 from ultrum.core.series.time_series import TimeSeries
+from ultrum.core.time.period_labels import period_label
 from ultrum.core.transform.steps import apply_steps
 from ultrum.desk.column_names import unique_headings
 from ultrum.desk.revisions import status_of

@@ -1,4 +1,4 @@
-"""Headings of series side by side: one for each series, whatever titles and units they share."""
+"""Column names of series side by side: unique, whatever titles and units they share."""
 
 from __future__ import annotations
 

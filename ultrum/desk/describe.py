@@ -1,4 +1,4 @@
-"""What a series is, for a person who thinks of using it."""
+"""Descriptions of series: span, frequency, unit, releases, revisions."""
 
 from __future__ import annotations
 
@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING
 
 import pandas as pd
 
-from ultrum.core.series.labels import TextInNotebooks, period_label
+from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.series.time_series import TimeSeries
+from ultrum.core.time.period_labels import period_label
 from ultrum.sources.delivery import Address
 
 if TYPE_CHECKING:

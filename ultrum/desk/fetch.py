@@ -1,4 +1,4 @@
-"""Every answer through the vault: asked of its source, recorded whole, or taken from what is kept."""
+"""Fetching through the vault: requested from the source and recorded, or read from the vault."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What was revised between two vintages, and by how much."""
+"""Revisions between two vintages."""
 
 from __future__ import annotations
 
@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING
 
 import pandas as pd
 
-from ultrum.core.series.labels import period_label
 from ultrum.core.series.time_series import TimeSeries
+from ultrum.core.time.period_labels import period_label
 from ultrum.desk.stored import kept_paths, series_of_record
 from ultrum.errors import UltrumError, VaultError
 from ultrum.sources.delivery import Address

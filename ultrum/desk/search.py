@@ -1,4 +1,4 @@
-"""Listings out of sources, and the walk through them."""
+"""Search: listings of sources, and the hierarchy of their topics."""
 
 from __future__ import annotations
 

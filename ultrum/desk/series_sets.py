@@ -1,4 +1,4 @@
-"""Named sets of series: what to pull together, how to shape it, saved as TOML."""
+"""Named sets of series: what to pull together and how to transform it, saved as TOML."""
 
 from __future__ import annotations
 

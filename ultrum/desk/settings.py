@@ -1,4 +1,4 @@
-"""Settings of sources: where they are, what they need, how their tables are read."""
+"""Settings of sources: addresses, credentials, table formats."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""From a page that shows only the present value to a series: one observation for each grain of time."""
+"""Snapshots: a page that shows only the present value becomes a series."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Spans of data: what to ask a source for, and where to cut what came.
+"""Spans: what to request from a source, and where to cut the result.
 
 ``last 12 quarters`` counts from the end of the data, whatever day it is, and steps that look back
 (growth, moving averages, conversions) get the history they need before the span is cut.

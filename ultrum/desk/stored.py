@@ -1,4 +1,4 @@
-"""What the vault holds of an address, and how its deliveries are read again."""
+"""Stored downloads of an address, and how they are read again."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Synonyms of the field for searches, from a data file that settings extend."""
+"""Synonyms for searches, from a data file that settings extend."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Where each asset of a long Parquet data set begins and ends, and how some of them are read."""
+"""Index of a long Parquet data set: where each asset begins and ends."""
 
 from __future__ import annotations
 

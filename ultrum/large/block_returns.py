@@ -11,8 +11,8 @@ import pandas as pd
 import pyarrow as pa
 
 from ultrum.core.array_types import Dates
-from ultrum.core.returns.asset_returns import Events, returns_and_suspects, warn_of_suspects
 from ultrum.core.returns.price_adjustment import unused_events
+from ultrum.core.returns.price_returns import Events, returns_and_suspects, warn_of_suspects
 from ultrum.core.time.date_parser import days_in
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.gaps import LONGEST_CLOSURE, LONGEST_HOLIDAY, SHARED_BY, missing_weekdays

@@ -1,4 +1,4 @@
-"""A long table's blocks through workers, within the memory that its caller allows."""
+"""Scheduling of blocks over workers, within a memory limit."""
 
 from __future__ import annotations
 

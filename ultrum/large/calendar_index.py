@@ -1,4 +1,4 @@
-"""Rows of a block laid on a calendar, as a wide table or a few columns at a time."""
+"""Calendar index: rows of a block as a wide table, or a few columns at a time."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Sorting of Parquet files larger than memory by asset and date, once, on disk."""
+"""External sort of Parquet files by asset and date."""
 
 from __future__ import annotations
 

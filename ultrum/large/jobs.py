@@ -1,4 +1,4 @@
-"""Which function does the work of which public one, for data on disk."""
+"""The function that does the work of each public one, for data on disk."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A panel whose returns stay on disk: lined up, and estimated, block by block."""
+"""A panel whose returns stay on disk: aligned and estimated block by block."""
 
 from __future__ import annotations
 
@@ -12,11 +12,11 @@ import pyarrow as pa
 
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.panel.alignment import align as align_in_memory
-from ultrum.core.series.labels import span_of
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.streamed import Streamed
 from ultrum.core.time.frequency import Frequency
+from ultrum.core.time.period_labels import span_of
 from ultrum.large.asset_index import Block
 from ultrum.large.block_scheduler import WIDE_BLOCK, To, through_blocks, wanted, wide_needs
 from ultrum.large.block_writer import LongWriter, ends_of, names_at, rows_of

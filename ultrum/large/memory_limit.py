@@ -1,4 +1,4 @@
-"""How much memory a caller allows, and how many blocks of work fit into it."""
+"""Memory limits, and the number of blocks of work that fit."""
 
 from __future__ import annotations
 

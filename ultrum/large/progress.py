@@ -1,4 +1,4 @@
-"""What long work says of itself."""
+"""Progress reports of long work."""
 
 from __future__ import annotations
 

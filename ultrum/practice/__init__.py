@@ -1,4 +1,4 @@
-"""The Lantern Sea: a made-up world with markets, statistics and stand-in services.
+"""The Lantern Sea: a made-up world with markets, statistics and local services.
 
 `truth` tells what it was made from, `serve` puts it on loopback, `panel` lines it up at once.
 """

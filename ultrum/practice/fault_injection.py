@@ -1,4 +1,4 @@
-"""How the stand-in services misbehave when told to: the ways real ones do."""
+"""Fault injection: the local services fail on request in the ways real ones do."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A world's panel made directly from its arrays, for examples, tests and coverage studies."""
+"""A panel directly from the arrays of a world, for examples, tests and coverage studies."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ import pandas as pd
 
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.panel.alignment import align
-from ultrum.core.returns.asset_returns import returns
+from ultrum.core.returns.price_returns import returns
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.practice import exchange
 from ultrum.practice import world as s

@@ -1,4 +1,4 @@
-"""The Lantern Sea as it is written: companies, factors, economies, and the truth about them.
+"""The Lantern Sea as it is defined: companies, factors, economies, and the true parameters.
 
 Nothing here is random. The simulation draws around these numbers, and `truth` tells them.
 """

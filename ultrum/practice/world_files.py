@@ -1,4 +1,4 @@
-"""The shipped world on disk: written once from its seed, read by the service and the examples."""
+"""The shipped world on disk, written once from its seed."""
 
 from __future__ import annotations
 

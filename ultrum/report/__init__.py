@@ -1,4 +1,4 @@
-"""Results for people: figures, tables of text, files, and the report page."""
+"""Results for people: figures, tables, files, and the HTML report."""
 
 import lazy_loader
 

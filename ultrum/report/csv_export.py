@@ -1,4 +1,4 @@
-"""A CSV in the form its reader wants, and beside it what its columns are: CSV on the Web (W3C)."""
+"""CSV files in a chosen form, with column metadata beside them: CSV on the Web (W3C)."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Series, panels and results into files that other software reads, with what each column is."""
+"""Export of series, panels and results to files, with the metadata of each column."""
 
 from __future__ import annotations
 

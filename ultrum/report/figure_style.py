@@ -1,4 +1,4 @@
-"""One quiet style for every figure: readable on a screen and in a journal column, safe in any ink."""
+"""The style of every figure: readable on a screen and in a journal column, colour-blind safe."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The report page: one self-contained HTML file that a regulator or referee could be handed.
+"""The HTML report: one self-contained page.
 
 It only arranges what a study gave; every number in it stands in a CSV beside it too.
 """
@@ -16,7 +16,8 @@ import pandas as pd
 
 from ultrum.core.regression.engine.covariance import errors_said
 from ultrum.core.regression.results import CONSTANT, NO_RESPONSE, BetaTable
-from ultrum.core.series.labels import headed, p_said, period_label
+from ultrum.core.series.text_tables import headed, p_said
+from ultrum.core.time.period_labels import period_label
 from ultrum.errors import warn_user
 from ultrum.report.interactive_page import explorer
 from ultrum.report.model_tables import model_table

@@ -1,4 +1,4 @@
-"""Every line of a report in one picture that can be panned, zoomed and read to the exact value.
+"""The interactive figure of a report: every line, with zoom, pan and exact values.
 
 Drawn by the optional package bokeh, whose script is written into the page, so that it works from the
 file itself. Without the package, or with scripts off, the page lacks this picture only.
@@ -16,9 +16,9 @@ from typing import TYPE_CHECKING, Any, Final, cast
 import numpy as np
 import pandas as pd
 
-from ultrum.core.series.labels import period_label
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.core.transform.levels import cumulate
+from ultrum.core.time.period_labels import period_label
+from ultrum.core.transform.cumulating import cumulate
 from ultrum.report.figure_style import INK, LANTERN, MIST, STONE, TIDE
 from ultrum.report.figures.series_figures import reading_of
 from ultrum.study.study_result import StudyResult

@@ -1,4 +1,4 @@
-"""Tables of estimates as journals print them: one model a column, errors or t values below, notes at the foot."""
+"""Regression tables as journals print them: one model a column, errors or t values below."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.engine.covariance import errors_name
 from ultrum.core.regression.panel_regression import PooledFit
 from ultrum.core.regression.results import NO_RESPONSE, BetaTable, Fit
-from ultrum.core.series.labels import period_label
+from ultrum.core.time.period_labels import period_label
 from ultrum.errors import UltrumError, printable
 
 BELOW: Final = {"errors": "standard errors", "t": "t values", "p": "p values"}

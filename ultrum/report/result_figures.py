@@ -1,4 +1,4 @@
-"""The figures a study asks for, each with its own words and alternative text."""
+"""The figures of a study, with their captions and alternative text."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Results of a study into files: the report, tables in the formats asked for, figures."""
+"""Results of a study as files: the report, tables in the formats requested, figures."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from typing import Any, Final
 
 import pandas as pd
 
-from ultrum.core.series.labels import period_label
+from ultrum.core.time.period_labels import period_label
 from ultrum.errors import UltrumError, reason
 from ultrum.file_access import path_of
 from ultrum.report import figures

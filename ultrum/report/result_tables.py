@@ -1,4 +1,4 @@
-"""Every table of a study, by the name of its file."""
+"""The tables of a study, by file name."""
 
 from __future__ import annotations
 

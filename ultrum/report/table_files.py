@@ -1,4 +1,4 @@
-"""Tables to files. A folder of results appears whole or not at all."""
+"""Tables as files. A folder of results appears whole or not at all."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from ultrum.core.series.labels import period_label
+from ultrum.core.time.period_labels import period_label
 from ultrum.errors import UltrumError, printable, reason
 from ultrum.file_access import path_of
 

@@ -1,1 +1,1 @@
-"""Where data come from: statistics services that speak SDMX, and tables in files or on the web."""
+"""Sources of data: statistics services over SDMX, and tables in files or on the web."""

@@ -1,4 +1,4 @@
-"""Credentials by name, from the user's own settings, each bound to the hosts it may be sent to.
+"""The credential store: credentials by name, from the user's own settings, each bound to hosts.
 
 A study or a settings file beside it names a credential; what it is, where its secret is kept and which
 hosts may see it stands in the user's configuration folder alone. A host that is not bound is refused

@@ -1,4 +1,4 @@
-"""SQL databases: a table or a query becomes a Parquet download, streamed so that memory stays bounded.
+"""SQL databases: a table or a query as a Parquet download, streamed so that memory stays bounded.
 
 Databases are only read: SQLite in a connection that allows nothing else, PostgreSQL in a read-only
 transaction with a time limit, others by refusing every text but one SELECT.

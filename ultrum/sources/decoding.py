@@ -1,4 +1,4 @@
-"""Bodies of answers: one content coding at most, undone piece by piece within limits, its end checked."""
+"""Decoding of response bodies: one content coding at most, bounded, its end checked."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a source handed over, before anybody looked into it; and the addresses of series."""
+"""Downloads before they are parsed, and addresses of series."""
 
 from __future__ import annotations
 

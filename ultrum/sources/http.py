@@ -1,4 +1,4 @@
-"""One policy for everything fetched over HTTP: pooled, patient, bounded and conditional.
+"""HTTP policy: pooled connections, retries, limits and conditional requests.
 
 Answers 429 and 5xx and broken connections are tried again with growing waits and jitter, as long
 as Retry-After says if the server says it. An answer larger than the limit is refused. A secret goes

@@ -1,4 +1,4 @@
-"""How much of what comes from outside is taken in: bytes, rows, cells, archives within archives, time."""
+"""Limits on what is read from outside: bytes, rows, cells, nested archives, time."""
 
 from __future__ import annotations
 

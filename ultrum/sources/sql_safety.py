@@ -1,4 +1,4 @@
-"""Queries that can only read: one statement that selects, in a connection that refuses everything else."""
+"""Read-only SQL: one statement that selects, in a connection that refuses everything else."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Connections with a deadline for the whole exchange, and without a way from one network class into another.
+"""Network transport with a deadline for the whole exchange, and no way from one network class to another.
 
 A server that sends a byte now and then never runs into the timeout of a single read. Here every read and
 write of an exchange gets what is left until its deadline, whatever arrives: headers, interim answers,

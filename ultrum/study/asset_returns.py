@@ -10,9 +10,9 @@ import pandas as pd
 
 from ultrum.core.currency.conversion import to_currency
 from ultrum.core.currency.exchange_rates import ExchangeRates
-from ultrum.core.returns.asset_returns import returns
 from ultrum.core.returns.price_adjustment import unused_events
-from ultrum.core.returns.price_checks import mask_untraded
+from ultrum.core.returns.price_returns import returns
+from ultrum.core.returns.untraded_days import mask_untraded
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.date_parser import days_in
 from ultrum.desk import Desk

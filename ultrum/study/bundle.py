@@ -1,4 +1,4 @@
-"""A study with the deliveries it used, as one archive that another machine runs to the same bytes."""
+"""Bundles: a study with the downloads it used, which another machine runs to the same bytes."""
 
 from __future__ import annotations
 

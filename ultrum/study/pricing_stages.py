@@ -1,4 +1,4 @@
-"""What a study asks of prices: costs of equity, peers, and what a beta owes to choices."""
+"""Pricing stages: costs of equity, peers, sensitivity."""
 
 from __future__ import annotations
 
@@ -16,11 +16,11 @@ from ultrum.core.pricing.premium import Premium, premium
 from ultrum.core.pricing.sensitivity import BetaSensitivity, beta_sensitivity
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.results import BetaTable
-from ultrum.core.returns.asset_returns import returns
-from ultrum.core.series.labels import period_label
+from ultrum.core.returns.price_returns import returns
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.durations import months_in
+from ultrum.core.time.period_labels import period_label
 from ultrum.desk import Desk
 from ultrum.errors import StudyError
 from ultrum.sources.delivery import Address

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from ultrum.core.arguments import checked
-from ultrum.core.series.labels import TextInNotebooks
+from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.errors import StudyError, reason
 from ultrum.file_access import json_of, path_of
 from ultrum.study.run_record import FORM, run_facts

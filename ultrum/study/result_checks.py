@@ -1,4 +1,4 @@
-"""What a reader of a result must know: thin trading, breaks, short samples."""
+"""Checks of results: thin trading, breaks, short samples."""
 
 from __future__ import annotations
 
@@ -9,8 +9,8 @@ import pandas as pd
 
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.regression.structural_breaks import break_test, chow_tests
-from ultrum.core.returns.price_checks import zero_volume_share
-from ultrum.core.series.labels import p_equals
+from ultrum.core.returns.untraded_days import zero_volume_share
+from ultrum.core.series.text_tables import p_equals
 from ultrum.core.time.frequency import Frequency
 from ultrum.errors import EstimationError
 from ultrum.sources.table import Reading

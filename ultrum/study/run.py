@@ -1,4 +1,4 @@
-"""Running a study: fetch, make returns, line up, estimate, price. Reads from top to bottom."""
+"""The run of a study: fetch, make returns, align, estimate, price. Reads from top to bottom."""
 
 from __future__ import annotations
 

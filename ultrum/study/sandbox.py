@@ -1,4 +1,4 @@
-"""Where a study may read on this machine: its own folder, unless its user says otherwise."""
+"""The sandbox of a study: it reads its own folder, unless its user allows more."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a study file may say. Every fault is found before anything is downloaded."""
+"""The study file's model. Every fault is found before anything is downloaded."""
 
 from __future__ import annotations
 

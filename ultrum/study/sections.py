@@ -1,4 +1,4 @@
-"""The sections of a study file, each key with what it may hold."""
+"""The sections of a study file, each key with its type."""
 
 from __future__ import annotations
 

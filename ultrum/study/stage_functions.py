@@ -1,4 +1,4 @@
-"""What each stage of a study does, from deliveries to a panel."""
+"""The function of each stage, from downloads to a panel."""
 
 from __future__ import annotations
 
@@ -12,10 +12,10 @@ import pandas as pd
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.panel.alignment import align
 from ultrum.core.pricing.currency_factor import currency_factor
-from ultrum.core.returns.asset_returns import excess
+from ultrum.core.returns.excess_returns import excess
 from ultrum.core.returns.yields import yield_to_return
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.core.statistics.risk_return import portfolio
+from ultrum.core.statistics.portfolio_returns import portfolio
 from ultrum.core.time.date_parser import days_in
 from ultrum.core.time.frequency import Frequency, last_day, parse_period
 from ultrum.core.transform.aggregation import to_frequency

@@ -1,4 +1,4 @@
-"""Stages of a run, each done again only when something it rests on has changed.
+"""Stages of a run, each computed again only when one of its inputs has changed.
 
 A stage rests on its settings, on the stages it needs, on the deliveries it took and on the program's own
 code. What it gave is kept beside the vault, so that a run that was stopped, or a revision of one series,

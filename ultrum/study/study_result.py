@@ -1,4 +1,4 @@
-"""What a study gave."""
+"""The result of a study."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from ultrum.core.regression.diagnostics import Diagnosis
 from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.core.regression.rolling_result import RollingFit
 from ultrum.core.regression.structural_breaks import BreakTest, break_test
-from ultrum.core.series.labels import table_html
+from ultrum.core.series.text_tables import table_html
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.study.result_checks import Caution
 from ultrum.study.schema import Study

@@ -1,4 +1,4 @@
-"""A study file to begin with, commented, on sources that answer at once."""
+"""A commented study file to begin with."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Everything that is wrong with a study file, each fault with its line and the nearest valid word."""
+"""Validation of a study file: every fault with its line and the nearest valid word."""
 
 from __future__ import annotations
 

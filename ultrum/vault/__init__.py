@@ -1,4 +1,4 @@
-"""Every delivery kept whole: what came, from where, and when."""
+"""The vault: every download kept whole, with its time and source."""
 
 from ultrum.vault.archive import pack, unpack
 from ultrum.vault.listing_index import Entry, Listings

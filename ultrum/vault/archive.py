@@ -1,4 +1,4 @@
-"""A vault, or a part of it, as one zip archive that another machine can take over."""
+"""Archives of a vault, or a part of it, as one zip file that another machine can import."""
 
 from __future__ import annotations
 

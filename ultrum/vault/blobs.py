@@ -1,4 +1,4 @@
-"""Bytes of deliveries in files named by their checksum; each is there whole or not at all."""
+"""Blobs: the bytes of downloads in files named by their checksum."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The catalogue: what the journal says, in tables that can be searched. It can always be made anew."""
+"""The catalogue: the journal in tables that can be searched. It can be rebuilt at any time."""
 
 from __future__ import annotations
 

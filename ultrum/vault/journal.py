@@ -1,4 +1,4 @@
-"""The journal: one line for each thing that happened to the vault, in a file that only grows.
+"""The journal: one line for each event, in a file that only grows.
 
 It alone decides what the vault holds; the catalogue is made from it. Each line begins with 16 hexadecimal
 digits of the SHA-256 of the digits of the line before and its own text, so that no line can be changed,

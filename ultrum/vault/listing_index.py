@@ -1,4 +1,4 @@
-"""The catalogues of all sources, kept beside the vault and searched without asking anybody.
+"""The listing index: the catalogues of all sources, searched without a request.
 
 Words are looked up by their beginnings in a full-text index; a word that nothing begins with is taken
 for the known word it resembles most.

@@ -1,4 +1,4 @@
-"""Vaults of earlier versions: 1 had a catalogue alone, 2 also receipts beside the payloads."""
+"""Migrations of earlier vaults: version 1 had a catalogue alone, version 2 also receipts beside the payloads."""
 
 from __future__ import annotations
 

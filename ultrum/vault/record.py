@@ -1,4 +1,4 @@
-"""What the vault knows of one delivery."""
+"""The record of one download."""
 
 from __future__ import annotations
 

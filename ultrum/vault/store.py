@@ -1,4 +1,4 @@
-"""The vault: a folder with a journal, payloads named by their checksum, and a catalogue made from the journal.
+"""The vault: a folder with a journal, payloads named by checksum, and a catalogue built from the journal.
 
 Every change is made by a process that holds the vault's lock: payloads first, then the journal, then the
 catalogue. Killed at any moment, the vault holds whole deliveries only. Several processes may use it at once:

@@ -1,4 +1,4 @@
-"""Checks of a vault, and what can be mended: a damaged journal from what the catalogue still knows of it."""
+"""Verification of a vault, and repair of what can be repaired."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Series moved from one currency to another, each measure in its own right way.
+"""Conversion of series to another currency, by measure.
 
 A quote BASE/QUOTE is the amount of QUOTE paid for one BASE.
 """

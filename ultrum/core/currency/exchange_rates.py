@@ -1,4 +1,4 @@
-"""Exchange rates of any pair from quotes in either direction, by the fewest steps, on any day."""
+"""Exchange-rate tables: the rate of any pair on any day, crossed through the fewest quotes."""
 
 from __future__ import annotations
 
@@ -13,11 +13,11 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Array, Dates, Floats
-from ultrum.core.series.labels import span_of
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.date_parser import days_in
 from ultrum.core.time.frequency import Frequency
+from ultrum.core.time.period_labels import span_of
 from ultrum.errors import AlignmentError, CurrencyError
 
 MAX_AGE: Final = 5

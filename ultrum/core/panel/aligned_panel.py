@@ -1,4 +1,4 @@
-"""What is lined up and ready to estimate, with the log of what is missing."""
+"""The panel: aligned assets, factors and conditions, with the log of missing data."""
 
 from __future__ import annotations
 
@@ -9,10 +9,11 @@ from typing import Final
 import pandas as pd
 
 from ultrum.core.panel.missing_log import MissingData
-from ultrum.core.series.labels import span_of, table_html
 from ultrum.core.series.metadata import Metadata, step_of
+from ultrum.core.series.text_tables import table_html
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, last_day, parse_period
+from ultrum.core.time.period_labels import span_of
 from ultrum.errors import AlignmentError
 
 _ROWS: Final = ("complete", "any")

@@ -1,4 +1,4 @@
-"""Lining up assets, factors, conditions and the risk-free rate, with a log of what is missing."""
+"""Alignment of assets, factors, conditions and the risk-free rate, with a log of what is missing."""
 
 from __future__ import annotations
 
@@ -31,11 +31,11 @@ from ultrum.core.panel.release_dates import (
     known_span,
     rule_for,
 )
-from ultrum.core.series.labels import span_of
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.streamed import streams
 from ultrum.core.time.frequency import Frequency, last_day, parse_period
 from ultrum.core.time.gaps import gap_lengths
+from ultrum.core.time.period_labels import span_of
 from ultrum.core.transform.aggregation import default_method, to_frequency
 from ultrum.errors import AlignmentError, CurrencyError
 

@@ -1,4 +1,4 @@
-"""The account of what is missing: where each series begins and ends, and why a value is not there."""
+"""The log of missing data: where each series begins and ends, and why a value is missing."""
 
 from __future__ import annotations
 
@@ -10,8 +10,8 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Bools, Ints
-from ultrum.core.series.labels import period_label
 from ultrum.core.series.time_series import Causes
+from ultrum.core.time.period_labels import period_label
 
 EARLY, LATE, GAP = "before its first value", "after its last value", "gap"
 _KINDS: Final = [EARLY, LATE, GAP]

@@ -1,4 +1,4 @@
-"""What a panel refuses: roles, currencies and sizes that cannot be right."""
+"""Panel checks: roles, currencies and sizes that cannot be right."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What was known when: a value stands from its release on, not in the period it describes."""
+"""Release dates and vintages: a value counts from its release on, not in the period it describes."""
 
 from __future__ import annotations
 
@@ -9,11 +9,11 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Bools, Dates, Floats, Ints
-from ultrum.core.series.labels import span_of
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.date_parser import days_in
 from ultrum.core.time.durations import months_in, periods_in
 from ultrum.core.time.frequency import Frequency, parse_period
+from ultrum.core.time.period_labels import span_of
 from ultrum.core.transform.window_bounds import months_before
 from ultrum.errors import AlignmentError, FrequencyError
 

@@ -1,1 +1,1 @@
-"""From regressions to prices of risk: betas of a panel, premia, costs of equity."""
+"""Asset pricing: betas of a panel, premia, costs of equity."""

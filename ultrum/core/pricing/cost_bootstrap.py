@@ -1,4 +1,4 @@
-"""Costs of equity drawn anew: rows of time in blocks, betas and premia estimated again in each draw."""
+"""Bootstrap of costs of equity: blocks of periods, betas and premia estimated again in each draw."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a cost of equity says: value, error, build-up, where its variance comes from."""
+"""The result of a cost of equity: value, error, build-up, shares of its variance."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from ultrum.core.array_types import Floats
 from ultrum.core.pricing.cost_bootstrap import CostBootstrap
 from ultrum.core.regression.engine.covariance import errors_said
 from ultrum.core.regression.inference import t_quantile
-from ultrum.core.series.labels import TextInNotebooks
+from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.errors import EstimationError, UnitError
 
 RISK_FREE: Final = "risk-free rate"

@@ -1,4 +1,4 @@
-"""One cross-sectional regression for each period, all periods at once."""
+"""Cross-sectional regressions, one for each period, all periods at once."""
 
 from __future__ import annotations
 

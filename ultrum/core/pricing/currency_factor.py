@@ -1,4 +1,4 @@
-"""The factor that exchange-rate risk adds to an international model."""
+"""The currency factor of an international model."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from ultrum.core.arguments import checked
 from ultrum.core.currency.conversion import to_currency
 from ultrum.core.currency.exchange_rates import ExchangeRates
-from ultrum.core.returns.asset_returns import excess
+from ultrum.core.returns.excess_returns import excess
 from ultrum.core.series.time_series import SeriesLike, TimeSeries
 from ultrum.errors import CurrencyError
 

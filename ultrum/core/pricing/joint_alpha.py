@@ -1,4 +1,4 @@
-"""Whether the alphas of many assets are all zero."""
+"""Joint tests that the alphas of many assets are zero."""
 
 from __future__ import annotations
 
@@ -17,8 +17,9 @@ from ultrum.core.pricing.factor_betas import chosen_factors
 from ultrum.core.regression.engine.bootstrap_draws import block_length, drawn_periods
 from ultrum.core.regression.engine.covariance import bartlett_sum
 from ultrum.core.regression.engine.newey_west_lags import lag_rule
-from ultrum.core.series.labels import TextInNotebooks, p_equals, span_of
+from ultrum.core.series.text_tables import TextInNotebooks, p_equals
 from ultrum.core.time.gaps import time_positions
+from ultrum.core.time.period_labels import span_of
 from ultrum.errors import EstimationError, warn_user
 
 HOWS: Final = ("exact", "robust", "bootstrap")

@@ -1,4 +1,4 @@
-"""Beta as a random walk in state space, with a band that allows for not knowing how fast it moves.
+"""State-space betas: a random walk, with a band that allows for the unknown variance ratio.
 
 Given the ratio of the variances of beta's step and of the noise, everything else is least squares: the
 level of beta at the start and alpha are regression coefficients of innovations, so their unknown start
@@ -20,7 +20,7 @@ from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas import chosen_factor
 from ultrum.core.regression.inference import band_of
-from ultrum.core.series.labels import TableInNotebooks, table_text
+from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.gaps import time_positions
 from ultrum.errors import EstimationError
 

@@ -1,4 +1,4 @@
-"""A company's beta from its peers: unlevered, averaged, levered again."""
+"""Peer betas: unlevered, averaged, relevered."""
 
 from __future__ import annotations
 
@@ -12,10 +12,10 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
-from ultrum.core.pricing.single_factor import relever, unlever
+from ultrum.core.pricing.leverage import relever, unlever
 from ultrum.core.regression.engine.covariance import errors_said
 from ultrum.core.regression.results import CONSTANT, BetaTable
-from ultrum.core.series.labels import table_html
+from ultrum.core.series.text_tables import table_html
 from ultrum.errors import EstimationError
 
 ByPeer = float | Mapping[str, float] | pd.Series

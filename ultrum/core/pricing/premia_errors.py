@@ -1,4 +1,4 @@
-"""Errors of premia: of plain means, over lags, for betas that are estimates, and by drawing periods anew."""
+"""Standard errors of premia: of means, over lags, for estimated betas, and by bootstrap."""
 
 from __future__ import annotations
 

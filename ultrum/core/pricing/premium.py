@@ -1,4 +1,4 @@
-"""What a factor is expected to earn in a year, and how surely that is known."""
+"""Premia: the expected yearly return of a factor, with its standard error."""
 
 from __future__ import annotations
 
@@ -15,9 +15,9 @@ from ultrum.core.regression.engine.covariance import bartlett_sum
 from ultrum.core.regression.engine.newey_west_lags import lag_rule
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import CONSTANT
-from ultrum.core.series.labels import span_of
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.gaps import time_positions
+from ultrum.core.time.period_labels import span_of
 from ultrum.errors import EstimationError, UnitError
 
 MEANS: Final = ("arithmetic", "geometric", "blend")

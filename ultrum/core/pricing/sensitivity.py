@@ -1,4 +1,4 @@
-"""How much a beta owes to the choices behind it: every combination of them, in one table."""
+"""Sensitivity of a beta to window, frequency, adjustment and estimator."""
 
 from __future__ import annotations
 
@@ -12,18 +12,19 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools
+from ultrum.core.pricing.dimson_beta import leads_and_lags
 from ultrum.core.pricing.shrinkage import BLUME_1971, shrink_betas
-from ultrum.core.pricing.single_factor import leads_and_lags
 from ultrum.core.regression.engine.covariance import errors_said
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import CONSTANT, BetaTable
-from ultrum.core.returns.asset_returns import excess
+from ultrum.core.returns.excess_returns import excess
 from ultrum.core.returns.yields import accrued_rate
-from ultrum.core.series.labels import TextInNotebooks, infer_frequency
+from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.series.time_series import S, SeriesTable, TimeSeries
 from ultrum.core.time.durations import months_in
 from ultrum.core.time.frequency import Frequency, last_day
+from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.core.transform.aggregation import to_frequency
 from ultrum.core.transform.window_bounds import months_before
 from ultrum.errors import EstimationError, UltrumError, UnitError

@@ -1,4 +1,4 @@
-"""Betas drawn towards what is known beside the regression: Vasicek's prior, Blume's line."""
+"""Shrinkage of betas: Vasicek's prior, Blume's line."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Premia from the cross-section: betas first, then returns on betas in every period."""
+"""Two-pass regressions: betas first, then returns on betas in every period."""
 
 from __future__ import annotations
 
@@ -18,10 +18,10 @@ from ultrum.core.pricing.two_pass_result import Slopes, TwoPass, TwoPassPlan, tw
 from ultrum.core.regression.inputs import numbers_of
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.regression.rolling_regression import rolling_regress
-from ultrum.core.series.labels import period_label
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.streamed import streams
 from ultrum.core.time.gaps import time_positions
+from ultrum.core.time.period_labels import period_label
 from ultrum.errors import EstimationError
 
 

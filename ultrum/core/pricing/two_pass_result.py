@@ -1,4 +1,4 @@
-"""What two passes found, and how it is put together from cross-sections, wherever the returns lie."""
+"""The result of a two-pass regression, assembled from cross-sections."""
 
 from __future__ import annotations
 
@@ -17,9 +17,10 @@ from ultrum.core.pricing.premia_errors import covariance_of_mean, newey_west_of_
 from ultrum.core.regression.engine.newey_west_lags import lag_rule
 from ultrum.core.regression.inference import t_p_values, t_quantile
 from ultrum.core.regression.results import CONSTANT, BetaTable
-from ultrum.core.series.labels import TableInNotebooks, span_of, table_text
+from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.gaps import observations_per_year, time_positions
+from ultrum.core.time.period_labels import span_of
 from ultrum.errors import EstimationError
 
 BETAS: Final = ("full", "rolling")

@@ -1,4 +1,4 @@
-"""Warnings about a regression that can be computed and still should not be believed."""
+"""Warnings about designs: near copies, levels on levels, too few observations."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What could be wrong with a regression: every usual test, with what its result means for the user."""
+"""Diagnostics of a regression: every usual test, and what its result means."""
 
 from __future__ import annotations
 
@@ -19,8 +19,10 @@ from ultrum.core.regression.results import CONSTANT, Fit
 from ultrum.core.regression.robust_tests import added_terms_f
 from ultrum.core.regression.structural_breaks import break_test
 from ultrum.core.regression.unit_roots import dickey_fuller, is_persistent
-from ultrum.core.series.labels import TableInNotebooks, infer_frequency, p_equals, period_label
+from ultrum.core.series.text_tables import TableInNotebooks, p_equals
+from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.core.time.gaps import time_positions
+from ultrum.core.time.period_labels import period_label
 from ultrum.errors import EstimationError, FrequencyError
 
 _LEVEL: Final = 0.05

@@ -1,4 +1,4 @@
-"""Tests and quantiles that results share."""
+"""Inference on coefficients: t values, p values, intervals, tests."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ import pandas as pd
 import scipy.special
 
 from ultrum.core.array_types import Array, Floats
-from ultrum.core.series.labels import TextInNotebooks, p_equals
+from ultrum.core.series.text_tables import TextInNotebooks, p_equals
 from ultrum.errors import EstimationError
 
 

@@ -1,4 +1,4 @@
-"""How much each row of a regression has to say."""
+"""Influence of each row of a regression."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What `regress` and its kin are given, checked and put on the same rows."""
+"""Inputs of a regression, checked and put on the same rows."""
 
 from __future__ import annotations
 
@@ -12,10 +12,11 @@ import pandas as pd
 
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.regression.results import CONSTANT
-from ultrum.core.series.labels import infer_frequency, period_label
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.streamed import refuse_streamed
+from ultrum.core.time.frequency_inference import infer_frequency
+from ultrum.core.time.period_labels import period_label
 from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitError
 
 _ISO: Final = re.compile(r"\d{4}(-\d{2}(-\d{2}.*)?|-?[QSW]\d{1,2})?$")

@@ -1,4 +1,4 @@
-"""A regression read aloud: what each figure says, in one sentence."""
+"""A regression in words: each figure in one sentence."""
 
 from __future__ import annotations
 
@@ -8,7 +8,9 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.regression.engine.covariance import errors_said
-from ultrum.core.series.labels import infer_frequency, p_equals, period_label
+from ultrum.core.series.text_tables import p_equals
+from ultrum.core.time.frequency_inference import infer_frequency
+from ultrum.core.time.period_labels import period_label
 from ultrum.errors import FrequencyError
 
 if TYPE_CHECKING:

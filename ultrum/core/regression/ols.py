@@ -1,4 +1,4 @@
-"""The public `regress`: takes labelled data, checks them, estimates, and labels the answer."""
+"""The public `regress`: takes labelled data, checks them, estimates, and labels the result."""
 
 from __future__ import annotations
 

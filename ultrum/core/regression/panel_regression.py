@@ -1,4 +1,4 @@
-"""One regression of all assets and periods together, with effects of each asset and period."""
+"""Panel regressions of all assets and periods together, with asset and period effects."""
 
 from __future__ import annotations
 
@@ -18,7 +18,8 @@ from ultrum.core.regression.engine.clusters import clustered, smallest_count
 from ultrum.core.regression.engine.qr import least_squares
 from ultrum.core.regression.inference import CoefficientInference, TestResult
 from ultrum.core.regression.results import CONSTANT
-from ultrum.core.series.labels import TableInNotebooks, span_of, table_text
+from ultrum.core.series.text_tables import TableInNotebooks, table_text
+from ultrum.core.time.period_labels import span_of
 from ultrum.errors import EstimationError
 
 WAYS: Final = ("asset", "period")

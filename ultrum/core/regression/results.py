@@ -1,4 +1,4 @@
-"""What an estimated regression says: `Fit` for one left-hand side, `BetaTable` for many."""
+"""Results of a regression: `Fit` for one left-hand side, `BetaTable` for many."""
 
 from __future__ import annotations
 
@@ -22,7 +22,8 @@ from ultrum.core.regression.inference import (
 )
 from ultrum.core.regression.influence import influence_table, weighted_rows
 from ultrum.core.regression.narrative import sentences
-from ultrum.core.series.labels import TableInNotebooks, period_label, table_html, table_text
+from ultrum.core.series.text_tables import TableInNotebooks, table_html, table_text
+from ultrum.core.time.period_labels import period_label
 from ultrum.errors import EstimationError
 
 CONSTANT: Final = "constant"

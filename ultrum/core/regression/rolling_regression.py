@@ -1,4 +1,4 @@
-"""Regressions in windows that move through time, for many left-hand sides at once."""
+"""Rolling regressions of many left-hand sides at once."""
 
 from __future__ import annotations
 
@@ -16,10 +16,11 @@ from ultrum.core.regression import inputs
 from ultrum.core.regression.engine.covariance import check_errors, errors_said
 from ultrum.core.regression.engine.windows import Estimates, Recipe, Rows, estimate
 from ultrum.core.regression.rolling_result import RollingFit
-from ultrum.core.series.labels import infer_frequency, period_label
 from ultrum.core.streamed import streams
 from ultrum.core.time.frequency import Frequency
+from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.core.time.gaps import labels_at, time_positions
+from ultrum.core.time.period_labels import period_label
 from ultrum.core.transform.window_bounds import starts_of
 from ultrum.errors import EstimationError, FrequencyError
 

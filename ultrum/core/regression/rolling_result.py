@@ -1,4 +1,4 @@
-"""What regressions in moving windows found."""
+"""The result of rolling regressions."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ import pandas as pd
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.results import CONSTANT
-from ultrum.core.series.labels import table_html
+from ultrum.core.series.text_tables import table_html
 from ultrum.errors import EstimationError
 
 STATUS: Final = ("estimated", "too few rows", "columns depend on each other")

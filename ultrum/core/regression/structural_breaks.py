@@ -1,4 +1,4 @@
-"""Whether the coefficients of a regression stay the same through time."""
+"""Structural breaks: Chow, sup-F and CUSUM tests."""
 
 from __future__ import annotations
 
@@ -17,8 +17,8 @@ from ultrum.core.regression.influence import weighted_rows
 from ultrum.core.regression.inputs import same_rows
 from ultrum.core.regression.results import BetaTable, Fit
 from ultrum.core.regression.robust_tests import break_f_path
-from ultrum.core.series.labels import period_label
 from ultrum.core.time.gaps import time_positions
+from ultrum.core.time.period_labels import period_label
 from ultrum.errors import EstimationError
 
 HOWS: Final = ("chow", "sup-f", "cusum")

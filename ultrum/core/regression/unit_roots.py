@@ -1,4 +1,4 @@
-"""Whether a series wanders like the sum of its shocks: the augmented Dickey–Fuller test."""
+"""Unit roots: the augmented Dickey–Fuller test."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The last value at or before a date, or the first at or after it, with its age."""
+"""Matching by date: the last value at or before a date, or the first at or after it."""
 
 from __future__ import annotations
 

@@ -15,12 +15,12 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.series.labels import period_label
 from ultrum.core.series.metadata import Metadata, step_of
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.date_parser import days_in
 from ultrum.core.time.frequency import Frequency, calendar_days
+from ultrum.core.time.period_labels import period_label
 from ultrum.errors import CurrencyError, UnitError
 
 _EARLIEST_PAYMENT: Final = 1  # periods before the last price that a final payment may be dated

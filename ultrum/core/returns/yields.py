@@ -1,4 +1,4 @@
-"""From yields to what a period earned: each quoting rule by its own formula."""
+"""Yields to period returns, by quoting rule."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Arithmetic of one series with another or with a number, units checked."""
+"""Arithmetic between series, and between a series and a number, with units checked."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The numbers of a table as one array that lies in memory as it will be read."""
+"""Memory order: the numbers of a table as one array in the order it is read."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.series.labels import period_label
+from ultrum.core.time.period_labels import period_label
 from ultrum.errors import UnitError
 
 _WIDE: Final = 256  # columns from which a table lies by rows

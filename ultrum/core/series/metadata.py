@@ -1,4 +1,4 @@
-"""What a number is: frequency, unit, measure, currency, source, and the steps it went through."""
+"""Metadata of a series: frequency, unit, measure, currency, source, and the steps applied to it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Row labels of series: in order, each once, as periods or dates; and a series in a few lines of text."""
+"""Rows of a series: sorted, unique, as periods or dates."""
 
 from __future__ import annotations
 
@@ -8,9 +8,9 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Dates, Ints
-from ultrum.core.series.labels import span_of
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.time.frequency import Frequency, calendar_days
+from ultrum.core.time.period_labels import span_of
 from ultrum.errors import AlignmentError, FrequencyError
 
 

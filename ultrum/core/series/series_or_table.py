@@ -1,4 +1,4 @@
-"""Functions are written once, for a table; these let them take one series, or several in a mapping."""
+"""Functions written once for a table accept one series, or several in a mapping."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A series that knows what it is, and a table of such series.
+"""Time series with metadata, and tables of them.
 
 `TimeSeries` is a pandas Series with a `Metadata`; `SeriesTable` is many of one frequency as a block.
 """
@@ -17,7 +17,6 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.series.arithmetic import combined, divisor_in, number_in
-from ultrum.core.series.labels import infer_frequency, span_of
 from ultrum.core.series.memory_order import bounds_of, laid_out, numbers_in
 from ultrum.core.series.metadata import Metadata, check_facts
 from ultrum.core.series.row_order import (
@@ -31,7 +30,9 @@ from ultrum.core.series.row_order import (
     with_weekends,
 )
 from ultrum.core.time.frequency import Frequency, calendar_days
+from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.core.time.gaps import observations_per_year
+from ultrum.core.time.period_labels import span_of
 from ultrum.errors import AlignmentError, FrequencyError
 
 Causes = Mapping[str, Mapping[int, str]]

@@ -1,4 +1,4 @@
-"""An asset beside its benchmark."""
+"""Comparison of an asset with its benchmark."""
 
 from __future__ import annotations
 
@@ -10,7 +10,6 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.series.labels import period_label, span_of
 from ultrum.core.series.series_or_table import refuse_no_values
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.statistics.horizons import months_of, row_at
@@ -19,6 +18,7 @@ from ultrum.core.time.date_parser import day_in
 from ultrum.core.time.durations import periods_in
 from ultrum.core.time.frequency import last_day
 from ultrum.core.time.gaps import positions_of
+from ultrum.core.time.period_labels import period_label, span_of
 from ultrum.core.transform.window_bounds import months_before, row_before
 from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError
 

@@ -1,4 +1,4 @@
-"""Correlations, with the number of pairs each rests on."""
+"""Correlations, with the number of pairs behind each."""
 
 from __future__ import annotations
 
@@ -11,11 +11,11 @@ import scipy.special
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.series.labels import span_of
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.statistics.return_samples import Described
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.gaps import positions_of
+from ultrum.core.time.period_labels import span_of
 from ultrum.errors import AlignmentError, UnitError
 
 _LOSS_ALLOWED: Final = 1e-6  # of the squares about a pair's own means, before it is done alone

@@ -1,4 +1,4 @@
-"""How returns are spread: histogram, quantiles, and how far from a normal."""
+"""Distribution of returns: histogram, quantiles, moments and tails against the normal."""
 
 from __future__ import annotations
 
@@ -12,10 +12,10 @@ import scipy.special
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
-from ultrum.core.series.labels import span_of
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.statistics.return_samples import Described
+from ultrum.core.time.period_labels import span_of
 from ultrum.errors import EstimationError, UnitError
 
 _QUANTILES: Final = (0.01, 0.05, 0.1, 0.25, 0.5, 0.75, 0.9, 0.95, 0.99)

@@ -1,4 +1,4 @@
-"""Where a calendar horizon begins among the rows of a series."""
+"""Calendar horizons: the row where each begins."""
 
 from __future__ import annotations
 

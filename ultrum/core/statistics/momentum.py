@@ -1,4 +1,4 @@
-"""Past returns over calendar horizons, averaged and ranked."""
+"""Momentum: past returns over calendar horizons, averaged and ranked."""
 
 from __future__ import annotations
 
@@ -10,11 +10,11 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
-from ultrum.core.series.labels import period_label, span_of
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.statistics.horizons import months_of, row_at
 from ultrum.core.statistics.return_samples import Described, returns_in, simple_block
 from ultrum.core.time.durations import periods_in
+from ultrum.core.time.period_labels import period_label, span_of
 from ultrum.core.transform.window_bounds import months_before, row_before
 from ultrum.errors import AlignmentError, FrequencyError
 

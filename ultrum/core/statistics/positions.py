@@ -1,4 +1,4 @@
-"""What purchases have gained since, simply and money-weighted."""
+"""Positions: the gain of purchases, simple and money-weighted."""
 
 from __future__ import annotations
 

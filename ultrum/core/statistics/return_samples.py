@@ -1,4 +1,4 @@
-"""What the descriptions of returns share: taking returns, annualising, a plain result."""
+"""Samples of returns: input as returns, periods a year, and the common form of results."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Floats
-from ultrum.core.series.labels import TableInNotebooks
+from ultrum.core.series.text_tables import TableInNotebooks
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.errors import UnitError
 

@@ -1,4 +1,4 @@
-"""Dates said in relation to a day (yesterday, the last 25 years), instants in UTC, and columns of days."""
+"""Relative dates ("the last 25 years"), instants in UTC, and columns of days."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Lengths of time as ISO 8601 durations of one unit, such as ``P1Y`` or ``P10D``."""
+"""Durations of ISO 8601 with one unit, such as ``P1Y`` or ``P10D``."""
 
 from __future__ import annotations
 

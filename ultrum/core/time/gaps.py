@@ -1,4 +1,4 @@
-"""Gaps in dated data, as distinct from weekends and holidays, and positions of rows in time.
+"""Gaps in dated data, apart from weekends and holidays, and positions of rows in time.
 
 A daily table lists trading days only, so an absent weekday is a holiday or a hole. A stretch of more
 than five weekdays without rows is a gap. A closure of up to ten is accepted where three or more series
@@ -13,8 +13,8 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Dates, Floats, Ints
-from ultrum.core.series.labels import infer_frequency
 from ultrum.core.time.frequency import Frequency, calendar_days
+from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.errors import FrequencyError
 
 LONGEST_HOLIDAY: Final = 5  # weekdays without rows that need no explanation

@@ -1,4 +1,4 @@
-"""Which rows of a series fall in which period of a lower frequency, and which periods are whole."""
+"""Period grouping: the rows in each period of a lower frequency, and which periods are whole."""
 
 from __future__ import annotations
 

@@ -1,1 +1,1 @@
-"""Functions from series to series of the same frequency."""
+"""Transformations of series."""

@@ -1,4 +1,4 @@
-"""To a lower frequency, by what the numbers measure.
+"""Aggregation to a lower frequency, by measure and timing.
 
 A flow is summed, a price takes its last value, a rate is averaged or taken at the end according to
 its timing, returns compound. A period that lacks observations is missing rather than wrong, and an

@@ -1,4 +1,4 @@
-"""Several indicators in one gauge: standardised, oriented, weighted, with its extremes."""
+"""Composites: several indicators in one, standardised, oriented and weighted."""
 
 from __future__ import annotations
 

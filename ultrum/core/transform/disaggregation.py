@@ -1,4 +1,4 @@
-"""To a higher frequency, by a method that the user names.
+"""Disaggregation to a higher frequency, by a method that the user names.
 
 What a higher frequency lacks cannot be had back, only estimated: held, joined by lines, or spread so
 that totals, averages or ends of the low periods come out exactly.
@@ -16,10 +16,10 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.series.labels import span_of
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import S, SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
+from ultrum.core.time.period_labels import span_of
 from ultrum.core.transform.aggregation import default_method
 from ultrum.core.transform.chow_lin import ChowLin, chow_lin
 from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitError

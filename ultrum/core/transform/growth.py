@@ -1,4 +1,4 @@
-"""Change from an earlier period: growth rates, simple or logarithmic, and differences."""
+"""Growth rates, simple or logarithmic, and differences."""
 
 from __future__ import annotations
 

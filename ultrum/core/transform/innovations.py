@@ -1,4 +1,4 @@
-"""What a series brought that its own past did not foretell."""
+"""Innovations: the part of a series that its own past does not predict."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What is made of the rows of each period: sums, products, medians, single rows, and how old these are.
+"""Reductions of the rows of each period: sums, products, medians, single rows, and their age.
 
 The reductions read the block as it lies in memory, some columns at a time, so that a wide table is
 read once and little more than the result is made beside it.

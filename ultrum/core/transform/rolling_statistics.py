@@ -1,4 +1,4 @@
-"""Moving statistics: means, deviations, sums, extremes, exponential means, and bands about a mean."""
+"""Rolling statistics: means, deviations, sums, extremes, exponential means, and bands."""
 
 from __future__ import annotations
 

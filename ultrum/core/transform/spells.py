@@ -1,4 +1,4 @@
-"""Spells: stretches of time in which a condition said in words holds."""
+"""Spells: stretches of time in which a condition holds."""
 
 from __future__ import annotations
 
@@ -11,9 +11,9 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools, Floats
-from ultrum.core.series.labels import period_label
 from ultrum.core.series.time_series import SeriesLike, TimeSeries
 from ultrum.core.time.gaps import positions_of
+from ultrum.core.time.period_labels import period_label
 from ultrum.errors import UnitError
 
 _WORDS: Final = re.compile(

@@ -1,4 +1,4 @@
-"""Partial histories of one indicator made one, after their overlap has been compared."""
+"""Splicing: partial histories of one indicator joined after their overlap is compared."""
 
 from __future__ import annotations
 
@@ -10,9 +10,9 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
-from ultrum.core.series.labels import period_label, span_of
 from ultrum.core.series.metadata import Metadata, check_same
 from ultrum.core.series.time_series import TimeSeries
+from ultrum.core.time.period_labels import period_label, span_of
 from ultrum.errors import AlignmentError, UnitError
 
 LINKS: Final = ("level", "ratio", "difference")

@@ -1,4 +1,4 @@
-"""Standard scores, over the whole sample or only over what was known at each period."""
+"""Standard scores over the whole sample, or over what is known at each period."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Steps said as data: the same words in a study, a set and on the command line."""
+"""Declarative steps: transformations as data, the same in a study, a set and on the command line."""
 
 from __future__ import annotations
 
@@ -14,13 +14,17 @@ from ultrum.core.currency.conversion import to_currency
 from ultrum.core.returns.yields import yield_to_return
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.transform.aggregation import to_frequency
+from ultrum.core.transform.cumulating import cumulate
+from ultrum.core.transform.deflating import deflate
 from ultrum.core.transform.disaggregation import disaggregate
 from ultrum.core.transform.growth import difference, growth
 from ultrum.core.transform.innovations import innovations
-from ultrum.core.transform.levels import cumulate, deflate, fill, lag, rebase, spread
+from ultrum.core.transform.lag_and_fill import fill, lag
+from ultrum.core.transform.rebasing import rebase
 from ultrum.core.transform.rolling_statistics import rolling
 from ultrum.core.transform.splice import splice
 from ultrum.core.transform.standardise import standardise
+from ultrum.core.transform.term_spread import spread
 from ultrum.errors import UnitError
 
 Step = Mapping[str, Any]

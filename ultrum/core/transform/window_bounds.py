@@ -1,4 +1,4 @@
-"""Windows over time: which rows each one spans, and statistics of what is valid in them.
+"""Window bounds: the rows that each calendar window spans.
 
 Every window is computed from its own rows, never from a running sum, so that one bad tick spoils the
 windows that hold it and no other.

@@ -1,4 +1,4 @@
-"""The observatory's answers in the standard's formats: CSV, JSON and ML, data and structures."""
+"""SDMX messages of the observatory: CSV, JSON and ML, data and structures."""
 
 from ultrum.practice.messages.data_json import data_json
 from ultrum.practice.messages.data_text import data_csv

@@ -1,4 +1,4 @@
-"""What messages of every format share: identifiers, headers, errors, and what a message is about."""
+"""Parts that messages of every format share: identifiers, headers, errors."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Figures. Each takes a result or series and gives Matplotlib axes, to be changed at will."""
+"""Figures. Each function takes a result or series and returns Matplotlib axes."""
 
 from ultrum.report.figures.coverage_figure import coverage_timeline
 from ultrum.report.figures.estimate_figures import betas, build_up, line_of_fit

@@ -1,4 +1,4 @@
-"""What a panel covers: each series from its first value to its last, and its gaps."""
+"""Coverage of a panel: each series from its first value to its last, and its gaps."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.panel.aligned_panel import Panel
-from ultrum.core.series.labels import span_of
+from ultrum.core.time.period_labels import span_of
 from ultrum.report.figure_style import (
     LANTERN,
     MIST,

@@ -11,7 +11,9 @@ from ultrum.core.pricing.cost_result import RISK_FREE, CostOfEquity
 from ultrum.core.regression.engine.covariance import errors_said
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.results import CONSTANT, BetaTable, Fit
-from ultrum.core.series.labels import headed, infer_frequency, period_label
+from ultrum.core.series.text_tables import headed
+from ultrum.core.time.frequency_inference import infer_frequency
+from ultrum.core.time.period_labels import period_label
 from ultrum.errors import FrequencyError, UltrumError
 from ultrum.report.figure_style import INK, LANTERN, MOST_NAMES, STONE, TIDE, axes_for, foot, styled
 

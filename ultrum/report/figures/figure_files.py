@@ -1,4 +1,4 @@
-"""Figures into files: the same data give the same bytes."""
+"""Figures as files: the same data give the same bytes."""
 
 from __future__ import annotations
 

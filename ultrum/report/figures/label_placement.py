@@ -1,4 +1,4 @@
-"""Names beside points, moved until none lies over another."""
+"""Label placement: names beside points, moved until none overlap."""
 
 from __future__ import annotations
 

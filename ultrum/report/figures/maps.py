@@ -1,4 +1,4 @@
-"""Regions and their values on a map, from GeoJSON."""
+"""Maps of regions and their values, from GeoJSON."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Figures of moving betas, breaks, premia, peers and of what a beta owes to choices."""
+"""Figures of time-varying betas, breaks, premia, peers and sensitivity."""
 
 from __future__ import annotations
 
@@ -17,7 +17,8 @@ from ultrum.core.regression.engine.covariance import errors_said
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.rolling_result import RollingFit
 from ultrum.core.regression.structural_breaks import BreakTest
-from ultrum.core.series.labels import headed, p_equals, period_label, span_of
+from ultrum.core.series.text_tables import headed, p_equals
+from ultrum.core.time.period_labels import period_label, span_of
 from ultrum.errors import UltrumError
 from ultrum.report.figure_style import (
     INK,

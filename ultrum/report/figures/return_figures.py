@@ -8,14 +8,15 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.series.labels import span_of
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.benchmark import Relative
 from ultrum.core.statistics.calendar_returns import CalendarReturns
 from ultrum.core.statistics.correlation import Correlations
 from ultrum.core.statistics.distribution import Distribution
-from ultrum.core.statistics.risk_return import Drawdowns, RiskReturn
-from ultrum.core.transform.levels import cumulate
+from ultrum.core.statistics.drawdowns import Drawdowns
+from ultrum.core.statistics.risk_return import RiskReturn
+from ultrum.core.time.period_labels import span_of
+from ultrum.core.transform.cumulating import cumulate
 from ultrum.errors import UnitError
 from ultrum.report.figure_style import (
     DASHES,

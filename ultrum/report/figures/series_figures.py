@@ -1,4 +1,4 @@
-"""Series through time: on one scale or two, with spells and episodes, as bars, side by side."""
+"""Figures of series through time: one scale or two, spells and episodes, bars, small multiples."""
 
 from __future__ import annotations
 
@@ -9,11 +9,11 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.series.labels import span_of
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import last_day, parse_period
-from ultrum.core.transform.levels import rebase as rebased
+from ultrum.core.time.period_labels import span_of
+from ultrum.core.transform.rebasing import rebase as rebased
 from ultrum.errors import UnitError
 from ultrum.report.figure_style import (
     DASHES,

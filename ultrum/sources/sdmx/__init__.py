@@ -1,4 +1,4 @@
-"""A client for statistics services that speak SDMX (ISO 17369) over REST."""
+"""A client for statistics services over SDMX (ISO 17369) REST."""
 
 from ultrum.sources.sdmx.client import FORMATS, Listing, SdmxSource, accept_of
 from ultrum.sources.sdmx.queries import Span, covers, key_of

@@ -1,4 +1,4 @@
-"""The SDMX source: what to ask a service for, and how to read its answers."""
+"""The SDMX source: requests to a service, and its responses as series."""
 
 from __future__ import annotations
 

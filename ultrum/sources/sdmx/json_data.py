@@ -1,4 +1,4 @@
-"""SDMX-JSON 1.0 and 2.0: observations by series, or flat, with codes told by their places."""
+"""SDMX-JSON 1.0 and 2.0: observations by series, or flat."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Data messages to series: every format of the standard gives the same raw series.
+"""Data messages to raw series, whatever the format.
 
 SDMX-CSV 1.0 and 2.0, SDMX-JSON 1.0 and 2.0, SDMX-ML 2.1 generic and structure-specific.
 """

@@ -1,4 +1,4 @@
-"""Periods of observations: the names the standard has for them, and the frequency they show."""
+"""Period codes of observations, and the frequency they show."""
 
 from __future__ import annotations
 
@@ -9,8 +9,8 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.series.labels import intraday_frequency
 from ultrum.core.time.frequency import Frequency, parse_period
+from ultrum.core.time.frequency_inference import intraday_frequency
 from ultrum.errors import FrequencyError
 
 _HALF: Final = re.compile(r"(\d{4})-?[HBS]([12])")

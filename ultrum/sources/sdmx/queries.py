@@ -1,4 +1,4 @@
-"""How to ask: the paths of SDMX REST 2.1 and 3.0 for data, structures and what is available."""
+"""Queries: the paths of SDMX REST 2.1 and 3.0 for data, structures and availability."""
 
 from __future__ import annotations
 

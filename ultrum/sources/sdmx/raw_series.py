@@ -1,4 +1,4 @@
-"""A series as a data message holds it, before anything is read into it."""
+"""A raw series as a data message holds it."""
 
 from __future__ import annotations
 

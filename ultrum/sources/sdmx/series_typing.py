@@ -1,4 +1,4 @@
-"""From a raw series to typed ones: percent becomes decimals, multipliers are applied, breaks split."""
+"""Raw series to typed ones: percent to decimals, multipliers applied, breaks split."""
 
 from __future__ import annotations
 
@@ -12,10 +12,10 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.series.labels import period_label
 from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.frequency import Frequency, ordinals_of_labels
+from ultrum.core.time.period_labels import period_label
 from ultrum.errors import FrequencyError, SourceError, UnitError
 from ultrum.sources.sdmx.period_codes import frequency_of, has_zone, intraday, plain_label
 from ultrum.sources.sdmx.raw_series import RawSeries

@@ -1,4 +1,4 @@
-"""What a service means by its error: the standard's codes in plain words, with what to do."""
+"""Errors of a service: the standard's codes in plain words, with a fix."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Structure messages: flows, dimensions, names of codes, categories, and which codes have data.
+"""Structure messages: flows, dimensions, code lists, categories, availability.
 
 SDMX-JSON 1.0 and 2.0 and SDMX-ML 2.1 and 3.0 are read into the same few types.
 """

@@ -1,4 +1,4 @@
-"""What a unit code means: percent, index, count or currency. The catalogue and the data use the same rules."""
+"""Unit codes: percent, index, count or currency. The catalogue and the data use the same rules."""
 
 from __future__ import annotations
 

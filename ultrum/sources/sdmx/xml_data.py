@@ -1,4 +1,4 @@
-"""SDMX-ML 2.1, generic and structure-specific, read as it comes so that memory stays bounded."""
+"""SDMX-ML 2.1, generic and structure-specific, parsed as a stream so that memory stays bounded."""
 
 from __future__ import annotations
 

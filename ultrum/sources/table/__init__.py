@@ -1,4 +1,4 @@
-"""Tables as people publish them: found inside the file, read without guessing, reported on."""
+"""Tables as people publish them: detected, typed, and reported on."""
 
 from ultrum.sources.table.reader import read_series, read_table
 from ultrum.sources.table.reading_result import Reading, TableOptions

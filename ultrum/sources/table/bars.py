@@ -1,4 +1,4 @@
-"""Bars without a header: told by what they must be, since the high is highest and the low lowest."""
+"""Price bars without a header, identified by high ≥ open, close ≥ low."""
 
 from __future__ import annotations
 

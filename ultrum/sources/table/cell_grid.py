@@ -1,4 +1,4 @@
-"""A table before anybody knows what it is: rows of cells, whatever kind of file they came from."""
+"""The grid of cells of a table, whatever file it came from."""
 
 from __future__ import annotations
 

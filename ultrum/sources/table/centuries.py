@@ -1,4 +1,4 @@
-"""The century of years written with two digits, found from the whole column."""
+"""Centuries of two-digit years, from the whole column."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The rows above a table that name its columns: names, groups over them, units under them."""
+"""Column headings: names, groups above them, units below them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the numbers of a column measure: percent or decimals, index, price, which currency.
+"""Units of columns: percent or decimals, index, price, currency.
 
 Every column gets an answer and a reason; a column of which nothing is said keeps its numbers as they
 are written and says so.

@@ -1,4 +1,4 @@
-"""Dates that stand in several columns, or across: year and month, date and time, months side by side."""
+"""Dates in several columns, or across: year and month, date and time, months side by side."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The column that holds the dates of a table, by its cells and by its heading."""
+"""The date column of a table, by its cells and its heading."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Every way to write a date that Ultrum knows: its pattern, and the instant that a text means.
+"""Date formats: the pattern of each, and the instant that a text means.
 
 A style is named by an example of itself, the ides of March 2024 or the period that holds them, so
 that a person can say which one is meant: ``dates="15/03/2024"``.

@@ -1,4 +1,4 @@
-"""Columns of dates: the one style that fits, ties refused, several styles where none can be mistaken."""
+"""Reading of date columns: the one format that fits; ties are refused."""
 
 from __future__ import annotations
 

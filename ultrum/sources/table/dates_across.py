@@ -1,4 +1,4 @@
-"""Tables whose dates run across: the row that holds them, and what stands around it."""
+"""Tables whose dates run across: the row that holds them, and what is around it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The quick way for large regular texts: decided on the first rows, read whole by pyarrow.
+"""The fast path for large regular CSV files: decided on the first rows, parsed whole by pyarrow.
 
 A sample is read with all care; if it is one plain block, the rest is converted at once under the
 decisions of the sample. Whatever does not fit them sends the file to the careful reader, so both give

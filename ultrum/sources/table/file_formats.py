@@ -1,4 +1,4 @@
-"""From the bytes of any kind of file to grids of cells: text, workbooks, pages, JSON, Parquet."""
+"""File formats: the bytes of text, workbooks, pages, JSON and Parquet to grids of cells."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Many files under one pattern: addresses expanded over codes or dates, copies joined to a history."""
+"""Many files under one pattern: expanded over codes or dates, joined to one history."""
 
 from __future__ import annotations
 

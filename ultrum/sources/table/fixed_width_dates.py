@@ -1,4 +1,4 @@
-"""Dates and clock times of many texts at once, whose digits stand in the same places."""
+"""Dates and times of many texts at once, whose digits are at fixed positions."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""From JSON to grids: lists of records, columns, rows under names, dates with values, several series."""
+"""JSON to grids: lists of records, columns, rows under names, dates with values, several series."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Columns that identify the rows of one date in a long table: names of assets, codes, regions."""
+"""Key columns of a long table: names of assets, codes, regions."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Years that stand once for several rows or columns, and day numbers among dates, put where they are missing.
+"""Merged periods: years written once for several rows or columns, filled in.
 
 Releases print a year once, over its months or quarters or beside them, and leave the other cells
 empty. Each function returns the grid with the period of every row or column in its own cell.

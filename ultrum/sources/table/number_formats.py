@@ -1,4 +1,4 @@
-"""How numbers are written: decimal and thousands marks, signs, units, marks of quality, and gaps."""
+"""Number formats: decimal and thousands marks, signs, units, flags, missing values."""
 
 from __future__ import annotations
 

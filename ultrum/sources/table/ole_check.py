@@ -1,4 +1,4 @@
-"""Old workbooks are files within a file, whose sectors name their successors; a damaged one may go in circles.
+"""Checks of OLE containers (old workbooks), whose sector chains can be circular in damaged files.
 
 Whoever follows such a chain never ends. Format: [MS-CFB], an open specification.
 """

@@ -1,4 +1,4 @@
-"""Parquet files: columns that know their types already."""
+"""Parquet files: columns with types."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Names of parts of a year: months, quarters and half-years, as rows and columns are headed by them."""
+"""Names of months, quarters and half-years as rows and columns are headed by them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""`read_series`: any table to series, with a report of what was decided.
+"""`read_series`: any table to series, with a report of every decision.
 
 Each decision is made from the whole column, told with its alternatives, and can be given instead;
 a tie is an error that shows both readings.

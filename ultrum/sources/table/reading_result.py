@@ -1,4 +1,4 @@
-"""What reading a table gives: series, records, decisions, rejected rows; and what can be given."""
+"""The result of reading a table: series, records, decisions, rejected rows; and the options."""
 
 from __future__ import annotations
 
@@ -11,8 +11,8 @@ from typing import Any, Final
 import pandas as pd
 
 from ultrum.core.currency.currency_codes import is_currency
-from ultrum.core.series.labels import TextInNotebooks
 from ultrum.core.series.metadata import check_facts
+from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.durations import parse_duration
 from ultrum.errors import ArgumentError, TableError

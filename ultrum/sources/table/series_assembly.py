@@ -1,4 +1,4 @@
-"""Series out of typed rows, whether the table is wide or long, with their frequency and units."""
+"""Series from typed rows, wide or long, with their frequency and units."""
 
 from __future__ import annotations
 
@@ -12,10 +12,10 @@ import pandas as pd
 
 from ultrum.core.array_types import Array, Dates, Ints
 from ultrum.core.currency.currency_codes import pair_in
-from ultrum.core.series.labels import distinct, infer_frequency, intraday_frequency
 from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency
+from ultrum.core.time.frequency_inference import distinct, infer_frequency, intraday_frequency
 from ultrum.errors import FrequencyError, TableError
 from ultrum.sources.table.column_units import UnitFinding
 from ultrum.sources.table.date_reading import ReadDates

@@ -1,4 +1,4 @@
-"""A lone figure in a page or text, found by the words beside it."""
+"""A single value in a page or text, located by the words beside it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Dates whose day and month a spreadsheet exchanged where it could, recognised by their pattern."""
+"""Dates whose day and month a spreadsheet exchanged, detected by their pattern."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Finding the tables inside a grid: where dates run, where rows begin and end, which row names them.
+"""Detection of tables inside a grid: where dates run, where rows begin and end, which row names them.
 
 A block is a run of rows that carry a date of one frequency. What stands above it names its columns;
 what interrupts it is a repeated header, prose, or a row that is rejected and reported.

@@ -1,4 +1,4 @@
-"""Times of day on the clocks of a time zone, with the hours that summer time skips and repeats."""
+"""Times of day in a time zone, with the hours that daylight saving skips and repeats."""
 
 from __future__ import annotations
 

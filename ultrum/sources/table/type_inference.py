@@ -1,4 +1,4 @@
-"""From a block of cells to typed columns: dates, numbers and texts, with every decision told."""
+"""Type inference: a block of cells to dates, numbers and texts, with every decision reported."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Tables without dates, such as rates by term on a page, taken by their headings for the day they are of."""
+"""Tables without dates, such as rates by term on a page, read by their headings for a given day."""
 
 from __future__ import annotations
 

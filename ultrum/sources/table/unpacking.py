@@ -1,4 +1,4 @@
-"""From the bytes of a file to its text: archives opened within limits, encodings tried in order."""
+"""Unpacking: archives within limits, text encodings tried in order."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""How far a workbook reaches, found from its bytes before anything makes room for it.
+"""The extent of a workbook, from its bytes, before memory is allocated.
 
 A sheet of a few bytes may name a cell in its last row and column; whoever lays it out as a rectangle then needs
 more memory than there is.

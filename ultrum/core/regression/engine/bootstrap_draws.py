@@ -1,4 +1,4 @@
-"""Rows drawn anew in blocks of time, so that what goes together in time stays together."""
+"""Bootstrap draws: the stationary bootstrap of rows in blocks of time."""
 
 from __future__ import annotations
 

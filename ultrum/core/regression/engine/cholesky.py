@@ -1,4 +1,4 @@
-"""Least squares of many left-hand sides, each on its own rows, over many windows at once.
+"""Batched Cholesky solutions: many left-hand sides, each on its own rows, over many windows at once.
 
 Sums of products are taken afresh inside every window by matrix products, never as differences of
 running sums, so one bad tick spoils the windows that hold it and no other. Columns are first brought

@@ -1,4 +1,4 @@
-"""Covariances robust to errors that go together within clusters, of one kind or two."""
+"""Cluster-robust covariances, one way or two."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Covariance of least-squares coefficients, for many left-hand sides at once.
+"""Covariance estimators of least-squares coefficients: classical, HC0 to HC3, Newey–West.
 
 Every estimator is a quadratic form in the columns of the influence matrix A = (X'X)⁻¹X', which
 comes from QR; X'X itself is never formed. Arrays: A is (p,T), residuals E are (T,N), results are

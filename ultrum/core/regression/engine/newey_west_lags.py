@@ -1,4 +1,4 @@
-"""How many lags Newey–West errors take."""
+"""Lags of Newey–West errors: the fixed rule and the automatic choice."""
 
 from __future__ import annotations
 

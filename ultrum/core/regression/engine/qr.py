@@ -1,4 +1,4 @@
-"""Least squares on arrays, by QR, for many left-hand sides that share their rows.
+"""QR least squares of many left-hand sides that share their rows.
 
 Columns are scaled to unit length before they are factored, so that the units of a factor cannot
 make a design look singular; a truly dependent column is named.

@@ -1,4 +1,4 @@
-"""Digits won back on ill-conditioned designs: refinement against sums in extended precision."""
+"""Iterative refinement of ill-conditioned solutions, with sums in extended precision."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Betas of any kind as arrays, and the variance of what they cost."""
+"""The variance of a cost of equity, from the errors of betas and premia."""
 
 from __future__ import annotations
 
@@ -11,9 +11,9 @@ import pandas as pd
 
 from ultrum.core.array_types import Floats
 from ultrum.core.pricing.cost_result import RISK_FREE
-from ultrum.core.pricing.single_factor import OneBeta
+from ultrum.core.pricing.one_beta import OneBeta
 from ultrum.core.regression.results import CONSTANT, BetaTable
-from ultrum.core.series.labels import period_label
+from ultrum.core.time.period_labels import period_label
 
 
 @dataclass(frozen=True)

@@ -1,4 +1,4 @@
-"""From prices, dividends and splits to returns, and from returns to excess returns.
+"""Returns from prices, dividends, splits and final payments.
 
 The holder of one share is followed: a split multiplies the shares, a dividend buys more at the
 close of the ex-date. The value of that holding is a price that can be compared with any other day.
@@ -21,16 +21,16 @@ from ultrum.core.returns.price_adjustment import (
     check_positive,
     payment_delays,
 )
-from ultrum.core.returns.price_checks import flag_price_errors
-from ultrum.core.series.metadata import check_same, step_of
+from ultrum.core.returns.price_errors import flag_price_errors
+from ultrum.core.series.metadata import step_of
 from ultrum.core.series.series_or_table import on_block
-from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.streamed import streams
 from ultrum.core.time.date_parser import days_in
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.gaps import gap_lengths
 from ultrum.core.transform.aggregation import STALE_AFTER, to_frequency
-from ultrum.errors import CurrencyError, UnitError, warn_user
+from ultrum.errors import UnitError, warn_user
 
 _LARGE: Final = 1.45  # a return that makes its days worth a look: +45 %, or −31 %
 _NO_SUSPECTS: Final = pd.DataFrame(columns=["series", "date", "change", "looks_like"])
@@ -157,112 +157,6 @@ def returns_and_suspects(
     return SeriesTable.from_arrays(block, held.index[1:], metadata_list, causes), suspects
 
 
-@on_block
-@checked
-def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
-    """Returns less the risk-free return of the same period.
-
-    Never shifts a date: a yield is refused, and :func:`yield_to_return` turns it into a return first.
-
-    Parameters
-    ----------
-    x : TimeSeries or SeriesTable
-        Returns, simple or logarithmic.
-    risk_free : TimeSeries
-        Simple risk-free return of each period.
-
-    Raises
-    ------
-    UnitError
-        If ``risk_free`` is a yield, or ``x`` is in excess of something already.
-    CurrencyError
-        If both say their currencies and these differ.
-
-    Examples
-    --------
-    >>> import pandas as pd
-    >>> months = pd.period_range("2024-01", periods=2, freq="M")
-    >>> r = TimeSeries.from_pandas(pd.Series([0.02, 0.01], months), measure="return")
-    >>> bill = TimeSeries.from_pandas(pd.Series([0.002, 0.002], months), name="bill", measure="return")
-    >>> excess(r, bill).to_pandas().round(3).tolist()
-    [0.018, 0.008]
-    """
-    _check_risk_free(risk_free, x)
-    rate = risk_free.values.reindex(x.index).to_numpy(dtype=np.float64)
-    block = x.block.copy()
-    for i, metadata in enumerate(x.metadata):
-        if not metadata.is_return:
-            raise UnitError(f"{metadata.name} is a {metadata.measure or 'series'}, not a return.")
-        if metadata.excess_of:
-            raise UnitError(
-                f"{metadata.name} is already in excess of {metadata.excess_of}; "
-                f"subtracting {risk_free.name} would count it twice."
-            )
-        block[:, i] -= np.log1p(rate) if metadata.measure == "log_return" else rate
-    metadata_list = [
-        a.stepped("excess", {"excess_of": risk_free.name}, of=risk_free.name) for a in x.metadata
-    ]
-    return SeriesTable.from_arrays(block, x.index, metadata_list)
-
-
-@on_block
-@checked
-def to_simple(x: SeriesTable) -> SeriesTable:
-    """Log returns as simple ones, exp(r) − 1; simple returns pass through.
-
-    Examples
-    --------
-    >>> r = pd.Series([np.log(1.1)], pd.period_range("2024-01", periods=1, freq="M"))
-    >>> to_simple(TimeSeries.from_pandas(r, measure="log_return")).to_pandas().round(12).tolist()
-    [0.1]
-    """
-    return _of_kind(x, "log_return", "return", np.expm1)
-
-
-@on_block
-@checked
-def to_log(x: SeriesTable) -> SeriesTable:
-    """Simple returns as logarithmic ones, log(1 + r); log returns pass through.
-
-    Raises
-    ------
-    UnitError
-        If a return is −100 % or less, whose log is none; or it is in excess of something, since the
-        log excess is log(1+r) − log(1+rf).
-
-    Examples
-    --------
-    >>> r = pd.Series([0.1], pd.period_range("2024-01", periods=1, freq="M"))
-    >>> to_log(TimeSeries.from_pandas(r, measure="return")).to_pandas().round(4).tolist()
-    [0.0953]
-    """
-    for column, metadata in enumerate(x.metadata):
-        if metadata.measure == "return" and np.nanmin(x.block[:, column], initial=0.0) <= -1.0:
-            raise UnitError(f"{metadata.name} has a return of −100 % or less; it has no logarithm.")
-    return _of_kind(x, "return", "log_return", np.log1p)
-
-
-def _of_kind(x: SeriesTable, source: str, target: str, turn: np.ufunc) -> SeriesTable:
-    block, metadata_list = x.block.copy(), list(x.metadata)
-    for column, metadata in enumerate(x.metadata):
-        if metadata.measure == target:
-            continue
-        if metadata.measure != source:
-            raise UnitError(
-                f"{metadata.name} is a {metadata.measure or 'series of unknown measure'}, not a return."
-            )
-        if metadata.excess_of:
-            raise UnitError(
-                f"{metadata.name} is in excess of {metadata.excess_of}; turn the returns first, then "
-                "subtract with excess."
-            )
-        block[:, column] = turn(block[:, column])
-        metadata_list[column] = metadata.stepped(
-            "simple to log" if target == "log_return" else "log to simple", {"measure": target}
-        )
-    return SeriesTable.from_arrays(block, x.index, metadata_list)
-
-
 def warn_of_suspects(suspects: pd.DataFrame) -> None:
     """Warn of suspect days, naming the first."""
     if not len(suspects):
@@ -335,24 +229,3 @@ def _held_to_period_end(held: SeriesTable, target: Frequency) -> SeriesTable:
         same = (periods == periods[row]) & (np.arange(len(frame)) >= row)
         frame.loc[same, asset] = frame[asset].iloc[row]
     return SeriesTable(frame, held.metadata, held.causes)
-
-
-def _check_risk_free(risk_free: TimeSeries, x: SeriesTable) -> None:
-    metadata = risk_free.metadata
-    if metadata.measure != "return":
-        raise UnitError(
-            f"{metadata.name} is a {metadata.measure or 'series'}, not a return per period. "
-            "Turn a yield into returns with yield_to_return first."
-        )
-    mine = x.metadata[0].changed(measure="return", currency=metadata.currency, excess_of="")
-    check_same(mine, metadata.changed(excess_of=""), "less")
-    abroad = [
-        a
-        for a in x.metadata
-        if a.currency and metadata.currency and a.currency != metadata.currency
-    ]
-    if abroad:
-        raise CurrencyError(
-            f"{abroad[0].name} is in {abroad[0].currency}, {metadata.name} in {metadata.currency}; take the "
-            "risk-free return of its own currency, or convert it with to_currency first."
-        )

@@ -1,9 +1,8 @@
-"""Reading the frequency off an index, and names of periods for people."""
+"""Inference of the frequency from an index of dates or periods."""
 
 from __future__ import annotations
 
-import html
-from typing import Any, Final, Protocol
+from typing import Final
 
 import numpy as np
 import pandas as pd
@@ -111,115 +110,3 @@ def _fitting(days: Dates, code: str) -> Frequency | None:
 
 def _share(mask: Bools) -> float:
     return float(mask.mean())
-
-
-def span_of(index: pd.Index) -> str:
-    """First to last, for people: ``2004-01 to 2024-12``."""
-    if not len(index):
-        return "empty"
-    return f"{period_label(index[0])} to {period_label(index[-1])}"
-
-
-def period_label(moment: Any) -> str:
-    """SDMX name of a period or date; a dash for none."""
-    if moment is None:
-        return "—"
-    if isinstance(moment, pd.Period):
-        text = str(moment)
-        if moment.freqstr == "6M":
-            anchor = _half_years(pd.PeriodIndex([moment]))
-            return anchor.labels(anchor.ordinals_of(pd.PeriodIndex([moment])))[0]
-        return f"{text[:4]}-{text[4:]}" if "Q" in text else text.replace("/", " – ")
-    return str(moment)[:10]
-
-
-def headed(name: str) -> str:
-    """A name with a capital first letter; the rest is left as it is.
-
-    >>> headed("market"), headed("QSR")
-    ('Market', 'QSR')
-    """
-    return name[:1].upper() + name[1:]
-
-
-def table_text(table: pd.DataFrame, number: str = "{:.4f}") -> str:
-    """A table as text within 100 columns; p values below 0.001 are written so, never as zero.
-
-    >>> print(table_text(pd.DataFrame({"beta": [0.5], "p": [1e-9]})))
-        beta       p
-    0 0.5000 < 0.001
-    """
-    shown: Any = {
-        name: p_said if _holds_p(name) else number.format
-        for name in table.columns
-        if pd.api.types.is_float_dtype(table[name])
-    }
-    return table.to_string(formatters=shown, line_width=100)
-
-
-def _holds_p(name: object) -> bool:
-    return str(name) in ("p", "p_value") or str(name).endswith(("_p", " p"))
-
-
-def table_html(table: pd.DataFrame, text: str = "", most: int = 60) -> str:
-    """A table for notebooks under its text: four digits, p values as people write them.
-
-    >>> table_html(pd.DataFrame({"beta": [0.56425], "beta_p": [1.3e-7]})).count("&lt; 0.001")
-    1
-    """
-    shown: Any = {
-        name: p_said if _holds_p(name) else _four_digits
-        for name in table.columns
-        if pd.api.types.is_float_dtype(table[name])
-    }
-    head = f"<pre>{html.escape(text)}</pre>" if text else ""
-    return head + str(table.to_html(formatters=shown, max_rows=most, na_rep=""))
-
-
-def p_said(value: float) -> str:
-    """A p value as people write it; empty for none.
-
-    >>> p_said(0.0342), p_said(1e-9)
-    ('0.034', '< 0.001')
-    """
-    return "" if pd.isna(value) else "< 0.001" if value < 0.001 else f"{value:.3f}"
-
-
-def p_equals(value: float) -> str:
-    """The same as an equation.
-
-    >>> p_equals(0.0342), p_equals(1e-9)
-    ('p = 0.034', 'p < 0.001')
-    """
-    return f"p {p_said(value)}" if value < 0.001 else f"p = {p_said(value)}"
-
-
-class _HasBasis(Protocol):
-    """A result that is a table, and says in words what it rests on."""
-
-    @property
-    def basis(self) -> str:
-        """Sample, conventions, errors."""
-
-    def to_frame(self) -> pd.DataFrame:
-        """The table."""
-
-
-class TableInNotebooks:
-    """A result that notebooks show as its table under its basis."""
-
-    def _repr_html_(self: _HasBasis) -> str:
-        return table_html(self.to_frame(), self.basis)
-
-
-class TextInNotebooks:
-    """A result that notebooks show as its text."""
-
-    def _repr_html_(self) -> str:
-        return f"<pre>{html.escape(repr(self))}</pre>"
-
-
-def _four_digits(value: float) -> str:
-    if pd.isna(value):
-        return ""
-    return f"{value:,.0f}" if abs(value) >= 10_000 else f"{value:.4g}"

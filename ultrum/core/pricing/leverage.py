@@ -1,0 +1,62 @@
+"""Unlevering and relevering of betas."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import checked
+from ultrum.errors import EstimationError
+
+Numbers = float | np.ndarray | pd.Series | pd.DataFrame
+
+
+@checked
+def unlever(
+    beta: Numbers, debt_to_equity: Numbers, tax: Numbers = 0.0, *, debt_beta: Numbers = 0.0
+) -> Any:
+    """Beta of the assets behind a levered share (Hamada 1972): (βₑ + β_d(1−τ)D/E) / (1 + (1−τ)D/E).
+
+    Parameters
+    ----------
+    beta, debt_to_equity, tax, debt_beta : float, array or Series
+        Debt over the market value of equity; tax and debt beta in decimals.
+
+    Examples
+    --------
+    >>> round(unlever(1.2, 0.5, 0.3), 4)
+    0.8889
+    """
+    _check_leverage(debt_to_equity, tax)
+    share = (1.0 - tax) * debt_to_equity
+    return (beta + debt_beta * share) / (1.0 + share)
+
+
+@checked
+def relever(
+    beta: Numbers, debt_to_equity: Numbers, tax: Numbers = 0.0, *, debt_beta: Numbers = 0.0
+) -> Any:
+    """Beta of a share with a given leverage, from that of its assets; undoes :func:`unlever`.
+
+    Examples
+    --------
+    >>> round(relever(unlever(1.2, 0.5, 0.3), 0.5, 0.3), 12)
+    1.2
+    """
+    _check_leverage(debt_to_equity, tax)
+    share = (1.0 - tax) * debt_to_equity
+    return beta * (1.0 + share) - debt_beta * share
+
+
+def _check_leverage(debt_to_equity: Any, tax: Any) -> None:
+    if np.any(np.asarray(debt_to_equity, dtype=float) < 0):
+        raise EstimationError(
+            "debt_to_equity is below zero; debt and equity are both positive amounts."
+        )
+    rates = np.asarray(tax, dtype=float)
+    if np.any((rates < 0) | (rates >= 1)):
+        raise EstimationError(
+            f"A tax rate of {np.max(rates):g} is no decimal below one; divide percent by 100."
+        )

@@ -1,0 +1,139 @@
+"""Forward returns: what followed when a condition held."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Bools, Floats
+from ultrum.core.regression.ols import regress
+from ultrum.core.series.time_series import TimeSeries
+from ultrum.core.statistics.calendar_returns import _on_calendar
+from ultrum.core.statistics.return_samples import Described, returns_in, simple_block
+from ultrum.core.time.durations import periods_in
+from ultrum.core.time.frequency import parse_period
+from ultrum.core.time.gaps import positions_of
+from ultrum.core.time.period_labels import span_of
+from ultrum.errors import AlignmentError
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class ForwardReturns(Described):
+    """Mean returns over horizons after a condition, against all dates."""
+
+
+@checked
+def forward_returns(
+    x: TimeSeries,
+    condition: pd.DataFrame | pd.Series | Sequence[Any],
+    horizons: Sequence[str | int] = (1, 3, 6, 12),
+) -> ForwardReturns:
+    """Mean return over horizons that begin the period after a condition held.
+
+    Parameters
+    ----------
+    x : TimeSeries
+        Returns.
+    condition : DataFrame, Series or sequence
+        Spells as :func:`ultrum.spells` finds them (every period of a spell counts), a boolean Series, or
+        periods.
+    horizons : sequence of int or str
+        Periods, or durations such as ``"P1Y"``.
+
+    Returns
+    -------
+    ForwardReturns
+        A row a horizon: ``after`` (mean compounded return), ``count``, ``all_dates``, ``difference``, its
+        ``error`` and ``t``, ``p``. Horizons overlap, so the error is Newey–West's with h − 1 lags on a
+        regression of the return to come on the condition.
+
+    Raises
+    ------
+    AlignmentError
+        If the condition never holds where a horizon is whole.
+
+    Examples
+    --------
+    >>> r = pd.Series([0.0, 0.1, 0.0, 0.1, 0.0, 0.1], pd.period_range("2024-01", periods=6, freq="M"))
+    >>> made = forward_returns(TimeSeries.from_pandas(r, measure="return"), ["2024-01", "2024-03"], horizons=[1])
+    >>> round(made.table.loc[1, "after"], 3).item()
+    0.1
+    """
+    returns = _on_calendar(returns_in(x, "forward_returns").only())
+    values = simple_block(returns.as_table())[:, 0]
+    holds = _holds(returns, condition)
+    rows = {}
+    for horizon in horizons:
+        count = (
+            int(horizon)
+            if str(horizon).isdigit()
+            else periods_in(str(horizon), returns.metadata.frequency)
+        )
+        rows[horizon] = _after(
+            _to_come(values, returns, count), holds, count, x.name, returns.index
+        )
+    basis = (
+        f"{x.metadata.heading}, {returns.metadata.frequency.name}, {span_of(returns.values.dropna().index)}; "
+        "the condition holds in "
+        f"{int(holds.sum())} of {len(holds)} periods; Newey–West errors with h − 1 lags; decimals"
+    )
+    return ForwardReturns(pd.DataFrame(rows).T.rename_axis("horizon"), basis)
+
+
+def _holds(returns: TimeSeries, condition: Any) -> Bools:
+    ordinals = returns.ordinals
+    frequency = returns.metadata.frequency
+    if isinstance(condition, pd.DataFrame):
+        if not {"start", "end"} <= set(condition):
+            raise AlignmentError(
+                "A condition in a DataFrame needs the columns start and end, as spells has them; it has "
+                f"{', '.join(map(str, condition))}."
+            )
+        held = np.zeros(len(ordinals), dtype=bool)
+        for start, end in zip(condition["start"], condition["end"], strict=True):
+            code_day = [parse_period(str(label)) for label in (start, end)]
+            first, last = (frequency.ordinals([day])[0] for _, day in code_day)
+            held |= (ordinals >= first) & (ordinals <= last)
+        return held
+    if isinstance(condition, pd.Series):
+        known = condition[condition.fillna(False).astype(bool)].index
+        return np.isin(ordinals, frequency.ordinals_of(known))
+    wanted = [frequency.ordinals([parse_period(str(label))[1]])[0] for label in condition]
+    return np.isin(ordinals, wanted)
+
+
+def _to_come(values: Floats, returns: TimeSeries, count: int) -> Floats:
+    """Compounded return of the next periods; missing where one is, or where the series ends."""
+    made = np.full(len(values), np.nan)
+    ordinals = positions_of(returns.metadata.frequency, returns.index)
+    for row in range(len(values) - count):
+        if ordinals[row + count] - ordinals[row] == count:
+            made[row] = np.prod(1.0 + values[row + 1 : row + 1 + count]) - 1.0
+    return made
+
+
+def _after(
+    to_come: Floats, holds: Bools, count: int, name: str, index: pd.Index
+) -> dict[str, float]:
+    whole = np.isfinite(to_come)
+    if not (whole & holds).any() or (whole & ~holds).sum() < 2:
+        raise AlignmentError(
+            f"{name}: over {count} periods the condition holds at {int((whole & holds).sum())} "
+            f"of {int(whole.sum())} dates with a "
+            "whole horizon; there is nothing to compare."
+        )
+    y = pd.Series(np.where(whole, to_come, np.nan), index)
+    fit = regress(
+        y, pd.DataFrame({"holds": holds.astype(float)}, index), errors="hac", lags=count - 1
+    )
+    return {
+        "after": float(to_come[whole & holds].mean()), "count": int((whole & holds).sum()),
+        "all_dates": float(to_come[whole].mean()), "difference": float(fit.coefficients.iloc[1]),
+        "error": float(fit.standard_errors.iloc[1]), "t": float(fit.t_values.iloc[1]),
+        "p": float(fit.p_values.iloc[1]),
+    }  # fmt: skip
