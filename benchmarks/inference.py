@@ -10,7 +10,7 @@ import scipy.special
 import ultrum as ul
 from benchmarks.evidence import panel_of
 from ultrum.core.pricing.shrinkage import _posterior_error
-from ultrum.core.regression.engine.newey_west_lags import lag_rule
+from ultrum.core.regression.engine.newey_west import lag_rule
 from ultrum.core.regression.robust_tests import added_terms_f, break_f_path
 
 SAMPLES, BATCH, ROWS = 2000, 200, 120

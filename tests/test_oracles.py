@@ -15,7 +15,7 @@ import scipy.stats
 import ultrum as ul
 from tests.support import OnPractice, Scratch, daily, months, series
 from ultrum.core.regression.engine import windows
-from ultrum.core.regression.engine.newey_west_lags import lag_rule
+from ultrum.core.regression.engine.newey_west import lag_rule
 from ultrum.core.regression.unit_roots import dickey_fuller
 from ultrum.errors import EstimationError
 

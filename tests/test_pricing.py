@@ -344,12 +344,12 @@ class Premia(Scratch):
         self.assertAlmostEqual(cost.draws.std() / cost.standard_error["A"], 1.0, delta=0.12)
         ends = cost.interval(method="bootstrap").loc["A"]
         np.testing.assert_allclose(ends, np.quantile(cost.draws[:, 0], [0.025, 0.975]))
-        from ultrum.core.pricing.cost_bootstrap import _drawn_betas
         from ultrum.core.regression.engine.bootstrap_draws import row_counts, stationary_rows
+        from ultrum.core.regression.engine.bootstrap_regression import drawn_coefficients
 
         rows = stationary_rows(240, 3, 5.0, 1)
         X = table.design.to_numpy()
-        got = _drawn_betas(X, y.to_numpy(), row_counts(rows, 240), True)
+        got = drawn_coefficients(X, y.to_numpy(), row_counts(rows, 240), True)
         for d in range(3):
             kept = rows[d][np.isfinite(y["A"].to_numpy()[rows[d]])]
             want = np.linalg.lstsq(X[kept], y["A"].to_numpy()[kept], rcond=None)[0]

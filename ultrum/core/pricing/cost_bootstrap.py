@@ -11,8 +11,8 @@ import pandas as pd
 
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.pricing.premium import Premium, histories_of
-from ultrum.core.regression.engine import cholesky
 from ultrum.core.regression.engine.bootstrap_draws import block_length, drawn_periods, row_counts
+from ultrum.core.regression.engine.bootstrap_regression import drawn_coefficients
 from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.core.time.gaps import time_positions
 
@@ -78,7 +78,7 @@ def _drawn_costs(
         lam = _drawn_premia(
             factors, histories, prices, spread, size, generator, counts if shared else None
         )
-        drawn = _drawn_betas(design[whole], response[whole], counts, CONSTANT in betas.design)
+        drawn = drawn_coefficients(design[whole], response[whole], counts, CONSTANT in betas.design)
         where = [int(w) for w in betas.design.columns.get_indexer(pd.Index(factors))]
         noise = base_error * generator.standard_normal((size, 1))
         made.append(base + noise + sum(drawn[w].T * lam[:, [k]] for k, w in enumerate(where)))
@@ -118,34 +118,3 @@ def _drawn_premia(
 def _root(spread: Floats) -> Floats:
     values, vectors = np.linalg.eigh(spread)
     return np.asarray(vectors * np.sqrt(np.maximum(values, 0.0)))
-
-
-def _drawn_betas(design: Floats, response: Floats, counts: Floats, constant: bool) -> Floats:
-    """Coefficients (p, N, draws) of rows drawn so often as ``counts`` says, each asset on the rows it has."""
-    shift = cholesky.Shift.of(design, constant)
-    moved = shift.apply(design)
-    products = cholesky.packed_products(moved)
-    weights = counts.T
-    made = np.empty((design.shape[1], response.shape[1], len(counts)))
-    for asset, values in enumerate(response.T):
-        used = np.isfinite(values)
-        y = np.where(
-            used, values - (np.median(values[used]) if constant and used.any() else 0.0), 0.0
-        )
-        gram = (products * used[:, None]).T @ weights
-        cross, squares = (moved * y[:, None]).T @ weights, (y * y) @ weights
-        with np.errstate(divide="ignore", invalid="ignore"):
-            solution = cholesky.solve_batch(gram[None], cross[None], squares[None], constant)
-        found = solution.coefficients[:, 0] / shift.spread[:, None]
-        for draw in np.flatnonzero(solution.loose[0]):
-            found[:, draw] = _carefully(design[used], values[used], counts[draw][used])
-        made[:, asset] = found
-    return made
-
-
-def _carefully(design: Floats, values: Floats, counts: Floats) -> Floats:
-    """One draw whose moments lose digits."""
-    if np.count_nonzero(counts) <= design.shape[1]:
-        return np.full(design.shape[1], np.nan)
-    root = np.sqrt(counts)
-    return np.asarray(np.linalg.lstsq(design * root[:, None], values * root, rcond=None)[0])

@@ -12,11 +12,12 @@ import numpy as np
 
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.executors import each_block
+from ultrum.core.regression.engine.cholesky import solve_moments
+from ultrum.core.regression.engine.qr import coefficients, condition_number
 from ultrum.errors import EstimationError
 
 T = TypeVar("T")
 
-_LOSS_ALLOWED: Final = 1e-8  # smallest eigenvalue of the scaled moments, before a period goes to QR
 _WORTH_THREADS: Final = (
     1 << 20
 )  # numbers of exposures, below which threads cost more than they save
@@ -135,7 +136,7 @@ def sections_of(blocks: Blocks, constant: bool) -> CrossSections:
         moments[:, :count, count],
         moments[:, count, count],
     )
-    slopes, loose = _solved(gram, cross)
+    slopes, loose = solve_moments(gram, cross, squares)
     counts = np.rint(gram[:, 0, 0]) if constant else sum(blocks.each(_counts), np.zeros(len(gram)))
     enough = counts > count
     _solve_alone(slopes, np.flatnonzero(loose & enough), blocks, constant)
@@ -227,25 +228,12 @@ def _r2(slopes: Floats, moments: Floats, cross: Floats, squares: Floats, constan
         return np.asarray(1.0 - rss / (squares - mean))
 
 
-def _solved(moments: Floats, cross: Floats) -> tuple[Floats, Bools]:
-    """Solutions of the normal equations scaled to unit diagonal, and which of them lose digits."""
-    scale = np.sqrt(np.einsum("tpp->tp", moments))
-    scale[~(scale > 0)] = 1.0
-    scaled = moments / (scale[:, :, None] * scale[:, None, :])
-    smallest = np.linalg.eigvalsh(scaled)[:, 0]
-    loose: Bools = np.asarray(~(smallest > _LOSS_ALLOWED))
-    scaled[loose] = np.eye(moments.shape[1])
-    return np.linalg.solve(scaled, (cross / scale)[:, :, None])[:, :, 0] / scale, loose
-
-
 def _by_qr(X: Floats, y: Floats) -> Floats:
+    """Slopes of one period, missing where its exposures depend on each other."""
     length = np.linalg.norm(X, axis=0)
-    if not (length > 0).all():
+    if not (length > 0).all() or condition_number(X) > 1.0 / (len(X) * np.finfo(float).eps):
         return np.full(X.shape[1], np.nan)
-    Q, R = np.linalg.qr(X / length)
-    if np.abs(np.diag(R)).min() < len(X) * np.finfo(float).eps:
-        return np.full(X.shape[1], np.nan)  # exposures depend on each other in this period
-    return np.asarray(np.linalg.solve(R, Q.T @ y) / length)
+    return np.asarray(coefficients(X / length, y) / length)
 
 
 def refuse_empty(slopes: Floats, names: Sequence[str]) -> None:

@@ -15,8 +15,8 @@ from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas import chosen_factors
 from ultrum.core.regression.engine.bootstrap_draws import block_length, drawn_periods
-from ultrum.core.regression.engine.covariance import bartlett_sum
-from ultrum.core.regression.engine.newey_west_lags import lag_rule
+from ultrum.core.regression.engine.newey_west import bartlett_sum, lag_rule
+from ultrum.core.regression.engine.qr import row_weights
 from ultrum.core.series.text_tables import TextInNotebooks, p_equals
 from ultrum.core.time.gaps import time_positions
 from ultrum.core.time.period_labels import span_of
@@ -180,8 +180,7 @@ def _check_factors(panel: Panel, names: list[str]) -> None:
 def _fitted(y: Floats, f: Floats) -> tuple[Floats, Floats, Floats]:
     """Alphas, residuals, and the weights of the rows in every alpha."""
     design = np.column_stack([np.ones(len(f)), f])
-    q, r = np.linalg.qr(design)
-    weights = np.linalg.solve(r, q.T)
+    weights = row_weights(design)
     return weights[0] @ y, y - design @ (weights @ y), weights[0]
 
 

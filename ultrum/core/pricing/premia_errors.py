@@ -7,7 +7,8 @@ import numpy as np
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.pricing.cross_sections import Exposure, cross_sections
 from ultrum.core.regression.engine.bootstrap_draws import block_length, drawn_periods, row_counts
-from ultrum.core.regression.engine.covariance import bartlett_sum
+from ultrum.core.regression.engine.bootstrap_regression import drawn_coefficients
+from ultrum.core.regression.engine.newey_west import bartlett_sum
 
 
 def covariance_of_mean(slopes: Floats) -> Floats:
@@ -57,25 +58,9 @@ def bootstrapped(
 
 
 def redrawn_betas(returns: Floats, factors: Floats, counts: Floats) -> Floats:
-    """Betas (draws, N, K) of every draw, from weighted moments about each asset's own means."""
-    there = np.isfinite(returns)
-    y = np.where(there, returns, 0.0)
-    weight = counts @ there
-    K = factors.shape[1]
-    centred = factors - factors.mean(axis=0)
-    means = [(counts @ (there * centred[:, [k]])) / weight for k in range(K)]
-    level = counts @ y / weight
-    gram = np.empty((*weight.shape, K, K))
-    cross = np.empty((*weight.shape, K))
-    for k in range(K):
-        cross[..., k] = counts @ (y * centred[:, [k]]) - weight * means[k] * level
-        for j in range(k + 1):
-            value = (
-                counts @ (there * centred[:, [k]] * centred[:, [j]]) - weight * means[k] * means[j]
-            )
-            gram[..., k, j] = gram[..., j, k] = value
-    few = ~(weight > 2 * (K + 1))
-    gram[few] = np.eye(K)
-    found = np.linalg.solve(gram, cross[..., None])[..., 0]
-    found[few] = np.nan
-    return np.asarray(found)
+    """Betas (draws, N, K) of every draw; missing where an asset has too few rows in it."""
+    design = np.column_stack([np.ones(len(factors)), factors])
+    betas = drawn_coefficients(design, returns, counts, True)[1:].transpose(2, 1, 0)
+    rows = counts @ np.isfinite(returns)
+    betas[~(rows > 2 * design.shape[1])] = np.nan
+    return betas

@@ -11,8 +11,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
-from ultrum.core.regression.engine.covariance import bartlett_sum
-from ultrum.core.regression.engine.newey_west_lags import lag_rule
+from ultrum.core.regression.engine.newey_west import bartlett_sum, lag_rule
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import CONSTANT
 from ultrum.core.series.time_series import TimeSeries

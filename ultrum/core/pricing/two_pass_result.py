@@ -14,7 +14,7 @@ from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.pricing.cross_sections import CrossSections, refuse_empty
 from ultrum.core.pricing.factor_betas import HasFactors, chosen_factors
 from ultrum.core.pricing.premia_errors import covariance_of_mean, newey_west_of_mean
-from ultrum.core.regression.engine.newey_west_lags import lag_rule
+from ultrum.core.regression.engine.newey_west import lag_rule
 from ultrum.core.regression.inference import t_p_values, t_quantile
 from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.core.series.text_tables import TableInNotebooks, table_text

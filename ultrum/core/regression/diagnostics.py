@@ -13,7 +13,7 @@ import scipy.special
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
-from ultrum.core.regression.engine.qr import inflation
+from ultrum.core.regression.engine.qr import inflation, projection_residuals
 from ultrum.core.regression.influence import weighted_rows
 from ultrum.core.regression.results import CONSTANT, Fit
 from ultrum.core.regression.robust_tests import added_terms_f
@@ -163,10 +163,11 @@ def _year(index: pd.Index) -> int:
 
 def _r2(y: Floats, X: Floats) -> float:
     """Centred R² of an auxiliary regression whose first column is one."""
-    metadata = y - y.mean()
-    q = np.linalg.qr(X / np.maximum(np.linalg.norm(X, axis=0), np.finfo(float).tiny))[0]
-    left = metadata - q @ (q.T @ metadata)
-    return float(1.0 - left @ left / (metadata @ metadata)) if metadata @ metadata > 0 else 0.0
+    deviations = y - y.mean()
+    left = projection_residuals(X, deviations)
+    return (
+        float(1.0 - left @ left / (deviations @ deviations)) if deviations @ deviations > 0 else 0.0
+    )
 
 
 def _chi2(test: str, statistic: float, df: int, alarm: str, calm: str) -> Finding:
@@ -184,8 +185,7 @@ def _autocorrelation(fit: Fit, X: Floats, residuals: Floats, order: int) -> Find
     lagged = np.column_stack([line[places + order - lag] for lag in range(1, order + 1)])
     both = np.column_stack([X, lagged])
     total = residuals @ residuals
-    q = np.linalg.qr(both / np.maximum(np.linalg.norm(both, axis=0), np.finfo(float).tiny))[0]
-    left = residuals - q @ (q.T @ residuals)
+    left = projection_residuals(both, residuals)
     statistic = len(X) * float(1.0 - left @ left / total) if total > 0 else 0.0
     kept = fit.errors in ("hac", "clustered")
     cure = "the errors in use allow for it." if kept else f"use {_ROBUST} (errors='hac')."
@@ -237,10 +237,10 @@ def _white(fit: Fit, residuals: Floats) -> Iterator[Finding]:
 
 
 def _normality(residuals: Floats) -> Finding:
-    metadata = residuals - residuals.mean()
-    spread = np.sqrt(np.mean(metadata**2)) or 1.0
-    skew, kurtosis = np.mean((metadata / spread) ** 3), np.mean((metadata / spread) ** 4)
-    statistic = float(len(metadata) / 6 * (skew**2 + (kurtosis - 3) ** 2 / 4))
+    deviations = residuals - residuals.mean()
+    spread = np.sqrt(np.mean(deviations**2)) or 1.0
+    skew, kurtosis = np.mean((deviations / spread) ** 3), np.mean((deviations / spread) ** 4)
+    statistic = float(len(deviations) / 6 * (skew**2 + (kurtosis - 3) ** 2 / 4))
     return _chi2(
         "normality of residuals", statistic, 2,
         f"Residuals are not normal (skewness {skew:.2f}, kurtosis {kurtosis:.1f}), as returns seldom are. Betas "
@@ -282,8 +282,7 @@ def _form(fit: Fit, X: Floats, residuals: Floats) -> Iterator[Finding]:
 def _added_f(X: Floats, added: Floats, residuals: Floats) -> float:
     """F of added terms where errors are alike."""
     both = np.column_stack([X, added])
-    q = np.linalg.qr(both / np.linalg.norm(both, axis=0))[0]
-    left = residuals - q @ (q.T @ residuals)
+    left = projection_residuals(both, residuals)
     rest, below = float(left @ left), len(X) - both.shape[1]
     gained = float(residuals @ residuals) - rest
     return gained / added.shape[1] / (rest / below) if rest > 0 else 0.0

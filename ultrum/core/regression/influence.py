@@ -6,6 +6,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Floats
+from ultrum.core.regression.engine.qr import orthonormal
 
 
 def weighted_rows(
@@ -28,8 +29,7 @@ def influence_table(X: Floats, residuals: Floats, index: pd.Index) -> pd.DataFra
     index : Index
     """
     rows, terms = X.shape
-    length = np.linalg.norm(X, axis=0)
-    Q = np.linalg.qr(X / np.where(length > 0, length, 1.0))[0]
+    Q = orthonormal(X)
     leverage = np.sum(Q * Q, axis=1)
     slack = np.maximum(1.0 - leverage, np.finfo(float).eps)
     sigma = np.sqrt(residuals @ residuals / (rows - terms))

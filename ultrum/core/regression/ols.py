@@ -16,7 +16,7 @@ from ultrum.core.regression import inputs
 from ultrum.core.regression.design_warnings import warn_of_copies, warn_of_trends
 from ultrum.core.regression.engine.clusters import clustered, smallest_count
 from ultrum.core.regression.engine.covariance import check_errors, covariance
-from ultrum.core.regression.engine.newey_west_lags import AUTOMATIC, lags_of
+from ultrum.core.regression.engine.newey_west import AUTOMATIC, lag_rules, lags_of
 from ultrum.core.regression.engine.qr import Solution, least_squares
 from ultrum.core.regression.engine.windows import (
     DEPENDENT,
@@ -25,7 +25,6 @@ from ultrum.core.regression.engine.windows import (
     Recipe,
     Rows,
     estimate,
-    lag_rules,
     r_squared,
 )
 from ultrum.core.regression.results import CONSTANT, NO_RESPONSE, BetaTable, Fit

@@ -137,14 +137,14 @@ def panel_regress(
     index = pd.Index(names)
     rss = float(np.sum(solution.residuals**2))
     covariance = clustered(solution.influence, solution.residuals, ways)[0]
-    metadata = y - y.mean()
+    deviations = y - y.mean()
     return PooledFit(
         coefficients=pd.Series(solution.coefficients[:, 0], index),
         covariance=pd.DataFrame(covariance, index, index),
         nobs=len(y),
         free=smallest_count(ways) - 1,
         sigma=float(np.sqrt(rss / free)),
-        r2=1.0 - rss / float(np.sum(metadata**2)),
+        r2=1.0 - rss / float(np.sum(deviations**2)),
         effects=effects,
         clusters=clusters,
         basis=_basis(panel, len(y), effects, clusters, missing),

@@ -12,7 +12,8 @@ from typing import Final
 import numpy as np
 
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.regression.engine.covariance import bartlett_sum
+from ultrum.core.regression.engine.newey_west import bartlett_sum, bartlett_weight, on_calendar
+from ultrum.core.regression.engine.qr import orthonormal, projection_residuals, unit_columns
 from ultrum.errors import EstimationError
 
 _AT_ONCE: Final = 1 << 22  # numbers of score products held at a time
@@ -43,12 +44,11 @@ def added_terms_f(
     EstimationError
         If the added terms are combinations of X and each other.
     """
-    Q = np.linalg.qr(_unit(X))[0]
-    apart = added - Q @ (Q.T @ added)
+    apart = projection_residuals(X, added)
     lost = np.linalg.norm(apart, axis=0) < 1e-9 * np.linalg.norm(added, axis=0)
     if lost.any():
         raise EstimationError("The added terms are combinations of those in the regression.")
-    scores = _unit(apart) * residuals[:, None]
+    scores = unit_columns(apart) * residuals[:, None]
     total = scores.sum(axis=0)
     middle = bartlett_sum(scores, lags or 0, positions)
     rows, terms = len(X), X.shape[1] + added.shape[1]
@@ -73,7 +73,7 @@ def break_f_path(X: Floats, Y: Floats, cuts: Ints, positions: Ints, lags: int | 
         d'V⁻¹d/p·(T − 2p)/T with d the difference of the coefficients and V the sum of the covariances of both
         parts.
     """
-    Q = np.linalg.qr(_unit(X))[0]  # the test does not depend on the units of the factors
+    Q = orthonormal(X)  # the test does not depend on the units of the factors
     residuals = Y - Q @ (Q.T @ Y)
     rows, terms = Q.shape
     gram = np.cumsum(Q[:, :, None] * Q[:, None, :], axis=0)[cuts - 1]
@@ -93,35 +93,20 @@ def break_f_path(X: Floats, Y: Floats, cuts: Ints, positions: Ints, lags: int | 
     return np.asarray(made / terms * (rows - 2 * terms) / rows)
 
 
-def _unit(X: Floats) -> Floats:
-    return np.asarray(X / np.maximum(np.linalg.norm(X, axis=0), np.finfo(float).tiny))
-
-
 def _products_by_cut(
     scores: Floats, cuts: Ints, positions: Ints, lags: int | None
 ) -> tuple[Floats, Floats]:
     """Weighted products of scores (T, p, N) over the rows before and from each cut, (C, p, p, N)."""
-    line, places = _on_calendar(scores, positions)
+    line, places = on_calendar(scores, positions)
     starts = places[cuts]
     squares: Floats = np.cumsum(line[:, :, None] * line[:, None], axis=0)
     ahead = squares[starts - 1]
     behind = squares[-1] - ahead
     for lag in range(1, min(lags or 0, len(line) - 1) + 1):
-        weight = 1.0 - lag / ((lags or 0) + 1.0)
-        cross = weight * line[lag:, :, None] * line[:-lag, None]
+        cross = bartlett_weight(lag, lags or 0) * line[lag:, :, None] * line[:-lag, None]
         sums = np.concatenate([np.zeros((lag, *cross.shape[1:])), np.cumsum(cross, axis=0)])
         own = sums[starts - 1]
         rest = sums[-1] - sums[np.minimum(starts + lag - 1, len(sums) - 1)]
         ahead += own + own.swapaxes(1, 2)
         behind += rest + rest.swapaxes(1, 2)
     return ahead, behind
-
-
-def _on_calendar(scores: Floats, positions: Ints) -> tuple[Floats, Ints]:
-    """Scores at their periods, zero where a period has none, and the place of each row."""
-    places = positions - positions[0]
-    if places[-1] + 1 == len(scores):
-        return scores, places
-    line = np.zeros((int(places[-1]) + 1, *scores.shape[1:]))
-    line[places] = scores
-    return line, places

@@ -11,7 +11,7 @@ import scipy.special
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.regression.engine.qr import least_squares
+from ultrum.core.regression.engine.qr import least_squares, unit_columns
 from ultrum.core.regression.inference import TestResult
 from ultrum.core.regression.influence import weighted_rows
 from ultrum.core.regression.inputs import same_rows
@@ -253,7 +253,7 @@ def _date_interval(
 def _f_path(X: Floats, Y: Floats, cuts: Ints) -> Floats:
     """Chow's F of each column at each cut, shape (cuts, columns)."""
     rows, terms = X.shape
-    X = X / np.maximum(np.linalg.norm(X, axis=0), np.finfo(float).tiny)
+    X = unit_columns(X)
     squares = np.sum(Y * Y, axis=0)
     whole = squares - _explained(X, Y)
     below = rows - 2 * terms
@@ -295,8 +295,7 @@ def _cusum(fit: Fit) -> BreakTest:
 def _recursive_residuals(X: Floats, y: Floats) -> Floats:
     """Errors of one-step forecasts, each over its own spread, from the first row that can be foretold."""
     rows, terms = X.shape
-    scale = np.maximum(np.linalg.norm(X, axis=0), np.finfo(float).tiny)
-    X = X / scale
+    X = unit_columns(X)
     begun = terms
     while begun < rows and np.linalg.matrix_rank(X[:begun]) < terms:
         begun += 1

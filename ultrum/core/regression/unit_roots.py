@@ -9,6 +9,8 @@ import numpy as np
 import scipy.special
 
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.regression.engine.newey_west import on_calendar
+from ultrum.core.regression.engine.qr import row_weights
 from ultrum.errors import EstimationError
 
 _SHORT: Final = 25  # rows, below which the test says little
@@ -50,14 +52,13 @@ def dickey_fuller(values: Floats, trend: bool = False, positions: Ints | None = 
             f"{len(values)} values are too few for a unit-root test; take {_SHORT}."
         )
     most = min(int(12 * (len(values) / 100) ** 0.25), len(values) // 3 - 2)
-    values = _on_calendar(values, positions)
+    values = on_calendar(values, positions, empty=np.nan)[0]
     changes = np.diff(values)
     lags = _lags(values, changes, most, trend)
     y, X = _design(values, changes, lags, lags, trend)
-    q, r = np.linalg.qr(X)
-    beta = np.linalg.solve(r, q.T @ y)
+    weights = row_weights(X)
+    beta, root = weights @ y, weights[0]
     rss = float(np.sum((y - X @ beta) ** 2))
-    root = np.linalg.solve(r, np.eye(len(r)))[0]
     error = np.sqrt(rss / (len(y) - X.shape[1]) * (root @ root))
     statistic = float(beta[0] / error) if error > 0 else -np.inf
     return UnitRoot(statistic, _p_value(statistic, "trend" if trend else "constant"), lags)
@@ -87,9 +88,9 @@ def is_persistent(values: Floats) -> bool:
     """Whether a series moves so slowly that it may be a level; a straight line is a trend put in on purpose."""
     if len(values) < _SHORT:
         return False
-    metadata = values - values.mean()
-    total = float(metadata @ metadata)
-    if not total > 0 or metadata[1:] @ metadata[:-1] < _PERSISTENT * total:
+    deviations = values - values.mean()
+    total = float(deviations @ deviations)
+    if not total > 0 or deviations[1:] @ deviations[:-1] < _PERSISTENT * total:
         return False
     return bool(np.abs(np.diff(values, 2)).max() > 1e-9 * np.abs(values).max())
 
@@ -107,15 +108,6 @@ def _design(
     y, X = changes[first:], np.column_stack(columns)
     whole = np.isfinite(y) & np.isfinite(X).all(axis=1)
     return y[whole], X[whole]
-
-
-def _on_calendar(values: Floats, positions: Ints | None) -> Floats:
-    """Values at their periods, missing where a period has none."""
-    if positions is None or positions[-1] - positions[0] + 1 == len(values):
-        return values
-    line = np.full(int(positions[-1] - positions[0]) + 1, np.nan)
-    line[positions - positions[0]] = values
-    return line
 
 
 def _lags(values: Floats, changes: Floats, most: int, trend: bool) -> int:

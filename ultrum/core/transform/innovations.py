@@ -8,6 +8,7 @@ import numpy as np
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.regression.engine.qr import coefficients
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.gaps import positions_of
@@ -96,9 +97,8 @@ def _of_one(
         order = _order(values, lagged, most, criterion)
         found = np.full(len(values), np.nan)
         used = np.isfinite(values) & np.isfinite(lagged[:, : order + 1]).all(axis=1)
-        found[used] = values[used] - lagged[used, : order + 1] @ _coefficients(
-            values[used], lagged[used, : order + 1]
-        )
+        design = lagged[used, : order + 1]
+        found[used] = values[used] - design @ coefficients(design, values[used])
         return found[rows], order
     return _expanding(values, lagged, most, criterion, min_obs)[rows], "chosen anew each period"
 
@@ -137,11 +137,6 @@ def _order(values: Floats, lagged: Floats, most: int, criterion: str) -> int:
     return int(np.argmin(count * np.log(spread) + price * np.arange(1, most + 2)))
 
 
-def _coefficients(y: Floats, x: Floats) -> Floats:
-    q, r = np.linalg.qr(x)
-    return np.asarray(np.linalg.solve(r, q.T @ y))
-
-
 def _expanding(values: Floats, lagged: Floats, most: int, criterion: str, min_obs: int) -> Floats:
     found = np.full(len(values), np.nan)
     known = np.cumsum(np.isfinite(values))
@@ -152,6 +147,6 @@ def _expanding(values: Floats, lagged: Floats, most: int, criterion: str, min_ob
         past = np.isfinite(values[:row]) & np.isfinite(lagged[:row, : order + 1]).all(axis=1)
         now = lagged[row, : order + 1]
         if np.isfinite(now).all():
-            fitted = _coefficients(values[:row][past], lagged[:row, : order + 1][past])
+            fitted = coefficients(lagged[:row, : order + 1][past], values[:row][past])
             found[row] = values[row] - now @ fitted
     return found

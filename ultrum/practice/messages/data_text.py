@@ -16,11 +16,11 @@ def data_csv(
     """One row per observation, or one per series without data."""
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
-    metadata = ["DATAFLOW"] if version == "1.0.0" else ["STRUCTURE", "STRUCTURE_ID", "ACTION"]
+    leading = ["DATAFLOW"] if version == "1.0.0" else ["STRUCTURE", "STRUCTURE_ID", "ACTION"]
     name = f"{AGENCY}:{flow.id}({VERSION})"
     said = [name] if version == "1.0.0" else ["dataflow", name, "I"]
     writer.writerow(
-        [*metadata, *flow.dimensions, "TIME_PERIOD", "OBS_VALUE", *SERIES_ATTRIBUTES, "OBS_STATUS"]
+        [*leading, *flow.dimensions, "TIME_PERIOD", "OBS_VALUE", *SERIES_ATTRIBUTES, "OBS_STATUS"]
     )
     for key, rows in series:
         head = [*said, *key.split(".")]

@@ -85,7 +85,7 @@ def status_codes() -> dict[str, str]:
     return dict(STATUSES)
 
 
-def header(root: Any, structure: Flow | None = None, **metadata: str) -> Any:
+def header(root: Any, structure: Flow | None = None, **attributes: str) -> Any:
     """Header of an SDMX-ML message, with the structure its data follow."""
     head = add(root, "mes:Header")
     add(head, "mes:ID", "QLO-1")
@@ -99,7 +99,7 @@ def header(root: Any, structure: Flow | None = None, **metadata: str) -> Any:
             "mes:Structure",
             structureID=structure.id,
             dimensionAtObservation="TIME_PERIOD",
-            **metadata,
+            **attributes,
         )
         outer = add(follows, "com:Structure")
         add(

@@ -11,10 +11,10 @@ from ultrum.report.figure_style import STYLE
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-About = Mapping[str, str]
+RunFacts = Mapping[str, str]
 
 
-def to_svg(ax: Axes, metadata: About | None = None) -> str:
+def to_svg(ax: Axes, metadata: RunFacts | None = None) -> str:
     """The axes' figure as SVG text without a clock, so that the same data give the same bytes."""
     packed = io.StringIO()
     parts = [p for p in (_title(metadata), _description(metadata)) if p]
@@ -24,14 +24,14 @@ def to_svg(ax: Axes, metadata: About | None = None) -> str:
     return text[text.index("<svg") :]
 
 
-def to_png(ax: Axes, path: Any, metadata: About | None = None) -> None:
+def to_png(ax: Axes, path: Any, metadata: RunFacts | None = None) -> None:
     """The axes' figure as a PNG file; ``metadata`` (study, run, data_until) goes into its metadata."""
     facts = {"Title": _title(metadata), "Description": _description(metadata)}
     figure: Any = ax.get_figure()
     figure.savefig(path, format="png", dpi=140, metadata={"Software": None, **_known(facts)})
 
 
-def to_pdf(ax: Axes, path: Any, metadata: About | None = None) -> None:
+def to_pdf(ax: Axes, path: Any, metadata: RunFacts | None = None) -> None:
     """The axes' figure as a PDF file; ``metadata`` goes into its metadata."""
     facts = {"Title": _title(metadata), "Subject": _description(metadata)}
     clock = {"CreationDate": None, "Producer": None, "Creator": None}
@@ -46,11 +46,11 @@ def _save(ax: Axes, place: Any, form: str, metadata: Mapping[str, Any]) -> None:
         figure.savefig(place, format=form, metadata=dict(metadata))
 
 
-def _title(metadata: About | None) -> str:
+def _title(metadata: RunFacts | None) -> str:
     return (metadata or {}).get("study", "")
 
 
-def _description(metadata: About | None) -> str:
+def _description(metadata: RunFacts | None) -> str:
     rest = {k: v for k, v in (metadata or {}).items() if k != "study"}
     return ", ".join(f"{name.replace('_', ' ')} {value}" for name, value in rest.items())
 

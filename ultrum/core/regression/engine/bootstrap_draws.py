@@ -33,12 +33,12 @@ def block_length(block: Floats) -> float:
 
 def _length(values: Floats) -> float:
     rows = len(values)
-    metadata = values - values.mean()
+    deviations = values - values.mean()
     run = max(5, int(np.ceil(np.sqrt(np.log10(rows)))))
     most = int(np.ceil(np.sqrt(rows))) + run
     lags = min(most + run, rows - 1)
     covariances = (
-        np.array([metadata[lag:] @ metadata[: rows - lag] for lag in range(lags + 1)]) / rows
+        np.array([deviations[lag:] @ deviations[: rows - lag] for lag in range(lags + 1)]) / rows
     )
     if not covariances[0] > 0:
         return 1.0

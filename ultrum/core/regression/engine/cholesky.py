@@ -101,6 +101,27 @@ def solve_batch(gram: Floats, cross: Floats, squares: Floats, constant: bool) ->
     return BatchSolution(coefficients, root, rss, tss, loose)
 
 
+def solve_moments(gram: Floats, cross: Floats, squares: Floats) -> tuple[Floats, Bools]:
+    """Coefficients of B regressions from their moments, and which of them lose digits.
+
+    Parameters
+    ----------
+    gram, cross, squares : ndarray, shape (B, p, p), (B, p) and (B,)
+        X'X, X'y and y'y.
+
+    Returns
+    -------
+    tuple of ndarray, shape (B, p) and (B,)
+        The second marks what must be solved by QR.
+    """
+    low, high = np.tril_indices(cross.shape[1])
+    with np.errstate(divide="ignore", invalid="ignore"):
+        solution = solve_batch(
+            gram[:, low, high][:, :, None], cross[:, :, None], squares[:, None], False
+        )
+    return np.asarray(solution.coefficients[:, :, 0].T), np.asarray(solution.loose[:, 0])
+
+
 def coefficients_of(solution: BatchSolution, shift: Shift, centre: Floats) -> Floats:
     """Coefficients (p, B, N) on the data; ``centre`` is what was taken from the left-hand sides."""
     made = solution.coefficients / shift.spread[:, None, None]

@@ -12,7 +12,7 @@ from typing import Final
 import numpy as np
 
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.regression.engine.newey_west_lags import AUTOMATIC, lag_rule
+from ultrum.core.regression.engine.newey_west import AUTOMATIC, newey_west
 from ultrum.errors import EstimationError
 
 _WORDS: Final = {
@@ -84,7 +84,7 @@ def covariance(
     moments : ndarray of int64, shape (T,)
         Ordinal of each row, so that lags count periods and not rows.
     lags : int, optional
-        Only for hac; by default :func:`~ultrum.core.regression.engine.newey_west_lags.lag_rule`.
+        Only for hac; by default :func:`~ultrum.core.regression.engine.newey_west.lag_rule`.
     """
     if errors == "classical":
         return classical(influence, residuals)
@@ -111,38 +111,3 @@ def heteroskedastic(influence: Floats, residuals: Floats, leverage: Floats, kind
         weight = weight / (slack if kind == "hc2" else slack**2)
     meat = np.einsum("pt,tn,qt->npq", influence, weight, influence, optimize=True)
     return np.asarray(meat * rows / (rows - columns) if kind == "hc1" else meat)
-
-
-def newey_west(
-    influence: Floats, residuals: Floats, moments: Ints, lags: int | None = None
-) -> Floats:
-    """Newey and West (1987) with Bartlett weights and factor T/(T−p).
-
-    Rows that are missing in the calendar contribute zero scores (Parzen 1963).
-    """
-    columns, rows = influence.shape
-    depth = lag_rule(rows) if lags is None else lags
-    place = moments - moments[0]
-    scores = np.zeros((place[-1] + 1, columns, residuals.shape[1]))
-    scores[place] = influence.T[:, :, None] * residuals[:, None, :]
-    total = np.einsum("tpn,tqn->npq", scores, scores)
-    for lag in range(1, min(depth, len(scores) - 1) + 1):
-        cross = np.einsum("tpn,tqn->npq", scores[lag:], scores[:-lag])
-        total += (1.0 - lag / (depth + 1.0)) * (cross + cross.transpose(0, 2, 1))
-    return np.asarray(total * rows / (rows - columns))
-
-
-def bartlett_sum(scores: Floats, lags: int, positions: Ints | None = None) -> Floats:
-    """Σ over lags of Bartlett-weighted products of scores (T,p) with those some periods earlier, (p,p).
-
-    ``positions`` (T,) count periods where some are missing; these contribute zero scores (Parzen 1963).
-    """
-    if positions is not None and len(positions):
-        line = np.zeros((int(positions[-1] - positions[0]) + 1, scores.shape[1]))
-        line[positions - positions[0]] = scores
-        scores = line
-    total = scores.T @ scores
-    for lag in range(1, min(lags, len(scores) - 1) + 1):
-        cross = scores[lag:].T @ scores[:-lag]
-        total += (1.0 - lag / (lags + 1.0)) * (cross + cross.T)
-    return np.asarray(total)

@@ -95,17 +95,44 @@ def least_squares(
     return Solution(coefficients, residuals, influence, np.sum(Q * Q, axis=1))
 
 
+def unit_columns(X: Floats) -> Floats:
+    """Columns of unit length; a column of zeros stays as it is."""
+    length = np.linalg.norm(X, axis=0)
+    return np.asarray(X / np.where(length > 0, length, 1.0))
+
+
+def orthonormal(X: Floats) -> Floats:
+    """Orthonormal columns that span those of X; the units of X do not matter."""
+    return np.asarray(np.linalg.qr(unit_columns(X))[0])
+
+
+def projection_residuals(X: Floats, Y: Floats) -> Floats:
+    """The part of Y that the columns of X do not explain."""
+    Q = orthonormal(X)
+    return np.asarray(Y - Q @ (Q.T @ Y))
+
+
+def coefficients(X: Floats, y: Floats) -> Floats:
+    """Coefficients alone, for designs whose columns are independent and of like size."""
+    Q, R = np.linalg.qr(X)
+    return np.asarray(np.linalg.solve(R, Q.T @ y))
+
+
+def row_weights(X: Floats) -> Floats:
+    """(X'X)⁻¹X', the weight of each row in each coefficient, shape (p, T)."""
+    Q, R = np.linalg.qr(X)
+    return np.asarray(np.linalg.solve(R, Q.T))
+
+
 def condition_number(X: Floats) -> float:
     """Condition number of a design with columns of unit length (Belsley, Kuh and Welsch 1980)."""
-    length = np.linalg.norm(X, axis=0)
-    return float(np.linalg.cond(np.linalg.qr(X / np.where(length > 0, length, 1.0))[1]))
+    return float(np.linalg.cond(np.linalg.qr(unit_columns(X))[1]))
 
 
 def inflation(X: Floats, centred: bool) -> Floats:
     """Variance inflation 1/(1 − R²) of each column on the others (Marquardt 1970), shape (K,)."""
-    metadata = X - X.mean(axis=0) if centred else X
-    length = np.linalg.norm(metadata, axis=0)
-    R = np.linalg.qr(metadata / np.where(length > 0, length, 1.0))[1]
+    columns = X - X.mean(axis=0) if centred else X
+    R = np.linalg.qr(unit_columns(columns))[1]
     with np.errstate(divide="ignore"):
         inverse = scipy.linalg.solve_triangular(R, np.eye(len(R)), check_finite=False)
     return np.asarray(np.sum(inverse**2, axis=1))

@@ -15,6 +15,7 @@ import numpy.typing as npt
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.regression.engine import cholesky
 from ultrum.core.regression.engine.covariance import covariance
+from ultrum.core.regression.engine.newey_west import bartlett_weight, lag_rules
 from ultrum.core.regression.engine.qr import least_squares
 from ultrum.errors import EstimationError
 
@@ -321,13 +322,8 @@ def _add_lags(
     for lag in range(1, min(int(depth.max()), one.width - 1) + 1):
         pairs = cholesky.packed_products(window[lag:], window[:-lag])
         cross = pairs.T @ np.multiply(errors[lag:], errors[:-lag], out=products[lag:])
-        cross *= np.maximum(1.0 - lag / (depth + 1.0), 0.0)
+        cross *= bartlett_weight(lag, depth)
         meat += cross
-
-
-def lag_rules(nobs: Ints) -> Ints:
-    """floor(4(T/100)^(2/9)) of many samples, after Newey and West (1994)."""
-    return np.asarray(4.0 * (nobs / 100.0) ** (2.0 / 9.0)).astype(np.int64)
 
 
 def _blank_short(made: Estimates, where: slice, enough: Bools) -> None:
@@ -381,9 +377,9 @@ def r_squared(
 ) -> Floats:
     """1 − RSS/TSS of each column; the total about the mean where there is a constant."""
     own = np.ones(len(Y)) if weights is None else weights
-    metadata = Y - (own @ Y) / own.sum() if centred else Y
+    deviations = Y - (own @ Y) / own.sum() if centred else Y
     with np.errstate(invalid="ignore", divide="ignore"):
-        return np.asarray(1.0 - rss / (own @ metadata**2))
+        return np.asarray(1.0 - rss / (own @ deviations**2))
 
 
 def _middle(Y: Floats) -> Floats:
