@@ -20,7 +20,7 @@ with (
     rents = desk.table(
         "council:rents/{region}.csv", over={"region": [f"{k:02d}" for k in range(1, 13)]}
     )
-    shapes = desk.obtain("council", "provinces.geojson").body
+    shapes = desk.download("council", "provinces.geojson").body
 
 rates = ul.ExchangeRates(quotes)
 print(rates)

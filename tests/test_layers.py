@@ -4,6 +4,7 @@ import ast
 import subprocess
 import sys
 import unittest
+from collections import Counter
 
 from tests.support import ROOT
 
@@ -38,6 +39,15 @@ def imports(path):
             yield f"relative import in {path}"
 
 
+def imported(path):
+    """Modules of the package that a file imports, anywhere in it; also as ``from package import module``."""
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.ImportFrom):
+            yield from (node.module, *(f"{node.module}.{alias.name}" for alias in node.names))
+        elif isinstance(node, ast.Import):
+            yield from (alias.name for alias in node.names)
+
+
 def clean_python(code):
     return subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
 
@@ -58,6 +68,17 @@ class Layers(unittest.TestCase):
                 if layer == "core" and parts[0] in NEVER_IN_CORE:
                     wrong.append(f"core: {path.name} imports {name}")
         self.assertEqual(wrong, [])
+
+    def test_no_module_imports_itself_through_others_and_each_name_is_used_once(self):
+        files = [p for p in (ROOT / "ultrum").rglob("*.py") if p.name != "__init__.py"]
+        module = {".".join(p.relative_to(ROOT).with_suffix("").parts): p for p in files}
+        needs = {name: {m for m in imported(path) if m in module} for name, path in module.items()}
+        free = set()
+        while ready := {name for name in module if name not in free and needs[name] <= free}:
+            free |= ready
+        self.assertEqual(sorted(set(module) - free), [], "these import each other in a circle")
+        twice = [n for n, k in Counter(p.stem for p in files).items() if k > 1]
+        self.assertEqual(twice, [])
 
     def test_importing_ultrum_is_light(self):
         code = "import sys, ultrum; print([m for m in sys.modules])"

@@ -60,7 +60,7 @@ def refused(*_, **__): raise AssertionError("a connection was opened")
 socket.socket.connect = socket.create_connection = socket.getaddrinfo = refused
 import ultrum as ul
 for name in ul.__all__: getattr(ul, name)
-import ultrum.cli, ultrum.practice.service, ultrum.report.html_report, ultrum.large.jobs
+import ultrum.cli, ultrum.practice.service, ultrum.report.html_report, ultrum.large
 """
         done = subprocess.run(
             [sys.executable, "-c", code], capture_output=True, text=True, check=False

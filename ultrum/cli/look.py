@@ -224,8 +224,8 @@ def _series_at(
     """
     from ultrum.cli import terminal_output
     from ultrum.core.transform.steps import apply_steps
+    from ultrum.desk.series_access import series_within
     from ultrum.desk.spans import DataSpan
-    from ultrum.desk.stored import series_within
     from ultrum.errors import UltrumError
     from ultrum.sources.delivery import Address
 
@@ -233,10 +233,11 @@ def _series_at(
     wanted, span = Address.parse(address), DataSpan.of(start, end)
     steps = [*([{"to_frequency": frequency}] if frequency else []), *asked.steps]
     is_table = (
-        desk.kind_of(wanted) != "sdmx" and wanted.path not in desk.sources[wanted.source].snapshots
+        desk.repository.kind_of(wanted) != "sdmx"
+        and wanted.path not in desk.sources[wanted.source].snapshots
     )
     reading = desk.table(f"{wanted.source}:{wanted.path}") if is_table else None
-    found = series_within(desk, address, span, whole=bool(steps))
+    found = series_within(desk.repository, address, span, whole=bool(steps))
     known = span.known(*found)
     shaped: list[tuple[str, TimeSeries]] = []
     faults: list[UltrumError] = []

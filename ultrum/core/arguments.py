@@ -17,7 +17,7 @@ from typing import Any, Final, ParamSpec, TypeVar, Union, get_args, get_origin, 
 import numpy as np
 import pandas as pd
 
-from ultrum.core.streamed import refuse_streamed
+from ultrum.core.large_data import refuse_large
 from ultrum.errors import ArgumentError
 
 P = ParamSpec("P")
@@ -78,7 +78,7 @@ def checked(function: Callable[P, R]) -> Callable[P, R]:
         kinds = kinds_of()
         for name, value in shape.bind(*args, **kwargs).arguments.items():
             if name in kinds and not _fits(value, kinds[name]):
-                refuse_streamed(function.__name__, value)
+                refuse_large(function.__name__, value)
                 raise ArgumentError(_in_words(function.__qualname__, name, value, kinds[name]))
             _check_number(function.__qualname__, name, value)
         try:

@@ -8,7 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import pandas as pd
 
@@ -17,15 +17,13 @@ from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.period_labels import period_label
 from ultrum.core.transform.steps import apply_steps
 from ultrum.desk.column_names import unique_headings
+from ultrum.desk.repository import Repository
 from ultrum.desk.revisions import status_of
+from ultrum.desk.series_access import one_series, paths_of, series_within
 from ultrum.desk.series_sets import Member, SeriesSet
 from ultrum.desk.spans import DataSpan
-from ultrum.desk.stored import paths_of, series_within
 from ultrum.errors import SourceError, UltrumError
 from ultrum.sources.delivery import Address
-
-if TYPE_CHECKING:
-    from ultrum.desk.desk import Desk
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -121,11 +119,13 @@ def _long(series: TimeSeries, name: str, rows: pd.Index | None) -> pd.DataFrame:
     return pd.DataFrame({**facts, "period": periods, "value": known.to_numpy()})
 
 
-def pull(desk: Desk, what: SeriesSet | Sequence[str] | str, resume: bool = False) -> PullResult:
+def pull(
+    repository: Repository, what: SeriesSet | Sequence[str] | str, resume: bool = False
+) -> PullResult:
     """Fetch every series of a set; what fails is told with its reason."""
     plan = _plan(what)
-    progress = _Progress(Path(desk.vault.path) / "pulls" / f"{plan.identity}.txt", resume)
-    job = _Job(desk, plan, progress)
+    progress = _Progress(Path(repository.vault.path) / "pulls" / f"{plan.identity}.txt", resume)
+    job = _Job(repository, plan, progress)
     try:
         job.ask([m for m in plan.series if m.address not in progress.before])
         return _gathered(plan, job)
@@ -196,7 +196,7 @@ def _shaped(
     if plan.how:
         last["how"] = plan.how
     steps = [*member.steps, *([{"to_frequency": last}] if plan.frequency else [])]
-    made = apply_steps(series, steps, job.desk.fetch, start=span.start, end=span.end)
+    made = apply_steps(series, steps, job.fetch, start=span.start, end=span.end)
     if not member.name:
         return made
     return made.with_metadata(name=member.name, title=made.metadata.heading)
@@ -248,37 +248,43 @@ class _Progress:
 class _Job:
     """One pull: the desk, the span, and how the vault stood before."""
 
-    def __init__(self, desk: Desk, plan: SeriesSet, progress: _Progress) -> None:
-        self.desk, self.plan, self.progress = desk, plan, progress
+    def __init__(self, repository: Repository, plan: SeriesSet, progress: _Progress) -> None:
+        self.repository, self.plan, self.progress = repository, plan, progress
         self.span = DataSpan.of_words(plan.span)
         self.began = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ")
         self._found: dict[str, list[TimeSeries]] = {}
         self._faults: dict[str, UltrumError] = {}
         self._new: tuple[int, set[tuple[str, str]]] = (0, set())
-        self._before: Desk | None = None
-        self._after: Desk | None = None
+        self._before: Repository | None = None
+        self._after: Repository | None = None
 
     def close(self) -> None:
-        """Close the desks that looked back."""
-        for desk in (self._before, self._after):
-            if desk is not None:
-                desk.close()
+        """Close the repositories of earlier instants."""
+        for repository in (self._before, self._after):
+            if repository is not None:
+                repository.close()
+
+    def fetch(self, address: str) -> TimeSeries:
+        """One series, whole."""
+        return one_series(self.repository, address, DataSpan())
 
     def ask(self, members: Sequence[Member]) -> None:
         """Ask for all answers at once; faults are told later, each with its series."""
-        if self.desk.offline or len(members) < 2:
+        if self.repository.offline or len(members) < 2:
             return
         first = {m.address.partition(":")[0]: m for m in members}
         for member in first.values():  # what all series of a source need is asked for once
             self._warm(member)
-        with ThreadPoolExecutor(self.desk.connections + 4) as pool:
+        with ThreadPoolExecutor(
+            self.repository.fetcher.client.policy.connections_per_host + 4
+        ) as pool:
             list(pool.map(self._warm, members))
 
     def _warm(self, member: Member) -> None:
         if member.address in self._found or member.address in self._faults:
             return
         try:
-            self._found[member.address] = self._read(member, self.desk)
+            self._found[member.address] = self._read(member, self.repository)
             self.progress.finish(member.address)
         except UltrumError as error:  # told with its series, without asking again
             self._faults[member.address] = error
@@ -286,7 +292,11 @@ class _Job:
     def paths_of(self, member: Member) -> list[tuple[str, str]]:
         """Sources and paths of the deliveries that a member needs."""
         return paths_of(
-            self.desk, member.address, self.span, member.over, whole=self._needs_history(member)
+            self.repository,
+            member.address,
+            self.span,
+            member.over,
+            whole=self._needs_history(member),
         )
 
     def _needs_history(self, member: Member) -> bool:
@@ -298,35 +308,37 @@ class _Job:
         if member.address in self._faults:
             raise self._faults[member.address]
         if member.address not in self._found:
-            desk = self.kept if member.address in self.progress.before else self.desk
-            self._found[member.address] = self._read(member, desk)
+            repository = self.kept if member.address in self.progress.before else self.repository
+            self._found[member.address] = self._read(member, repository)
         return self._found[member.address]
 
-    def _read(self, member: Member, desk: Desk) -> list[TimeSeries]:
+    def _read(self, member: Member, repository: Repository) -> list[TimeSeries]:
         if member.over:
             wanted = Address.parse(member.address)
-            reading = desk.table(f"{wanted.source}:{wanted.path}", over=member.over)
+            reading = repository.table(f"{wanted.source}:{wanted.path}", over=member.over)
             return list(reading.series.values())
-        return series_within(desk, member.address, self.span, whole=self._needs_history(member))
+        return series_within(
+            repository, member.address, self.span, whole=self._needs_history(member)
+        )
 
     @property
-    def kept(self) -> Desk:
+    def kept(self) -> Repository:
         """The vault as it is, asking nobody."""
         if self._after is None:
-            self._after = self.desk.at("9999-12-31T00:00:00Z")
+            self._after = self.repository.at("9999-12-31T00:00:00Z")
         return self._after
 
     def status_of(self, member: Member, new: TimeSeries) -> str:
         """What a series is beside what the vault held before."""
-        if self.desk.offline or member.address in self.progress.before:
+        if self.repository.offline or member.address in self.progress.before:
             return "unasked"
         if not self._fresh() & set(self.paths_of(member)):
             return "same"
-        held = [self.desk.vault.latest(s, p, self.began) for s, p in self.paths_of(member)]
+        held = [self.repository.vault.latest(s, p, self.began) for s, p in self.paths_of(member)]
         if not any(held):
             return "new"
         if self._before is None:
-            self._before = self.desk.at(self.began)
+            self._before = self.repository.at(self.began)
         try:
             known = {s.metadata.address or s.name: s for s in self._read(member, self._before)}
         except UltrumError:
@@ -336,7 +348,7 @@ class _Job:
     def _fresh(self) -> set[tuple[str, str]]:
         """Sources and paths whose bytes are new in this pull."""
         seen, fresh = self._new
-        used = self.desk.used
+        used = self.repository.fetcher.used
         fresh |= {(r.source, r.path) for r in used[seen:] if r.retrieved >= self.began}
         self._new = len(used), fresh
         return fresh

@@ -3,18 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import pandas as pd
 
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.period_labels import period_label
+from ultrum.desk.repository import Repository
+from ultrum.desk.series_access import one_series
+from ultrum.desk.spans import DataSpan
 from ultrum.sources.delivery import Address
-
-if TYPE_CHECKING:
-    from ultrum.desk.desk import Desk
-
 
 _ADJUSTED = {
     "N": "none",
@@ -74,17 +72,18 @@ class Description(TextInNotebooks):
         return "\n".join(f"{name:20s} {text}" for name, text in self.facts.items())
 
 
-def describe(desk: Desk, address: str) -> Description:
-    """Fetch a series and tell what it is."""
-    before = len(desk.touched)
-    series = desk.fetch(address)
+def describe(repository: Repository, address: str) -> Description:
+    """Fetch a series and describe it."""
+    accesses = repository.fetcher.accesses
+    before = len(accesses)
+    series = one_series(repository, address, DataSpan())
     source = Address.parse(address).source
-    own = [t for t in desk.touched[before:] if t.source == source]
-    data = [t for t in own if t.path.startswith("data/")] or own  # a service also tells structures
+    own = [access for access in accesses[before:] if access.source == source]
+    data = [access for access in own if access.path.startswith("data/")] or own  # not structures
     if not data:
         return Description(series, "", "")
-    record = desk.again(data[-1])
-    confirmed = desk.vault.confirmations(record)
+    record = repository.fetcher.record_of_access(data[-1])
+    confirmed = repository.vault.confirmations(record)
     return Description(
         series,
         _minute(record.retrieved),

@@ -6,35 +6,28 @@ import os
 from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, date, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import pandas as pd
 
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.date_parser import resolve_instant
-from ultrum.core.transform.aggregation import to_frequency
 from ultrum.desk import search
-from ultrum.desk.addresses import addressed, column_of, places_of
+from ultrum.desk.batch import PullResult, pull
 from ultrum.desk.describe import Description, describe
-from ultrum.desk.fetch import Obtainer, Touch
+from ultrum.desk.fetch import Fetcher
+from ultrum.desk.repository import Repository
 from ultrum.desk.revisions import revisions
-from ultrum.desk.settings import default_vault, load_settings, source_settings
-from ultrum.desk.snapshots import snapshot_series
+from ultrum.desk.series_access import one_series, series_within
+from ultrum.desk.series_sets import SeriesSet
+from ultrum.desk.settings import SourceSettings, default_vault, load_settings, source_settings
 from ultrum.desk.spans import DataSpan
-from ultrum.desk.stored import series_of_service, series_within, table_settings
 from ultrum.desk.synonyms import synonyms_with
-from ultrum.errors import SourceError
 from ultrum.sources.credential_store import CredentialStore
-from ultrum.sources.delivery import Address, Delivery
+from ultrum.sources.delivery import Delivery
 from ultrum.sources.http import HttpClient, HttpPolicy
-from ultrum.sources.sdmx import SdmxSource, accept_of
-from ultrum.sources.table import Reading, TableOptions, read_table
-from ultrum.sources.table.file_patterns import is_pattern, read_many
+from ultrum.sources.table import Reading
 from ultrum.vault import Listings, Record, Vault
-
-if TYPE_CHECKING:
-    from ultrum.desk.batch import PullResult
-    from ultrum.desk.series_sets import SeriesSet
 
 
 class Desk:
@@ -83,14 +76,12 @@ class Desk:
         keep_readings: bool = False,
         credentials: CredentialStore | str | os.PathLike[str] | None = None,
     ) -> None:
-        said: Mapping[str, Any] = (
+        settings: Mapping[str, Any] = (
             {"sources": sources} if isinstance(sources, Mapping) else load_settings(sources)
         )
-        self.sources = {name: source_settings(name, s) for name, s in said["sources"].items()}
-        self.groups = dict(groups or said.get("groups", {}))
-        self.synonyms = synonyms_with(said.get("synonyms", {}))
-        self.vault = Vault(path if path is not None else default_vault())
-        self._said, self._policy = said["sources"], policy
+        self.groups = dict(groups or settings.get("groups", {}))
+        self.synonyms = synonyms_with(settings.get("synonyms", {}))
+        self._settings, self._policy = settings["sources"], policy
         self._progress = progress or (lambda _: None)
         self._client = HttpClient(policy or HttpPolicy())
         self._store = (
@@ -98,11 +89,10 @@ class Desk:
             if isinstance(credentials, CredentialStore)
             else CredentialStore.load(credentials)
         )
-        self._obtainer = Obtainer(
-            self.vault, self.sources, self._client, self._progress, offline, at, self._store
-        )
-        self._readings: dict[tuple[Any, ...], Reading] | None = {} if keep_readings else None
-        self._services: dict[str, SdmxSource] = {}
+        named = {name: source_settings(name, s) for name, s in settings["sources"].items()}
+        vault = Vault(path if path is not None else default_vault())
+        fetcher = Fetcher(vault, named, self._client, self._progress, offline, at, self._store)
+        self.repository = Repository(fetcher, keep_readings)
         self._listings: Listings | None = None
 
     def __enter__(self) -> Desk:
@@ -114,36 +104,32 @@ class Desk:
     def close(self) -> None:
         """Close connections and the vault."""
         self._client.__exit__()
-        self.vault.close()
+        self.repository.close()
         if self._listings is not None:
             self._listings.close()
 
     @property
-    def offline(self) -> bool:
-        """Whether nobody is asked."""
-        return self._obtainer.offline or bool(self._obtainer.at)
+    def vault(self) -> Vault:
+        """The store of downloads."""
+        return self.repository.vault
 
     @property
-    def instant(self) -> str:
-        """Instant as of which the vault is seen; empty for now."""
-        return self._obtainer.at
+    def sources(self) -> Mapping[str, SourceSettings]:
+        """Settings of the sources by name."""
+        return self.repository.sources
+
+    @property
+    def offline(self) -> bool:
+        """Whether no source is asked."""
+        return self.repository.offline
 
     @property
     def used(self) -> list[Record]:
-        """Deliveries used in this session."""
-        return self._obtainer.used
-
-    @property
-    def touched(self) -> list[Touch]:
-        """Every look at a delivery in this session, in order."""
-        return self._obtainer.touched
-
-    def again(self, touch: Touch) -> Record:
-        """The catalogue entry of a delivery asked for as before."""
-        return self._obtainer.record_of(touch.source, touch.path, touch.accept, touch.page)[0]
+        """Downloads used in this session."""
+        return self.repository.fetcher.used
 
     def at(self, instant: str) -> Desk:
-        """A desk that sees the vault as it stood at an instant, and asks nobody.
+        """A desk that sees the vault as it was at an instant, and asks no source.
 
         Parameters
         ----------
@@ -151,8 +137,8 @@ class Desk:
             ISO 8601, UTC where it names no zone; a day means its end.
         """
         moment = resolve_instant(instant, date.today())
-        return Desk(self.vault.path, sources=self._said, groups=self.groups, progress=self._progress,
-                    policy=self._policy, at=moment, keep_readings=self._readings is not None,
+        return Desk(self.vault.path, sources=self._settings, groups=self.groups, progress=self._progress,
+                    policy=self._policy, at=moment, keep_readings=self.repository.keeps_readings,
                     credentials=self._store)  # fmt: skip
 
     def fetch(
@@ -188,25 +174,14 @@ class Desk:
         FrequencyError
             If a higher frequency is asked for than the source has.
         """
-        wanted = Address.parse(address)
-        span = DataSpan.of(start, end, last)
-        if self.kind_of(wanted) == "sdmx":
-            series = series_of_service(self, wanted, span, whole=bool(frequency))
-        else:
-            series = self._of_table(wanted, facts)
-            facts = {}
-        if facts:
-            series = series.with_metadata(**facts)
-        if frequency:  # of whole periods, before the start is cut
-            series = to_frequency(series.sample(None, span.end or None), frequency)
-        return span.cut(series)
+        return one_series(self.repository, address, DataSpan.of(start, end, last), frequency, facts)
 
     def fetch_all(
         self, address: str, *, start: str = "", end: str = "", last: int = 0
     ) -> list[TimeSeries]:
         """Every series that an address with wildcards, or of a whole table, names."""
         span = DataSpan.of(start, end, last)
-        found = series_within(self, address, span)
+        found = series_within(self.repository, address, span)
         known = span.known(*found)
         return [known.cut(s) for s in found]
 
@@ -224,20 +199,7 @@ class Desk:
             Decisions and facts as for :func:`ultrum.read_series`, such as ``records_only=True``,
             ``units="percent"`` or ``measure="return"``.
         """
-        wanted = Address.parse(address)
-        if self.kind_of(wanted) == "sdmx":
-            raise SourceError(f"{address}: {wanted.source} is a statistics service, not a table.")
-        settings = self.sources[wanted.source]
-        options = TableOptions.of(**{**table_settings(settings, wanted.path), **said})
-        if is_pattern(wanted.path):
-            places = places_of(self.sources[wanted.source], wanted.path, over or {})
-            reading = read_many(
-                wanted.path, places, options, lambda p, o: self._read(Address(wanted.source, p), o),
-                lambda p: self._obtainer.obtain(wanted.source, p).body,
-            )  # fmt: skip
-        else:
-            reading = self._read(wanted, options)
-        return addressed(reading, wanted)
+        return self.repository.table(address, over, **said)
 
     def search(
         self, words: str = "", *, limit: int = 200, refresh: bool = False, **filters: Any
@@ -294,7 +256,7 @@ class Desk:
 
     def describe(self, address: str) -> Description:
         """What a series is: title, unit, frequency, ends, last update, notes."""
-        return describe(self, address)
+        return describe(self.repository, address)
 
     def pull(self, what: SeriesSet | Sequence[str] | str, *, resume: bool = False) -> PullResult:
         """Fetch many series at once; one that fails never stops the others.
@@ -305,14 +267,11 @@ class Desk:
         resume : bool
             Take up a pull that was stopped or failed in part; what it got is not asked for again.
         """
-        from ultrum.desk.batch import pull
-
-        return pull(self, what, resume)
+        return pull(self.repository, what, resume)
 
     def refresh(self, what: SeriesSet | Sequence[str] | str) -> PullResult:
         """Ask again for series, in this session too; the result says what changed."""
-        self._obtainer.forget_session()
-        self._services.clear()
+        self.repository.start_again()
         return self.pull(what)
 
     def revisions(self, address: str, since: str = "", until: str = "") -> pd.DataFrame:
@@ -331,7 +290,7 @@ class Desk:
         """
         today = date.today()
         bounds = [resolve_instant(said, today) if said else "" for said in (since, until)]
-        return revisions(self, address, *bounds)
+        return revisions(self.repository, address, *bounds)
 
     def listings(self, refresh: bool = False) -> Listings:
         """The catalogues of all sources, taken where they are not yet kept."""
@@ -341,57 +300,9 @@ class Desk:
             if not self.offline and (refresh or not self._listings.refreshed(name)):
                 self._progress(f"{name}: catalogue")
                 now = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
-                self._listings.replace(name, search.entries_of(self, name), now)
+                self._listings.replace(name, search.entries_of(self.repository, name), now)
         return self._listings
 
-    def service(self, name: str) -> SdmxSource:
-        """The statistics service of a name."""
-        if name not in self._services:
-            where = self.sources[name]
-
-            def _obtain(path: str, accept: str) -> Delivery:
-                return self._obtainer.obtain(name, path, accept)
-
-            self._services[name] = SdmxSource(name, _obtain, where.format, where.rest)
-        return self._services[name]
-
-    def kind_of(self, address: Address) -> str:
-        """Kind of the source an address names."""
-        if address.source not in self.sources:
-            known = ", ".join(self.sources) or "none"
-            raise SourceError(f"'{address}': no source '{address.source}'; there are: {known}.")
-        return self.sources[address.source].kind
-
-    def record_of(self, source: str, path: str, page: bool = False) -> tuple[Record, Delivery]:
-        """The answer at a path with its entry in the vault."""
-        return self._obtainer.record_of(source, path, page=page)
-
-    @property
-    def connections(self) -> int:
-        """Answers of one host asked for at once."""
-        return self._client.policy.connections_per_host
-
-    def obtain(self, source: str, path: str) -> Delivery:
-        """The raw answer at a path, through the vault."""
-        settings = self.sources[source]
-        page = any(s.path == path for s in settings.snapshots.values())
-        accept = accept_of(settings.format) if settings.kind == "sdmx" else "*/*"
-        return self._obtainer.obtain(source, path, accept, page)
-
-    def _read(self, wanted: Address, options: TableOptions) -> Reading:
-        """A table of one file, as it was read before where readings are kept."""
-        record, answer = self.record_of(wanted.source, wanted.path)
-        body, day = answer.body, record.retrieved[:10]
-        options = options.in_charset(answer.content_type, body)
-        if self._readings is None:
-            return read_table(body, wanted.path, options, day)
-        key = (wanted.source, wanted.path, hash(body), repr(options))
-        if key not in self._readings:
-            self._readings[key] = read_table(body, wanted.path, options, day)
-        return self._readings[key]
-
-    def _of_table(self, wanted: Address, facts: Mapping[str, Any]) -> TimeSeries:
-        snapshots = self.sources[wanted.source].snapshots
-        if wanted.path in snapshots:
-            return snapshot_series(self, wanted, snapshots[wanted.path])
-        return column_of(self.table(f"{wanted.source}:{wanted.path}", **facts), wanted)
+    def download(self, source: str, path: str) -> Delivery:
+        """The raw response at a path, through the vault."""
+        return self.repository.response(source, path)

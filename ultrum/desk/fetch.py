@@ -24,8 +24,8 @@ Progress = Callable[[str], None]
 
 
 @dataclass(frozen=True)
-class Touch:
-    """A delivery that was looked at: where it is, how it was asked for, and the checksum of what came."""
+class Access:
+    """One use of a download: its place, how it was requested, and the checksum of its bytes."""
 
     source: str
     path: str
@@ -34,8 +34,8 @@ class Touch:
     checksum: str
 
 
-class Obtainer:
-    """Obtains answers of sources, each once a session."""
+class Fetcher:
+    """Requests each path of a source once a session, through the vault."""
 
     def __init__(
         self,
@@ -50,22 +50,22 @@ class Obtainer:
         self.vault, self.sources, self.client, self.store = vault, sources, client, store
         self.progress, self.offline, self.at = progress, offline, at
         self.used: list[Record] = []
-        self.touched: list[Touch] = []
+        self.accesses: list[Access] = []
         self._known: dict[tuple[str, str], tuple[Record, Delivery]] = {}
         self._lock = threading.Lock()
 
-    def obtain(self, source: str, path: str, accept: str = "*/*", page: bool = False) -> Delivery:
-        """The answer at a path: from the vault offline, else through it."""
+    def response(self, source: str, path: str, accept: str = "*/*", page: bool = False) -> Delivery:
+        """The response at a path: from the vault when offline, otherwise through it."""
         return self.record_of(source, path, accept, page)[1]
 
     def record_of(
         self, source: str, path: str, accept: str = "*/*", page: bool = False
     ) -> tuple[Record, Delivery]:
-        """The answer at a path with its entry in the vault."""
+        """The response at a path, with its record in the vault."""
         with self._lock:
             known = self._known.get((source, path))
         if known is not None:
-            self.touched.append(Touch(source, path, accept, page, known[0].checksum))
+            self.accesses.append(Access(source, path, accept, page, known[0].checksum))
             return known
         held = self.vault.latest(source, path, self.at)
         if self.offline or self.at:
@@ -82,12 +82,28 @@ class Obtainer:
         found = record, Delivery(body, record.content_type, record.etag)
         with self._lock:
             self.used.append(record)
-            self.touched.append(Touch(source, path, accept, page, record.checksum))
+            self.accesses.append(Access(source, path, accept, page, record.checksum))
             self._known[source, path] = found
         return found
 
+    def record_of_access(self, access: Access) -> Record:
+        """The record of a download requested as before."""
+        return self.record_of(access.source, access.path, access.accept, access.page)[0]
+
+    def seen_at(self, instant: str) -> Fetcher:
+        """A fetcher that sees the vault as it was at an instant, and asks no source."""
+        return Fetcher(
+            Vault(self.vault.path),
+            self.sources,
+            self.client,
+            self.progress,
+            True,
+            instant,
+            self.store,
+        )
+
     def forget_session(self) -> None:
-        """Ask anew for everything."""
+        """Request everything again."""
         with self._lock:
             self._known.clear()
 

@@ -2,31 +2,27 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import pandas as pd
 
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.period_labels import period_label
+from ultrum.desk.repository import Repository
 from ultrum.desk.stored import kept_paths, series_of_record
 from ultrum.errors import UltrumError, VaultError
 from ultrum.sources.delivery import Address
 
-if TYPE_CHECKING:
-    from ultrum.desk.desk import Desk
-
 COLUMNS = ["period", "before", "after", "change", "kind"]
 
 
-def revisions(desk: Desk, address: str, since: str, until: str) -> pd.DataFrame:
+def revisions(repository: Repository, address: str, since: str, until: str) -> pd.DataFrame:
     """Differences of a series between two instants; by default between its last two vintages.
 
     Compared are two deliveries of one path, the one that changed last among those that hold the series.
     """
     wanted = Address.parse(address)
     found = []
-    for path in kept_paths(desk, wanted, spans=True):
-        known = desk.vault.vintages(wanted.source, path)
+    for path in kept_paths(repository, wanted, spans=True):
+        known = repository.vault.vintages(wanted.source, path)
         old = [r for r in known if r.retrieved <= since] if since else known[:-1]
         new = [r for r in known if r.retrieved <= until] if until else known
         if old and new and old[-1].id != new[-1].id:
@@ -37,7 +33,7 @@ def revisions(desk: Desk, address: str, since: str, until: str) -> pd.DataFrame:
         )
     _, before, after = max(found, key=lambda f: f[0])
     return differences(
-        series_of_record(desk, before, wanted), series_of_record(desk, after, wanted)
+        series_of_record(repository, before, wanted), series_of_record(repository, after, wanted)
     )
 
 

@@ -6,18 +6,16 @@ import itertools
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final
+from typing import Any, Final
 
 import pandas as pd
 
+from ultrum.desk.repository import Repository
 from ultrum.desk.synonyms import Synonyms
 from ultrum.errors import SourceError
 from ultrum.sources.sdmx import Listing
 from ultrum.sources.sdmx.unit_codes import measure_of_unit, unit_of_facts
 from ultrum.vault import Entry, Listings
-
-if TYPE_CHECKING:
-    from ultrum.desk.desk import Desk
 
 BELOW: Final = " > "
 WAYS: Final = ("topic", "region", "source")
@@ -25,18 +23,18 @@ _MOST: Final = 1_000_000
 _MOST_FILES: Final = 20_000  # of a folder
 
 
-def entries_of(desk: Desk, name: str) -> list[Entry]:
+def entries_of(repository: Repository, name: str) -> list[Entry]:
     """Everything a source lists."""
-    settings = desk.sources[name]
+    settings = repository.sources[name]
     if settings.kind == "sdmx":
-        return list(_statistics(desk, name))
-    found = list(_from_table(desk, name)) if settings.catalogue else []
+        return list(_statistics(repository, name))
+    found = list(_from_table(repository, name)) if settings.catalogue else []
     found += [
         Entry(name, f"{name}:{key}", s.title or s.figure, flow=s.path, topic="present values")
         for key, s in settings.snapshots.items()
     ]
     found += [Entry(name, f"{name}:{key}", key, flow="query") for key in settings.queries]
-    paths = {r.path for r in desk.vault.records() if r.source == name} | set(settings.tables)
+    paths = {r.path for r in repository.vault.records() if r.source == name} | set(settings.tables)
     if settings.is_local:
         paths |= _files_in(Path(settings.url))
     found += [Entry(name, f"{name}:{path}", path, flow="table") for path in sorted(paths)]
@@ -53,9 +51,9 @@ def _files_in(folder: Path) -> set[str]:
     }
 
 
-def _statistics(desk: Desk, name: str) -> Iterator[Entry]:
+def _statistics(repository: Repository, name: str) -> Iterator[Entry]:
     """Series of a statistics service with their topics."""
-    service = desk.service(name)
+    service = repository.service(name)
     topics = {
         flow: BELOW.join(c.path[1:] or c.path) for c in service.categories() for flow in c.flows
     }
@@ -78,12 +76,12 @@ def _entry(name: str, listing: Listing, topic: str) -> Entry:
                  measure, currency, words)  # fmt: skip
 
 
-def _from_table(desk: Desk, name: str) -> Iterator[Entry]:
+def _from_table(repository: Repository, name: str) -> Iterator[Entry]:
     """Listings of a table that a source keeps of what it has, one row each."""
-    said = desk.sources[name].catalogue
+    said = repository.sources[name].catalogue
     if not {"path", "address"} <= set(said):
         raise SourceError(f"Source '{name}': catalogue needs path and address.")
-    records = desk.table(f"{name}:{said['path']}", records_only=True).records
+    records = repository.table(f"{name}:{said['path']}", records_only=True).records
     for row in records.to_dict("records"):
         facts = {str(k): str(v) for k, v in row.items()}
         try:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 import numpy as np
 import pandas as pd
@@ -12,13 +12,11 @@ import pandas as pd
 from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
+from ultrum.desk.repository import Repository
+from ultrum.desk.settings import SnapshotSettings
 from ultrum.errors import SourceError
 from ultrum.sources.delivery import Address
 from ultrum.sources.table.single_value import LoneFigure, find_figure
-
-if TYPE_CHECKING:
-    from ultrum.desk.desk import Desk
-    from ultrum.desk.settings import SnapshotSettings
 
 _GRAIN: Final = re.compile(r"P(?:(1)D|T(\d+)([MH]))")
 
@@ -41,25 +39,30 @@ def grain_frequency(text: str) -> Frequency:
     return Frequency("N" if found[3] == "M" else "H", int(found[2]))
 
 
-def snapshot_series(desk: Desk, wanted: Address, settings: SnapshotSettings) -> TimeSeries:
+def snapshot_series(
+    repository: Repository, wanted: Address, settings: SnapshotSettings
+) -> TimeSeries:
     """Every value of a page that the vault has seen, and the present one first asked for.
 
     The day is the page's own where it says one, else that of the pull. Two pulls in one grain are one
     observation, the later a revision.
     """
-    desk.record_of(wanted.source, settings.path, page=True)
+    repository.fetcher.record_of(wanted.source, settings.path, page=True)
     frequency = grain_frequency(settings.grain)
     seen: dict[int, tuple[str, LoneFigure]] = {}
     revised = 0
-    for record in desk.vault.vintages(wanted.source, settings.path):
-        limit = desk.instant
+    for record in repository.vault.vintages(wanted.source, settings.path):
+        limit = repository.fetcher.at
         if limit and record.retrieved > limit:
             continue
         decimal = settings.options.get("decimal")
         figure = find_figure(
-            desk.vault.payload(record), settings.figure, f"{wanted.source}:{settings.path}", decimal
+            repository.vault.payload(record),
+            settings.figure,
+            f"{wanted.source}:{settings.path}",
+            decimal,
         )
-        for instant in [record.retrieved, *desk.vault.confirmations(record)]:
+        for instant in [record.retrieved, *repository.vault.confirmations(record)]:
             if limit and instant > limit:
                 continue
             ordinal = _ordinal(frequency, instant, figure)

@@ -21,7 +21,8 @@ from ultrum.large.asset_index import Block
 from ultrum.large.block_scheduler import WIDE_BLOCK, To, through_blocks, wanted, wide_needs
 from ultrum.large.block_writer import LongWriter, rows_of
 from ultrum.large.calendar_index import Layout
-from ultrum.large.long_table import LongTable, facts_of
+from ultrum.large.file_marks import facts_of
+from ultrum.large.long_table import LongTable
 
 _VALUE: Final = "return"
 

@@ -15,7 +15,7 @@ import pyarrow.parquet as pq
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError, reason
 from ultrum.file_access import path_of
-from ultrum.large.long_table import MARK
+from ultrum.large.file_marks import MARK
 
 _ROWS: Final = 250_000  # of a row group, so that a few assets are read without the rest
 

@@ -5,30 +5,31 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any, Final
+from typing import Any, ClassVar, Final
 
 import pandas as pd
 import pyarrow as pa
 
+from ultrum.core.large_data import LargeData
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.panel.alignment import align as align_in_memory
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable
-from ultrum.core.streamed import Streamed
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_labels import span_of
 from ultrum.large.asset_index import Block
 from ultrum.large.block_scheduler import WIDE_BLOCK, To, through_blocks, wanted, wide_needs
 from ultrum.large.block_writer import LongWriter, ends_of, names_at, rows_of
 from ultrum.large.calendar_index import Layout
-from ultrum.large.long_table import LongTable, facts_of
+from ultrum.large.file_marks import facts_of
+from ultrum.large.long_table import LongTable
 
 EXCESS: Final = "excess.parquet"
-LEDGER: Final = "missing_log.parquet"
+MISSING_LOG: Final = "missing_log.parquet"
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class LongPanel(Streamed):
+class LongPanel(LargeData):
     """Lined-up data whose assets are too many to hold.
 
     Attributes
@@ -45,6 +46,7 @@ class LongPanel(Streamed):
     warnings : tuple of str
     """
 
+    kind_in_words: ClassVar[str] = "a LongPanel, made by align of a LongTable"
     excess: LongTable
     missing_log: Path
     small: Panel
@@ -97,12 +99,6 @@ class LongPanel(Streamed):
             metadata={**self.small.metadata, **metadata_list},
         )
 
-    def streamed(self, function: str, **said: Any) -> Any:
-        """Do what the function of that name does, block by block."""
-        from ultrum.large.jobs import JOBS_OF_PANELS, job_of
-
-        return job_of(function, JOBS_OF_PANELS, type(self).__name__)(self, **said)
-
     def __repr__(self) -> str:
         small = self.small
         return (
@@ -125,7 +121,7 @@ def align(assets: LongTable, *, to: To, **said: Any) -> LongPanel:
         LongWriter(
             folder / EXCESS, "excess_return", str(Frequency.parse(said["frequency"]))
         ) as excess,
-        LongWriter(folder / LEDGER, "", "") as missing_log,
+        LongWriter(folder / MISSING_LOG, "", "") as missing_log,
     ):
         for part in through_blocks(assets, job, assets.blocks(WIDE_BLOCK), needs):
             excess.write(part.excess, part.facts)
@@ -134,7 +130,7 @@ def align(assets: LongTable, *, to: To, **said: Any) -> LongPanel:
     small = parts[0].small
     return LongPanel(
         excess=assets.beside(folder / EXCESS),
-        missing_log=folder / LEDGER,
+        missing_log=folder / MISSING_LOG,
         small=small,
         coverage=pd.concat([*(p.coverage for p in parts), small.coverage]),
         warnings=tuple(dict.fromkeys(w for p in parts for w in p.warnings)),

@@ -2,43 +2,35 @@
 
 from __future__ import annotations
 
-import json
 import os
-from collections.abc import Mapping
 from concurrent.futures import Executor
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
-from typing import Any, Final
+from typing import Any, ClassVar
 
 import numpy as np
 import pandas as pd
-import pyarrow as pa
 import pyarrow.parquet as pq
 
 from ultrum.core.executors import Progress
-from ultrum.core.series.metadata import Metadata, Step
+from ultrum.core.large_data import LargeData
+from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable
-from ultrum.core.streamed import Streamed
 from ultrum.core.time.frequency import Frequency
-from ultrum.errors import TableError, reason
+from ultrum.errors import TableError
 from ultrum.file_access import path_of
 from ultrum.large.asset_index import EPOCH, Block, Index
+from ultrum.large.block_writer import LongWriter, rows_of
 from ultrum.large.calendar_index import Layout
+from ultrum.large.external_sort import Sorting
+from ultrum.large.file_marks import facts_from, facts_in, shared_facts
 from ultrum.large.memory_limit import DEFAULT, bytes_of
 from ultrum.large.progress import telling
 
-MARK: Final = b"ultrum long table"
-_SHARED: Final = ("measure", "unit", "currency", "timing", "income", "excess_of")
-_OF_ONE: Final = (
-    "suspect_days",
-    "events_outside_the_prices",
-    "carried",
-)  # settings of one asset alone
-
 
 @dataclass(frozen=True, repr=False)
-class LongTable(Streamed):
+class LongTable(LargeData):
     """One value for each asset and date, in Parquet, too many to hold.
 
     Functions that take a table (``returns``, ``align``, ``rolling_regress``, ``factor_betas``, ``two_pass``)
@@ -77,6 +69,7 @@ class LongTable(Streamed):
     (23, 5522)
     """
 
+    kind_in_words: ClassVar[str] = "a LongTable"
     path: str | os.PathLike[str]
     value: str = ""
     asset: str = "asset"
@@ -89,11 +82,11 @@ class LongTable(Streamed):
 
     def __post_init__(self) -> None:
         bytes_of(self.max_memory)
-        said = _said_by(self._files[0])
+        said = facts_in(self._files[0])
         for name in ("value", "frequency"):
             if not getattr(self, name):
                 object.__setattr__(self, name, said.get(name, ""))
-        object.__setattr__(self, "facts", {**_facts_from(said.get("facts", {})), **self.facts})
+        object.__setattr__(self, "facts", {**facts_from(said.get("facts", {})), **self.facts})
         if not self.value or not self.frequency:
             raise TableError(
                 f"{self.path} does not say its value and frequency; say value='...', frequency='B'."
@@ -212,10 +205,8 @@ class LongTable(Streamed):
         cls, table: SeriesTable, path: str | os.PathLike[str], value: str = "value"
     ) -> LongTable:
         """Write a table in memory as a long one; rows without a value are left out."""
-        from ultrum.large.block_writer import LongWriter, rows_of
-
         with LongWriter(path, value, str(table.frequency)) as writer:
-            writer.write(rows_of(table, value), _facts_of_all(table))
+            writer.write(rows_of(table, value), shared_facts(table))
         return cls(path)
 
     @classmethod
@@ -244,11 +235,8 @@ class LongTable(Streamed):
         TableError
             If an asset has two rows at one date; nothing is written then.
         """
-        from ultrum.large.block_writer import LongWriter
-        from ultrum.large.external_sort import Sorting
-
         files = files_at(source)
-        facts = _said_by(files[0])
+        facts = facts_in(files[0])
         said = {"value": facts.get("value", ""), "frequency": facts.get("frequency", ""), **said}
         with (
             telling(progress) as tell,
@@ -256,12 +244,6 @@ class LongTable(Streamed):
         ):
             Sorting(files, asset, date, bytes_of(max_memory), tell).write(writer)
         return cls(path, asset=asset, date=date, max_memory=max_memory, progress=progress, **said)
-
-    def streamed(self, function: str, **said: Any) -> Any:
-        """Do what the function of that name does, block by block."""
-        from ultrum.large.jobs import JOBS, job_of
-
-        return job_of(function, JOBS, type(self).__name__)(self, **said)
 
     def __repr__(self) -> str:
         days = EPOCH + self._index.days
@@ -278,42 +260,3 @@ def files_at(path: str | os.PathLike[str]) -> list[Path]:
     if not files or not files[0].is_file():
         raise TableError(f"There is no Parquet file at {place}.")
     return files
-
-
-def facts_of(metadata: Metadata) -> dict[str, Any]:
-    """Facts that every asset of a table shares, for the file."""
-    facts = {n: getattr(metadata, n) for n in _SHARED if getattr(metadata, n)}
-    trail = [
-        [step.action, [pair for pair in step.settings if pair[0] not in _OF_ONE]]
-        for step in metadata.trail
-    ]
-    return {**facts, "trail": trail}
-
-
-def _facts_of_all(table: SeriesTable) -> dict[str, Any]:
-    """The facts of every asset, which must be the same, since the file has them once."""
-    first = table.metadata[0]
-    for other in table.metadata:
-        for name in _SHARED:
-            if getattr(other, name) != getattr(first, name):
-                raise TableError(
-                    f"{first.name} has {name} '{getattr(first, name)}', {other.name} "
-                    f"'{getattr(other, name)}'; a long table has one for all. Bring them together first, or "
-                    "write two tables."
-                )
-    return facts_of(first)
-
-
-def _facts_from(said: Mapping[str, Any]) -> dict[str, Any]:
-    """Facts as a file holds them."""
-    steps = (Step(action, tuple((k, v) for k, v in rest)) for action, rest in said.get("trail", []))
-    return {**said, "trail": tuple(steps)} if said else {}
-
-
-def _said_by(path: Path) -> dict[str, Any]:
-    """What a file written by this package says of itself."""
-    try:
-        said = (pq.read_schema(path).metadata or {}).get(MARK)
-    except (OSError, pa.ArrowInvalid) as error:
-        raise TableError(f"{path} is no Parquet file that can be read: {reason(error)}.") from None
-    return dict(json.loads(said)) if said else {}

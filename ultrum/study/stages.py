@@ -24,7 +24,7 @@ from typing import Any, Final
 
 from ultrum.core.transform.steps import added_steps
 from ultrum.desk import Desk
-from ultrum.desk.fetch import Touch
+from ultrum.desk.fetch import Access
 from ultrum.errors import UltrumError
 from ultrum.file_access import json_of
 from ultrum.vault import Record
@@ -74,25 +74,27 @@ class Stages:
         key = _digest([_code(), _added_code(), name, settings, [self.done[n].state for n in needs]])
         found = self.kept.find(key, self._checksum) if self.kept else None
         if found is not None:
-            value, said, state, touched = found
+            value, said, state, accesses = found
             for text in said:
                 warnings.warn_explicit(text[1], text[0], name, 0)
-            self._note(name, settings, needs, state, touched, True)
+            self._note(name, settings, needs, state, accesses, True)
             return value
         self.tell(name)
-        before = len(self.desk.touched)
+        before = len(self.desk.repository.fetcher.accesses)
         with warnings.catch_warnings(record=True) as caught:
             warnings.simplefilter("always")
             value = work()
         heard = [(w.category, str(w.message)) for w in caught]
         for category, text in heard:
             warnings.warn_explicit(text, category, name, 0)
-        touched = self._with_structures(list(dict.fromkeys(self.desk.touched[before:])))
+        accesses = self._with_structures(
+            list(dict.fromkeys(self.desk.repository.fetcher.accesses[before:]))
+        )
         body = pickle.dumps((value, heard), protocol=5)
         state = hashlib.sha256(body).hexdigest()
         if self.kept:
-            self.kept.keep(key, body, state, touched)
-        self._note(name, settings, needs, state, touched, False)
+            self.kept.keep(key, body, state, accesses)
+        self._note(name, settings, needs, state, accesses, False)
         return value
 
     def _note(
@@ -101,31 +103,31 @@ class Stages:
         settings: Any,
         needs: Sequence[str],
         state: str,
-        touched: Sequence[Touch],
+        accesses: Sequence[Access],
         reused: bool,
     ) -> None:
-        records = tuple(self._record(t) for t in touched)
+        records = tuple(self._record(t) for t in accesses)
         self.done[name] = Stage(name, settings, tuple(needs), state, records, reused)
 
-    def _with_structures(self, touched: list[Touch]) -> list[Touch]:
+    def _with_structures(self, accesses: list[Access]) -> list[Access]:
         """Also what a service's structures said earlier in the session: they are read once and remembered."""
-        services = {t.source for t in touched if self.desk.sources[t.source].kind == "sdmx"}
-        words = {w for t in touched if t.path.startswith("data/") for w in _words(t.path)}
+        services = {t.source for t in accesses if self.desk.sources[t.source].kind == "sdmx"}
+        words = {w for t in accesses if t.path.startswith("data/") for w in _words(t.path)}
         earlier = [
             t
-            for t in self.desk.touched
+            for t in self.desk.repository.fetcher.accesses
             if t.source in services
             and not t.path.startswith("data/")
             and (t.path.startswith("dataflow") or words & _words(t.path))
         ]
-        return list(dict.fromkeys([*touched, *earlier]))
+        return list(dict.fromkeys([*accesses, *earlier]))
 
-    def _record(self, touch: Touch) -> Record:
-        return self.desk.again(touch)
+    def _record(self, access: Access) -> Record:
+        return self.desk.repository.fetcher.record_of_access(access)
 
-    def _checksum(self, touch: Touch) -> str:
+    def _checksum(self, access: Access) -> str:
         try:
-            return self._record(touch).checksum
+            return self._record(access).checksum
         except UltrumError:
             return ""  # it cannot be had now; the stage itself will say so
 
@@ -148,28 +150,28 @@ class Kept:
         return cls(folder, key)
 
     def find(
-        self, key: str, checksum: Callable[[Touch], str]
-    ) -> tuple[Any, list[Any], str, list[Touch]] | None:
+        self, key: str, checksum: Callable[[Access], str]
+    ) -> tuple[Any, list[Any], str, list[Access]] | None:
         """Value, warnings, state and deliveries of a kept result whose deliveries are the same now."""
         for entry in self._entries(key):
-            touched = [Touch(**t["touch"]) for t in entry["deliveries"]]
+            accesses = [Access(**t["access"]) for t in entry["deliveries"]]
             if any(
                 checksum(t) != d["checksum"]
-                for t, d in zip(touched, entry["deliveries"], strict=True)
+                for t, d in zip(accesses, entry["deliveries"], strict=True)
             ):
                 continue
             body = self._body(entry)
             if body is not None:
                 value, said = pickle.loads(body)  # noqa: S301 - signed with this user's own key
-                return value, said, entry["state"], touched
+                return value, said, entry["state"], accesses
         return None
 
-    def keep(self, key: str, body: bytes, state: str, touched: Sequence[Touch]) -> None:
+    def keep(self, key: str, body: bytes, state: str, accesses: Sequence[Access]) -> None:
         """Keep a result; a folder that cannot be written costs time, not the result."""
         try:
             self._write(self.folder / f"{state}.pickle", body)
             deliveries = [
-                {"touch": vars(t) | {"checksum": ""}, "checksum": t.checksum} for t in touched
+                {"access": vars(t) | {"checksum": ""}, "checksum": t.checksum} for t in accesses
             ]
             entry = {"deliveries": deliveries, "state": state, "signature": self._signature(body)}
             others = [e for e in self._entries(key) if e["deliveries"] != deliveries][:3]

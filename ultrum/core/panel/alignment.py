@@ -12,6 +12,7 @@ from ultrum.core.arguments import checked
 from ultrum.core.array_types import Dates, Floats, Ints
 from ultrum.core.currency.conversion import to_currency
 from ultrum.core.currency.exchange_rates import ExchangeRates
+from ultrum.core.large_data import accepts_large
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.panel.missing_log import MissingData, Presence
 from ultrum.core.panel.panel_checks import (
@@ -32,7 +33,6 @@ from ultrum.core.panel.release_dates import (
     rule_for,
 )
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.core.streamed import streams
 from ultrum.core.time.frequency import Frequency, last_day, parse_period
 from ultrum.core.time.gaps import gap_lengths
 from ultrum.core.time.period_labels import span_of
@@ -42,7 +42,7 @@ from ultrum.errors import AlignmentError, CurrencyError
 _ROWS: Final = ("complete", "any")
 
 
-@streams("assets")
+@accepts_large("assets")
 @checked
 def align(
     *,

@@ -8,14 +8,14 @@ from typing import Protocol
 import pandas as pd
 
 from ultrum.core.arguments import checked
+from ultrum.core.large_data import accepts_large
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import BetaTable
-from ultrum.core.streamed import streams
 from ultrum.errors import EstimationError
 
 
-@streams("panel")
+@accepts_large("panel")
 @checked
 def factor_betas(
     panel: Panel,

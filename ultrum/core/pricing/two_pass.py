@@ -10,6 +10,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Ints
+from ultrum.core.large_data import accepts_large
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.cross_sections import Exposure, cross_sections
 from ultrum.core.pricing.factor_betas import factor_betas
@@ -19,13 +20,12 @@ from ultrum.core.regression.inputs import numbers_of
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.regression.rolling_regression import rolling_regress
 from ultrum.core.series.time_series import SeriesTable
-from ultrum.core.streamed import streams
 from ultrum.core.time.gaps import time_positions
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import EstimationError
 
 
-@streams("panel")
+@accepts_large("panel")
 @checked
 def two_pass(
     panel: Panel,

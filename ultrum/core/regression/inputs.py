@@ -11,10 +11,10 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.large_data import refuse_large
 from ultrum.core.regression.results import CONSTANT
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.core.streamed import refuse_streamed
 from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitError
@@ -31,7 +31,7 @@ def frame_of(data: Any, stem: str) -> tuple[pd.DataFrame, bool]:
         return _with_calendar_dates(frame), True
     if isinstance(data, pd.DataFrame):
         return _with_calendar_dates(data), False
-    refuse_streamed("This estimate", data)
+    refuse_large("This estimate", data)
     _refuse_complex([np.asarray(data).dtype], stem)
     try:
         block = np.asarray(data, dtype=np.float64)

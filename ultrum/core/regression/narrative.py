@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Mapping
+from typing import Any, Protocol
 
 import numpy as np
 import pandas as pd
@@ -13,11 +14,36 @@ from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import FrequencyError
 
-if TYPE_CHECKING:
-    from ultrum.core.regression.results import Fit
+
+class _Regression(Protocol):
+    """The figures of a regression that the sentences need."""
+
+    @property
+    def name(self) -> Any: ...
+    @property
+    def nobs(self) -> int: ...
+    @property
+    def errors(self) -> str: ...
+    @property
+    def lags(self) -> int | None: ...
+    @property
+    def response(self) -> pd.Series: ...
+    @property
+    def sample(self) -> tuple[Any, Any]: ...
+    @property
+    def coefficients(self) -> pd.Series: ...
+    @property
+    def p_values(self) -> pd.Series: ...
+    @property
+    def r2(self) -> float: ...
+    @property
+    def sigma(self) -> float: ...
+    @property
+    def dropped(self) -> Mapping[str, int]: ...
+    def interval(self, level: float) -> pd.DataFrame: ...
 
 
-def sentences(fit: Fit, constant: str, level: float = 0.95) -> list[str]:
+def sentences(fit: _Regression, constant: str, level: float = 0.95) -> list[str]:
     """What each line of a regression says, factor returns taken to be in decimals."""
     noun = noun_of(fit.response.index)
     first, last = (period_label(end) for end in fit.sample)

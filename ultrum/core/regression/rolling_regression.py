@@ -12,11 +12,11 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.executors import each_block
+from ultrum.core.large_data import accepts_large
 from ultrum.core.regression import inputs
 from ultrum.core.regression.engine.covariance import check_errors, errors_said
 from ultrum.core.regression.engine.windows import Estimates, Recipe, Rows, estimate
 from ultrum.core.regression.rolling_result import RollingFit
-from ultrum.core.streamed import streams
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.core.time.gaps import labels_at, time_positions
@@ -29,7 +29,7 @@ _FIRST_EXPANDING: Final = 60  # rows of the first expanding window
 _BLOCK: Final = 1000  # left-hand sides at a time; fixed, so that results do not depend on who works
 
 
-@streams("Y")
+@accepts_large("Y")
 @checked
 def rolling_regress(
     Y: Any,

@@ -15,6 +15,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Dates, Floats
+from ultrum.core.large_data import accepts_large
 from ultrum.core.returns.price_adjustment import (
     adjust_prices,
     check_measures,
@@ -25,7 +26,6 @@ from ultrum.core.returns.price_errors import flag_price_errors
 from ultrum.core.series.metadata import step_of
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable
-from ultrum.core.streamed import streams
 from ultrum.core.time.date_parser import days_in
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.gaps import gap_lengths
@@ -36,7 +36,7 @@ _LARGE: Final = 1.45  # a return that makes its days worth a look: +45 %, or −
 _NO_SUSPECTS: Final = pd.DataFrame(columns=["series", "date", "change", "looks_like"])
 
 
-@streams("prices")
+@accepts_large("prices")
 @on_block
 @checked
 def returns(

@@ -8,8 +8,8 @@ from typing import Concatenate, ParamSpec, cast
 
 import numpy as np
 
+from ultrum.core.large_data import refuse_large
 from ultrum.core.series.time_series import S, SeriesLike, SeriesTable, TimeSeries
-from ultrum.core.streamed import refuse_streamed
 from ultrum.errors import AlignmentError, UnitError
 
 P = ParamSpec("P")
@@ -35,7 +35,7 @@ def on_block(
     def _either(x: S, *args: P.args, **kwargs: P.kwargs) -> S:
         if isinstance(x, TimeSeries):
             return function(x.as_table(), *args, **kwargs).only()
-        refuse_streamed(function.__name__, x)
+        refuse_large(function.__name__, x)
         if isinstance(x, Mapping) and x and all(isinstance(s, TimeSeries) for s in x.values()):
             return function(SeriesTable.of(x), *args, **kwargs)
         if not isinstance(x, SeriesTable):

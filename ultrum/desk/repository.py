@@ -1,0 +1,123 @@
+"""The repository of a desk: its sources, the fetcher and the vault, which every part of a desk receives."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from ultrum.desk.addresses import addressed, places_of
+from ultrum.desk.fetch import Fetcher
+from ultrum.desk.settings import SourceSettings
+from ultrum.errors import SourceError
+from ultrum.sources.database import Query, table_options
+from ultrum.sources.delivery import Address, Delivery
+from ultrum.sources.sdmx import SdmxSource, accept_of
+from ultrum.sources.table import Reading, TableOptions, read_table
+from ultrum.sources.table.file_patterns import is_pattern, read_many
+from ultrum.vault import Vault
+
+
+class Repository:
+    """Sources and downloads by address.
+
+    Parameters
+    ----------
+    fetcher : Fetcher
+    keep_readings : bool
+        Read the same bytes of a table once; whoever takes them must not change them.
+    """
+
+    def __init__(self, fetcher: Fetcher, keep_readings: bool = False) -> None:
+        self.fetcher, self.keeps_readings = fetcher, keep_readings
+        self._readings: dict[tuple[Any, ...], Reading] = {}
+        self._services: dict[str, SdmxSource] = {}
+
+    @property
+    def vault(self) -> Vault:
+        """The store of downloads."""
+        return self.fetcher.vault
+
+    @property
+    def sources(self) -> Mapping[str, SourceSettings]:
+        """Settings of the sources by name."""
+        return self.fetcher.sources
+
+    @property
+    def offline(self) -> bool:
+        """Whether no source is asked."""
+        return self.fetcher.offline or bool(self.fetcher.at)
+
+    def at(self, instant: str) -> Repository:
+        """The same sources with the vault as it was at an instant."""
+        return Repository(self.fetcher.seen_at(instant), self.keeps_readings)
+
+    def close(self) -> None:
+        """Close the vault."""
+        self.vault.close()
+
+    def start_again(self) -> None:
+        """Request everything again, in this session too."""
+        self.fetcher.forget_session()
+        self._services.clear()
+
+    def kind_of(self, address: Address) -> str:
+        """Kind of the source that an address names."""
+        if address.source not in self.sources:
+            names = ", ".join(self.sources) or "none"
+            raise SourceError(f"'{address}': no source '{address.source}'; there are: {names}.")
+        return self.sources[address.source].kind
+
+    def service(self, name: str) -> SdmxSource:
+        """The statistics service of a name."""
+        if name not in self._services:
+            settings = self.sources[name]
+
+            def _response(path: str, accept: str) -> Delivery:
+                return self.fetcher.response(name, path, accept)
+
+            self._services[name] = SdmxSource(name, _response, settings.format, settings.rest)
+        return self._services[name]
+
+    def response(self, source: str, path: str) -> Delivery:
+        """The response at a path, in the format that the settings prefer."""
+        settings = self.sources[source]
+        page = any(s.path == path for s in settings.snapshots.values())
+        accept = accept_of(settings.format) if settings.kind == "sdmx" else "*/*"
+        return self.fetcher.response(source, path, accept, page)
+
+    def table(
+        self, address: str, over: Mapping[str, Sequence[str]] | None = None, **facts: Any
+    ) -> Reading:
+        """A whole table by its address, which may be a pattern; see :meth:`ultrum.Desk.table`."""
+        wanted = Address.parse(address)
+        if self.kind_of(wanted) == "sdmx":
+            raise SourceError(f"{address}: {wanted.source} is a statistics service, not a table.")
+        settings = self.sources[wanted.source]
+        options = TableOptions.of(**{**table_settings(settings, wanted.path), **facts})
+        if not is_pattern(wanted.path):
+            return addressed(self._read(wanted, options), wanted)
+        reading = read_many(
+            wanted.path, places_of(settings, wanted.path, over or {}), options,
+            lambda path, own: self._read(Address(wanted.source, path), own),
+            lambda path: self.fetcher.response(wanted.source, path).body,
+        )  # fmt: skip
+        return addressed(reading, wanted)
+
+    def _read(self, wanted: Address, options: TableOptions) -> Reading:
+        """A table of one file, as it was read before where readings are kept."""
+        record, response = self.fetcher.record_of(wanted.source, wanted.path)
+        body, day = response.body, record.retrieved[:10]
+        options = options.in_charset(response.content_type, body)
+        if not self.keeps_readings:
+            return read_table(body, wanted.path, options, day)
+        key = (wanted.source, wanted.path, hash(body), repr(options))
+        if key not in self._readings:
+            self._readings[key] = read_table(body, wanted.path, options, day)
+        return self._readings[key]
+
+
+def table_settings(settings: SourceSettings, path: str) -> dict[str, Any]:
+    """Options that the settings hold for a table."""
+    if settings.kind == "database":
+        return dict(table_options(settings.queries.get(path) or Query(table=path)))
+    return dict(settings.tables.get(path, {}))

@@ -1,0 +1,107 @@
+"""Series by address: one, or all that an address names, from a service or a table."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from ultrum.core.series.time_series import TimeSeries
+from ultrum.core.transform.aggregation import to_frequency
+from ultrum.desk.addresses import column_of, places_of
+from ultrum.desk.repository import Repository
+from ultrum.desk.snapshots import snapshot_series
+from ultrum.desk.spans import DataSpan
+from ultrum.desk.stored import kept_paths
+from ultrum.errors import VaultError
+from ultrum.sources.delivery import Address
+from ultrum.sources.sdmx import key_of
+from ultrum.sources.table.file_patterns import is_pattern
+
+
+def one_series(
+    repository: Repository,
+    address: str,
+    span: DataSpan,
+    frequency: str | None = None,
+    facts: Mapping[str, Any] | None = None,
+) -> TimeSeries:
+    """One series, in the frequency wanted and cut to its span; see :meth:`ultrum.Desk.fetch`."""
+    wanted = Address.parse(address)
+    if repository.kind_of(wanted) == "sdmx":
+        series = series_of_service(repository, wanted, span, whole=bool(frequency))
+        series = series.with_metadata(**facts) if facts else series
+    else:
+        series = series_of_table(repository, wanted, facts or {})
+    if frequency:  # of whole periods, before the start is cut
+        series = to_frequency(series.sample(None, span.end or None), frequency)
+    return span.cut(series)
+
+
+def series_of_table(
+    repository: Repository, wanted: Address, facts: Mapping[str, Any]
+) -> TimeSeries:
+    """One column of a table, or the history of a snapshot."""
+    snapshots = repository.sources[wanted.source].snapshots
+    if wanted.path in snapshots:
+        return snapshot_series(repository, wanted, snapshots[wanted.path])
+    return column_of(repository.table(f"{wanted.source}:{wanted.path}", **facts), wanted)
+
+
+def series_of_service(
+    repository: Repository, wanted: Address, span: DataSpan, whole: bool
+) -> TimeSeries:
+    """One series of a statistics service; offline also out of a delivery of many."""
+    service = repository.service(wanted.source)
+    try:
+        return service.series(wanted.path, span.query(whole=whole), wanted.field)
+    except VaultError:
+        flow = wanted.path.partition("/")[0]
+        for path in kept_paths(repository, wanted):
+            for series in service.all_series(f"{flow}/{key_of(path)}"):
+                if series.metadata.address == str(wanted):
+                    return series
+        raise
+
+
+def series_within(
+    repository: Repository, address: str, span: DataSpan, *, whole: bool = False
+) -> list[TimeSeries]:
+    """Every series that an address names, of a span or with its whole history, not yet cut.
+
+    Parameters
+    ----------
+    repository : Repository
+    address : str
+    span : DataSpan
+    whole : bool
+        Ask for the history before the span too, which steps need.
+    """
+    wanted = Address.parse(address)
+    if repository.kind_of(wanted) == "sdmx":
+        found = repository.service(wanted.source).all_series(wanted.path, span.query(whole=whole))
+        return [
+            s for s in found if not wanted.field or s.metadata.address.endswith(f"#{wanted.field}")
+        ]
+    if wanted.field or wanted.path in repository.sources[wanted.source].snapshots:
+        return [series_of_table(repository, wanted, {})]
+    return list(repository.table(address).series.values())
+
+
+def paths_of(
+    repository: Repository,
+    address: str,
+    span: DataSpan,
+    over: Mapping[str, Sequence[str]],
+    *,
+    whole: bool,
+) -> list[tuple[str, str]]:
+    """Sources and paths of the deliveries that an address needs."""
+    wanted = Address.parse(address)
+    if repository.kind_of(wanted) == "sdmx":
+        path = repository.service(wanted.source).data_path(wanted.path, span.query(whole=whole))
+        return [(wanted.source, path)]
+    settings = repository.sources[wanted.source]
+    snapshot = settings.snapshots.get(wanted.path)
+    path = snapshot.path if snapshot else wanted.path
+    paths = [p for p, _ in places_of(settings, path, over)] if is_pattern(path) else [path]
+    return [(wanted.source, p) for p in paths]
