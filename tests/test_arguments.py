@@ -169,7 +169,7 @@ class Twice(Scratch):
         frame = pd.DataFrame({"a": ["1", "2"], "b": ["3", "n/a"]}, MONTHS[:2])
         with self.refused(UnitError, "b, 2005-02", "'n/a'", "read_series"):
             ul.SeriesTable.from_pandas(frame)
-        with self.refused(ArgumentError, "'meassure'", "did you mean measure?"):
+        with self.refused(ArgumentError, "'meassure'", "did you mean 'measure'?"):
             ul.TimeSeries.from_pandas(pd.Series([1.0], MONTHS[:1]), meassure="price")
         with self.refused(ArgumentError, "'colour'", "timing"):
             Things().cpi.with_metadata(colour="green")

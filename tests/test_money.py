@@ -62,7 +62,7 @@ class Rates(Scratch):
         self.assertTrue(np.isnan(rates.rates("QSR", "QML", ["2023-12-29"])[0]))
 
     def test_unknown_unconnected_and_doubled_are_refused(self):
-        with self.refused(CurrencyError, "did you mean QTV"):
+        with self.refused(CurrencyError, "did you mean 'QTV'"):
             table().rate("QTW", "QML")
         apart = ul.ExchangeRates([quote("QSR/QML", 1), quote("QTV/QZA", 3)])
         with self.refused(CurrencyError, "No quotes connect", "QSR/QML"):

@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 import ultrum as ul
 from tests.support import Scratch, months, series
-from ultrum.errors import AlignmentError, CurrencyError, UnitError
+from ultrum.errors import AlignmentError, ArgumentError, CurrencyError, UnitError
 
 RNG = np.random.default_rng(3)
 
@@ -118,7 +118,7 @@ class Aligning(Scratch):
         with self.refused(AlignmentError, "before it starts"):
             ul.align(**parts(), start="2010-06", end="2010-03")
         self.assertEqual(len(ul.align(**parts(), start="2010-03", end="2010-06").assets), 4)
-        with self.refused(AlignmentError, "rows='some'"):
+        with self.refused(ArgumentError, "rows='some'"):
             ul.align(**parts(), rows="some")
 
     def test_plain_pandas_is_taken_for_returns(self):

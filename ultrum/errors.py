@@ -3,9 +3,11 @@
 Every message says what was found, where, and what to do.
 """
 
+import difflib
 import inspect
 import re
 import warnings
+from collections.abc import Iterable
 
 _CONTROL = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff]")
 
@@ -84,6 +86,23 @@ def warn_user(message: str) -> None:
     while frame is not None and frame.f_globals.get("__name__", "").split(".")[0] == "ultrum":
         frame, level = frame.f_back, level + 1
     warnings.warn(printable(message), DataWarning, stacklevel=level + 1)
+
+
+def one_of(word: object, options: Iterable[object], most: int = 30) -> str:
+    """The end of a refusal: the nearest option, or what the options are.
+
+    Examples
+    --------
+    >>> one_of("growht", ["growth", "lag"])
+    "did you mean 'growth'?"
+    >>> one_of("x", ["growth", "lag"])
+    'it is one of growth, lag.'
+    """
+    names = list(map(str, options))
+    near = difflib.get_close_matches(str(word), names, 1)
+    if near:
+        return f"did you mean '{near[0]}'?"
+    return f"it is one of {', '.join(names[:most])}." if names else "there is none."
 
 
 def reason(error: Exception) -> str:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import os
 import tomllib
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -27,6 +29,27 @@ def path_of(place: str | os.PathLike[str]) -> Path:
     if "\0" in os.fspath(place):
         raise ArgumentError(f"{os.fspath(place)!r} is no path; take out the character NUL.")
     return Path(place)
+
+
+@contextmanager
+def replaced_whole(target: Path) -> Iterator[Path]:
+    """A path to write to, which takes the place of ``target`` only when the block ends well.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     with replaced_whole(Path(folder, "a.txt")) as arriving:
+    ...         _ = arriving.write_text("whole")
+    ...     Path(folder, "a.txt").read_text()
+    'whole'
+    """
+    arriving = target.with_name(f".{target.name}.{os.getpid()}.arriving")
+    try:
+        yield arriving
+        os.replace(arriving, target)
+    finally:
+        arriving.unlink(missing_ok=True)
 
 
 def toml_of(text: str) -> dict[str, Any]:

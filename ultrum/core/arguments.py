@@ -12,13 +12,23 @@ import os
 import types
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from numbers import Integral, Real
-from typing import Any, Final, ParamSpec, TypeVar, Union, get_args, get_origin, get_type_hints
+from typing import (
+    Any,
+    Final,
+    Literal,
+    ParamSpec,
+    TypeVar,
+    Union,
+    get_args,
+    get_origin,
+    get_type_hints,
+)
 
 import numpy as np
 import pandas as pd
 
 from ultrum.core.large_data import refuse_large
-from ultrum.errors import ArgumentError
+from ultrum.errors import ArgumentError, one_of
 
 P = ParamSpec("P")
 R = TypeVar("R")
@@ -69,17 +79,22 @@ _MADE_BY: Final = {
 def checked(function: Callable[P, R]) -> Callable[P, R]:
     """Refuse arguments whose kind is none of those annotated, before the function is entered."""
     shape = inspect.signature(function)
-    kinds_of = functools.cache(
-        functools.partial(_kinds, function, shape)
-    )  # imports are over by the first call
+    # imports are over by the first call
+    kinds_of = functools.cache(functools.partial(_kinds, function, shape))
+    options_of = functools.cache(functools.partial(_options, function, shape))
 
     @functools.wraps(function)
     def _checked(*args: P.args, **kwargs: P.kwargs) -> R:
-        kinds = kinds_of()
+        kinds, options = kinds_of(), options_of()
         for name, value in shape.bind(*args, **kwargs).arguments.items():
             if name in kinds and not _fits(value, kinds[name]):
                 refuse_large(function.__name__, value)
                 raise ArgumentError(_in_words(function.__qualname__, name, value, kinds[name]))
+            if name in options and isinstance(value, str) and value not in options[name]:
+                hint = one_of(value, options[name])
+                raise ArgumentError(
+                    f"{function.__qualname__}: {name}='{value}' is not known; {hint}"
+                )
             _check_number(function.__qualname__, name, value)
         try:
             return function(*args, **kwargs)
@@ -91,15 +106,32 @@ def checked(function: Callable[P, R]) -> Callable[P, R]:
     return _checked
 
 
+def _hints(function: Callable[..., Any], shape: inspect.Signature) -> dict[str, Any]:
+    """Annotations of the arguments as types."""
+    single = {
+        name: p.annotation for name, p in shape.parameters.items() if p.annotation is not p.empty
+    }
+    annotated = types.SimpleNamespace(__annotations__=single)
+    names = _Names({**vars(builtins), **function.__globals__})
+    return get_type_hints(annotated, globalns={}, localns=names)
+
+
 def _kinds(function: Callable[..., Any], shape: inspect.Signature) -> dict[str, Kinds]:
     """Kinds each argument takes; arguments that take anything are not in it."""
-    said = shape.parameters
-    single = {name: p.annotation for name, p in said.items() if p.annotation is not p.empty}
-    asked = types.SimpleNamespace(__annotations__=single)
-    known = _Names({**vars(builtins), **function.__globals__})
-    hints = get_type_hints(asked, globalns={}, localns=known)
-    kinds = {name: _of_parameter(said[name], hint) for name, hint in hints.items()}
+    hints = _hints(function, shape)
+    kinds = {name: _of_parameter(shape.parameters[name], hint) for name, hint in hints.items()}
     return {name: kind for name, kind in kinds.items() if kind}
+
+
+def _options(function: Callable[..., Any], shape: inspect.Signature) -> dict[str, tuple[str, ...]]:
+    """Texts each argument takes, where its annotation lists them."""
+    found: dict[str, tuple[str, ...]] = {}
+    for name, hint in _hints(function, shape).items():
+        parts = get_args(hint) if get_origin(hint) in (Union, types.UnionType) else (hint,)
+        listed = [part for part in parts if get_origin(part) is Literal]
+        if listed and len(listed) == len([p for p in parts if p is not types.NoneType]):
+            found[name] = tuple(text for part in listed for text in get_args(part))
+    return found
 
 
 def _of_parameter(parameter: inspect.Parameter, hint: Any) -> Kinds:
@@ -124,7 +156,7 @@ def _alternatives(hint: Any) -> Kinds:
     if origin in (Union, types.UnionType) or isinstance(hint, TypeVar):
         parts = [_alternatives(part) for part in either]
         return tuple(kind for part in parts for kind in part) if all(parts) else ()
-    kind = origin or hint
+    kind = str if origin is Literal else origin or hint
     if not isinstance(kind, type) or kind is Any or getattr(kind, "_is_protocol", False):
         return ()
     elements = _alternatives(get_args(hint)[-1]) if kind in _HOLDERS and get_args(hint) else ()

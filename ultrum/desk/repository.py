@@ -8,7 +8,7 @@ from typing import Any
 from ultrum.desk.addresses import addressed, places_of
 from ultrum.desk.fetch import Fetcher
 from ultrum.desk.settings import SourceSettings
-from ultrum.errors import SourceError
+from ultrum.errors import SourceError, one_of
 from ultrum.sources.database import Query, table_options
 from ultrum.sources.delivery import Address, Delivery
 from ultrum.sources.sdmx import SdmxSource, accept_of
@@ -63,8 +63,8 @@ class Repository:
     def kind_of(self, address: Address) -> str:
         """Kind of the source that an address names."""
         if address.source not in self.sources:
-            names = ", ".join(self.sources) or "none"
-            raise SourceError(f"'{address}': no source '{address.source}'; there are: {names}.")
+            hint = one_of(address.source, self.sources)
+            raise SourceError(f"'{address}': no source '{address.source}'; {hint}")
         return self.sources[address.source].kind
 
     def service(self, name: str) -> SdmxSource:

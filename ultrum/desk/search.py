@@ -12,7 +12,7 @@ import pandas as pd
 
 from ultrum.desk.repository import Repository
 from ultrum.desk.synonyms import Synonyms
-from ultrum.errors import SourceError
+from ultrum.errors import SourceError, one_of
 from ultrum.sources.sdmx import Listing
 from ultrum.sources.sdmx.unit_codes import measure_of_unit, unit_of_facts
 from ultrum.vault import Entry, Listings
@@ -131,7 +131,7 @@ def browse(
 ) -> pd.DataFrame:
     """One level of the catalogue below a path."""
     if by not in WAYS:
-        raise SourceError(f"by='{by}' is no way to walk; it is one of {', '.join(WAYS)}.")
+        raise SourceError(f"by='{by}' is not a way to browse; {one_of(by, WAYS)}")
     found = [e for e in listings.search("", _MOST, **filters) if _is_below(_levels(e, by), path)]
     if path and not found:
         raise SourceError(f"Nothing stands below {BELOW.join(path)}; walk from the top: browse().")

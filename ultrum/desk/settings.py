@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import os
 import tomllib
 from collections.abc import Callable, Mapping
@@ -11,7 +10,7 @@ from pathlib import Path
 from typing import Any, Final
 
 from ultrum.core.arguments import checked
-from ultrum.errors import SourceError
+from ultrum.errors import SourceError, one_of
 from ultrum.file_access import path_of, toml_of
 from ultrum.sources.credential_store import FILE as CREDENTIALS
 from ultrum.sources.credential_store import config_folder, host_of
@@ -162,14 +161,10 @@ def source_settings(name: str, said: Mapping[str, Any]) -> SourceSettings:
     keys = [f.name for f in fields(SourceSettings)]
     for key in said:
         if key not in keys:
-            near = difflib.get_close_matches(key, keys, 1)
-            hint = f"; did you mean '{near[0]}'?" if near else f"; it may have: {', '.join(keys)}."
-            raise SourceError(f"Source '{name}' has no setting '{key}'{hint}")
+            raise SourceError(f"Source '{name}' has no setting '{key}'; {one_of(key, keys)}")
     form = str(said.get("format", "csv"))
     if form not in FORMATS:
-        raise SourceError(
-            f"Source '{name}': format '{form}' is not known; it is one of {', '.join(FORMATS)}."
-        )
+        raise SourceError(f"Source '{name}': format '{form}' is not known; {one_of(form, FORMATS)}")
     credentials = said.get("credentials")
     return SourceSettings(
         kind,

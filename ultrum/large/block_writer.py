@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Mapping
+from contextlib import ExitStack
+from types import TracebackType
 from typing import Any, Final
 
 import numpy as np
@@ -14,7 +16,7 @@ import pyarrow.parquet as pq
 
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError, reason
-from ultrum.file_access import path_of
+from ultrum.file_access import path_of, replaced_whole
 from ultrum.large.file_marks import MARK
 
 _ROWS: Final = 250_000  # of a row group, so that a few assets are read without the rest
@@ -26,10 +28,12 @@ class LongWriter:
     def __init__(self, path: str | os.PathLike[str], value: str, frequency: str) -> None:
         self.path = path_of(path)
         self._said = {"value": value, "frequency": frequency}
-        self._arriving = self.path.with_name(f".{self.path.name}.arriving")
+        self._stack = ExitStack()
+        self._arriving = self.path
         self._writer: pq.ParquetWriter | None = None
 
     def __enter__(self) -> LongWriter:
+        self._arriving = self._stack.enter_context(replaced_whole(self.path))
         return self
 
     def write(self, table: pa.Table, facts: Mapping[str, Any] | None = None) -> None:
@@ -44,15 +48,19 @@ class LongWriter:
         except OSError as error:
             raise TableError(f"{self.path} cannot be written: {reason(error)}.") from None
 
-    def __exit__(self, kind: Any, *_: object) -> None:
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
         if self._writer is not None:
             self._writer.close()
-        if kind is None and self._writer is not None:
-            os.replace(self._arriving, self.path)
-        else:
-            self._arriving.unlink(missing_ok=True)
-        if kind is None and self._writer is None:
-            raise TableError(f"Nothing to write to {self.path}: no asset has a row.")
+        elif error is None:
+            error = TableError(f"Nothing to write to {self.path}: no asset has a row.")
+            self._stack.__exit__(type(error), error, None)
+            raise error
+        self._stack.__exit__(kind, error, trace)
 
 
 def ends_of(index: pd.Index) -> Any:

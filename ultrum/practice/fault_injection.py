@@ -12,7 +12,7 @@ from typing import Any, Final
 from starlette.responses import HTMLResponse, PlainTextResponse, RedirectResponse, Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from ultrum.errors import SourceError
+from ultrum.errors import SourceError, one_of
 
 KINDS: Final = ("slow", "busy", "unavailable", "cut", "mistyped", "moved", "locked", "revised")
 KEY: Final = "lantern-key"
@@ -54,7 +54,7 @@ class Moods:
     def tell(self, mood: Mood) -> None:
         """Add a mood."""
         if mood.kind not in KINDS:
-            raise SourceError(f"'{mood.kind}' is no mood; there are: {', '.join(KINDS)}.")
+            raise SourceError(f"'{mood.kind}' is not a fault; {one_of(mood.kind, KINDS)}")
         with self.lock:
             self.told.append(mood)
 

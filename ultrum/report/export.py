@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import pandas as pd
 
@@ -21,7 +21,11 @@ from ultrum.report.table_files import to_parquet, to_xlsx
 
 @checked
 def save(
-    data: Any, path: str | os.PathLike[str], *, layout: str = "wide", periods: str = "label"
+    data: Any,
+    path: str | os.PathLike[str],
+    *,
+    layout: Literal["wide", "long"] = "wide",
+    periods: Literal["label", "columns"] = "label",
 ) -> list[Path]:
     """Write series, a panel or a result to CSV, XLSX or Parquet, by the ending of the path.
 
@@ -55,8 +59,6 @@ def save(
     ['panel.csv', 'panel.csv-metadata.json']
     """
     target = path_of(path)
-    if layout not in ("wide", "long") or periods not in ("label", "columns"):
-        raise UltrumError("layout is wide or long, periods is label or columns.")
     frame = _framed(data, layout)
     if periods == "columns":
         refuse_other_rows(frame)

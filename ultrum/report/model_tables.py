@@ -7,7 +7,7 @@ import re
 import textwrap
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, Final
+from typing import Any, Final, Literal
 
 import numpy as np
 import pandas as pd
@@ -148,7 +148,7 @@ class ModelTable:
 def model_table(
     models: Mapping[str, Model] | Sequence[Model] | Model | BetaTable,
     *,
-    below: str = "errors",
+    below: Literal["errors", "t", "p"] = "errors",
     stars: bool = False,
     digits: int = 3,
     names: Mapping[str, str] | None = None,
@@ -184,8 +184,6 @@ def model_table(
     >>> table.head
     ['one factor', 'four factors']
     """
-    if below not in BELOW:
-        raise UltrumError(f"below='{below}' is not known; it is one of {', '.join(BELOW)}.")
     if not 0 <= digits <= 12:
         raise UltrumError(f"digits={digits}: 0 to 12 places after the point.")
     style = _Style(below, stars, digits, dict(names or {}))

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, fields, replace
 from typing import Final
 
-from ultrum.errors import TableError, UltrumError
+from ultrum.errors import TableError, UltrumError, one_of
 
 VARIABLE: Final = "ULTRUM_LIMITS"
 
@@ -91,7 +91,7 @@ def _changed(base: Limits, changes: dict[str, int], where: str) -> Limits:
     known = [f.name for f in fields(Limits)]
     for name, value in changes.items():
         if name not in known:
-            raise UltrumError(f"{where}: no limit '{name}'; there are: {', '.join(known)}.")
+            raise UltrumError(f"{where}: no limit '{name}'; {one_of(name, known)}")
         if value < 1:
             raise UltrumError(f"{where}: {name}={value}; a limit is 1 or more.")
     return replace(base, **changes)

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any, Final
 
 from ultrum.errors import StudyError, reason
-from ultrum.file_access import path_of
+from ultrum.file_access import path_of, replaced_whole
 from ultrum.study.provenance import run_from
 from ultrum.study.run_record import run_file
 from ultrum.study.schema import LARGEST, Study
@@ -46,9 +46,11 @@ def bundle(
         part = Path(folder) / VAULT
         pack(kept, part, list(result.deliveries))
         texts = {STUDY: result.study.to_toml(), RUN: run_file(result)}
-        arriving = target.with_name(f".{target.name}.arriving")
         try:
-            with zipfile.ZipFile(arriving, "w", zipfile.ZIP_DEFLATED) as archive:
+            with (
+                replaced_whole(target) as arriving,
+                zipfile.ZipFile(arriving, "w", zipfile.ZIP_DEFLATED) as archive,
+            ):
                 for name, text in texts.items():
                     archive.writestr(_entry(name), text)
                 with (
@@ -56,11 +58,8 @@ def bundle(
                     archive.open(_entry(VAULT), "w", force_zip64=True) as packed,
                 ):
                     shutil.copyfileobj(body, packed)
-            os.replace(arriving, target)
         except OSError as error:
             raise StudyError(f"{target} cannot be written: {error.strerror}.") from None
-        finally:
-            arriving.unlink(missing_ok=True)
     return target
 
 

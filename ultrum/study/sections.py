@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from typing import Annotated, Any, Final, Literal
 
 from pydantic import (
@@ -17,6 +16,7 @@ from pydantic import (
 
 from ultrum.core.transform.steps import step_fault
 from ultrum.desk.settings import KINDS, kinds
+from ultrum.errors import one_of
 
 Errors = Literal["classical", "hc0", "hc1", "hc2", "hc3", "hac"]
 Figure = Literal[
@@ -35,9 +35,7 @@ Draws = Annotated[int, Field(ge=0, le=LARGEST_DRAWS)]
 
 def _known_kind(kind: str) -> str:
     if kind not in kinds():
-        near = difflib.get_close_matches(kind, kinds(), 1)
-        hint = f"did you mean '{near[0]}'" if near else f"there are: {', '.join(kinds())}"
-        raise ValueError(f"no kind '{kind}' of source; {hint}")
+        raise ValueError(f"no kind '{kind}' of source; {one_of(kind, kinds()).rstrip('.')}")
     return kind
 
 

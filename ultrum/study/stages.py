@@ -26,7 +26,7 @@ from ultrum.core.transform.steps import added_steps
 from ultrum.desk import Desk
 from ultrum.desk.fetch import Access
 from ultrum.errors import UltrumError
-from ultrum.file_access import json_of
+from ultrum.file_access import json_of, replaced_whole
 from ultrum.vault import Record
 
 _KEPT: Final = 400  # results at most
@@ -206,9 +206,8 @@ class Kept:
         return hmac.new(self._key, body, hashlib.sha256).hexdigest()
 
     def _write(self, path: Path, body: bytes) -> None:
-        arriving = path.with_name(f".{path.name}.{os.getpid()}")
-        arriving.write_bytes(body)
-        os.replace(arriving, path)
+        with replaced_whole(path) as arriving:
+            arriving.write_bytes(body)
 
     def _prune(self) -> None:
         files = sorted(self.folder.glob("[!.]*"), key=lambda f: f.stat().st_mtime)

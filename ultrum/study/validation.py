@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import re
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -11,7 +10,7 @@ from typing import Any, Final
 from pydantic import BaseModel, ValidationError
 
 from ultrum.core.time.frequency import Frequency, parse_period
-from ultrum.errors import FrequencyError, SourceError
+from ultrum.errors import FrequencyError, SourceError, one_of
 from ultrum.sources.delivery import Address
 
 Fault = tuple[int, str]
@@ -101,9 +100,7 @@ def _section(place: tuple[Any, ...]) -> str:
 
 def _unknown_key(model: Any, place: tuple[Any, ...], _: Any) -> str:
     known, key = _known_keys(model, place[:-1]), str(place[-1])
-    near = difflib.get_close_matches(key, known, 1)
-    hint = f"; did you mean '{near[0]}'?" if near else f"; it has: {', '.join(known)}."
-    return f"[{_section(place[:-1]) or 'the file'}] has no key '{key}'{hint}"
+    return f"[{_section(place[:-1]) or 'the file'}] has no key '{key}'; {one_of(key, known)}"
 
 
 def _missing(_: Any, place: tuple[Any, ...], error: Any) -> str:
@@ -124,9 +121,8 @@ def _wrong_value(_: Any, place: tuple[Any, ...], error: Any) -> str:
 
 def _wrong_word(model: Any, place: tuple[Any, ...], error: Any) -> str:
     known = error["ctx"]["expected"]
-    near = difflib.get_close_matches(str(error["input"]), re.findall(r"'([^']+)'", known), 1)
-    hint = f" Did you mean '{near[0]}'?" if near else ""
-    return f"{_plainly(model, place, error, f'it is one of {known}')}{hint}"
+    options = re.findall(r"'([^']+)'", known)
+    return _plainly(model, place, error, one_of(error["input"], options).rstrip("."))
 
 
 def _plainly(_: Any, place: tuple[Any, ...], error: Any, told: str = "") -> str:
@@ -207,7 +203,7 @@ def _address_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
             yield place, str(error)
             continue
         if name not in sources:
-            yield place, f"'{address}': no source '{name}'{nearest(name, sources)}"
+            yield place, f"'{address}': no source '{name}'; {one_of(name, sources)}"
 
 
 def _series_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
@@ -215,20 +211,20 @@ def _series_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
     for key in ("conditions", "more_factors"):
         for name in _listed(part(said, "panel").get(key)):
             if name not in series:
-                yield ("panel", key), f"no series '{name}'{nearest(name, series)}"
+                yield ("panel", key), f"no series '{name}'; {one_of(name, series)}"
     for own, section in part(said, "series").items():
         parts = (
             _listed(part(section, "composite").get("parts")) if isinstance(section, dict) else []
         )
         for name in parts:
             if name not in series:
-                yield ("series", own, "composite"), f"no series '{name}'{nearest(name, series)}"
+                yield ("series", own, "composite"), f"no series '{name}'; {one_of(name, series)}"
     twice = [n for n, count in Counter(series).items() if count > 1]
     for name in twice:
         yield ("sets",), f"two series are named '{name}'; rename one."
     wrong = part(said, "cost_of_equity").get("inflation")
     if wrong and wrong not in series:
-        yield ("cost_of_equity", "inflation"), f"no series '{wrong}'{nearest(wrong, series)}"
+        yield ("cost_of_equity", "inflation"), f"no series '{wrong}'; {one_of(wrong, series)}"
 
 
 def _model_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
@@ -243,21 +239,21 @@ def _model_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
         if factor not in used:
             yield (
                 ("cost_of_equity", "premium"),
-                f"no model has the factor '{factor}'{nearest(factor, used)}",
+                f"no model has the factor '{factor}'; {one_of(factor, used)}",
             )
     for factor in _listed(part(said, "panel").get("total_return_factors")):
         if factor not in used:
-            yield ("panel",), f"no model has the factor '{factor}'{nearest(factor, used)}"
+            yield ("panel",), f"no model has the factor '{factor}'; {one_of(factor, used)}"
     for factor in _listed(part(said, "two_pass").get("factors")):
         if factor not in used:
             yield (
                 ("two_pass", "factors"),
-                f"no model has the factor '{factor}'{nearest(factor, used)}",
+                f"no model has the factor '{factor}'; {one_of(factor, used)}",
             )
     if cost.get("model") and cost["model"] not in names:
         yield (
             ("cost_of_equity", "model"),
-            f"no model '{cost['model']}'{nearest(cost['model'], names)}",
+            f"no model '{cost['model']}'; {one_of(cost['model'], names)}",
         )
 
 
@@ -362,11 +358,3 @@ def part(said: Mapping[str, Any], key: str) -> dict[str, Any]:
 
 def _listed(found: Any) -> list[Any]:
     return found if isinstance(found, list) else []
-
-
-def nearest(word: Any, known: Any) -> str:
-    """The nearest valid word, or all of them."""
-    near = difflib.get_close_matches(str(word), [str(k) for k in known], 1)
-    if near:
-        return f"; did you mean '{near[0]}'?"
-    return f"; there are: {', '.join(map(str, known)) or 'none'}."

@@ -11,7 +11,7 @@ import zlib
 from typing import Final
 
 from ultrum.errors import VaultError, reason
-from ultrum.file_access import json_of, path_of
+from ultrum.file_access import json_of, path_of, replaced_whole
 from ultrum.vault.record import FACTS, Record, checked_instant
 from ultrum.vault.store import Vault
 
@@ -41,9 +41,12 @@ def pack(vault: Vault, file: str | os.PathLike[str], records: list[Record] | Non
     target = path_of(file)
     if target.exists():
         raise VaultError(f"{target} is there already; choose another name.")
-    arriving = target.with_name(f".{target.name}.arriving")
     try:
-        with vault.frozen(), zipfile.ZipFile(arriving, "w", zipfile.ZIP_DEFLATED) as archive:
+        with (
+            replaced_whole(target) as arriving,
+            vault.frozen(),
+            zipfile.ZipFile(arriving, "w", zipfile.ZIP_DEFLATED) as archive,
+        ):
             chosen = vault.records() if records is None else records
             for record in {r.checksum: r for r in chosen}.values():
                 archive.writestr(f"payloads/{record.checksum}", vault.payload(record))
@@ -52,11 +55,8 @@ def pack(vault: Vault, file: str | os.PathLike[str], records: list[Record] | Non
                 for r in chosen
             ]
             archive.writestr(_LISTED, json.dumps(rows, indent=1))
-        os.replace(arriving, target)
     except OSError as error:
         raise VaultError(f"{target} cannot be written: {error.strerror}.") from None
-    finally:
-        arriving.unlink(missing_ok=True)
     return len(chosen)
 
 

@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import Any, Final
 
 from ultrum.errors import VaultError
+from ultrum.file_access import replaced_whole
 
 NAME: Final = "journal.jsonl"
 VERSION: Final = 3
@@ -74,12 +75,10 @@ class Journal:
     def begin(self, entries: Sequence[dict[str, Any]] = ()) -> None:
         """Write a new journal, whole or not at all, with its first entries."""
         said = [{"do": "vault", "version": VERSION, "identity": uuid.uuid4().hex}, *entries]
-        arriving = self.file.with_name(f".{NAME}.arriving")
-        with arriving.open("wb") as file:
+        with replaced_whole(self.file) as arriving, arriving.open("wb") as file:
             file.write(_chained(said, Position()))
             file.flush()
             os.fsync(file.fileno())
-        os.replace(arriving, self.file)
         self.keep_reserve()
 
     def append(

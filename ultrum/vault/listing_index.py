@@ -17,7 +17,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Final
 
-from ultrum.errors import VaultError, reason
+from ultrum.errors import VaultError, one_of, reason
 
 _SCHEMA: Final = """
 CREATE TABLE IF NOT EXISTS listings (
@@ -254,7 +254,7 @@ def _conditions(filters: Filters) -> tuple[str, list[str]]:
     """SQL conditions of filters that are given; a column must hold one of a filter's values."""
     unknown = [k for k in filters if k not in FILTERS]
     if unknown:
-        raise VaultError(f"'{unknown[0]}' is no filter; there are: {', '.join(FILTERS)}.")
+        raise VaultError(f"'{unknown[0]}' is not a filter; {one_of(unknown[0], FILTERS)}")
     parts, values = [], []
     for name, said in filters.items():
         words = [said] if isinstance(said, str) else list(said)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import itertools
 from collections import deque
 from collections.abc import Iterable
@@ -18,7 +17,7 @@ from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.date_parser import days_in
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_labels import span_of
-from ultrum.errors import AlignmentError, CurrencyError
+from ultrum.errors import AlignmentError, CurrencyError, one_of
 
 MAX_AGE: Final = 5
 
@@ -331,10 +330,9 @@ class ExchangeRates:
 
     def _check_known(self, currency: str) -> None:
         if currency not in self.currencies:
-            near = difflib.get_close_matches(currency.upper(), self.currencies, 1, cutoff=0.6)
-            hint = f"; did you mean {near[0]}?" if near else "."
+            hint = one_of(currency.upper(), self.currencies)
             raise CurrencyError(
-                f"No quote of {currency} here; there are: {', '.join(self.currencies)}{hint}"
+                f"No quote of {currency} here, only of {', '.join(self.currencies)}; {hint}"
             )
 
     def _refuse_old(self, step: tuple[str, str], day: Any) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any, Final
+from typing import Any, Final, Literal
 
 import numpy as np
 import pandas as pd
@@ -51,7 +51,7 @@ def align(
     risk_free: TimeSeries,
     conditions: SeriesTable | TimeSeries | Sequence[TimeSeries] | None = None,
     frequency: str | Frequency = "M",
-    rows: str = "complete",
+    rows: Literal["complete", "any"] = "complete",
     known_by: KnownBy | Mapping[str, KnownBy] | None = None,
     currency: str = "",
     rates: ExchangeRates | None = None,

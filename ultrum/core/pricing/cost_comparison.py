@@ -12,7 +12,7 @@ from ultrum.core.pricing.cost_of_equity import cost_of_equity
 from ultrum.core.pricing.cost_result import RISK_FREE
 from ultrum.core.pricing.one_beta import OneBeta
 from ultrum.core.regression.results import BetaTable
-from ultrum.errors import EstimationError
+from ultrum.errors import EstimationError, one_of
 
 
 @checked
@@ -59,7 +59,7 @@ def cost_comparison(
         cost = cost_of_equity(betas, **said)
         parts = [p for p in cost.parts.index.unique(1) if p != RISK_FREE]
         if factor is not None and factor not in parts:
-            raise EstimationError(f"No factor {factor} in {name}; there are: {', '.join(parts)}.")
+            raise EstimationError(f"No factor {factor} in {name}; {one_of(factor, parts)}")
         part = factor or parts[0]
         own = cost.parts.xs(part, level=1)
         frame = pd.DataFrame({"beta": own["beta"], "beta_error": own["beta_error"], "cost": cost.value,
@@ -72,6 +72,6 @@ def cost_comparison(
     assets = list(dict.fromkeys(whole.index.get_level_values(0)))
     if asset is not None:
         if asset not in assets:
-            raise EstimationError(f"No asset '{asset}'; there are: {', '.join(map(str, assets))}.")
+            raise EstimationError(f"No asset '{asset}'; {one_of(asset, assets)}")
         return whole.loc[[asset]]
     return whole.loc[assets]

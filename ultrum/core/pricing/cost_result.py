@@ -16,7 +16,7 @@ from ultrum.core.pricing.cost_bootstrap import CostBootstrap
 from ultrum.core.regression.engine.covariance import errors_said
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.series.text_tables import TextInNotebooks
-from ultrum.errors import EstimationError, UnitError
+from ultrum.errors import EstimationError, UnitError, one_of
 
 RISK_FREE: Final = "risk-free rate"
 
@@ -75,9 +75,7 @@ class CostOfEquity(TextInNotebooks):
     def interval(self, level: float = 0.95, method: str = "t") -> pd.DataFrame:
         """Confidence interval, columns ``low high``: Student's t by the delta method, or drawn quantiles."""
         if method not in METHODS:
-            raise EstimationError(
-                f"method='{method}' is not known; it is one of {', '.join(METHODS)}."
-            )
+            raise EstimationError(f"method='{method}' is not known; {one_of(method, METHODS)}")
         reach = self.standard_error * t_quantile(level, self.df.to_numpy())
         if method == "t":
             return pd.DataFrame({"low": self.value - reach, "high": self.value + reach})

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 import numpy as np
 import pandas as pd
 
@@ -24,7 +26,7 @@ def dimson_beta(
     *,
     lags: int = 1,
     leads: int = 1,
-    weights: str = "sum",
+    weights: Literal["sum", "fowler-rorke"] = "sum",
     errors: str = "hac",
 ) -> OneBeta:
     """Beta of assets that react late or early: the sum over lags and leads of the factor.
@@ -82,8 +84,6 @@ def _shares(column: pd.Series, lags: int, leads: int, weights: str) -> Floats:
     """Weight of each lag, the factor itself and each lead."""
     if weights == "sum":
         return np.ones(lags + leads + 1)
-    if weights != "fowler-rorke":
-        raise EstimationError(f"weights='{weights}' is not known; it is sum or fowler-rorke.")
     if lags != leads:
         raise EstimationError("Fowler and Rorke's weights need as many leads as lags.")
     lagged = leads_and_lags(column, 2, 0)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Final
+from typing import Final, Literal
 
 import numpy as np
 import pandas as pd
@@ -22,7 +22,6 @@ from ultrum.core.time.gaps import time_positions
 from ultrum.core.time.period_labels import span_of
 from ultrum.errors import EstimationError, warn_user
 
-HOWS: Final = ("exact", "robust", "bootstrap")
 _FEW: Final = 0.8  # share of the rows below which assets that cost most are named
 _NEARLY_ALL: Final = 0.9
 
@@ -66,7 +65,7 @@ def joint_alpha_test(
     panel: Panel,
     factors: Sequence[str] | None = None,
     *,
-    how: str = "exact",
+    how: Literal["exact", "robust", "bootstrap"] = "exact",
     lags: int | None = None,
     draws: int = 999,
     seed: int = 0,
@@ -103,8 +102,6 @@ def joint_alpha_test(
     >>> joint_alpha_test(panel, ["market"]).df
     (23, 38)
     """
-    if how not in HOWS:
-        raise EstimationError(f"how='{how}' is not known; it is one of {', '.join(HOWS)}.")
     if lags is not None and how != "bootstrap":
         raise EstimationError(f"lags={lags} has no effect with how='{how}'; remove lags.")
     names = chosen_factors(panel, factors)

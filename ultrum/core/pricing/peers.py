@@ -5,7 +5,7 @@ from __future__ import annotations
 import textwrap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Final
+from typing import Final, Literal
 
 import numpy as np
 import pandas as pd
@@ -16,10 +16,10 @@ from ultrum.core.pricing.leverage import relever, unlever
 from ultrum.core.regression.engine.covariance import errors_said
 from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.core.series.text_tables import table_html
-from ultrum.errors import EstimationError
+from ultrum.errors import EstimationError, one_of
 
 ByPeer = float | Mapping[str, float] | pd.Series
-AVERAGES: Final = ("median", "mean", "value", "precision")
+Average = Literal["median", "mean", "value", "precision"]
 _MEDIAN_PRICE: Final = np.sqrt(
     np.pi / 2.0
 )  # error of a median over that of a mean, for normal values
@@ -72,7 +72,7 @@ def peer_beta(
     tax: ByPeer = 0.0,
     target_debt_to_equity: float = 0.0,
     target_tax: float = 0.0,
-    how: str = "median",
+    how: Average = "median",
     values: ByPeer | None = None,
     debt_beta: float = 0.0,
     factor: str | None = None,
@@ -148,7 +148,7 @@ def industry_betas(
     *,
     debt_to_equity: ByPeer,
     tax: ByPeer = 0.0,
-    how: str = "median",
+    how: Average = "median",
     values: ByPeer | None = None,
     debt_beta: float = 0.0,
     factor: str | None = None,
@@ -209,9 +209,7 @@ def _peer_frame(
         known = ", ".join(betas.assets)
         raise EstimationError(f"No beta of {', '.join(absent) or 'any peer'}; there are: {known}.")
     if term not in betas.coefficients:
-        raise EstimationError(
-            f"No factor '{term}'; there are: {', '.join(map(str, betas.coefficients))}."
-        )
+        raise EstimationError(f"No factor '{term}'; {one_of(term, betas.coefficients)}")
     found, errors = betas.coefficients.loc[names, term], betas.standard_errors.loc[names, term]
     frame = pd.DataFrame({"beta": found, "error": errors})
     frame["debt_to_equity"], frame["tax"] = _by_peer(debt_to_equity, names), _by_peer(tax, names)
@@ -236,9 +234,7 @@ def _by_peer(given: ByPeer, names: list[str]) -> pd.Series:
     return pd.Series(float(given), index=names)
 
 
-def _weights(frame: pd.DataFrame, how: str, values: ByPeer | None) -> Floats:
-    if how not in AVERAGES:
-        raise EstimationError(f"how='{how}' is not known; it is one of {', '.join(AVERAGES)}.")
+def _weights(frame: pd.DataFrame, how: Average, values: ByPeer | None) -> Floats:
     if how == "precision":
         heavy = 1.0 / frame["unlevered_error"].to_numpy() ** 2
     elif how == "value":

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Final
+from typing import Final, Literal
 
 import numpy as np
 import pandas as pd
@@ -19,7 +19,6 @@ from ultrum.core.time.gaps import time_positions
 from ultrum.core.time.period_labels import span_of
 from ultrum.errors import EstimationError, UnitError
 
-MEANS: Final = ("arithmetic", "geometric", "blend")
 ZERO_COST: Final = "zero cost"
 
 
@@ -53,7 +52,7 @@ class Premium:
 def premium(
     factor: TimeSeries,
     *,
-    mean: str = "arithmetic",
+    mean: Literal["arithmetic", "geometric", "blend"] = "arithmetic",
     horizon: float | None = None,
     risk_free: TimeSeries | None = None,
     errors: str = "hac",
@@ -94,8 +93,6 @@ def premium(
             f"{metadata.name} is no excess return; a premium is earned over a rate. "
             "Apply excess first, or say excess_of='zero cost'."
         )
-    if mean not in MEANS:
-        raise EstimationError(f"mean='{mean}' is not known; it is one of {', '.join(MEANS)}.")
     values = factor.values.dropna()
     per_year = factor.periods_per_year
     value, influence = _estimate(values, mean, horizon, _rates(values, risk_free), per_year)

@@ -27,7 +27,7 @@ from ultrum.core.time.frequency import Frequency, last_day
 from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.core.transform.aggregation import to_frequency
 from ultrum.core.transform.window_bounds import months_before
-from ultrum.errors import EstimationError, UltrumError, UnitError
+from ultrum.errors import EstimationError, UltrumError, UnitError, one_of
 
 ADJUSTMENTS: Final = ("none", "vasicek", "blume")
 ESTIMATORS: Final = ("plain", "lagged")
@@ -175,7 +175,7 @@ def beta_sensitivity(
     """
     table = SeriesTable.of([markets]) if isinstance(markets, TimeSeries) else markets
     if asset not in assets.names:
-        raise EstimationError(f"No asset '{asset}'; there are: {', '.join(assets.names)}.")
+        raise EstimationError(f"No asset '{asset}'; {one_of(asset, assets.names)}")
     _check_words(adjustments, ADJUSTMENTS, "adjustment")
     _check_words(estimators, ESTIMATORS, "estimator")
     options = {
@@ -211,10 +211,10 @@ def _check_words(given: Sequence[str], known: Sequence[str], what: str) -> None:
 def _own_choice(options: Mapping[str, list[str]], chosen: dict[str, str]) -> dict[str, str]:
     for choice, value in chosen.items():
         if choice not in options:
-            raise EstimationError(f"'{choice}' is no choice; there are: {', '.join(options)}.")
+            raise EstimationError(f"'{choice}' is not a choice; {one_of(choice, options)}")
         if value not in options[choice]:
             raise EstimationError(
-                f"{choice}='{value}' is not tried; there are: {', '.join(options[choice])}."
+                f"{choice}='{value}' is not tried; {one_of(value, options[choice])}"
             )
     return {choice: chosen.get(choice, values[0]) for choice, values in options.items()}
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Final
+from typing import Final, Literal
 
 import numpy as np
 import pandas as pd
@@ -23,7 +23,7 @@ _PRIOR_POWER: Final = 1.7  # of the deviation: between a flat prior on it and on
 def shrink_betas(
     table: BetaTable,
     *,
-    how: str = "vasicek",
+    how: Literal["vasicek", "blume"] = "vasicek",
     among: Sequence[str] | None = None,
     earlier: BetaTable | None = None,
     line: tuple[float, float] | None = None,
@@ -67,8 +67,6 @@ def shrink_betas(
     """
     if how == "vasicek":
         return _rescaled(table, *_vasicek(table, _counted(table, among)))
-    if how != "blume":
-        raise EstimationError(f"how='{how}' is not known; it is vasicek or blume.")
     return _rescaled(table, *_blume(table, earlier, line))
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 import pandas as pd
@@ -32,7 +32,7 @@ def two_pass(
     factors: Sequence[str] | None = None,
     *,
     characteristics: Mapping[str, pd.DataFrame] | None = None,
-    betas: str = "full",
+    betas: Literal["full", "rolling"] = "full",
     window: int = 60,
     constant: bool = True,
     lags: int | None = None,

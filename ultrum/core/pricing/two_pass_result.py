@@ -21,7 +21,7 @@ from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.gaps import observations_per_year, time_positions
 from ultrum.core.time.period_labels import span_of
-from ultrum.errors import EstimationError
+from ultrum.errors import EstimationError, one_of
 
 BETAS: Final = ("full", "rolling")
 _KINDS: Final = ("fama_macbeth", "newey_west", "shanken", "bootstrap")
@@ -129,7 +129,7 @@ class TwoPassPlan:
     ) -> TwoPassPlan:
         """The plan, if it can be done."""
         if betas not in BETAS:
-            raise EstimationError(f"betas='{betas}' is not known; it is one of {', '.join(BETAS)}.")
+            raise EstimationError(f"betas='{betas}' is not known; {one_of(betas, BETAS)}")
         names = chosen_factors(panel, factors, empty=bool(characteristics))
         return cls(names, list(characteristics or {}), betas, window, constant, lags)
 

@@ -17,17 +17,17 @@ from ultrum.core.regression.engine.qr import inflation, projection_residuals
 from ultrum.core.regression.influence import weighted_rows
 from ultrum.core.regression.results import CONSTANT, Fit
 from ultrum.core.regression.robust_tests import added_terms_f
-from ultrum.core.regression.structural_breaks import break_test
+from ultrum.core.regression.structural_breaks import Break, break_test
 from ultrum.core.regression.unit_roots import dickey_fuller, is_persistent
 from ultrum.core.series.text_tables import TableInNotebooks, p_equals
 from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.core.time.gaps import time_positions
 from ultrum.core.time.period_labels import period_label
-from ultrum.errors import EstimationError, FrequencyError
+from ultrum.errors import EstimationError, FrequencyError, one_of
 
 _LEVEL: Final = 0.05
 _UNIT_ROOT: Final = "Dickey–Fuller"
-_BREAKS: Final = {
+_BREAKS: Final[dict[Break, str]] = {
     "chow": "break at the middle",
     "sup-f": "break at an unknown date",
     "cusum": "drift of the coefficients",
@@ -63,8 +63,7 @@ class Diagnosis(TableInNotebooks):
         for finding in self.findings:
             if finding.test == test:
                 return finding
-        known = ", ".join(f.test for f in self.findings)
-        raise EstimationError(f"No test '{test}'; there are: {known}.")
+        raise EstimationError(f"No test '{test}'; {one_of(test, (f.test for f in self.findings))}")
 
     @property
     def alarms(self) -> tuple[str, ...]:

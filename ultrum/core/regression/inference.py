@@ -11,7 +11,7 @@ import scipy.special
 
 from ultrum.core.array_types import Array, Floats
 from ultrum.core.series.text_tables import TextInNotebooks, p_equals
-from ultrum.errors import EstimationError
+from ultrum.errors import EstimationError, one_of
 
 
 @dataclass(frozen=True)
@@ -102,7 +102,7 @@ def band_of(
 ) -> pd.DataFrame:
     """One asset's path with its band, columns ``estimate low high``."""
     if asset not in centre:
-        raise EstimationError(f"No asset '{asset}'; there are: {', '.join(map(str, centre))}.")
+        raise EstimationError(f"No asset '{asset}'; {one_of(asset, centre)}")
     reach = error[asset] * t_quantile(level, df)
     path = centre[asset]
     return pd.DataFrame({"estimate": path, "low": path - reach, "high": path + reach})

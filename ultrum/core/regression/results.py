@@ -24,7 +24,7 @@ from ultrum.core.regression.influence import influence_table, weighted_rows
 from ultrum.core.regression.narrative import sentences
 from ultrum.core.series.text_tables import TableInNotebooks, table_html, table_text
 from ultrum.core.time.period_labels import period_label
-from ultrum.errors import EstimationError
+from ultrum.errors import EstimationError, one_of
 
 CONSTANT: Final = "constant"
 NO_RESPONSE: Final = "missing left-hand side"
@@ -295,7 +295,7 @@ class BetaTable:
         if self.unadjusted is not None:
             return self.unadjusted.fit(asset)
         if asset not in self.coefficients.index:
-            raise EstimationError(f"No asset '{asset}'; there are: {', '.join(self.assets)}.")
+            raise EstimationError(f"No asset '{asset}'; {one_of(asset, self.assets)}")
         where = int(cast(int, self.coefficients.index.get_loc(asset)))
         if not self.nobs.iloc[where]:
             raise EstimationError(f"{asset} has too few rows of its own for an estimate.")

@@ -13,7 +13,7 @@ from ultrum.core.array_types import Floats, Ints
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.results import CONSTANT
 from ultrum.core.series.text_tables import table_html
-from ultrum.errors import EstimationError
+from ultrum.errors import EstimationError, one_of
 
 STATUS: Final = ("estimated", "too few rows", "columns depend on each other")
 
@@ -61,7 +61,7 @@ class RollingFit:
         """
         fields = ("coefficients", "standard_errors", "t_values", "nobs", "sigma", "r2", "status")
         if field not in fields:
-            raise EstimationError(f"No field '{field}'; there are: {', '.join(fields)}.")
+            raise EstimationError(f"No field '{field}'; {one_of(field, fields)}")
         values = getattr(self, field)
         if values.ndim == 3:
             values = values[:, :, self._place(term)]
@@ -72,7 +72,7 @@ class RollingFit:
     def interval(self, asset: str, term: str | None = None, level: float = 0.95) -> pd.DataFrame:
         """Estimate and confidence interval of one asset through time, columns ``estimate low high``."""
         if asset not in self.assets:
-            raise EstimationError(f"No asset '{asset}'; there are: {', '.join(self.assets[:30])}.")
+            raise EstimationError(f"No asset '{asset}'; {one_of(asset, self.assets)}")
         where, which = self.assets.index(asset), self._place(term)
         centre = self.coefficients[:, where, which]
         free = np.maximum(self.nobs[:, where] - len(self.terms), 1)
@@ -97,7 +97,7 @@ class RollingFit:
     def _place(self, term: str | None) -> int:
         term = term or next((t for t in self.terms if t != CONSTANT), self.terms[0])
         if term not in self.terms:
-            raise EstimationError(f"No term '{term}'; there are: {', '.join(self.terms)}.")
+            raise EstimationError(f"No term '{term}'; {one_of(term, self.terms)}")
         return self.terms.index(term)
 
     def __repr__(self) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any, Final
+from typing import Any, Final, Literal
 
 import numpy as np
 import pandas as pd
@@ -21,7 +21,7 @@ from ultrum.core.time.gaps import time_positions
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import EstimationError
 
-HOWS: Final = ("chow", "sup-f", "cusum")
+Break = Literal["chow", "sup-f", "cusum"]
 _DATES: Final = 400  # most cuts that simulated samples try
 _LINE: Final = 0.9479  # of the 5 % bounds of the cumulated sum
 
@@ -61,7 +61,7 @@ def break_test(
     fit: Fit,
     at: Any = None,
     *,
-    how: str = "chow",
+    how: Break = "chow",
     trim: float = 0.15,
     draws: int = 999,
     seed: int = 0,
@@ -105,8 +105,6 @@ def break_test(
     >>> break_test(regress(y, x), how="sup-f").at
     20
     """
-    if how not in HOWS:
-        raise EstimationError(f"how='{how}' is not known; it is one of {', '.join(HOWS)}.")
     if how == "chow":
         return _chow(fit, at)
     return _sup_f(fit, trim, draws, seed) if how == "sup-f" else _cusum(fit)

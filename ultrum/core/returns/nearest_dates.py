@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, Final
+from typing import Any, Final, Literal
 
 import numpy as np
 import pandas as pd
@@ -13,7 +13,7 @@ from ultrum.core.array_types import Ints
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.time.date_parser import days_in
 from ultrum.core.time.durations import months_in
-from ultrum.errors import AlignmentError, ArgumentError, FrequencyError
+from ultrum.errors import AlignmentError, FrequencyError
 
 DatesLike = Sequence[Any] | np.ndarray | pd.Index | pd.Series | pd.DataFrame
 _DAYS: Final = {"D": 1, "W": 7}
@@ -25,7 +25,7 @@ def match_dates(
     left: DatesLike,
     right: SeriesLike | pd.Series | pd.DataFrame,
     *,
-    direction: str = "before",
+    direction: Literal["before", "after"] = "before",
     max_age: str | None = "P5D",
     by: str | None = None,
     on: str = "date",
@@ -68,10 +68,6 @@ def match_dates(
     >>> match_dates(["2024-03-31"], prices, direction="after")[["value", "age"]].values.tolist()
     [[11.0, 2.0]]
     """
-    if direction not in ("before", "after"):
-        raise ArgumentError(
-            f"match_dates: direction='{direction}' is unknown; it is before or after."
-        )
     return _matched(left, right, max_age, by, on, forward=direction == "after")
 
 

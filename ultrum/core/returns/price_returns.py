@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, Final
+from typing import Any, Final, Literal
 
 import numpy as np
 import pandas as pd
@@ -30,7 +30,7 @@ from ultrum.core.time.date_parser import days_in
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.gaps import gap_lengths
 from ultrum.core.transform.aggregation import STALE_AFTER, to_frequency
-from ultrum.errors import UnitError, warn_user
+from ultrum.errors import UnitError, one_of, warn_user
 
 _LARGE: Final = 1.45  # a return that makes its days worth a look: +45 %, or −31 %
 _NO_SUSPECTS: Final = pd.DataFrame(columns=["series", "date", "change", "looks_like"])
@@ -43,7 +43,7 @@ def returns(
     prices: SeriesTable,
     *,
     frequency: str | Frequency | None = None,
-    kind: str = "simple",
+    kind: Literal["simple", "log"] = "simple",
     dividends: pd.DataFrame | None = None,
     splits: pd.DataFrame | None = None,
     final_payments: pd.DataFrame | None = None,
@@ -123,7 +123,7 @@ def returns_and_suspects(
 ) -> tuple[SeriesTable, pd.DataFrame]:
     """Returns as :func:`returns` gives them, and the suspect days behind them."""
     if kind not in ("simple", "log"):
-        raise UnitError(f"kind='{kind}' is not known; it is simple or log.")
+        raise UnitError(f"kind='{kind}' is not known; {one_of(kind, ('simple', 'log'))}")
     check_measures(prices)
     paid = events.final_payments
     daily = adjust_prices(prices, events.dividends, events.splits, final_payments=paid)

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterable
 from dataclasses import dataclass, fields, replace
 from typing import Any, Final
 
 from ultrum.core.time.frequency import Frequency
-from ultrum.errors import ArgumentError, CurrencyError, FrequencyError, UnitError
+from ultrum.errors import ArgumentError, CurrencyError, FrequencyError, UnitError, one_of
 
 MEASURES: Final = (
     "price", "index", "stock", "flow", "rate", "return", "log_return", "quote", "score",
@@ -136,9 +135,7 @@ def check_facts(facts: Iterable[str]) -> None:
     known = [f.name for f in fields(Metadata)]
     for fact in facts:
         if fact not in known:
-            near = difflib.get_close_matches(fact, known, n=1)
-            hint = f"did you mean {near[0]}?" if near else f"there are: {', '.join(known)}."
-            raise ArgumentError(f"A series has no fact '{fact}'; {hint}")
+            raise ArgumentError(f"A series has no fact '{fact}'; {one_of(fact, known)}")
 
 
 def step_of(action: str, **settings: Any) -> Step:
@@ -170,4 +167,4 @@ def check_same(left: Metadata, right: Metadata, word: str) -> None:
 
 def _check_word(field: str, word: str, known: tuple[str, ...]) -> None:
     if word and word not in known:
-        raise UnitError(f"{field} '{word}' is not known; it is one of {', '.join(known)}.")
+        raise UnitError(f"{field} '{word}' is not known; {one_of(word, known)}")

@@ -33,7 +33,7 @@ from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.core.time.gaps import observations_per_year
 from ultrum.core.time.period_labels import span_of
-from ultrum.errors import AlignmentError, FrequencyError
+from ultrum.errors import AlignmentError, FrequencyError, one_of
 
 Causes = Mapping[str, Mapping[int, str]]
 P = ParamSpec("P")
@@ -308,9 +308,7 @@ class SeriesTable:
     def _column(self, name: str) -> int:
         column = self._columns.get(name)
         if column is None:
-            raise AlignmentError(
-                f"No series '{name}' here; there are: {', '.join(self.names[:30])}."
-            )
+            raise AlignmentError(f"No series '{name}' here; {one_of(name, self.names)}")
         return column
 
     def __contains__(self, name: object) -> bool:

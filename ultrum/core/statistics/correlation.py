@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any, Final
+from typing import Any, Final, Literal
 
 import numpy as np
 import pandas as pd
@@ -41,7 +41,10 @@ class Correlations(Described):
 
 @checked
 def correlations(
-    x: SeriesTable | pd.DataFrame, *, rows: str = "pairwise", window: int | None = None
+    x: SeriesTable | pd.DataFrame,
+    *,
+    rows: Literal["pairwise", "complete"] = "pairwise",
+    window: int | None = None,
 ) -> Correlations:
     """Correlations of series, each with its number of pairs and a p value.
 
@@ -68,8 +71,6 @@ def correlations(
     1.0
     """
     table = x if isinstance(x, SeriesTable) else SeriesTable.from_pandas(x, measure="return")
-    if rows not in ("pairwise", "complete"):
-        raise UnitError(f"rows='{rows}' is not known; it is pairwise or complete.")
     frame = table.values.dropna() if rows == "complete" else table.values
     if len(frame) < 3:
         raise AlignmentError(f"Only {len(frame)} periods have every series; take rows='pairwise'.")

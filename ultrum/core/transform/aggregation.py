@@ -7,7 +7,7 @@ unfinished first or last period is left out.
 
 from __future__ import annotations
 
-from typing import Final
+from typing import Final, Literal
 
 import numpy as np
 
@@ -28,14 +28,14 @@ from ultrum.core.transform.period_reductions import (
 )
 from ultrum.errors import FrequencyError, UnitError
 
-HOWS: Final = ("sum", "mean", "last", "first", "high", "low", "median", "compound", "log sum")
+How = Literal["sum", "mean", "last", "first", "high", "low", "median", "compound", "log sum"]
 STALE_AFTER: Final = 5
 STALE: Final = "stale price"
 _BY_MEASURE: Final = {
     "price": "last", "stock": "last", "quote": "last", "flow": "sum", "score": "mean",
     "return": "compound", "log_return": "log sum",
 }  # fmt: skip
-_OF_BARS: Final = {
+_OF_BARS: Final[dict[str, How]] = {
     "open": "first", "high": "high", "low": "low", "close": "last", "volume": "sum",
     "open interest": "last",
 }  # fmt: skip
@@ -56,7 +56,7 @@ def to_frequency(
     x: SeriesTable,
     frequency: str | Frequency,
     *,
-    how: str | None = None,
+    how: How | None = None,
     require: float = 1.0,
     stale_after: int = STALE_AFTER,
     risk_free: TimeSeries | None = None,
@@ -267,8 +267,6 @@ def _check_direction(x: SeriesTable, target: Frequency) -> None:
 def _check_sense(
     method: str, x: SeriesTable, target: Frequency, metadata_list: list[Metadata]
 ) -> None:
-    if method not in HOWS:
-        raise UnitError(f"how='{method}' is not known; it is one of {', '.join(HOWS)}.")
     if x.frequency.code == "W" and target.code != "W" and method in _WHOLE:
         raise FrequencyError(
             f"{metadata_list[0].name}: weeks do not fit whole into a {target.noun}, so a {method} over weeks "

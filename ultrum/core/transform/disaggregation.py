@@ -9,7 +9,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
-from typing import Any, Final
+from typing import Any, Final, Literal
 
 import numpy as np
 import pandas as pd
@@ -24,7 +24,7 @@ from ultrum.core.transform.aggregation import default_method
 from ultrum.core.transform.chow_lin import ChowLin, chow_lin
 from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitError
 
-METHODS: Final = ("hold", "linear", "denton", "chow-lin")
+Method = Literal["hold", "linear", "denton", "chow-lin"]
 _MOST: Final = 4000  # high-frequency periods of one series that Chow–Lin's dense algebra takes
 _KEPT: Final = {"sum": "totals", "mean": "averages", "last": "ends", "first": "starts"}
 
@@ -75,7 +75,7 @@ class _Places:
 
 @checked
 def disaggregate(
-    x: S, frequency: str | Frequency, *, how: str, indicator: TimeSeries | None = None
+    x: S, frequency: str | Frequency, *, how: Method, indicator: TimeSeries | None = None
 ) -> S:
     """Estimate a higher frequency.
 
@@ -117,8 +117,6 @@ def disaggregate(
     [10.0, 10.0, 10.0, 20.0, 20.0, 20.0]
     """
     target = Frequency.parse(frequency)
-    if how not in METHODS:
-        raise UnitError(f"how='{how}' is not known; it is one of {', '.join(METHODS)}.")
     if isinstance(x, TimeSeries):
         return _one(x, target, how, indicator)
     return SeriesTable.of(_one(x[name], target, how, indicator) for name in x.names)

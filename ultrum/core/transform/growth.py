@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 import numpy as np
 
 from ultrum.core.arguments import checked
@@ -18,7 +20,11 @@ from ultrum.errors import UnitError
 @on_block
 @checked
 def growth(
-    x: SeriesTable, *, over: str = "P1Y", kind: str = "simple", annualised: bool = False
+    x: SeriesTable,
+    *,
+    over: str = "P1Y",
+    kind: Literal["simple", "log"] = "simple",
+    annualised: bool = False,
 ) -> SeriesTable:
     """Growth of each series over a calendar span.
 
@@ -54,8 +60,6 @@ def growth(
     >>> growth(cpi, over="P1M").to_pandas().round(4).tolist()
     [0.01, 0.02]
     """
-    if kind not in ("simple", "log"):
-        raise UnitError(f"kind='{kind}' is not known; it is simple or log.")
     for metadata in x.metadata:
         _check_level(metadata, x[metadata.name].values.to_numpy())
     rows, earlier, there = _earlier(x, over)

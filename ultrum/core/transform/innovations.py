@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Final
+from typing import Literal
 
 import numpy as np
 
@@ -14,8 +14,6 @@ from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.gaps import positions_of
 from ultrum.errors import EstimationError, UnitError
 
-CRITERIA: Final = ("bic", "aic")
-
 
 @on_block
 @checked
@@ -23,8 +21,8 @@ def innovations(
     x: SeriesTable,
     *,
     most_lags: int | None = None,
-    criterion: str = "bic",
-    sample: str = "all",
+    criterion: Literal["bic", "aic"] = "bic",
+    sample: Literal["all", "expanding"] = "all",
     min_obs: int = 60,
 ) -> SeriesTable:
     """Residuals of an autoregression with a constant, its order chosen by an information criterion.
@@ -65,12 +63,6 @@ def innovations(
     >>> dict(made.metadata.trail[-1].settings)["lags"]
     '0'
     """
-    if criterion not in CRITERIA:
-        raise UnitError(
-            f"criterion='{criterion}' is not known; it is one of {', '.join(CRITERIA)}."
-        )
-    if sample not in ("all", "expanding"):
-        raise UnitError(f"sample='{sample}' is not known; it is all or expanding.")
     made = []
     for name in x.names:
         metadata = x[name].metadata

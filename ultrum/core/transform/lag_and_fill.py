@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 import numpy as np
 
 from ultrum.core.arguments import checked
@@ -44,7 +46,12 @@ def lag(x: SeriesTable, over: str | int = 1) -> SeriesTable:
 
 @on_block
 @checked
-def fill(x: SeriesTable, how: str = "forward", *, limit: int | None = None) -> SeriesTable:
+def fill(
+    x: SeriesTable,
+    how: Literal["forward", "backward", "none"] = "forward",
+    *,
+    limit: int | None = None,
+) -> SeriesTable:
     """Missing values from the one before or after; how many is said on the trail.
 
     Parameters
@@ -68,8 +75,6 @@ def fill(x: SeriesTable, how: str = "forward", *, limit: int | None = None) -> S
     >>> filled.to_pandas().tolist(), str(filled.metadata.trail[-1])
     ([1.0, 1.0, nan], 'filled (how forward, limit 1, values 1)')
     """
-    if how not in ("forward", "backward", "none"):
-        raise UnitError(f"how='{how}' is not known; it is forward, backward or none.")
     for metadata in x.metadata:
         if how != "none" and (metadata.measure == "flow" or metadata.is_return):
             raise UnitError(

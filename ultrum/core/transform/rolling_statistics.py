@@ -18,7 +18,7 @@ from ultrum.core.transform.window_bounds import (
     over_windows,
     starts_of,
 )
-from ultrum.errors import UnitError
+from ultrum.errors import UnitError, one_of
 
 
 def _deviation(part: Floats) -> Floats:
@@ -79,9 +79,7 @@ def rolling(
     [nan, 1.5, 2.5, 4.5]
     """
     if how != "exponential" and how not in STATISTICS:
-        raise UnitError(
-            f"how='{how}' is not known; it is one of {', '.join(STATISTICS)}, exponential."
-        )
+        raise UnitError(f"how='{how}' is not known; {one_of(how, [*STATISTICS, 'exponential'])}")
     if how == "sum" and any(
         a.measure in ("index", "price", "quote", "rate", "return") for a in x.metadata
     ):

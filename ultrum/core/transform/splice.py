@@ -13,7 +13,7 @@ from ultrum.core.array_types import Floats
 from ultrum.core.series.metadata import Metadata, check_same
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.period_labels import period_label, span_of
-from ultrum.errors import AlignmentError, UnitError
+from ultrum.errors import AlignmentError, UnitError, one_of
 
 LINKS: Final = ("level", "ratio", "difference")
 
@@ -78,7 +78,7 @@ def splice(
         raise AlignmentError("A splice needs at least two parts.")
     for word, said, known in (("link", link, LINKS), ("prefer", prefer, ("last", "first"))):
         if said not in known:
-            raise UnitError(f"{word}='{said}' is not known; it is one of {', '.join(known)}.")
+            raise UnitError(f"{word}='{said}' is not known; {one_of(said, known)}")
     for part in parts[1:]:
         check_same(_comparable(parts[0], link), _comparable(part, link), "spliced with")
     ranked = parts[::-1] if prefer == "last" else parts

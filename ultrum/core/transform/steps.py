@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import inspect
 import re
 from collections.abc import Callable, Mapping, Sequence
@@ -25,7 +24,7 @@ from ultrum.core.transform.rolling_statistics import rolling
 from ultrum.core.transform.splice import splice
 from ultrum.core.transform.standardise import standardise
 from ultrum.core.transform.term_spread import spread
-from ultrum.errors import UnitError
+from ultrum.errors import UnitError, one_of
 
 Step = Mapping[str, Any]
 Finder = Callable[[str], TimeSeries]
@@ -141,11 +140,11 @@ def step_fault(step: Any) -> str:
         return f"A step has one name, such as {{growth = {{over = 'P1Y'}}}}; not {step}."
     name, said = next(iter(step.items()))
     if name not in _STEPS:
-        return f"No step '{name}'{_near(str(name), _STEPS)}"
+        return f"No step '{name}'; {one_of(str(name), _STEPS)}"
     known = _settings_of(name)
     for word in said if isinstance(said, Mapping) else ():
         if word not in known:
-            return f"Step '{name}' has no setting '{word}'{_near(str(word), known)}"
+            return f"Step '{name}' has no setting '{word}'; {one_of(str(word), known)}"
     return ""
 
 
@@ -251,11 +250,6 @@ def _settings_of(name: str) -> list[str]:
     if "settings" in words:
         words = [w for w in words if w != "settings"] + ["link", "prefer", "tolerance", "name"]
     return words
-
-
-def _near(word: str, known: Any) -> str:
-    near = difflib.get_close_matches(word, list(known), 1)
-    return f"; did you mean '{near[0]}'?" if near else f"; there are: {', '.join(known)}."
 
 
 def _value(text: str) -> Any:

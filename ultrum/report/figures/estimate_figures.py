@@ -14,7 +14,7 @@ from ultrum.core.regression.results import CONSTANT, BetaTable, Fit
 from ultrum.core.series.text_tables import headed
 from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.core.time.period_labels import period_label
-from ultrum.errors import FrequencyError, UltrumError
+from ultrum.errors import FrequencyError, UltrumError, one_of
 from ultrum.report.figure_style import INK, LANTERN, MOST_NAMES, STONE, TIDE, axes_for, foot, styled
 
 if TYPE_CHECKING:
@@ -145,9 +145,7 @@ def build_up(
     '% a year'
     """
     if asset not in cost.value.index:
-        raise UltrumError(
-            f"No cost of equity of '{asset}'; there are: {', '.join(cost.value.index)}."
-        )
+        raise UltrumError(f"No cost of equity of '{asset}'; {one_of(asset, cost.value.index)}")
     parts = cost.parts.loc[asset]
     steps = 100 * parts["contribution"].to_numpy()
     starts = np.concatenate([[0.0], np.cumsum(steps)[:-1]])

@@ -13,7 +13,7 @@ import numpy as np
 
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.regression.engine.newey_west import AUTOMATIC, newey_west
-from ultrum.errors import EstimationError
+from ultrum.errors import EstimationError, one_of
 
 _WORDS: Final = {
     "hac": "Newey–West", "classical": "classical", "clustered": "clustered", "sandwich": "sandwich",
@@ -31,9 +31,7 @@ def check_errors(errors: str, lags: int | str | None, *, clustered: bool = False
     """
     kind = str(errors).lower()
     if kind not in ERRORS:
-        raise EstimationError(
-            f"errors='{errors}' is not a kind of errors; choose from {', '.join(ERRORS)}."
-        )
+        raise EstimationError(f"errors='{errors}' is not a kind of errors; {one_of(kind, ERRORS)}")
     if lags is None:
         return kind
     if kind != "hac" or clustered:
@@ -92,7 +90,7 @@ def covariance(
         return newey_west(influence, residuals, moments, lags)
     if errors in ERRORS:
         return heteroskedastic(influence, residuals, leverage, errors)
-    raise EstimationError(f"errors='{errors}' is not known; it is one of {', '.join(ERRORS)}.")
+    raise EstimationError(f"errors='{errors}' is not known; {one_of(errors, ERRORS)}")
 
 
 def classical(influence: Floats, residuals: Floats) -> Floats:
