@@ -17,8 +17,11 @@ def to_simple(x: SeriesTable) -> SeriesTable:
 
     Examples
     --------
+    >>> import numpy as np
+    >>> import pandas as pd
+    >>> import ultrum as ul
     >>> r = pd.Series([np.log(1.1)], pd.period_range("2024-01", periods=1, freq="M"))
-    >>> to_simple(TimeSeries.from_pandas(r, measure="log_return")).to_pandas().round(12).tolist()
+    >>> to_simple(ul.TimeSeries.from_pandas(r, measure="log_return")).to_pandas().round(12).tolist()
     [0.1]
     """
     return _of_kind(x, "log_return", "return", np.expm1)
@@ -37,8 +40,10 @@ def to_log(x: SeriesTable) -> SeriesTable:
 
     Examples
     --------
+    >>> import pandas as pd
+    >>> import ultrum as ul
     >>> r = pd.Series([0.1], pd.period_range("2024-01", periods=1, freq="M"))
-    >>> to_log(TimeSeries.from_pandas(r, measure="return")).to_pandas().round(4).tolist()
+    >>> to_log(ul.TimeSeries.from_pandas(r, measure="return")).to_pandas().round(4).tolist()
     [0.0953]
     """
     for column, metadata in enumerate(x.metadata):

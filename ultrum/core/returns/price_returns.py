@@ -83,9 +83,10 @@ def returns(
 
     Examples
     --------
+    >>> import ultrum as ul
     >>> import pandas as pd
     >>> close = pd.Series([100.0, 110.0, 99.0], pd.period_range("2024-01", periods=3, freq="M"))
-    >>> close = TimeSeries.from_pandas(close, name="BRTW", measure="price", currency="QML")
+    >>> close = ul.TimeSeries.from_pandas(close, name="BRTW", measure="price", currency="QML")
     >>> returns(close).to_pandas().round(3).tolist()
     [0.1, -0.1]
     """

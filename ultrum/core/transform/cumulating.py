@@ -33,9 +33,10 @@ def cumulate(x: SeriesTable, *, start: float | None = None) -> SeriesTable:
 
     Examples
     --------
+    >>> import ultrum as ul
     >>> import pandas as pd
     >>> r = pd.Series([0.1, -0.1], pd.period_range("2024-01", periods=2, freq="M"))
-    >>> cumulate(TimeSeries.from_pandas(r, measure="return")).to_pandas().round(4).tolist()
+    >>> cumulate(ul.TimeSeries.from_pandas(r, measure="return")).to_pandas().round(4).tolist()
     [1.1, 0.99]
     """
     kinds = {a.measure for a in x.metadata}

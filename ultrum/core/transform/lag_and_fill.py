@@ -26,9 +26,10 @@ def lag(x: SeriesTable, over: str | int = 1) -> SeriesTable:
 
     Examples
     --------
+    >>> import ultrum as ul
     >>> import pandas as pd
     >>> x = pd.Series([1.0, 2.0], pd.period_range("2024-01", periods=2, freq="M"))
-    >>> lag(TimeSeries.from_pandas(x, measure="score")).to_pandas().index[-1]
+    >>> lag(ul.TimeSeries.from_pandas(x, measure="score")).to_pandas().index[-1]
     Period('2024-03', 'M')
     """
     count = int(over) if str(over).isdigit() else periods_in(str(over), x.frequency)
@@ -69,9 +70,10 @@ def fill(
 
     Examples
     --------
+    >>> import ultrum as ul
     >>> import numpy as np, pandas as pd
     >>> x = pd.Series([1.0, np.nan, np.nan], pd.period_range("2024-01", periods=3, freq="M"))
-    >>> filled = fill(TimeSeries.from_pandas(x, measure="rate", timing="end"), limit=1)
+    >>> filled = fill(ul.TimeSeries.from_pandas(x, measure="rate", timing="end"), limit=1)
     >>> filled.to_pandas().tolist(), str(filled.metadata.trail[-1])
     ([1.0, 1.0, nan], 'filled (how forward, limit 1, values 1)')
     """

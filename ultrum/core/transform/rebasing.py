@@ -37,9 +37,10 @@ def rebase(x: SeriesTable, to: str = "first", *, value: float = 100.0) -> Series
 
     Examples
     --------
+    >>> import ultrum as ul
     >>> import pandas as pd
     >>> cpi = pd.Series([80.0, 100.0], pd.period_range("2024-01", periods=2, freq="M"))
-    >>> cpi = TimeSeries.from_pandas(cpi, measure="index", timing="average")
+    >>> cpi = ul.TimeSeries.from_pandas(cpi, measure="index", timing="average")
     >>> rebase(cpi, "2024-01").to_pandas().tolist()
     [100.0, 125.0]
     """
