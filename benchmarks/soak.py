@@ -116,9 +116,9 @@ def tests(*names, **environment):
 
 
 def disk():
-    """Fill a small file system with deliveries; all that were recorded are whole, before and after."""
+    """Fill a small file system with downloads; all that were recorded are whole, before and after."""
     from ultrum.errors import VaultError
-    from ultrum.sources.delivery import Delivery
+    from ultrum.sources.download import Download
     from ultrum.vault import Vault
 
     with tempfile.TemporaryDirectory() as folder:
@@ -129,7 +129,7 @@ def disk():
                 try:
                     kept.append(
                         vault.record(
-                            "s", f"p{n}", Delivery(f"{n} ".encode() * (n * 37 % 4000))
+                            "s", f"p{n}", Download(f"{n} ".encode() * (n * 37 % 4000))
                         ).checksum
                     )
                 except VaultError:
@@ -141,7 +141,7 @@ def disk():
         finally:
             subprocess.run(["umount", folder], check=True)
     print(
-        f"{len(kept)} deliveries kept, {refused} refused for want of room, {len(lost)} lost, {len(faults)} damaged"
+        f"{len(kept)} downloads kept, {refused} refused for want of room, {len(lost)} lost, {len(faults)} damaged"
     )
     return len(lost) + len(faults) + (not refused)
 

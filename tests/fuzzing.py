@@ -20,7 +20,7 @@ from tests.support import ROOT
 from ultrum.errors import UltrumError
 from ultrum.practice import messages
 from ultrum.practice.observatory import FLOWS
-from ultrum.sources.delivery import Address
+from ultrum.sources.download import Address
 from ultrum.sources.sdmx import structures
 from ultrum.sources.sdmx.observations import decode
 from ultrum.sources.table import TableOptions, read_table

@@ -276,16 +276,16 @@ class Commands(OnPractice):
         self.assertIn("all whole", self.ultrum("vault", "verify").stdout)
         listed = json.loads(self.ultrum("vault", "list", "college", "--json").stdout)
         self.assertEqual(
-            [d["address"] for d in listed["deliveries"]], ["college:factors_monthly.zip"]
+            [d["address"] for d in listed["downloads"]], ["college:factors_monthly.zip"]
         )
-        self.assertIn("deliveries in v.zip", self.ultrum("vault", "pack", "v.zip").stdout)
-        self.assertIn("0 deliveries taken over", self.ultrum("vault", "unpack", "v.zip").stdout)
+        self.assertIn("downloads in v.zip", self.ultrum("vault", "pack", "v.zip").stdout)
+        self.assertIn("0 downloads taken over", self.ultrum("vault", "unpack", "v.zip").stdout)
         self.assertEqual(
             self.ultrum("vault", "forget", "college").returncode, 130
         )  # nobody said yes
         self.assertIn("1 removed", self.ultrum("vault", "forget", "college", "--yes").stdout)
         self.assertEqual(
-            json.loads(self.ultrum("vault", "list", "college", "--json").stdout)["deliveries"], []
+            json.loads(self.ultrum("vault", "list", "college", "--json").stdout)["downloads"], []
         )
         self.file("bad.zip", "x")
         self.assertEqual(self.ultrum("vault", "unpack", "bad.zip").returncode, 3)

@@ -20,7 +20,7 @@ from ultrum.core.time.period_labels import period_label
 from ultrum.errors import DataWarning, SourceError
 from ultrum.practice import messages
 from ultrum.practice.observatory import FLOWS
-from ultrum.sources.delivery import Delivery
+from ultrum.sources.download import Download
 from ultrum.sources.http import HttpClient
 from ultrum.sources.sdmx import FORMATS, SdmxSource, Span, csv_data
 from ultrum.sources.sdmx.observations import decode
@@ -242,7 +242,7 @@ class Reading(Scratch):
 
     def test_one_empty_series_leaves_the_others(self):
         rows = "A:F(1.0),M,X,2024-01,150,PC,A\nA:F(1.0),M,Y,,,PC,A\n"
-        source = SdmxSource("s", lambda path, accept: Delivery((self.HEAD + rows).encode()))
+        source = SdmxSource("s", lambda path, accept: Download((self.HEAD + rows).encode()))
         source._structures["F"] = (FlowName("F", "A", "1.0"), FLAT)
         with self.assertWarnsRegex(DataWarning, "1 of 2 series.*M.Y has no"):
             found = source.all_series("F/M.")

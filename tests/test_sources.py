@@ -23,7 +23,7 @@ import ultrum as ul
 from tests.support import OnPractice, Scratch, command
 from ultrum.errors import DataWarning, SourceError, VaultError
 from ultrum.sources.credential_store import CredentialStore, host_of
-from ultrum.sources.delivery import Address, Delivery
+from ultrum.sources.download import Address, Download
 from ultrum.sources.http import HttpClient, HttpPolicy, _asked_wait
 from ultrum.vault import Vault, pack, unpack
 
@@ -80,7 +80,7 @@ class Sdmx(OnPractice):
         with self.refused(VaultError, "PRICES/M.QT.CPI", "without offline"):
             offline.fetch("observatory:PRICES/M.QT.CPI")
 
-    def test_refetching_the_same_bytes_keeps_one_delivery(self):
+    def test_refetching_the_same_bytes_keeps_one_download(self):
         for _ in range(2):
             self.desk().fetch("observatory:PRICES/M.QM.CPI")
         records = self.desk().vault.records()
@@ -174,21 +174,21 @@ class Http(Scratch):
         self.assertEqual(desk.vault.records(), [])
 
     def test_a_confirmed_copy_is_not_sent_again(self):
-        held = Delivery(b"", etag='"abc"', last_modified="Mon, 06 Jan 2025 09:00:00 GMT")
+        held = Download(b"", etag='"abc"', last_modified="Mon, 06 Jan 2025 09:00:00 GMT")
         self.server.asked = [0, 0]
         self.client.get(f"{self.url}/busy", held=held)
         headers = self.server.asked[-1][2]
         self.assertEqual(headers["if-none-match"], '"abc"')
         self.assertEqual(headers["if-modified-since"], held.last_modified)
-        with HttpClient(replace(HURRY, conditional=False)) as anew:  # as a run with --refresh
+        with HttpClient(replace(HURRY, conditional=False)) as whole:  # as a run with --refresh
             self.server.asked = [0, 0]
-            anew.get(f"{self.url}/busy", held=held)
+            whole.get(f"{self.url}/busy", held=held)
             self.assertNotIn("if-none-match", self.server.asked[-1][2])
 
     def test_a_source_never_confirms_what_others_packed(self):
         with Vault(self.folder / "theirs") as vault:
             vault.record(
-                "s", "confirming", Delivery(b"date,x\n2024-01,9\n2024-02,9\n", etag='"own"')
+                "s", "confirming", Download(b"date,x\n2024-01,9\n2024-02,9\n", etag='"own"')
             )
             pack(vault, self.folder / "vault.zip")
         desk = ul.Desk(

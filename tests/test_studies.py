@@ -168,7 +168,7 @@ class Whole(OnPractice):
             name,
             stage,
         ) in before.stages.items():  # each rests on what the service's structures said
-            paths = [d.path for d in stage.deliveries if d.source == "observatory"]
+            paths = [d.path for d in stage.downloads if d.source == "observatory"]
             for flow in {p.split("/")[1] for p in paths if p.startswith("data/")}:
                 self.assertTrue(any(p.startswith("dataflow") for p in paths), name)
                 self.assertTrue(
@@ -197,13 +197,11 @@ class Whole(OnPractice):
         for source in (result, self.folder / "out"):
             found = ul.trail(source, "models.market.SVFC.market")
             self.assertAlmostEqual(found.value, result.betas.coefficients.loc["SVFC", "market"])
-            taken = {d.name: d.gives for d in found.deliveries()}
-            record = next(r for r in result.deliveries if r.path == "prices.csv")
+            taken = {d.name: d.gives for d in found.downloads()}
+            record = next(r for r in result.downloads if r.path == "prices.csv")
             self.assertEqual(taken["exchange:prices.csv"], record.checksum)
-            self.assertIn(f"--at {max(r.retrieved for r in result.deliveries)}"[:20], found.command)
-        then = self.run_it(
-            self.load("market_model"), at=max(r.retrieved for r in result.deliveries)
-        )
+            self.assertIn(f"--at {max(r.retrieved for r in result.downloads)}"[:20], found.command)
+        then = self.run_it(self.load("market_model"), at=max(r.retrieved for r in result.downloads))
         self.assertEqual(then.cost.value["SVFC"], result.cost.value["SVFC"])
         with self.refused(StudyError, "nearest", "cost_of_equity.SVFC"):
             ul.trail(result, "cost_of_equity.SVFX")
@@ -240,7 +238,15 @@ class Whole(OnPractice):
         again = command("run", "s.toml", "--vault", "v", "--only", "EBMK", cwd=self.folder)
         self.assertIn("Nothing has changed since the last run.", again.stdout)
         loud = command(
-            "-v", "--log", "log.txt", "run", "s.toml", "--vault", "v", "--anew", cwd=self.folder
+            "-v",
+            "--log",
+            "log.txt",
+            "run",
+            "s.toml",
+            "--vault",
+            "v",
+            "--recompute",
+            cwd=self.folder,
         )
         self.assertIn("cost of equity", loud.stderr)
         self.assertRegex(
@@ -254,7 +260,7 @@ class Whole(OnPractice):
             ".TH ULTRUM 1",
             ".SS ultrum run",
             ".SS ultrum vault verify",
-            r"\-\-anew",
+            r"\-\-recompute",
             "ultrum trail",
         ):
             self.assertIn(words, page)

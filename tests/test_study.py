@@ -313,5 +313,5 @@ class Runs(OnPractice):
         self.assertEqual(first.run, again.run)
         other = self.run_demo(TEXT.replace('errors = "hac"', 'errors = "hc1"'))
         self.assertNotEqual(first.run, other.run)
-        moved = dataclasses.replace(first.deliveries[0], retrieved="later")
-        self.assertEqual(pd.Series([moved.checksum]).tolist(), [first.deliveries[0].checksum])
+        moved = dataclasses.replace(first.downloads[0], retrieved="later")
+        self.assertEqual(pd.Series([moved.checksum]).tolist(), [first.downloads[0].checksum])

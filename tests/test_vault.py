@@ -1,4 +1,4 @@
-"""The vault keeps whole deliveries only, whatever happens while it works."""
+"""The vault keeps whole downloads only, whatever happens while it works."""
 
 import contextlib
 import json
@@ -16,19 +16,19 @@ from unittest import mock
 
 from tests.support import ROOT, Scratch
 from ultrum.errors import DataWarning, VaultError
-from ultrum.sources.delivery import Delivery
+from ultrum.sources.download import Download
 from ultrum.vault import Vault, pack, unpack
 from ultrum.vault.blobs import _host
 from ultrum.vault.journal import Journal
 
 WRITER = """
 import sys
-from ultrum.sources.delivery import Delivery
+from ultrum.sources.download import Download
 from ultrum.vault import Vault
 vault, n = Vault(sys.argv[1]), 0
 print("ready", flush=True)
 while n < int(sys.argv[2]):
-    vault.record("s", f"p{n % 7}", Delivery(f"{sys.argv[3]} {n} ".encode() * 20_000))
+    vault.record("s", f"p{n % 7}", Download(f"{sys.argv[3]} {n} ".encode() * 20_000))
     n += 1
 """
 
@@ -44,9 +44,9 @@ def writer(folder, count, word):
 class Keeping(Scratch):
     def test_vintages_and_confirmations(self):
         vault = Vault(self.folder)
-        first = vault.record("s", "p", Delivery(b"one", "text/csv", '"a"'))
-        again = vault.record("s", "p", Delivery(b"one"))
-        second = vault.record("s", "p", Delivery(b"two"))
+        first = vault.record("s", "p", Download(b"one", "text/csv", '"a"'))
+        again = vault.record("s", "p", Download(b"one"))
+        second = vault.record("s", "p", Download(b"two"))
         self.assertEqual(first, again)
         self.assertEqual([vault.payload(r) for r in vault.records()], [b"one", b"two"])
         self.assertEqual(vault.latest("s", "p"), second)
@@ -55,7 +55,7 @@ class Keeping(Scratch):
 
     def test_damage_is_named(self):
         vault = Vault(self.folder)
-        record = vault.record("s", "p", Delivery(b"payload"))
+        record = vault.record("s", "p", Download(b"payload"))
         place = next((self.folder / "payloads").rglob(record.checksum))
         place.write_bytes(b"payl0ad")
         with self.refused(VaultError, "s:p", "damaged"):
@@ -68,13 +68,13 @@ class Keeping(Scratch):
 
     def test_a_damaged_payload_is_named_by_verify_and_mended_by_fetching(self):
         vault = Vault(self.folder)
-        record = vault.record("s", "p", Delivery(b"payload"))
-        vault.record("s", "q", Delivery(b"other"))
+        record = vault.record("s", "p", Download(b"payload"))
+        vault.record("s", "q", Download(b"other"))
         self.assertEqual(vault.verify(), [])
         vault.place_of(record.checksum).write_bytes(b"payl0ad")
         (fault,) = vault.verify()
         self.assertIn("s:p", fault)
-        vault.record("s", "p", Delivery(b"payload"))
+        vault.record("s", "p", Download(b"payload"))
         self.assertEqual((vault.verify(), vault.payload(record)), ([], b"payload"))
 
     def test_as_it_stood_and_clocks_that_are_wrong(self):
@@ -82,36 +82,36 @@ class Keeping(Scratch):
             return mock.patch("ultrum.vault.record.now", return_value=f"{instant}T00:00:00.000000Z")
 
         vault = Vault(self.folder)
-        first = vault.record("s", "p", Delivery(b"one"))
+        first = vault.record("s", "p", Download(b"one"))
         with at("2001-01-01"):  # before Ultrum: the clock that went back is wrong
-            second = vault.record("s", "p", Delivery(b"two"))
+            second = vault.record("s", "p", Download(b"two"))
         self.assertGreater(second.retrieved, first.retrieved)
         self.assertEqual(vault.latest("s", "p", first.retrieved), first)
         self.assertEqual(vault.latest("s", "p"), second)
         self.assertIsNone(vault.latest("s", "p", "2001-06-01T00:00:00Z"))
         self.assertEqual(vault.vintages("s", "p"), [first, second])
         with at("2098-01-01"):
-            ahead = vault.record("s", "p", Delivery(b"three"))
-        later = vault.record("s", "p", Delivery(b"four"))  # what follows a clock that was ahead
+            ahead = vault.record("s", "p", Download(b"three"))
+        later = vault.record("s", "p", Download(b"four"))  # what follows a clock that was ahead
         self.assertEqual(vault.vintages("s", "p")[2:], [ahead, later])
         self.assertEqual(vault.latest("s", "p"), later)
         self.assertEqual(vault.latest("s", "p", "2090-01-01"), later)
         with at("9999-12-31"), self.refused(VaultError, "clock", "9999"):
-            vault.record("s", "p", Delivery(b"five"))
+            vault.record("s", "p", Download(b"five"))
 
     def test_forgetting_keeps_what_others_need(self):
         vault = Vault(self.folder)
-        gone = vault.record("s", "p", Delivery(b"shared"))
-        kept = vault.record("s", "q", Delivery(b"shared"))
-        alone = vault.record("s", "r", Delivery(b"alone"))
+        gone = vault.record("s", "p", Download(b"shared"))
+        kept = vault.record("s", "q", Download(b"shared"))
+        alone = vault.record("s", "r", Download(b"alone"))
         self.assertEqual(vault.forget([gone, alone]), 5)
         self.assertEqual((vault.records(), vault.payload(kept)), ([kept], b"shared"))
-        self.assertEqual(vault.size(), {"addresses": 1, "deliveries": 1, "payloads": 1, "bytes": 6})
+        self.assertEqual(vault.size(), {"addresses": 1, "downloads": 1, "payloads": 1, "bytes": 6})
 
     def test_moved_to_another_machine_as_one_archive(self):
         vault, file = Vault(self.folder / "a"), self.folder / "v.zip"
         for body in (b"one", b"two", b"two"):
-            vault.record("s", "p", Delivery(body, "text/csv", '"t"'))
+            vault.record("s", "p", Download(body, "text/csv", '"t"'))
         self.assertEqual(pack(vault, file), 2)
         other = Vault(self.folder / "b")
         self.assertEqual((unpack(other, file), unpack(other, file)), ((2, 0), (0, 2)))
@@ -153,20 +153,20 @@ class Keeping(Scratch):
             ):
                 unpack(empty, self.folder / "bad.zip")
             with Vault(self.folder / name) as empty:
-                self.assertEqual(empty.size()["deliveries"], 0, name)
+                self.assertEqual(empty.size()["downloads"], 0, name)
 
     def test_what_is_imported_is_marked_until_its_source_serves_it(self):
         with Vault(self.folder / "a") as vault:
             for path in ("same", "other"):
-                vault.record("s", path, Delivery(b"one", etag='"chosen"'))
+                vault.record("s", path, Download(b"one", etag='"chosen"'))
             pack(vault, self.folder / "v.zip")
         vault = Vault(self.folder / "b")
         unpack(vault, self.folder / "v.zip")
         self.assertTrue(all(r.imported for r in vault.records()))
-        self.assertFalse(vault.record("s", "same", Delivery(b"one", etag='"own"')).imported)
+        self.assertFalse(vault.record("s", "same", Download(b"one", etag='"own"')).imported)
         self.assertEqual(vault.latest("s", "same").etag, '"own"')
         with self.assertWarnsRegex(DataWarning, "s:other.*not what the source serves"):
-            self.assertFalse(vault.record("s", "other", Delivery(b"two")).imported)
+            self.assertFalse(vault.record("s", "other", Download(b"two")).imported)
 
     def test_a_vault_of_a_newer_version_is_left_alone(self):
         for file in ("catalogue.sqlite", "journal.jsonl"):
@@ -183,7 +183,7 @@ class Keeping(Scratch):
             with self.refused(VaultError, "newer Ultrum", "99"):
                 Vault(self.folder / file)
 
-    def test_killed_while_writing_it_holds_whole_deliveries_only(self):
+    def test_killed_while_writing_it_holds_whole_downloads_only(self):
         for attempt in range(8):
             process = writer(self.folder, 10_000, f"try{attempt}")
             time.sleep(0.03 + 0.035 * attempt)
@@ -195,7 +195,7 @@ class Keeping(Scratch):
         self.assertGreater(len(records), 8)
         for record in records:
             self.assertEqual(len(vault.payload(record)), record.size)
-        vault.record("s", "after", Delivery(b"works"))
+        vault.record("s", "after", Download(b"works"))
         self.assertEqual(vault.payload(vault.latest("s", "after")), b"works")
 
     def test_two_processes_at_once_lose_nothing(self):
@@ -214,9 +214,9 @@ class HostileWorld(Scratch):
     def filled(self):
         with Vault(self.folder / "v") as vault:
             for body in (b"one", b"two", b"two"):
-                vault.record("s", "p", Delivery(body, "text/csv", '"t"'))
-            vault.record("s", "q", Delivery(b"three"))
-            vault.forget([vault.record("s", "gone", Delivery(b"two"))])
+                vault.record("s", "p", Download(body, "text/csv", '"t"'))
+            vault.record("s", "q", Download(b"three"))
+            vault.forget([vault.record("s", "gone", Download(b"two"))])
             return [(r.facts, vault.confirmations(r)) for r in vault.records()]
 
     def held(self):
@@ -246,7 +246,7 @@ class HostileWorld(Scratch):
             body[4096 + 100 : -20] = os.urandom(len(body) - 4096 - 120)
             with Vault(self.folder / "v") as vault:
                 file.write_bytes(body)
-                with self.assertWarnsRegex(DataWarning, "made anew: 3 deliveries"):
+                with self.assertWarnsRegex(DataWarning, "rebuilt: 3 downloads"):
                     if verified:
                         self.assertEqual(len(vault.verify()), 1)
                     self.assertEqual(
@@ -311,17 +311,17 @@ class HostileWorld(Scratch):
         self.filled()
         place = self.folder / "v"
         one, two = Vault(place), Vault(place)
-        gone = one.record("s", "late", Delivery(b"late"))
+        gone = one.record("s", "late", Download(b"late"))
         with one._payloads.arriving(gone.checksum, b"late") as settle:
             two.forget([gone])
             settle()
-        self.assertEqual(one.payload(one.record("s", "late", Delivery(b"late"))), b"late")
+        self.assertEqual(one.payload(one.record("s", "late", Download(b"late"))), b"late")
         died = RuntimeError("died")
         with (
             mock.patch("ultrum.vault.journal.Journal.append", side_effect=died),
             contextlib.suppress(RuntimeError),
         ):
-            one.record("s", "torn", Delivery(b"never recorded"))
+            one.record("s", "torn", Download(b"never recorded"))
         with (
             mock.patch("ultrum.vault.blobs.Payloads.remove", side_effect=died),
             contextlib.suppress(RuntimeError),
@@ -348,7 +348,7 @@ class HostileWorld(Scratch):
 
         with mock.patch("ultrum.vault.journal.Journal._write", full):
             with self.refused(VaultError, "No space left"):
-                vault.record("s", "new", Delivery(b"new"))
+                vault.record("s", "new", Download(b"new"))
             self.assertEqual(vault.forget(vault.vintages("s", "q")), 5)
         self.assertEqual((vault.verify(), len(self.held())), ([], 2))
         self.assertTrue((self.folder / "v" / ".reserve").exists())
@@ -358,13 +358,13 @@ class HostileWorld(Scratch):
         code = f"""
 import os, sys
 from ultrum.errors import VaultError
-from ultrum.sources.delivery import Delivery
+from ultrum.sources.download import Download
 from ultrum.vault import Vault
 if os.getuid() == 0:
     os.setgid(65534); os.setuid(65534)
 vault = Vault({str(self.folder / "v")!r})
 print([vault.payload(r) for r in vault.records()], vault.verify())
-for change in (lambda: vault.record("s", "p", Delivery(b"new")), lambda: vault.confirm(vault.records()[0]),
+for change in (lambda: vault.record("s", "p", Download(b"new")), lambda: vault.confirm(vault.records()[0]),
                lambda: vault.forget(vault.records())):
     try: change()
     except VaultError as error: print(error)
@@ -391,14 +391,14 @@ for change in (lambda: vault.record("s", "p", Delivery(b"new")), lambda: vault.c
         code = f"""
 import resource, signal, sys
 from ultrum.errors import VaultError
-from ultrum.sources.delivery import Delivery
+from ultrum.sources.download import Download
 from ultrum.vault import Vault
 signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
 vault = Vault({str(self.folder / "v")!r})
 for most in (200_000, 20_000, 3_000, 50):
     resource.setrlimit(resource.RLIMIT_FSIZE, (most, resource.RLIM_INFINITY))
     for size in (300_000, 30, 4_000):
-        try: vault.record("full", f"{{most}}/{{size}}", Delivery(b"x" * size))
+        try: vault.record("full", f"{{most}}/{{size}}", Download(b"x" * size))
         except VaultError as error: print(size, str(error)[:60])
         else: print(size, "kept")
 """
@@ -433,26 +433,26 @@ for most in (200_000, 20_000, 3_000, 50):
         self.assertEqual({(path, checksum) for path, checksum in written} - kept, set())
         for file in (self.folder / "v").glob("catalogue*"):
             file.unlink()
-        with Vault(self.folder / "v") as anew:
-            self.assertEqual({(r.path, r.checksum) for r in anew.records()}, kept)
+        with Vault(self.folder / "v") as again:
+            self.assertEqual({(r.path, r.checksum) for r in again.records()}, kept)
 
 
 MINGLER = """
 import hashlib, random, sys, time
-from ultrum.sources.delivery import Delivery
+from ultrum.sources.download import Download
 from ultrum.vault import Vault
 place, word, seconds = sys.argv[1], sys.argv[2], float(sys.argv[3])
 end, n, draw = time.monotonic() + seconds, 0, random.Random(int(word))
 vault = Vault(place)
 while time.monotonic() < end:
     body = f"{draw.randrange(50)} {n if draw.random() < 0.5 else word} ".encode() * draw.randrange(1, 4000)
-    made = vault.record("s", f"p{draw.randrange(6)}", Delivery(body))
+    made = vault.record("s", f"p{draw.randrange(6)}", Download(body))
     assert vault.payload(made) == body, "another payload is served"
     newest = vault.latest("s", made.path)
     assert newest.retrieved >= made.retrieved, "an older one is served"
     print(made.path, made.checksum, flush=True)
     if draw.random() < 0.2:
-        vault.forget([vault.record("s", "passing", Delivery(body)), *vault.vintages("s", "passing")])
+        vault.forget([vault.record("s", "passing", Download(body)), *vault.vintages("s", "passing")])
     if draw.random() < 0.05:
         vault.close()
         vault = Vault(place)

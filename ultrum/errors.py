@@ -1,6 +1,6 @@
 """The exception tree: catch `UltrumError` for all of it.
 
-Every message says what was found, where, and what to do.
+Every message names what was found, where, and the fix.
 """
 
 import difflib
@@ -77,7 +77,7 @@ class VaultError(UltrumError):
 
 
 class DataWarning(UserWarning):
-    """Data were taken as they are, though they look faulty; the message says where and what to do."""
+    """Data look faulty and were used as they are; the message names where, and the fix."""
 
 
 def warn_user(message: str) -> None:
@@ -106,12 +106,12 @@ def one_of(word: object, options: Iterable[object], most: int = 30) -> str:
 
 
 def reason(error: Exception) -> str:
-    """What a library's error says, without numbers of the system and without a full stop.
+    """The text of a library's error, without system error numbers and the full stop.
 
     Examples
     --------
     >>> reason(FileNotFoundError(2, "No such file or directory", "a.csv"))
     'No such file or directory'
     """
-    said = error.strerror if isinstance(error, OSError) and error.strerror else str(error)
-    return re.sub(r"^\[Errno \d+\] ([^:]*): '.*'$", r"\1", said).rstrip(".")
+    text = error.strerror if isinstance(error, OSError) and error.strerror else str(error)
+    return re.sub(r"^\[Errno \d+\] ([^:]*): '.*'$", r"\1", text).rstrip(".")

@@ -53,7 +53,7 @@ def replaced_whole(target: Path) -> Iterator[Path]:
 
 
 def toml_of(text: str) -> dict[str, Any]:
-    """What a TOML text says.
+    """The content of a TOML text.
 
     Raises
     ------
@@ -67,7 +67,7 @@ def toml_of(text: str) -> dict[str, Any]:
 
 
 def json_of(text: str | bytes) -> Any:
-    """What a JSON text says.
+    """The content of a JSON text.
 
     Raises
     ------

@@ -44,7 +44,7 @@ if TYPE_CHECKING:
 @click.option(
     "--limit", default=40, show_default=True, type=click.IntRange(1, 10_000), help="Most rows."
 )
-@click.option("--refresh", is_flag=True, help="Take the sources' catalogues anew.")
+@click.option("--refresh", is_flag=True, help="Download the sources' catalogues again.")
 @click.option("--csv", "csv_file", type=OUTPUT, help="Write what is found to this CSV file.")
 @SOURCES
 @CREDENTIALS
@@ -61,7 +61,7 @@ def find(
     refresh: bool,
     csv_file: Path | None,
     as_json: bool,
-    **said: Any,
+    **options: Any,
 ) -> None:
     """Search all catalogues for series that have WORDS, or walk them with --walk.
 
@@ -71,10 +71,10 @@ def find(
     from ultrum.errors import SourceError
 
     filters = {
-        k: said.pop(k) for k in ("region", "topic", "frequency", "measure", "currency", "source")
+        k: options.pop(k) for k in ("region", "topic", "frequency", "measure", "currency", "source")
     }
     given = {k: v for k, v in filters.items() if v}
-    with desk_of(**said) as desk:
+    with desk_of(**options) as desk:
         if refresh:
             desk.listings(refresh=True)
         found = (
@@ -138,7 +138,7 @@ def pull(
     resume: bool,
     reading: tuple[str, ...],
     as_json: bool,
-    **said: Any,
+    **options: Any,
 ) -> None:
     """Fetch the series at the addresses WHAT, or of a saved set (a .toml file), into the vault.
 
@@ -149,7 +149,7 @@ def pull(
     from ultrum.cli.exit_codes import PartlyDoneError
     from ultrum.errors import SourceError
 
-    plan = _set_of(what, {k: said.pop(k) for k in ("span", "frequency", "common", "is_long")})
+    plan = _set_of(what, {k: options.pop(k) for k in ("span", "frequency", "common", "is_long")})
     inputs = [*(m.address for m in plan.series), *(w for w in what if w.endswith(".toml"))]
     refuse_inputs([csv_file, xlsx_file, parquet_file], inputs)
     if save:
@@ -157,7 +157,7 @@ def pull(
     files = local_files([m.address for m in plan.series], reading, absolute=True)
     members = [m.model_copy(update={"address": files.address(m.address)}) for m in plan.series]
     plan = plan.model_copy(update={"series": members})
-    with desk_of(files=files, **said) as desk:
+    with desk_of(files=files, **options) as desk:
         result = desk.pull(plan, resume=resume)
     if not result.series:
         raise SourceError("\n".join(result.failed.values()))
@@ -176,14 +176,14 @@ def pull(
         raise PartlyDoneError
 
 
-def _set_of(what: tuple[str, ...], said: dict[str, Any]) -> SeriesSet:
+def _set_of(what: tuple[str, ...], options: dict[str, Any]) -> SeriesSet:
     """A saved set, or one made of addresses and options."""
     from ultrum.desk import SeriesSet
 
-    span = [p.strip() for p in said["span"].split(",")] if said["span"] else None
+    span = [p.strip() for p in options["span"].split(",")] if options["span"] else None
     given: dict[str, Any] = {
-        "span": span, "frequency": said["frequency"] or None,
-        "dates": "common" if said["common"] else None, "shape": "long" if said["is_long"] else None,
+        "span": span, "frequency": options["frequency"] or None,
+        "dates": "common" if options["common"] else None, "shape": "long" if options["is_long"] else None,
     }  # fmt: skip
     given = {k: v for k, v in given.items() if v}
     from ultrum.errors import SourceError
@@ -243,7 +243,7 @@ def vault() -> None:
 @VAULT
 @JSON
 def list_vault(words: tuple[str, ...], vault: Path | None, as_json: bool) -> None:
-    """List deliveries whose source or path holds all WORDS."""
+    """List downloads whose source or path holds all WORDS."""
     import pandas as pd
 
     from ultrum.cli import terminal_output
@@ -257,17 +257,15 @@ def list_vault(words: tuple[str, ...], vault: Path | None, as_json: bool) -> Non
         for r in records
     ]  # fmt: skip
     if as_json:
-        terminal_output.as_json({"deliveries": rows, "size": size})
+        terminal_output.as_json({"downloads": rows, "size": size})
         return
     if rows:
         table = pd.DataFrame(rows)
-        told = table["imported"].map({True: "yes", False: ""})
+        imported = table["imported"].map({True: "yes", False: ""})
         terminal_output.table(
-            table.assign(imported=told) if told.any() else table.drop(columns="imported")
+            table.assign(imported=imported) if imported.any() else table.drop(columns="imported")
         )
-    echo(
-        f"{size['deliveries']} deliveries of {size['addresses']} addresses, {size['bytes']:,} bytes"
-    )
+    echo(f"{size['downloads']} downloads of {size['addresses']} addresses, {size['bytes']:,} bytes")
 
 
 @vault.command()
@@ -277,10 +275,10 @@ def verify(vault: Path | None) -> None:
     from ultrum.errors import VaultError
 
     with _vault(vault) as kept:
-        faults, count = kept.verify(), kept.size()["deliveries"]
+        faults, count = kept.verify(), kept.size()["downloads"]
     if faults:
         raise VaultError("\n".join(faults))
-    echo(f"{count} deliveries, all whole.")
+    echo(f"{count} downloads, all whole.")
 
 
 @vault.command()
@@ -288,7 +286,7 @@ def verify(vault: Path | None) -> None:
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @VAULT
 def forget(words: tuple[str, ...], yes: bool, vault: Path | None) -> None:
-    """Remove for good the deliveries whose source or path holds all WORDS."""
+    """Remove for good the downloads whose source or path holds all WORDS."""
     with _vault(vault) as kept:
         records = [r for r in kept.records() if all(w in f"{r.source}:{r.path}" for w in words)]
         if not records:
@@ -300,7 +298,7 @@ def forget(words: tuple[str, ...], yes: bool, vault: Path | None) -> None:
             echo(f"… and {len(records) - 20} more")
         if not yes:
             click.confirm(
-                f"Remove these {len(records)} deliveries? They cannot be had back", abort=True
+                f"Remove these {len(records)} downloads? They cannot be had back", abort=True
             )
         echo(f"{len(records)} removed, {kept.forget(records):,} bytes freed")
 
@@ -313,19 +311,19 @@ def pack_vault(file: Path, vault: Path | None) -> None:
     from ultrum.vault import pack
 
     with _vault(vault) as kept:
-        echo(f"{pack(kept, file)} deliveries in {file}")
+        echo(f"{pack(kept, file)} downloads in {file}")
 
 
 @vault.command("unpack")
 @click.argument("file", type=HERE)
 @VAULT
 def unpack_vault(file: Path, vault: Path | None) -> None:
-    """Take over the deliveries of the archive FILE."""
+    """Take over the downloads of the archive FILE."""
     from ultrum.vault import unpack
 
     with _vault(vault, made=True) as kept:
         new, known = unpack(kept, file)
-    echo(f"{new} deliveries taken over, {known} were here already")
+    echo(f"{new} downloads taken over, {known} were here already")
 
 
 @vault.command("export")
@@ -343,7 +341,7 @@ def export_from_vault(address: str, file: Path, at: str, force: bool, vault: Pat
 
     from ultrum.core.time.date_parser import resolve_instant
     from ultrum.errors import UltrumError, VaultError
-    from ultrum.sources.delivery import Address
+    from ultrum.sources.download import Address
 
     if file.exists() and not force:
         raise click.UsageError(f"{file} is there already; choose another name, or add --force.")

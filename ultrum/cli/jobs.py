@@ -69,14 +69,12 @@ def demo(out: Path, offline: bool, as_json: bool) -> None:
 @click.option(
     "--only", multiple=True, metavar="ASSET", help="Only these assets, while a study is worked out."
 )
-@click.option(
-    "--bundle", type=OUTPUT, help="Also pack study, deliveries and run into this archive."
-)
+@click.option("--bundle", type=OUTPUT, help="Also pack study, downloads and run into this archive.")
 @click.option("--anywhere", is_flag=True, help="Let the study read files outside its own folder.")
 @click.option(
     "--refresh", is_flag=True, help="Download everything whole, also what sources call unchanged."
 )
-@click.option("--anew", is_flag=True, help="Do every stage again, whatever was kept.")
+@click.option("--recompute", is_flag=True, help="Compute every stage again, also what was kept.")
 @CREDENTIALS
 @BIND
 @VAULT
@@ -91,7 +89,7 @@ def run(
     bundle: Path | None,
     anywhere: bool,
     refresh: bool,
-    anew: bool,
+    recompute: bool,
     credentials_file: Path | None,
     bind: tuple[str, ...],
     vault: Path | None,
@@ -101,7 +99,7 @@ def run(
 ) -> None:
     """Run the study file STUDY, or the bundle of one, and write its report and tables.
 
-    What has not changed since the last run is not done again, and what has is said. With --at the numbers
+    Only what has changed since the last run is computed again, and the changes are printed. With --at the numbers
     are those of the data as they stood on that day.
     """
     from ultrum.study import Study
@@ -124,7 +122,7 @@ def run(
     plan = plan.limited_to(only) if only else plan
     place = out or Path(f"{study.stem}-results")
     _run_and_show(
-        plan, place, vault, offline, as_json, at or None, not anew, bundle, refresh=refresh,
+        plan, place, vault, offline, as_json, at or None, not recompute, bundle, refresh=refresh,
         store=store_of(credentials_file, bind),
     )  # fmt: skip
 
@@ -134,7 +132,7 @@ def run(
 @click.argument("number", default="")
 @JSON
 def trail(results: Path, number: str, as_json: bool) -> None:
-    """Show where NUMBER of a run came from: stages, deliveries, checksums, and how to make it again.
+    """Show where NUMBER of a run came from: stages, downloads, checksums, and how to make it again.
 
     RESULTS is the folder a run has written. Without NUMBER the answer is shown.
     """
@@ -206,8 +204,8 @@ def practice(port: int, delay: float, today: str, misbehave: tuple[str, ...]) ->
     if math.isnan(delay):  # no range refuses it
         raise click.BadParameter("nan is not a number of seconds.", param_hint="--delay")
     signal.signal(signal.SIGINT, signal.default_int_handler)  # a shell's background jobs ignore it
-    said = {"delay": delay, **({"today": today} if today else {})}
-    with practice_service(port, **said) as service:
+    options = {"delay": delay, **({"today": today} if today else {})}
+    with practice_service(port, **options) as service:
         for word in misbehave:
             kind, _, path = word.partition(":")
             service.misbehave(kind, path, times=-1)
@@ -218,11 +216,11 @@ def practice(port: int, delay: float, today: str, misbehave: tuple[str, ...]) ->
             threading.Event().wait()
 
 
-def practice_service(port: int = 0, **said: Any) -> Any:
+def practice_service(port: int = 0, **options: Any) -> Any:
     """The practice services, imported when they are wanted."""
     from ultrum.practice import serve
 
-    return serve(port, **said)
+    return serve(port, **options)
 
 
 def _run_and_show(

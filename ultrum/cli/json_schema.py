@@ -39,7 +39,7 @@ class RunAnswer(TypedDict):
 
 
 class TrailAnswer(TypedDict):
-    """``ultrum trail``: a number, stage or delivery, and what it was made of."""
+    """``ultrum trail``: a number, stage or download, and what it was made of."""
 
     name: str
     value: NotRequired[float]
@@ -182,8 +182,8 @@ class FileAnswer(TypedDict):
     spells: NotRequired[list[Spell]]
 
 
-class KeptDelivery(TypedDict):
-    """A delivery in the vault."""
+class KeptDownload(TypedDict):
+    """A download in the vault."""
 
     address: str
     retrieved: str
@@ -196,15 +196,15 @@ class VaultSize(TypedDict):
     """How much a vault holds."""
 
     addresses: int
-    deliveries: int
+    downloads: int
     payloads: int
     bytes: int
 
 
 class VaultAnswer(TypedDict):
-    """``ultrum vault list``: the deliveries that fit, and the size of the whole vault."""
+    """``ultrum vault list``: the downloads that fit, and the size of the whole vault."""
 
-    deliveries: list[KeptDelivery]
+    downloads: list[KeptDownload]
     size: VaultSize
 
 
@@ -226,12 +226,12 @@ def answers_schema() -> dict[str, Any]:
     parts: dict[str, Any] = {}
     by_command = {}
     for command, answer in ANSWERS.items():
-        said = TypeAdapter(answer).json_schema(ref_template="#/$defs/{model}")
-        parts |= said.pop("$defs", {})
-        if said.get("type") == "object":
-            parts[answer.__name__] = said
-            said = {"$ref": f"#/$defs/{answer.__name__}"}
-        by_command[command] = said
+        schema = TypeAdapter(answer).json_schema(ref_template="#/$defs/{model}")
+        parts |= schema.pop("$defs", {})
+        if schema.get("type") == "object":
+            parts[answer.__name__] = schema
+            schema = {"$ref": f"#/$defs/{answer.__name__}"}
+        by_command[command] = schema
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "What the commands of ultrum print with --json",

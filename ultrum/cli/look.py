@@ -227,7 +227,7 @@ def _series_at(
     from ultrum.desk.series_access import series_within
     from ultrum.desk.spans import DataSpan
     from ultrum.errors import UltrumError
-    from ultrum.sources.delivery import Address
+    from ultrum.sources.download import Address
 
     start, end, frequency = asked.span
     wanted, span = Address.parse(address), DataSpan.of(start, end)

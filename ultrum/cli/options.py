@@ -138,34 +138,34 @@ def desk_of(
 
     with contextlib.ExitStack() as stack:
         tell = stack.enter_context(terminal_output.progress())
-        said: Any = sources
+        named: Any = sources
         if on_practice:
             from ultrum.practice import serve, sources_at
 
             service = stack.enter_context(serve())
-            said, vault = sources_at(service.places), vault or Path("ultrum-demo/vault")
+            named, vault = sources_at(service.places), vault or Path("ultrum-demo/vault")
         if files:
-            said = _with_files(said, files)
+            named = _with_files(named, files)
         desk = stack.enter_context(
-            _opened(Desk, vault, said, offline, tell, store_of(credentials_file, bind))
+            _opened(Desk, vault, named, offline, tell, store_of(credentials_file, bind))
         )
         yield stack.enter_context(desk.at(at)) if at else desk
 
 
-def _with_files(said: Any, files: LocalFiles) -> dict[str, Any]:
+def _with_files(sources: Any, files: LocalFiles) -> dict[str, Any]:
     """Settings of sources, if there are any, with the one that holds local files."""
     from ultrum.cli.local_files import SOURCE
     from ultrum.desk.settings import load_settings
     from ultrum.errors import SourceError
 
-    if said is None:
+    if sources is None:
         try:
-            said = load_settings(None)["sources"]
+            sources = load_settings(None)["sources"]
         except SourceError:
-            said = {}  # local files need no settings
-    elif not isinstance(said, dict):
-        said = load_settings(said)["sources"]
-    return {**said, SOURCE: dict(files.settings)}
+            sources = {}  # local files need no settings
+    elif not isinstance(sources, dict):
+        sources = load_settings(sources)["sources"]
+    return {**sources, SOURCE: dict(files.settings)}
 
 
 def store_of(file: Path | None, bind: tuple[str, ...]) -> CredentialStore:
@@ -189,7 +189,7 @@ def _asked(name: str, host: str) -> bool:
 def _opened(
     kind: type[Desk],
     vault: Path | None,
-    said: Any,
+    sources: Any,
     offline: bool,
     tell: Any,
     store: CredentialStore,
@@ -198,7 +198,7 @@ def _opened(
     from ultrum.errors import SourceError
 
     try:
-        return kind(vault, sources=said, offline=offline, progress=tell, credentials=store)
+        return kind(vault, sources=sources, offline=offline, progress=tell, credentials=store)
     except SourceError as error:
         hint = "" if "practice" in str(error) else " Name a file with --sources, or try --practice."
         raise click.UsageError(f"{error}{hint}") from None

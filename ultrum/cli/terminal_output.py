@@ -39,7 +39,7 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
 
 
 def fixed(frame: pd.DataFrame, label: str, **places: int) -> pd.DataFrame:
-    """Numbers as text with equal decimals a column, four unless said, so that they align."""
+    """Numbers as text with equal decimals a column, four by default, so that they align."""
     shown = frame.rename_axis(label).reset_index()
     for column in frame:
         digits = places.get(str(column), 4)
@@ -88,15 +88,15 @@ def sparkline(values: Any, width: int = 72, rows: int = 4) -> str:
 
 
 def warn(text: str, word: str = "warning") -> None:
-    """A warning, or what another word says, on stderr; wrapped between words on a terminal."""
+    """A warning, or another kind of message, on stderr; wrapped between words on a terminal."""
     log(f"{word}: {text}")
     if wanted.quiet:
         return
-    said = printable(f"{word}: {text}")
+    line = printable(f"{word}: {text}")
     if sys.stderr.isatty():
         width = shutil.get_terminal_size().columns
-        said = textwrap.fill(said, width, subsequent_indent=" " * 9, break_long_words=False)
-    click.echo(said, err=True)
+        line = textwrap.fill(line, width, subsequent_indent=" " * 9, break_long_words=False)
+    click.echo(line, err=True)
 
 
 def as_json(value: Any) -> None:
@@ -106,7 +106,7 @@ def as_json(value: Any) -> None:
 
 @contextlib.contextmanager
 def progress() -> Iterator[Callable[[str], None]]:
-    """A function that tells what is being done: on a terminal, as lines if asked for, and to the log."""
+    """A function that reports progress: on a terminal, as lines if requested, and to the log."""
     if wanted.verbose and not wanted.quiet:
         yield _told
         return

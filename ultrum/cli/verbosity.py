@@ -13,7 +13,7 @@ from ultrum.errors import printable
 
 @dataclass
 class Hearing:
-    """Options before the command, said once."""
+    """Options before the command."""
 
     quiet: bool = False
     verbose: bool = False
@@ -34,7 +34,7 @@ def hear(quiet: bool, verbose: bool, log: Path | None) -> None:
 
 
 def log(text: str) -> None:
-    """A dated line in the log, if there is one; what is told holds no secret, so neither does the log."""
+    """A dated line in the log, if there is one; messages hold no secret, so neither does the log."""
     if wanted.log is None:
         return
     stamp = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")

@@ -1,6 +1,6 @@
 """Validation of arguments by their annotations; a refusal names how the right kind is made.
 
-The kinds are read from the annotations of the function, so that they are said once.
+The kinds are read from the annotations of the function, so that each is defined once.
 """
 
 from __future__ import annotations
@@ -143,14 +143,14 @@ def _of_parameter(parameter: inspect.Parameter, hint: Any) -> Kinds:
 
 
 class _Names(dict[str, Any]):
-    """Names of a module; one imported for the type checker alone says nothing."""
+    """Names of a module; one imported for the type checker alone stands for anything."""
 
     def __missing__(self, name: str) -> Any:
         return Any
 
 
 def _alternatives(hint: Any) -> Kinds:
-    """Classes of an annotation, each with those of its elements; none where it says no class."""
+    """Classes of an annotation, each with those of its elements; none where it names no class."""
     origin = get_origin(hint)
     either = hint.__constraints__ if isinstance(hint, TypeVar) else get_args(hint)
     if origin in (Union, types.UnionType) or isinstance(hint, TypeVar):

@@ -46,7 +46,7 @@ def each_block(
     most : int, optional
         Blocks under way at one time, those done and waiting for their turn among them.
     progress : callable, optional
-        Is told of every block.
+        Called for every block.
     """
     workers = workers_of(executor)
     most = workers + 1 if most is None else most

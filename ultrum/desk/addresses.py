@@ -10,7 +10,7 @@ from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.desk.settings import SourceSettings
 from ultrum.errors import SourceError
-from ultrum.sources.delivery import Address
+from ultrum.sources.download import Address
 from ultrum.sources.table import Reading
 from ultrum.sources.table.file_patterns import expand, files_of
 

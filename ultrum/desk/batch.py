@@ -23,7 +23,7 @@ from ultrum.desk.series_access import one_series, paths_of, series_within
 from ultrum.desk.series_sets import Member, SeriesSet
 from ultrum.desk.spans import DataSpan
 from ultrum.errors import SourceError, UltrumError
-from ultrum.sources.delivery import Address
+from ultrum.sources.download import Address
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -48,7 +48,7 @@ class PullResult:
     names: list[str] = field(default_factory=list)
 
     def to_frame(self) -> pd.DataFrame:
-        """Series side by side under headings with unit and currency, or in long form, as the set says.
+        """Series side by side under headings with unit and currency, or in long form, as the set requests.
 
         With common dates, ``attrs["dates_left_out"]`` counts those that some series lack.
         """
@@ -122,7 +122,7 @@ def _long(series: TimeSeries, name: str, rows: pd.Index | None) -> pd.DataFrame:
 def pull(
     repository: Repository, what: SeriesSet | Sequence[str] | str, resume: bool = False
 ) -> PullResult:
-    """Fetch every series of a set; what fails is told with its reason."""
+    """Fetch every series of a set; each failure is reported with its reason."""
     plan = _plan(what)
     progress = _Progress(Path(repository.vault.path) / "pulls" / f"{plan.identity}.txt", resume)
     job = _Job(repository, plan, progress)
@@ -269,7 +269,7 @@ class _Job:
         return one_series(self.repository, address, DataSpan())
 
     def ask(self, members: Sequence[Member]) -> None:
-        """Ask for all answers at once; faults are told later, each with its series."""
+        """Request everything at once; faults are reported later, each with its series."""
         if self.repository.offline or len(members) < 2:
             return
         first = {m.address.partition(":")[0]: m for m in members}
@@ -286,11 +286,11 @@ class _Job:
         try:
             self._found[member.address] = self._read(member, self.repository)
             self.progress.finish(member.address)
-        except UltrumError as error:  # told with its series, without asking again
+        except UltrumError as error:  # reported with its series, without another request
             self._faults[member.address] = error
 
     def paths_of(self, member: Member) -> list[tuple[str, str]]:
-        """Sources and paths of the deliveries that a member needs."""
+        """Sources and paths of the downloads that a member needs."""
         return paths_of(
             self.repository,
             member.address,

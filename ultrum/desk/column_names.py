@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from typing import Final
 
 from ultrum.core.series.time_series import TimeSeries
-from ultrum.sources.delivery import Address
+from ultrum.sources.download import Address
 
 Parts = Callable[[TimeSeries], str]
 
@@ -22,7 +22,7 @@ def heading(series: TimeSeries) -> str:
 
 
 def unique_headings(series: Sequence[TimeSeries], names: Sequence[str] = ()) -> list[str]:
-    """A heading for each series; those that share one get what tells them apart.
+    """A heading for each series; those that share one get what distinguishes them.
 
     Parameters
     ----------

@@ -12,7 +12,7 @@ from ultrum.core.time.period_labels import period_label
 from ultrum.desk.repository import Repository
 from ultrum.desk.series_access import one_series
 from ultrum.desk.spans import DataSpan
-from ultrum.sources.delivery import Address
+from ultrum.sources.download import Address
 
 _ADJUSTED = {
     "N": "none",
@@ -50,7 +50,7 @@ class Description(TextInNotebooks):
         known = values.dropna()
         unit = metadata.currency if metadata.unit == "currency" else metadata.unit
         adjusted = _ADJUSTED.get(metadata.seasonal_adjustment, metadata.seasonal_adjustment)
-        said = {
+        texts = {
             "title": metadata.heading, "address": metadata.address, "frequency": metadata.frequency.name,
             "measure": metadata.measure, "unit": unit, "timing": metadata.timing, "region": metadata.region,
             "base period": metadata.base_period, "seasonal adjustment": adjusted,
@@ -62,7 +62,7 @@ class Description(TextInNotebooks):
             "release lag": metadata.release_lag, "notes": "; ".join(metadata.notes),
             "trail": "; ".join(map(str, metadata.trail)),
         }  # fmt: skip
-        return {name: text for name, text in said.items() if text}
+        return {name: text for name, text in texts.items() if text}
 
     def to_frame(self) -> pd.DataFrame:
         """One row per fact."""

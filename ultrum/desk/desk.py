@@ -24,7 +24,7 @@ from ultrum.desk.settings import SourceSettings, default_vault, load_settings, s
 from ultrum.desk.spans import DataSpan
 from ultrum.desk.synonyms import synonyms_with
 from ultrum.sources.credential_store import CredentialStore
-from ultrum.sources.delivery import Delivery
+from ultrum.sources.download import Download
 from ultrum.sources.http import HttpClient, HttpPolicy
 from ultrum.sources.table import Reading
 from ultrum.vault import Listings, Record, Vault
@@ -186,7 +186,7 @@ class Desk:
         return [known.cut(s) for s in found]
 
     def table(
-        self, address: str, *, over: Mapping[str, Sequence[str]] | None = None, **said: Any
+        self, address: str, *, over: Mapping[str, Sequence[str]] | None = None, **facts: Any
     ) -> Reading:
         """A whole table by its address, which may be a pattern such as ``council:rents/{region}.csv``.
 
@@ -195,11 +195,11 @@ class Desk:
         address : str
         over : mapping of str to sequence, optional
             What the parts in braces run over.
-        **said
+        **facts
             Decisions and facts as for :func:`ultrum.read_series`, such as ``records_only=True``,
             ``units="percent"`` or ``measure="return"``.
         """
-        return self.repository.table(address, over, **said)
+        return self.repository.table(address, over, **facts)
 
     def search(
         self, words: str = "", *, limit: int = 200, refresh: bool = False, **filters: Any
@@ -214,7 +214,7 @@ class Desk:
         words : str
         limit : int
         refresh : bool
-            Take the catalogues anew; without it they are taken once and kept.
+            Download the catalogues again; by default they are downloaded once.
         **filters
             ``region`` (a code, or the name of a group), ``topic``, ``frequency``, ``measure``,
             ``currency``, ``source``.
@@ -270,7 +270,7 @@ class Desk:
         return pull(self.repository, what, resume)
 
     def refresh(self, what: SeriesSet | Sequence[str] | str) -> PullResult:
-        """Ask again for series, in this session too; the result says what changed."""
+        """Ask again for series, in this session too; the result lists what changed."""
         self.repository.start_again()
         return self.pull(what)
 
@@ -289,7 +289,7 @@ class Desk:
             Columns ``period before after change kind``.
         """
         today = date.today()
-        bounds = [resolve_instant(said, today) if said else "" for said in (since, until)]
+        bounds = [resolve_instant(instant, today) if instant else "" for instant in (since, until)]
         return revisions(self.repository, address, *bounds)
 
     def listings(self, refresh: bool = False) -> Listings:
@@ -303,6 +303,6 @@ class Desk:
                 self._listings.replace(name, search.entries_of(self.repository, name), now)
         return self._listings
 
-    def download(self, source: str, path: str) -> Delivery:
+    def download(self, source: str, path: str) -> Download:
         """The raw response at a path, through the vault."""
         return self.repository.response(source, path)

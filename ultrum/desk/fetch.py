@@ -13,7 +13,7 @@ from ultrum.errors import NotFoundError, SourceError, TableError, UltrumError, V
 from ultrum.sources import database
 from ultrum.sources.credential_store import CredentialStore
 from ultrum.sources.credentials import Credentials
-from ultrum.sources.delivery import Delivery
+from ultrum.sources.download import Download
 from ultrum.sources.http import HttpClient
 from ultrum.sources.limits import current
 from ultrum.sources.table.unpacking import read_file
@@ -51,16 +51,16 @@ class Fetcher:
         self.progress, self.offline, self.at = progress, offline, at
         self.used: list[Record] = []
         self.accesses: list[Access] = []
-        self._known: dict[tuple[str, str], tuple[Record, Delivery]] = {}
+        self._known: dict[tuple[str, str], tuple[Record, Download]] = {}
         self._lock = threading.Lock()
 
-    def response(self, source: str, path: str, accept: str = "*/*", page: bool = False) -> Delivery:
+    def response(self, source: str, path: str, accept: str = "*/*", page: bool = False) -> Download:
         """The response at a path: from the vault when offline, otherwise through it."""
         return self.record_of(source, path, accept, page)[1]
 
     def record_of(
         self, source: str, path: str, accept: str = "*/*", page: bool = False
-    ) -> tuple[Record, Delivery]:
+    ) -> tuple[Record, Download]:
         """The response at a path, with its record in the vault."""
         with self._lock:
             known = self._known.get((source, path))
@@ -79,7 +79,7 @@ class Fetcher:
         else:
             self.progress(f"{source}: {path}")
             record, body = self._fetched(source, path, accept, held, page)
-        found = record, Delivery(body, record.content_type, record.etag)
+        found = record, Download(body, record.content_type, record.etag)
         with self._lock:
             self.used.append(record)
             self.accesses.append(Access(source, path, accept, page, record.checksum))
@@ -147,10 +147,10 @@ class Fetcher:
             return self.store.for_host(where.credentials, where.url, source)
         return where.credentials
 
-    def _recorded(self, source: str, path: str, answer: Delivery) -> tuple[Record, bytes]:
+    def _recorded(self, source: str, path: str, answer: Download) -> tuple[Record, bytes]:
         return self.vault.record(source, path, answer), answer.body
 
-    def _copy_of(self, held: Record | None) -> Delivery | None:
+    def _copy_of(self, held: Record | None) -> Download | None:
         """The copy held, which a server may confirm, if it is still whole."""
         if held is None or held.imported or not (held.etag or held.last_modified):
             return None  # whoever made an archive chose the validators in it
@@ -158,9 +158,9 @@ class Fetcher:
             body = self.vault.payload(held)
         except VaultError:
             return None
-        return Delivery(body, etag=held.etag, last_modified=held.last_modified)
+        return Download(body, etag=held.etag, last_modified=held.last_modified)
 
-    def _from_database(self, source: str, path: str, where: SourceSettings) -> Delivery:
+    def _from_database(self, source: str, path: str, where: SourceSettings) -> Download:
         query = where.queries.get(path) or database.Query(table=path)
         password = ""
         how = self._credentials_of(source, where)
@@ -171,7 +171,7 @@ class Fetcher:
 
 def _from_own(
     fetch: Fetch, name: str, path: str, url: str, credentials: Credentials | None
-) -> Delivery:
+) -> Download:
     """What a function of the user gives, as if it had come over HTTP."""
     try:
         answer = fetch(url, path, credentials)
@@ -181,14 +181,14 @@ def _from_own(
         raise SourceError(
             f"{name}: the function of its kind of source failed: {type(error).__name__}: {error}."
         ) from error
-    made = answer if isinstance(answer, Delivery) else Delivery(answer)
+    made = answer if isinstance(answer, Download) else Download(answer)
     if not isinstance(made.body, bytes) or not made.body:
         raise SourceError(f"{name}: the function of its kind of source gave no bytes.")
     current().check("answer_bytes", len(made.body), f"{name} has {len(made.body):,} bytes")
     return made
 
 
-def _is_page(answer: Delivery, path: str) -> bool:
+def _is_page(answer: Download, path: str) -> bool:
     """Whether a page came where data were asked for: a file that is no page, or a page without a table."""
     if not answer.body[:64].lstrip().lower().startswith(_PAGE):
         return False
@@ -197,13 +197,13 @@ def _is_page(answer: Delivery, path: str) -> bool:
     return data_file or b"<table" not in answer.body.lower()
 
 
-def _from_folder(folder: str, path: str) -> Delivery:
+def _from_folder(folder: str, path: str) -> Download:
     root = Path(folder).resolve()
     file = (root / path).resolve()
     if not file.is_relative_to(root):
         raise SourceError(f"{path} leaves the folder {folder}; a source stays inside its folder.")
     try:
-        return Delivery(read_file(file))
+        return Download(read_file(file))
     except NotFoundError:
         raise
     except TableError as error:

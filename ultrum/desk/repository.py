@@ -10,7 +10,7 @@ from ultrum.desk.fetch import Fetcher
 from ultrum.desk.settings import SourceSettings
 from ultrum.errors import SourceError, one_of
 from ultrum.sources.database import Query, table_options
-from ultrum.sources.delivery import Address, Delivery
+from ultrum.sources.download import Address, Download
 from ultrum.sources.sdmx import SdmxSource, accept_of
 from ultrum.sources.table import Reading, TableOptions, read_table
 from ultrum.sources.table.file_patterns import is_pattern, read_many
@@ -72,13 +72,13 @@ class Repository:
         if name not in self._services:
             settings = self.sources[name]
 
-            def _response(path: str, accept: str) -> Delivery:
+            def _response(path: str, accept: str) -> Download:
                 return self.fetcher.response(name, path, accept)
 
             self._services[name] = SdmxSource(name, _response, settings.format, settings.rest)
         return self._services[name]
 
-    def response(self, source: str, path: str) -> Delivery:
+    def response(self, source: str, path: str) -> Download:
         """The response at a path, in the format that the settings prefer."""
         settings = self.sources[source]
         page = any(s.path == path for s in settings.snapshots.values())

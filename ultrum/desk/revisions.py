@@ -9,7 +9,7 @@ from ultrum.core.time.period_labels import period_label
 from ultrum.desk.repository import Repository
 from ultrum.desk.stored import kept_paths, series_of_record
 from ultrum.errors import UltrumError, VaultError
-from ultrum.sources.delivery import Address
+from ultrum.sources.download import Address
 
 COLUMNS = ["period", "before", "after", "change", "kind"]
 
@@ -17,7 +17,7 @@ COLUMNS = ["period", "before", "after", "change", "kind"]
 def revisions(repository: Repository, address: str, since: str, until: str) -> pd.DataFrame:
     """Differences of a series between two instants; by default between its last two vintages.
 
-    Compared are two deliveries of one path, the one that changed last among those that hold the series.
+    Compared are two downloads of one path, the one that changed last among those that hold the series.
     """
     wanted = Address.parse(address)
     found = []

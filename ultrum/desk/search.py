@@ -78,14 +78,14 @@ def _entry(name: str, listing: Listing, topic: str) -> Entry:
 
 def _from_table(repository: Repository, name: str) -> Iterator[Entry]:
     """Listings of a table that a source keeps of what it has, one row each."""
-    said = repository.sources[name].catalogue
-    if not {"path", "address"} <= set(said):
+    settings = repository.sources[name].catalogue
+    if not {"path", "address"} <= set(settings):
         raise SourceError(f"Source '{name}': catalogue needs path and address.")
-    records = repository.table(f"{name}:{said['path']}", records_only=True).records
+    records = repository.table(f"{name}:{settings['path']}", records_only=True).records
     for row in records.to_dict("records"):
         facts = {str(k): str(v) for k, v in row.items()}
         try:
-            address = said["address"].format(**facts)
+            address = settings["address"].format(**facts)
         except (KeyError, IndexError) as error:
             raise SourceError(
                 f"Source '{name}': catalogue.address names a column {error} that is not there."
@@ -93,8 +93,8 @@ def _from_table(repository: Repository, name: str) -> Iterator[Entry]:
         title = ", ".join(
             facts[k] for k in ("name", "title", "asset", "market", "currency") if facts.get(k)
         )
-        yield Entry(name, f"{name}:{address}", title, said.get("frequency", ""), said["path"],
-                    facts.get("industry", ""), facts.get("region", ""), said.get("measure", ""),
+        yield Entry(name, f"{name}:{address}", title, settings.get("frequency", ""), settings["path"],
+                    facts.get("industry", ""), facts.get("region", ""), settings.get("measure", ""),
                     facts.get("currency", ""), facts)  # fmt: skip
 
 

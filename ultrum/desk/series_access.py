@@ -13,7 +13,7 @@ from ultrum.desk.snapshots import snapshot_series
 from ultrum.desk.spans import DataSpan
 from ultrum.desk.stored import kept_paths
 from ultrum.errors import VaultError
-from ultrum.sources.delivery import Address
+from ultrum.sources.download import Address
 from ultrum.sources.sdmx import key_of
 from ultrum.sources.table.file_patterns import is_pattern
 
@@ -50,7 +50,7 @@ def series_of_table(
 def series_of_service(
     repository: Repository, wanted: Address, span: DataSpan, whole: bool
 ) -> TimeSeries:
-    """One series of a statistics service; offline also out of a delivery of many."""
+    """One series of a statistics service; offline also out of a download of many."""
     service = repository.service(wanted.source)
     try:
         return service.series(wanted.path, span.query(whole=whole), wanted.field)
@@ -95,7 +95,7 @@ def paths_of(
     *,
     whole: bool,
 ) -> list[tuple[str, str]]:
-    """Sources and paths of the deliveries that an address needs."""
+    """Sources and paths of the downloads that an address needs."""
     wanted = Address.parse(address)
     if repository.kind_of(wanted) == "sdmx":
         path = repository.service(wanted.source).data_path(wanted.path, span.query(whole=whole))

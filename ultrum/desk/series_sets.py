@@ -62,7 +62,7 @@ class SeriesSet(BaseModel):
     series: Annotated[list[Member], Field(min_length=1)]
 
     @classmethod
-    def of(cls, addresses: Sequence[str], **said: Any) -> SeriesSet:
+    def of(cls, addresses: Sequence[str], **settings: Any) -> SeriesSet:
         """Make a set of addresses.
 
         Raises
@@ -71,7 +71,7 @@ class SeriesSet(BaseModel):
             If an address or a setting is not one.
         """
         try:
-            return cls(series=[Member(address=a) for a in addresses], **said)
+            return cls(series=[Member(address=a) for a in addresses], **settings)
         except ValidationError as error:
             raise SourceError(f"The set has faults: {_faults(error)}.") from None
 
@@ -82,17 +82,17 @@ class SeriesSet(BaseModel):
         Raises
         ------
         SourceError
-            If the file cannot be read; every fault in it is told.
+            If the file cannot be read; every fault in it is listed.
         """
         path = path_of(file)
         try:
-            said = toml_of(path.read_text(encoding="utf-8"))
+            content = toml_of(path.read_text(encoding="utf-8"))
         except OSError as error:
             raise SourceError(f"{path} cannot be read: {error.strerror}.") from None
         except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
             raise SourceError(f"{path} is not TOML: {error}.") from None
         try:
-            made = cls.model_validate(said)
+            made = cls.model_validate(content)
         except ValidationError as error:
             raise SourceError(
                 f"{path} has {error.error_count()} faults: {_faults(error)}."
@@ -106,10 +106,10 @@ class SeriesSet(BaseModel):
         """Write the set, leaving out what is as usual."""
         import tomlkit
 
-        said = self.model_dump(exclude_defaults=True)
+        content = self.model_dump(exclude_defaults=True)
         document = tomlkit.document()
-        members = said.pop("series")
-        for key, value in said.items():
+        members = content.pop("series")
+        for key, value in content.items():
             document.add(key, value)
         tables = tomlkit.aot()
         for member in members:
@@ -119,7 +119,7 @@ class SeriesSet(BaseModel):
 
     @property
     def identity(self) -> str:
-        """What tells this set from others."""
+        """The identity of the set."""
         return hashlib.sha256(self.model_dump_json().encode()).hexdigest()[:24]
 
 

@@ -16,11 +16,11 @@ from ultrum.sources.credential_store import FILE as CREDENTIALS
 from ultrum.sources.credential_store import config_folder, host_of
 from ultrum.sources.credentials import SECRETS, Credentials, refuse_secret
 from ultrum.sources.database import Query
-from ultrum.sources.delivery import Delivery
+from ultrum.sources.download import Download
 from ultrum.sources.sdmx import FORMATS
 
 KINDS: Final = ("sdmx", "table", "database")
-Fetch = Callable[[str, str, Credentials | None], bytes | Delivery]
+Fetch = Callable[[str, str, Credentials | None], bytes | Download]
 _ADDED: Final[dict[str, Fetch]] = {}
 FILE: Final = "ultrum.toml"
 LARGEST: Final = 1024 * 1024
@@ -57,10 +57,10 @@ def add_source_kind(kind: str, fetch: Fetch) -> None:
     Parameters
     ----------
     kind : str
-        What ``kind`` says in settings and studies.
+        The value of ``kind`` in settings and studies.
     fetch : callable
-        Of ``url``, ``path`` and credentials or None; gives bytes, or a Delivery with its type and tag. Whatever
-        it raises is told as the source's fault.
+        Of ``url``, ``path`` and credentials or None; gives bytes, or a Download with its type and tag. Whatever
+        it raises is reported as the source's fault.
 
     Raises
     ------
@@ -73,8 +73,8 @@ def add_source_kind(kind: str, fetch: Fetch) -> None:
     >>> def pigeon(url, path, credentials):
     ...     return b"date,rate\n2024-01,1.5\n2024-02,2.5\n"
     >>> add_source_kind("pigeon", pigeon)
-    >>> said = {"loft": {"kind": "pigeon", "url": "roof"}}
-    >>> with tempfile.TemporaryDirectory() as folder, ul.Desk(folder, sources=said) as desk:
+    >>> sources = {"loft": {"kind": "pigeon", "url": "roof"}}
+    >>> with tempfile.TemporaryDirectory() as folder, ul.Desk(folder, sources=sources) as desk:
     ...     desk.fetch("loft:rates#rate").values.tolist()
     [1.5, 2.5]
     """
@@ -130,7 +130,7 @@ class SourceSettings:
         return self.kind == "table" and not self.url.startswith(("http://", "https://"))
 
 
-def source_settings(name: str, said: Mapping[str, Any]) -> SourceSettings:
+def source_settings(name: str, settings: Mapping[str, Any]) -> SourceSettings:
     """Check the settings of one source.
 
     Raises
@@ -138,20 +138,20 @@ def source_settings(name: str, said: Mapping[str, Any]) -> SourceSettings:
     SourceError
         If something is missing, unknown, or a secret stands in them.
     """
-    said = _table(said, f"Source '{name}'")
+    settings = _table(settings, f"Source '{name}'")
     for key, inner in {
         "tables": True,
         "snapshots": True,
         "queries": True,
         "catalogue": False,
     }.items():
-        part = _table(said.get(key, {}), f"Source '{name}', {key}")
+        part = _table(settings.get(key, {}), f"Source '{name}', {key}")
         for entry, value in part.items() if inner else ():
             _table(value, f"Source '{name}', {key}.{entry}")
-    kind, url = str(said.get("kind", "")), str(said.get("url", ""))
+    kind, url = str(settings.get("kind", "")), str(settings.get("url", ""))
     if kind not in kinds() or not url:
         raise SourceError(f"Source '{name}' needs a kind ({' or '.join(kinds())}) and a url.")
-    if kind != "database":  # which tells of its own users
+    if kind != "database":  # whose url may name its users
         refuse_secret(url, f"The url of source '{name}'")
     scheme = url.partition("://")[0].lower() if "://" in url else ""
     if kind in ("sdmx", "table") and scheme not in ("", "http", "https"):
@@ -159,55 +159,55 @@ def source_settings(name: str, said: Mapping[str, Any]) -> SourceSettings:
             f"Source '{name}': its url begins with {scheme}://; it is an http or https address, or a folder."
         )
     keys = [f.name for f in fields(SourceSettings)]
-    for key in said:
+    for key in settings:
         if key not in keys:
             raise SourceError(f"Source '{name}' has no setting '{key}'; {one_of(key, keys)}")
-    form = str(said.get("format", "csv"))
+    form = str(settings.get("format", "csv"))
     if form not in FORMATS:
         raise SourceError(f"Source '{name}': format '{form}' is not known; {one_of(form, FORMATS)}")
-    credentials = said.get("credentials")
+    credentials = settings.get("credentials")
     return SourceSettings(
         kind,
         url,
         form,
-        str(said.get("rest", "")),
+        str(settings.get("rest", "")),
         _credentials(credentials, name),
-        said.get("tables", {}),
-        {k: _snapshot(name, k, v) for k, v in said.get("snapshots", {}).items()},
-        {k: _query(name, k, v) for k, v in said.get("queries", {}).items()},
-        said.get("catalogue", {}),
+        settings.get("tables", {}),
+        {k: _snapshot(name, k, v) for k, v in settings.get("snapshots", {}).items()},
+        {k: _query(name, k, v) for k, v in settings.get("queries", {}).items()},
+        settings.get("catalogue", {}),
     )
 
 
-def _table(said: Any, what: str) -> Mapping[str, Any]:
-    if not isinstance(said, Mapping):
-        raise SourceError(f"{what} is a table of settings, not '{str(said)[:40]}'.")
-    return said
+def _table(value: Any, what: str) -> Mapping[str, Any]:
+    if not isinstance(value, Mapping):
+        raise SourceError(f"{what} is a table of settings, not '{str(value)[:40]}'.")
+    return value
 
 
-def _credentials(said: Any, source: str) -> Credentials | str | None:
+def _credentials(value: Any, source: str) -> Credentials | str | None:
     """Credentials that a program gives itself, or the name of the user's own."""
-    if isinstance(said, str) or not said:
-        return said or None
-    if not isinstance(said, Mapping):
+    if isinstance(value, str) or not value:
+        return value or None
+    if not isinstance(value, Mapping):
         raise SourceError(f"Source '{source}': credentials is the name of one of your credentials.")
-    return Credentials.of(said, source)
+    return Credentials.of(value, source)
 
 
-def _snapshot(source: str, name: str, said: Mapping[str, Any]) -> SnapshotSettings:
+def _snapshot(source: str, name: str, settings: Mapping[str, Any]) -> SnapshotSettings:
     keys = [f.name for f in fields(SnapshotSettings)]
-    unknown = [k for k in said if k not in keys]
-    if unknown or "path" not in said or "figure" not in said:
+    unknown = [k for k in settings if k not in keys]
+    if unknown or "path" not in settings or "figure" not in settings:
         wrong = f"'{unknown[0]}' is not known" if unknown else "path and figure are needed"
         raise SourceError(
             f"Source '{source}', snapshot '{name}': {wrong}; it may have {', '.join(keys)}."
         )
-    return SnapshotSettings(**said)
+    return SnapshotSettings(**settings)
 
 
-def _query(source: str, name: str, said: Mapping[str, Any]) -> Query:
+def _query(source: str, name: str, settings: Mapping[str, Any]) -> Query:
     try:
-        return Query(**{k: str(v) for k, v in said.items()})
+        return Query(**{k: str(v) for k, v in settings.items()})
     except TypeError:
         raise SourceError(
             f"Source '{source}', query '{name}': it may have sql, table, date and key."
@@ -233,23 +233,23 @@ def load_settings(file: str | os.PathLike[str] | None = None) -> dict[str, Any]:
             raise SourceError(
                 f"{place} has more than {LARGEST:,} bytes; settings are a short text."
             )
-        said = toml_of(place.read_text(encoding="utf-8"))
+        content = toml_of(place.read_text(encoding="utf-8"))
     except OSError as error:
         raise SourceError(f"{place} cannot be read: {error.strerror}.") from None
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise SourceError(f"{place} is not TOML: {error}.") from None
-    if not isinstance(said.get("sources"), dict) or not said["sources"]:
+    if not isinstance(content.get("sources"), dict) or not content["sources"]:
         raise SourceError(f"{place} has no [sources.NAME] table.")
-    for name, codes in _table(said.get("groups", {}), f"{place}: [groups]").items():
+    for name, codes in _table(content.get("groups", {}), f"{place}: [groups]").items():
         if not isinstance(codes, list):
             raise SourceError(f"{place}: [groups] {name} is a list of codes.")
     folder = place.parent
-    _refuse_credentials(said["sources"], place)
-    for source in said["sources"].values():
+    _refuse_credentials(content["sources"], place)
+    for source in content["sources"].values():
         url = str(source.get("url", "")) if isinstance(source, dict) else ""
         if url and "://" not in url and not os.path.isabs(url):
             source["url"] = str(folder / url)  # folders are meant from the file's own place
-    return said
+    return content
 
 
 def _refuse_credentials(sources: Mapping[str, Any], place: Path) -> None:
@@ -262,15 +262,15 @@ def _refuse_credentials(sources: Mapping[str, Any], place: Path) -> None:
             raise SourceError(f"{place}: {how_to_define(name, own, str(source.get('url', '')))}")
 
 
-def how_to_define(source: str, said: Mapping[str, Any], url: str) -> str:
+def how_to_define(source: str, settings: Mapping[str, Any], url: str) -> str:
     """What to write where, in place of credentials that stand beside the work."""
-    written = [k for k in said if k.lower() in SECRETS]
+    written = [k for k in settings if k.lower() in SECRETS]
     if written:
         return (
             f"Source '{source}': credentials.{written[0]} would be a secret in a file. Define the credential in "
             "your own settings, with variable or keyring."
         )
-    entry = ", ".join(f'{key} = "{value}"' for key, value in said.items())
+    entry = ", ".join(f'{key} = "{value}"' for key, value in settings.items())
     return (
         f"Source '{source}' defines credentials, which only your own settings may. Put into "
         f'{config_folder() / CREDENTIALS}: [{source}_key], {entry}, hosts = ["{host_of(url) or "HOST"}"]; '

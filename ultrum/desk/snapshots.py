@@ -15,7 +15,7 @@ from ultrum.core.time.frequency import Frequency
 from ultrum.desk.repository import Repository
 from ultrum.desk.settings import SnapshotSettings
 from ultrum.errors import SourceError
-from ultrum.sources.delivery import Address
+from ultrum.sources.download import Address
 from ultrum.sources.table.single_value import LoneFigure, find_figure
 
 _GRAIN: Final = re.compile(r"P(?:(1)D|T(\d+)([MH]))")
@@ -44,7 +44,7 @@ def snapshot_series(
 ) -> TimeSeries:
     """Every value of a page that the vault has seen, and the present one first asked for.
 
-    The day is the page's own where it says one, else that of the pull. Two pulls in one grain are one
+    The day is the page's own where it has one, else that of the pull. Two pulls in one grain are one
     observation, the later a revision.
     """
     repository.fetcher.record_of(wanted.source, settings.path, page=True)

@@ -6,14 +6,14 @@ from ultrum.core.series.time_series import TimeSeries
 from ultrum.desk.addresses import addressed
 from ultrum.desk.repository import Repository, table_settings
 from ultrum.errors import VaultError
-from ultrum.sources.delivery import Address
+from ultrum.sources.download import Address
 from ultrum.sources.sdmx import covers
 from ultrum.sources.table import TableOptions, read_table
 from ultrum.vault import Record
 
 
 def kept_paths(repository: Repository, wanted: Address, spans: bool = False) -> list[str]:
-    """Paths in the vault whose deliveries hold what an address names, whole or also for a span."""
+    """Paths in the vault whose downloads hold what an address names, whole or also for a span."""
     paths = dict.fromkeys(r.path for r in repository.vault.records() if r.source == wanted.source)
     if repository.kind_of(wanted) == "sdmx":
         return [p for p in paths if covers(p, wanted.path, spans)]
@@ -22,7 +22,7 @@ def kept_paths(repository: Repository, wanted: Address, spans: bool = False) -> 
 
 
 def series_of_record(repository: Repository, record: Record, wanted: Address) -> TimeSeries:
-    """The series that an address names, out of one delivery in the vault."""
+    """The series that an address names, out of one download in the vault."""
     body = repository.vault.payload(record)
     if repository.kind_of(wanted) == "sdmx":
         found = repository.service(wanted.source).read(wanted.path.partition("/")[0], body)

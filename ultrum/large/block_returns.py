@@ -40,7 +40,7 @@ def returns(
     check: bool,
     to: To,
 ) -> LongTable:
-    """Write the returns of every asset, those that are there; suspect days are told of at the end."""
+    """Write the returns of every asset, those that exist; suspect days are reported at the end."""
     path = wanted(to, "returns")
     events = Events(dividends, splits, final_payments)
     blocks = [(b, _of_assets(events, b.names)) for b in table.blocks(WIDE_BLOCK)]
@@ -103,7 +103,7 @@ def _market_days(table: LongTable, given: Any) -> Dates | None:
 
 
 def _warn_of_unused(counts: Mapping[str, int]) -> None:
-    """A file has no trail for each asset, so what was not used is told here."""
+    """A file has no trail for each asset, so unused events are reported here."""
     if counts:
         first = next(iter(counts))
         warn_user(

@@ -33,9 +33,9 @@ def through_blocks(
     executor = executor or table.executor
     most = at_once(bytes_of(table.max_memory), needs, workers_of(executor))
     with telling(table.progress) as tell:
-        said = f"{table.path}, {len(blocks)} blocks"
-        tell(said)
-        yield from each_block(job, blocks, executor, most, lambda text: tell(f"{said}: {text}"))
+        label = f"{table.path}, {len(blocks)} blocks"
+        tell(label)
+        yield from each_block(job, blocks, executor, most, lambda text: tell(f"{label}: {text}"))
 
 
 def wide_needs(table: LongTable) -> int:

@@ -44,7 +44,7 @@ class LongBetas(BetaTable):
         Raises
         ------
         EstimationError
-            Always; it says where those of one asset are.
+            Always; the message names where those of one asset are.
         """
         raise EstimationError(
             f"Residuals of {len(self.assets):,} assets are not held; fit(asset).residuals has those of one."

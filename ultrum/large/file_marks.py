@@ -47,16 +47,18 @@ def shared_facts(table: SeriesTable) -> dict[str, Any]:
     return facts_of(first)
 
 
-def facts_from(said: Mapping[str, Any]) -> dict[str, Any]:
+def facts_from(stored: Mapping[str, Any]) -> dict[str, Any]:
     """Facts as a file holds them."""
-    steps = (Step(action, tuple((k, v) for k, v in rest)) for action, rest in said.get("trail", []))
-    return {**said, "trail": tuple(steps)} if said else {}
+    steps = (
+        Step(action, tuple((k, v) for k, v in rest)) for action, rest in stored.get("trail", [])
+    )
+    return {**stored, "trail": tuple(steps)} if stored else {}
 
 
 def facts_in(path: Path) -> dict[str, Any]:
-    """What a file written by this package says of itself."""
+    """The metadata of a file written by this package."""
     try:
-        said = (pq.read_schema(path).metadata or {}).get(MARK)
+        stored = (pq.read_schema(path).metadata or {}).get(MARK)
     except (OSError, pa.ArrowInvalid) as error:
         raise TableError(f"{path} is no Parquet file that can be read: {reason(error)}.") from None
-    return dict(json.loads(said)) if said else {}
+    return dict(json.loads(stored)) if stored else {}

@@ -110,16 +110,16 @@ class LongPanel(LargeData):
         )
 
 
-def align(assets: LongTable, *, to: To, **said: Any) -> LongPanel:
+def align(assets: LongTable, *, to: To, **options: Any) -> LongPanel:
     """Line up each block with the same factors; write excess returns and missing-data log into a folder."""
     folder = Path(wanted(to, "align"))
     folder.mkdir(parents=True, exist_ok=True)
-    job = _Aligning(assets.layout, said)
+    job = _Aligning(assets.layout, options)
     needs = 2 * wide_needs(assets)
     parts: list[_Aligned] = []
     with (
         LongWriter(
-            folder / EXCESS, "excess_return", str(Frequency.parse(said["frequency"]))
+            folder / EXCESS, "excess_return", str(Frequency.parse(options["frequency"]))
         ) as excess,
         LongWriter(folder / MISSING_LOG, "", "") as missing_log,
     ):
@@ -154,10 +154,10 @@ class _Aligning:
     """Does one block; can be pickled."""
 
     layout: Layout
-    said: Mapping[str, Any]
+    options: Mapping[str, Any]
 
     def __call__(self, block: Block) -> _Aligned:
-        panel = align_in_memory(assets=self.layout.table(block), **self.said)
+        panel = align_in_memory(assets=self.layout.table(block), **self.options)
         excess = panel.excess
         own = panel.missing_log["series"].isin(block.names)
         small = replace(

@@ -43,13 +43,13 @@ class LongTable(LargeData):
     value, asset, date : str
         Columns. Dates are days or instants; a day stands for the period it lies in.
     frequency : str
-        Of the data; what this package has written says it itself, as it does all that follows.
+        Of the data; files written by this package store it, and all that follows.
     facts : mapping
-        What the values are, as a :class:`ultrum.Metadata` says it: measure, currency, excess_of ...
+        What the values are, as fields of :class:`ultrum.Metadata`: measure, currency, excess_of ...
     max_memory : int or str
         Bytes, or words such as ``"2 GB"``, that the process may hold while it works.
     progress : callable, optional
-        Is told of every block; by default a line on the terminal.
+        Called for every block; by default a line on the terminal.
     executor : concurrent.futures.Executor, optional
         Who works on the blocks; by default as many threads of this process as it has cores. The numbers are
         the same for all, to the last bit. Processes and clusters must be able to read the files.
@@ -82,11 +82,11 @@ class LongTable(LargeData):
 
     def __post_init__(self) -> None:
         bytes_of(self.max_memory)
-        said = facts_in(self._files[0])
+        stored = facts_in(self._files[0])
         for name in ("value", "frequency"):
             if not getattr(self, name):
-                object.__setattr__(self, name, said.get(name, ""))
-        object.__setattr__(self, "facts", {**facts_from(said.get("facts", {})), **self.facts})
+                object.__setattr__(self, name, stored.get(name, ""))
+        object.__setattr__(self, "facts", {**facts_from(stored.get("facts", {})), **self.facts})
         if not self.value or not self.frequency:
             raise TableError(
                 f"{self.path} does not say its value and frequency; say value='...', frequency='B'."
@@ -219,7 +219,7 @@ class LongTable(LargeData):
         progress: Progress | None = None,
         asset: str = "asset",
         date: str = "date",
-        **said: Any,
+        **options: Any,
     ) -> LongTable:
         """Sort Parquet files by asset and date into a new one, with every column; disk takes two more copies.
 
@@ -227,7 +227,7 @@ class LongTable(LargeData):
         ----------
         source, path : path
             A file or a folder of files as they are, and the new file.
-        max_memory, progress, asset, date, **said
+        max_memory, progress, asset, date, **options
             As for the table itself, which is then opened.
 
         Raises
@@ -237,13 +237,19 @@ class LongTable(LargeData):
         """
         files = files_at(source)
         facts = facts_in(files[0])
-        said = {"value": facts.get("value", ""), "frequency": facts.get("frequency", ""), **said}
+        options = {
+            "value": facts.get("value", ""),
+            "frequency": facts.get("frequency", ""),
+            **options,
+        }
         with (
             telling(progress) as tell,
-            LongWriter(path, said["value"], said["frequency"]) as writer,
+            LongWriter(path, options["value"], options["frequency"]) as writer,
         ):
             Sorting(files, asset, date, bytes_of(max_memory), tell).write(writer)
-        return cls(path, asset=asset, date=date, max_memory=max_memory, progress=progress, **said)
+        return cls(
+            path, asset=asset, date=date, max_memory=max_memory, progress=progress, **options
+        )
 
     def __repr__(self) -> str:
         days = EPOCH + self._index.days

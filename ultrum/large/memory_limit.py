@@ -21,7 +21,7 @@ BASE: Final = 300_000_000  # what the packages themselves hold, and small things
 _LEAST: Final = 400_000_000
 
 
-def bytes_of(said: int | str) -> int:
+def bytes_of(max_memory: int | str) -> int:
     """Bytes of a number or of words such as ``"2 GB"``.
 
     Raises
@@ -34,9 +34,9 @@ def bytes_of(said: int | str) -> int:
     >>> bytes_of("1.5 GB")
     1500000000
     """
-    found = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([A-Za-z]*)\s*", str(said))
+    found = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([A-Za-z]*)\s*", str(max_memory))
     if not found or found[2].upper() not in _UNITS:
-        raise UltrumError(f"max_memory='{said}' cannot be read; say bytes, or '2 GB'.")
+        raise UltrumError(f"max_memory='{max_memory}' cannot be read; give bytes, or '2 GB'.")
     size = int(float(found[1]) * _UNITS[found[2].upper()])
     if size < _LEAST:
         raise UltrumError(

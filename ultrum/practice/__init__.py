@@ -1,6 +1,6 @@
 """The Lantern Sea: a made-up world with markets, statistics and local services.
 
-`truth` tells what it was made from, `serve` puts it on loopback, `panel` lines it up at once.
+`truth` has the parameters it was made from, `serve` puts it on loopback, `panel` lines it up at once.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 __all__ = ["Truth", "demo_study", "panel", "serve", "sources_at", "truth"]
 
 
-def serve(port: int = 0, **said: Any) -> Any:
+def serve(port: int = 0, **options: Any) -> Any:
     """Run the stand-in services on loopback; see :func:`ultrum.practice.service.serve`.
 
     Examples
@@ -34,7 +34,7 @@ def serve(port: int = 0, **said: Any) -> Any:
         raise SourceError(
             f"The practice services need {error.name}: pip install 'ultrum[practice]'."
         ) from None
-    return service.serve(port, **said)
+    return service.serve(port, **options)
 
 
 def panel(seed: int | None = None) -> Panel:

@@ -17,7 +17,7 @@ from ultrum.core.array_types import Dates, Floats
 from ultrum.practice import world as s
 from ultrum.practice.simulate import World, remembering
 
-REDEFINED: Final = "2014-01"  # Tolvane counts its unemployed anew from here
+REDEFINED: Final = "2014-01"  # Tolvane changes its definition of unemployment here
 REDEFINED_BY: Final = 1.9  # percentage points
 _WAGE: Final = {"QM": 21.4, "QS": 148.0, "QT": 96.0}  # an hour, in each currency, at the start
 _REAL: Final = {"QM": 0.011, "QS": 0.014, "QT": 0.006}

@@ -30,7 +30,7 @@ class Mood:
     times : int
         How often; −1 for always.
     seconds : float
-        Wait of ``slow``, or what Retry-After says of ``busy`` and ``unavailable``.
+        Wait of ``slow``, or Retry-After of ``busy`` and ``unavailable``.
     to : str
         Where ``moved`` sends the asker: an address in front of the path.
     """
@@ -46,7 +46,7 @@ class Mood:
 class Moods:
     """The moods of a service, shared between its thread and the caller's."""
 
-    told: list[Mood] = field(default_factory=list)
+    faults: list[Mood] = field(default_factory=list)
     delay: float = 0.0
     lock: threading.Lock = field(default_factory=threading.Lock)
     asked: list[tuple[str, dict[str, str]]] = field(default_factory=list)
@@ -56,17 +56,17 @@ class Moods:
         if mood.kind not in KINDS:
             raise SourceError(f"'{mood.kind}' is not a fault; {one_of(mood.kind, KINDS)}")
         with self.lock:
-            self.told.append(mood)
+            self.faults.append(mood)
 
     def clear(self) -> None:
         """Behave again."""
         with self.lock:
-            self.told.clear()
+            self.faults.clear()
 
     def next_for(self, path: str) -> Mood | None:
         """The mood for one request, used up by it."""
         with self.lock:
-            for mood in self.told:
+            for mood in self.faults:
                 if mood.kind != "revised" and mood.path in path and mood.times != 0:
                     mood.times -= 1
                     return mood
@@ -74,7 +74,7 @@ class Moods:
 
     def is_revised(self, path: str) -> bool:
         """Whether the data at a path have been revised."""
-        return any(m.kind == "revised" and m.path in path for m in self.told)
+        return any(m.kind == "revised" and m.path in path for m in self.faults)
 
 
 class Moody:
@@ -107,11 +107,11 @@ class Moody:
 
 
 def _answer(mood: Mood | None, scope: Scope, headers: dict[str, str]) -> Response | None:
-    """What a mood says instead of the service."""
+    """The response of a fault in place of the service's."""
     if mood is None:
         return None
     wait = {"retry-after": f"{mood.seconds:g}"}
-    said = {
+    answers = {
         "busy": PlainTextResponse("too many requests\n", status_code=429, headers=wait),
         "unavailable": PlainTextResponse("closed for repairs\n", status_code=503, headers=wait),
         "mistyped": HTMLResponse(_PAGE),
@@ -119,7 +119,7 @@ def _answer(mood: Mood | None, scope: Scope, headers: dict[str, str]) -> Respons
     }
     if mood.kind == "locked" and not _has_key(headers):
         return PlainTextResponse("a key is needed\n", status_code=401)
-    return said.get(mood.kind)
+    return answers.get(mood.kind)
 
 
 def _path_and_query(scope: Scope) -> str:

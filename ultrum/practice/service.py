@@ -66,7 +66,7 @@ class Service:
         }
         return {"observatory": self.sdmx, **files}
 
-    def misbehave(self, kind: str, path: str = "", **said: Any) -> None:
+    def misbehave(self, kind: str, path: str = "", **options: Any) -> None:
         """Answer badly from now on.
 
         Parameters
@@ -74,10 +74,10 @@ class Service:
         kind : {"slow", "busy", "unavailable", "cut", "mistyped", "moved", "locked", "revised"}
         path : str
             Only requests whose path holds this.
-        **said
+        **options
             ``times`` (−1 for always), ``seconds`` and ``to``, as :class:`Mood` has them.
         """
-        self.moods.tell(Mood(kind, path, **said))
+        self.moods.tell(Mood(kind, path, **options))
 
     def behave(self) -> None:
         """Answer well again."""

@@ -1,7 +1,7 @@
 """One seeded simulation of the Lantern Sea's markets and statistics.
 
 Volatility follows a log-autoregression with leverage and shocks have Student's tails, both shared
-by the factors; every mean and covariance stays what `setting` says, so the true betas are exact.
+by the factors; every mean and covariance stays as `world` defines it, so the true betas are exact.
 """
 
 from __future__ import annotations

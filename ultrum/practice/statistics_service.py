@@ -260,13 +260,13 @@ def _pattern(flow: Flow, request: Request) -> Callable[[str], bool]:
 
 def _bounds(ask: Any) -> tuple[Any, Any]:
     """First and last day asked for, by either version's words."""
-    said = {"start": ask.get("startPeriod", ""), "end": ask.get("endPeriod", "")}
+    bounds = {"start": ask.get("startPeriod", ""), "end": ask.get("endPeriod", "")}
     for part in ask.get("c[TIME_PERIOD]", "").split("+"):
         word, _, period = part.partition(":")
         if word in ("ge", "le"):
-            said["start" if word == "ge" else "end"] = period
-    start = parse_period(said["start"])[1] if said["start"] else None
-    return start, _last_day(said["end"]) if said["end"] else None
+            bounds["start" if word == "ge" else "end"] = period
+    start = parse_period(bounds["start"])[1] if bounds["start"] else None
+    return start, _last_day(bounds["end"]) if bounds["end"] else None
 
 
 def _last_day(period: str) -> Any:
@@ -293,8 +293,8 @@ def negotiated(accept: str, offered: tuple[tuple[str, str], ...]) -> tuple[str, 
     wishes = []
     for part in accept.split(",") if accept else ["*/*"]:
         kind, *parameters = [p.strip() for p in part.split(";")]
-        said = dict(p.split("=", 1) for p in parameters if "=" in p)
-        wishes.append((-float(said.get("q", "1")), kind.lower(), said.get("version", "")))
+        weights = dict(p.split("=", 1) for p in parameters if "=" in p)
+        wishes.append((-float(weights.get("q", "1")), kind.lower(), weights.get("version", "")))
     for _, kind, version in sorted(wishes, key=lambda w: w[0]):
         for own, own_version in offered:
             if kind in (own, "*/*") and version in ("", own_version):

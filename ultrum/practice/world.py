@@ -1,6 +1,6 @@
 """The Lantern Sea as it is defined: companies, factors, economies, and the true parameters.
 
-Nothing here is random. The simulation draws around these numbers, and `truth` tells them.
+Nothing here is random. The simulation draws around these numbers, and `truth` returns them.
 """
 
 from __future__ import annotations

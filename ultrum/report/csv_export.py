@@ -55,7 +55,7 @@ def described_csv(
     """
     made = flattened(with_periods(table, form.dates))
     written = to_csv(made, path, form.separator, form.decimal_mark)
-    said = {
+    description = {
         "@context": _CONTEXT,
         "url": path.name,
         "dialect": {"delimiter": form.separator, "encoding": "utf-8", "header": True},
@@ -63,7 +63,9 @@ def described_csv(
         "tableSchema": {"columns": _columns(made, written, form, metadata_list or {})},
     }
     beside = path.with_name(f"{path.name}-metadata.json")
-    beside.write_text(json.dumps(said, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
+    beside.write_text(
+        json.dumps(description, indent=1, ensure_ascii=False) + "\n", encoding="utf-8"
+    )
     return [path, beside]
 
 
@@ -105,10 +107,15 @@ def _columns(
     columns = []
     for name, column in zip(written, made, strict=True):
         metadata = metadata_list.get(str(column))
-        said: dict[str, Any] = {"name": name, "titles": metadata.heading if metadata else name}
+        column_facts: dict[str, Any] = {
+            "name": name,
+            "titles": metadata.heading if metadata else name,
+        }
         dated = column in ("period", "date") and frequency
-        said["datatype"] = _TYPES.get(frequency, "string") if dated else _type(made[column], form)
-        columns.append(said | (_facts(metadata) if metadata else {}))
+        column_facts["datatype"] = (
+            _TYPES.get(frequency, "string") if dated else _type(made[column], form)
+        )
+        columns.append(column_facts | (_facts(metadata) if metadata else {}))
     return columns
 
 
@@ -124,11 +131,11 @@ def _type(column: pd.Series, form: CsvForm) -> Any:
 
 def _facts(metadata: Metadata) -> dict[str, str]:
     """Unit, source and trail of a series in Dublin Core and schema.org words."""
-    said = {
+    texts = {
         "schema:unitText": " ".join(
             w for w in (metadata.measure, metadata.unit, metadata.currency) if w
         ),
         "dc:source": metadata.address or metadata.source,
         "dc:provenance": "; ".join(str(step) for step in metadata.trail),
     }
-    return {key: text for key, text in said.items() if text}
+    return {key: text for key, text in texts.items() if text}

@@ -43,7 +43,7 @@ def save(
     Returns
     -------
     list of Path
-        The files written. Beside a CSV stands ``NAME.csv-metadata.json``, which says what each column is
+        The files written. Beside a CSV, ``NAME.csv-metadata.json`` describes each column
         (CSV on the Web, W3C): title, unit, currency, source and the steps it went through.
 
     Raises

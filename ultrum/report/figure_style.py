@@ -13,7 +13,7 @@ P = ParamSpec("P")
 R = TypeVar("R")
 INK, TIDE, LANTERN, STONE, MIST = "#1d2a33", "#0b6477", "#c46a10", "#6b7780", "#dfe5e8"
 PLUM, MOSS, SKY = "#7b3f72", "#5d7a1f", "#4f93c4"
-LINES: Final = (TIDE, LANTERN, PLUM, MOSS, SKY, STONE)  # told apart in grey and by the colour-blind
+LINES: Final = (TIDE, LANTERN, PLUM, MOSS, SKY, STONE)  # distinct in grey and for the colour-blind
 DASHES: Final = ("solid", "solid", "solid", (0, (5, 2)), (0, (1, 1.4)), (0, (6, 2, 1, 2)))
 _LONGEST: Final = 40  # letters of a name on an axis
 MOST_NAMES: Final = 80  # that can be read in one figure
@@ -120,6 +120,8 @@ def foot(ax: Axes, *parts: str, source: str = "") -> None:
 
     figure: Any = ax.get_figure()
     if figure is not None:
-        said = "; ".join(part for part in (f"Source: {source}" if source else "", *parts) if part)
-        text = textwrap.fill(said, int(15.5 * figure.get_figwidth()))
+        caption = "; ".join(
+            part for part in (f"Source: {source}" if source else "", *parts) if part
+        )
+        text = textwrap.fill(caption, int(15.5 * figure.get_figwidth()))
         figure.supxlabel(text, x=0.01, ha="left", fontsize=8, color=STONE)

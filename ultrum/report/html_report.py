@@ -22,7 +22,7 @@ from ultrum.errors import warn_user
 from ultrum.report.interactive_page import explorer
 from ultrum.report.model_tables import model_table
 from ultrum.report.result_figures import figure_words
-from ultrum.report.result_tables import company_fits, deliveries, joint_alphas
+from ultrum.report.result_tables import company_fits, downloads, joint_alphas
 from ultrum.study.provenance import trail_of
 from ultrum.study.run_record import run_facts
 from ultrum.study.study_result import StudyResult
@@ -53,7 +53,7 @@ def page(result: StudyResult, drawn: Mapping[str, str]) -> str:
         build_up=_build_up_rows(result),
         models=[_model_rows(name, table, result) for name, table in result.models.items()],
         coverage=_coverage_rows(result),
-        deliveries=deliveries(result).to_dict("records"),
+        downloads=downloads(result).to_dict("records"),
         figures=drawn,
         css=(Path(__file__).parent / "report.css").read_text(encoding="utf-8"),
         versions=_versions(explored),
@@ -85,11 +85,11 @@ def _explored(result: StudyResult) -> dict[str, str] | None:
 
 
 def _rate_words(result: StudyResult) -> str:
-    said = result.study.cost_of_equity.risk_free
-    if isinstance(said, float | int):
-        return f"{_percent(said)} %, as the study says"
+    source = result.study.cost_of_equity.risk_free
+    if isinstance(source, float | int):
+        return f"{_percent(source)} %, set in the study"
     day = result.study.cost_of_equity.on or "the end of the sample"
-    return f"the last of {said or result.study.panel.risk_free} up to {day}, as an annual rate"
+    return f"the last of {source or result.study.panel.risk_free} up to {day}, as an annual rate"
 
 
 def _method(result: StudyResult) -> str:
@@ -123,8 +123,8 @@ def _side_by_side(result: StudyResult) -> str:
     if len(fits) < 2:
         return ""
     adjusted = any(t.unadjusted is not None for t in result.models.values())
-    said = " Betas as estimated, before any adjustment." if adjusted else ""
-    title = f"Excess returns of {result.company} by every model.{said}"
+    remark = " Betas as estimated, before any adjustment." if adjusted else ""
+    title = f"Excess returns of {result.company} by every model.{remark}"
     return model_table(fits, title=title).to_html()
 
 

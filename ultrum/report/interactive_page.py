@@ -143,13 +143,15 @@ def _picture() -> figure:
 
 
 def _line_of(drawn: Any, place: str, colour: str, scale: str) -> Any:
-    """A line without points yet, that tells value and period of where the pointer stands."""
+    """A line without points yet, which shows value and period at the pointer."""
     from bokeh.models import ColumnDataSource, HoverTool
 
     source = ColumnDataSource({"x": [], "y": [], "period": [], "exact": []}, name=f"{place} source")
     line = drawn.line("x", "y", source=source, color=colour, line_width=1.8, y_range_name=scale)
-    says = f'<b style="color:{colour}">@exact</b> @period'
-    drawn.add_tools(HoverTool(renderers=[line], mode="vline", line_policy="nearest", tooltips=says))
+    tooltip = f'<b style="color:{colour}">@exact</b> @period'
+    drawn.add_tools(
+        HoverTool(renderers=[line], mode="vline", line_policy="nearest", tooltips=tooltip)
+    )
     return line
 
 

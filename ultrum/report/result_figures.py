@@ -20,27 +20,27 @@ T = TypeVar("T")
 
 
 def drawn_figures(result: StudyResult) -> Iterator[tuple[str, Axes]]:
-    """Each figure asked for, by the name of its file, with the study's own title where it says one."""
+    """Each figure asked for, by the name of its file, with the study's own title where it has one."""
     draw = _drawers(result)
     for name in result.study.report.figures:
         ax = draw[name]()
-        said = result.study.report.titles.get(name)
-        if said:
-            _reword(ax, {"title": said} if isinstance(said, str) else said.model_dump())
+        titles = result.study.report.titles.get(name)
+        if titles:
+            _reword(ax, {"title": titles} if isinstance(titles, str) else titles.model_dump())
         yield slug(name), ax
 
 
-def _reword(ax: Axes, said: dict[str, Any]) -> None:
+def _reword(ax: Axes, titles: dict[str, Any]) -> None:
     """The study's own title, names of the axes and of the lines in place of the figure's."""
-    if said.get("title"):
-        ax.set_title(said["title"], loc="left", fontweight="bold", fontsize=12.5)
-    if said.get("x"):
-        ax.set_xlabel(said["x"])
-    if said.get("y"):
-        ax.set_ylabel(said["y"])
+    if titles.get("title"):
+        ax.set_title(titles["title"], loc="left", fontweight="bold", fontsize=12.5)
+    if titles.get("x"):
+        ax.set_xlabel(titles["x"])
+    if titles.get("y"):
+        ax.set_ylabel(titles["y"])
     legend = ax.get_legend()
     for text in legend.get_texts() if legend is not None else []:
-        text.set_text(said.get("legend", {}).get(text.get_text(), text.get_text()))
+        text.set_text(titles.get("legend", {}).get(text.get_text(), text.get_text()))
 
 
 def _drawers(result: StudyResult) -> dict[str, Callable[[], Axes]]:

@@ -29,7 +29,7 @@ _SHEETS: Final = {
     "answer": ["cost_of_equity", "build_up", "variance_shares"],
     "models": [],
     "panel": ["excess_returns", "factors", "conditions", "coverage", "missing_log"],
-    "notes": ["warnings", "deliveries", "stages"],
+    "notes": ["warnings", "downloads", "stages"],
 }
 
 
@@ -87,22 +87,22 @@ def _write_figures(result: StudyResult, place: Path) -> dict[str, str]:
 
 def _write_tables(result: StudyResult, made: Mapping[str, pd.DataFrame], work: Path) -> list[str]:
     """Tables in every format the study asks for; what could not be written, one sentence each."""
-    wanted, said = result.study.report.export, result.study.report
+    wanted, report = result.study.report.export, result.study.report
     place = work / "tables"
     place.mkdir()
     metadata = about_run(result)
-    form = CsvForm(said.separator, said.decimal_mark, said.dates)
+    form = CsvForm(report.separator, report.decimal_mark, report.dates)
     facts = dict(zip(_CORE, metadata.values(), strict=True))
     for name, table in made.items():
         if "csv" in wanted:
             described_csv(table, place / f"{name}.csv", form, facts=facts)
         if "parquet" in wanted:
             to_parquet(table, place / f"{name}.parquet", metadata)
-    told = "; ".join(f"{k.replace('_', ' ')} {v}" for k, v in metadata.items())
-    told = " ".join(
-        told.replace("--", "- -").split()
+    comment = "; ".join(f"{k.replace('_', ' ')} {v}" for k, v in metadata.items())
+    comment = " ".join(
+        comment.replace("--", "- -").split()
     )  # a title cannot end the comment it stands in
-    heads = {"latex": ("tex", f"% {told}\n"), "markdown": ("md", f"<!-- {told} -->\n")}
+    heads = {"latex": ("tex", f"% {comment}\n"), "markdown": ("md", f"<!-- {comment} -->\n")}
     for kind, (ending, head) in heads.items():
         if kind not in wanted:
             continue

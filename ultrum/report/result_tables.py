@@ -32,7 +32,7 @@ def tables(result: StudyResult) -> dict[str, pd.DataFrame]:
         "excess_returns": result.panel.excess.to_frame(),
         "factors": result.panel.factors.join(result.panel.risk_free),
         **({"conditions": result.panel.conditions} if result.panel.conditions.shape[1] else {}),
-        "deliveries": deliveries(result),
+        "downloads": downloads(result),
         "stages": stages(result),
         "warnings": pd.DataFrame([vars(w) for w in result.warnings], columns=["subject", "text"]),
     }
@@ -78,10 +78,10 @@ def joint_alphas(result: StudyResult) -> pd.DataFrame:
     return pd.DataFrame.from_dict(rows, orient="index").rename_axis("test")
 
 
-def deliveries(result: StudyResult) -> pd.DataFrame:
+def downloads(result: StudyResult) -> pd.DataFrame:
     """What was taken from the sources: path, time of retrieval, size, checksum."""
     columns = ["source", "path", "retrieved", "size", "checksum"]
-    rows = [[getattr(r, c) for c in columns] for r in result.deliveries]
+    rows = [[getattr(r, c) for c in columns] for r in result.downloads]
     return pd.DataFrame(rows, columns=columns)
 
 
@@ -89,7 +89,7 @@ def stages(result: StudyResult) -> pd.DataFrame:
     """What was done, and what each stage rests on."""
     rows = [
         {"stage": s.name, "needs": "; ".join(s.needs), "gives": s.state,
-         "takes": "; ".join(f"{r.source}:{r.path}" for r in s.deliveries)}
+         "takes": "; ".join(f"{r.source}:{r.path}" for r in s.downloads)}
         for s in result.stages.values()
     ]  # fmt: skip
     return pd.DataFrame(rows, columns=["stage", "needs", "gives", "takes"])

@@ -103,7 +103,7 @@ class CredentialStore:
         Raises
         ------
         SourceError
-            If there is none of that name, or the host is not bound to it; the message tells how to bind it.
+            If there is none of that name, or the host is not bound to it; the message has the line that binds it.
         """
         if name not in self.credentials:
             known = ", ".join(self.credentials) or "none"

@@ -125,7 +125,7 @@ class Credentials:
     keyring: str = ""
 
     @classmethod
-    def of(cls, said: Mapping[str, Any], source: str) -> Credentials:
+    def of(cls, settings: Mapping[str, Any], source: str) -> Credentials:
         """Read a table of settings; a secret in it is refused.
 
         Examples
@@ -133,19 +133,19 @@ class Credentials:
         >>> Credentials.of({"kind": "bearer", "variable": "HARBOUR_KEY"}, "harbour").variable
         'HARBOUR_KEY'
         """
-        written = [k for k in said if k.lower() in SECRETS]
+        written = [k for k in settings if k.lower() in SECRETS]
         if written:
             raise SourceError(
                 f"Source '{source}': credentials.{written[0]} would be a secret in a file. Name where "
                 "it is kept: variable = 'NAME_OF_ENVIRONMENT_VARIABLE' or keyring = 'service/user'."
             )
-        unknown = [k for k in said if k not in _KNOWN]
-        if unknown or said.get("kind") not in KINDS:
+        unknown = [k for k in settings if k not in _KNOWN]
+        if unknown or settings.get("kind") not in KINDS:
             raise SourceError(
                 f"Source '{source}': credentials need kind ({', '.join(KINDS)}) and variable or keyring"
                 + (f"; '{unknown[0]}' is not known." if unknown else ".")
             )
-        made = cls(**{k: str(v) for k, v in said.items()})
+        made = cls(**{k: str(v) for k, v in settings.items()})
         if bool(made.variable) == bool(made.keyring):
             raise SourceError(
                 f"Source '{source}': credentials name either a variable or a keyring entry."

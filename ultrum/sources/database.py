@@ -16,7 +16,7 @@ import pyarrow as pa
 import pyarrow.parquet
 
 from ultrum.errors import SourceError
-from ultrum.sources.delivery import Delivery
+from ultrum.sources.download import Download
 from ultrum.sources.limits import current
 from ultrum.sources.sql_safety import open_sqlite, refuse_writing
 
@@ -36,7 +36,7 @@ class Query:
     table : str
         Name of the table, with its schema before a point if need be.
     date, key : str
-        Columns of dates and of what tells series of one date apart; found if not said.
+        Columns of dates and of the key of each series; detected by default.
     """
 
     sql: str = ""
@@ -45,7 +45,7 @@ class Query:
     key: str = ""
 
 
-def fetch(url: str, query: Query, name: str, password: str = "") -> Delivery:
+def fetch(url: str, query: Query, name: str, password: str = "") -> Download:
     """Run a query and give its rows as Parquet.
 
     Parameters
@@ -83,7 +83,7 @@ def fetch(url: str, query: Query, name: str, password: str = "") -> Delivery:
         ) from None
     try:
         with engine.connect().execution_options(stream_results=True, yield_per=CHUNK) as connection:
-            return Delivery(_parquet(connection, query, name, deadline), TYPE)
+            return Download(_parquet(connection, query, name, deadline), TYPE)
     except sqlalchemy.exc.SQLAlchemyError as error:
         raise SourceError(f"{name}: the database refused: {_short(error, password)}.") from None
     finally:
@@ -187,5 +187,5 @@ def _array(cells: list[Any]) -> Any:
 
 def table_options(query: Query) -> Mapping[str, Any]:
     """Options of the table reader that the roles of the columns say."""
-    said = {"date_column": query.date, "asset_column": query.key}
-    return {name: value for name, value in said.items() if value}
+    options = {"date_column": query.date, "asset_column": query.key}
+    return {name: value for name, value in options.items() if value}

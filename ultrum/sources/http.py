@@ -1,8 +1,8 @@
 """HTTP policy: pooled connections, retries, limits and conditional requests.
 
 Answers 429 and 5xx and broken connections are tried again with growing waits and jitter, as long
-as Retry-After says if the server says it. An answer larger than the limit is refused. A secret goes
-to the host it is meant for and to no other, whatever a redirect says.
+as long as Retry-After asks, if the server sends it. An answer larger than the limit is refused. A secret goes
+to the host it is meant for and to no other, whatever a redirect asks.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ import tenacity
 from ultrum.errors import NotFoundError, SourceError
 from ultrum.sources.credentials import Secret, StrikesOut, refuse_secret
 from ultrum.sources.decoding import ACCEPTED, CodingError, decoded
-from ultrum.sources.delivery import Delivery
+from ultrum.sources.download import Download
 from ultrum.sources.limits import current
 from ultrum.sources.sdmx.service_errors import message_of_fault
 from ultrum.sources.transport import (
@@ -70,7 +70,7 @@ class HttpPolicy:
 
 
 class AnswerError(SourceError):
-    """The server answered, and refused; ``status`` is what it said."""
+    """The server refused; ``status`` is its status code."""
 
     def __init__(self, text: str, status: int) -> None:
         super().__init__(text)
@@ -120,9 +120,9 @@ class HttpClient:
         url: str,
         *,
         accept: str = "*/*",
-        held: Delivery | None = None,
+        held: Download | None = None,
         secret: Secret | None = None,
-    ) -> Delivery:
+    ) -> Download:
         """Fetch one address.
 
         Parameters
@@ -131,7 +131,7 @@ class HttpClient:
             Where to ask.
         accept : str
             Media types wanted.
-        held : Delivery, optional
+        held : Download, optional
             Copy already held; if the server confirms it, the answer is ``unchanged``.
         secret : Secret, optional
             Shown to the host of ``url`` only, and struck out of every message.
@@ -139,7 +139,7 @@ class HttpClient:
         Raises
         ------
         SourceError
-            If nothing whole could be had; the message says what came instead.
+            If no whole response came; the message names what came instead.
         """
         refuse_secret(url, "The address")
         shown = secret or _NO_SECRET
@@ -152,10 +152,10 @@ class HttpClient:
         except SourceError as error:
             raise SourceError(shown.struck(str(error))) from None
 
-    def _patiently(self, url: str, headers: dict[str, str], secret: Secret) -> Delivery:
+    def _patiently(self, url: str, headers: dict[str, str], secret: Secret) -> Download:
         first: list[Exception] = []
 
-        def _try() -> Delivery:
+        def _try() -> Download:
             if first:  # the failure that made retrying necessary counts as the first try
                 raise first.pop()
             return self._once(url, headers, secret)
@@ -187,7 +187,7 @@ class HttpClient:
         )
         return asked if asked is not None else backoff(state)
 
-    def _once(self, url: str, headers: dict[str, str], secret: Secret) -> Delivery:
+    def _once(self, url: str, headers: dict[str, str], secret: Secret) -> Download:
         """One try, through redirects, within one deadline."""
         asked = home = self._url(url)
         if home.host not in self._networks:
@@ -202,7 +202,7 @@ class HttpClient:
                 )
                 with exchange(limits):
                     answer = self._asked(url, where, sent)
-                if isinstance(answer, Delivery):
+                if isinstance(answer, Download):
                     return answer
                 _refuse_redirect(url, asked, answer, limits.home)
                 asked = answer
@@ -226,8 +226,8 @@ class HttpClient:
             raise SourceError(f"'{url}' is not an http or https address.")
         return parsed
 
-    def _asked(self, url: str, where: httpx.URL, headers: dict[str, str]) -> Delivery | httpx.URL:
-        """The answer of one request: a delivery, or where to ask instead."""
+    def _asked(self, url: str, where: httpx.URL, headers: dict[str, str]) -> Download | httpx.URL:
+        """The answer of one request: a download, or where to ask instead."""
         with self._lock:
             gate = self._hosts[where.netloc.decode()]
         try:
@@ -250,11 +250,11 @@ class HttpClient:
         except SourceError:
             raise SourceError(f"{url} redirects to what is no http or https address.") from None
 
-    def _taken(self, url: str, answer: httpx.Response, *, conditional: bool) -> Delivery:
+    def _taken(self, url: str, answer: httpx.Response, *, conditional: bool) -> Download:
         if answer.status_code == 304 and conditional:
             for _ in answer.iter_raw():  # read to its end the connection stays open for the next
                 pass
-            return Delivery(b"", unchanged=True)
+            return Download(b"", unchanged=True)
         if answer.status_code in BUSY:
             wait = _asked_wait(answer.headers.get("retry-after", ""))
             if wait is not None and wait > self.policy.longest_wait:
@@ -272,7 +272,7 @@ class HttpClient:
                 f"{url} answered {answer.status_code}, which is not a whole answer (200); nothing was taken."
             )
         head = answer.headers
-        return Delivery(
+        return Download(
             body,
             head.get("content-type", ""),
             head.get("etag", ""),
@@ -321,7 +321,7 @@ def _asked_wait(text: str) -> float | None:
     return max(0.0, (moment - datetime.now(UTC)).total_seconds()) if moment.tzinfo else None
 
 
-def _conditions(held: Delivery | None) -> dict[str, str]:
+def _conditions(held: Download | None) -> dict[str, str]:
     if held is None:
         return {}
     tags = {"if-none-match": held.etag, "if-modified-since": held.last_modified}
@@ -329,7 +329,7 @@ def _conditions(held: Delivery | None) -> dict[str, str]:
 
 
 def _refusal(url: str, status: int, body: bytes) -> str:
-    """What the server said, in one line."""
+    """The server's own message, in one line."""
     if status in (401, 403):
         return (
             f"{url}: access refused ({status}). The source needs credentials, or others: see "
@@ -338,13 +338,11 @@ def _refusal(url: str, status: int, body: bytes) -> str:
     fault = message_of_fault(body)
     if fault:
         return f"{url}: {fault}"
-    said = " ".join(body[:300].decode("utf-8", "replace").split())
-    said = "a web page" if said.lower().startswith(("<!doctype", "<html")) else f"'{said}'"
+    text = " ".join(body[:300].decode("utf-8", "replace").split())
+    text = "a web page" if text.lower().startswith(("<!doctype", "<html")) else f"'{text}'"
     if status == 404:
-        return (
-            f"{url}: not found (404). Check the name; 'find' lists what there is. It said: {said}"
-        )
-    return f"{url}: the service answered {status}. It said: {said}"
+        return f"{url}: not found (404). Check the name; 'find' lists what there is. Its message: {text}"
+    return f"{url}: the service answered {status}. Its message: {text}"
 
 
 def _tries(count: int) -> str:

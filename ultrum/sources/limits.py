@@ -42,8 +42,8 @@ class Limits:
     redirects: int = 5
     seconds: int = 600
 
-    def check(self, name: str, found: float, said: str) -> None:
-        """Refuse what is larger than the limit of that name; ``said`` is what was found, for people.
+    def check(self, name: str, found: float, description: str) -> None:
+        """Refuse what is larger than the limit of that name; ``description`` is for the message.
 
         Raises
         ------
@@ -54,7 +54,7 @@ class Limits:
         if found > most:
             enough = _rounder(found)
             raise TableError(
-                f"{said}, more than {most:,}; it is refused. If it is what you want, raise the limit: "
+                f"{description}, more than {most:,}; it is refused. If it is what you want, raise the limit: "
                 f"ul.limits({name}={enough}), or {VARIABLE}={name}={enough} in the environment."
             )
 
@@ -75,9 +75,9 @@ def _rounder(found: float) -> int:
 
 
 def _from_environment() -> Limits:
-    said = os.environ.get(VARIABLE, "")
+    text = os.environ.get(VARIABLE, "")
     changes: dict[str, int] = {}
-    for part in filter(None, (p.strip() for p in said.split(","))):
+    for part in filter(None, (p.strip() for p in text.split(","))):
         name, _, value = part.partition("=")
         if not value.strip().replace("_", "").isdigit():
             raise UltrumError(
@@ -111,7 +111,7 @@ def current() -> Limits:
 def limits(**changes: int) -> Iterator[Limits]:
     r"""Other limits, for the whole process, while a block of code runs.
 
-    For whole programs and for the command line, the environment variable ``ULTRUM_LIMITS`` says the same:
+    For whole programs and for the command line, set the environment variable ``ULTRUM_LIMITS``:
     ``ULTRUM_LIMITS=rows=30000000,columns=80000``.
 
     Parameters

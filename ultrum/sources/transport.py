@@ -135,7 +135,7 @@ class _Stream(httpcore.NetworkStream):
         return _Stream(self.inner.start_tls(ssl_context, server_hostname, _shorter(timeout)))
 
     def get_extra_info(self, info: str) -> Any:
-        """A fact about the connection, as the inner one tells it."""
+        """A fact about the connection, from the inner one."""
         return self.inner.get_extra_info(info)
 
 

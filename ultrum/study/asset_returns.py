@@ -138,12 +138,12 @@ def _quote_for(currency: str, home: str, quotes: list[TimeSeries], asset: str) -
 def _payments_converted(
     table: pd.DataFrame | None, asset: str, own: str, home: str, rate: TimeSeries
 ) -> pd.DataFrame | None:
-    """Amounts of one asset in the study's currency; a table that tells none means that of its prices."""
+    """Amounts of one asset in the study's currency; a table without a currency is in that of its prices."""
     if table is None:
         return None
-    said = table["currency"] if "currency" in table else pd.Series(own, table.index)
-    foreign = ((table["asset"] == asset) & (said != home)).to_numpy()
-    other = [c for c in said[foreign].unique() if c != own]
+    currencies = table["currency"] if "currency" in table else pd.Series(own, table.index)
+    foreign = ((table["asset"] == asset) & (currencies != home)).to_numpy()
+    other = [c for c in currencies[foreign].unique() if c != own]
     if other:
         raise StudyError(
             f"{asset} is posted in {own}, something it paid is in {other[0]}; say it in {own} or {home}."

@@ -26,7 +26,7 @@ _FIXED: Final = (1980, 1, 1, 0, 0, 0)
 def bundle(
     result: StudyResult, vault: str | os.PathLike[str], file: str | os.PathLike[str]
 ) -> Path:
-    """Pack the study of a result, the deliveries it used, and what the run was.
+    """Pack the study of a result, the downloads it used, and what the run was.
 
     Parameters
     ----------
@@ -44,7 +44,7 @@ def bundle(
     target = free_name(file)
     with tempfile.TemporaryDirectory() as folder, Vault(vault) as kept:
         part = Path(folder) / VAULT
-        pack(kept, part, list(result.deliveries))
+        pack(kept, part, list(result.downloads))
         texts = {STUDY: result.study.to_toml(), RUN: run_file(result)}
         try:
             with (
@@ -92,7 +92,7 @@ def _entry(name: str) -> zipfile.ZipInfo:
 
 
 def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tuple[Study, Path]:
-    """The study of an archive, and a vault in ``folder`` with its deliveries; run it offline.
+    """The study of an archive, and a vault in ``folder`` with its downloads; run it offline.
 
     Only the three names that a bundle has are read, so nothing can be written elsewhere.
 

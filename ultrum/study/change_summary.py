@@ -20,7 +20,7 @@ class Changes:
     Attributes
     ----------
     revised : list of str
-        Deliveries whose bytes are others.
+        Downloads whose bytes are others.
     done_again : list of str
         Stages that gave something else.
     moved : DataFrame
@@ -41,7 +41,7 @@ class Changes:
     def __repr__(self) -> str:
         if not self.revised and not len(self.moved):
             return f"Nothing has changed since {self.since}."
-        words = [f"revised: {', '.join(self.revised) or 'no delivery'}"]
+        words = [f"revised: {', '.join(self.revised) or 'no download'}"]
         words.append(f"done again: {', '.join(self.done_again) or 'nothing'}")
         if len(self.moved):
             shown = self.moved.head(12).to_string(float_format="{:.6g}".format, max_colwidth=60)
@@ -71,10 +71,10 @@ def changes(
         was = before["numbers"].get(name)
         if was is None or abs(value - was) <= _ROUNDING * max(abs(was), abs(value)):
             continue
-        under = {d.name for d in stage_trail(stages, stage_of(name)).deliveries()}
+        under = {d.name for d in stage_trail(stages, stage_of(name)).downloads()}
         why = [r for r in revised if r.removesuffix(" (new)") in under]
         rows.append({"number": name, "before": was, "after": value, "change": value - was,
-                     "because": ", ".join(why) or "the study or the program says otherwise"})  # fmt: skip
+                     "because": ", ".join(why) or "the study or the program changed"})  # fmt: skip
     moved = pd.DataFrame(
         rows, columns=["number", "before", "after", "change", "because"]
     ).set_index("number")

@@ -23,7 +23,7 @@ from ultrum.core.time.durations import months_in
 from ultrum.core.time.period_labels import period_label
 from ultrum.desk import Desk
 from ultrum.errors import StudyError
-from ultrum.sources.delivery import Address
+from ultrum.sources.download import Address
 from ultrum.study import stage_functions
 from ultrum.study.asset_returns import daily_returns
 from ultrum.study.schema import Study
@@ -39,9 +39,9 @@ def cost_of(
     found: TwoPass | None,
 ) -> CostOfEquity:
     """Cost of equity of every asset by the model asked for."""
-    said = plan.cost_of_equity
-    names = next(m.factors for m in plan.models if m.name == said.model)
-    given = {name: said.premium.get(name, "history") for name in names}
+    section = plan.cost_of_equity
+    names = next(m.factors for m in plan.models if m.name == section.model)
+    given = {name: section.premium.get(name, "history") for name in names}
     histories = {f.name: stage_functions.within_span(plan, f) for f in factors}
     rate = stage_functions.rate_at(plan, desk, plan.panel.risk_free)
     premia: Any = {
@@ -50,8 +50,8 @@ def cost_of(
     if found is not None and set(given.values()) == {"two-pass"}:
         premia = found  # with their joint covariance
     return cost_of_equity(
-        betas, premia=premia, risk_free=_rate(plan, desk, panel), on=said.on or None, draws=said.draws,
-        add_ons={name: (a.value, a.reason) for name, a in said.add_ons.items()},
+        betas, premia=premia, risk_free=_rate(plan, desk, panel), on=section.on or None, draws=section.draws,
+        add_ons={name: (a.value, a.reason) for name, a in section.add_ons.items()},
     )  # fmt: skip
 
 
@@ -79,14 +79,14 @@ def _premium(history: TimeSeries, rate: TimeSeries, given: Any, found: TwoPass |
 
 def _rate(plan: Study, desk: Desk, panel: Panel) -> TimeSeries | float:
     """The rate added: a number, the panel's own, a yield as it is quoted, or a column of returns."""
-    said = plan.cost_of_equity.risk_free
-    if said is None or said == plan.panel.risk_free:
+    setting = plan.cost_of_equity.risk_free
+    if setting is None or setting == plan.panel.risk_free:
         return panel.rate
-    if isinstance(said, float | int):
-        return float(said)
-    if plan.sources[Address.parse(said).source].kind == "sdmx":
-        return desk.fetch(said)
-    return stage_functions.rate_at(plan, desk, said)
+    if isinstance(setting, float | int):
+        return float(setting)
+    if plan.sources[Address.parse(setting).source].kind == "sdmx":
+        return desk.fetch(setting)
+    return stage_functions.rate_at(plan, desk, setting)
 
 
 def inflation_at_end(
@@ -97,27 +97,28 @@ def inflation_at_end(
     if not name:
         return None
     metadata, known = series[name].metadata, series[name].values.dropna()
-    said = f"[cost_of_equity] inflation = '{name}'"
+    setting = f"[cost_of_equity] inflation = '{name}'"
     if metadata.measure != "rate":
         raise StudyError(
-            f"{said} is a {metadata.measure or 'series'}, not a growth rate. Give the series a growth step."
+            f"{setting} is a {metadata.measure or 'series'}, not a growth rate. Give the series a growth step."
         )
-    _check_yearly(metadata, said)
+    _check_yearly(metadata, setting)
     end = stage_functions.end_of(panel)
     known = known[metadata.frequency.ends(metadata.frequency.ordinals_of(known.index)) <= end]
     if not len(known):
-        raise StudyError(f"{said} has no value up to the end of the panel, {end}.")
+        raise StudyError(f"{setting} has no value up to the end of the panel, {end}.")
     return float(known.iloc[-1]), period_label(known.index[-1])
 
 
-def _check_yearly(metadata: Metadata, said: str) -> None:
+def _check_yearly(metadata: Metadata, setting: str) -> None:
     """Refuse growth over another span than a year, which a yearly cost cannot be set against."""
     for step in metadata.trail:
         settings = dict(step.settings)
         over = settings.get("over", "")
         if step.action == "growth" and months_in(over) != 12 and "annualised" not in settings:
             raise StudyError(
-                f"{said} grows over {over}, a cost of equity over a year. Say over = 'P1Y', or annualised = true."
+                f"{setting} grows over {over}, a cost of equity over a year. Set over = 'P1Y', or "
+                "annualised = true."
             )
 
 
@@ -125,21 +126,21 @@ def peers_of(
     plan: Study, desk: Desk, panel: Panel, betas: BetaTable, companies: pd.DataFrame | None
 ) -> PeerBeta:
     """The company's beta from its peers: those named, or of its industry, by accounts up to the panel's end."""
-    said, company = plan.cost_of_equity.peers, plan.cost_of_equity.company
-    if said is None:
+    section, company = plan.cost_of_equity.peers, plan.cost_of_equity.company
+    if section is None:
         raise StudyError("The study has no section [cost_of_equity.peers].")
-    table = desk.table(said.accounts, records_only=True).records
-    columns = {"debt": said.debt, "equity": said.equity, "tax": said.tax}
+    table = desk.table(section.accounts, records_only=True).records
+    columns = {"debt": section.debt, "equity": section.equity, "tax": section.tax}
     end = stage_functions.end_of(panel)
-    accounts = stage_functions.accounts_of(table, said.accounts, columns, end)
+    accounts = stage_functions.accounts_of(table, section.accounts, columns, end)
     if company not in accounts.index:
-        raise StudyError(f"{said.accounts} has no accounts of {company} up to {end}.")
+        raise StudyError(f"{section.accounts} has no accounts of {company} up to {end}.")
     leverage = (accounts["debt"] / accounts["equity"]).clip(lower=0.0)
-    names = list(said.companies) or _of_its_industry(company, companies, betas)
+    names = list(section.companies) or _of_its_industry(company, companies, betas)
     made = peer_beta(
         betas, names,
-        debt_to_equity=leverage, tax=accounts["tax"], how=said.how, values=accounts["equity"],
-        debt_beta=said.debt_beta, target_debt_to_equity=float(leverage[company]),
+        debt_to_equity=leverage, tax=accounts["tax"], how=section.how, values=accounts["equity"],
+        debt_beta=section.debt_beta, target_debt_to_equity=float(leverage[company]),
         target_tax=float(accounts["tax"][company]),
     )  # fmt: skip
     days = accounts["date"].reindex([*names, company]).dropna()
@@ -161,16 +162,16 @@ def _of_its_industry(company: str, companies: pd.DataFrame | None, betas: BetaTa
 
 def sensitivity_of(plan: Study, desk: Desk, panel: Panel, prices: Any) -> BetaSensitivity:
     """Betas of the company under every combination of choices, from daily prices up to the panel's end."""
-    said = plan.sensitivity
-    if said is None:
+    section = plan.sensitivity
+    if section is None:
         raise StudyError("The study has no section [sensitivity].")
-    markets = SeriesTable.of([returns(_index_at(desk, address)) for address in said.markets])
+    markets = SeriesTable.of([returns(_index_at(desk, address)) for address in section.markets])
     errors = next(m.errors for m in plan.models if m.name == plan.cost_of_equity.model)
     return beta_sensitivity(
         daily_returns(plan, desk, prices), markets, plan.cost_of_equity.company,
-        risk_free=stage_functions.rate_at(plan, desk, said.risk_free), windows=said.windows,
-        frequencies=said.frequencies, adjustments=said.adjustments, estimators=said.estimators,
-        chosen=said.chosen, published=said.published, errors=errors, end=str(stage_functions.end_of(panel)),
+        risk_free=stage_functions.rate_at(plan, desk, section.risk_free), windows=section.windows,
+        frequencies=section.frequencies, adjustments=section.adjustments, estimators=section.estimators,
+        chosen=section.chosen, published=section.published, errors=errors, end=str(stage_functions.end_of(panel)),
     )  # fmt: skip
 
 

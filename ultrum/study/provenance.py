@@ -93,16 +93,16 @@ class Trail(TextInNotebooks):
     Attributes
     ----------
     name : str
-        The number, a stage or a delivery.
+        The number, a stage or a download.
     value : float or None
     settings : Any
-        What the study says of the stage.
+        Settings of the stage.
     gives : str
-        Checksum of what the stage gave, or of the bytes of a delivery.
+        Checksum of what the stage gave, or of the bytes of a download.
     retrieved : str
-        When a delivery came.
+        When a download came.
     imported : bool
-        Whether a delivery came out of an archive, not from its source.
+        Whether a download came out of an archive, not from its source.
     parts : tuple of Trail
         What it rests on.
     command : str
@@ -118,18 +118,18 @@ class Trail(TextInNotebooks):
     command: str = ""
     imported: bool = False
 
-    def deliveries(self) -> list[Trail]:
-        """Every delivery under it, once."""
+    def downloads(self) -> list[Trail]:
+        """Every download under it, once."""
         own = [self] if self.retrieved else []
-        found = [*own, *(d for part in self.parts for d in part.deliveries())]
+        found = [*own, *(d for part in self.parts for d in part.downloads())]
         return list({(d.name, d.gives): d for d in found}.values())
 
     def to_dict(self) -> dict[str, Any]:
         """As plain data."""
-        said = {"name": self.name, "value": self.value, "settings": self.settings, "gives": self.gives,
+        facts = {"name": self.name, "value": self.value, "settings": self.settings, "gives": self.gives,
                 "retrieved": self.retrieved, "command": self.command,
                 "imported": self.imported or None}  # fmt: skip
-        kept = {k: v for k, v in said.items() if v not in (None, "", [], {})}
+        kept = {k: v for k, v in facts.items() if v not in (None, "", [], {})}
         return kept | ({"parts": [p.to_dict() for p in self.parts]} if self.parts else {})
 
     def lines(self) -> Iterator[str]:
@@ -162,15 +162,15 @@ def trail_of(facts: Mapping[str, Any], number: str) -> Trail:
     """What a number of a run rests on."""
     stages = {s["name"]: s for s in facts["stages"]}
     root = stage_trail(stages, stage_of(number))
-    newest = max((d.retrieved for d in root.deliveries()), default="")
+    newest = max((d.retrieved for d in root.downloads()), default="")
     command = f"ultrum run STUDY.toml --at {newest}" if newest else "ultrum run STUDY.toml"
     return Trail(number, value=facts["numbers"].get(number), parts=(root,), command=command)
 
 
 def stage_trail(stages: Mapping[str, Any], name: str) -> Trail:
     """What a stage rests on."""
-    said = stages.get(name)
-    if said is None:
+    stage = stages.get(name)
+    if stage is None:
         return Trail(name)
     takes = tuple(
         Trail(
@@ -179,7 +179,7 @@ def stage_trail(stages: Mapping[str, Any], name: str) -> Trail:
             retrieved=d["retrieved"],
             imported=bool(d.get("imported")),
         )
-        for d in said["takes"]
+        for d in stage["takes"]
     )
-    needs = tuple(stage_trail(stages, n) for n in said["needs"])
-    return Trail(name, settings=said["settings"], gives=said["gives"], parts=(*needs, *takes))
+    needs = tuple(stage_trail(stages, n) for n in stage["needs"])
+    return Trail(name, settings=stage["settings"], gives=stage["gives"], parts=(*needs, *takes))

@@ -91,10 +91,10 @@ def check_cautions(plan: Study, checks: pd.DataFrame, betas: BetaTable) -> list[
         if own or standing[asset]:
             p = p_equals(row["break_p"])
             if plan.tests.breaks == "chow":
-                said = f"differ {row['break_note']} (Chow test, F = {row['break_f']:.1f}, {p})"
+                finding = f"differ {row['break_note']} (Chow test, F = {row['break_f']:.1f}, {p})"
             else:
-                said = f"change {row['break_note']} (largest F = {row['break_f']:.1f}, {p})"
-            text = f"alpha and beta {said}"
+                finding = f"change {row['break_note']} (largest F = {row['break_f']:.1f}, {p})"
+            text = f"alpha and beta {finding}"
             found.append(Caution(asset, f"{text}; one beta for the whole sample misleads."))
         if betas.nobs[asset] < SHORT_SAMPLE:
             found.append(Caution(asset, f"only {betas.nobs[asset]} rows."))

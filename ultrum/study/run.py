@@ -109,7 +109,7 @@ def _run(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
         peers=peers,
         sensitivity=_sensitivity(plan, desk, stages, panel, prices),
         abroad=abroad,
-        deliveries=tuple(sorted(set(desk.used), key=lambda r: (r.source, r.path))),
+        downloads=tuple(sorted(set(desk.used), key=lambda r: (r.source, r.path))),
         run=_run_hash(plan, desk.used),
         stages=dict(stages.done),
         returns=made,
@@ -125,10 +125,10 @@ def _series(plan: Study, desk: Desk, stages: Stages) -> dict[str, TimeSeries]:
         return made[name] if name in made else desk.fetch(name)
 
     for name in stage_functions.in_order(known):
-        said = known[name]
-        needs = [f"series: {n}" for n in stage_functions.series_needed(said, known)]
-        settings = [said.model_dump(mode="json"), plan.study.frequency]
-        work = partial(stage_functions.make_series, plan, desk, name, said, _find)
+        section = known[name]
+        needs = [f"series: {n}" for n in stage_functions.series_needed(section, known)]
+        settings = [section.model_dump(mode="json"), plan.study.frequency]
+        work = partial(stage_functions.make_series, plan, desk, name, section, _find)
         made[name] = stages.do(f"series: {name}", settings, needs, work)
     return made
 
@@ -144,10 +144,10 @@ def _returns(
         made = stage_functions.with_portfolios(plan, made, records_at(desk, plan.panel.companies))
         return stage_functions.only_wanted(plan, made), cautions
 
-    said = [plan.study.frequency, plan.study.currency, plan.panel.model_dump(mode="json")]
+    settings = [plan.study.frequency, plan.study.currency, plan.panel.model_dump(mode="json")]
     folios = {n: p.model_dump(mode="json") for n, p in plan.portfolios.items()}
     found: tuple[SeriesTable, list[Caution]] = stages.do(
-        "returns", [*said, folios], ["prices"], _work
+        "returns", [*settings, folios], ["prices"], _work
     )
     return found
 
@@ -186,26 +186,26 @@ def _factors(
         risk_free = stage_functions.rate_at(plan, desk, plan.panel.risk_free)
         return stage_functions.factor_table(plan, desk, risk_free, own)
 
-    said = [
+    settings = [
         plan.study.frequency,
         plan.panel.model_dump(mode="json"),
         [m.factors for m in plan.models],
     ]
-    found: list[TimeSeries] = stages.do("factors", said, [f"series: {n}" for n in own], _work)
+    found: list[TimeSeries] = stages.do("factors", settings, [f"series: {n}" for n in own], _work)
     return found
 
 
 def _models(plan: Study, stages: Stages, panel: Panel) -> dict[str, BetaTable]:
     made = {}
-    for said in plan.models:
+    for model in plan.models:
 
-        def _work(m: Any = said) -> BetaTable:
+        def _work(m: Any = model) -> BetaTable:
             table = factor_betas(panel, m.factors, errors=m.errors, lags=m.lags)
             single = [a for a in table.assets if a not in plan.portfolios]
             return shrink_betas(table, how=m.adjust, among=single) if m.adjust else table
 
-        made[said.name] = stages.do(
-            f"model: {said.name}", said.model_dump(mode="json"), ["panel"], _work
+        made[model.name] = stages.do(
+            f"model: {model.name}", model.model_dump(mode="json"), ["panel"], _work
         )
     return made
 
@@ -247,15 +247,15 @@ def _rolling(plan: Study, stages: Stages, panel: Panel) -> RollingFit | None:
 
 
 def _two_pass(plan: Study, stages: Stages, panel: Panel) -> TwoPass | None:
-    said = plan.two_pass
-    if said is None:
+    section = plan.two_pass
+    if section is None:
         return None
-    factors = said.factors or list(dict.fromkeys(f for m in plan.models for f in m.factors))
+    factors = section.factors or list(dict.fromkeys(f for m in plan.models for f in m.factors))
     work = partial(
-        two_pass, stage_functions.without_portfolios(plan, panel), factors, betas=said.betas, window=said.window,
-        draws=said.draws,
+        two_pass, stage_functions.without_portfolios(plan, panel), factors, betas=section.betas,
+        window=section.window, draws=section.draws,
     )  # fmt: skip
-    found: TwoPass = stages.do("two-pass", said.model_dump(mode="json"), ["panel"], work)
+    found: TwoPass = stages.do("two-pass", section.model_dump(mode="json"), ["panel"], work)
     return found
 
 
@@ -277,17 +277,19 @@ def _cost(
         needs,
         lambda: pricing_stages.cost_of(plan, desk, panel, factors, betas, premia),
     )
-    said = plan.cost_of_equity.in_currency
-    return cost, None if said is None else cost.in_currency(said.code, inflation=said.inflation)
+    section = plan.cost_of_equity.in_currency
+    return cost, None if section is None else cost.in_currency(
+        section.code, inflation=section.inflation
+    )
 
 
 def _peers(
     plan: Study, desk: Desk, stages: Stages, panel: Panel, betas: BetaTable
 ) -> PeerBeta | None:
-    said = plan.cost_of_equity.peers
-    if said is None:
+    section = plan.cost_of_equity.peers
+    if section is None:
         return None
-    settings = [said.model_dump(mode="json"), plan.cost_of_equity.company]
+    settings = [section.model_dump(mode="json"), plan.cost_of_equity.company]
     found: PeerBeta = stages.do(
         "peers", settings, ["panel", f"model: {plan.cost_of_equity.model}"],
         lambda: pricing_stages.peers_of(plan, desk, panel, betas, records_at(desk, plan.panel.companies)),
@@ -298,10 +300,10 @@ def _peers(
 def _sensitivity(
     plan: Study, desk: Desk, stages: Stages, panel: Panel, prices: Any
 ) -> BetaSensitivity | None:
-    said = plan.sensitivity
-    if said is None:
+    section = plan.sensitivity
+    if section is None:
         return None
-    settings = [said.model_dump(mode="json"), plan.cost_of_equity.company, plan.study.currency]
+    settings = [section.model_dump(mode="json"), plan.cost_of_equity.company, plan.study.currency]
     work = partial(pricing_stages.sensitivity_of, plan, desk, panel, prices)
     found: BetaSensitivity = stages.do("sensitivity", settings, ["panel", "prices"], work)
     return found
@@ -309,7 +311,7 @@ def _sensitivity(
 
 def _run_hash(plan: Study, used: list[Record]) -> str:
     """What identifies a run: the study without its hosts, and the bytes that went in."""
-    said = plan.model_dump(mode="json")
-    said["sources"] = {name: source["kind"] for name, source in said["sources"].items()}
+    content = plan.model_dump(mode="json")
+    content["sources"] = {name: source["kind"] for name, source in content["sources"].items()}
     inputs = sorted({(r.source, r.path, r.checksum) for r in used})
-    return hashlib.sha256(repr((said, inputs)).encode()).hexdigest()
+    return hashlib.sha256(repr((content, inputs)).encode()).hexdigest()

@@ -15,12 +15,12 @@ _FACTS: Final = ("source", "path", "checksum", "retrieved", "size")
 
 
 def run_facts(result: StudyResult) -> dict[str, Any]:
-    """Numbers, stages and deliveries of a study's result, as plain data.
+    """Numbers, stages and downloads of a study's result, as plain data.
 
     A run that rests on an archive alone repeats the run that made it, byte for byte; where only some
-    deliveries came out of an archive, they are marked.
+    downloads came out of an archive, they are marked.
     """
-    mixed = not all(r.imported for s in result.stages.values() for r in s.deliveries)
+    mixed = not all(r.imported for s in result.stages.values() for r in s.downloads)
     return {
         "form": FORM,
         "run": result.run,
@@ -33,7 +33,7 @@ def run_facts(result: StudyResult) -> dict[str, Any]:
                 "settings": s.settings,
                 "needs": list(s.needs),
                 "gives": s.state,
-                "takes": [_taken(r, mixed) for r in s.deliveries],
+                "takes": [_taken(r, mixed) for r in s.downloads],
             }
             for s in result.stages.values()
         ],
@@ -41,7 +41,7 @@ def run_facts(result: StudyResult) -> dict[str, Any]:
 
 
 def _taken(record: Record, mixed: bool) -> dict[str, Any]:
-    """Facts of a delivery; among others, those of one that came out of an archive say so."""
+    """Facts of a download; among others, those of one that came out of an archive say so."""
     imported = {"imported": True} if record.imported and mixed else {}
     return {k: getattr(record, k) for k in _FACTS} | imported
 

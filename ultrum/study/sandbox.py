@@ -9,7 +9,7 @@ from ultrum.errors import StudyError
 HINT = "move it into the folder, or allow it: ultrum run --anywhere, Study.load(..., anywhere=True)"
 
 
-def inside(folder: Path, said: str, what: str, anywhere: bool) -> Path:
+def inside(folder: Path, place: str, what: str, anywhere: bool) -> Path:
     """The path that is meant from a study's folder.
 
     Raises
@@ -18,9 +18,9 @@ def inside(folder: Path, said: str, what: str, anywhere: bool) -> Path:
         If it leaves the folder, by ``..``, an absolute path or a link, and that is not allowed.
     """
     root = folder.resolve()
-    path = (root / said).resolve()
+    path = (root / place).resolve()
     if not anywhere and not path.is_relative_to(root):
-        raise StudyError(f"{what} '{said}', which leaves the folder of the study; {HINT}.")
+        raise StudyError(f"{what} '{place}', which leaves the folder of the study; {HINT}.")
     return path
 
 
@@ -41,8 +41,8 @@ def source_place(folder: Path, name: str, url: str, anywhere: bool) -> str:
         return url
     import sqlalchemy
 
-    said = sqlalchemy.make_url(url)
-    if not said.database or said.database == ":memory:":
+    url_parts = sqlalchemy.make_url(url)
+    if not url_parts.database or url_parts.database == ":memory:":
         return url
-    place = inside(folder, said.database, what, anywhere)
-    return said.set(database=str(place)).render_as_string(hide_password=False)
+    place = inside(folder, url_parts.database, what, anywhere)
+    return url_parts.set(database=str(place)).render_as_string(hide_password=False)

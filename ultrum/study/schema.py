@@ -84,8 +84,8 @@ class Study(Section):
         cls, text: str, name: str = "study", folder: Path | None = None, anywhere: bool = False
     ) -> Study:
         """Check the text of a study file; ``folder`` is where one it inherits from lies."""
-        said = _with_ancestors(_toml(text, name), name, folder, anywhere)
-        return cls._checked(said, Lines(text), name)
+        content = _with_ancestors(_toml(text, name), name, folder, anywhere)
+        return cls._checked(content, Lines(text), name)
 
     @classmethod
     def of(cls, **sections: Any) -> Study:
@@ -104,21 +104,21 @@ class Study(Section):
         return cls._checked(sections, Lines(""), "The study")
 
     @classmethod
-    def _checked(cls, said: dict[str, Any], lines: Lines, name: str) -> Study:
-        faults = sorted({*shape_faults(cls, said, lines), *meaning_faults(said, lines)})
+    def _checked(cls, content: dict[str, Any], lines: Lines, name: str) -> Study:
+        faults = sorted({*shape_faults(cls, content, lines), *meaning_faults(content, lines)})
         if faults:
             listed = "\n".join(f"  line {line}: {text}" for line, text in faults)
             noun = "fault" if len(faults) == 1 else "faults"
             raise StudyError(f"{name} has {len(faults)} {noun}; nothing was tried.\n{listed}")
-        return cls.model_validate(said)
+        return cls.model_validate(content)
 
     def to_toml(self) -> str:
         """The study as the text of a file: what differs from the defaults, in the order of the sections."""
         import tomlkit
 
-        said = self.model_dump(mode="json", exclude_defaults=True)
+        content = self.model_dump(mode="json", exclude_defaults=True)
         document = tomlkit.document()
-        for name, section in said.items():
+        for name, section in content.items():
             document.add(name, tomlkit.item(section))
         return tomlkit.dumps(document)
 
@@ -169,13 +169,13 @@ def _toml(text: str, name: str) -> dict[str, Any]:
 
 
 def _with_ancestors(
-    said: dict[str, Any], name: str, folder: Path | None, anywhere: bool, depth: int = 0
+    content: dict[str, Any], name: str, folder: Path | None, anywhere: bool, depth: int = 0
 ) -> dict[str, Any]:
-    """What a study says, over what the studies it inherits from say."""
-    study = said.get("study")
+    """The content of a study, over that of the studies it inherits from."""
+    study = content.get("study")
     parent = study.get("inherits") if isinstance(study, dict) else None
     if not parent or not isinstance(parent, str):
-        return said
+        return content
     if folder is None:
         raise StudyError(
             f"{name} inherits from {parent}; load it from its file, so that it can be found."
@@ -186,7 +186,7 @@ def _with_ancestors(
             f"{name} inherits through more than {_DEEPEST} studies; is there a circle?"
         )
     base = _with_ancestors(_toml(_text_of(file), file.name), file.name, folder, anywhere, depth + 1)
-    made = _merged(base, said)
+    made = _merged(base, content)
     made["study"] = {k: v for k, v in made["study"].items() if k != "inherits"}  # it is in here now
     return made
 

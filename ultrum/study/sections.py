@@ -71,13 +71,13 @@ class StudySection(Section):
     known_by: str | dict[str, str | ReleasesSection] | None = None
 
 
-def _named(said: Any) -> Any:
-    if isinstance(said, dict):
+def _named(value: Any) -> Any:
+    if isinstance(value, dict):
         raise ValueError(
             'names a credential of your own settings, such as credentials = "observatory_key"; what it is stands '
             "in credentials.toml in your configuration folder, with the hosts it may be sent to"
         )
-    return said
+    return value
 
 
 class Source(Section):
@@ -227,7 +227,7 @@ class PeersSection(Section):
 
 
 class CurrencySection(Section):
-    """The currency a cost of equity is also told in."""
+    """A second currency of the cost of equity."""
 
     code: Text
     inflation: tuple[float, float]
@@ -249,7 +249,7 @@ class CostSection(Section):
 
 
 class SensitivitySection(Section):
-    """What a beta owes to choices."""
+    """Sensitivity of a beta to choices."""
 
     markets: Annotated[list[str], Field(min_length=1)]
     risk_free: Text
@@ -262,7 +262,7 @@ class SensitivitySection(Section):
 
 
 class FigureWords(Section):
-    """What a figure says in place of its own words."""
+    """Texts that replace those of a figure."""
 
     title: str = ""
     x: str = ""

@@ -23,7 +23,7 @@ from ultrum.core.transform.composite import composite
 from ultrum.core.transform.steps import apply_steps
 from ultrum.desk import Desk
 from ultrum.errors import StudyError
-from ultrum.sources.delivery import Address
+from ultrum.sources.download import Address
 from ultrum.study.schema import Study
 from ultrum.study.sections import PortfolioSection, ReleasesSection, Series
 
@@ -40,10 +40,10 @@ def all_series(plan: Study) -> dict[str, Series]:
     return {**plan.series, **members}
 
 
-def series_needed(said: Series, known: Mapping[str, Series]) -> list[str]:
+def series_needed(section: Series, known: Mapping[str, Series]) -> list[str]:
     """Other series of the study that a series is made of."""
-    words = list(said.composite.parts) if said.composite else []
-    for step in said.steps:
+    words = list(section.composite.parts) if section.composite else []
+    for step in section.steps:
         for settings in step.values():
             values = settings.values() if isinstance(settings, Mapping) else [settings]
             for value in values:
@@ -71,21 +71,23 @@ def in_order(known: Mapping[str, Series]) -> list[str]:
     return order
 
 
-def make_series(plan: Study, desk: Desk, name: str, said: Series, find: Find) -> TimeSeries:
+def make_series(plan: Study, desk: Desk, name: str, section: Series, find: Find) -> TimeSeries:
     """One series after its steps."""
-    if said.address:
-        start = desk.fetch(said.address)
-    elif said.composite:
-        own = said.composite
+    if section.address:
+        start = desk.fetch(section.address)
+    elif section.composite:
+        own = section.composite
         start = composite(
             [find(n).with_metadata(name=n) for n in own.parts], orient=dict(own.orient),
             weights=dict(own.weights) or None, at_least=own.at_least, over=own.over, name=name,
         )  # fmt: skip
     else:
         home = rate_at(plan, desk, plan.panel.risk_free).with_metadata(currency=plan.study.currency)
-        start = currency_factor(said.currency_factor, home, [desk.fetch(a) for a in said.rates])
-    made = apply_steps(start, said.steps, find)
-    return made.with_metadata(title=said.title) if said.title else made
+        start = currency_factor(
+            section.currency_factor, home, [desk.fetch(a) for a in section.rates]
+        )
+    made = apply_steps(start, section.steps, find)
+    return made.with_metadata(title=section.title) if section.title else made
 
 
 def rate_at(plan: Study, desk: Desk, address: str) -> TimeSeries:
@@ -173,24 +175,26 @@ def _alike(series: list[TimeSeries]) -> bool:
 
 def known_by_of(plan: Study, desk: Desk) -> Any:
     """When each series became known, tables of releases read."""
-    said = plan.study.known_by
-    if not isinstance(said, dict):
-        return said
-    return {n: _released(desk, v) if isinstance(v, ReleasesSection) else v for n, v in said.items()}
+    settings = plan.study.known_by
+    if not isinstance(settings, dict):
+        return settings
+    return {
+        n: _released(desk, v) if isinstance(v, ReleasesSection) else v for n, v in settings.items()
+    }
 
 
-def _released(desk: Desk, said: ReleasesSection) -> pd.Series | pd.DataFrame:
+def _released(desk: Desk, section: ReleasesSection) -> pd.Series | pd.DataFrame:
     """Release date of each period, or every vintage, out of a table of records."""
-    table = desk.table(said.releases, records_only=True, date_column=said.date).records
-    absent = [c for c in (*said.where, "period", "date") if c not in table]
+    table = desk.table(section.releases, records_only=True, date_column=section.date).records
+    absent = [c for c in (*section.where, "period", "date") if c not in table]
     if absent:
         known = ", ".join(map(str, table))
-        raise StudyError(f"{said.releases} has no column {', '.join(absent)}; it has: {known}.")
-    for column, wanted in said.where.items():
+        raise StudyError(f"{section.releases} has no column {', '.join(absent)}; it has: {known}.")
+    for column, wanted in section.where.items():
         table = table[table[column].astype(str) == wanted]
     if not len(table):
-        raise StudyError(f"{said.releases} has no row where {said.where}.")
-    if said.use == "vintages":
+        raise StudyError(f"{section.releases} has no row where {section.where}.")
+    if section.use == "vintages":
         return table.rename(columns={"date": "released"})[["period", "released", "value"]]
     return table.groupby("period")["date"].min()
 
@@ -199,25 +203,27 @@ def with_portfolios(plan: Study, made: SeriesTable, companies: pd.DataFrame | No
     """The assets with the study's portfolios behind them."""
     if not plan.portfolios:
         return made
-    extra = [_portfolio(name, said, made, companies) for name, said in plan.portfolios.items()]
+    extra = [
+        _portfolio(name, section, made, companies) for name, section in plan.portfolios.items()
+    ]
     together = SeriesTable.of([*(made[n] for n in made.names), *extra])
     return replace(together, causes=made.causes)
 
 
 def _portfolio(
-    name: str, said: PortfolioSection, made: SeriesTable, companies: pd.DataFrame | None
+    name: str, section: PortfolioSection, made: SeriesTable, companies: pd.DataFrame | None
 ) -> TimeSeries:
-    members = list(said.assets)
-    if said.industry and companies is not None:
-        members = _of_industry(name, said.industry, made, companies)
+    members = list(section.assets)
+    if section.industry and companies is not None:
+        members = _of_industry(name, section.industry, made, companies)
     absent = [a for a in members if a not in made.names]
     if absent:
         known = ", ".join(made.names)
         raise StudyError(
             f"The portfolio '{name}': no asset {', '.join(absent)}; there are: {known}."
         )
-    weights: Any = said.weights if said.weights == "equal" else dict(said.weights)
-    return portfolio(made.select(members), weights=weights, rebalance=said.rebalance, name=name)
+    weights: Any = section.weights if section.weights == "equal" else dict(section.weights)
+    return portfolio(made.select(members), weights=weights, rebalance=section.rebalance, name=name)
 
 
 def _of_industry(name: str, industry: str, made: SeriesTable, companies: pd.DataFrame) -> list[str]:

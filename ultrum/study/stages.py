@@ -1,6 +1,6 @@
 """Stages of a run, each computed again only when one of its inputs has changed.
 
-A stage rests on its settings, on the stages it needs, on the deliveries it took and on the program's own
+A stage rests on its settings, on the stages it needs, on the downloads it took and on the program's own
 code. What it gave is kept beside the vault, so that a run that was stopped, or a revision of one series,
 costs no more than what depends on it. Kept results are signed with a key of this user, and one whose
 signature does not fit is done again: a folder from elsewhere cannot run anything.
@@ -42,12 +42,12 @@ class Stage:
     ----------
     name : str
     settings : Any
-        What the study says of it.
+        Its settings in the study.
     needs : tuple of str
         Stages it rests on.
     state : str
         Checksum of what it gave.
-    deliveries : tuple of Record
+    downloads : tuple of Record
         What it took from sources itself.
     reused : bool
     """
@@ -56,7 +56,7 @@ class Stage:
     settings: Any
     needs: tuple[str, ...]
     state: str
-    deliveries: tuple[Record, ...]
+    downloads: tuple[Record, ...]
     reused: bool
 
 
@@ -74,8 +74,8 @@ class Stages:
         key = _digest([_code(), _added_code(), name, settings, [self.done[n].state for n in needs]])
         found = self.kept.find(key, self._checksum) if self.kept else None
         if found is not None:
-            value, said, state, accesses = found
-            for text in said:
+            value, warned, state, accesses = found
+            for text in warned:
                 warnings.warn_explicit(text[1], text[0], name, 0)
             self._note(name, settings, needs, state, accesses, True)
             return value
@@ -110,7 +110,7 @@ class Stages:
         self.done[name] = Stage(name, settings, tuple(needs), state, records, reused)
 
     def _with_structures(self, accesses: list[Access]) -> list[Access]:
-        """Also what a service's structures said earlier in the session: they are read once and remembered."""
+        """Also a service's structure messages of this session, which are read once."""
         services = {t.source for t in accesses if self.desk.sources[t.source].kind == "sdmx"}
         words = {w for t in accesses if t.path.startswith("data/") for w in _words(t.path)}
         earlier = [
@@ -152,29 +152,29 @@ class Kept:
     def find(
         self, key: str, checksum: Callable[[Access], str]
     ) -> tuple[Any, list[Any], str, list[Access]] | None:
-        """Value, warnings, state and deliveries of a kept result whose deliveries are the same now."""
+        """Value, warnings, state and downloads of a kept result whose downloads are the same now."""
         for entry in self._entries(key):
-            accesses = [Access(**t["access"]) for t in entry["deliveries"]]
+            accesses = [Access(**t["access"]) for t in entry["downloads"]]
             if any(
                 checksum(t) != d["checksum"]
-                for t, d in zip(accesses, entry["deliveries"], strict=True)
+                for t, d in zip(accesses, entry["downloads"], strict=True)
             ):
                 continue
             body = self._body(entry)
             if body is not None:
-                value, said = pickle.loads(body)  # noqa: S301 - signed with this user's own key
-                return value, said, entry["state"], accesses
+                value, warned = pickle.loads(body)  # noqa: S301 - signed with this user's own key
+                return value, warned, entry["state"], accesses
         return None
 
     def keep(self, key: str, body: bytes, state: str, accesses: Sequence[Access]) -> None:
         """Keep a result; a folder that cannot be written costs time, not the result."""
         try:
             self._write(self.folder / f"{state}.pickle", body)
-            deliveries = [
+            downloads = [
                 {"access": vars(t) | {"checksum": ""}, "checksum": t.checksum} for t in accesses
             ]
-            entry = {"deliveries": deliveries, "state": state, "signature": self._signature(body)}
-            others = [e for e in self._entries(key) if e["deliveries"] != deliveries][:3]
+            entry = {"downloads": downloads, "state": state, "signature": self._signature(body)}
+            others = [e for e in self._entries(key) if e["downloads"] != downloads][:3]
             self._write(self.folder / f"{key}.json", json.dumps([entry, *others]).encode())
             self._prune()
         except OSError:
@@ -221,8 +221,8 @@ def _words(path: str) -> set[str]:
     return {p for p in parts if p.isupper() and len(p) > 1 and "." not in p} - _AGENCIES
 
 
-def _digest(said: Any) -> str:
-    return hashlib.sha256(json.dumps(said, sort_keys=True, default=str).encode()).hexdigest()
+def _digest(content: Any) -> str:
+    return hashlib.sha256(json.dumps(content, sort_keys=True, default=str).encode()).hexdigest()
 
 
 @lru_cache(maxsize=1)

@@ -46,7 +46,7 @@ class StudyResult:
         By asset: untraded share of days, and the p value of a break.
     inflation : float or None
         Yearly, the last up to the panel's end; ``inflation_period`` is the period it is of.
-    deliveries : tuple of Record
+    downloads : tuple of Record
         What was taken from the sources, and when.
     warnings : tuple of Caution
         What a reader must know: about whom, and what.
@@ -75,7 +75,7 @@ class StudyResult:
     cost: CostOfEquity
     checks: pd.DataFrame
     inflation: float | None
-    deliveries: tuple[Record, ...]
+    downloads: tuple[Record, ...]
     warnings: tuple[Caution, ...]
     run: str
     returns: SeriesTable

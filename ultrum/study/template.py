@@ -12,7 +12,7 @@ from ultrum.file_access import path_of
 from ultrum.study.schema import Study
 
 _TEXT: Final = """# {title}
-# Every key is explained in docs/study.md; what is not said takes its default.
+# Every key is explained in docs/study.md; every other key has its default.
 
 [study]
 title = {title_text}
@@ -66,7 +66,7 @@ _OWN: Final = """[sources.here]                       # files of this folder; lo
 kind = "table"
 url = "."
 
-# The reader tells what it takes a file for; where it is wrong, say so:
+# The reader reports its decisions; where one is wrong, set it:
 # [sources.here.tables."prices.csv"]
 # dates = "15/03/2024"
 
@@ -95,7 +95,7 @@ def begin(
     ----------
     path : path
     company, factors, frequency, title
-        What the study says.
+        The text of the study.
     prices, factor_table : str, optional
         Files of your own, beside the study; without them it stands on the practice world.
     bill : str

@@ -11,7 +11,7 @@ from pydantic import BaseModel, ValidationError
 
 from ultrum.core.time.frequency import Frequency, parse_period
 from ultrum.errors import FrequencyError, SourceError, one_of
-from ultrum.sources.delivery import Address
+from ultrum.sources.download import Address
 
 Fault = tuple[int, str]
 Place = tuple[str, ...]
@@ -46,10 +46,10 @@ class Lines:
         return 1
 
 
-def shape_faults(model: type[BaseModel], said: Mapping[str, Any], lines: Lines) -> list[Fault]:
+def shape_faults(model: type[BaseModel], content: Mapping[str, Any], lines: Lines) -> list[Fault]:
     """Faults against the schema: unknown keys, absent ones, wrong kinds of values."""
     try:
-        model.model_validate(said)
+        model.model_validate(content)
     except ValidationError as error:
         return [_worded(model, e, lines) for e in _of_what_was_meant(error.errors())]
     return []
@@ -115,8 +115,8 @@ def _no_table(_: Any, place: tuple[Any, ...], error: Any) -> str:
 
 
 def _wrong_value(_: Any, place: tuple[Any, ...], error: Any) -> str:
-    said = str(error["ctx"]["error"])
-    return said if said[:1].isupper() else f"[{'.'.join(map(str, place))}]: {said}."
+    text = str(error["ctx"]["error"])
+    return text if text[:1].isupper() else f"[{'.'.join(map(str, place))}]: {text}."
 
 
 def _wrong_word(model: Any, place: tuple[Any, ...], error: Any) -> str:
@@ -125,9 +125,9 @@ def _wrong_word(model: Any, place: tuple[Any, ...], error: Any) -> str:
     return _plainly(model, place, error, one_of(error["input"], options).rstrip("."))
 
 
-def _plainly(_: Any, place: tuple[Any, ...], error: Any, told: str = "") -> str:
+def _plainly(_: Any, place: tuple[Any, ...], error: Any, reason: str = "") -> str:
     key, where = (str(place[-1]), _section(place[:-1])) if place else ("the file", "")
-    return f"[{where or 'the file'}] {key} = {error['input']!r}: {told or error['msg'].lower()}."
+    return f"[{where or 'the file'}] {key} = {error['input']!r}: {reason or error['msg'].lower()}."
 
 
 _SAID: Final[Mapping[str, Teller]] = {
@@ -155,13 +155,13 @@ def _sections_in(annotation: Any) -> list[Any]:
     return [m for a in getattr(annotation, "__args__", ()) for m in _sections_in(a)]
 
 
-def meaning_faults(said: Mapping[str, Any], lines: Lines) -> list[Fault]:
+def meaning_faults(content: Mapping[str, Any], lines: Lines) -> list[Fault]:
     """Faults of meaning: names that refer to nothing, words that are no frequency or address."""
-    return [(lines.of(place), text) for find in _FINDERS for place, text in find(said)]
+    return [(lines.of(place), text) for find in _FINDERS for place, text in find(content)]
 
 
-def _time_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
-    study = part(said, "study")
+def _time_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    study = part(content, "study")
     try:
         Frequency.parse(str(study.get("frequency", "M")))
     except FrequencyError as error:
@@ -173,14 +173,14 @@ def _time_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
                 parse_period(bound)
             except FrequencyError as error:
                 yield ("study", "span"), str(error)
-    if part(said, "panel").get("conditions") and not study.get("known_by"):
+    if part(content, "panel").get("conditions") and not study.get("known_by"):
         text = "conditions need [study] known_by: a duration such as 'P1M', 'release dates', or 'hindsight'."
         yield ("panel", "conditions"), text
 
 
-def _case_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
-    """Names that differ only by case cannot be told apart in databases and on many disks."""
-    for section, entries in said.items():
+def _case_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    """Names that differ only by case are the same in databases and on many disks."""
+    for section, entries in content.items():
         lower: dict[str, str] = {}
         names = [str(n) for n in entries] if isinstance(entries, Mapping) else [
             str(e["name"]) for e in entries if isinstance(e, Mapping) and "name" in e
@@ -194,9 +194,9 @@ def _case_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
                 )
 
 
-def _address_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
-    sources = part(said, "sources")
-    for place, address in addresses(said):
+def _address_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    sources = part(content, "sources")
+    for place, address in addresses(content):
         try:
             name = Address.parse(str(address)).source
         except SourceError as error:
@@ -206,13 +206,13 @@ def _address_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
             yield place, f"'{address}': no source '{name}'; {one_of(name, sources)}"
 
 
-def _series_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
-    series = series_names(said)
+def _series_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    series = series_names(content)
     for key in ("conditions", "more_factors"):
-        for name in _listed(part(said, "panel").get(key)):
+        for name in _listed(part(content, "panel").get(key)):
             if name not in series:
                 yield ("panel", key), f"no series '{name}'; {one_of(name, series)}"
-    for own, section in part(said, "series").items():
+    for own, section in part(content, "series").items():
         parts = (
             _listed(part(section, "composite").get("parts")) if isinstance(section, dict) else []
         )
@@ -222,29 +222,29 @@ def _series_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
     twice = [n for n, count in Counter(series).items() if count > 1]
     for name in twice:
         yield ("sets",), f"two series are named '{name}'; rename one."
-    wrong = part(said, "cost_of_equity").get("inflation")
+    wrong = part(content, "cost_of_equity").get("inflation")
     if wrong and wrong not in series:
         yield ("cost_of_equity", "inflation"), f"no series '{wrong}'; {one_of(wrong, series)}"
 
 
-def _model_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
-    models = [m for m in _listed(said.get("models")) if isinstance(m, dict)]
+def _model_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    models = [m for m in _listed(content.get("models")) if isinstance(m, dict)]
     names = [str(m.get("name", "")) for m in models]
     for name, count in Counter(names).items():
         if count > 1:
             yield ("models", str(names.index(name)), "name"), f"{count} models are named '{name}'."
     used = [f for m in models for f in _listed(m.get("factors"))]
-    cost = part(said, "cost_of_equity")
+    cost = part(content, "cost_of_equity")
     for factor in part(cost, "premium"):
         if factor not in used:
             yield (
                 ("cost_of_equity", "premium"),
                 f"no model has the factor '{factor}'; {one_of(factor, used)}",
             )
-    for factor in _listed(part(said, "panel").get("total_return_factors")):
+    for factor in _listed(part(content, "panel").get("total_return_factors")):
         if factor not in used:
             yield ("panel",), f"no model has the factor '{factor}'; {one_of(factor, used)}"
-    for factor in _listed(part(said, "two_pass").get("factors")):
+    for factor in _listed(part(content, "two_pass").get("factors")):
         if factor not in used:
             yield (
                 ("two_pass", "factors"),
@@ -257,13 +257,13 @@ def _model_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
         )
 
 
-def _need_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+def _need_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
     """What one section asks of another."""
-    cost, panel = part(said, "cost_of_equity"), part(said, "panel")
+    cost, panel = part(content, "cost_of_equity"), part(content, "panel")
     premium = ("cost_of_equity", "premium")
     for factor, given in part(cost, "premium").items():
         said_of = f"the premium of '{factor}'"
-        if given == "two-pass" and "two_pass" not in said:
+        if given == "two-pass" and "two_pass" not in content:
             yield premium, f"{said_of} is of a two-pass; add a section [two_pass]."
         if isinstance(given, dict) and given.get("mean") == "blend" and "horizon" not in given:
             yield premium, f"{said_of} is a blend; say its horizon in years."
@@ -271,13 +271,13 @@ def _need_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
             yield premium, f"{said_of} has a value and a mean; give one of them."
     adjusted = [
         m.get("name")
-        for m in _listed(said.get("models"))
+        for m in _listed(content.get("models"))
         if isinstance(m, dict) and m.get("adjust")
     ]
     if cost.get("draws") and cost.get("model") in adjusted:
         text = f"draws give plain betas, but those of the model '{cost['model']}' are adjusted; leave out one."
         yield ("cost_of_equity", "draws"), text
-    for name, section in part(said, "portfolios").items():
+    for name, section in part(content, "portfolios").items():
         if not isinstance(section, dict):
             continue
         place, own = ("portfolios", name), f"the portfolio '{name}'"
@@ -286,8 +286,8 @@ def _need_faults(said: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
         if bool(section.get("industry")) == bool(section.get("assets")):
             yield place, f"{own} needs assets or an industry, one of them."
     needed = {"predicted against realised": "two_pass", "sensitivity": "sensitivity"}
-    for figure in _listed(part(said, "report").get("figures")):
-        if figure in needed and needed[figure] not in said:
+    for figure in _listed(part(content, "report").get("figures")):
+        if figure in needed and needed[figure] not in content:
             yield (
                 ("report", "figures"),
                 f"the figure '{figure}' needs a section [{needed[figure]}].",
@@ -309,23 +309,23 @@ _FINDERS = (
 )
 
 
-def series_names(said: Mapping[str, Any]) -> list[str]:
+def series_names(content: Mapping[str, Any]) -> list[str]:
     """Names of every series of a study, those of its sets among them."""
-    sets = [part(s, "series") for s in part(said, "sets").values() if isinstance(s, dict)]
-    return [*part(said, "series"), *(name for members in sets for name in members)]
+    sets = [part(s, "series") for s in part(content, "sets").values() if isinstance(s, dict)]
+    return [*part(content, "series"), *(name for members in sets for name in members)]
 
 
-def addresses(said: Mapping[str, Any]) -> Iterator[tuple[Place, Any]]:
+def addresses(content: Mapping[str, Any]) -> Iterator[tuple[Place, Any]]:
     """Every address in the study, with its place."""
-    for name, series in part(said, "series").items():
+    for name, series in part(content, "series").items():
         if isinstance(series, dict) and series.get("address"):
             yield ("series", name, "address"), series["address"]
         for address in _listed(series.get("rates")) if isinstance(series, dict) else []:
             yield ("series", name, "rates"), address
-    for name, members in part(said, "sets").items():
+    for name, members in part(content, "sets").items():
         for member, address in part(members, "series").items() if isinstance(members, dict) else ():
             yield ("sets", name, member), address
-    panel = part(said, "panel")
+    panel = part(content, "panel")
     for key in (
         "assets",
         "companies",
@@ -339,7 +339,7 @@ def addresses(said: Mapping[str, Any]) -> Iterator[tuple[Place, Any]]:
             yield ("panel", key), panel[key]
     for address in _listed(panel.get("exchange_rates")):
         yield ("panel", "exchange_rates"), address
-    cost, choices = part(said, "cost_of_equity"), part(said, "sensitivity")
+    cost, choices = part(content, "cost_of_equity"), part(content, "sensitivity")
     if isinstance(cost.get("risk_free"), str):
         yield ("cost_of_equity", "risk_free"), cost["risk_free"]
     if part(cost, "peers").get("accounts"):
@@ -350,9 +350,9 @@ def addresses(said: Mapping[str, Any]) -> Iterator[tuple[Place, Any]]:
         yield ("sensitivity", "risk_free"), choices["risk_free"]
 
 
-def part(said: Mapping[str, Any], key: str) -> dict[str, Any]:
+def part(content: Mapping[str, Any], key: str) -> dict[str, Any]:
     """A table of the file, empty if it is absent or no table."""
-    found = said.get(key)
+    found = content.get(key)
     return found if isinstance(found, dict) else {}
 
 

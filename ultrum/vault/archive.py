@@ -17,7 +17,7 @@ from ultrum.vault.store import Vault
 
 _LISTED: Final = "deliveries.json"
 _NAME: Final = re.compile(r"payloads/[0-9a-f]{64}")
-_FACTS: Final = tuple(fact for fact in FACTS if fact != "size")  # which the payload itself tells
+_FACTS: Final = tuple(fact for fact in FACTS if fact != "size")  # known from the payload itself
 _LONGEST: Final = 10_000  # characters of a fact
 _STRANGE: Final = (
     KeyError,
@@ -31,7 +31,7 @@ LARGEST: Final = 8 * 1024**3
 
 
 def pack(vault: Vault, file: str | os.PathLike[str], records: list[Record] | None = None) -> int:
-    """Write deliveries and their payloads into an archive; how many.
+    """Write downloads and their payloads into an archive; how many.
 
     Raises
     ------
@@ -61,7 +61,7 @@ def pack(vault: Vault, file: str | os.PathLike[str], records: list[Record] | Non
 
 
 def unpack(vault: Vault, file: str | os.PathLike[str]) -> tuple[int, int]:
-    """Take over the deliveries of an archive: how many were new, and how many were here already.
+    """Take over the downloads of an archive: how many were new, and how many were here already.
 
     Only names that are checksums are read, so nothing can be written outside the vault. Everything is
     checked before anything is taken. What is taken is marked as imported: its validators are never sent to

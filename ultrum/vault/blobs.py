@@ -64,7 +64,7 @@ class Payloads:
                 left.unlink(missing_ok=True)
 
     def _written(self, body: bytes) -> Path:
-        """A new file with a name that tells which process writes it, on disk."""
+        """A new file, named by the process that writes it, on disk."""
         handle, name = tempfile.mkstemp(
             dir=self.folder, prefix=f"{ARRIVING}{_host()}-{os.getpid()}-"
         )
@@ -84,12 +84,12 @@ class Payloads:
             yield
         except OSError as error:
             raise VaultError(
-                f"A delivery could not be kept in {self.folder.parent}: {reason(error)}. "
+                f"A download could not be kept in {self.folder.parent}: {reason(error)}. "
                 "Nothing was recorded."
             ) from None
 
     def read(self, checksum: str, name: str) -> bytes:
-        """Bytes of a payload, checked; ``name`` is the delivery's, for people.
+        """Bytes of a payload, checked; ``name`` is the download's, for people.
 
         Raises
         ------
@@ -151,7 +151,7 @@ def _host() -> str:
 
 
 def _is_of_dead(name: str) -> bool:
-    """Whether a file's name tells of a process of this machine that runs no more."""
+    """Whether a file was written by a process of this machine that has ended."""
     found = re.match(rf"{re.escape(ARRIVING + _host())}-(\d+)-", name)
     if not found or os.name == "nt":  # where asking would stop the process
         return False

@@ -103,7 +103,7 @@ class Catalogue:
         try:
             at = self.position()
             for entry in entries:
-                number = self._applied(entry.said) if entry.said is not None else 0
+                number = self._applied(entry.event) if entry.event is not None else 0
                 at = Position(
                     max(number, at.number), entry.end, entry.offset, entry.digits, identity
                 )
@@ -116,19 +116,19 @@ class Catalogue:
             raise
         self._connection.execute("COMMIT")
 
-    def _applied(self, said: dict[str, Any]) -> int:
+    def _applied(self, event: dict[str, Any]) -> int:
         """Take over one line; its number, 0 if it cannot be understood."""
         try:
-            number = int(said["n"])
-            match said["do"]:
+            number = int(event["n"])
+            match event["do"]:
                 case "record":
-                    record = record_of(number, said)
+                    record = record_of(number, event)
                     self._connection.execute(_INSERT, (*_row(record), _digits(record)))
                 case "confirm":
-                    row = (int(said["of"]), str(said["at"]))
+                    row = (int(event["of"]), str(event["at"]))
                     self._connection.execute("INSERT INTO confirmations VALUES (?, ?)", row)
                 case "forget":
-                    gone = [(int(of),) for of in said["of"]]
+                    gone = [(int(of),) for of in event["of"]]
                     self._connection.executemany("DELETE FROM deliveries WHERE id = ?", gone)
                     self._connection.executemany(
                         "DELETE FROM confirmations WHERE delivery = ?", gone
@@ -216,11 +216,11 @@ def made_from(journal: Journal) -> Catalogue:
     return made
 
 
-def record_of(number: int, said: dict[str, Any]) -> Record:
-    """Record that a line of the journal tells of."""
-    facts = [int(said[k]) if k == "size" else str(said[k]) for k in FACTS]
-    placed = str(said.get("placed", said["retrieved"]))
-    return _record((number, *facts, bool(said.get("imported")), placed))
+def record_of(number: int, event: dict[str, Any]) -> Record:
+    """The record of a line of the journal."""
+    facts = [int(event[k]) if k == "size" else str(event[k]) for k in FACTS]
+    placed = str(event.get("placed", event["retrieved"]))
+    return _record((number, *facts, bool(event.get("imported")), placed))
 
 
 def _record(row: Sequence[Any]) -> Record:
@@ -233,7 +233,7 @@ def _row(record: Record) -> tuple[Any, ...]:
 
 
 def _marked(at: Position) -> tuple[Any, ...]:
-    """Row of a position, with what tells whether it has changed."""
+    """Row of a position, with a checksum that shows whether it has changed."""
     row = (at.number, at.end, at.last, at.digits, at.identity)
     return (*row, zlib.crc32(repr(row).encode("utf-8", "surrogatepass")))
 

@@ -27,12 +27,12 @@ _RESERVE: Final = 65_536  # bytes set free when the disk is full, so that forget
 
 @dataclass(frozen=True)
 class Entry:
-    """One line: where it begins, its own digits, and what it says; ``said`` is None if it is damaged."""
+    """One line: where it begins, its own digits, and its event, which is None if the line is damaged."""
 
     offset: int
     end: int
     digits: str
-    said: dict[str, Any] | None
+    event: dict[str, Any] | None
 
 
 @dataclass(frozen=True)
@@ -74,9 +74,9 @@ class Journal:
 
     def begin(self, entries: Sequence[dict[str, Any]] = ()) -> None:
         """Write a new journal, whole or not at all, with its first entries."""
-        said = [{"do": "vault", "version": VERSION, "identity": uuid.uuid4().hex}, *entries]
+        events = [{"do": "vault", "version": VERSION, "identity": uuid.uuid4().hex}, *entries]
         with replaced_whole(self.file) as arriving, arriving.open("wb") as file:
-            file.write(_chained(said, Position()))
+            file.write(_chained(events, Position()))
             file.flush()
             os.fsync(file.fileno())
         self.keep_reserve()
@@ -110,7 +110,7 @@ class Journal:
             try:
                 done = file.write(body)
                 if done != len(body):
-                    file.write(body[done:])  # says why the disk takes no more
+                    file.write(body[done:])  # explains why the disk takes no more
                 if durable:
                     os.fsync(file.fileno())
             except OSError:
@@ -140,13 +140,13 @@ class Journal:
                 return False
             file.seek(at.last)
             line = file.read(at.end - at.last)
-        said = _parsed(line)  # a damaged line is still the one that was read
-        return line.startswith(at.digits.encode()) or not said or said.get("n") == at.number
+        event = _parsed(line)  # a damaged line is still the one that was read
+        return line.startswith(at.digits.encode()) or not event or event.get("n") == at.number
 
     @staticmethod
     def _identity(line: bytes) -> str:
-        said = _parsed(line)
-        return str(said.get("identity", "")) if said else ""
+        event = _parsed(line)
+        return str(event.get("identity", "")) if event else ""
 
     def entries(self, at: Position = Position()) -> Iterator[Entry]:
         """Lines after a position, each checked; the last is passed over if it was cut short."""
@@ -159,34 +159,34 @@ class Journal:
             for line in file:
                 if not line.endswith(b"\n"):
                     return
-                digits, said = line[:_DIGITS].decode("ascii", "replace"), None
+                digits, event = line[:_DIGITS].decode("ascii", "replace"), None
                 own = [_digits(b, line[_DIGITS + 1 : -1]) for b in before]
                 if digits in own and line[_DIGITS : _DIGITS + 1] == b" ":
-                    said = _parsed(line)
+                    event = _parsed(line)
                     before = (digits,)
                 else:  # a damaged text or damaged digits; the next line may follow either
                     before = (digits, *own)
-                yield Entry(offset, offset + len(line), digits, said)
+                yield Entry(offset, offset + len(line), digits, event)
                 offset += len(line)
 
     def identity(self) -> str:
-        """What tells this journal from every other; refuses one of a newer version."""
+        """The identity of this journal; refuses one of a newer version."""
         with self.file.open("rb") as file:
-            said = _parsed(file.readline()) or {}
-        version = said.get("version", VERSION)
+            event = _parsed(file.readline()) or {}
+        version = event.get("version", VERSION)
         if not isinstance(version, int) or version > VERSION:
             raise VaultError(
                 f"The vault {self.folder} was made by a newer Ultrum (version {version} of its layout, this "
                 f"one knows {VERSION}). Update Ultrum."
             )
-        return str(said.get("identity", ""))
+        return str(event.get("identity", ""))
 
 
 def _chained(entries: Sequence[dict[str, Any]], at: Position) -> bytes:
     lines, before = [], at.digits
     for number, entry in enumerate(entries, start=at.number + 1):
-        said = {"n": number, **entry}
-        text = json.dumps(said, ensure_ascii=False, separators=(",", ":")).encode()
+        event = {"n": number, **entry}
+        text = json.dumps(event, ensure_ascii=False, separators=(",", ":")).encode()
         before = _digits(before, text)
         lines.append(before.encode() + b" " + text + b"\n")
     return b"".join(lines)
@@ -198,7 +198,7 @@ def _digits(before: str, text: bytes) -> str:
 
 def _parsed(line: bytes) -> dict[str, Any] | None:
     try:
-        said = json.loads(line[_DIGITS:])
+        event = json.loads(line[_DIGITS:])
     except (ValueError, RecursionError):
         return None
-    return said if isinstance(said, dict) else None
+    return event if isinstance(event, dict) else None

@@ -181,8 +181,8 @@ class Listings:
 
     def without_listing(self, words: str, synonyms: Synonyms | None = None) -> list[str]:
         """Words of a search that no listing has, under any synonym."""
-        said = _phrases(words, synonyms or {})
-        return [p for p in said if not self._alternatives(p, synonyms or {})]
+        phrases = _phrases(words, synonyms or {})
+        return [p for p in phrases if not self._alternatives(p, synonyms or {})]
 
     def _groups(self, words: str, synonyms: Synonyms) -> list[list[list[str]]]:
         """For each word or phrase of a search its alternatives, each a list of known words."""
@@ -229,11 +229,13 @@ class Listings:
 
 def _phrases(words: str, synonyms: Synonyms) -> list[str]:
     """Words of a search, those that together have synonyms as one phrase."""
-    said, found = _WORD.findall(words.lower()), []
-    while said:
-        length = next((n for n in (3, 2) if " ".join(said[:n]) in synonyms and len(said) >= n), 1)
-        found.append(" ".join(said[:length]))
-        said = said[length:]
+    words_left, found = _WORD.findall(words.lower()), []
+    while words_left:
+        length = next(
+            (n for n in (3, 2) if " ".join(words_left[:n]) in synonyms and len(words_left) >= n), 1
+        )
+        found.append(" ".join(words_left[:length]))
+        words_left = words_left[length:]
     return found
 
 
@@ -256,8 +258,8 @@ def _conditions(filters: Filters) -> tuple[str, list[str]]:
     if unknown:
         raise VaultError(f"'{unknown[0]}' is not a filter; {one_of(unknown[0], FILTERS)}")
     parts, values = [], []
-    for name, said in filters.items():
-        words = [said] if isinstance(said, str) else list(said)
+    for name, value in filters.items():
+        words = [value] if isinstance(value, str) else list(value)
         if any(words):
             either = " OR ".join([f"instr(lower(l.{name}), lower(?)) > 0"] * len(words))
             parts.append(f"AND ({either})")

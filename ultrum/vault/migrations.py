@@ -29,7 +29,7 @@ def version_of(folder: Path) -> int:
 
 
 def entries_of_earlier(folder: Path) -> list[dict[str, Any]]:
-    """Entries of a journal that says what the vault of an earlier version says.
+    """Journal entries with the content of a vault of an earlier version.
 
     Raises
     ------
@@ -52,12 +52,12 @@ def entries_of_earlier(folder: Path) -> list[dict[str, Any]]:
         rows = list(_receipts(folder / "receipts"))
         if version == 1 or not rows:
             raise VaultError(
-                f"The catalogue of the vault {folder} is damaged ({reason(error)}), and nothing else says "
+                f"The catalogue of the vault {folder} is damaged ({reason(error)}), and nothing else records "
                 "what it holds. Take its copy, or another vault."
             ) from None
         warn_user(
-            f"The catalogue of the vault {folder} was damaged; the vault has been made anew from its "
-            f"receipts: {len(rows)} deliveries."
+            f"The catalogue of the vault {folder} was damaged; the vault has been rebuilt from its "
+            f"receipts: {len(rows)} downloads."
         )
     return _entries(rows)
 
@@ -72,7 +72,7 @@ def refuse_earlier(folder: Path) -> None:
 
 
 def remove_earlier(folder: Path) -> None:
-    """Delete what the journal says now."""
+    """Delete what the journal now holds."""
     for end in ("", "-wal", "-shm"):
         (folder / f"catalogue.sqlite{end}").unlink(missing_ok=True)
     shutil.rmtree(folder / "receipts", ignore_errors=True)
@@ -88,7 +88,7 @@ def _of_catalogue(folder: Path) -> list[dict[str, Any]]:
             f"The vault {folder} has no journal, and its catalogue is damaged ({reason(error)}). Take its "
             "copy, or another vault."
         ) from None
-    warn_user(f"The vault {folder} had no journal; it has been made anew from the catalogue.")
+    warn_user(f"The vault {folder} had no journal; it has been rebuilt from the catalogue.")
     return entries
 
 
@@ -102,7 +102,7 @@ def _entries(rows: list[tuple[dict[str, Any], list[str]]]) -> list[dict[str, Any
 
 
 def _rows(file: Path) -> Iterator[tuple[dict[str, Any], list[str]]]:
-    """Facts and confirmations of every delivery of a catalogue."""
+    """Facts and confirmations of every download of a catalogue."""
     with contextlib.closing(_opened(file)) as catalogue:
         for number, *facts in catalogue.execute(
             f"SELECT id, {', '.join(FACTS)} FROM deliveries ORDER BY retrieved, id"  # noqa: S608

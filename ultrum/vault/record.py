@@ -7,7 +7,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Any, Final
 
 from ultrum.errors import VaultError
-from ultrum.sources.delivery import Delivery
+from ultrum.sources.download import Download
 
 FACTS: Final = (
     "source", "path", "retrieved", "checksum", "size", "content_type", "etag", "last_modified",
@@ -20,7 +20,7 @@ _HURRY: Final = timedelta(days=1)  # that a clock may be ahead of another
 
 @dataclass(frozen=True)
 class Record:
-    """One delivery.
+    """One download.
 
     Attributes
     ----------
@@ -31,7 +31,7 @@ class Record:
     imported : bool
         Whether it came out of an archive, and its source has not served the same bytes since.
     placed : str
-        Instant that orders the deliveries of an address; ``retrieved``, unless a clock was wrong.
+        Instant that orders the downloads of an address; ``retrieved``, unless a clock was wrong.
     """
 
     id: int
@@ -63,23 +63,23 @@ def now() -> str:
 
 
 def arrived(
-    source: str, path: str, checksum: str, delivery: Delivery, latest: Record | None
+    source: str, path: str, checksum: str, download: Download, latest: Record | None
 ) -> Record:
-    """Record of a delivery that has just come, after the latest of its address."""
+    """Record of a download that has just come, after the latest of its address."""
     retrieved, placed = stamps(latest)
     return Record(
-        0, source, path, retrieved, checksum, len(delivery.body), delivery.content_type, delivery.etag,
-        delivery.last_modified, placed=placed,
+        0, source, path, retrieved, checksum, len(download.body), download.content_type, download.etag,
+        download.last_modified, placed=placed,
     )  # fmt: skip
 
 
 def confirmed(record: Record) -> dict[str, Any]:
-    """Line of the journal that says that a source serves the same bytes now."""
+    """Line of the journal for a source that serves the same bytes now."""
     return {"do": "confirm", "of": record.id, "at": now()}
 
 
 def stamps(latest: Record | None) -> tuple[str, str]:
-    """Instant of a new delivery, and the instant that orders it after the latest of its address.
+    """Instant of a new download, and the instant that orders it after the latest of its address.
 
     A clock that went back by less than a day, or to before Ultrum, follows the latest. Otherwise the
     latest is the one that was stamped wrongly.
@@ -91,7 +91,7 @@ def stamps(latest: Record | None) -> tuple[str, str]:
     """
     instant = now()
     if instant[:4] >= _LAST:
-        raise VaultError(f"The clock of this machine says {instant[:10]}; set it, and try again.")
+        raise VaultError(f"The clock of this machine is at {instant[:10]}; set it, and try again.")
     if latest is None or (latest.placed or latest.retrieved) < instant:
         return instant, instant
     after = _moment(latest.placed or latest.retrieved) + timedelta(microseconds=1)

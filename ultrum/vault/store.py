@@ -1,7 +1,7 @@
 """The vault: a folder with a journal, payloads named by checksum, and a catalogue built from the journal.
 
 Every change is made by a process that holds the vault's lock: payloads first, then the journal, then the
-catalogue. Killed at any moment, the vault holds whole deliveries only. Several processes may use it at once:
+catalogue. Killed at any moment, the vault holds whole downloads only. Several processes may use it at once:
 what two of them bring at the same time is recorded once.
 """
 
@@ -22,7 +22,7 @@ import filelock
 
 from ultrum.errors import VaultError, reason, warn_user
 from ultrum.file_access import path_of
-from ultrum.sources.delivery import Delivery
+from ultrum.sources.download import Download
 from ultrum.vault.blobs import Payloads
 from ultrum.vault.catalogue import (
     DAMAGE,
@@ -35,14 +35,14 @@ from ultrum.vault.catalogue import (
 from ultrum.vault.journal import Journal
 from ultrum.vault.migrations import entries_of_earlier, refuse_earlier, remove_earlier
 from ultrum.vault.record import Record, arrived, confirmed
-from ultrum.vault.verification import damaged_lines, entry_of, is_sound, mend
+from ultrum.vault.verification import damaged_lines, entry_of, is_sound, repair
 
 _T = TypeVar("_T")
 _PATIENCE: Final = 600.0  # seconds to wait for another process
 
 
 class Vault:
-    """Deliveries on disk, by source and path; nothing in it is ever overwritten.
+    """Downloads on disk, by source and path; nothing in it is ever overwritten.
 
     Parameters
     ----------
@@ -58,7 +58,7 @@ class Vault:
     --------
     >>> import tempfile
     >>> with tempfile.TemporaryDirectory() as folder, Vault(folder) as vault:
-    ...     record = vault.record("college", "factors.txt", Delivery(b"03/2011;0.02"))
+    ...     record = vault.record("college", "factors.txt", Download(b"03/2011;0.02"))
     ...     vault.payload(record)
     b'03/2011;0.02'
     """
@@ -122,22 +122,22 @@ class Vault:
         self._catalogue.close()
 
     def rebuild(self) -> int:
-        """Make the catalogue anew from the journal; how many deliveries."""
+        """Rebuild the catalogue from the journal; how many downloads."""
         with self._threads:
             self._catalogue.close()
             self._catalogue = self._made_anew()
             self._catch_up()
             count = len(self._catalogue.records(""))
         warn_user(
-            f"The catalogue of the vault {self.path} was damaged and has been made anew: {count} deliveries."
+            f"The catalogue of the vault {self.path} was damaged and has been rebuilt: {count} downloads."
         )
         return count
 
-    def record(self, source: str, path: str, delivery: Delivery) -> Record:
-        """Keep a delivery; the same bytes as the latest only confirm it."""
+    def record(self, source: str, path: str, download: Download) -> Record:
+        """Keep a download; the same bytes as the latest only confirm it."""
         self._refuse_readonly()
-        checksum = hashlib.sha256(delivery.body).hexdigest()
-        with self._payloads.arriving(checksum, delivery.body) as settle, self._changing() as write:
+        checksum = hashlib.sha256(download.body).hexdigest()
+        with self._payloads.arriving(checksum, download.body) as settle, self._changing() as write:
             latest = self._newest(source, path)
             settle()
             same = latest is not None and latest.checksum == checksum
@@ -146,10 +146,10 @@ class Vault:
                 return latest
             if latest is not None and latest.imported and not same:
                 warn_user(
-                    f"{source}:{path}: the delivery imported from an archive, retrieved {latest.retrieved}, is "
+                    f"{source}:{path}: the download imported from an archive, retrieved {latest.retrieved}, is "
                     "not what the source serves now. The source's is used."
                 )
-            write([entry_of(arrived(source, path, checksum, delivery, latest))])
+            write([entry_of(arrived(source, path, checksum, download, latest))])
             made = self._newest(source, path)
         if made is None or made.checksum != checksum:
             raise VaultError(f"{source}:{path} was not recorded; run 'ultrum vault verify'.")
@@ -168,20 +168,20 @@ class Vault:
         )
 
     def latest(self, source: str, path: str, at: str = "") -> Record | None:
-        """Newest delivery of an address, or the newest there was at an instant."""
+        """Newest download of an address, or the newest there was at an instant."""
         return self._read(lambda _: self._newest(source, path, at))
 
     def vintages(self, source: str, path: str) -> list[Record]:
-        """Every delivery of an address, oldest first."""
+        """Every download of an address, oldest first."""
         where = "WHERE source = ? AND path = ? ORDER BY placed, id"
         return self._read(lambda catalogue: catalogue.records(where, (source, path)))
 
     def records(self) -> list[Record]:
-        """Every delivery, oldest first."""
+        """Every download, oldest first."""
         return self._read(lambda catalogue: catalogue.records("ORDER BY placed, id"))
 
     def forget(self, records: list[Record]) -> int:
-        """Remove deliveries for good; payloads that no other delivery needs go too. Bytes freed."""
+        """Remove downloads for good; payloads that no other download needs go too. Bytes freed."""
         with self._changing(durable=True, needed=True) as write:
             write([{"do": "forget", "of": [r.id for given in records for r in self._same(given)]}])
             gone = {r.checksum for r in records}
@@ -191,7 +191,7 @@ class Vault:
         return freed
 
     def payload(self, record: Record) -> bytes:
-        """Bytes of a delivery, checked against their checksum.
+        """Bytes of a download, checked against their checksum.
 
         Raises
         ------
@@ -213,8 +213,8 @@ class Vault:
     def verify(self) -> list[str]:
         """Check journal, catalogue and every payload; what is wrong, one line each.
 
-        A damaged catalogue is made anew, a damaged journal from the catalogue. Payloads that belong to no
-        delivery, left by a process that died, are removed with a warning.
+        A damaged catalogue is rebuilt, a damaged journal repaired from the catalogue. Payloads that belong to no
+        download, left by a process that died, are removed with a warning.
         """
         with self.frozen():
             faults = self._checked_journal()
@@ -227,13 +227,13 @@ class Vault:
                 count, size = self._payloads.remove_others({r.checksum for r in self.records()})
                 if count:
                     warn_user(
-                        f"Payloads of no delivery, left by a process that died, are removed: {count} "
+                        f"Payloads of no download, left by a process that died, are removed: {count} "
                         f"({size:,} bytes)."
                     )
         return faults
 
     def _checked_journal(self) -> list[str]:
-        """What is wrong with journal and catalogue; both are mended."""
+        """Faults of journal and catalogue; both are repaired."""
         reached = 0
         with contextlib.suppress(*DAMAGE):
             reached = self._catalogue.position().end
@@ -241,20 +241,20 @@ class Vault:
         if self.readonly:
             return faults
         if faults:
-            faults.append(mend(self._journal, self._catalogue))
+            faults.append(repair(self._journal, self._catalogue))
         elif not is_sound(self._catalogue, self._journal):
-            faults.append("The catalogue was damaged; it has been made anew from the journal.")
+            faults.append("The catalogue was damaged; it has been rebuilt from the journal.")
         if faults:
             self.rebuild()
         return faults
 
     def size(self) -> dict[str, int]:
-        """Number of addresses and deliveries, and bytes of payloads on disk."""
+        """Number of addresses and downloads, and bytes of payloads on disk."""
         sizes = self._payloads.sizes()
         records = self.records()
         return {
             "addresses": len({(r.source, r.path) for r in records}),
-            "deliveries": len(records),
+            "downloads": len(records),
             "payloads": len(sizes),
             "bytes": sum(sizes),
         }
@@ -262,7 +262,7 @@ class Vault:
     def adopt(
         self, found: Sequence[tuple[Record, Sequence[str]]], body: Callable[[str], bytes]
     ) -> int:
-        """Take over deliveries of another vault with their instants, all or none; how many are new.
+        """Take over downloads of another vault with their instants, all or none; how many are new.
 
         Parameters
         ----------
@@ -286,7 +286,7 @@ class Vault:
         return len(new)
 
     def _same(self, record: Record) -> list[Record]:
-        """The delivery as this vault numbers it."""
+        """The download as this vault numbers it."""
         key = "WHERE source = ? AND path = ? AND retrieved = ? AND checksum = ?"
         return self._catalogue.records(
             key, (record.source, record.path, record.retrieved, record.checksum)
@@ -299,7 +299,7 @@ class Vault:
         return found[0] if found else None
 
     def _read(self, ask: Callable[[Catalogue], _T]) -> _T:
-        """An answer of the catalogue, after everything in the journal; made anew if it is damaged."""
+        """A result of the catalogue, after everything in the journal; rebuilt if it is damaged."""
         with self._threads:
             try:
                 self._catch_up()
@@ -312,7 +312,7 @@ class Vault:
             except DAMAGE:
                 pass
             if self.readonly:
-                raise VaultError(f"The catalogue of {self.path} is damaged; open the vault anew.")
+                raise VaultError(f"The catalogue of {self.path} is damaged; open the vault again.")
             self.rebuild()
             return ask(self._catalogue)
 
@@ -325,7 +325,7 @@ class Vault:
         with self._locked():
             if not self._journal.fits(self._catalogue.position()):
                 self._catalogue.close()
-                self._catalogue = self._opened()  # another process may have made it anew
+                self._catalogue = self._opened()  # another process may have rebuilt it
                 at = self._catalogue.position()
                 if at.number and not self._journal.fits(at):
                     self._catalogue.close()
@@ -388,7 +388,7 @@ class Vault:
             ) from None
         except DAMAGE as error:
             raise VaultError(
-                f"The catalogue of {self.path} is damaged: {error}. 'ultrum vault verify' makes it anew."
+                f"The catalogue of {self.path} is damaged: {error}. 'ultrum vault verify' rebuilds it."
             ) from None
 
     def _refuse_readonly(self) -> None:

@@ -16,7 +16,7 @@ def damaged_lines(journal: Journal, reached: int) -> list[str]:
     faults, line, end = [], 0, 0
     for entry in journal.entries():
         line, end = line + 1, entry.end
-        if entry.said is None:
+        if entry.event is None:
             faults.append(f"Line {line} of {journal.file} is damaged.")
     if end < reached:
         faults.append(f"{journal.file} has lost what stood after line {line}.")
@@ -24,30 +24,30 @@ def damaged_lines(journal: Journal, reached: int) -> list[str]:
 
 
 def is_sound(catalogue: Catalogue, journal: Journal) -> bool:
-    """Whether a catalogue says what a sound journal says."""
+    """Whether a catalogue agrees with a sound journal."""
     made = made_from(journal)
     with contextlib.closing(made), contextlib.suppress(*DAMAGE):
         return catalogue.is_same(made)
     return False
 
 
-def mend(journal: Journal, catalogue: Catalogue) -> str:
+def repair(journal: Journal, catalogue: Catalogue) -> str:
     """Set a damaged journal aside and write another; what it could be made of."""
     made = made_from(journal)
     with contextlib.closing(made):
         kept = entries_of(made)
-        said = f"It keeps the {len(made.records(''))} deliveries that can still be read."
+        remark = f"It keeps the {len(made.records(''))} downloads that can still be read."
         with contextlib.suppress(*DAMAGE):
             kept = entries_of(catalogue)
-            said = "It has been mended from the catalogue; nothing is lost."
+            remark = "It has been repaired from the catalogue; nothing is lost."
     aside = journal.file.with_name(f"journal.damaged-{now().replace(':', '')}.jsonl")
     os.link(journal.file, aside)
     journal.begin(kept)
-    return f"{said} The damaged one is {aside.name}."
+    return f"{remark} The damaged one is {aside.name}."
 
 
 def entries_of(catalogue: Catalogue) -> list[dict[str, Any]]:
-    """Entries of a journal that says what a catalogue says."""
+    """Journal entries with the content of a catalogue."""
     found: list[dict[str, Any]] = []
     for record in catalogue.records("ORDER BY id"):
         found.append(entry_of(record))
@@ -59,7 +59,7 @@ def entries_of(catalogue: Catalogue) -> list[dict[str, Any]]:
 
 
 def entry_of(record: Record) -> dict[str, Any]:
-    """Line of the journal that tells of a delivery."""
+    """Line of the journal for a download."""
     facts = {k: getattr(record, k) for k in FACTS}
     placed = {"placed": record.placed} if record.placed not in ("", record.retrieved) else {}
     return {"do": "record", **facts, **placed, **({"imported": True} if record.imported else {})}

@@ -75,12 +75,12 @@ def to_currency(
         there = np.isfinite(block[:, i])
         block[:, i] = _converted(block[:, i], known[key], metadata.measure)
         without = int((there & ~np.isfinite(block[:, i])).sum()) or None
-        said = metadata.stepped(
+        converted = metadata.stepped(
             "to currency", {"currency": currency}, to=currency, at=table.names_of(metadata.currency, currency),
             rate={"moment": "of its moment", "period": "average of its period", "change": "its change"}[kind],
             values_without_a_rate=without,
         )  # fmt: skip
-        metadata_list[i] = said
+        metadata_list[i] = converted
     return SeriesTable.from_arrays(block, x.index, metadata_list)
 
 

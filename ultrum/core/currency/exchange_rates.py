@@ -220,8 +220,10 @@ class ExchangeRates:
         if np.ndim(amounts) == 0:
             return float(amounts) * float(self.rate(str(base), quote, on=on))
         values = np.asarray(amounts, dtype=np.float64)
-        said = self._last_day() if on is None else on
-        days = np.broadcast_to(days_in([said] if np.ndim(said) == 0 else said, "on"), values.shape)
+        wanted = self._last_day() if on is None else on
+        days = np.broadcast_to(
+            days_in([wanted] if np.ndim(wanted) == 0 else wanted, "on"), values.shape
+        )
         rates = self.rates(base, quote, days)
         if np.isnan(rates).any():
             first = int(np.flatnonzero(np.isnan(rates))[0])

@@ -81,7 +81,7 @@ def align(
         When conditions and macro factors became known after the period they describe: a duration
         such as ``"P1M"``, ``"release lag"`` (each series' own), release dates by period, vintages
         (``period released value``: the figures as they were first known and later revised), or
-        ``"hindsight"``; or a mapping of names to these. Must be said when there are any.
+        ``"hindsight"``; or a mapping of names to these. Required when there are any.
     currency : str, optional
         Currency of the panel; assets in others are converted.
     rates : ExchangeRates, optional
@@ -101,7 +101,7 @@ def align(
     Raises
     ------
     AlignmentError
-        If ``known_by`` is not said though it matters, or no row is left.
+        If ``known_by`` is needed but not set, or no row is left.
     CurrencyError
         If currencies differ.
     UnitError

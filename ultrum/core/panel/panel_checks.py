@@ -77,18 +77,18 @@ def by_kind(factors: SeriesTable) -> tuple[list[str], list[str]]:
 
 def currency_of(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries) -> str:
     """The one currency of the panel."""
-    said = {
+    currencies = {
         a.currency: a.name
         for a in (*returns.metadata, *factors.metadata, rate.metadata)
         if a.currency
     }
-    if len(said) > 1:
-        listed = ", ".join(f"{name} in {currency}" for currency, name in said.items())
+    if len(currencies) > 1:
+        listed = ", ".join(f"{name} in {currency}" for currency, name in currencies.items())
         raise CurrencyError(
             f"One panel, several currencies: {listed}. Convert prices with to_currency before "
             "making returns."
         )
-    return next(iter(said), "")
+    return next(iter(currencies), "")
 
 
 def check_size(table: SeriesTable | None, role: str) -> None:
@@ -107,7 +107,7 @@ def check_size(table: SeriesTable | None, role: str) -> None:
     size = _size(finite, role)
     if role != "risk-free" and finite.min() > 0:
         raise UnitError(
-            f"'{name}' is said to be returns, but all its values are above zero, up to "
+            f"'{name}' is declared as returns, but all its values are above zero, up to "
             f"{finite.max():,.6g}: these look like prices. Make returns with returns(prices)."
         )
     what = "mean" if role == "risk-free" else "standard deviation"

@@ -24,17 +24,17 @@ _CARRIED: Final = 2  # own periods for which a value stands after it became know
 
 
 def rule_for(name: str, known_by: KnownBy | Mapping[str, KnownBy] | None) -> KnownBy:
-    """What ``known_by`` says of a series.
+    """The rule of ``known_by`` for a series.
 
     Raises
     ------
     AlignmentError
-        If it says nothing.
+        If there is none.
     """
-    said = known_by.get(name) if isinstance(known_by, Mapping) else known_by
-    if said is None or (isinstance(said, str) and not said):
-        raise AlignmentError(f"known_by says nothing of {name}; give it a duration such as 'P1M'.")
-    return said
+    rule = known_by.get(name) if isinstance(known_by, Mapping) else known_by
+    if rule is None or (isinstance(rule, str) and not rule):
+        raise AlignmentError(f"known_by has no entry for {name}; give it a duration such as 'P1M'.")
+    return rule
 
 
 def releases(series: TimeSeries, rule: KnownBy) -> pd.DataFrame:
@@ -71,7 +71,7 @@ def releases(series: TimeSeries, rule: KnownBy) -> pd.DataFrame:
         first = int(np.argmax(days < ends))
         raise AlignmentError(
             f"{series.name}: the value of {frequency.labels(ordinals[first : first + 1])[0]} "
-            "is said to be released on "
+            "has the release date "
             f"{days[first]}, before its period ended."
         )
     made = pd.DataFrame(

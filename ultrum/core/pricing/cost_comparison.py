@@ -22,7 +22,7 @@ def cost_comparison(
     asset: str | None = None,
     level: float = 0.95,
     factor: str | None = None,
-    **said: Any,
+    **options: Any,
 ) -> pd.DataFrame:
     """Costs of equity by several estimators of beta, side by side.
 
@@ -35,7 +35,7 @@ def cost_comparison(
         Of the intervals.
     factor : str, optional
         Whose beta is shown; by default the first.
-    **said
+    **options
         As for :func:`ultrum.cost_of_equity`.
 
     Returns
@@ -56,7 +56,7 @@ def cost_comparison(
         raise EstimationError("cost_comparison was given no betas; give them by name.")
     blocks = []
     for name, betas in estimators.items():
-        cost = cost_of_equity(betas, **said)
+        cost = cost_of_equity(betas, **options)
         parts = [p for p in cost.parts.index.unique(1) if p != RISK_FREE]
         if factor is not None and factor not in parts:
             raise EstimationError(f"No factor {factor} in {name}; {one_of(factor, parts)}")

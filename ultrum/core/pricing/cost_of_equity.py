@@ -82,7 +82,7 @@ def cost_of_equity(
     The variance is β'Vλβ + λ'Vβλ − tr(VβVλ), unbiased for independent estimates (Goodman 1960), plus that of
     the risk-free rate. Premia with histories go together as their histories do. Intervals are Student's t
     with the smallest degrees of freedom among them. Where the formula is not positive, the error comes from
-    a bootstrap of whole rows in blocks (Politis and Romano 1994) and a note says so.
+    a bootstrap of whole rows in blocks (Politis and Romano 1994) and a note is added.
 
     Examples
     --------
@@ -145,7 +145,7 @@ def _warn_of_low_costs(value: pd.Series, rate: float, prices: Mapping[str, Premi
     negative = [f"{name} ({100 * p.value:.2f} %)" for name, p in prices.items() if p.value < 0]
     if negative:
         warn_user(
-            f"Negative premium a year: {', '.join(negative)}. A sample mean below zero says more of the sample "
+            f"Negative premium a year: {', '.join(negative)}. A sample mean below zero reflects the sample "
             "than of what investors expect; take a longer history or a premium with its source."
         )
     low = value.index[(value < rate).to_numpy()]
@@ -237,17 +237,17 @@ def _check_same_rate(prices: Mapping[str, Premium], rate_name: str) -> None:
 
 
 def _checked_add_ons(given: AddOns, factors: list[str]) -> dict[str, tuple[float, str]]:
-    for name, said in given.items():
+    for name, add_on in given.items():
         if name in (*factors, RISK_FREE):
             raise EstimationError(
                 f"The add-on '{name}' has the name of another part; call it otherwise."
             )
-        if not isinstance(said, tuple) or len(said) != 2 or not str(said[1]).strip():
+        if not isinstance(add_on, tuple) or len(add_on) != 2 or not str(add_on[1]).strip():
             raise EstimationError(
                 f"The add-on '{name}' needs a number and its reason: (0.01, 'why')."
             )
-        if abs(said[0]) > 0.5:
-            raise UnitError(f"An add-on of {100 * said[0]:,.0f} % a year: decimals are expected.")
+        if abs(add_on[0]) > 0.5:
+            raise UnitError(f"An add-on of {100 * add_on[0]:,.0f} % a year: decimals are expected.")
     return dict(given)
 
 

@@ -122,12 +122,12 @@ class CostOfEquity(TextInNotebooks):
             if max(abs(rate) for rate in inflation) > 0.5:
                 raise UnitError(f"inflation={inflation}: decimals are expected, 0.02 for 2 %.")
             factor = (1.0 + inflation[1]) / (1.0 + inflation[0])
-            said = f"inflation {100 * inflation[0]:.2f} % here, {100 * inflation[1]:.2f} % there"
+            basis = f"inflation {100 * inflation[0]:.2f} % here, {100 * inflation[1]:.2f} % there"
         else:
             spot, later = forward or (1.0, 1.0)
             if not (spot > 0 and later > 0):
                 raise UnitError(f"forward={forward}: two positive rates are expected.")
-            factor, said = later / spot, f"spot {spot:g}, one-year forward {later:g}"
+            factor, basis = later / spot, f"spot {spot:g}, one-year forward {later:g}"
         moved = (1.0 + self.value) * factor - 1.0
         index = pd.MultiIndex.from_product(
             [self.value.index, [f"in {currency}"]], names=["asset", "part"]
@@ -140,7 +140,7 @@ class CostOfEquity(TextInNotebooks):
             value=moved.rename("cost_of_equity"),
             standard_error=self.standard_error * factor,
             parts=by_asset(pd.concat([self.parts, row]), list(self.value.index)),
-            basis={**self.basis, f"in {currency}": said},
+            basis={**self.basis, f"in {currency}": basis},
             growth=self.growth * factor,
         )
 

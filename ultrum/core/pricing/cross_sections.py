@@ -56,7 +56,7 @@ class Exposure:
         out[:, self.rows < 0] = np.nan
 
     def drawn(self, periods: Ints) -> Exposure:
-        """The same with its periods taken anew."""
+        """The same exposure with its periods resampled."""
         return self if self.rows is None else Exposure(self.values, self.rows[periods])
 
 

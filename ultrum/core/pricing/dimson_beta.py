@@ -61,8 +61,8 @@ def dimson_beta(
     joint = table.covariance[:, 1:, 1:]
     beta = pd.Series(own @ share, table.coefficients.index, name=factor)
     error = np.sqrt(np.einsum("i,nij,j->n", share, joint, share))
-    said = f"sum of {lags} lags, the factor and {leads} leads of {factor}, weights {weights}"
-    basis = f"{said}; {errors_said(errors)}"
+    description = f"sum of {lags} lags, the factor and {leads} leads of {factor}, weights {weights}"
+    basis = f"{description}; {errors_said(errors)}"
     return OneBeta(
         beta, pd.Series(error, beta.index), table.nobs, table.coefficients[list(design)], basis,
         errors, panel.assets.index[-1],

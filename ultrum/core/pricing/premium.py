@@ -37,7 +37,7 @@ class Premium:
     basis : str
         Where it comes from, for people.
     influence : Series, optional
-        What each period adds to the value; tells how premia go together, and feeds the bootstrap.
+        Contribution of each period to the value, for the covariance of premia and the bootstrap.
     """
 
     value: float
@@ -98,13 +98,13 @@ def premium(
     value, influence = _estimate(values, mean, horizon, _rates(values, risk_free), per_year)
     ones = pd.DataFrame({CONSTANT: 1.0}, values.index)
     fit = regress(influence * len(values), ones, errors=errors, lags=lags, constant=False)
-    said = f"{mean} mean" + (f" for {horizon:g} years" if mean == "blend" else "")
+    method = f"{mean} mean" + (f" for {horizon:g} years" if mean == "blend" else "")
     return Premium(
         value=value,
         standard_error=float(fit.standard_errors.iloc[0]),
         df=fit.df,
         over=metadata.excess_of,
-        basis=f"{said} of {fit.nobs} {metadata.frequency.name} returns, {span_of(values.index)}",
+        basis=f"{method} of {fit.nobs} {metadata.frequency.name} returns, {span_of(values.index)}",
         influence=influence,
     )
 

@@ -148,7 +148,7 @@ def beta_sensitivity(
     estimators : sequence of {"plain", "lagged"}
         ``lagged`` adds one lag and one lead of the market (Dimson 1979).
     chosen : mapping, optional
-        The user's own choices, such as ``{"window": "P5Y", "frequency": "M"}``; what is not said is the first.
+        The user's own choices, such as ``{"window": "P5Y", "frequency": "M"}``; the default is the first of each.
     published : float, optional
         A beta from elsewhere.
     end : str, optional
@@ -158,7 +158,7 @@ def beta_sensitivity(
     Returns
     -------
     BetaSensitivity
-        A combination with fewer than 12 rows, or that cannot be estimated, has no beta and says why.
+        A combination with fewer than 12 rows, or that cannot be estimated, has no beta, and its reason is given.
 
     Examples
     --------

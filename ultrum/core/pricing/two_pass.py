@@ -66,7 +66,7 @@ def two_pass(
         (1 + c)(V − Σf/T) + Σf/T with c = γ'Σf⁻¹γ. Where assets come and go, full-sample betas get their
         errors from a bootstrap that redraws periods and estimates both passes again. With rolling betas or
         characteristics alone they are Newey and West's; so they are for full-sample betas of a panel on
-        disk that is not balanced, and then lack the errors of the betas, which is said.
+        disk that is not balanced, and then lack the errors of the betas; the basis states it.
 
     Raises
     ------

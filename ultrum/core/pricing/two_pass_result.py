@@ -196,7 +196,7 @@ def two_pass_of(
     kind: str,
     table: BetaTable | None,
 ) -> TwoPass:
-    """The answer, labelled; ``kind`` says which of the covariances found t values take."""
+    """The labelled result; ``kind`` selects the covariance for t values."""
     index, periods = pd.Index(plan.labels), panel.risk_free.index[slopes.kept]
     pricing = _pricing(sections, slopes.mean, panel.asset_names)
     errors = {n: np.sqrt(np.diag(found[n])) if n in found else np.nan for n in _KINDS}

@@ -52,7 +52,7 @@ def warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> N
         if wandering:
             others = ", ".join(f"{right.columns[k]} ({p:.2f})" for k, p in wandering.items())
             warn_user(
-                f"{name} ({own:.2f}) and {others} wander like sums of shocks: in brackets the Dickey–Fuller p of "
+                f"{name} ({own:.2f}) and {others} look non-stationary: in brackets the Dickey–Fuller p of "
                 "a unit root, not rejected at 5 %. R² and t values of one on the other mean nothing; take "
                 "growth or differences first."
             )

@@ -120,7 +120,7 @@ def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int =
         Autocorrelation (Breusch 1978, Godfrey 1978), heteroskedasticity (Koenker 1981, White 1980), normality
         (Jarque and Bera 1980), form (Ramsey 1969), breaks (Chow 1960; Andrews 1993; Brown, Durbin and Evans
         1975), near copies (Belsley, Kuh and Welsch 1980), rows of great influence (Cook 1977), and unit
-        roots (Dickey and Fuller 1979) where something wanders.
+        roots (Dickey and Fuller 1979) where a series may be non-stationary.
 
     Examples
     --------
@@ -350,6 +350,6 @@ def _wandering(fit: Fit) -> Iterator[Finding]:
             f"unit root in {name}", test.statistic, _UNIT_ROOT, test.p_value,
             f"A unit root is rejected: {name} comes back to its trend."
             if test.p_value < _LEVEL
-            else f"A unit root is not rejected: {name} wanders. Regressions of wandering levels on each other "
-            "find relations that are not there; take growth or differences.",
+            else f"A unit root is not rejected: {name} may be non-stationary. Regressions of such levels on each "
+            "other find relations that are not there; take growth or differences.",
         )  # fmt: skip

@@ -44,7 +44,7 @@ class _Regression(Protocol):
 
 
 def sentences(fit: _Regression, constant: str, level: float = 0.95) -> list[str]:
-    """What each line of a regression says, factor returns taken to be in decimals."""
+    """A sentence for each line of a regression; factor returns are in decimals."""
     noun = noun_of(fit.response.index)
     first, last = (period_label(end) for end in fit.sample)
     lines = [

@@ -180,7 +180,7 @@ class Rule:
 
 
 def rule_of(errors: str, lags: Any, clusters: Any, weights: Any, left: pd.DataFrame) -> Rule:
-    """The rule that was said, checked against the rows of the left-hand side."""
+    """The rule requested, checked against the rows of the left-hand side."""
     kind = check_errors(errors, lags, clustered=clusters is not None)
     groups = None if clusters is None else inputs.labels_of(clusters, left.index)
     heavy = None if weights is None else inputs.weights_of(weights, left.index)

@@ -222,8 +222,8 @@ def _refuse_absorbed(X: Floats, names: list[str], effects: tuple[str, ...]) -> N
 def _basis(
     panel: Panel, rows: int, effects: tuple[str, ...], clusters: tuple[str, ...], missing: int
 ) -> Any:
-    said = f"effects of {' and '.join(effects)}" if effects else "one constant"
+    kind = f"effects of {' and '.join(effects)}" if effects else "one constant"
     return (
-        f"{rows} asset-periods of {panel.assets.shape[1]} assets, {span_of(panel.assets.index)}; {said}; "
+        f"{rows} asset-periods of {panel.assets.shape[1]} assets, {span_of(panel.assets.index)}; {kind}; "
         f"errors by {' and '.join(clusters)}; {missing} left out as missing"
     )

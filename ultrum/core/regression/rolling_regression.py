@@ -156,7 +156,7 @@ class RollingPlan:
         starts, stops = _windows(index, window, step, min_obs)
         least = _least_rows(min_obs, window, starts, stops, design.shape[1])
         decay = _decay(half_life, int((stops - starts).max()))
-        said = f"window {window}" + (f", half-life {half_life:g}" if half_life else "")
+        kind = f"window {window}" + (f", half-life {half_life:g}" if half_life else "")
         span = f"{period_label(index[0])} to {period_label(index[-1])}"
         return cls(
             X=inputs.numbers_of(design, "X"),
@@ -166,7 +166,7 @@ class RollingPlan:
             constant=constant,
             ends=index[stops - 1],
             terms=[str(c) for c in design.columns],
-            basis=f"{said}, at least {least} rows; {errors_said(errors)}; {span}",
+            basis=f"{kind}, at least {least} rows; {errors_said(errors)}; {span}",
         )
 
     def within(self, low: int, high: int) -> tuple[RollingPlan, int, int]:

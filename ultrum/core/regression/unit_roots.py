@@ -13,7 +13,7 @@ from ultrum.core.regression.engine.newey_west import on_calendar
 from ultrum.core.regression.engine.qr import row_weights
 from ultrum.errors import EstimationError
 
-_SHORT: Final = 25  # rows, below which the test says little
+_SHORT: Final = 25  # rows, below which the test has little power
 _PERSISTENT: Final = 0.85  # first autocorrelation of a level worth a test
 # MacKinnon (1994), p values of the t statistic: Φ of a polynomial, below and above a joint
 _BELOW: Final = {"constant": (2.1659, 1.4412, 0.038269), "trend": (3.2512, 1.6047, 0.049588)}
@@ -65,7 +65,7 @@ def dickey_fuller(values: Floats, trend: bool = False, positions: Ints | None = 
 
 
 def trending_levels(y: Floats, X: Floats) -> tuple[float, dict[int, float]]:
-    """P values of the test for y and for the columns of X that wander as y does; none if y does not.
+    """P values of the test for y and for the columns of X that look non-stationary too; none if y does not.
 
     A regression of one wandering level on another finds relations that are not there.
     """

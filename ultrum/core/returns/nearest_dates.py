@@ -117,8 +117,8 @@ def _dates_of(left: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
         return left[on], left
     if by:
         raise AlignmentError(f"by='{by}' needs a table on the left.")
-    said = left.index if isinstance(left, pd.Series) else left
-    dates = pd.DatetimeIndex(days_in(said, on).astype("datetime64[s]"))
+    labels = left.index if isinstance(left, pd.Series) else left
+    dates = pd.DatetimeIndex(days_in(labels, on).astype("datetime64[s]"))
     return dates, pd.DataFrame({on: dates})
 
 

@@ -99,7 +99,7 @@ def adjust_prices(
     growth[rows, columns] *= 1.0 + paid[rows, columns] / prices.block[rows, columns]
     shares = np.cumprod(growth, axis=0)
     income = "total" if dividends is not None else prices.metadata[0].income or "price"
-    said = [
+    adjusted = [
         word
         for word, table in (
             ("dividends", dividends),
@@ -113,7 +113,7 @@ def adjust_prices(
         a.stepped(
             "adjust prices",
             {"income": income},
-            with_=", ".join(said) or "nothing",
+            with_=", ".join(adjusted) or "nothing",
             events_outside_the_prices=outside.get(a.name),
         )
         for a in prices.metadata
@@ -156,7 +156,7 @@ def unused_events(metadata_list: Iterable[Metadata]) -> dict[str, int]:
 
 
 def check_measures(prices: SeriesTable) -> None:
-    """Refuse what is said to be no price."""
+    """Refuse series whose measure is not price."""
     for metadata in prices.metadata:
         if metadata.measure not in ("price", "index"):
             raise UnitError(

@@ -34,7 +34,7 @@ def flag_price_errors(prices: SeriesTable) -> pd.DataFrame:
         ``series date change looks_like``: a bad tick (a move of more than 36 % down or 57 % up that is taken
         back on the next day), a split (a move near 2, 3, 4, 5, 10, 20, 100 to 1 or the reverse that
         stays), or a jump beyond −70 % or +200 % that is neither. Smaller ratios, such as 3 to 2, cannot
-        be told from moves of the market.
+        be distinguished from moves of the market.
 
     Examples
     --------

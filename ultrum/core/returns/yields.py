@@ -34,7 +34,7 @@ def yield_to_return(
     frequency : str or Frequency, optional
         Frequency wanted; by default that of the yields.
     quoted : {"effective", "simple", "bond-equivalent", "discount", "continuous"}, optional
-        How the yield is quoted; by default what the series says of itself.
+        How the yield is quoted; by default the rule in the metadata.
 
     Returns
     -------
@@ -60,8 +60,7 @@ def yield_to_return(
     target = Frequency.parse(frequency or yields.frequency)
     if target < yields.frequency:
         raise FrequencyError(
-            f"{yields.names[0]} is {yields.frequency.name}; "
-            f"{target.name} returns cannot be had from it."
+            f"{yields.names[0]} is {yields.frequency.name}; it gives no {target.name} returns."
         )
     at_ends = to_frequency(yields, target, how="last") if target != yields.frequency else yields
     dated = target.code in "BD"

@@ -53,7 +53,7 @@ class Metadata:
     decimals : int, optional
         Digits after the point that the source publishes.
     notes : tuple of str
-        What the source says of some observations, such as how many are provisional.
+        Notes of the source on observations, such as how many are provisional.
     trail : tuple of Step
         Where the numbers came from, first step first.
     """
@@ -139,7 +139,7 @@ def check_facts(facts: Iterable[str]) -> None:
 
 
 def step_of(action: str, **settings: Any) -> Step:
-    """A step with the settings that were said."""
+    """A step with the settings that were given."""
     return Step(action, tuple((k, str(v)) for k, v in settings.items() if v is not None))
 
 

@@ -70,7 +70,7 @@ def p_equals(value: float) -> str:
 
 
 class _HasBasis(Protocol):
-    """A result that is a table, and says in words what it rests on."""
+    """A result that is a table, with its basis in words."""
 
     @property
     def basis(self) -> str:

@@ -176,7 +176,7 @@ class TimeSeries:
 class SeriesTable:
     """Many series of one frequency as a block of T rows and N columns, with N descriptors.
 
-    ``causes`` says why values are missing where that is known: for each series, period ordinals
+    ``causes`` gives the known reasons for missing values: for each series, period ordinals
     and the reason, such as ``stale price``. ``dropped`` counts observations of each series that a panel
     left out, by cause; estimates report them.
     """

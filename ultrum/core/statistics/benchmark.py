@@ -88,7 +88,7 @@ def compare_to_benchmark(
     if not on and ends[1] < ends[0]:
         raise AlignmentError(
             f"{benchmark.name} ends at {period_label(ends[1])}, before {x.name} "
-            f"({period_label(ends[0])}). Fetch it anew, or "
+            f"({period_label(ends[0])}). Fetch it again, or "
             f"say on='{period_label(ends[1])}'."
         )
     both = levels.dropna()

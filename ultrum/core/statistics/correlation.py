@@ -88,8 +88,8 @@ def correlations(
         )
     rolled = _rolling(frame, window, table.frequency) if window else pd.DataFrame()
     lost = len(table.index) - len(frame)
-    said = f"{rows} rows" + (f", {lost} not whole left out" if lost else "")
-    basis = "; ".join([f"{table.frequency.name}, {span_of(frame.index)}, {said}", *warnings])
+    sample = f"{rows} rows" + (f", {lost} not whole left out" if lost else "")
+    basis = "; ".join([f"{table.frequency.name}, {span_of(frame.index)}, {sample}", *warnings])
     return Correlations(
         _square(matrix, table.names),
         basis,

@@ -61,10 +61,10 @@ def portfolio(
             f"The assets are in {' and '.join(currencies)}; bring their prices to one currency with to_currency."
         )
     targets = _targets(table, weights)
-    anew = _rebalancing(table, rebalance)
-    made = _held(table.block, targets, anew)
+    rebalanced = _rebalancing(table, rebalance)
+    made = _held(table.block, targets, rebalanced)
     missing = int((~np.isfinite(table.block)).sum())
-    said = (
+    description = (
         weights
         if isinstance(weights, str)
         else "market values"
@@ -75,7 +75,7 @@ def portfolio(
     metadata = metadata.stepped(
         "portfolio",
         of=len(table.names),
-        weights=said,
+        weights=description,
         rebalance=rebalance,
         returns_missing=missing or None,
     )
@@ -118,14 +118,14 @@ def _targets(table: SeriesTable, weights: str | Mapping[str, float] | SeriesTabl
 
 
 def _rebalancing(table: SeriesTable, rebalance: str) -> Bools:
-    """Rows at whose start weights are set anew."""
+    """Rows at whose start the portfolio is rebalanced."""
     if rebalance == "every period":
         return np.ones(len(table.index), dtype=bool)
-    anew = np.zeros(len(table.index), dtype=bool)
-    if len(anew):
-        anew[0] = True
+    rebalanced = np.zeros(len(table.index), dtype=bool)
+    if len(rebalanced):
+        rebalanced[0] = True
     if rebalance == "never":
-        return anew
+        return rebalanced
     months = months_in(rebalance)
     if not months:
         raise UnitError(
@@ -134,16 +134,16 @@ def _rebalancing(table: SeriesTable, rebalance: str) -> Bools:
     since = (
         table.frequency.starts(table.ordinals).astype("datetime64[M]").astype(np.int64) // months
     )
-    return np.asarray(anew | np.append(False, np.diff(since) != 0)[: len(anew)])
+    return np.asarray(rebalanced | np.append(False, np.diff(since) != 0)[: len(rebalanced)])
 
 
-def _held(block: Floats, targets: Floats, anew: Bools) -> Floats:
+def _held(block: Floats, targets: Floats, rebalanced: Bools) -> Floats:
     """Returns of what is held, weights drifting between the days they are set."""
     made = np.full(len(block), np.nan)
     held = np.zeros(block.shape[1])
     for row, values in enumerate(block):
         there = np.isfinite(values)
-        if anew[row] or not held.any():
+        if rebalanced[row] or not held.any():
             held = np.where(np.isfinite(targets[row]), targets[row], 0.0)
         share = np.where(there, held, 0.0)
         total = share.sum()

@@ -194,7 +194,7 @@ def _money_weighted(costs: Floats, years: Floats, value: float) -> float:
     edges = np.concatenate([np.linspace(-0.999, 1.0, 60), np.geomspace(1.1, 1e4, 60)])
     signs = np.sign([_short(e) for e in edges])
     turns = np.flatnonzero(signs[1:] * signs[:-1] <= 0)
-    if len(turns) != 1:  # none, or several: no rate says it
+    if len(turns) != 1:  # none, or several: no single rate exists
         return np.nan
     low, high = edges[turns[0]], edges[turns[0] + 1]
     import scipy.optimize  # slow to import, and needed here alone

@@ -16,7 +16,7 @@ from ultrum.errors import UnitError
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Described(TableInNotebooks):
-    """A table with the sentence that says what it is of.
+    """A table with a sentence on its basis.
 
     Attributes
     ----------

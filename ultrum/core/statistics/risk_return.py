@@ -46,7 +46,7 @@ def risk_return(
         (√P·s), ``variance`` (P·s²), ``deviation`` (s, a period; all with n − 1), ``excess_per_risk`` and
         its ``error``, ``skewness``, ``kurtosis`` (3 for a normal), ``worst`` and ``worst_period``,
         ``drawdown``, ``positive`` (share of periods above zero), ``periods``, ``first``, ``last``. Excess
-        returns are compounded alone, which is no growth that a holder had; the basis says so.
+        returns are compounded alone, which is not a growth that a holder had; the basis states it.
 
     Notes
     -----

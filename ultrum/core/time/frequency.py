@@ -246,7 +246,7 @@ class Frequency:
 
     @property
     def _pandas_shift(self) -> int:
-        """Our ordinal of the first period less pandas' own, so that each can be had from other."""
+        """Our ordinal of the first period less pandas' own, so that each gives the other."""
         return _pandas_shift_of(self)
 
 

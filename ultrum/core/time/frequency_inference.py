@@ -16,7 +16,7 @@ _FIT: Final = 0.9  # share of dates that must stand so
 
 
 def infer_frequency(index: pd.Index) -> Frequency:
-    """Frequency an index shows: a PeriodIndex says it, dates show it by their spacing."""
+    """Frequency of an index: that of a PeriodIndex, or the spacing of dates."""
     if isinstance(index, pd.PeriodIndex):
         if index.freqstr == "6M":
             return _half_years(index)

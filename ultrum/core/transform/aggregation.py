@@ -224,7 +224,7 @@ def to_bars(
 
 
 def default_method(metadata: Metadata) -> str:
-    """How a series is brought to a lower frequency when nothing is said."""
+    """How a series is converted to a lower frequency by default."""
     method = _BY_MEASURE.get(metadata.measure)
     if method is None and metadata.measure in ("index", "rate", ""):
         method = _BY_TIMING.get(metadata.timing)
@@ -232,7 +232,7 @@ def default_method(metadata: Metadata) -> str:
         method = "sum"
     if method is None:
         raise UnitError(
-            f"{metadata.name}: nothing says whether to sum, average or take the last "
+            f"{metadata.name}: its metadata do not show whether to sum, average or take the last "
             f"(measure '{metadata.measure}', timing '{metadata.timing}'). Say how='last', 'mean' or 'sum'."
         )
     return method

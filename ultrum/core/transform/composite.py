@@ -97,7 +97,8 @@ def composite(
     for metadata in table.metadata:
         if metadata.measure in ("price", "index", "stock"):
             raise UnitError(
-                f"{metadata.name} is a level ({metadata.measure}), whose mean says little; take its growth first."
+                f"{metadata.name} is a level ({metadata.measure}), whose mean is not meaningful; "
+                "take its growth first."
             )
     signs = np.array([float((orient or {}).get(n, 1)) for n in table.names])
     if not np.isin(signs, (-1.0, 1.0)).all():
@@ -156,8 +157,8 @@ def _gauge(
     )
 
 
-def _check_names(table: SeriesTable, said: Mapping[str, float] | None, word: str) -> None:
-    unknown = [n for n in said or {} if n not in table.names]
+def _check_names(table: SeriesTable, given: Mapping[str, float] | None, word: str) -> None:
+    unknown = [n for n in given or {} if n not in table.names]
     if unknown:
         raise UnitError(
             f"{word} names '{unknown[0]}', which is none of the parts: {', '.join(table.names)}."

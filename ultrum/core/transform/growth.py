@@ -72,9 +72,9 @@ def growth(
         )
         grown = _annualise(grown, 1.0 / lag, kind)
     facts = {"measure": "rate", "unit": "decimal", "currency": "", "base_period": ""}
-    said = annualised or None
+    noted = annualised or None
     metadata_list = [
-        a.stepped("growth", facts, over=over, kind=kind, annualised=said) for a in x.metadata
+        a.stepped("growth", facts, over=over, kind=kind, annualised=noted) for a in x.metadata
     ]
     return SeriesTable.from_arrays(grown, x.index[rows], metadata_list)
 

@@ -38,7 +38,7 @@ def innovations(
         Akaike 1974).
     sample : {"all", "expanding"}
         ``"all"`` estimates once, with hindsight. ``"expanding"`` forecasts each period from an
-        autoregression on what was known the period before, chosen and estimated anew each time.
+        autoregression on what was known the period before, chosen and estimated again each time.
     min_obs : int
         Values the first expanding estimate has.
 
@@ -69,8 +69,10 @@ def innovations(
         if metadata.measure in ("price", "index", "stock", "quote"):
             raise UnitError(f"{name} is a level ({metadata.measure}); take its growth first.")
         values, lags = _of_one(x[name], most_lags, criterion, sample, min_obs)
-        said = metadata.stepped("innovations", lags=lags, criterion=criterion, sample=sample)
-        made.append(TimeSeries.from_arrays(values, x.index, said))
+        metadata_after = metadata.stepped(
+            "innovations", lags=lags, criterion=criterion, sample=sample
+        )
+        made.append(TimeSeries.from_arrays(values, x.index, metadata_after))
     return SeriesTable.of(made)
 
 
@@ -92,7 +94,7 @@ def _of_one(
         design = lagged[used, : order + 1]
         found[used] = values[used] - design @ coefficients(design, values[used])
         return found[rows], order
-    return _expanding(values, lagged, most, criterion, min_obs)[rows], "chosen anew each period"
+    return _expanding(values, lagged, most, criterion, min_obs)[rows], "chosen again each period"
 
 
 def _on_calendar(series: TimeSeries) -> tuple[Floats, Ints]:

@@ -53,7 +53,7 @@ def fill(
     *,
     limit: int | None = None,
 ) -> SeriesTable:
-    """Missing values from the one before or after; how many is said on the trail.
+    """Missing values from the one before or after; the trail counts them.
 
     Parameters
     ----------

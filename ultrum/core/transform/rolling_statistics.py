@@ -130,8 +130,8 @@ def bands(x: SeriesLike, window: int | str = 20, *, width: float = 2.0) -> Serie
         for column, metadata in enumerate(middle.metadata):
             label = name if single else f"{metadata.name} {name}"
             facts = {"name": label, "title": f"{metadata.heading}, {name} of band"}
-            said = metadata.stepped("bands", facts, window=window, width=width)
-            parts.append(TimeSeries.from_arrays(values[:, column].copy(), x.index, said))
+            metadata_after = metadata.stepped("bands", facts, window=window, width=width)
+            parts.append(TimeSeries.from_arrays(values[:, column].copy(), x.index, metadata_after))
     return SeriesTable.of(parts)
 
 

@@ -107,7 +107,7 @@ def spells(x: SeriesLike, condition: str, *, min_length: int = 1) -> pd.DataFram
     -------
     DataFrame
         A row a spell: ``start end length depth deepest open``. Depth is the farthest from the level, in
-        the unit of the series, and ``deepest`` its period; ``open`` says that it had not ended with the
+        the unit of the series, and ``deepest`` its period; ``open`` marks one that had not ended with the
         data. A missing value ends a spell. Of a table, with the column ``series`` first.
 
     Examples
@@ -120,15 +120,15 @@ def spells(x: SeriesLike, condition: str, *, min_length: int = 1) -> pd.DataFram
     if not isinstance(x, TimeSeries):
         parts = [spells(x[n], condition, min_length=min_length).assign(series=n) for n in x.names]
         return pd.concat(parts, ignore_index=True)[["series", *_COLUMNS]]
-    said = condition_of(condition, x)
+    parsed = condition_of(condition, x)
     values = x.values.to_numpy(dtype=np.float64)
     rows = [
-        _row(x, values, first, last, said)
-        for first, last in _stretches(said.holds(values), x)
+        _row(x, values, first, last, parsed)
+        for first, last in _stretches(parsed.holds(values), x)
         if last - first + 1 >= min_length
     ]
     table = pd.DataFrame(rows, columns=_COLUMNS)
-    table.attrs.update(condition=said.words, level=said.level, series=x.name)
+    table.attrs.update(condition=parsed.words, level=parsed.level, series=x.name)
     return table
 
 
@@ -151,10 +151,12 @@ def _stretches(holds: Bools, x: TimeSeries) -> list[tuple[int, int]]:
     return list(zip(firsts.tolist(), lasts.tolist(), strict=True))
 
 
-def _row(x: TimeSeries, values: Floats, first: int, last: int, said: Condition) -> list[object]:
+def _row(
+    x: TimeSeries, values: Floats, first: int, last: int, condition: Condition
+) -> list[object]:
     inside = values[first : last + 1]
-    at = int(np.argmin(inside) if said.downward else np.argmax(inside))
+    at = int(np.argmin(inside) if condition.downward else np.argmax(inside))
     known = np.flatnonzero(np.isfinite(values))[-1]
     labels = [period_label(x.index[row]) for row in (first, last, first + at)]
-    depth = abs(float(inside[at]) - said.level)
+    depth = abs(float(inside[at]) - condition.level)
     return [labels[0], labels[1], last - first + 1, depth, labels[2], bool(last == known)]

@@ -76,9 +76,9 @@ def splice(
     """
     if len(parts) < 2:
         raise AlignmentError("A splice needs at least two parts.")
-    for word, said, known in (("link", link, LINKS), ("prefer", prefer, ("last", "first"))):
-        if said not in known:
-            raise UnitError(f"{word}='{said}' is not known; {one_of(said, known)}")
+    for word, choice, known in (("link", link, LINKS), ("prefer", prefer, ("last", "first"))):
+        if choice not in known:
+            raise UnitError(f"{word}='{choice}' is not known; {one_of(choice, known)}")
     for part in parts[1:]:
         check_same(_comparable(parts[0], link), _comparable(part, link), "spliced with")
     ranked = parts[::-1] if prefer == "last" else parts
@@ -164,13 +164,13 @@ def _refuse_disagreement(
     worst = int(np.argmax(np.abs(gaps)))
     amount = f"{gaps[worst]:+.4g}" if link == "difference" else f"{100 * gaps[worst]:+.2f} %"
     limit = f"{tolerance:g}" if link == "difference" else f"{100 * tolerance:g} %"
-    mends = {"level": "link='ratio' or 'difference'", "ratio": "link='difference'"}.get(
+    fixes = {"level": "link='ratio' or 'difference'", "ratio": "link='difference'"}.get(
         link, "other parts"
     )
     raise AlignmentError(
         f"{part.name} and {chosen.name} disagree beyond {limit} in {int(wrong.sum())} of {len(shared)} shared "
         f"periods, most in {period_label(shared[worst])}: {values[shared[worst]]:.6g} against "
-        f"{theirs[worst]:.6g} ({amount}). Look at both, take {mends}, or a wider tolerance."
+        f"{theirs[worst]:.6g} ({amount}). Look at both, take {fixes}, or a wider tolerance."
     )
 
 

@@ -138,18 +138,18 @@ def step_fault(step: Any) -> str:
     """
     if not isinstance(step, Mapping) or len(step) != 1:
         return f"A step has one name, such as {{growth = {{over = 'P1Y'}}}}; not {step}."
-    name, said = next(iter(step.items()))
+    name, settings = next(iter(step.items()))
     if name not in _STEPS:
         return f"No step '{name}'; {one_of(str(name), _STEPS)}"
     known = _settings_of(name)
-    for word in said if isinstance(said, Mapping) else ():
+    for word in settings if isinstance(settings, Mapping) else ():
         if word not in known:
             return f"Step '{name}' has no setting '{word}'; {one_of(str(word), known)}"
     return ""
 
 
 def parse_step(text: str) -> dict[str, Any]:
-    """A step said in one word, as on a command line: ``growth=P1Y`` or ``rolling=12,how=deviation``.
+    """A step in one word, as on a command line: ``growth=P1Y`` or ``rolling=12,how=deviation``.
 
     Raises
     ------
@@ -218,9 +218,9 @@ def apply_steps(
     for step in steps:
         if fault := step_fault(step):
             raise UnitError(fault)
-        name, said = next(iter(step.items()))
+        name, given = next(iter(step.items()))
         known = _STEPS[name]
-        settings = dict(said) if isinstance(said, Mapping) else {known.main: said}
+        settings = dict(given) if isinstance(given, Mapping) else {known.main: given}
         for other in known.others:
             if other in settings:
                 settings[other] = _found(settings[other], find, name)
@@ -233,15 +233,15 @@ def apply_steps(
     return series.sample(start) if start else series
 
 
-def _found(said: Any, find: Finder | None, name: str) -> Any:
+def _found(value: Any, find: Finder | None, name: str) -> Any:
     """The series that a step names, or several."""
-    if isinstance(said, list | tuple):
-        return [_found(one, find, name) for one in said]
-    if not isinstance(said, str):
-        return said
+    if isinstance(value, list | tuple):
+        return [_found(one, find, name) for one in value]
+    if not isinstance(value, str):
+        return value
     if find is None:
-        raise UnitError(f"Step '{name}' needs the series '{said}', which cannot be had here.")
-    return find(said)
+        raise UnitError(f"Step '{name}' needs the series '{value}', which is unavailable here.")
+    return find(value)
 
 
 def _settings_of(name: str) -> list[str]:

@@ -61,8 +61,13 @@ def _structure(
          "values": [{"id": c, "name": n} for c, n in codes.items()]}
         for i, (name, (title, codes)) in enumerate(flow.dimensions.items())
     ]  # fmt: skip
-    said = [{"id": p, "name": p} if version == "1.0.0" else {"value": p} for p in periods]
-    time = {"id": "TIME_PERIOD", "name": "Period", "keyPosition": len(dimensions), "values": said}
+    entries = [{"id": p, "name": p} if version == "1.0.0" else {"value": p} for p in periods]
+    time = {
+        "id": "TIME_PERIOD",
+        "name": "Period",
+        "keyPosition": len(dimensions),
+        "values": entries,
+    }
     attributes = [_attribute(flow, a, own, version) for a, own in values.items()]
     related: dict[str, Any] = (
         {"primaryMeasure": "OBS_VALUE"} if version == "1.0.0" else {"observation": {}}
@@ -91,7 +96,7 @@ def _attribute(flow: Flow, name: str, values: Sequence[str], version: str) -> di
         "name": name.replace("_", " ").capitalize(),
         "relationship": {"dimensions": list(flow.dimensions)},
     }
-    said = [{"name": v} if version == "1.0.0" else {"value": v} for v in values]
-    if said or version == "1.0.0":
-        entry["values"] = said
+    entries = [{"name": v} if version == "1.0.0" else {"value": v} for v in values]
+    if entries or version == "1.0.0":
+        entry["values"] = entries
     return entry

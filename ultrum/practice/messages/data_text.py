@@ -18,12 +18,12 @@ def data_csv(
     writer = csv.writer(text, lineterminator="\n")
     leading = ["DATAFLOW"] if version == "1.0.0" else ["STRUCTURE", "STRUCTURE_ID", "ACTION"]
     name = f"{AGENCY}:{flow.id}({VERSION})"
-    said = [name] if version == "1.0.0" else ["dataflow", name, "I"]
+    leading_cells = [name] if version == "1.0.0" else ["dataflow", name, "I"]
     writer.writerow(
         [*leading, *flow.dimensions, "TIME_PERIOD", "OBS_VALUE", *SERIES_ATTRIBUTES, "OBS_STATUS"]
     )
     for key, rows in series:
-        head = [*said, *key.split(".")]
+        head = [*leading_cells, *key.split(".")]
         facts = [facts_of(flow, key).get(a, "") for a in SERIES_ATTRIBUTES]
         if not with_data:
             writer.writerow([*head, "", "", *facts, ""])

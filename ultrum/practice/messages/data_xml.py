@@ -45,11 +45,11 @@ def _specific(flow: Flow, series: Sequence[Series], with_data: bool) -> bytes:
         facts = {k: v for k, v in facts_of(flow, key).items() if k in SERIES_ATTRIBUTES}
         element = add(dataset, "Series", **codes, **facts)
         for period, value, status in _observations(rows, with_data):
-            said = {
+            attributes = {
                 "TIME_PERIOD": period,
                 **({"OBS_VALUE": number(value)} if value == value else {}),  # noqa: PLR0124
             }
-            add(element, "Obs", **said, OBS_STATUS=status)
+            add(element, "Obs", **attributes, OBS_STATUS=status)
     return written(root)
 
 
@@ -71,8 +71,8 @@ def _generic(flow: Flow, series: Sequence[Series], with_data: bool) -> bytes:
     return written(root)
 
 
-def _pairs(parent: Any, said: dict[str, str]) -> None:
-    for name, value in said.items():
+def _pairs(parent: Any, pairs: dict[str, str]) -> None:
+    for name, value in pairs.items():
         add(parent, "gen:Value", id=name, value=value)
 
 

@@ -60,8 +60,8 @@ def coverage_timeline(panel: Panel, *, ax: Axes | None = None) -> Axes:
     cost = f"; {dear} alone costs {table['costs'].max()} rows" if dear else ""
     left = len(panel.coverage) - len(table)
     others = f"{left} series that lack less are left out" if left else ""
-    said = f"{panel.frequency.name}, {span_of(panel.assets.index)} (shaded){cost}"
-    foot(ax, said, "white marks are gaps", others)
+    sample = f"{panel.frequency.name}, {span_of(panel.assets.index)} (shaded){cost}"
+    foot(ax, sample, "white marks are gaps", others)
     return ax
 
 

@@ -72,10 +72,10 @@ def beta_path(
     'Beta of MRWG as a random walk'
     """
     if isinstance(betas, RollingFit):
-        path, said = betas.interval(asset, term, level), betas.basis
+        path, basis = betas.interval(asset, term, level), betas.basis
         title = f"{headed(term or _first(betas))} beta of {asset} in moving windows"
     else:
-        path, said = betas.interval(asset, level), betas.basis
+        path, basis = betas.interval(asset, level), betas.basis
         kind = (
             "as a random walk"
             if isinstance(betas, FilteredBetas)
@@ -100,7 +100,7 @@ def beta_path(
     ax.set_ylabel("beta")
     ax.set_title(title)
     ax.legend(loc="best", fontsize=9)
-    foot(ax, span_of(path.dropna().index), said, source=source)
+    foot(ax, span_of(path.dropna().index), basis, source=source)
     return ax
 
 
@@ -218,8 +218,8 @@ def sensitivity(made: BetaSensitivity, *, source: str = "", ax: Axes | None = No
                     textcoords="offset points", ha="right", fontsize=9, color=INK)  # fmt: skip
     _mark_choices(ax, table, options, own)
     ax.set_title(f"Beta of {made.asset} under {len(table)} combinations of choices")
-    said = f"bars: 95 % intervals, {errors_said(made.errors)}"
-    foot(ax, f"data to {period_label(made.end)}", said, source=source)
+    bars = f"bars: 95 % intervals, {errors_said(made.errors)}"
+    foot(ax, f"data to {period_label(made.end)}", bars, source=source)
     return ax
 
 

@@ -193,7 +193,7 @@ def growth_of_one(x: SeriesTable | TimeSeries, *, title: str = "", ax: Axes | No
     table = x.as_table() if isinstance(x, TimeSeries) else x
     if len(table.names) > len(LINES):
         raise UnitError(
-            f"{len(table.names)} lines cannot be told apart; draw at most {len(LINES)}."
+            f"{len(table.names)} lines cannot be distinguished; draw at most {len(LINES)}."
         )
     ax = axes_for(ax)
     for number, name in enumerate(table.names):
@@ -239,12 +239,12 @@ def under_water(made: Drawdowns, *, name: str = "", ax: Axes | None = None) -> A
     ax.set_ylim(top=0)
     ax.set_ylabel("below the highest so far, %")
     worst = made.table[made.table["series"] == name].head(1)
-    said = (
+    subtitle = (
         ""
         if worst.empty
         else f": {100 * worst['depth'].iloc[0]:.0f} % at worst, {worst['trough'].iloc[0]}"
     )
-    ax.set_title(f"Drawdowns of {name}{said}")
+    ax.set_title(f"Drawdowns of {name}{subtitle}")
     foot(ax, made.in_percent)
     return ax
 
@@ -283,7 +283,7 @@ def correlation_grid(made: Correlations, *, ax: Axes | None = None) -> Axes:
     ax.set_title(f"Correlations of {count} series")
     pairs = np.unique(made.counts.to_numpy()[~np.eye(count, dtype=bool)])
     span = f"{pairs[0]}" if len(pairs) == 1 else f"{pairs[0]} to {pairs[-1]}"
-    grey = "grey numbers: not told from zero at 5 %" if count <= 26 else ""
+    grey = "grey numbers: not different from zero at 5 %" if count <= 26 else ""
     foot(ax, made.basis, f"{span} periods a pair", grey)
     return ax
 

@@ -304,7 +304,7 @@ def _shade(ax: Axes, shade: Any, episodes: Episodes | None) -> None:
 
 
 def edge_of(label: Any, end: bool = False) -> Any:
-    """First or last moment of a period said by its name."""
+    """First or last moment of a period by its name."""
     if not end:
         return pd.Timestamp(parse_period(str(label))[1])
     return pd.Timestamp(last_day(str(label))) + pd.Timedelta(days=1)
@@ -356,7 +356,7 @@ def _factor(metadata: Metadata) -> float:
 
 
 def _unit(metadata: Metadata) -> str:
-    """What the axis says: the unit people read, and what the number is."""
+    """The axis label: the unit people read, and what the number is."""
     actions = [step.action for step in metadata.trail]
     if metadata.measure == "score":
         made = {"standardised", "composite"} & set(actions)

@@ -8,7 +8,7 @@ from typing import Final
 
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.errors import SourceError, warn_user
-from ultrum.sources.delivery import Address, Delivery
+from ultrum.sources.download import Address, Download
 from ultrum.sources.sdmx.observations import decode
 from ultrum.sources.sdmx.queries import EVERYTHING, REST, FlowName, Paths, Span
 from ultrum.sources.sdmx.raw_series import RawSeries
@@ -23,7 +23,7 @@ from ultrum.sources.sdmx.structures import (
     read_structure,
 )
 
-Obtain = Callable[[str, str], Delivery]
+Obtain = Callable[[str, str], Download]
 _DATA: Final = "application/vnd.sdmx.data+"
 _FORMATS: Final = {
     "csv": (f"{_DATA}csv;version=1.0.0", f"{_DATA}csv;version=2.0.0"),
@@ -74,7 +74,7 @@ class SdmxSource:
         Its name in addresses.
     obtain : callable
         Takes a path below the service's entry point and the media types wanted, and gives the
-        delivery: from the network, or from the vault.
+        download: from the network, or from the vault.
     format : {"csv", "csv2", "json", "json2", "xml", "xml generic"}
         Data format to prefer; the answer's own bytes decide how it is read.
     rest : {"", "2.1", "3.0"}
@@ -128,7 +128,7 @@ class SdmxSource:
         return self._typed(raw, flow, structure)
 
     def _typed(self, raw: Sequence[RawSeries], flow: str, structure: Structure) -> list[TimeSeries]:
-        """Every series that can be read; of those that cannot a warning tells why, unless none can."""
+        """Every series that can be read; a warning lists those that cannot, unless none can."""
         found: list[TimeSeries] = []
         faults: list[SourceError] = []
         for one in raw:

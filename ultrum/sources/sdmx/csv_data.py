@@ -105,10 +105,10 @@ def _one_series(
     plain = "".join([v for v in values if v not in _MISSING])
     if "" in labels or not _NUMBER(plain) or any('"' in t for t in labels):
         return None
-    said = {n: _code(c) for n, c in zip(header, cells, strict=True) if n not in _ABOUT_THE_ROW}
-    key = ".".join(said[d] for d in dimensions)
+    codes = {n: _code(c) for n, c in zip(header, cells, strict=True) if n not in _ABOUT_THE_ROW}
+    key = ".".join(codes[d] for d in dimensions)
     numbers = np.array([np.nan if v in _MISSING else float(v) for v in values])
-    own = {n: c for n, c in said.items() if c and n not in (*dimensions, _TIME, _VALUE)}
+    own = {n: c for n, c in codes.items() if c and n not in (*dimensions, _TIME, _VALUE)}
     return RawSeries(key, labels, np.arange(len(labels)), numbers, own)
 
 
@@ -137,7 +137,7 @@ def _code(text: str) -> str:
 
 
 def _turns(column: Any) -> Ints:
-    """Rows at which a column says something else than the row before."""
+    """Rows at which a column differs from the row before."""
     changed = pc.not_equal(column.slice(1), column.slice(0, len(column) - 1))
     return np.flatnonzero(changed.to_numpy()) + 1
 
@@ -154,13 +154,13 @@ def _series(table: pa.Table, header: Sequence[str], dimensions: Sequence[str]) -
     groups = _groups(edges, keys, table.num_rows)
     periods, labels = _coded(table[_TIME])
     values = table[_VALUE].to_numpy()
-    said = np.array([t != "" for t in labels])[periods]
-    whole = bool(said.all())
+    labelled = np.array([t != "" for t in labels])[periods]
+    whole = bool(labelled.all())
     others = {h: turns[h] for h in turns if h not in dimensions}
     heads = {h: table[h].take([int(g[0]) for g in groups.values()]).to_pylist() for h in others}
     found = []
     for place, (key, rows) in enumerate(groups.items()):
-        kept = rows if whole else rows[said[rows]]
+        kept = rows if whole else rows[labelled[rows]]
         torn = [h for h, at in others.items() if _inside(at, rows)]
         fixed = {h: _code(heads[h][place]) for h in others if h not in torn and heads[h][place]}
         varying = {h: [_code(t) for t in table[h].take(kept).to_pylist()] for h in torn}

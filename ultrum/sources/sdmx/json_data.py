@@ -173,14 +173,14 @@ def _named(listed: Sequence[Part], places: Sequence[Any]) -> dict[str, str]:
 
 
 def _value(attribute: Part, place: Any) -> str:
-    """What an attribute says: the value at a place, or the value itself."""
+    """The value of an attribute: at a position of its code list, or the value itself."""
     if place is None:
         return ""
     values = attribute.get("values") or []
     if isinstance(place, int) and not isinstance(place, bool) and values:
         return _code(values[place])
-    said = place[0] if isinstance(place, list) and place else place
-    return str(next(iter(said.values()), "")) if isinstance(said, dict) else str(said)
+    value = place[0] if isinstance(place, list) and place else place
+    return str(next(iter(value.values()), "")) if isinstance(value, dict) else str(value)
 
 
 def _code(value: Any) -> str:

@@ -107,8 +107,8 @@ class Paths:
                 "c[TIME_PERIOD]": "+".join(b for b in bounds if b), "updatedAfter": span.updated_after,
                 "lastNObservations": str(span.last or ""), **_detail30(detail), **_filters(key, dimensions),
             }  # fmt: skip
-        said = {name: value for name, value in query.items() if value}
-        return f"{path}?{urlencode(said, safe='[]:,')}" if said else path
+        parameters = {name: value for name, value in query.items() if value}
+        return f"{path}?{urlencode(parameters, safe='[]:,')}" if parameters else path
 
     def _flow(self, flow: FlowName) -> str:
         return flow.id if flow.agency == "all" else f"{flow.agency},{flow.id},{flow.version}"

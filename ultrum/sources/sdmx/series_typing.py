@@ -118,7 +118,7 @@ def to_parts(
     if (steps <= 0).any():
         order = np.argsort(ordinals, kind="stable")
         ordinals, values = ordinals[order], values[order]
-        varying = {name: [said[i] for i in order] for name, said in varying.items()}
+        varying = {name: [column[i] for i in order] for name, column in varying.items()}
         _refuse_repeats(ordinals, frequency, address)
     whole = raw.attributes.get("OBS_STATUS", "A")
     if whole != "A":
@@ -155,11 +155,11 @@ def _pieces(varying: Mapping[str, Sequence[str]], count: int) -> list[tuple[slic
     """Stretches of observations with one definition, and the attributes of each."""
     cuts = {i for i, s in enumerate(varying.get("OBS_STATUS", [])) if s == BREAK and i}
     changing = {name: varying[name] for name in _SPLITTING if name in varying}
-    for said in changing.values():
-        cuts |= {i for i in range(1, count) if said[i] != said[i - 1]}
+    for values in changing.values():
+        cuts |= {i for i in range(1, count) if values[i] != values[i - 1]}
     edges = itertools.pairwise([0, *sorted(cuts), count])
     return [
-        (slice(low, high), {name: said[low] for name, said in changing.items()})
+        (slice(low, high), {name: values[low] for name, values in changing.items()})
         for low, high in edges
     ]
 
@@ -202,8 +202,8 @@ def _describe(
 
 
 def _scale(facts: Mapping[str, str]) -> int:
-    said = facts.get("UNIT_MULT") or "0"
-    return int(said) if re.fullmatch(r"-?\d{1,2}", said) else 0
+    multiplier = facts.get("UNIT_MULT") or "0"
+    return int(multiplier) if re.fullmatch(r"-?\d{1,2}", multiplier) else 0
 
 
 def _in_units(

@@ -31,7 +31,7 @@ def message_of_fault(body: bytes) -> str:
     Examples
     --------
     >>> message_of_fault(b'{"errors": [{"code": 140, "title": "Syntax"}]}')
-    "the service does not understand the query. Check the key and the periods. It said: 'Syntax' (140)"
+    "the service does not understand the query. Check the key and the periods. Its message: 'Syntax' (140)"
     """
     start = body[:4096].removeprefix(b"\xef\xbb\xbf").lstrip()
     if start.startswith(b"{") and b'"errors"' in body[:200_000]:
@@ -41,10 +41,12 @@ def message_of_fault(body: bytes) -> str:
     return ""
 
 
-def in_words(code: int, said: str) -> str:
+def in_words(code: int, text: str) -> str:
     """A code of the standard and the service's own words as one sentence."""
     meaning = MEANINGS.get(code) or MEANINGS.get(code // 100 * 100, "the service refused.")
-    return f"{meaning} It said: '{said.strip()[:200]}' ({code})" if said else f"{meaning} ({code})"
+    return (
+        f"{meaning} Its message: '{text.strip()[:200]}' ({code})" if text else f"{meaning} ({code})"
+    )
 
 
 def _of_json(body: bytes) -> str:
@@ -67,5 +69,5 @@ def _of_json(body: bytes) -> str:
 def _of_xml(body: bytes) -> str:
     text = body[:20_000].decode("utf-8", "replace")
     code = re.search(r"\bcode=[\"'](\d+)[\"']", text)
-    said = re.search(r"<(?:\w+:)?Text[^>]*>([^<]*)<", text)
-    return in_words(int(code[1]) if code else 0, said[1] if said else "")
+    text_element = re.search(r"<(?:\w+:)?Text[^>]*>([^<]*)<", text)
+    return in_words(int(code[1]) if code else 0, text_element[1] if text_element else "")

@@ -106,8 +106,8 @@ class _Reader:
         """Attributes of an observation, or what the children of a generic one say."""
         names, row = element.keys(), element.values()
         if not names:
-            said = _generic_observation(element)
-            names, row = list(said), list(said.values())
+            observation = _generic_observation(element)
+            names, row = list(observation), list(observation.values())
         if not self.headings or names != self.headings[-1]:
             self.headings.append(names)
             self.rows.append([])
@@ -147,11 +147,13 @@ class _Reader:
         )
 
     def _group(self, element: Any) -> None:
-        said = {k: v for k, v in element.attrib.items() if not k.startswith("{")}
-        if not any(d in said for d in self.dimensions):
-            said = _values(element.find("{*}GroupKey")) | _values(element.find("{*}Attributes"))
-        where = {d: said.pop(d) for d in self.dimensions if d in said}
-        self.groups.append((where, said))
+        attributes = {k: v for k, v in element.attrib.items() if not k.startswith("{")}
+        if not any(d in attributes for d in self.dimensions):
+            attributes = _values(element.find("{*}GroupKey")) | _values(
+                element.find("{*}Attributes")
+            )
+        where = {d: attributes.pop(d) for d in self.dimensions if d in attributes}
+        self.groups.append((where, attributes))
 
     def _of_dataset(self, element: Any) -> None:
         if _action(element).lower() == "delete":
@@ -173,24 +175,29 @@ class _Reader:
         columns = self._taken()
         names = list(columns)
         for row in zip(*columns.values(), strict=True):
-            said = dict(zip(names, row, strict=True))
-            key = ".".join(said.pop(d, "") for d in self.dimensions)
-            self.flat.setdefault(key, []).append(said)
+            values = dict(zip(names, row, strict=True))
+            key = ".".join(values.pop(d, "") for d in self.dimensions)
+            self.flat.setdefault(key, []).append(values)
         for key, records in self.flat.items():
             self._finish(key, {}, {n: [r.get(n, "") for r in records] for n in records[0]})
 
     def _completed(self, raw: RawSeries) -> RawSeries:
         codes = dict(zip(self.dimensions, raw.key.split("."), strict=False))
-        said: dict[str, str] = {
+        completed: dict[str, str] = {
             k: v for k, v in self.common.items() if k not in ("REPORTING_YEAR",)
         }
         for where, attributes in self.groups:
             if all(codes.get(d) == c for d, c in where.items()):
-                said.update(attributes)
-        if not said:
+                completed.update(attributes)
+        if not completed:
             return raw
         return RawSeries(
-            raw.key, raw.labels, raw.places, raw.values, {**said, **raw.attributes}, raw.varying
+            raw.key,
+            raw.labels,
+            raw.places,
+            raw.values,
+            {**completed, **raw.attributes},
+            raw.varying,
         )
 
 
@@ -208,16 +215,16 @@ def _numbers(texts: Sequence[str]) -> Floats:
 
 def _generic_observation(element: Any) -> dict[str, str]:
     """Key, period, value and attributes of an observation in the generic format."""
-    said: dict[str, str] = {}
+    observation: dict[str, str] = {}
     for child in element:
         kind = child.tag.rpartition("}")[2]
         if kind == "ObsDimension":
-            said[_TIME] = child.get("value")
+            observation[_TIME] = child.get("value")
         elif kind == "ObsValue":
-            said[_VALUE] = child.get("value")
+            observation[_VALUE] = child.get("value")
         else:
-            said.update(_values(child))
-    return said
+            observation.update(_values(child))
+    return observation
 
 
 def _generic_series(element: Any) -> dict[str, str]:

@@ -41,11 +41,11 @@ def named_bars(block: Block, where: str) -> Block:
             "above with dates of another frequency, name another column of dates: date_column=..."
         )
     names = ["date", *["time"] * (len(dated) - 1), *NAMES[: len(values)]]
-    said = (
+    bar_names = (
         "columns",
         f"bars without a header: {', '.join(NAMES[: len(values)])}; high is highest, low lowest",
     )
-    return replace(block, heading=Heading(names), decisions=[*block.decisions, said])
+    return replace(block, heading=Heading(names), decisions=[*block.decisions, bar_names])
 
 
 def _are_bars(block: Block, values: list[int]) -> bool:

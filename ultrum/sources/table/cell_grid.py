@@ -96,7 +96,7 @@ def shape_of(cell: Any) -> str:
 
 
 def is_empty(cell: Any) -> bool:
-    """Whether a cell says nothing."""
+    """Whether a cell is empty."""
     if isinstance(cell, str):
         return not cell or cell.isspace()
     return cell is None or (isinstance(cell, float) and cell != cell)  # noqa: PLR0124
@@ -115,7 +115,7 @@ def is_word(cell: Any) -> bool:
 
 
 def filled(row: Row) -> int:
-    """Number of cells up to the last that says something."""
+    """Number of cells up to the last that is not empty."""
     count = len(row)
     while count and is_empty(row[count - 1]):
         count -= 1

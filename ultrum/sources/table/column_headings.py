@@ -71,7 +71,7 @@ class Heading:
     names : list of str
         One for each column; empty for one that has no name and no values.
     titles, units : list of str
-        What more the heading says of each column.
+        Further text of the heading for each column.
     first_row : int
         Index of its first row in the grid; −1 if the names were given or made.
     line : int
@@ -107,7 +107,7 @@ def find_heading(
 ) -> Heading:
     """Heading of the table whose first row is ``first`` and whose dates stand in ``column``.
 
-    Returns one without names if none is there; bars may still be told by what they are.
+    Returns one without names if none is there; bars may still be identified by their values.
     """
     if given is not None:
         if len(given) != width:
@@ -159,10 +159,10 @@ def _could_name(row: Row, width: int, column: int, more: bool) -> bool:
     """Whether a row can name columns: as long as the table, and no data itself."""
     if looks_like_data(row, column):
         return False
-    said = [c for c in row if not is_empty(c)]
+    texts = [c for c in row if not is_empty(c)]
     if more:  # a row of groups, codes or titles over the names
-        return filled(row) <= width and len(row) >= width - 1 and len(said) >= 2
-    return filled(row) <= width and len(row) >= width - 1 and len(said) >= max(1, (width - 1) // 2)
+        return filled(row) <= width and len(row) >= width - 1 and len(texts) >= 2
+    return filled(row) <= width and len(row) >= width - 1 and len(texts) >= max(1, (width - 1) // 2)
 
 
 def looks_like_data(row: Row, column: int) -> bool:
@@ -220,7 +220,7 @@ def _units_row(padded: dict[int, list[str]], rows: Sequence[int]) -> int | None:
 
 
 def _gives_units(texts: Sequence[str]) -> bool:
-    """Whether every cell beside the first is a unit, or the first says that they are."""
+    """Whether every cell beside the first is a unit, or the first announces units."""
     if texts[0].lower() in _UNIT_LABELS:
         return True
     given = [t for t in texts[1:] if t]
@@ -245,8 +245,8 @@ def _unique_row(padded: dict[int, list[str]], naming: Sequence[int]) -> int | No
 
 
 def _complete(texts: Sequence[str]) -> bool:
-    said = [t for t in texts[1:] if t]
-    return len(said) == len(set(said)) and len(said) >= max(1, 0.8 * (len(texts) - 1))
+    filled = [t for t in texts[1:] if t]
+    return len(filled) == len(set(filled)) and len(filled) >= max(1, 0.8 * (len(texts) - 1))
 
 
 def _spread_right(texts: Sequence[str]) -> list[str]:

@@ -1,7 +1,7 @@
 """Units of columns: percent or decimals, index, price, currency.
 
-Every column gets an answer and a reason; a column of which nothing is said keeps its numbers as they
-are written and says so.
+Every column gets a unit and a reason; a column without any sign of a unit keeps its numbers as they
+are written, and reports it.
 """
 
 from __future__ import annotations
@@ -81,14 +81,14 @@ class UnitFinding:
     facts: Mapping[str, Any] = field(default_factory=dict)
     chosen: str = "as written"
     alternatives: str = PERCENT
-    certainty: str = "nothing says otherwise"
+    certainty: str = "there is no sign of another"
     line: int = 0
 
 
 def unit_of(
     name: str,
     title: str,
-    said: str,
+    subtitle: str,
     numbers: ReadNumbers,
     preamble: str,
     given: str | None,
@@ -99,8 +99,8 @@ def unit_of(
 
     Parameters
     ----------
-    name, title, said : str
-        Name of the column, what more its heading says, and the cell under its name.
+    name, title, subtitle : str
+        Name of the column, further text of its heading, and the cell under its name.
     numbers : ReadNumbers
         Its numbers, with the percent signs and currencies that stood beside them.
     preamble : str
@@ -108,9 +108,9 @@ def unit_of(
     footer : str
         Prose below it.
     given : str, optional
-        The unit a person said.
+        The unit that was given.
     """
-    facts = _facts(f"{name} {title} {said}", said, numbers)
+    facts = _facts(f"{name} {title} {subtitle}", subtitle, numbers)
     if given is not None:
         return _as_given(given, facts, where)
     known = int(np.isfinite(numbers.values).sum())
@@ -123,29 +123,25 @@ def unit_of(
         return UnitFinding(
             True, {**facts, "unit": DECIMAL}, PERCENT, "", "percent signs in the cells"
         )
-    if _SAYS_PERCENT.search(said) or _SAYS_PERCENT.search(f"{name} {title}"):
-        return UnitFinding(
-            True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, "the heading says so"
-        )
+    if _SAYS_PERCENT.search(subtitle) or _SAYS_PERCENT.search(f"{name} {title}"):
+        return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, "by the heading")
     prose, below = _percent_in(preamble), _percent_in(footer)
     other = facts.get("currency") or facts.get("base_period") or facts.get("measure") == "index"
     of_all = _OF_ALL.search(f"{preamble}\n{footer}") or facts.get("measure") not in _NEVER_PERCENT
     if (prose or below) and not other and of_all:
         line = preamble[: prose.end()].count("\n") + 1 if prose else 0
-        why = (
-            f"line {line} says so" if prose else f"'{footer[:60].strip()}' below the table says so"
-        )
+        why = f"by line {line}" if prose else f"'{footer[:60].strip()}' below the table"
         return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, why, line)
     if facts.get("measure") in ("rate", "return") and _too_large(numbers):
-        facts = {}  # 1.5 can be one and a half percent, or a price that is called a rate: nothing says
+        facts = {}  # 1.5 can be one and a half percent, or a price that is called a rate: there is no sign
     words = _words(facts)
     if words:
-        return UnitFinding(False, facts, words, "", "the heading says so")
+        return UnitFinding(False, facts, words, "", "by the heading")
     return UnitFinding(False, facts)
 
 
 def _percent_in(prose: str) -> re.Match[str] | None:
-    """Where prose says that the numbers are percent; "2 percent per year" says it of the 2 alone."""
+    """Where prose states that the numbers are percent; "2 percent per year" is about the 2 alone."""
     for found in _PROSE_PERCENT.finditer(prose):
         sign = re.search(rf"%|(?:{_WORD})", found[0], re.IGNORECASE)
         before = prose[: found.start() + (sign.start() if sign else 0)]
@@ -186,7 +182,7 @@ _ADJUSTED: Final = re.compile(
 )
 
 
-def _facts(text: str, said: str, numbers: ReadNumbers) -> dict[str, Any]:
+def _facts(text: str, subtitle: str, numbers: ReadNumbers) -> dict[str, Any]:
     """Measure, currency, pair and base period as far as words tell them."""
     facts: dict[str, Any] = {}
     pair = _pair(text)
@@ -198,7 +194,7 @@ def _facts(text: str, said: str, numbers: ReadNumbers) -> dict[str, Any]:
     measure = next((m for pattern, m in _MEASURES if pattern.search(text)), "")
     if measure:
         facts["measure"] = measure
-    currency = _currency(text, said, numbers)
+    currency = _currency(text, subtitle, numbers)
     if currency and measure not in ("rate", "return"):
         facts["currency"] = currency
         facts["unit"] = "currency"
@@ -218,11 +214,13 @@ def _pair(text: str) -> tuple[str, str] | None:
     return pair_in(text) or next((p for w in words if len(w) >= 6 and (p := pair_in(w))), None)
 
 
-def _currency(text: str, said: str, numbers: ReadNumbers) -> str:
+def _currency(text: str, subtitle: str, numbers: ReadNumbers) -> str:
     sign = _SIGNS.get(numbers.currency, numbers.currency)
     if is_currency(sign):
         return sign
-    codes = [c for c in (*_CODE_ALONE.findall(said), *_CODE.findall(text)) if c not in _NO_CURRENCY]
+    codes = [
+        c for c in (*_CODE_ALONE.findall(subtitle), *_CODE.findall(text)) if c not in _NO_CURRENCY
+    ]
     return next((c for c in codes if is_currency(c)), "")
 
 

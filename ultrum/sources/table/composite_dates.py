@@ -187,10 +187,10 @@ def side_by_side(block: Block) -> Block | None:
     kept = _without_empty_ends(rows)
     unfilled = len(rows) - len(kept)
     across = {"M": "months", "Q": "quarters", "S": "half-years"}[next(iter(kinds))]
-    said = [("layout", f"years down, {across} across")]
-    said += [("set aside", f"column '{block.heading.names[k]}'") for k in whole]
+    decisions = [("layout", f"years down, {across} across")]
+    decisions += [("set aside", f"column '{block.heading.names[k]}'") for k in whole]
     if unfilled:
-        said.append(
+        decisions.append(
             ("set aside", f"{unfilled} empty cells before the first or after the last value")
         )
     grid = replace(block.grid, rows=rows, lines=lines)
@@ -198,7 +198,7 @@ def side_by_side(block: Block) -> Block | None:
     return replace(
         block, grid=grid, date_column=len(keys), heading=heading, rows=[rows[i] for i in kept],
         lines=[lines[i] for i in kept], prose=[], family=next(iter(kinds)),
-        decisions=[*block.decisions, *said],
+        decisions=[*block.decisions, *decisions],
     )  # fmt: skip
 
 

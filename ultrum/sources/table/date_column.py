@@ -18,7 +18,7 @@ _SAMPLE: Final = 300
 
 @dataclass(frozen=True)
 class Wishes:
-    """What the reader was told of the layout."""
+    """Options on the layout."""
 
     columns: list[str] | None = None
     header: int | None = None

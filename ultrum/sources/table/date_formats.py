@@ -58,7 +58,7 @@ class DateStyle:
     template : str
         Places of year, month and day where every cell is equally long; for the quick reader.
     weak : bool
-        Bare numbers that may be something else; believed only when the header says so.
+        Bare numbers that may be something else; accepted only where the header confirms it.
     """
 
     name: str
@@ -77,7 +77,7 @@ class DateStyle:
         return self.moment(cell) is not None
 
     def moment(self, cell: str) -> datetime | None:
-        """The first instant of what a cell says, or nothing."""
+        """The first instant of a cell's period, or nothing."""
         return _moment(self, cell)
 
 
@@ -92,53 +92,55 @@ def _moment(style: DateStyle, cell: str) -> datetime | None:
         return None
 
 
-def _built(said: dict[str, str | None]) -> datetime:
+def _built(parts: dict[str, str | None]) -> datetime:
     """Instant of the parts of a pattern."""
-    if said.get("e"):
-        seconds = float(said["e"] or 0) / (1000.0 if len(str(said["e"])) > 11 else 1.0)
+    if parts.get("e"):
+        seconds = float(parts["e"] or 0) / (1000.0 if len(str(parts["e"])) > 11 else 1.0)
         return datetime(1970, 1, 1, tzinfo=UTC) + timedelta(seconds=seconds)
-    if said.get("n"):
-        return serial_moment(float(said["n"] or 0))
-    year = _year(said)
-    if said.get("w"):
-        day = date.fromisocalendar(year, int(said["w"] or 1), 1)
+    if parts.get("n"):
+        return serial_moment(float(parts["n"] or 0))
+    year = _year(parts)
+    if parts.get("w"):
+        day = date.fromisocalendar(year, int(parts["w"] or 1), 1)
         return datetime(day.year, day.month, day.day)
-    month, day_of = _month_of(said), int(said.get("d") or 1)
+    month, day_of = _month_of(parts), int(parts.get("d") or 1)
     moment = datetime(year, month, day_of)
-    return _with_time(moment, said) if said.get("H") else moment
+    return _with_time(moment, parts) if parts.get("H") else moment
 
 
-def _year(said: dict[str, str | None]) -> int:
-    if said.get("y"):
-        return int(said["y"] or 0)
-    short = int(said["s"] or 0)
+def _year(parts: dict[str, str | None]) -> int:
+    if parts.get("y"):
+        return int(parts["y"] or 0)
+    short = int(parts["s"] or 0)
     return short + (1900 if short >= PIVOT else 2000)
 
 
-def _month_of(said: dict[str, str | None]) -> int:
-    if said.get("m"):
-        return int(said["m"] or 0)
-    if said.get("b"):
-        return month_named(str(said["b"]))
-    if said.get("nth"):
-        return 3 * NTHS[str(said["nth"]).lower()[:3]] - 2
-    if said.get("quarter"):
-        return month_named(str(said["quarter"])[:3])
-    if said.get("q"):
-        word = str(said["q"]).upper()
+def _month_of(parts: dict[str, str | None]) -> int:
+    if parts.get("m"):
+        return int(parts["m"] or 0)
+    if parts.get("b"):
+        return month_named(str(parts["b"]))
+    if parts.get("nth"):
+        return 3 * NTHS[str(parts["nth"]).lower()[:3]] - 2
+    if parts.get("quarter"):
+        return month_named(str(parts["quarter"])[:3])
+    if parts.get("q"):
+        word = str(parts["q"]).upper()
         return 3 * (_ROMAN.get(word) or int(word)) - 2
-    return 6 * int(said["h"] or 1) - 5 if said.get("h") else 1
+    return 6 * int(parts["h"] or 1) - 5 if parts.get("h") else 1
 
 
-def _with_time(moment: datetime, said: dict[str, str | None]) -> datetime:
-    hour = int(said["H"] or 0)
-    half = str(said.get("p") or "").lower().replace(".", "")
+def _with_time(moment: datetime, parts: dict[str, str | None]) -> datetime:
+    hour = int(parts["H"] or 0)
+    half = str(parts.get("p") or "").lower().replace(".", "")
     if half:
         if not 1 <= hour <= 12:
             raise ValueError("hour")
         hour = hour % 12 + (12 if half == "pm" else 0)
-    timed = moment + timedelta(hours=hour, minutes=int(said["M"] or 0), seconds=int(said["S"] or 0))
-    zone = said.get("z")
+    timed = moment + timedelta(
+        hours=hour, minutes=int(parts["M"] or 0), seconds=int(parts["S"] or 0)
+    )
+    zone = parts.get("z")
     return timed.replace(tzinfo=_zone(zone)) if zone else timed
 
 

@@ -223,8 +223,8 @@ def _tie(fits: Sequence[DateStyle], cells: Sequence[str], where: str) -> str:
     example = next(
         (c for c in cells if len({s.moment(c) for s in different}) == len(different)), cells[0]
     )
-    said = [f"{_shown(s, example)} (dates='{s.name}')" for s in different]
-    return f"{where}: '{example}' can be {' or '.join(said)}; say which."
+    readings = [f"{_shown(s, example)} (dates='{s.name}')" for s in different]
+    return f"{where}: '{example}' can be {' or '.join(readings)}; set dates."
 
 
 def _shown(style: DateStyle, cell: str) -> str:

@@ -47,8 +47,8 @@ def without_other_columns(grid: Grid) -> tuple[Grid, list[tuple[str, str]]]:
         cell_text(head[c]) if c < len(head) and not is_empty(head[c]) else f"{c + 1}"
         for c in filled_ones
     ]
-    said = [("set aside", f"column '{n}', whose heading is not a date") for n in names]
-    return replace(grid, rows=rows), said
+    decisions = [("set aside", f"column '{n}', whose heading is not a date") for n in names]
+    return replace(grid, rows=rows), decisions
 
 
 def without_empty_rows(grid: Grid) -> Grid:

@@ -21,9 +21,9 @@ def split_at_breaks(
     ----------
     fields : mapping of str to SeriesTable
     found : set of int
-        Ordinals of the periods at which the table itself says that something changes.
+        Ordinals of the periods at which the table itself marks a change.
     declared : sequence of str
-        Periods that a person said.
+        Periods that were given.
     frequency : Frequency
     """
     cuts = sorted(found | _declared(declared, frequency))

@@ -150,11 +150,11 @@ def _whole(
     if any(sentinel_in(columns[n]) is not None for n in sample.numeric):
         return None
     last = block.lines[0] + rows - 1
-    said = [
+    decisions = [
         replace(d, chosen=f"lines {block.lines[0]} to {last}") if d.what == "rows" else d
         for d in sample.decisions
     ]
-    return replace(sample, dates=dates, columns=columns, decisions=said)
+    return replace(sample, dates=dates, columns=columns, decisions=decisions)
 
 
 def _lines_from(body: bytes, skipped: int) -> int:

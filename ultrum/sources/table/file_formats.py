@@ -84,18 +84,18 @@ def text_grid(text: str, name: str, delimiter: str | None, encoding: str = "utf-
     if len(mark) == 1:
         cells = text.count(mark) + len(lines)
         current().check("cells", cells, f"{name} has {cells:,} cells")
-    said = {"\t": "tab", " ": SPACES}.get(mark, mark)
+    delimiter_name = {"\t": "tab", " ": SPACES}.get(mark, mark)
     if mark in (SPACES, " "):
         rows: list[Row] = [_ANY_GAP.split(line.strip()) for line in lines]
         numbers = list(range(1, len(lines) + 1))
     elif mark == "  ":
         rows = [_GAPS.split(line.strip()) for line in lines]
-        numbers, said = list(range(1, len(lines) + 1)), "two or more spaces"
+        numbers, delimiter_name = list(range(1, len(lines) + 1)), "two or more spaces"
     else:
         rows, numbers = _parted(text, lines, mark)
         rows = _with_titles_whole(rows, numbers, lines, mark)
-    decisions = (("encoding", encoding), ("delimiter", said))
-    return Grid(name, rows, numbers, said, decisions)
+    decisions = (("encoding", encoding), ("delimiter", delimiter_name))
+    return Grid(name, rows, numbers, delimiter_name, decisions)
 
 
 def _with_titles_whole(
@@ -265,10 +265,10 @@ def _page(body: bytes, name: str, encoding: str | None = None) -> list[Grid]:
     for number, table in enumerate(found, start=1):
         rows = _spread(table)
         title = _title_of(table) or f"table {number}"
-        said = (("table", f"{number} of {len(found)}: {title}"),)
+        decisions = (("table", f"{number} of {len(found)}: {title}"),)
         above, below = _text_around(table)
         lines = list(range(1, len(rows) + 1))
-        grids.append(Grid(title, rows, lines, "page", said, above, below))
+        grids.append(Grid(title, rows, lines, "page", decisions, above, below))
     if not grids:
         raise TableError(f"{name} is a web page without a table. Is it the right address?")
     return grids

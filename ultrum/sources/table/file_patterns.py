@@ -70,13 +70,13 @@ def expand(pattern: str, over: Mapping[str, Sequence[str]]) -> list[tuple[str, d
         raise TableError(f"{pattern} expands to more than {MOST_FILES:,} addresses; narrow it.")
     made = []
     for values in itertools.product(*choices):
-        said = dict(zip(fields, values, strict=True))
-        made.append((_FIELD.sub(lambda m: said[m[1]], pattern), said))  # noqa: B023 - used at once
+        parts = dict(zip(fields, values, strict=True))
+        made.append((_FIELD.sub(lambda m: parts[m[1]], pattern), parts))  # noqa: B023 - used at once
     return made
 
 
 def _dates(bounds: Sequence[str], form: str) -> list[str]:
-    """Dates from first to last, written in a form, one for each day, month or year it tells."""
+    """Dates from first to last, written in a form, one for each day, month or year."""
     if not _is_range(bounds):
         return list(dict.fromkeys(pd.Timestamp(_first_day(b)).strftime(form) for b in bounds))
     code = "D" if re.search("%[djeU]", form) else "M" if re.search("%[mbB]", form) else "A"
@@ -139,8 +139,8 @@ def read_many(
 ) -> Reading:
     """Tables or figures of many files as one reading.
 
-    Files told apart by a date are copies of one page: their figures become a history, their tables are
-    joined and a later copy wins. Files told apart by a code give series named by it.
+    Files that differ by a date are copies of one page: their figures become a history, their tables are
+    joined and a later copy wins. Files that differ by a code give series named by it.
     """
     form = next((m[2] or "" for m in _FIELD.finditer(pattern) if m[2] or m[1] == "date"), None)
     words = options.figure
@@ -150,7 +150,7 @@ def read_many(
         )
         days = [(_day_of(s, form or "", f), f) for s, f in found]
         return _with_gaps(figure_series(words, days, options), absent)
-    readings, absent = _each(places, form, lambda p, said: read(p, _dated(options, said, form)))
+    readings, absent = _each(places, form, lambda p, parts: read(p, _dated(options, parts, form)))
     if form is not None:
         ordered = sorted(readings, key=lambda r: _day_of(r[0], form, None))
         return _with_gaps(_history(pattern, [r for _, r in ordered]), absent)
@@ -166,14 +166,14 @@ def _each(
     found: list[tuple[dict[str, str], T]] = []
     absent: list[str] = []
     fault: NotFoundError | None = None
-    for place, said in places:
+    for place, parts in places:
         try:
-            found.append((said, take(place, said)))
+            found.append((parts, take(place, parts)))
         except NotFoundError as error:
             if form is None:
                 raise
             fault = error
-            absent.append(next(iter(said.values())))
+            absent.append(next(iter(parts.values())))
     if fault is not None and not found:
         raise fault
     return found, absent
@@ -184,22 +184,22 @@ def _with_gaps(reading: Reading, absent: Sequence[str]) -> Reading:
     if not absent:
         return reading
     listed = ", ".join(absent[:5]) + (" …" if len(absent) > 5 else "")
-    said = Decision(
+    decision = Decision(
         "files missing", f"{len(absent)} dates without a file: {listed}", certainty="gaps"
     )
-    return replace(reading, decisions=(*reading.decisions, said))
+    return replace(reading, decisions=(*reading.decisions, decision))
 
 
-def _dated(options: TableOptions, said: Mapping[str, str], form: str | None) -> TableOptions:
+def _dated(options: TableOptions, parts: Mapping[str, str], form: str | None) -> TableOptions:
     """Options with the day that a file's name holds, for tables that have no dates of their own."""
     if form is None or options.on is not None or not options.headings:
         return options
-    return replace(options, on=_day_of(said, form, None))
+    return replace(options, on=_day_of(parts, form, None))
 
 
-def _day_of(said: Mapping[str, str], form: str, figure: LoneFigure | None) -> str:
+def _day_of(parts: Mapping[str, str], form: str, figure: LoneFigure | None) -> str:
     """ISO date that the name of a file holds, or the page itself."""
-    for text in said.values():
+    for text in parts.values():
         for trial in [form] if form else ["%Y-%m-%d", "%Y%m%d", "%Y-%m", "%Y_%m_%d", "%Y"]:
             try:
                 return str(pd.to_datetime(text, format=trial).date())
@@ -208,7 +208,7 @@ def _day_of(said: Mapping[str, str], form: str, figure: LoneFigure | None) -> st
     if figure is not None and figure.day:
         return figure.day
     raise TableError(
-        f"'{next(iter(said.values()), '')}' in a file's name is no date; write {{date:%Y%m%d}}."
+        f"'{next(iter(parts.values()), '')}' in a file's name is no date; write {{date:%Y%m%d}}."
     )
 
 
@@ -236,9 +236,13 @@ def figure_series(
         steps.append(Step("percent to decimals"))
     made = TimeSeries.from_pandas(series, name=words, frequency=frequency, **{**facts, **options.facts},
                            trail=tuple(steps))  # fmt: skip
-    said = [Decision("figure", first.words, line=0), Decision("units", "percent" if percent else first.currency
-            or "as written"), Decision("copies", f"{len(found)} read, {len(values)} days")]  # fmt: skip
-    return Reading(words, {words: made.as_table()}, tuple(said))
+    unit = "percent" if percent else first.currency or "as written"
+    decisions = [
+        Decision("figure", first.words, line=0),
+        Decision("units", unit),
+        Decision("copies", f"{len(found)} read, {len(values)} days"),
+    ]
+    return Reading(words, {words: made.as_table()}, tuple(decisions))
 
 
 def _history(pattern: str, readings: Sequence[Reading]) -> Reading:
@@ -266,12 +270,12 @@ def _history(pattern: str, readings: Sequence[Reading]) -> Reading:
         )
         for column, frame in joined.items()
     }
-    said = Decision(
+    decision = Decision(
         "copies",
         f"{len(readings)} joined; {changed} values differ from earlier copies, later ones kept",
     )
     first = readings[0]
-    return replace(first, name=pattern, fields=fields, decisions=(*first.decisions, said))
+    return replace(first, name=pattern, fields=fields, decisions=(*first.decisions, decision))
 
 
 def _of_one_frequency(metadata_list: list[Metadata], index: pd.Index) -> list[Metadata]:
@@ -300,11 +304,11 @@ def _check_units(
 
 
 def _side_by_side(pattern: str, readings: Sequence[tuple[dict[str, str], Reading]]) -> Reading:
-    """Series of several files, named by what tells the files apart."""
+    """Series of several files, named by the part in which the files differ."""
     fields: dict[str, SeriesTable] = {}
     rejected = []
-    for said, reading in readings:
-        label = ".".join(said.values())
+    for parts, reading in readings:
+        label = ".".join(parts.values())
         alone = len(reading.series) == 1
         for name, series in reading.series.items():
             named = label if alone else f"{label}.{name}"

@@ -72,7 +72,7 @@ def _number(letters: Array, form: str, code: str, start: int = 0) -> tuple[Ints,
     total = np.zeros(letters.shape[1], dtype=np.int32)
     good = np.ones(letters.shape[1], dtype=bool)
     for k in range(place, place + len(code)):
-        digit = letters[k] - np.uint8(48)  # wraps below zero, so one comparison tells
+        digit = letters[k] - np.uint8(48)  # wraps below zero, so one comparison is enough
         good &= digit <= 9
         total = total * 10 + digit
     return total.astype(np.int64), good

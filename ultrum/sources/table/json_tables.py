@@ -20,12 +20,12 @@ def json_grids(body: bytes, name: str) -> list[Grid]:
 
     text, _ = decode(body, name, None)
     try:
-        said = orjson.loads(text)
+        value = orjson.loads(text)
     except orjson.JSONDecodeError as error:
-        said = _json_lines(text)
-        if said is None:
+        value = _json_lines(text)
+        if value is None:
             raise TableError(f"{name} is not JSON: {error}.") from None
-    found = list(_tables_in(said, 0))
+    found = list(_tables_in(value, 0))
     if not found:
         raise TableError(
             f"{name} holds no records that Ultrum knows: a list of objects, lists by column name, or "
@@ -54,51 +54,53 @@ def _json_lines(text: str) -> list[Any] | None:
     return rows if len(rows) > 1 else None
 
 
-def _tables_in(said: Any, depth: int, path: str = "the whole") -> Iterator[tuple[list[Row], str]]:
+def _tables_in(
+    document: Any, depth: int, path: str = "the whole"
+) -> Iterator[tuple[list[Row], str]]:
     """Every table inside a JSON value, and where it stands."""
-    own = _as_rows(said)
+    own = _as_rows(document)
     if own is not None:
         yield own, path
     elif depth <= _NESTING:
         inside = (
-            said.items()
-            if isinstance(said, dict)
-            else enumerate(said)
-            if isinstance(said, list)
+            document.items()
+            if isinstance(document, dict)
+            else enumerate(document)
+            if isinstance(document, list)
             else ()
         )
         for key, value in inside:
             yield from _tables_in(value, depth + 1, str(key))
 
 
-def _as_rows(said: Any) -> list[Row] | None:
-    several = _several_series(said)
+def _as_rows(value: Any) -> list[Row] | None:
+    several = _several_series(value)
     if several is not None:
         return several
-    if isinstance(said, list) and said and all(isinstance(r, dict) for r in said):
-        flat = [_flat(r) for r in said]
+    if isinstance(value, list) and value and all(isinstance(r, dict) for r in value):
+        flat = [_flat(r) for r in value]
         names = list(dict.fromkeys(k for r in flat for k in r))
         current().check_shape(len(flat), len(names), "A list of records")
         rows: list[Row] = [[r.get(n) for n in names] for r in flat]
         return [names, *rows] if len(names) > 1 else None
-    if isinstance(said, dict) and said:
-        return _mapping_rows(said)
-    if isinstance(said, list) and said and all(isinstance(r, list) and len(r) > 1 for r in said):
-        plain = all(not isinstance(c, list | dict) for r in said for c in r)
-        if not plain or not any(style_of(str(r[0])) for r in said):
+    if isinstance(value, dict) and value:
+        return _mapping_rows(value)
+    if isinstance(value, list) and value and all(isinstance(r, list) and len(r) > 1 for r in value):
+        plain = all(not isinstance(c, list | dict) for r in value for c in r)
+        if not plain or not any(style_of(str(r[0])) for r in value):
             return None
-        bare = all(len(r) == 2 and style_of(str(r[0])) for r in said)
-        return [["date", "value"], *said] if bare else list(said)
+        bare = all(len(r) == 2 and style_of(str(r[0])) for r in value)
+        return [["date", "value"], *value] if bare else list(value)
     return None
 
 
-def _several_series(said: Any) -> list[Row] | None:
-    """Series that each stand in an object or under a name of their own, as rows that the name tells apart."""
-    if isinstance(said, dict):
-        named = [({"series": key}, value) for key, value in said.items()]
-    elif isinstance(said, list) and all(isinstance(one, dict) for one in said):
+def _several_series(document: Any) -> list[Row] | None:
+    """Series that each have an object or a name of their own, as rows keyed by name."""
+    if isinstance(document, dict):
+        named = [({"series": key}, value) for key, value in document.items()]
+    elif isinstance(document, list) and all(isinstance(one, dict) for one in document):
         named = []
-        for one in said:
+        for one in document:
             nested = [v for v in one.values() if isinstance(v, list | dict)]
             if len(nested) != 1:
                 return None
@@ -138,22 +140,22 @@ def _plain_rows(value: Any) -> list[Row] | None:
     return [names, *[[r.get(n) for n in names] for r in value]]
 
 
-def _mapping_rows(said: Mapping[str, Any]) -> list[Row] | None:
+def _mapping_rows(value: Mapping[str, Any]) -> list[Row] | None:
     head = next(
         (
-            said[k]
+            value[k]
             for k in ("columns", "header", "fields", "names")
-            if isinstance(said.get(k), list)
+            if isinstance(value.get(k), list)
         ),
         None,
     )
     body = next(
-        (said[k] for k in ("data", "rows", "values") if isinstance(said.get(k), list)), None
+        (value[k] for k in ("data", "rows", "values") if isinstance(value.get(k), list)), None
     )
     if head and body and all(isinstance(r, list) for r in body):
         names = [h.get("name", h.get("id", "")) if isinstance(h, dict) else str(h) for h in head]
         return [names, *body]
-    lists = {k: v for k, v in said.items() if isinstance(v, list)}
+    lists = {k: v for k, v in value.items() if isinstance(v, list)}
     lengths = {len(v) for v in lists.values()}
     if (
         len(lists) > 1
@@ -161,11 +163,11 @@ def _mapping_rows(said: Mapping[str, Any]) -> list[Row] | None:
         and not any(isinstance(c, list | dict) for v in lists.values() for c in v)
     ):
         return [list(lists), *map(list, zip(*lists.values(), strict=True))]
-    if len(said) > 1 and all(style_of(str(k)) for k in said):
-        if all(isinstance(v, dict) for v in said.values()):
-            return _as_rows([{"date": k, **v} for k, v in said.items()])
-        if not any(isinstance(v, list | dict) for v in said.values()):
-            return [["date", "value"], *[[k, v] for k, v in said.items()]]
+    if len(value) > 1 and all(style_of(str(k)) for k in value):
+        if all(isinstance(v, dict) for v in value.values()):
+            return _as_rows([{"date": k, **v} for k, v in value.items()])
+        if not any(isinstance(v, list | dict) for v in value.values()):
+            return [["date", "value"], *[[k, v] for k, v in value.items()]]
     return None
 
 

@@ -54,7 +54,7 @@ def _identifying(
 def identifier_column(
     cells: Mapping[str, Array], numeric: Sequence[str], moments: Dates
 ) -> str | None:
-    """The column of whole numbers that are codes, if the rows of a date need one to be told apart.
+    """The column of whole numbers that are codes, if the rows of a date need a key.
 
     A code repeats from date to date, and a date has it once; amounts do not repeat so.
     """

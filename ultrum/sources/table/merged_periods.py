@@ -56,11 +56,11 @@ def _years_down(grid: Grid) -> Grid:
                 rows[i] = [*row[:column], year, *row[column + 1 :]]
                 carried += 1
         if carried:
-            said = (
+            decisions = (
                 "layout",
                 f"years carried down over {carried} empty cells of column {column + 1}",
             )
-            return replace(grid, rows=rows, decisions=(*grid.decisions, said))
+            return replace(grid, rows=rows, decisions=(*grid.decisions, decisions))
     return grid
 
 
@@ -129,12 +129,12 @@ def _years_across(grid: Grid) -> Grid:
         kept = [k for k in range(len(grid.rows)) if k not in (i, under)]
         rows = {k: grid.rows[k] for k in kept} | {under: row}
         order = sorted(rows)
-        said = (
+        decisions = (
             "layout",
             f"years on line {grid.lines[i]} over parts of years on line {grid.lines[under]}",
         )
         return replace(grid, rows=[rows[k] for k in order], lines=[grid.lines[k] for k in order],
-                       decisions=(*grid.decisions, said))  # fmt: skip
+                       decisions=(*grid.decisions, decisions))  # fmt: skip
     return grid
 
 
@@ -177,11 +177,11 @@ def _under_year_rows(grid: Grid) -> Grid:
             named = labelled(year, parts[i]) if i in parts else None
             rows.append([*row[:column], named, *row[column + 1 :]] if named else row)
             lines.append(grid.lines[i])
-        said = (
+        decisions = (
             "layout",
             f"parts of years under {len(years)} rows of years; those rows are left out",
         )
-        return replace(grid, rows=rows, lines=lines, decisions=(*grid.decisions, said))
+        return replace(grid, rows=rows, lines=lines, decisions=(*grid.decisions, decisions))
     return grid
 
 
@@ -232,11 +232,11 @@ def _serials_as_dates(grid: Grid) -> Grid:
             [*r[:column], meant[i], *r[column + 1 :]] if i in meant else r
             for i, r in enumerate(grid.rows)
         ]
-        said = (
+        decisions = (
             "dates",
             f"{len(meant)} day numbers among dates in column {column + 1} read as dates",
         )
-        return replace(grid, rows=rows, decisions=(*grid.decisions, said))
+        return replace(grid, rows=rows, decisions=(*grid.decisions, decisions))
     return grid
 
 

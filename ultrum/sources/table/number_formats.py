@@ -160,16 +160,16 @@ def _parts(text: str, decimal: str) -> tuple[float, bool, str, str] | None:
     return (-value if minus else value), bool(found["percent"]), flag, currency
 
 
-def _is_currency(said: str | None, number: str) -> bool:
+def _is_currency(symbol: str | None, number: str) -> bool:
     """Whether what stands beside a number is the sign or code of a currency.
 
     A code of three letters without a space may be part of a name (QXA12); it counts only where it
     is a currency of ISO 4217 or the number has a decimal mark.
     """
-    code = (said or "").strip()
+    code = (symbol or "").strip()
     if not re.fullmatch(r"[A-Z]{3}", code):
         return True
-    apart = str(said) != code or bool(re.search(r"[.,]", number))
+    apart = str(symbol) != code or bool(re.search(r"[.,]", number))
     return is_currency(code) if apart else code in ISO_4217
 
 

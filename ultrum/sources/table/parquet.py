@@ -54,8 +54,8 @@ def read_parquet(body: bytes, name: str, options: TableOptions) -> Typed:
             units[other] = unit_of(other, "", "", read, "", options.unit(other), name)
         else:
             columns[other] = np.array([_text(v) for v in values], dtype=object)
-    said = [Decision("format", "Parquet"), Decision("dates", f"column '{dated}'")]
-    return Typed(dates, columns, units, said, [])
+    decisions = [Decision("format", "Parquet"), Decision("dates", f"column '{dated}'")]
+    return Typed(dates, columns, units, decisions, [])
 
 
 def _text(value: object) -> str:

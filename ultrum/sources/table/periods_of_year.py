@@ -49,13 +49,13 @@ def part_of_year(cell: Any) -> tuple[str, int] | None:
     return ("M", month_named(text)) if is_month_name(text) and not style_of(text) else None
 
 
-def _number(said: dict[str, str | None]) -> int:
+def _number(parts: dict[str, str | None]) -> int:
     """Number of a quarter from whichever group of the pattern holds it."""
     for group in ("a", "b", "c", "q"):
-        if said.get(group):
-            return int(str(said[group]))
-    roman = said.get("roman") or said.get("roman2")
-    return ROMAN[roman.upper()] if roman else NTHS[str(said["nth"]).lower()[:3]]
+        if parts.get(group):
+            return int(str(parts[group]))
+    roman = parts.get("roman") or parts.get("roman2")
+    return ROMAN[roman.upper()] if roman else NTHS[str(parts["nth"]).lower()[:3]]
 
 
 def is_month_name(text: str) -> bool:

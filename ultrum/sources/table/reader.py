@@ -1,6 +1,6 @@
 """`read_series`: any table to series, with a report of every decision.
 
-Each decision is made from the whole column, told with its alternatives, and can be given instead;
+Each decision is made from the whole column, reported with its alternatives, and can be set;
 a tie is an error that shows both readings.
 """
 
@@ -125,7 +125,7 @@ def read_series(
         ``over={"region": ["01", "02"]}``, ``fx/{day:%Y%m}.csv`` with
         ``over={"day": ("2024-01", "2024-12")}``. Local files need none.
     estimated : bool
-        The values were read off a picture by a person; said on the trail.
+        The values were read off a picture by a person; the trail records it.
     records_only : bool
         Dated records that are not series, such as dividends.
     **facts
@@ -139,7 +139,7 @@ def read_series(
     Raises
     ------
     TableError
-        If the table cannot be read without guessing; the message says what to give.
+        If the table cannot be read without guessing; the message names the option to set.
 
     Examples
     --------
@@ -148,9 +148,9 @@ def read_series(
     >>> reading.series["market"].to_pandas().tolist()
     [0.015, nan]
     """
-    said = dict(locals())
-    source, facts, over = said.pop("source"), said.pop("facts"), said.pop("over")
-    options = TableOptions.of(**{k: list(v) if k == "columns" and v is not None else v for k, v in said.items()},
+    given = dict(locals())
+    source, facts, over = given.pop("source"), given.pop("facts"), given.pop("over")
+    options = TableOptions.of(**{k: list(v) if k == "columns" and v is not None else v for k, v in given.items()},
                               **facts)  # fmt: skip
     if isinstance(source, str | os.PathLike) and is_pattern(str(source)):
         places = expand(str(source), over) if over else files_of(str(source))
@@ -211,9 +211,7 @@ def _lone_figure(body: bytes, name: str, options: TableOptions) -> Reading:
     found = find_figure(body, options.figure or "", name, options.decimal)
     day = options.on or found.day
     if not day:
-        raise TableError(
-            f"{name}: '{found.words}' is of no day that the page says; say on='2024-03-15'."
-        )
+        raise TableError(f"{name}: '{found.words}' has no date on the page; set on='2024-03-15'.")
     return figure_series(options.figure or "", [(day, found)], options)
 
 
@@ -239,7 +237,7 @@ def _retitled(reading: Reading, block: Block) -> Reading:
 def _chosen_blocks(
     grids: list[Grid], name: str, options: TableOptions
 ) -> tuple[list[Block], list[Decision]]:
-    """Blocks to read, and what is said of the others."""
+    """Blocks to read, and decisions about the others."""
     wishes = Wishes(options.columns, options.header, options.date_column,
                     options.dates in ("day number", "epoch seconds"))  # fmt: skip
     found: dict[int, list[Block]] = {}
@@ -270,7 +268,7 @@ def _chosen_blocks(
 
 
 def _found_blocks(grid: Grid, wishes: Wishes, where: str) -> list[Block]:
-    """Blocks of a grid; bare numbers are taken for dates only where the heading says they are."""
+    """Blocks of a grid; bare numbers are dates only where the heading confirms it."""
     try:
         return find_blocks(grid, wishes, where)
     except TableError:

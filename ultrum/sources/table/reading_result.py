@@ -81,13 +81,13 @@ class Reading(TextInNotebooks):
         return pd.DataFrame([vars(d) for d in self.decisions])
 
     def __repr__(self) -> str:
-        said = "\n".join(
+        decisions = "\n".join(
             f"  {d.what}: {d.chosen}" + (f" ({d.certainty})" if d.certainty != "sure" else "")
             for d in self.decisions
         )
         return (
             f"{self.name}: {len(self.series)} series, {len(self.records)} rows, "
-            f"{len(self.rejected)} rejected\n{said}"
+            f"{len(self.rejected)} rejected\n{decisions}"
         )
 
 
@@ -120,12 +120,12 @@ class TableOptions:
     facts: Mapping[str, Any] = field(default_factory=dict)
 
     @classmethod
-    def of(cls, **said: Any) -> TableOptions:
+    def of(cls, **given: Any) -> TableOptions:
         """Options by name; every other name is a fact for the descriptors."""
         known = {f.name for f in fields(cls)} - {"facts"}
-        facts = {key: value for key, value in said.items() if key not in known}
+        facts = {key: value for key, value in given.items() if key not in known}
         _check_facts(facts)
-        options = cls(**{key: said[key] for key in known & said.keys()}, facts=facts)
+        options = cls(**{key: given[key] for key in known & given.keys()}, facts=facts)
         options.check()
         return options
 

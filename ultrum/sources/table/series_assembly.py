@@ -60,7 +60,7 @@ def assemble(name: str, found: Typed, options: TableOptions) -> Reading:
     Raises
     ------
     TableError
-        If periods repeat and no column tells them apart, or intraday data have no time zone.
+        If periods repeat without a key column, or intraday data have no time zone.
     """
     if options.timezone and found.dates.timed and found.dates.offsets is None:
         found = replace(found, dates=in_zone(found.dates, options.timezone, name))
@@ -89,21 +89,21 @@ def assemble(name: str, found: Typed, options: TableOptions) -> Reading:
         else "wide, one series a column"
     )
     order = _order(found.dates.moments) if not keys else ""
-    said = [
+    taken = [
         Decision("shape", shape),
         *([Decision("order", order)] if order else []),
         Decision("frequency", rows.frequency.name + rows.timed, certainty=rows.certainty),
     ]
     changes = {int(rows.ordinals[b]) for b in found.breaks}
     parted = split_at_breaks(fields, changes, options.breaks or (), rows.frequency)
-    return replace(plain, fields=parted, decisions=(*decisions, *said))
+    return replace(plain, fields=parted, decisions=(*decisions, *taken))
 
 
 def _records(plain: Reading, found: Typed, name: str) -> Reading:
-    """Rows that no column tells apart: dated records if they hold words, else a fault."""
+    """Rows without a key column: dated records if they hold words, else a fault."""
     if any(n for n in found.columns if n not in found.units):
-        said = Decision("shape", "dated records: dates repeat and no column tells them apart")
-        return replace(plain, decisions=(*plain.decisions, said))
+        decision = Decision("shape", "dated records: dates repeat without a key column")
+        return replace(plain, decisions=(*plain.decisions, decision))
     days = found.dates.moments
     twice = pd.Series(days)[pd.Series(days).duplicated()]
     raise TableError(
@@ -130,13 +130,13 @@ def _without_copies(found: Typed) -> tuple[Typed, list[Decision]]:
     place = np.cumsum(kept) - 1
     columns = {n: c[kept] for n, c in found.columns.items()}
     statuses = {n: c[kept] for n, c in found.statuses.items()}
-    said = Decision(
+    decision = Decision(
         "duplicates", f"{int(repeated.sum())} rows repeat others word for word; one of each kept"
     )
     return replace(
         found, dates=dates, columns=columns, statuses=statuses,
         breaks=[int(place[b]) for b in found.breaks],
-    ), [said]  # fmt: skip
+    ), [decision]  # fmt: skip
 
 
 def _unit_decisions(found: Typed) -> list[Decision]:
@@ -354,14 +354,14 @@ def _of_member(
 
 
 def _stated(name: str, found: Typed, labels: Array | None, fact: str) -> dict[Any, str]:
-    """What a column of that name says of each asset."""
+    """The value of a column for each asset."""
     if fact not in found.columns or fact in found.units or labels is None:
         return {}
-    pairs = pd.DataFrame({"key": labels, "said": found.columns[fact]}).drop_duplicates()
+    pairs = pd.DataFrame({"key": labels, "value": found.columns[fact]}).drop_duplicates()
     torn = pairs[pairs["key"].duplicated()]["key"].tolist()
     if torn and fact == "currency":
         raise TableError(f"{name}: {torn[0]} changes its currency inside the table; part it there.")
-    return {} if torn else dict(zip(pairs["key"], pairs["said"], strict=True))
+    return {} if torn else dict(zip(pairs["key"], pairs["value"], strict=True))
 
 
 def _about(

@@ -26,7 +26,7 @@ _DATE: Final = re.compile(
 
 @dataclass(frozen=True)
 class LoneFigure:
-    """A figure, the words it stood in, and the day the page says it is of."""
+    """A value, the words around it, and its date on the page."""
 
     value: float
     percent: bool
@@ -52,9 +52,9 @@ def find_figure(body: bytes, beside: str, name: str, decimal: str | None = None)
     if not found:
         raise TableError(f"{name}: no number follows '{beside}' within {_REACH} characters.")
     if len({f.value for f in found}) > 1:
-        said = " and ".join(f"'{f.words}'" for f in found[:3])
+        phrases = " and ".join(f"'{f.words}'" for f in found[:3])
         raise TableError(
-            f"{name}: different numbers follow '{beside}': {said}. Give more of the words."
+            f"{name}: different numbers follow '{beside}': {phrases}. Give more of the words."
         )
     return found[0]
 
@@ -80,9 +80,9 @@ def _after(text: str, start: int, name: str, decimal: str | None) -> LoneFigure 
 
 
 def _day_near(text: str, place: int) -> str:
-    """The day a page says its figures are of, as an ISO date."""
-    said = [(abs(m.start() - place), m[1]) for m in _DATE.finditer(text)]
-    for _, words in sorted(said):
+    """The date of a page's values, as an ISO date."""
+    dates = [(abs(m.start() - place), m[1]) for m in _DATE.finditer(text)]
+    for _, words in sorted(dates):
         try:
             moments = read_dates(column_array([words]), None, "page").moments
         except TableError:

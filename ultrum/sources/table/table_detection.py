@@ -118,11 +118,11 @@ def find_blocks(grid: Grid, wishes: Wishes, where: str) -> list[Block]:
         turned = replace(grid, rows=list(grid.rows[across[0] :]), lines=grid.lines[across[0] :])
         turned, aside = without_other_columns(turned)
         blocks = find_blocks(without_empty_rows(turned).turned(), wishes, where)
-        said = ("layout", f"dates run across, along line {grid.lines[across[0]]}")
+        decision = ("layout", f"dates run across, along line {grid.lines[across[0]]}")
         above, below = prose_above(grid, across[0]), prose_below(grid, across[0])
         return [
             replace(
-                b, decisions=[said, *aside, *b.decisions], preamble=f"{above}\n{b.preamble}",
+                b, decisions=[decision, *aside, *b.decisions], preamble=f"{above}\n{b.preamble}",
                 footer=f"{b.footer}\n{below}",
             )
             for b in blocks
@@ -290,16 +290,16 @@ def _between(
         row = grid.rows[i]
         if i in inside:
             continue
-        said = [cell_text(c) for c in row if not is_empty(c)]
-        if i > last and (not said or not _may_be_data(row, said)):
+        texts = [cell_text(c) for c in row if not is_empty(c)]
+        if i > last and (not texts or not _may_be_data(row, texts)):
             break
-        if not said or heading.names_again(row):
+        if not texts or heading.names_again(row):
             continue
-        text = " ".join(said)
-        if not any(is_value(c) for c in row[column + 1 :]) and len(said) == 1:
+        text = " ".join(texts)
+        if not any(is_value(c) for c in row[column + 1 :]) and len(texts) == 1:
             prose.append((sum(k < i for k in at), text))
             continue
-        if _TOTAL.fullmatch(said[0]):
+        if _TOTAL.fullmatch(texts[0]):
             rejected.append(Rejected(grid.lines[i], text, A_TOTAL))
             continue
         if len(row) > column and _family(row, column, Wishes()) not in ("", run.family):
@@ -313,17 +313,17 @@ def _between(
     return rejected, prose
 
 
-def _may_be_data(row: Row, said: Sequence[str]) -> bool:
+def _may_be_data(row: Row, texts: Sequence[str]) -> bool:
     """Whether a row under a table may belong to it: it has numbers, or begins with a date."""
-    return any(is_value(c) for c in row) or looks_like_date(re.split(r"[\s,;|]", said[0])[0])
+    return any(is_value(c) for c in row) or looks_like_date(re.split(r"[\s,;|]", texts[0])[0])
 
 
 def _words_above(grid: Grid, above: int, first: int) -> tuple[str, str]:
     """All text above a heading, and its last line, which may be the block's title."""
     lines = []
     for row in grid.rows[:first]:
-        said = [cell_text(c) for c in row if not is_empty(c)]
-        lines.append("" if looks_like_data(row, 0) else ", ".join(said))
+        texts = [cell_text(c) for c in row if not is_empty(c)]
+        lines.append("" if looks_like_data(row, 0) else ", ".join(texts))
     own = [line for line in lines[above:] if line]
     return "\n".join(lines), own[-1] if own else ""
 

@@ -13,7 +13,7 @@ from ultrum.sources.table.date_reading import ReadDates
 
 
 def in_zone(dates: ReadDates, timezone: str, where: str) -> ReadDates:
-    """Dates with the offset from UTC of each time; the repeated hour of autumn is told by the order of rows.
+    """Dates with the offset from UTC of each time; the repeated hour of autumn is resolved by the order of rows.
 
     Raises
     ------

@@ -154,19 +154,19 @@ def _is_numeric(column: Array, marks: frozenset[str]) -> bool:
     """Whether most cells that say something are numbers, and the few others can be left out singly."""
     if column.dtype.kind == "f":
         return bool(np.isfinite(column).any())
-    said = [c for c in column if not says_nothing(c, marks)]
-    odd = [c for c in said if not says_number(c)]
-    if len(odd) >= len(said) - len(odd) or _are_codes(said):
+    filled = [c for c in column if not says_nothing(c, marks)]
+    odd = [c for c in filled if not says_number(c)]
+    if len(odd) >= len(filled) - len(odd) or _are_codes(filled):
         return False
-    few = len(odd) <= max(1, _MOST_ODD * len(said))
+    few = len(odd) <= max(1, _MOST_ODD * len(filled))
     return few or len(set(map(cell_text, odd))) <= _ODD_TEXTS
 
 
-def _are_codes(said: Sequence[Any]) -> bool:
+def _are_codes(cells: Sequence[Any]) -> bool:
     """Whole numbers with leading zeros are codes, whose zeros must stay; so are 3M, 6M and 1E5, 2E5."""
-    if not all(isinstance(c, str) for c in said):
+    if not all(isinstance(c, str) for c in cells):
         return False
-    texts = [str(c).strip() for c in said]
+    texts = [str(c).strip() for c in cells]
     if all(t.isdigit() for t in texts):
         return any(len(t) > 1 and t.startswith("0") for t in texts)
     if not all(_CODED.fullmatch(t) for t in texts):
@@ -188,14 +188,14 @@ def _decimal(
     texts = {
         c for column in columns if column.dtype.kind == "O" for c in column if isinstance(c, str)
     }
-    said = sorted(c for c in texts if not says_nothing(c, marks) and says_number(c))
-    if parted_by == "," and not options.decimal and not any("," in c for c in said):
+    numbers = sorted(c for c in texts if not says_nothing(c, marks) and says_number(c))
+    if parted_by == "," and not options.decimal and not any("," in c for c in numbers):
         return "."  # where commas part the cells, they part no decimals
-    return decimal_mark(said, options.decimal, where)
+    return decimal_mark(numbers, options.decimal, where)
 
 
 def _stated_missing(preamble: str) -> set[float]:
-    """Numbers that the prose above says mark missing values."""
+    """Numbers that mark missing values, by the prose above."""
     found: set[float] = set()
     for sentence in _MISSING_PROSE.findall(preamble):
         found |= {float(n) for n in re.findall(r"-?\d+(?:\.\d+)?", sentence) if abs(float(n)) >= 9}
@@ -256,14 +256,16 @@ def _unit(
 ) -> UnitFinding:
     heading, place = block.heading, block.place_of[name]
     title = heading.titles[place] if heading.titles else block.title if name == "value" else ""
-    said = heading.units[place] if heading.units else ""
-    return unit_of(name, title, said, read, block.preamble, options.unit(name), where, block.footer)
+    unit_cell = heading.units[place] if heading.units else ""
+    return unit_of(
+        name, title, unit_cell, read, block.preamble, options.unit(name), where, block.footer
+    )
 
 
 def _changes(
     block: Block, columns: Mapping[str, Array], kept: Bools
 ) -> tuple[list[int], list[Decision]]:
-    """Rows at which a definition or unit changes, by a column that says so or a line between rows."""
+    """Rows at which a definition or unit changes, by a column that marks it or a line between rows."""
     place = np.cumsum(kept) - 1
     found: dict[int, str] = {}
     for index, text in block.prose:
@@ -324,10 +326,10 @@ def _number_decisions(
         )
     flags: Counter[str] = sum((r.flags for r in numbers.values()), start=Counter())
     if flags:
-        said = ", ".join(
+        listed = ", ".join(
             f"{count} '{mark}' ({_FLAGS.get(mark, 'mark')})" for mark, count in flags.items()
         )
-        found.append(Decision("marks beside numbers", said))
+        found.append(Decision("marks beside numbers", listed))
     return [*found, *_text_columns(cells, numeric)]
 
 
@@ -349,9 +351,9 @@ def _text_columns(cells: Mapping[str, Array], numeric: Sequence[str]) -> list[De
     found = []
     numbers = set(numeric)
     for name in [n for n in cells if n not in numbers]:
-        said = [c for c in cells[name] if not says_nothing(c) and not says_number(c)]
-        said = said or [c for c in cells[name] if not says_nothing(c)]
-        kind = "dates" if said and is_date(said[0]) else "text"
-        why = f"{kind}, such as '{cell_text(said[0])[:40]}'" if said else "no value at all"
+        words = [c for c in cells[name] if not says_nothing(c) and not says_number(c)]
+        words = words or [c for c in cells[name] if not says_nothing(c)]
+        kind = "dates" if words and is_date(words[0]) else "text"
+        why = f"{kind}, such as '{cell_text(words[0])[:40]}'" if words else "no value at all"
         found.append(Decision(f"column '{name}'", f"kept as a record: {why}"))
     return found

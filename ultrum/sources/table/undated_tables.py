@@ -46,8 +46,8 @@ def dated_grid(grids: Sequence[Grid], headings: Sequence[str], day: str, name: s
     rows: list[Row] = [["date", names[labels], *_without(names, labels)]]
     rows += [[day, cell_text(row[labels]), *_without(row[:width], labels)] for row in body]
     lines = [grid.lines[at], *[grid.lines[grid.rows.index(row)] for row in body]]
-    said = ("dates", f"the table has none; all values are of {day}")
-    return replace(grid, rows=rows, lines=lines, decisions=(*grid.decisions, said))
+    decision = ("dates", f"the table has none; all values are of {day}")
+    return replace(grid, rows=rows, lines=lines, decisions=(*grid.decisions, decision))
 
 
 def _heading_row(grid: Grid, headings: Sequence[str]) -> int | None:

@@ -173,8 +173,8 @@ def _reach_by_count(opened: IO[bytes]) -> tuple[int, int]:
         no_network=True,
         load_dtd=False,
     ):
-        said = element.get("r", "")
-        row = int(said) if said.isdigit() else row + 1
+        place = element.get("r", "")
+        row = int(place) if place.isdigit() else row + 1
         column = 0
         for cell in element:
             letters = re.match("[A-Za-z]+", cell.get("r", ""))
@@ -247,5 +247,5 @@ def _width(row: lxml.etree._Element) -> int:
 
 
 def _repeated(element: lxml.etree._Element, what: str) -> int:
-    said = element.get(f"{_TABLE}number-{what}-repeated", "1")
-    return int(said) if said.isdigit() else 1
+    count = element.get(f"{_TABLE}number-{what}-repeated", "1")
+    return int(count) if count.isdigit() else 1

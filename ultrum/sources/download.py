@@ -13,10 +13,10 @@ _ADDRESS: Final = re.compile(r"^([A-Za-z][\w-]*):([^#\s][^#\t\n\r]*)(?:#(.+))?$"
 
 
 @dataclass(frozen=True)
-class Delivery:
+class Download:
     """Raw answer of a source, whole.
 
-    ``unchanged`` says that the source confirmed the copy already held, and ``body`` is empty.
+    ``unchanged``: the source confirmed the stored copy, and ``body`` is empty.
     """
 
     body: bytes
