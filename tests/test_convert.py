@@ -1,5 +1,7 @@
 """Conversion to a lower frequency against slow, obvious loops."""
 
+from typing import get_args
+
 import numpy as np
 import pandas as pd
 from hypothesis import given, settings
@@ -7,7 +9,7 @@ from hypothesis import strategies as st
 
 import ultrum as ul
 from tests.support import Scratch, daily, series
-from ultrum.core.transform.aggregation import HOWS
+from ultrum.core.transform.aggregation import How
 from ultrum.errors import FrequencyError, UnitError
 
 
@@ -33,7 +35,7 @@ def slow(values, frequency, how, require=1.0):
 
 class Lower(Scratch):
     @settings(max_examples=60, deadline=None)
-    @given(st.sampled_from(HOWS), st.sampled_from([1.0, 0.5]), st.integers(0, 10**6))
+    @given(st.sampled_from(get_args(How)), st.sampled_from([1.0, 0.5]), st.integers(0, 10**6))
     def test_monthly_to_quarters_as_a_loop_would(self, how, require, seed):
         rng = np.random.default_rng(seed)
         values = rng.normal(0.01, 0.05, 30)

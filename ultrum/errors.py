@@ -102,7 +102,10 @@ def one_of(word: object, options: Iterable[object], most: int = 30) -> str:
     near = difflib.get_close_matches(str(word), names, 1)
     if near:
         return f"did you mean '{near[0]}'?"
-    return f"it is one of {', '.join(names[:most])}." if names else "there is none."
+    if len(names) < 2:
+        return f"it is {names[0]}." if names else "there is none."
+    more = f" and {len(names) - most} more" if len(names) > most else ""
+    return f"it is one of {', '.join(names[:most])}{more}."
 
 
 def reason(error: Exception) -> str:

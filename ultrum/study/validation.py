@@ -121,13 +121,13 @@ def _wrong_value(_: Any, place: tuple[Any, ...], error: Any) -> str:
 
 def _wrong_word(model: Any, place: tuple[Any, ...], error: Any) -> str:
     known = error["ctx"]["expected"]
-    options = re.findall(r"'([^']+)'", known)
-    return _plainly(model, place, error, one_of(error["input"], options).rstrip("."))
+    options = [option for option in re.findall(r"'([^']*)'", known) if option]
+    return _plainly(model, place, error, one_of(error["input"], options))
 
 
 def _plainly(_: Any, place: tuple[Any, ...], error: Any, reason: str = "") -> str:
     key, where = (str(place[-1]), _section(place[:-1])) if place else ("the file", "")
-    return f"[{where or 'the file'}] {key} = {error['input']!r}: {reason or error['msg'].lower()}."
+    return f"[{where or 'the file'}] {key} = {error['input']!r}: {reason or error['msg'].lower() + '.'}"
 
 
 _SAID: Final[Mapping[str, Teller]] = {
