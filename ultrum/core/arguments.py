@@ -125,13 +125,13 @@ def _kinds(function: Callable[..., Any], shape: inspect.Signature) -> dict[str, 
 
 def _options(function: Callable[..., Any], shape: inspect.Signature) -> dict[str, tuple[str, ...]]:
     """Texts each argument takes, where its annotation lists them."""
-    found: dict[str, tuple[str, ...]] = {}
+    options: dict[str, tuple[str, ...]] = {}
     for name, hint in _hints(function, shape).items():
         parts = get_args(hint) if get_origin(hint) in (Union, types.UnionType) else (hint,)
         listed = [part for part in parts if get_origin(part) is Literal]
         if listed and len(listed) == len([p for p in parts if p is not types.NoneType]):
-            found[name] = tuple(text for part in listed for text in get_args(part))
-    return found
+            options[name] = tuple(text for part in listed for text in get_args(part))
+    return options
 
 
 def _of_parameter(parameter: inspect.Parameter, hint: Any) -> Kinds:
@@ -198,7 +198,7 @@ def _fit_inside(value: Any, elements: Kinds) -> bool:
 def _in_words(function: str, name: str, value: Any, kinds: Kinds) -> str:
     takes = " or ".join(_kind_in_words(k, e) for k, e in kinds if k is not types.NoneType)
     classes = [kind for kind, _ in kinds] + [kind for _, elements in kinds for kind, _ in elements]
-    made = " or ".join(
+    makers = " or ".join(
         _MADE_BY[k.__name__] for k in dict.fromkeys(classes) if k.__name__ in _MADE_BY
     )
     kind = type(value).__name__
@@ -208,7 +208,7 @@ def _in_words(function: str, name: str, value: Any, kinds: Kinds) -> str:
     elif isinstance(value, list | tuple | Mapping) and len(value):
         first = next(iter(value.values() if isinstance(value, Mapping) else value))
         given += f" of {type(first).__name__}"
-    hint = f" {made} makes one." if made else ""
+    hint = f" {makers} makes one." if makers else ""
     return f"{function}: {name} takes {takes}; it was given {given}.{hint}"
 
 

@@ -63,11 +63,11 @@ def workers_of(executor: Any) -> int:
     """How many blocks an executor does at one time, as far as it can be known."""
     if executor is None:
         return os.cpu_count() or 1
-    known = getattr(executor, "_max_workers", None)
-    if known is None:
+    workers = getattr(executor, "_max_workers", None)
+    if workers is None:
         client = getattr(executor, "_client", None)  # of a Dask cluster
-        known = len(client.nthreads()) if client is not None else os.cpu_count()
-    return int(known or 1)
+        workers = len(client.nthreads()) if client is not None else os.cpu_count()
+    return int(workers or 1)
 
 
 @dataclass(frozen=True)
@@ -107,7 +107,7 @@ class _Queue(Generic[B, T]):
             if future is None:
                 break
             try:
-                made = future.result()
+                result = future.result()
             except Exception as error:
                 if not _is_loss(error):
                     raise
@@ -115,7 +115,7 @@ class _Queue(Generic[B, T]):
                 future = self._submitted(block)
                 continue
             self.tell(f"{number} done")
-            return made
+            return result
         self.tell(f"{number} in this process")
         return alone(self.job, block)
 

@@ -64,16 +64,16 @@ def to_currency(
     """
     table = _table_of(rates, max_age)
     block, metadata_list = x.block.copy(), list(x.metadata)
-    known: dict[tuple[str, str], Floats] = {}
+    rates_by_pair: dict[tuple[str, str], Floats] = {}
     for i, metadata in enumerate(x.metadata):
         if metadata.currency == currency:
             continue
         kind = _kind_of(metadata)
         key = metadata.currency, kind
-        if key not in known:
-            known[key] = _rates_for(x, metadata, currency, kind, table)
+        if key not in rates_by_pair:
+            rates_by_pair[key] = _rates_for(x, metadata, currency, kind, table)
         there = np.isfinite(block[:, i])
-        block[:, i] = _converted(block[:, i], known[key], metadata.measure)
+        block[:, i] = _converted(block[:, i], rates_by_pair[key], metadata.measure)
         without = int((there & ~np.isfinite(block[:, i])).sum()) or None
         converted = metadata.stepped(
             "to currency", {"currency": currency}, to=currency, at=table.names_of(metadata.currency, currency),
@@ -135,11 +135,11 @@ def _rates_for(
     if kind == "period" and not same:
         return _averages(x, metadata.currency, currency, table)
     ends = last_days(x)
-    found = table.rates(metadata.currency, currency, ends)
+    quoted = table.rates(metadata.currency, currency, ends)
     if kind == "moment" or (same and kind == "period"):
-        return found
+        return quoted
     before = table.rates(metadata.currency, currency, _ends_before(x))
-    return found / before - 1.0
+    return quoted / before - 1.0
 
 
 def _ends_before(x: SeriesTable) -> Dates:

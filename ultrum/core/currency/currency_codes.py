@@ -46,7 +46,7 @@ def pair_in(text: str) -> tuple[str, str] | None:
     >>> pair_in("EURUSD"), pair_in("QML/QSR"), pair_in("EUR-ABC"), pair_in("FACTOR")
     (('EUR', 'USD'), ('QML', 'QSR'), None, None)
     """
-    found = _PAIR.fullmatch(text.strip().upper() if text.islower() else text.strip())
-    if found and found[1] != found[2] and is_currency(found[1]) and is_currency(found[2]):
-        return found[1], found[2]
+    match = _PAIR.fullmatch(text.strip().upper() if text.islower() else text.strip())
+    if match and match[1] != match[2] and is_currency(match[1]) and is_currency(match[2]):
+        return match[1], match[2]
     return None

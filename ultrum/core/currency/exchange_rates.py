@@ -46,10 +46,10 @@ class Rate(float):
         cls, value: float, base: str, quote: str, on: str, days: Iterable[str], path: Iterable[str]
     ) -> Rate:
         """Make a rate with its facts."""
-        made = super().__new__(cls, value)
-        made.base, made.quote, made.on = base, quote, on
-        made.days, made.path = tuple(days), tuple(path)
-        return made
+        amount = super().__new__(cls, value)
+        amount.base, amount.quote, amount.on = base, quote, on
+        amount.days, amount.path = tuple(days), tuple(path)
+        return amount
 
     def __repr__(self) -> str:
         through = f" through {', '.join(self.path[1:-1])}" if len(self.path) > 2 else ""
@@ -132,9 +132,9 @@ class ExchangeRates:
                 "amount of QUOTE for one BASE."
             )
         if (base, quote) in self._pairs or (quote, base) in self._pairs:
-            known = self._pairs.get((base, quote)) or self._pairs[quote, base]
+            existing = self._pairs.get((base, quote)) or self._pairs[quote, base]
             raise CurrencyError(
-                f"{series.name} and {known.name} both quote {base} and {quote}; keep one, or splice them."
+                f"{series.name} and {existing.name} both quote {base} and {quote}; keep one, or splice them."
             )
         known_values = series.values.dropna()
         if not len(known_values) or not (np.isfinite(known_values) & (known_values > 0)).all():
@@ -191,11 +191,11 @@ class ExchangeRates:
         """
         days = days_in(on, "on")
         bases = np.broadcast_to(np.asarray(base, dtype=np.str_), days.shape)
-        found = np.full(len(days), np.nan)
+        values = np.full(len(days), np.nan)
         for one in np.unique(bases):
-            own = bases == one
-            found[own] = self._along(self.path(str(one), quote), days[own])
-        return found
+            of_base = bases == one
+            values[of_base] = self._along(self.path(str(one), quote), days[of_base])
+        return values
 
     def amount(self, amounts: Any, base: Any, quote: str, *, on: Any = None) -> Any:
         """Amounts in another currency: one, or a column with its currencies and days.
@@ -252,8 +252,8 @@ class ExchangeRates:
             raise CurrencyError(f"{base} in {quote} is one on every day.")
         days = every = self._between(*steps[0])[0].days
         for step in steps[1:]:
-            own = self._between(*step)[0].days
-            days, every = np.intersect1d(days, own), np.union1d(every, own)
+            own_days = self._between(*step)[0].days
+            days, every = np.intersect1d(days, own_days), np.union1d(every, own_days)
         if not len(days):
             raise AlignmentError(f"The quotes from {base} to {quote} share no day.")
         values = self._along(path, days)
@@ -322,10 +322,10 @@ class ExchangeRates:
         return np.where(fresh, values[safe], np.nan), quotes.days[safe]
 
     def _along(self, path: tuple[str, ...], days: Dates) -> Floats:
-        found = np.ones(len(days))
+        product = np.ones(len(days))
         for step in itertools.pairwise(path):
-            found = found * self._on(*step, days)[0]
-        return found
+            product = product * self._on(*step, days)[0]
+        return product
 
     def _last_day(self) -> Any:
         return max(q.days[-1] for q in self._pairs.values())

@@ -135,15 +135,15 @@ def align(
     loadings = to_frequency(raw, target, risk_free=risk_free)
     check_roles(returns, loadings, rate)
     traded, macro = by_kind(loadings)
-    known = _conditions_of(conditions)
-    check_names(returns, loadings, [c.name for c in known], rate.name)
-    if (macro or known) and known_by is None:
-        named = ", ".join([*macro, *(c.name for c in known)])
+    condition_list = _conditions_of(conditions)
+    check_names(returns, loadings, [c.name for c in condition_list], rate.name)
+    if (macro or condition_list) and known_by is None:
+        named = ", ".join([*macro, *(c.name for c in condition_list)])
         raise AlignmentError(
             f"{named}: say when these became known, known_by='P1M' or the like; "
             "known_by='hindsight' if each may be used in the period it describes."
         )
-    stated, carried = _conditions_known(known, known_by, target)
+    stated, carried = _conditions_known(condition_list, known_by, target)
     blocks = {
         "assets": returns,
         "factors": _with_macro(loadings, raw, macro, known_by, target),
@@ -184,7 +184,7 @@ def _assemble(
         raise AlignmentError(
             f"No period has every factor, condition and the risk-free rate. {spans}"
         )
-    causes = {name: known for t in tables.values() for name, known in t.causes.items()}
+    causes = {name: reasons for t in tables.values() for name, reasons in t.causes.items()}
     names = [*map(str, frames["assets"].columns.tolist()), *map(str, needed)]
     parts = (frames["assets"].to_numpy(), needed.to_numpy(dtype=np.float64))
     present = np.hstack([np.isfinite(part) for part in parts])
@@ -211,8 +211,8 @@ def _on_index(frame: pd.DataFrame, index: pd.Index) -> pd.DataFrame:
 
 
 def _own_span(column: pd.Series) -> str:
-    known = column.dropna()
-    return f"({span_of(known.index)})" if len(known) else "(nothing)"
+    valid = column.dropna()
+    return f"({span_of(valid.index)})" if len(valid) else "(nothing)"
 
 
 def _in_one_currency(
@@ -255,30 +255,30 @@ def _with_macro(
     loadings: SeriesTable, raw: SeriesTable, macro: list[str], known_by: Any, target: Frequency
 ) -> SeriesTable:
     """Factors with each macro factor in the period of its release."""
-    made = [loadings[name] for name in loadings.names if name not in macro]
+    columns = [loadings[name] for name in loadings.names if name not in macro]
     for name in macro:
         rule = rule_for(name, known_by)
         source = raw[name] if raw.frequency == target else loadings[name]
         if isinstance(rule, str) and rule == HINDSIGHT:
-            made.append(loadings[name])
+            columns.append(loadings[name])
             continue
         ordinals = _periods(*known_span(source, rule, target))
         values = in_release_period(source, rule, target, ordinals)
         metadata = loadings[name].metadata.stepped(
             "in the period of release", known_by=describe_rule(rule)
         )
-        made.append(TimeSeries.from_arrays(values, target.index(ordinals), metadata))
-    return SeriesTable.of(made).select(loadings.names)
+        columns.append(TimeSeries.from_arrays(values, target.index(ordinals), metadata))
+    return SeriesTable.of(columns).select(loadings.names)
 
 
 def _conditions_known(
-    known: list[TimeSeries], known_by: Any, target: Frequency
+    conditions: list[TimeSeries], known_by: Any, target: Frequency
 ) -> tuple[SeriesTable | None, dict[str, Ints]]:
     """Each condition as it was known at the end of the period before, and the periods an older value stands."""
-    if not known:
+    if not conditions:
         return None, {}
-    made, older = [], {}
-    for condition in known:
+    at_release, older = [], {}
+    for condition in conditions:
         rule = rule_for(condition.name, known_by)
         # what is taken at the end of a period is looked up day by day; sums and means wait for its end
         finer = condition.metadata.frequency < target and not isinstance(rule, pd.DataFrame)
@@ -294,8 +294,8 @@ def _conditions_known(
             carried=int(carried.sum()) or None,
         )
         older[metadata.name] = ordinals[carried] + 1
-        made.append(TimeSeries.from_arrays(values, target.index(ordinals + 1), metadata))
-    return SeriesTable.of(made), older
+        at_release.append(TimeSeries.from_arrays(values, target.index(ordinals + 1), metadata))
+    return SeriesTable.of(at_release), older
 
 
 def _periods(first: int, last: int) -> Ints:

@@ -99,11 +99,13 @@ class MissingData:
         counted = dropped_by(
             ~self.seen.present[assets:, out].T, names, self.seen.present[:assets, out].T
         )
-        found: dict[str, dict[str, int]] = {}
+        by_series: dict[str, dict[str, int]] = {}
         for cause, counts in counted.items():
             for place in np.flatnonzero(counts):
-                found.setdefault(str(self.seen.names[int(place)]), {})[cause] = int(counts[place])
-        return found
+                by_series.setdefault(str(self.seen.names[int(place)]), {})[cause] = int(
+                    counts[place]
+                )
+        return by_series
 
 
 def dropped_by(missing: Bools, names: Sequence[str], present: Bools) -> dict[str, Ints]:
@@ -121,7 +123,7 @@ def dropped_by(missing: Bools, names: Sequence[str], present: Bools) -> dict[str
     -------
     mapping of str to ndarray of int, shape (N,)
     """
-    found: dict[str, Ints] = {}
+    by_series: dict[str, Ints] = {}
     patterns, which = np.unique(missing, axis=0, return_inverse=True)
     for number, pattern in enumerate(patterns):
         if pattern.any():
@@ -130,8 +132,8 @@ def dropped_by(missing: Bools, names: Sequence[str], present: Bools) -> dict[str
             cause = f"missing {', '.join(lacking[:3])}{more}"
             rows = which.ravel() == number
             counts = present[rows].sum(axis=0).astype(np.int64)
-            found[cause] = found.get(cause, 0) + counts
-    return found
+            by_series[cause] = by_series.get(cause, 0) + counts
+    return by_series
 
 
 def coverage_of(
@@ -150,10 +152,14 @@ def coverage_of(
         },
         index=pd.Index(seen.names, name="series"),
     )
-    for column, known in (("filled", filled), ("stale", _stale(seen, causes)), ("costs", costs)):
+    for column, counts_of in (
+        ("filled", filled),
+        ("stale", _stale(seen, causes)),
+        ("costs", costs),
+    ):
         counted = np.zeros(len(seen.names), dtype=np.int64)
-        if known:
-            counted[table.index.get_indexer(pd.Index(list(known)))] = list(known.values())
+        if counts_of:
+            counted[table.index.get_indexer(pd.Index(list(counts_of)))] = list(counts_of.values())
         table[column] = counted
     return table
 
@@ -162,12 +168,12 @@ def missing_log_of(seen: Presence, causes: Causes) -> pd.DataFrame:
     """Every missing value with its period, series and cause, series by series."""
     column, row = np.divmod(np.flatnonzero(~seen.present), max(len(seen.index), 1))
     kind = np.where(row < seen.first[column], 0, np.where(row > seen.last[column], 1, 2))
-    found = pd.DataFrame({
+    missing = pd.DataFrame({
         "period": seen.index.take(row),
         "series": _labelled(column, list(seen.names)),
         "cause": _labelled(kind, _KINDS),
     })  # fmt: skip
-    return _with_causes(found, causes, seen, column, row, kind == _KINDS.index(GAP))
+    return _with_causes(missing, causes, seen, column, row, kind == _KINDS.index(GAP))
 
 
 def _stale(seen: Presence, causes: Causes) -> dict[str, int]:
@@ -175,8 +181,8 @@ def _stale(seen: Presence, causes: Causes) -> dict[str, int]:
     row_of = {int(o): k for k, o in enumerate(seen.ordinals)}
     place = {name: k for k, name in enumerate(seen.names)} if causes else {}
     return {
-        name: sum(1 for p in known if p in row_of and not seen.present[place[name], row_of[p]])
-        for name, known in causes.items()
+        name: sum(1 for p in reasons if p in row_of and not seen.present[place[name], row_of[p]])
+        for name, reasons in causes.items()
         if name in place
     }
 
@@ -189,21 +195,21 @@ def _labelled(codes: Ints, words: list[str]) -> Any:
 
 
 def _with_causes(
-    found: pd.DataFrame, causes: Causes, seen: Presence, column: Ints, row: Ints, gaps: Bools
+    missing: pd.DataFrame, causes: Causes, seen: Presence, column: Ints, row: Ints, gaps: Bools
 ) -> pd.DataFrame:
     """Gaps whose reason is known say it."""
-    reasons = sorted({reason for known in causes.values() for reason in known.values()})
+    reasons = sorted({reason for by_period in causes.values() for reason in by_period.values()})
     if not reasons:
-        return found
-    cause = found["cause"].cat.add_categories(reasons)
+        return missing
+    cause = missing["cause"].cat.add_categories(reasons)
     place = {name: k for k, name in enumerate(seen.names)}
     edges = np.searchsorted(column, np.arange(len(seen.names) + 1))
-    for name, known in causes.items():
+    for name, by_period in causes.items():
         if name not in place:
             continue
-        own = slice(edges[place[name]], edges[place[name] + 1])
-        for at in np.flatnonzero(gaps[own]) + own.start:
-            reason = known.get(int(seen.ordinals[row[at]]))
+        rows = slice(edges[place[name]], edges[place[name] + 1])
+        for at in np.flatnonzero(gaps[rows]) + rows.start:
+            reason = by_period.get(int(seen.ordinals[row[at]]))
             if reason:
                 cause.iat[at] = reason
-    return found.assign(cause=cause)
+    return missing.assign(cause=cause)

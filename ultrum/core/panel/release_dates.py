@@ -56,8 +56,8 @@ def releases(series: TimeSeries, rule: KnownBy) -> pd.DataFrame:
     frequency = series.metadata.frequency
     if isinstance(rule, pd.DataFrame):
         return _of_vintages(series.name, rule, frequency)
-    known = series.values.dropna()
-    ordinals = frequency.ordinals_of(known.index)
+    valid = series.values.dropna()
+    ordinals = frequency.ordinals_of(valid.index)
     ends = frequency.ends(ordinals)
     days = _dated(series.name, rule, ordinals, frequency) if isinstance(rule, pd.Series) else ends
     if isinstance(rule, str) and rule != HINDSIGHT:
@@ -74,10 +74,10 @@ def releases(series: TimeSeries, rule: KnownBy) -> pd.DataFrame:
             "has the release date "
             f"{days[first]}, before its period ended."
         )
-    made = pd.DataFrame(
-        {"ordinal": ordinals, "day": days.astype("datetime64[s]"), "value": known.to_numpy()}
+    table = pd.DataFrame(
+        {"ordinal": ordinals, "day": days.astype("datetime64[s]"), "value": valid.to_numpy()}
     )
-    return made.sort_values(["day", "ordinal"], kind="stable", ignore_index=True)
+    return table.sort_values(["day", "ordinal"], kind="stable", ignore_index=True)
 
 
 def as_known(
@@ -88,11 +88,11 @@ def as_known(
     A value stands until a newer one is known, at most two periods of its own after it became known.
     """
     table = releases(series, rule)
-    days, own, values = _columns(table)
+    days, periods, values = _columns(table)
     ends = target.ends(ordinals)
-    newest = np.maximum.accumulate(own) if len(own) else own
-    kept = own >= newest  # a late revision of an older period is no news
-    days, own, values = days[kept], own[kept], values[kept]
+    newest = np.maximum.accumulate(periods) if len(periods) else periods
+    kept = periods >= newest  # a late revision of an older period is no news
+    days, periods, values = days[kept], periods[kept], values[kept]
     place = np.searchsorted(days, ends, side="right") - 1
     safe = np.maximum(place, 0)
     frequency = series.metadata.frequency
@@ -113,15 +113,15 @@ def in_release_period(
     Of several periods first released in one, the latest.
     """
     table = releases(series, rule).drop_duplicates("ordinal", keep="first")
-    days, own, values = _columns(table)
-    found = np.full(len(ordinals), np.nan)
-    order = np.argsort(own, kind="stable")
+    days, periods, values = _columns(table)
+    latest = np.full(len(ordinals), np.nan)
+    order = np.argsort(periods, kind="stable")
     at = (
         target.ordinals(days[order]) - ordinals[0] if len(ordinals) else np.empty(0, dtype=np.int64)
     )
     inside = (at >= 0) & (at < len(ordinals))
-    found[at[inside]] = values[order][inside]
-    return found
+    latest[at[inside]] = values[order][inside]
+    return latest
 
 
 def known_span(series: TimeSeries, rule: KnownBy, target: Frequency) -> tuple[int, int]:
@@ -149,11 +149,11 @@ def _of_vintages(name: str, table: pd.DataFrame, frequency: Frequency) -> pd.Dat
             f"Vintages of {name} need the columns period, released and value; {', '.join(absent)} is not there."
         )
     days = days_in(table["released"], f"released, of {name}", missing=True)
-    made = pd.DataFrame({
+    vintages = pd.DataFrame({
         "ordinal": _ordinals(table["period"], frequency), "day": days.astype("datetime64[s]"),
         "value": table["value"].to_numpy(dtype=np.float64),
     })  # fmt: skip
-    return made.dropna().sort_values(["day", "ordinal"], kind="stable", ignore_index=True)
+    return vintages.dropna().sort_values(["day", "ordinal"], kind="stable", ignore_index=True)
 
 
 def _ordinals(periods: pd.Series, frequency: Frequency) -> Ints:
@@ -168,11 +168,11 @@ def _ordinals(periods: pd.Series, frequency: Frequency) -> Ints:
 def _dated(name: str, rule: pd.Series, ordinals: Ints, frequency: Frequency) -> Dates:
     """Release day of each period, from dates by period."""
     if isinstance(rule.index, pd.PeriodIndex):
-        known = frequency.ordinals_of(rule.index)
+        released = frequency.ordinals_of(rule.index)
     else:
-        known = _ordinals(pd.Series(rule.index), frequency)
+        released = _ordinals(pd.Series(rule.index), frequency)
     days = days_in(rule.to_numpy(), f"release dates of {name}", missing=True)
-    place = pd.Index(known).get_indexer(pd.Index(ordinals))
+    place = pd.Index(released).get_indexer(pd.Index(ordinals))
     if (place < 0).any():
         first = frequency.labels(ordinals[np.flatnonzero(place < 0)[:1]])[0]
         raise AlignmentError(

@@ -99,9 +99,9 @@ def conditional_beta(
     names = [str(c) for c in (panel.conditions if conditions is None else conditions)]
     absent = [c for c in names if c not in panel.conditions]
     if absent or not names:
-        known = ", ".join(map(str, panel.conditions)) or "none; align with conditions=..."
+        names_there = ", ".join(map(str, panel.conditions)) or "none; align with conditions=..."
         raise EstimationError(
-            f"No condition {', '.join(absent) or 'given'}; the panel has: {known}."
+            f"No condition {', '.join(absent) or 'given'}; the panel has: {names_there}."
         )
     values = panel.factors[chosen_factor(panel, factor)]
     known_before = panel.conditions[names]

@@ -72,7 +72,7 @@ def _drawn_costs(
     positions = time_positions(rows)
     shared = all(h.index.equals(rows) for h in histories.values())
     chunks = max(1, -(-draws * len(rows) // _AT_ONCE))
-    made = []
+    costs = []
     for size in [len(part) for part in np.array_split(np.arange(draws), chunks)]:
         counts = _counts(design[whole], positions, size, generator)
         lam = _drawn_premia(
@@ -81,8 +81,8 @@ def _drawn_costs(
         drawn = drawn_coefficients(design[whole], response[whole], counts, CONSTANT in betas.design)
         where = [int(w) for w in betas.design.columns.get_indexer(pd.Index(factors))]
         noise = base_error * generator.standard_normal((size, 1))
-        made.append(base + noise + sum(drawn[w].T * lam[:, [k]] for k, w in enumerate(where)))
-    return np.concatenate(made)
+        costs.append(base + noise + sum(drawn[w].T * lam[:, [k]] for k, w in enumerate(where)))
+    return np.concatenate(costs)
 
 
 def _counts(block: Floats, positions: Ints, draws: int, generator: np.random.Generator) -> Floats:
@@ -103,16 +103,16 @@ def _drawn_premia(
 ) -> Floats:
     """Premia of every draw, (draws, K)."""
     root = _root(spread)
-    made = prices + generator.standard_normal((draws, len(factors))) @ root.T
+    premia = prices + generator.standard_normal((draws, len(factors))) @ root.T
     if not histories:
-        return np.asarray(made)
+        return np.asarray(premia)
     block, index = histories_of(list(histories.values()))
     if counts is None:
         counts = _counts(block, time_positions(index), draws, generator)
     for k, name in enumerate(factors):
         if name in histories:
-            made[:, k] = prices[k] + (counts - 1.0) @ block[:, list(histories).index(name)]
-    return np.asarray(made)
+            premia[:, k] = prices[k] + (counts - 1.0) @ block[:, list(histories).index(name)]
+    return np.asarray(premia)
 
 
 def _root(spread: Floats) -> Floats:

@@ -61,8 +61,8 @@ def cost_comparison(
         if factor is not None and factor not in parts:
             raise EstimationError(f"No factor {factor} in {name}; {one_of(factor, parts)}")
         part = factor or parts[0]
-        own = cost.parts.xs(part, level=1)
-        frame = pd.DataFrame({"beta": own["beta"], "beta_error": own["beta_error"], "cost": cost.value,
+        exposure = cost.parts.xs(part, level=1)
+        frame = pd.DataFrame({"beta": exposure["beta"], "beta_error": exposure["beta_error"], "cost": cost.value,
                               "standard_error": cost.standard_error}).join(cost.interval(level))  # fmt: skip
         frame.index = pd.MultiIndex.from_product(
             [frame.index, [name]], names=["asset", "estimator"]

@@ -93,15 +93,15 @@ def cost_of_equity(
     >>> bool(0.04 < cost.value["BRTW"] < 0.08)
     True
     """
-    own = Exposures.of(betas)
-    prices, spread = _premia(own.factors, premia)
-    rate, rate_name = _annual_rate(risk_free, own.end if on is None else on)
+    exposures = Exposures.of(betas)
+    prices, spread = _premia(exposures.factors, premia)
+    rate, rate_name = _annual_rate(risk_free, exposures.end if on is None else on)
     _check_same_rate(prices, rate_name)
-    extra = _checked_add_ons(add_ons or {}, own.factors)
-    lam = np.array([prices[f].value for f in own.factors])
+    extra = _checked_add_ons(add_ons or {}, exposures.factors)
+    lam = np.array([prices[f].value for f in exposures.factors])
     base = rate + sum(value for value, _ in extra.values())
-    value = pd.Series(base + own.beta @ lam, own.assets, name="cost_of_equity")
-    pieces = CostVariance.of(own, lam, spread, risk_free_error**2)
+    value = pd.Series(base + exposures.beta @ lam, exposures.assets, name="cost_of_equity")
+    pieces = CostVariance.of(exposures, lam, spread, risk_free_error**2)
     variance = pieces.total
     failed = np.isfinite(value.to_numpy()) & ~(variance > 0)
     unknown = not np.isfinite(spread).all()
@@ -109,7 +109,7 @@ def cost_of_equity(
     if _can_be_drawn(betas) and not unknown:
         bootstrap = CostBootstrap(
             cast(BetaTable, betas),
-            own.factors,
+            exposures.factors,
             prices,
             lam,
             spread,
@@ -122,19 +122,21 @@ def cost_of_equity(
             variance = np.where(failed, np.nanvar(bootstrap.costs(), axis=0, ddof=1), variance)
         bootstrap = bootstrap if bootstrap.draws else None
     _warn_of_low_costs(value, rate, prices)
-    degrees = np.minimum(own.df, min(prices[f].df for f in own.factors))
+    degrees = np.minimum(exposures.df, min(prices[f].df for f in exposures.factors))
     error = np.sqrt(np.where(variance > 0, variance, np.nan))
-    basis = {f: f"{100 * prices[f].value:.2f} % a year, {prices[f].basis}" for f in own.factors}
+    basis = {
+        f: f"{100 * prices[f].value:.2f} % a year, {prices[f].basis}" for f in exposures.factors
+    }
     return CostOfEquity(
         value=value,
-        standard_error=pd.Series(error, own.assets, name="standard_error"),
-        parts=_parts(own, prices, pieces, rate, risk_free_error, extra),
-        shares=pieces.shares(own.assets),
-        df=pd.Series(degrees, own.assets, name="df"),
+        standard_error=pd.Series(error, exposures.assets, name="standard_error"),
+        parts=_parts(exposures, prices, pieces, rate, risk_free_error, extra),
+        shares=pieces.shares(exposures.assets),
+        df=pd.Series(degrees, exposures.assets, name="df"),
         risk_free=rate,
         basis={**basis, **{n: f"{100 * v:.2f} %, {reason}" for n, (v, reason) in extra.items()}},
-        errors=own.errors,
-        sample=own.sample,
+        errors=exposures.errors,
+        sample=exposures.sample,
         bootstrap=bootstrap,
         notes=_notes(value, failed, variance, unknown),
     )
@@ -168,8 +170,8 @@ def _premia(factors: list[str], given: Premia) -> tuple[dict[str, Premium], Floa
         raise EstimationError(f"No premium for {', '.join(absent)}; every factor needs one.")
     if isinstance(given, TwoPass):
         return _of_two_pass(given, factors)
-    found = {name: _one_premium(name, given[name]) for name in factors}
-    return found, joint_covariance(found)
+    premia = {name: _one_premium(name, given[name]) for name in factors}
+    return premia, joint_covariance(premia)
 
 
 def _one_premium(name: str, value: TimeSeries | Premium | float) -> Premium:
@@ -190,14 +192,14 @@ def _one_premium(name: str, value: TimeSeries | Premium | float) -> Premium:
 def _of_two_pass(given: TwoPass, factors: list[str]) -> tuple[dict[str, Premium], Floats]:
     """Annual premia of a two-pass with their joint covariance."""
     per_year, errors = given.periods_per_year, given.standard_errors
-    found = {
+    premia = {
         f: Premium(
             per_year * float(given.premia[f]), per_year * float(errors[f]), given.df, given.over,
             f"two-pass premium, {given.kind.replace('_', ' ')} errors",
         )
         for f in factors
     }  # fmt: skip
-    return found, per_year**2 * given.covariance.loc[factors, factors].to_numpy()
+    return premia, per_year**2 * given.covariance.loc[factors, factors].to_numpy()
 
 
 def _annual_rate(risk_free: TimeSeries | float, on: Any) -> tuple[float, str]:
@@ -210,18 +212,18 @@ def _annual_rate(risk_free: TimeSeries | float, on: Any) -> tuple[float, str]:
                 f"A risk-free rate of {100 * risk_free:,.0f} % a year: decimals are expected, 0.03 for 3 %."
             )
         return float(risk_free), ""
-    known = risk_free.values.loc[:on].dropna()
-    if not len(known):
+    rates = risk_free.values.loc[:on].dropna()
+    if not len(rates):
         raise EstimationError(f"{risk_free.name} has no value up to {on}.")
     if risk_free.metadata.measure == "rate":
-        return annual_yield(float(known.iloc[-1]), risk_free.metadata), risk_free.name
+        return annual_yield(float(rates.iloc[-1]), risk_free.metadata), risk_free.name
     if risk_free.metadata.measure != "return":
         raise UnitError(
             f"{risk_free.name} is a {risk_free.metadata.measure or 'series'}; give returns per period, "
             "a yield, or an annual number."
         )
     latest = (
-        known.iloc[-_MONTH_OF_DAYS:] if risk_free.metadata.frequency.is_dated else known.iloc[-1:]
+        rates.iloc[-_MONTH_OF_DAYS:] if risk_free.metadata.frequency.is_dated else rates.iloc[-1:]
     )
     per_year = risk_free.sample(None, on).periods_per_year
     return float(np.expm1(per_year * np.log1p(latest).mean())), risk_free.name
@@ -252,7 +254,7 @@ def _checked_add_ons(given: AddOns, factors: list[str]) -> dict[str, tuple[float
 
 
 def _parts(
-    own: Exposures,
+    exposures: Exposures,
     prices: Mapping[str, Premium],
     pieces: CostVariance,
     rate: float,
@@ -261,35 +263,35 @@ def _parts(
 ) -> pd.DataFrame:
     """The build-up: one row per asset and part."""
     whole = np.where(pieces.total > 0, pieces.total, np.nan)
-    blocks = [_flat_part(own, RISK_FREE, rate, np.nan_to_num(rate_error**2 / whole))]
-    for k, factor in enumerate(own.factors):
-        price, error = prices[factor], np.sqrt(own.covariance[:, k, k])
+    blocks = [_flat_part(exposures, RISK_FREE, rate, np.nan_to_num(rate_error**2 / whole))]
+    for k, factor in enumerate(exposures.factors):
+        price, error = prices[factor], np.sqrt(exposures.covariance[:, k, k])
         columns = {
-            "beta": own.beta[:, k],
+            "beta": exposures.beta[:, k],
             "beta_error": error,
             "premium": price.value,
             "premium_error": price.standard_error,
-            "contribution": own.beta[:, k] * price.value,
+            "contribution": exposures.beta[:, k] * price.value,
             "variance_share": np.nan_to_num(pieces.by_factor[:, k] / whole),
         }
-        blocks.append(pd.DataFrame(columns, _labelled(own, factor)))
+        blocks.append(pd.DataFrame(columns, _labelled(exposures, factor)))
     blocks += [
-        _flat_part(own, name, value, np.zeros(len(own.assets)))
+        _flat_part(exposures, name, value, np.zeros(len(exposures.assets)))
         for name, (value, _) in extra.items()
     ]
-    return by_asset(pd.concat(blocks), list(own.assets))
+    return by_asset(pd.concat(blocks), list(exposures.assets))
 
 
-def _flat_part(own: Exposures, name: str, value: float, share: Floats) -> pd.DataFrame:
+def _flat_part(exposures: Exposures, name: str, value: float, share: Floats) -> pd.DataFrame:
     """A part that is the same for all assets."""
     blank = dict.fromkeys(["beta", "beta_error", "premium", "premium_error"], np.nan)
     return pd.DataFrame(
-        {**blank, "contribution": value, "variance_share": share}, _labelled(own, name)
+        {**blank, "contribution": value, "variance_share": share}, _labelled(exposures, name)
     )
 
 
-def _labelled(own: Exposures, part: str) -> pd.MultiIndex:
-    return pd.MultiIndex.from_product([own.assets, [part]], names=["asset", "part"])
+def _labelled(exposures: Exposures, part: str) -> pd.MultiIndex:
+    return pd.MultiIndex.from_product([exposures.assets, [part]], names=["asset", "part"])
 
 
 def _notes(value: pd.Series, failed: Any, variance: Floats, unknown: bool) -> dict[str, str]:

@@ -71,11 +71,11 @@ class CostVariance:
     rate: float
 
     @classmethod
-    def of(cls, own: Exposures, lam: Floats, spread: Floats, rate: float) -> CostVariance:
+    def of(cls, exposures: Exposures, lam: Floats, spread: Floats, rate: float) -> CostVariance:
         """β'Vλβ + λ'Vβλ − tr(VβVλ), with the variance of the rate added."""
-        from_premium = own.beta * (own.beta @ spread)
-        from_beta = lam * np.einsum("nkl,l->nk", own.covariance, lam)
-        both = np.einsum("nkl,lk->nk", own.covariance, spread)
+        from_premium = exposures.beta * (exposures.beta @ spread)
+        from_beta = lam * np.einsum("nkl,l->nk", exposures.covariance, lam)
+        both = np.einsum("nkl,lk->nk", exposures.covariance, spread)
         half = both.sum(axis=1) / 2.0
         return cls(
             from_premium + from_beta - both,

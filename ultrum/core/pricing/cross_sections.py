@@ -45,12 +45,10 @@ class Exposure:
             return
         some = self.values.T
         first = int(np.argmax(self.rows >= 0))
-        known = self.rows[first:]
-        if (
-            known[0] >= 0 and (np.diff(known) == 1).all()
-        ):  # a slice, quick where columns lie together
+        rows = self.rows[first:]
+        if rows[0] >= 0 and (np.diff(rows) == 1).all():  # a slice, quick where columns lie together
             out[:, :first] = np.nan
-            out[:, first:] = some[:, known[0] : known[-1] + 1]
+            out[:, first:] = some[:, rows[0] : rows[-1] + 1]
             return
         out[:] = some[:, self.rows]
         out[:, self.rows < 0] = np.nan
@@ -127,9 +125,9 @@ def sections_of(blocks: Blocks, constant: bool) -> CrossSections:
     """Cross-sections of assets in blocks: moments of all periods are summed over them."""
     parts: list[Floats] = []
     moments: Floats = np.zeros(0)
-    for found in blocks.each(partial(_moments, constant)):
-        moments = moments + found[0] if parts else found[0]
-        parts.append(found[1])
+    for part in blocks.each(partial(_moments, constant)):
+        moments = moments + part[0] if parts else part[0]
+        parts.append(part[1])
     count = moments.shape[1] - 1
     gram, cross, squares = (
         moments[:, :count, :count],
@@ -192,10 +190,10 @@ def _moments(
     """Sums over some assets of products of exposures and returns, (T, p + 1, p + 1); and over all periods."""
     filled = _filled(returns, exposures, int(constant))
     Z = filled.values
-    made = np.empty((len(returns), len(Z), len(Z)))
+    moments = np.empty((len(returns), len(Z), len(Z)))
     for j in range(len(Z)):
-        made[:, j, j:] = made[:, j:, j] = np.einsum("nt,knt->tk", Z[j], Z[j:])
-    return made, filled.sums()
+        moments[:, j, j:] = moments[:, j:, j] = np.einsum("nt,knt->tk", Z[j], Z[j:])
+    return moments, filled.sums()
 
 
 def _sums(constant: bool, kept: Bools, returns: Floats, exposures: Sequence[Exposure]) -> Floats:

@@ -60,5 +60,5 @@ def currency_factor(
             f"{foreign_rate.name} is in {abroad or 'no known currency'}, {home_rate.name} in "
             f"{home or 'no known currency'}; two different currencies are needed. Say .described(currency=...)."
         )
-    made = excess(to_currency(foreign_rate, home, rates), home_rate)
-    return made.with_metadata(name=abroad, title=f"{foreign_rate.name} over {home_rate.name}")
+    factor = excess(to_currency(foreign_rate, home, rates), home_rate)
+    return factor.with_metadata(name=abroad, title=f"{foreign_rate.name} over {home_rate.name}")

@@ -57,9 +57,9 @@ def dimson_beta(
     design = leads_and_lags(panel.factors[factor], lags, leads)
     share = _shares(panel.factors[factor], lags, leads, weights)
     table: BetaTable = regress(panel.excess, design, errors=errors)
-    own = table.coefficients[list(design)].to_numpy()
+    coefficients = table.coefficients[list(design)].to_numpy()
     joint = table.covariance[:, 1:, 1:]
-    beta = pd.Series(own @ share, table.coefficients.index, name=factor)
+    beta = pd.Series(coefficients @ share, table.coefficients.index, name=factor)
     error = np.sqrt(np.einsum("i,nij,j->n", share, joint, share))
     description = f"sum of {lags} lags, the factor and {leads} leads of {factor}, weights {weights}"
     basis = f"{description}; {errors_said(errors)}"

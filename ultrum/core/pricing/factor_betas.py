@@ -67,8 +67,10 @@ def chosen_factors(
     names = [str(n) for n in (panel.factors if factors is None else factors)]
     unknown = [n for n in names if n not in panel.factors]
     if unknown or not (names or empty):
-        known = ", ".join(map(str, panel.factors))
-        raise EstimationError(f"No factor {', '.join(unknown) or 'given'}; the panel has: {known}.")
+        names_there = ", ".join(map(str, panel.factors))
+        raise EstimationError(
+            f"No factor {', '.join(unknown) or 'given'}; the panel has: {names_there}."
+        )
     return names
 
 

@@ -108,12 +108,12 @@ def joint_alpha_test(
     _check_factors(panel, names)
     frame = panel.excess.values
     x = panel.factors[names]
-    known = x.notna().all(axis=1).to_numpy()
+    complete = x.notna().all(axis=1).to_numpy()
     there = np.isfinite(frame.to_numpy())
-    whole = known & there.all(axis=1)
-    dropped = pd.Series((~there & known[:, None]).sum(axis=0), frame.columns)
+    whole = complete & there.all(axis=1)
+    dropped = pd.Series((~there & complete[:, None]).sum(axis=0), frame.columns)
     rows, assets, count = int(whole.sum()), frame.shape[1], len(names)
-    advice = _what_costs_rows(there[known], frame.columns)
+    advice = _what_costs_rows(there[complete], frame.columns)
     if rows <= assets + count:
         raise EstimationError(
             f"{rows} rows have every asset; {assets} assets and {count} factors need more than "
@@ -129,12 +129,12 @@ def joint_alpha_test(
     else:
         alphas, statistic = (_exact if how == "exact" else _robust)(y, f)
         p_value = float(scipy.special.fdtrc(*df, statistic))
-    if advice and rows < _FEW * known.sum():
+    if advice and rows < _FEW * complete.sum():
         warn_user(
-            f"The joint test uses {rows} of {int(known.sum())} rows, those every asset has. {advice}"
+            f"The joint test uses {rows} of {int(complete.sum())} rows, those every asset has. {advice}"
         )
     span = span_of(frame.index[whole])
-    lost = int((known & ~whole).sum())
+    lost = int((complete & ~whole).sum())
     basis = f"{assets} alphas on {', '.join(names)}, {how}; {rows} rows, {span}; {lost} rows dropped, not whole"
     named = pd.Series(alphas, frame.columns)
     return JointAlphaTest(statistic, p_value, df, named, rows, dropped, basis)

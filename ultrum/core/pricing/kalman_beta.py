@@ -174,21 +174,21 @@ def kalman_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
     positions = time_positions(panel.assets.index)
     places = positions - positions[0]
     sample = _on_calendar(np.where(used, y, 0.0), np.where(np.isfinite(x), x, 0.0), used, places)
-    found = {name: np.empty(y.shape) for name in ("beta", "standard_error", "known")}
+    estimates = {name: np.empty(y.shape) for name in ("beta", "standard_error", "known")}
     flat = {name: np.empty(y.shape[1]) for name in ("movement", "p_value", "alpha", "sigma")}
     for low in range(0, y.shape[1], _AT_ONCE):
         block = slice(low, low + _AT_ONCE)
         part = _Sample(sample.y[:, block], sample.x, sample.used[:, block])
         paths, numbers = _estimated(part)
         for name, path in paths.items():
-            found[name][:, block] = path[places]
+            estimates[name][:, block] = path[places]
         for name, value in numbers.items():
             flat[name][block] = value
     rows = panel.assets.index
     return FilteredBetas(
-        beta=pd.DataFrame(found["beta"], rows, names),
-        standard_error=pd.DataFrame(found["standard_error"], rows, names),
-        known=pd.DataFrame(found["known"], rows, names),
+        beta=pd.DataFrame(estimates["beta"], rows, names),
+        standard_error=pd.DataFrame(estimates["standard_error"], rows, names),
+        known=pd.DataFrame(estimates["known"], rows, names),
         movement=pd.Series(flat["movement"], names),
         p_value=pd.Series(flat["p_value"], names),
         alpha=pd.Series(flat["alpha"], names),
@@ -207,30 +207,35 @@ def _on_calendar(y: Floats, x: Floats, used: Bools, places: Ints) -> _Sample:
     return _Sample(rows, factor, there)
 
 
-def _with_missing(made: FilteredBetas, names: pd.Index, counts: Ints) -> FilteredBetas:
+def _with_missing(betas: FilteredBetas, names: pd.Index, counts: Ints) -> FilteredBetas:
     """The same with assets that have too few rows, all their estimates missing."""
     frames = {
-        n: getattr(made, n).reindex(columns=names) for n in ("beta", "standard_error", "known")
+        n: getattr(betas, n).reindex(columns=names) for n in ("beta", "standard_error", "known")
     }
-    flat = {n: getattr(made, n).reindex(names) for n in ("movement", "p_value", "alpha", "sigma")}
+    flat = {n: getattr(betas, n).reindex(names) for n in ("movement", "p_value", "alpha", "sigma")}
     short = int((counts < _LEAST_ROWS).sum())
-    basis = f"{made.basis}; {short} assets with fewer than {_LEAST_ROWS} rows are missing"
-    return replace(made, **frames, **flat, nobs=pd.Series(counts, names), basis=basis)
+    basis = f"{betas.basis}; {short} assets with fewer than {_LEAST_ROWS} rows are missing"
+    return replace(betas, **frames, **flat, nobs=pd.Series(counts, names), basis=basis)
 
 
 def _estimated(sample: _Sample) -> tuple[dict[str, Floats], dict[str, Floats]]:
     """Paths (T, N) and numbers (N,) of a block of assets, averaged over the grid of ratios."""
     ratios = (_STEPS_OF_BETA[:, None] / sample.unit) ** 2
     passes = [_filter(sample, ratio) for ratio in ratios]
-    fits = [_fit(sample, made) for made in passes]
+    fits = [_fit(sample, filter_pass) for filter_pass in passes]
     weights = _weights(sample, np.array([fit.likelihood for fit in fits]))
     rows, assets = sample.y.shape
-    known, beta, square, alpha, variance = (np.zeros((rows, assets)) for _ in range(5))
-    for made, fit, weight in zip(passes, fits, weights, strict=True):
+    filtered, beta, square, alpha, variance = (np.zeros((rows, assets)) for _ in range(5))
+    for filter_pass, fit, weight in zip(passes, fits, weights, strict=True):
         start = fit.coefficients[1]
-        so_far = start + made.state[0] - fit.coefficients[0] * made.state[1] - start * made.state[2]
-        known += weight * so_far
-        smooth, error = _smoothed(made, fit)
+        so_far = (
+            start
+            + filter_pass.state[0]
+            - fit.coefficients[0] * filter_pass.state[1]
+            - start * filter_pass.state[2]
+        )
+        filtered += weight * so_far
+        smooth, error = _smoothed(filter_pass, fit)
         beta += weight[-1] * smooth
         square += weight[-1] * (error**2 + smooth**2)
         alpha += weight * fit.coefficients[0]
@@ -241,7 +246,7 @@ def _estimated(sample: _Sample) -> tuple[dict[str, Floats], dict[str, Floats]]:
     paths = {
         "beta": np.where(inside, beta, np.nan),
         "standard_error": np.where(inside, error, np.nan),
-        "known": np.where(sample.used & (seen >= _LEAST_ROWS), known, np.nan),
+        "known": np.where(sample.used & (seen >= _LEAST_ROWS), filtered, np.nan),
     }
     likelihoods = np.array([fit.likelihood[-1] for fit in fits])
     movement, p_value = _likeliest(sample, ratios, likelihoods)
@@ -260,14 +265,14 @@ def _weights(sample: _Sample, likelihoods: Floats) -> Floats:
         reach = np.arctan(np.where(scale > 0, scale, 1.0) * edges[:, None, None])
     prior = np.diff(reach, axis=0)
     best = likelihoods.max(axis=0)
-    made = prior * np.exp(likelihoods - best)
-    return np.asarray(made / made.sum(axis=0))
+    weights = prior * np.exp(likelihoods - best)
+    return np.asarray(weights / weights.sum(axis=0))
 
 
-def _likeliest(sample: _Sample, ratios: Floats, found: Floats) -> tuple[Floats, Floats]:
+def _likeliest(sample: _Sample, ratios: Floats, likelihoods: Floats) -> tuple[Floats, Floats]:
     """Likeliest deviation of beta's step, and the p value of none (half of χ²(1), on a boundary)."""
-    best = found.argmax(axis=0)
-    each = np.arange(found.shape[1])
+    best = likelihoods.argmax(axis=0)
+    each = np.arange(likelihoods.shape[1])
     last = len(ratios) - 1
     low = np.log(ratios[np.maximum(best - 1, 1), each])
     high = np.log(ratios[np.minimum(np.maximum(best, 1) + 1, last), each])
@@ -277,7 +282,7 @@ def _likeliest(sample: _Sample, ratios: Floats, found: Floats) -> tuple[Floats, 
         low, high = np.where(better, low, left), np.where(better, right, high)
     ratio = np.exp((low + high) / 2.0)
     fit = _fit(sample, _filter(sample, ratio))
-    gain = 2.0 * (fit.likelihood[-1] - found[0])
+    gain = 2.0 * (fit.likelihood[-1] - likelihoods[0])
     moves = gain > 0
     movement = np.where(moves, np.sqrt(ratio * fit.variance[-1]), 0.0)
     p_value = np.where(moves, 0.5 * scipy.special.chdtrc(1, np.maximum(gain, 0.0)), 1.0)
@@ -289,11 +294,11 @@ def _likelihood(sample: _Sample, ratio: Floats) -> Floats:
     return np.asarray(_fit(sample, _filter(sample, ratio)).likelihood[-1])
 
 
-def _fit(sample: _Sample, made: _Pass) -> _Fit:
+def _fit(sample: _Sample, filter_pass: _Pass) -> _Fit:
     """Alpha, beta at the start and the likelihood of contrasts, from the rows up to each one."""
     used = sample.used
-    weight = np.where(used, 1.0 / made.spread, 0.0)
-    v, a, b = made.innovations
+    weight = np.where(used, 1.0 / filter_pass.spread, 0.0)
+    v, a, b = filter_pass.innovations
 
     def total(p: Floats, q: Floats) -> Floats:
         """Weighted products of two columns up to each row."""
@@ -308,7 +313,7 @@ def _fit(sample: _Sample, made: _Pass) -> _Fit:
     alpha, start = (bb * av - ab * bv) / safe, (aa * bv - ab * av) / safe
     rest = vv - alpha * av - start * bv
     variance = np.maximum(rest, np.finfo(float).tiny) / free
-    logs = np.cumsum(np.where(used, np.log(made.spread), 0.0), axis=0)
+    logs = np.cumsum(np.where(used, np.log(filter_pass.spread), 0.0), axis=0)
     likelihood = -0.5 * (free * np.log(variance) + logs + np.log(safe))
     covariance = np.array([[bb, -ab], [-ab, aa]]) / safe * variance
     return _Fit(likelihood, np.array([alpha, start]), covariance, variance)
@@ -336,14 +341,16 @@ def _filter(sample: _Sample, ratio: Floats) -> _Pass:
     return _Pass(ahead, after, state, innovations, spread)
 
 
-def _smoothed(made: _Pass, fit: _Fit) -> tuple[Floats, Floats]:
+def _smoothed(filter_pass: _Pass, fit: _Fit) -> tuple[Floats, Floats]:
     """Beta of every row from the whole sample at one ratio, and its error."""
-    state, spread = made.state.copy(), made.after.copy()
+    state, spread = filter_pass.state.copy(), filter_pass.after.copy()
     with np.errstate(invalid="ignore", divide="ignore"):
-        back = np.where(made.ahead[1:] > 0, made.after[:-1] / made.ahead[1:], 0.0)
+        back = np.where(
+            filter_pass.ahead[1:] > 0, filter_pass.after[:-1] / filter_pass.ahead[1:], 0.0
+        )
     for row in range(len(spread) - 2, -1, -1):
-        state[:, row] += back[row] * (state[:, row + 1] - made.state[:, row])
-        spread[row] += back[row] ** 2 * (spread[row + 1] - made.ahead[row + 1])
+        state[:, row] += back[row] * (state[:, row + 1] - filter_pass.state[:, row])
+        spread[row] += back[row] ** 2 * (spread[row + 1] - filter_pass.ahead[row + 1])
     alpha, start = fit.coefficients[:, -1]
     beta = start + state[0] - alpha * state[1] - start * state[2]
     slant = np.array([-state[1], 1.0 - state[2]])

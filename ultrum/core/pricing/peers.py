@@ -182,14 +182,14 @@ def industry_betas(
         ]
         if not names:
             continue
-        made = peer_beta(
+        result = peer_beta(
             betas, names, debt_to_equity=debt_to_equity, tax=tax, how=how, values=values, debt_beta=debt_beta,
             factor=factor,
         )  # fmt: skip
-        own = made.peers["unlevered"]
+        unlevered = result.peers["unlevered"]
         rows[industry] = {
-            "companies": len(names), "beta": made.asset_beta, "error": made.asset_error,
-            "least": own.min(), "most": own.max(),
+            "companies": len(names), "beta": result.asset_beta, "error": result.asset_error,
+            "least": unlevered.min(), "most": unlevered.max(),
         }  # fmt: skip
     if not rows:
         raise EstimationError("None of the companies of these industries has a beta.")
@@ -206,12 +206,14 @@ def _peer_frame(
 ) -> pd.DataFrame:
     absent = [n for n in names if n not in betas.coefficients.index]
     if absent or not names:
-        known = ", ".join(betas.assets)
-        raise EstimationError(f"No beta of {', '.join(absent) or 'any peer'}; there are: {known}.")
+        names_there = ", ".join(betas.assets)
+        raise EstimationError(
+            f"No beta of {', '.join(absent) or 'any peer'}; there are: {names_there}."
+        )
     if term not in betas.coefficients:
         raise EstimationError(f"No factor '{term}'; {one_of(term, betas.coefficients)}")
-    found, errors = betas.coefficients.loc[names, term], betas.standard_errors.loc[names, term]
-    frame = pd.DataFrame({"beta": found, "error": errors})
+    peer_betas, errors = betas.coefficients.loc[names, term], betas.standard_errors.loc[names, term]
+    frame = pd.DataFrame({"beta": peer_betas, "error": errors})
     frame["debt_to_equity"], frame["tax"] = _by_peer(debt_to_equity, names), _by_peer(tax, names)
     lacking = frame.index[frame.isna().any(axis=1)]
     if len(lacking):

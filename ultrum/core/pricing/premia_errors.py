@@ -30,9 +30,9 @@ def shanken(plain: Floats, mean: Floats, factors: Floats, constant: bool) -> Flo
     spread = np.atleast_2d(np.cov(factors.T, ddof=1))
     prices = mean[first:]
     c = float(prices @ np.linalg.solve(spread, prices))
-    own = np.zeros_like(plain)
-    own[first:, first:] = spread / len(factors)
-    return np.asarray((1.0 + c) * (plain - own) + own)
+    factor_covariance = np.zeros_like(plain)
+    factor_covariance[first:, first:] = spread / len(factors)
+    return np.asarray((1.0 + c) * (plain - factor_covariance) + factor_covariance)
 
 
 def bootstrapped(
@@ -47,14 +47,14 @@ def bootstrapped(
     """Covariance over draws of whole periods, in which betas and premia are both estimated again."""
     drawn = drawn_periods(positions, draws, block_length(factors), seed)
     betas = redrawn_betas(returns, factors, row_counts(drawn, len(factors)))
-    made = []
+    means = []
     for periods, beta in zip(drawn, betas, strict=True):
         rows = periods[periods >= 0]
         exposures = [*(Exposure(b) for b in beta.T), *(o.drawn(rows) for o in others)]
         sections = cross_sections(returns[rows], exposures, constant)
         whole = np.isfinite(sections.slopes).all(axis=1)
-        made.append(sections.slopes[whole].mean(axis=0))
-    return np.atleast_2d(np.cov(np.array(made).T, ddof=1))
+        means.append(sections.slopes[whole].mean(axis=0))
+    return np.atleast_2d(np.cov(np.array(means).T, ddof=1))
 
 
 def redrawn_betas(returns: Floats, factors: Floats, counts: Floats) -> Floats:

@@ -117,13 +117,13 @@ def _rates(values: pd.Series, risk_free: TimeSeries | None) -> Floats:
         raise UnitError(
             f"{risk_free.name} is a {risk_free.metadata.measure or 'series'}; give returns per period."
         )
-    known = risk_free.values.reindex(values.index)
-    if known.isna().any():
-        first = known.index[known.isna()][0]
+    rates = risk_free.values.reindex(values.index)
+    if rates.isna().any():
+        first = rates.index[rates.isna()][0]
         raise EstimationError(
             f"{risk_free.name} has no value at {first}, where the factor has one."
         )
-    return known.to_numpy(dtype=np.float64)
+    return rates.to_numpy(dtype=np.float64)
 
 
 def _estimate(
@@ -160,23 +160,23 @@ def joint_covariance(premia: Mapping[str, Premium]) -> Floats:
     """
     names = list(premia)
     errors = np.array([premia[n].standard_error for n in names])
-    made = np.diag(errors**2)
-    known = [n for n in names if premia[n].influence is not None]
-    if len(known) < 2:
-        return made
-    block, index = histories_of([premia[n].influence for n in known])
+    covariance = np.diag(errors**2)
+    with_history = [n for n in names if premia[n].influence is not None]
+    if len(with_history) < 2:
+        return covariance
+    block, index = histories_of([premia[n].influence for n in with_history])
     together = bartlett_sum(block, lag_rule(len(block)), time_positions(index))
     scale = np.sqrt(np.diag(together))
-    for i, a in enumerate(known):
-        for j, b in enumerate(known[:i]):
+    for i, a in enumerate(with_history):
+        for j, b in enumerate(with_history[:i]):
             tied = together[i, j] / (scale[i] * scale[j]) if scale[i] > 0 and scale[j] > 0 else 0.0
             row, column = names.index(a), names.index(b)
-            made[row, column] = made[column, row] = tied * errors[row] * errors[column]
-    return made
+            covariance[row, column] = covariance[column, row] = tied * errors[row] * errors[column]
+    return covariance
 
 
 def histories_of(influences: Sequence[pd.Series | None]) -> tuple[Floats, pd.Index]:
     """What each period adds to each premium, (T, K), zero where one has none; and the periods of any."""
-    known = [i for i in influences if i is not None]
-    frame = pd.concat(known, axis=1).sort_index().fillna(0.0)
+    histories = [i for i in influences if i is not None]
+    frame = pd.concat(histories, axis=1).sort_index().fillna(0.0)
     return frame.to_numpy(dtype=np.float64), frame.index

@@ -90,18 +90,18 @@ class BetaSensitivity(TextInNotebooks):
         return self.table.assign(own=self._is_own())
 
     def _is_own(self) -> Bools:
-        own = np.ones(len(self.table), dtype=bool)
+        chosen = np.ones(len(self.table), dtype=bool)
         for choice, value in self.chosen.items():
-            own &= (self.table[choice] == value).to_numpy()
-        return own
+            chosen &= (self.table[choice] == value).to_numpy()
+        return chosen
 
     def __repr__(self) -> str:
-        beta, own = self.table["beta"].dropna(), self.own
+        beta, chosen = self.table["beta"].dropna(), self.own
         words = [
             f"Beta of {self.asset}: {len(beta)} combinations from {beta.min():.2f} to {beta.max():.2f}, median "
             f"{beta.median():.2f}; {errors_said(self.errors)}",
-            f"own choice ({', '.join(map(str, self.chosen.values()))}): {own['beta']:.2f} "
-            f"({own['low']:.2f} to {own['high']:.2f})",
+            f"own choice ({', '.join(map(str, self.chosen.values()))}): {chosen['beta']:.2f} "
+            f"({chosen['low']:.2f} to {chosen['high']:.2f})",
         ]
         if self.published is not None:
             share = float((beta <= self.published).mean())
@@ -185,26 +185,26 @@ def beta_sensitivity(
     empty = [what for what, given in options.items() if not given]
     if empty:
         raise EstimationError(f"beta_sensitivity was given no {empty[0]}; give one at least.")
-    own = _own_choice(options, dict(chosen or {}))
+    choice_of_user = _own_choice(options, dict(chosen or {}))
     rows = []
     for frequency in options["frequency"]:
         y, x = _excess_at(assets, table, risk_free, frequency, end)
         for window, market, estimator in itertools.product(windows, table.names, estimators):
-            found = _estimated(y, x, window, market, estimator, errors)
+            estimate = _estimated(y, x, window, market, estimator, errors)
             for adjustment in adjustments:
                 labels = (window, frequency, market, adjustment, estimator)
                 rows.append(
-                    {**dict(zip(CHOICES, labels, strict=True)), **_row(found, asset, adjustment)}
+                    {**dict(zip(CHOICES, labels, strict=True)), **_row(estimate, asset, adjustment)}
                 )
     last = y.index[-1]
-    return BetaSensitivity(pd.DataFrame(rows), asset, own, published, errors, last)
+    return BetaSensitivity(pd.DataFrame(rows), asset, choice_of_user, published, errors, last)
 
 
-def _check_words(given: Sequence[str], known: Sequence[str], what: str) -> None:
-    wrong = [g for g in given if g not in known]
+def _check_words(given: Sequence[str], options: Sequence[str], what: str) -> None:
+    wrong = [g for g in given if g not in options]
     if wrong or not len(given):
         raise EstimationError(
-            f"{what} '{''.join(map(str, wrong[:1]))}' is not known; it is one of {', '.join(known)}."
+            f"{what} '{''.join(map(str, wrong[:1]))}' is not known; it is one of {', '.join(options)}."
         )
 
 
@@ -236,8 +236,10 @@ def _excess_at(
             )
 
     def _at(series: S) -> S:
-        own = series.metadata.frequency if isinstance(series, TimeSeries) else series.frequency
-        return series if own == target else to_frequency(series, target)
+        own_frequency = (
+            series.metadata.frequency if isinstance(series, TimeSeries) else series.frequency
+        )
+        return series if own_frequency == target else to_frequency(series, target)
 
     def _excess(series: SeriesTable) -> pd.DataFrame:
         held = _at(series)
@@ -286,15 +288,15 @@ def _first_row(index: pd.Index, window: str) -> int | None:
     return None if late else int(np.searchsorted(begun, cut, side="right"))
 
 
-def _row(found: BetaTable | str, asset: str, adjustment: str) -> dict[str, Any]:
+def _row(estimate: BetaTable | str, asset: str, adjustment: str) -> dict[str, Any]:
     """Figures of one combination."""
     blank = {"beta": np.nan, "error": np.nan, "low": np.nan, "high": np.nan, "rows": 0, "note": ""}
-    if isinstance(found, str):
-        return {**blank, "note": found}
-    rows = int(found.nobs[asset])
+    if isinstance(estimate, str):
+        return {**blank, "note": estimate}
+    rows = int(estimate.nobs[asset])
     if rows < _LEAST_ROWS:
         return {**blank, "rows": rows, "note": f"{rows} rows, fewer than {_LEAST_ROWS}"}
-    summed = _summed(found)
+    summed = _summed(estimate)
     try:
         if adjustment == "vasicek":
             summed = shrink_betas(summed)
@@ -307,7 +309,7 @@ def _row(found: BetaTable | str, asset: str, adjustment: str) -> dict[str, Any]:
         float(summed.coefficients["beta"].iloc[place]),
         float(np.sqrt(summed.covariance[place, 1, 1])),
     )
-    reach = error * float(t_quantile(0.95, float(found.df.iloc[place])))
+    reach = error * float(t_quantile(0.95, float(estimate.df.iloc[place])))
     return {
         "beta": beta,
         "error": error,
@@ -318,14 +320,14 @@ def _row(found: BetaTable | str, asset: str, adjustment: str) -> dict[str, Any]:
     }
 
 
-def _summed(found: BetaTable) -> BetaTable:
+def _summed(table: BetaTable) -> BetaTable:
     """The same regressions with one beta, the sum over leads and lags, and its joint error."""
-    terms = found.coefficients.shape[1]
+    terms = table.coefficients.shape[1]
     gather = np.zeros((2, terms))
     gather[0, 0], gather[1, 1:] = 1.0, 1.0
-    frame = found.coefficients
+    frame = table.coefficients
     return replace(
-        found,
+        table,
         coefficients=pd.DataFrame(frame.to_numpy() @ gather.T, frame.index, [CONSTANT, "beta"]),
-        covariance=gather @ found.covariance @ gather.T,
+        covariance=gather @ table.covariance @ gather.T,
     )

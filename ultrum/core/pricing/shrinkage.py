@@ -84,32 +84,34 @@ def _counted(table: BetaTable, among: Sequence[str] | None) -> Bools:
 
 def _vasicek(table: BetaTable, counted: Bools) -> tuple[Floats, Floats]:
     """Adjusted coefficients, and the factor on each error."""
-    made, shrunk = table.coefficients.to_numpy().copy(), np.ones(table.coefficients.shape)
+    adjusted, shrunk = table.coefficients.to_numpy().copy(), np.ones(table.coefficients.shape)
     errors = table.standard_errors.to_numpy()
     for column, term in enumerate(table.coefficients.columns):
         if term == CONSTANT:
             continue
-        beta, own = made[:, column], errors[:, column] ** 2
-        known = np.isfinite(beta) & np.isfinite(own)
-        uncertain = known & (own > 0.0)  # an asset that is the factor itself stays where it is
+        beta, variance = adjusted[:, column], errors[:, column] ** 2
+        estimated = np.isfinite(beta) & np.isfinite(variance)
+        uncertain = estimated & (
+            variance > 0.0
+        )  # an asset that is the factor itself stays where it is
         prior = uncertain & counted
         if prior.sum() < 5:
             raise EstimationError(
                 f"{int(prior.sum())} assets have a {term} beta; a prior needs five."
             )
-        among = beta[prior], own[prior]
+        among = beta[prior], variance[prior]
         centre = float(among[0].mean())
         spread = max(0.0, float(among[0].var(ddof=1) - among[1].mean()))
-        beta, own = beta[uncertain], own[uncertain]
-        pulled = (spread * beta + own * centre) / (spread + own)
-        error = _posterior_error(*among, beta, own, pulled)
-        made[~known, column] = np.nan
-        made[uncertain, column], shrunk[uncertain, column] = pulled, error / np.sqrt(own)
-    return made, shrunk
+        beta, variance = beta[uncertain], variance[uncertain]
+        pulled = (spread * beta + variance * centre) / (spread + variance)
+        error = _posterior_error(*among, beta, variance, pulled)
+        adjusted[~estimated, column] = np.nan
+        adjusted[uncertain, column], shrunk[uncertain, column] = pulled, error / np.sqrt(variance)
+    return adjusted, shrunk
 
 
 def _posterior_error(
-    among: Floats, variances: Floats, beta: Floats, own: Floats, shrunk: Floats
+    among: Floats, variances: Floats, beta: Floats, variance_of_beta: Floats, shrunk: Floats
 ) -> Floats:
     """Root mean squared error of shrunk betas, the prior's mean and spread being estimates.
 
@@ -137,9 +139,9 @@ def _posterior_error(
     likelihood = -0.5 * (np.log(total).sum(axis=1) + np.log(sums) + misfit)
     weight = np.exp(likelihood - likelihood.max()) * np.diff(edges**_PRIOR_POWER)
     weight /= weight.sum()
-    pull = own / (own + spread)
+    pull = variance_of_beta / (variance_of_beta + spread)
     mean = (1.0 - pull) * beta + pull * centre[:, None]
-    variance = own * (1.0 - pull) + pull**2 / sums[:, None]
+    variance = variance_of_beta * (1.0 - pull) + pull**2 / sums[:, None]
     squared = weight @ (variance + (mean - shrunk) ** 2)
     return np.asarray(np.sqrt(squared))
 
@@ -147,14 +149,14 @@ def _posterior_error(
 def _blume(
     table: BetaTable, earlier: BetaTable | None, line: tuple[float, float] | None
 ) -> tuple[Floats, Floats]:
-    made, shrunk = table.coefficients.to_numpy().copy(), np.ones(table.coefficients.shape)
+    adjusted, shrunk = table.coefficients.to_numpy().copy(), np.ones(table.coefficients.shape)
     for column, term in enumerate(table.coefficients.columns):
         if term == CONSTANT:
             continue
         at, slope = line if line is not None else _line(table, earlier, str(term))
-        made[:, column] = at + slope * made[:, column]
+        adjusted[:, column] = at + slope * adjusted[:, column]
         shrunk[:, column] = abs(slope)
-    return made, shrunk
+    return adjusted, shrunk
 
 
 def _line(table: BetaTable, earlier: BetaTable | None, term: str) -> tuple[float, float]:
@@ -174,8 +176,8 @@ def _line(table: BetaTable, earlier: BetaTable | None, term: str) -> tuple[float
     return float(fit.coefficients.iloc[0]), float(fit.coefficients.iloc[1])
 
 
-def _rescaled(table: BetaTable, made: Floats, shrunk: Floats) -> BetaTable:
-    frame = pd.DataFrame(made, table.coefficients.index, table.coefficients.columns)
+def _rescaled(table: BetaTable, adjusted: Floats, shrunk: Floats) -> BetaTable:
+    frame = pd.DataFrame(adjusted, table.coefficients.index, table.coefficients.columns)
     return replace(
         table,
         coefficients=frame,

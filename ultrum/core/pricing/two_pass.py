@@ -97,21 +97,21 @@ def two_pass(
         returns[~np.isfinite(panel.factors[names].to_numpy(dtype=np.float64)).all(axis=1)] = np.nan
     sections = cross_sections(returns, exposures, constant)
     slopes = Slopes.of(sections, plan, panel.risk_free.index)
-    found = slopes.plain(plan)
+    covariances = slopes.plain(plan)
     kind = "newey_west"
     if table is not None:
         F = panel.factors[names].to_numpy(dtype=np.float64)
         whole, positions = np.isfinite(F).all(axis=1), time_positions(panel.risk_free.index)
         kind = "shanken" if np.isfinite(returns[whole]).all() and not given else "bootstrap"
         others = [e.drawn(np.flatnonzero(whole)) for e in exposures[len(names) :]]
-        found[kind] = (
-            shanken(found["fama_macbeth"], slopes.mean, F[slopes.kept], constant)
+        covariances[kind] = (
+            shanken(covariances["fama_macbeth"], slopes.mean, F[slopes.kept], constant)
             if kind == "shanken"
             else bootstrapped(
                 returns[whole], F[whole], others, positions[whole], constant, draws, seed
             )
         )
-    return two_pass_of(panel, plan, sections, slopes, found, kind, table)
+    return two_pass_of(panel, plan, sections, slopes, covariances, kind, table)
 
 
 def _betas(panel: Panel, names: list[str], table: BetaTable | None, window: int) -> list[Exposure]:
@@ -155,10 +155,10 @@ def characteristic(index: pd.Index, assets: list[Any], name: str, frame: pd.Data
     return Exposure(numbers_of(ordered, name), rows)
 
 
-def _rows_before(index: pd.Index, known: pd.Index) -> Ints:
+def _rows_before(index: pd.Index, releases: pd.Index) -> Ints:
     """For each period of the panel the row of what was known one period of the calendar before; −1 for none."""
     if isinstance(index, pd.PeriodIndex):
-        return np.asarray(known.get_indexer(index - 1), dtype=np.int64)
+        return np.asarray(releases.get_indexer(index - 1), dtype=np.int64)
     positions = time_positions(index)
-    before = np.concatenate([[-1], known.get_indexer(index)[:-1]])
+    before = np.concatenate([[-1], releases.get_indexer(index)[:-1]])
     return np.where(np.diff(positions, prepend=positions[:1]) == 1, before, -1).astype(np.int64)

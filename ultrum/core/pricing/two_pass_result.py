@@ -192,17 +192,17 @@ def two_pass_of(
     plan: TwoPassPlan,
     sections: CrossSections,
     slopes: Slopes,
-    found: Mapping[str, Floats],
+    covariances: Mapping[str, Floats],
     kind: str,
     table: BetaTable | None,
 ) -> TwoPass:
     """The labelled result; ``kind`` selects the covariance for t values."""
     index, periods = pd.Index(plan.labels), panel.risk_free.index[slopes.kept]
     pricing = _pricing(sections, slopes.mean, panel.asset_names)
-    errors = {n: np.sqrt(np.diag(found[n])) if n in found else np.nan for n in _KINDS}
+    errors = {n: np.sqrt(np.diag(covariances[n])) if n in covariances else np.nan for n in _KINDS}
     return TwoPass(
         premia=pd.Series(slopes.mean, index),
-        covariance=pd.DataFrame(found[kind], index, index),
+        covariance=pd.DataFrame(covariances[kind], index, index),
         errors=pd.DataFrame(errors, index),
         kind=kind,
         bias=pd.Series(_bias(table, plan, slopes.mean), index),
@@ -228,10 +228,10 @@ def _bias(table: BetaTable | None, plan: TwoPassPlan, mean: Floats) -> Floats:
         return np.full(len(mean), np.nan)
     first = int(plan.constant)
     B = table.coefficients[plan.factors].to_numpy()
-    known = np.isfinite(B).all(axis=1)
-    X = np.column_stack([np.ones(int(known.sum())), B[known]])[:, 1 - first :]
+    complete = np.isfinite(B).all(axis=1)
+    X = np.column_stack([np.ones(int(complete.sum())), B[complete]])[:, 1 - first :]
     noise = np.zeros((len(mean), len(mean)))
-    noise[first:, first:] = table.covariance[known][:, 1:, 1:].sum(axis=0)
+    noise[first:, first:] = table.covariance[complete][:, 1:, 1:].sum(axis=0)
     return np.asarray(-np.linalg.lstsq(X.T @ X, noise @ mean, rcond=None)[0])
 
 

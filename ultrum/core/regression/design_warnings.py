@@ -48,11 +48,12 @@ def warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> N
     for name in left:
         values = left[name].to_numpy(dtype=np.float64)
         whole = np.isfinite(values) & np.isfinite(regressors).all(axis=1)
-        own, wandering = trending_levels(values[whole], regressors[whole])
+        p_of_response, wandering = trending_levels(values[whole], regressors[whole])
         if wandering:
             others = ", ".join(f"{right.columns[k]} ({p:.2f})" for k, p in wandering.items())
             warn_user(
-                f"{name} ({own:.2f}) and {others} look non-stationary: in brackets the Dickey–Fuller p of "
+                f"{name} ({p_of_response:.2f}) and {others} look non-stationary: in brackets the "
+                "Dickey–Fuller p of "
                 "a unit root, not rejected at 5 %. R² and t values of one on the other mean nothing; take "
                 "growth or differences first."
             )

@@ -131,7 +131,7 @@ def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int =
     """
     X, y = weighted_rows(fit.design, fit.response, fit.weights)
     residuals = y - X @ fit.coefficients.to_numpy()
-    found = [
+    findings = [
         _autocorrelation(fit, X, residuals, lags or _year(fit.design.index)),
         _heteroskedasticity(fit, residuals),
         *_white(fit, residuals),
@@ -144,7 +144,7 @@ def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int =
     ]
     span = " to ".join(period_label(end) for end in fit.sample)
     return Diagnosis(
-        tuple(found), f"{fit.name} on {', '.join(_factors(fit))}: {fit.nobs} rows, {span}"
+        tuple(findings), f"{fit.name} on {', '.join(_factors(fit))}: {fit.nobs} rows, {span}"
     )
 
 

@@ -34,14 +34,16 @@ def influence_table(X: Floats, residuals: Floats, index: pd.Index) -> pd.DataFra
     slack = np.maximum(1.0 - leverage, np.finfo(float).eps)
     sigma = np.sqrt(residuals @ residuals / (rows - terms))
     with np.errstate(divide="ignore", invalid="ignore"):
-        own = residuals / (sigma * np.sqrt(slack))
-        outside = own * np.sqrt((rows - terms - 1) / np.maximum(rows - terms - own**2, 0.0))
+        standardised = residuals / (sigma * np.sqrt(slack))
+        outside = standardised * np.sqrt(
+            (rows - terms - 1) / np.maximum(rows - terms - standardised**2, 0.0)
+        )
         columns = {
             "leverage": leverage,
             "residual": residuals,
-            "standardised": own,
+            "standardised": standardised,
             "studentised": outside,
-            "cook": own**2 * leverage / (slack * terms),
+            "cook": standardised**2 * leverage / (slack * terms),
             "shift": outside * np.sqrt(leverage / slack),
         }
     return pd.DataFrame(columns, index)

@@ -106,13 +106,13 @@ def _on_one_index(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame
     if kinds != {pd.PeriodIndex, pd.DatetimeIndex}:
         return left, right
     try:
-        own, other = infer_frequency(left.index), infer_frequency(right.index)
+        left_frequency, right_frequency = infer_frequency(left.index), infer_frequency(right.index)
     except FrequencyError:
         return left, right
-    if own != other or own.is_dated:
+    if left_frequency != right_frequency or left_frequency.is_dated:
         return left, right
-    label_of = pd.Series(left.index, own.ordinals_of(left.index))
-    ordinals = own.ordinals_of(right.index)
+    label_of = pd.Series(left.index, left_frequency.ordinals_of(left.index))
+    ordinals = left_frequency.ordinals_of(right.index)
     shared = np.isin(ordinals, label_of.index)
     return left, right[shared].set_axis(pd.Index(label_of.reindex(ordinals[shared])))
 

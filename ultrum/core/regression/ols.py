@@ -141,7 +141,9 @@ def _with_dropped(table: BetaTable, outside: pd.DataFrame, y: Any) -> BetaTable:
         counted[NO_RESPONSE] += (~there).sum(axis=0)
         counted[NO_FACTOR] = there.sum(axis=0)
     before = y.dropped if isinstance(y, SeriesTable) else {}
-    for cause in dict.fromkeys(cause for own in before.values() for cause in own):
+    for cause in dict.fromkeys(
+        cause for causes_before in before.values() for cause in causes_before
+    ):
         counts = np.array([before.get(str(name), {}).get(cause, 0) for name in counted.index])
         counted[cause] = counted[cause] + counts if cause in columns else counts
     return replace(table, dropped=counted)
@@ -219,40 +221,40 @@ def estimate_columns(
     A left-hand side that is alone must have enough rows, unless it is ``part`` of more.
     """
     Y, X = inputs.numbers_of(left, "y"), inputs.numbers_of(design, "X")
-    made = _Columns.blank(Y.shape[1], X.shape[1])
+    columns = _Columns.blank(Y.shape[1], X.shape[1])
     whole: Bools = np.asarray(np.isfinite(X).all(axis=1))
     used = np.isfinite(Y)
     used &= whole[:, None]
     if rule.is_plain and _many_samples(used):
-        _by_kernel(made, Y, X, design, rule)
+        _by_kernel(columns, Y, X, design, rule)
     else:
-        _by_groups(made, Y, X, used, left, design, rule, part or Y.shape[1] > 1)
+        _by_groups(columns, Y, X, used, left, design, rule, part or Y.shape[1] > 1)
     present = np.isfinite(Y)
     dropped = {NO_RESPONSE: (~present).sum(axis=0)}
     if not whole.all():
         factors = [str(c) for c in design.columns]
         dropped |= dropped_by(~np.isfinite(X[~whole]), factors, present[~whole])
-    if made.short.any():
-        dropped[TOO_SHORT] = made.short
+    if columns.short.any():
+        dropped[TOO_SHORT] = columns.short
     names = left.columns
     return BetaTable(
-        coefficients=pd.DataFrame(made.coefficients, names, design.columns),
-        covariance=made.covariance,
-        nobs=pd.Series(made.nobs, names),
-        sigma=pd.Series(made.sigma, names),
-        r2=pd.Series(made.r2, names),
-        lags=pd.Series(made.lags, names),
+        coefficients=pd.DataFrame(columns.coefficients, names, design.columns),
+        covariance=columns.covariance,
+        nobs=pd.Series(columns.nobs, names),
+        sigma=pd.Series(columns.sigma, names),
+        r2=pd.Series(columns.r2, names),
+        lags=pd.Series(columns.lags, names),
         response=left,
         design=design,
         dropped=pd.DataFrame(dropped, left.columns),
         errors=rule.errors,
         weights=rule.weights,
-        clusters=None if rule.clusters is None else pd.Series(made.clusters, names),
+        clusters=None if rule.clusters is None else pd.Series(columns.clusters, names),
     )
 
 
 def _by_groups(
-    made: _Columns,
+    results: _Columns,
     Y: Floats,
     X: Floats,
     used: Bools,
@@ -267,29 +269,31 @@ def _by_groups(
     for columns in inputs.same_rows(used):
         mask = used[:, columns[0]]
         if many and mask.sum() <= terms:
-            made.short[columns] = mask.sum()  # its own estimate is missing, the others go on
+            results.short[columns] = mask.sum()  # its own estimate is missing, the others go on
             continue
-        own = None if weights is None else weights[mask] / weights[mask].mean()
+        group_weights = None if weights is None else weights[mask] / weights[mask].mean()
         response = Y[np.ix_(mask, columns)]
-        solution = _solve(X[mask], response, design, left.columns[columns[0]], constant, own)
-        _put(made, columns, mask, solution, response, own, constant)
+        solution = _solve(
+            X[mask], response, design, left.columns[columns[0]], constant, group_weights
+        )
+        _put(results, columns, mask, solution, response, group_weights, constant)
         if codes is not None:
-            made.covariance[columns] = clustered(
+            results.covariance[columns] = clustered(
                 solution.influence, solution.residuals, codes[mask]
             )
-            made.clusters[columns] = smallest_count(codes[mask])
+            results.clusters[columns] = smallest_count(codes[mask])
             continue
         for lags, which in _depths(rule, solution, X[mask], places[mask], constant):
             chosen = columns[which]
-            made.covariance[chosen] = covariance(
+            results.covariance[chosen] = covariance(
                 rule.errors, solution.influence, solution.residuals[:, which], solution.leverage,
                 places[mask], lags,
             )  # fmt: skip
-            made.lags[chosen] = np.nan if lags is None else lags
+            results.lags[chosen] = np.nan if lags is None else lags
 
 
 def _put(
-    made: _Columns,
+    results: _Columns,
     columns: Ints,
     mask: Bools,
     solution: Solution,
@@ -298,10 +302,10 @@ def _put(
     constant: bool,
 ) -> None:
     rss = np.sum(solution.residuals**2, axis=0)
-    made.coefficients[columns] = solution.coefficients.T
-    made.nobs[columns] = count = int(mask.sum())
-    made.sigma[columns] = np.sqrt(rss / (count - len(solution.coefficients)))
-    made.r2[columns] = r_squared(response, rss, constant, weights)
+    results.coefficients[columns] = solution.coefficients.T
+    results.nobs[columns] = count = int(mask.sum())
+    results.sigma[columns] = np.sqrt(rss / (count - len(solution.coefficients)))
+    results.r2[columns] = r_squared(response, rss, constant, weights)
 
 
 def _depths(
@@ -315,7 +319,7 @@ def _depths(
     return [(int(depth), np.flatnonzero(depths == depth)) for depth in np.unique(depths)]
 
 
-def _by_kernel(made: _Columns, Y: Floats, X: Floats, design: pd.DataFrame, rule: Rule) -> None:
+def _by_kernel(columns: _Columns, Y: Floats, X: Floats, design: pd.DataFrame, rule: Rule) -> None:
     """All left-hand sides at once though each has rows of its own, some at a time."""
     places = time_positions(design.index)
     places = places - places[0]
@@ -326,44 +330,44 @@ def _by_kernel(made: _Columns, Y: Floats, X: Floats, design: pd.DataFrame, rule:
     for low in range(0, Y.shape[1], _BLOCK):
         block = slice(low, low + _BLOCK)
         response = Y[:, block] if whole else _spread(Y[:, block], places, rows)
-        found = estimate(
+        estimates = estimate(
             Rows(response, regressors, CONSTANT in design), np.array([0]), np.array([rows]), recipe
         )
-        _take(made, block, found, Y[:, block], X, design, rule)
+        _take(columns, block, estimates, Y[:, block], X, design, rule)
 
 
 def _spread(block: Floats, places: Ints, rows: int) -> Floats:
     """Rows put at their places in the calendar."""
-    made = np.full((rows, block.shape[1]), np.nan)
-    made[places] = block
-    return made
+    spread = np.full((rows, block.shape[1]), np.nan)
+    spread[places] = block
+    return spread
 
 
 def _take(
-    made: _Columns,
+    columns: _Columns,
     block: slice,
-    found: Estimates,
+    estimates: Estimates,
     Y: Floats,
     X: Floats,
     design: pd.DataFrame,
     rule: Rule,
 ) -> None:
     """Put what the kernels found for some left-hand sides in its place."""
-    status = found.status[0]
+    status = estimates.status[0]
     if (status == DEPENDENT).any():
         first = int(np.argmax(status == DEPENDENT))
         used = np.isfinite(Y[:, first]) & np.isfinite(X).all(axis=1)
         name = f"left-hand side {block.start + first + 1}"
         _solve(X[used], Y[used, first : first + 1], design, name, CONSTANT in design, None)
     short = status == TOO_FEW
-    made.coefficients[block] = found.coefficients[0].T
-    made.covariance[block] = cast(Floats, found.covariance)[0]
-    made.nobs[block] = np.where(short, 0, found.nobs[0])
-    made.short[block] = np.where(short, found.nobs[0], 0)
-    made.sigma[block], made.r2[block] = found.sigma[0], found.r2[0]
+    columns.coefficients[block] = estimates.coefficients[0].T
+    columns.covariance[block] = cast(Floats, estimates.covariance)[0]
+    columns.nobs[block] = np.where(short, 0, estimates.nobs[0])
+    columns.short[block] = np.where(short, estimates.nobs[0], 0)
+    columns.sigma[block], columns.r2[block] = estimates.sigma[0], estimates.r2[0]
     if rule.errors == "hac":
-        own = lag_rules(found.nobs[0]) if rule.lags is None else int(cast(int, rule.lags))
-        made.lags[block] = np.where(short, np.nan, own)
+        lags_used = lag_rules(estimates.nobs[0]) if rule.lags is None else int(cast(int, rule.lags))
+        columns.lags[block] = np.where(short, np.nan, lags_used)
 
 
 def _solve(

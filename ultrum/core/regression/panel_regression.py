@@ -163,7 +163,7 @@ def _ways(given: str | Sequence[str], what: str) -> tuple[str, ...]:
 
 
 def _stacked(
-    panel: Panel, common: list[str], conditions: list[str], own: dict[str, pd.DataFrame]
+    panel: Panel, common: list[str], conditions: list[str], interactions: dict[str, pd.DataFrame]
 ) -> tuple[list[str], Floats, Floats, Ints, int]:
     """Asset-periods one below the other: names, returns, regressors, (asset, period) codes, rows dropped."""
     returns = panel.excess.block
@@ -172,7 +172,7 @@ def _stacked(
     columns += [
         np.repeat(panel.conditions[n].to_numpy(dtype=np.float64), assets) for n in conditions
     ]
-    for name, frame in own.items():
+    for name, frame in interactions.items():
         refuse_other(name, frame)
         fitted = frame.reindex(index=panel.assets.index, columns=panel.assets.columns)
         if not fitted.notna().to_numpy().any():
@@ -189,25 +189,25 @@ def _stacked(
     )
     X, y = np.column_stack(columns), returns.ravel()
     used = np.isfinite(y) & np.isfinite(X).all(axis=1)
-    names = [*common, *conditions, *own]
+    names = [*common, *conditions, *interactions]
     return names, y[used][:, None], X[used], codes[used], int((~used).sum())
 
 
 def _within(block: Floats, groups: list[Ints]) -> Floats:
     """Values less the means of their groups, in turn until both are gone (unbalanced panels need turns)."""
-    made = block.copy()
+    demeaned = block.copy()
     scale = np.maximum(np.abs(block).max(axis=0), np.finfo(float).tiny)
     for _ in range(_ROUNDS if len(groups) > 1 else len(groups)):
         moved = 0.0
         for codes in groups:
             counts = np.bincount(codes)
-            for k in range(made.shape[1]):
-                means = np.bincount(codes, made[:, k]) / np.maximum(counts, 1)
-                made[:, k] -= means[codes]
+            for k in range(demeaned.shape[1]):
+                means = np.bincount(codes, demeaned[:, k]) / np.maximum(counts, 1)
+                demeaned[:, k] -= means[codes]
                 moved = max(moved, float(np.abs(means).max() / scale[k]))
         if moved < _SETTLED:
             break
-    return made
+    return demeaned
 
 
 def _refuse_absorbed(X: Floats, names: list[str], effects: tuple[str, ...]) -> None:

@@ -176,8 +176,8 @@ class Fit(CoefficientInference, TableInNotebooks):
         if isinstance(R, Sequence) and R and all(isinstance(r, str) for r in R):
             unknown = [r for r in R if r not in self.coefficients.index]
             if unknown:
-                known = ", ".join(map(str, self.coefficients.index))
-                raise EstimationError(f"No coefficient {', '.join(unknown)}; there are: {known}.")
+                terms = ", ".join(map(str, self.coefficients.index))
+                raise EstimationError(f"No coefficient {', '.join(unknown)}; there are: {terms}.")
             return np.eye(len(self.coefficients))[self.coefficients.index.get_indexer(pd.Index(R))]
         restrictions = np.atleast_2d(np.asarray(R, dtype=np.float64))
         if restrictions.shape[1] != len(self.coefficients):

@@ -78,7 +78,7 @@ def break_f_path(X: Floats, Y: Floats, cuts: Ints, positions: Ints, lags: int | 
     rows, terms = Q.shape
     gram = np.cumsum(Q[:, :, None] * Q[:, None, :], axis=0)[cuts - 1]
     before, after = np.linalg.inv(gram), np.linalg.inv(np.eye(terms) - gram)
-    made = np.empty((len(cuts), Y.shape[1]))
+    path = np.empty((len(cuts), Y.shape[1]))
     step = max(1, _AT_ONCE // (rows * terms * terms))
     for low in range(0, Y.shape[1], step):
         some = slice(low, low + step)
@@ -89,8 +89,8 @@ def break_f_path(X: Floats, Y: Floats, cuts: Ints, positions: Ints, lags: int | 
         V = np.einsum("cpq,cqrn,crs->cnps", before, ahead, before, optimize=True)
         V += np.einsum("cpq,cqrn,crs->cnps", after, behind, after, optimize=True)
         solved = np.linalg.solve(V, apart[..., None])[..., 0]
-        made[:, some] = np.einsum("cnp,cnp->cn", apart, solved)
-    return np.asarray(made / terms * (rows - 2 * terms) / rows)
+        path[:, some] = np.einsum("cnp,cnp->cn", apart, solved)
+    return np.asarray(path / terms * (rows - 2 * terms) / rows)
 
 
 def _products_by_cut(
@@ -105,8 +105,8 @@ def _products_by_cut(
     for lag in range(1, min(lags or 0, len(line) - 1) + 1):
         cross = bartlett_weight(lag, lags or 0) * line[lag:, :, None] * line[:-lag, None]
         sums = np.concatenate([np.zeros((lag, *cross.shape[1:])), np.cumsum(cross, axis=0)])
-        own = sums[starts - 1]
+        first_part = sums[starts - 1]
         rest = sums[-1] - sums[np.minimum(starts + lag - 1, len(sums) - 1)]
-        ahead += own + own.swapaxes(1, 2)
+        ahead += first_part + first_part.swapaxes(1, 2)
         behind += rest + rest.swapaxes(1, 2)
     return ahead, behind

@@ -102,14 +102,14 @@ def rolling_regress(
     design = inputs.with_constant(right) if constant else right
     left, design = on_calendar(left, design)
     plan = RollingPlan.of(design, window, min_obs, errors, lags, half_life, step, constant)
-    found = _worked(inputs.numbers_of(left, "Y"), plan, executor)
+    estimates = _worked(inputs.numbers_of(left, "Y"), plan, executor)
     return RollingFit(
-        coefficients=found.coefficients.transpose(0, 2, 1),
-        standard_errors=found.standard_errors.transpose(0, 2, 1),
-        nobs=found.nobs,
-        sigma=found.sigma,
-        r2=found.r2,
-        status=found.status,
+        coefficients=estimates.coefficients.transpose(0, 2, 1),
+        standard_errors=estimates.standard_errors.transpose(0, 2, 1),
+        nobs=estimates.nobs,
+        sigma=estimates.sigma,
+        r2=estimates.r2,
+        status=estimates.status,
         ends=plan.ends,
         assets=[str(c) for c in left.columns],
         terms=plan.terms,
@@ -176,14 +176,14 @@ class RollingPlan:
             return replace(self, starts=self.starts[:0], stops=self.stops[:0], X=self.X[:0]), 0, 0
         wanted = slice(int(some[0]), int(some[-1]) + 1)
         first, last = int(self.starts[wanted].min()), int(self.stops[wanted].max())
-        made = replace(
+        part = replace(
             self,
             X=self.X[first:last],
             starts=self.starts[wanted] - first,
             stops=self.stops[wanted] - first,
             ends=self.ends[wanted],
         )
-        return made, first, wanted.start
+        return part, first, wanted.start
 
     def estimates(self, Y: Floats, into: Estimates | None = None) -> Estimates:
         """Those of left-hand sides (T, N) on the rows of the plan."""
@@ -193,23 +193,23 @@ class RollingPlan:
 def _worked(Y: Floats, plan: RollingPlan, executor: Executor | None) -> Estimates:
     """All blocks of assets, by the executor given or by a few threads of this process."""
     assets = Y.shape[1]
-    made = Estimates.room(len(plan.starts), len(plan.terms), assets, False)
+    estimates = Estimates.room(len(plan.starts), len(plan.terms), assets, False)
     cuts = [slice(low, min(low + _BLOCK, assets)) for low in range(0, assets, _BLOCK)]
-    parts = [made.part(cut.start, cut.stop) for cut in cuts]
+    parts = [estimates.part(cut.start, cut.stop) for cut in cuts]
     if executor is None:  # threads write where the results belong
-        own = [(Y[:, cut], part) for cut, part in zip(cuts, parts, strict=True)]
-        for _ in each_block(lambda job: plan.estimates(*job), own):
+        jobs = [(Y[:, cut], part) for cut, part in zip(cuts, parts, strict=True)]
+        for _ in each_block(lambda job: plan.estimates(*job), jobs):
             pass
-        return made
-    found = each_block(plan.estimates, [Y[:, cut] for cut in cuts], executor)
-    for part, block in zip(parts, found, strict=True):
+        return estimates
+    results = each_block(plan.estimates, [Y[:, cut] for cut in cuts], executor)
+    for part, block in zip(parts, results, strict=True):
         _copied(block, part)
-    return made
+    return estimates
 
 
-def _copied(found: Estimates, into: Estimates) -> None:
+def _copied(source: Estimates, into: Estimates) -> None:
     for name in ("coefficients", "standard_errors", "nobs", "sigma", "r2", "status"):
-        getattr(into, name)[...] = getattr(found, name)
+        getattr(into, name)[...] = getattr(source, name)
 
 
 def on_calendar(left: pd.DataFrame, design: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame]:

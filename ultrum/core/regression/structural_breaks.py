@@ -151,7 +151,7 @@ def chow_tests(table: BetaTable) -> pd.DataFrame:
         ``statistic p_value note``; the first two missing, and the note the reason, where there are too few rows.
     """
     used, terms = table.rows_used, table.design.shape[1]
-    made = pd.DataFrame(
+    results = pd.DataFrame(
         {"statistic": np.nan, "p_value": np.nan, "note": "too few rows for two parts"}, table.assets
     ).astype({"note": object})
     for columns in same_rows(used):
@@ -164,14 +164,14 @@ def chow_tests(table: BetaTable) -> pd.DataFrame:
         lags = table.lags.iloc[columns[0]]  # alike for all with the same rows, but of the plug-in
         depth = None if np.isnan(lags) else int(lags)
         try:
-            found = _chow_f(X, Y, cut, table.errors, table.design.index[mask], depth)
+            statistics = _chow_f(X, Y, cut, table.errors, table.design.index[mask], depth)
         except EstimationError as error:
-            made.iloc[columns, 2] = str(error)
+            results.iloc[columns, 2] = str(error)
             continue
-        made.iloc[columns, 0] = found
-        made.iloc[columns, 1] = scipy.special.fdtrc(terms, below, np.maximum(found, 0.0))
-        made.iloc[columns, 2] = f"before and from {period_label(table.design.index[mask][cut])}"
-    return made
+        results.iloc[columns, 0] = statistics
+        results.iloc[columns, 1] = scipy.special.fdtrc(terms, below, np.maximum(statistics, 0.0))
+        results.iloc[columns, 2] = f"before and from {period_label(table.design.index[mask][cut])}"
+    return results
 
 
 def _chow_f(
@@ -237,7 +237,9 @@ def _date_interval(
     parts = [slice(None, cut), slice(cut, None)]
     fits = [np.linalg.lstsq(X[p], residuals[p], rcond=None)[0] for p in parts]
     moved = (X @ (fits[1] - fits[0])) ** 2
-    left = np.concatenate([residuals[p] - X[p] @ own for p, own in zip(parts, fits, strict=True)])
+    left = np.concatenate(
+        [residuals[p] - X[p] @ coefficients for p, coefficients in zip(parts, fits, strict=True)]
+    )
     variance = left @ left / (rows - 2 * terms)
     unequal = float(np.mean(moved * left**2) / (np.mean(moved) * variance))
     whole = float(residuals @ residuals)
@@ -255,11 +257,11 @@ def _f_path(X: Floats, Y: Floats, cuts: Ints) -> Floats:
     squares = np.sum(Y * Y, axis=0)
     whole = squares - _explained(X, Y)
     below = rows - 2 * terms
-    made = np.empty((len(cuts), Y.shape[1]))
+    path = np.empty((len(cuts), Y.shape[1]))
     for place, cut in enumerate(cuts):
         apart = squares - _explained(X[:cut], Y[:cut]) - _explained(X[cut:], Y[cut:])
-        made[place] = (whole - apart) / terms / (apart / below)
-    return made
+        path[place] = (whole - apart) / terms / (apart / below)
+    return path
 
 
 def _explained(X: Floats, Y: Floats) -> Floats:
@@ -299,13 +301,13 @@ def _recursive_residuals(X: Floats, y: Floats) -> Floats:
         begun += 1
     Q, R = np.linalg.qr(X[:begun])
     z = Q.T @ y[:begun]
-    found = np.empty(rows - begun)
+    recursive = np.empty(rows - begun)
     for row in range(begun, rows):
         half = np.linalg.solve(R.T, X[row])
-        found[row - begun] = (y[row] - half @ z) / np.sqrt(1.0 + half @ half)
+        recursive[row - begun] = (y[row] - half @ z) / np.sqrt(1.0 + half @ half)
         q, R = np.linalg.qr(np.vstack([R, X[row]]))
         z = q.T @ np.append(z, y[row])
-    return found
+    return recursive
 
 
 def _crossing(height: float) -> float:

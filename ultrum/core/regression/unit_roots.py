@@ -69,11 +69,11 @@ def trending_levels(y: Floats, X: Floats) -> tuple[float, dict[int, float]]:
 
     A regression of one wandering level on another finds relations that are not there.
     """
-    own = _wandering_p(y)
-    if own is None:
+    p_of_y = _wandering_p(y)
+    if p_of_y is None:
         return 0.0, {}
     others = {k: _wandering_p(X[:, k]) for k in range(X.shape[1])}
-    return own, {k: p for k, p in others.items() if p is not None}
+    return p_of_y, {k: p for k, p in others.items() if p is not None}
 
 
 def _wandering_p(values: Floats) -> float | None:

@@ -51,8 +51,8 @@ def dividend_yield(
     back = months_before(days, 12)
     block = np.full(prices.block.shape, np.nan)
     for column, name in enumerate(prices.names):
-        known = np.flatnonzero(np.isfinite(prices.block[:, column]))
-        if not len(known):
+        valid = np.flatnonzero(np.isfinite(prices.block[:, column]))
+        if not len(valid):
             continue
         when, paid = _dated(paid_by.get(name), "amount")
         split = _dated(split_by.get(name), "ratio")
@@ -62,7 +62,7 @@ def dividend_yield(
         ends = np.searchsorted(when[order], days, side="right")
         starts = np.searchsorted(when[order], back, side="right")
         per_old = 1.0 / _later_splits(split, days, days[-1])
-        whole = back >= days[known[0]]
+        whole = back >= days[valid[0]]
         block[:, column] = np.where(
             whole, (total[ends] - total[starts]) / (prices.block[:, column] * per_old), np.nan
         )

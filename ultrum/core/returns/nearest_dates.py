@@ -75,15 +75,15 @@ def _matched(
     left: Any, right: Any, max_age: str | None, by: str | None, on: str, *, forward: bool
 ) -> pd.DataFrame:
     wanted, frame = _dates_of(left, on, by)
-    known, values = _values_of(right, on, by)
-    days, own = _whole_days(wanted, on), _whole_days(known, on)
+    right_dates, values = _values_of(right, on, by)
+    days, right_days = _whole_days(wanted, on), _whole_days(right_dates, on)
     groups, own_groups = _codes(frame, values, by)
-    place = _places(days, own, groups, own_groups, forward)
+    place = _places(days, right_days, groups, own_groups, forward)
     safe = np.maximum(place, 0)
-    matched = own[safe] if len(own) else np.zeros(len(days), dtype=np.int64)
+    matched = right_days[safe] if len(right_days) else np.zeros(len(days), dtype=np.int64)
     age = matched - days if forward else days - matched
     fresh = (place >= 0) & (age <= _limit(max_age, days, forward))
-    made = frame.copy()
+    result = frame.copy()
     whole = bool(fresh.all())
     for name in values:
         if name not in (on, by):
@@ -91,9 +91,9 @@ def _matched(
             taken = column[safe] if len(column) else np.full(len(days), np.nan)
             if not whole and taken.dtype.kind == "f":
                 taken[~fresh] = np.nan
-            made[name] = taken
+            result[name] = taken
             if not whole and taken.dtype.kind != "f":
-                made[name] = made[name].where(fresh)
+                result[name] = result[name].where(fresh)
     ages = age.astype(np.float64)
     if not whole:
         matched[~fresh], ages[~fresh] = np.iinfo(np.int64).min, np.nan
@@ -102,9 +102,9 @@ def _matched(
         if not whole
         else _PER_DAY["s"]
     )
-    made["matched"] = matched.view("datetime64[s]")
-    made["age"] = ages
-    return made
+    result["matched"] = matched.view("datetime64[s]")
+    result["age"] = ages
+    return result
 
 
 def _dates_of(left: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
@@ -131,8 +131,8 @@ def _values_of(right: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
         kept = frame.notna().any(axis=1).to_numpy()
         return dates[kept], frame.reset_index(drop=True)[kept]
     if isinstance(right, pd.Series):
-        known = right.dropna().sort_index()
-        return known.index, known.rename("value").to_frame().reset_index(drop=True)
+        valid = right.dropna().sort_index()
+        return valid.index, valid.rename("value").to_frame().reset_index(drop=True)
     if on not in right:
         if by:
             raise AlignmentError(
@@ -171,31 +171,31 @@ def _codes(
     absent = [what for what, side in (("left", left), ("right", right)) if by not in side]
     if absent:
         raise AlignmentError(f"by='{by}' is no column on the {' and on the '.join(absent)}.")
-    own, names = pd.factorize(right[by])
+    right_codes, names = pd.factorize(right[by])
     return np.asarray(pd.Index(names).get_indexer(left[by]), dtype=np.int64), np.asarray(
-        own, dtype=np.int64
+        right_codes, dtype=np.int64
     )
 
 
 def _places(
-    days: Ints, own: Ints, groups: Ints | None, own_groups: Ints | None, forward: bool
+    days: Ints, right_days: Ints, groups: Ints | None, right_groups: Ints | None, forward: bool
 ) -> Ints:
     """Row of the right side for each row of the left, −1 where there is none."""
-    if not len(own):
+    if not len(right_days):
         return np.full(len(days), -1)
-    if groups is None and _ordered(own) is None and _ordered(days) is None:
-        return _merged(days, own, forward)
-    if groups is None or own_groups is None:
-        order, keys, wanted = _ordered(own), own, days
+    if groups is None and _ordered(right_days) is None and _ordered(days) is None:
+        return _merged(days, right_days, forward)
+    if groups is None or right_groups is None:
+        order, keys, wanted = _ordered(right_days), right_days, days
     else:
         low, wide = (
-            int(min(own.min(), days.min())),
-            int(max(own.max(), days.max()) - min(own.min(), days.min()) + 2),
+            int(min(right_days.min(), days.min())),
+            int(max(right_days.max(), days.max()) - min(right_days.min(), days.min()) + 2),
         )
-        keys, wanted = own_groups * wide + own - low, groups * wide + days - low
+        keys, wanted = right_groups * wide + right_days - low, groups * wide + days - low
         order = _ordered(keys)
     keys = keys if order is None else keys[order]
-    _refuse_twice(keys, own if order is None else own[order])
+    _refuse_twice(keys, right_days if order is None else right_days[order])
     place = (
         np.searchsorted(keys, wanted)
         if forward
@@ -203,19 +203,19 @@ def _places(
     )
     inside = (place >= 0) & (place < len(keys))
     place = np.minimum(np.maximum(place, 0), len(keys) - 1)
-    found = place if order is None else order[place]
-    if groups is not None and own_groups is not None:
-        inside &= (groups >= 0) & (own_groups[found] == groups)
-    return np.where(inside, found, -1)
+    right_row = place if order is None else order[place]
+    if groups is not None and right_groups is not None:
+        inside &= (groups >= 0) & (right_groups[right_row] == groups)
+    return np.where(inside, right_row, -1)
 
 
-def _merged(days: Ints, own: Ints, forward: bool) -> Ints:
+def _merged(days: Ints, right_days: Ints, forward: bool) -> Ints:
     """As a search for every date, when both sides are in order: one pass over both."""
-    _refuse_twice(own, own)
-    edges = np.searchsorted(days, own, side="right" if forward else "left")
+    _refuse_twice(right_days, right_days)
+    edges = np.searchsorted(days, right_days, side="right" if forward else "left")
     counts = np.diff(np.concatenate([[0], edges, [len(days)]]))
-    place = np.repeat(np.arange(len(own) + 1) - (not forward), counts)
-    return np.where(place < len(own), place, -1) if forward else place
+    place = np.repeat(np.arange(len(right_days) + 1) - (not forward), counts)
+    return np.where(place < len(right_days), place, -1) if forward else place
 
 
 def _refuse_twice(keys: Ints, days: Ints) -> None:

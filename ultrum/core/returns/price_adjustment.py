@@ -171,10 +171,10 @@ def check_positive(prices: SeriesTable, worthless: Collection[str] = ()) -> None
         return
     lowest = np.fmin.reduce(prices.block, axis=0)
     for place in np.flatnonzero([name in worthless for name in prices.names]):
-        own = prices.block[:, place]
-        known = own[np.isfinite(own)]
-        nothing_left = len(known) > 0 and known[-1] == 0
-        before = np.trim_zeros(known, "b") if nothing_left else known  # carried to its period's end
+        values = prices.block[:, place]
+        valid = values[np.isfinite(values)]
+        nothing_left = len(valid) > 0 and valid[-1] == 0
+        before = np.trim_zeros(valid, "b") if nothing_left else valid  # carried to its period's end
         lowest[place] = before.min() if len(before) else np.nan
     wrong = np.flatnonzero(lowest <= 0)
     if len(wrong):
@@ -187,8 +187,8 @@ def check_positive(prices: SeriesTable, worthless: Collection[str] = ()) -> None
 
 def _guess(values: Floats) -> str:
     """What to do about values that cannot be prices."""
-    known = values[np.isfinite(values)]
-    if np.median(np.abs(known)) < 0.5 and (known < 0).mean() > 0.2:
+    valid = values[np.isfinite(values)]
+    if np.median(np.abs(valid)) < 0.5 and (valid < 0).mean() > 0.2:
         return "These look like returns already: say measure='return'."
     return "Mark the bad values as missing."
 
@@ -203,22 +203,24 @@ def _events(
     outside: Counter[str] = Counter()
     if table is None or not len(table):
         return [], outside
-    known = events_of(table, field)
-    known = known[known["asset"].isin(prices.names)]
-    _check_event_currency(prices, known, "dividend")
+    dated = events_of(table, field)
+    dated = dated[dated["asset"].isin(prices.names)]
+    _check_event_currency(prices, dated, "dividend")
     days = calendar_days(prices.index)
     column_of = {name: column for column, name in enumerate(prices.names)}
-    found: list[tuple[int, int, float]] = []
-    for asset, own in known.groupby("asset", sort=False):
+    events: list[tuple[int, int, float]] = []
+    for asset, of_asset in dated.groupby("asset", sort=False):
         column = column_of[str(asset)]
         priced = np.flatnonzero(np.isfinite(prices.block[:, column]))
-        places = np.searchsorted(days[priced], own["date"].to_numpy().astype(days.dtype))
+        places = np.searchsorted(days[priced], of_asset["date"].to_numpy().astype(days.dtype))
         inside = (places > 0) & (places < len(priced))
         rows = priced[places[inside]].tolist()
-        found += [(column, row, value) for row, value in zip(rows, own[field][inside], strict=True)]
+        events += [
+            (column, row, value) for row, value in zip(rows, of_asset[field][inside], strict=True)
+        ]
         if not inside.all():
             outside[str(asset)] = int((~inside).sum())
-    return found, outside
+    return events, outside
 
 
 def events_of(table: pd.DataFrame, value: str, *, zero: bool = False) -> pd.DataFrame:
@@ -232,22 +234,22 @@ def events_of(table: pd.DataFrame, value: str, *, zero: bool = False) -> pd.Data
         )
     days = days_in(table["date"], f"{value}, its date")
     numbers = pd.to_numeric(table[value], errors="coerce").astype(np.float64)
-    made = table.assign(asset=table["asset"].astype(str), date=days.astype("datetime64[s]"))
-    made[value] = numbers.to_numpy()
-    large_enough = made[value] >= 0 if zero else made[value] > 0
-    wrong = np.flatnonzero(~(large_enough & np.isfinite(made[value])))
+    events = table.assign(asset=table["asset"].astype(str), date=days.astype("datetime64[s]"))
+    events[value] = numbers.to_numpy()
+    large_enough = events[value] >= 0 if zero else events[value] > 0
+    wrong = np.flatnonzero(~(large_enough & np.isfinite(events[value])))
     if len(wrong):
         raise UnitError(
-            f"{_event(made, wrong[0])}: {value} is {table[value].iloc[wrong[0]]}; a number "
+            f"{_event(events, wrong[0])}: {value} is {table[value].iloc[wrong[0]]}; a number "
             f"{'of 0 or more' if zero else 'above 0'} is expected."
         )
-    twice = np.flatnonzero(made.duplicated(needed))
+    twice = np.flatnonzero(events.duplicated(needed))
     if len(twice):
         raise UnitError(
-            f"{_event(made, twice[0])}: the same {value} is there twice. Drop one; if both were paid, "
+            f"{_event(events, twice[0])}: the same {value} is there twice. Drop one; if both were paid, "
             "add them up."
         )
-    return made
+    return events
 
 
 def _event(events: pd.DataFrame, row: int) -> str:
@@ -257,11 +259,11 @@ def _event(events: pd.DataFrame, row: int) -> str:
 def _check_event_currency(prices: SeriesTable, events: pd.DataFrame, what: str) -> None:
     if "currency" not in events:
         return
-    own = {a.name: a.currency for a in prices.metadata}
+    currencies = {a.name: a.currency for a in prices.metadata}
     for asset, currency in zip(events["asset"], events["currency"], strict=True):
-        if own[asset] and currency and own[asset] != currency:
+        if currencies[asset] and currency and currencies[asset] != currency:
             raise CurrencyError(
-                f"{asset}: prices are in {own[asset]}, a {what} in {currency}. "
+                f"{asset}: prices are in {currencies[asset]}, a {what} in {currency}. "
                 "Convert one with to_currency first."
             )
 
@@ -273,16 +275,16 @@ def with_final_payments(prices: SeriesTable, payments: pd.DataFrame | None) -> S
     """
     if payments is None or not len(payments):
         return prices
-    known = events_of(payments, "amount", zero=True)
-    known = known[known["asset"].isin(prices.names)]
-    twice = np.flatnonzero(known.duplicated("asset"))
+    dated = events_of(payments, "amount", zero=True)
+    dated = dated[dated["asset"].isin(prices.names)]
+    twice = np.flatnonzero(dated.duplicated("asset"))
     if len(twice):
         raise UnitError(
-            f"{_event(known, twice[0])}: a second final payment; add the payments up on the day of the first."
+            f"{_event(dated, twice[0])}: a second final payment; add the payments up on the day of the first."
         )
-    _check_event_currency(prices, known, "final payment")
+    _check_event_currency(prices, dated, "final payment")
     frame, metadata_list = prices.values.copy(), list(prices.metadata)
-    for asset, day, amount in zip(known["asset"], known["date"], known["amount"], strict=True):
+    for asset, day, amount in zip(dated["asset"], dated["date"], dated["amount"], strict=True):
         column = prices.names.index(asset)
         last = frame[asset].last_valid_index()
         if last is None:

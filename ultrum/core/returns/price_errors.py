@@ -58,13 +58,13 @@ def _jumps(block: Floats) -> Floats:
         return np.zeros(block.shape[1], dtype=bool)
     ratio = block[1:] / block[:-1]
     with np.errstate(invalid="ignore"):
-        found = (ratio > np.exp(_BIG)) | (ratio < np.exp(-_BIG))
-    return np.asarray(found.any(axis=0) | np.isnan(block).any(axis=0))
+        jumps = (ratio > np.exp(_BIG)) | (ratio < np.exp(-_BIG))
+    return np.asarray(jumps.any(axis=0) | np.isnan(block).any(axis=0))
 
 
 def _suspects(values: Floats, prices: SeriesTable, name: str) -> list[list[object]]:
-    known: Ints = np.flatnonzero(np.isfinite(values))
-    moves = np.diff(np.log(values[known]))
+    valid: Ints = np.flatnonzero(np.isfinite(values))
+    moves = np.diff(np.log(values[valid]))
     rows: list[list[object]] = []
     taken_back = -1
     for at in np.flatnonzero(np.abs(moves) > _BIG):
@@ -73,7 +73,7 @@ def _suspects(values: Floats, prices: SeriesTable, name: str) -> list[list[objec
         kind = _kind(moves, int(at))
         if kind:
             rows.append(
-                [name, period_label(prices.index[known[at + 1]]), float(np.expm1(moves[at])), kind]
+                [name, period_label(prices.index[valid[at + 1]]), float(np.expm1(moves[at])), kind]
             )
         if kind == "a bad tick":
             taken_back = int(at) + 1

@@ -90,7 +90,7 @@ def returns(
     >>> returns(close).to_pandas().round(3).tolist()
     [0.1, -0.1]
     """
-    made, suspects = returns_and_suspects(
+    result, suspects = returns_and_suspects(
         prices,
         frequency,
         kind,
@@ -99,9 +99,9 @@ def returns(
         check,
         None if trading_days is None else days_in(trading_days, "trading_days"),
     )
-    warn_of_late_payments(made)
+    warn_of_late_payments(result)
     warn_of_suspects(suspects)
-    return made
+    return result
 
 
 @dataclass(frozen=True)
@@ -152,8 +152,8 @@ def returns_and_suspects(
         for a in held.metadata
     ]  # fmt: skip
     causes = {
-        name: {late: cause for period, cause in known.items() for late in (period, period + 1)}
-        for name, known in held.causes.items()
+        name: {late: cause for period, cause in reasons.items() for late in (period, period + 1)}
+        for name, reasons in held.causes.items()
     }
     return SeriesTable.from_arrays(block, held.index[1:], metadata_list, causes), suspects
 
@@ -194,10 +194,10 @@ def _refuse_total_loss(ratio: Floats, held: SeriesTable) -> None:
         )
 
 
-def warn_of_late_payments(made: SeriesTable) -> None:
+def warn_of_late_payments(adjusted: SeriesTable) -> None:
     """Warn of final payments that came more than a period after the last price."""
-    period = 366.0 / made.frequency.periods_per_year
-    late = {name: days for name, days in payment_delays(made.metadata).items() if days > period}
+    period = 366.0 / adjusted.frequency.periods_per_year
+    late = {name: days for name, days in payment_delays(adjusted.metadata).items() if days > period}
     if not late:
         return
     name, days = max(late.items(), key=lambda item: item[1])

@@ -69,8 +69,8 @@ def yield_to_return(
     for i, metadata in enumerate(at_ends.metadata):
         rule = quoted or metadata.quoted
         _check_yield(metadata, rule, target)
-        known = at_ends.block[: len(block), i]
-        block[:, i] = _earned(known, rule, years, metadata.maturity)
+        yield_rates = at_ends.block[: len(block), i]
+        block[:, i] = _earned(yield_rates, rule, years, metadata.maturity)
     facts = {
         "measure": "return",
         "timing": "total",
@@ -128,10 +128,10 @@ def accrued_rate(risk_free: TimeSeries | float, index: pd.Index, target: Frequen
     source = risk_free.metadata.frequency
     ordinals = source.ordinals_of(risk_free.index)
     whole = np.arange(ordinals[0], ordinals[-1] + 1)
-    known = np.full(len(whole), np.nan)
-    known[ordinals - ordinals[0]] = np.log1p(risk_free.values.to_numpy(dtype=np.float64))
+    rates = np.full(len(whole), np.nan)
+    rates[ordinals - ordinals[0]] = np.log1p(risk_free.values.to_numpy(dtype=np.float64))
     lengths = (source.ends(whole) - source.starts(whole)).astype(np.int64) + 1
-    daily = np.repeat(known / lengths, lengths)  # growth of each day of the calendar
+    daily = np.repeat(rates / lengths, lengths)  # growth of each day of the calendar
     days = np.concatenate([[0.0], np.cumsum(np.nan_to_num(daily))])
     holes = np.concatenate([[0], np.cumsum(np.isnan(daily))])
     origin = source.starts(whole[:1])[0]

@@ -20,8 +20,8 @@ def combined(left: Labelled, right: Labelled, word: str, operation: Callable[...
     check_same(metadata, other, word)
     a, b = values.align(others, join="inner")
     alone = len(values) + len(others) - 2 * len(a)
-    made = metadata.stepped(word, series=other.name, rows_in_one_only=alone or None)
-    return operation(a, b).rename(made.name), made
+    combined_metadata = metadata.stepped(word, series=other.name, rows_in_one_only=alone or None)
+    return operation(a, b).rename(combined_metadata.name), combined_metadata
 
 
 def number_in(given: Any, name: str) -> float:

@@ -132,10 +132,10 @@ class Metadata:
 
 def check_facts(facts: Iterable[str]) -> None:
     """Refuse a fact that no series has, such as a misspelt one."""
-    known = [f.name for f in fields(Metadata)]
+    names = [f.name for f in fields(Metadata)]
     for fact in facts:
-        if fact not in known:
-            raise ArgumentError(f"A series has no fact '{fact}'; {one_of(fact, known)}")
+        if fact not in names:
+            raise ArgumentError(f"A series has no fact '{fact}'; {one_of(fact, names)}")
 
 
 def step_of(action: str, **settings: Any) -> Step:
@@ -165,6 +165,6 @@ def check_same(left: Metadata, right: Metadata, word: str) -> None:
         )
 
 
-def _check_word(field: str, word: str, known: tuple[str, ...]) -> None:
-    if word and word not in known:
-        raise UnitError(f"{field} '{word}' is not known; {one_of(word, known)}")
+def _check_word(field: str, word: str, options: tuple[str, ...]) -> None:
+    if word and word not in options:
+        raise UnitError(f"{field} '{word}' is not known; {one_of(word, options)}")

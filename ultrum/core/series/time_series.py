@@ -209,9 +209,11 @@ class SeriesTable:
         names = [str(n) for n in values.columns]
         refuse_one_name_twice(names)
         metadata_list = tuple(Metadata(name=n, frequency=frequency, **facts) for n in names)
-        made = cls.from_arrays(block, index_like(ordered.index, ordinals, frequency), metadata_list)
-        made.__dict__["bounds"] = bounds  # what bounds would find, known from the copying
-        return made
+        result = cls.from_arrays(
+            block, index_like(ordered.index, ordinals, frequency), metadata_list
+        )
+        result.__dict__["bounds"] = bounds  # what bounds would find, known from the copying
+        return result
 
     @classmethod
     def from_arrays(

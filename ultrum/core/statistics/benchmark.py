@@ -101,14 +101,14 @@ def compare_to_benchmark(
     active = _active(x, benchmark)
     active = TimeSeries(active.values.loc[:end], active.metadata)  # nothing of after the day
     years = float(per_year(active.as_table(), periods_per_year)[0])
-    known = active.values.dropna().to_numpy()
-    spread = float(known.std(ddof=1))
-    ratio = float(known.mean() / spread) if spread > 1e-14 else np.nan
-    error = np.sqrt(years * (1 + ratio**2 / 2) / len(known))
+    active_returns = active.values.dropna().to_numpy()
+    spread = float(active_returns.std(ddof=1))
+    ratio = float(active_returns.mean() / spread) if spread > 1e-14 else np.nan
+    error = np.sqrt(years * (1 + ratio**2 / 2) / len(active_returns))
     basis = (
         f"{x.metadata.heading} against {benchmark.metadata.heading} up to {period_label(end)}; "
         f"tracking error {100 * spread * np.sqrt(years):.4g} % "
-        f"a year, information ratio {ratio * np.sqrt(years):.3g} (error {error:.2g}), {len(known)} "
+        f"a year, information ratio {ratio * np.sqrt(years):.3g} (error {error:.2g}), {len(active_returns)} "
         f"{x.metadata.frequency.noun}s; decimals"
         + (f"; {', '.join(torn)} left out, returns are missing inside" if torn else "")
     )
@@ -199,7 +199,7 @@ def _spans(
             f"Neither {on} nor the five weekdays before it have both values; they run {span_of(both.index)}."
         )
     rows, torn = {}, []
-    known = holes.reindex(both.index)
+    spans = holes.reindex(both.index)
     for horizon in horizons:
         if frequency.is_dated:
             start = int(
@@ -209,7 +209,7 @@ def _spans(
             start = int(
                 row_at(ordinals, ordinals[last : last + 1] - periods_in(horizon, frequency))[0]
             )
-        if start >= 0 and known.iloc[start] != known.iloc[last]:
+        if start >= 0 and spans.iloc[start] != spans.iloc[last]:
             torn.append(horizon)
         elif start >= 0:
             grown = both.iloc[last] / both.iloc[start] - 1.0

@@ -69,9 +69,9 @@ def calendar_returns(x: TimeSeries) -> CalendarReturns:
     returns = returns_in(x, "calendar_returns").only()
     if returns.metadata.frequency.is_dated or returns.metadata.frequency.code == "W":
         returns = to_frequency(returns, "M")
-    known = returns.values.dropna().index
-    if len(known):
-        returns = TimeSeries(returns.values.loc[known[0] : known[-1]], returns.metadata)
+    valid = returns.values.dropna().index
+    if len(valid):
+        returns = TimeSeries(returns.values.loc[valid[0] : valid[-1]], returns.metadata)
     code = returns.metadata.frequency.code
     if code not in "MQ":
         raise FrequencyError(

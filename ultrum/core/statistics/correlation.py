@@ -142,14 +142,14 @@ def _rolling(frame: pd.DataFrame, window: int, frequency: Frequency) -> pd.DataF
     line = np.full((int(places[-1]) + 1, frame.shape[1]), np.nan)
     line[places] = frame.to_numpy(dtype=np.float64)
     least = max(3, -(-2 * window // 3))
-    made = {}
+    columns = {}
     names = [str(c) for c in frame]
     for i in range(len(names)):
         for j in range(i + 1, len(names)):
             pair = line[:, [i, j]]
             pair[np.isnan(pair).any(axis=1)] = np.nan
-            made[f"{names[i]} / {names[j]}"] = _moving(pair, window, least)
-    rolled = pd.DataFrame(made)[window - 1 :]
+            columns[f"{names[i]} / {names[j]}"] = _moving(pair, window, least)
+    rolled = pd.DataFrame(columns)[window - 1 :]
     ends = np.arange(window - 1, len(line))
     listed = np.isin(ends, places)
     return rolled[listed].set_axis(frame.index[np.searchsorted(places, ends[listed])])
@@ -157,7 +157,7 @@ def _rolling(frame: pd.DataFrame, window: int, frequency: Frequency) -> pd.DataF
 
 def _moving(pair: Floats, window: int, least: int) -> Floats:
     """Correlation of two columns in the window that ends at each row, from its own rows."""
-    found = np.full(len(pair), np.nan)
+    values = np.full(len(pair), np.nan)
     views = np.lib.stride_tricks.sliding_window_view(pair, window, axis=0)
     valid = np.isfinite(views[:, :1])
     count = valid.sum(axis=-1, keepdims=True)
@@ -166,5 +166,5 @@ def _moving(pair: Floats, window: int, least: int) -> Floats:
     size = np.sqrt((off**2).sum(axis=-1))
     with np.errstate(divide="ignore", invalid="ignore"):
         together = (off[:, 0] * off[:, 1]).sum(axis=-1) / (size[:, 0] * size[:, 1])
-    found[window - 1 :] = np.where(count[:, 0, 0] >= least, together, np.nan)
-    return found
+    values[window - 1 :] = np.where(count[:, 0, 0] >= least, together, np.nan)
+    return values

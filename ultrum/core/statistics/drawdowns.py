@@ -86,19 +86,19 @@ def _falls(
     depth: Floats, index: pd.Index, positions: Ints, name: str, most: int
 ) -> list[list[object]]:
     """The deepest drawdowns of one series."""
-    known = np.flatnonzero(np.isfinite(depth))
-    at = positions[known]
-    under = depth[known] < 0
+    valid = np.flatnonzero(np.isfinite(depth))
+    at = positions[valid]
+    under = depth[valid] < 0
     edges = np.flatnonzero(np.diff(np.concatenate([[False], under, [False]]).astype(int)))
-    found: list[list[object]] = []
+    falls: list[list[object]] = []
     for first, past in zip(edges[::2], edges[1::2], strict=True):
-        low = first + int(np.argmin(depth[known[first:past]]))
-        peak = period_label(index[known[first - 1]]) if first else "before the first"
-        over = past < len(known)
-        found.append([
-            name, peak, period_label(index[known[low]]), period_label(index[known[past]]) if over else "",
-            float(depth[known[low]]),
+        low = first + int(np.argmin(depth[valid[first:past]]))
+        peak = period_label(index[valid[first - 1]]) if first else "before the first"
+        over = past < len(valid)
+        falls.append([
+            name, peak, period_label(index[valid[low]]), period_label(index[valid[past]]) if over else "",
+            float(depth[valid[low]]),
             int(at[low] - at[first - 1] if first else at[low] - at[first] + 1),
             int(at[past] - at[low]) if over else None,
         ])  # fmt: skip
-    return sorted(found, key=lambda row: float(str(row[4])))[:most]
+    return sorted(falls, key=lambda row: float(str(row[4])))[:most]

@@ -101,20 +101,20 @@ def _holds(returns: TimeSeries, condition: Any) -> Bools:
             held |= (ordinals >= first) & (ordinals <= last)
         return held
     if isinstance(condition, pd.Series):
-        known = condition[condition.fillna(False).astype(bool)].index
-        return np.isin(ordinals, frequency.ordinals_of(known))
+        dates = condition[condition.fillna(False).astype(bool)].index
+        return np.isin(ordinals, frequency.ordinals_of(dates))
     wanted = [frequency.ordinals([parse_period(str(label))[1]])[0] for label in condition]
     return np.isin(ordinals, wanted)
 
 
 def _to_come(values: Floats, returns: TimeSeries, count: int) -> Floats:
     """Compounded return of the next periods; missing where one is, or where the series ends."""
-    made = np.full(len(values), np.nan)
+    forward = np.full(len(values), np.nan)
     ordinals = positions_of(returns.metadata.frequency, returns.index)
     for row in range(len(values) - count):
         if ordinals[row + count] - ordinals[row] == count:
-            made[row] = np.prod(1.0 + values[row + 1 : row + 1 + count]) - 1.0
-    return made
+            forward[row] = np.prod(1.0 + values[row + 1 : row + 1 + count]) - 1.0
+    return forward
 
 
 def _after(

@@ -76,8 +76,8 @@ def momentum(
         raise AlignmentError("momentum was given no row; its series are empty.")
     if not len(horizons):
         raise AlignmentError("momentum was given no horizon; take one such as P12M.")
-    made = {h: _past(table, h, skip, priced) for h in horizons}
-    blocks = np.stack([frame.to_numpy() for frame in made.values()])
+    by_horizon = {h: _past(table, h, skip, priced) for h in horizons}
+    blocks = np.stack([frame.to_numpy() for frame in by_horizon.values()])
     average = pd.DataFrame(blocks.mean(axis=0), index=table.index, columns=table.names)
     ranks = average.rank(axis=1, ascending=False, method="min")
     whole = np.flatnonzero(average.notna().any(axis=1))
@@ -86,11 +86,15 @@ def momentum(
             f"No period has {', '.join(horizons)} behind it; the series run {span_of(table.index)}."
         )
     last = table.index[whole[-1]]
-    shown = pd.DataFrame({h: frame.loc[last] for h, frame in made.items()})
+    shown = pd.DataFrame({h: frame.loc[last] for h, frame in by_horizon.items()})
     shown = shown.assign(average=average.loc[last], rank=ranks.loc[last]).sort_values("rank")
     skipped = f", the last {skip} left out" if skip else ""
     return Momentum(
-        shown, f"past returns at {period_label(last)}{skipped}; decimals", made, average, ranks
+        shown,
+        f"past returns at {period_label(last)}{skipped}; decimals",
+        by_horizon,
+        average,
+        ranks,
     )
 
 
@@ -116,8 +120,8 @@ def _past(table: SeriesTable, horizon: str, skip: str, priced: bool) -> pd.DataF
     if priced:
         levels = table.block
         there = (start >= 0) & (end >= 0)
-        made = np.where(there[:, None], levels[end] / levels[start] - 1.0, np.nan)
-        return pd.DataFrame(made, index=table.index, columns=table.names)
+        past = np.where(there[:, None], levels[end] / levels[start] - 1.0, np.nan)
+        return pd.DataFrame(past, index=table.index, columns=table.names)
     return pd.DataFrame(_compounded(table, width, ago), index=table.index, columns=table.names)
 
 
@@ -127,8 +131,8 @@ def _compounded(table: SeriesTable, width: int, ago: int) -> Floats:
     first, last = table.ordinals[0], table.ordinals[-1]
     every = np.full((int(last - first) + 1, growth.shape[1]), np.nan)
     every[table.ordinals - first] = growth
-    made = np.full(every.shape, np.nan)
+    compounded = np.full(every.shape, np.nan)
     if len(every) >= width:
         views = np.lib.stride_tricks.sliding_window_view(every, width, axis=0)[:, :, : width - ago]
-        made[width - 1 :] = np.prod(views, axis=-1) - 1.0
-    return np.asarray(made[table.ordinals - first])
+        compounded[width - 1 :] = np.prod(views, axis=-1) - 1.0
+    return np.asarray(compounded[table.ordinals - first])

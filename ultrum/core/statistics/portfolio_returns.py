@@ -62,7 +62,7 @@ def portfolio(
         )
     targets = _targets(table, weights)
     rebalanced = _rebalancing(table, rebalance)
-    made = _held(table.block, targets, rebalanced)
+    values = _held(table.block, targets, rebalanced)
     missing = int((~np.isfinite(table.block)).sum())
     description = (
         weights
@@ -79,7 +79,7 @@ def portfolio(
         rebalance=rebalance,
         returns_missing=missing or None,
     )
-    return TimeSeries.from_arrays(made, table.index, metadata)
+    return TimeSeries.from_arrays(values, table.index, metadata)
 
 
 def _targets(table: SeriesTable, weights: str | Mapping[str, float] | SeriesTable) -> Floats:
@@ -89,8 +89,8 @@ def _targets(table: SeriesTable, weights: str | Mapping[str, float] | SeriesTabl
         if absent:
             raise AlignmentError(f"No market value of {', '.join(absent)}.")
         values = weights.values[table.names]
-        own = weights.frequency.ordinals_of(values.index)
-        place = np.searchsorted(own, table.ordinals) - 1
+        ordinals = weights.frequency.ordinals_of(values.index)
+        place = np.searchsorted(ordinals, table.ordinals) - 1
         if table.frequency != weights.frequency:
             raise AlignmentError(
                 f"Market values are {weights.frequency.name}, returns {table.frequency.name}; "
@@ -98,7 +98,8 @@ def _targets(table: SeriesTable, weights: str | Mapping[str, float] | SeriesTabl
             )
         before = np.where((place >= 0)[:, None], values.to_numpy()[np.maximum(place, 0)], np.nan)
         return np.where(
-            (table.ordinals - own[np.maximum(place, 0)] == 1)[:, None] | table.frequency.is_dated,
+            (table.ordinals - ordinals[np.maximum(place, 0)] == 1)[:, None]
+            | table.frequency.is_dated,
             before,
             np.nan,
         )
@@ -139,7 +140,7 @@ def _rebalancing(table: SeriesTable, rebalance: str) -> Bools:
 
 def _held(block: Floats, targets: Floats, rebalanced: Bools) -> Floats:
     """Returns of what is held, weights drifting between the days they are set."""
-    made = np.full(len(block), np.nan)
+    portfolio_return = np.full(len(block), np.nan)
     held = np.zeros(block.shape[1])
     for row, values in enumerate(block):
         there = np.isfinite(values)
@@ -149,6 +150,6 @@ def _held(block: Floats, targets: Floats, rebalanced: Bools) -> Floats:
         total = share.sum()
         if total == 0:
             continue
-        made[row] = float((share * np.where(there, values, 0.0)).sum() / total)
+        portfolio_return[row] = float((share * np.where(there, values, 0.0)).sum() / total)
         held = np.where(there, held * (1.0 + np.where(there, values, 0.0)), held)
-    return made
+    return portfolio_return

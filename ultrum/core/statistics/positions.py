@@ -155,8 +155,8 @@ def _row(
 
 
 def _price(series: TimeSeries, day: pd.Timestamp) -> float:
-    found = match_dates([day], series, max_age="P7D")
-    value = float(found["value"].iloc[0])
+    matched = match_dates([day], series, max_age="P7D")
+    value = float(matched["value"].iloc[0])
     if np.isnan(value):
         raise AlignmentError(
             f"{series.name} has no price on {day.date()} or within the seven days before it."
@@ -164,14 +164,14 @@ def _price(series: TimeSeries, day: pd.Timestamp) -> float:
     return value
 
 
-def _rate(own: str, wanted: str, rates: ExchangeRates | None, day: pd.Timestamp) -> float:
-    if not wanted or own == wanted:
+def _rate(currency: str, wanted: str, rates: ExchangeRates | None, day: pd.Timestamp) -> float:
+    if not wanted or currency == wanted:
         return 1.0
     if rates is None:
         raise CurrencyError(
-            f"Prices are in {own or 'no known currency'}; give rates to have them in {wanted}."
+            f"Prices are in {currency or 'no known currency'}; give rates to have them in {wanted}."
         )
-    return float(rates.rate(own, wanted, on=day))
+    return float(rates.rate(currency, wanted, on=day))
 
 
 def _together(table: pd.DataFrame, day: pd.Timestamp) -> pd.Series:

@@ -68,10 +68,10 @@ def risk_return(
         over = table
     rows = {}
     for column, metadata in enumerate(table.metadata):
-        own = table.block[:, column]
-        valid = np.flatnonzero(np.isfinite(own))
+        values = table.block[:, column]
+        valid = np.flatnonzero(np.isfinite(values))
         rows[metadata.name] = {
-            **_moments(own[valid], metadata.measure, years[column]),
+            **_moments(values[valid], metadata.measure, years[column]),
             **_extremes(table, column, valid),
             **_per_risk(None if over is None else over.block[:, column], years[column]),
         }
@@ -134,13 +134,13 @@ def _per_risk(values: Floats | None, years: float) -> dict[str, float]:
     none = {"excess_per_risk": np.nan, "error": np.nan}
     if values is None:
         return none
-    known = values[np.isfinite(values)]
-    if len(known) < 3 or not known.std(ddof=1) > 1e-14:
+    valid = values[np.isfinite(values)]
+    if len(valid) < 3 or not valid.std(ddof=1) > 1e-14:
         return none
-    ratio = known.mean() / known.std(ddof=1)
-    off = (known - known.mean()) / known.std()
+    ratio = valid.mean() / valid.std(ddof=1)
+    off = (valid - valid.mean()) / valid.std()
     skew, kurt = (off**3).mean(), (off**4).mean()
-    variance = (1 + ratio**2 / 2 - skew * ratio + (kurt - 3) / 4 * ratio**2) / len(known)
+    variance = (1 + ratio**2 / 2 - skew * ratio + (kurt - 3) / 4 * ratio**2) / len(valid)
     return {
         "excess_per_risk": float(np.sqrt(years) * ratio),
         "error": float(np.sqrt(years * max(variance, 0.0))),

@@ -71,12 +71,12 @@ def start_of_last(text: str, last: date) -> str:
 
 
 def _offset(text: str) -> pd.DateOffset:
-    found = _LAST.fullmatch(text)
-    if not found:
+    match = _LAST.fullmatch(text)
+    if not match:
         raise FrequencyError(
             f"'{text}' is not a length; write 'last 12 quarters' or 'last 25 years'."
         )
-    count, (months, days) = int(found[1]), _LENGTHS[found[2].lower()]
+    count, (months, days) = int(match[1]), _LENGTHS[match[2].lower()]
     if count * (months or 1) > _LONGEST:
         raise FrequencyError(
             f"'{text}' is longer than any data; write a shorter length, or 'earliest'."
@@ -105,8 +105,8 @@ def resolve_instant(text: str, today: date) -> str:
         raise FrequencyError(
             f"'{text}' is no instant; write a day, or 2024-03-31T12:00Z."
         ) from None
-    known = moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
-    return known.strftime("%Y-%m-%dT%H:%M:%S.%fZ")
+    instant = moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
+    return instant.strftime("%Y-%m-%dT%H:%M:%S.%fZ")
 
 
 def resolve_span(span: Sequence[str], today: date) -> tuple[str, str]:

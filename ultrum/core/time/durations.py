@@ -19,10 +19,10 @@ def parse_duration(duration: str) -> tuple[int, str]:
     >>> parse_duration("P3M")
     (3, 'M')
     """
-    found = _DURATION.match(str(duration).upper())
-    if not found:
+    match = _DURATION.match(str(duration).upper())
+    if not match:
         raise FrequencyError(f"'{duration}' is not a duration. Write P1Y, P3M, P2W or P10D.")
-    return int(found[1]), found[2]
+    return int(match[1]), match[2]
 
 
 def periods_in(duration: str, frequency: Frequency) -> int:
@@ -56,5 +56,5 @@ def months_in(duration: str) -> int:
     >>> months_in("P2Y"), months_in("P10D")
     (24, 0)
     """
-    found = _DURATION.match(str(duration).upper())
-    return int(found[1]) * {"Y": 12, "M": 1}.get(found[2], 0) if found else 0
+    match = _DURATION.match(str(duration).upper())
+    return int(match[1]) * {"Y": 12, "M": 1}.get(match[2], 0) if match else 0

@@ -79,10 +79,10 @@ class Frequency:
         """Read ``"M"``, ``"5N"``, ``"W-FRI"``, ``"A-MAR"`` or ``"M-25"``; a Frequency passes through."""
         if isinstance(text, Frequency):
             return text
-        found = _TEXT.match(str(text).strip().upper())
-        if not found:
+        match = _TEXT.match(str(text).strip().upper())
+        if not match:
             raise FrequencyError(_unknown(text))
-        multiple, code, anchor = found.groups()
+        multiple, code, anchor = match.groups()
         return cls(code, int(multiple or 1), _anchor(code, anchor, text))
 
     @property
@@ -206,8 +206,8 @@ class Frequency:
         if isinstance(index, pd.PeriodIndex):
             if self.code == "S":
                 return self.ordinals(calendar_days(index))
-            own = index.asfreq(self._pandas_code).asi8.astype(np.int64)
-            return np.asarray(own - self._pandas_shift)
+            codes = index.asfreq(self._pandas_code).asi8.astype(np.int64)
+            return np.asarray(codes - self._pandas_shift)
         if isinstance(index, pd.DatetimeIndex) and index.tz is not None:
             index = index.tz_localize(None)
         return self.ordinals(index.to_numpy())
@@ -298,15 +298,15 @@ def parse_period(text: str) -> tuple[str, np.datetime64]:
     >>> parse_period("2024-Q2")
     ('Q', np.datetime64('2024-04-01'))
     """
-    found = _PERIOD.match(text.strip())
+    match = _PERIOD.match(text.strip())
     try:
-        if not found:
+        if not match:
             if not _DAY.match(text.strip()):
                 raise ValueError(text)
             if text.strip().startswith("0"):
                 raise ValueError(text)
             return "D", np.datetime64(text.strip()[:10], "D")
-        year, code, part, month = found.groups()
+        year, code, part, month = match.groups()
         if year.startswith("0"):
             raise ValueError(text)
         if month:

@@ -87,11 +87,11 @@ def gap_table(days: Dates, values: Floats | None = None) -> pd.DataFrame:
     rows = np.flatnonzero(lengths)
     first = np.busday_offset(days[rows] + 1, 0, roll="forward")
     last = np.busday_offset(days[rows + 1] - 1, 0, roll="backward")
-    made = pd.DataFrame({
+    table = pd.DataFrame({
         "first": first.astype(str), "last": last.astype(str), "weekdays": lengths[rows],
     })  # fmt: skip
-    made.attrs["holidays"] = int(missing_weekdays(days).sum() - lengths.sum()) if len(days) else 0
-    return made
+    table.attrs["holidays"] = int(missing_weekdays(days).sum() - lengths.sum()) if len(days) else 0
+    return table
 
 
 def time_positions(index: pd.Index) -> Ints:
@@ -148,13 +148,13 @@ def labels_at(index: pd.Index, positions: Ints, wanted: Ints) -> pd.Index:
         return pd.PeriodIndex(frequency.index(wanted), freq=index.freq, name=index.name)
     frequency = infer_frequency(index)
     if not frequency.is_dated:
-        made = frequency.ends(wanted)
-        made[there] = calendar_days(index)[row[there]]
+        days = frequency.ends(wanted)
+        days[there] = calendar_days(index)[row[there]]
     else:
         ahead = wanted - positions[row]
-        made = np.busday_offset(calendar_days(index)[row], ahead, roll="preceding")
-        made[there] = calendar_days(index)[row[there]]
-    labels: pd.Index = pd.DatetimeIndex(made.astype("datetime64[s]"), name=index.name)
+        days = np.busday_offset(calendar_days(index)[row], ahead, roll="preceding")
+        days[there] = calendar_days(index)[row[there]]
+    labels: pd.Index = pd.DatetimeIndex(days.astype("datetime64[s]"), name=index.name)
     return pd.PeriodIndex(labels, freq=index.freq) if isinstance(index, pd.PeriodIndex) else labels
 
 

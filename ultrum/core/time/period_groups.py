@@ -96,9 +96,9 @@ def group(
         return _within_days(clock, x.frequency, target)
     wall = _wall_seconds(clock)
     days = _trading_days(wall, session)
-    known = _known(_whole_days(wall, days, session, x.frequency), through)
+    last_day = _known(_whole_days(wall, days, session, x.frequency), through)
     begins = _first_whole_day(wall, days, x.frequency)
-    return _grouped(target, days, _earliest(begins, since), known, x.frequency)
+    return _grouped(target, days, _earliest(begins, since), last_day, x.frequency)
 
 
 def last_days(x: SeriesTable) -> Dates:
@@ -165,7 +165,7 @@ def _grouped(
     target: Frequency,
     days: Dates,
     begins: np.datetime64 | None,
-    known: np.datetime64 | None,
+    last_day: np.datetime64 | None,
     source: Frequency,
 ) -> Grouping:
     starts = _turns(days)  # many rows of a day are placed at once
@@ -175,7 +175,7 @@ def _grouped(
     size = np.diff(np.append(first, len(days)))
     whole_weeks = source.code == "D" and _has_weekends(days)
     begun, late = _begun(target, ordinals[place], begins, source, whole_weeks)
-    kept, cut = _finished(target, ordinals[place], known, source, whole_weeks)
+    kept, cut = _finished(target, ordinals[place], last_day, source, whole_weeks)
     index = target.index(ordinals[place])
     unfinished = tuple(dict.fromkeys(text for text in (late, cut) if text))
     return Grouping(ordinals[place], first, size, days, begun, kept, unfinished, index)
@@ -226,7 +226,7 @@ def _turns(ordered: Array) -> Ints:
 def _finished(
     target: Frequency,
     ordinals: Ints,
-    known: np.datetime64 | None,
+    known_until: np.datetime64 | None,
     source: Frequency,
     whole_weeks: bool,
 ) -> tuple[Bools, str | None]:
@@ -239,23 +239,25 @@ def _finished(
     if not len(kept):
         return kept, None
     last_day = target.ends(ordinals[-1:])[0]
-    if known is None:
+    if known_until is None:
         remaining = 1
     elif whole_weeks or source.code == "W":
-        remaining = int((last_day - known).astype(int) >= (7 if source.code == "W" else 1))
+        remaining = int((last_day - known_until).astype(int) >= (7 if source.code == "W" else 1))
     else:
-        remaining = int(np.busday_count(known + 1, last_day + 1)) if known < last_day else 0
+        remaining = (
+            int(np.busday_count(known_until + 1, last_day + 1)) if known_until < last_day else 0
+        )
     if remaining == 0:
         return kept, None
     kept[-1] = False
-    until = "before the first whole day" if known is None else f"data end {known}"
+    until = "before the first whole day" if known_until is None else f"data end {known_until}"
     return kept, f"{target.labels(ordinals[-1:])[0]} ({until})"
 
 
 def _within_days(clock: pd.DatetimeIndex, source: Frequency, target: Frequency) -> Grouping:
     """Intraday to intraday: periods start on whole multiples of the local clock."""
     step = target.multiple * (3600 if target.code == "H" else 60)
-    own = source.multiple * (3600 if source.code == "H" else 60)
+    seconds = source.multiple * (3600 if source.code == "H" else 60)
     moments = np.asarray(clock.tz_convert("UTC").as_unit("s").asi8, dtype=np.int64)
     starts = moments - _wall_seconds(clock) % step
     first = _turns(starts)
@@ -264,10 +266,10 @@ def _within_days(clock: pd.DatetimeIndex, source: Frequency, target: Frequency) 
     unfinished = []
     index = pd.DatetimeIndex(ordinals.astype("datetime64[s]"), tz="UTC", name="time")
     index = index.tz_convert(clock.tz)
-    if len(kept) and moments[-1] + own < ordinals[-1] + step:
+    if len(kept) and moments[-1] + seconds < ordinals[-1] + step:
         kept[-1] = False
         unfinished.append(f"{index[-1]} (data end {clock[-1]})")
-    if len(begun) and moments[0] >= ordinals[0] + own:
+    if len(begun) and moments[0] >= ordinals[0] + seconds:
         begun[0] = False
         unfinished.insert(0, f"{index[0]} (data begin {clock[0]})")
     days = clock.tz_localize(None).to_numpy().astype("datetime64[D]")
@@ -288,11 +290,11 @@ def expected_sizes(x: SeriesTable, target: Frequency, grouping: Grouping) -> Int
 
 def _days_in_gaps(x: SeriesTable, target: Frequency, grouping: Grouping) -> Ints:
     """Weekdays of each period that lie in gaps of the table."""
-    found = np.zeros(len(grouping.ordinals), dtype=np.int64)
+    counts = np.zeros(len(grouping.ordinals), dtype=np.int64)
     days = grouping.days
     for row in np.flatnonzero(gap_lengths(days, x.block)):
         between = np.arange(days[row] + 1, days[row + 1])
         absent = target.ordinals(between[np.is_busday(between)])
-        place = np.minimum(np.searchsorted(grouping.ordinals, absent), len(found) - 1)
-        np.add.at(found, place[grouping.ordinals[place] == absent], 1)
-    return found
+        place = np.minimum(np.searchsorted(grouping.ordinals, absent), len(counts) - 1)
+        np.add.at(counts, place[grouping.ordinals[place] == absent], 1)
+    return counts

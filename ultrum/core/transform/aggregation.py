@@ -212,13 +212,13 @@ def to_bars(
     >>> to_bars(price, "M").to_pandas().iloc[-1].tolist()
     [2.0, 24.0, 2.0, 24.0]
     """
-    made = []
+    parts = []
     for field in _BAR:
         part = to_frequency(
             x, frequency, how=_OF_BARS[field], require=0.0, session_close=session_close, timezone=timezone
         )  # fmt: skip
-        made.append(part.with_metadata(name=field))
-    bars = SeriesTable.of(made)
+        parts.append(part.with_metadata(name=field))
+    bars = SeriesTable.of(parts)
     partial = int(np.isnan(bars.block[:1]).any() and not np.isnan(bars.block[:1]).all())
     return SeriesTable(bars.values.iloc[partial:], bars.metadata)
 
@@ -243,11 +243,11 @@ def _bar_methods(names: list[str]) -> dict[str, str]:
     if not any(name.lower().endswith(_BAR[0]) for name in names):
         return {}
     fields = [(name, *name.lower().rpartition(".")[::2]) for name in names]
-    known = {(owner, field) for _, owner, field in fields}
+    owned = {(owner, field) for _, owner, field in fields}
     return {
         name: _OF_BARS[field]
         for name, owner, field in fields
-        if field in _OF_BARS and all((owner, f) in known for f in _BAR)
+        if field in _OF_BARS and all((owner, f) in owned for f in _BAR)
     }
 
 
@@ -375,8 +375,8 @@ def _abouts(
         steps[method] = step_of(
             "to frequency", frequency=target, how=method, unfinished_left_out=", ".join(cut) or None
         )
-    made = []
+    converted = []
     for metadata, method in zip(x.metadata, methods, strict=True):
         timing = _TIMING_AFTER.get(method, metadata.timing)
-        made.append(metadata.with_step(steps[method], frequency=target, timing=timing))
-    return made
+        converted.append(metadata.with_step(steps[method], frequency=target, timing=timing))
+    return converted

@@ -67,10 +67,10 @@ def chow_lin(low: Floats, regressors: Floats, aggregator: Floats, name: str) -> 
     values = regressors @ at.coefficients + gain @ missed
     values = values + gain @ (low - aggregator @ values)
     variance = float(at.residuals @ at.residuals) / (n - k)
-    own = 1.0 / (1.0 - rho**2) - np.einsum("ij,ij->i", gain, at.covariance)
+    conditional = 1.0 / (1.0 - rho**2) - np.einsum("ij,ij->i", gain, at.covariance)
     spread = regressors - gain @ (aggregator @ regressors)
     shaped = scipy.linalg.solve_triangular(at.r, spread.T, trans="T")
-    total = np.maximum(own, 0.0) + np.einsum("ij,ij->j", shaped, shaped)
+    total = np.maximum(conditional, 0.0) + np.einsum("ij,ij->j", shaped, shaped)
     return ChowLin(values, np.sqrt(variance * total), at.coefficients, rho)
 
 
@@ -86,10 +86,10 @@ def _likeliest(low: Floats, regressors: Floats, aggregator: Floats) -> float:
     low_edge, high_edge = grid[max(best - 1, 0)], grid[min(best + 1, len(grid) - 1)]
     import scipy.optimize  # slow to import, and needed here alone
 
-    found = scipy.optimize.minimize_scalar(
+    optimum = scipy.optimize.minimize_scalar(
         _minus, bounds=(low_edge, high_edge), method="bounded", options={"xatol": 1e-10}
     )
-    return float(found.x if found.fun <= heights[best] else grid[best])
+    return float(optimum.x if optimum.fun <= heights[best] else grid[best])
 
 
 def _fit(rho: float, low: Floats, regressors: Floats, aggregator: Floats) -> _Fitted:

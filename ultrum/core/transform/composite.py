@@ -141,9 +141,9 @@ def _gauge(
         decimals=None,
     )  # fmt: skip
     for part in table.metadata:
-        made = "; ".join(str(step) for step in part.trail)
+        steps = "; ".join(str(step) for step in part.trail)
         metadata = metadata.stepped(
-            "part", name=part.name, at=part.address or None, made=made or None
+            "part", name=part.name, at=part.address or None, made=steps or None
         )
     metadata = metadata.stepped("composite", of=", ".join(table.names), at_least=needed, over=over)
     index = table.index[rows]

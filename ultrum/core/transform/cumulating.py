@@ -47,12 +47,12 @@ def cumulate(x: SeriesTable, *, start: float | None = None) -> SeriesTable:
     inside = np.isfinite(block)
     _refuse_gaps(x, inside)
     first = (0.0 if kind == "flow" else 1.0) if start is None else start
-    made = _cumulated(np.where(inside, block, 0.0), kind, first)
+    cumulated = _cumulated(np.where(inside, block, 0.0), kind, first)
     facts = {"measure": "stock" if kind == "flow" else "index", "timing": "end"}
     if kind != "flow":
         facts["unit"] = "index"
     metadata_list = [a.stepped("cumulated", facts, start=f"{first:g}") for a in x.metadata]
-    return SeriesTable.from_arrays(np.where(inside, made, np.nan), x.index, metadata_list)
+    return SeriesTable.from_arrays(np.where(inside, cumulated, np.nan), x.index, metadata_list)
 
 
 def _cumulated(clean: Floats, kind: str, first: float) -> Floats:

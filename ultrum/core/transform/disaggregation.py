@@ -129,14 +129,14 @@ def _one(x: TimeSeries, target: Frequency, how: str, indicator: TimeSeries | Non
     if x.metadata.measure == "return" and method == "sum":  # the logarithm of growth adds up
         held = _one(_like(x, np.log1p, "log_return"), target, how, indicator)
         return _like(held, np.expm1, "return")
-    known = x.values.dropna()
-    if not len(known):
+    valid = x.values.dropna()
+    if not len(valid):
         raise EstimationError(f"{x.name} has no values to estimate from.")
     pieces = []
-    for run in _runs(source.ordinals_of(known.index)):
-        low = source.ordinals_of(known.index)[run]
+    for run in _runs(source.ordinals_of(valid.index)):
+        low = source.ordinals_of(valid.index)[run]
         places = _places(low, source, target)
-        values = known.to_numpy()[run]
+        values = valid.to_numpy()[run]
         helper = _indicator_on(places.high, target, indicator, x.name) if indicator else None
         pieces.append((places.high, *_estimated(values, places, method, how, helper, x.name)))
     return _joined(x, target, how, method, indicator, pieces)
@@ -233,8 +233,8 @@ def _estimated(
             "sample, or how='denton'."
         )
     columns = [np.ones(len(places.high))] + ([] if helper is None else [helper])
-    found = chow_lin(values, np.column_stack(columns), places.aggregator(method).toarray(), name)
-    return found.values, found
+    estimate = chow_lin(values, np.column_stack(columns), places.aggregator(method).toarray(), name)
+    return estimate.values, estimate
 
 
 def _denton(low: Floats, z: Floats, aggregator: Any) -> Floats:
@@ -256,16 +256,16 @@ def _denton(low: Floats, z: Floats, aggregator: Any) -> Floats:
     return np.asarray(answer[:count] * z * scale)
 
 
-def _said_rho(found: ChowLin | None) -> str | None:
+def _said_rho(estimate: ChowLin | None) -> str | None:
     """The autocorrelation; at its edge the indicator does not follow the trend of the series."""
-    if found is None:
+    if estimate is None:
         return None
     edge = (
         ", at the edge of its range: the indicator misses the trend"
-        if abs(found.rho) > 0.998
+        if abs(estimate.rho) > 0.998
         else ""
     )
-    return f"{found.rho:.3f}{edge}"
+    return f"{estimate.rho:.3f}{edge}"
 
 
 def _joined(
@@ -280,24 +280,24 @@ def _joined(
     high = np.arange(pieces[0][0][0], pieces[-1][0][-1] + 1)
     values = np.full(len(high), np.nan)
     errors = values.copy()
-    for places, part, found in pieces:
+    for places, part, estimate in pieces:
         values[places - high[0]] = part
-        if found is not None:
-            errors[places - high[0]] = found.standard_errors
+        if estimate is not None:
+            errors[places - high[0]] = estimate.standard_errors
     started = int(np.argmax(np.isfinite(values)))
     metadata = x.metadata.stepped(
         "disaggregated", {"frequency": target}, to=target, how=how, keeps=_KEPT.get(method),
         indicator=indicator.name if indicator else None, rho=_said_rho(pieces[-1][2]),
     )  # fmt: skip
     index = target.index(high[started:])
-    made = TimeSeries.from_arrays(values[started:], index, metadata)
+    joined = TimeSeries.from_arrays(values[started:], index, metadata)
     last = pieces[-1][2]
     if last is None:
-        return made
+        return joined
     names = ["constant", *([indicator.name] if indicator else [])]
     return EstimatedSeries(
-        made.values,
-        made.metadata,
+        joined.values,
+        joined.metadata,
         pd.Series(errors[started:], index=index, name="standard error"),
         pd.Series(last.coefficients, index=names),
         last.rho,

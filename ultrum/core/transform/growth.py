@@ -113,7 +113,7 @@ def difference(x: SeriesTable, *, over: str | None = None) -> SeriesTable:
         if metadata.is_return:
             raise UnitError(f"{metadata.name} holds returns, which are changes already.")
     rows, earlier, there = _earlier(x, over)
-    made = np.where(there[:, None], x.block[rows] - x.block[earlier], np.nan)
+    differences = np.where(there[:, None], x.block[rows] - x.block[earlier], np.nan)
     metadata_list = []
     for metadata in x.metadata:
         measure = {"stock": "flow", "rate": "rate", "flow": "flow"}.get(metadata.measure, "")
@@ -122,7 +122,7 @@ def difference(x: SeriesTable, *, over: str | None = None) -> SeriesTable:
         metadata_list.append(
             metadata.stepped("difference", facts, over=over or f"1 {x.frequency.noun}")
         )
-    return SeriesTable.from_arrays(made, x.index[rows], metadata_list)
+    return SeriesTable.from_arrays(differences, x.index[rows], metadata_list)
 
 
 def _earlier(x: SeriesTable, over: str | None) -> tuple[Ints, Ints, Bools]:

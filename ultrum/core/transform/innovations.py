@@ -63,7 +63,7 @@ def innovations(
     >>> dict(made.metadata.trail[-1].settings)["lags"]
     '0'
     """
-    made = []
+    parts = []
     for name in x.names:
         metadata = x[name].metadata
         if metadata.measure in ("price", "index", "stock", "quote"):
@@ -72,8 +72,8 @@ def innovations(
         metadata_after = metadata.stepped(
             "innovations", lags=lags, criterion=criterion, sample=sample
         )
-        made.append(TimeSeries.from_arrays(values, x.index, metadata_after))
-    return SeriesTable.of(made)
+        parts.append(TimeSeries.from_arrays(values, x.index, metadata_after))
+    return SeriesTable.of(parts)
 
 
 def _of_one(
@@ -89,11 +89,11 @@ def _of_one(
     lagged = _lagged(values, most)
     if sample == "all":
         order = _order(values, lagged, most, criterion)
-        found = np.full(len(values), np.nan)
+        residuals = np.full(len(values), np.nan)
         used = np.isfinite(values) & np.isfinite(lagged[:, : order + 1]).all(axis=1)
         design = lagged[used, : order + 1]
-        found[used] = values[used] - design @ coefficients(design, values[used])
-        return found[rows], order
+        residuals[used] = values[used] - design @ coefficients(design, values[used])
+        return residuals[rows], order
     return _expanding(values, lagged, most, criterion, min_obs)[rows], "chosen again each period"
 
 
@@ -132,15 +132,15 @@ def _order(values: Floats, lagged: Floats, most: int, criterion: str) -> int:
 
 
 def _expanding(values: Floats, lagged: Floats, most: int, criterion: str, min_obs: int) -> Floats:
-    found = np.full(len(values), np.nan)
-    known = np.cumsum(np.isfinite(values))
+    residuals = np.full(len(values), np.nan)
+    counts = np.cumsum(np.isfinite(values))
     for row in range(1, len(values)):
-        if known[row - 1] < max(min_obs, 2 * (most + 2)) or not np.isfinite(values[row]):
+        if counts[row - 1] < max(min_obs, 2 * (most + 2)) or not np.isfinite(values[row]):
             continue
         order = _order(values[:row], lagged[:row], most, criterion)
         past = np.isfinite(values[:row]) & np.isfinite(lagged[:row, : order + 1]).all(axis=1)
         now = lagged[row, : order + 1]
         if np.isfinite(now).all():
             fitted = coefficients(lagged[:row, : order + 1][past], values[:row][past])
-            found[row] = values[row] - now @ fitted
-    return found
+            residuals[row] = values[row] - now @ fitted
+    return residuals

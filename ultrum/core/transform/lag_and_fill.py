@@ -87,12 +87,12 @@ def fill(
         every = np.arange(x.ordinals[0], x.ordinals[-1] + 1)
         frame = frame.reindex(x.frequency.index(every))
     filled = {"forward": frame.ffill, "backward": frame.bfill}
-    made = filled[how](limit=limit) if how in filled else frame
-    counts = (frame.isna() & made.notna()).sum().to_numpy()
+    filled_frame = filled[how](limit=limit) if how in filled else frame
+    counts = (frame.isna() & filled_frame.notna()).sum().to_numpy()
     metadata_list = [
         a.stepped("filled", how=how, limit=limit, values=int(c))
         for a, c in zip(x.metadata, counts, strict=True)
     ]
     return SeriesTable.from_arrays(
-        np.array(made.to_numpy(dtype=np.float64)), made.index, metadata_list
+        np.array(filled_frame.to_numpy(dtype=np.float64)), filled_frame.index, metadata_list
     )

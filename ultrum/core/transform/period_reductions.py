@@ -70,35 +70,35 @@ def _by_columns(
     across = part.T
     if across.strides[1] != across.itemsize:
         across = np.ascontiguousarray(across)
-    found = take.reduceat(across, grouping.first, axis=1)
-    counts = np.empty(found.shape, dtype=np.int64)
+    reduced = take.reduceat(across, grouping.first, axis=1)
+    counts = np.empty(reduced.shape, dtype=np.int64)
     counts[:] = grouping.size
-    torn = np.flatnonzero(~np.isfinite(found).all(axis=1))
+    torn = np.flatnonzero(~np.isfinite(reduced).all(axis=1))
     if len(torn):
         valid = np.isfinite(across[torn])
         filled = np.where(valid, across[torn], neutral)
-        found[torn] = take.reduceat(filled, grouping.first, axis=1)
+        reduced[torn] = take.reduceat(filled, grouping.first, axis=1)
         counts[torn] = np.add.reduceat(valid.astype(np.int32), grouping.first, axis=1)
-    return found, counts
+    return reduced, counts
 
 
 def _by_rows(
     part: Floats, grouping: Grouping, take: np.ufunc, neutral: float
 ) -> tuple[Floats, Ints]:
     """Reductions and counts of shape (G, M), a period's rows at a time."""
-    found = np.empty((len(grouping.first), part.shape[1]))
-    counts = np.empty(found.shape, dtype=np.int64)
+    reduced = np.empty((len(grouping.first), part.shape[1]))
+    counts = np.empty(reduced.shape, dtype=np.int64)
     counts[:] = grouping.size[:, None]
     for g, (low, size) in enumerate(zip(grouping.first, grouping.size, strict=True)):
         rows = part[low : low + size]
-        take.reduce(rows, axis=0, out=found[g])
-        torn = np.flatnonzero(~np.isfinite(found[g]))
+        take.reduce(rows, axis=0, out=reduced[g])
+        torn = np.flatnonzero(~np.isfinite(reduced[g]))
         if len(torn):
             holed = rows.take(torn, axis=1)
             valid = np.isfinite(holed)
-            found[g, torn] = take.reduce(np.where(valid, holed, neutral), axis=0)
+            reduced[g, torn] = take.reduce(np.where(valid, holed, neutral), axis=0)
             counts[g, torn] = valid.sum(axis=0)
-    return found, counts
+    return reduced, counts
 
 
 def median_block(block: Floats, columns: Ints, grouping: Grouping) -> tuple[Floats, Ints]:
@@ -128,15 +128,15 @@ def earlier_rows(
     begins, ends = (bound[columns] for bound in x.bounds)
     holed = ~np.isfinite(last)
     holed &= (grouping.last[:, None] > begins) & (grouping.first[:, None] <= ends)
-    block, found = x.block, [np.empty((3, 0), dtype=np.int64)]
+    block, pieces = x.block, [np.empty((3, 0), dtype=np.int64)]
     for g in np.flatnonzero(holed.any(axis=1)):
         places = np.flatnonzero(holed[g])
         low, size = grouping.first[g], grouping.size[g]
         valid = np.isfinite(block[low : low + size].take(columns[places], axis=1))
         there = np.flatnonzero(valid.any(axis=0))
         back = np.argmax(valid[::-1, there], axis=0)
-        found.append(np.stack([np.full(len(there), g), places[there], low + size - 1 - back]))
-    period, place, row = np.concatenate(found, axis=1)
+        pieces.append(np.stack([np.full(len(there), g), places[there], low + size - 1 - back]))
+    period, place, row = np.concatenate(pieces, axis=1)
     return period, place, row
 
 

@@ -50,9 +50,9 @@ def rebase(x: SeriesTable, to: str = "first", *, value: float = 100.0) -> Series
     base = x.block[rows]
     lacking = [n for n, part in zip(x.names, base.T, strict=True) if not np.isfinite(part).all()]
     if lacking:
-        own = x[lacking[0]].values.dropna().index
+        valid = x[lacking[0]].values.dropna().index
         raise AlignmentError(
-            f"{lacking[0]} has no value in every period of {label}; it has {span_of(own)}. Rebase to a "
+            f"{lacking[0]} has no value in every period of {label}; it has {span_of(valid)}. Rebase to a "
             "period that all series have, or to 'first'."
         )
     level = base.mean(axis=0)
@@ -75,7 +75,7 @@ def _base_rows(x: SeriesTable, to: str) -> tuple[Bools | Ints, str]:
     if not (frequency == x.frequency or x.frequency < frequency):
         frequency = x.frequency
     asked = frequency.ordinals([day])[0]
-    own = frequency.ordinals(x.frequency.ends(x.ordinals)) == asked
+    in_period = frequency.ordinals(x.frequency.ends(x.ordinals)) == asked
     expected = 1
     if not x.frequency.is_dated and frequency != x.frequency:
         ends = frequency.ends(np.array([asked]))
@@ -83,13 +83,13 @@ def _base_rows(x: SeriesTable, to: str) -> tuple[Bools | Ints, str]:
             x.frequency.ordinals(ends)[0]
             - x.frequency.ordinals(frequency.starts(np.array([asked])))[0] + 1
         )  # fmt: skip
-    if own.sum() < expected:
-        found = (
-            f"only {int(own.sum())} of its {expected} {x.frequency.noun}s"
-            if own.any()
+    if in_period.sum() < expected:
+        rows = (
+            f"only {int(in_period.sum())} of its {expected} {x.frequency.noun}s"
+            if in_period.any()
             else "no period"
         )
         raise AlignmentError(
-            f"{', '.join(x.names[:5])} ({span_of(x.index)}) hold {found} of {to}; choose another base."
+            f"{', '.join(x.names[:5])} ({span_of(x.index)}) hold {rows} of {to}; choose another base."
         )
-    return own, to
+    return in_period, to

@@ -88,11 +88,11 @@ def rolling(
     least = default_min_obs(window, starts) if min_obs is None else min_obs
     if how == "exponential":
         positions = positions_of(x.frequency, x.index)
-        made = _exponential(x.block, starts, positions, least)
+        values = _exponential(x.block, starts, positions, least)
     else:
-        made = _rolled(x.block, starts, how, max(least, 2 if how == "deviation" else 1))
+        values = _rolled(x.block, starts, how, max(least, 2 if how == "deviation" else 1))
     metadata_list = [a.stepped("rolled", window=window, how=how, min_obs=least) for a in x.metadata]
-    return SeriesTable.from_arrays(made, x.index, metadata_list)
+    return SeriesTable.from_arrays(values, x.index, metadata_list)
 
 
 @checked
@@ -142,19 +142,19 @@ def _rolled(block: Floats, starts: Ints, how: str, min_obs: int) -> Floats:
     even = bool((rows[width - 1 :] - starts[width - 1 :] == width - 1).all())
     if not (even and np.isfinite(block).all() and len(block) >= width):
         return over_windows(block, starts, STATISTICS[how], min_obs)
-    found = np.full(block.shape, np.nan)
-    found[: width - 1] = over_windows(
+    values = np.full(block.shape, np.nan)
+    values[: width - 1] = over_windows(
         block[: width - 1], starts[: width - 1], STATISTICS[how], min_obs
     )
     if width >= min_obs:
         for first, views in even_windows(block, width):
-            made = (
+            rolled = (
                 views.std(axis=-1, ddof=1)
                 if how == "deviation"
                 else np.asarray(_QUICK[how](views, axis=-1))
             )
-            found[first : first + len(views)] = made
-    return found
+            values[first : first + len(views)] = rolled
+    return values
 
 
 def _exponential(block: Floats, starts: Ints, positions: Ints, min_obs: int) -> Floats:
@@ -164,7 +164,7 @@ def _exponential(block: Floats, starts: Ints, positions: Ints, min_obs: int) -> 
     steps = np.diff(positions, prepend=positions[:1])
     total, weight = np.zeros(block.shape[1]), np.zeros(block.shape[1])
     count = np.zeros(block.shape[1], dtype=np.int64)
-    found = np.full(block.shape, np.nan)
+    means = np.full(block.shape, np.nan)
     for row, values in enumerate(block):
         valid = np.isfinite(values)
         fade = keep ** steps[row]
@@ -172,5 +172,5 @@ def _exponential(block: Floats, starts: Ints, positions: Ints, min_obs: int) -> 
         weight = fade * weight + valid
         count += valid
         seen = valid & (count >= min_obs)
-        found[row, seen] = total[seen] / weight[seen]
-    return found
+        means[row, seen] = total[seen] / weight[seen]
+    return means

@@ -60,8 +60,8 @@ def condition_of(text: str, series: TimeSeries) -> Condition:
     >>> condition_of("above its median", x).level
     1.0
     """
-    found = _WORDS.fullmatch(text.strip())
-    if not found:
+    match = _WORDS.fullmatch(text.strip())
+    if not match:
         raise UnitError(
             f"'{text}' is no condition. Write 'below zero', 'above 2 %', 'at least 1.5', "
             "'above its 90th percentile', 'below its mean' or 'below its median'."
@@ -69,16 +69,16 @@ def condition_of(text: str, series: TimeSeries) -> Condition:
     values = series.values.dropna().to_numpy()
     if not len(values):
         raise UnitError(f"{series.name} has no values to compare.")
-    side = found["side"].lower()
-    if found["zero"]:
+    side = match["side"].lower()
+    if match["zero"]:
         level = 0.0
-    elif found["rank"]:
-        level = float(np.percentile(values, _rank(found["rank"])))
-    elif found["middle"]:
-        level = float(np.mean(values) if found["middle"].lower() == "mean" else np.median(values))
+    elif match["rank"]:
+        level = float(np.percentile(values, _rank(match["rank"])))
+    elif match["middle"]:
+        level = float(np.mean(values) if match["middle"].lower() == "mean" else np.median(values))
     else:
-        level = float(found["number"].replace("−", "-"))
-        if found["percent"]:
+        level = float(match["number"].replace("−", "-"))
+        if match["percent"]:
             if series.metadata.unit != "decimal":
                 raise UnitError(
                     f"{series.name} is in {series.metadata.unit or 'no known unit'}; a condition in percent "
@@ -156,7 +156,7 @@ def _row(
 ) -> list[object]:
     inside = values[first : last + 1]
     at = int(np.argmin(inside) if condition.downward else np.argmax(inside))
-    known = np.flatnonzero(np.isfinite(values))[-1]
+    last_valid = np.flatnonzero(np.isfinite(values))[-1]
     labels = [period_label(x.index[row]) for row in (first, last, first + at)]
     depth = abs(float(inside[at]) - condition.level)
-    return [labels[0], labels[1], last - first + 1, depth, labels[2], bool(last == known)]
+    return [labels[0], labels[1], last - first + 1, depth, labels[2], bool(last == last_valid)]

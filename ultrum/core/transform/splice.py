@@ -76,20 +76,20 @@ def splice(
     """
     if len(parts) < 2:
         raise AlignmentError("A splice needs at least two parts.")
-    for word, choice, known in (("link", link, LINKS), ("prefer", prefer, ("last", "first"))):
-        if choice not in known:
-            raise UnitError(f"{word}='{choice}' is not known; {one_of(choice, known)}")
+    for word, choice, options in (("link", link, LINKS), ("prefer", prefer, ("last", "first"))):
+        if choice not in options:
+            raise UnitError(f"{word}='{choice}' is not known; {one_of(choice, options)}")
     for part in parts[1:]:
         check_same(_comparable(parts[0], link), _comparable(part, link), "spliced with")
     ranked = parts[::-1] if prefer == "last" else parts
-    made = ranked[0].values.dropna()
-    origin = pd.Series(ranked[0].name, index=made.index, dtype=object)
+    joined = ranked[0].values.dropna()
+    origin = pd.Series(ranked[0].name, index=joined.index, dtype=object)
     overlaps = []
     factors = {}
     for part in ranked[1:]:
-        values, factor, overlap = _linked(part, made, ranked[0], link, tolerance)
-        more = values[~values.index.isin(made.index)]
-        made = pd.concat([made, more]).sort_index()
+        values, factor, overlap = _linked(part, joined, ranked[0], link, tolerance)
+        more = values[~values.index.isin(joined.index)]
+        joined = pd.concat([joined, more]).sort_index()
         origin = pd.concat([origin, pd.Series(part.name, index=more.index, dtype=object)])
         overlaps.append(overlap)
         factors[part.name] = factor
@@ -97,10 +97,10 @@ def splice(
         "spliced", {"name": name or ranked[0].name}, link=link, prefer=prefer, parts=_said(parts, factors),
         overlap=sum(len(o) for o in overlaps) or "none, not compared",
     )  # fmt: skip
-    every = metadata.frequency.ordinals_of(made.index)
-    index = made.index if metadata.frequency.is_dated else _whole(metadata, every)
+    every = metadata.frequency.ordinals_of(joined.index)
+    index = joined.index if metadata.frequency.is_dated else _whole(metadata, every)
     return SplicedSeries(
-        made.reindex(index).rename(metadata.name),
+        joined.reindex(index).rename(metadata.name),
         metadata,
         origin.reindex(index),
         pd.concat(overlaps, ignore_index=True),
@@ -116,17 +116,18 @@ def _comparable(series: TimeSeries, link: str) -> Metadata:
 
 
 def _linked(
-    part: TimeSeries, made: pd.Series, chosen: TimeSeries, link: str, tolerance: float
+    part: TimeSeries, joined: pd.Series, chosen: TimeSeries, link: str, tolerance: float
 ) -> tuple[pd.Series, float, pd.DataFrame]:
     """Values of a part on the level of what is there, the factor or shift, and the overlap."""
-    own = part.values.dropna()
-    shared = own.index.intersection(made.index)
+    valid = part.values.dropna()
+    shared = valid.index.intersection(joined.index)
     if not len(shared) and link != "level":
         raise AlignmentError(
-            f"{part.name} ({span_of(own.index)}) and {chosen.name} ({span_of(made.index)}) do not overlap, so "
+            f"{part.name} ({span_of(valid.index)}) and {chosen.name} ({span_of(joined.index)}) do not overlap, "
+            "so "
             f"there is nothing to find a {link} from; link='level' joins them as they are."
         )
-    mine, theirs = own.reindex(shared).to_numpy(), made.reindex(shared).to_numpy()
+    mine, theirs = valid.reindex(shared).to_numpy(), joined.reindex(shared).to_numpy()
     factor = {"level": 0.0, "difference": 0.0, "ratio": 1.0}[link]
     if link == "ratio":
         factor = float(theirs.mean() / mine.mean()) if mine.mean() else np.nan
@@ -134,10 +135,10 @@ def _linked(
             raise UnitError(
                 f"{part.name} and {chosen.name} have no positive ratio; link='difference'."
             )
-        values = own * factor
+        values = valid * factor
     else:
         factor = float((theirs - mine).mean()) if link == "difference" else 0.0
-        values = own + factor
+        values = valid + factor
     gaps = _gaps(values.reindex(shared).to_numpy(), theirs, link)
     _refuse_disagreement(part, chosen, shared, values, theirs, gaps, link, tolerance)
     overlap = pd.DataFrame({

@@ -45,21 +45,21 @@ def standardise(
     """
     block = x.block
     if over == "all":
-        made = _scores_of_all(block, min_obs or 2)
+        scores = _scores_of_all(block, min_obs or 2)
     elif over == "expanding":
         years = 2 * x.frequency.periods_per_year
-        made = _scores_so_far(block, min_obs or max(8, round(years)))
+        scores = _scores_so_far(block, min_obs or max(8, round(years)))
     else:
         centre = rolling(x, over, min_obs=min_obs).block
         spread = rolling(x, over, how="deviation", min_obs=min_obs).block
-        made = _scores(block, centre, spread)
-    if len(made) and not np.isfinite(made).any() and np.isfinite(block).any():
+        scores = _scores(block, centre, spread)
+    if len(scores) and not np.isfinite(scores).any() and np.isfinite(block).any():
         raise UnitError(
             f"{x.names[0]} does not vary, or has too few values, so it has no standard scores."
         )
     facts = {"measure": "score", "unit": "decimal", "currency": "", "base_period": ""}
     metadata_list = [a.stepped("standardised", facts, over=over) for a in x.metadata]
-    return SeriesTable.from_arrays(made, x.index, metadata_list)
+    return SeriesTable.from_arrays(scores, x.index, metadata_list)
 
 
 def _scores(block: Floats, centre: Floats, spread: Floats) -> Floats:

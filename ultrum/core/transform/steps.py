@@ -141,10 +141,10 @@ def step_fault(step: Any) -> str:
     name, settings = next(iter(step.items()))
     if name not in _STEPS:
         return f"No step '{name}'; {one_of(str(name), _STEPS)}"
-    known = _settings_of(name)
+    names = _settings_of(name)
     for word in settings if isinstance(settings, Mapping) else ():
-        if word not in known:
-            return f"Step '{name}' has no setting '{word}'; {one_of(str(word), known)}"
+        if word not in names:
+            return f"Step '{name}' has no setting '{word}'; {one_of(str(word), names)}"
     return ""
 
 
@@ -169,10 +169,10 @@ def parse_step(text: str) -> dict[str, Any]:
         raise UnitError(fault)
     settings = {_STEPS[name].main: _value(main)} if has_main else {}
     for part in rest:
-        found = _PART.match(part)
-        if not found:
+        match = _PART.match(part)
+        if not match:
             raise UnitError(f"'{part}' in the step '{text}' is no setting; write name=value.")
-        settings[found[1]] = _value(found[2])
+        settings[match[1]] = _value(match[2])
     if fault := step_fault({name: settings}):
         raise UnitError(fault)
     return {name: settings}
@@ -219,15 +219,15 @@ def apply_steps(
         if fault := step_fault(step):
             raise UnitError(fault)
         name, given = next(iter(step.items()))
-        known = _STEPS[name]
-        settings = dict(given) if isinstance(given, Mapping) else {known.main: given}
-        for other in known.others:
+        step_type = _STEPS[name]
+        settings = dict(given) if isinstance(given, Mapping) else {step_type.main: given}
+        for other in step_type.others:
             if other in settings:
                 settings[other] = _found(settings[other], find, name)
         if start and name in _OF_THE_SAMPLE:
             series = series.sample(start)
         try:
-            series = known.function(series, **settings)
+            series = step_type.function(series, **settings)
         except TypeError as error:
             raise UnitError(f"Step '{name}': {str(error).rstrip('.')}.") from None
     return series.sample(start) if start else series

@@ -44,8 +44,8 @@ def spread(long: TimeSeries, short: TimeSeries, *, name: str = "") -> TimeSeries
             f"{long.name} and {short.name} are {long.metadata.measure} levels; their difference compares trends. "
             "Take the spread of rates, or of growth."
         )
-    made = long - short
-    if not made.values.notna().any():
+    difference = long - short
+    if not difference.values.notna().any():
         raise AlignmentError(
             f"{long.name} ({span_of(long.index)}) and {short.name} ({span_of(short.index)}) share no period."
         )
@@ -53,4 +53,4 @@ def spread(long: TimeSeries, short: TimeSeries, *, name: str = "") -> TimeSeries
         "name": name or f"{long.name}_less_{short.name}",
         "title": f"{long.metadata.heading} less {short.metadata.heading}", "maturity": "", "quoted": "",
     }  # fmt: skip
-    return made.with_metadata(**facts)
+    return difference.with_metadata(**facts)

@@ -58,8 +58,8 @@ def months_before(days: Dates, months: int) -> Dates:
 def row_before(days: Dates, wanted: Dates) -> Ints:
     """Row of the last day on or before each, −1 where there is none at most five weekdays old."""
     place = np.searchsorted(days, wanted, side="right") - 1
-    found = days[np.maximum(place, 0)]
-    fresh = weekdays_after(np.minimum(found, wanted), wanted) <= _OLDEST
+    matched = days[np.maximum(place, 0)]
+    fresh = weekdays_after(np.minimum(matched, wanted), wanted) <= _OLDEST
     return np.where((place >= 0) & fresh, place, -1)
 
 
@@ -79,15 +79,15 @@ def over_windows(block: Floats, starts: Ints, statistic: Statistic, min_obs: int
     -------
     ndarray, shape (T, N)
     """
-    found = np.full(block.shape, np.nan)
+    values = np.full(block.shape, np.nan)
     valid = np.isfinite(block)
     before = np.vstack([np.zeros((1, block.shape[1]), dtype=np.int64), np.cumsum(valid, axis=0)])
     enough = before[1:] - before[starts] >= max(min_obs, 1)
     for row, start in enumerate(starts):
         columns = np.flatnonzero(enough[row])
         if len(columns):
-            found[row, columns] = statistic(block[start : row + 1, columns])
-    return found
+            values[row, columns] = statistic(block[start : row + 1, columns])
+    return values
 
 
 def even_windows(block: Floats, width: int) -> Iterator[tuple[int, Floats]]:

@@ -29,7 +29,7 @@ def drawn_coefficients(design: Floats, response: Floats, counts: Floats, constan
     moved = shift.apply(design)
     products = cholesky.packed_products(moved)
     weights = counts.T
-    made = np.empty((design.shape[1], response.shape[1], len(counts)))
+    coefficients = np.empty((design.shape[1], response.shape[1], len(counts)))
     for asset, values in enumerate(response.T):
         used = np.isfinite(values)
         y = np.where(
@@ -39,11 +39,11 @@ def drawn_coefficients(design: Floats, response: Floats, counts: Floats, constan
         cross, squares = (moved * y[:, None]).T @ weights, (y * y) @ weights
         with np.errstate(divide="ignore", invalid="ignore"):
             solution = cholesky.solve_batch(gram[None], cross[None], squares[None], constant)
-        found = solution.coefficients[:, 0] / shift.spread[:, None]
+        of_asset = solution.coefficients[:, 0] / shift.spread[:, None]
         for draw in np.flatnonzero(solution.loose[0]):
-            found[:, draw] = _by_rows(design[used], values[used], counts[draw][used])
-        made[:, asset] = found
-    return made
+            of_asset[:, draw] = _by_rows(design[used], values[used], counts[draw][used])
+        coefficients[:, asset] = of_asset
+    return coefficients
 
 
 def _by_rows(design: Floats, values: Floats, counts: Floats) -> Floats:

@@ -124,35 +124,35 @@ def solve_moments(gram: Floats, cross: Floats, squares: Floats) -> tuple[Floats,
 
 def coefficients_of(solution: BatchSolution, shift: Shift, centre: Floats) -> Floats:
     """Coefficients (p, B, N) on the data; ``centre`` is what was taken from the left-hand sides."""
-    made = solution.coefficients / shift.spread[:, None, None]
-    made[0] = centre + np.einsum("j,jbn->bn", shift.constant_row, solution.coefficients)
-    return np.asarray(made)
+    coefficients = solution.coefficients / shift.spread[:, None, None]
+    coefficients[0] = centre + np.einsum("j,jbn->bn", shift.constant_row, solution.coefficients)
+    return np.asarray(coefficients)
 
 
 def variances_of_inverse(solution: BatchSolution, shift: Shift) -> Floats:
     """Diagonal of (X'X)⁻¹ on the data, (p, B, N)."""
     root = solution.root
     count = len(root)
-    made = np.stack([_dot(root[j:, j], root[j:, j]) for j in range(count)])
-    made /= shift.spread[:, None, None] ** 2
+    variances = np.stack([_dot(root[j:, j], root[j:, j]) for j in range(count)])
+    variances /= shift.spread[:, None, None] ** 2
     row = shift.constant_row
     if row[1:].any():
         first = np.stack(
             [np.einsum("j,jbn->bn", row[: k + 1], root[k, : k + 1]) for k in range(count)]
         )
-        made[0] = _dot(first, first)
-    return made
+        variances[0] = _dot(first, first)
+    return variances
 
 
 def packed_inverse(solution: BatchSolution) -> Floats:
     """(X'X)⁻¹ on shifted columns, (B, q, N)."""
     root = solution.root
     count, _, windows, assets = root.shape
-    made = np.empty((windows, count * (count + 1) // 2, assets))
+    packed = np.empty((windows, count * (count + 1) // 2, assets))
     for i in range(count):
         for j in range(i + 1):
-            _dot(root[i:, i], root[i:, j], out=made[:, _place(i, j)])
-    return made
+            _dot(root[i:, i], root[i:, j], out=packed[:, _place(i, j)])
+    return packed
 
 
 def doubled(packed: Floats) -> Floats:
@@ -173,42 +173,42 @@ def unpacked(packed: Floats) -> Floats:
 def influence_on_data(solution: BatchSolution, shift: Shift) -> Floats:
     """Matrix (p, p, B, N) from sums of shifted scores to coefficients on the data."""
     root = solution.root
-    made = np.empty_like(root)
+    influence = np.empty_like(root)
     for i in range(len(root)):
         for j in range(i + 1):
-            _dot(root[i:, i], root[i:, j], out=made[i, j])
-            made[j, i] = made[i, j]
+            _dot(root[i:, i], root[i:, j], out=influence[i, j])
+            influence[j, i] = influence[i, j]
     row = shift.constant_row
     if row[1:].any():
-        made[0] = np.einsum("i,ijbn->jbn", row, made)
-        made[1:] /= shift.spread[1:, None, None, None]
+        influence[0] = np.einsum("i,ijbn->jbn", row, influence)
+        influence[1:] /= shift.spread[1:, None, None, None]
     else:
-        made /= shift.spread[:, None, None, None]
-    return made
+        influence /= shift.spread[:, None, None, None]
+    return influence
 
 
 def sandwich_variances(influence: Floats, meat: Floats) -> Floats:
     """Diagonal (p, B, N) of influence · meat · influence', the meat packed."""
     middle = unpacked(meat)
     half = np.empty_like(influence[0])
-    made = np.empty(influence.shape[1:])
+    variances = np.empty(influence.shape[1:])
     for i, row in enumerate(influence):
         for k in range(len(row)):
             _dot(row, middle[k], out=half[k])
-        _dot(half, row, out=made[i])
-    return made
+        _dot(half, row, out=variances[i])
+    return variances
 
 
 def sandwich(influence: Floats, meat: Floats) -> Floats:
     """The whole of influence · meat · influence', (p, p, B, N)."""
     middle = unpacked(meat)
     count = len(influence)
-    made = np.empty_like(influence)
+    covariance = np.empty_like(influence)
     for i in range(count):
         half = np.stack([_dot(influence[i], middle[k]) for k in range(count)])
         for j in range(i + 1):
-            made[i, j] = made[j, i] = _dot(half, influence[j])
-    return made
+            covariance[i, j] = covariance[j, i] = _dot(half, influence[j])
+    return covariance
 
 
 def inverse_on_data(solution: BatchSolution, shift: Shift) -> Floats:
@@ -238,16 +238,18 @@ def _inverse_root(gram: Floats, count: int) -> tuple[Floats, Floats]:
                 value *= root[k, k]
             else:
                 np.multiply(gram[:, _place(j, 0)], root[0, 0], out=value)
-        diagonal, own = gram[:, _place(j, j)], root[j, j]
+        diagonal, pivot_root = gram[:, _place(j, j)], root[j, j]
         if j:
-            pivot = np.subtract(diagonal, _dot(root[:j, j], root[:j, j], out=own), out=own)
+            pivot = np.subtract(
+                diagonal, _dot(root[:j, j], root[:j, j], out=pivot_root), out=pivot_root
+            )
             np.divide(pivot, diagonal, out=work)
             np.fmin(smallest, work, out=smallest)
-            np.sqrt(pivot, out=own)
+            np.sqrt(pivot, out=pivot_root)
         else:
-            np.sqrt(diagonal, out=own)
-        np.divide(1.0, own, out=own)
-        np.negative(own, out=work)
+            np.sqrt(diagonal, out=pivot_root)
+        np.divide(1.0, pivot_root, out=pivot_root)
+        np.negative(pivot_root, out=work)
         for k in range(j):
             _dot(root[k:j, j], root[k:j, k], out=root[j, k])
             root[j, k] *= work

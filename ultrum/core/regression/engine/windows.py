@@ -50,7 +50,7 @@ class Rows:
         centre = _middle(self.Y) if self.constant else np.zeros(self.Y.shape[1])
         response = self.Y - centre
         np.copyto(response, 0.0, where=~valid)
-        made = {
+        arrays = {
             "shift": shift,
             "shifted": shifted,
             "products": cholesky.packed_products(shifted),
@@ -59,7 +59,7 @@ class Rows:
             "response": response,
             "squares": response * response,
         }
-        for name, value in made.items():
+        for name, value in arrays.items():
             object.__setattr__(self, name, value)
 
 
@@ -117,17 +117,17 @@ def estimate(
     They are written to ``into`` where it is given, such as a part of what several blocks fill.
     """
     terms, assets = rows.X.shape[1], rows.Y.shape[1]
-    made = into or Estimates.room(len(starts), terms, assets, recipe.whole_covariance)
+    estimates = into or Estimates.room(len(starts), terms, assets, recipe.whole_covariance)
     for windows in _alike(starts, stops, max(1, _AT_ONCE // max(assets, 1))):
         _fill(
-            made,
+            estimates,
             rows,
             starts[windows],
             int(stops[windows.start] - starts[windows.start]),
             windows,
             recipe,
         )
-    return made
+    return estimates
 
 
 def _alike(starts: Ints, stops: Ints, most: int) -> Iterator[slice]:
@@ -140,7 +140,7 @@ def _alike(starts: Ints, stops: Ints, most: int) -> Iterator[slice]:
 
 
 def _fill(
-    made: Estimates, rows: Rows, starts: Ints, width: int, where: slice, recipe: Recipe
+    estimates: Estimates, rows: Rows, starts: Ints, width: int, where: slice, recipe: Recipe
 ) -> None:
     """Work out one run of windows and put it in its place."""
     view = _Views(rows, starts, width, recipe.decay)
@@ -153,23 +153,26 @@ def _fill(
             rows.constant,
         )  # fmt: skip
         variance = solution.rss / (nobs - terms)
-        made.nobs[where], made.sigma[where] = nobs, np.sqrt(variance / view.mean_weights(nobs))
-        made.r2[where] = 1.0 - solution.rss / solution.tss
-        made.coefficients[where] = cholesky.coefficients_of(
+        estimates.nobs[where], estimates.sigma[where] = (
+            nobs,
+            np.sqrt(variance / view.mean_weights(nobs)),
+        )
+        estimates.r2[where] = 1.0 - solution.rss / solution.tss
+        estimates.coefficients[where] = cholesky.coefficients_of(
             solution, rows.shift, rows.centre
         ).swapaxes(0, 1)
-        variances = _variances(made, where, view, rows, solution, variance, nobs, recipe)
-        made.standard_errors[where] = np.sqrt(variances).swapaxes(0, 1)
+        variances = _variances(estimates, where, view, rows, solution, variance, nobs, recipe)
+        estimates.standard_errors[where] = np.sqrt(variances).swapaxes(0, 1)
     enough = nobs >= max(recipe.min_obs, terms + 1)
-    made.status[where] = np.where(enough, ESTIMATED, TOO_FEW)
-    _blank_short(made, where, enough)
+    estimates.status[where] = np.where(enough, ESTIMATED, TOO_FEW)
+    _blank_short(estimates, where, enough)
     for window, asset in np.argwhere(solution.loose & enough):
         span = slice(int(starts[window]), int(starts[window]) + width)
-        _by_qr(made, rows, where.start + int(window), span, int(asset), recipe)
+        _by_qr(estimates, rows, where.start + int(window), span, int(asset), recipe)
 
 
 def _variances(
-    made: Estimates,
+    estimates: Estimates,
     where: slice,
     view: _Views,
     rows: Rows,
@@ -179,18 +182,18 @@ def _variances(
     recipe: Recipe,
 ) -> Floats:
     """Variances (p, B, N) of the coefficients; whole covariances go to their place where wanted."""
-    if recipe.errors == "classical" and made.covariance is None:
+    if recipe.errors == "classical" and estimates.covariance is None:
         return variance * cholesky.variances_of_inverse(solution, rows.shift)
     if recipe.errors == "classical":
         matrix = cholesky.inverse_on_data(solution, rows.shift) * variance
     else:
         influence = cholesky.influence_on_data(solution, rows.shift)
         meat = _meat(view, rows, solution, nobs, recipe)
-        if made.covariance is None:
+        if estimates.covariance is None:
             return cholesky.sandwich_variances(influence, meat)
         matrix = cholesky.sandwich(influence, meat)
-    if made.covariance is not None:
-        made.covariance[where] = matrix.transpose(2, 3, 0, 1)
+    if estimates.covariance is not None:
+        estimates.covariance[where] = matrix.transpose(2, 3, 0, 1)
     return np.asarray(np.diagonal(matrix).transpose(2, 0, 1))
 
 
@@ -228,13 +231,13 @@ class _Views:
         if self.weights is not None or self.step != 1 or self.count > self.width:
             return self.sum_of(np.ones((len(squares), 1)), squares)[:, 0]
         first, last = int(self.starts[0]), int(self.starts[-1])
-        made = np.empty((self.count, squares.shape[1]))
+        sums = np.empty((self.count, squares.shape[1]))
         before = np.cumsum(squares[first:last][::-1], axis=0)[::-1]
         after = np.cumsum(squares[first + self.width : last + self.width], axis=0)
-        made[:] = squares[last : first + self.width].sum(axis=0)
-        made[:-1] += before
-        made[1:] += after
-        return made
+        sums[:] = squares[last : first + self.width].sum(axis=0)
+        sums[:-1] += before
+        sums[1:] += after
+        return sums
 
     def sum_of(self, left: Floats, right: Floats) -> Floats:
         """Σ over rows of left' right, (B, columns, N)."""
@@ -251,11 +254,11 @@ class _Views:
         parts = np.empty((len(cuts) - 1, left.shape[1], right.shape[1]))
         for part, low, high in zip(parts, cuts[:-1], cuts[1:], strict=True):
             np.matmul(left[low:high].T, right[low:high], out=part)
-        made = np.empty((self.count, *parts.shape[1:]))
+        sums = np.empty((self.count, *parts.shape[1:]))
         places = np.searchsorted(cuts, self.starts), np.searchsorted(cuts, self.starts + self.width)
-        for out, low, high in zip(made, *places, strict=True):
+        for out, low, high in zip(sums, *places, strict=True):
             np.add.reduce(parts[low:high], axis=0, out=out)
-        return made
+        return sums
 
     def counts(self, gram: Floats) -> Ints:
         """Valid rows, (B, N); the moments know them where there is a constant without weights."""
@@ -284,7 +287,7 @@ def _meat(
 
     Taken window by window: the residuals of one window fit in the cache.
     """
-    made = np.empty((view.count, rows.products.shape[1], nobs.shape[1]))
+    meat = np.empty((view.count, rows.products.shape[1], nobs.shape[1]))
     errors, products = np.empty((2, view.width, nobs.shape[1]))
     depth = lag_rules(nobs) if recipe.lags is None else np.full_like(nobs, recipe.lags)
     slack = (
@@ -306,12 +309,12 @@ def _meat(
         if one.weights is not None:
             errors *= one.weights[:, None]
         np.multiply(errors, errors, out=products)
-        np.matmul(one.of(rows.products)[0].T, products, out=made[which])
+        np.matmul(one.of(rows.products)[0].T, products, out=meat[which])
         if recipe.errors == "hac":
-            _add_lags(made[which], one, rows, errors, products, depth[which])
+            _add_lags(meat[which], one, rows, errors, products, depth[which])
     if recipe.errors in ("hc1", "hac"):
-        made *= (nobs / (nobs - rows.X.shape[1]))[:, None]
-    return made
+        meat *= (nobs / (nobs - rows.X.shape[1]))[:, None]
+    return meat
 
 
 def _add_lags(
@@ -326,21 +329,21 @@ def _add_lags(
         meat += cross
 
 
-def _blank_short(made: Estimates, where: slice, enough: Bools) -> None:
+def _blank_short(estimates: Estimates, where: slice, enough: Bools) -> None:
     """What has too few rows is missing, whatever the arithmetic gave."""
     short = ~enough
     if not short.any():
         return
-    for block in (made.sigma, made.r2):
+    for block in (estimates.sigma, estimates.r2):
         block[where][short] = np.nan
-    for block in (made.coefficients, made.standard_errors):
+    for block in (estimates.coefficients, estimates.standard_errors):
         np.copyto(block[where], np.nan, where=short[:, None, :])
-    if made.covariance is not None:
-        made.covariance[where][short] = np.nan
+    if estimates.covariance is not None:
+        estimates.covariance[where][short] = np.nan
 
 
 def _by_qr(
-    made: Estimates, rows: Rows, window: int, span: slice, asset: int, recipe: Recipe
+    estimates: Estimates, rows: Rows, window: int, span: slice, asset: int, recipe: Recipe
 ) -> None:
     """One estimate on its own rows, as a regression alone would give it."""
     used = rows.present[span, asset] > 0
@@ -352,34 +355,37 @@ def _by_qr(
     try:
         solution = least_squares(X, y[:, None], names, rows.constant, weights)
     except EstimationError:
-        made.status[window, asset] = DEPENDENT
-        for block in (made.coefficients[window, :, asset], made.standard_errors[window, :, asset]):
+        estimates.status[window, asset] = DEPENDENT
+        for block in (
+            estimates.coefficients[window, :, asset],
+            estimates.standard_errors[window, :, asset],
+        ):
             block[:] = np.nan
-        made.sigma[window, asset] = made.r2[window, asset] = np.nan
-        if made.covariance is not None:
-            made.covariance[window, asset] = np.nan
+        estimates.sigma[window, asset] = estimates.r2[window, asset] = np.nan
+        if estimates.covariance is not None:
+            estimates.covariance[window, asset] = np.nan
         return
     matrix = covariance(
         recipe.errors, solution.influence, solution.residuals, solution.leverage,
         np.flatnonzero(used), recipe.lags,
     )[0]  # fmt: skip
-    made.coefficients[window, :, asset] = solution.coefficients[:, 0]
-    made.standard_errors[window, :, asset] = np.sqrt(np.diag(matrix))
+    estimates.coefficients[window, :, asset] = solution.coefficients[:, 0]
+    estimates.standard_errors[window, :, asset] = np.sqrt(np.diag(matrix))
     rss = float(np.sum(solution.residuals**2))
-    made.sigma[window, asset] = np.sqrt(rss / (len(y) - X.shape[1]))
-    made.r2[window, asset] = r_squared(y[:, None], rss, rows.constant, weights)[0]
-    if made.covariance is not None:
-        made.covariance[window, asset] = matrix
+    estimates.sigma[window, asset] = np.sqrt(rss / (len(y) - X.shape[1]))
+    estimates.r2[window, asset] = r_squared(y[:, None], rss, rows.constant, weights)[0]
+    if estimates.covariance is not None:
+        estimates.covariance[window, asset] = matrix
 
 
 def r_squared(
     Y: Floats, rss: Floats | float, centred: bool, weights: Floats | None = None
 ) -> Floats:
     """1 − RSS/TSS of each column; the total about the mean where there is a constant."""
-    own = np.ones(len(Y)) if weights is None else weights
-    deviations = Y - (own @ Y) / own.sum() if centred else Y
+    row_weights = np.ones(len(Y)) if weights is None else weights
+    deviations = Y - (row_weights @ Y) / row_weights.sum() if centred else Y
     with np.errstate(invalid="ignore", divide="ignore"):
-        return np.asarray(1.0 - rss / (own @ deviations**2))
+        return np.asarray(1.0 - rss / (row_weights @ deviations**2))
 
 
 def _middle(Y: Floats) -> Floats:
@@ -388,5 +394,5 @@ def _middle(Y: Floats) -> Floats:
         return np.zeros(Y.shape[1])
     few = np.sort(Y[:: max(1, len(Y) // _SAMPLED)], axis=0)  # missing ones come last
     valid = np.isfinite(few).sum(axis=0)
-    found = np.take_along_axis(few, (np.maximum(valid, 1) - 1)[None] // 2, axis=0)[0]
-    return np.where(np.isfinite(found), found, 0.0)
+    middle = np.take_along_axis(few, (np.maximum(valid, 1) - 1)[None] // 2, axis=0)[0]
+    return np.where(np.isfinite(middle), middle, 0.0)
