@@ -352,7 +352,7 @@ class Looking(Scratch):
             9,
         )
         self.assertEqual(len(ul.figures.coverage_timeline(panel).get_yticks()), len(panel.coverage))
-        with self.refused(ul.UltrumError, "told apart"):
+        with self.refused(ul.UltrumError, "distinguished"):
             ul.figures.growth_of_one(assets)
         ahead = (
             ul.figures.against_benchmark(ul.compare_to_benchmark(one, ul.portfolio(assets)))

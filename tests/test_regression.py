@@ -530,7 +530,8 @@ class Diagnosis(Scratch):
             rng.normal(size=(150, 2)).cumsum(axis=0), months(150), columns=["a", "b"]
         )
         with self.assertWarnsRegex(
-            ul.DataWarning, r"a \(0\.\d\d\) and b \(0\.\d\d\) wander.*growth or differences"
+            ul.DataWarning,
+            r"a \(0\.\d\d\) and b \(0\.\d\d\) look non-stationary.*growth or differences",
         ):
             fit = ul.regress(walks["a"], walks[["b"]])
         self.assertGreater(ul.diagnose(fit, draws=49)["unit root in b"].p_value, 0.05)
