@@ -30,5 +30,5 @@ print(panel)
 print(panel.coverage.loc[["output_growth", "unemployment", "inflation"]].to_string())
 
 written = ul.save(panel, "quarterly_panel.csv", layout="long", periods="columns")
-print([file.name for file in written])  # the second says what each column is
+print([file.name for file in written])  # the second describes each column
 print(written[0].read_text().splitlines()[0])

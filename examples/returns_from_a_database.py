@@ -1,4 +1,4 @@
-"""Prices out of a SQL database, with the roles of the columns said, to monthly total returns."""
+"""Prices out of a SQL database, with the roles of the columns set, to monthly total returns."""
 
 import sqlite3
 

@@ -202,7 +202,9 @@ class Commands(OnPractice):
         sheet = ul.read_series(self.folder / "p.xlsx").series
         self.assertEqual(sum(len(s) for s in sheet.values()), 24)
         again = self.ultrum("pull", "set.toml", "--resume", "--json")
-        self.assertEqual([r["status"] for r in json.loads(again.stdout)], ["unasked", "unasked"])
+        self.assertEqual(
+            [r["status"] for r in json.loads(again.stdout)], ["not requested", "not requested"]
+        )
 
     def test_every_option_works_on_local_files_or_is_refused(self):
         days = pd.bdate_range("2022-01-03", "2024-03-29")

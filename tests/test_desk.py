@@ -151,7 +151,7 @@ class Pulling(OnPractice):
         said = desk.refresh(plan).status["status"].tolist()
         self.assertEqual(said, ["same", "longer (+1)", "revised (12 values)"])
         self.assertEqual(
-            self.desk(offline=True).pull(plan).status["status"].tolist(), ["unasked"] * 3
+            self.desk(offline=True).pull(plan).status["status"].tolist(), ["not requested"] * 3
         )
 
     def test_a_pull_that_failed_in_part_is_taken_up(self):
@@ -161,7 +161,7 @@ class Pulling(OnPractice):
         self.service.behave()
         self.service.moods.asked.clear()
         again = self.desk().pull(plan, resume=True)
-        self.assertEqual(again.status["status"].tolist(), ["unasked", "new"])
+        self.assertEqual(again.status["status"].tolist(), ["not requested", "new"])
         self.assertFalse([p for p, _ in self.service.moods.asked if "data/PRICES" in p])
 
     def test_shape_frequency_span_and_steps(self):

@@ -4,7 +4,7 @@ The map: get data (`Desk`, `read_series`), shape them (`to_frequency`, `disaggre
 `rebase`, `deflate`, `splice`, `composite`, `spells` …), change currencies (`ExchangeRates`, `to_currency`),
 make returns (`returns`, `excess`, `yield_to_return`), look at them (`risk_return`, `calendar_returns`,
 `momentum` …), line them up (`align`), estimate (`regress`,
-`factor_betas`, `cost_of_equity`), or say the whole job in a study file (`run_study`). `practice` is a
+`factor_betas`, `cost_of_equity`), or describe the whole job in a study file (`run_study`). `practice` is a
 made-up world to try everything on. Names are imported when first used.
 """
 

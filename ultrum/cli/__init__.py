@@ -27,7 +27,7 @@ _EPILOG = "Start with: ultrum demo"
     "-q", "--quiet", is_flag=True, help="Only results and errors: no progress, no warnings."
 )
 @click.option(
-    "-v", "--verbose", is_flag=True, help="Say each step on stderr, also where it is no terminal."
+    "-v", "--verbose", is_flag=True, help="Print each step on stderr, also where it is no terminal."
 )
 @click.option(
     "--log",

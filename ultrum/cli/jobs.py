@@ -310,7 +310,7 @@ def _summary(result: StudyResult) -> dict[str, Any]:
     }
 
 
-def _betas_said(summary: dict[str, Any]) -> str:
+def _betas_in_words(summary: dict[str, Any]) -> str:
     """Betas with their errors in brackets."""
     errors = summary["standard_errors"]
     betas = {t: v for t, v in summary["coefficients"].items() if t != "constant"}
@@ -330,7 +330,7 @@ def _print_summary(result: StudyResult, summary: dict[str, Any], places: dict[st
     terminal_output.table(terminal_output.fixed(fit.to_frame(), "term", p=3, t=2))
     echo(fit.basis)
     if result.betas.unadjusted is not None:
-        echo(f"used, drawn to the other companies: {_betas_said(summary)}")
+        echo(f"used, drawn to the other companies: {_betas_in_words(summary)}")
     for warning in result.warnings:
         terminal_output.warn(f"{warning.subject}: {warning.text}")
     for name, place in places.items():

@@ -58,17 +58,17 @@ def commands_page(app: click.Command) -> str:
         examples = (command.epilog or "").replace("\b", "").strip()
         lines += ["", "```sh", examples, "```"] if examples else []
         answer = ANSWERS.get(name.removeprefix("ultrum "))
-        lines += ["", f"With `--json`: {_told(answer)}"] if answer else []
+        lines += ["", f"With `--json`: {_shape_in_words(answer)}"] if answer else []
     lines += ["", "## JSON", "", *_STABLE, ""]
     for shape in _shapes():
         lines += [f"**{shape.__name__}**: {_plain_words(shape.__doc__)}", "", *_keys(shape), ""]
     return "\n".join(lines).rstrip() + "\n"
 
 
-def _told(answer: Any) -> str:
+def _shape_in_words(answer: Any) -> str:
     """A shape in words: a list of these or an object, or one of several."""
     if get_origin(answer) is UnionType:
-        return ", or ".join(_told(a) for a in get_args(answer))
+        return ", or ".join(_shape_in_words(a) for a in get_args(answer))
     if get_origin(answer) is list:
         return f"a list of **{get_args(answer)[0].__name__}**"
     return f"**{answer.__name__}**"
@@ -80,7 +80,7 @@ def _shapes() -> list[Any]:
 
 
 def _keys(shape: Any) -> list[str]:
-    """Keys of a shape as a list; those that may be left out say so."""
+    """Keys of a shape as a list; optional ones are marked."""
     kinds = get_type_hints(shape)
     return [f"- `{key}` {_kind(kinds[key])}{'' if key in shape.__required_keys__ else ', if there is any'}"
             for key in shape.__annotations__]  # fmt: skip

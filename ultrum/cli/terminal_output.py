@@ -108,7 +108,7 @@ def as_json(value: Any) -> None:
 def progress() -> Iterator[Callable[[str], None]]:
     """A function that reports progress: on a terminal, as lines if requested, and to the log."""
     if wanted.verbose and not wanted.quiet:
-        yield _told
+        yield _report
         return
     if wanted.quiet or not sys.stderr.isatty():
         yield log
@@ -124,7 +124,7 @@ def progress() -> Iterator[Callable[[str], None]]:
         yield _shown
 
 
-def _told(text: str) -> None:
+def _report(text: str) -> None:
     log(text)
     echo(text, err=True)
 

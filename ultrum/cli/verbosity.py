@@ -29,7 +29,7 @@ def echo(text: object = "", err: bool = False) -> None:
 
 
 def hear(quiet: bool, verbose: bool, log: Path | None) -> None:
-    """Take what the options say."""
+    """Apply the options."""
     wanted.quiet, wanted.verbose, wanted.log = quiet, verbose, log
 
 

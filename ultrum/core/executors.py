@@ -1,6 +1,6 @@
 """Executors: blocks of work in order, few at a time, repeated when a worker is lost.
 
-Each block is done on one core, so that the same work gives the same bits whoever does it.
+Each block is done on one core, so that the same work gives the same bits on every worker.
 """
 
 from __future__ import annotations

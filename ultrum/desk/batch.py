@@ -36,7 +36,7 @@ class PullResult:
     series : list of TimeSeries
         In the order of the set, after their steps.
     status : DataFrame
-        By address: status (new, same, longer, revised, unasked, failed), first, last, values, reason.
+        By address: status (new, same, longer, revised, not requested, failed), first, last, values, reason.
     names : list of str
         Names the set gives its series, in their order; empty where it gives none.
     """
@@ -58,7 +58,7 @@ class PullResult:
         if len(frequencies) > 1 and self.set.shape == "wide":
             named = ", ".join(sorted(f.name for f in frequencies))
             raise SourceError(
-                f"The series are {named}; side by side they need one frequency: say frequency, or shape = "
+                f"The series are {named}; side by side they need one frequency: set frequency, or shape = "
                 "'long'."
             )
         if self.set.shape == "long":
@@ -331,7 +331,7 @@ class _Job:
     def status_of(self, member: Member, new: TimeSeries) -> str:
         """What a series is beside what the vault held before."""
         if self.repository.offline or member.address in self.progress.before:
-            return "unasked"
+            return "not requested"
         if not self._fresh() & set(self.paths_of(member)):
             return "same"
         held = [self.repository.vault.latest(s, p, self.began) for s, p in self.paths_of(member)]

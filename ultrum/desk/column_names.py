@@ -52,11 +52,11 @@ def unique_headings(series: Sequence[TimeSeries], names: Sequence[str] = ()) -> 
         shared = {h for h, count in counts.items() if count > 1}
         if not shared:
             return made
-        made = _told_apart(series, made, shared, part)
+        made = _distinguished(series, made, shared, part)
     return _numbered(made)
 
 
-def _told_apart(
+def _distinguished(
     series: Sequence[TimeSeries], made: Sequence[str], shared: set[str], part: Parts
 ) -> list[str]:
     """Headings with a part added wherever the series that share one differ in it."""

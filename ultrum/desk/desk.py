@@ -45,7 +45,7 @@ class Desk:
     groups : mapping, optional
         Names of groups of places, each with its codes.
     progress : callable, optional
-        Told in a few words what is being fetched.
+        Called with a short text for each download.
     policy : HttpPolicy, optional
         Limits of fetching.
     keep_readings : bool
@@ -165,7 +165,7 @@ class Desk:
         frequency : str, optional
             A lower frequency to convert to, by what the series measures.
         **facts
-            Fields of the descriptor that the source does not tell.
+            Fields of the metadata that the source does not tell.
 
         Raises
         ------

@@ -153,7 +153,7 @@ class Fetcher:
     def _copy_of(self, held: Record | None) -> Download | None:
         """The copy held, which a server may confirm, if it is still whole."""
         if held is None or held.imported or not (held.etag or held.last_modified):
-            return None  # whoever made an archive chose the validators in it
+            return None  # the validators in an archive were chosen by its maker
         try:
             body = self.vault.payload(held)
         except VaultError:

@@ -24,7 +24,7 @@ class Repository:
     ----------
     fetcher : Fetcher
     keep_readings : bool
-        Read the same bytes of a table once; whoever takes them must not change them.
+        Read the same bytes of a table once; the caller must not change them.
     """
 
     def __init__(self, fetcher: Fetcher, keep_readings: bool = False) -> None:

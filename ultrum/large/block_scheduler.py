@@ -47,6 +47,6 @@ def wanted(to: To, function: str) -> str | os.PathLike[str]:
     """Where results go; they must go somewhere."""
     if to is None:
         raise TableError(
-            f"{function} of a LongTable writes its results to disk: say where, to='results.parquet'."
+            f"{function} of a LongTable writes its results to disk: set the path, to='results.parquet'."
         )
     return to

@@ -27,7 +27,7 @@ class LongWriter:
 
     def __init__(self, path: str | os.PathLike[str], value: str, frequency: str) -> None:
         self.path = path_of(path)
-        self._said = {"value": value, "frequency": frequency}
+        self._facts = {"value": value, "frequency": frequency}
         self._stack = ExitStack()
         self._arriving = self.path
         self._writer: pq.ParquetWriter | None = None
@@ -40,7 +40,7 @@ class LongWriter:
         """Add rows; the facts of the first stand for all."""
         try:
             if self._writer is None:
-                mark = {MARK: json.dumps({**self._said, "facts": dict(facts or {})}).encode()}
+                mark = {MARK: json.dumps({**self._facts, "facts": dict(facts or {})}).encode()}
                 schema = table.schema.with_metadata(mark)
                 words = [f.name for f in schema if not pa.types.is_floating(f.type)]
                 self._writer = pq.ParquetWriter(self._arriving, schema, use_dictionary=words)

@@ -65,7 +65,7 @@ def check_periods(block: Block, days: Ints, rows: Ints, bounds: Ints, *, whole: 
         asset = block.names[int(np.searchsorted(bounds, row, side="right")) - 1]
         raise TableError(
             f"{asset}, {EPOCH + int(days[row])}: a second row in one period, or a day that is none of the "
-            "calendar. Say the frequency that the data have; returns and align lower it."
+            "calendar. Set the frequency that the data have; returns and align lower it."
         )
 
 

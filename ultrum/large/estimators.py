@@ -35,7 +35,7 @@ class LongBetas(BetaTable):
 
     edges: pd.DataFrame = field(default_factory=pd.DataFrame)
     panel: LongPanel | None = None
-    lags_said: int | str | None = None
+    lags_setting: int | str | None = None
 
     @property
     def residuals(self) -> pd.DataFrame:
@@ -56,7 +56,9 @@ class LongBetas(BetaTable):
             raise EstimationError(f"No asset '{asset}'; there are {len(self.assets):,}.")
         factors = [str(t) for t in self.design.columns[1:]]
         panel = self.panel.read([asset])
-        return betas_in_memory(panel, factors, errors=self.errors, lags=self.lags_said).fit(asset)
+        return betas_in_memory(panel, factors, errors=self.errors, lags=self.lags_setting).fit(
+            asset
+        )
 
     def _edge(self, which: int) -> pd.Series:
         return self.edges["first" if which == 0 else "last"]
@@ -85,7 +87,7 @@ def factor_betas(
         dropped=pd.concat([p.dropped for p in parts]).fillna(0).astype(np.int64),
         errors=rule.errors,
         panel=panel,
-        lags_said=lags,
+        lags_setting=lags,
         **series,
     )
 

@@ -60,7 +60,7 @@ class LongPanel(LargeData):
 
     @property
     def factor_table(self) -> SeriesTable:
-        """The factors with their descriptors."""
+        """The factors with metadata."""
         return self.small.factor_table
 
     @property

@@ -89,7 +89,7 @@ class LongTable(LargeData):
         object.__setattr__(self, "facts", {**facts_from(stored.get("facts", {})), **self.facts})
         if not self.value or not self.frequency:
             raise TableError(
-                f"{self.path} does not say its value and frequency; say value='...', frequency='B'."
+                f"{self.path} does not store its value and frequency; set value='...', frequency='B'."
             )
         self._check_facts()
         schema = pq.read_schema(self._files[0])

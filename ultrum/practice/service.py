@@ -145,7 +145,7 @@ def application(moods: Moods, clock: dict[str, str], as_of: str = "") -> Starlet
 
 
 def _port(server: uvicorn.Server, thread: threading.Thread, wanted: int) -> int:
-    """Wait until the server listens, and say where."""
+    """Wait until the server listens; its address."""
     patience = time.monotonic() + 10
     while not server.started:
         if not thread.is_alive() or time.monotonic() > patience:

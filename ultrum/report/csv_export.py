@@ -94,7 +94,7 @@ def with_periods(table: pd.DataFrame, dates: str) -> pd.DataFrame:
 
 
 def refuse_other_rows(table: pd.DataFrame) -> None:
-    """Say that rows are no periods, where numeric columns of them are wanted."""
+    """Refuse rows that are not periods, where numeric columns of them are wanted."""
     rows: Any = pd.Index(table["period"]) if "period" in table.columns else table.index
     if not isinstance(rows, pd.PeriodIndex | pd.DatetimeIndex):
         raise UltrumError("periods='columns' needs rows of periods or dates.")

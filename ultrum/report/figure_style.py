@@ -115,7 +115,7 @@ def _shown_axes() -> type[Axes]:
 
 
 def foot(ax: Axes, *parts: str, source: str = "") -> None:
-    """Source, sample and what else to say, small, under the axes; as many lines as the width asks for."""
+    """Source, sample and further notes, small, under the axes; as many lines as the width asks for."""
     import textwrap
 
     figure: Any = ax.get_figure()

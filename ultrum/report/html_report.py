@@ -14,9 +14,9 @@ from typing import Any, cast
 
 import pandas as pd
 
-from ultrum.core.regression.engine.covariance import errors_said
+from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.results import CONSTANT, NO_RESPONSE, BetaTable
-from ultrum.core.series.text_tables import headed, p_said
+from ultrum.core.series.text_tables import headed, p_in_words
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import warn_user
 from ultrum.report.interactive_page import explorer
@@ -43,7 +43,7 @@ def page(result: StudyResult, drawn: Mapping[str, str]) -> str:
         percent=_percent,
         number=_number,
         period=period_label,
-        p=lambda value: p_said(value) or "—",
+        p=lambda value: p_in_words(value) or "—",
         headed=headed,
     )
     explored = _explored(result)
@@ -165,7 +165,7 @@ def _model_rows(name: str, table: BetaTable, result: StudyResult) -> dict[str, A
     return {
         "name": name,
         "factors": factors,
-        "errors": errors_said(table.errors),
+        "errors": errors_in_words(table.errors),
         "adjusted": table.unadjusted is not None,
         "priced": table is result.betas,
         "rows": rows,

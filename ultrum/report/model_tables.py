@@ -163,7 +163,7 @@ def model_table(
     below : {"errors", "t", "p"}
         What stands in brackets below each coefficient.
     stars : bool
-        Marks at 10, 5 and 1 %; off, since they hide what the figures say.
+        Marks at 10, 5 and 1 %; off, since they hide the figures.
     digits : int
         Places after the point.
     names : mapping of str to str, optional

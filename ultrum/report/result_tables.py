@@ -11,7 +11,7 @@ from ultrum.study.study_result import StudyResult
 
 
 def tables(result: StudyResult) -> dict[str, pd.DataFrame]:
-    """Tables of a study's result, those it asks for and those that say what it rests on."""
+    """Tables of a study's result, those it asks for and those on its inputs."""
     files = files_of("betas", result.models)
     made = {files[name]: t.to_frame().rename_axis("asset") for name, t in result.models.items()}
     cost = result.cost.to_frame().rename_axis("asset")

@@ -1,6 +1,6 @@
 """Credentials, named by where they are kept and never written down.
 
-Settings say the name of an environment variable or of an entry in the system's keyring; the secret
+Settings hold the name of an environment variable or of an entry in the system's keyring; the secret
 itself is read when it is needed, sent to its own host only, and struck out of every message.
 """
 

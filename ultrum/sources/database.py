@@ -186,6 +186,6 @@ def _array(cells: list[Any]) -> Any:
 
 
 def table_options(query: Query) -> Mapping[str, Any]:
-    """Options of the table reader that the roles of the columns say."""
+    """Options of the table reader for the roles of the columns."""
     options = {"date_column": query.date, "asset_column": query.key}
     return {name: value for name, value in options.items() if value}

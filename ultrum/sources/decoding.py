@@ -86,7 +86,7 @@ def _bits(part: bytes, bits: int) -> int:
 
 
 def charset_of(content_type: str, body: bytes) -> str | None:
-    """Encoding of a text that a Content-Type names, unless the text is UTF-8, which servers often fail to say.
+    """Encoding of a text by its Content-Type, unless the text is UTF-8, which servers often fail to declare.
 
     Examples
     --------

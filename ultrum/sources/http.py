@@ -54,7 +54,7 @@ for _part in (
 
 @dataclass(frozen=True)
 class HttpPolicy:
-    """Limits of fetching, seconds and bytes, and whether a server may say that a copy held is unchanged."""
+    """Limits of fetching, seconds and bytes, and whether a server may confirm a stored copy."""
 
     attempts: int = 4
     first_wait: float = 0.25

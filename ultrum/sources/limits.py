@@ -69,7 +69,7 @@ class Limits:
 
 
 def _rounder(found: float) -> int:
-    """The next number that a person would say."""
+    """The next round number."""
     size = 10 ** (len(str(int(found))) - 1)
     return int(-(-int(found) // size) * size)
 
@@ -81,7 +81,7 @@ def _from_environment() -> Limits:
         name, _, value = part.partition("=")
         if not value.strip().replace("_", "").isdigit():
             raise UltrumError(
-                f"{VARIABLE}: '{part}' is not understood; say rows=30000000,columns=80000."
+                f"{VARIABLE}: '{part}' is not understood; write rows=30000000,columns=80000."
             )
         changes[name.strip()] = int(value)
     return _changed(Limits(), changes, VARIABLE)
@@ -97,14 +97,14 @@ def _changed(base: Limits, changes: dict[str, int], where: str) -> Limits:
     return replace(base, **changes)
 
 
-_SAID: Final[
+_OVERRIDES: Final[
     list[Limits]
 ] = []  # by blocks of code, the innermost last; workers of any thread see it
 
 
 def current() -> Limits:
     """The limits that hold here: those of ``ul.limits``, or of the environment."""
-    return _SAID[-1] if _SAID else _from_environment()
+    return _OVERRIDES[-1] if _OVERRIDES else _from_environment()
 
 
 @contextmanager
@@ -136,9 +136,9 @@ def limits(**changes: int) -> Iterator[Limits]:
     pasted text has 4 lines, more than 2; it is refused.
     """
     changed = _changed(current(), changes, "limits")
-    _SAID.append(changed)
+    _OVERRIDES.append(changed)
     try:
         yield changed
     finally:
-        place = next(i for i in reversed(range(len(_SAID))) if _SAID[i] is changed)
-        del _SAID[place]  # by identity: an outer block may have set equal limits
+        place = next(i for i in reversed(range(len(_OVERRIDES))) if _OVERRIDES[i] is changed)
+        del _OVERRIDES[place]  # by identity: an outer block may have set equal limits

@@ -197,7 +197,7 @@ class Transport(httpx.BaseTransport):
         self.pools: dict[str, httpcore.ConnectionPool] = {}
 
     def handle_request(self, request: httpx.Request) -> httpx.Response:
-        """Send a request; its body is read by whoever takes the response."""
+        """Send a request; the caller reads its body."""
         url = request.url
         sent = httpcore.Request(
             method=request.method,

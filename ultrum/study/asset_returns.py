@@ -34,7 +34,7 @@ def read_prices(plan: Study, desk: Desk) -> Reading:
     if plan.panel.price_column not in reading.fields:
         raise StudyError(
             f"{plan.panel.assets} has no column '{plan.panel.price_column}'; it has: "
-            f"{', '.join(reading.fields)}. Say price_column in [panel]."
+            f"{', '.join(reading.fields)}. Set price_column in [panel]."
         )
     return reading
 
@@ -146,7 +146,7 @@ def _payments_converted(
     other = [c for c in currencies[foreign].unique() if c != own]
     if other:
         raise StudyError(
-            f"{asset} is posted in {own}, something it paid is in {other[0]}; say it in {own} or {home}."
+            f"{asset} is posted in {own}, something it paid is in {other[0]}; give it in {own} or {home}."
         )
     if not foreign.any():
         return table

@@ -80,7 +80,7 @@ def standing_out(p_values: pd.Series, share: float) -> pd.Series:
 
 
 def check_cautions(plan: Study, checks: pd.DataFrame, betas: BetaTable) -> list[Caution]:
-    """What the checks say that a reader must know."""
+    """Cautions from the checks."""
     found = []
     standing = standing_out(checks["break_p"], FALSE_SHARE)
     for asset, row in ((str(name), row) for name, row in checks.iterrows()):

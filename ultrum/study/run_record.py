@@ -41,7 +41,7 @@ def run_facts(result: StudyResult) -> dict[str, Any]:
 
 
 def _taken(record: Record, mixed: bool) -> dict[str, Any]:
-    """Facts of a download; among others, those of one that came out of an archive say so."""
+    """Facts of a download; among others, those of an imported one are marked."""
     imported = {"imported": True} if record.imported and mixed else {}
     return {k: getattr(record, k) for k in _FACTS} | imported
 

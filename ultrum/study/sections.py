@@ -283,7 +283,7 @@ class ReportSection(Section):
     interactive: bool = False
 
     @model_validator(mode="after")
-    def _told_apart(self) -> ReportSection:
+    def _distinguished(self) -> ReportSection:
         if self.separator == self.decimal_mark:
             raise ValueError(
                 "separator and decimal_mark must differ; take ';' with a decimal comma"

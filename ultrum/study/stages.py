@@ -129,7 +129,7 @@ class Stages:
         try:
             return self._record(access).checksum
         except UltrumError:
-            return ""  # it cannot be had now; the stage itself will say so
+            return ""  # it is unavailable now; the stage itself reports it
 
 
 class Kept:
@@ -140,7 +140,7 @@ class Kept:
 
     @classmethod
     def beside(cls, vault: Path) -> Kept | None:
-        """The folder of a vault, or none where no key can be had or nothing be written."""
+        """The folder of a vault, or none where there is no key or it is read-only."""
         try:
             key = _own_key()
             folder = vault / "stages"
@@ -257,8 +257,8 @@ def _own_key() -> bytes:
     if not place.exists():
         place.parent.mkdir(parents=True, exist_ok=True)
         arriving = place.with_name(f".stages.key.{os.getpid()}")
-        descriptor = os.open(arriving, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-        with os.fdopen(descriptor, "wb") as file:
+        metadata = os.open(arriving, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        with os.fdopen(metadata, "wb") as file:
             file.write(secrets.token_bytes(32))
         try:
             os.link(arriving, place)  # the first of two processes wins

@@ -64,7 +64,7 @@ class StudyResult:
     peers : PeerBeta or None
     sensitivity : BetaSensitivity or None
     abroad : CostOfEquity or None
-        Told in another currency.
+        In another currency.
     """
 
     study: Study

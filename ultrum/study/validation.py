@@ -15,7 +15,7 @@ from ultrum.sources.download import Address
 
 Fault = tuple[int, str]
 Place = tuple[str, ...]
-Teller = Callable[[Any, tuple[Any, ...], Any], str]
+Describe = Callable[[Any, tuple[Any, ...], Any], str]
 
 
 class Lines:
@@ -90,8 +90,8 @@ def _is_form(part: Any) -> bool:
 def _worded(model: type[BaseModel], error: Any, lines: Lines) -> Fault:
     """A fault in words, by its kind."""
     place = tuple(error["loc"])
-    say: Teller = _SAID.get(error["type"], _plainly)
-    return lines.of(place), say(model, place, error)
+    describe: Describe = _DESCRIPTIONS.get(error["type"], _plainly)
+    return lines.of(place), describe(model, place, error)
 
 
 def _section(place: tuple[Any, ...]) -> str:
@@ -130,7 +130,7 @@ def _plainly(_: Any, place: tuple[Any, ...], error: Any, reason: str = "") -> st
     return f"[{where or 'the file'}] {key} = {error['input']!r}: {reason or error['msg'].lower() + '.'}"
 
 
-_SAID: Final[Mapping[str, Teller]] = {
+_DESCRIPTIONS: Final[Mapping[str, Describe]] = {
     "extra_forbidden": _unknown_key,
     "missing": _missing,
     "model_type": _no_table,
@@ -262,13 +262,13 @@ def _need_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
     cost, panel = part(content, "cost_of_equity"), part(content, "panel")
     premium = ("cost_of_equity", "premium")
     for factor, given in part(cost, "premium").items():
-        said_of = f"the premium of '{factor}'"
+        setting = f"the premium of '{factor}'"
         if given == "two-pass" and "two_pass" not in content:
-            yield premium, f"{said_of} is of a two-pass; add a section [two_pass]."
+            yield premium, f"{setting} is of a two-pass; add a section [two_pass]."
         if isinstance(given, dict) and given.get("mean") == "blend" and "horizon" not in given:
-            yield premium, f"{said_of} is a blend; say its horizon in years."
+            yield premium, f"{setting} is a blend; set its horizon in years."
         if isinstance(given, dict) and "value" in given and ("mean" in given or "horizon" in given):
-            yield premium, f"{said_of} has a value and a mean; give one of them."
+            yield premium, f"{setting} has a value and a mean; give one of them."
     adjusted = [
         m.get("name")
         for m in _listed(content.get("models"))

@@ -13,19 +13,19 @@ from ultrum.vault.journal import VERSION, Entry, Journal, Position
 from ultrum.vault.record import FACTS, Record
 
 _STATEMENTS: Final = (
-    "CREATE TABLE deliveries (id INTEGER PRIMARY KEY, source TEXT NOT NULL, path TEXT NOT NULL, "
+    "CREATE TABLE downloads (id INTEGER PRIMARY KEY, source TEXT NOT NULL, path TEXT NOT NULL, "
     "retrieved TEXT NOT NULL, checksum TEXT NOT NULL, size INTEGER NOT NULL, content_type TEXT NOT NULL, "
     "etag TEXT NOT NULL, last_modified TEXT NOT NULL, imported INTEGER NOT NULL, placed TEXT NOT NULL, "
     "digits INTEGER NOT NULL)",
-    "CREATE INDEX by_address ON deliveries (source, path, placed, id)",
-    "CREATE INDEX by_checksum ON deliveries (checksum)",
-    "CREATE TABLE confirmations (delivery INTEGER NOT NULL, at TEXT NOT NULL)",
-    "CREATE INDEX by_delivery ON confirmations (delivery, at)",
+    "CREATE INDEX by_address ON downloads (source, path, placed, id)",
+    "CREATE INDEX by_checksum ON downloads (checksum)",
+    "CREATE TABLE confirmations (download INTEGER NOT NULL, at TEXT NOT NULL)",
+    "CREATE INDEX by_download ON confirmations (download, at)",
     "CREATE TABLE position (number INTEGER NOT NULL, end INTEGER NOT NULL, last INTEGER NOT NULL, "
     "digits TEXT NOT NULL, identity TEXT NOT NULL, mark INTEGER NOT NULL)",
 )
 _COLUMNS: Final = f"id, {', '.join(FACTS)}, imported, placed"
-_INSERT: Final = f"INSERT INTO deliveries ({_COLUMNS}, digits) VALUES ({', '.join('?' * 12)})"  # noqa: S608
+_INSERT: Final = f"INSERT INTO downloads ({_COLUMNS}, digits) VALUES ({', '.join('?' * 12)})"  # noqa: S608
 
 
 class DamagedError(Exception):
@@ -94,7 +94,7 @@ class Catalogue:
         """How far into the journal it reaches."""
         rows = self.asked("SELECT * FROM position")
         if len(rows) != 1 or _marked(at := Position(*rows[0][:5])) != rows[0]:
-            raise DamagedError("it does not say how far it reaches")
+            raise DamagedError("it lacks its position in the journal")
         return at
 
     def apply(self, entries: Iterable[Entry], identity: str) -> None:
@@ -129,23 +129,23 @@ class Catalogue:
                     self._connection.execute("INSERT INTO confirmations VALUES (?, ?)", row)
                 case "forget":
                     gone = [(int(of),) for of in event["of"]]
-                    self._connection.executemany("DELETE FROM deliveries WHERE id = ?", gone)
+                    self._connection.executemany("DELETE FROM downloads WHERE id = ?", gone)
                     self._connection.executemany(
-                        "DELETE FROM confirmations WHERE delivery = ?", gone
+                        "DELETE FROM confirmations WHERE download = ?", gone
                     )
         except (KeyError, TypeError, ValueError):
             return 0
         return number
 
     def records(self, where: str, values: Sequence[object] = ()) -> list[Record]:
-        """Deliveries that fit a condition.
+        """Downloads that fit a condition.
 
         Raises
         ------
         DamagedError
             If one is not what was written.
         """
-        rows = self.asked(f"SELECT {_COLUMNS}, digits FROM deliveries {where}", values)  # noqa: S608
+        rows = self.asked(f"SELECT {_COLUMNS}, digits FROM downloads {where}", values)  # noqa: S608
         found = [_record(row) for row in rows]
         for record, row in zip(found, rows, strict=True):
             if _digits(record) != row[11]:
@@ -154,7 +154,7 @@ class Catalogue:
 
     def confirmations(self, number: int) -> list[str]:
         """Instants at which a source still served the same bytes."""
-        rows = self.asked("SELECT at FROM confirmations WHERE delivery = ? ORDER BY at", (number,))
+        rows = self.asked("SELECT at FROM confirmations WHERE download = ? ORDER BY at", (number,))
         return [str(r[0]) for r in rows]
 
     def asked(self, query: str, values: Sequence[object] = ()) -> list[Any]:
@@ -169,11 +169,11 @@ class Catalogue:
         if self._one("PRAGMA integrity_check(1)") != "ok":
             return False
         for query in (
-            f"SELECT {_COLUMNS}, digits FROM deliveries ORDER BY id",  # noqa: S608
-            f"SELECT {_COLUMNS} FROM deliveries INDEXED BY by_address ORDER BY source, path, placed, id",  # noqa: S608
-            "SELECT delivery, at FROM confirmations ORDER BY delivery, at",
+            f"SELECT {_COLUMNS}, digits FROM downloads ORDER BY id",  # noqa: S608
+            f"SELECT {_COLUMNS} FROM downloads INDEXED BY by_address ORDER BY source, path, placed, id",  # noqa: S608
+            "SELECT download, at FROM confirmations ORDER BY download, at",
             "SELECT * FROM position",
-            "SELECT checksum, id FROM deliveries INDEXED BY by_checksum ORDER BY checksum, id",
+            "SELECT checksum, id FROM downloads INDEXED BY by_checksum ORDER BY checksum, id",
         ):
             if self.asked(query) != other.asked(query):
                 return False
@@ -242,7 +242,7 @@ def _digits(record: Record) -> int:
     return zlib.crc32(repr(_row(record)).encode("utf-8", "surrogatepass"))
 
 
-def says_damage(error: sqlite3.OperationalError) -> bool:
+def shows_damage(error: sqlite3.OperationalError) -> bool:
     """Whether a table or column is gone, rather than the disk full or the file locked."""
     return any(
         word in str(error)

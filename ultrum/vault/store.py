@@ -30,7 +30,7 @@ from ultrum.vault.catalogue import (
     another_in,
     made_from,
     newest_in,
-    says_damage,
+    shows_damage,
 )
 from ultrum.vault.journal import Journal
 from ultrum.vault.migrations import entries_of_earlier, refuse_earlier, remove_earlier
@@ -100,9 +100,9 @@ class Vault:
         self._seen = (0, 0)
         with contextlib.suppress(sqlite3.OperationalError, *DAMAGE):
             return newest_in(self.path)
-        return self._made_anew()
+        return self._rebuilt()
 
-    def _made_anew(self) -> Catalogue:
+    def _rebuilt(self) -> Catalogue:
         """Another catalogue, still empty."""
         self._seen = (0, 0)
         with self._locked():
@@ -125,7 +125,7 @@ class Vault:
         """Rebuild the catalogue from the journal; how many downloads."""
         with self._threads:
             self._catalogue.close()
-            self._catalogue = self._made_anew()
+            self._catalogue = self._rebuilt()
             self._catch_up()
             count = len(self._catalogue.records(""))
         warn_user(
@@ -305,7 +305,7 @@ class Vault:
                 self._catch_up()
                 return ask(self._catalogue)
             except sqlite3.OperationalError as error:
-                if not says_damage(error):
+                if not shows_damage(error):
                     raise VaultError(
                         f"The catalogue of {self.path} cannot be used: {reason(error)}."
                     ) from None
@@ -329,7 +329,7 @@ class Vault:
                 at = self._catalogue.position()
                 if at.number and not self._journal.fits(at):
                     self._catalogue.close()
-                    self._catalogue = self._made_anew()
+                    self._catalogue = self._rebuilt()
             self._apply()
 
     def _apply(self) -> None:
@@ -341,7 +341,7 @@ class Vault:
                 identity = at.identity or self._journal.identity()
                 self._catalogue.apply(self._journal.entries(at), identity)
         except sqlite3.OperationalError as error:
-            if says_damage(error):
+            if shows_damage(error):
                 raise
             self._catalogue.close()
             self._catalogue = made_from(self._journal)  # there is no room for a file

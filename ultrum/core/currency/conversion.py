@@ -96,7 +96,7 @@ def _kind_of(metadata: Metadata) -> str:
     """Whether a series is converted at a moment, over a period, or by a change."""
     if not metadata.currency:
         raise CurrencyError(
-            f"{metadata.name} has no currency; say with_metadata(currency=...) if it is money."
+            f"{metadata.name} has no currency; use with_metadata(currency=...) if it is money."
         )
     if metadata.is_return:
         if metadata.excess_of:

@@ -66,12 +66,12 @@ class Panel:
 
     @property
     def factor_table(self) -> SeriesTable:
-        """The factors with their descriptors."""
+        """The factors with metadata."""
         return SeriesTable(self.factors, tuple(self.metadata[str(n)] for n in self.factors))
 
     @property
     def rate(self) -> TimeSeries:
-        """The risk-free return with its descriptor."""
+        """The risk-free return with metadata."""
         return TimeSeries(self.risk_free, self.metadata[str(self.risk_free.name)])
 
     @property

@@ -140,7 +140,7 @@ def align(
     if (macro or condition_list) and known_by is None:
         named = ", ".join([*macro, *(c.name for c in condition_list)])
         raise AlignmentError(
-            f"{named}: say when these became known, known_by='P1M' or the like; "
+            f"{named}: set when these became known, such as known_by='P1M'; "
             "known_by='hindsight' if each may be used in the period it describes."
         )
     stated, carried = _conditions_known(condition_list, known_by, target)

@@ -197,7 +197,7 @@ def _labelled(codes: Ints, words: list[str]) -> Any:
 def _with_causes(
     missing: pd.DataFrame, causes: Causes, seen: Presence, column: Ints, row: Ints, gaps: Bools
 ) -> pd.DataFrame:
-    """Gaps whose reason is known say it."""
+    """Gaps whose reason is known get it."""
     reasons = sorted({reason for by_period in causes.values() for reason in by_period.values()})
     if not reasons:
         return missing

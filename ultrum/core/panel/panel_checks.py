@@ -60,7 +60,7 @@ def check_roles(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries) ->
         if metadata.is_return and not metadata.excess_of:
             raise UnitError(
                 f"Factor {metadata.name} is not in excess of anything. Apply excess({metadata.name}, "
-                "risk_free), or say .described(excess_of='zero cost') for a long-short portfolio."
+                "risk_free), or use .with_metadata(excess_of='zero cost') for a long-short portfolio."
             )
     if rate.metadata.measure != "return":
         raise UnitError(
@@ -114,7 +114,7 @@ def check_size(table: SeriesTable | None, role: str) -> None:
     raise UnitError(
         f"The {role} return '{name}' has a {what} of {100 * size:,.0f} % a period: "
         "these look like percent taken for decimals. Read the table with units='percent', "
-        "or say check_units=False if they are right."
+        "or set check_units=False if they are right."
     )
 
 

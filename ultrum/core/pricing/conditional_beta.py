@@ -11,7 +11,7 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas import chosen_factor
-from ultrum.core.regression.engine.covariance import errors_said
+from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.inference import band_of
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import BetaTable
@@ -28,7 +28,7 @@ class ConditionalBetas(TableInNotebooks):
     beta, standard_error : DataFrame, shape (T, N)
         Beta of every row, from what was known before it.
     table : BetaTable
-        The regressions; terms ``factor × condition`` say how beta moves with one standard deviation.
+        The regressions; terms ``factor × condition`` are the change of beta with one standard deviation.
     p_value : Series, shape (N,)
         Of the joint test that no condition moves beta.
     scale : DataFrame
@@ -130,7 +130,8 @@ def conditional_beta(
         table=table,
         p_value=pd.Series([_joint(table, str(a), list(moving)) for a in assets], assets),
         scale=scale,
-        basis=f"{factor} beta moves with {', '.join(names)} (known before, standardised); {errors_said(errors)}",
+        basis=f"{factor} beta moves with {', '.join(names)} (known before, standardised); "
+        f"{errors_in_words(errors)}",
     )
 
 

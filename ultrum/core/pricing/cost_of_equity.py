@@ -80,7 +80,7 @@ def cost_of_equity(
     Notes
     -----
     The variance is β'Vλβ + λ'Vβλ − tr(VβVλ), unbiased for independent estimates (Goodman 1960), plus that of
-    the risk-free rate. Premia with histories go together as their histories do. Intervals are Student's t
+    the risk-free rate. Premia with histories are correlated as their histories are. Intervals are Student's t
     with the smallest degrees of freedom among them. Where the formula is not positive, the error comes from
     a bootstrap of whole rows in blocks (Politis and Romano 1994) and a note is added.
 

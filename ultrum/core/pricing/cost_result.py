@@ -13,7 +13,7 @@ import pandas as pd
 
 from ultrum.core.array_types import Floats
 from ultrum.core.pricing.cost_bootstrap import CostBootstrap
-from ultrum.core.regression.engine.covariance import errors_said
+from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.errors import EstimationError, UnitError, one_of
@@ -116,7 +116,7 @@ class CostOfEquity(TextInNotebooks):
         """
         if (inflation is None) == (forward is None):
             raise EstimationError(
-                "Say either inflation=(here, there) or forward=(spot, one year forward)."
+                "Set either inflation=(here, there) or forward=(spot, one year forward)."
             )
         if inflation is not None:
             if max(abs(rate) for rate in inflation) > 0.5:
@@ -157,7 +157,7 @@ class CostOfEquity(TextInNotebooks):
         noted = "".join(f"\n{name}: {text}" for name, text in self.notes.items())
         return (
             f"Annual cost of equity, percent; risk-free {100 * self.risk_free:.2f} %; "
-            f"{errors_said(self.errors)}\n{basis}\n{shown.round(2).to_string(max_rows=30)}{noted}"
+            f"{errors_in_words(self.errors)}\n{basis}\n{shown.round(2).to_string(max_rows=30)}{noted}"
         )
 
 

@@ -75,7 +75,7 @@ class CrossSections:
 
 
 class Blocks(ABC):
-    """Returns and exposures of all assets, a few assets at a time; the blocks are fixed, whoever works."""
+    """Returns and exposures of all assets, a few assets at a time; the blocks are fixed, whatever the workers."""
 
     @abstractmethod
     def each(self, work: Work[T]) -> Iterable[T]:
@@ -235,7 +235,7 @@ def _by_qr(X: Floats, y: Floats) -> Floats:
 
 
 def refuse_empty(slopes: Floats, names: Sequence[str]) -> None:
-    """Say so when no period has an estimate."""
+    """Refuse when no period has an estimate."""
     if not np.isfinite(slopes).all(axis=1).any():
         raise EstimationError(
             f"No period has more assets with returns and exposures than the {len(names)} coefficients "

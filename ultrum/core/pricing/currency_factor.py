@@ -58,7 +58,8 @@ def currency_factor(
     if not home or not abroad or home == abroad:
         raise CurrencyError(
             f"{foreign_rate.name} is in {abroad or 'no known currency'}, {home_rate.name} in "
-            f"{home or 'no known currency'}; two different currencies are needed. Say .described(currency=...)."
+            f"{home or 'no known currency'}; two different currencies are needed. "
+            "Use .with_metadata(currency=...)."
         )
     factor = excess(to_currency(foreign_rate, home, rates), home_rate)
     return factor.with_metadata(name=abroad, title=f"{foreign_rate.name} over {home_rate.name}")

@@ -12,7 +12,7 @@ from ultrum.core.array_types import Floats
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas import chosen_factor
 from ultrum.core.pricing.one_beta import OneBeta
-from ultrum.core.regression.engine.covariance import errors_said
+from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.time.gaps import time_positions
@@ -62,7 +62,7 @@ def dimson_beta(
     beta = pd.Series(coefficients @ share, table.coefficients.index, name=factor)
     error = np.sqrt(np.einsum("i,nij,j->n", share, joint, share))
     description = f"sum of {lags} lags, the factor and {leads} leads of {factor}, weights {weights}"
-    basis = f"{description}; {errors_said(errors)}"
+    basis = f"{description}; {errors_in_words(errors)}"
     return OneBeta(
         beta, pd.Series(error, beta.index), table.nobs, table.coefficients[list(design)], basis,
         errors, panel.assets.index[-1],

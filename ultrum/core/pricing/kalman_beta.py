@@ -92,7 +92,7 @@ class _Pass:
 
 @dataclass(frozen=True)
 class _Fit:
-    """What the rows up to each one say at a given ratio; shape (T, N), of coefficients (2, T, N)."""
+    """Filtered estimates at a given ratio; shape (T, N), of coefficients (2, T, N)."""
 
     likelihood: Floats
     coefficients: Floats  # alpha, and beta at the start

@@ -13,7 +13,7 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
 from ultrum.core.pricing.leverage import relever, unlever
-from ultrum.core.regression.engine.covariance import errors_said
+from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.core.series.text_tables import table_html
 from ultrum.errors import EstimationError, one_of
@@ -98,7 +98,7 @@ def peer_beta(
     Returns
     -------
     PeerBeta
-        The error takes the peers' estimates to go together as their residuals do, leverage as known; that of
+        The error takes the peers' estimates to be correlated as their residuals are, leverage as known; that of
         a median is √(π/2) times that of a mean.
 
     Raises
@@ -137,7 +137,7 @@ def peer_beta(
         peers=frame.assign(weight=np.nan if how == "median" else weights,
                            place=frame["unlevered"].rank().astype(int)),
         basis=f"{how} of {len(names)} unlevered {term} betas (Hamada 1972), levered at D/E "
-        f"{target_debt_to_equity:.2f}, tax {100 * target_tax:.0f} %; {errors_said(betas.errors)}",
+        f"{target_debt_to_equity:.2f}, tax {100 * target_tax:.0f} %; {errors_in_words(betas.errors)}",
     )  # fmt: skip
 
 

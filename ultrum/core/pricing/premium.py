@@ -91,7 +91,7 @@ def premium(
     if not metadata.is_return or not metadata.excess_of:
         raise UnitError(
             f"{metadata.name} is no excess return; a premium is earned over a rate. "
-            "Apply excess first, or say excess_of='zero cost'."
+            "Apply excess first, or set excess_of='zero cost'."
         )
     values = factor.values.dropna()
     per_year = factor.periods_per_year
@@ -154,7 +154,7 @@ def _estimate(
 
 
 def joint_covariance(premia: Mapping[str, Premium]) -> Floats:
-    """Covariance of premia: each one's own error, and how their histories go together in time.
+    """Covariance of premia: the error of each, and the long-run covariance of their histories.
 
     Premia that are given have no history and are taken as unrelated to the others.
     """

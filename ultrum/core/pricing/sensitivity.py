@@ -14,7 +14,7 @@ from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools
 from ultrum.core.pricing.dimson_beta import leads_and_lags
 from ultrum.core.pricing.shrinkage import BLUME_1971, shrink_betas
-from ultrum.core.regression.engine.covariance import errors_said
+from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import CONSTANT, BetaTable
@@ -69,7 +69,7 @@ class BetaSensitivity(TextInNotebooks):
     def nearest(self) -> pd.DataFrame:
         """The five combinations nearest to the published figure."""
         if self.published is None:
-            raise EstimationError("No published figure was given; say published=1.1.")
+            raise EstimationError("No published figure was given; set published=1.1.")
         apart = (self.table["beta"] - self.published).abs()
         return self.table.loc[apart.sort_values(kind="stable").index[:5]]
 
@@ -99,7 +99,7 @@ class BetaSensitivity(TextInNotebooks):
         beta, chosen = self.table["beta"].dropna(), self.own
         words = [
             f"Beta of {self.asset}: {len(beta)} combinations from {beta.min():.2f} to {beta.max():.2f}, median "
-            f"{beta.median():.2f}; {errors_said(self.errors)}",
+            f"{beta.median():.2f}; {errors_in_words(self.errors)}",
             f"own choice ({', '.join(map(str, self.chosen.values()))}): {chosen['beta']:.2f} "
             f"({chosen['low']:.2f} to {chosen['high']:.2f})",
         ]
@@ -280,7 +280,7 @@ def _first_row(index: pd.Index, window: str) -> int | None:
     end = frequency.starts(ordinals[-1:] + 1) - np.timedelta64(1, "D")
     months = months_in(window)
     if not months:
-        raise EstimationError(f"window='{window}': say years or months, such as P5Y.")
+        raise EstimationError(f"window='{window}': give years or months, such as P5Y.")
     cut = months_before(end, months)[0]
     late = begun[0] - cut > np.timedelta64(1, "D") + (
         frequency.starts(ordinals[:1] + 1)[0] - begun[0]

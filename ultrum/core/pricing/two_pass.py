@@ -57,7 +57,7 @@ def two_pass(
     lags : int, optional
         Of the Newey–West errors of the mean slopes; by default floor(4(T/100)^(2/9)).
     draws, seed : int
-        Of the bootstrap over periods, where Shanken's errors are not to be had.
+        Of the bootstrap over periods, where Shanken's errors are unavailable.
 
     Returns
     -------

@@ -10,7 +10,7 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas import chosen_factor
-from ultrum.core.regression.engine.covariance import errors_said
+from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.inference import t_p_values
 from ultrum.core.regression.ols import regress
 from ultrum.core.regression.results import BetaTable
@@ -85,5 +85,5 @@ def up_down_betas(panel: Panel, factor: str = "market", *, errors: str = "hac") 
         down_error=table.standard_errors["down"],
         p_value=pd.Series(p_value, table.coefficients.index),
         table=table,
-        basis=f"{rising} rows with {factor} up, {len(values) - rising} not; {errors_said(errors)}",
+        basis=f"{rising} rows with {factor} up, {len(values) - rising} not; {errors_in_words(errors)}",
     )

@@ -18,7 +18,7 @@ _STRONG: Final = 100.0  # condition number; 30 is called strong by Belsley, Kuh 
 
 
 def warn_of_copies(design: pd.DataFrame) -> None:
-    """Say when a factor is nearly a combination of others: its coefficient has few digits of meaning."""
+    """Warn when a factor is nearly a combination of others: its coefficient has few digits of meaning."""
     factors = [c for c in design if c != CONSTANT]
     X = design.to_numpy(dtype=np.float64)
     X = X[np.isfinite(X).all(axis=1)]
@@ -38,7 +38,7 @@ def warn_of_copies(design: pd.DataFrame) -> None:
 
 
 def warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> None:
-    """Say when trending levels are regressed on trending levels (Granger and Newbold 1974)."""
+    """Warn when trending levels are regressed on trending levels (Granger and Newbold 1974)."""
     if (
         any(d.is_return for d in inputs.metadata_of(y) + inputs.metadata_of(X))
         or left.shape[1] > _LOOKED_AT

@@ -104,7 +104,7 @@ class Diagnosis(TableInNotebooks):
 
 @checked
 def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int = 0) -> Diagnosis:
-    """Run every test on a regression and say what each result means.
+    """Run every test on a regression and explain each result.
 
     Parameters
     ----------
@@ -190,9 +190,9 @@ def _autocorrelation(fit: Fit, X: Floats, residuals: Floats, order: int) -> Find
     cure = "the errors in use allow for it." if kept else f"use {_ROBUST} (errors='hac')."
     return _chi2(
         "autocorrelation of residuals", statistic, order,
-        f"Residuals go together over up to {order} periods; {cure} Betas stay right, unless a lagged "
+        f"Residuals are autocorrelated over up to {order} periods; {cure} Betas stay right, unless a lagged "
         "left-hand side is among the factors.",
-        f"No sign that residuals go together over up to {order} periods.",
+        f"No sign that residuals are autocorrelated over up to {order} periods.",
     )  # fmt: skip
 
 

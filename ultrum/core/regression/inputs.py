@@ -120,7 +120,7 @@ def _on_one_index(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame
 def with_constant(right: pd.DataFrame) -> pd.DataFrame:
     """The regressors with a constant first."""
     if CONSTANT in right:
-        raise EstimationError("X has a column 'constant' already; drop it or say constant=False.")
+        raise EstimationError("X has a column 'constant' already; drop it or set constant=False.")
     design = right.astype(np.float64)
     design.insert(0, CONSTANT, 1.0)
     return design

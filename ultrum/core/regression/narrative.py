@@ -3,56 +3,46 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, Protocol
+from dataclasses import dataclass
 
 import numpy as np
 import pandas as pd
 
-from ultrum.core.regression.engine.covariance import errors_said
+from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.series.text_tables import p_equals
 from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import FrequencyError
 
 
-class _Regression(Protocol):
+@dataclass(frozen=True)
+class Figures:
     """The figures of a regression that the sentences need."""
 
-    @property
-    def name(self) -> Any: ...
-    @property
-    def nobs(self) -> int: ...
-    @property
-    def errors(self) -> str: ...
-    @property
-    def lags(self) -> int | None: ...
-    @property
-    def response(self) -> pd.Series: ...
-    @property
-    def sample(self) -> tuple[Any, Any]: ...
-    @property
-    def coefficients(self) -> pd.Series: ...
-    @property
-    def p_values(self) -> pd.Series: ...
-    @property
-    def r2(self) -> float: ...
-    @property
-    def sigma(self) -> float: ...
-    @property
-    def dropped(self) -> Mapping[str, int]: ...
-    def interval(self, level: float) -> pd.DataFrame: ...
+    name: str
+    nobs: int
+    errors: str
+    lags: int | None
+    index: pd.Index
+    coefficients: pd.Series
+    p_values: pd.Series
+    interval: pd.DataFrame
+    level: float
+    r2: float
+    sigma: float
+    dropped: Mapping[str, int]
 
 
-def sentences(fit: _Regression, constant: str, level: float = 0.95) -> list[str]:
+def sentences(fit: Figures, constant: str) -> list[str]:
     """A sentence for each line of a regression; factor returns are in decimals."""
-    noun = noun_of(fit.response.index)
-    first, last = (period_label(end) for end in fit.sample)
+    noun, level = noun_of(fit.index), fit.level
+    first, last = (period_label(fit.index[end]) for end in (0, -1))
     lines = [
-        f"{fit.name} over {fit.nobs} {noun}s, {first} to {last}, with {errors_said(fit.errors)}"
+        f"{fit.name} over {fit.nobs} {noun}s, {first} to {last}, with {errors_in_words(fit.errors)}"
         + (f" of {fit.lags} lags" if fit.lags is not None else "")
         + "."
     ]
-    ends = fit.interval(level)
+    ends = fit.interval
     for term in fit.coefficients.index:
         value, p = float(fit.coefficients[term]), float(fit.p_values[term])
         low, high = float(ends.loc[term, "low"]), float(ends.loc[term, "high"])

@@ -77,8 +77,8 @@ def regress(
     lags : int or "automatic", optional
         Lags of ``hac``; by default floor(4(T/100)^(2/9)); automatic is the plug-in of Newey and West (1994).
     clusters : Series, array or DataFrame; shape (T,) or (T, 2), optional
-        Labels of rows whose errors may go together, in one or two ways (Cameron, Gelbach and Miller 2011);
-        then ``errors`` has no say.
+        Labels of rows whose errors may be correlated, in one or two ways (Cameron, Gelbach and Miller 2011);
+        then ``errors`` is ignored.
     weights : Series or array, shape (T,), optional
         Positive weights of the rows; weighted least squares.
     constant : bool

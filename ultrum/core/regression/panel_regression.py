@@ -94,7 +94,7 @@ def panel_regress(
     effects : {"asset", "period"}, both, or none
         Constants of each asset and period, taken out before the regression.
     clusters : {"asset", "period"} or both
-        What errors may go together in (Cameron, Gelbach and Miller 2011).
+        Groups within which errors may be correlated (Cameron, Gelbach and Miller 2011).
 
     Raises
     ------

@@ -12,7 +12,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Bools, Floats
-from ultrum.core.regression.engine.covariance import errors_said
+from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.engine.qr import condition_number
 from ultrum.core.regression.inference import (
     CoefficientInference,
@@ -21,7 +21,7 @@ from ultrum.core.regression.inference import (
     t_quantile,
 )
 from ultrum.core.regression.influence import influence_table, weighted_rows
-from ultrum.core.regression.narrative import sentences
+from ultrum.core.regression.narrative import Figures, sentences
 from ultrum.core.series.text_tables import TableInNotebooks, table_html, table_text
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import EstimationError, one_of
@@ -159,7 +159,11 @@ class Fit(CoefficientInference, TableInNotebooks):
         >>> "one lies inside" in fit.in_words() or "neither" in fit.in_words()
         True
         """
-        return "\n".join(sentences(self, CONSTANT, level))
+        figures = Figures(
+            str(self.name), self.nobs, self.errors, self.lags, self.response.index, self.coefficients,
+            self.p_values, self.interval(level), level, self.r2, self.sigma, self.dropped,
+        )  # fmt: skip
+        return "\n".join(sentences(figures, CONSTANT))
 
     def predict(self, X: pd.DataFrame) -> pd.Series:
         """Predicted response for rows of factors, columns named as the factors."""
@@ -190,7 +194,7 @@ class Fit(CoefficientInference, TableInNotebooks):
     @property
     def basis(self) -> str:
         """What the numbers rest on, for people: rows, sample, errors, observations dropped and R²."""
-        kind = f"{errors_said(self.errors)}" + (
+        kind = f"{errors_in_words(self.errors)}" + (
             f", {self.lags} lags" if self.lags is not None else ""
         )
         span = " to ".join(period_label(end) for end in self.sample)
@@ -367,8 +371,10 @@ class BetaTable:
         shown = self.coefficients.add_suffix("").round(4).astype(str)
         shown += " (" + self.standard_errors.round(4).astype(str) + ")"
         shown = shown.assign(R2=self.r2.round(3), rows=self.nobs, dropped=self.observations_dropped)
-        head = f"{len(self.assets)} assets; {errors_said(self.errors)} in brackets"
+        head = f"{len(self.assets)} assets; {errors_in_words(self.errors)} in brackets"
         return f"{head}\n{shown.to_string(max_rows=30, line_width=100)}"
 
     def _repr_html_(self) -> str:
-        return table_html(self.to_frame(), f"{len(self.assets)} assets; {errors_said(self.errors)}")
+        return table_html(
+            self.to_frame(), f"{len(self.assets)} assets; {errors_in_words(self.errors)}"
+        )

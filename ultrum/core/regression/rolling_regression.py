@@ -14,7 +14,7 @@ from ultrum.core.array_types import Floats, Ints
 from ultrum.core.executors import each_block
 from ultrum.core.large_data import accepts_large
 from ultrum.core.regression import inputs
-from ultrum.core.regression.engine.covariance import check_errors, errors_said
+from ultrum.core.regression.engine.covariance import check_errors, errors_in_words
 from ultrum.core.regression.engine.windows import Estimates, Recipe, Rows, estimate
 from ultrum.core.regression.rolling_result import RollingFit
 from ultrum.core.time.frequency import Frequency
@@ -166,7 +166,7 @@ class RollingPlan:
             constant=constant,
             ends=index[stops - 1],
             terms=[str(c) for c in design.columns],
-            basis=f"{kind}, at least {least} rows; {errors_said(errors)}; {span}",
+            basis=f"{kind}, at least {least} rows; {errors_in_words(errors)}; {span}",
         )
 
     def within(self, low: int, high: int) -> tuple[RollingPlan, int, int]:

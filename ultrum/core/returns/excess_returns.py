@@ -30,7 +30,7 @@ def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
     UnitError
         If ``risk_free`` is a yield, or ``x`` is in excess of something already.
     CurrencyError
-        If both say their currencies and these differ.
+        If both have currencies and these differ.
 
     Examples
     --------

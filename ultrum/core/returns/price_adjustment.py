@@ -81,10 +81,10 @@ def adjust_prices(
         check_positive(prices)
     prices = with_final_payments(prices, final_payments)
     if dividends is None and splits is None:
-        said_none = "final payments" if final_payments is not None else "nothing"
-        step = step_of("adjust prices", with_=said_none)
-        said_abouts = tuple(a.with_step(step, income=a.income or "price") for a in prices.metadata)
-        same = SeriesTable(prices.values, said_abouts, prices.causes)
+        none_set = "final payments" if final_payments is not None else "nothing"
+        step = step_of("adjust prices", with_=none_set)
+        unchanged = tuple(a.with_step(step, income=a.income or "price") for a in prices.metadata)
+        same = SeriesTable(prices.values, unchanged, prices.causes)
         same.__dict__["bounds"] = prices.bounds  # the values are the very same
         return same
     growth, paid = np.ones(prices.block.shape), np.zeros(prices.block.shape)
@@ -189,7 +189,7 @@ def _guess(values: Floats) -> str:
     """What to do about values that cannot be prices."""
     valid = values[np.isfinite(values)]
     if np.median(np.abs(valid)) < 0.5 and (valid < 0).mean() > 0.2:
-        return "These look like returns already: say measure='return'."
+        return "These look like returns already: set measure='return'."
     return "Mark the bad values as missing."
 
 

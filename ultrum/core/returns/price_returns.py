@@ -167,7 +167,7 @@ def warn_of_suspects(suspects: pd.DataFrame) -> None:
     warn_user(
         f"{first['series']}, {first['date']}: {100 * first['change']:+.0f} % in a day, "
         f"{first['looks_like']}{more}. "
-        "See flag_price_errors; give the splits, mark bad ticks as missing, or say check=False.")  # fmt: skip
+        "See flag_price_errors; give the splits, mark bad ticks as missing, or set check=False.")  # fmt: skip
 
 
 def _ratios(held: SeriesTable, trading_days: Dates | None) -> Floats:

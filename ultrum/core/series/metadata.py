@@ -87,7 +87,7 @@ class Metadata:
         if self.unit in ("percent", "%"):
             raise UnitError(
                 f"{self.name}: percent exists only on entry and exit. "
-                "Divide by 100 and say unit='decimal', or read it with units='percent'."
+                "Divide by 100 and set unit='decimal', or read it with units='percent'."
             )
         if not self.timing:
             object.__setattr__(self, "timing", _TIMING_OF.get(self.measure, ""))

@@ -25,7 +25,7 @@ def table_text(table: pd.DataFrame, number: str = "{:.4f}") -> str:
     0 0.5000 < 0.001
     """
     shown: Any = {
-        name: p_said if _holds_p(name) else number.format
+        name: p_in_words if _holds_p(name) else number.format
         for name in table.columns
         if pd.api.types.is_float_dtype(table[name])
     }
@@ -43,7 +43,7 @@ def table_html(table: pd.DataFrame, text: str = "", most: int = 60) -> str:
     1
     """
     shown: Any = {
-        name: p_said if _holds_p(name) else _four_digits
+        name: p_in_words if _holds_p(name) else _four_digits
         for name in table.columns
         if pd.api.types.is_float_dtype(table[name])
     }
@@ -51,10 +51,10 @@ def table_html(table: pd.DataFrame, text: str = "", most: int = 60) -> str:
     return head + str(table.to_html(formatters=shown, max_rows=most, na_rep=""))
 
 
-def p_said(value: float) -> str:
+def p_in_words(value: float) -> str:
     """A p value as people write it; empty for none.
 
-    >>> p_said(0.0342), p_said(1e-9)
+    >>> p_in_words(0.0342), p_in_words(1e-9)
     ('0.034', '< 0.001')
     """
     return "" if pd.isna(value) else "< 0.001" if value < 0.001 else f"{value:.3f}"
@@ -66,7 +66,7 @@ def p_equals(value: float) -> str:
     >>> p_equals(0.0342), p_equals(1e-9)
     ('p = 0.034', 'p < 0.001')
     """
-    return f"p {p_said(value)}" if value < 0.001 else f"p = {p_said(value)}"
+    return f"p {p_in_words(value)}" if value < 0.001 else f"p = {p_in_words(value)}"
 
 
 class _HasBasis(Protocol):

@@ -41,9 +41,9 @@ P = ParamSpec("P")
 
 @dataclass(frozen=True, eq=False, repr=False)
 class TimeSeries:
-    """Values through time with their descriptor; immutable.
+    """Values through time with metadata; immutable.
 
-    Use :meth:`from_pandas` to make one from pandas and :meth:`to_pandas` to leave.
+    Make one with :meth:`from_pandas`; :meth:`to_pandas` gives the values back.
 
     Examples
     --------
@@ -174,7 +174,7 @@ class TimeSeries:
 
 @dataclass(frozen=True, eq=False, repr=False)
 class SeriesTable:
-    """Many series of one frequency as a block of T rows and N columns, with N descriptors.
+    """Many series of one frequency as a block of T rows and N columns, with N metadata.
 
     ``causes`` gives the known reasons for missing values: for each series, period ordinals
     and the reason, such as ``stale price``. ``dropped`` counts observations of each series that a panel
@@ -223,7 +223,7 @@ class SeriesTable:
         metadata: Sequence[Metadata],
         causes: Causes | None = None,
     ) -> SeriesTable:
-        """Make a table from an array, an index already in order, and descriptors.
+        """Make a table from an array, an index already in order, and metadata.
 
         The array becomes the table's own and read-only.
         """
@@ -387,10 +387,10 @@ S = TypeVar("S", TimeSeries, SeriesTable)
 
 def _members(series: Iterable[TimeSeries] | Mapping[str, TimeSeries]) -> list[TimeSeries]:
     """Series in a list; those of a mapping take its keys as names."""
+    if not isinstance(series, Mapping | SeriesTable):
+        return list(series)
     if isinstance(series, SeriesTable):
         return [series[name] for name in series.names]
-    if not isinstance(series, Mapping):
-        return list(series)
     return [s if s.name == name else s.with_metadata(name=name) for name, s in series.items()]
 
 

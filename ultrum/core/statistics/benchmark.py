@@ -69,7 +69,7 @@ def compare_to_benchmark(
     Raises
     ------
     AlignmentError
-        If the benchmark ends before the asset (say ``on`` to compare up to its end), or they share nothing.
+        If the benchmark ends before the asset (set ``on`` to compare up to its end), or they share nothing.
     UnitError
         If one is prices and the other returns, or one includes dividends and the other does not.
 
@@ -89,7 +89,7 @@ def compare_to_benchmark(
         raise AlignmentError(
             f"{benchmark.name} ends at {period_label(ends[1])}, before {x.name} "
             f"({period_label(ends[0])}). Fetch it again, or "
-            f"say on='{period_label(ends[1])}'."
+            f"set on='{period_label(ends[1])}'."
         )
     both = levels.dropna()
     if len(both) < 3:

@@ -102,7 +102,7 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
     basis = (
         f"{x.metadata.heading}, {x.metadata.frequency.name}, {span_of(x.values.dropna().index)}, "
         f"{len(values)} values; "
-        f"mean {_said(mean, x.metadata)}, deviation {_said(spread, x.metadata)}, "
+        f"mean {_in_words(mean, x.metadata)}, deviation {_in_words(spread, x.metadata)}, "
         f"skewness {skew:.3g}, kurtosis {kurt:.3g}, Jarque–Bera {statistic:.4g}"
     )
     return Distribution(
@@ -112,7 +112,7 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
     )  # fmt: skip
 
 
-def _said(value: float, metadata: Metadata) -> str:
+def _in_words(value: float, metadata: Metadata) -> str:
     """A number as people read it: returns and rates in percent."""
     return f"{100 * value:.4g} %" if metadata.in_percent else f"{value:.4g}"
 

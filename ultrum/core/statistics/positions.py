@@ -99,7 +99,7 @@ def positions(
         not currency
         and len({a.currency for a in prices.metadata if a.name in set(table["asset"])}) > 1
     ):
-        raise CurrencyError("The assets are in several currencies; say currency and rates.")
+        raise CurrencyError("The assets are in several currencies; set currency and rates.")
     return Holdings(table, basis, by_asset, _together(table, day))
 
 

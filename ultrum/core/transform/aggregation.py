@@ -233,7 +233,7 @@ def default_method(metadata: Metadata) -> str:
     if method is None:
         raise UnitError(
             f"{metadata.name}: its metadata do not show whether to sum, average or take the last "
-            f"(measure '{metadata.measure}', timing '{metadata.timing}'). Say how='last', 'mean' or 'sum'."
+            f"(measure '{metadata.measure}', timing '{metadata.timing}'). Set how='last', 'mean' or 'sum'."
         )
     return method
 
@@ -255,7 +255,7 @@ def _check_direction(x: SeriesTable, target: Frequency) -> None:
     if target < x.frequency:
         raise FrequencyError(
             f"{x.names[0]} is {x.frequency.name}; {target.name} is higher. A higher frequency must "
-            "be estimated: say by which method with disaggregate."
+            "be estimated: choose a method of disaggregate."
         )
     if x.frequency.code != "W" and not target.contains(x.frequency):
         raise FrequencyError(

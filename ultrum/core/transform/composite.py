@@ -102,7 +102,7 @@ def composite(
             )
     signs = np.array([float((orient or {}).get(n, 1)) for n in table.names])
     if not np.isin(signs, (-1.0, 1.0)).all():
-        raise UnitError("orient is 1 or −1 for each part; say how much it counts with weights.")
+        raise UnitError("orient is 1 or −1 for each part; set how much it counts with weights.")
     shares = np.array(
         [float((weights or {}).get(n, 1.0 if weights is None else 0.0)) for n in table.names]
     )

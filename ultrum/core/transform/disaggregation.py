@@ -256,7 +256,7 @@ def _denton(low: Floats, z: Floats, aggregator: Any) -> Floats:
     return np.asarray(answer[:count] * z * scale)
 
 
-def _said_rho(estimate: ChowLin | None) -> str | None:
+def _rho_setting(estimate: ChowLin | None) -> str | None:
     """The autocorrelation; at its edge the indicator does not follow the trend of the series."""
     if estimate is None:
         return None
@@ -287,7 +287,7 @@ def _joined(
     started = int(np.argmax(np.isfinite(values)))
     metadata = x.metadata.stepped(
         "disaggregated", {"frequency": target}, to=target, how=how, keeps=_KEPT.get(method),
-        indicator=indicator.name if indicator else None, rho=_said_rho(pieces[-1][2]),
+        indicator=indicator.name if indicator else None, rho=_rho_setting(pieces[-1][2]),
     )  # fmt: skip
     index = target.index(high[started:])
     joined = TimeSeries.from_arrays(values[started:], index, metadata)

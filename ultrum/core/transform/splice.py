@@ -94,7 +94,8 @@ def splice(
         overlaps.append(overlap)
         factors[part.name] = factor
     metadata = ranked[0].metadata.stepped(
-        "spliced", {"name": name or ranked[0].name}, link=link, prefer=prefer, parts=_said(parts, factors),
+        "spliced", {"name": name or ranked[0].name}, link=link, prefer=prefer,
+        parts=_parts_in_words(parts, factors),
         overlap=sum(len(o) for o in overlaps) or "none, not compared",
     )  # fmt: skip
     every = metadata.frequency.ordinals_of(joined.index)
@@ -175,7 +176,7 @@ def _refuse_disagreement(
     )
 
 
-def _said(parts: tuple[TimeSeries, ...], factors: dict[str, float]) -> str:
+def _parts_in_words(parts: tuple[TimeSeries, ...], factors: dict[str, float]) -> str:
     words = []
     for part in parts:
         linked = f" linked by {factors[part.name]:.6g}" if factors.get(part.name) else ""

@@ -8,7 +8,7 @@ import numpy as np
 
 from ultrum.core.arguments import checked
 from ultrum.core.pricing.cost_result import RISK_FREE, CostOfEquity
-from ultrum.core.regression.engine.covariance import errors_said
+from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.results import CONSTANT, BetaTable, Fit
 from ultrum.core.series.text_tables import headed
@@ -81,7 +81,7 @@ def betas(
     span = (
         f"{period_label(table.first.dropna().min())} to {period_label(table.last.dropna().max())}"
     )
-    foot(ax, span, errors_said(table.errors), source=source)
+    foot(ax, span, errors_in_words(table.errors), source=source)
     return ax
 
 
@@ -120,7 +120,7 @@ def line_of_fit(
     ax.set_title(f"{fit.name} against the {factor}\n", pad=6)
     ax.text(0, 1.025, _fit_words(fit, factor, noun), transform=ax.transAxes, fontsize=10)
     span = f"{period_label(fit.sample[0])} to {period_label(fit.sample[1])}, {fit.nobs} {noun}s"
-    foot(ax, span, errors_said(fit.errors), source=source)
+    foot(ax, span, errors_in_words(fit.errors), source=source)
     return ax
 
 
@@ -169,7 +169,7 @@ def build_up(
     ax.set_xlim(min(0.0, low * 1.1), 1.34 * float(ends.max()))
     ax.set_xlabel("% a year")
     ax.set_title(f"Cost of equity of {asset}")
-    foot(ax, cost.sample[asset], errors_said(cost.errors), source=source)
+    foot(ax, cost.sample[asset], errors_in_words(cost.errors), source=source)
     return ax
 
 

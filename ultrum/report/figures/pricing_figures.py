@@ -13,7 +13,7 @@ from ultrum.core.pricing.kalman_beta import FilteredBetas
 from ultrum.core.pricing.peers import PeerBeta
 from ultrum.core.pricing.sensitivity import CHOICES, BetaSensitivity
 from ultrum.core.pricing.two_pass_result import TwoPass
-from ultrum.core.regression.engine.covariance import errors_said
+from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.rolling_result import RollingFit
 from ultrum.core.regression.structural_breaks import BreakTest
@@ -218,7 +218,7 @@ def sensitivity(made: BetaSensitivity, *, source: str = "", ax: Axes | None = No
                     textcoords="offset points", ha="right", fontsize=9, color=INK)  # fmt: skip
     _mark_choices(ax, table, options, own)
     ax.set_title(f"Beta of {made.asset} under {len(table)} combinations of choices")
-    bars = f"bars: 95 % intervals, {errors_said(made.errors)}"
+    bars = f"bars: 95 % intervals, {errors_in_words(made.errors)}"
     foot(ax, f"data to {period_label(made.end)}", bars, source=source)
     return ax
 

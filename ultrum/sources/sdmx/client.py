@@ -156,7 +156,7 @@ class SdmxSource:
     def _refuse_other_frequency(
         self, where: str, flow: str, key: str, structure: Structure
     ) -> None:
-        """Say which frequencies there are, if the one asked for is what is missing."""
+        """List the frequencies there are, if the one requested is missing."""
         parts = key.split(".")
         if "FREQ" not in structure.dimensions or len(parts) != len(structure.dimensions):
             return

@@ -126,7 +126,7 @@ def to_parts(
     pieces = _pieces(varying, len(values))
     parts = []
     for number, (inside, attributes) in enumerate(pieces, start=1):
-        own = {**codes, **raw.attributes, **attributes}  # a service may say a unit in its key
+        own = {**codes, **raw.attributes, **attributes}  # a service may put a unit in its key
         metadata = _describe(raw, own, structure, frequency, address)
         statuses = list(varying["OBS_STATUS"][inside]) if "OBS_STATUS" in varying else []
         index = calendar.index(frequency, ordinals[inside])
@@ -230,7 +230,7 @@ def _measure(facts: Mapping[str, str], name: str, timing: str) -> dict[str, Any]
 
 
 def _with_statuses(metadata: Metadata, statuses: Sequence[str], index: pd.Index) -> Metadata:
-    """What the statuses of observations say, on the trail and in the notes."""
+    """Counts of observation statuses, for the trail and the notes."""
     if not statuses:
         return metadata
     counts = Counter(_NAMES[s] for s in statuses if s in _NAMES)

@@ -70,7 +70,7 @@ class Category:
 
 
 def _whole(read: Callable[[bytes, str], T]) -> Callable[[bytes, str], T]:
-    """Say of a message that lacks what it must have that it is no whole one."""
+    """Refuse a message without a required element."""
 
     @functools.wraps(read)
     def _read(body: bytes, where: str) -> T:

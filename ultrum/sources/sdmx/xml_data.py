@@ -103,7 +103,7 @@ class _Reader:
         self._finish(key, attributes, self._taken())
 
     def _observation(self, element: Any) -> None:
-        """Attributes of an observation, or what the children of a generic one say."""
+        """Attributes of an observation, or the children of a generic one."""
         names, row = element.keys(), element.values()
         if not names:
             observation = _generic_observation(element)
@@ -165,7 +165,7 @@ class _Reader:
             self.common.update(_values(own))
 
     def _found(self) -> list[RawSeries]:
-        """Every series, with what its groups and the data set say."""
+        """Every series, with the attributes of its groups and of the data set."""
         if self.rows:
             self._keyed()
         return [self._completed(raw) for raw in self.done]

@@ -13,7 +13,7 @@ from ultrum.errors import TableError
 from ultrum.sources.table.cell_grid import Grid, Row, filled, is_date, is_empty, is_value
 from ultrum.sources.table.date_formats import looks_like_date
 from ultrum.sources.table.date_reading import cell_text
-from ultrum.sources.table.number_formats import says_nothing
+from ultrum.sources.table.number_formats import is_blank
 
 UNIT_WORDS: Final = re.compile(
     r"\(?\s*(in )?(%|per ?cent(age points?| per (annum|year|month)| change)?|"
@@ -171,7 +171,7 @@ def looks_like_data(row: Row, column: int) -> bool:
         return True
     if len(row) > column and not is_empty(row[column]) and not is_value(row[column]):
         return False
-    values = [c for i, c in enumerate(row) if i != column and not says_nothing(c)]
+    values = [c for i, c in enumerate(row) if i != column and not is_blank(c)]
     return bool(values) and all(is_value(c) or is_date(c) for c in values)
 
 
@@ -193,7 +193,7 @@ def _named(grid: Grid, rows: list[int], width: int, first: int, where: str) -> H
     if twice:
         raise TableError(
             f"{where}: the header on line {grid.lines[chosen]} has column '{twice[0]}' twice; "
-            "say columns=[...]."
+            "set columns=[...]."
         )
     titles = [" ".join(dict.fromkeys(t for r in others if (t := r[k]))) for k in range(width)]
     units = padded[units_row] if units_row is not None else [""] * width

@@ -24,7 +24,7 @@ _WORD: Final = (  # in the languages tables come in; percentage points are perce
     r"per ?cent(?:age)?|percents|pct|prozent|pour ?cent(?:age)?s?|por ?cien(?:to)?|per ?cento|procent(?:en)?"
     r"|prosent|porcentajes?|porcentual|percentual[ei]?|percentagem|por cento|процент\w*"
 )
-_SAYS_PERCENT: Final = re.compile(rf"%|(?<![^\W\d_])(?:{_WORD})(?![^\W\d_])", re.IGNORECASE)
+_PERCENT_SIGN: Final = re.compile(rf"%|(?<![^\W\d_])(?:{_WORD})(?![^\W\d_])", re.IGNORECASE)
 _PROSE_PERCENT: Final = re.compile(
     r"(\b(?:are|is|all|figures?|values?|returns?|numbers?|rates?|yields?)\b[^.\n]{0,60}\b)?"
     rf"(\b(?:in|en|em|as) (?:{_WORD})\b|\bper cent\b|\b(?:{_WORD}) (?:per|p\.?a|pro|par|change|growth|points?)\b"
@@ -75,7 +75,7 @@ _MEASURES: Final = (
 
 @dataclass(frozen=True)
 class UnitFinding:
-    """What was found of one column: facts for its descriptor, and why."""
+    """What was found of one column: facts for its metadata, and why."""
 
     percent: bool
     facts: Mapping[str, Any] = field(default_factory=dict)
@@ -118,12 +118,12 @@ def unit_of(
         if numbers.percent < known:
             raise TableError(
                 f"{where}: {numbers.percent} of the {known} numbers in '{name}' have a percent sign, "
-                "the others none; say units='percent' or units='decimal'."
+                "the others none; set units='percent' or units='decimal'."
             )
         return UnitFinding(
             True, {**facts, "unit": DECIMAL}, PERCENT, "", "percent signs in the cells"
         )
-    if _SAYS_PERCENT.search(subtitle) or _SAYS_PERCENT.search(f"{name} {title}"):
+    if _PERCENT_SIGN.search(subtitle) or _PERCENT_SIGN.search(f"{name} {title}"):
         return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, "by the heading")
     prose, below = _percent_in(preamble), _percent_in(footer)
     other = facts.get("currency") or facts.get("base_period") or facts.get("measure") == "index"

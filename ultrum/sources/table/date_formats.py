@@ -1,7 +1,7 @@
 """Date formats: the pattern of each, and the instant that a text means.
 
 A style is named by an example of itself, the ides of March 2024 or the period that holds them, so
-that a person can say which one is meant: ``dates="15/03/2024"``.
+that the user can set which one is meant: ``dates="15/03/2024"``.
 """
 
 from __future__ import annotations

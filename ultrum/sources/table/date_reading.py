@@ -250,7 +250,7 @@ def _several(cells: Iterable[str], where: str) -> list[DateStyle]:
         fits = fitting(members)
         if not fits:
             raise TableError(
-                f"{where}: the dates ('{members[0]}' …) are in no style known; say dates= with an example "
+                f"{where}: the dates ('{members[0]}' …) are in no style known; set dates= with an example "
                 "of theirs, such as dates='15/03/2024'."
             )
         if len(_readings(fits, members)) > 1:

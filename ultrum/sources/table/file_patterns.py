@@ -60,7 +60,7 @@ def expand(pattern: str, over: Mapping[str, Sequence[str]]) -> list[tuple[str, d
     absent = [f for f in fields if f not in over]
     if absent:
         raise TableError(
-            f"{pattern}: say what {{{absent[0]}}} runs over: over={{'{absent[0]}': [...]}}."
+            f"{pattern}: set what {{{absent[0]}}} runs over: over={{'{absent[0]}': [...]}}."
         )
     forms = {m[1]: m[2] for m in _FIELD.finditer(pattern) if m[2]}
     choices = [

@@ -10,7 +10,7 @@ import pandas as pd
 
 from ultrum.core.array_types import Array, Dates
 from ultrum.sources.table.date_reading import cell_text
-from ultrum.sources.table.number_formats import says_nothing
+from ultrum.sources.table.number_formats import is_blank
 
 _ATTRIBUTES: Final = frozenset(
     ("currency", "unit", "units", "name", "title", "status", "obs_status", "note", "notes")
@@ -64,7 +64,7 @@ def identifier_column(
         return None
     for name in numeric:
         codes = [cell_text(c) for c in cells[name]]
-        if any(says_nothing(c) or not c.isalnum() for c in codes):
+        if any(is_blank(c) or not c.isalnum() for c in codes):
             continue
         frame = pd.DataFrame({"date": moments, "code": codes})
         if 1 < frame["code"].nunique() <= len(frame) / _REPEATS and not frame.duplicated().any():

@@ -97,14 +97,14 @@ def is_number(cell: str) -> bool:
     return len(text) < 60 and any(_parts(text, mark) is not None for mark in _READERS)
 
 
-def says_number(cell: Any) -> bool:
+def is_number_text(cell: Any) -> bool:
     """Whether a cell of any kind is a number."""
     if isinstance(cell, str):
         return is_number(cell)
     return isinstance(cell, int | float) and not isinstance(cell, bool) and cell == cell  # noqa: PLR0124
 
 
-def says_nothing(cell: Any, missing: frozenset[str] = frozenset()) -> bool:
+def is_blank(cell: Any, missing: frozenset[str] = frozenset()) -> bool:
     """Whether a cell of any kind is empty or a mark for a missing value."""
     if isinstance(cell, str):
         return is_missing(cell) or cell.strip().lower() in missing
@@ -133,7 +133,7 @@ def decimal_mark(cells: Iterable[str], given: str | None, where: str) -> str:
         return "."
     raise TableError(
         f"{where}: '{torn}' can be read with a decimal point or a decimal comma; "
-        "say decimal='.' or decimal=','."
+        "set decimal='.' or decimal=','."
     )
 
 
@@ -202,11 +202,11 @@ def _numbers_of(cells: Array, decimal: str, missing: frozenset[str]) -> ReadNumb
     currencies: Counter[str] = Counter()
     percent = 0
     for i, cell in enumerate(cells):
-        if says_nothing(cell, missing):
+        if is_blank(cell, missing):
             values[i] = np.nan
             continue
         if not isinstance(cell, str):
-            values[i] = float(cell) if says_number(cell) else np.inf
+            values[i] = float(cell) if is_number_text(cell) else np.inf
             continue
         parts = _parts(tidy(cell), decimal)
         values[i] = np.inf if parts is None else parts[0]

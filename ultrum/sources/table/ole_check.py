@@ -1,6 +1,6 @@
 """Checks of OLE containers (old workbooks), whose sector chains can be circular in damaged files.
 
-Whoever follows such a chain never ends. Format: [MS-CFB], an open specification.
+Following such a chain never ends. Format: [MS-CFB], an open specification.
 """
 
 from __future__ import annotations

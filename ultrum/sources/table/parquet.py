@@ -76,5 +76,5 @@ def _date_column(names: list[str], frame: object, options: TableOptions, where: 
     for candidate in (*kinds, *named):
         return candidate
     raise TableError(
-        f"{where}: no column of dates; it has: {', '.join(names)}. Say date_column=..."
+        f"{where}: no column of dates; it has: {', '.join(names)}. Set date_column=..."
     )

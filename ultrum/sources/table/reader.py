@@ -111,7 +111,7 @@ def read_series(
     frequency : str, optional
         Read off the dates if not given.
     timezone : str, optional
-        Time zone of intraday data that do not say it.
+        Time zone of intraday data without one.
     asset_column : str, optional
         Column that names the asset of each row, in a long table.
     breaks : sequence of str, optional
@@ -119,7 +119,7 @@ def read_series(
     figure : str, optional
         Words beside a lone figure on a page, which is then read instead of a table.
     on : str, optional
-        Day of that figure or of a table without dates, if the page does not say it.
+        Day of that figure or of a table without dates, if the page has none.
     over : mapping of str to sequence, optional
         What the parts in braces of an address run over: ``rents/{region}.csv`` with
         ``over={"region": ["01", "02"]}``, ``fx/{day:%Y%m}.csv`` with
@@ -129,7 +129,7 @@ def read_series(
     records_only : bool
         Dated records that are not series, such as dividends.
     **facts
-        Fields of the descriptor, such as ``measure="return"``, for every series.
+        Fields of the metadata, such as ``measure="return"``, for every series.
 
     Returns
     -------
@@ -304,7 +304,7 @@ def _chosen_grid(
     if sizes[ranked[0]] < _FAR_LARGER * sizes[ranked[1]]:
         listed = ", ".join(f"'{grids[n].name}' ({sizes[n]} rows)" for n in sorted(ranked))
         raise TableError(
-            f"{name} holds several tables: {listed}. Say which: sheet='{grids[ranked[0]].name}'."
+            f"{name} holds several tables: {listed}. Choose one: sheet='{grids[ranked[0]].name}'."
         )
     aside = [
         Decision("set aside", f"'{grids[n].name}', {sizes[n]} rows", certainty="other sheet")

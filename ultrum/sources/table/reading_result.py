@@ -121,7 +121,7 @@ class TableOptions:
 
     @classmethod
     def of(cls, **given: Any) -> TableOptions:
-        """Options by name; every other name is a fact for the descriptors."""
+        """Options by name; every other name is a fact for the metadata."""
         known = {f.name for f in fields(cls)} - {"facts"}
         facts = {key: value for key, value in given.items() if key not in known}
         _check_facts(facts)
@@ -168,7 +168,7 @@ class TableOptions:
 
 
 def _check_facts(facts: Mapping[str, Any]) -> None:
-    """Refuse facts of a kind that no descriptor has; a wrong one would be written into every trail."""
+    """Refuse facts of a kind that no metadata has; a wrong one would be written into every trail."""
     try:
         check_facts(facts)
     except ArgumentError as error:

@@ -108,7 +108,7 @@ def _records(plain: Reading, found: Typed, name: str) -> Reading:
     twice = pd.Series(days)[pd.Series(days).duplicated()]
     raise TableError(
         f"{name}: {len(twice)} periods appear twice, first {str(twice.iloc[0])[:10]}. Remove one of each, "
-        "or say which column names the asset: asset_column=..."
+        "or set the column that names the asset: asset_column=..."
     )
 
 
@@ -199,13 +199,13 @@ def _rows(found: Typed, labels: Array | None, options: TableOptions, name: str) 
     timed = ", the time of day left out" if dates.timed else ""
     days = dates.moments.astype("datetime64[D]")
     ordinals = frequency.ordinals(days)
-    if not options.frequency and not _tells_apart(ordinals, labels):
+    if not options.frequency and not _are_distinct(ordinals, labels):
         frequency = Frequency("B" if bool(np.is_busday(days).all()) else "D")
         ordinals, certainty = frequency.ordinals(days), "several dates fall in one longer period"
     return _Rows(ordinals, frequency, frequency.index, certainty, timed)
 
 
-def _tells_apart(ordinals: Ints, labels: Array | None) -> bool:
+def _are_distinct(ordinals: Ints, labels: Array | None) -> bool:
     frame = pd.DataFrame({"o": ordinals, "k": labels if labels is not None else ""})
     return not frame.duplicated().any()
 
@@ -269,7 +269,7 @@ def _wide(name: str, found: Typed, rows: _Rows, options: TableOptions) -> dict[s
         label = str(rows.index_of(ordered[twice[:1]])[0])
         raise TableError(
             f"{name}: {len(twice)} {rows.frequency.name} periods appear twice, first {label}. Remove one "
-            "of each, or say which column names the asset: asset_column=..."
+            "of each, or set the column that names the asset: asset_column=..."
         )
     index = rows.index_of(ordered)
     straight = bool((order == np.arange(len(order))).all())
@@ -340,7 +340,7 @@ def _pairs_of(found: Typed, keys: Sequence[str], labels: Array | None) -> dict[s
 def _of_member(
     metadata: Metadata, name: Any, stated: Mapping[str, Mapping[Any, str]], pair: str | None
 ) -> Metadata:
-    """Metadata with what the table's other columns say of one asset, or of a pair of currencies."""
+    """Metadata with the values of the table's other columns for one asset, or for a pair of currencies."""
     facts: dict[str, Any] = {}
     if pair and metadata.measure in ("", "quote", "rate", "price"):
         return metadata.changed(measure="quote", unit=pair, currency="", timing="")

@@ -238,7 +238,7 @@ def _block(
         first = faults[0]
         raise TableError(
             f"{where}: {len(faults)} rows between the first and last date do not fit, first line "
-            f"{first.line}: {first.reason} ('{first.text[:60]}'). Mend them, or name the block."
+            f"{first.line}: {first.reason} ('{first.text[:60]}'). Fix them, or name the block."
         )
     preamble, title = _words_above(
         grid, above, heading.first_row if heading.first_row >= 0 else at[0]
@@ -273,7 +273,7 @@ def _cut(row: Row, width: int) -> Row:
 
 
 def _fits(row: Row, width: int) -> bool:
-    """Whether a row has the block's number of cells; cells that say nothing may trail."""
+    """Whether a row has the block's number of cells; empty cells may trail."""
     return len(row) == width or (len(row) > width and filled(row) <= width)
 
 

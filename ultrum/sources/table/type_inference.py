@@ -22,10 +22,10 @@ from ultrum.sources.table.key_columns import identifier_column
 from ultrum.sources.table.number_formats import (
     ReadNumbers,
     decimal_mark,
+    is_blank,
     is_missing,
+    is_number_text,
     read_numbers,
-    says_nothing,
-    says_number,
     sentinel_in,
 )
 from ultrum.sources.table.reading_result import Decision, TableOptions
@@ -151,11 +151,11 @@ def _texts(cells: Array) -> Array:
 
 
 def _is_numeric(column: Array, marks: frozenset[str]) -> bool:
-    """Whether most cells that say something are numbers, and the few others can be left out singly."""
+    """Whether most non-empty cells are numbers, and the few others can be left out singly."""
     if column.dtype.kind == "f":
         return bool(np.isfinite(column).any())
-    filled = [c for c in column if not says_nothing(c, marks)]
-    odd = [c for c in filled if not says_number(c)]
+    filled = [c for c in column if not is_blank(c, marks)]
+    odd = [c for c in filled if not is_number_text(c)]
     if len(odd) >= len(filled) - len(odd) or _are_codes(filled):
         return False
     few = len(odd) <= max(1, _MOST_ODD * len(filled))
@@ -188,7 +188,7 @@ def _decimal(
     texts = {
         c for column in columns if column.dtype.kind == "O" for c in column if isinstance(c, str)
     }
-    numbers = sorted(c for c in texts if not says_nothing(c, marks) and says_number(c))
+    numbers = sorted(c for c in texts if not is_blank(c, marks) and is_number_text(c))
     if parted_by == "," and not options.decimal and not any("," in c for c in numbers):
         return "."  # where commas part the cells, they part no decimals
     return decimal_mark(numbers, options.decimal, where)
@@ -215,7 +215,7 @@ def _refuse_sentinels(numbers: Mapping[str, ReadNumbers], where: str) -> None:
             count = int((read.values == found).sum())
             raise TableError(
                 f"{where}: {found:g} stands {count} times in '{name}', far from every other number; it "
-                f"looks like a mark for missing values. Say missing=['{found:g}'], or missing=[] if it "
+                f"looks like a mark for missing values. Set missing=['{found:g}'], or missing=[] if it "
                 "is a number."
             )
 
@@ -351,8 +351,8 @@ def _text_columns(cells: Mapping[str, Array], numeric: Sequence[str]) -> list[De
     found = []
     numbers = set(numeric)
     for name in [n for n in cells if n not in numbers]:
-        words = [c for c in cells[name] if not says_nothing(c) and not says_number(c)]
-        words = words or [c for c in cells[name] if not says_nothing(c)]
+        words = [c for c in cells[name] if not is_blank(c) and not is_number_text(c)]
+        words = words or [c for c in cells[name] if not is_blank(c)]
         kind = "dates" if words and is_date(words[0]) else "text"
         why = f"{kind}, such as '{cell_text(words[0])[:40]}'" if words else "no value at all"
         found.append(Decision(f"column '{name}'", f"kept as a record: {why}"))

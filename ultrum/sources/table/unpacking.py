@@ -22,7 +22,7 @@ DAMAGED: Final = (
 
 
 def read_file(path: Path) -> bytes:
-    """Bytes of a local file, within the limit, also where it does not say its size."""
+    """Bytes of a local file, within the limit, also where its size is unknown."""
     most = current().file_bytes
     try:
         with path.open("rb") as file:
@@ -102,7 +102,7 @@ def _from_zip(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
             wanted = member or (names[0] if len(names) == 1 else None)
             if wanted is None or wanted not in names:
                 asked = f"no file '{member}'" if member else f"{len(names)} files"
-                raise TableError(f"{name} holds {asked}: {', '.join(names[:10])}. Say member=...")
+                raise TableError(f"{name} holds {asked}: {', '.join(names[:10])}. Set member=...")
             with archive.open(wanted) as packed:
                 own = archive.getinfo(wanted).compress_size
                 return _bounded(packed, f"{name}/{wanted}", own), wanted

@@ -1,6 +1,6 @@
 """The extent of a workbook, from its bytes, before memory is allocated.
 
-A sheet of a few bytes may name a cell in its last row and column; whoever lays it out as a rectangle then needs
+A sheet of a few bytes may name a cell in its last row and column; a rectangle around it then needs
 more memory than there is.
 """
 
@@ -151,7 +151,7 @@ def _whole_tags(opened: IO[bytes]) -> Iterator[bytes]:
 
 
 def _reach(parts: Iterable[bytes]) -> tuple[int, int] | None:
-    """Last row and column of the cells that hold something; nothing if some do not say their place."""
+    """Last row and column of the cells that hold something; nothing if some have no position."""
     rows = columns = 0
     for text in parts:
         if _UNPLACED.search(text):
@@ -163,7 +163,7 @@ def _reach(parts: Iterable[bytes]) -> tuple[int, int] | None:
 
 
 def _reach_by_count(opened: IO[bytes]) -> tuple[int, int]:
-    """The same where cells follow each other without places: rows as they say or as they come."""
+    """The same where cells follow each other without positions: rows by number or in order."""
     row = rows = columns = 0
     for _, element in lxml.etree.iterparse(
         opened,

@@ -2,7 +2,7 @@
 
 Sums of products are taken afresh inside every window by matrix products, never as differences of
 running sums, so one bad tick spoils the windows that hold it and no other. Columns are first brought
-near their medians. Where the Cholesky pivots, or the share of the residuals in all squares, say that
+near their medians. Where the Cholesky pivots, or the share of the residuals in all squares, show that
 digits would be lost, the window is marked for QR instead.
 
 Small matrices lie as arrays (p, p, B, N) or (p, B, N) for B windows and N left-hand sides, so that each

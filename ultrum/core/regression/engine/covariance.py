@@ -54,12 +54,12 @@ def errors_name(kind: str) -> str:
     return _WORDS.get(kind, kind.upper())
 
 
-def errors_said(kind: str) -> str:
+def errors_in_words(kind: str) -> str:
     """The same in words.
 
     Examples
     --------
-    >>> errors_said("hac")
+    >>> errors_in_words("hac")
     'Newey–West errors'
     """
     return f"{errors_name(kind)} errors"
