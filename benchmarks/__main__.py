@@ -15,6 +15,7 @@ import numpy as np
 
 CASES = (
     "regressions",
+    "accuracy",
     "demo",
     "getting",
     "shaping",

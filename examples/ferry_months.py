@@ -21,6 +21,6 @@ print(
 )
 print(f"With dividends {ul.risk_return(total).table['geometric'].iloc[0]:.2%} a year, "
       f"without {ul.risk_return(price_only).table['geometric'].iloc[0]:.2%}.")  # fmt: skip
-print(ul.drawdowns(total, most=3))
+print(ul.drawdowns(total, limit=3))
 ul.figures.to_png(ul.figures.calendar_heat(grid), "ferry_months.png")
 ul.figures.to_png(ul.figures.histogram(ul.distribution(total)), "ferry_spread.png")

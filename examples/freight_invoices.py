@@ -18,7 +18,7 @@ with (
     quotes = [desk.fetch(f"observatory:FX/B.{pair}") for pair in pairs]
     minutes = desk.table("exchange:quotes_2024-11.csv", timezone="UTC", measure="quote").series
     rents = desk.table(
-        "council:rents/{region}.csv", over={"region": [f"{k:02d}" for k in range(1, 13)]}
+        "council:rents/{region}.csv", expand={"region": [f"{k:02d}" for k in range(1, 13)]}
     )
     shapes = desk.download("council", "provinces.geojson").body
 

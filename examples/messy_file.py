@@ -12,7 +12,7 @@ with (
     new = desk.table(
         "harbour:berths_from_2014.csv"
     )  # 2014-01-03, newest first, percent in the heading
-    rents = desk.table("council:rents/{region}.csv", over={"region": ["01", "02", "12"]})
+    rents = desk.table("council:rents/{region}.csv", expand={"region": ["01", "02", "12"]})
 
 for reading in (old, new, rents):
     print(reading.name)

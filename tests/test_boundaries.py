@@ -172,13 +172,13 @@ class Statistics(unittest.TestCase):
 
     def test_weights_of_two_lags_are_those_of_fowler_and_rorke(self):
         panel = ul.practice.panel()
-        made = ul.dimson_beta(panel, lags=2, leads=2, weights="fowler-rorke")
+        made = ul.dimson_beta(panel, factor_lags=2, factor_leads=2, how="fowler-rorke")
         market = panel.factors["market"]
         one, two = (market.corr(market.shift(k)) for k in (1, 2))
         near, far = (1 + 2 * one + two, 1 + one + two) / (1 + 2 * one + 2 * two)
         np.testing.assert_allclose(made.beta, made.parts @ [far, near, 1, near, far], rtol=1e-12)
         with self.assertRaises(UltrumError):
-            ul.dimson_beta(panel, lags=-1, leads=2)
+            ul.dimson_beta(panel, factor_lags=-1, factor_leads=2)
 
     def test_a_moving_beta_a_still_one_and_the_rows_two_panels_lost(self):
         rng = np.random.default_rng(5)

@@ -78,7 +78,7 @@ class Finding(OnPractice):
         self.assertEqual(
             leaf["address"].tolist(), [f"observatory:WAGES/M.{a}.TOTAL" for a in ("QM", "QS", "QT")]
         )
-        self.assertEqual(desk.browse("QT", by="region")["series"].sum(), 6)
+        self.assertEqual(desk.browse("QT", hierarchy="region")["series"].sum(), 6)
         with self.refused(SourceError, "Nothing stands below"):
             desk.browse("Tides")
 
@@ -237,7 +237,7 @@ class Pulling(OnPractice):
     def test_codes_and_dates_are_expanded(self):
         over = {"region": ["01", "12"]}
         result = self.desk().pull(
-            SeriesSet(series=[Member(address="council:rents/{region}.csv", over=over)])
+            SeriesSet(series=[Member(address="council:rents/{region}.csv", expand=over)])
         )
         self.assertEqual(
             result.status["address"].tolist(),

@@ -99,7 +99,7 @@ class Large(Scratch):
             self.assertEqual(repr(got.fit("S0301")), repr(want.fit("S0301")))
         for said in (
             {},
-            {"betas": "rolling", "window": 24},
+            {"beta_sample": "rolling", "window": 24},
             {"factors": ["market"], "constant": False},
         ):
             got, want = ul.two_pass(disk, **said), ul.two_pass(panel, **said, draws=20)
@@ -130,7 +130,7 @@ class Large(Scratch):
         )
         own = want.coverage.loc[want.asset_names]
         pd.testing.assert_frame_equal(got.coverage.loc[want.asset_names], own)
-        with self.refused(UltrumError, "say when these became known"):
+        with self.refused(UltrumError, "set when these became known"):
             ul.align(assets=disk, to=self.path("p"), **{**said, "known_by": None})
 
     def test_dividends_that_find_no_price_are_told(self):
@@ -197,7 +197,7 @@ class Large(Scratch):
                 panel = ul.align(
                     assets=monthly, factors=self.factors, risk_free=self.bill, to=self.path(name)
                 )
-                premia = ul.two_pass(panel, betas="rolling", window=24)
+                premia = ul.two_pass(panel, beta_sample="rolling", window=24)
                 self.assertIs(panel.excess.executor, executor)
                 made.append([self.path(f"{name}.parquet").read_bytes(), panel.missing_log.read_bytes(),
                              ul.factor_betas(panel).to_frame().to_csv(), premia.to_frame().to_csv()])  # fmt: skip
@@ -326,7 +326,7 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
         ul.LongTable.write(few, self.path("again.parquet"), "close")
         with self.refused(TableError, "has changed since it was opened"):
             opened.read(["S0003"])
-        with self.refused(TableError, "say where, to="):
+        with self.refused(TableError, "set the path, to="):
             ul.returns(self.prices)
         with self.refused(TableError, "to= is for", "in memory"):
             ul.returns(self.table, to="x.parquet")

@@ -219,7 +219,7 @@ class Against(Scratch):
 
     def test_correlations_pairwise_complete_and_rolling(self):
         x = table(holes=True)
-        pairs, whole = ul.correlations(x), ul.correlations(x, rows="complete")
+        pairs, whole = ul.correlations(x), ul.correlations(x, deletion="listwise")
         np.testing.assert_allclose(pairs.table, x.values.corr(), rtol=1e-12)
         np.testing.assert_allclose(whole.table, x.values.dropna().corr(), rtol=1e-12)
         self.assertEqual((pairs.counts.loc["A", "B"], pairs.counts.loc["A", "C"]), (50, 60))
@@ -309,7 +309,7 @@ class Matching(Scratch):
         by = "asset" if grouped else None
         direction = "after" if forward else "before"
         columns = ["date", "asset", "debt"] if grouped else ["date", "debt"]
-        got = ul.match_dates(left, right[columns], direction=direction, max_age="P9D", by=by)
+        got = ul.match_dates(left, right[columns], direction=direction, max_age="P9D", key=by)
         want = pd.merge_asof(left.reset_index().sort_values("date"), right[columns].sort_values("date"), on="date", by=by,
                              direction="forward" if forward else "backward", tolerance=pd.Timedelta(9, "D"))  # fmt: skip
         np.testing.assert_array_equal(got["debt"], want.sort_values("index")["debt"])
@@ -325,7 +325,7 @@ class Matching(Scratch):
         with self.refused(AlignmentError, "2024-01-01 twice"):
             ul.match_dates(["2024-01-02"], twice)
         with self.refused(AlignmentError, "no column 'asset'"):
-            ul.match_dates(pd.DataFrame({"date": ["2024-01-02"]}), twice, by="asset")
+            ul.match_dates(pd.DataFrame({"date": ["2024-01-02"]}), twice, key="asset")
 
 
 class Prices(Scratch):

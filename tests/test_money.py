@@ -55,7 +55,7 @@ class Rates(Scratch):
         self.assertEqual(
             rates.rate("QSR", "QML", on=last + pd.offsets.BDay(5)).days, (str(last)[:10],)
         )
-        with self.refused(CurrencyError, str(last)[:10], "5 weekdays", "max_age"):
+        with self.refused(CurrencyError, str(last)[:10], "5 weekdays", "stale_after"):
             rates.rate("QSR", "QML", on=last + pd.offsets.BDay(6))
         with self.refused(CurrencyError, "begin 2024-01-01"):
             rates.rate("QSR", "QML", on="2023-12-29")

@@ -169,7 +169,7 @@ class Regressions(Scratch):
 
     def test_leads_and_lags_are_those_of_the_calendar(self):
         panel = random_panel(T=80, dropped=(20, 21, 50))
-        made = ul.dimson_beta(panel, "f0", lags=1, leads=1)
+        made = ul.dimson_beta(panel, "f0", factor_lags=1, factor_leads=1)
         factor, kept = panel.factors["f0"], panel.factors.index
         whole = factor.reindex(months(80))
         design = pd.DataFrame({"lag": whole.shift(1), "own": whole, "lead": whole.shift(-1)}).loc[
@@ -230,7 +230,9 @@ class Pricing(Scratch):
 
     def test_windows_of_rolling_premia_are_sixty_periods(self):
         panel = random_panel(T=90, N=8, K=1)
-        got, want = (ul.two_pass(panel, betas="rolling", **more) for more in ({}, {"window": 60}))
+        got, want = (
+            ul.two_pass(panel, beta_sample="rolling", **more) for more in ({}, {"window": 60})
+        )
         self.assertEqual(got.premia.tolist(), want.premia.tolist())
         self.assertEqual(len(got.slopes), 30)
         betas = ul.regress(panel.excess.values.iloc[:60], panel.factors.iloc[:60]).coefficients[

@@ -68,7 +68,7 @@ class TwoPass(Scratch):
             np.random.default_rng(3).normal(size=(120, 8)), months(120), panel.assets.columns
         )
         got = ul.two_pass(
-            panel, ["market"], betas="rolling", window=36, characteristics={"book": chars}
+            panel, ["market"], beta_sample="rolling", window=36, characteristics={"book": chars}
         )
         t = 70
         beta = (
@@ -83,7 +83,7 @@ class TwoPass(Scratch):
         spoiled = chars.copy()
         spoiled.iloc[-1] = 1e6  # no later return is explained by it
         again = ul.two_pass(
-            panel, ["market"], betas="rolling", window=36, characteristics={"book": spoiled}
+            panel, ["market"], beta_sample="rolling", window=36, characteristics={"book": spoiled}
         )
         pd.testing.assert_frame_equal(got.slopes, again.slopes)
         self.assertEqual(got.kind, "newey_west")

@@ -187,13 +187,13 @@ class OtherBetas(Scratch):
         self.assertAlmostEqual(made.standard_error["NTSH"], np.sqrt(w @ V @ w), 10)
         rho = x.autocorr(1)
         w[[1, 3]] = (1 + rho) / (1 + 2 * rho)
-        weighed = ul.dimson_beta(self.panel, weights="fowler-rorke", errors="classical")
+        weighed = ul.dimson_beta(self.panel, how="fowler-rorke", errors="classical")
         self.assertAlmostEqual(weighed.beta["NTSH"], w @ b, 10)
         true = ul.practice.truth().one_factor["NTSH"]  # the thin trader
         hac = ul.dimson_beta(self.panel)
         self.assertLess(abs(hac.beta["NTSH"] - true), 2 * hac.standard_error["NTSH"])
         with self.refused(ul.UltrumError, "as many leads as lags"):
-            ul.dimson_beta(self.panel, lags=1, leads=0, weights="fowler-rorke")
+            ul.dimson_beta(self.panel, factor_lags=1, factor_leads=0, how="fowler-rorke")
 
     def test_downside_beta_by_its_formula(self):
         made = ul.downside_beta(self.panel)
@@ -374,7 +374,7 @@ class Premia(Scratch):
         table = ul.factor_betas(panel, ["market"])
         bond = ul.TimeSeries.from_pandas(pd.Series([0.04, 0.06], months(2, "2024-10")), name="bond", measure="rate",
                                   quoted="bond-equivalent", maturity="P10Y")  # fmt: skip
-        given = {"market": ul.Premium(0.05, 0.02, 100, over="bond")}
+        given = {"market": ul.Premium(0.05, 0.02, 100, excess_of="bond")}
         cost = ul.cost_of_equity(
             table,
             premia=given,

@@ -187,7 +187,7 @@ class Levels(Scratch):
 
     def test_cumulating_undoes_returns_and_refuses_gaps(self):
         prices = series(walk(20, 2), measure="price", unit="QML", name="p")
-        made = ul.cumulate(ul.returns(prices), start=prices.values.iloc[0])
+        made = ul.cumulate(ul.returns(prices), initial=prices.values.iloc[0])
         np.testing.assert_allclose(made.values, prices.values[1:], rtol=1e-13)
         with self.refused(UnitError, "across a gap", "2010-02"):
             ul.cumulate(series([0.1, np.nan, 0.1], measure="return"))
@@ -279,7 +279,7 @@ class Moving(Scratch):
         changed = values.copy()
         changed[40:] = 1e3 * np.random.default_rng(seed).normal(size=20)
         a, b = (
-            ul.standardise(series(v, measure="rate"), over=over, min_obs=8).values
+            ul.standardise(series(v, measure="rate"), window=over, min_obs=8).values
             for v in (values, changed)
         )
         np.testing.assert_array_equal(a[:40], b[:40])
@@ -405,7 +405,7 @@ class Together(Scratch):
         )
         doings = {
             "growth": lambda x: ul.growth(x), "rebase": lambda x: ul.rebase(x, "2011"), "rolling": lambda x: ul.rolling(x, 6),
-            "standardise": lambda x: ul.standardise(x, over="expanding"), "lag": ul.lag, "difference": ul.difference,
+            "standardise": lambda x: ul.standardise(x, window="expanding"), "lag": ul.lag, "difference": ul.difference,
             "denton": lambda x: ul.disaggregate(ul.to_frequency(x, "Q"), "M", how="denton"),
         }  # fmt: skip
         for name, do in doings.items():

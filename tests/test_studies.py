@@ -423,7 +423,7 @@ class Files(Scratch):
             ('breaks = "sup-f"', 'breaks = "bai"'): ["one of chow, sup-f"],
             ("rolling_window = 60", "rolling_window = 0"): ["rolling_window", "greater than or equal to 1"],
             ('factors = ["market", "size", "value", "momentum"]\ndraws', 'factors = ["markt"]\ndraws'): ["did you mean 'market'"],
-            ('{ mean = "blend", horizon = 5 }', '{ mean = "blend" }'): ["is a blend; say its horizon"],
+            ('{ mean = "blend", horizon = 5 }', '{ mean = "blend" }'): ["is a blend; set its horizon"],
             ('{ mean = "blend", horizon = 5 }', '{ value = 0.05, mean = "geometric" }'): ["has a value and a mean"],
             ("value = 0.0035, reason =", "value = 0.0035, resaon ="): ["no key 'resaon'; did you mean 'reason'"],
             ('"jobless", "spread"', '"joblss", "spread"'): ["no series 'joblss'; did you mean 'jobless'"],

@@ -192,9 +192,9 @@ class Reports(Scratch):
             self.file(f"rents-{code}.csv", f"d,rent\n2024-01,{value}\n2024-02,{value + 1}\n")
         pattern = str(self.folder / "rents-{region}.csv")
         self.assertEqual(list(ul.read_series(pattern).series), ["01", "12"])
-        self.assertEqual(list(ul.read_series(pattern, over={"region": ["12"]}).series), ["12"])
+        self.assertEqual(list(ul.read_series(pattern, expand={"region": ["12"]}).series), ["12"])
         with self.refused(TableError, "rents-13.csv cannot be read"):
-            ul.read_series(pattern, over={"region": ["13"]})
+            ul.read_series(pattern, expand={"region": ["13"]})
 
     def test_dated_copies_of_a_page_become_a_history(self):
         self.file("page-20240105.html", PAGE.format("x"))
@@ -214,7 +214,7 @@ class Reports(Scratch):
         for day in ("02", "03", "05"):
             self.file(f"c-2024-01-{day}.html", TERMS.format(f"{int(day)}.5%"))
         pattern = str(self.folder / "c-{day:%Y-%m-%d}.html")
-        read = {"headings": ["Term", "Rate"], "over": {"day": ("2024-01-02", "2024-01-08", "B")}}
+        read = {"headings": ["Term", "Rate"], "expand": {"day": ("2024-01-02", "2024-01-08", "B")}}
         reading = ul.read_series(pattern, **read)
         self.assertEqual(reading.series["3M.Rate"].to_pandas().tolist(), [0.025, 0.035, 0.055])
         said = {d.what: d.chosen for d in reading.decisions}
@@ -225,7 +225,7 @@ class Reports(Scratch):
         with self.refused(TableError, "no dates", "on='2024-03-15'"):
             ul.read_series(str(self.folder / "c-2024-01-02.html"), headings=["Term", "Rate"])
         with self.refused(TableError, "no such file"):
-            ul.read_series(pattern, over={"day": ["2025-01-02"]})
+            ul.read_series(pattern, expand={"day": ["2025-01-02"]})
 
 
 class Generated(Scratch):

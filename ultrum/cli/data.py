@@ -78,7 +78,7 @@ def find(
         if refresh:
             desk.listings(refresh=True)
         found = (
-            desk.browse(*words, by=by, **given)
+            desk.browse(*words, hierarchy=by, **given)
             if walk
             else desk.search(" ".join(words), limit=limit, **given)
         )

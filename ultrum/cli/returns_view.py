@@ -61,7 +61,7 @@ def _show_one(one: TimeSeries) -> None:
     terminal_output.table(
         terminal_output.fixed(counts, "deviations", periods=0, **{"of a normal": 2})
     )
-    falls = drawdowns(one, most=3).table.drop(columns="series")
+    falls = drawdowns(one, limit=3).table.drop(columns="series")
     falls["depth"] = [f"{100 * depth:.1f}" for depth in falls["depth"]]
     terminal_output.table(falls.fillna("").rename(columns={"depth": "depth, %"}))
     if one.metadata.frequency.code in "MQ" or one.metadata.frequency.is_dated:

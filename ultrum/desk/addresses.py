@@ -12,7 +12,7 @@ from ultrum.desk.settings import SourceSettings
 from ultrum.errors import SourceError
 from ultrum.sources.download import Address
 from ultrum.sources.table import Reading
-from ultrum.sources.table.file_patterns import expand, files_of
+from ultrum.sources.table.file_patterns import expanded, files_of
 
 
 def column_of(reading: Reading, wanted: Address) -> TimeSeries:
@@ -56,11 +56,11 @@ def _placed(metadata: Metadata, address: Address, column: str) -> Metadata:
 
 
 def places_of(
-    settings: SourceSettings, pattern: str, over: Mapping[str, Sequence[str]]
+    settings: SourceSettings, pattern: str, expand: Mapping[str, Sequence[str]]
 ) -> list[tuple[str, dict[str, str]]]:
     """Paths of a pattern with the values that made them; in a local folder those of the files that are there."""
-    if over or not settings.is_local:
-        return expand(pattern, over)
+    if expand or not settings.is_local:
+        return expanded(pattern, expand)
     root = Path(settings.url)
     return [
         (Path(file).relative_to(root).as_posix(), parts)

@@ -295,7 +295,7 @@ class _Job:
             self.repository,
             member.address,
             self.span,
-            member.over,
+            member.expand,
             whole=self._needs_history(member),
         )
 
@@ -313,9 +313,9 @@ class _Job:
         return self._found[member.address]
 
     def _read(self, member: Member, repository: Repository) -> list[TimeSeries]:
-        if member.over:
+        if member.expand:
             wanted = Address.parse(member.address)
-            reading = repository.table(f"{wanted.source}:{wanted.path}", over=member.over)
+            reading = repository.table(f"{wanted.source}:{wanted.path}", expand=member.expand)
             return list(reading.series.values())
         return series_within(
             repository, member.address, self.span, whole=self._needs_history(member)

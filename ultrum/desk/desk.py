@@ -72,7 +72,7 @@ class Desk:
         groups: Mapping[str, Sequence[str]] | None = None,
         progress: Callable[[str], None] | None = None,
         policy: HttpPolicy | None = None,
-        at: str = "",
+        at: str | None = None,
         keep_readings: bool = False,
         credentials: CredentialStore | str | os.PathLike[str] | None = None,
     ) -> None:
@@ -91,7 +91,9 @@ class Desk:
         )
         named = {name: source_settings(name, s) for name, s in settings["sources"].items()}
         vault = Vault(path if path is not None else default_vault())
-        fetcher = Fetcher(vault, named, self._client, self._progress, offline, at, self._store)
+        fetcher = Fetcher(
+            vault, named, self._client, self._progress, offline, at or "", self._store
+        )
         self.repository = Repository(fetcher, keep_readings)
         self._listings: Listings | None = None
 
@@ -145,8 +147,8 @@ class Desk:
         self,
         address: str,
         *,
-        start: str = "",
-        end: str = "",
+        start: str | None = None,
+        end: str | None = None,
         last: int = 0,
         frequency: str | None = None,
         **facts: Any,
@@ -177,7 +179,7 @@ class Desk:
         return one_series(self.repository, address, DataSpan.of(start, end, last), frequency, facts)
 
     def fetch_all(
-        self, address: str, *, start: str = "", end: str = "", last: int = 0
+        self, address: str, *, start: str | None = None, end: str | None = None, last: int = 0
     ) -> list[TimeSeries]:
         """Every series that an address with wildcards, or of a whole table, names."""
         span = DataSpan.of(start, end, last)
@@ -186,20 +188,20 @@ class Desk:
         return [known.cut(s) for s in found]
 
     def table(
-        self, address: str, *, over: Mapping[str, Sequence[str]] | None = None, **facts: Any
+        self, address: str, *, expand: Mapping[str, Sequence[str]] | None = None, **facts: Any
     ) -> Reading:
         """A whole table by its address, which may be a pattern such as ``council:rents/{region}.csv``.
 
         Parameters
         ----------
         address : str
-        over : mapping of str to sequence, optional
-            What the parts in braces run over.
+        expand : mapping of str to sequence, optional
+            What the parts in braces take.
         **facts
             Decisions and facts as for :func:`ultrum.read_series`, such as ``records_only=True``,
             ``units="percent"`` or ``measure="return"``.
         """
-        return self.repository.table(address, over, **facts)
+        return self.repository.table(address, expand, **facts)
 
     def search(
         self, words: str = "", *, limit: int = 200, refresh: bool = False, **filters: Any
@@ -236,14 +238,14 @@ class Desk:
             self.listings(), words, self.synonyms, filters, list(self.sources)
         )
 
-    def browse(self, *path: str, by: str = "topic", **filters: Any) -> pd.DataFrame:
+    def browse(self, *levels: str, hierarchy: str = "topic", **filters: Any) -> pd.DataFrame:
         """One level of the catalogue below a path, without knowing a word for it.
 
         Parameters
         ----------
-        *path : str
+        *levels : str
             Names of the levels walked so far.
-        by : {"topic", "region", "source"}
+        hierarchy : {"topic", "region", "source"}
         **filters
             As for :meth:`search`, such as ``region="lantern sea"``.
 
@@ -252,7 +254,9 @@ class Desk:
         DataFrame
             Columns ``name kind series``; at the bottom ``address title frequency``.
         """
-        return search.browse(self.listings(), path, by, search.widened(self.groups, filters))
+        return search.browse(
+            self.listings(), levels, hierarchy, search.widened(self.groups, filters)
+        )
 
     def describe(self, address: str) -> Description:
         """What a series is: title, unit, frequency, ends, last update, notes."""
@@ -274,7 +278,9 @@ class Desk:
         self.repository.start_again()
         return self.pull(what)
 
-    def revisions(self, address: str, since: str = "", until: str = "") -> pd.DataFrame:
+    def revisions(
+        self, address: str, since: str | None = None, until: str | None = None
+    ) -> pd.DataFrame:
         """How the values of a series differ between two vintages in the vault.
 
         Parameters

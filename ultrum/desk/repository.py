@@ -86,7 +86,7 @@ class Repository:
         return self.fetcher.response(source, path, accept, page)
 
     def table(
-        self, address: str, over: Mapping[str, Sequence[str]] | None = None, **facts: Any
+        self, address: str, expand: Mapping[str, Sequence[str]] | None = None, **facts: Any
     ) -> Reading:
         """A whole table by its address, which may be a pattern; see :meth:`ultrum.Desk.table`."""
         wanted = Address.parse(address)
@@ -97,7 +97,7 @@ class Repository:
         if not is_pattern(wanted.path):
             return addressed(self._read(wanted, options), wanted)
         reading = read_many(
-            wanted.path, places_of(settings, wanted.path, over or {}), options,
+            wanted.path, places_of(settings, wanted.path, expand or {}), options,
             lambda path, own: self._read(Address(wanted.source, path), own),
             lambda path: self.fetcher.response(wanted.source, path).body,
         )  # fmt: skip

@@ -131,7 +131,7 @@ def browse(
 ) -> pd.DataFrame:
     """One level of the catalogue below a path."""
     if by not in WAYS:
-        raise SourceError(f"by='{by}' is not a way to browse; {one_of(by, WAYS)}")
+        raise SourceError(f"hierarchy='{by}' is not known; {one_of(by, WAYS)}")
     found = [e for e in listings.search("", _MOST, **filters) if _is_below(_levels(e, by), path)]
     if path and not found:
         raise SourceError(f"Nothing stands below {BELOW.join(path)}; walk from the top: browse().")

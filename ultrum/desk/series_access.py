@@ -91,7 +91,7 @@ def paths_of(
     repository: Repository,
     address: str,
     span: DataSpan,
-    over: Mapping[str, Sequence[str]],
+    expand: Mapping[str, Sequence[str]],
     *,
     whole: bool,
 ) -> list[tuple[str, str]]:
@@ -103,5 +103,5 @@ def paths_of(
     settings = repository.sources[wanted.source]
     snapshot = settings.snapshots.get(wanted.path)
     path = snapshot.path if snapshot else wanted.path
-    paths = [p for p, _ in places_of(settings, path, over)] if is_pattern(path) else [path]
+    paths = [p for p, _ in places_of(settings, path, expand)] if is_pattern(path) else [path]
     return [(wanted.source, p) for p in paths]

@@ -22,7 +22,7 @@ class Member(BaseModel):
     address: Annotated[str, Field(min_length=3)]
     name: str = ""
     steps: list[dict[str, Any]] = []
-    over: dict[str, list[str]] = {}
+    expand: dict[str, list[str]] = {}
 
 
 class SeriesSet(BaseModel):

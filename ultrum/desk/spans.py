@@ -41,7 +41,7 @@ class DataSpan:
     lasting: str = ""
 
     @classmethod
-    def of(cls, start: str = "", end: str = "", last: int = 0) -> DataSpan:
+    def of(cls, start: str | None = None, end: str | None = None, last: int = 0) -> DataSpan:
         """Read the words of a span; those in relation to today are taken as dates."""
         today = date.today()
         stop = resolve_day(end, today, end=True) if end else ""

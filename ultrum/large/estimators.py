@@ -113,14 +113,14 @@ def two_pass(
     *,
     factors: Sequence[str] | None,
     characteristics: Mapping[str, pd.DataFrame] | None,
-    betas: str,
+    beta_sample: str,
     window: int,
     constant: bool,
     lags: int | None,
     **_draws: int,
 ) -> TwoPass:
     """Sum the moments of every block's cross-sections; errors as the panel allows."""
-    plan = TwoPassPlan.of(panel, factors, characteristics, betas, window, constant, lags)
+    plan = TwoPassPlan.of(panel, factors, characteristics, beta_sample, window, constant, lags)
     given = dict(characteristics or {})
     table = None
     if plan.whole_sample:

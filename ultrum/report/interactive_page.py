@@ -87,8 +87,8 @@ def _about(result: StudyResult, group: str) -> Iterator[Line]:
     bands: dict[str, pd.DataFrame] = {}
     if result.rolling is not None and result.company in result.rolling.assets:
         bands["beta in moving windows"] = result.rolling.interval(result.company, level=level)
-    if "wandering beta" in wanted:
-        bands["wandering beta"] = result.wandering.interval(result.company, level)
+    if "state-space beta" in wanted:
+        bands["state-space beta"] = result.state_space_beta.interval(result.company, level)
     for name, band in bands.items():
         yield Line(group, name, "beta", band["estimate"])
         yield Line(group, f"{name}, lower bound", "beta", band["low"])

@@ -55,7 +55,9 @@ def _drawers(result: StudyResult) -> dict[str, Callable[[], Axes]]:
             _given(result.rolling, "rolling betas"), company,
             whole=float(fit.coefficients[first_factor(result)]), level=level, source=source,
         ),
-        "wandering beta": lambda: figures.beta_path(result.wandering, company, level=level, source=source),
+        "state-space beta": lambda: figures.beta_path(
+            result.state_space_beta, company, level=level, source=source
+        ),
         "break": lambda: figures.break_path(result.break_found, source=source),
         "predicted against realised": lambda: figures.predicted_against_realised(
             _given(result.two_pass, "[two_pass]"), source=source
@@ -116,7 +118,7 @@ def figure_words(name: str, result: StudyResult) -> str:
         )
     words = {
         "rolling_beta": f"Beta of {company} in moving windows with its band, beside that of the whole sample.",
-        "wandering_beta": f"Beta of {company} as a random walk with its band.",
+        "state_space_beta": f"Beta of {company} as a random walk with its band.",
         "break": f"F of a break of the regression of {company} at each date, with its 5 % bound.",
         "risk_and_return": "Mean return of each company against its volatility.",
         "growth_of_one": f"What one unit in {company} has grown to, dividends reinvested.",

@@ -57,10 +57,12 @@ def cost_of(
 
 def _premium(history: TimeSeries, rate: TimeSeries, given: Any, found: TwoPass | None) -> Premium:
     """The premium that the study asks for, from history within its span where no number is given."""
-    over, name = rate.name, history.name
+    excess_of, name = rate.name, history.name
     if isinstance(given, PremiumSection) and given.value is not None:
         basis = given.basis or "given"
-        return Premium(given.value, given.error, over=given.over or over, basis=basis)
+        return Premium(
+            given.value, given.error, excess_of=given.excess_of or excess_of, basis=basis
+        )
     if isinstance(given, PremiumSection):
         own = rate if rate.metadata.frequency == history.metadata.frequency else None
         return premium(history, mean=given.mean, horizon=given.horizon, risk_free=own)
@@ -73,8 +75,8 @@ def _premium(history: TimeSeries, rate: TimeSeries, given: Any, found: TwoPass |
             )
         per_year, error = found.periods_per_year, float(found.standard_errors[name])
         value = per_year * float(found.premia[name])
-        return Premium(value, per_year * error, found.df, over, "two-pass premium")
-    return Premium(float(given), over=over)
+        return Premium(value, per_year * error, found.df, excess_of, "two-pass premium")
+    return Premium(float(given), excess_of=excess_of)
 
 
 def _rate(plan: Study, desk: Desk, panel: Panel) -> TimeSeries | float:

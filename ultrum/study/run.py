@@ -252,7 +252,7 @@ def _two_pass(plan: Study, stages: Stages, panel: Panel) -> TwoPass | None:
         return None
     factors = section.factors or list(dict.fromkeys(f for m in plan.models for f in m.factors))
     work = partial(
-        two_pass, stage_functions.without_portfolios(plan, panel), factors, betas=section.betas,
+        two_pass, stage_functions.without_portfolios(plan, panel), factors, beta_sample=section.beta_sample,
         window=section.window, draws=section.draws,
     )  # fmt: skip
     found: TwoPass = stages.do("two-pass", section.model_dump(mode="json"), ["panel"], work)

@@ -20,7 +20,7 @@ from ultrum.errors import one_of
 
 Errors = Literal["classical", "hc0", "hc1", "hc2", "hc3", "hac"]
 Figure = Literal[
-    "betas", "line of fit", "build-up", "rolling beta", "wandering beta", "break", "predicted against realised",
+    "betas", "line of fit", "build-up", "rolling beta", "state-space beta", "break", "predicted against realised",
     "peers", "sensitivity", "risk and return", "growth of one",
 ]  # fmt: skip
 Export = Literal["csv", "xlsx", "parquet", "latex", "markdown", "sql", "png", "svg", "pdf"]
@@ -109,7 +109,7 @@ class CompositeSection(Section):
     orient: dict[str, Literal[-1, 1]] = {}
     weights: dict[str, float] = {}
     at_least: Count | None = None
-    over: str | int = "all"
+    window: str | int = "all"
 
 
 class Series(Section):
@@ -191,7 +191,7 @@ class TwoPassSection(Section):
     """Premia from the cross-section."""
 
     factors: list[str] = []
-    betas: Literal["full", "rolling"] = "full"
+    beta_sample: Literal["full", "rolling"] = "full"
     window: Count = 60
     draws: Annotated[int, Field(ge=49, le=LARGEST_DRAWS)] = 999
 
@@ -203,7 +203,7 @@ class PremiumSection(Section):
     horizon: Annotated[float, Field(gt=0)] | None = None
     value: float | None = None
     error: Annotated[float, Field(ge=0)] = 0.0
-    over: str = ""
+    excess_of: str = ""
     basis: str = ""
 
 

@@ -79,7 +79,7 @@ def make_series(plan: Study, desk: Desk, name: str, section: Series, find: Find)
         own = section.composite
         start = composite(
             [find(n).with_metadata(name=n) for n in own.parts], orient=dict(own.orient),
-            weights=dict(own.weights) or None, at_least=own.at_least, over=own.over, name=name,
+            weights=dict(own.weights) or None, at_least=own.at_least, window=own.window, name=name,
         )  # fmt: skip
     else:
         home = rate_at(plan, desk, plan.panel.risk_free).with_metadata(currency=plan.study.currency)

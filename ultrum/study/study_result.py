@@ -112,7 +112,7 @@ class StudyResult:
         return replace(self.panel, assets=self.panel.assets[[self.company]])
 
     @cached_property
-    def wandering(self) -> FilteredBetas:
+    def state_space_beta(self) -> FilteredBetas:
         """Beta of the company on the first factor as a random walk."""
         factor = next(str(t) for t in self.betas.coefficients if t != CONSTANT)
         return kalman_beta(self.own_panel, factor)

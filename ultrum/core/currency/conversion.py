@@ -11,7 +11,7 @@ import numpy as np
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Dates, Floats
-from ultrum.core.currency.exchange_rates import MAX_AGE, ExchangeRates
+from ultrum.core.currency.exchange_rates import STALE_AFTER, ExchangeRates
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
@@ -28,7 +28,7 @@ def to_currency(
     currency: str,
     rates: SeriesLike | Iterable[TimeSeries] | ExchangeRates,
     *,
-    max_age: int = MAX_AGE,
+    stale_after: int = STALE_AFTER,
 ) -> SeriesTable:
     """Convert prices, flows or returns.
 
@@ -43,7 +43,7 @@ def to_currency(
         ISO 4217 code wanted.
     rates : TimeSeries, several, or ExchangeRates
         Quotes in either direction; a pair that is not quoted is crossed through the fewest steps.
-    max_age : int
+    stale_after : int
         A day without a quote takes the last before it, up to this many weekdays old; with none the
         value is missing.
 
@@ -62,7 +62,7 @@ def to_currency(
     >>> to_currency(price, "QML", quote).to_pandas().tolist()
     [20.0, 22.0]
     """
-    table = _table_of(rates, max_age)
+    table = _table_of(rates, stale_after)
     block, metadata_list = x.block.copy(), list(x.metadata)
     rates_by_pair: dict[tuple[str, str], Floats] = {}
     for i, metadata in enumerate(x.metadata):
@@ -85,11 +85,13 @@ def to_currency(
 
 
 def _table_of(
-    rates: SeriesLike | Iterable[TimeSeries] | ExchangeRates, max_age: int
+    rates: SeriesLike | Iterable[TimeSeries] | ExchangeRates, stale_after: int
 ) -> ExchangeRates:
     if isinstance(rates, ExchangeRates):
         return rates
-    return ExchangeRates([rates] if isinstance(rates, TimeSeries) else rates, max_age=max_age)
+    return ExchangeRates(
+        [rates] if isinstance(rates, TimeSeries) else rates, stale_after=stale_after
+    )
 
 
 def _kind_of(metadata: Metadata) -> str:

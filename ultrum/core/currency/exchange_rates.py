@@ -19,7 +19,7 @@ from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_labels import span_of
 from ultrum.errors import AlignmentError, CurrencyError, one_of
 
-MAX_AGE: Final = 5
+STALE_AFTER: Final = 5
 
 
 class Rate(float):
@@ -78,7 +78,7 @@ class ExchangeRates:
     ----------
     quotes : iterable of TimeSeries, or SeriesTable
         Quotes whose unit reads BASE/QUOTE: the amount of QUOTE for one BASE. Either direction serves.
-    max_age : int
+    stale_after : int
         A day without a quote takes the last before it, at most this many weekdays old.
     tolerance : float
         Three pairs that close a triangle should multiply to one; a relative gap beyond this is
@@ -109,13 +109,13 @@ class ExchangeRates:
         self,
         quotes: Iterable[TimeSeries] | SeriesTable,
         *,
-        max_age: int = MAX_AGE,
+        stale_after: int = STALE_AFTER,
         tolerance: float = 0.001,
     ) -> None:
         members = (
             [quotes[n] for n in quotes.names] if isinstance(quotes, SeriesTable) else list(quotes)
         )
-        self.max_age, self.tolerance = max_age, tolerance
+        self.stale_after, self.tolerance = stale_after, tolerance
         self._pairs: dict[tuple[str, str], _Quotes] = {}
         for series in members:
             self._take(series)
@@ -317,7 +317,7 @@ class ExchangeRates:
         place = np.searchsorted(quotes.days, days, side="right") - 1
         safe = np.maximum(place, 0)
         fresh = place >= 0
-        fresh &= np.busday_count(np.minimum(quotes.days[safe], days), days) <= self.max_age
+        fresh &= np.busday_count(np.minimum(quotes.days[safe], days), days) <= self.stale_after
         values = 1.0 / quotes.values if turned else quotes.values
         return np.where(fresh, values[safe], np.nan), quotes.days[safe]
 
@@ -347,7 +347,7 @@ class ExchangeRates:
         )
         raise CurrencyError(
             f"{quotes.name} has no quote of {step[0]} and {step[1]} on {day}: {last}, and one may be "
-            f"{self.max_age} weekdays old at most (max_age)."
+            f"{self.stale_after} weekdays old at most (stale_after)."
         )
 
     def _open_triangles(self) -> pd.DataFrame:

@@ -53,7 +53,7 @@ def align(
     frequency: str | Frequency = "M",
     rows: Literal["complete", "any"] = "complete",
     known_by: KnownBy | Mapping[str, KnownBy] | None = None,
-    currency: str = "",
+    currency: str | None = None,
     rates: ExchangeRates | None = None,
     start: str | None = None,
     end: str | None = None,
@@ -130,7 +130,7 @@ def align(
     }:
         target = Frequency("D")  # some rows lie on weekends
     rate = to_frequency(risk_free, target)
-    assets = _in_one_currency(_wrapped(assets, measure="return"), currency, rates)
+    assets = _in_one_currency(_wrapped(assets, measure="return"), currency or "", rates)
     returns = to_frequency(assets, target, risk_free=risk_free)
     loadings = to_frequency(raw, target, risk_free=risk_free)
     check_roles(returns, loadings, rate)

@@ -194,7 +194,7 @@ def _of_two_pass(given: TwoPass, factors: list[str]) -> tuple[dict[str, Premium]
     per_year, errors = given.periods_per_year, given.standard_errors
     premia = {
         f: Premium(
-            per_year * float(given.premia[f]), per_year * float(errors[f]), given.df, given.over,
+            per_year * float(given.premia[f]), per_year * float(errors[f]), given.df, given.excess_of,
             f"two-pass premium, {given.kind.replace('_', ' ')} errors",
         )
         for f in factors
@@ -231,9 +231,9 @@ def _annual_rate(risk_free: TimeSeries | float, on: Any) -> tuple[float, str]:
 
 def _check_same_rate(prices: Mapping[str, Premium], rate_name: str) -> None:
     for factor, price in prices.items():
-        if rate_name and price.over not in ("", ZERO_COST, rate_name):
+        if rate_name and price.excess_of not in ("", ZERO_COST, rate_name):
             raise UnitError(
-                f"The premium of '{factor}' is over '{price.over}', the rate added to it is "
+                f"The premium of '{factor}' is over '{price.excess_of}', the rate added to it is "
                 f"'{rate_name}'. Add the rate the premium is measured over."
             )
 

@@ -24,9 +24,9 @@ def dimson_beta(
     panel: Panel,
     factor: str = "market",
     *,
-    lags: int = 1,
-    leads: int = 1,
-    weights: Literal["sum", "fowler-rorke"] = "sum",
+    factor_lags: int = 1,
+    factor_leads: int = 1,
+    how: Literal["sum", "fowler-rorke"] = "sum",
     errors: str = "hac",
 ) -> OneBeta:
     """Beta of assets that react late or early: the sum over lags and leads of the factor.
@@ -35,9 +35,9 @@ def dimson_beta(
     ----------
     panel : Panel
     factor : str
-    lags, leads : int
+    factor_lags, factor_leads : int
         Up to two of each.
-    weights : {"sum", "fowler-rorke"}
+    how : {"sum", "fowler-rorke"}
         Dimson's (1979) plain sum, or Fowler and Rorke's (1983) weights, which a factor with autocorrelation
         asks for; these need as many leads as lags.
     errors : str
@@ -52,16 +52,18 @@ def dimson_beta(
     True
     """
     chosen_factor(panel, factor)
-    if not (0 <= lags <= 2 and 0 <= leads <= 2 and lags + leads):
+    if not (0 <= factor_lags <= 2 and 0 <= factor_leads <= 2 and factor_lags + factor_leads):
         raise EstimationError("lags and leads are 0, 1 or 2, and not both 0.")
-    design = leads_and_lags(panel.factors[factor], lags, leads)
-    share = _shares(panel.factors[factor], lags, leads, weights)
+    design = leads_and_lags(panel.factors[factor], factor_lags, factor_leads)
+    share = _shares(panel.factors[factor], factor_lags, factor_leads, how)
     table: BetaTable = regress(panel.excess, design, errors=errors)
     coefficients = table.coefficients[list(design)].to_numpy()
     joint = table.covariance[:, 1:, 1:]
     beta = pd.Series(coefficients @ share, table.coefficients.index, name=factor)
     error = np.sqrt(np.einsum("i,nij,j->n", share, joint, share))
-    description = f"sum of {lags} lags, the factor and {leads} leads of {factor}, weights {weights}"
+    description = (
+        f"sum of {factor_lags} lags, the factor and {factor_leads} leads of {factor}, weights {how}"
+    )
     basis = f"{description}; {errors_in_words(errors)}"
     return OneBeta(
         beta, pd.Series(error, beta.index), table.nobs, table.coefficients[list(design)], basis,

@@ -32,7 +32,7 @@ class Premium:
         Annual decimals.
     df : float
         Degrees of freedom of the standard error; infinite for a premium that is given.
-    over : str
+    excess_of : str
         Name of the rate it is in excess of; ``zero cost`` for a long-short portfolio.
     basis : str
         Where it comes from, for people.
@@ -43,7 +43,7 @@ class Premium:
     value: float
     standard_error: float = 0.0
     df: float = np.inf
-    over: str = ""
+    excess_of: str = ""
     basis: str = "given"
     influence: pd.Series | None = field(default=None, repr=False, compare=False)
 
@@ -103,7 +103,7 @@ def premium(
         value=value,
         standard_error=float(fit.standard_errors.iloc[0]),
         df=fit.df,
-        over=metadata.excess_of,
+        excess_of=metadata.excess_of,
         basis=f"{method} of {fit.nobs} {metadata.frequency.name} returns, {span_of(values.index)}",
         influence=influence,
     )

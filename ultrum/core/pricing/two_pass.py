@@ -32,7 +32,7 @@ def two_pass(
     factors: Sequence[str] | None = None,
     *,
     characteristics: Mapping[str, pd.DataFrame] | None = None,
-    betas: Literal["full", "rolling"] = "full",
+    beta_sample: Literal["full", "rolling"] = "full",
     window: int = 60,
     constant: bool = True,
     lags: int | None = None,
@@ -48,7 +48,7 @@ def two_pass(
         All of the panel by default; an empty list for characteristics alone.
     characteristics : mapping of str to DataFrame, optional
         Of each asset, as it stood at the end of each row; it explains the next row's return.
-    betas : {"full", "rolling"}
+    beta_sample : {"full", "rolling"}
         Over each asset's whole sample, or over the ``window`` that ends the row before.
     window : int
         Periods of rolling betas.
@@ -85,7 +85,7 @@ def two_pass(
     >>> list(made.premia.index), made.kind
     (['constant', 'market'], 'bootstrap')
     """
-    plan = TwoPassPlan.of(panel, factors, characteristics, betas, window, constant, lags)
+    plan = TwoPassPlan.of(panel, factors, characteristics, beta_sample, window, constant, lags)
     names, given = plan.factors, dict(characteristics or {})
     table = factor_betas(panel, names, errors="classical") if plan.whole_sample else None
     exposures = [

@@ -49,7 +49,7 @@ class TwoPass(TableInNotebooks):
     r2, mean_r2 : float
         Of mean returns on mean predictions; and the mean over the periods' own.
     periods_per_year : float
-    over : str
+    excess_of : str
         The rate that returns are in excess of.
     basis : str
     """
@@ -64,7 +64,7 @@ class TwoPass(TableInNotebooks):
     r2: float
     mean_r2: float
     periods_per_year: float
-    over: str
+    excess_of: str
     basis: str
 
     @property
@@ -211,7 +211,7 @@ def two_pass_of(
         r2=_fit_of_means(pricing),
         mean_r2=float(np.nanmean(sections.r2[slopes.kept])),
         periods_per_year=_periods_per_year(panel, periods),
-        over=str(panel.risk_free.name),
+        excess_of=str(panel.risk_free.name),
         basis=_basis(periods, plan, sections.counts, slopes, kind, pricing),
     )
 

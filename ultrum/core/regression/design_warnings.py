@@ -48,9 +48,9 @@ def warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> N
     for name in left:
         values = left[name].to_numpy(dtype=np.float64)
         whole = np.isfinite(values) & np.isfinite(regressors).all(axis=1)
-        p_of_response, wandering = trending_levels(values[whole], regressors[whole])
-        if wandering:
-            others = ", ".join(f"{right.columns[k]} ({p:.2f})" for k, p in wandering.items())
+        p_of_response, persistent = trending_levels(values[whole], regressors[whole])
+        if persistent:
+            others = ", ".join(f"{right.columns[k]} ({p:.2f})" for k, p in persistent.items())
             warn_user(
                 f"{name} ({p_of_response:.2f}) and {others} look non-stationary: in brackets the "
                 "Dickey–Fuller p of "

@@ -140,7 +140,7 @@ def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int =
         *_breaks(fit, draws, seed),
         *_copies(fit),
         _influence(fit),
-        *_wandering(fit),
+        *_unit_roots(fit),
     ]
     span = " to ".join(period_label(end) for end in fit.sample)
     return Diagnosis(
@@ -338,7 +338,7 @@ def _influence(fit: Fit) -> Finding:
     return Finding("largest Cook's distance", cook, "", np.nan, meaning)
 
 
-def _wandering(fit: Fit) -> Iterator[Finding]:
+def _unit_roots(fit: Fit) -> Iterator[Finding]:
     """Unit-root tests of what looks like a level, and of the residuals of a regression of levels."""
     names = [str(fit.name), *_factors(fit)]
     columns = [fit.response, *(fit.design[factor] for factor in _factors(fit))]

@@ -40,22 +40,22 @@ _BLOCK: Final = 512  # left-hand sides at a time in the kernels
 
 @overload
 def regress(
-    y: Vector, X: Any, *, errors: str = ..., lags: int | str | None = ..., clusters: Any = ...,
+    Y: Vector, X: Any, *, errors: str = ..., lags: int | str | None = ..., clusters: Any = ...,
     weights: Any = ..., constant: bool = ...,
 ) -> Fit: ...  # fmt: skip
 @overload
 def regress(
-    y: pd.DataFrame | SeriesTable, X: Any, *, errors: str = ..., lags: int | str | None = ...,
+    Y: pd.DataFrame | SeriesTable, X: Any, *, errors: str = ..., lags: int | str | None = ...,
     clusters: Any = ..., weights: Any = ..., constant: bool = ...,
 ) -> BetaTable: ...  # fmt: skip
 @overload
 def regress(
-    y: npt.NDArray[Any], X: Any, *, errors: str = ..., lags: int | str | None = ..., clusters: Any = ...,
+    Y: npt.NDArray[Any], X: Any, *, errors: str = ..., lags: int | str | None = ..., clusters: Any = ...,
     weights: Any = ..., constant: bool = ...,
 ) -> Any: ...  # fmt: skip
 @checked
 def regress(
-    y: Any,
+    Y: Any,
     X: Any,
     *,
     errors: str = "hac",
@@ -68,7 +68,7 @@ def regress(
 
     Parameters
     ----------
-    y : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, N)
+    Y : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, N)
         Left-hand side. Missing values drop the row for that column only.
     X : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, K)
         Factors, without the constant. Labelled data are matched by their labels and put in order of time.
@@ -118,17 +118,17 @@ def regress(
     >>> fit.coefficients.round(3).to_dict()
     {'constant': 1.24, 'x1': 1.98}
     """
-    inputs.check_excess(y, X)
-    left, single = inputs.frame_of(y, "y")
+    inputs.check_excess(Y, X)
+    left, single = inputs.frame_of(Y, "y")
     right, _ = inputs.frame_of(X, "x")
     rule = rule_of(errors, lags, clusters, weights, left)
     whole = left
     left, right, _ = inputs.matched(left, right)
     design = inputs.with_constant(right) if constant else right
     table = estimate_columns(left, design, rule.on(left.index))
-    table = _with_dropped(table, whole[~whole.index.isin(left.index)], y)
+    table = _with_dropped(table, whole[~whole.index.isin(left.index)], Y)
     warn_of_copies(design)
-    warn_of_trends(y, X, left, right)
+    warn_of_trends(Y, X, left, right)
     return table.fit(str(left.columns[0])) if single else table
 
 

@@ -67,16 +67,16 @@ def dickey_fuller(values: Floats, trend: bool = False, positions: Ints | None = 
 def trending_levels(y: Floats, X: Floats) -> tuple[float, dict[int, float]]:
     """P values of the test for y and for the columns of X that look non-stationary too; none if y does not.
 
-    A regression of one wandering level on another finds relations that are not there.
+    A regression of one non-stationary level on another finds relations that are not there.
     """
-    p_of_y = _wandering_p(y)
+    p_of_y = _unit_root_p(y)
     if p_of_y is None:
         return 0.0, {}
-    others = {k: _wandering_p(X[:, k]) for k in range(X.shape[1])}
+    others = {k: _unit_root_p(X[:, k]) for k in range(X.shape[1])}
     return p_of_y, {k: p for k, p in others.items() if p is not None}
 
 
-def _wandering_p(values: Floats) -> float | None:
+def _unit_root_p(values: Floats) -> float | None:
     """P value of a series that moves like a level and whose unit root is not rejected at 5 %."""
     if not is_persistent(values):
         return None

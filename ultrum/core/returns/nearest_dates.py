@@ -27,8 +27,8 @@ def match_dates(
     *,
     direction: Literal["before", "after"] = "before",
     max_age: str | None = "P5D",
-    by: str | None = None,
-    on: str = "date",
+    key: str | None = None,
+    date: str = "date",
 ) -> pd.DataFrame:
     """Last value at or before each date, or the first at or after it.
 
@@ -42,9 +42,9 @@ def match_dates(
         Where the value is looked for; a value of the day itself is taken by both.
     max_age : str or None
         Greatest age, an ISO 8601 duration in days, weeks, months or years; None for any.
-    by : str, optional
+    key : str, optional
         Column of both that must be equal, such as ``asset``.
-    on : str
+    date : str
         Name of the column of dates.
 
     Returns
@@ -68,7 +68,7 @@ def match_dates(
     >>> match_dates(["2024-03-31"], prices, direction="after")[["value", "age"]].values.tolist()
     [[11.0, 2.0]]
     """
-    return _matched(left, right, max_age, by, on, forward=direction == "after")
+    return _matched(left, right, max_age, key, date, forward=direction == "after")
 
 
 def _matched(

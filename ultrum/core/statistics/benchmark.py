@@ -46,7 +46,7 @@ class Relative(Described):
 @checked
 def compare_to_benchmark(
     x: TimeSeries, benchmark: TimeSeries, horizons: Sequence[str] = ("P1M", "P3M", "P1Y", "P3Y"), *,
-    on: str = "", periods_per_year: float | None = None,
+    on: str | None = None, periods_per_year: float | None = None,
 ) -> Relative:  # fmt: skip
     """Growth of an asset and its benchmark over the same spans, and how closely it tracks.
 
@@ -97,7 +97,7 @@ def compare_to_benchmark(
             f"{x.name} ({span_of(x.index)}) and {benchmark.name} ({span_of(benchmark.index)}) share too little."
         )
     holes = pd.concat([_holes(x), _holes(benchmark)], axis=1).ffill().fillna(0.0).sum(axis=1)
-    rows, end, torn = _spans(both, x, horizons, on, holes)
+    rows, end, torn = _spans(both, x, horizons, on or "", holes)
     active = _active(x, benchmark)
     active = TimeSeries(active.values.loc[:end], active.metadata)  # nothing of after the day
     years = float(per_year(active.as_table(), periods_per_year)[0])

@@ -43,7 +43,7 @@ class Correlations(Described):
 def correlations(
     x: SeriesTable | pd.DataFrame,
     *,
-    rows: Literal["pairwise", "complete"] = "pairwise",
+    deletion: Literal["pairwise", "listwise"] = "pairwise",
     window: int | None = None,
 ) -> Correlations:
     """Correlations of series, each with its number of pairs and a p value.
@@ -53,7 +53,7 @@ def correlations(
     x : SeriesTable or DataFrame
         Returns, rates, growth or scores. Levels are taken too, with a warning, since two trends correlate
         whatever they are.
-    rows : {"pairwise", "complete"}
+    deletion : {"pairwise", "listwise"}
         Every pair over the periods both have, or all over those that every series has.
     window : int, optional
         Periods of a rolling correlation of every pair.
@@ -71,9 +71,11 @@ def correlations(
     1.0
     """
     table = x if isinstance(x, SeriesTable) else SeriesTable.from_pandas(x, measure="return")
-    frame = table.values.dropna() if rows == "complete" else table.values
+    frame = table.values.dropna() if deletion == "listwise" else table.values
     if len(frame) < 3:
-        raise AlignmentError(f"Only {len(frame)} periods have every series; take rows='pairwise'.")
+        raise AlignmentError(
+            f"Only {len(frame)} periods have every series; take deletion='pairwise'."
+        )
     matrix, counts = _pairwise(frame.to_numpy(dtype=np.float64))
     with np.errstate(divide="ignore", invalid="ignore"):
         t = matrix * np.sqrt((counts - 2) / (1 - matrix**2))
@@ -88,7 +90,7 @@ def correlations(
         )
     rolled = _rolling(frame, window, table.frequency) if window else pd.DataFrame()
     lost = len(table.index) - len(frame)
-    sample = f"{rows} rows" + (f", {lost} not whole left out" if lost else "")
+    sample = f"{deletion} rows" + (f", {lost} not whole left out" if lost else "")
     basis = "; ".join([f"{table.frequency.name}, {span_of(frame.index)}, {sample}", *warnings])
     return Correlations(
         _square(matrix, table.names),

@@ -29,14 +29,14 @@ class Drawdowns(Described):
 
 
 @checked
-def drawdowns(x: SeriesLike | pd.DataFrame, *, most: int = 5) -> Drawdowns:
+def drawdowns(x: SeriesLike | pd.DataFrame, *, limit: int = 5) -> Drawdowns:
     """Falls from the highest level so far.
 
     Parameters
     ----------
     x : TimeSeries, SeriesTable or DataFrame
         Returns, or prices and total-return indices.
-    most : int
+    limit : int
         How many of each series are listed, deepest first.
 
     Returns
@@ -73,7 +73,7 @@ def drawdowns(x: SeriesLike | pd.DataFrame, *, most: int = 5) -> Drawdowns:
     rows = []
     positions = positions_of(table.frequency, table.index)
     for column, label in enumerate(table.names):
-        rows += _falls(depth[:, column], table.index, positions, label, most)
+        rows += _falls(depth[:, column], table.index, positions, label, limit)
     columns = ["series", "peak", "trough", "recovered", "depth", "fall", "recovery"]
     water = pd.DataFrame(depth, index=table.index, columns=table.names)
     noun = table.frequency.noun

@@ -42,7 +42,7 @@ def momentum(
     x: SeriesTable | pd.DataFrame,
     horizons: Sequence[str] = ("P3M", "P6M", "P12M"),
     *,
-    skip: str = "",
+    skip: str | None = None,
 ) -> Momentum:
     """Compounded past returns over calendar horizons, averaged and ranked.
 
@@ -76,7 +76,7 @@ def momentum(
         raise AlignmentError("momentum was given no row; its series are empty.")
     if not len(horizons):
         raise AlignmentError("momentum was given no horizon; take one such as P12M.")
-    by_horizon = {h: _past(table, h, skip, priced) for h in horizons}
+    by_horizon = {h: _past(table, h, skip or "", priced) for h in horizons}
     blocks = np.stack([frame.to_numpy() for frame in by_horizon.values()])
     average = pd.DataFrame(blocks.mean(axis=0), index=table.index, columns=table.names)
     ranks = average.rank(axis=1, ascending=False, method="min")

@@ -42,7 +42,7 @@ class Holdings(Described):
 def positions(
     purchases: pd.DataFrame, prices: SeriesTable, *, dividends: pd.DataFrame | None = None,
     splits: pd.DataFrame | None = None,
-    on: str | None = None, currency: str = "", rates: ExchangeRates | None = None,
+    on: str | None = None, currency: str | None = None, rates: ExchangeRates | None = None,
 ) -> Holdings:  # fmt: skip
     """Gain of each purchase, simple and money-weighted.
 
@@ -85,7 +85,7 @@ def positions(
     purchases = _purchases_in(purchases, prices)
     held = adjust_prices(prices, dividends, splits)
     day = pd.Timestamp(day_in(on or prices.index[-1], "on"))
-    rows = [_row(p, prices, held, day, currency, rates) for p in purchases.to_dict("records")]
+    rows = [_row(p, prices, held, day, currency or "", rates) for p in purchases.to_dict("records")]
     table = pd.DataFrame(rows)
     by_asset = pd.DataFrame({a: _together(t, day) for a, t in table.groupby("asset", sort=False)}).T
     unit = (

@@ -62,8 +62,8 @@ def to_frequency(
     risk_free: TimeSeries | None = None,
     through: str | None = None,
     since: str | None = None,
-    session_close: str = "",
-    timezone: str = "",
+    session_close: str | None = None,
+    timezone: str | None = None,
 ) -> SeriesTable:
     """Convert to a lower frequency.
 
@@ -119,7 +119,7 @@ def to_frequency(
     _check_direction(x, target)
     if target == x.frequency:
         return x
-    grouping = group(x, target, Session(session_close, timezone), through, since)
+    grouping = group(x, target, Session(session_close or "", timezone or ""), through, since)
     of_bars = {} if how else _bar_methods(x.names)
     methods = [how or of_bars.get(a.name) or default_method(a) for a in x.metadata]
     block, stale = _converted(x, target, methods, grouping, (require, stale_after), risk_free)
@@ -189,8 +189,8 @@ def to_bars(
     x: TimeSeries,
     frequency: str | Frequency,
     *,
-    session_close: str = "",
-    timezone: str = "",
+    session_close: str | None = None,
+    timezone: str | None = None,
 ) -> SeriesTable:
     """Open, high, low and close of each longer period, from single prices.
 

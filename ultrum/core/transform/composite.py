@@ -50,7 +50,7 @@ def composite(
     orient: Mapping[str, int] | None = None,
     weights: Mapping[str, float] | None = None,
     at_least: int | None = None,
-    over: str | int = "all",
+    window: str | int = "all",
     name: str = "composite",
     title: str = "",
 ) -> Composite:
@@ -66,7 +66,7 @@ def composite(
         By name; by default equal. Scaled to sum to one over the parts available in each period.
     at_least : int, optional
         Parts that a period must have; by default all.
-    over : str or int
+    window : str or int
         What each is standardised over, as for :func:`standardise`.
     name, title : str
 
@@ -108,7 +108,7 @@ def composite(
     )
     if (shares < 0).any() or not shares.sum() > 0:
         raise UnitError("weights are not negative and sum to more than nothing.")
-    scores = standardise(table, over=over)
+    scores = standardise(table, window=window)
     block = scores.block * signs
     block[:, shares == 0] = np.nan
     added, count = _added(block, shares)
@@ -120,7 +120,7 @@ def composite(
         )
     rows = slice(int(enough[0]), int(enough[-1]) + 1)
     gauge = np.where(count >= max(needed, 1), np.nansum(added, axis=1), np.nan)[rows]
-    return _gauge(table, scores, gauge, added[rows], count[rows], rows, name, title, needed, over)
+    return _gauge(table, scores, gauge, added[rows], count[rows], rows, name, title, needed, window)
 
 
 def _added(block: Floats, shares: Floats) -> tuple[Floats, np.ndarray]:

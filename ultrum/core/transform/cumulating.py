@@ -16,13 +16,13 @@ from ultrum.errors import UnitError
 
 @on_block
 @checked
-def cumulate(x: SeriesTable, *, start: float | None = None) -> SeriesTable:
+def cumulate(x: SeriesTable, *, initial: float | None = None) -> SeriesTable:
     """Running totals of flows, or the growth of an amount at the returns of each period.
 
     Parameters
     ----------
     x : TimeSeries or SeriesTable
-        Flows (running sum from ``start``, by default 0), returns or log returns (what ``start``, by
+        Flows (running sum from ``initial``, by default 0), returns or log returns (what ``initial``, by
         default 1, has grown to).
 
     Raises
@@ -46,7 +46,7 @@ def cumulate(x: SeriesTable, *, start: float | None = None) -> SeriesTable:
     block = x.block
     inside = np.isfinite(block)
     _refuse_gaps(x, inside)
-    first = (0.0 if kind == "flow" else 1.0) if start is None else start
+    first = (0.0 if kind == "flow" else 1.0) if initial is None else initial
     cumulated = _cumulated(np.where(inside, block, 0.0), kind, first)
     facts = {"measure": "stock" if kind == "flow" else "index", "timing": "end"}
     if kind != "flow":

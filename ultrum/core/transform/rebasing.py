@@ -16,14 +16,14 @@ from ultrum.errors import AlignmentError, UnitError
 
 @on_block
 @checked
-def rebase(x: SeriesTable, to: str = "first", *, value: float = 100.0) -> SeriesTable:
+def rebase(x: SeriesTable, base: str = "first", *, value: float = 100.0) -> SeriesTable:
     """Levels on a common base.
 
     Parameters
     ----------
     x : TimeSeries or SeriesTable
         Prices, indices, stocks, flows or quotes.
-    to : str
+    base : str
         Period at which each becomes ``value``: one of its own, a longer one whose average is meant
         (``"2015"``), or ``"first"``, the first at which all have a value.
     value : float
@@ -46,16 +46,18 @@ def rebase(x: SeriesTable, to: str = "first", *, value: float = 100.0) -> Series
     """
     for metadata in x.metadata:
         _refuse_rates(metadata, "rebased")
-    rows, label = _base_rows(x, to)
-    base = x.block[rows]
-    lacking = [n for n, part in zip(x.names, base.T, strict=True) if not np.isfinite(part).all()]
+    rows, label = _base_rows(x, base)
+    base_values = x.block[rows]
+    lacking = [
+        n for n, part in zip(x.names, base_values.T, strict=True) if not np.isfinite(part).all()
+    ]
     if lacking:
         valid = x[lacking[0]].values.dropna().index
         raise AlignmentError(
             f"{lacking[0]} has no value in every period of {label}; it has {span_of(valid)}. Rebase to a "
             "period that all series have, or to 'first'."
         )
-    level = base.mean(axis=0)
+    level = base_values.mean(axis=0)
     if (level <= 0).any():
         raise UnitError(f"{x.names[int(np.argmax(level <= 0))]} is not positive in {label}.")
     facts = {"measure": "index", "unit": "index", "currency": "", "base_period": label}

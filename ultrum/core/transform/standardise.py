@@ -16,14 +16,14 @@ from ultrum.errors import UnitError
 @on_block
 @checked
 def standardise(
-    x: SeriesTable, *, over: str | int = "all", min_obs: int | None = None
+    x: SeriesTable, *, window: str | int = "all", min_obs: int | None = None
 ) -> SeriesTable:
     """Values less their mean, in standard deviations (n − 1).
 
     Parameters
     ----------
     x : TimeSeries or SeriesTable
-    over : str or int
+    window : str or int
         ``"all"``: mean and deviation of the whole sample, which looks ahead; ``"expanding"``: of
         everything up to each period; or a moving window as for :func:`rolling`.
     min_obs : int, optional
@@ -44,21 +44,21 @@ def standardise(
     [-1.0, 0.0, 1.0]
     """
     block = x.block
-    if over == "all":
+    if window == "all":
         scores = _scores_of_all(block, min_obs or 2)
-    elif over == "expanding":
+    elif window == "expanding":
         years = 2 * x.frequency.periods_per_year
         scores = _scores_so_far(block, min_obs or max(8, round(years)))
     else:
-        centre = rolling(x, over, min_obs=min_obs).block
-        spread = rolling(x, over, how="deviation", min_obs=min_obs).block
+        centre = rolling(x, window, min_obs=min_obs).block
+        spread = rolling(x, window, how="deviation", min_obs=min_obs).block
         scores = _scores(block, centre, spread)
     if len(scores) and not np.isfinite(scores).any() and np.isfinite(block).any():
         raise UnitError(
             f"{x.names[0]} does not vary, or has too few values, so it has no standard scores."
         )
     facts = {"measure": "score", "unit": "decimal", "currency": "", "base_period": ""}
-    metadata_list = [a.stepped("standardised", facts, over=over) for a in x.metadata]
+    metadata_list = [a.stepped("standardised", facts, over=window) for a in x.metadata]
     return SeriesTable.from_arrays(scores, x.index, metadata_list)
 
 

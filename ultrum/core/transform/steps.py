@@ -32,7 +32,7 @@ _PART: Final = re.compile(r"\s*([\w-]+)\s*=\s*(.*?)\s*$", re.DOTALL)
 
 
 @dataclass(frozen=True)
-class _Known:
+class _StepType:
     """A step: its function, the setting it cannot do without, and settings that name other series."""
 
     function: Callable[..., Any]
@@ -45,23 +45,23 @@ def _spliced(x: TimeSeries, part: TimeSeries | list[TimeSeries], **settings: Any
     return splice(x, *(part if isinstance(part, list) else [part]), **settings)
 
 
-_STEPS: Final[dict[str, _Known]] = {
-    "to_frequency": _Known(to_frequency, "frequency", ("risk_free",)),
-    "disaggregate": _Known(disaggregate, "frequency", ("indicator",)),
-    "growth": _Known(growth, "over"),
-    "difference": _Known(difference, "over"),
-    "rebase": _Known(rebase, "to"),
-    "deflate": _Known(deflate, "prices", ("prices",)),
-    "standardise": _Known(standardise, "over"),
-    "rolling": _Known(rolling, "window"),
-    "innovations": _Known(innovations, "sample"),
-    "spread": _Known(spread, "short", ("short",)),
-    "cumulate": _Known(cumulate, "start"),
-    "lag": _Known(lag, "over"),
-    "fill": _Known(fill, "how"),
-    "splice": _Known(_spliced, "part", ("part",)),
-    "to_currency": _Known(to_currency, "currency", ("rates",)),
-    "yield_to_return": _Known(yield_to_return, "frequency"),
+_STEPS: Final[dict[str, _StepType]] = {
+    "to_frequency": _StepType(to_frequency, "frequency", ("risk_free",)),
+    "disaggregate": _StepType(disaggregate, "frequency", ("indicator",)),
+    "growth": _StepType(growth, "over"),
+    "difference": _StepType(difference, "over"),
+    "rebase": _StepType(rebase, "base"),
+    "deflate": _StepType(deflate, "prices", ("prices",)),
+    "standardise": _StepType(standardise, "window"),
+    "rolling": _StepType(rolling, "window"),
+    "innovations": _StepType(innovations, "sample"),
+    "spread": _StepType(spread, "short", ("short",)),
+    "cumulate": _StepType(cumulate, "initial"),
+    "lag": _StepType(lag, "over"),
+    "fill": _StepType(fill, "how"),
+    "splice": _StepType(_spliced, "part", ("part",)),
+    "to_currency": _StepType(to_currency, "currency", ("rates",)),
+    "yield_to_return": _StepType(yield_to_return, "frequency"),
 }
 
 
@@ -116,7 +116,7 @@ def add_step(
             raise UnitError(
                 f"The function {name} has no setting '{setting}'; it has: {', '.join(settings) or 'none'}."
             )
-    _STEPS[name] = _Known(function, main, tuple(others))
+    _STEPS[name] = _StepType(function, main, tuple(others))
     _ADDED[name] = function
     return function
 

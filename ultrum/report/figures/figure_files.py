@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import os
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
@@ -24,14 +25,14 @@ def to_svg(ax: Axes, metadata: RunFacts | None = None) -> str:
     return text[text.index("<svg") :]
 
 
-def to_png(ax: Axes, path: Any, metadata: RunFacts | None = None) -> None:
+def to_png(ax: Axes, path: str | os.PathLike[str], metadata: RunFacts | None = None) -> None:
     """The axes' figure as a PNG file; ``metadata`` (study, run, data_until) goes into its metadata."""
     facts = {"Title": _title(metadata), "Description": _description(metadata)}
     figure: Any = ax.get_figure()
     figure.savefig(path, format="png", dpi=140, metadata={"Software": None, **_known(facts)})
 
 
-def to_pdf(ax: Axes, path: Any, metadata: RunFacts | None = None) -> None:
+def to_pdf(ax: Axes, path: str | os.PathLike[str], metadata: RunFacts | None = None) -> None:
     """The axes' figure as a PDF file; ``metadata`` goes into its metadata."""
     facts = {"Title": _title(metadata), "Subject": _description(metadata)}
     clock = {"CreationDate": None, "Producer": None, "Creator": None}

@@ -147,7 +147,9 @@ def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> 
 
 @styled
 @checked
-def predicted_against_realised(made: TwoPass, *, source: str = "", ax: Axes | None = None) -> Axes:
+def predicted_against_realised(
+    result: TwoPass, *, source: str = "", ax: Axes | None = None
+) -> Axes:
     """Mean excess return of each asset against what its exposures and the mean premia predict.
 
     Examples
@@ -157,8 +159,8 @@ def predicted_against_realised(made: TwoPass, *, source: str = "", ax: Axes | No
     >>> ax.get_xlabel()
     'predicted mean excess return, % a year'
     """
-    shown = made.pricing.dropna()
-    percent = 100 * made.periods_per_year
+    shown = result.pricing.dropna()
+    percent = 100 * result.periods_per_year
     x, y = (percent * shown[c].to_numpy() for c in ("predicted", "realised"))
     ax = axes_for(ax, height=6.2)
     low, high = min(x.min(), y.min()), max(x.max(), y.max())
@@ -170,15 +172,15 @@ def predicted_against_realised(made: TwoPass, *, source: str = "", ax: Axes | No
     ax.set_ylim(*ends)
     ax.set_xlabel("predicted mean excess return, % a year")
     ax.set_ylabel("realised mean excess return, % a year")
-    ax.set_title(f"Predicted against realised; R² of means {made.r2:.2f}".replace("-", "−"))
-    foot(ax, made.basis, source=source)
+    ax.set_title(f"Predicted against realised; R² of means {result.r2:.2f}".replace("-", "−"))
+    foot(ax, result.basis, source=source)
     names_apart(ax, x, y, [str(n) for n in shown.index])
     return ax
 
 
 @styled
 @checked
-def sensitivity(made: BetaSensitivity, *, source: str = "", ax: Axes | None = None) -> Axes:
+def sensitivity(result: BetaSensitivity, *, source: str = "", ax: Axes | None = None) -> Axes:
     """Every combination's beta, sorted, with the choices behind each; the own one and a published one marked.
 
     Examples
@@ -194,13 +196,13 @@ def sensitivity(made: BetaSensitivity, *, source: str = "", ax: Axes | None = No
     True
     """
     table = (
-        made.to_frame()
+        result.to_frame()
         .dropna(subset=["beta"])
         .sort_values("beta", kind="stable")
         .reset_index(drop=True)
     )
     options = [
-        (c, v) for c in CHOICES if table[c].nunique() > 1 for v in dict.fromkeys(made.table[c])
+        (c, v) for c in CHOICES if table[c].nunique() > 1 for v in dict.fromkeys(result.table[c])
     ]
     ax = axes_for(ax, height=4.2 + 0.2 * len(options))
     x = np.arange(len(table))
@@ -211,15 +213,15 @@ def sensitivity(made: BetaSensitivity, *, source: str = "", ax: Axes | None = No
     own = table["own"].to_numpy(dtype=bool)
     ax.scatter(x[~own], table["beta"][~own], s=11, color=TIDE, zorder=3)
     ax.scatter(x[own], table["beta"][own], s=60, color=LANTERN, zorder=4, marker="D")
-    _say(ax, x[own], table["beta"][own], f"own choice {made.own['beta']:.2f}")
-    if made.published is not None:
-        ax.axhline(made.published, color=INK, linewidth=1.2, linestyle=(0, (5, 3)))
-        ax.annotate(f"published {made.published:.2f}", (x[-1], made.published), xytext=(0, -12),
+    _say(ax, x[own], table["beta"][own], f"own choice {result.own['beta']:.2f}")
+    if result.published is not None:
+        ax.axhline(result.published, color=INK, linewidth=1.2, linestyle=(0, (5, 3)))
+        ax.annotate(f"published {result.published:.2f}", (x[-1], result.published), xytext=(0, -12),
                     textcoords="offset points", ha="right", fontsize=9, color=INK)  # fmt: skip
     _mark_choices(ax, table, options, own)
-    ax.set_title(f"Beta of {made.asset} under {len(table)} combinations of choices")
-    bars = f"bars: 95 % intervals, {errors_in_words(made.errors)}"
-    foot(ax, f"data to {period_label(made.end)}", bars, source=source)
+    ax.set_title(f"Beta of {result.asset} under {len(table)} combinations of choices")
+    bars = f"bars: 95 % intervals, {errors_in_words(result.errors)}"
+    foot(ax, f"data to {period_label(result.end)}", bars, source=source)
     return ax
 
 
@@ -273,7 +275,9 @@ def _say(ax: Axes, x: Any, y: Any, text: str) -> None:
 
 @styled
 @checked
-def peers(made: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes | None = None) -> Axes:
+def peers(
+    result: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes | None = None
+) -> Axes:
     """Each peer's levered and unlevered beta, the average of the business, and the company's own.
 
     Examples
@@ -284,22 +288,22 @@ def peers(made: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes | N
     >>> peers(made).get_xlabel()
     'beta'
     """
-    shown = made.peers.sort_values("unlevered", kind="stable")
+    shown = result.peers.sort_values("unlevered", kind="stable")
     ax = axes_for(ax, height=2.4 + 0.42 * len(shown))
     rows = np.arange(len(shown)) + 2.0
     ax.hlines(rows, shown["unlevered"], shown["beta"], color=MIST, linewidth=3)
     ax.scatter(shown["beta"], rows, color=STONE, s=34, label="as measured", zorder=3)
     ax.scatter(shown["unlevered"], rows, color=TIDE, s=34, label="without debt", zorder=3)
     normal = t_quantile(level, np.inf)
-    spread = normal * made.asset_error
+    spread = normal * result.asset_error
     ax.axvspan(
-        made.asset_beta - spread, made.asset_beta + spread, color=TIDE, alpha=0.10, linewidth=0
+        result.asset_beta - spread, result.asset_beta + spread, color=TIDE, alpha=0.10, linewidth=0
     )
-    ax.axvline(made.asset_beta, color=TIDE, linewidth=1.2, linestyle=(0, (5, 3)))
-    reach = normal * made.standard_error
-    ax.hlines(0.6, made.beta - reach, made.beta + reach, color=LANTERN, linewidth=2)
+    ax.axvline(result.asset_beta, color=TIDE, linewidth=1.2, linestyle=(0, (5, 3)))
+    reach = normal * result.standard_error
+    ax.hlines(0.6, result.beta - reach, result.beta + reach, color=LANTERN, linewidth=2)
     ax.scatter(
-        [made.beta],
+        [result.beta],
         [0.6],
         color=LANTERN,
         s=60,
@@ -308,14 +312,14 @@ def peers(made: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes | N
         label="levered as the company",
     )
     labels = [f"{name}  (D/E {row['debt_to_equity']:.2f})" for name, row in shown.iterrows()]
-    ax.set_yticks([0.6, *rows], [f"company: {made.beta:.2f}", *labels])
+    ax.set_yticks([0.6, *rows], [f"company: {result.beta:.2f}", *labels])
     ax.tick_params(axis="y", length=0)
     ax.grid(visible=False, axis="y")
     ax.set_ylim(-0.2, rows[-1] + 1.4)
     ax.set_xlabel("beta")
-    ax.set_title(f"{len(shown)} peers: beta of the business {made.asset_beta:.2f}")
+    ax.set_title(f"{len(shown)} peers: beta of the business {result.asset_beta:.2f}")
     ax.legend(loc="upper right", fontsize=9, ncols=3)
-    foot(ax, made.basis, f"bars: {100 * level:g} % intervals", source=source)
+    foot(ax, result.basis, f"bars: {100 * level:g} % intervals", source=source)
     return ax
 
 

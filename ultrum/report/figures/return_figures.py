@@ -49,7 +49,7 @@ _BELOW_TO_ABOVE: Final = (
 
 @styled
 @checked
-def risk_against_return(made: RiskReturn, *, ax: Axes | None = None) -> Axes:
+def risk_against_return(result: RiskReturn, *, ax: Axes | None = None) -> Axes:
     """Mean return of each asset against its volatility; up to 80 with their names, none over another.
 
     Examples
@@ -60,7 +60,7 @@ def risk_against_return(made: RiskReturn, *, ax: Axes | None = None) -> Axes:
     >>> len(ax.texts) == panel.assets.shape[1]
     True
     """
-    table = made.table.dropna(subset=["mean", "volatility"])
+    table = result.table.dropna(subset=["mean", "volatility"])
     x, y = 100 * table["volatility"].astype(float), 100 * table["mean"].astype(float)
     ax = axes_for(ax, height=6.0)
     ax.axhline(0, color=STONE, linewidth=0.8)
@@ -70,7 +70,7 @@ def risk_against_return(made: RiskReturn, *, ax: Axes | None = None) -> Axes:
     ax.set_xlabel("volatility, % a year")
     ax.set_ylabel("mean return, % a year")
     ax.set_title(f"Risk and return of {len(table)} assets")
-    foot(ax, made.in_percent, "" if few else "names left out, they could not be read")
+    foot(ax, result.in_percent, "" if few else "names left out, they could not be read")
     if few:
         names_apart(ax, x.to_numpy(), y.to_numpy(), [str(n) for n in table.index])
     return ax
@@ -78,7 +78,7 @@ def risk_against_return(made: RiskReturn, *, ax: Axes | None = None) -> Axes:
 
 @styled
 @checked
-def histogram(made: Distribution, *, ax: Axes | None = None) -> Axes:
+def histogram(result: Distribution, *, ax: Axes | None = None) -> Axes:
     """Histogram with the normal of the same mean and deviation; quantiles against it in the corner.
 
     Examples
@@ -89,26 +89,28 @@ def histogram(made: Distribution, *, ax: Axes | None = None) -> Axes:
     'share of periods, %'
     """
     ax = axes_for(ax)
-    h = made.histogram
+    h = result.histogram
     widths = h["high"] - h["low"]
-    factor, unit = reading_of(made.metadata)
+    factor, unit = reading_of(result.metadata)
     ax.bar(factor * h["low"], 100 * h["share"], width=factor * widths, align="edge", color=TIDE, alpha=0.75,
            edgecolor="white", linewidth=0.6, label="observed")  # fmt: skip
     grid = np.linspace(h["low"].iloc[0], h["high"].iloc[-1], 300)
-    spread = made.deviation * np.sqrt(2 * np.pi)
+    spread = result.deviation * np.sqrt(2 * np.pi)
     normal = (
-        np.exp(-0.5 * ((grid - made.mean) / made.deviation) ** 2) / spread * float(widths.median())
+        np.exp(-0.5 * ((grid - result.mean) / result.deviation) ** 2)
+        / spread
+        * float(widths.median())
     )
     ax.plot(factor * grid, 100 * normal, color=LANTERN, linewidth=2, label="normal")
-    ax.set_xlabel(f"{made.name}, {unit}")
+    ax.set_xlabel(f"{result.name}, {unit}")
     ax.set_ylabel("share of periods, %")
     ax.set_ylim(0, 1.45 * 100 * max(float(h["share"].max()), float(normal.max())))
-    tails = made.table.loc["beyond 2":]
+    tails = result.table.loc["beyond 2":]
     counts = ", ".join(str(count) for count in tails["count"])
     expected = ", ".join(
         f"{count:.0f}" if count >= 10 else f"{count:.2g}" for count in tails["expected"]
     )
-    ax.set_title(f"Distribution of {made.name}", pad=26)
+    ax.set_title(f"Distribution of {result.name}", pad=26)
     ax.text(
         0,
         1.025,
@@ -117,14 +119,14 @@ def histogram(made: Distribution, *, ax: Axes | None = None) -> Axes:
         fontsize=9.5,
     )
     ax.legend(loc="upper left")
-    _quantiles(ax.inset_axes((0.70, 0.60, 0.28, 0.36)), made)
-    foot(ax, made.in_percent)
+    _quantiles(ax.inset_axes((0.70, 0.60, 0.28, 0.36)), result)
+    foot(ax, result.in_percent)
     return ax
 
 
 @styled
 @checked
-def calendar_heat(made: CalendarReturns, *, ax: Axes | None = None) -> Axes:
+def calendar_heat(result: CalendarReturns, *, ax: Axes | None = None) -> Axes:
     """The grid of returns by year and month, coloured around zero, every value readable.
 
     Examples
@@ -137,15 +139,15 @@ def calendar_heat(made: CalendarReturns, *, ax: Axes | None = None) -> Axes:
     """
     from matplotlib.colors import LinearSegmentedColormap, TwoSlopeNorm
 
-    shown = pd.concat([made.table, made.summary.loc[["mean", "positive"]]])
+    shown = pd.concat([result.table, result.summary.loc[["mean", "positive"]]])
     values = 100 * shown.to_numpy(dtype=float)
-    body = values[: len(made.table), :-1]
+    body = values[: len(result.table), :-1]
     reach = max(float(np.nanpercentile(np.abs(body), 95)), 1e-9)
     colours = LinearSegmentedColormap.from_list("around zero", _BELOW_TO_ABOVE)
     ax = axes_for(ax, height=1.7 + 0.27 * len(shown))
     painted = values.copy()
     painted[-1] = np.nan
-    painted[: len(made.table), -1] /= 3.0  # a year moves more than a month
+    painted[: len(result.table), -1] /= 3.0  # a year moves more than a month
     ax.imshow(painted, cmap=colours, norm=TwoSlopeNorm(0, -reach, reach), aspect="auto")
     for (row, column), value in np.ndenumerate(values):
         if np.isfinite(value):
@@ -165,17 +167,17 @@ def calendar_heat(made: CalendarReturns, *, ax: Axes | None = None) -> Axes:
                 color="white" if dark else INK,
             )
     ax.set_xticks(range(len(shown.columns)), list(shown.columns))
-    ax.set_yticks(range(len(shown)), [*map(str, made.table.index), "mean", "above 0, %"])
+    ax.set_yticks(range(len(shown)), [*map(str, result.table.index), "mean", "above 0, %"])
     ax.tick_params(
         length=0, labelsize=8.5, top=True, labeltop=True, bottom=False, labelbottom=False
     )
     ax.grid(visible=False)
-    ax.axhline(len(made.table) - 0.5, color="white", linewidth=3)
+    ax.axhline(len(result.table) - 0.5, color="white", linewidth=3)
     ax.axvline(len(shown.columns) - 1.5, color="white", linewidth=3)
     for side in ax.spines.values():
         side.set_visible(False)
-    ax.set_title(f"{made.name}, returns in %", pad=22)
-    foot(ax, made.in_percent)
+    ax.set_title(f"{result.name}, returns in %", pad=22)
+    foot(ax, result.in_percent)
     return ax
 
 
@@ -222,7 +224,7 @@ def growth_of_one(x: SeriesTable | TimeSeries, *, title: str = "", ax: Axes | No
 
 @styled
 @checked
-def under_water(made: Drawdowns, *, name: str = "", ax: Axes | None = None) -> Axes:
+def under_water(result: Drawdowns, *, name: str = "", ax: Axes | None = None) -> Axes:
     """Distance below the highest level so far.
 
     Examples
@@ -231,27 +233,27 @@ def under_water(made: Drawdowns, *, name: str = "", ax: Axes | None = None) -> A
     >>> under_water(ul.drawdowns(ul.portfolio(ul.practice.panel().assets))).get_ylabel()
     'below the highest so far, %'
     """
-    name = name or str(made.under_water.columns[0])
-    values = 100 * made.under_water[name]
+    name = name or str(result.under_water.columns[0])
+    values = 100 * result.under_water[name]
     ax = axes_for(ax, height=4.2)
     ax.fill_between(moments_of(values.index), values, 0, color=TIDE, alpha=0.45, linewidth=0)
     ax.plot(moments_of(values.index), values, color=TIDE, linewidth=1.0)
     ax.set_ylim(top=0)
     ax.set_ylabel("below the highest so far, %")
-    worst = made.table[made.table["series"] == name].head(1)
+    worst = result.table[result.table["series"] == name].head(1)
     subtitle = (
         ""
         if worst.empty
         else f": {100 * worst['depth'].iloc[0]:.0f} % at worst, {worst['trough'].iloc[0]}"
     )
     ax.set_title(f"Drawdowns of {name}{subtitle}")
-    foot(ax, made.in_percent)
+    foot(ax, result.in_percent)
     return ax
 
 
 @styled
 @checked
-def correlation_grid(made: Correlations, *, ax: Axes | None = None) -> Axes:
+def correlation_grid(result: Correlations, *, ax: Axes | None = None) -> Axes:
     """Correlations as a coloured grid; those that a 5 % test does not tell from zero are pale.
 
     Examples
@@ -263,14 +265,14 @@ def correlation_grid(made: Correlations, *, ax: Axes | None = None) -> Axes:
     """
     from matplotlib.colors import LinearSegmentedColormap
 
-    matrix = made.table.to_numpy(dtype=float)
+    matrix = result.table.to_numpy(dtype=float)
     count = len(matrix)
     ax = axes_for(ax, height=max(4.0, 1.6 + 0.36 * min(count, 26)))
     colours = LinearSegmentedColormap.from_list("around zero", _BELOW_TO_ABOVE)
     ax.imshow(matrix, cmap=colours, vmin=-1, vmax=1, aspect="auto")
-    names = [str(n) for n in made.table.index]
+    names = [str(n) for n in result.table.index]
     if count <= 26:
-        _write_correlations(ax, matrix, made.p_values.to_numpy(dtype=float))
+        _write_correlations(ax, matrix, result.p_values.to_numpy(dtype=float))
     shown = range(count) if count <= MOST_NAMES else ()
     slanted = max(map(len, names)) > 5
     own = [names[k] for k in shown]
@@ -281,16 +283,16 @@ def correlation_grid(made: Correlations, *, ax: Axes | None = None) -> Axes:
     for side in ax.spines.values():
         side.set_visible(False)
     ax.set_title(f"Correlations of {count} series")
-    pairs = np.unique(made.counts.to_numpy()[~np.eye(count, dtype=bool)])
+    pairs = np.unique(result.counts.to_numpy()[~np.eye(count, dtype=bool)])
     span = f"{pairs[0]}" if len(pairs) == 1 else f"{pairs[0]} to {pairs[-1]}"
     grey = "grey numbers: not different from zero at 5 %" if count <= 26 else ""
-    foot(ax, made.basis, f"{span} periods a pair", grey)
+    foot(ax, result.basis, f"{span} periods a pair", grey)
     return ax
 
 
 @styled
 @checked
-def against_benchmark(made: Relative, *, ax: Axes | None = None) -> Axes:
+def against_benchmark(result: Relative, *, ax: Axes | None = None) -> Axes:
     """How far ahead of its benchmark an asset has come, compounded, and by horizon.
 
     Examples
@@ -302,8 +304,8 @@ def against_benchmark(made: Relative, *, ax: Axes | None = None) -> Axes:
     >>> against_benchmark(ul.compare_to_benchmark(brightwater, market)).get_ylabel()
     'ahead of the benchmark, %'
     """
-    active = made.active.values.dropna()
-    ahead = 100 * (cumulate(TimeSeries(active, made.active.metadata)).values - 1.0)
+    active = result.active.values.dropna()
+    ahead = 100 * (cumulate(TimeSeries(active, result.active.metadata)).values - 1.0)
     ax = axes_for(ax)
     days = moments_of(ahead.index)
     ax.axhline(0, color=STONE, linewidth=0.8)
@@ -315,10 +317,10 @@ def against_benchmark(made: Relative, *, ax: Axes | None = None) -> Axes:
     )
     ax.plot(days, ahead, color=INK, linewidth=1.2)
     ax.set_ylabel("ahead of the benchmark, %")
-    words = "; ".join(f"{h} {100 * row['ahead']:+.1f}" for h, row in made.table.iterrows())
-    ax.set_title(made.active.name.replace("_less_", " against "), pad=26)
+    words = "; ".join(f"{h} {100 * row['ahead']:+.1f}" for h, row in result.table.iterrows())
+    ax.set_title(result.active.name.replace("_less_", " against "), pad=26)
     ax.text(0, 1.025, f"ahead over {words} (% points)", transform=ax.transAxes, fontsize=9.5)
-    foot(ax, made.in_percent)
+    foot(ax, result.in_percent)
     return ax
 
 

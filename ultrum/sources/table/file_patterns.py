@@ -38,33 +38,33 @@ def is_pattern(text: str) -> bool:
     return bool(_FIELD.search(text)) and "\n" not in text
 
 
-def expand(pattern: str, over: Mapping[str, Sequence[str]]) -> list[tuple[str, dict[str, str]]]:
+def expanded(pattern: str, expand: Mapping[str, Sequence[str]]) -> list[tuple[str, dict[str, str]]]:
     """Every address of a pattern, with the values that made it.
 
     Parameters
     ----------
     pattern : str
         Such as ``rents/{region}.csv`` or ``copies/{date:%Y%m%d}.html``.
-    over : mapping of str to sequence
+    expand : mapping of str to sequence
         Values for each name. For one with a date format, the first and last period and, if need be,
         a step such as ``"P1M"`` or ``"B"`` for business days; or a list of one, three or more days.
 
     Examples
     --------
-    >>> expand("rents/{region}.csv", {"region": ["01", "02"]})
+    >>> expanded("rents/{region}.csv", {"region": ["01", "02"]})
     [('rents/01.csv', {'region': '01'}), ('rents/02.csv', {'region': '02'})]
-    >>> [a for a, _ in expand("fx/{day:%Y-%m}.csv", {"day": ("2024-01", "2024-03")})]
+    >>> [a for a, _ in expanded("fx/{day:%Y-%m}.csv", {"day": ("2024-01", "2024-03")})]
     ['fx/2024-01.csv', 'fx/2024-02.csv', 'fx/2024-03.csv']
     """
     fields = list(dict.fromkeys(m[1] for m in _FIELD.finditer(pattern)))
-    absent = [f for f in fields if f not in over]
+    absent = [f for f in fields if f not in expand]
     if absent:
         raise TableError(
-            f"{pattern}: set what {{{absent[0]}}} runs over: over={{'{absent[0]}': [...]}}."
+            f"{pattern}: set what {{{absent[0]}}} takes: expand={{'{absent[0]}': [...]}}."
         )
     forms = {m[1]: m[2] for m in _FIELD.finditer(pattern) if m[2]}
     choices = [
-        _dates(over[f], forms[f]) if f in forms else [str(v) for v in over[f]] for f in fields
+        _dates(expand[f], forms[f]) if f in forms else [str(v) for v in expand[f]] for f in fields
     ]
     if np.prod([len(c) for c in choices], dtype=float) > MOST_FILES:
         raise TableError(f"{pattern} expands to more than {MOST_FILES:,} addresses; narrow it.")

@@ -25,7 +25,7 @@ from ultrum.sources.table.date_column import Wishes
 from ultrum.sources.table.fast_csv import read_quick
 from ultrum.sources.table.file_formats import grids_of, kind_of
 from ultrum.sources.table.file_patterns import (
-    expand,
+    expanded,
     figure_series,
     files_of,
     is_pattern,
@@ -67,7 +67,7 @@ def read_series(
     breaks: Sequence[str] | None = None,
     figure: str | None = None,
     on: str | None = None,
-    over: Mapping[str, Sequence[str]] | None = None,
+    expand: Mapping[str, Sequence[str]] | None = None,
     estimated: bool = False,
     records_only: bool = False,
     **facts: Any,
@@ -120,10 +120,10 @@ def read_series(
         Words beside a lone figure on a page, which is then read instead of a table.
     on : str, optional
         Day of that figure or of a table without dates, if the page has none.
-    over : mapping of str to sequence, optional
-        What the parts in braces of an address run over: ``rents/{region}.csv`` with
-        ``over={"region": ["01", "02"]}``, ``fx/{day:%Y%m}.csv`` with
-        ``over={"day": ("2024-01", "2024-12")}``. Local files need none.
+    expand : mapping of str to sequence, optional
+        What the parts in braces of an address take: ``rents/{region}.csv`` with
+        ``expand={"region": ["01", "02"]}``, ``fx/{day:%Y%m}.csv`` with
+        ``expand={"day": ("2024-01", "2024-12")}``. Local files need none.
     estimated : bool
         The values were read off a picture by a person; the trail records it.
     records_only : bool
@@ -149,11 +149,11 @@ def read_series(
     [0.015, nan]
     """
     given = dict(locals())
-    source, facts, over = given.pop("source"), given.pop("facts"), given.pop("over")
+    source, facts, expand = given.pop("source"), given.pop("facts"), given.pop("expand")
     options = TableOptions.of(**{k: list(v) if k == "columns" and v is not None else v for k, v in given.items()},
                               **facts)  # fmt: skip
     if isinstance(source, str | os.PathLike) and is_pattern(str(source)):
-        places = expand(str(source), over) if over else files_of(str(source))
+        places = expanded(str(source), expand) if expand else files_of(str(source))
         return read_many(str(source), places, options, lambda p, o: _read(p, o, ""),
                          lambda p: _obtained(p)[0])  # fmt: skip
     live = isinstance(source, str) and source.startswith(("http://", "https://"))
