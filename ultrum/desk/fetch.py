@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from collections import OrderedDict
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,6 +20,7 @@ from ultrum.sources.limits import current
 from ultrum.sources.table.unpacking import read_file
 from ultrum.vault import Record, Vault
 
+_HELD: Final = 64 * 1024**2  # bytes of responses in memory
 _PAGE: Final = (b"<!doctype html", b"<html")
 Progress = Callable[[str], None]
 
@@ -51,7 +53,8 @@ class Fetcher:
         self.progress, self.offline, self.at = progress, offline, at
         self.used: list[Record] = []
         self.accesses: list[Access] = []
-        self._known: dict[tuple[str, str], tuple[Record, Download]] = {}
+        self._records: dict[tuple[str, str], Record] = {}
+        self._bodies: OrderedDict[tuple[str, str], bytes] = OrderedDict()  # the latest ones
         self._lock = threading.Lock()
 
     def response(self, source: str, path: str, accept: str = "*/*", page: bool = False) -> Download:
@@ -63,10 +66,11 @@ class Fetcher:
     ) -> tuple[Record, Download]:
         """The response at a path, with its record in the vault."""
         with self._lock:
-            known = self._known.get((source, path))
+            known, body = self._records.get((source, path)), self._bodies.get((source, path))
         if known is not None:
-            self.accesses.append(Access(source, path, accept, page, known[0].checksum))
-            return known
+            self.accesses.append(Access(source, path, accept, page, known.checksum))
+            body = self.vault.payload(known) if body is None else body
+            return known, Download(body, known.content_type, known.etag)
         held = self.vault.latest(source, path, self.at)
         if self.offline or self.at:
             if held is None:
@@ -79,12 +83,18 @@ class Fetcher:
         else:
             self.progress(f"{source}: {path}")
             record, body = self._fetched(source, path, accept, held, page)
-        found = record, Download(body, record.content_type, record.etag)
         with self._lock:
             self.used.append(record)
             self.accesses.append(Access(source, path, accept, page, record.checksum))
-            self._known[source, path] = found
-        return found
+            self._records[source, path] = record
+            self._remember((source, path), body)
+        return record, Download(body, record.content_type, record.etag)
+
+    def _remember(self, place: tuple[str, str], body: bytes) -> None:
+        """Hold the latest bodies, at most so many bytes; the vault has the others."""
+        self._bodies[place] = body
+        while len(self._bodies) > 1 and sum(map(len, self._bodies.values())) > _HELD:
+            self._bodies.popitem(last=False)
 
     def record_of_access(self, access: Access) -> Record:
         """The record of a download requested as before."""
@@ -105,7 +115,8 @@ class Fetcher:
     def forget_session(self) -> None:
         """Request everything again."""
         with self._lock:
-            self._known.clear()
+            self._records.clear()
+            self._bodies.clear()
 
     def _fetched(
         self, source: str, path: str, accept: str, held: Record | None, page: bool

@@ -107,12 +107,12 @@ class Metadata:
 
     def with_step(self, step: Step, **checked: Any) -> Metadata:
         """As :meth:`stepped`, with a step that many series share and facts that need no check."""
-        fields = self.__dict__.copy()
-        fields["trail"] = (*self.trail, step)
-        fields.update(checked)
-        copy = object.__new__(type(self))
-        object.__setattr__(copy, "__dict__", fields)
-        return copy
+        stepped = object.__new__(
+            type(self)
+        )  # a tenth of the time of replace, for tables of thousands
+        facts = {**self.__dict__, **checked, "trail": (*self.trail, step)}
+        object.__setattr__(stepped, "__dict__", facts)
+        return stepped
 
     @property
     def is_return(self) -> bool:

@@ -174,17 +174,17 @@ class TimeSeries:
 
 @dataclass(frozen=True, eq=False, repr=False)
 class SeriesTable:
-    """Many series of one frequency as a block of T rows and N columns, with N metadata.
+    """Many series of one frequency: T rows, N columns, N metadata.
 
-    ``causes`` gives the known reasons for missing values: for each series, period ordinals
-    and the reason, such as ``stale price``. ``dropped`` counts observations of each series that a panel
-    left out, by cause; estimates report them.
+    ``causes`` has the known reasons of missing values: by series, period ordinals and a text such as ``stale
+    price``. ``dropped`` counts observations that a panel left out, by series and cause.
     """
 
     values: pd.DataFrame
     metadata: tuple[Metadata, ...]
     causes: Causes = field(default_factory=dict)
     dropped: Mapping[str, Mapping[str, int]] = field(default_factory=dict)
+    row_bounds: tuple[Ints, Ints] | None = None  # of each series, where the maker knows them
 
     def __post_init__(self) -> None:
         refuse_disorder(self.values.index, ", ".join(a.name for a in self.metadata[:3]))
@@ -209,11 +209,8 @@ class SeriesTable:
         names = [str(n) for n in values.columns]
         refuse_one_name_twice(names)
         metadata_list = tuple(Metadata(name=n, frequency=frequency, **facts) for n in names)
-        result = cls.from_arrays(
-            block, index_like(ordered.index, ordinals, frequency), metadata_list
-        )
-        result.__dict__["bounds"] = bounds  # what bounds would find, known from the copying
-        return result
+        index = index_like(ordered.index, ordinals, frequency)
+        return cls.from_arrays(block, index, metadata_list, row_bounds=bounds)
 
     @classmethod
     def from_arrays(
@@ -222,6 +219,7 @@ class SeriesTable:
         index: pd.Index,
         metadata: Sequence[Metadata],
         causes: Causes | None = None,
+        row_bounds: tuple[Ints, Ints] | None = None,
     ) -> SeriesTable:
         """Make a table from an array, an index already in order, and metadata.
 
@@ -229,7 +227,7 @@ class SeriesTable:
         """
         block.flags.writeable = False
         frame = pd.DataFrame(block, index=index, columns=[a.name for a in metadata], copy=False)
-        return cls(frame, tuple(metadata), causes or {})
+        return cls(frame, tuple(metadata), causes or {}, row_bounds=row_bounds)
 
     @classmethod
     def of(cls, series: Iterable[TimeSeries] | Mapping[str, TimeSeries]) -> SeriesTable:
@@ -290,7 +288,7 @@ class SeriesTable:
     @functools.cached_property
     def bounds(self) -> tuple[Ints, Ints]:
         """First and last row with a value of each series; T and −1 where it has none."""
-        return bounds_of(self.block)
+        return self.row_bounds or bounds_of(self.block)
 
     @functools.cached_property
     def _columns(self) -> dict[str, int]:

@@ -108,7 +108,7 @@ def add_step(
     [2.0]
     """
     name = function.__name__
-    if name in _STEPS and _STEPS[name].function is not function:
+    if name in _STEPS and not _is_same(_STEPS[name].function, function):
         raise UnitError(f"There is a step '{name}' already; give the function another name.")
     settings = list(inspect.signature(function).parameters)[1:]
     for setting in (main, *others):
@@ -119,6 +119,12 @@ def add_step(
     _STEPS[name] = _StepType(function, main, tuple(others))
     _ADDED[name] = function
     return function
+
+
+def _is_same(known: Callable[..., Any], function: Callable[..., Any]) -> bool:
+    """Whether a function is the one that is known, or its new definition, as in a notebook cell run again."""
+    same = (known.__module__, known.__qualname__) == (function.__module__, function.__qualname__)
+    return known is function or (known.__name__ in _ADDED and same)
 
 
 def added_steps() -> Mapping[str, Callable[..., Any]]:
