@@ -46,9 +46,9 @@ def _completion(context: click.Context, shell: str | None) -> None:
         return
     from click.shell_completion import get_completion_class
 
-    found = get_completion_class(shell)
-    if found is not None:
-        click.echo(found(app, {}, "ultrum", "_ULTRUM_COMPLETE").source())
+    completion = get_completion_class(shell)
+    if completion is not None:
+        click.echo(completion(app, {}, "ultrum", "_ULTRUM_COMPLETE").source())
     context.exit()
 
 

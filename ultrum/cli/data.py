@@ -77,31 +77,31 @@ def find(
     with desk_of(**options) as desk:
         if refresh:
             desk.listings(refresh=True)
-        found = (
+        listings = (
             desk.browse(*words, hierarchy=by, **given)
             if walk
             else desk.search(" ".join(words), limit=limit, **given)
         )
-        if found.empty and not walk:
+        if listings.empty and not walk:
             raise SourceError(f"{desk.why_nothing(' '.join(words), **given)} Or walk: find --walk.")
-    if found.empty:
+    if listings.empty:
         raise SourceError(
             f"Nothing stands below '{' '.join(words)}'. Walk from the top: find --walk."
         )
     if csv_file:
         from ultrum.report.table_files import to_csv
 
-        to_csv(found, csv_file)
+        to_csv(listings, csv_file)
     if as_json:
-        terminal_output.as_json(found.to_dict("records"))
+        terminal_output.as_json(listings.to_dict("records"))
         return
     shown = [
         c
         for c in ("name", "kind", "series", "address", "title", "frequency", "topic")
-        if c in found
+        if c in listings
     ]
-    terminal_output.table(found[shown])
-    if not walk and len(found) == limit:
+    terminal_output.table(listings[shown])
+    if not walk and len(listings) == limit:
         echo(f"the first {limit}; narrow the search, or raise --limit", err=True)
 
 
@@ -322,8 +322,8 @@ def unpack_vault(file: Path, vault: Path | None) -> None:
     from ultrum.vault import unpack
 
     with _vault(vault, made=True) as kept:
-        new, known = unpack(kept, file)
-    echo(f"{new} downloads taken over, {known} were here already")
+        new, already = unpack(kept, file)
+    echo(f"{new} downloads taken over, {already} were here already")
 
 
 @vault.command("export")

@@ -140,11 +140,11 @@ def trail(results: Path, number: str, as_json: bool) -> None:
     from ultrum.study.provenance import read_run
     from ultrum.study.provenance import trail as trail_of
 
-    found = trail_of(results, number or f"cost_of_equity.{read_run(results)['company']}")
+    number_trail = trail_of(results, number or f"cost_of_equity.{read_run(results)['company']}")
     if as_json:
-        terminal_output.as_json(found.to_dict())
+        terminal_output.as_json(number_trail.to_dict())
         return
-    for line in found.lines():
+    for line in number_trail.lines():
         echo(line)
 
 

@@ -75,10 +75,10 @@ def local_files(
     root = here.resolve() if inside else Path("/")
     addresses, tables = {}, {}
     for text, path in paths.items():
-        own = _resolved(path).relative_to(root).as_posix()
+        relative_path = _resolved(path).relative_to(root).as_posix()
         column = text.partition("#")[2]
-        addresses[text] = f"{SOURCE}:{own}" + (f"#{column}" if column else "")
-        tables[own] = options
+        addresses[text] = f"{SOURCE}:{relative_path}" + (f"#{column}" if column else "")
+        tables[relative_path] = options
     return LocalFiles(addresses, {"kind": "table", "url": str(root), "tables": tables})
 
 
@@ -124,27 +124,27 @@ def _options(reading: Sequence[str]) -> dict[str, Any]:
     from ultrum.errors import UltrumError
     from ultrum.sources.table import TableOptions
 
-    made: dict[str, Any] = {}
+    values: dict[str, Any] = {}
     for text in reading:
         name, equals, value = (part.strip() for part in text.partition("="))
-        known = {*TableOptions.__dataclass_fields__, *Metadata.__dataclass_fields__}
-        if not equals or name not in known:
+        options_there = {*TableOptions.__dataclass_fields__, *Metadata.__dataclass_fields__}
+        if not equals or name not in options_there:
             raise click.UsageError(
-                f"--read {text}: write NAME=VALUE; names are: {', '.join(sorted(known))}."
+                f"--read {text}: write NAME=VALUE; names are: {', '.join(sorted(options_there))}."
             )
         if name in _LISTS:
-            made[name] = [part.strip() for part in value.split(",")]
+            values[name] = [part.strip() for part in value.split(",")]
         else:
-            made[name] = (
+            values[name] = (
                 int(value)
                 if value.isdigit() and name in (*_NUMBERS, "sheet", "block", "date_column")
                 else value
             )
     try:
-        TableOptions.of(**made)
+        TableOptions.of(**values)
     except UltrumError as error:
         raise click.UsageError(f"--read: {error}") from None
-    return made
+    return values
 
 
 @contextlib.contextmanager

@@ -130,12 +130,12 @@ def look(
             )
             return
         if returns_of:
-            made = returns_at(desk, files.address(address), returns_of, asked.span[:2])
+            return_table = returns_at(desk, files.address(address), returns_of, asked.span[:2])
         else:
             _look(desk, files, texts, asked)
     if returns_of:
-        _write([made[n] for n in made.names] if csv_file else [], asked)
-        show_returns(made, figure, picture, as_json)
+        _write([return_table[n] for n in return_table.names] if csv_file else [], asked)
+        show_returns(return_table, figure, picture, as_json)
 
 
 @dataclass(frozen=True)
@@ -195,24 +195,24 @@ def _look(desk: Desk, files: LocalFiles, texts: Sequence[str], asked: _Asked) ->
     from ultrum.cli import look_view
 
     address = files.address(texts[0])
-    found, reading = _series_at(desk, address, asked)
+    addressed, reading = _series_at(desk, address, asked)
     others = [one for t in texts[1:] for one in _series_at(desk, files.address(t), asked)[0]]
     whole = reading is not None and "#" not in texts[0]
-    if len(found) == 1 and not whole:
-        facts = desk.describe(found[0][0]).facts if reading is None else _facts(found[0][1])
-        series = found[0][1]
+    if len(addressed) == 1 and not whole:
+        facts = desk.describe(addressed[0][0]).facts if reading is None else _facts(addressed[0][1])
+        series = addressed[0][1]
         _look_at_one(
             series, [s for _, s in others], {**facts, **_after_steps(series, asked.steps)}, asked
         )
         if not asked.as_json:
             look_view.show_rejected(reading)
         return
-    if asked.spells and len(found) != 1:
+    if asked.spells and len(addressed) != 1:
         raise click.UsageError(
-            f"--spells needs one series; name one of {len(found)}: {texts[0].partition('#')[0]}#"
-            f"{found[0][1].name if found else 'column'}."
+            f"--spells needs one series; name one of {len(addressed)}: {texts[0].partition('#')[0]}#"
+            f"{addressed[0][1].name if addressed else 'column'}."
         )
-    _look_at_many(texts[0], [s for _, s in found], [s for _, s in others], reading, asked)
+    _look_at_many(texts[0], [s for _, s in addressed], [s for _, s in others], reading, asked)
 
 
 def _series_at(
@@ -237,14 +237,14 @@ def _series_at(
         and wanted.path not in desk.sources[wanted.source].snapshots
     )
     reading = desk.table(f"{wanted.source}:{wanted.path}") if is_table else None
-    found = series_within(desk.repository, address, span, whole=bool(steps))
-    known = span.known(*found)
+    series_there = series_within(desk.repository, address, span, whole=bool(steps))
+    data_span = span.known(*series_there)
     shaped: list[tuple[str, TimeSeries]] = []
     faults: list[UltrumError] = []
-    for one in found:
+    for one in series_there:
         try:
-            made = apply_steps(one, steps, desk.fetch, start=known.start, end=known.end)
-            shaped.append((one.metadata.address or address, made))
+            stepped = apply_steps(one, steps, desk.fetch, start=data_span.start, end=data_span.end)
+            shaped.append((one.metadata.address or address, stepped))
         except UltrumError as error:
             faults.append(error)
     if faults and not shaped:
@@ -260,33 +260,33 @@ def _look_at_one(
 ) -> None:
     from ultrum.cli import look_view, terminal_output
 
-    found = _spells_of(series, asked.spells)
+    spell_table = _spells_of(series, asked.spells)
     _write([series, *others] if asked.csv_file else [], asked)
     if asked.picture:
         from ultrum.report import figures
 
-        figures.to_png(figures.through_time(series, *others, shade=found), asked.picture)
+        figures.to_png(figures.through_time(series, *others, shade=spell_table), asked.picture)
     if asked.as_json:
-        listed = {} if found is None else {"spells": found.to_dict("records")}
+        listed = {} if spell_table is None else {"spells": spell_table.to_dict("records")}
         terminal_output.as_json(
             {"facts": facts, "values": dict(look_view.labelled(series)), **listed}
         )
         return
     look_view.show_series(series, facts, asked.rows)
-    if found is not None:
-        _show_spells(found)
+    if spell_table is not None:
+        _show_spells(spell_table)
 
 
 def _look_at_many(
-    name: str, found: Sequence[TimeSeries], others: Sequence[TimeSeries], reading: Reading | None,
+    name: str, series_list: Sequence[TimeSeries], others: Sequence[TimeSeries], reading: Reading | None,
     asked: _Asked,
 ) -> None:  # fmt: skip
     """Every series of a table: written, drawn, printed."""
     from ultrum.cli import look_view, terminal_output
     from ultrum.desk.column_names import unique_headings
 
-    every = [*found, *others]
-    spells = _spells_of(found[0], asked.spells) if asked.spells else None
+    every = [*series_list, *others]
+    spells = _spells_of(series_list[0], asked.spells) if asked.spells else None
     names = unique_headings(every, [s.name for s in every])
     _write(every, asked)
     if asked.picture:
@@ -334,13 +334,13 @@ def _facts(series: TimeSeries) -> dict[str, str]:
     return Description(series, "", "").facts
 
 
-def _show_spells(found: pd.DataFrame) -> None:
+def _show_spells(spell_table: pd.DataFrame) -> None:
     from ultrum.cli import look_view, terminal_output
 
-    level = look_view.number(found.attrs["level"])
-    echo(f"{len(found)} spells {found.attrs['condition']} (level {level})")
-    if len(found):
-        terminal_output.table(found)
+    level = look_view.number(spell_table.attrs["level"])
+    echo(f"{len(spell_table)} spells {spell_table.attrs['condition']} (level {level})")
+    if len(spell_table):
+        terminal_output.table(spell_table)
 
 
 def _parsed(steps: Sequence[str]) -> list[dict[str, Any]]:
@@ -366,8 +366,8 @@ def _after_steps(series: TimeSeries, steps: list[dict[str, Any]]) -> dict[str, s
         return {}
     from ultrum.core.time.period_labels import period_label
 
-    metadata, known = series.metadata, series.values.dropna().index
-    ends = [period_label(known[k]) for k in (0, -1)] if len(known) else ["—", "—"]
+    metadata, valid = series.metadata, series.values.dropna().index
+    ends = [period_label(valid[k]) for k in (0, -1)] if len(valid) else ["—", "—"]
     return {
         "steps": "; ".join(str(step) for step in metadata.trail[-len(steps) :]),
         "frequency": metadata.frequency.name,
@@ -377,5 +377,5 @@ def _after_steps(series: TimeSeries, steps: list[dict[str, Any]]) -> dict[str, s
         "base period": metadata.base_period or "—",
         "first": ends[0],
         "last": ends[1],
-        "values": f"{len(known)} of {len(series)} periods",
+        "values": f"{len(valid)} of {len(series)} periods",
     }

@@ -23,10 +23,10 @@ def show_series(series: TimeSeries, facts: dict[str, str], rows: int) -> None:
     values = series.values
     for name, text in facts.items():
         terminal_output.fact(name, text)
-    known = values.dropna()
-    if len(known):
+    valid = values.dropna()
+    if len(valid):
         spread = (
-            f"{number(known.min())} to {number(known.max())}, mean {number(round(known.mean(), 6))}"
+            f"{number(valid.min())} to {number(valid.max())}, mean {number(round(valid.mean(), 6))}"
         )
         terminal_output.fact("range", spread)
         terminal_output.fact("gaps", gaps(series))
@@ -102,10 +102,10 @@ def gaps(series: TimeSeries) -> str:
     """Missing periods between the first and the last value."""
     import numpy as np
 
-    known = series.values.dropna()
-    if not len(known):
+    valid = series.values.dropna()
+    if not len(valid):
         return "no values"
-    inside = series.values.loc[known.index[0] : known.index[-1]]
+    inside = series.values.loc[valid.index[0] : valid.index[-1]]
     missing = [_label(p) for p in inside.index[inside.isna()]]
     parts = []
     if missing:
@@ -125,11 +125,13 @@ def _gaps_of_days(index: pd.Index) -> list[str]:
     from ultrum.core.time.frequency import calendar_days
     from ultrum.core.time.gaps import gap_table
 
-    found = gap_table(calendar_days(index))
-    listed = [f"{row.first} to {row.last} ({row.weekdays} weekdays)" for row in found.itertuples()]
+    gap_rows = gap_table(calendar_days(index))
+    listed = [
+        f"{row.first} to {row.last} ({row.weekdays} weekdays)" for row in gap_rows.itertuples()
+    ]
     more = f" … and {len(listed) - 5} more" if len(listed) > 5 else ""
     words = [f"without rows: {', '.join(listed[:5])}{more}"] if listed else []
-    holidays = found.attrs["holidays"]
+    holidays = gap_rows.attrs["holidays"]
     if holidays:
         words.append(f"{holidays} single weekdays without rows, taken as holidays")
     return words or ["none"]

@@ -20,27 +20,27 @@ _PERCENT: Final = ("mean", "geometric", "volatility", "worst", "drawdown", "posi
 
 
 def show_returns(
-    made: SeriesTable, figure: str | None, picture: Path | None, as_json: bool
+    returns_table: SeriesTable, figure: str | None, picture: Path | None, as_json: bool
 ) -> None:
     """Print risk and return, for one asset also the months and the spread; draw one figure."""
     from ultrum.cli import terminal_output
     from ultrum.core.statistics.risk_return import risk_return
 
-    risk = risk_return(made)
+    risk = risk_return(returns_table)
     if picture:
-        _draw(made, figure, picture)
+        _draw(returns_table, figure, picture)
     if as_json:
         rows = risk.table.reset_index(names="asset").to_dict("records")
         terminal_output.as_json({"basis": risk.basis, "assets": rows})
         return
     echo(risk.in_percent)
-    if any(a.income == "price" for a in made.metadata):
+    if any(a.income == "price" for a in returns_table.metadata):
         terminal_output.warn(
             "these are price returns; a study or returns(dividends=...) adds dividends"
         )
     terminal_output.table(_in_percent(risk.table[list(_SHOWN)], "asset"))
-    if len(made.names) == 1:
-        _show_one(made.only())
+    if len(returns_table.names) == 1:
+        _show_one(returns_table.only())
 
 
 def _show_one(one: TimeSeries) -> None:
@@ -82,11 +82,11 @@ def returns_at(
 
     table = _prices(desk, address)
     if all(a.is_return for a in table.metadata):
-        made = to_frequency(to_simple(table), frequency)
+        returns_table = to_frequency(to_simple(table), frequency)
     else:
-        made = returns(table, frequency=frequency)
-    span = DataSpan.of(*bounds).known(*[made[n] for n in made.names])
-    return made.sample(span.start or None, span.end or None)
+        returns_table = returns(table, frequency=frequency)
+    span = DataSpan.of(*bounds).known(*[returns_table[n] for n in returns_table.names])
+    return returns_table.sample(span.start or None, span.end or None)
 
 
 def _prices(desk: Desk, address: str) -> SeriesTable:
@@ -96,15 +96,17 @@ def _prices(desk: Desk, address: str) -> SeriesTable:
     from ultrum.errors import UnitError
 
     if "#" in address:
-        found = [desk.fetch(address)]
+        series_list = [desk.fetch(address)]
     else:
         reading = desk.table(address)
         close = reading.fields.get("close")
-        found = [close[n] for n in close.names] if close else list(reading.series.values())
-    lower = {s.name.lower() for s in found}
+        series_list = [close[n] for n in close.names] if close else list(reading.series.values())
+    lower = {s.name.lower() for s in series_list}
     bars = _OTHER_BARS if lower >= {"open", "high", "low"} else frozenset()
-    prices = [s for s in found if s.metadata.measure in _PRICED and s.name.lower() not in bars]
-    others = [s.name for s in found if s not in prices]
+    prices = [
+        s for s in series_list if s.metadata.measure in _PRICED and s.name.lower() not in bars
+    ]
+    others = [s.name for s in series_list if s not in prices]
     if not prices:
         raise UnitError(
             f"Nothing states that {', '.join(others[:4])} is a price. For a local file add --read measure=price; "
@@ -115,7 +117,7 @@ def _prices(desk: Desk, address: str) -> SeriesTable:
     return SeriesTable.of(prices)
 
 
-def _draw(made: SeriesTable, figure: str | None, picture: Path) -> None:
+def _draw(returns_table: SeriesTable, figure: str | None, picture: Path) -> None:
     from ultrum.core.statistics.calendar_returns import calendar_returns
     from ultrum.core.statistics.correlation import correlations
     from ultrum.core.statistics.distribution import distribution
@@ -123,14 +125,16 @@ def _draw(made: SeriesTable, figure: str | None, picture: Path) -> None:
     from ultrum.core.statistics.risk_return import risk_return
     from ultrum.report import figures
 
-    chosen = figure or ("grid" if len(made.names) == 1 else "risk")
+    chosen = figure or ("grid" if len(returns_table.names) == 1 else "risk")
     drawn: dict[str, Any] = {
-        "grid": lambda: figures.calendar_heat(calendar_returns(made[made.names[0]])),
-        "histogram": lambda: figures.histogram(distribution(made[made.names[0]])),
-        "growth": lambda: figures.growth_of_one(made.select(made.names[:6])),
-        "drawdown": lambda: figures.under_water(drawdowns(made[made.names[0]])),
-        "risk": lambda: figures.risk_against_return(risk_return(made)),
-        "correlations": lambda: figures.correlation_grid(correlations(made)),
+        "grid": lambda: figures.calendar_heat(
+            calendar_returns(returns_table[returns_table.names[0]])
+        ),
+        "histogram": lambda: figures.histogram(distribution(returns_table[returns_table.names[0]])),
+        "growth": lambda: figures.growth_of_one(returns_table.select(returns_table.names[:6])),
+        "drawdown": lambda: figures.under_water(drawdowns(returns_table[returns_table.names[0]])),
+        "risk": lambda: figures.risk_against_return(risk_return(returns_table)),
+        "correlations": lambda: figures.correlation_grid(correlations(returns_table)),
     }
     figures.to_png(drawn[chosen](), picture)
 

@@ -28,12 +28,12 @@ def column_of(reading: Reading, wanted: Address) -> TimeSeries:
         return next(iter(series.values()))
     if wanted.field in series:
         return series[wanted.field]
-    known = ", ".join(list(series)[:12])
+    columns = ", ".join(list(series)[:12])
     if wanted.field:
-        raise SourceError(f"{wanted}: no column '{wanted.field}'; there are: {known}.")
+        raise SourceError(f"{wanted}: no column '{wanted.field}'; there are: {columns}.")
     first = next(iter(series), "column")
     raise SourceError(
-        f"{wanted} is a whole table; name a column, such as {wanted}#{first}. There are: {known}."
+        f"{wanted} is a whole table; name a column, such as {wanted}#{first}. There are: {columns}."
     )
 
 

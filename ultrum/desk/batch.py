@@ -94,10 +94,10 @@ class PullResult:
             _long(s, name, kept[s.metadata.frequency] if self.set.dates == "common" else None)
             for s, name in zip(self.series, names, strict=True)
         ]
-        made = pd.concat(rows, ignore_index=True)
+        table = pd.concat(rows, ignore_index=True)
         if self.set.dates == "common":
-            made.attrs["dates_left_out"] = left_out
-        return made
+            table.attrs["dates_left_out"] = left_out
+        return table
 
     def __repr__(self) -> str:
         table = self.status.to_string(max_rows=60, line_width=100)
@@ -112,11 +112,11 @@ def _filled(frame: pd.DataFrame, gaps: str) -> pd.DataFrame:
 
 
 def _long(series: TimeSeries, name: str, rows: pd.Index | None) -> pd.DataFrame:
-    known = series.values.dropna() if rows is None else series.values.loc[rows]
+    valid = series.values.dropna() if rows is None else series.values.loc[rows]
     facts = {"series": series.metadata.address or series.name, "title": name,
              "unit": series.metadata.unit, "currency": series.metadata.currency}  # fmt: skip
-    periods = [period_label(p) for p in known.index]
-    return pd.DataFrame({**facts, "period": periods, "value": known.to_numpy()})
+    periods = [period_label(p) for p in valid.index]
+    return pd.DataFrame({**facts, "period": periods, "value": valid.to_numpy()})
 
 
 def pull(
@@ -143,7 +143,7 @@ def _gathered(plan: SeriesSet, job: _Job) -> PullResult:
         except UltrumError as error:
             got.append((member, []))
             faults[place] = error
-    span = job.span.known(*[s for _, found in got for s in found])
+    span = job.span.known(*[s for _, member_series in got for s in member_series])
     return _assembled(plan, job, got, faults, span)
 
 
@@ -157,26 +157,26 @@ def _assembled(
     """Series of a set after their steps, with the status of each address."""
     result = PullResult(plan, [], pd.DataFrame())
     rows: list[dict[str, Any]] = []
-    for place, (member, found) in enumerate(got):
+    for place, (member, member_series) in enumerate(got):
         try:
             if place in faults:
                 raise faults[place]
-            shaped = [_shaped(one, member, job, plan, span) for one in found]
+            shaped = [_shaped(one, member, job, plan, span) for one in member_series]
         except UltrumError as error:
             result.failed[member.address] = str(error)
             rows.append(_failed_row(member.address, str(error)))
             continue
         job.progress.finish(member.address)
-        rows += [_row(span.cut(one), job.status_of(member, one)) for one in found]
+        rows += [_row(span.cut(one), job.status_of(member, one)) for one in member_series]
         result.series.extend(shaped)
-        alone = len(found) == 1
+        alone = len(member_series) == 1
         result.names.extend(
             ""
             if not member.name
             else member.name
             if alone
             else f"{member.name}, {one.metadata.name}"
-            for one in found
+            for one in member_series
         )
     final = job.span.known(*result.series)
     return replace(result, series=[final.cut(s) for s in result.series], status=pd.DataFrame(rows))
@@ -196,10 +196,10 @@ def _shaped(
     if plan.how:
         last["how"] = plan.how
     steps = [*member.steps, *([{"to_frequency": last}] if plan.frequency else [])]
-    made = apply_steps(series, steps, job.fetch, start=span.start, end=span.end)
+    shaped = apply_steps(series, steps, job.fetch, start=span.start, end=span.end)
     if not member.name:
-        return made
-    return made.with_metadata(name=member.name, title=made.metadata.heading)
+        return shaped
+    return shaped.with_metadata(name=member.name, title=shaped.metadata.heading)
 
 
 def _failed_row(address: str, reason: str) -> dict[str, Any]:
@@ -209,12 +209,12 @@ def _failed_row(address: str, reason: str) -> dict[str, Any]:
 
 
 def _row(series: TimeSeries, status: str) -> dict[str, Any]:
-    known = series.values.dropna()
-    ends = [period_label(known.index[i]) for i in (0, -1)] if len(known) else ["", ""]
+    valid = series.values.dropna()
+    ends = [period_label(valid.index[i]) for i in (0, -1)] if len(valid) else ["", ""]
     return {
         "address": series.metadata.address or series.name, "title": series.metadata.heading,
         "frequency": series.metadata.frequency.name, "status": status, "first": ends[0], "last": ends[1],
-        "values": len(known), "reason": "",
+        "values": len(valid), "reason": "",
     }  # fmt: skip
 
 
@@ -340,10 +340,10 @@ class _Job:
         if self._before is None:
             self._before = self.repository.at(self.began)
         try:
-            known = {s.metadata.address or s.name: s for s in self._read(member, self._before)}
+            before = {s.metadata.address or s.name: s for s in self._read(member, self._before)}
         except UltrumError:
             return "new"
-        return status_of(known.get(new.metadata.address or new.name), new)
+        return status_of(before.get(new.metadata.address or new.name), new)
 
     def _fresh(self) -> set[tuple[str, str]]:
         """Sources and paths whose bytes are new in this pull."""

@@ -43,40 +43,42 @@ def unique_headings(series: Sequence[TimeSeries], names: Sequence[str] = ()) -> 
     >>> unique_headings([x.with_metadata(name="open"), x.with_metadata(name="close")])
     ['Price, open', 'Price, close']
     """
-    made = [
+    headings = [
         name or heading(one)
         for one, name in zip(series, [*names, *[""] * len(series)], strict=False)
     ]
     for part in _PARTS:
-        counts = Counter(made)
+        counts = Counter(headings)
         shared = {h for h, count in counts.items() if count > 1}
         if not shared:
-            return made
-        made = _distinguished(series, made, shared, part)
-    return _numbered(made)
+            return headings
+        headings = _distinguished(series, headings, shared, part)
+    return _numbered(headings)
 
 
 def _distinguished(
-    series: Sequence[TimeSeries], made: Sequence[str], shared: set[str], part: Parts
+    series: Sequence[TimeSeries], headings: Sequence[str], shared: set[str], part: Parts
 ) -> list[str]:
     """Headings with a part added wherever the series that share one differ in it."""
     texts = [part(one) for one in series]
-    differ = {h: len({t for t, m in zip(texts, made, strict=True) if m == h}) > 1 for h in shared}
-    return [f"{h}, {t}" if differ.get(h) and t else h for h, t in zip(made, texts, strict=True)]
+    differ = {
+        h: len({t for t, m in zip(texts, headings, strict=True) if m == h}) > 1 for h in shared
+    }
+    return [f"{h}, {t}" if differ.get(h) and t else h for h, t in zip(headings, texts, strict=True)]
 
 
-def _numbered(made: Sequence[str]) -> list[str]:
+def _numbered(headings: Sequence[str]) -> list[str]:
     """Headings that still agree, numbered, without meeting another."""
     taken: set[str] = set()
-    found = []
-    for text in made:
-        number, own = 1, text
-        while own in taken:
+    numbered = []
+    for text in headings:
+        number, heading_text = 1, text
+        while heading_text in taken:
             number += 1
-            own = f"{text} ({number})"
-        taken.add(own)
-        found.append(own)
-    return found
+            heading_text = f"{text} ({number})"
+        taken.add(heading_text)
+        numbered.append(heading_text)
+    return numbered
 
 
 def _place(series: TimeSeries) -> str:

@@ -47,7 +47,7 @@ class Description(TextInNotebooks):
     def facts(self) -> dict[str, str]:
         """Name and text of every fact that is known."""
         metadata, values = self.series.metadata, self.series.values
-        known = values.dropna()
+        valid = values.dropna()
         unit = metadata.currency if metadata.unit == "currency" else metadata.unit
         adjusted = _ADJUSTED.get(metadata.seasonal_adjustment, metadata.seasonal_adjustment)
         texts = {
@@ -55,9 +55,9 @@ class Description(TextInNotebooks):
             "measure": metadata.measure, "unit": unit, "timing": metadata.timing, "region": metadata.region,
             "base period": metadata.base_period, "seasonal adjustment": adjusted,
             "multiplier": f"10^{metadata.scale}, applied" if metadata.scale else "",
-            "first": period_label(known.index[0]) if len(known) else "",
-            "last": period_label(known.index[-1]) if len(known) else "",
-            "values": f"{len(known)} of {len(values)} periods", "updated": self.updated,
+            "first": period_label(valid.index[0]) if len(valid) else "",
+            "last": period_label(valid.index[-1]) if len(valid) else "",
+            "values": f"{len(valid)} of {len(values)} periods", "updated": self.updated,
             "checked": self.checked, "imported": "from an archive, not from the source" * self.imported,
             "release lag": metadata.release_lag, "notes": "; ".join(metadata.notes),
             "trail": "; ".join(map(str, metadata.trail)),
@@ -78,8 +78,10 @@ def describe(repository: Repository, address: str) -> Description:
     before = len(accesses)
     series = one_series(repository, address, DataSpan())
     source = Address.parse(address).source
-    own = [access for access in accesses[before:] if access.source == source]
-    data = [access for access in own if access.path.startswith("data/")] or own  # not structures
+    of_source = [access for access in accesses[before:] if access.source == source]
+    data = [
+        access for access in of_source if access.path.startswith("data/")
+    ] or of_source  # not structures
     if not data:
         return Description(series, "", "")
     record = repository.fetcher.record_of_access(data[-1])

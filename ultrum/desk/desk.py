@@ -183,9 +183,9 @@ class Desk:
     ) -> list[TimeSeries]:
         """Every series that an address with wildcards, or of a whole table, names."""
         span = DataSpan.of(start, end, last)
-        found = series_within(self.repository, address, span)
-        known = span.known(*found)
-        return [known.cut(s) for s in found]
+        series_list = series_within(self.repository, address, span)
+        data_span = span.known(*series_list)
+        return [data_span.cut(s) for s in series_list]
 
     def table(
         self, address: str, *, expand: Mapping[str, Sequence[str]] | None = None, **facts: Any
@@ -226,11 +226,11 @@ class Desk:
         DataFrame
             Columns ``address title frequency flow topic region currency``.
         """
-        found = self.listings(refresh).search(
+        entries = self.listings(refresh).search(
             words, limit, self.synonyms, **search.widened(self.groups, filters)
         )
         columns = ["address", "title", "frequency", "flow", "topic", "region", "currency"]
-        return pd.DataFrame([[getattr(e, c) for c in columns] for e in found], columns=columns)
+        return pd.DataFrame([[getattr(e, c) for c in columns] for e in entries], columns=columns)
 
     def why_nothing(self, words: str, **filters: Any) -> str:
         """Why a search finds nothing: words that no listing has, or filters that leave nothing over."""

@@ -66,11 +66,14 @@ class Fetcher:
     ) -> tuple[Record, Download]:
         """The response at a path, with its record in the vault."""
         with self._lock:
-            known, body = self._records.get((source, path)), self._bodies.get((source, path))
-        if known is not None:
-            self.accesses.append(Access(source, path, accept, page, known.checksum))
-            body = self.vault.payload(known) if body is None else body
-            return known, Download(body, known.content_type, known.etag)
+            record_before, body = (
+                self._records.get((source, path)),
+                self._bodies.get((source, path)),
+            )
+        if record_before is not None:
+            self.accesses.append(Access(source, path, accept, page, record_before.checksum))
+            body = self.vault.payload(record_before) if body is None else body
+            return record_before, Download(body, record_before.content_type, record_before.etag)
         held = self.vault.latest(source, path, self.at)
         if self.offline or self.at:
             if held is None:
@@ -125,11 +128,11 @@ class Fetcher:
         where = self.sources[source]
         if where.kind == "database":
             return self._recorded(source, path, self._from_database(source, path, where))
-        own = own_fetch(where.kind)
-        if own is not None:
+        user_function = own_fetch(where.kind)
+        if user_function is not None:
             how = self._credentials_of(source, where)
             return self._recorded(
-                source, path, _from_own(own, f"{source}:{path}", path, where.url, how)
+                source, path, _from_own(user_function, f"{source}:{path}", path, where.url, how)
             )
         if where.is_local:
             return self._recorded(source, path, _from_folder(where.url, path))
@@ -192,11 +195,11 @@ def _from_own(
         raise SourceError(
             f"{name}: the function of its kind of source failed: {type(error).__name__}: {error}."
         ) from error
-    made = answer if isinstance(answer, Download) else Download(answer)
-    if not isinstance(made.body, bytes) or not made.body:
+    download = answer if isinstance(answer, Download) else Download(answer)
+    if not isinstance(download.body, bytes) or not download.body:
         raise SourceError(f"{name}: the function of its kind of source gave no bytes.")
-    current().check("answer_bytes", len(made.body), f"{name} has {len(made.body):,} bytes")
-    return made
+    current().check("answer_bytes", len(download.body), f"{name} has {len(download.body):,} bytes")
+    return download
 
 
 def _is_page(answer: Download, path: str) -> bool:

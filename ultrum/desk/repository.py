@@ -98,7 +98,7 @@ class Repository:
             return addressed(self._read(wanted, options), wanted)
         reading = read_many(
             wanted.path, places_of(settings, wanted.path, expand or {}), options,
-            lambda path, own: self._read(Address(wanted.source, path), own),
+            lambda path, options_of_file: self._read(Address(wanted.source, path), options_of_file),
             lambda path: self.fetcher.response(wanted.source, path).body,
         )  # fmt: skip
         return addressed(reading, wanted)

@@ -20,18 +20,18 @@ def revisions(repository: Repository, address: str, since: str, until: str) -> p
     Compared are two downloads of one path, the one that changed last among those that hold the series.
     """
     wanted = Address.parse(address)
-    found = []
+    pairs = []
     for path in kept_paths(repository, wanted, spans=True):
-        known = repository.vault.vintages(wanted.source, path)
-        old = [r for r in known if r.retrieved <= since] if since else known[:-1]
-        new = [r for r in known if r.retrieved <= until] if until else known
+        vintages = repository.vault.vintages(wanted.source, path)
+        old = [r for r in vintages if r.retrieved <= since] if since else vintages[:-1]
+        new = [r for r in vintages if r.retrieved <= until] if until else vintages
         if old and new and old[-1].id != new[-1].id:
-            found.append((new[-1].retrieved, old[-1], new[-1]))
-    if not found:
+            pairs.append((new[-1].retrieved, old[-1], new[-1]))
+    if not pairs:
         raise VaultError(
             f"The vault holds one vintage of {address}; there is nothing to compare it with."
         )
-    _, before, after = max(found, key=lambda f: f[0])
+    _, before, after = max(pairs, key=lambda f: f[0])
     return differences(
         series_of_record(repository, before, wanted), series_of_record(repository, after, wanted)
     )
@@ -63,12 +63,12 @@ def status_of(old: TimeSeries | None, new: TimeSeries) -> str:
     if old is None:
         return "new"
     try:
-        found = differences(old, new)
+        changes = differences(old, new)
     except (TypeError, ValueError, UltrumError):
         return "revised"
-    revised = int((found["kind"] != "new").sum())
+    revised = int((changes["kind"] != "new").sum())
     last = period_label(old.index[-1]) if len(old) else ""
-    fresh = found[found["kind"] == "new"]["period"]
+    fresh = changes[changes["kind"] == "new"]["period"]
     filled = int((fresh <= last).sum())
     if revised or filled:
         return f"revised ({revised + filled} values)"

@@ -28,17 +28,17 @@ def entries_of(repository: Repository, name: str) -> list[Entry]:
     settings = repository.sources[name]
     if settings.kind == "sdmx":
         return list(_statistics(repository, name))
-    found = list(_from_table(repository, name)) if settings.catalogue else []
-    found += [
+    entries = list(_from_table(repository, name)) if settings.catalogue else []
+    entries += [
         Entry(name, f"{name}:{key}", s.title or s.figure, flow=s.path, topic="present values")
         for key, s in settings.snapshots.items()
     ]
-    found += [Entry(name, f"{name}:{key}", key, flow="query") for key in settings.queries]
+    entries += [Entry(name, f"{name}:{key}", key, flow="query") for key in settings.queries]
     paths = {r.path for r in repository.vault.records() if r.source == name} | set(settings.tables)
     if settings.is_local:
         paths |= _files_in(Path(settings.url))
-    found += [Entry(name, f"{name}:{path}", path, flow="table") for path in sorted(paths)]
-    return found
+    entries += [Entry(name, f"{name}:{path}", path, flow="table") for path in sorted(paths)]
+    return entries
 
 
 def _files_in(folder: Path) -> set[str]:
@@ -68,9 +68,9 @@ def _entry(name: str, listing: Listing, topic: str) -> Entry:
         (facts[k] for k in ("REF_AREA", "GEO", "AREA", "COUNTRY", "LOCATION") if k in facts), ""
     )
     pair = "/".join(facts[k] for k in ("BASE_CURRENCY", "QUOTE_CURRENCY") if k in facts)
-    known = measure_of_unit(unit_of_facts(facts), listing.unit_name, "")
-    currency = pair or known.get("currency", "")
-    measure = "quote" if pair else known.get("measure", "")
+    unit_facts = measure_of_unit(unit_of_facts(facts), listing.unit_name, "")
+    currency = pair or unit_facts.get("currency", "")
+    measure = "quote" if pair else unit_facts.get("measure", "")
     words = {str(i): label for i, label in enumerate(listing.labels)}
     return Entry(name, listing.address, listing.title, listing.frequency, listing.flow, topic, region,
                  measure, currency, words)  # fmt: skip
@@ -100,9 +100,9 @@ def _from_table(repository: Repository, name: str) -> Iterator[Entry]:
 
 def widened(groups: Mapping[str, Sequence[str]], filters: Mapping[str, Any]) -> dict[str, Any]:
     """Filters with the name of a group of places as its codes."""
-    known = {name.lower().replace("_", " "): list(codes) for name, codes in groups.items()}
+    group_codes = {name.lower().replace("_", " "): list(codes) for name, codes in groups.items()}
     region = str(filters.get("region", "")).lower().replace("_", " ")
-    return {**filters, "region": known[region]} if region in known else dict(filters)
+    return {**filters, "region": group_codes[region]} if region in group_codes else dict(filters)
 
 
 def why_nothing(
@@ -132,15 +132,15 @@ def browse(
     """One level of the catalogue below a path."""
     if by not in WAYS:
         raise SourceError(f"hierarchy='{by}' is not known; {one_of(by, WAYS)}")
-    found = [e for e in listings.search("", _MOST, **filters) if _is_below(_levels(e, by), path)]
-    if path and not found:
+    entries = [e for e in listings.search("", _MOST, **filters) if _is_below(_levels(e, by), path)]
+    if path and not entries:
         raise SourceError(f"Nothing stands below {BELOW.join(path)}; walk from the top: browse().")
     at = len(path)
-    if found and all(len(_levels(e, by)) == at for e in found):
-        listed = [(e.address, e.title, e.frequency) for e in found]
+    if entries and all(len(_levels(e, by)) == at for e in entries):
+        listed = [(e.address, e.title, e.frequency) for e in entries]
         return pd.DataFrame(listed, columns=["address", "title", "frequency"])
-    counts = Counter(_levels(e, by)[at] for e in found if len(_levels(e, by)) > at)
-    kinds = {_levels(e, by)[at]: "flow" if len(_levels(e, by)) == at + 1 else by for e in found
+    counts = Counter(_levels(e, by)[at] for e in entries if len(_levels(e, by)) > at)
+    kinds = {_levels(e, by)[at]: "flow" if len(_levels(e, by)) == at + 1 else by for e in entries
              if len(_levels(e, by)) > at}  # fmt: skip
     rows = [(name, kinds[name], count) for name, count in counts.items()]
     return pd.DataFrame(rows, columns=["name", "kind", "series"])

@@ -78,9 +78,13 @@ def series_within(
     """
     wanted = Address.parse(address)
     if repository.kind_of(wanted) == "sdmx":
-        found = repository.service(wanted.source).all_series(wanted.path, span.query(whole=whole))
+        series_list = repository.service(wanted.source).all_series(
+            wanted.path, span.query(whole=whole)
+        )
         return [
-            s for s in found if not wanted.field or s.metadata.address.endswith(f"#{wanted.field}")
+            s
+            for s in series_list
+            if not wanted.field or s.metadata.address.endswith(f"#{wanted.field}")
         ]
     if wanted.field or wanted.path in repository.sources[wanted.source].snapshots:
         return [series_of_table(repository, wanted, {})]

@@ -92,15 +92,15 @@ class SeriesSet(BaseModel):
         except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
             raise SourceError(f"{path} is not TOML: {error}.") from None
         try:
-            made = cls.model_validate(content)
+            series_set = cls.model_validate(content)
         except ValidationError as error:
             raise SourceError(
                 f"{path} has {error.error_count()} faults: {_faults(error)}."
             ) from None
-        wrong = [fault for m in made.series for s in m.steps if (fault := step_fault(s))]
+        wrong = [fault for m in series_set.series for s in m.steps if (fault := step_fault(s))]
         if wrong:
             raise SourceError(f"{path}: {' '.join(wrong)}")
-        return made
+        return series_set
 
     def save(self, file: str | os.PathLike[str]) -> None:
         """Write the set, leaving out what is as usual."""

@@ -257,9 +257,11 @@ def _refuse_credentials(sources: Mapping[str, Any], place: Path) -> None:
     if place.absolute().parent == config_folder().absolute():
         return
     for name, source in sources.items():
-        own = source.get("credentials") if isinstance(source, Mapping) else None
-        if isinstance(own, Mapping):
-            raise SourceError(f"{place}: {how_to_define(name, own, str(source.get('url', '')))}")
+        credentials = source.get("credentials") if isinstance(source, Mapping) else None
+        if isinstance(credentials, Mapping):
+            raise SourceError(
+                f"{place}: {how_to_define(name, credentials, str(source.get('url', '')))}"
+            )
 
 
 def how_to_define(source: str, settings: Mapping[str, Any], url: str) -> str:
@@ -284,11 +286,11 @@ def _settings_file(file: str | os.PathLike[str] | None) -> Path:
     here = Path(FILE)
     if here.exists():
         return here
-    own = config_folder() / FILE
-    if own.exists():
-        return own
+    user_file = config_folder() / FILE
+    if user_file.exists():
+        return user_file
     raise SourceError(
-        f"No sources: there is no {FILE} here and none at {own}. Name a file with sources=..., or try the "
+        f"No sources: there is no {FILE} here and none at {user_file}. Name a file with sources=..., or try the "
         "practice world."
     )
 

@@ -29,14 +29,14 @@ def grain_frequency(text: str) -> Frequency:
     >>> grain_frequency("PT30M")
     Frequency('30N')
     """
-    found = _GRAIN.fullmatch(text.upper())
-    if not found:
+    match = _GRAIN.fullmatch(text.upper())
+    if not match:
         raise SourceError(
             f"'{text}' is no grain; write P1D for a day, PT30M for half an hour, PT1H for an hour."
         )
-    if found[1]:
+    if match[1]:
         return Frequency("D")
-    return Frequency("N" if found[3] == "M" else "H", int(found[2]))
+    return Frequency("N" if match[3] == "M" else "H", int(match[2]))
 
 
 def snapshot_series(
@@ -66,9 +66,9 @@ def snapshot_series(
             if limit and instant > limit:
                 continue
             ordinal = _ordinal(frequency, instant, figure)
-            known = seen.get(ordinal)
-            revised += known is not None and known[1].value != figure.value
-            if known is None or known[0] <= instant:
+            earlier = seen.get(ordinal)
+            revised += earlier is not None and earlier[1].value != figure.value
+            if earlier is None or earlier[0] <= instant:
                 seen[ordinal] = (instant, figure)
     return _series(wanted, settings, frequency, seen, revised)
 

@@ -25,12 +25,12 @@ def series_of_record(repository: Repository, record: Record, wanted: Address) ->
     """The series that an address names, out of one download in the vault."""
     body = repository.vault.payload(record)
     if repository.kind_of(wanted) == "sdmx":
-        found = repository.service(wanted.source).read(wanted.path.partition("/")[0], body)
-        own = {s.metadata.address: s for s in found}
+        series_list = repository.service(wanted.source).read(wanted.path.partition("/")[0], body)
+        by_address = {s.metadata.address: s for s in series_list}
     else:
         options = TableOptions.of(**table_settings(repository.sources[wanted.source], wanted.path))
         reading = addressed(read_table(body, record.path, options), wanted)
-        own = {s.metadata.address: s for s in reading.series.values()}
-    if str(wanted) not in own:
+        by_address = {s.metadata.address: s for s in reading.series.values()}
+    if str(wanted) not in by_address:
         raise VaultError(f"{record.name} does not hold {wanted}.")
-    return own[str(wanted)]
+    return by_address[str(wanted)]

@@ -38,8 +38,12 @@ class Pieces:
         stops = self.firsts + self.counts
         some = np.flatnonzero((stops > low) & (self.firsts < high))
         for path in dict.fromkeys(self.paths[k] for k in some):
-            own = [k for k in some if self.paths[k] == path]
-            yield path, [int(self.groups[k]) for k in own], int(self.firsts[own[0]])
+            rows_of_file = [k for k in some if self.paths[k] == path]
+            yield (
+                path,
+                [int(self.groups[k]) for k in rows_of_file],
+                int(self.firsts[rows_of_file[0]]),
+            )
 
 
 @dataclass(frozen=True)
@@ -98,11 +102,11 @@ class Index:
                     table = file.read_row_group(number, columns=[asset, date])
                     if not table.num_rows:
                         continue
-                    own, firsts = _runs(table[asset])
+                    codes, firsts = _runs(table[asset])
                     days = days_of(table[date])
-                    goes_on = bool(names) and own[0] == names[-1]
+                    goes_on = bool(names) and codes[0] == names[-1]
                     _check_order(path, days, firsts, last_day if goes_on else None, row)
-                    names += own[goes_on:]
+                    names += codes[goes_on:]
                     starts += [row + int(f) for f in firsts[goes_on:]]
                     seen, low = _marked(seen, low, days)
                     last_day = int(days[-1])
@@ -121,8 +125,8 @@ class Index:
 
 
 def _stamp(path: str | Path) -> tuple[int, int]:
-    found = path_of(path).stat()
-    return found.st_size, found.st_mtime_ns
+    status = path_of(path).stat()
+    return status.st_size, status.st_mtime_ns
 
 
 def _marked(seen: Any, low: int, days: Ints) -> tuple[Any, int]:

@@ -50,9 +50,11 @@ def returns(
     suspects: list[pd.DataFrame] = []
     outside: dict[str, int] = {}
     with LongWriter(path, _VALUE, str(target)) as writer:
-        for rows, facts, found, unused in through_blocks(table, job, blocks, wide_needs(table)):
+        for rows, facts, suspect_days, unused in through_blocks(
+            table, job, blocks, wide_needs(table)
+        ):
             writer.write(rows, facts)
-            suspects.append(found)
+            suspects.append(suspect_days)
             outside |= unused
     _warn_of_unused(outside)
     warn_of_suspects(pd.concat(suspects, ignore_index=True))
@@ -75,7 +77,7 @@ class _Returns:
     ) -> tuple[pa.Table, dict[str, object], pd.DataFrame, dict[str, int]]:
         block, events = given
         prices = self.layout.table(block)
-        made, suspects = returns_and_suspects(
+        block_result, suspects = returns_and_suspects(
             prices,
             self.frequency,
             self.kind,
@@ -84,8 +86,8 @@ class _Returns:
             self.check,
             self.trading_days,
         )
-        unused = unused_events(made.metadata)
-        return rows_of(made, _VALUE), facts_of(made.metadata[0]), suspects, unused
+        unused = unused_events(block_result.metadata)
+        return rows_of(block_result, _VALUE), facts_of(block_result.metadata[0]), suspects, unused
 
 
 def _market_days(table: LongTable, given: Any) -> Dates | None:

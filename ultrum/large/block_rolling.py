@@ -61,11 +61,11 @@ def rolling_regress(
     results = len(plan.starts) * _BLOCK * 8 * (2 * plan.X.shape[1] + 5)
     blocks = table.blocks(_BLOCK)
     needs = max(b.count for b in blocks) * _PER_ROW + columns + 2 * results
-    made = through_blocks(table, job, blocks, needs, executor)
+    parts = through_blocks(table, job, blocks, needs, executor)
     first = next((t for t in plan.terms if t != CONSTANT), plan.terms[0])
     frequency = step if isinstance(step, str) else table.frequency
     with LongWriter(path, first, frequency) as writer:
-        for rows in made:
+        for rows in parts:
             writer.write(rows)
     return table.beside(path, first)
 
@@ -94,9 +94,9 @@ class _Rolling:
             Y = np.full(
                 (len(some), len(plan.X)), np.nan
             )  # by asset, where its rows follow each other
-            for own, k in zip(Y, some, strict=True):
+            for row, k in zip(Y, some, strict=True):
                 _lay(
-                    own, rows[bounds[k] : bounds[k + 1]] - start, values[bounds[k] : bounds[k + 1]]
+                    row, rows[bounds[k] : bounds[k + 1]] - start, values[bounds[k] : bounds[k + 1]]
                 )
             parts.append(_Found.of(plan, Y.T, some, window))
         return self._table(block.names, parts)
@@ -128,14 +128,14 @@ class _Found:
     @classmethod
     def of(cls, plan: RollingPlan, Y: Floats, assets: Ints, window: int) -> _Found:
         """Those of windows with data; ``window`` is the number of the plan's first."""
-        found = plan.estimates(Y)
-        which, where = np.nonzero(found.nobs.T > 0)
+        estimates = plan.estimates(Y)
+        which, where = np.nonzero(estimates.nobs.T > 0)
         columns: dict[str, Any] = {}
         for k, term in enumerate(plan.terms):
-            columns[term] = found.coefficients[where, k, which]
-            columns[f"{term}_error"] = found.standard_errors[where, k, which]
-        columns |= {"rows": found.nobs[where, which], "sigma": found.sigma[where, which]}
-        columns |= {"r2": found.r2[where, which], "status": found.status[where, which]}
+            columns[term] = estimates.coefficients[where, k, which]
+            columns[f"{term}_error"] = estimates.standard_errors[where, k, which]
+        columns |= {"rows": estimates.nobs[where, which], "sigma": estimates.sigma[where, which]}
+        columns |= {"r2": estimates.r2[where, which], "status": estimates.status[where, which]}
         return cls(assets[which], where + window, columns)
 
 
@@ -162,8 +162,8 @@ def _spans(rows: Ints, bounds: Ints) -> tuple[Ints, Ints]:
     assets = len(bounds) - 1
     first, last = np.zeros(assets, np.int64), np.full(assets, -1)
     for k in range(assets):
-        own = rows[bounds[k] : bounds[k + 1]]
-        known = own[own >= 0]
-        if len(known):
-            first[k], last[k] = known[0], known[-1]
+        places = rows[bounds[k] : bounds[k + 1]]
+        valid = places[places >= 0]
+        if len(valid):
+            first[k], last[k] = valid[0], valid[-1]
     return first, last

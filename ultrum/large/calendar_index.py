@@ -84,10 +84,10 @@ class Places:
         low = int((starts[0].to_datetime64().astype("datetime64[D]") - EPOCH).astype(int))
         high = int((ends[-1].to_datetime64().astype("datetime64[D]") - EPOCH).astype(int))
         days = EPOCH + np.arange(low, high + 1)
-        known = frequency.ordinals_of(index)
+        ordinals = frequency.ordinals_of(index)
         wanted = frequency.ordinals(days)
-        rows = np.searchsorted(known, wanted)
-        good = (rows < len(known)) & (known[np.minimum(rows, len(known) - 1)] == wanted)
+        rows = np.searchsorted(ordinals, wanted)
+        good = (rows < len(ordinals)) & (ordinals[np.minimum(rows, len(ordinals) - 1)] == wanted)
         if frequency.is_dated:
             good &= np.isin(days, index.to_numpy().astype("datetime64[D]"))
         return cls(low, np.where(good, rows, -1))

@@ -127,14 +127,16 @@ def two_pass(
         table = factor_betas(panel, factors=plan.factors, errors="classical", lags=None)
     sections = sections_of(_OnDisk(panel, plan, table, given), constant)
     slopes = Slopes.of(sections, plan, panel.risk_free.index)
-    found = slopes.plain(plan)
+    covariances = slopes.plain(plan)
     kind = "newey_west"
     whole = len(panel.risk_free) * len(panel.asset_names)
     F = panel.factors[plan.factors].to_numpy(dtype=np.float64)
     if table is not None and not given and panel.excess.rows == whole and np.isfinite(F).all():
         kind = "shanken"
-        found[kind] = shanken(found["fama_macbeth"], slopes.mean, F[slopes.kept], constant)
-    return two_pass_of(panel, plan, sections, slopes, found, kind, table)
+        covariances[kind] = shanken(
+            covariances["fama_macbeth"], slopes.mean, F[slopes.kept], constant
+        )
+    return two_pass_of(panel, plan, sections, slopes, covariances, kind, table)
 
 
 @dataclass(frozen=True)
@@ -160,8 +162,10 @@ class _OnDisk(Blocks):
         if self.table is not None:
             betas = self.table.coefficients.loc[block.names, self.plan.factors].to_numpy()
         index = self.panel.risk_free.index
-        known = [characteristic(index, block.names, n, f) for n, f in self.characteristics.items()]
-        return _Given(block, [*(Exposure(b) for b in betas.T), *known])
+        characteristics = [
+            characteristic(index, block.names, n, f) for n, f in self.characteristics.items()
+        ]
+        return _Given(block, [*(Exposure(b) for b in betas.T), *characteristics])
 
 
 @dataclass(frozen=True)

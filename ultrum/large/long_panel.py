@@ -87,8 +87,12 @@ class LongPanel(LargeData):
         """The panel of some assets, in memory."""
         table = self.excess.read(list(assets)).values.reindex(self.risk_free.index)
         rate = self.risk_free.to_numpy()[:, None]
-        known = self.excess.facts
-        facts = {**known, "excess_of": "", "trail": known.get("trail", ())[:-1]}  # without "excess"
+        facts_of_file = self.excess.facts
+        facts = {
+            **facts_of_file,
+            "excess_of": "",
+            "trail": facts_of_file.get("trail", ())[:-1],
+        }  # without "excess"
         metadata_list = {
             a: Metadata(name=a, frequency=self.frequency, **facts) for a in map(str, assets)
         }
@@ -159,17 +163,17 @@ class _Aligning:
     def __call__(self, block: Block) -> _Aligned:
         panel = align_in_memory(assets=self.layout.table(block), **self.options)
         excess = panel.excess
-        own = panel.missing_log["series"].isin(block.names)
+        of_block = panel.missing_log["series"].isin(block.names)
         small = replace(
             panel,
             assets=panel.assets.iloc[:, :0],
             coverage=panel.coverage.drop(block.names),
-            missing_log=panel.missing_log[~own],
+            missing_log=panel.missing_log[~of_block],
             metadata={n: a for n, a in panel.metadata.items() if n not in set(block.names)},
         )
         return _Aligned(
             rows_of(excess, "excess_return"),
-            _log_rows(panel.missing_log[own], block.names),
+            _log_rows(panel.missing_log[of_block], block.names),
             panel.coverage.loc[block.names],
             facts_of(excess.metadata[0]),
             small,

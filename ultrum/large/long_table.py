@@ -103,12 +103,12 @@ class LongTable(LargeData):
         try:
             Metadata(frequency=Frequency.parse(self.frequency), **self.facts)
         except TypeError:
-            known = [
+            names = [
                 name for name in Metadata.__dataclass_fields__ if name not in ("name", "frequency")
             ]
-            wrong = ", ".join(name for name in self.facts if name not in known)
+            wrong = ", ".join(name for name in self.facts if name not in names)
             raise TableError(
-                f"{self.path}: facts has '{wrong}', which is none; there are: {', '.join(known)}."
+                f"{self.path}: facts has '{wrong}', which is none; there are: {', '.join(names)}."
             ) from None
 
     @cached_property
@@ -180,8 +180,8 @@ class LongTable(LargeData):
         TableError
             If one is not there.
         """
-        known = {name: k for k, name in enumerate(self.assets)}
-        absent = [a for a in assets if a not in known]
+        rows = {name: k for k, name in enumerate(self.assets)}
+        absent = [a for a in assets if a not in rows]
         if absent:
             raise TableError(f"{self.path} has no asset {', '.join(absent[:5])}.")
         index = self._index
@@ -189,7 +189,7 @@ class LongTable(LargeData):
             self.layout.table(
                 Block(index.pieces, self.date, self.value, [a], index.bounds[k : k + 2])
             )
-            for a, k in ((a, known[a]) for a in assets)
+            for a, k in ((a, rows[a]) for a in assets)
         ]
         return SeriesTable.from_arrays(
             np.hstack([p.block for p in parts]), self.calendar, [p.metadata[0] for p in parts]
@@ -197,8 +197,8 @@ class LongTable(LargeData):
 
     def to_frame(self) -> pd.DataFrame:
         """The whole data set in memory, every column, as it stands in the file."""
-        made = pd.concat([pd.read_parquet(f) for f in self._files], ignore_index=True)
-        return made.assign(**{self.date: pd.to_datetime(made[self.date])})
+        frame = pd.concat([pd.read_parquet(f) for f in self._files], ignore_index=True)
+        return frame.assign(**{self.date: pd.to_datetime(frame[self.date])})
 
     @classmethod
     def write(

@@ -34,10 +34,10 @@ def bytes_of(max_memory: int | str) -> int:
     >>> bytes_of("1.5 GB")
     1500000000
     """
-    found = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([A-Za-z]*)\s*", str(max_memory))
-    if not found or found[2].upper() not in _UNITS:
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([A-Za-z]*)\s*", str(max_memory))
+    if not match or match[2].upper() not in _UNITS:
         raise UltrumError(f"max_memory='{max_memory}' cannot be read; give bytes, or '2 GB'.")
-    size = int(float(found[1]) * _UNITS[found[2].upper()])
+    size = int(float(match[1]) * _UNITS[match[2].upper()])
     if size < _LEAST:
         raise UltrumError(
             f"max_memory={size:,} bytes is too little; at least {_LEAST:,} are needed."

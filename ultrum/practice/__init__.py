@@ -83,7 +83,7 @@ def sources_at(places: Mapping[str, str]) -> dict[str, dict[str, Any]]:
     >>> sources_at({"college": "http://127.0.0.1:8765/college"})["college"]["kind"]
     'table'
     """
-    found: dict[str, dict[str, Any]] = {
+    by_name: dict[str, dict[str, Any]] = {
         name: {"kind": "sdmx" if name == "observatory" else "table", "url": url}
         for name, url in places.items()
     }
@@ -93,7 +93,7 @@ def sources_at(places: Mapping[str, str]) -> dict[str, dict[str, Any]]:
         "harbour": {"snapshots": {"freight": {"path": "today.html", "figure": "Freight rate today",
                                               "title": "Freight rate, miral for a ton"}}},
     }  # fmt: skip
-    for name, settings in found.items():
+    for name, settings in by_name.items():
         tables: dict[str, dict[str, Any]] = {path: {} for path in _TABLES.get(name, ())}
         settings.update({**({"tables": tables} if tables else {}), **more.get(name, {})})
-    return found
+    return by_name

@@ -54,8 +54,8 @@ def rents_file(world: World, code: str) -> str | None:
         cells = [f"{v:.2f}" for v in column[12 * row : 12 * row + 12]]
         if year == 2024:
             cells[9:] = ["", "", ""]
-        known = [float(c) for c in cells if c]
-        lines.append(",".join([str(year), *cells, f"{np.mean(known):.2f}"]))
+        numbers = [float(c) for c in cells if c]
+        lines.append(",".join([str(year), *cells, f"{np.mean(numbers):.2f}"]))
     return (
         "\n".join([*lines, "", "Source: the council's own survey. The last quarter is not in yet."])
         + "\n"
@@ -96,8 +96,8 @@ def shapes(level: str) -> dict[str, Any]:
         if level == "provinces":
             features.append(_feature(code, name, _ring(x, y, 1.0)))
             continue
-        own = districts()[DISTRICTS_EACH * k : DISTRICTS_EACH * (k + 1)]
-        for i, (district, title) in enumerate(own):
+        of_province = districts()[DISTRICTS_EACH * k : DISTRICTS_EACH * (k + 1)]
+        for i, (district, title) in enumerate(of_province):
             features.append(
                 _feature(district, title, _ring(x + i / DISTRICTS_EACH, y, 1 / DISTRICTS_EACH))
             )

@@ -50,9 +50,9 @@ def _instrument_codes() -> dict[str, str]:
 
 def _flow(name: str, title: str, topic: str, last: tuple[str, str, dict[str, str]]) -> Flow:
     """A flow by frequency, economy and one dimension more."""
-    own, own_title, codes = last
+    own_name, own_title, codes = last
     return Flow(name, title, {"FREQ": ("Frequency", FREQUENCIES), "REF_AREA": ("Economy", AREAS),
-                              own: (own_title, codes)}, topic)  # fmt: skip
+                              own_name: (own_title, codes)}, topic)  # fmt: skip
 
 
 FLOWS: Final = {
@@ -82,26 +82,26 @@ TOPICS: Final = {
 @cache
 def catalogue() -> dict[tuple[str, str], dict[str, str]]:
     """Attributes of every series, by flow and key."""
-    found = {}
+    flows = {}
     for area, name in AREAS.items():
-        found["PRICES", f"M.{area}.CPI"] = _attributes(
+        flows["PRICES", f"M.{area}.CPI"] = _attributes(
             f"Consumer prices, all items, {name}", "IX", 2, "A", BASE_PER="2015", RELEASE_LAG="P1M"
         )
-    found["RATES", "M.QM.POLICY"] = _attributes("Policy rate, Miravel", "PC", 2, "E")
+    flows["RATES", "M.QM.POLICY"] = _attributes("Policy rate, Miravel", "PC", 2, "E")
     for maturity in s.MATURITIES:
         label = FLOWS["RATES"].dimensions["INSTRUMENT"][1][f"GOV_{maturity[1:]}"]
         quoting = "simple" if maturity in ("P1M", "P3M") else "bond-equivalent"
-        found["RATES", f"M.QM.GOV_{maturity[1:]}"] = _attributes(
+        flows["RATES", f"M.QM.GOV_{maturity[1:]}"] = _attributes(
             f"{label}, Miravel", "PC", 2, "E", QUOTING=quoting, MATURITY=maturity
         )
     for base, quote in (("QSR", "QML"), ("QML", "QTV"), ("QTV", "QSR")):
-        found["FX", f"B.{base}.{quote}"] = _attributes(f"{quote} for one {base}", quote, 5, "E")
-    found["RATES", "M.QM.SPREAD"] = _attributes("Credit spread of companies, Miravel", "PC", 2, "A")
+        flows["FX", f"B.{base}.{quote}"] = _attributes(f"{quote} for one {base}", quote, 5, "E")
+    flows["RATES", "M.QM.SPREAD"] = _attributes("Credit spread of companies, Miravel", "PC", 2, "A")
     for area, name in AREAS.items():
-        found |= _of_economy(area, name)
-    found["OUTLOOK", "M.QM.NEXT"] = _attributes("Harbour masters' outlook, balance, Miravel", "PT", 1, "A",
+        flows |= _of_economy(area, name)
+    flows["OUTLOOK", "M.QM.NEXT"] = _attributes("Harbour masters' outlook, balance, Miravel", "PT", 1, "A",
                                                 RELEASE_LAG="P1M")  # fmt: skip
-    return found
+    return flows
 
 
 def _of_economy(area: str, name: str) -> dict[tuple[str, str], dict[str, str]]:
@@ -147,19 +147,19 @@ def _economic_values(
 ) -> dict[tuple[str, str], tuple[list[str], Floats]]:
     quarters = [f"{p.year}-Q{p.quarter}" for p in economy.quarters]
     years = [str(2004 + i) for i in range(len(economy.people))]
-    found: dict[tuple[str, str], tuple[list[str], Floats]] = {
+    series: dict[tuple[str, str], tuple[list[str], Floats]] = {
         ("RATES", "M.QM.SPREAD"): (months, np.round(economy.spread, 2)),
         ("OUTLOOK", "M.QM.NEXT"): (months, np.round(economy.outlook, 1)),
     }
     for column, area in enumerate(AREAS):
-        found |= {
+        series |= {
             ("WAGES", f"M.{area}.TOTAL"): (months, np.round(economy.wages[:, column], 2)),
             ("LABOUR", f"M.{area}.UNEMP"): (months, np.round(economy.unemployment[:, column], 1)),
             ("OUTPUT", f"Q.{area}.GDP"): (quarters, np.round(economy.output[:, column], 1)),
             ("OUTPUT", f"M.{area}.INDUSTRY"): (months, np.round(economy.industry[:, column], 1)),
             ("PEOPLE", f"A.{area}.T"): (years, np.round(economy.people[:, column], 1)),
         }
-    return found
+    return series
 
 
 def _with_statuses(frame: pd.DataFrame) -> pd.DataFrame:
@@ -168,9 +168,11 @@ def _with_statuses(frame: pd.DataFrame) -> pd.DataFrame:
     key, period = frame["key"].to_numpy(), frame["period"].to_numpy()
     latest = {"OUTPUT": ("2024-10", "2024-Q4"), "WAGES": ("2024-12", "")}
     for flow, (month, quarter) in latest.items():
-        own = (frame["flow"] == flow).to_numpy()
+        of_flow = (frame["flow"] == flow).to_numpy()
         quarterly = np.array(["Q" in p for p in period])
-        status[own & ((quarterly & (period >= quarter)) | (~quarterly & (period >= month)))] = "P"
+        status[of_flow & ((quarterly & (period >= quarter)) | (~quarterly & (period >= month)))] = (
+            "P"
+        )
     status[(key == "M.QT.UNEMP") & (period == REDEFINED)] = "B"
     gap = (key == "M.QS.TOTAL") & np.isin(period, ["2011-04", "2011-05"])
     status[gap] = "M"

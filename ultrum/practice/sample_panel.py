@@ -22,7 +22,7 @@ def world_panel(seed: int | None = None) -> Panel:
     close, dividends = exchange.closes(world)
     home = [i for i, c in enumerate(s.COMPANIES) if c.currency == "QML"]
     frame = pd.DataFrame(close[:, home], pd.DatetimeIndex(world.days), [s.CODES[i] for i in home])
-    made = returns(
+    asset_returns = returns(
         SeriesTable.from_pandas(frame, measure="price", currency="QML", frequency="B"),
         frequency="M",
         dividends=dividends[dividends["currency"] == "QML"],
@@ -33,5 +33,7 @@ def world_panel(seed: int | None = None) -> Panel:
     bill = pd.Series(world.bill, world.months, name="bill")
     table = SeriesTable.from_pandas(factors, measure="return", excess_of="bill")
     return align(
-        assets=made, factors=table, risk_free=TimeSeries.from_pandas(bill, measure="return")
+        assets=asset_returns,
+        factors=table,
+        risk_free=TimeSeries.from_pandas(bill, measure="return"),
     )

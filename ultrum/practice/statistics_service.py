@@ -172,10 +172,12 @@ class Statistics:
         """Observations of each series, with the first day of each period."""
         word = f"{self.as_of}{revised}"
         if word not in self._series:
-            known = (
+            values_by_key = (
                 _latest() if not self.as_of else _as_of(_latest(), date.fromisoformat(self.as_of))
             )
-            self._series[word] = {k: _revised(v) for k, v in known.items()} if revised else known
+            self._series[word] = (
+                {k: _revised(v) for k, v in values_by_key.items()} if revised else values_by_key
+            )
         return self._series[word]
 
 
@@ -183,8 +185,8 @@ def _latest() -> dict[tuple[str, str], pd.DataFrame]:
     frame = world_files.observations()
     days = pd.to_datetime(_first_days(frame["period"].to_numpy()))
     grouped = frame.assign(day=days).groupby(["flow", "key"], sort=False)
-    known = {(str(flow), str(key)): rows for (flow, key), rows in grouped}
-    return {name: known[name] for name in catalogue()}
+    by_key = {(str(flow), str(key)): rows for (flow, key), rows in grouped}
+    return {name: by_key[name] for name in catalogue()}
 
 
 def _first_days(periods: Any) -> Any:
@@ -193,7 +195,7 @@ def _first_days(periods: Any) -> Any:
 
 
 def _as_of(
-    known: dict[tuple[str, str], pd.DataFrame], day: date
+    values_by_key: dict[tuple[str, str], pd.DataFrame], day: date
 ) -> dict[tuple[str, str], pd.DataFrame]:
     """What had been released by a day, as it was released."""
     vintages = world_files.vintages()
@@ -202,15 +204,15 @@ def _as_of(
         vintages.sort_values("release").groupby(["flow", "key", "period"], as_index=False).last()
     )
     values = {k: g.set_index("period")["value"] for k, g in latest.groupby(["flow", "key"])}
-    found = {}
-    for name, rows in known.items():
+    as_of = {}
+    for name, rows in values_by_key.items():
         if name in values:
-            own = values[name]
-            kept = rows[rows["period"].isin(own.index)]
-            found[name] = kept.assign(value=kept["period"].map(own))
+            of_key = values[name]
+            kept = rows[rows["period"].isin(of_key.index)]
+            as_of[name] = kept.assign(value=kept["period"].map(of_key))
         else:
-            found[name] = rows[rows["day"] <= pd.Timestamp(day) - pd.Timedelta(days=_wait(name))]
-    return found
+            as_of[name] = rows[rows["day"] <= pd.Timestamp(day) - pd.Timedelta(days=_wait(name))]
+    return as_of
 
 
 def _wait(name: tuple[str, str]) -> int:
@@ -251,8 +253,8 @@ def _pattern(flow: Flow, request: Request) -> Callable[[str], bool]:
             )
         choices = [[] if p in ("", "*") else re.split(r"\+", p) for p in parts]
 
-    def _asked(own: str) -> bool:
-        codes = zip(own.split("."), choices, filters.values(), strict=True)
+    def _asked(value: str) -> bool:
+        codes = zip(value.split("."), choices, filters.values(), strict=True)
         return all((not c or code in c) and (f == [""] or code in f) for code, c, f in codes)
 
     return _asked

@@ -53,14 +53,14 @@ def described_csv(
     facts : mapping, optional
         Of the whole file, in Dublin Core's terms.
     """
-    made = flattened(with_periods(table, form.dates))
-    written = to_csv(made, path, form.separator, form.decimal_mark)
+    flat = flattened(with_periods(table, form.dates))
+    written = to_csv(flat, path, form.separator, form.decimal_mark)
     description = {
         "@context": _CONTEXT,
         "url": path.name,
         "dialect": {"delimiter": form.separator, "encoding": "utf-8", "header": True},
         **(facts or {}),
-        "tableSchema": {"columns": _columns(made, written, form, metadata_list or {})},
+        "tableSchema": {"columns": _columns(flat, written, form, metadata_list or {})},
     }
     beside = path.with_name(f"{path.name}-metadata.json")
     beside.write_text(
@@ -82,15 +82,15 @@ def with_periods(table: pd.DataFrame, dates: str) -> pd.DataFrame:
         return table
     rest = table.drop(columns="period") if inside else table
     ends = index.to_timestamp(how="end") if isinstance(index, pd.PeriodIndex) else index
-    made: dict[str, Any] = {"date": ends.strftime("%Y-%m-%d")}
+    columns: dict[str, Any] = {"date": ends.strftime("%Y-%m-%d")}
     if dates != "iso":
         code = index.freqstr[:1] if isinstance(index, pd.PeriodIndex) else "D"
-        made = {"year": ends.year}
+        columns = {"year": ends.year}
         if code in _PARTS:
-            made[_PARTS[code]] = getattr(index, _PARTS[code])
+            columns[_PARTS[code]] = getattr(index, _PARTS[code])
         elif code not in "AY":
-            made |= {"month": ends.month, "day": ends.day}
-    return pd.concat([pd.DataFrame(made), rest.reset_index(drop=True)], axis=1)
+            columns |= {"month": ends.month, "day": ends.day}
+    return pd.concat([pd.DataFrame(columns), rest.reset_index(drop=True)], axis=1)
 
 
 def refuse_other_rows(table: pd.DataFrame) -> None:
@@ -101,11 +101,11 @@ def refuse_other_rows(table: pd.DataFrame) -> None:
 
 
 def _columns(
-    made: pd.DataFrame, written: list[str], form: CsvForm, metadata_list: Mapping[str, Metadata]
+    table: pd.DataFrame, written: list[str], form: CsvForm, metadata_list: Mapping[str, Metadata]
 ) -> list[dict[str, Any]]:
     frequency = next((a.frequency.code for a in metadata_list.values()), "")
     columns = []
-    for name, column in zip(written, made, strict=True):
+    for name, column in zip(written, table, strict=True):
         metadata = metadata_list.get(str(column))
         column_facts: dict[str, Any] = {
             "name": name,
@@ -113,7 +113,7 @@ def _columns(
         }
         dated = column in ("period", "date") and frequency
         column_facts["datatype"] = (
-            _TYPES.get(frequency, "string") if dated else _type(made[column], form)
+            _TYPES.get(frequency, "string") if dated else _type(table[column], form)
         )
         columns.append(column_facts | (_facts(metadata) if metadata else {}))
     return columns

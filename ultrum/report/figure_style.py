@@ -57,18 +57,18 @@ def styled(draw: Callable[P, R]) -> Callable[P, R]:
         import matplotlib as mpl
 
         with mpl.rc_context(rc=STYLE):
-            made = draw(*args, **kwargs)
-            _shorten(made)
-            return made
+            drawn = draw(*args, **kwargs)
+            _shorten(drawn)
+            return drawn
 
     return _drawn
 
 
-def _shorten(made: Any) -> None:
+def _shorten(drawn: Any) -> None:
     """Names so long that they would leave no room for the figure end in dots."""
     from matplotlib.axes import Axes
 
-    figure: Any = made.get_figure() if isinstance(made, Axes) else None
+    figure: Any = drawn.get_figure() if isinstance(drawn, Axes) else None
     for ax in figure.axes if figure is not None else ():
         for axis in (ax.xaxis, ax.yaxis):
             texts = [label.get_text() for label in axis.get_ticklabels()]

@@ -75,13 +75,13 @@ def _explored(result: StudyResult) -> dict[str, str] | None:
     """Lines to explore, where the study asks for them and the package that draws them is there."""
     if not result.study.report.interactive:
         return None
-    made = explorer(result)
-    if made is None:
+    interactive = explorer(result)
+    if interactive is None:
         warn_user(
             "The page lacks its lines to explore, since bokeh is not installed: "
             "pip install 'ultrum[interactive]', or leave out interactive = true."
         )
-    return made
+    return interactive
 
 
 def _rate_words(result: StudyResult) -> str:
@@ -198,28 +198,30 @@ class _Columns:
         )  # fmt: skip
 
 
-def _asset_row(made: _Columns, asset: str, result: StudyResult) -> dict[str, Any]:
-    table = made.table
-    own, errors = table.coefficients.loc[asset], made.errors.loc[asset]
+def _asset_row(columns: _Columns, asset: str, result: StudyResult) -> dict[str, Any]:
+    table = columns.table
+    coefficients, errors = table.coefficients.loc[asset], columns.errors.loc[asset]
     return {
         "asset": asset,
         "name": result.names.get(asset, ""),
         "chosen": asset == result.company,
-        "flag": asset in made.warned,
-        "alpha": own[CONSTANT],
+        "flag": asset in columns.warned,
+        "alpha": coefficients[CONSTANT],
         "alpha_error": errors[CONSTANT],
-        "alpha_p": made.p_values.loc[asset, CONSTANT],
-        "betas": [(own[f], errors[f], made.intervals[f].loc[asset]) for f in made.factors],
+        "alpha_p": columns.p_values.loc[asset, CONSTANT],
+        "betas": [
+            (coefficients[f], errors[f], columns.intervals[f].loc[asset]) for f in columns.factors
+        ],
         "r2": table.r2[asset],
         "rows": table.nobs[asset],
         "dropped": ", ".join(
             f"{count:.0f} {cause}"
-            for cause, count in made.dropped.loc[asset].to_dict().items()
+            for cause, count in columns.dropped.loc[asset].to_dict().items()
             if count and cause != NO_RESPONSE
         )
         or "none",
-        "first": period_label(made.first[asset]),
-        "last": period_label(made.last[asset]),
+        "first": period_label(columns.first[asset]),
+        "last": period_label(columns.last[asset]),
         "cost": result.cost.value[asset] if table is result.betas else None,
     }
 
@@ -242,14 +244,18 @@ def _coverage_rows(result: StudyResult) -> list[dict[str, Any]]:
 
 
 def _range_of(lags: pd.Series) -> str:
-    known = sorted({int(v) for v in lags.dropna()})
-    return f"{known[0]} to {known[-1]}" if len(known) > 1 else "".join(map(str, known))
+    lag_values = sorted({int(v) for v in lags.dropna()})
+    return (
+        f"{lag_values[0]} to {lag_values[-1]}"
+        if len(lag_values) > 1
+        else "".join(map(str, lag_values))
+    )
 
 
 def _versions(explored: Mapping[str, str] | None) -> list[tuple[str, str]]:
-    found = [("Python", platform.python_version())]
-    found += [(name, importlib.metadata.version(name)) for name in _PACKAGES]
-    return found + ([("bokeh", explored["version"])] if explored else [])
+    versions = [("Python", platform.python_version())]
+    versions += [(name, importlib.metadata.version(name)) for name in _PACKAGES]
+    return versions + ([("bokeh", explored["version"])] if explored else [])
 
 
 def _percent(value: float, digits: int = 2) -> str:

@@ -100,11 +100,16 @@ def _about(result: StudyResult, group: str) -> Iterator[Line]:
 def _grown(group: str, table: SeriesTable) -> Iterator[Line]:
     """What one unit has grown to, for every asset whose returns have no gap inside."""
     for name in table.names:
-        own = table[name]
-        known = own.values.loc[own.values.first_valid_index() : own.values.last_valid_index()]
-        if len(known) and known.notna().all():
+        asset_returns = table[name]
+        valid = asset_returns.values.loc[
+            asset_returns.values.first_valid_index() : asset_returns.values.last_valid_index()
+        ]
+        if len(valid) and valid.notna().all():
             yield Line(
-                group, name, "growth of one", cumulate(TimeSeries(known, own.metadata)).values
+                group,
+                name,
+                "growth of one",
+                cumulate(TimeSeries(valid, asset_returns.metadata)).values,
             )
 
 
@@ -157,18 +162,18 @@ def _line_of(drawn: Any, place: str, colour: str, scale: str) -> Any:
 
 def _data(lines: list[Line]) -> list[dict[str, Any]]:
     """Each line as JSON: instants in milliseconds, values to the last digit, periods in words."""
-    made = []
+    rows = []
     for line in lines:
-        known = line.values.dropna() if line.values.isna().all() else line.values
-        index = known.index
+        valid = line.values.dropna() if line.values.isna().all() else line.values
+        index = valid.index
         ends = index.to_timestamp(how="end") if isinstance(index, pd.PeriodIndex) else index
-        made.append({
+        rows.append({
             "group": line.group, "name": line.name, "unit": line.unit,
             "x": (ends.to_numpy().astype("datetime64[ms]").astype(np.int64)).tolist(),
-            "y": [None if pd.isna(v) else float(v) for v in known],
+            "y": [None if pd.isna(v) else float(v) for v in valid],
             "period": [period_label(p) for p in index],
         })  # fmt: skip
-    return made
+    return rows
 
 
 def _renumbered(item: Any) -> Any:

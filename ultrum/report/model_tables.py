@@ -325,8 +325,10 @@ def _samples(models: Mapping[str, Model]) -> list[str]:
         if isinstance(model, Fit):
             span = " to ".join(period_label(end) for end in model.sample)
             dropped = sum(n for cause, n in model.dropped.items() if cause != NO_RESPONSE)
-            own = f"{model.name}, " if model.name != name else ""
-            spans[name] = f"{own}{span}" + (f", observations dropped: {dropped}" if dropped else "")
+            prefix = f"{model.name}, " if model.name != name else ""
+            spans[name] = f"{prefix}{span}" + (
+                f", observations dropped: {dropped}" if dropped else ""
+            )
         else:
             spans[name] = model.basis.split(";")[0]
     percent = (

@@ -47,18 +47,18 @@ def write_results(result: StudyResult, folder: str | os.PathLike[str]) -> dict[s
     PartlyWrittenError
         If some export cannot be written; all others are.
     """
-    made, folder = tables(result), path_of(folder)
+    result_tables, folder = tables(result), path_of(folder)
     with whole_folder(folder) as work:
-        faults = _write_tables(result, made, work)
+        faults = _write_tables(result, result_tables, work)
         texts = _write_figures(result, work / "figures")
         (work / "run.json").write_text(run_file(result), encoding="utf-8")
         (work / "report.html").write_text(page(result, texts), encoding="utf-8")
         names = {"report": "report.html", "tables": "tables", "figures": "figures", "workbook": "results.xlsx",
                  "database": "results.sqlite", "run": "run.json"}  # fmt: skip
-        found = {name: folder / place for name, place in names.items() if (work / place).exists()}
+        places = {name: folder / place for name, place in names.items() if (work / place).exists()}
     if faults:
-        raise PartlyWrittenError("; ".join(faults), found)
-    return found
+        raise PartlyWrittenError("; ".join(faults), places)
+    return places
 
 
 class PartlyWrittenError(UltrumError):
@@ -85,7 +85,7 @@ def _write_figures(result: StudyResult, place: Path) -> dict[str, str]:
     return texts
 
 
-def _write_tables(result: StudyResult, made: Mapping[str, pd.DataFrame], work: Path) -> list[str]:
+def _write_tables(result: StudyResult, tables: Mapping[str, pd.DataFrame], work: Path) -> list[str]:
     """Tables in every format the study asks for; what could not be written, one sentence each."""
     wanted, report = result.study.report.export, result.study.report
     place = work / "tables"
@@ -93,7 +93,7 @@ def _write_tables(result: StudyResult, made: Mapping[str, pd.DataFrame], work: P
     metadata = about_run(result)
     form = CsvForm(report.separator, report.decimal_mark, report.dates)
     facts = dict(zip(_CORE, metadata.values(), strict=True))
-    for name, table in made.items():
+    for name, table in tables.items():
         if "csv" in wanted:
             described_csv(table, place / f"{name}.csv", form, facts=facts)
         if "parquet" in wanted:
@@ -113,7 +113,7 @@ def _write_tables(result: StudyResult, made: Mapping[str, pd.DataFrame], work: P
     for kind, (name, write) in writers.items():
         if kind in wanted:
             try:
-                write(made, work / name, metadata)
+                write(tables, work / name, metadata)
             except (UltrumError, OSError, ValueError) as error:
                 (work / name).unlink(missing_ok=True)
                 faults.append(f"{name} could not be written: {reason(error)}")
@@ -131,47 +131,47 @@ def journal_tables(result: StudyResult, write: str) -> dict[str, str]:
     company = result.company
     fits = company_fits(result)
     title = f"{result.names.get(company, company)}: {len(fits)} models"
-    made = {"models_of_" + slug(company): getattr(model_table(fits, title=title), write)()}
+    texts = {"models_of_" + slug(company): getattr(model_table(fits, title=title), write)()}
     files = files_of("betas", result.models)
     for name, table in result.models.items():
-        made[files[name]] = getattr(model_table(table, title=f"Model {name}"), write)()
+        texts[files[name]] = getattr(model_table(table, title=f"Model {name}"), write)()
     if result.two_pass is not None:
-        made["two_pass"] = getattr(model_table(result.two_pass, title="Two-pass premia"), write)()
-    return made
+        texts["two_pass"] = getattr(model_table(result.two_pass, title="Two-pass premia"), write)()
+    return texts
 
 
 def _write_workbook(
-    made: Mapping[str, pd.DataFrame], path: Path, metadata: Mapping[str, str]
+    tables: Mapping[str, pd.DataFrame], path: Path, metadata: Mapping[str, str]
 ) -> None:
     """One workbook: a sheet of notes, then a sheet for each table."""
     notes = pd.DataFrame({"what": list(metadata), "value": list(metadata.values())})
     facts = {"title": metadata["study"], "comments": f"run {metadata['run']}", "created": _NO_CLOCK}
-    write_workbook({"notes": notes, **_ordered(made)}, path, facts)
+    write_workbook({"notes": notes, **_ordered(tables)}, path, facts)
 
 
-def _ordered(made: Mapping[str, pd.DataFrame]) -> dict[str, pd.DataFrame]:
+def _ordered(tables: Mapping[str, pd.DataFrame]) -> dict[str, pd.DataFrame]:
     """The answer first, then models and tests, then the panel and what it rests on."""
     first, last = _SHEETS["answer"], [*_SHEETS["panel"], *_SHEETS["notes"]]
-    middle = [n for n in made if n not in first and n not in last]
-    return {n: made[n] for n in [*first, *middle, *last] if n in made}
+    middle = [n for n in tables if n not in first and n not in last]
+    return {n: tables[n] for n in [*first, *middle, *last] if n in tables}
 
 
 def _apart(names: Sequence[Any]) -> list[str]:
     """Names of columns, numbered where they differ only by case, which a database does not tell apart."""
     taken: set[str] = set()
-    found = []
+    distinct = []
     for name in map(str, names):
-        own, number = name, 1
-        while own.casefold() in taken:
+        candidate, number = name, 1
+        while candidate.casefold() in taken:
             number += 1
-            own = f"{name}_{number}"
-        taken.add(own.casefold())
-        found.append(own)
-    return found
+            candidate = f"{name}_{number}"
+        taken.add(candidate.casefold())
+        distinct.append(candidate)
+    return distinct
 
 
 def write_database(
-    made: Mapping[str, pd.DataFrame], path: Path, metadata: Mapping[str, str]
+    tables: Mapping[str, pd.DataFrame], path: Path, metadata: Mapping[str, str]
 ) -> None:
     """Every table in one SQLite file, through SQLAlchemy."""
     import sqlalchemy
@@ -180,7 +180,7 @@ def write_database(
     try:
         with engine.begin() as connection:
             pd.DataFrame([metadata]).to_sql("metadata", connection, index=False)
-            for name, table in made.items():
+            for name, table in tables.items():
                 plain = flattened(table)
                 plain.columns = _apart(list(plain.columns))
                 plain.to_sql(name, connection, index=False)

@@ -13,7 +13,9 @@ from ultrum.study.study_result import StudyResult
 def tables(result: StudyResult) -> dict[str, pd.DataFrame]:
     """Tables of a study's result, those it asks for and those on its inputs."""
     files = files_of("betas", result.models)
-    made = {files[name]: t.to_frame().rename_axis("asset") for name, t in result.models.items()}
+    beta_tables = {
+        files[name]: t.to_frame().rename_axis("asset") for name, t in result.models.items()
+    }
     cost = result.cost.to_frame().rename_axis("asset")
     if result.real_cost is not None:
         cost["real_cost_of_equity"] = result.real_cost
@@ -21,7 +23,7 @@ def tables(result: StudyResult) -> dict[str, pd.DataFrame]:
     if result.abroad is not None and abroad is not None:
         cost[f"cost_in_{abroad.code}"] = result.abroad.value
     return {
-        **made,
+        **beta_tables,
         "cost_of_equity": cost,
         "build_up": result.cost.parts,
         "variance_shares": result.cost.shares.rename_axis("asset"),
@@ -40,21 +42,21 @@ def tables(result: StudyResult) -> dict[str, pd.DataFrame]:
 
 def _asked_for(result: StudyResult) -> dict[str, pd.DataFrame]:
     """Tables of what the study asks for beside its regressions."""
-    made: dict[str, pd.DataFrame] = {}
+    requested: dict[str, pd.DataFrame] = {}
     if result.joint_alpha:
-        made["joint_alpha"] = joint_alphas(result)
+        requested["joint_alpha"] = joint_alphas(result)
     if result.diagnosis is not None:
-        made["diagnosis"] = result.diagnosis.to_frame()
+        requested["diagnosis"] = result.diagnosis.to_frame()
     if result.rolling is not None:
-        made["rolling_betas"] = result.rolling.frame().rename_axis("end")
+        requested["rolling_betas"] = result.rolling.frame().rename_axis("end")
     if result.two_pass is not None:
-        made["two_pass"] = result.two_pass.to_frame().rename_axis("exposure")
-        made["pricing_errors"] = result.two_pass.pricing.rename_axis("asset")
+        requested["two_pass"] = result.two_pass.to_frame().rename_axis("exposure")
+        requested["pricing_errors"] = result.two_pass.pricing.rename_axis("asset")
     if result.peers is not None:
-        made["peers"] = result.peers.to_frame().rename_axis("asset")
+        requested["peers"] = result.peers.to_frame().rename_axis("asset")
     if result.sensitivity is not None:
-        made["sensitivity"] = result.sensitivity.to_frame()
-    return made
+        requested["sensitivity"] = result.sensitivity.to_frame()
+    return requested
 
 
 def company_fits(result: StudyResult) -> dict[str, Fit]:
@@ -102,7 +104,7 @@ def slug(name: str) -> str:
 
 def files_of(stem: str, names: Iterable[str]) -> dict[str, str]:
     """A file name for each name, none twice: those alike are numbered."""
-    made: dict[str, str] = {}
+    files: dict[str, str] = {}
     taken: set[str] = set()
     for name in names:
         plain = file = f"{stem}_{slug(name)}"
@@ -111,5 +113,5 @@ def files_of(stem: str, names: Iterable[str]) -> dict[str, str]:
             number += 1
             file = f"{plain}_{number}"
         taken.add(file)
-        made[name] = file
-    return made
+        files[name] = file
+    return files

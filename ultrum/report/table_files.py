@@ -129,10 +129,10 @@ def to_parquet(table: pd.DataFrame, path: Path, metadata: Mapping[str, str] | No
     import pyarrow as pa
     import pyarrow.parquet
 
-    made = pa.Table.from_pandas(flattened(table), preserve_index=False)
-    made = made.replace_schema_metadata({**(made.schema.metadata or {}), **(metadata or {})})
+    arrow = pa.Table.from_pandas(flattened(table), preserve_index=False)
+    arrow = arrow.replace_schema_metadata({**(arrow.schema.metadata or {}), **(metadata or {})})
     try:
-        pyarrow.parquet.write_table(made, path)
+        pyarrow.parquet.write_table(arrow, path)
     except OSError as error:
         raise UltrumError(f"{path} cannot be written: {error.strerror}.") from None
 

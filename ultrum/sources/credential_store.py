@@ -85,7 +85,7 @@ class CredentialStore:
         """
         folder = config_folder()
         place = path_of(file) if file is not None else folder / FILE
-        found = _read(place, needed=file is not None)
+        content = _read(place, needed=file is not None)
         bound: dict[str, list[str]] = {
             k: list(v) for k, v in _read(folder / BOUND, needed=False).items()
         }
@@ -94,7 +94,7 @@ class CredentialStore:
             if not equals or not name or not host:
                 raise SourceError(f"'{text}' does not bind a credential; write NAME=HOST.")
             bound.setdefault(name, []).append(host)
-        entries = {name: _credential(name, entry, place) for name, entry in found.items()}
+        entries = {name: _credential(name, entry, place) for name, entry in content.items()}
         return cls(entries, bound, ask, folder)
 
     def for_host(self, name: str, url: str, source: str) -> Credentials:
@@ -106,10 +106,10 @@ class CredentialStore:
             If there is none of that name, or the host is not bound to it; the message has the line that binds it.
         """
         if name not in self.credentials:
-            known = ", ".join(self.credentials) or "none"
+            names = ", ".join(self.credentials) or "none"
             where = (self.folder or config_folder()) / FILE
             raise SourceError(
-                f"Source '{source}' names '{name}', a credential you have not defined; there are: {known}. "
+                f"Source '{source}' names '{name}', a credential you have not defined; there are: {names}. "
                 f'Define it in {where}: [{name}], kind = "bearer", variable = "NAME", '
                 f'hosts = ["{host_of(url)}"].'
             )

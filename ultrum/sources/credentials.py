@@ -57,10 +57,10 @@ def secret_in(address: str) -> str:
     """
     if _USER.match(address):
         return "user:password@"
-    for found in _IN_QUERY.finditer(address):
-        plain = found["name"].lower() == "key" and len(found["value"]) < _LEAST_KEY
-        if found["value"] and not plain:
-            return f"{found['name']}="
+    for match in _IN_QUERY.finditer(address):
+        plain = match["name"].lower() == "key" and len(match["value"]) < _LEAST_KEY
+        if match["value"] and not plain:
+            return f"{match['name']}="
     return ""
 
 
@@ -72,11 +72,11 @@ def refuse_secret(address: str, what: str) -> None:
     SourceError
         With how credentials are given instead.
     """
-    found = secret_in(address)
-    if found:
+    secret = secret_in(address)
+    if secret:
         raise SourceError(
-            f"{what} holds a secret ({found}…). Take it out of the address and define a credential: kind = "
-            f'"{"password" if "@" in found else "query"}", in credentials.toml; see docs/getting_data.md.'
+            f"{what} holds a secret ({secret}…). Take it out of the address and define a credential: kind = "
+            f'"{"password" if "@" in secret else "query"}", in credentials.toml; see docs/getting_data.md.'
         )
 
 
@@ -145,14 +145,16 @@ class Credentials:
                 f"Source '{source}': credentials need kind ({', '.join(KINDS)}) and variable or keyring"
                 + (f"; '{unknown[0]}' is not known." if unknown else ".")
             )
-        made = cls(**{k: str(v) for k, v in settings.items()})
-        if bool(made.variable) == bool(made.keyring):
+        credentials = cls(**{k: str(v) for k, v in settings.items()})
+        if bool(credentials.variable) == bool(credentials.keyring):
             raise SourceError(
                 f"Source '{source}': credentials name either a variable or a keyring entry."
             )
-        if made.kind in ("header", "query") and not made.name:
-            raise SourceError(f"Source '{source}': credentials of kind {made.kind} need a name.")
-        return made
+        if credentials.kind in ("header", "query") and not credentials.name:
+            raise SourceError(
+                f"Source '{source}': credentials of kind {credentials.kind} need a name."
+            )
+        return credentials
 
     def secret(self, source: str) -> Secret:
         """Fetch the secret from where it is kept."""
@@ -184,12 +186,12 @@ class Credentials:
 
         service, _, user = self.keyring.partition("/")
         try:
-            found = keyring.get_password(service, user)
+            password = keyring.get_password(service, user)
         except keyring.errors.KeyringError as error:
             raise SourceError(
                 f"Source '{source}': the system's keyring cannot be asked: {type(error).__name__}. "
                 "Name an environment variable instead."
             ) from None
-        if not found:
+        if not password:
             raise SourceError(f"Source '{source}': the keyring has no entry '{self.keyring}'.")
-        return found
+        return password

@@ -150,10 +150,10 @@ def _statement(connection: Any, query: Query, name: str) -> Any:
     if query.sql:
         return sqlalchemy.text(query.sql)
     schema, _, table = query.table.rpartition(".")
-    known = sqlalchemy.inspect(connection)
+    inspector = sqlalchemy.inspect(connection)
     names = [
-        *known.get_table_names(schema=schema or None),
-        *known.get_view_names(schema=schema or None),
+        *inspector.get_table_names(schema=schema or None),
+        *inspector.get_view_names(schema=schema or None),
     ]
     if table not in names:
         raise SourceError(

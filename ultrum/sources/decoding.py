@@ -95,11 +95,11 @@ def charset_of(content_type: str, body: bytes) -> str | None:
     >>> charset_of("text/csv; charset=iso-8859-1", "Löhne".encode()) is None
     True
     """
-    found = _CHARSET.search(content_type)
-    if not found:
+    match = _CHARSET.search(content_type)
+    if not match:
         return None
     try:
-        name = codecs.lookup(found[1]).name
+        name = codecs.lookup(match[1]).name
     except LookupError:
         return None
     try:

@@ -44,13 +44,13 @@ class Address:
     def parse(cls, text: str) -> Address:
         """Read an address."""
         refuse_secret(f"?{text.partition('?')[2]}" if "?" in text else "", "The address")
-        found = _ADDRESS.match(text.strip())
-        if not found:
+        match = _ADDRESS.match(text.strip())
+        if not match:
             raise SourceError(
                 f"'{text}' is not an address. Write source:FLOW/KEY for a statistics service, "
                 "source:path or source:path#field for a table."
             )
-        source, path, field = found.groups()
+        source, path, field = match.groups()
         if ".." in path.split("/") or path.startswith("/"):
             raise SourceError(f"'{text}': an address stays inside its source; leave out '..'.")
         return cls(source, path, field or "")

@@ -195,10 +195,12 @@ class HttpClient:
         limits = Exchange(time.monotonic() + self.policy.total_time, self._networks[home.host])
         try:
             for _ in range(self.policy.redirects + 1):
-                own = _same_place(asked, home)
-                sent = {**headers, **(secret.headers if own else {})}
+                same_place = _same_place(asked, home)
+                sent = {**headers, **(secret.headers if same_place else {})}
                 where = (
-                    asked.copy_merge_params(dict(secret.query)) if own and secret.query else asked
+                    asked.copy_merge_params(dict(secret.query))
+                    if same_place and secret.query
+                    else asked
                 )
                 with exchange(limits):
                     answer = self._asked(url, where, sent)

@@ -68,10 +68,10 @@ class Limits:
         )
 
 
-def _rounder(found: float) -> int:
+def _rounder(number: float) -> int:
     """The next round number."""
-    size = 10 ** (len(str(int(found))) - 1)
-    return int(-(-int(found) // size) * size)
+    size = 10 ** (len(str(int(number))) - 1)
+    return int(-(-int(number) // size) * size)
 
 
 def _from_environment() -> Limits:
@@ -88,10 +88,10 @@ def _from_environment() -> Limits:
 
 
 def _changed(base: Limits, changes: dict[str, int], where: str) -> Limits:
-    known = [f.name for f in fields(Limits)]
+    names = [f.name for f in fields(Limits)]
     for name, value in changes.items():
-        if name not in known:
-            raise UltrumError(f"{where}: no limit '{name}'; {one_of(name, known)}")
+        if name not in names:
+            raise UltrumError(f"{where}: no limit '{name}'; {one_of(name, names)}")
         if value < 1:
             raise UltrumError(f"{where}: {name}={value}; a limit is 1 or more.")
     return replace(base, **changes)

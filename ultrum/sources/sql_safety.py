@@ -57,17 +57,17 @@ def refuse_writing(sql: str, name: str, *, dialect: str) -> None:
     """
     words: list[str] = []
     ended = False
-    for found in _TOKEN.finditer(sql):
-        if found["open"]:
+    for token in _TOKEN.finditer(sql):
+        if token["open"]:
             raise SourceError(f"{name}: the query has a quote or comment that does not close.")
-        if found["end"]:
+        if token["end"]:
             ended = True
-        elif found["word"] or found["text"]:
+        elif token["word"] or token["text"]:
             if ended:
                 raise SourceError(
                     f"{name}: the query holds several statements; a source takes one SELECT."
                 )
-            words.append((found["word"] or "").lower())
+            words.append((token["word"] or "").lower())
     first = words[0] if words else "nothing"
     if first not in _READING:
         raise SourceError(

@@ -86,10 +86,10 @@ def network_of(host: str) -> str:
     ('loopback', 'link-local', 'private')
     """
     try:
-        found = {info[4][0] for info in socket.getaddrinfo(host.strip("[]"), None)}
+        addresses = {info[4][0] for info in socket.getaddrinfo(host.strip("[]"), None)}
     except (OSError, UnicodeError):
         return "public"
-    return max(map(_class_of, map(str, found)), key=_CLASSES.index, default="public")
+    return max(map(_class_of, map(str, addresses)), key=_CLASSES.index, default="public")
 
 
 def _class_of(address: str) -> str:
@@ -205,12 +205,12 @@ class Transport(httpx.BaseTransport):
             headers=request.headers.raw, content=b"", extensions=request.extensions,
         )  # fmt: skip
         with _translated():
-            found = self._pool_for(url).handle_request(sent)
+            response = self._pool_for(url).handle_request(sent)
         return httpx.Response(
-            found.status,
-            headers=found.headers,
-            stream=_Body(found.stream),
-            extensions=found.extensions,
+            response.status,
+            headers=response.headers,
+            stream=_Body(response.stream),
+            extensions=response.extensions,
         )
 
     def close(self) -> None:
@@ -223,14 +223,14 @@ class Transport(httpx.BaseTransport):
         if proxy and urllib.request.proxy_bypass(url.host):
             proxy = ""
         if proxy not in self.pools:
-            own: dict[str, Any] = {
+            options: dict[str, Any] = {
                 "ssl_context": self.context, "max_connections": self.size,
                 "max_keepalive_connections": self.size, "network_backend": _Backend(),
             }  # fmt: skip
             self.pools[proxy] = (
-                httpcore.HTTPProxy(proxy_url=proxy, **own)
+                httpcore.HTTPProxy(proxy_url=proxy, **options)
                 if proxy
-                else httpcore.ConnectionPool(**own)
+                else httpcore.ConnectionPool(**options)
             )
         return self.pools[proxy]
 

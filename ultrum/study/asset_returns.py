@@ -51,7 +51,7 @@ def total_returns(plan: Study, desk: Desk, prices: Reading, warnings: list[Cauti
     for asset in [] if payments is None else payments["asset"]:
         text = "delisted; its last return uses the recorded final payment."
         warnings.append(Caution(str(asset), text))
-    made = returns(
+    result = returns(
         close,
         frequency=plan.study.frequency,
         dividends=dividends,
@@ -60,21 +60,25 @@ def total_returns(plan: Study, desk: Desk, prices: Reading, warnings: list[Cauti
     )
     warnings += [
         Caution(name, f"{count} dividends or splits fall outside its prices and were not used.")
-        for name, count in unused_events(made.metadata).items()
+        for name, count in unused_events(result.metadata).items()
     ]
-    return made
+    return result
 
 
 def daily_returns(plan: Study, desk: Desk, prices: Reading) -> SeriesTable:
     """Total returns of every trading day, of the assets in the study's own currency."""
     close = prices.fields[plan.panel.price_column]
     home = plan.study.currency
-    own = [a.name for a in close.metadata if not home or not a.currency or a.currency == home]
+    home_names = [
+        a.name for a in close.metadata if not home or not a.currency or a.currency == home
+    ]
     dividends, splits, payments = (
-        None if table is None else table[table["asset"].isin(own)]
+        None if table is None else table[table["asset"].isin(home_names)]
         for table in _records_of_assets(plan, desk)
     )
-    return returns(close.select(own), dividends=dividends, splits=splits, final_payments=payments)
+    return returns(
+        close.select(home_names), dividends=dividends, splits=splits, final_payments=payments
+    )
 
 
 def _records_of_assets(plan: Study, desk: Desk) -> tuple[pd.DataFrame | None, ...]:
@@ -106,23 +110,28 @@ def _one_currency(
     warnings: list[Caution],
 ) -> tuple[SeriesTable, list[pd.DataFrame | None]]:
     """Prices, and tables of what was paid, converted to the study's currency with the quotes it names."""
-    home, made = plan.study.currency, list(paid)
+    home, converted = plan.study.currency, list(paid)
     abroad = [a.name for a in close.metadata if home and a.currency and a.currency != home]
     if not abroad:
-        return close, made
+        return close, converted
     quotes = [desk.fetch(address) for address in plan.panel.exchange_rates]
     columns = []
     for name in close.names:
         series = close[name]
         if name in abroad:
-            own = series.metadata.currency
-            rate = _quote_for(own, home, quotes, name)
-            made = [_payments_converted(table, name, own, home, rate) for table in made]
-            text = f"posted in {own}; prices and what it paid are converted to {home} at {rate.metadata.address}."
+            currency = series.metadata.currency
+            rate = _quote_for(currency, home, quotes, name)
+            converted = [
+                _payments_converted(table, name, currency, home, rate) for table in converted
+            ]
+            text = (
+                f"posted in {currency}; prices and what it paid are converted to {home} at "
+                f"{rate.metadata.address}."
+            )
             warnings.append(Caution(name, text))
             series = to_currency(series, home, rate)
         columns.append(series)
-    return SeriesTable.of(columns), made
+    return SeriesTable.of(columns), converted
 
 
 def _quote_for(currency: str, home: str, quotes: list[TimeSeries], asset: str) -> TimeSeries:
@@ -136,23 +145,24 @@ def _quote_for(currency: str, home: str, quotes: list[TimeSeries], asset: str) -
 
 
 def _payments_converted(
-    table: pd.DataFrame | None, asset: str, own: str, home: str, rate: TimeSeries
+    table: pd.DataFrame | None, asset: str, currency: str, home: str, rate: TimeSeries
 ) -> pd.DataFrame | None:
     """Amounts of one asset in the study's currency; a table without a currency is in that of its prices."""
     if table is None:
         return None
-    currencies = table["currency"] if "currency" in table else pd.Series(own, table.index)
+    currencies = table["currency"] if "currency" in table else pd.Series(currency, table.index)
     foreign = ((table["asset"] == asset) & (currencies != home)).to_numpy()
-    other = [c for c in currencies[foreign].unique() if c != own]
+    other = [c for c in currencies[foreign].unique() if c != currency]
     if other:
         raise StudyError(
-            f"{asset} is posted in {own}, something it paid is in {other[0]}; give it in {own} or {home}."
+            f"{asset} is posted in {currency}, something it paid is in {other[0]}; give it in "
+            f"{currency} or {home}."
         )
     if not foreign.any():
         return table
     days = days_in(table.loc[foreign, "date"], f"{asset}, date of what it paid")
     amounts = table.loc[foreign, "amount"].to_numpy(dtype=float)
-    rates = ExchangeRates([rate]).rates(own, home, days)
+    rates = ExchangeRates([rate]).rates(currency, home, days)
     if np.isnan(rates).any():
         day = days[np.isnan(rates)][0]
         raise StudyError(

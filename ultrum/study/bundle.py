@@ -86,9 +86,9 @@ def run_of(file: str | os.PathLike[str]) -> dict[str, Any]:
 
 def _entry(name: str) -> zipfile.ZipInfo:
     """A place in the archive without a clock: the same run is the same bytes."""
-    made = zipfile.ZipInfo(name, _FIXED)
-    made.compress_type = zipfile.ZIP_STORED if name == VAULT else zipfile.ZIP_DEFLATED
-    return made
+    entry = zipfile.ZipInfo(name, _FIXED)
+    entry.compress_type = zipfile.ZIP_STORED if name == VAULT else zipfile.ZIP_DEFLATED
+    return entry
 
 
 def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tuple[Study, Path]:

@@ -36,7 +36,7 @@ def cost_of(
     panel: Panel,
     factors: Sequence[TimeSeries],
     betas: BetaTable,
-    found: TwoPass | None,
+    two_pass_result: TwoPass | None,
 ) -> CostOfEquity:
     """Cost of equity of every asset by the model asked for."""
     section = plan.cost_of_equity
@@ -45,17 +45,20 @@ def cost_of(
     histories = {f.name: stage_functions.within_span(plan, f) for f in factors}
     rate = stage_functions.rate_at(plan, desk, plan.panel.risk_free)
     premia: Any = {
-        name: _premium(histories[name], rate, value, found) for name, value in given.items()
+        name: _premium(histories[name], rate, value, two_pass_result)
+        for name, value in given.items()
     }
-    if found is not None and set(given.values()) == {"two-pass"}:
-        premia = found  # with their joint covariance
+    if two_pass_result is not None and set(given.values()) == {"two-pass"}:
+        premia = two_pass_result  # with their joint covariance
     return cost_of_equity(
         betas, premia=premia, risk_free=_rate(plan, desk, panel), on=section.on or None, draws=section.draws,
         add_ons={name: (a.value, a.reason) for name, a in section.add_ons.items()},
     )  # fmt: skip
 
 
-def _premium(history: TimeSeries, rate: TimeSeries, given: Any, found: TwoPass | None) -> Premium:
+def _premium(
+    history: TimeSeries, rate: TimeSeries, given: Any, two_pass_result: TwoPass | None
+) -> Premium:
     """The premium that the study asks for, from history within its span where no number is given."""
     excess_of, name = rate.name, history.name
     if isinstance(given, PremiumSection) and given.value is not None:
@@ -64,18 +67,21 @@ def _premium(history: TimeSeries, rate: TimeSeries, given: Any, found: TwoPass |
             given.value, given.error, excess_of=given.excess_of or excess_of, basis=basis
         )
     if isinstance(given, PremiumSection):
-        own = rate if rate.metadata.frequency == history.metadata.frequency else None
-        return premium(history, mean=given.mean, horizon=given.horizon, risk_free=own)
+        rate_of_history = rate if rate.metadata.frequency == history.metadata.frequency else None
+        return premium(history, mean=given.mean, horizon=given.horizon, risk_free=rate_of_history)
     if given == "history":
         return premium(history)
     if given == "two-pass":
-        if found is None or name not in found.premia.index:
+        if two_pass_result is None or name not in two_pass_result.premia.index:
             raise StudyError(
                 f"The two-pass has no premium of '{name}'; name it in [two_pass] factors."
             )
-        per_year, error = found.periods_per_year, float(found.standard_errors[name])
-        value = per_year * float(found.premia[name])
-        return Premium(value, per_year * error, found.df, excess_of, "two-pass premium")
+        per_year, error = (
+            two_pass_result.periods_per_year,
+            float(two_pass_result.standard_errors[name]),
+        )
+        value = per_year * float(two_pass_result.premia[name])
+        return Premium(value, per_year * error, two_pass_result.df, excess_of, "two-pass premium")
     return Premium(float(given), excess_of=excess_of)
 
 
@@ -98,7 +104,7 @@ def inflation_at_end(
     name = plan.cost_of_equity.inflation
     if not name:
         return None
-    metadata, known = series[name].metadata, series[name].values.dropna()
+    metadata, valid = series[name].metadata, series[name].values.dropna()
     setting = f"[cost_of_equity] inflation = '{name}'"
     if metadata.measure != "rate":
         raise StudyError(
@@ -106,10 +112,10 @@ def inflation_at_end(
         )
     _check_yearly(metadata, setting)
     end = stage_functions.end_of(panel)
-    known = known[metadata.frequency.ends(metadata.frequency.ordinals_of(known.index)) <= end]
-    if not len(known):
+    valid = valid[metadata.frequency.ends(metadata.frequency.ordinals_of(valid.index)) <= end]
+    if not len(valid):
         raise StudyError(f"{setting} has no value up to the end of the panel, {end}.")
-    return float(known.iloc[-1]), period_label(known.index[-1])
+    return float(valid.iloc[-1]), period_label(valid.index[-1])
 
 
 def _check_yearly(metadata: Metadata, setting: str) -> None:
@@ -139,7 +145,7 @@ def peers_of(
         raise StudyError(f"{section.accounts} has no accounts of {company} up to {end}.")
     leverage = (accounts["debt"] / accounts["equity"]).clip(lower=0.0)
     names = list(section.companies) or _of_its_industry(company, companies, betas)
-    made = peer_beta(
+    result = peer_beta(
         betas, names,
         debt_to_equity=leverage, tax=accounts["tax"], how=section.how, values=accounts["equity"],
         debt_beta=section.debt_beta, target_debt_to_equity=float(leverage[company]),
@@ -147,7 +153,7 @@ def peers_of(
     )  # fmt: skip
     days = accounts["date"].reindex([*names, company]).dropna()
     span = " to ".join(dict.fromkeys(period_label(day) for day in (days.min(), days.max())))
-    return replace(made, basis=f"{made.basis}; accounts of {span}")
+    return replace(result, basis=f"{result.basis}; accounts of {span}")
 
 
 def _of_its_industry(company: str, companies: pd.DataFrame | None, betas: BetaTable) -> list[str]:
@@ -178,5 +184,5 @@ def sensitivity_of(plan: Study, desk: Desk, panel: Panel, prices: Any) -> BetaSe
 
 
 def _index_at(desk: Desk, address: str) -> TimeSeries:
-    found = desk.fetch(address, measure="index", timing="end")
-    return found.with_metadata(name=Address.parse(address).field or found.name)
+    index = desk.fetch(address, measure="index", timing="end")
+    return index.with_metadata(name=Address.parse(address).field or index.name)

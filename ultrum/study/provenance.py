@@ -64,12 +64,12 @@ def read_run(path: str | os.PathLike[str]) -> dict[str, Any]:
 def run_from(text: str, place: str) -> dict[str, Any]:
     """What a run has written of itself, from its text; ``place`` is named where it is none."""
     try:
-        found = json_of(text)
+        content = json_of(text)
     except ValueError as error:
         raise StudyError(f"{place} is not what a run has written: {reason(error)}.") from None
-    if not isinstance(found, dict) or found.get("form") != FORM:
+    if not isinstance(content, dict) or content.get("form") != FORM:
         raise StudyError(f"{place} is not what a run has written.")
-    return found
+    return content
 
 
 def stage_of(number: str) -> str:
@@ -120,9 +120,9 @@ class Trail(TextInNotebooks):
 
     def downloads(self) -> list[Trail]:
         """Every download under it, once."""
-        own = [self] if self.retrieved else []
-        found = [*own, *(d for part in self.parts for d in part.downloads())]
-        return list({(d.name, d.gives): d for d in found}.values())
+        own_download = [self] if self.retrieved else []
+        all_downloads = [*own_download, *(d for part in self.parts for d in part.downloads())]
+        return list({(d.name, d.gives): d for d in all_downloads}.values())
 
     def to_dict(self) -> dict[str, Any]:
         """As plain data."""

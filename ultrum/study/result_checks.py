@@ -47,9 +47,9 @@ def check_assets(plan: Study, prices: Reading, betas: BetaTable) -> pd.DataFrame
         if plan.tests.breaks == "chow"
         else _sup_f_tests(betas)
     )
-    made = breaks.set_axis(["break_f", "break_p", "break_note"], axis=1).rename_axis("asset")
-    made.insert(0, "zero_volume_share", idle.reindex(made.index).astype(float))
-    return made
+    table = breaks.set_axis(["break_f", "break_p", "break_note"], axis=1).rename_axis("asset")
+    table.insert(0, "zero_volume_share", idle.reindex(table.index).astype(float))
+    return table
 
 
 def _sup_f_tests(betas: BetaTable) -> pd.DataFrame:
@@ -73,29 +73,29 @@ def standing_out(p_values: pd.Series, share: float) -> pd.Series:
 
     The largest p of rank k, of n, with p ≤ k/n times the share, and all below it (Benjamini and Hochberg 1995).
     """
-    known = p_values.dropna().sort_values()
-    ranks = pd.Series(range(1, len(known) + 1), known.index)
-    small = known[known <= share * ranks / max(len(known), 1)]
+    ordered = p_values.dropna().sort_values()
+    ranks = pd.Series(range(1, len(ordered) + 1), ordered.index)
+    small = ordered[ordered <= share * ranks / max(len(ordered), 1)]
     return p_values <= (small.iloc[-1] if len(small) else -1.0)
 
 
 def check_cautions(plan: Study, checks: pd.DataFrame, betas: BetaTable) -> list[Caution]:
     """Cautions from the checks."""
-    found = []
+    cautions = []
     standing = standing_out(checks["break_p"], FALSE_SHARE)
     for asset, row in ((str(name), row) for name, row in checks.iterrows()):
-        own = asset == plan.cost_of_equity.company and row["break_p"] < BREAK_LEVEL
+        of_company = asset == plan.cost_of_equity.company and row["break_p"] < BREAK_LEVEL
         if row["zero_volume_share"] > UNTRADED_LIMIT:
             share = f"{100 * row['zero_volume_share']:.1f} % of its days saw no trade"
-            found.append(Caution(asset, f"{share}; its beta is likely too low."))
-        if own or standing[asset]:
+            cautions.append(Caution(asset, f"{share}; its beta is likely too low."))
+        if of_company or standing[asset]:
             p = p_equals(row["break_p"])
             if plan.tests.breaks == "chow":
                 finding = f"differ {row['break_note']} (Chow test, F = {row['break_f']:.1f}, {p})"
             else:
                 finding = f"change {row['break_note']} (largest F = {row['break_f']:.1f}, {p})"
             text = f"alpha and beta {finding}"
-            found.append(Caution(asset, f"{text}; one beta for the whole sample misleads."))
+            cautions.append(Caution(asset, f"{text}; one beta for the whole sample misleads."))
         if betas.nobs[asset] < SHORT_SAMPLE:
-            found.append(Caution(asset, f"only {betas.nobs[asset]} rows."))
-    return found
+            cautions.append(Caution(asset, f"only {betas.nobs[asset]} rows."))
+    return cautions

@@ -73,15 +73,15 @@ def _run(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
     prices = stages.do(
         "prices", plan.panel.model_dump(mode="json"), [], lambda: read_prices(plan, desk)
     )
-    made, cautions = _returns(plan, desk, stages, prices)
+    asset_returns, cautions = _returns(plan, desk, stages, prices)
     factors = _factors(plan, desk, stages, series)
-    panel = _panel(plan, desk, stages, made, factors, series)
+    panel = _panel(plan, desk, stages, asset_returns, factors, series)
     models = _models(plan, stages, panel)
     betas = models[plan.cost_of_equity.model]
     if plan.cost_of_equity.company not in betas.assets:
-        known = ", ".join(betas.assets)
+        names = ", ".join(betas.assets)
         raise StudyError(
-            f"No asset '{plan.cost_of_equity.company}' in the panel; there are: {known}."
+            f"No asset '{plan.cost_of_equity.company}' in the panel; there are: {names}."
         )
     wanted = f"model: {plan.cost_of_equity.model}"
     checks = stages.do("checks", plan.tests.breaks, ["prices", wanted],
@@ -112,25 +112,25 @@ def _run(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
         downloads=tuple(sorted(set(desk.used), key=lambda r: (r.source, r.path))),
         run=_run_hash(plan, desk.used),
         stages=dict(stages.done),
-        returns=made,
+        returns=asset_returns,
     )
 
 
 def _series(plan: Study, desk: Desk, stages: Stages) -> dict[str, TimeSeries]:
     """Every series of the study, each after those it is made of."""
-    known = stage_functions.all_series(plan)
-    made: dict[str, TimeSeries] = {}
+    sections = stage_functions.all_series(plan)
+    by_name: dict[str, TimeSeries] = {}
 
     def _find(name: str) -> TimeSeries:
-        return made[name] if name in made else desk.fetch(name)
+        return by_name[name] if name in by_name else desk.fetch(name)
 
-    for name in stage_functions.in_order(known):
-        section = known[name]
-        needs = [f"series: {n}" for n in stage_functions.series_needed(section, known)]
+    for name in stage_functions.in_order(sections):
+        section = sections[name]
+        needs = [f"series: {n}" for n in stage_functions.series_needed(section, sections)]
         settings = [section.model_dump(mode="json"), plan.study.frequency]
         work = partial(stage_functions.make_series, plan, desk, name, section, _find)
-        made[name] = stages.do(f"series: {name}", settings, needs, work)
-    return made
+        by_name[name] = stages.do(f"series: {name}", settings, needs, work)
+    return by_name
 
 
 def _returns(
@@ -146,17 +146,17 @@ def _returns(
 
     settings = [plan.study.frequency, plan.study.currency, plan.panel.model_dump(mode="json")]
     folios = {n: p.model_dump(mode="json") for n, p in plan.portfolios.items()}
-    found: tuple[SeriesTable, list[Caution]] = stages.do(
+    result: tuple[SeriesTable, list[Caution]] = stages.do(
         "returns", [*settings, folios], ["prices"], _work
     )
-    return found
+    return result
 
 
 def _panel(
     plan: Study,
     desk: Desk,
     stages: Stages,
-    made: SeriesTable,
+    asset_returns: SeriesTable,
     factors: list[TimeSeries],
     series: dict[str, TimeSeries],
 ) -> Panel:
@@ -167,7 +167,9 @@ def _panel(
         risk_free = stage_functions.rate_at(plan, desk, plan.panel.risk_free)
         conditions = [series[n].with_metadata(name=n) for n in plan.panel.conditions]
         known_by = stage_functions.known_by_of(plan, desk)
-        return stage_functions.make_panel(plan, made, factors, risk_free, conditions, known_by)
+        return stage_functions.make_panel(
+            plan, asset_returns, factors, risk_free, conditions, known_by
+        )
 
     wanted = [m.factors for m in plan.models]
     settings = [plan.study.model_dump(mode="json"), plan.panel.model_dump(mode="json"), wanted]
@@ -180,23 +182,25 @@ def _factors(
 ) -> list[TimeSeries]:
     """Every factor that some model uses, over its whole span."""
     used = [f for m in plan.models for f in m.factors if f in series]
-    own = {n: series[n] for n in dict.fromkeys(used)}
+    own_series = {n: series[n] for n in dict.fromkeys(used)}
 
     def _work() -> list[TimeSeries]:
         risk_free = stage_functions.rate_at(plan, desk, plan.panel.risk_free)
-        return stage_functions.factor_table(plan, desk, risk_free, own)
+        return stage_functions.factor_table(plan, desk, risk_free, own_series)
 
     settings = [
         plan.study.frequency,
         plan.panel.model_dump(mode="json"),
         [m.factors for m in plan.models],
     ]
-    found: list[TimeSeries] = stages.do("factors", settings, [f"series: {n}" for n in own], _work)
-    return found
+    factors: list[TimeSeries] = stages.do(
+        "factors", settings, [f"series: {n}" for n in own_series], _work
+    )
+    return factors
 
 
 def _models(plan: Study, stages: Stages, panel: Panel) -> dict[str, BetaTable]:
-    made = {}
+    tables = {}
     for model in plan.models:
 
         def _work(m: Any = model) -> BetaTable:
@@ -204,14 +208,14 @@ def _models(plan: Study, stages: Stages, panel: Panel) -> dict[str, BetaTable]:
             single = [a for a in table.assets if a not in plan.portfolios]
             return shrink_betas(table, how=m.adjust, among=single) if m.adjust else table
 
-        made[model.name] = stages.do(
+        tables[model.name] = stages.do(
             f"model: {model.name}", model.model_dump(mode="json"), ["panel"], _work
         )
-    return made
+    return tables
 
 
 def _joint_alphas(plan: Study, stages: Stages, panel: Panel) -> dict[str, JointAlphaTest]:
-    made = {}
+    tests = {}
     panel = stage_functions.without_portfolios(plan, panel)  # they are combinations of the others
     for model in plan.models:
         if model.adjust or not all(panel.metadata[f].is_return for f in model.factors):
@@ -219,18 +223,18 @@ def _joint_alphas(plan: Study, stages: Stages, panel: Panel) -> dict[str, JointA
         for how in plan.tests.joint_alpha:
             name = f"{model.name}, {how}"
             work = partial(joint_alpha_test, panel, model.factors, how=how)
-            made[name] = stages.do(f"joint alpha: {name}", model.factors, ["panel"], work)
-    return made
+            tests[name] = stages.do(f"joint alpha: {name}", model.factors, ["panel"], work)
+    return tests
 
 
 def _diagnosis(plan: Study, stages: Stages, betas: BetaTable) -> Diagnosis | None:
     if not plan.tests.diagnose:
         return None
     company, model = plan.cost_of_equity.company, plan.cost_of_equity.model
-    found: Diagnosis = stages.do(
+    diagnosis: Diagnosis = stages.do(
         "diagnosis", company, [f"model: {model}"], lambda: diagnose(betas.fit(company))
     )
-    return found
+    return diagnosis
 
 
 def _rolling(plan: Study, stages: Stages, panel: Panel) -> RollingFit | None:
@@ -238,12 +242,12 @@ def _rolling(plan: Study, stages: Stages, panel: Panel) -> RollingFit | None:
     if window is None and "rolling beta" not in plan.report.figures:
         return None
     model = next(m for m in plan.models if m.name == plan.cost_of_equity.model)
-    found: RollingFit = stages.do(
+    betas: RollingFit = stages.do(
         "rolling betas", [window, model.factors, model.errors], ["panel"],
         lambda: rolling_regress(panel.excess, panel.factor_table.select(model.factors), window=window or 60,
                                 errors=model.errors),
     )  # fmt: skip
-    return found
+    return betas
 
 
 def _two_pass(plan: Study, stages: Stages, panel: Panel) -> TwoPass | None:
@@ -255,8 +259,8 @@ def _two_pass(plan: Study, stages: Stages, panel: Panel) -> TwoPass | None:
         two_pass, stage_functions.without_portfolios(plan, panel), factors, beta_sample=section.beta_sample,
         window=section.window, draws=section.draws,
     )  # fmt: skip
-    found: TwoPass = stages.do("two-pass", section.model_dump(mode="json"), ["panel"], work)
-    return found
+    premia: TwoPass = stages.do("two-pass", section.model_dump(mode="json"), ["panel"], work)
+    return premia
 
 
 def _cost(
@@ -290,11 +294,11 @@ def _peers(
     if section is None:
         return None
     settings = [section.model_dump(mode="json"), plan.cost_of_equity.company]
-    found: PeerBeta = stages.do(
+    peers: PeerBeta = stages.do(
         "peers", settings, ["panel", f"model: {plan.cost_of_equity.model}"],
         lambda: pricing_stages.peers_of(plan, desk, panel, betas, records_at(desk, plan.panel.companies)),
     )  # fmt: skip
-    return found
+    return peers
 
 
 def _sensitivity(
@@ -305,8 +309,8 @@ def _sensitivity(
         return None
     settings = [section.model_dump(mode="json"), plan.cost_of_equity.company, plan.study.currency]
     work = partial(pricing_stages.sensitivity_of, plan, desk, panel, prices)
-    found: BetaSensitivity = stages.do("sensitivity", settings, ["panel", "prices"], work)
-    return found
+    sensitivity: BetaSensitivity = stages.do("sensitivity", settings, ["panel", "prices"], work)
+    return sensitivity
 
 
 def _run_hash(plan: Study, used: list[Record]) -> str:

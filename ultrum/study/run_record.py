@@ -70,6 +70,6 @@ def _numbers(result: StudyResult) -> Iterator[tuple[str, float]]:
         yield "peers.beta", float(result.peers.beta)
         yield "peers.asset_beta", float(result.peers.asset_beta)
     for name, series in result.series.items():
-        known = series.values.dropna()
-        if len(known):
-            yield f"series.{name}", float(known.iloc[-1])
+        valid = series.values.dropna()
+        if len(valid):
+            yield f"series.{name}", float(valid.iloc[-1])

@@ -186,15 +186,17 @@ def _with_ancestors(
             f"{name} inherits through more than {_DEEPEST} studies; is there a circle?"
         )
     base = _with_ancestors(_toml(_text_of(file), file.name), file.name, folder, anywhere, depth + 1)
-    made = _merged(base, content)
-    made["study"] = {k: v for k, v in made["study"].items() if k != "inherits"}  # it is in here now
-    return made
+    merged = _merged(base, content)
+    merged["study"] = {
+        k: v for k, v in merged["study"].items() if k != "inherits"
+    }  # it is in here now
+    return merged
 
 
-def _merged(base: dict[str, Any], own: dict[str, Any]) -> dict[str, Any]:
+def _merged(base: dict[str, Any], content: dict[str, Any]) -> dict[str, Any]:
     """Tables of both together; a value or list of the own study stands in place of the other."""
-    made = dict(base)
-    for key, value in own.items():
-        both = isinstance(value, dict) and isinstance(made.get(key), dict)
-        made[key] = _merged(made[key], value) if both else value
-    return made
+    merged = dict(base)
+    for key, value in content.items():
+        both = isinstance(value, dict) and isinstance(merged.get(key), dict)
+        merged[key] = _merged(merged[key], value) if both else value
+    return merged

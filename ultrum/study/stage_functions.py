@@ -40,7 +40,7 @@ def all_series(plan: Study) -> dict[str, Series]:
     return {**plan.series, **members}
 
 
-def series_needed(section: Series, known: Mapping[str, Series]) -> list[str]:
+def series_needed(section: Series, sections: Mapping[str, Series]) -> list[str]:
     """Other series of the study that a series is made of."""
     words = list(section.composite.parts) if section.composite else []
     for step in section.steps:
@@ -48,10 +48,10 @@ def series_needed(section: Series, known: Mapping[str, Series]) -> list[str]:
             values = settings.values() if isinstance(settings, Mapping) else [settings]
             for value in values:
                 words += value if isinstance(value, list) else [value]
-    return [w for w in dict.fromkeys(words) if isinstance(w, str) and w in known]
+    return [w for w in dict.fromkeys(words) if isinstance(w, str) and w in sections]
 
 
-def in_order(known: Mapping[str, Series]) -> list[str]:
+def in_order(sections: Mapping[str, Series]) -> list[str]:
     """Names of series, each after those it is made of."""
     order: list[str] = []
 
@@ -62,11 +62,11 @@ def in_order(known: Mapping[str, Series]) -> list[str]:
             )
         if name in order:
             return
-        for other in series_needed(known[name], known):
+        for other in series_needed(sections[name], sections):
             _place(other, (*above, name))
         order.append(name)
 
-    for name in known:
+    for name in sections:
         _place(name, ())
     return order
 
@@ -76,18 +76,18 @@ def make_series(plan: Study, desk: Desk, name: str, section: Series, find: Find)
     if section.address:
         start = desk.fetch(section.address)
     elif section.composite:
-        own = section.composite
+        gauge = section.composite
         start = composite(
-            [find(n).with_metadata(name=n) for n in own.parts], orient=dict(own.orient),
-            weights=dict(own.weights) or None, at_least=own.at_least, window=own.window, name=name,
+            [find(n).with_metadata(name=n) for n in gauge.parts], orient=dict(gauge.orient),
+            weights=dict(gauge.weights) or None, at_least=gauge.at_least, window=gauge.window, name=name,
         )  # fmt: skip
     else:
         home = rate_at(plan, desk, plan.panel.risk_free).with_metadata(currency=plan.study.currency)
         start = currency_factor(
             section.currency_factor, home, [desk.fetch(a) for a in section.rates]
         )
-    made = apply_steps(start, section.steps, find)
-    return made.with_metadata(title=section.title) if section.title else made
+    series = apply_steps(start, section.steps, find)
+    return series.with_metadata(title=section.title) if section.title else series
 
 
 def rate_at(plan: Study, desk: Desk, address: str) -> TimeSeries:
@@ -96,46 +96,52 @@ def rate_at(plan: Study, desk: Desk, address: str) -> TimeSeries:
     if plan.sources[wanted.source].kind == "sdmx":
         return yield_to_return(desk.fetch(address), plan.study.frequency)
     units = plan.panel.factor_units
-    found = desk.table(address, units=units, measure="return").series
-    if wanted.field not in found:
-        raise StudyError(f"{address}: no column '{wanted.field}'; it has: {', '.join(found)}.")
-    return found[wanted.field]
+    series_there = desk.table(address, units=units, measure="return").series
+    if wanted.field not in series_there:
+        raise StudyError(
+            f"{address}: no column '{wanted.field}'; it has: {', '.join(series_there)}."
+        )
+    return series_there[wanted.field]
 
 
 def factor_table(
-    plan: Study, desk: Desk, risk_free: TimeSeries, own: Mapping[str, TimeSeries]
+    plan: Study, desk: Desk, risk_free: TimeSeries, own_series: Mapping[str, TimeSeries]
 ) -> list[TimeSeries]:
     """Every factor that some model uses: columns of the factor table, and series of the study."""
     units = plan.panel.factor_units
     table = desk.table(plan.panel.factors, units=units, measure="return").wide()
     wanted = list(dict.fromkeys(f for m in plan.models for f in m.factors))
-    absent = [name for name in wanted if name not in table.names and name not in own]
+    absent = [name for name in wanted if name not in table.names and name not in own_series]
     if absent:
         raise StudyError(
             f"{plan.panel.factors} has no factor {', '.join(absent)}; it has: {', '.join(table.names)}."
         )
-    return [_factor(plan, table, name, risk_free, own) for name in wanted]
+    return [_factor(plan, table, name, risk_free, own_series) for name in wanted]
 
 
 def _factor(
-    plan: Study, table: SeriesTable, name: str, risk_free: TimeSeries, own: Mapping[str, TimeSeries]
+    plan: Study,
+    table: SeriesTable,
+    name: str,
+    risk_free: TimeSeries,
+    own_series: Mapping[str, TimeSeries],
 ) -> TimeSeries:
     """One factor in excess of the risk-free rate, at the study's frequency where it is traded."""
-    if name in own:
-        made = own[name].with_metadata(name=name)
+    if name in own_series:
+        factor = own_series[name].with_metadata(name=name)
     elif name in plan.panel.total_return_factors:
-        made = excess(table[name], risk_free)
+        factor = excess(table[name], risk_free)
     else:
-        made = table[name].with_metadata(excess_of=risk_free.name)
+        factor = table[name].with_metadata(excess_of=risk_free.name)
     target = Frequency.parse(plan.study.frequency)
-    if made.metadata.is_return and made.metadata.frequency < target:
-        return to_frequency(made, target, risk_free=risk_free)
-    return made
+    if factor.metadata.is_return and factor.metadata.frequency < target:
+        return to_frequency(factor, target, risk_free=risk_free)
+    return factor
 
 
 def make_panel(
     plan: Study,
-    made: SeriesTable,
+    asset_returns: SeriesTable,
     factors: list[TimeSeries],
     risk_free: TimeSeries,
     conditions: list[TimeSeries],
@@ -144,7 +150,7 @@ def make_panel(
     """Everything lined up."""
     start, end = plan.study.span
     return align(
-        assets=made,
+        assets=asset_returns,
         factors=SeriesTable.of(factors) if _alike(factors) else cast(Any, factors),
         risk_free=risk_free,
         conditions=conditions or None,
@@ -188,8 +194,10 @@ def _released(desk: Desk, section: ReleasesSection) -> pd.Series | pd.DataFrame:
     table = desk.table(section.releases, records_only=True, date_column=section.date).records
     absent = [c for c in (*section.where, "period", "date") if c not in table]
     if absent:
-        known = ", ".join(map(str, table))
-        raise StudyError(f"{section.releases} has no column {', '.join(absent)}; it has: {known}.")
+        columns = ", ".join(map(str, table))
+        raise StudyError(
+            f"{section.releases} has no column {', '.join(absent)}; it has: {columns}."
+        )
     for column, wanted in section.where.items():
         table = table[table[column].astype(str) == wanted]
     if not len(table):
@@ -199,42 +207,50 @@ def _released(desk: Desk, section: ReleasesSection) -> pd.Series | pd.DataFrame:
     return table.groupby("period")["date"].min()
 
 
-def with_portfolios(plan: Study, made: SeriesTable, companies: pd.DataFrame | None) -> SeriesTable:
+def with_portfolios(
+    plan: Study, asset_returns: SeriesTable, companies: pd.DataFrame | None
+) -> SeriesTable:
     """The assets with the study's portfolios behind them."""
     if not plan.portfolios:
-        return made
+        return asset_returns
     extra = [
-        _portfolio(name, section, made, companies) for name, section in plan.portfolios.items()
+        _portfolio(name, section, asset_returns, companies)
+        for name, section in plan.portfolios.items()
     ]
-    together = SeriesTable.of([*(made[n] for n in made.names), *extra])
-    return replace(together, causes=made.causes)
+    together = SeriesTable.of([*(asset_returns[n] for n in asset_returns.names), *extra])
+    return replace(together, causes=asset_returns.causes)
 
 
 def _portfolio(
-    name: str, section: PortfolioSection, made: SeriesTable, companies: pd.DataFrame | None
+    name: str, section: PortfolioSection, asset_returns: SeriesTable, companies: pd.DataFrame | None
 ) -> TimeSeries:
     members = list(section.assets)
     if section.industry and companies is not None:
-        members = _of_industry(name, section.industry, made, companies)
-    absent = [a for a in members if a not in made.names]
+        members = _of_industry(name, section.industry, asset_returns, companies)
+    absent = [a for a in members if a not in asset_returns.names]
     if absent:
-        known = ", ".join(made.names)
+        names_there = ", ".join(asset_returns.names)
         raise StudyError(
-            f"The portfolio '{name}': no asset {', '.join(absent)}; there are: {known}."
+            f"The portfolio '{name}': no asset {', '.join(absent)}; there are: {names_there}."
         )
     weights: Any = section.weights if section.weights == "equal" else dict(section.weights)
-    return portfolio(made.select(members), weights=weights, rebalance=section.rebalance, name=name)
+    return portfolio(
+        asset_returns.select(members), weights=weights, rebalance=section.rebalance, name=name
+    )
 
 
-def _of_industry(name: str, industry: str, made: SeriesTable, companies: pd.DataFrame) -> list[str]:
+def _of_industry(
+    name: str, industry: str, asset_returns: SeriesTable, companies: pd.DataFrame
+) -> list[str]:
     if "industry" not in companies:
         raise StudyError("The table of companies has no column 'industry'.")
     of_it = companies.loc[companies["industry"] == industry, "asset"].astype(str)
-    members = [a for a in dict.fromkeys(of_it) if a in made.names]
+    members = [a for a in dict.fromkeys(of_it) if a in asset_returns.names]
     if not members:
-        known = ", ".join(map(str, companies["industry"].dropna().unique()))
+        industries = ", ".join(map(str, companies["industry"].dropna().unique()))
         raise StudyError(
-            f"The portfolio '{name}': no company with prices is of the industry '{industry}'; there are: {known}."
+            f"The portfolio '{name}': no company with prices is of the industry '{industry}'; there "
+            f"are: {industries}."
         )
     return members
 
@@ -244,15 +260,17 @@ def without_portfolios(plan: Study, panel: Panel) -> Panel:
     return replace(panel, assets=panel.assets.drop(columns=list(plan.portfolios), errors="ignore"))
 
 
-def only_wanted(plan: Study, made: SeriesTable) -> SeriesTable:
+def only_wanted(plan: Study, asset_returns: SeriesTable) -> SeriesTable:
     """The assets a run is limited to."""
     wanted = plan.panel.only
     if not wanted:
-        return made
-    absent = [a for a in wanted if a not in made.names]
+        return asset_returns
+    absent = [a for a in wanted if a not in asset_returns.names]
     if absent:
-        raise StudyError(f"No asset {', '.join(absent)}; there are: {', '.join(made.names)}.")
-    return made.select(wanted)
+        raise StudyError(
+            f"No asset {', '.join(absent)}; there are: {', '.join(asset_returns.names)}."
+        )
+    return asset_returns.select(wanted)
 
 
 def end_of(panel: Panel) -> np.datetime64:
@@ -270,7 +288,7 @@ def accounts_of(
         raise StudyError(
             f"{address} has no column {', '.join(absent)}; it has: {', '.join(map(str, table))}."
         )
-    known = table[days_in(table["date"], f"{address}, date") <= end]
-    last = known.sort_values("date", kind="stable").groupby("asset").last()
-    numbers = {own: pd.to_numeric(last[c], errors="coerce") for own, c in columns.items()}
+    dated = table[days_in(table["date"], f"{address}, date") <= end]
+    last = dated.sort_values("date", kind="stable").groupby("asset").last()
+    numbers = {name: pd.to_numeric(last[c], errors="coerce") for name, c in columns.items()}
     return pd.DataFrame(numbers).replace([np.inf, -np.inf], np.nan).assign(date=last["date"])

@@ -72,9 +72,9 @@ class Stages:
     def do(self, name: str, settings: Any, needs: Sequence[str], work: Callable[[], Any]) -> Any:
         """What a stage gives: as it was kept, if nothing it rests on has changed, else done now."""
         key = _digest([_code(), _added_code(), name, settings, [self.done[n].state for n in needs]])
-        found = self.kept.find(key, self._checksum) if self.kept else None
-        if found is not None:
-            value, warned, state, accesses = found
+        kept_stage = self.kept.find(key, self._checksum) if self.kept else None
+        if kept_stage is not None:
+            value, warned, state, accesses = kept_stage
             for text in warned:
                 warnings.warn_explicit(text[1], text[0], name, 0)
             self._note(name, settings, needs, state, accesses, True)
@@ -182,8 +182,8 @@ class Kept:
 
     def _entries(self, key: str) -> list[dict[str, Any]]:
         try:
-            found = json_of((self.folder / f"{key}.json").read_bytes())
-            return found if isinstance(found, list) else []
+            entries = json_of((self.folder / f"{key}.json").read_bytes())
+            return entries if isinstance(entries, list) else []
         except (OSError, ValueError):
             return []
 
@@ -229,11 +229,11 @@ def _digest(content: Any) -> str:
 def _code() -> str:
     """Checksum of the program's own code: another version does everything again."""
     root = Path(__file__).parent.parent
-    made = hashlib.sha256()
+    checksum = hashlib.sha256()
     for part in ("core", "sources", "desk", "study"):
         for file in sorted((root / part).rglob("*.py")):
-            made.update(file.read_bytes())
-    return made.hexdigest()
+            checksum.update(file.read_bytes())
+    return checksum.hexdigest()
 
 
 def _added_code() -> list[str]:

@@ -121,9 +121,9 @@ def begin(
         raise StudyError("A study on files of your own needs both: prices and a table of factors.")
     place = f"here:{factor_table}"
     texts = {"prices_text": f"here:{prices}", "table_text": place, "bill_text": f"{place}#{bill}"}
-    own = _OWN.format(**{k: _quoted(v) for k, v in texts.items()})
+    own_text = _OWN.format(**{k: _quoted(v) for k, v in texts.items()})
     text = _TEXT.format(
-        places=own if prices else _PRACTICE,
+        places=own_text if prices else _PRACTICE,
         currency=_CURRENCY[bool(prices)],
         title=" ".join(name.split()), title_text=_quoted(name), frequency_text=_quoted(frequency),
         factors_text="[" + ", ".join(map(_quoted, factors)) + "]", company_text=_quoted(company),

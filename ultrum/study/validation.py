@@ -99,8 +99,8 @@ def _section(place: tuple[Any, ...]) -> str:
 
 
 def _unknown_key(model: Any, place: tuple[Any, ...], _: Any) -> str:
-    known, key = _known_keys(model, place[:-1]), str(place[-1])
-    return f"[{_section(place[:-1]) or 'the file'}] has no key '{key}'; {one_of(key, known)}"
+    keys, key = _known_keys(model, place[:-1]), str(place[-1])
+    return f"[{_section(place[:-1]) or 'the file'}] has no key '{key}'; {one_of(key, keys)}"
 
 
 def _missing(_: Any, place: tuple[Any, ...], error: Any) -> str:
@@ -120,8 +120,8 @@ def _wrong_value(_: Any, place: tuple[Any, ...], error: Any) -> str:
 
 
 def _wrong_word(model: Any, place: tuple[Any, ...], error: Any) -> str:
-    known = error["ctx"]["expected"]
-    options = [option for option in re.findall(r"'([^']*)'", known) if option]
+    expected = error["ctx"]["expected"]
+    options = [option for option in re.findall(r"'([^']*)'", expected) if option]
     return _plainly(model, place, error, one_of(error["input"], options))
 
 
@@ -144,8 +144,8 @@ def _known_keys(model: Any, place: tuple[Any, ...]) -> list[str]:
     for part in place:
         if isinstance(part, int) or part not in getattr(model, "model_fields", {}):
             continue
-        found = _sections_in(model.model_fields[part].annotation)
-        model = found[0] if found else model
+        sections = _sections_in(model.model_fields[part].annotation)
+        model = sections[0] if sections else model
     return list(model.model_fields)
 
 
@@ -212,13 +212,16 @@ def _series_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
         for name in _listed(part(content, "panel").get(key)):
             if name not in series:
                 yield ("panel", key), f"no series '{name}'; {one_of(name, series)}"
-    for own, section in part(content, "series").items():
+    for own_name, section in part(content, "series").items():
         parts = (
             _listed(part(section, "composite").get("parts")) if isinstance(section, dict) else []
         )
         for name in parts:
             if name not in series:
-                yield ("series", own, "composite"), f"no series '{name}'; {one_of(name, series)}"
+                yield (
+                    ("series", own_name, "composite"),
+                    f"no series '{name}'; {one_of(name, series)}",
+                )
     twice = [n for n, count in Counter(series).items() if count > 1]
     for name in twice:
         yield ("sets",), f"two series are named '{name}'; rename one."
@@ -280,11 +283,14 @@ def _need_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
     for name, section in part(content, "portfolios").items():
         if not isinstance(section, dict):
             continue
-        place, own = ("portfolios", name), f"the portfolio '{name}'"
+        place, portfolio_text = ("portfolios", name), f"the portfolio '{name}'"
         if section.get("industry") and not panel.get("companies"):
-            yield place, f"{own} is of an industry; [panel] companies must name their table."
+            yield (
+                place,
+                f"{portfolio_text} is of an industry; [panel] companies must name their table.",
+            )
         if bool(section.get("industry")) == bool(section.get("assets")):
-            yield place, f"{own} needs assets or an industry, one of them."
+            yield place, f"{portfolio_text} needs assets or an industry, one of them."
     needed = {"predicted against realised": "two_pass", "sensitivity": "sensitivity"}
     for figure in _listed(part(content, "report").get("figures")):
         if figure in needed and needed[figure] not in content:
@@ -352,9 +358,9 @@ def addresses(content: Mapping[str, Any]) -> Iterator[tuple[Place, Any]]:
 
 def part(content: Mapping[str, Any], key: str) -> dict[str, Any]:
     """A table of the file, empty if it is absent or no table."""
-    found = content.get(key)
-    return found if isinstance(found, dict) else {}
+    table = content.get(key)
+    return table if isinstance(table, dict) else {}
 
 
-def _listed(found: Any) -> list[Any]:
-    return found if isinstance(found, list) else []
+def _listed(value: Any) -> list[Any]:
+    return value if isinstance(value, list) else []

@@ -90,7 +90,7 @@ def _taken(vault: Vault, archive: zipfile.ZipFile, rows: object) -> tuple[int, i
     if not isinstance(rows, list):
         raise TypeError(f"{_LISTED} holds no list")
     sizes: dict[str, int] = {}
-    found = []
+    adopted = []
     for row in rows:
         facts = {k: _text(row[k]) for k in _FACTS}
         checksum = facts["checksum"]
@@ -99,8 +99,8 @@ def _taken(vault: Vault, archive: zipfile.ZipFile, rows: object) -> tuple[int, i
         name = f"{facts['source']}:{facts['path']}"
         checked_instant(facts["retrieved"], name)
         confirmed = [checked_instant(_text(at), name) for at in row.get("confirmed", [])]
-        found.append((Record(id=0, size=sizes[checksum], **facts), confirmed))  # type: ignore[arg-type]
-    new = vault.adopt(found, lambda checksum: archive.read(f"payloads/{checksum}"))
+        adopted.append((Record(id=0, size=sizes[checksum], **facts), confirmed))  # type: ignore[arg-type]
+    new = vault.adopt(adopted, lambda checksum: archive.read(f"payloads/{checksum}"))
     return new, len(rows) - new
 
 

@@ -152,11 +152,11 @@ def _host() -> str:
 
 def _is_of_dead(name: str) -> bool:
     """Whether a file was written by a process of this machine that has ended."""
-    found = re.match(rf"{re.escape(ARRIVING + _host())}-(\d+)-", name)
-    if not found or os.name == "nt":  # where asking would stop the process
+    match = re.match(rf"{re.escape(ARRIVING + _host())}-(\d+)-", name)
+    if not match or os.name == "nt":  # where asking would stop the process
         return False
     try:
-        os.kill(int(found[1]), 0)
+        os.kill(int(match[1]), 0)
     except ProcessLookupError:
         return True
     except OSError:

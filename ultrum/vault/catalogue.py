@@ -146,11 +146,11 @@ class Catalogue:
             If one is not what was written.
         """
         rows = self.asked(f"SELECT {_COLUMNS}, digits FROM downloads {where}", values)  # noqa: S608
-        found = [_record(row) for row in rows]
-        for record, row in zip(found, rows, strict=True):
+        record_list = [_record(row) for row in rows]
+        for record, row in zip(record_list, rows, strict=True):
             if _digits(record) != row[11]:
                 raise DamagedError(f"the entry of {record.source}:{record.path} has changed")
-        return found
+        return record_list
 
     def confirmations(self, number: int) -> list[str]:
         """Instants at which a source still served the same bytes."""
@@ -194,12 +194,12 @@ def another_in(folder: Path) -> Catalogue:
     old = sorted(folder.glob("catalogue*.sqlite*"), key=_number)
     number = max([_number(file) for file in old], default=0) + 1
     try:
-        made = Catalogue(folder / f"catalogue.{number}.sqlite")
+        catalogue = Catalogue(folder / f"catalogue.{number}.sqlite")
     except (OSError, *DAMAGE):
         return Catalogue()
     for file in old:
         file.unlink(missing_ok=True)
-    return made
+    return catalogue
 
 
 def _number(file: Path) -> int:
@@ -210,10 +210,10 @@ def _number(file: Path) -> int:
 
 def made_from(journal: Journal) -> Catalogue:
     """Catalogue in memory of a whole journal."""
-    made = Catalogue()
+    catalogue = Catalogue()
     if journal.file.exists():
-        made.apply(journal.entries(), journal.identity())
-    return made
+        catalogue.apply(journal.entries(), journal.identity())
+    return catalogue
 
 
 def record_of(number: int, event: dict[str, Any]) -> Record:

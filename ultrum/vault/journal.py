@@ -67,10 +67,10 @@ class Journal:
     def stamp(self) -> tuple[int, int]:
         """Number and size of the file, which tell whether it has changed; zeros where there is none."""
         try:
-            found = self.file.stat()
+            status = self.file.stat()
         except FileNotFoundError:
             return 0, 0
-        return found.st_ino, found.st_size
+        return status.st_ino, status.st_size
 
     def begin(self, entries: Sequence[dict[str, Any]] = ()) -> None:
         """Write a new journal, whole or not at all, with its first entries."""
@@ -160,12 +160,12 @@ class Journal:
                 if not line.endswith(b"\n"):
                     return
                 digits, event = line[:_DIGITS].decode("ascii", "replace"), None
-                own = [_digits(b, line[_DIGITS + 1 : -1]) for b in before]
-                if digits in own and line[_DIGITS : _DIGITS + 1] == b" ":
+                digits_there = [_digits(b, line[_DIGITS + 1 : -1]) for b in before]
+                if digits in digits_there and line[_DIGITS : _DIGITS + 1] == b" ":
                     event = _parsed(line)
                     before = (digits,)
                 else:  # a damaged text or damaged digits; the next line may follow either
-                    before = (digits, *own)
+                    before = (digits, *digits_there)
                 yield Entry(offset, offset + len(line), digits, event)
                 offset += len(line)
 

@@ -190,13 +190,13 @@ class Listings:
 
     def _alternatives(self, phrase: str, synonyms: Synonyms) -> list[list[str]]:
         """The words of a phrase as listings have them, and those of its synonyms."""
-        own = [self._known(w) for w in _WORD.findall(phrase)]
+        listed = [self._known(w) for w in _WORD.findall(phrase)]
         others = [
-            found
+            words_found
             for text in synonyms.get(phrase, ())
-            if all(found := [w if self._begins(w) else "" for w in _WORD.findall(text)])
+            if all(words_found := [w if self._begins(w) else "" for w in _WORD.findall(text)])
         ]
-        return [[w for w in own if w], *others] if all(own) else others
+        return [[w for w in listed if w], *others] if all(listed) else others
 
     def _begins(self, word: str) -> bool:
         """Whether a word of some listing begins so."""
@@ -229,14 +229,14 @@ class Listings:
 
 def _phrases(words: str, synonyms: Synonyms) -> list[str]:
     """Words of a search, those that together have synonyms as one phrase."""
-    words_left, found = _WORD.findall(words.lower()), []
+    words_left, phrases = _WORD.findall(words.lower()), []
     while words_left:
         length = next(
             (n for n in (3, 2) if " ".join(words_left[:n]) in synonyms and len(words_left) >= n), 1
         )
-        found.append(" ".join(words_left[:length]))
+        phrases.append(" ".join(words_left[:length]))
         words_left = words_left[length:]
-    return found
+    return phrases
 
 
 def _either(group: Sequence[Sequence[str]]) -> str:

@@ -93,12 +93,12 @@ def _of_catalogue(folder: Path) -> list[dict[str, Any]]:
 
 
 def _entries(rows: list[tuple[dict[str, Any], list[str]]]) -> list[dict[str, Any]]:
-    found: list[dict[str, Any]] = []
+    entries: list[dict[str, Any]] = []
     for facts, confirmed in rows:
-        found.append({"do": "record", **{k: facts[k] for k in FACTS}})
-        number = len(found) + 1
-        found += [{"do": "confirm", "of": number, "at": at} for at in confirmed]
-    return found
+        entries.append({"do": "record", **{k: facts[k] for k in FACTS}})
+        number = len(entries) + 1
+        entries += [{"do": "confirm", "of": number, "at": at} for at in confirmed]
+    return entries
 
 
 def _rows(file: Path) -> Iterator[tuple[dict[str, Any], list[str]]]:
@@ -115,7 +115,7 @@ def _rows(file: Path) -> Iterator[tuple[dict[str, Any], list[str]]]:
 
 def _receipts(folder: Path) -> Iterator[tuple[dict[str, Any], list[str]]]:
     """The same from receipts, a file of lines for each payload."""
-    found: dict[tuple[str, ...], tuple[dict[str, Any], list[str]]] = {}
+    receipts: dict[tuple[str, ...], tuple[dict[str, Any], list[str]]] = {}
     confirmed = []
     for place in sorted(folder.glob("*/*.jsonl")):
         for line in _lines(place):
@@ -123,11 +123,11 @@ def _receipts(folder: Path) -> Iterator[tuple[dict[str, Any], list[str]]]:
             if "confirmed" in line:
                 confirmed.append((key, str(line["confirmed"])))
             elif set(FACTS) <= set(line):
-                found.setdefault(key, (line, []))
+                receipts.setdefault(key, (line, []))
     for key, at in confirmed:
-        if key in found:
-            found[key][1].append(at)
-    yield from (found[k] for k in sorted(found, key=lambda k: (k[2], k)))
+        if key in receipts:
+            receipts[key][1].append(at)
+    yield from (receipts[k] for k in sorted(receipts, key=lambda k: (k[2], k)))
 
 
 def _lines(place: Path) -> Iterator[dict[str, Any]]:

@@ -150,15 +150,15 @@ class Vault:
                     "not what the source serves now. The source's is used."
                 )
             write([entry_of(arrived(source, path, checksum, download, latest))])
-            made = self._newest(source, path)
-        if made is None or made.checksum != checksum:
+            recorded = self._newest(source, path)
+        if recorded is None or recorded.checksum != checksum:
             raise VaultError(f"{source}:{path} was not recorded; run 'ultrum vault verify'.")
-        return made
+        return recorded
 
     def confirm(self, record: Record) -> Record:
         """Note that the source still serves the same bytes."""
         with self._changing() as write:
-            write([confirmed(own) for own in self._same(record)])
+            write([confirmed(duplicate) for duplicate in self._same(record)])
         return record
 
     def confirmations(self, record: Record) -> list[str]:
@@ -260,7 +260,7 @@ class Vault:
         }
 
     def adopt(
-        self, found: Sequence[tuple[Record, Sequence[str]]], body: Callable[[str], bytes]
+        self, records: Sequence[tuple[Record, Sequence[str]]], body: Callable[[str], bytes]
     ) -> int:
         """Take over downloads of another vault with their instants, all or none; how many are new.
 
@@ -273,15 +273,15 @@ class Vault:
         """
         self._refuse_readonly()
         with self._changing(durable=True) as write:
-            new = [(record, at) for record, at in found if not self._same(record)]
+            new = [(record, at) for record, at in records if not self._same(record)]
             for checksum in dict.fromkeys(record.checksum for record, _ in new):
                 with self._payloads.arriving(checksum, body(checksum)) as settle:
                     settle()
             number, entries = self._catalogue.position().number, list[dict[str, Any]]()
             for record, times in new:
                 entries.append(entry_of(replace(record, imported=True)))
-                own = number + len(entries)
-                entries += [{"do": "confirm", "of": own, "at": at} for at in times]
+                record_number = number + len(entries)
+                entries += [{"do": "confirm", "of": record_number, "at": at} for at in times]
             write(entries)
         return len(new)
 
@@ -295,8 +295,8 @@ class Vault:
     def _newest(self, source: str, path: str, at: str = "") -> Record | None:
         limit = "AND retrieved <= ? " if at else ""
         where = f"WHERE source = ? AND path = ? {limit}ORDER BY placed DESC, id DESC LIMIT 1"
-        found = self._catalogue.records(where, (source, path, at) if at else (source, path))
-        return found[0] if found else None
+        records = self._catalogue.records(where, (source, path, at) if at else (source, path))
+        return records[0] if records else None
 
     def _read(self, ask: Callable[[Catalogue], _T]) -> _T:
         """A result of the catalogue, after everything in the journal; rebuilt if it is damaged."""

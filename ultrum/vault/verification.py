@@ -25,18 +25,18 @@ def damaged_lines(journal: Journal, reached: int) -> list[str]:
 
 def is_sound(catalogue: Catalogue, journal: Journal) -> bool:
     """Whether a catalogue agrees with a sound journal."""
-    made = made_from(journal)
-    with contextlib.closing(made), contextlib.suppress(*DAMAGE):
-        return catalogue.is_same(made)
+    rebuilt = made_from(journal)
+    with contextlib.closing(rebuilt), contextlib.suppress(*DAMAGE):
+        return catalogue.is_same(rebuilt)
     return False
 
 
 def repair(journal: Journal, catalogue: Catalogue) -> str:
     """Set a damaged journal aside and write another; what it could be made of."""
-    made = made_from(journal)
-    with contextlib.closing(made):
-        kept = entries_of(made)
-        remark = f"It keeps the {len(made.records(''))} downloads that can still be read."
+    rebuilt = made_from(journal)
+    with contextlib.closing(rebuilt):
+        kept = entries_of(rebuilt)
+        remark = f"It keeps the {len(rebuilt.records(''))} downloads that can still be read."
         with contextlib.suppress(*DAMAGE):
             kept = entries_of(catalogue)
             remark = "It has been repaired from the catalogue; nothing is lost."
@@ -48,14 +48,14 @@ def repair(journal: Journal, catalogue: Catalogue) -> str:
 
 def entries_of(catalogue: Catalogue) -> list[dict[str, Any]]:
     """Journal entries with the content of a catalogue."""
-    found: list[dict[str, Any]] = []
+    entries: list[dict[str, Any]] = []
     for record in catalogue.records("ORDER BY id"):
-        found.append(entry_of(record))
-        number = len(found) + 1  # the first line is the journal's own
-        found += [
+        entries.append(entry_of(record))
+        number = len(entries) + 1  # the first line is the journal's own
+        entries += [
             {"do": "confirm", "of": number, "at": at} for at in catalogue.confirmations(record.id)
         ]
-    return found
+    return entries
 
 
 def entry_of(record: Record) -> dict[str, Any]:

@@ -68,7 +68,7 @@ def _structure(
         "keyPosition": len(dimensions),
         "values": entries,
     }
-    attributes = [_attribute(flow, a, own, version) for a, own in values.items()]
+    attributes = [_attribute(flow, a, values_there, version) for a, values_there in values.items()]
     related: dict[str, Any] = (
         {"primaryMeasure": "OBS_VALUE"} if version == "1.0.0" else {"observation": {}}
     )

@@ -115,8 +115,8 @@ def _topics(body: Any) -> None:
     scheme = _kept(add(body, "str:CategorySchemes"), "str:CategoryScheme", "TOPICS", "Topics")
     for top, (title, inside) in TOPICS.items():
         parent = _titled(scheme, "str:Category", top, title)
-        for name, own in inside.items():
-            _titled(parent, "str:Category", name, own)
+        for name, children in inside.items():
+            _titled(parent, "str:Category", name, children)
     outer = add(body, "str:Categorisations")
     for owner, category, flow in placed():
         element = _kept(outer, "str:Categorisation", f"IN_{flow}", f"{flow} in its topic")

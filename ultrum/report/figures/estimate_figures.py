@@ -66,9 +66,9 @@ def betas(
     if not few:
         ax.hlines(rows, reach["low"], reach["high"], colors=TIDE, linewidth=0.5, alpha=0.2)
         ax.scatter(centre, rows, c=TIDE, s=2)
-    ends, own = reach.iloc[named], [colours[k] for k in named]
-    ax.hlines(named, ends["low"], ends["high"], colors=own, linewidth=2, zorder=3)
-    ax.scatter(centre[named], named, c=own, s=26, zorder=3)
+    ends, point_colours = reach.iloc[named], [colours[k] for k in named]
+    ax.hlines(named, ends["low"], ends["high"], colors=point_colours, linewidth=2, zorder=3)
+    ax.scatter(centre[named], named, c=point_colours, s=26, zorder=3)
     ax.set_yticks(named, [str(a) for a in order[named]])
     ax.tick_params(axis="y", length=0, labelsize=9)
     ax.grid(visible=False, axis="y")
@@ -186,8 +186,8 @@ def _fit_words(fit: Fit, factor: str, noun: str) -> str:
     beta, error = fit.coefficients[factor], fit.standard_errors[factor]
     words = [f"beta {beta:.2f} (standard error {error:.2f})"]
     if CONSTANT in fit.coefficients.index:
-        alpha, own = 100 * fit.coefficients[CONSTANT], 100 * fit.standard_errors[CONSTANT]
-        words.append(f"alpha {alpha:.2f} % a {noun} ({own:.2f})")
+        alpha, alpha_error = 100 * fit.coefficients[CONSTANT], 100 * fit.standard_errors[CONSTANT]
+        words.append(f"alpha {alpha:.2f} % a {noun} ({alpha_error:.2f})")
     return "; ".join([*words, f"R² {fit.r2:.2f}"])
 
 

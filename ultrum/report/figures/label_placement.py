@@ -43,11 +43,11 @@ def names_apart(ax: Axes, x: Any, y: Any, names: list[str]) -> None:
         )
         size = label.get_window_extent(renderer)
         others = [*labels, *(dot for k, dot in enumerate(dots) if k != place)]
-        own = _free_box(points[place], size.width, size.height, others)
-        labels.append(own)
-        shift = (np.array(own[:2]) - points[place]) * 72.0 / figure.dpi
+        box = _free_box(points[place], size.width, size.height, others)
+        labels.append(box)
+        shift = (np.array(box[:2]) - points[place]) * 72.0 / figure.dpi
         label.set_position((float(shift[0]), float(shift[1])))
-        _tie(ax, points[place], own)
+        _tie(ax, points[place], box)
 
 
 def _free_box(point: Any, wide: float, tall: float, others: list[Box]) -> Box:
@@ -76,9 +76,9 @@ def _over(a: Box, b: Box) -> bool:
     return a[0] < b[2] and b[0] < a[2] and a[1] < b[3] and b[1] < a[3]
 
 
-def _tie(ax: Axes, point: Any, own: Box) -> None:
+def _tie(ax: Axes, point: Any, box: Box) -> None:
     """A thin line from a point to a name that stands far from it."""
-    nearest = np.clip(point, own[:2], own[2:])
+    nearest = np.clip(point, box[:2], box[2:])
     if np.hypot(*(nearest - point)) < 14:
         return
     ends = ax.transData.inverted().transform([point, nearest])

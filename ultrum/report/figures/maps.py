@@ -80,15 +80,15 @@ def regions(
     """
     from matplotlib.collections import PathCollection
 
-    found = {str(c): float(v) for c, v in dict(values).items() if np.isfinite(float(v))}
-    if not found:
+    numbers = {str(c): float(v) for c, v in dict(values).items() if np.isfinite(float(v))}
+    if not numbers:
         raise UnitError("No region has a value to show.")
     polygons = dict(_polygons(_features(shapes), code))
     factor = 100.0 if unit == "%" else 1.0
-    matched = {c: v * factor for c, v in found.items() if c in polygons}
+    matched = {c: v * factor for c, v in numbers.items() if c in polygons}
     if not matched:
         raise TableError(
-            f"None of the codes ({', '.join(list(found)[:5])} …) is a '{code}' of the shapes "
+            f"None of the codes ({', '.join(list(numbers)[:5])} …) is a '{code}' of the shapes "
             f"({', '.join(list(polygons)[:5])} …). Look for leading zeros, or name another property with code."
         )
     limits = _limits(np.array(list(matched.values())), classes, breaks, factor)
@@ -103,7 +103,7 @@ def regions(
     _legend(ax, limits, palette, unit, missing=len(polygons) - len(matched))
     _frame(ax)
     ax.set_title(title or getattr(values, "name", None) or "")
-    unmatched = sorted(set(found) - set(polygons))
+    unmatched = sorted(set(numbers) - set(polygons))
     ax.unmatched = unmatched  # type: ignore[attr-defined]
     foot(ax, _foot_line(source, matched, polygons, unmatched))
     return ax
@@ -135,8 +135,8 @@ def _polygons(features: list[Mapping[str, Any]], code: str) -> Iterator[tuple[st
     from matplotlib.path import Path as Outline
 
     for feature in features:
-        known = feature.get("properties") or {}
-        name = known.get(code, feature.get("id") if code == "code" else None)
+        properties = feature.get("properties") or {}
+        name = properties.get(code, feature.get("id") if code == "code" else None)
         shape = feature.get("geometry") or {}
         if name is None or shape.get("type") not in _KINDS:
             continue

@@ -127,12 +127,12 @@ def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> 
             label = "5 % bound" if side == "high" else None
             ax.plot(x, bound, color=STONE, linewidth=1.2, linestyle=(0, (5, 3)), label=label)
     place = x[test.path.index.get_loc(test.at)]
-    found = f"{period_label(test.at)}, {p_equals(test.p_value)}"
+    break_text = f"{period_label(test.at)}, {p_equals(test.p_value)}"
     if test.between is not None and test.p_value < 0.05:
         ends = _dates(pd.Index(test.between) if not isinstance(test.path.index, pd.PeriodIndex)
                       else pd.PeriodIndex(test.between))  # fmt: skip
         ax.axvspan(*ends, color=LANTERN, alpha=0.14, linewidth=0, label="95 % interval of the date")
-    ax.plot([place], [test.path.loc[test.at]], "o", color=LANTERN, label=found)
+    ax.plot([place], [test.path.loc[test.at]], "o", color=LANTERN, label=break_text)
     largest = test.distribution == "largest F"
     ax.set_ylabel(
         "F of a break at each date" if largest else "cumulated recursive residuals, deviations"
@@ -210,22 +210,24 @@ def sensitivity(result: BetaSensitivity, *, source: str = "", ax: Axes | None = 
     low = table["low"].clip(lower=table["beta"].min() - reach)
     high = table["high"].clip(upper=table["beta"].max() + reach)
     ax.vlines(x, low, high, color=MIST, linewidth=1.6)
-    own = table["own"].to_numpy(dtype=bool)
-    ax.scatter(x[~own], table["beta"][~own], s=11, color=TIDE, zorder=3)
-    ax.scatter(x[own], table["beta"][own], s=60, color=LANTERN, zorder=4, marker="D")
-    _say(ax, x[own], table["beta"][own], f"own choice {result.own['beta']:.2f}")
+    chosen = table["own"].to_numpy(dtype=bool)
+    ax.scatter(x[~chosen], table["beta"][~chosen], s=11, color=TIDE, zorder=3)
+    ax.scatter(x[chosen], table["beta"][chosen], s=60, color=LANTERN, zorder=4, marker="D")
+    _say(ax, x[chosen], table["beta"][chosen], f"own choice {result.own['beta']:.2f}")
     if result.published is not None:
         ax.axhline(result.published, color=INK, linewidth=1.2, linestyle=(0, (5, 3)))
         ax.annotate(f"published {result.published:.2f}", (x[-1], result.published), xytext=(0, -12),
                     textcoords="offset points", ha="right", fontsize=9, color=INK)  # fmt: skip
-    _mark_choices(ax, table, options, own)
+    _mark_choices(ax, table, options, chosen)
     ax.set_title(f"Beta of {result.asset} under {len(table)} combinations of choices")
     bars = f"bars: 95 % intervals, {errors_in_words(result.errors)}"
     foot(ax, f"data to {period_label(result.end)}", bars, source=source)
     return ax
 
 
-def _mark_choices(ax: Axes, table: pd.DataFrame, options: list[tuple[str, str]], own: Any) -> None:
+def _mark_choices(
+    ax: Axes, table: pd.DataFrame, options: list[tuple[str, str]], is_chosen: Any
+) -> None:
     """Below the betas one line of dots for each value of each choice."""
     low, high = ax.get_ylim()
     step = 0.055 * (high - low)
@@ -237,16 +239,16 @@ def _mark_choices(ax: Axes, table: pd.DataFrame, options: list[tuple[str, str]],
         last = choice
         chosen = (table[choice] == value).to_numpy()
         ax.scatter(
-            np.flatnonzero(chosen & ~own),
-            np.full((chosen & ~own).sum(), row),
+            np.flatnonzero(chosen & ~is_chosen),
+            np.full((chosen & ~is_chosen).sum(), row),
             s=5,
             color=STONE,
             marker="s",
             linewidths=0,
         )
         ax.scatter(
-            np.flatnonzero(chosen & own),
-            np.full((chosen & own).sum(), row),
+            np.flatnonzero(chosen & is_chosen),
+            np.full((chosen & is_chosen).sum(), row),
             s=26,
             color=LANTERN,
             marker="D",

@@ -199,12 +199,12 @@ def growth_of_one(x: SeriesTable | TimeSeries, *, title: str = "", ax: Axes | No
         )
     ax = axes_for(ax)
     for number, name in enumerate(table.names):
-        own = table[name]
-        known = own.values.dropna()
-        grown = cumulate(TimeSeries(known, own.metadata))
+        asset_returns = table[name]
+        valid = asset_returns.values.dropna()
+        grown = cumulate(TimeSeries(valid, asset_returns.metadata))
         ax.plot(
             moments_of(grown.index), grown.values, color=LINES[number], linestyle=DASHES[number],
-            linewidth=1.7, label=own.metadata.heading,
+            linewidth=1.7, label=asset_returns.metadata.heading,
         )  # fmt: skip
     ax.set_yscale("log")
     ax.yaxis.set_major_formatter(_plain_number)
@@ -275,9 +275,11 @@ def correlation_grid(result: Correlations, *, ax: Axes | None = None) -> Axes:
         _write_correlations(ax, matrix, result.p_values.to_numpy(dtype=float))
     shown = range(count) if count <= MOST_NAMES else ()
     slanted = max(map(len, names)) > 5
-    own = [names[k] for k in shown]
-    ax.set_xticks(shown, own, rotation=45 if slanted else 0, ha="right" if slanted else "center")
-    ax.set_yticks(shown, own)
+    shown_names = [names[k] for k in shown]
+    ax.set_xticks(
+        shown, shown_names, rotation=45 if slanted else 0, ha="right" if slanted else "center"
+    )
+    ax.set_yticks(shown, shown_names)
     ax.tick_params(length=0, labelsize=8.5)
     ax.grid(visible=False)
     for side in ax.spines.values():
@@ -335,17 +337,17 @@ def _write_correlations(ax: Axes, matrix: Any, p_values: Any) -> None:
             )
 
 
-def _quantiles(ax: Axes, made: Distribution) -> None:
+def _quantiles(ax: Axes, result: Distribution) -> None:
     """Observed quantiles against those of the normal, on the line where they agree."""
     import scipy.special
 
-    count = len(made.values)
+    count = len(result.values)
     ranks = (np.arange(1, count + 1) - 0.5) / count
     theory = scipy.special.ndtri(ranks)
-    own = (np.sort(made.values) - made.mean) / made.deviation
-    reach = max(float(np.abs(own).max()), 3.0)
+    sample_quantiles = (np.sort(result.values) - result.mean) / result.deviation
+    reach = max(float(np.abs(sample_quantiles).max()), 3.0)
     ax.plot([-reach, reach], [-reach, reach], color=LANTERN, linewidth=1)
-    ax.plot(theory, own, ".", color=TIDE, markersize=2.5)
+    ax.plot(theory, sample_quantiles, ".", color=TIDE, markersize=2.5)
     ax.set_title("quantiles against the normal", fontsize=8, fontweight="normal", pad=3)
     ax.tick_params(labelsize=7)
 

@@ -246,22 +246,22 @@ def thinned(days: Any, values: Any, most: int = _MOST) -> tuple[Any, Any]:
 def _draw_line(ax: Axes, line: TimeSeries, colour: str, dash: Any, width: float = 1.7) -> None:
     days, values = thinned(moments_of(line.index), line.values.to_numpy() * _factor(line.metadata))
     ax.plot(days, values, color=colour, linestyle=dash, linewidth=width)
-    known = np.isfinite(values)
-    alone = known & ~np.append(False, known[:-1]) & ~np.append(known[1:], False)
+    valid = np.isfinite(values)
+    alone = valid & ~np.append(False, valid[:-1]) & ~np.append(valid[1:], False)
     if alone.any() and len(values) <= _MOST:
         ax.plot(days[alone], values[alone], ".", color=colour, markersize=3)
 
 
 def _name_scale(
-    scale: Axes, unit: str, own: list[int], lines: Sequence[TimeSeries], *, shared: bool
+    scale: Axes, unit: str, places: list[int], lines: Sequence[TimeSeries], *, shared: bool
 ) -> None:
     """Unit on an axis; of two scales each is named after its line, in its colour."""
-    alone = not shared and len(own) == 1
-    colour = LINES[own[0] % len(LINES)] if alone else INK
-    name = f"{lines[own[0]].metadata.heading},\n" if alone else ""
+    alone = not shared and len(places) == 1
+    colour = LINES[places[0] % len(LINES)] if alone else INK
+    name = f"{lines[places[0]].metadata.heading},\n" if alone else ""
     scale.set_ylabel(f"{name}{unit}", color=colour)
     scale.tick_params(axis="y", labelcolor=colour)
-    if own[0]:
+    if places[0]:
         scale.grid(visible=False)
 
 
@@ -359,8 +359,8 @@ def _unit(metadata: Metadata) -> str:
     """The axis label: the unit people read, and what the number is."""
     actions = [step.action for step in metadata.trail]
     if metadata.measure == "score":
-        made = {"standardised", "composite"} & set(actions)
-        return "standard deviations" if made else "score"
+        composed = {"standardised", "composite"} & set(actions)
+        return "standard deviations" if composed else "score"
     if metadata.unit == "decimal":
         yearly = metadata.measure == "rate" and metadata.quoted and "growth" not in actions
         return (

@@ -91,22 +91,22 @@ class SdmxSource:
 
     def series(self, path: str, span: Span = EVERYTHING, part: str = "") -> TimeSeries:
         """The one series at ``FLOW/KEY``, or one part of it where its definition changes."""
-        found = self.all_series(path, span)
+        candidates = self.all_series(path, span)
         address = str(Address(self.name, path))
         if part:
-            found = [s for s in found if s.metadata.address == f"{address}#{part}"]
-            if not found:
+            candidates = [s for s in candidates if s.metadata.address == f"{address}#{part}"]
+            if not candidates:
                 raise SourceError(f"{address}#{part}: there is no such part.")
-        if len(found) == 1:
-            return found[0]
-        keys = ", ".join(s.metadata.address for s in found[:5])
-        if found and all(s.metadata.address.partition("#")[0] == address for s in found):
+        if len(candidates) == 1:
+            return candidates[0]
+        keys = ", ".join(s.metadata.address for s in candidates[:5])
+        if candidates and all(s.metadata.address.partition("#")[0] == address for s in candidates):
             raise SourceError(
-                f"{address} changes its definition inside and comes in {len(found)} parts; name one: "
+                f"{address} changes its definition inside and comes in {len(candidates)} parts; name one: "
                 f"{keys}."
             )
         raise SourceError(
-            f"{address} names {len(found)} series ({keys} …); name one, without wildcards."
+            f"{address} names {len(candidates)} series ({keys} …); name one, without wildcards."
         )
 
     def all_series(self, path: str, span: Span = EVERYTHING) -> list[TimeSeries]:
@@ -129,22 +129,22 @@ class SdmxSource:
 
     def _typed(self, raw: Sequence[RawSeries], flow: str, structure: Structure) -> list[TimeSeries]:
         """Every series that can be read; a warning lists those that cannot, unless none can."""
-        found: list[TimeSeries] = []
+        typed: list[TimeSeries] = []
         faults: list[SourceError] = []
         for one in raw:
             address = f"{self.name}:{flow}/{one.key}"
             try:
-                found += to_parts(one, structure, address, self._calendar)
+                typed += to_parts(one, structure, address, self._calendar)
             except SourceError as error:
                 faults.append(error)
-        if faults and not found:
+        if faults and not typed:
             raise faults[0]
         if faults:
             warn_user(
                 f"{len(faults)} of {len(raw)} series are left out: "
                 + " ".join(map(str, faults[:5]))
             )
-        return found
+        return typed
 
     def data_path(self, path: str, span: Span = EVERYTHING) -> str:
         """Path below the entry point at which the data of ``FLOW/KEY`` stand."""
@@ -164,13 +164,13 @@ class SdmxSource:
         wanted = parts[place]
         other = ".".join("" if i == place else p for i, p in enumerate(parts))
         try:
-            known = self.available(flow, other).get("FREQ", [])
+            frequencies = self.available(flow, other).get("FREQ", [])
         except SourceError:
             return
-        if not wanted or not known or set(wanted.split("+")) & set(known):
+        if not wanted or not frequencies or set(wanted.split("+")) & set(frequencies):
             return
         named = structure.codes.get("FREQ", {})
-        listed = ", ".join(f"{named.get(c, c)} ({c})" for c in known)
+        listed = ", ".join(f"{named.get(c, c)} ({c})" for c in frequencies)
         raise SourceError(
             f"{where}: there is nothing of frequency {named.get(wanted, wanted)} ({wanted}); the source has: "
             f"{listed}. Lower frequencies come with to_frequency; a higher one must be estimated: disaggregate."
@@ -178,22 +178,22 @@ class SdmxSource:
 
     def listings(self) -> list[Listing]:
         """Every series of the service; of a flow whose series it does not list, the flow itself."""
-        found = []
+        all_listings = []
         for number, flow in enumerate(self.flows()):
             try:
                 if number >= _MOST_FLOWS_WALKED:
                     raise SourceError("listed whole, its series are found by its address")
-                found += self._listings_of(flow)
+                all_listings += self._listings_of(flow)
             except SourceError:
-                found.append(
+                all_listings.append(
                     Listing(f"{self.name}:{flow.id}", flow.title, "", (flow.title,), flow.title)
                 )
-        return found
+        return all_listings
 
     def _listings_of(self, flow: Flow) -> list[Listing]:
         name, structure = self._structure(flow.id)
         path = self._paths.data(name, "all", detail="serieskeysonly")
-        found = []
+        listings = []
         for raw in self._data(path, structure, f"{self.name}:{flow.id}"):
             labels = tuple(structure.labels(raw.key))
             title = raw.attributes.get("TITLE") or ", ".join(labels[1:])
@@ -201,8 +201,8 @@ class SdmxSource:
             codes = dict(zip(structure.dimensions, raw.key.split("."), strict=False))
             facts = {**codes, **raw.attributes}
             unit = structure.unit_name(facts)
-            found.append(Listing(address, title, labels[0], labels, flow.title, facts, unit))
-        return found
+            listings.append(Listing(address, title, labels[0], labels, flow.title, facts, unit))
+        return listings
 
     def flows(self) -> list[Flow]:
         """Dataflows of the service."""
@@ -255,23 +255,23 @@ class SdmxSource:
             if not same:
                 listed = ", ".join(sorted(f.id for f in self.flows())[:40]) or "none"
                 raise SourceError(f"{self.name} has no flow '{flow}'; it has: {listed}.")
-            own = same[0]
-            path = self._paths.structure(own.structure)
-            found = read_structure(self.obtain(path, STRUCTURE).body, f"{self.name}:{flow}")
-            agencies = {f.agency for f in self.flows() if f.id == own.id}
+            structure = same[0]
+            path = self._paths.structure(structure.structure)
+            structures = read_structure(self.obtain(path, STRUCTURE).body, f"{self.name}:{flow}")
+            agencies = {f.agency for f in self.flows() if f.id == structure.id}
             alone = wanted.agency == "all" and len(agencies) == 1 and self.rest == "2.1"
-            name = wanted if alone else FlowName(own.id, own.agency, own.version)
-            self._structures[flow] = (name, found)
+            name = wanted if alone else FlowName(structure.id, structure.agency, structure.version)
+            self._structures[flow] = (name, structures)
         return self._structures[flow]
 
     def _data(self, path: str, structure: Structure, where: str) -> list[RawSeries]:
         answer = self.obtain(path, accept_of(self.format))
-        found = decode(answer.body, answer.content_type, structure.dimensions, where)
-        if not found:
+        raw_series = decode(answer.body, answer.content_type, structure.dimensions, where)
+        if not raw_series:
             raise SourceError(
                 f"{where}: the answer is empty. Check the key; 'find' lists what there is."
             )
-        return found
+        return raw_series
 
 
 def _check_key(name: str, path: str, key: str, structure: Structure) -> None:
@@ -284,10 +284,10 @@ def _check_key(name: str, path: str, key: str, structure: Structure) -> None:
             f"dimensions: {'.'.join(structure.dimensions)}."
         )
     for part, dimension in zip(parts, structure.dimensions, strict=True):
-        known = structure.codes.get(dimension, {})
-        wrong = [code for code in part.split("+") if code and known and code not in known]
+        codes = structure.codes.get(dimension, {})
+        wrong = [code for code in part.split("+") if code and codes and code not in codes]
         if wrong:
             raise SourceError(
                 f"{name}:{path}: {dimension} has no code {', '.join(wrong)}; "
-                f"it has: {', '.join(sorted(known)[:60])}."
+                f"it has: {', '.join(sorted(codes)[:60])}."
             )

@@ -108,8 +108,8 @@ def _one_series(
     codes = {n: _code(c) for n, c in zip(header, cells, strict=True) if n not in _ABOUT_THE_ROW}
     key = ".".join(codes[d] for d in dimensions)
     numbers = np.array([np.nan if v in _MISSING else float(v) for v in values])
-    own = {n: c for n, c in codes.items() if c and n not in (*dimensions, _TIME, _VALUE)}
-    return RawSeries(key, labels, np.arange(len(labels)), numbers, own)
+    attributes = {n: c for n, c in codes.items() if c and n not in (*dimensions, _TIME, _VALUE)}
+    return RawSeries(key, labels, np.arange(len(labels)), numbers, attributes)
 
 
 def _id(name: str) -> str:
@@ -158,14 +158,14 @@ def _series(table: pa.Table, header: Sequence[str], dimensions: Sequence[str]) -
     whole = bool(labelled.all())
     others = {h: turns[h] for h in turns if h not in dimensions}
     heads = {h: table[h].take([int(g[0]) for g in groups.values()]).to_pylist() for h in others}
-    found = []
+    series_list = []
     for place, (key, rows) in enumerate(groups.items()):
         kept = rows if whole else rows[labelled[rows]]
         torn = [h for h, at in others.items() if _inside(at, rows)]
         fixed = {h: _code(heads[h][place]) for h in others if h not in torn and heads[h][place]}
         varying = {h: [_code(t) for t in table[h].take(kept).to_pylist()] for h in torn}
-        found.append(RawSeries(key, labels, periods[kept], values[kept], fixed, varying))
-    return found
+        series_list.append(RawSeries(key, labels, periods[kept], values[kept], fixed, varying))
+    return series_list
 
 
 def _joined(parts: Sequence[str]) -> str:

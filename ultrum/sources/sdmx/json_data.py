@@ -19,16 +19,16 @@ def from_json(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
     message = orjson.loads(body)
     data = message.get("data", message)  # drafts had no envelope
     structures = data.get("structures") or [data["structure"]]
-    found: list[RawSeries] = []
+    series_list: list[RawSeries] = []
     for dataset in data["dataSets"]:
         if str(dataset.get("action", "")).lower() == "delete":
             continue
         structure = structures[dataset.get("structure", 0)]
         if "series" in dataset:
-            found += _by_series(dataset, structure, dimensions)
+            series_list += _by_series(dataset, structure, dimensions)
         elif dataset.get("observations"):
-            found += _flat(dataset, structure, dimensions)
-    return found
+            series_list += _flat(dataset, structure, dimensions)
+    return series_list
 
 
 def _by_series(dataset: Part, structure: Part, dimensions: Sequence[str]) -> list[RawSeries]:
@@ -39,21 +39,23 @@ def _by_series(dataset: Part, structure: Part, dimensions: Sequence[str]) -> lis
     attributes = structure.get("attributes", {})
     common = _named(attributes.get("dataSet", []), dataset.get("attributes", []))
     listed, observed = attributes.get("series", []), attributes.get("observation", [])
-    found, places_of = [], _Places()
+    series_list, places_of = [], _Places()
     for positions, body in dataset["series"].items():
         places = [int(p) for p in positions.split(":")] if positions else []
         codes = {
             **fixed,
             **{d["id"]: _code(d["values"][p]) for d, p in zip(along, places, strict=True)},
         }
-        own = {
+        facts = {
             **common,
             **_grouped(dataset, structure, codes),
             **_named(listed, body.get("attributes", [])),
         }
         rows = body.get("observations") or {}
-        found.append(_raw(codes, dimensions, periods, rows, own, observed, structure, places_of))
-    return found
+        series_list.append(
+            _raw(codes, dimensions, periods, rows, facts, observed, structure, places_of)
+        )
+    return series_list
 
 
 class _Places:
@@ -83,17 +85,17 @@ def _raw(
 ) -> RawSeries:
     """One series of its observations ``{place: [value, attribute places …]}``."""
     width = max(len(structure.get("measures", {}).get("observation", [])), 1)
-    found = rows.values()
-    values = np.array([row[0] if row else None for row in found], dtype=np.float64)
+    observations = rows.values()
+    values = np.array([row[0] if row else None for row in observations], dtype=np.float64)
     fixed, varying = dict(attributes), {}
     for k, attribute in enumerate(observed, start=width):
-        own = [row[k] if len(row) > k else None for row in found]
-        distinct = {p: _value(attribute, p) for p in set(map(_hashable, own))}
+        cells = [row[k] if len(row) > k else None for row in observations]
+        distinct = {p: _value(attribute, p) for p in set(map(_hashable, cells))}
         if len(distinct) == 1:
             text = next(iter(distinct.values()))
             fixed.update({attribute["id"]: text} if text else {})
         elif distinct:
-            varying[attribute["id"]] = [distinct[_hashable(p)] for p in own]
+            varying[attribute["id"]] = [distinct[_hashable(p)] for p in cells]
     key = ".".join(codes[d] for d in dimensions)
     return RawSeries(key, periods, places.of(rows), values, fixed, varying)
 
@@ -117,25 +119,25 @@ def _flat(dataset: Part, structure: Part, dimensions: Sequence[str]) -> list[Raw
     attributes = structure.get("attributes", {})
     common = _named(attributes.get("dataSet", []), dataset.get("attributes", []))
     periods = [_code(v) for v in along[time].get("values", [])]
-    found = []
+    series_list = []
     for places_of, rows in groups.items():
         codes = dict(fixed)
         for i, place in zip(others, places_of, strict=True):
             codes[along[i]["id"]] = _code(along[i]["values"][place])
-        own = {**common, **_grouped(dataset, structure, codes)}
-        found.append(
+        facts = {**common, **_grouped(dataset, structure, codes)}
+        series_list.append(
             _raw(
                 codes,
                 dimensions,
                 periods,
                 rows,
-                own,
+                facts,
                 attributes.get("observation", []),
                 structure,
                 _Places(),
             )
         )
-    return found
+    return series_list
 
 
 def _grouped(dataset: Part, structure: Part, codes: Mapping[str, str]) -> dict[str, str]:
@@ -146,11 +148,11 @@ def _grouped(dataset: Part, structure: Part, codes: Mapping[str, str]) -> dict[s
         return {}
     parts = structure["dimensions"]
     order = [*parts.get("dataSet", []), *parts.get("series", []), *parts.get("observation", [])]
-    found: dict[str, str] = {}
+    attributes: dict[str, str] = {}
     for pattern, places in groups.items():
         if _matches(pattern.split(":"), order, codes):
-            found.update(_named(listed, places))
-    return found
+            attributes.update(_named(listed, places))
+    return attributes
 
 
 def _matches(pattern: Sequence[str], order: Sequence[Part], codes: Mapping[str, str]) -> bool:
@@ -164,12 +166,12 @@ def _matches(pattern: Sequence[str], order: Sequence[Part], codes: Mapping[str, 
 
 def _named(listed: Sequence[Part], places: Sequence[Any]) -> dict[str, str]:
     """Attribute values by id."""
-    found = {}
+    names = {}
     for attribute, place in zip(listed, places, strict=False):
         text = _value(attribute, place)
         if text:
-            found[str(attribute["id"])] = text
-    return found
+            names[str(attribute["id"])] = text
+    return names
 
 
 def _value(attribute: Part, place: Any) -> str:

@@ -79,9 +79,9 @@ def frequency_of(code: str, labels: Sequence[str]) -> Frequency:
     }:  # half-yearly in the code lists of older services
         return Frequency("S")
     frequency = Frequency.parse(code)
-    own = "D" if frequency.code == "B" else frequency.code
+    day_code = "D" if frequency.code == "B" else frequency.code
     for kind, label in shown.items():
-        if _ORDER.index(kind) > _ORDER.index(own):
+        if _ORDER.index(kind) > _ORDER.index(day_code):
             raise FrequencyError(
                 f"the frequency is {frequency.name}, but '{label}' is a whole {Frequency(kind).noun}."
             )

@@ -161,8 +161,8 @@ def covers(path: str, wanted: str, spans: bool = False) -> bool:
         return False
     if parts[0] != "data" or flow not in (parts[1], parts[-3] if len(parts) > 4 else ""):
         return False
-    own = key_of(path)
-    if own == "all":
+    path_key = key_of(path)
+    if path_key == "all":
         return True
-    pairs = list(zip(own.split("."), key.split("."), strict=False))
+    pairs = list(zip(path_key.split("."), key.split("."), strict=False))
     return len(pairs) == key.count(".") + 1 and all(not a or b in a.split("+") for a, b in pairs)

@@ -46,26 +46,22 @@ class Calendar:
         FrequencyError
             If a period is none, or longer than the frequency.
         """
-        known = self._labels
-        if (
-            known is None
-            or known[1] != code
-            or (known[0] is not raw.labels and known[0] != raw.labels)
-        ):
+        kept = self._labels
+        if kept is None or kept[1] != code or (kept[0] is not raw.labels and kept[0] != raw.labels):
             try:
-                known = self._labels = raw.labels, code, *_read_periods(raw.labels, code)
+                kept = self._labels = raw.labels, code, *_read_periods(raw.labels, code)
             except FrequencyError:  # labels of other series of the message may be at fault
                 used, places = np.unique(raw.places, return_inverse=True)
                 frequency, read = _read_periods([raw.labels[int(i)] for i in used], code)
                 return frequency, read[places]
-        return known[2], known[3][raw.places]
+        return kept[2], kept[3][raw.places]
 
     def index(self, frequency: Frequency, ordinals: Ints) -> pd.Index:
         """Index of ordinals; the one made last where it is the same."""
-        known = self._index
-        if known is None or known[0] != frequency or not np.array_equal(known[1], ordinals):
-            known = self._index = frequency, ordinals, _index(frequency, ordinals)
-        return known[2]
+        kept = self._index
+        if kept is None or kept[0] != frequency or not np.array_equal(kept[1], ordinals):
+            kept = self._index = frequency, ordinals, _index(frequency, ordinals)
+        return kept[2]
 
 
 def _read_periods(labels: Sequence[str], code: str) -> tuple[Frequency, Ints]:
@@ -126,11 +122,15 @@ def to_parts(
     pieces = _pieces(varying, len(values))
     parts = []
     for number, (inside, attributes) in enumerate(pieces, start=1):
-        own = {**codes, **raw.attributes, **attributes}  # a service may put a unit in its key
-        metadata = _describe(raw, own, structure, frequency, address)
+        facts_there = {
+            **codes,
+            **raw.attributes,
+            **attributes,
+        }  # a service may put a unit in its key
+        metadata = _describe(raw, facts_there, structure, frequency, address)
         statuses = list(varying["OBS_STATUS"][inside]) if "OBS_STATUS" in varying else []
         index = calendar.index(frequency, ordinals[inside])
-        numbers = _in_units(values[inside], own, structure.unit_name(own), statuses)
+        numbers = _in_units(values[inside], facts_there, structure.unit_name(facts_there), statuses)
         metadata = _with_statuses(metadata, statuses, index)
         if frequency.code in "HN" and not has_zone([raw.labels[raw.places[0]]]):
             metadata = metadata.changed(
@@ -211,12 +211,12 @@ def _in_units(
 ) -> Floats:
     """Values times their multiplier; percent divided by 100, which rounds once and correctly."""
     scale = _scale(facts)
-    found = values * 10.0**scale if scale else values.copy()
+    scaled = values * 10.0**scale if scale else values.copy()
     if is_percent(unit_of_facts(facts), name):
-        found = found / 100.0
+        scaled = scaled / 100.0
     if statuses:
-        found[np.isin(np.array(statuses), MISSING)] = np.nan
-    return found
+        scaled[np.isin(np.array(statuses), MISSING)] = np.nan
+    return scaled
 
 
 def _measure(facts: Mapping[str, str], name: str, timing: str) -> dict[str, Any]:

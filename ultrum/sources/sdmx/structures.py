@@ -120,26 +120,26 @@ def read_categories(body: bytes, where: str) -> list[Category]:
 @_whole
 def read_available(body: bytes, where: str) -> dict[str, list[str]]:
     """Codes with data, by dimension."""
-    found: dict[str, list[str]] = {}
+    codes: dict[str, list[str]] = {}
     if _is_json(body):
         data = _data(body, where)
         for constraint in [*data.get("contentConstraints", []), *data.get("dataConstraints", [])]:
             for region in constraint.get("cubeRegions", []):
                 for part in region.get("keyValues", region.get("memberSelection", [])):
                     values = part.get("values", [])
-                    found[part["id"]] = [
+                    codes[part["id"]] = [
                         v["value"] if isinstance(v, dict) else str(v) for v in values
                     ]
-        return found
+        return codes
     for part in _tree(body, where).iter("{*}KeyValue"):
-        found[str(part.get("id"))] = [str(v.text) for v in part.findall("{*}Value")]
-    return found
+        codes[str(part.get("id"))] = [str(v.text) for v in part.findall("{*}Value")]
+    return codes
 
 
 def reference(urn: str) -> str:
     """``agency/id/version`` of a structure's urn."""
-    found = _REFERENCE.search(urn)
-    return "/".join(found.groups()[:3]) if found else ""
+    match = _REFERENCE.search(urn)
+    return "/".join(match.groups()[:3]) if match else ""
 
 
 def _is_json(body: bytes) -> bool:
@@ -252,8 +252,8 @@ def _structure_json(data: Mapping[str, Any], where: str) -> Structure:
     codes, names = {}, {}
     for dimension in ordered:
         target = dimension.get("localRepresentation", {}).get("enumeration", "")
-        found = _REFERENCE.search(target)
-        codes[dimension["id"]] = lists.get(found[2], {}) if found else {}
+        match = _REFERENCE.search(target)
+        codes[dimension["id"]] = lists.get(match[2], {}) if match else {}
         concept = _REFERENCE.search(dimension.get("conceptIdentity", ""))
         names[dimension["id"]] = (
             concepts.get(concept[4] or "", dimension["id"]) if concept else dimension["id"]
@@ -262,8 +262,8 @@ def _structure_json(data: Mapping[str, Any], where: str) -> Structure:
     attributes = {}
     for attribute in given:
         target = (attribute.get("localRepresentation") or {}).get("enumeration", "")
-        if found := _REFERENCE.search(target):
-            attributes[attribute["id"]] = lists.get(found[2], {})
+        if match := _REFERENCE.search(target):
+            attributes[attribute["id"]] = lists.get(match[2], {})
     return Structure(tuple(d["id"] for d in ordered), codes, names, attributes)
 
 
@@ -280,13 +280,13 @@ def _structure_xml(root: Any, where: str) -> Structure:
     concepts = {str(c.get("id")): _xml_name(c) for c in root.iter("{*}Concept")}
     codes, names = {}, {}
     for element in ordered:
-        own = str(element.get("id"))
+        identifier = str(element.get("id"))
         target = _xml_reference(element.find("{*}LocalRepresentation/{*}Enumeration"))
-        codes[own] = lists.get(target.split("/")[1], {}) if target else {}
+        codes[identifier] = lists.get(target.split("/")[1], {}) if target else {}
         identity = element.find("{*}ConceptIdentity")
         ref = identity.find("{*}Ref") if identity is not None else None
         concept = ref.get("id") if ref is not None else _xml_urn(identity).rpartition(".")[2]
-        names[own] = concepts.get(str(concept), own)
+        names[identifier] = concepts.get(str(concept), identifier)
     attributes = {}
     for element in definition.iter("{*}Attribute"):
         target = _xml_reference(element.find("{*}LocalRepresentation/{*}Enumeration"))
@@ -309,10 +309,10 @@ def _categories(
         flow, category = _REFERENCE.search(source), _REFERENCE.search(target)
         if flow and category:
             flows.setdefault((category[2], category[4] or ""), []).append(flow[2])
-    found: list[Category] = []
+    categories: list[Category] = []
     for scheme in schemes:
-        _walk(scheme, (_name(scheme),), "", str(scheme["id"]), flows, found, 0)
-    return found
+        _walk(scheme, (_name(scheme),), "", str(scheme["id"]), flows, categories, 0)
+    return categories
 
 
 def _walk(
@@ -321,11 +321,11 @@ def _walk(
     dotted: str,
     scheme: str,
     flows: Mapping[tuple[str, str], list[str]],
-    found: list[Category],
+    categories: list[Category],
     depth: int,
 ) -> None:
     for child in item.get("categories", []) if depth < _DEEPEST else []:
-        own = f"{dotted}.{child['id']}" if dotted else str(child["id"])
-        inside = flows.get((scheme, own)) or flows.get((scheme, str(child["id"]))) or []
-        found.append(Category((*path, _name(child)), tuple(inside)))
-        _walk(child, (*path, _name(child)), own, scheme, flows, found, depth + 1)
+        identifier = f"{dotted}.{child['id']}" if dotted else str(child["id"])
+        inside = flows.get((scheme, identifier)) or flows.get((scheme, str(child["id"]))) or []
+        categories.append(Category((*path, _name(child)), tuple(inside)))
+        _walk(child, (*path, _name(child)), identifier, scheme, flows, categories, depth + 1)

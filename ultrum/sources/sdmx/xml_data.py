@@ -160,9 +160,9 @@ class _Reader:
             self.done, self.groups, self.rows, self.headings = self.done[: self.whole], [], [], []
         self.whole = len(self.done)
         self.common = {k: v for k, v in element.attrib.items() if k.isupper() and k[0] != "{"}
-        own = element.find("{*}Attributes")
-        if own is not None:
-            self.common.update(_values(own))
+        attributes = element.find("{*}Attributes")
+        if attributes is not None:
+            self.common.update(_values(attributes))
 
     def _found(self) -> list[RawSeries]:
         """Every series, with the attributes of its groups and of the data set."""

@@ -67,10 +67,10 @@ def _are_bars(block: Block, values: list[int]) -> bool:
 def ordered_as_bars(columns: list[Floats]) -> bool:
     """Whether second and third columns bound the first and fourth, and some bar has a range."""
     opens, high, low, close = columns[:4]
-    known = np.isfinite(opens) & np.isfinite(high) & np.isfinite(low) & np.isfinite(close)
-    if known.sum() < 3:
+    complete = np.isfinite(opens) & np.isfinite(high) & np.isfinite(low) & np.isfinite(close)
+    if complete.sum() < 3:
         return False
-    o, h, lo, c = opens[known], high[known], low[known], close[known]
+    o, h, lo, c = opens[complete], high[complete], low[complete], close[complete]
     bounded = bool((h >= np.maximum(o, c)).all() and (lo <= np.minimum(o, c)).all())
     ranged = bool((h > lo).mean() > 0.2)
     sizes = [col[np.isfinite(col)] for col in columns[4:]]

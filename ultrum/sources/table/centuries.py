@@ -37,21 +37,21 @@ def with_centuries(moments: Dates, first_year: int | None, where: str) -> Dates:
     TableError
         If two centuries are possible.
     """
-    known = np.flatnonzero(~np.isnat(moments))
-    if not len(known):
+    dated = np.flatnonzero(~np.isnat(moments))
+    if not len(dated):
         return moments
-    years = moments[known].astype("datetime64[Y]").astype(np.int64) + 1970
+    years = moments[dated].astype("datetime64[Y]").astype(np.int64) + 1970
     short = years % 100
-    counted = _by_gap(short) if _gap(short)[1] >= _LEAST_GAP else _by_order(moments[known], short)
+    counted = _by_gap(short) if _gap(short)[1] >= _LEAST_GAP else _by_order(moments[dated], short)
     if counted is None:
         raise TableError(
             f"{where}: the years have two digits and run over a whole century in no order, so that the century "
             "of each cannot be found; sort the rows by date, or write the years with four digits."
         )
     start = int(counted.min())
-    century = _century(counted, moments[known], start, first_year, where)
+    century = _century(counted, moments[dated], start, first_year, where)
     moved = moments.copy()
-    moved[known] = _in_year(moments[known], counted + century, where)
+    moved[dated] = _in_year(moments[dated], counted + century, where)
     return moved
 
 

@@ -126,21 +126,21 @@ def find_heading(
 
 def _heading_rows(grid: Grid, above: int, first: int, width: int, column: int) -> list[int]:
     """Indices of the rows that make the heading, top first."""
-    found: list[int] = []
+    rows: list[int] = []
     for i in range(first - 1, max(above, first - 40) - 1, -1):
         row = grid.rows[i]
         if filled(row) == 0:
-            if found or first - i > 3:
+            if rows or first - i > 3:
                 break
             continue
-        if not found and (is_bad_period(row, column) or _names_dates_alone(row)):
+        if not rows and (is_bad_period(row, column) or _names_dates_alone(row)):
             continue  # reported among the rejected rows; or a label of the dates below the names
-        if not _could_name(row, width, column, bool(found)) or len(found) >= _MOST_ROWS:
+        if not _could_name(row, width, column, bool(rows)) or len(rows) >= _MOST_ROWS:
             break
-        if found and len(row) < width and len(row) <= len(grid.rows[found[-1]]) - 1:
+        if rows and len(row) < width and len(row) <= len(grid.rows[rows[-1]]) - 1:
             break  # a title with a comma in it
-        found.insert(0, i)
-    return found
+        rows.insert(0, i)
+    return rows
 
 
 def _names_dates_alone(row: Row) -> bool:

@@ -113,11 +113,11 @@ def unit_of(
     facts = _facts(f"{name} {title} {subtitle}", subtitle, numbers)
     if given is not None:
         return _as_given(given, facts, where)
-    known = int(np.isfinite(numbers.values).sum())
+    count = int(np.isfinite(numbers.values).sum())
     if numbers.percent:
-        if numbers.percent < known:
+        if numbers.percent < count:
             raise TableError(
-                f"{where}: {numbers.percent} of the {known} numbers in '{name}' have a percent sign, "
+                f"{where}: {numbers.percent} of the {count} numbers in '{name}' have a percent sign, "
                 "the others none; set units='percent' or units='decimal'."
             )
         return UnitFinding(
@@ -142,18 +142,18 @@ def unit_of(
 
 def _percent_in(prose: str) -> re.Match[str] | None:
     """Where prose states that the numbers are percent; "2 percent per year" is about the 2 alone."""
-    for found in _PROSE_PERCENT.finditer(prose):
-        sign = re.search(rf"%|(?:{_WORD})", found[0], re.IGNORECASE)
-        before = prose[: found.start() + (sign.start() if sign else 0)]
+    for match in _PROSE_PERCENT.finditer(prose):
+        sign = re.search(rf"%|(?:{_WORD})", match[0], re.IGNORECASE)
+        before = prose[: match.start() + (sign.start() if sign else 0)]
         if not re.search(r"\d\s*$", before):
-            return found
+            return match
     return None
 
 
 def _too_large(numbers: ReadNumbers) -> bool:
     """Whether numbers are too large for a rate in decimals."""
-    known = numbers.values[np.isfinite(numbers.values)]
-    return bool(len(known)) and float(np.median(np.abs(known))) > _LARGEST_RATE
+    valid = numbers.values[np.isfinite(numbers.values)]
+    return bool(len(valid)) and float(np.median(np.abs(valid))) > _LARGEST_RATE
 
 
 def _as_given(given: str, facts: Mapping[str, Any], where: str) -> UnitFinding:
@@ -207,9 +207,9 @@ def _facts(text: str, subtitle: str, numbers: ReadNumbers) -> dict[str, Any]:
 
 def _pair(text: str) -> tuple[str, str] | None:
     """Base and quote of a heading: "QSR/QML" and "QML per QSR" both pay QML for one QSR."""
-    found = _PAIR.search(text)
-    if found and is_currency(found[1]) and is_currency(found[2]):
-        return (found[2], found[1]) if "per" in found[0] else (found[1], found[2])
+    match = _PAIR.search(text)
+    if match and is_currency(match[1]) and is_currency(match[2]):
+        return (match[2], match[1]) if "per" in match[0] else (match[1], match[2])
     words = text.split()
     return pair_in(text) or next((p for w in words if len(w) >= 6 and (p := pair_in(w))), None)
 

@@ -46,26 +46,27 @@ class DateCells:
 def date_cells(block: Block) -> DateCells:
     """The dates of a block, joined from two or three columns where they are parted."""
     column = block.date_column
-    own = [row[column] for row in block.rows]
-    parted = _parted(block, own)
+    cells = [row[column] for row in block.rows]
+    parted = _parted(block, cells)
     if parted is not None:
         return parted
-    array = np.empty(len(own), dtype=object)
-    array[:] = own
+    array = np.empty(len(cells), dtype=object)
+    array[:] = cells
     return DateCells(array, (column,))
 
 
-def _parted(block: Block, own: Sequence[Any]) -> DateCells | None:
+def _parted(block: Block, cells: Sequence[Any]) -> DateCells | None:
     names = [n.lower() for n in block.heading.names]
-    if all(shape_of(c) == "2024" for c in own[:50]):
-        found = _year_and_part(block, own, names)
-        if found is not None:
-            return found
+    if all(shape_of(c) == "2024" for c in cells[:50]):
+        parted = _year_and_part(block, cells, names)
+        if parted is not None:
+            return parted
     clock = _clock_column(block, names)
     if clock is None:
         return None
     joined = [
-        f"{cell_text(d)} {_clock_text(row[clock])}" for d, row in zip(own, block.rows, strict=True)
+        f"{cell_text(d)} {_clock_text(row[clock])}"
+        for d, row in zip(cells, block.rows, strict=True)
     ]
     return DateCells(_objects(joined), (block.date_column, clock), "date and time in two columns")
 
@@ -87,7 +88,9 @@ def _clock_text(cell: Any) -> str:
     return text.zfill(4) if text.isdigit() and len(text) < 5 else text
 
 
-def _year_and_part(block: Block, own: Sequence[Any], names: Sequence[str]) -> DateCells | None:
+def _year_and_part(
+    block: Block, date_cells_of: Sequence[Any], names: Sequence[str]
+) -> DateCells | None:
     """Year beside month, quarter or period code, and perhaps a day."""
     for place, name in enumerate(names):
         if place == block.date_column:
@@ -96,7 +99,10 @@ def _year_and_part(block: Block, own: Sequence[Any], names: Sequence[str]) -> Da
         reader = _part_reader(name, cells)
         if reader is None:
             continue
-        texts = [reader(cell_text(year), cell_text(c)) for year, c in zip(own, cells, strict=True)]
+        texts = [
+            reader(cell_text(year), cell_text(c))
+            for year, c in zip(date_cells_of, cells, strict=True)
+        ]
         day = next((k for k, n in enumerate(names) if n in _DAY_WORDS and k != place), None)
         if day is not None and name in _MONTH_WORDS:
             texts = [
@@ -134,10 +140,10 @@ def _part_reader(name: str, cells: Sequence[Any]) -> Callable[[str, str], str] |
 
 
 def _coded(year: str, text: str) -> str:
-    found = _PERIOD.fullmatch(text)
-    if not found or _WHOLE.fullmatch(text):
+    match = _PERIOD.fullmatch(text)
+    if not match or _WHOLE.fullmatch(text):
         return f"{year}-01"  # set aside
-    letter, number = found[1].upper(), int(found[2])
+    letter, number = match[1].upper(), int(match[2])
     return f"{year}-{number:02d}" if letter == "M" else f"{year}-{letter}{number}"
 
 

@@ -36,13 +36,13 @@ def date_column_of(grid: Grid, wishes: Wishes) -> tuple[int, int]:
     best, most, score = 0, 0, 0.0
     for column in range(width):
         dated = [(shape_of(r[column]), r) for r in rows if len(r) > column]
-        known = [(s, r) for s, r in dated if s and _has_more(r, column)]
+        better = [(s, r) for s, r in dated if s and _has_more(r, column)]
         weight = sum(
-            (0.6 if s in BARE else 1.0) * (1.0 if _has_value(r, column) else 0.5) for s, r in known
+            (0.6 if s in BARE else 1.0) * (1.0 if _has_value(r, column) else 0.5) for s, r in better
         )
         weight *= 0.98**column * ranks[column]
         if weight > score * 1.05:
-            best, most, score = column, len(known), weight
+            best, most, score = column, len(better), weight
     if not most and wishes.weak_dates:
         return 0, sum(1 for r in rows if r and is_value(r[0]))
     named = _named_date_column(grid, wishes)

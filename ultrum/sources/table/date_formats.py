@@ -83,11 +83,11 @@ class DateStyle:
 
 @lru_cache(maxsize=65_536)  # of cells; bounds what a long session holds
 def _moment(style: DateStyle, cell: str) -> datetime | None:
-    found = style.pattern.fullmatch(cell)
-    if not found:
+    match = style.pattern.fullmatch(cell)
+    if not match:
         return None
     try:
-        return _built(found.groupdict())
+        return _built(match.groupdict())
     except (ValueError, OverflowError):
         return None
 
@@ -321,8 +321,8 @@ def fitting(
         fits = [BY_NAME[n] for n in names] if fits is None else [s for s in fits if s.name in names]
         if not fits:
             return []
-    found = {s.name for s in fits or []}
-    if found == {"2024-3", "2024:1"}:
+    fitting_names = {s.name for s in fits or []}
+    if fitting_names == {"2024-3", "2024:1"}:
         return [BY_NAME["2024:1"]] if _count_quarters(cells) else list(fits or [])
     plain = [s for s in fits or [] if s.name not in _LAST_RESORT]
     return plain or fits or []

@@ -102,10 +102,10 @@ def _read(cells: Array, given: str | None, where: str, first_year: int | None) -
         return _as(texts, [_named(given)], where, first_year)
     if not distinct:
         raise TableError(f"{where}: the dates are all empty.")
-    known = {t: styles_of(t) for t in distinct}
-    good = [t for t in distinct if known[t]]
+    formats_of = {t: styles_of(t) for t in distinct}
+    good = [t for t in distinct if formats_of[t]]
     usual = good if len(distinct) - len(good) <= 0.1 * len(distinct) else distinct
-    fits = fitting(usual, known) or weak_fitting(usual)
+    fits = fitting(usual, formats_of) or weak_fitting(usual)
     if len(_readings(fits, usual)) > 1:
         raise TableError(_tie(fits, usual, where))
     if fits:
@@ -203,8 +203,8 @@ def _first_moment(text: str, styles: Sequence[DateStyle]) -> datetime | None:
 
 def _named(name: str) -> DateStyle:
     if name not in BY_NAME:
-        known = ", ".join(s.name for s in STYLES)
-        raise TableError(f"dates='{name}' is not known; it is one of {known}.")
+        names = ", ".join(s.name for s in STYLES)
+        raise TableError(f"dates='{name}' is not known; it is one of {names}.")
     return BY_NAME[name]
 
 

@@ -13,7 +13,10 @@ from ultrum.core.time.frequency import Frequency, parse_period
 
 
 def split_at_breaks(
-    fields: dict[str, SeriesTable], found: set[int], declared: Sequence[str], frequency: Frequency
+    fields: dict[str, SeriesTable],
+    detected: set[int],
+    declared: Sequence[str],
+    frequency: Frequency,
 ) -> dict[str, SeriesTable]:
     """Series in parts, each named by where it begins.
 
@@ -26,7 +29,7 @@ def split_at_breaks(
         Periods that were given.
     frequency : Frequency
     """
-    cuts = sorted(found | _declared(declared, frequency))
+    cuts = sorted(detected | _declared(declared, frequency))
     if not cuts:
         return fields
     parted: dict[str, SeriesTable] = {}

@@ -51,12 +51,12 @@ def read_quick(body: bytes, name: str, options: TableOptions) -> Typed | None:
     try:
         text, encoding = decode(_sample(body), name, options.encoding)
         block = _sample_block(text, name, options, encoding)
-        found = typed(block, options) if block is not None else None
+        columns = typed(block, options) if block is not None else None
     except TableError:
         return None
-    if block is None or found is None or not _is_plain(block, found):
+    if block is None or columns is None or not _is_plain(block, columns):
         return None
-    whole = _whole(body, block, found, encoding, options)
+    whole = _whole(body, block, columns, encoding, options)
     return None if whole is None or _needs_codes(whole, options) else whole
 
 
@@ -99,11 +99,11 @@ def _sample_block(text: str, name: str, options: TableOptions, encoding: str) ->
     return named_bars(block, name)
 
 
-def _is_plain(block: Block, found: Typed) -> bool:
+def _is_plain(block: Block, columns: Typed) -> bool:
     """Whether all numbers of the sample are bare, and nothing is marked."""
-    if found.rejected or found.statuses or found.breaks:
+    if columns.rejected or columns.statuses or columns.breaks:
         return False
-    places = [block.place_of[n] for n in found.numeric]
+    places = [block.place_of[n] for n in columns.numeric]
     for row in block.rows:
         for place in places:
             cell = str(row[place])

@@ -72,8 +72,12 @@ def grids_of(
     elif sheet is not None:
         raise TableError(f"{name} is a text, which has no sheets; leave out sheet={sheet!r}.")
     else:
-        text, found = decode(body, name, encoding)
-        grids = [text_grid(text, name, delimiter, {"utf-8-sig": "UTF-8"}.get(found, found))]
+        text, text_encoding = decode(body, name, encoding)
+        grids = [
+            text_grid(
+                text, name, delimiter, {"utf-8-sig": "UTF-8"}.get(text_encoding, text_encoding)
+            )
+        ]
     return [grid.checked(name) for grid in grids]
 
 
@@ -214,8 +218,8 @@ def _workbook(body: bytes, name: str, sheet: str | int | None) -> list[Grid]:
         wanted = [_sheet_name(names, sheet, name)] if sheet is not None else names
         grids = []
         for title in wanted:
-            found = book.get_sheet_by_name(title)
-            rows: Any = found.to_python(skip_empty_area=False)
+            chosen = book.get_sheet_by_name(title)
+            rows: Any = chosen.to_python(skip_empty_area=False)
             grids.append(
                 Grid(title, rows, list(range(1, len(rows) + 1)), "sheet", (("sheet", title),))
             )
@@ -260,12 +264,12 @@ def _page(body: bytes, name: str, encoding: str | None = None) -> list[Grid]:
         tree = lxml.html.document_fromstring(re.sub(r"^\s*<\?xml[^>]*\?>", "", text), parser=parser)
     except (lxml.etree.LxmlError, ValueError) as error:
         raise TableError(f"{name} is no readable page: {error}.") from None
-    found = [t for t in tree.iter("table") if t.find(".//table") is None]
+    tables = [t for t in tree.iter("table") if t.find(".//table") is None]
     grids = []
-    for number, table in enumerate(found, start=1):
+    for number, table in enumerate(tables, start=1):
         rows = _spread(table)
         title = _title_of(table) or f"table {number}"
-        decisions = (("table", f"{number} of {len(found)}: {title}"),)
+        decisions = (("table", f"{number} of {len(tables)}: {title}"),)
         above, below = _text_around(table)
         lines = list(range(1, len(rows) + 1))
         grids.append(Grid(title, rows, lines, "page", decisions, above, below))
@@ -288,8 +292,8 @@ def page_text(body: bytes, name: str) -> str:
 
 
 def _declared_encoding(body: bytes) -> str | None:
-    found = re.search(rb"charset\s*=\s*[\"']?([\w-]+)", body[:2048], re.IGNORECASE)
-    return found[1].decode("ascii") if found else None
+    match = re.search(rb"charset\s*=\s*[\"']?([\w-]+)", body[:2048], re.IGNORECASE)
+    return match[1].decode("ascii") if match else None
 
 
 def _title_of(table: Any) -> str:
@@ -305,16 +309,16 @@ def _text_around(table: Any) -> tuple[str, str]:
     caption = table.find("caption")
     around = []
     for axis, nearest in (("preceding", True), ("following", False)):
-        found = table.xpath(
+        elements = table.xpath(
             f"{axis}::*[self::p or self::h1 or self::h2 or self::h3 or self::h4 or self::table]"
         )
-        own: list[str] = []
-        for element in reversed(found) if nearest else found:
-            if element.tag == "table" or len(own) >= _MOST_PARAGRAPHS:
+        texts: list[str] = []
+        for element in reversed(elements) if nearest else elements:
+            if element.tag == "table" or len(texts) >= _MOST_PARAGRAPHS:
                 break
             if not any(a.tag == "table" for a in element.iterancestors()):
-                own.append(" ".join(element.text_content().split())[:_LONGEST_PARAGRAPH])
-        around.append("\n".join(reversed(own) if nearest else own))
+                texts.append(" ".join(element.text_content().split())[:_LONGEST_PARAGRAPH])
+        around.append("\n".join(reversed(texts) if nearest else texts))
     words = " ".join(caption.text_content().split()) if caption is not None else ""
     return f"{around[0]}\n{words}".strip(), around[1]
 

@@ -68,11 +68,11 @@ def expanded(pattern: str, expand: Mapping[str, Sequence[str]]) -> list[tuple[st
     ]
     if np.prod([len(c) for c in choices], dtype=float) > MOST_FILES:
         raise TableError(f"{pattern} expands to more than {MOST_FILES:,} addresses; narrow it.")
-    made = []
+    paths = []
     for values in itertools.product(*choices):
         parts = dict(zip(fields, values, strict=True))
-        made.append((_FIELD.sub(lambda m: parts[m[1]], pattern), parts))  # noqa: B023 - used at once
-    return made
+        paths.append((_FIELD.sub(lambda m: parts[m[1]], pattern), parts))  # noqa: B023 - used at once
+    return paths
 
 
 def _dates(bounds: Sequence[str], form: str) -> list[str]:
@@ -120,14 +120,14 @@ def files_of(pattern: str) -> list[tuple[str, dict[str, str]]]:
         re.escape(part) if i % 3 == 0 else f"(?P<{part}>[^/]+?)" if i % 3 == 1 else ""
         for i, part in enumerate(_FIELD.split(base.as_posix()))
     )
-    found = []
+    files = []
     for file in sorted(fixed.rglob("*"))[: MOST_FILES * 2]:
         match = re.fullmatch(expression, file.as_posix())
         if match and file.is_file():
-            found.append((str(file), match.groupdict()))
-    if not found:
+            files.append((str(file), match.groupdict()))
+    if not files:
         raise TableError(f"No file is named like {pattern}.")
-    return found
+    return files
 
 
 def read_many(
@@ -145,10 +145,10 @@ def read_many(
     form = next((m[2] or "" for m in _FIELD.finditer(pattern) if m[2] or m[1] == "date"), None)
     words = options.figure
     if words:
-        found, absent = _each(
+        results, absent = _each(
             places, form, lambda p, _: find_figure(load(p), words, p, options.decimal)
         )
-        days = [(_day_of(s, form or "", f), f) for s, f in found]
+        days = [(_day_of(s, form or "", f), f) for s, f in results]
         return _with_gaps(figure_series(words, days, options), absent)
     readings, absent = _each(places, form, lambda p, parts: read(p, _dated(options, parts, form)))
     if form is not None:
@@ -163,20 +163,20 @@ def _each(
     take: Callable[[str, dict[str, str]], T],
 ) -> tuple[list[tuple[dict[str, str], T]], list[str]]:
     """What each file holds; of dated files those that are not there, unless none is."""
-    found: list[tuple[dict[str, str], T]] = []
+    results: list[tuple[dict[str, str], T]] = []
     absent: list[str] = []
     fault: NotFoundError | None = None
     for place, parts in places:
         try:
-            found.append((parts, take(place, parts)))
+            results.append((parts, take(place, parts)))
         except NotFoundError as error:
             if form is None:
                 raise
             fault = error
             absent.append(next(iter(parts.values())))
-    if fault is not None and not found:
+    if fault is not None and not results:
         raise fault
-    return found, absent
+    return results, absent
 
 
 def _with_gaps(reading: Reading, absent: Sequence[str]) -> Reading:
@@ -213,10 +213,10 @@ def _day_of(parts: Mapping[str, str], form: str, figure: LoneFigure | None) -> s
 
 
 def figure_series(
-    words: str, found: Sequence[tuple[str, LoneFigure]], options: TableOptions
+    words: str, values_found: Sequence[tuple[str, LoneFigure]], options: TableOptions
 ) -> Reading:
     """Figures by day as a series, newest copy of a day winning."""
-    values = dict(sorted(found, key=lambda x: x[0]))
+    values = dict(sorted(values_found, key=lambda x: x[0]))
     first = next(iter(values.values()))
     percent = options.units == "percent" or (first.percent and options.units is None)
     other = next((d for d, f in values.items() if f.percent != first.percent), None)
@@ -234,15 +234,15 @@ def figure_series(
     steps = [Step("figure read", (("beside", words),))]
     if percent:
         steps.append(Step("percent to decimals"))
-    made = TimeSeries.from_pandas(series, name=words, frequency=frequency, **{**facts, **options.facts},
+    figure = TimeSeries.from_pandas(series, name=words, frequency=frequency, **{**facts, **options.facts},
                            trail=tuple(steps))  # fmt: skip
     unit = "percent" if percent else first.currency or "as written"
     decisions = [
         Decision("figure", first.words, line=0),
         Decision("units", unit),
-        Decision("copies", f"{len(found)} read, {len(values)} days"),
+        Decision("copies", f"{len(values_found)} read, {len(values)} days"),
     ]
-    return Reading(words, {words: made.as_table()}, tuple(decisions))
+    return Reading(words, {words: figure.as_table()}, tuple(decisions))
 
 
 def _history(pattern: str, readings: Sequence[Reading]) -> Reading:

@@ -101,10 +101,10 @@ def seconds_of(letters: Array, form: str, start: int) -> Array | None:
     """Seconds of the clock in the letters."""
     total = np.zeros(letters.shape[1], dtype=np.int64)
     for code, worth, most in (("hh", 3600, 23), ("mm", 60, 59), ("ss", 1, 59)):
-        found = _number(letters, form, code, start)
-        if found is None:
+        number = _number(letters, form, code, start)
+        if number is None:
             continue
-        value, good = found
+        value, good = number
         if not good.all() or value.max() > most:
             return None
         total += worth * value

@@ -25,13 +25,13 @@ def json_grids(body: bytes, name: str) -> list[Grid]:
         value = _json_lines(text)
         if value is None:
             raise TableError(f"{name} is not JSON: {error}.") from None
-    found = list(_tables_in(value, 0))
-    if not found:
+    tables = list(_tables_in(value, 0))
+    if not tables:
         raise TableError(
             f"{name} holds no records that Ultrum knows: a list of objects, lists by column name, or "
             "dates with values."
         )
-    alone = len(found) == 1
+    alone = len(tables) == 1
     return [
         Grid(
             name if alone else where,
@@ -40,7 +40,7 @@ def json_grids(body: bytes, name: str) -> list[Grid]:
             "JSON",
             (("records", where),),
         )
-        for rows, where in found
+        for rows, where in tables
     ]
 
 
@@ -58,9 +58,9 @@ def _tables_in(
     document: Any, depth: int, path: str = "the whole"
 ) -> Iterator[tuple[list[Row], str]]:
     """Every table inside a JSON value, and where it stands."""
-    own = _as_rows(document)
-    if own is not None:
-        yield own, path
+    rows = _as_rows(document)
+    if rows is not None:
+        yield rows, path
     elif depth <= _NESTING:
         inside = (
             document.items()

@@ -33,8 +33,8 @@ def key_columns(texts: Mapping[str, Array], moments: Dates) -> list[str] | None:
     steps = np.diff(moments.astype(np.int64))
     if (steps > 0).all() or pd.Series(moments).is_unique:
         return []
-    found = _identifying([n for n in texts if n.lower() not in _ATTRIBUTES], texts, moments)
-    return found or _identifying([n for n in texts if n.lower() in _LAST_RESORT], texts, moments)
+    keys = _identifying([n for n in texts if n.lower() not in _ATTRIBUTES], texts, moments)
+    return keys or _identifying([n for n in texts if n.lower() in _LAST_RESORT], texts, moments)
 
 
 def _identifying(

@@ -140,24 +140,24 @@ def decimal_mark(cells: Iterable[str], given: str | None, where: str) -> str:
 @lru_cache(maxsize=65_536)  # of cells; bounds what a long session holds
 def _parts(text: str, decimal: str) -> tuple[float, bool, str, str] | None:
     """Value, percent sign, flag and currency of one cell."""
-    found = _READERS[decimal].fullmatch(text)
-    if not found:
+    match = _READERS[decimal].fullmatch(text)
+    if not match:
         return None
-    if not all(_is_currency(found[place], found["number"]) for place in ("pre", "post")):
+    if not all(_is_currency(match[place], match["number"]) for place in ("pre", "post")):
         return None
-    digits = found["number"]
+    digits = match["number"]
     exponent = re.search(r"[eE][-+]?\d+$", digits)
     plain = digits[: exponent.start()] if exponent else digits
     plain = re.sub(r"[ '’]|" + ("," if decimal == "." else r"\."), "", plain).replace(",", ".")
     value = float(plain + (exponent[0] if exponent else "")) * _SCALES.get(
-        (found["scale"] or "").strip().lower(), 1.0
+        (match["scale"] or "").strip().lower(), 1.0
     )
-    minus = [found["sign"], found["sign2"], found["minus"]].count("-")
+    minus = [match["sign"], match["sign2"], match["minus"]].count("-")
     if minus > 1:
         return None
-    flag = (found["flag"] or found["before"] or "").strip(" ()[]").lower()
-    currency = (found["pre"] or found["post"] or "").strip()
-    return (-value if minus else value), bool(found["percent"]), flag, currency
+    flag = (match["flag"] or match["before"] or "").strip(" ()[]").lower()
+    currency = (match["pre"] or match["post"] or "").strip()
+    return (-value if minus else value), bool(match["percent"]), flag, currency
 
 
 def _is_currency(symbol: str | None, number: str) -> bool:
@@ -221,11 +221,11 @@ def _numbers_of(cells: Array, decimal: str, missing: frozenset[str]) -> ReadNumb
 
 def sentinel_in(values: Floats) -> float | None:
     """A number such as −999 that stands far from all others and so must mark missing values."""
-    known = values[np.isfinite(values)]
-    if not len(known):
+    valid = values[np.isfinite(values)]
+    if not len(valid):
         return None
-    for sentinel in (float(known.min()), float(known.max())):
-        others = known[known != sentinel] if sentinel in SENTINELS else known[:0]
+    for sentinel in (float(valid.min()), float(valid.max())):
+        others = valid[valid != sentinel] if sentinel in SENTINELS else valid[:0]
         if not len(others):
             continue
         alone = (

@@ -78,15 +78,15 @@ def _sector(body: bytes, number: int, size: int) -> Ints:
 
 def _chain(table: Ints, start: int, most: int) -> Ints:
     """Sectors from a start to the end of their chain."""
-    found, sector = [], start
+    sectors, sector = [], start
     while sector < _LAST:
         if sector >= len(table):
             raise ValueError(f"sector {sector} has no successor and no end")
-        found.append(sector)
+        sectors.append(sector)
         sector = int(table[sector])
-        if len(found) > most:
+        if len(sectors) > most:
             raise ValueError("a chain of its sectors goes in circles")
-    return np.array(found, dtype=np.int64)
+    return np.array(sectors, dtype=np.int64)
 
 
 def _number(body: bytes, place: int) -> int:

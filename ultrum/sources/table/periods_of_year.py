@@ -38,14 +38,14 @@ def part_of_year(cell: Any) -> tuple[str, int] | None:
     text = cell_text(cell).strip().rstrip(".:")
     if not text or len(text) > 24:
         return None
-    if found := _MONTH.fullmatch(text):
-        return "M", int(found[1])
-    if found := _QUARTER.fullmatch(text):
-        return "Q", _number(found.groupdict())
-    if found := _SPAN.fullmatch(text):
-        return "Q", (month_named(found["quarter"][:3]) + 2) // 3
-    if found := _HALF.fullmatch(text):
-        return "S", int(found[1] or found[2] or found[3])
+    if match := _MONTH.fullmatch(text):
+        return "M", int(match[1])
+    if match := _QUARTER.fullmatch(text):
+        return "Q", _number(match.groupdict())
+    if match := _SPAN.fullmatch(text):
+        return "Q", (month_named(match["quarter"][:3]) + 2) // 3
+    if match := _HALF.fullmatch(text):
+        return "S", int(match[1] or match[2] or match[3])
     return ("M", month_named(text)) if is_month_name(text) and not style_of(text) else None
 
 

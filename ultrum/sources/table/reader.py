@@ -208,11 +208,11 @@ def read_table(
 
 
 def _lone_figure(body: bytes, name: str, options: TableOptions) -> Reading:
-    found = find_figure(body, options.figure or "", name, options.decimal)
-    day = options.on or found.day
+    figure = find_figure(body, options.figure or "", name, options.decimal)
+    day = options.on or figure.day
     if not day:
-        raise TableError(f"{name}: '{found.words}' has no date on the page; set on='2024-03-15'.")
-    return figure_series(options.figure or "", [(day, found)], options)
+        raise TableError(f"{name}: '{figure.words}' has no date on the page; set on='2024-03-15'.")
+    return figure_series(options.figure or "", [(day, figure)], options)
 
 
 def _read_block(block: Block, name: str, options: TableOptions) -> Reading:
@@ -240,7 +240,7 @@ def _chosen_blocks(
     """Blocks to read, and decisions about the others."""
     wishes = Wishes(options.columns, options.header, options.date_column,
                     options.dates in ("day number", "epoch seconds"))  # fmt: skip
-    found: dict[int, list[Block]] = {}
+    by_grid: dict[int, list[Block]] = {}
     fault: TableError | None = None
     for number, grid in enumerate(grids):
         try:
@@ -248,15 +248,15 @@ def _chosen_blocks(
                 _found_blocks(grid, wishes, _place(grid, name)), options.headings
             )
             if blocks:
-                found[number] = blocks
+                by_grid[number] = blocks
         except TableError as error:
             fault = fault or error
-    if not found:
+    if not by_grid:
         if options.headings:
             raise TableError(f"{name}: no table has the headings {', '.join(options.headings)}.")
         raise fault or TableError(f"{name}: no table was found.")
-    number, aside = _chosen_grid(grids, found, name)
-    blocks = _numbered(found[number], options.block, name)
+    number, aside = _chosen_grid(grids, by_grid, name)
+    blocks = _numbered(by_grid[number], options.block, name)
     main = blocks[0].family
     read = sorted((b for b in blocks if b.family == main), key=lambda b: b.lines[0])
     aside += [
@@ -294,10 +294,10 @@ def _with_headings(blocks: list[Block], headings: Sequence[str] | None) -> list[
 
 
 def _chosen_grid(
-    grids: list[Grid], found: dict[int, list[Block]], name: str
+    grids: list[Grid], by_grid: dict[int, list[Block]], name: str
 ) -> tuple[int, list[Decision]]:
     """The sheet or table with by far the most rows, or an error that lists those alike."""
-    sizes = {number: sum(len(b.rows) for b in blocks) for number, blocks in found.items()}
+    sizes = {number: sum(len(b.rows) for b in blocks) for number, blocks in by_grid.items()}
     ranked = sorted(sizes, key=lambda n: -sizes[n])
     if len(ranked) == 1:
         return ranked[0], []
@@ -341,9 +341,9 @@ def _merged(readings: list[Reading], aside: list[Decision]) -> Reading:
         for column, table in other.fields.items():
             named = column if column not in fields else f"{column} ({number})"
             fields[named] = table if named == column else _renamed(table, column, named)
-        known = {(d.what, d.chosen) for d in decisions}
+        taken = {(d.what, d.chosen) for d in decisions}
         decisions += [replace(d, what=f"{d.what}, table {number}") for d in other.decisions
-                      if (d.what, d.chosen) not in known]  # fmt: skip
+                      if (d.what, d.chosen) not in taken]  # fmt: skip
         rejected += other.rejected
     return replace(first, fields=fields, decisions=tuple(decisions), rejected=tuple(rejected))
 

@@ -60,12 +60,12 @@ class Reading(TextInNotebooks):
     @property
     def series(self) -> dict[str, TimeSeries]:
         """Every series by name: ``market``, or ``BRTW.close`` in a long table."""
-        found = {}
+        by_name = {}
         for column, table in self.fields.items():
             alone = column == "" or table.names == [column]
             for name in table.names:
-                found[name if alone or not column else f"{name}.{column}"] = table[name]
-        return found
+                by_name[name if alone or not column else f"{name}.{column}"] = table[name]
+        return by_name
 
     @property
     def tables(self) -> dict[str, pd.DataFrame]:
@@ -122,10 +122,10 @@ class TableOptions:
     @classmethod
     def of(cls, **given: Any) -> TableOptions:
         """Options by name; every other name is a fact for the metadata."""
-        known = {f.name for f in fields(cls)} - {"facts"}
-        facts = {key: value for key, value in given.items() if key not in known}
+        names = {f.name for f in fields(cls)} - {"facts"}
+        facts = {key: value for key, value in given.items() if key not in names}
         _check_facts(facts)
-        options = cls(**{key: given[key] for key in known & given.keys()}, facts=facts)
+        options = cls(**{key: given[key] for key in names & given.keys()}, facts=facts)
         options.check()
         return options
 

@@ -54,7 +54,7 @@ class _Rows:
     timed: str = ""
 
 
-def assemble(name: str, found: Typed, options: TableOptions) -> Reading:
+def assemble(name: str, columns: Typed, options: TableOptions) -> Reading:
     """Series out of typed rows, wide or long.
 
     Raises
@@ -62,49 +62,49 @@ def assemble(name: str, found: Typed, options: TableOptions) -> Reading:
     TableError
         If periods repeat without a key column, or intraday data have no time zone.
     """
-    if options.timezone and found.dates.timed and found.dates.offsets is None:
-        found = replace(found, dates=in_zone(found.dates, options.timezone, name))
-    found, twice = _without_copies(found)
-    decisions = [*found.decisions, *twice, *_unit_decisions(found)]
-    found = _in_decimals(found)
-    plain = Reading(name, {}, tuple(decisions), tuple(found.rejected), found.frame)
-    if options.records_only or not found.numeric:
+    if options.timezone and columns.dates.timed and columns.dates.offsets is None:
+        columns = replace(columns, dates=in_zone(columns.dates, options.timezone, name))
+    columns, twice = _without_copies(columns)
+    decisions = [*columns.decisions, *twice, *_unit_decisions(columns)]
+    columns = _in_decimals(columns)
+    plain = Reading(name, {}, tuple(decisions), tuple(columns.rejected), columns.frame)
+    if options.records_only or not columns.numeric:
         return plain
-    keys = _key_columns(found, options)
+    keys = _key_columns(columns, options)
     if keys is None:
-        return _records(plain, found, name)
-    labels = _joined_keys(found, keys)
-    rows = _rows(found, labels, options, name)
+        return _records(plain, columns, name)
+    labels = _joined_keys(columns, keys)
+    rows = _rows(columns, labels, options, name)
     if rows is None:
         loose = Decision("shape", "dated records: their dates follow no frequency")
         return replace(plain, decisions=(*decisions, loose))
     fields = (
-        _long(name, found, keys, labels, rows, options)
+        _long(name, columns, keys, labels, rows, options)
         if keys
-        else _wide(name, found, rows, options)
+        else _wide(name, columns, rows, options)
     )
     shape = (
         f"long, named by {' and '.join(repr(k) for k in keys)}"
         if keys
         else "wide, one series a column"
     )
-    order = _order(found.dates.moments) if not keys else ""
+    order = _order(columns.dates.moments) if not keys else ""
     taken = [
         Decision("shape", shape),
         *([Decision("order", order)] if order else []),
         Decision("frequency", rows.frequency.name + rows.timed, certainty=rows.certainty),
     ]
-    changes = {int(rows.ordinals[b]) for b in found.breaks}
+    changes = {int(rows.ordinals[b]) for b in columns.breaks}
     parted = split_at_breaks(fields, changes, options.breaks or (), rows.frequency)
     return replace(plain, fields=parted, decisions=(*decisions, *taken))
 
 
-def _records(plain: Reading, found: Typed, name: str) -> Reading:
+def _records(plain: Reading, columns: Typed, name: str) -> Reading:
     """Rows without a key column: dated records if they hold words, else a fault."""
-    if any(n for n in found.columns if n not in found.units):
+    if any(n for n in columns.columns if n not in columns.units):
         decision = Decision("shape", "dated records: dates repeat without a key column")
         return replace(plain, decisions=(*plain.decisions, decision))
-    days = found.dates.moments
+    days = columns.dates.moments
     twice = pd.Series(days)[pd.Series(days).duplicated()]
     raise TableError(
         f"{name}: {len(twice)} periods appear twice, first {str(twice.iloc[0])[:10]}. Remove one of each, "
@@ -112,36 +112,36 @@ def _records(plain: Reading, found: Typed, name: str) -> Reading:
     )
 
 
-def _without_copies(found: Typed) -> tuple[Typed, list[Decision]]:
+def _without_copies(typed_columns: Typed) -> tuple[Typed, list[Decision]]:
     """Rows repeated word for word, left out and counted."""
-    instants = found.dates.instants
+    instants = typed_columns.dates.instants
     steps = np.diff(instants.astype(np.int64))
     if (steps > 0).all() or (steps < 0).all():
-        return found, []
-    texts = {n: c for n, c in found.columns.items() if n not in found.units}
+        return typed_columns, []
+    texts = {n: c for n, c in typed_columns.columns.items() if n not in typed_columns.units}
     if not pd.DataFrame({**texts, "": instants}).duplicated().any():
-        return found, []
-    repeated = found.frame().assign(**{"": instants}).duplicated().to_numpy()
+        return typed_columns, []
+    repeated = typed_columns.frame().assign(**{"": instants}).duplicated().to_numpy()
     if not repeated.any():
-        return found, []
+        return typed_columns, []
     kept = ~repeated
-    offsets = found.dates.offsets[kept] if found.dates.offsets is not None else None
-    dates = replace(found.dates, moments=found.dates.moments[kept], offsets=offsets)
+    offsets = typed_columns.dates.offsets[kept] if typed_columns.dates.offsets is not None else None
+    dates = replace(typed_columns.dates, moments=typed_columns.dates.moments[kept], offsets=offsets)
     place = np.cumsum(kept) - 1
-    columns = {n: c[kept] for n, c in found.columns.items()}
-    statuses = {n: c[kept] for n, c in found.statuses.items()}
+    columns = {n: c[kept] for n, c in typed_columns.columns.items()}
+    statuses = {n: c[kept] for n, c in typed_columns.statuses.items()}
     decision = Decision(
         "duplicates", f"{int(repeated.sum())} rows repeat others word for word; one of each kept"
     )
     return replace(
-        found, dates=dates, columns=columns, statuses=statuses,
-        breaks=[int(place[b]) for b in found.breaks],
+        typed_columns, dates=dates, columns=columns, statuses=statuses,
+        breaks=[int(place[b]) for b in typed_columns.breaks],
     ), [decision]  # fmt: skip
 
 
-def _unit_decisions(found: Typed) -> list[Decision]:
+def _unit_decisions(columns: Typed) -> list[Decision]:
     """One decision where all columns agree, else one for each."""
-    units = [(n, found.units[n]) for n in found.numeric]
+    units = [(n, columns.units[n]) for n in columns.numeric]
     chosen = {(u.chosen, u.certainty) for _, u in units}
     if len(chosen) == 1:
         return [_unit_decision("units", units[0][1])]
@@ -152,39 +152,39 @@ def _unit_decision(what: str, unit: UnitFinding) -> Decision:
     return Decision(what, unit.chosen, unit.alternatives, unit.certainty, unit.line)
 
 
-def _in_decimals(found: Typed) -> Typed:
+def _in_decimals(typed_columns: Typed) -> Typed:
     columns = {
-        n: c / 100.0 if n in found.units and found.units[n].percent else c
-        for n, c in found.columns.items()
+        n: c / 100.0 if n in typed_columns.units and typed_columns.units[n].percent else c
+        for n, c in typed_columns.columns.items()
     }
-    return replace(found, columns=columns)
+    return replace(typed_columns, columns=columns)
 
 
-def _key_columns(found: Typed, options: TableOptions) -> list[str] | None:
+def _key_columns(columns: Typed, options: TableOptions) -> list[str] | None:
     """Columns that tell rows of one date apart: none needed, some, or nothing can."""
     if options.asset_column:
-        if options.asset_column not in found.columns:
-            known = ", ".join(found.columns)
+        if options.asset_column not in columns.columns:
+            names = ", ".join(columns.columns)
             raise TableError(
-                f"asset_column='{options.asset_column}' is no column; there are: {known}."
+                f"asset_column='{options.asset_column}' is no column; there are: {names}."
             )
         return [options.asset_column]
-    texts = {n: c for n, c in found.columns.items() if n not in found.units}
-    return key_columns(texts, found.dates.instants)
+    texts = {n: c for n, c in columns.columns.items() if n not in columns.units}
+    return key_columns(texts, columns.dates.instants)
 
 
-def _joined_keys(found: Typed, keys: Sequence[str]) -> Array | None:
+def _joined_keys(columns: Typed, keys: Sequence[str]) -> Array | None:
     if not keys:
         return None
-    joined = found.columns[keys[0]].astype(str)
+    joined = columns.columns[keys[0]].astype(str)
     for key in keys[1:]:
-        joined = np.char.add(np.char.add(joined, "."), found.columns[key].astype(str))
+        joined = np.char.add(np.char.add(joined, "."), columns.columns[key].astype(str))
     return np.asarray(joined, dtype=object)
 
 
-def _rows(found: Typed, labels: Array | None, options: TableOptions, name: str) -> _Rows | None:
+def _rows(columns: Typed, labels: Array | None, options: TableOptions, name: str) -> _Rows | None:
     """Periods of the rows; None if dated records follow no frequency."""
-    dates = found.dates
+    dates = columns.dates
     if options.frequency:
         frequency = Frequency.parse(options.frequency)
         certainty = "given"
@@ -261,7 +261,7 @@ def _order(moments: Dates) -> str:
     return "newest first, turned round" if (steps <= 0).all() else "mixed, sorted by date"
 
 
-def _wide(name: str, found: Typed, rows: _Rows, options: TableOptions) -> dict[str, SeriesTable]:
+def _wide(name: str, columns: Typed, rows: _Rows, options: TableOptions) -> dict[str, SeriesTable]:
     order = np.argsort(rows.ordinals, kind="stable")
     ordered = rows.ordinals[order]
     twice = np.flatnonzero(np.diff(ordered) == 0)
@@ -275,17 +275,19 @@ def _wide(name: str, found: Typed, rows: _Rows, options: TableOptions) -> dict[s
     straight = bool((order == np.arange(len(order))).all())
     return {
         column: SeriesTable.from_arrays(
-            np.array(found.columns[column] if straight else found.columns[column][order])[:, None],
+            np.array(columns.columns[column] if straight else columns.columns[column][order])[
+                :, None
+            ],
             index,
-            [_about(name, column, column, rows.frequency, found, column, options)],
+            [_about(name, column, column, rows.frequency, columns, column, options)],
         )
-        for column in found.numeric
+        for column in columns.numeric
     }
 
 
 def _long(
     name: str,
-    found: Typed,
+    typed_columns: Typed,
     keys: Sequence[str],
     labels: Array | None,
     rows: _Rows,
@@ -300,16 +302,20 @@ def _long(
             f"{name}: {len(columns) - int(filled.sum())} rows repeat the date and "
             f"{' and '.join(repr(k) for k in keys)} of another. Keep one of each."
         )
-    stated = {fact: _stated(name, found, labels, fact) for fact in ("currency", "title", "name")}
-    pairs = _pairs_of(found, keys, labels)
+    stated = {
+        fact: _stated(name, typed_columns, labels, fact) for fact in ("currency", "title", "name")
+    }
+    pairs = _pairs_of(typed_columns, keys, labels)
     index, fields = rows.index_of(ordinals), {}
-    alone = len(found.numeric) == 1 and found.numeric[0].lower() in _VALUE_NAMES
-    for column in found.numeric:
+    alone = len(typed_columns.numeric) == 1 and typed_columns.numeric[0].lower() in _VALUE_NAMES
+    for column in typed_columns.numeric:
         block = np.full(filled.shape, np.nan)
-        block[place, columns] = found.columns[column]
+        block[place, columns] = typed_columns.columns[column]
         metadata_list = [
             _of_member(
-                _about(name, str(n), f"{n}.{column}", rows.frequency, found, column, options),
+                _about(
+                    name, str(n), f"{n}.{column}", rows.frequency, typed_columns, column, options
+                ),
                 n,
                 stated,
                 pairs.get(str(n)),
@@ -320,11 +326,11 @@ def _long(
     return fields
 
 
-def _pairs_of(found: Typed, keys: Sequence[str], labels: Array | None) -> dict[str, str]:
+def _pairs_of(columns: Typed, keys: Sequence[str], labels: Array | None) -> dict[str, str]:
     """Base and quote currency of each name, where it is a pair or two columns hold the two currencies."""
     if labels is None:
         return {}
-    texts = {n.lower(): c for n, c in found.columns.items() if n not in found.units}
+    texts = {n.lower(): c for n, c in columns.columns.items() if n not in columns.units}
     base = next((texts[w] for w in _BASE_WORDS if w in texts), None)
     quote = next((texts[w] for w in _QUOTE_WORDS if w in texts), None)
     if base is None or quote is None:
@@ -353,11 +359,11 @@ def _of_member(
     return metadata.changed(**facts) if facts else metadata
 
 
-def _stated(name: str, found: Typed, labels: Array | None, fact: str) -> dict[Any, str]:
+def _stated(name: str, columns: Typed, labels: Array | None, fact: str) -> dict[Any, str]:
     """The value of a column for each asset."""
-    if fact not in found.columns or fact in found.units or labels is None:
+    if fact not in columns.columns or fact in columns.units or labels is None:
         return {}
-    pairs = pd.DataFrame({"key": labels, "value": found.columns[fact]}).drop_duplicates()
+    pairs = pd.DataFrame({"key": labels, "value": columns.columns[fact]}).drop_duplicates()
     torn = pairs[pairs["key"].duplicated()]["key"].tolist()
     if torn and fact == "currency":
         raise TableError(f"{name}: {torn[0]} changes its currency inside the table; part it there.")
@@ -369,23 +375,23 @@ def _about(
     name: str,
     field_name: str,
     frequency: Frequency,
-    found: Typed,
+    columns: Typed,
     column: str,
     options: TableOptions,
 ) -> Metadata:
-    unit = found.units[column]
+    unit = columns.units[column]
     notes: tuple[str, ...] = ()
     steps = [Step("read", (("from", f"{table}#{field_name}"),))]
     if unit.percent:
         steps.append(Step("percent to decimals"))
-    if column in found.statuses:
-        counts = Counter(m for m in found.statuses[column] if m)
+    if column in columns.statuses:
+        counts = Counter(m for m in columns.statuses[column] if m)
         notes = tuple(f"{count} {mark}" for mark, count in counts.items())
         steps.append(Step("marks", (("found", ", ".join(notes)),)))
     if options.estimated:
         steps.append(Step("estimated", (("by", "eye"),)))
     facts: dict[str, Any] = {
-        "title": found.titles.get(column, ""), "notes": notes, **unit.facts, **options.facts,
+        "title": columns.titles.get(column, ""), "notes": notes, **unit.facts, **options.facts,
     }  # fmt: skip
     given = options.facts.get("measure")
     if given in ("return", "log_return", "rate", "score") and "unit" not in options.facts:

@@ -48,33 +48,33 @@ def find_figure(body: bytes, beside: str, name: str, decimal: str | None = None)
     places = list(wanted.finditer(text))
     if not places:
         raise TableError(f"{name}: the words '{beside}' are not in it. It begins: '{text[:80]}'.")
-    found = [f for p in places if (f := _after(text, p.end(), name, decimal)) is not None]
-    if not found:
+    figures = [f for p in places if (f := _after(text, p.end(), name, decimal)) is not None]
+    if not figures:
         raise TableError(f"{name}: no number follows '{beside}' within {_REACH} characters.")
-    if len({f.value for f in found}) > 1:
-        phrases = " and ".join(f"'{f.words}'" for f in found[:3])
+    if len({f.value for f in figures}) > 1:
+        phrases = " and ".join(f"'{f.words}'" for f in figures[:3])
         raise TableError(
             f"{name}: different numbers follow '{beside}': {phrases}. Give more of the words."
         )
-    return found[0]
+    return figures[0]
 
 
 def _after(text: str, start: int, name: str, decimal: str | None) -> LoneFigure | None:
     """The first number behind a place that is not part of a date."""
     stretch = text[start : start + _REACH]
     dated = [m.span(1) for m in _DATE.finditer(stretch)]
-    for found in _NUMBER.finditer(stretch):
-        if any(a <= found.start("number") < b for a, b in dated):
+    for match in _NUMBER.finditer(stretch):
+        if any(a <= match.start("number") < b for a, b in dated):
             continue
-        cell = found["number"].strip()
+        cell = match["number"].strip()
         mark = decimal_mark([cell], decimal, name)
         read = read_numbers(column_array([cell]), mark, frozenset())
         if read.values[0] in (float("inf"),):
             continue
-        post = (found["post"] or "").strip()
+        post = (match["post"] or "").strip()
         percent = post.lower() in ("%", "percent", "per cent")
-        currency = found["pre"] or ("" if percent else post)
-        words = text[max(0, start - 40) : start + found.end()].strip()
+        currency = match["pre"] or ("" if percent else post)
+        words = text[max(0, start - 40) : start + match.end()].strip()
         return LoneFigure(float(read.values[0]), percent, currency, words, _day_near(text, start))
     return None
 

@@ -324,8 +324,8 @@ def _words_above(grid: Grid, above: int, first: int) -> tuple[str, str]:
     for row in grid.rows[:first]:
         texts = [cell_text(c) for c in row if not is_empty(c)]
         lines.append("" if looks_like_data(row, 0) else ", ".join(texts))
-    own = [line for line in lines[above:] if line]
-    return "\n".join(lines), own[-1] if own else ""
+    filled_lines = [line for line in lines[above:] if line]
+    return "\n".join(lines), filled_lines[-1] if filled_lines else ""
 
 
 def _words_below(grid: Grid, start: int, stop: int, column: int) -> str:

@@ -196,10 +196,12 @@ def _decimal(
 
 def _stated_missing(preamble: str) -> set[float]:
     """Numbers that mark missing values, by the prose above."""
-    found: set[float] = set()
+    marks_there: set[float] = set()
     for sentence in _MISSING_PROSE.findall(preamble):
-        found |= {float(n) for n in re.findall(r"-?\d+(?:\.\d+)?", sentence) if abs(float(n)) >= 9}
-    return found
+        marks_there |= {
+            float(n) for n in re.findall(r"-?\d+(?:\.\d+)?", sentence) if abs(float(n)) >= 9
+        }
+    return marks_there
 
 
 def _without_stated(read: ReadNumbers, stated: set[float]) -> ReadNumbers:
@@ -210,12 +212,12 @@ def _without_stated(read: ReadNumbers, stated: set[float]) -> ReadNumbers:
 
 def _refuse_sentinels(numbers: Mapping[str, ReadNumbers], where: str) -> None:
     for name, read in numbers.items():
-        found = sentinel_in(read.values)
-        if found is not None:
-            count = int((read.values == found).sum())
+        sentinel = sentinel_in(read.values)
+        if sentinel is not None:
+            count = int((read.values == sentinel).sum())
             raise TableError(
-                f"{where}: {found:g} stands {count} times in '{name}', far from every other number; it "
-                f"looks like a mark for missing values. Set missing=['{found:g}'], or missing=[] if it "
+                f"{where}: {sentinel:g} stands {count} times in '{name}', far from every other number; it "
+                f"looks like a mark for missing values. Set missing=['{sentinel:g}'], or missing=[] if it "
                 "is a number."
             )
 
@@ -267,19 +269,20 @@ def _changes(
 ) -> tuple[list[int], list[Decision]]:
     """Rows at which a definition or unit changes, by a column that marks it or a line between rows."""
     place = np.cumsum(kept) - 1
-    found: dict[int, str] = {}
+    changes: dict[int, str] = {}
     for index, text in block.prose:
         if _BREAK_PROSE.search(text) and 0 < index < len(kept):
-            found[int(place[index])] = f"'{text[:60]}'"
+            changes[int(place[index])] = f"'{text[:60]}'"
     for name, cells in columns.items():
         if name.lower() in _SETTLED and cells.dtype.kind == "O":
             turns = [i for i in range(1, len(cells)) if cells[i] != cells[i - 1]]
             if 0 < len(turns) <= 4:
-                found.update({i: f"'{name}' changes to '{cells[i]}'" for i in turns})
+                changes.update({i: f"'{name}' changes to '{cells[i]}'" for i in turns})
     decisions = [
-        Decision("break", f"split at row {i + 1}: {why}", "one series") for i, why in found.items()
+        Decision("break", f"split at row {i + 1}: {why}", "one series")
+        for i, why in changes.items()
     ]
-    return sorted(found), decisions
+    return sorted(changes), decisions
 
 
 def _block_decisions(block: Block, how: str, dates: ReadDates) -> list[Decision]:
@@ -291,14 +294,14 @@ def _block_decisions(block: Block, how: str, dates: ReadDates) -> list[Decision]
         if heading.first_row < 0
         else "none"
     )
-    found = [
+    decisions = [
         Decision("header", named, line=heading.line),
         Decision("rows", f"lines {first} to {block.lines[-1]}", line=first),
         Decision("dates", f"written like {dates.style}" + (f", {how}" if how else ""), line=first),
     ]
     if block.repeated_headers:
-        found.append(Decision("repeated headers", f"{block.repeated_headers} left out"))
-    return found
+        decisions.append(Decision("repeated headers", f"{block.repeated_headers} left out"))
+    return decisions
 
 
 def _number_decisions(
@@ -308,7 +311,7 @@ def _number_decisions(
     decimal: str,
     stated: set[float],
 ) -> list[Decision]:
-    found = [Decision("decimal mark", decimal)]
+    decisions = [Decision("decimal mark", decimal)]
     marks = sorted(
         {
             cell.strip()
@@ -319,7 +322,7 @@ def _number_decisions(
         }
     )
     if marks or stated:
-        found.append(
+        decisions.append(
             Decision(
                 "missing", "marked " + ", ".join([*marks, *[f"{s:g}" for s in sorted(stated)]])
             )
@@ -329,8 +332,8 @@ def _number_decisions(
         listed = ", ".join(
             f"{count} '{mark}' ({_FLAGS.get(mark, 'mark')})" for mark, count in flags.items()
         )
-        found.append(Decision("marks beside numbers", listed))
-    return [*found, *_text_columns(cells, numeric)]
+        decisions.append(Decision("marks beside numbers", listed))
+    return [*decisions, *_text_columns(cells, numeric)]
 
 
 def _finite(values: Floats) -> Floats:
@@ -348,12 +351,12 @@ def _statuses(read: ReadNumbers) -> Array:
 
 def _text_columns(cells: Mapping[str, Array], numeric: Sequence[str]) -> list[Decision]:
     """Columns that give no series, with the first cell that is no number."""
-    found = []
+    text_columns = []
     numbers = set(numeric)
     for name in [n for n in cells if n not in numbers]:
         words = [c for c in cells[name] if not is_blank(c) and not is_number_text(c)]
         words = words or [c for c in cells[name] if not is_blank(c)]
         kind = "dates" if words and is_date(words[0]) else "text"
         why = f"{kind}, such as '{cell_text(words[0])[:40]}'" if words else "no value at all"
-        found.append(Decision(f"column '{name}'", f"kept as a record: {why}"))
-    return found
+        text_columns.append(Decision(f"column '{name}'", f"kept as a record: {why}"))
+    return text_columns

@@ -28,11 +28,11 @@ def dated_grid(grids: Sequence[Grid], headings: Sequence[str], day: str, name: s
     TableError
         If no table has the headings, several have, or nothing gives the day.
     """
-    found = [(g, i) for g in grids if (i := _heading_row(g, headings)) is not None]
-    if len(found) != 1:
-        many = f"{len(found)} tables have" if found else "no table has"
+    candidates = [(g, i) for g in grids if (i := _heading_row(g, headings)) is not None]
+    if len(candidates) != 1:
+        many = f"{len(candidates)} tables have" if candidates else "no table has"
         raise TableError(f"{name}: {many} the headings {', '.join(headings)}.")
-    grid, at = found[0]
+    grid, at = candidates[0]
     if not day:
         raise TableError(
             f"{name}: the table with {', '.join(headings)} has no dates; give its day: on='2024-03-15'."

@@ -104,8 +104,8 @@ def _from_zip(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
                 asked = f"no file '{member}'" if member else f"{len(names)} files"
                 raise TableError(f"{name} holds {asked}: {', '.join(names[:10])}. Set member=...")
             with archive.open(wanted) as packed:
-                own = archive.getinfo(wanted).compress_size
-                return _bounded(packed, f"{name}/{wanted}", own), wanted
+                packed_size = archive.getinfo(wanted).compress_size
+                return _bounded(packed, f"{name}/{wanted}", packed_size), wanted
     except DAMAGED as error:
         raise TableError(f"{name} is a damaged or locked zip archive: {error}.") from None
 
@@ -115,16 +115,16 @@ def _is_litter(name: str) -> bool:
     return name.startswith("__MACOSX/") or name.rsplit("/", 1)[-1].startswith(".")
 
 
-def _bounded(packed: IO[bytes] | gzip.GzipFile, name: str, own: int) -> bytes:
+def _bounded(packed: IO[bytes] | gzip.GzipFile, name: str, packed_size: int) -> bytes:
     """Read to the end, but never more than the limits; ``own`` are the packed bytes."""
-    known = current()
+    limits_now = current()
     parts, size = [], 0
     try:
         while piece := packed.read(_PIECE):
             size += len(piece)
-            known.check("unpacked_bytes", size, f"{name} unpacks to {size:,} bytes and more")
-            times = size // max(own, 1) if size > _SMALL else 0
-            known.check("expansion", times, f"{name} unpacks to {times:,} times its bytes")
+            limits_now.check("unpacked_bytes", size, f"{name} unpacks to {size:,} bytes and more")
+            times = size // max(packed_size, 1) if size > _SMALL else 0
+            limits_now.check("expansion", times, f"{name} unpacks to {times:,} times its bytes")
             parts.append(piece)
     except DAMAGED as error:
         raise TableError(f"{name} is a damaged archive: {error}.") from None

@@ -48,36 +48,40 @@ def refuse_huge_workbook(body: bytes, name: str) -> None:
     TableError
         With what it holds and how to raise the limit; or if it is damaged.
     """
-    known = current()
+    limits_now = current()
     try:
         with zipfile.ZipFile(io.BytesIO(body)) as archive:
             size = sum(i.file_size for i in archive.infolist())
-            known.check("unpacked_bytes", size, f"{name} unpacks to {size:,} bytes")
+            limits_now.check("unpacked_bytes", size, f"{name} unpacks to {size:,} bytes")
             sheets = [n for n in archive.namelist() if _SHEET.fullmatch(n)]
             others = set(archive.namelist()) - set(sheets)
             for other in others:  # a size that lies is found by reading
                 for _ in _pieces(archive.open(other)):
                     pass
-            known.check("sheets", len(sheets), f"{name} has {len(sheets):,} sheets")
+            limits_now.check("sheets", len(sheets), f"{name} has {len(sheets):,} sheets")
             for sheet in sheets:
                 _refuse_far_cells(archive, sheet, name)
             texts = _shared_texts(archive, [n for n in sheets if n.lower().endswith(".xml")])
-            known.check(
+            limits_now.check(
                 "unpacked_bytes", texts, f"{name} has {texts:,} letters, the same again and again,"
             )
             if "content.xml" in archive.namelist():
                 for reach in _tables(archive.open("content.xml")):
                     _refuse_beyond_memory(reach, name)
-                    known.check_shape(*reach, name)
+                    limits_now.check_shape(*reach, name)
     except (*DAMAGED, lxml.etree.LxmlError) as error:
         raise TableError(f"{name} is a damaged or locked workbook: {error}.") from None
 
 
 def _refuse_far_cells(archive: zipfile.ZipFile, sheet: str, name: str) -> None:
     """Measure one sheet, the quick way where it is plainly written and all its cells are near."""
-    known, binary = current(), sheet.lower().endswith(".bin")
+    limits_now, binary = current(), sheet.lower().endswith(".bin")
     rows, columns = _NEAR
-    allowed = known.rows >= rows and known.columns >= columns and known.cells >= rows * columns
+    allowed = (
+        limits_now.rows >= rows
+        and limits_now.columns >= columns
+        and limits_now.cells >= rows * columns
+    )
     if allowed and not binary and all(map(_is_near, _whole_tags(archive.open(sheet)))):
         return
     opened = archive.open(sheet)
@@ -85,7 +89,7 @@ def _refuse_far_cells(archive: zipfile.ZipFile, sheet: str, name: str) -> None:
     reach = reach or _reach_by_count(archive.open(sheet))
     where = f"{name}, {sheet.rpartition('/')[2]}"
     _refuse_beyond_memory(reach, where)
-    known.check_shape(*reach, where)
+    limits_now.check_shape(*reach, where)
 
 
 def _is_near(text: bytes) -> bool:
@@ -120,8 +124,8 @@ def _shared_texts(archive: zipfile.ZipFile, sheets: Iterable[str]) -> int:
 
 
 def _taken(text: bytes, size: Ints) -> int:
-    found = np.array([int(n[:9]) for n in _TEXT_CELL.findall(text)], dtype=np.int64)
-    return int(size[np.minimum(found, len(size) - 1)].sum())
+    cell_numbers = np.array([int(n[:9]) for n in _TEXT_CELL.findall(text)], dtype=np.int64)
+    return int(size[np.minimum(cell_numbers, len(size) - 1)].sum())
 
 
 def _refuse_beyond_memory(reach: tuple[int, int], where: str) -> None:
@@ -156,9 +160,11 @@ def _reach(parts: Iterable[bytes]) -> tuple[int, int] | None:
     for text in parts:
         if _UNPLACED.search(text):
             return None
-        found = _CELL.findall(text)
-        rows = max(rows, max((int(n) for _, n in found), default=0))
-        columns = max(columns, max(map(_column, {letters for letters, _ in found}), default=0))
+        match_cells = _CELL.findall(text)
+        rows = max(rows, max((int(n) for _, n in match_cells), default=0))
+        columns = max(
+            columns, max(map(_column, {letters for letters, _ in match_cells}), default=0)
+        )
     return rows, columns
 
 
