@@ -16,8 +16,8 @@ from ultrum.errors import TableError
 from ultrum.sources.limits import current
 from ultrum.sources.table.cell_grid import Grid, Row
 from ultrum.sources.table.date_formats import style_of
+from ultrum.sources.table.html_tables import page_grids
 from ultrum.sources.table.json_tables import json_grids
-from ultrum.sources.table.number_formats import SUPERSCRIPTS
 from ultrum.sources.table.ole_check import MARK, refuse_circles
 from ultrum.sources.table.periods_of_year import part_of_year
 from ultrum.sources.table.unpacking import decode, names_in
@@ -30,11 +30,8 @@ _ANY_GAP: Final = re.compile(r"\s+")
 _PAGE: Final = re.compile(
     rb"\s*(<!doctype html|<html|<table|<\?xml[^>]*\?>\s*<!doctype html)", re.IGNORECASE
 )
-_MOST_PARAGRAPHS, _LONGEST_PARAGRAPH = 4, 400
 _SAMPLED: Final = 2_000  # lines at each end by which the delimiter is found
 _MOST_PROSE: Final = 100  # lines above a table
-_HIDDEN: Final = re.compile(r"display\s*:\s*none|visibility\s*:\s*hidden", re.IGNORECASE)
-_BREAKS: Final = frozenset(("br", "p", "div", "li"))
 _WORKBOOKS: Final = {"xl/workbook.xml", "xl/workbook.bin", "content.xml"}
 
 
@@ -66,7 +63,7 @@ def grids_of(
     if kind == "workbook":
         grids = _workbook(body, name, sheet)
     elif kind == "page":
-        grids = _chosen(_page(body, name, encoding), sheet, name, "table")
+        grids = _chosen(page_grids(body, name, encoding), sheet, name, "table")
     elif kind == "json":
         grids = json_grids(body, name)
     elif sheet is not None:
@@ -251,141 +248,6 @@ def _sheet_name(names: Sequence[str], sheet: str | int, name: str) -> str:
         return str(sheet)
     listed = ", ".join(f"'{n}'" for n in names)
     raise TableError(f"Sheet '{sheet}' is not in {name}; it has: {listed}.")
-
-
-def _page(body: bytes, name: str, encoding: str | None = None) -> list[Grid]:
-    """Every table of a web page, with its caption or the heading above it as its name."""
-    import lxml.etree
-    import lxml.html
-
-    text, _ = decode(body, name, encoding or _declared_encoding(body))
-    try:
-        parser = lxml.html.HTMLParser(huge_tree=False, no_network=True)
-        tree = lxml.html.document_fromstring(re.sub(r"^\s*<\?xml[^>]*\?>", "", text), parser=parser)
-    except (lxml.etree.LxmlError, ValueError) as error:
-        raise TableError(f"{name} is no readable page: {error}.") from None
-    tables = [t for t in tree.iter("table") if t.find(".//table") is None]
-    grids = []
-    for number, table in enumerate(tables, start=1):
-        rows = _spread(table)
-        title = _title_of(table) or f"table {number}"
-        decisions = (("table", f"{number} of {len(tables)}: {title}"),)
-        above, below = _text_around(table)
-        lines = list(range(1, len(rows) + 1))
-        grids.append(Grid(title, rows, lines, "page", decisions, above, below))
-    if not grids:
-        raise TableError(f"{name} is a web page without a table. Is it the right address?")
-    return grids
-
-
-def page_text(body: bytes, name: str) -> str:
-    """Words of a page in reading order, for a figure that stands in prose."""
-    import lxml.html
-
-    text, _ = decode(body, name, _declared_encoding(body))
-    if kind_of(body) != "page":
-        return text
-    tree = lxml.html.document_fromstring(re.sub(r"^\s*<\?xml[^>]*\?>", "", text))
-    for hidden in tree.xpath("//script|//style"):
-        hidden.drop_tree()
-    return " ".join(" ".join(tree.itertext()).split())
-
-
-def _declared_encoding(body: bytes) -> str | None:
-    match = re.search(rb"charset\s*=\s*[\"']?([\w-]+)", body[:2048], re.IGNORECASE)
-    return match[1].decode("ascii") if match else None
-
-
-def _title_of(table: Any) -> str:
-    caption = table.find("caption")
-    if caption is not None:
-        return " ".join(caption.text_content().split())
-    above = table.xpath("preceding::*[self::h1 or self::h2 or self::h3 or self::h4][1]")
-    return " ".join(above[0].text_content().split()) if above else ""
-
-
-def _text_around(table: Any) -> tuple[str, str]:
-    """Caption and paragraphs right above a table, and paragraphs right below it, up to another table."""
-    caption = table.find("caption")
-    around = []
-    for axis, nearest in (("preceding", True), ("following", False)):
-        elements = table.xpath(
-            f"{axis}::*[self::p or self::h1 or self::h2 or self::h3 or self::h4 or self::table]"
-        )
-        texts: list[str] = []
-        for element in reversed(elements) if nearest else elements:
-            if element.tag == "table" or len(texts) >= _MOST_PARAGRAPHS:
-                break
-            if not any(a.tag == "table" for a in element.iterancestors()):
-                texts.append(" ".join(element.text_content().split())[:_LONGEST_PARAGRAPH])
-        around.append("\n".join(reversed(texts) if nearest else texts))
-    words = " ".join(caption.text_content().split()) if caption is not None else ""
-    return f"{around[0]}\n{words}".strip(), around[1]
-
-
-def _spread(table: Any) -> list[Row]:
-    """Cells of a page's table, those that span rows or columns repeated."""
-    grid: dict[tuple[int, int], str] = {}
-    rows, most = list(table.iter("tr")), current()
-    alone: set[int] = set()
-    for r, row in enumerate(rows):
-        c = 0
-        if sum(1 for _ in row.iterchildren("td", "th")) == 1:
-            alone.add(r)  # a note across the table stands in its first cell
-        for cell in row.iterchildren("td", "th"):
-            while (r, c) in grid:
-                c += 1
-            text = _cell_words(cell)
-            wide, high = (_span(cell.get(k)) for k in ("colspan", "rowspan"))
-            for i in range(min(high, len(rows) - r)):
-                for j in range(wide):
-                    grid[r + i, c + j] = text
-            c += wide
-            most.check("columns", c, f"A table of the page: a line has {c:,} cells")
-            most.check("cells", len(grid), f"A table of the page has {len(grid):,} cells and more")
-    width = max((c for _, c in grid), default=-1) + 1
-    spread: list[Row] = [[grid.get((r, c), "") for c in range(width)] for r in range(len(rows))]
-    for r in alone:
-        first = spread[r][0]
-        spread[r] = [first, *["" if cell == first else cell for cell in spread[r][1:]]]
-    return spread
-
-
-def _cell_words(cell: Any) -> str:
-    """Text of a page's cell: footnote marks raised, hidden parts left out, a space for each break."""
-    if not len(cell):
-        return " ".join((cell.text or "").split())
-    pieces: list[str] = []
-
-    def _add(element: Any) -> None:
-        hidden = _HIDDEN.search(element.get("style") or "") or element.get("hidden") is not None
-        if element.tag == "sup" and "".join(pieces).strip():
-            pieces.append(_raised("".join(element.itertext()).strip()))
-        elif isinstance(element.tag, str) and element.tag not in ("script", "style") and not hidden:
-            pieces.append(" " if element.tag in _BREAKS else "")
-            pieces.append(element.text or "")
-            for child in element:
-                _add(child)
-                pieces.append(child.tail or "")
-            pieces.append(" " if element.tag in _BREAKS else "")
-
-    _add(cell)
-    return " ".join("".join(pieces).split())
-
-
-def _raised(text: str) -> str:
-    """A raised text as a footnote mark or exponent that stays apart from the number before it."""
-    digits = re.sub(r"[\s,;()\[\]]", "", text)
-    if digits.isdigit():
-        return digits.translate(str.maketrans("0123456789", SUPERSCRIPTS[:10]))
-    if re.fullmatch(r"[*†‡§#]+", text):
-        return text
-    letters = re.sub(r"\W", "", text)
-    return f"({letters[0]})" if letters else ""
-
-
-def _span(text: str | None) -> int:
-    return min(max(int(text), 1), 200) if text and text.strip().isdigit() else 1
 
 
 def _chosen(grids: list[Grid], sheet: str | int | None, name: str, what: str) -> list[Grid]:

@@ -9,7 +9,7 @@ from typing import Final
 from ultrum.errors import TableError
 from ultrum.sources.table.cell_grid import column_array
 from ultrum.sources.table.date_reading import read_dates
-from ultrum.sources.table.file_formats import page_text
+from ultrum.sources.table.html_tables import page_text
 from ultrum.sources.table.number_formats import decimal_mark, read_numbers
 
 _NUMBER: Final = re.compile(
