@@ -24,7 +24,8 @@ from ultrum.sources.table.composite_dates import date_cells, side_by_side
 from ultrum.sources.table.date_column import Wishes
 from ultrum.sources.table.date_formats import BY_NAME
 from ultrum.sources.table.date_reading import ReadDates
-from ultrum.sources.table.file_formats import kind_of, text_grid
+from ultrum.sources.table.file_formats import text_grid
+from ultrum.sources.table.file_kinds import kind_of
 from ultrum.sources.table.fixed_width_dates import by_places, letters_of, seconds_of
 from ultrum.sources.table.key_columns import key_columns
 from ultrum.sources.table.number_formats import MISSING, sentinel_in

@@ -16,37 +16,20 @@ from ultrum.errors import TableError
 from ultrum.sources.limits import current
 from ultrum.sources.table.cell_grid import Grid, Row
 from ultrum.sources.table.date_formats import style_of
+from ultrum.sources.table.file_kinds import kind_of
 from ultrum.sources.table.html_tables import page_grids
 from ultrum.sources.table.json_tables import json_grids
-from ultrum.sources.table.ole_check import MARK, refuse_circles
+from ultrum.sources.table.ole_check import refuse_circles
 from ultrum.sources.table.periods_of_year import part_of_year
-from ultrum.sources.table.unpacking import decode, names_in
+from ultrum.sources.table.unpacking import decode
 from ultrum.sources.table.workbook_limits import refuse_huge_workbook
 
 DELIMITERS: Final = (";", "\t", "|", ",")
 SPACES: Final = "spaces"
 _GAPS: Final = re.compile(r" {2,}|\t+")
 _ANY_GAP: Final = re.compile(r"\s+")
-_PAGE: Final = re.compile(
-    rb"\s*(<!doctype html|<html|<table|<\?xml[^>]*\?>\s*<!doctype html)", re.IGNORECASE
-)
 _SAMPLED: Final = 2_000  # lines at each end by which the delimiter is found
 _MOST_PROSE: Final = 100  # lines above a table
-_WORKBOOKS: Final = {"xl/workbook.xml", "xl/workbook.bin", "content.xml"}
-
-
-def kind_of(body: bytes) -> str:
-    """What a file is, by its first bytes: workbook, parquet, page, json or text."""
-    if body[:4] == b"PK\x03\x04" and _WORKBOOKS & names_in(body):
-        return "workbook"
-    if body[:8] == MARK:
-        return "workbook"
-    if body[:4] == b"PAR1":
-        return "parquet"
-    start = body[:4096].removeprefix(b"\xef\xbb\xbf")
-    if _PAGE.match(start) or (b"<table" in start.lower() and start.lstrip()[:1] == b"<"):
-        return "page"
-    return "json" if start.lstrip()[:1] in (b"{", b"[") else "text"
 
 
 def grids_of(

@@ -8,7 +8,7 @@ from typing import Any, Final
 from ultrum.errors import TableError
 from ultrum.sources.limits import current
 from ultrum.sources.table.cell_grid import Grid, Row
-from ultrum.sources.table.file_formats import kind_of
+from ultrum.sources.table.file_kinds import kind_of
 from ultrum.sources.table.number_formats import SUPERSCRIPTS
 from ultrum.sources.table.unpacking import decode
 

@@ -23,7 +23,8 @@ from ultrum.sources.table.column_headings import DATE_WORDS
 from ultrum.sources.table.composite_dates import side_by_side
 from ultrum.sources.table.date_column import Wishes
 from ultrum.sources.table.fast_csv import read_quick
-from ultrum.sources.table.file_formats import grids_of, kind_of
+from ultrum.sources.table.file_formats import grids_of
+from ultrum.sources.table.file_kinds import kind_of
 from ultrum.sources.table.file_patterns import (
     expanded,
     figure_series,
