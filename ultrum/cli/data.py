@@ -193,7 +193,7 @@ def _set_of(what: tuple[str, ...], options: dict[str, Any]) -> SeriesSet:
             return SeriesSet.load(what[0]).model_copy(update=given)
         return SeriesSet.of(list(what), **given)
     except SourceError as error:
-        raise click.UsageError(str(error)) from None
+        raise click.UsageError(str(error)) from error
 
 
 def _save(plan: SeriesSet, file: Path) -> None:
@@ -358,7 +358,7 @@ def export_from_vault(address: str, file: Path, at: str, force: bool, vault: Pat
     try:
         file.write_bytes(body)
     except OSError as error:
-        raise UltrumError(f"{file} cannot be written: {error.strerror}.") from None
+        raise UltrumError(f"{file} cannot be written: {error.strerror}.") from error
     echo(f"{file}: {len(body):,} bytes of {record.name}, taken {record.retrieved[:19]}")
 
 

@@ -143,7 +143,7 @@ def _options(reading: Sequence[str]) -> dict[str, Any]:
     try:
         TableOptions.of(**values)
     except UltrumError as error:
-        raise click.UsageError(f"--read: {error}") from None
+        raise click.UsageError(f"--read: {error}") from error
     return values
 
 

@@ -351,7 +351,7 @@ def _parsed(steps: Sequence[str]) -> list[dict[str, Any]]:
     try:
         return [parse_step(step) for step in steps]
     except UnitError as error:
-        raise click.UsageError(str(error)) from None
+        raise click.UsageError(str(error)) from error
 
 
 def _spells_of(series: TimeSeries, condition: str) -> pd.DataFrame | None:

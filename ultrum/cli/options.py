@@ -87,7 +87,7 @@ def _checked(kind: Callable[[str], object]) -> Callable[..., str]:
             if word:
                 kind(word)
         except UltrumError as error:
-            raise click.BadParameter(str(error)) from None
+            raise click.BadParameter(str(error)) from error
         return word
 
     return _check
@@ -177,7 +177,7 @@ def store_of(file: Path | None, bind: tuple[str, ...]) -> CredentialStore:
     try:
         return CredentialStore.load(file, bind, _asked if person else None)
     except SourceError as error:
-        raise click.UsageError(str(error)) from None
+        raise click.UsageError(str(error)) from error
 
 
 def _asked(name: str, host: str) -> bool:
@@ -201,4 +201,4 @@ def _opened(
         return kind(vault, sources=sources, offline=offline, progress=tell, credentials=store)
     except SourceError as error:
         hint = "" if "practice" in str(error) else " Name a file with --sources, or try --practice."
-        raise click.UsageError(f"{error}{hint}") from None
+        raise click.UsageError(f"{error}{hint}") from error

@@ -221,4 +221,4 @@ def _from_folder(folder: str, path: str) -> Download:
     except NotFoundError:
         raise
     except TableError as error:
-        raise SourceError(str(error)) from None
+        raise SourceError(str(error)) from error

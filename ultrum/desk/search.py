@@ -89,7 +89,7 @@ def _from_table(repository: Repository, name: str) -> Iterator[Entry]:
         except (KeyError, IndexError) as error:
             raise SourceError(
                 f"Source '{name}': catalogue.address names a column {error} that is not there."
-            ) from None
+            ) from error
         title = ", ".join(
             facts[k] for k in ("name", "title", "asset", "market", "currency") if facts.get(k)
         )

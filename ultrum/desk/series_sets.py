@@ -73,7 +73,7 @@ class SeriesSet(BaseModel):
         try:
             return cls(series=[Member(address=a) for a in addresses], **settings)
         except ValidationError as error:
-            raise SourceError(f"The set has faults: {_faults(error)}.") from None
+            raise SourceError(f"The set has faults: {_faults(error)}.") from error
 
     @classmethod
     def load(cls, file: str | os.PathLike[str]) -> SeriesSet:
@@ -88,15 +88,15 @@ class SeriesSet(BaseModel):
         try:
             content = toml_of(path.read_text(encoding="utf-8"))
         except OSError as error:
-            raise SourceError(f"{path} cannot be read: {error.strerror}.") from None
+            raise SourceError(f"{path} cannot be read: {error.strerror}.") from error
         except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-            raise SourceError(f"{path} is not TOML: {error}.") from None
+            raise SourceError(f"{path} is not TOML: {error}.") from error
         try:
             series_set = cls.model_validate(content)
         except ValidationError as error:
             raise SourceError(
                 f"{path} has {error.error_count()} faults: {_faults(error)}."
-            ) from None
+            ) from error
         wrong = [fault for m in series_set.series for s in m.steps if (fault := step_fault(s))]
         if wrong:
             raise SourceError(f"{path}: {' '.join(wrong)}")

@@ -235,9 +235,9 @@ def load_settings(file: str | os.PathLike[str] | None = None) -> dict[str, Any]:
             )
         content = toml_of(place.read_text(encoding="utf-8"))
     except OSError as error:
-        raise SourceError(f"{place} cannot be read: {error.strerror}.") from None
+        raise SourceError(f"{place} cannot be read: {error.strerror}.") from error
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise SourceError(f"{place} is not TOML: {error}.") from None
+        raise SourceError(f"{place} is not TOML: {error}.") from error
     if not isinstance(content.get("sources"), dict) or not content["sources"]:
         raise SourceError(f"{place} has no [sources.NAME] table.")
     for name, codes in _table(content.get("groups", {}), f"{place}: [groups]").items():

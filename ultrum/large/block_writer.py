@@ -46,7 +46,7 @@ class LongWriter:
                 self._writer = pq.ParquetWriter(self._arriving, schema, use_dictionary=words)
             self._writer.write_table(table.cast(self._writer.schema), row_group_size=_ROWS)
         except OSError as error:
-            raise TableError(f"{self.path} cannot be written: {reason(error)}.") from None
+            raise TableError(f"{self.path} cannot be written: {reason(error)}.") from error
 
     def __exit__(
         self,

@@ -33,7 +33,7 @@ def serve(port: int = 0, **options: Any) -> Any:
 
         raise SourceError(
             f"The practice services need {error.name}: pip install 'ultrum[practice]'."
-        ) from None
+        ) from error
     return service.serve(port, **options)
 
 

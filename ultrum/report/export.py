@@ -72,7 +72,7 @@ def save(
             return described_csv(frame, target, form, _abouts(data))
         writers[kind](with_periods(frame, form.dates), target)
     except OSError as error:
-        raise UltrumError(f"{target} cannot be written: {error.strerror}.") from None
+        raise UltrumError(f"{target} cannot be written: {error.strerror}.") from error
     return [target]
 
 

@@ -185,6 +185,6 @@ def write_database(
                 plain.columns = _apart(list(plain.columns))
                 plain.to_sql(name, connection, index=False)
     except (sqlalchemy.exc.SQLAlchemyError, pd.errors.DatabaseError) as error:
-        raise UltrumError(f"{path} cannot be written: {error}.") from None
+        raise UltrumError(f"{path} cannot be written: {error}.") from error
     finally:
         engine.dispose()

@@ -35,7 +35,7 @@ def whole_folder(path: str | os.PathLike[str]) -> Iterator[Path]:
         target.parent.mkdir(parents=True, exist_ok=True)
         work = Path(tempfile.mkdtemp(prefix=f".{target.name}-", dir=target.parent))
     except OSError as error:
-        raise UltrumError(f"{target} cannot be written: {error.strerror}.") from None
+        raise UltrumError(f"{target} cannot be written: {error.strerror}.") from error
     try:
         (work / ".ultrum").write_text("results\n")
         yield work
@@ -102,7 +102,7 @@ def write_workbook(
             for name, table in tables.items():
                 _write_sheet(book, name, table)
     except (OSError, xlsxwriter.exceptions.XlsxFileError) as error:
-        raise UltrumError(f"{path} cannot be written: {reason(error)}.") from None
+        raise UltrumError(f"{path} cannot be written: {reason(error)}.") from error
 
 
 def _write_sheet(book: Any, name: str, table: pd.DataFrame) -> None:
@@ -134,7 +134,7 @@ def to_parquet(table: pd.DataFrame, path: Path, metadata: Mapping[str, str] | No
     try:
         pyarrow.parquet.write_table(arrow, path)
     except OSError as error:
-        raise UltrumError(f"{path} cannot be written: {error.strerror}.") from None
+        raise UltrumError(f"{path} cannot be written: {error.strerror}.") from error
 
 
 def flattened(table: pd.DataFrame) -> pd.DataFrame:

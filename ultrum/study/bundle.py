@@ -59,7 +59,7 @@ def bundle(
                 ):
                     shutil.copyfileobj(body, packed)
         except OSError as error:
-            raise StudyError(f"{target} cannot be written: {error.strerror}.") from None
+            raise StudyError(f"{target} cannot be written: {error.strerror}.") from error
     return target
 
 
@@ -81,7 +81,7 @@ def run_of(file: str | os.PathLike[str]) -> dict[str, Any]:
                 raise StudyError(f"{file}: its {RUN} is larger than {_LARGEST_RUN} bytes.")
             return run_from(archive.read(RUN).decode("utf-8"), f"{RUN} of {file}")
     except (OSError, KeyError, zipfile.BadZipFile, UnicodeDecodeError) as error:
-        raise StudyError(f"{file} is no bundle of a study: {reason(error)}.") from None
+        raise StudyError(f"{file} is no bundle of a study: {reason(error)}.") from error
 
 
 def _entry(name: str) -> zipfile.ZipInfo:
@@ -117,5 +117,5 @@ def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tu
                 with Vault(place / "vault") as vault:
                     unpack(vault, packed)
     except (OSError, zipfile.BadZipFile, UnicodeDecodeError) as error:
-        raise StudyError(f"{file} is no bundle of a study: {reason(error)}.") from None
+        raise StudyError(f"{file} is no bundle of a study: {reason(error)}.") from error
     return Study.parse(text, STUDY), place / "vault"

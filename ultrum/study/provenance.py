@@ -58,7 +58,7 @@ def read_run(path: str | os.PathLike[str]) -> dict[str, Any]:
     try:
         return run_from(file.read_text(encoding="utf-8"), str(file))
     except (OSError, UnicodeDecodeError) as error:
-        raise StudyError(f"{file} is not what a run has written: {reason(error)}.") from None
+        raise StudyError(f"{file} is not what a run has written: {reason(error)}.") from error
 
 
 def run_from(text: str, place: str) -> dict[str, Any]:
@@ -66,7 +66,7 @@ def run_from(text: str, place: str) -> dict[str, Any]:
     try:
         content = json_of(text)
     except ValueError as error:
-        raise StudyError(f"{place} is not what a run has written: {reason(error)}.") from None
+        raise StudyError(f"{place} is not what a run has written: {reason(error)}.") from error
     if not isinstance(content, dict) or content.get("form") != FORM:
         raise StudyError(f"{place} is not what a run has written.")
     return content

@@ -128,7 +128,7 @@ class Study(Section):
         try:
             target.write_text(self.to_toml(), encoding="utf-8")
         except OSError as error:
-            raise StudyError(f"{target} cannot be written: {error.strerror}.") from None
+            raise StudyError(f"{target} cannot be written: {error.strerror}.") from error
         return target
 
     def limited_to(self, assets: Sequence[str]) -> Study:
@@ -156,7 +156,7 @@ def _text_of(file: Path) -> str:
             raise StudyError(f"{file} has more than {LARGEST:,} bytes; a study is a short text.")
         return file.read_text(encoding="utf-8")
     except OSError as error:
-        raise StudyError(f"{file} cannot be read: {error.strerror}.") from None
+        raise StudyError(f"{file} cannot be read: {error.strerror}.") from error
     except UnicodeDecodeError:
         raise StudyError(f"{file} is not UTF-8 text.") from None
 
@@ -165,7 +165,7 @@ def _toml(text: str, name: str) -> dict[str, Any]:
     try:
         return toml_of(text)
     except tomllib.TOMLDecodeError as error:
-        raise StudyError(f"{name} is not TOML: {error}.") from None
+        raise StudyError(f"{name} is not TOML: {error}.") from error
 
 
 def _with_ancestors(

@@ -132,7 +132,7 @@ def begin(
     try:
         target.write_text(text, encoding="utf-8")
     except OSError as error:
-        raise StudyError(f"{target} cannot be written: {error.strerror}.") from None
+        raise StudyError(f"{target} cannot be written: {error.strerror}.") from error
     return target
 
 

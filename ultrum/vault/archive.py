@@ -56,7 +56,7 @@ def pack(vault: Vault, file: str | os.PathLike[str], records: list[Record] | Non
             ]
             archive.writestr(_LISTED, json.dumps(rows, indent=1))
     except OSError as error:
-        raise VaultError(f"{target} cannot be written: {error.strerror}.") from None
+        raise VaultError(f"{target} cannot be written: {error.strerror}.") from error
     return len(chosen)
 
 
@@ -82,7 +82,9 @@ def unpack(vault: Vault, file: str | os.PathLike[str]) -> tuple[int, int]:
             rows = json_of(archive.read(_LISTED))
             return _taken(vault, archive, rows)
     except (OSError, zipfile.BadZipFile, zlib.error, *_STRANGE) as error:
-        raise VaultError(f"{file} is no packed vault, or a damaged one: {reason(error)}.") from None
+        raise VaultError(
+            f"{file} is no packed vault, or a damaged one: {reason(error)}."
+        ) from error
 
 
 def _taken(vault: Vault, archive: zipfile.ZipFile, rows: object) -> tuple[int, int]:

@@ -86,7 +86,7 @@ class Payloads:
             raise VaultError(
                 f"A download could not be kept in {self.folder.parent}: {reason(error)}. "
                 "Nothing was recorded."
-            ) from None
+            ) from error
 
     def read(self, checksum: str, name: str) -> bytes:
         """Bytes of a payload, checked; ``name`` is the download's, for people.
@@ -101,7 +101,7 @@ class Payloads:
         except OSError as error:
             raise VaultError(
                 f"{name}: its payload cannot be read: {error.strerror}. Fetch it again."
-            ) from None
+            ) from error
         if hashlib.sha256(body).hexdigest() != checksum:
             raise VaultError(
                 f"{name}: its payload is damaged. Fetch it again; it is then replaced."

@@ -90,7 +90,7 @@ class Listings:
                 self._connection.execute("PRAGMA journal_mode=WAL")
                 self._connection.executescript(_SCHEMA)
         except (OSError, sqlite3.Error) as error:
-            raise VaultError(f"The listings {file} cannot be used: {reason(error)}.") from None
+            raise VaultError(f"The listings {file} cannot be used: {reason(error)}.") from error
 
     def close(self) -> None:
         """Let go of the file."""
@@ -224,7 +224,7 @@ class Listings:
             except sqlite3.Error as error:
                 raise VaultError(
                     f"The listings {self._file} cannot be searched: {error}."
-                ) from None
+                ) from error
 
 
 def _phrases(words: str, synonyms: Synonyms) -> list[str]:

@@ -54,7 +54,7 @@ def entries_of_earlier(folder: Path) -> list[dict[str, Any]]:
             raise VaultError(
                 f"The catalogue of the vault {folder} is damaged ({reason(error)}), and nothing else records "
                 "what it holds. Take its copy, or another vault."
-            ) from None
+            ) from error
         warn_user(
             f"The catalogue of the vault {folder} was damaged; the vault has been rebuilt from its "
             f"receipts: {len(rows)} downloads."
@@ -87,7 +87,7 @@ def _of_catalogue(folder: Path) -> list[dict[str, Any]]:
         raise VaultError(
             f"The vault {folder} has no journal, and its catalogue is damaged ({reason(error)}). Take its "
             "copy, or another vault."
-        ) from None
+        ) from error
     warn_user(f"The vault {folder} had no journal; it has been rebuilt from the catalogue.")
     return entries
 

@@ -78,7 +78,7 @@ class Vault:
                 self._payloads.folder.mkdir(parents=True, exist_ok=True)
             self._open()
         except (OSError, sqlite3.Error) as error:
-            raise VaultError(f"The vault {self.path} cannot be used: {reason(error)}.") from None
+            raise VaultError(f"The vault {self.path} cannot be used: {reason(error)}.") from error
 
     def _open(self) -> None:
         if self.readonly:
@@ -308,7 +308,7 @@ class Vault:
                 if not shows_damage(error):
                     raise VaultError(
                         f"The catalogue of {self.path} cannot be used: {reason(error)}."
-                    ) from None
+                    ) from error
             except DAMAGE:
                 pass
             if self.readonly:
@@ -385,11 +385,11 @@ class Vault:
         except OSError as error:
             raise VaultError(
                 f"Nothing could be recorded in {self.path}: {reason(error)}."
-            ) from None
+            ) from error
         except DAMAGE as error:
             raise VaultError(
                 f"The catalogue of {self.path} is damaged: {error}. 'ultrum vault verify' rebuilds it."
-            ) from None
+            ) from error
 
     def _refuse_readonly(self) -> None:
         if self.readonly:

@@ -195,7 +195,7 @@ def _later(ends: Dates, lag: str, name: str, frequency: Frequency) -> Dates:
     try:
         periods_in(lag, frequency)
     except FrequencyError as error:
-        raise AlignmentError(f"known_by of {name}: {error}") from None
+        raise AlignmentError(f"known_by of {name}: {error}") from error
     raise AlignmentError(f"known_by of {name}: '{lag}' is no duration. Write P1M, P45D or P2W.")
 
 

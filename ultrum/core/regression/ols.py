@@ -376,7 +376,7 @@ def _solve(
     try:
         return least_squares(X, Y, [str(c) for c in design.columns], constant, weights)
     except EstimationError as error:
-        raise EstimationError(f"{name}: {error}") from None
+        raise EstimationError(f"{name}: {error}") from error
 
 
 def _many_samples(used: Bools) -> bool:

@@ -260,7 +260,7 @@ def _kept(ends: pd.Index, step: int | str) -> Ints:
     try:
         periods = Frequency.parse(step).ordinals(days)
     except FrequencyError as error:
-        raise EstimationError(f"step='{step}': {error}") from None
+        raise EstimationError(f"step='{step}': {error}") from error
     return np.flatnonzero(np.append(np.diff(periods) != 0, True))
 
 
@@ -269,7 +269,7 @@ def _of_duration(index: pd.Index, window: str) -> tuple[Ints, int]:
     try:
         frequency = infer_frequency(index)
     except FrequencyError as error:
-        raise EstimationError(f"window='{window}' needs dates: {error}") from None
+        raise EstimationError(f"window='{window}' needs dates: {error}") from error
     ordinals = frequency.ordinals_of(index)
     starts = starts_of(window, ordinals, frequency)
     begun = np.flatnonzero(starts > 0)

@@ -113,7 +113,7 @@ def _local(index: pd.Index, session: Session) -> pd.DatetimeIndex:
     try:
         return moments.tz_convert(session.timezone) if session.timezone else moments
     except (KeyError, ValueError, TypeError) as error:
-        raise FrequencyError(f"timezone='{session.timezone}' is not known ({error}).") from None
+        raise FrequencyError(f"timezone='{session.timezone}' is not known ({error}).") from error
 
 
 def _wall_seconds(clock: pd.DatetimeIndex) -> Ints:

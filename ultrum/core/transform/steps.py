@@ -235,7 +235,7 @@ def apply_steps(
         try:
             series = step_type.function(series, **settings)
         except TypeError as error:
-            raise UnitError(f"Step '{name}': {str(error).rstrip('.')}.") from None
+            raise UnitError(f"Step '{name}': {str(error).rstrip('.')}.") from error
     return series.sample(start) if start else series
 
 

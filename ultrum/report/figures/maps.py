@@ -119,12 +119,12 @@ def _features(shapes: Any) -> list[Mapping[str, Any]]:
                 raise TableError(f"{path} has more than {_LARGEST:,} bytes; take simpler shapes.")
             shapes = path.read_bytes()
         except OSError as error:
-            raise TableError(f"{path} cannot be read: {error.strerror}.") from None
+            raise TableError(f"{path} cannot be read: {error.strerror}.") from error
     if isinstance(shapes, bytes):
         try:
             shapes = orjson.loads(shapes)
         except orjson.JSONDecodeError as error:
-            raise TableError(f"The shapes are no JSON: {error}.") from None
+            raise TableError(f"The shapes are no JSON: {error}.") from error
     if not isinstance(shapes, Mapping) or not isinstance(shapes.get("features"), list):
         raise TableError("The shapes are no GeoJSON FeatureCollection.")
     return [f for f in shapes["features"] if isinstance(f, Mapping)]

@@ -58,4 +58,4 @@ def decode(
         raise SourceError(
             f"{where}: the answer ({content_type or 'no type'}, {len(body):,} bytes) is no whole "
             f"SDMX data message: {error}. Try again; if it stays, the service is at fault."
-        ) from None
+        ) from error

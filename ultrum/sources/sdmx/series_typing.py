@@ -108,7 +108,7 @@ def to_parts(
             raw, codes.get("FREQ") or raw.attributes.get("FREQ", "")
         )
     except FrequencyError as error:
-        raise SourceError(f"{address}: {error}") from None
+        raise SourceError(f"{address}: {error}") from error
     values, varying = raw.values, dict(raw.varying)
     steps = np.diff(ordinals)
     if (steps <= 0).any():
@@ -198,7 +198,7 @@ def _describe(
             **_measure(facts, name, timing),
         )
     except UnitError as error:
-        raise SourceError(f"{address}: {error}") from None
+        raise SourceError(f"{address}: {error}") from error
 
 
 def _scale(facts: Mapping[str, str]) -> int:

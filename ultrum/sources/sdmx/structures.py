@@ -80,7 +80,7 @@ def _whole(read: Callable[[bytes, str], T]) -> Callable[[bytes, str], T]:
             raise SourceError(
                 f"{where}: the answer is no whole structure message: {type(error).__name__} {error}. Try again; "
                 "if it stays, the service is at fault."
-            ) from None
+            ) from error
 
     return _read
 
@@ -157,7 +157,7 @@ def _data(body: bytes, where: str) -> Mapping[str, Any]:
     except (orjson.JSONDecodeError, KeyError, TypeError, ValueError) as error:
         raise SourceError(
             f"{where}: the answer is no SDMX-JSON structure message: {error}."
-        ) from None
+        ) from error
 
 
 def _tree(body: bytes, where: str) -> Any:
@@ -176,7 +176,7 @@ def _tree(body: bytes, where: str) -> Any:
         refuse_entities(body)
         root = lxml.etree.fromstring(body, parser)
     except (lxml.etree.LxmlError, ValueError) as error:
-        raise SourceError(f"{where}: the answer is no structure message: {error}.") from None
+        raise SourceError(f"{where}: the answer is no structure message: {error}.") from error
     if not str(root.tag).endswith("}Structure"):
         raise SourceError(f"{where}: a '{root.tag}' came instead of a structure message.")
     return root

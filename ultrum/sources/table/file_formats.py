@@ -210,7 +210,7 @@ def _workbook(body: bytes, name: str, sheet: str | int | None) -> list[Grid]:
     ) as error:  # its reader has several kinds of errors, and panics on some files
         if isinstance(error, KeyboardInterrupt | SystemExit | MemoryError | TimeoutError):
             raise
-        raise TableError(f"{name} is a damaged or locked workbook: {error}.") from None
+        raise TableError(f"{name} is a damaged or locked workbook: {error}.") from error
     return [_without_durations(g) for g in grids]
 
 

@@ -86,7 +86,7 @@ def _dates(bounds: Sequence[str], form: str) -> list[str]:
         first, last = (int(frequency.ordinals(np.array([_first_day(b)]))[0]) for b in bounds[:2])
         step = periods_in(bounds[2], frequency) if len(bounds) == 3 and not business else 1
     except FrequencyError as error:
-        raise TableError(str(error)) from None
+        raise TableError(str(error)) from error
     if last < first:
         raise TableError(f"The dates end ({bounds[1]}) before they begin ({bounds[0]}).")
     if last - first > MOST_FILES * step:
@@ -109,7 +109,7 @@ def _first_day(period: str) -> np.datetime64:
     try:
         return parse_period(str(period))[1]
     except FrequencyError as error:
-        raise TableError(str(error)) from None
+        raise TableError(str(error)) from error
 
 
 def files_of(pattern: str) -> list[tuple[str, dict[str, str]]]:

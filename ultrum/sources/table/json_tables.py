@@ -24,7 +24,7 @@ def json_grids(body: bytes, name: str) -> list[Grid]:
     except orjson.JSONDecodeError as error:
         value = _json_lines(text)
         if value is None:
-            raise TableError(f"{name} is not JSON: {error}.") from None
+            raise TableError(f"{name} is not JSON: {error}.") from error
     tables = list(_tables_in(value, 0))
     if not tables:
         raise TableError(

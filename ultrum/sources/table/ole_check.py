@@ -26,7 +26,7 @@ def refuse_circles(body: bytes, name: str) -> None:
     try:
         _check(body)
     except (ValueError, IndexError) as error:
-        raise TableError(f"{name} is a damaged workbook: {error}.") from None
+        raise TableError(f"{name} is a damaged workbook: {error}.") from error
 
 
 def _check(body: bytes) -> None:

@@ -26,7 +26,7 @@ def read_parquet(body: bytes, name: str, options: TableOptions) -> Typed:
         current().check_shape(file.metadata.num_rows, file.metadata.num_columns, name)
         frame = file.read().to_pandas()
     except (pa.ArrowException, OSError, ValueError, LookupError, TypeError) as error:
-        raise TableError(f"{name} is a damaged Parquet file: {reason(error)}.") from None
+        raise TableError(f"{name} is a damaged Parquet file: {reason(error)}.") from error
     if frame.index.name is not None:
         frame = frame.reset_index()
     names = [str(c) for c in frame]

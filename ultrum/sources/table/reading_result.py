@@ -172,7 +172,7 @@ def _check_facts(facts: Mapping[str, Any]) -> None:
     try:
         check_facts(facts)
     except ArgumentError as error:
-        raise TableError(f"{error}") from None
+        raise TableError(f"{error}") from error
     for name in _FOUND & facts.keys():
         raise TableError(f"{name} comes from the table and cannot be given.")
     for name, value in facts.items():

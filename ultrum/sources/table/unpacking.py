@@ -30,7 +30,7 @@ def read_file(path: Path) -> bytes:
     except FileNotFoundError:
         raise NotFoundError(f"{path} cannot be read: there is no such file.") from None
     except OSError as error:
-        raise TableError(f"{path} cannot be read: {error.strerror}.") from None
+        raise TableError(f"{path} cannot be read: {error.strerror}.") from error
     if len(body) > most:
         size = max(path.stat().st_size, len(body))
         current().check("file_bytes", size, f"{path} has {size:,} bytes")
@@ -107,7 +107,7 @@ def _from_zip(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
                 packed_size = archive.getinfo(wanted).compress_size
                 return _bounded(packed, f"{name}/{wanted}", packed_size), wanted
     except DAMAGED as error:
-        raise TableError(f"{name} is a damaged or locked zip archive: {error}.") from None
+        raise TableError(f"{name} is a damaged or locked zip archive: {error}.") from error
 
 
 def _is_litter(name: str) -> bool:
@@ -127,5 +127,5 @@ def _bounded(packed: IO[bytes] | gzip.GzipFile, name: str, packed_size: int) -> 
             limits_now.check("expansion", times, f"{name} unpacks to {times:,} times its bytes")
             parts.append(piece)
     except DAMAGED as error:
-        raise TableError(f"{name} is a damaged archive: {error}.") from None
+        raise TableError(f"{name} is a damaged archive: {error}.") from error
     return b"".join(parts)

@@ -70,7 +70,7 @@ def refuse_huge_workbook(body: bytes, name: str) -> None:
                     _refuse_beyond_memory(reach, name)
                     limits_now.check_shape(*reach, name)
     except (*DAMAGED, lxml.etree.LxmlError) as error:
-        raise TableError(f"{name} is a damaged or locked workbook: {error}.") from None
+        raise TableError(f"{name} is a damaged or locked workbook: {error}.") from error
 
 
 def _refuse_far_cells(archive: zipfile.ZipFile, sheet: str, name: str) -> None:
