@@ -257,7 +257,7 @@ class Whole(OnPractice):
         self.assertEqual(json.loads(more.stdout)["revised"], [])
         page = command("--man", cwd=self.folder).stdout
         for words in (
-            ".TH ULTRUM 1",
+            '.TH "ultrum" "1"',
             ".SS ultrum run",
             ".SS ultrum vault verify",
             r"\-\-recompute",

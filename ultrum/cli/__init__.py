@@ -11,7 +11,7 @@ from ultrum.cli.data import find, pull, vault
 from ultrum.cli.exit_codes import guarded
 from ultrum.cli.jobs import demo, new, practice, run, trail
 from ultrum.cli.look import look
-from ultrum.cli.verbosity import hear
+from ultrum.cli.verbosity import configure
 
 _EPILOG = "Start with: ultrum demo"
 
@@ -37,7 +37,7 @@ _EPILOG = "Start with: ultrum demo"
 )
 def app(quiet: bool, verbose: bool, log_file: Path | None) -> None:
     """From downloaded series to betas and costs of equity, every step checked and traced."""
-    hear(quiet, verbose, log_file)
+    configure(quiet, verbose, log_file)
 
 
 def _completion(context: click.Context, shell: str | None) -> None:

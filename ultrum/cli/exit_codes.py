@@ -23,9 +23,14 @@ class PartlyDoneError(Exception):
     """Raised at the end of a command that did only part of what was asked."""
 
 
-def guarded(app: Callable[..., Any]) -> int:  # noqa: PLR0911 - one return per ending
+def guarded(app: Callable[..., Any]) -> int:
     """Run the command line and turn every ending into an exit code and one message."""
-    warnings.showwarning = _show_warning  # type: ignore[assignment]
+    with warnings.catch_warnings():
+        warnings.showwarning = _show_warning  # type: ignore[assignment]  # for the command alone
+        return _ended(app)
+
+
+def _ended(app: Callable[..., Any]) -> int:  # noqa: PLR0911 - one return per ending
     try:
         app(standalone_mode=False)
     except click.exceptions.Exit as ending:

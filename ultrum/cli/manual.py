@@ -32,19 +32,37 @@ _STABLE: Final = (
 
 
 def manual(app: click.Command, version: str) -> str:
-    """The page in roff, as ``man`` reads it: ``ultrum --man > ultrum.1; man ./ultrum.1``."""
-    lines = [
-        f'.TH ULTRUM 1 "" "ultrum {_roff(version)}" "User Commands"',
-        *(".SH NAME", r"ultrum \- " + _roff(_first(app))),
-        *(".SH SYNOPSIS", ".B ultrum", "[options] command [arguments]"),
-        *(".SH OPTIONS", *_options(app, "ultrum"), ".SH COMMANDS"),
-    ]
+    """The page as ``man`` reads it: ``ultrum --man > ultrum.1; man ./ultrum.1``."""
+    from docutils.core import publish_string
+
+    lines = ["======", "ultrum", "======", "", ":Manual section: 1", ":Manual group: User Commands"]
+    lines += [f":Subtitle: {_plain(_first(app))}", f":Version: {_plain(version)}", ""]
+    lines += [*_section("SYNOPSIS", "="), "``ultrum [options] command [arguments]``", ""]
+    lines += [*_section("OPTIONS", "="), *_definitions(app, "ultrum"), *_section("COMMANDS", "=")]
     for name, command in _commands(app, "ultrum"):
-        lines += [f".SS {_roff(name)}", _roff(re.sub(r"\s+", " ", command.help or "").strip())]
-        lines += _options(command, name)
+        lines += [*_section(name, "-"), *(_plain(p) for p in _paragraphs(command.help or "")), ""]
+        lines += _definitions(command, name)
         examples = (command.epilog or "").replace("\b", "").strip().splitlines()
-        lines += [".nf", *map(_roff, examples), ".fi"]
-    return "\n".join([*lines, ".SH EXIT STATUS", _roff(_ENDINGS)]) + "\n"
+        lines += ["::", "", *(f"    {line.strip()}" for line in examples), ""] if examples else []
+    lines += [*_section("EXIT STATUS", "="), _plain(_ENDINGS)]
+    settings = {"output_encoding": "unicode", "report_level": 3, "datestamp": None}
+    return str(publish_string("\n".join(lines), writer_name="manpage", settings_overrides=settings))
+
+
+def _section(title: str, under: str) -> list[str]:
+    return [_plain(title), under * (2 * len(title)), ""]
+
+
+def _definitions(command: click.Command, path: str) -> list[str]:
+    """Options as a definition list of reStructuredText."""
+    context = click.Context(command, info_name=path)
+    records = [r for p in command.get_params(context) if (r := p.get_help_record(context))]
+    return [line for name, text in records for line in (_plain(name), f"    {_plain(text)}", "")]
+
+
+def _plain(text: str) -> str:
+    """Text in which reStructuredText finds no markup."""
+    return re.sub(r"([\\*`|_<>:\-])", r"\\\1", re.sub(r"\s+", " ", text).strip())
 
 
 def commands_page(app: click.Command) -> str:
@@ -151,17 +169,5 @@ def _commands(app: click.Command, path: str) -> Iterator[tuple[str, click.Comman
             yield f"{path} {name}", command
 
 
-def _options(command: click.Command, path: str) -> list[str]:
-    context = click.Context(command, info_name=path)
-    records = [p.get_help_record(context) for p in command.get_params(context)]
-    return [line for r in records if r for line in (".TP", f".B {_roff(r[0])}", _roff(r[1]))]
-
-
 def _first(command: click.Command) -> str:
     return re.sub(r"\s+", " ", command.help or "").strip().split(". ")[0].rstrip(".")
-
-
-def _roff(text: str) -> str:
-    """Text in which nothing is taken for a request."""
-    escaped = text.replace("\\", r"\e").replace("-", r"\-")
-    return rf"\&{escaped}" if escaped.startswith((".", "'")) else escaped

@@ -13,7 +13,7 @@ from typing import Any
 import click
 import pandas as pd
 
-from ultrum.cli.verbosity import echo, log, wanted
+from ultrum.cli.verbosity import echo, is_quiet, is_verbose, log
 from ultrum.errors import printable
 
 
@@ -90,7 +90,7 @@ def sparkline(values: Any, width: int = 72, rows: int = 4) -> str:
 def warn(text: str, word: str = "warning") -> None:
     """A warning, or another kind of message, on stderr; wrapped between words on a terminal."""
     log(f"{word}: {text}")
-    if wanted.quiet:
+    if is_quiet():
         return
     line = printable(f"{word}: {text}")
     if sys.stderr.isatty():
@@ -107,10 +107,10 @@ def as_json(value: Any) -> None:
 @contextlib.contextmanager
 def progress() -> Iterator[Callable[[str], None]]:
     """A function that reports progress: on a terminal, as lines if requested, and to the log."""
-    if wanted.verbose and not wanted.quiet:
+    if is_verbose():
         yield _report
         return
-    if wanted.quiet or not sys.stderr.isatty():
+    if is_quiet() or not sys.stderr.isatty():
         yield log
         return
     from rich.console import Console
