@@ -229,7 +229,7 @@ class Refusals(Scratch):
             fit.test("beta")
 
     def test_what_is_no_data(self):
-        with self.refused(EstimationError, "y is no array of numbers"):
+        with self.refused(EstimationError, "y is not an array of numbers"):
             ul.regress("abc", [[1.0]])
         with self.refused(AlignmentError, "5 rows", "6"):
             ul.regress(np.zeros(5), np.zeros((6, 1)))

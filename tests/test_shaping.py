@@ -336,7 +336,7 @@ class Spells(Scratch):
         }.items():
             got = ul.spells(x, words).iloc[0]
             self.assertEqual((got["start"], got["open"]), (str(months(100)[first]), True), words)
-        with self.refused(UnitError, "is no condition", "percentile"):
+        with self.refused(UnitError, "is not a condition", "percentile"):
             ul.spells(x, "rather low")
         with self.refused(UnitError, "in percent"):
             ul.spells(series([1.0], measure="price", unit="QML"), "below 2 %")

@@ -27,7 +27,7 @@ def path_of(place: str | os.PathLike[str]) -> Path:
     'prices.csv'
     """
     if "\0" in os.fspath(place):
-        raise ArgumentError(f"{os.fspath(place)!r} is no path; take out the character NUL.")
+        raise ArgumentError(f"{os.fspath(place)!r} is not a path; take out the character NUL.")
     return Path(place)
 
 

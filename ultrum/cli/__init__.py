@@ -27,7 +27,10 @@ _EPILOG = "Start with: ultrum demo"
     "-q", "--quiet", is_flag=True, help="Only results and errors: no progress, no warnings."
 )
 @click.option(
-    "-v", "--verbose", is_flag=True, help="Print each step on stderr, also where it is no terminal."
+    "-v",
+    "--verbose",
+    is_flag=True,
+    help="Print each step on stderr, also where it is not a terminal.",
 )
 @click.option(
     "--log",

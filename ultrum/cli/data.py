@@ -206,7 +206,7 @@ def _save(plan: SeriesSet, file: Path) -> None:
             SeriesSet.load(file)
         except SourceError:
             raise click.UsageError(
-                f"{file} is there and is no saved set; name another file for --save."
+                f"{file} is there and is not a saved set; name another file for --save."
             ) from None
     plan.save(file)
 

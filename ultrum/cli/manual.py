@@ -14,7 +14,7 @@ from ultrum.cli import json_schema
 from ultrum.cli.json_schema import ANSWERS
 
 _ENDINGS: Final = (
-    "0 done; 1 done in part, failures listed; 2 asked wrongly, nothing tried; 3 tried, nothing had."
+    "0 done; 1 partly done, failures listed; 2 usage error, nothing attempted; 3 failed."
 )
 _PREFACE: Final = (
     "Made from the commands themselves, as `ultrum COMMAND --help` and `ultrum --man` are.",

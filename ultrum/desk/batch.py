@@ -323,7 +323,7 @@ class _Job:
 
     @property
     def kept(self) -> Repository:
-        """The vault as it is, asking nobody."""
+        """The vault as it is; no source is asked."""
         if self._after is None:
             self._after = self.repository.at("9999-12-31T00:00:00Z")
         return self._after

@@ -41,7 +41,7 @@ class Desk:
         For each name ``{"kind": "sdmx", "table" or "database", "url": ...}``, or a settings file; by
         default ``ultrum.toml`` here or in the user's configuration folder.
     offline : bool
-        Take everything from the vault and ask nobody.
+        Take everything from the vault; no source is asked.
     groups : mapping, optional
         Names of groups of places, each with its codes.
     progress : callable, optional

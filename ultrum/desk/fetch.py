@@ -203,7 +203,7 @@ def _from_own(
 
 
 def _is_page(answer: Download, path: str) -> bool:
-    """Whether a page came where data were asked for: a file that is no page, or a page without a table."""
+    """Whether a page came where data were asked for: a file that is not a page, or a page without a table."""
     if not answer.body[:64].lstrip().lower().startswith(_PAGE):
         return False
     named = path.rsplit("/", 1)[-1].lower()

@@ -72,7 +72,7 @@ def described_csv(
 def with_periods(table: pd.DataFrame, dates: str) -> pd.DataFrame:
     """The table with its periods, in the index or a column, by name, as a date, or as numeric columns.
 
-    Rows that are no periods stay as they are.
+    Rows that are not periods stay as they are.
     """
     if dates == "period":
         return table

@@ -250,7 +250,7 @@ class HttpClient:
         try:
             return self._url(str(where.copy_with(query=None).join(location)))
         except SourceError:
-            raise SourceError(f"{url} redirects to what is no http or https address.") from None
+            raise SourceError(f"{url} redirects to what is not an http or https address.") from None
 
     def _taken(self, url: str, answer: httpx.Response, *, conditional: bool) -> Download:
         if answer.status_code == 304 and conditional:

@@ -81,7 +81,7 @@ def run_of(file: str | os.PathLike[str]) -> dict[str, Any]:
                 raise StudyError(f"{file}: its {RUN} is larger than {_LARGEST_RUN} bytes.")
             return run_from(archive.read(RUN).decode("utf-8"), f"{RUN} of {file}")
     except (OSError, KeyError, zipfile.BadZipFile, UnicodeDecodeError) as error:
-        raise StudyError(f"{file} is no bundle of a study: {reason(error)}.") from error
+        raise StudyError(f"{file} is not a bundle of a study: {reason(error)}.") from error
 
 
 def _entry(name: str) -> zipfile.ZipInfo:
@@ -99,7 +99,7 @@ def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tu
     Raises
     ------
     StudyError
-        If it is no bundle.
+        If it is not a bundle.
     """
     place = path_of(folder)
     try:
@@ -108,7 +108,7 @@ def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tu
             too_large = names.get(STUDY, 0) > LARGEST or names.get(VAULT, 0) > _LARGEST_VAULT
             if set(names) != {STUDY, VAULT, RUN} or too_large:
                 raise StudyError(
-                    f"{file} is no bundle of a study; it holds {', '.join(sorted(names)[:6])}."
+                    f"{file} is not a bundle of a study; it holds {', '.join(sorted(names)[:6])}."
                 )
             text = archive.read(STUDY).decode("utf-8")
             place.mkdir(parents=True, exist_ok=True)
@@ -117,5 +117,5 @@ def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tu
                 with Vault(place / "vault") as vault:
                     unpack(vault, packed)
     except (OSError, zipfile.BadZipFile, UnicodeDecodeError) as error:
-        raise StudyError(f"{file} is no bundle of a study: {reason(error)}.") from error
+        raise StudyError(f"{file} is not a bundle of a study: {reason(error)}.") from error
     return Study.parse(text, STUDY), place / "vault"

@@ -219,7 +219,7 @@ def _joint_alphas(plan: Study, stages: Stages, panel: Panel) -> dict[str, JointA
     panel = stage_functions.without_portfolios(plan, panel)  # they are combinations of the others
     for model in plan.models:
         if model.adjust or not all(panel.metadata[f].is_return for f in model.factors):
-            continue  # alphas of adjusted betas, and of factors that nobody can hold, have no meaning
+            continue  # alphas of adjusted betas, and of factors that are not traded, have no meaning
         for how in plan.tests.joint_alpha:
             name = f"{model.name}, {how}"
             work = partial(joint_alpha_test, panel, model.factors, how=how)

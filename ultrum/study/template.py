@@ -104,7 +104,7 @@ def begin(
     Raises
     ------
     StudyError
-        If the file is there already, or what is asked for is no valid study.
+        If the file is there already, or what is asked for is not a valid study.
 
     Examples
     --------

@@ -156,7 +156,7 @@ def _sections_in(annotation: Any) -> list[Any]:
 
 
 def meaning_faults(content: Mapping[str, Any], lines: Lines) -> list[Fault]:
-    """Faults of meaning: names that refer to nothing, words that are no frequency or address."""
+    """Faults of meaning: names that refer to nothing, words that are not a frequency or an address."""
     return [(lines.of(place), text) for find in _FINDERS for place, text in find(content)]
 
 

@@ -83,7 +83,7 @@ def unpack(vault: Vault, file: str | os.PathLike[str]) -> tuple[int, int]:
             return _taken(vault, archive, rows)
     except (OSError, zipfile.BadZipFile, zlib.error, *_STRANGE) as error:
         raise VaultError(
-            f"{file} is no packed vault, or a damaged one: {reason(error)}."
+            f"{file} is not a packed vault, or a damaged one: {reason(error)}."
         ) from error
 
 
@@ -117,5 +117,5 @@ def _body(archive: zipfile.ZipFile, checksum: str, facts: dict[str, str]) -> byt
 
 def _text(value: object) -> str:
     if not isinstance(value, str) or len(value) > _LONGEST:
-        raise TypeError(f"{str(value)[:40]} is no text of at most {_LONGEST:,} characters")
+        raise TypeError(f"{str(value)[:40]} is not a text of at most {_LONGEST:,} characters")
     return value

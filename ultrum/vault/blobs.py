@@ -35,7 +35,7 @@ class Payloads:
     def arriving(self, checksum: str, body: bytes) -> Iterator[Callable[[], None]]:
         """Write a payload under another name; what is yielded puts it in its place.
 
-        That must be called by a process that holds the vault's lock, so that nobody forgets the payload
+        That must be called by a process that holds the vault's lock, so that no process forgets the payload
         before it is recorded. A damaged payload is replaced.
 
         Raises

@@ -46,7 +46,7 @@ class Catalogue:
     Raises
     ------
     sqlite3.Error
-        If the file is no catalogue.
+        If the file is not a catalogue.
     """
 
     def __init__(self, file: Path | None = None) -> None:

@@ -93,7 +93,7 @@ class ExchangeRates:
     Raises
     ------
     CurrencyError
-        If a series is no quote of two currencies, one pair comes twice, or a rate is not positive.
+        If a series is not a quote of two currencies, one pair comes twice, or a rate is not positive.
 
     Examples
     --------
@@ -139,7 +139,7 @@ class ExchangeRates:
         known_values = series.values.dropna()
         if not len(known_values) or not (np.isfinite(known_values) & (known_values > 0)).all():
             raise CurrencyError(
-                f"{series.name} holds no rates, or some that are no positive numbers."
+                f"{series.name} holds no rates, or some that are not positive numbers."
             )
         frequency = series.metadata.frequency
         days = frequency.ends(frequency.ordinals_of(known_values.index))

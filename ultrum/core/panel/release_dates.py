@@ -46,7 +46,7 @@ def releases(series: TimeSeries, rule: KnownBy) -> pd.DataFrame:
     rule : str, Series or DataFrame
         A duration after the period's end, ``"release lag"`` (the series' own), ``"hindsight"``; release
         dates by period; or vintages with the columns ``period released value``, which then replace the
-        values of the series, so that nobody knows a revision before it was made.
+        values of the series, so that no revision is known before it was made.
 
     Returns
     -------
@@ -196,7 +196,7 @@ def _later(ends: Dates, lag: str, name: str, frequency: Frequency) -> Dates:
         periods_in(lag, frequency)
     except FrequencyError as error:
         raise AlignmentError(f"known_by of {name}: {error}") from error
-    raise AlignmentError(f"known_by of {name}: '{lag}' is no duration. Write P1M, P45D or P2W.")
+    raise AlignmentError(f"known_by of {name}: '{lag}' is not a duration. Write P1M, P45D or P2W.")
 
 
 def describe_rule(rule: Any) -> str:

@@ -169,7 +169,7 @@ def _check_factors(panel: Panel, names: list[str]) -> None:
     macro = [n for n in names if not panel.metadata[n].is_return]
     if macro:
         raise EstimationError(
-            f"{', '.join(macro)} is no traded factor; its alpha has no meaning. Estimate premia "
+            f"{', '.join(macro)} is not a traded factor; its alpha has no meaning. Estimate premia "
             "with a two-pass instead."
         )
 

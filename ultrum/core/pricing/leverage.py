@@ -58,5 +58,5 @@ def _check_leverage(debt_to_equity: Any, tax: Any) -> None:
     rates = np.asarray(tax, dtype=float)
     if np.any((rates < 0) | (rates >= 1)):
         raise EstimationError(
-            f"A tax rate of {np.max(rates):g} is no decimal below one; divide percent by 100."
+            f"A tax rate of {np.max(rates):g} is not a decimal below one; divide percent by 100."
         )

@@ -90,7 +90,7 @@ def premium(
     metadata = factor.metadata
     if not metadata.is_return or not metadata.excess_of:
         raise UnitError(
-            f"{metadata.name} is no excess return; a premium is earned over a rate. "
+            f"{metadata.name} is not an excess return; a premium is earned over a rate. "
             "Apply excess first, or set excess_of='zero cost'."
         )
     values = factor.values.dropna()

@@ -129,7 +129,7 @@ def moving_betas(excess: SeriesTable, factors: SeriesTable, window: int) -> list
 
 
 def refuse_other(name: str, given: object) -> None:
-    """Refuse a characteristic that is no frame."""
+    """Refuse a characteristic that is not a frame."""
     if not isinstance(given, pd.DataFrame):
         raise EstimationError(
             f"The characteristic {name} is a {type(given).__name__}; give a DataFrame with a column for each "

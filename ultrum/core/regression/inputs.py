@@ -36,7 +36,7 @@ def frame_of(data: Any, stem: str) -> tuple[pd.DataFrame, bool]:
     try:
         block = np.asarray(data, dtype=np.float64)
     except (TypeError, ValueError) as error:
-        raise EstimationError(f"{stem} is no array of numbers: {error}.") from error
+        raise EstimationError(f"{stem} is not an array of numbers: {error}.") from error
     if block.ndim not in (1, 2):
         raise EstimationError(f"{stem} has {block.ndim} dimensions; rows, or rows and columns.")
     single = block.ndim == 1

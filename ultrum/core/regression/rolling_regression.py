@@ -52,7 +52,7 @@ def rolling_regress(
     Y : TimeSeries, SeriesTable, LongTable, pandas or array; shape (T,) or (T, N)
         Left-hand sides; values may be missing anywhere.
     X : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, K)
-        Factors; a row that misses one is used by nobody.
+        Factors; a row that misses one is not used.
     window : int, str
         Periods of the calendar (of daily data observations, and the weekdays of gaps), a duration such as
         ``P5Y``, or ``"expanding"`` from the first row. The first window is the first that lies whole in the data.

@@ -119,7 +119,7 @@ def _chow(fit: Fit, at: Any) -> BreakTest:
     except (TypeError, ValueError):
         label = period_label(fit.design.index[0])
         raise EstimationError(
-            f"at={at!r} is no label of the fit's rows, such as {label}."
+            f"at={at!r} is not a label of the fit's rows, such as {label}."
         ) from None
     if not terms < cut < fit.nobs - terms:
         raise EstimationError(

@@ -170,7 +170,7 @@ def _codes(
         return None, None
     absent = [what for what, side in (("left", left), ("right", right)) if by not in side]
     if absent:
-        raise AlignmentError(f"by='{by}' is no column on the {' and on the '.join(absent)}.")
+        raise AlignmentError(f"by='{by}' is not a column on the {' and on the '.join(absent)}.")
     right_codes, names = pd.factorize(right[by])
     return np.asarray(pd.Index(names).get_indexer(left[by]), dtype=np.int64), np.asarray(
         right_codes, dtype=np.int64

@@ -13,7 +13,7 @@ def months_of(duration: str) -> int:
     """Months in a duration, refused where it has none."""
     months = months_in(duration)
     if not months:
-        raise FrequencyError(f"'{duration}' is no whole number of months; write P3M or P1Y.")
+        raise FrequencyError(f"'{duration}' is not a whole number of months; write P3M or P1Y.")
     return months
 
 

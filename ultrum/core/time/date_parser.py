@@ -97,13 +97,13 @@ def resolve_instant(text: str, today: date) -> str:
     if "T" not in text:
         last = resolve_day(text, today, end=True)
         if not last:
-            raise FrequencyError(f"'{text}' is no instant; write a day, or 2024-03-31T12:00Z.")
+            raise FrequencyError(f"'{text}' is not an instant; write a day, or 2024-03-31T12:00Z.")
         return f"{last}T23:59:59.999999Z"
     try:
         moment = datetime.fromisoformat(text.strip())
     except ValueError:
         raise FrequencyError(
-            f"'{text}' is no instant; write a day, or 2024-03-31T12:00Z."
+            f"'{text}' is not an instant; write a day, or 2024-03-31T12:00Z."
         ) from None
     instant = moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
     return instant.strftime("%Y-%m-%dT%H:%M:%S.%fZ")
@@ -162,7 +162,7 @@ def days_in(dates: Any, what: str, *, missing: bool = False) -> Dates:
     wrong = np.flatnonzero(np.isnat(days) & ~(missing & np.asarray(index.isna())))
     if len(wrong):
         raise AlignmentError(
-            f"{what}: row {wrong[0] + 1} of {len(index)} holds '{index[wrong[0]]}', which is no day; "
+            f"{what}: row {wrong[0] + 1} of {len(index)} holds '{index[wrong[0]]}', which is not a day; "
             "write days as 2024-03-31."
         )
     return np.asarray(days)

@@ -74,7 +74,7 @@ def gap_lengths(
 def gap_table(days: Dates, values: Floats | None = None) -> pd.DataFrame:
     """Gaps of dated data: first and last weekday without a row, and how many there are.
 
-    Columns ``first last weekdays``. Weekdays without rows that are no gap are holidays; their number is
+    Columns ``first last weekdays``. Weekdays without rows that are not gaps are holidays; their number is
     ``attrs["holidays"]``.
 
     Examples

@@ -36,7 +36,7 @@ def deflate(x: SeriesTable, prices: TimeSeries, *, base: str = "last") -> Series
     Raises
     ------
     UnitError
-        If ``prices`` is no index, or ``x`` a rate or of another region.
+        If ``prices`` is not an index, or ``x`` a rate or of another region.
     FrequencyError
         If the frequencies differ.
 

@@ -63,7 +63,7 @@ def condition_of(text: str, series: TimeSeries) -> Condition:
     match = _WORDS.fullmatch(text.strip())
     if not match:
         raise UnitError(
-            f"'{text}' is no condition. Write 'below zero', 'above 2 %', 'at least 1.5', "
+            f"'{text}' is not a condition. Write 'below zero', 'above 2 %', 'at least 1.5', "
             "'above its 90th percentile', 'below its mean' or 'below its median'."
         )
     values = series.values.dropna().to_numpy()

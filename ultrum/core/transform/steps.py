@@ -177,7 +177,7 @@ def parse_step(text: str) -> dict[str, Any]:
     for part in rest:
         match = _PART.match(part)
         if not match:
-            raise UnitError(f"'{part}' in the step '{text}' is no setting; write name=value.")
+            raise UnitError(f"'{part}' in the step '{text}' is not a setting; write name=value.")
         settings[match[1]] = _value(match[2])
     if fault := step_fault({name: settings}):
         raise UnitError(fault)

@@ -150,7 +150,7 @@ def _polygons(features: list[Mapping[str, Any]], code: str) -> Iterator[tuple[st
                 outlines.append(Outline.make_compound_path(*paths))
         except (ValueError, IndexError, TypeError):
             raise TableError(
-                f"The shape of region '{name}' is no polygon of longitudes and latitudes."
+                f"The shape of region '{name}' is not a polygon of longitudes and latitudes."
             ) from None
         yield str(name), outlines
 

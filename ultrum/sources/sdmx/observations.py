@@ -56,6 +56,6 @@ def decode(
         return from_csv(body, dimensions)
     except (*DAMAGED, csv.Error, lxml.etree.LxmlError) as error:
         raise SourceError(
-            f"{where}: the answer ({content_type or 'no type'}, {len(body):,} bytes) is no whole "
+            f"{where}: the answer ({content_type or 'no type'}, {len(body):,} bytes) is not a whole "
             f"SDMX data message: {error}. Try again; if it stays, the service is at fault."
         ) from error

@@ -54,7 +54,7 @@ def plain_label(label: str) -> str:
 def _of_range(start: str, duration: str, text: str) -> str:
     """The period that begins on a day and lasts a duration."""
     if duration not in _SPANS:
-        raise FrequencyError(f"'{text}' lasts {duration}, which is no period of the calendar.")
+        raise FrequencyError(f"'{text}' lasts {duration}, which is not a period of the calendar.")
     frequency = Frequency(_SPANS[duration])
     ordinals = frequency.ordinals([start])
     if str(frequency.starts(ordinals)[0]) != start and frequency.code != "W":
@@ -94,7 +94,7 @@ def stamps_of(labels: Sequence[str]) -> pd.DatetimeIndex:
     Raises
     ------
     FrequencyError
-        If a text is no instant.
+        If a text is not an instant.
     """
     try:
         return pd.DatetimeIndex(

@@ -97,7 +97,7 @@ def to_parts(
     Raises
     ------
     SourceError
-        If nothing came, periods repeat, or a period is no period.
+        If nothing came, periods repeat, or a period cannot be read.
     """
     if not len(raw.places):
         raise SourceError(f"{address} has no observations in this span.")

@@ -78,7 +78,8 @@ def _whole(read: Callable[[bytes, str], T]) -> Callable[[bytes, str], T]:
             return read(body, where)
         except (ValueError, LookupError, TypeError, AttributeError, RecursionError) as error:
             raise SourceError(
-                f"{where}: the answer is no whole structure message: {type(error).__name__} {error}. Try again; "
+                f"{where}: the answer is not a whole structure message: {type(error).__name__} "
+                f"{error}. Try again; "
                 "if it stays, the service is at fault."
             ) from error
 
@@ -176,7 +177,7 @@ def _tree(body: bytes, where: str) -> Any:
         refuse_entities(body)
         root = lxml.etree.fromstring(body, parser)
     except (lxml.etree.LxmlError, ValueError) as error:
-        raise SourceError(f"{where}: the answer is no structure message: {error}.") from error
+        raise SourceError(f"{where}: the answer is not a structure message: {error}.") from error
     if not str(root.tag).endswith("}Structure"):
         raise SourceError(f"{where}: a '{root.tag}' came instead of a structure message.")
     return root

@@ -26,7 +26,7 @@ def with_centuries(moments: Dates, first_year: int | None, where: str) -> Dates:
     Parameters
     ----------
     moments : array of datetime64
-        Instants in any century, NaT where a cell is no date.
+        Instants in any century, NaT where a cell is not a date.
     first_year : int, optional
         Year of the earliest date, if given.
     where : str

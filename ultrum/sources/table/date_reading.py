@@ -37,7 +37,7 @@ _MANY: Final = 20_000  # dates worth reading at once
 class ReadDates:
     """Dates of a column as read: instants, the style's frequency, and what was decided.
 
-    ``moments`` are the clock's own where it was written, NaT where a cell is no date; ``offsets``
+    ``moments`` are the clock's own where it was written, NaT where a cell is not a date; ``offsets``
     are seconds ahead of UTC where cells carry a zone.
     """
 

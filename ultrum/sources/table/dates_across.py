@@ -36,7 +36,7 @@ def parts_down(grid: Grid, row: int) -> bool:
 
 
 def without_other_columns(grid: Grid) -> tuple[Grid, list[tuple[str, str]]]:
-    """The grid without columns right of the first date whose heading is no date, and what was set aside."""
+    """The grid without columns right of the first date whose heading is not a date, and what was set aside."""
     head = grid.rows[0]
     first = next(c for c, cell in enumerate(head) if c and is_date(cell))
     width = max(map(len, grid.rows))

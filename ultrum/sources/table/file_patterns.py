@@ -208,7 +208,7 @@ def _day_of(parts: Mapping[str, str], form: str, figure: LoneFigure | None) -> s
     if figure is not None and figure.day:
         return figure.day
     raise TableError(
-        f"'{next(iter(parts.values()), '')}' in a file's name is no date; write {{date:%Y%m%d}}."
+        f"'{next(iter(parts.values()), '')}' in a file's name is not a date; write {{date:%Y%m%d}}."
     )
 
 

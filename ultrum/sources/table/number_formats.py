@@ -59,7 +59,7 @@ _PERCENT: Final = ("%", "pct", "per cent", "percent")
 
 @dataclass(frozen=True)
 class ReadNumbers:
-    """Numbers of a column, NaN where missing and infinite where a cell is no number.
+    """Numbers of a column, NaN where missing and infinite where a cell is not a number.
 
     ``percent`` counts cells with a percent sign, ``marks`` holds the marks of quality that stood beside
     numbers by row, ``currency`` the sign or code that stood with them.

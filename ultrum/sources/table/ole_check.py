@@ -11,7 +11,7 @@ from ultrum.core.array_types import Ints
 from ultrum.errors import TableError
 
 MARK = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
-_END, _LAST = 0xFFFFFFFE, 0xFFFFFFFA  # end of a chain; greater numbers are no sectors
+_END, _LAST = 0xFFFFFFFE, 0xFFFFFFFA  # end of a chain; greater numbers are not sectors
 _ENTRY, _IN_HEADER = 128, 109  # bytes of a directory entry; sector numbers in the header
 
 

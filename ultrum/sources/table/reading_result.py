@@ -136,7 +136,7 @@ class TableOptions:
         return replace(self, encoding=charset_of(content_type, body))
 
     def check(self) -> None:
-        """Refuse words that are no choice."""
+        """Refuse words that are not choices."""
         for name in ("columns", "headings", "missing", "breaks"):
             if isinstance(getattr(self, name), str):
                 raise TableError(f"{name} is a list of texts, not one text.")

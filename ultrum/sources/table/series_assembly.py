@@ -166,7 +166,7 @@ def _key_columns(columns: Typed, options: TableOptions) -> list[str] | None:
         if options.asset_column not in columns.columns:
             names = ", ".join(columns.columns)
             raise TableError(
-                f"asset_column='{options.asset_column}' is no column; there are: {names}."
+                f"asset_column='{options.asset_column}' is not a column; there are: {names}."
             )
         return [options.asset_column]
     texts = {n: c for n, c in columns.columns.items() if n not in columns.units}

@@ -39,7 +39,7 @@ _FLAGS: Final = {
 _CODED: Final = re.compile(r"\d{1,6}[A-Za-z]\d{0,4}")
 _SCALED: Final = re.compile(r"\d+([kKB]|M)")
 _LONGEST_TENOR: Final = 60  # months; more of a column of 3M, 6M, 12M are millions
-_MOST_ODD: Final = 0.1  # share of cells that are no numbers in a column of numbers
+_MOST_ODD: Final = 0.1  # share of cells that are not numbers in a column of numbers
 _ODD_TEXTS: Final = 3  # different ones, however often each stands
 _MISSING_PROSE: Final = re.compile(r"[^.\n]*\bmissing\b[^\n]*", re.IGNORECASE)
 _BREAK_PROSE: Final = re.compile(
@@ -229,7 +229,7 @@ def _bad_rows(
     numbers: Mapping[str, ReadNumbers],
     cells: Mapping[str, Array],
 ) -> tuple[Bools, list[Rejected]]:
-    """Rows whose date cannot be read; cells that are no numbers are reported, their rows are kept."""
+    """Rows whose date cannot be read; cells that are not numbers are reported, their rows are kept."""
     bad: Bools = np.isnat(dates.moments)
     reasons = {
         int(i): f"'{cell_text(labels[i])}' is not a day of the calendar"
@@ -350,7 +350,7 @@ def _statuses(read: ReadNumbers) -> Array:
 
 
 def _text_columns(cells: Mapping[str, Array], numeric: Sequence[str]) -> list[Decision]:
-    """Columns that give no series, with the first cell that is no number."""
+    """Columns that give no series, with the first cell that is not a number."""
     text_columns = []
     numbers = set(numeric)
     for name in [n for n in cells if n not in numbers]:

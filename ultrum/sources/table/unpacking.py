@@ -14,7 +14,7 @@ from ultrum.errors import NotFoundError, TableError
 from ultrum.sources.limits import current
 
 _PIECE: Final = 1024 * 1024
-_SMALL: Final = 16 * 1024 * 1024  # unpacked bytes below which nobody asks how well they were packed
+_SMALL: Final = 16 * 1024 * 1024  # unpacked bytes below which the ratio to the packed ones is not checked
 DAMAGED: Final = (
     zipfile.BadZipFile, zlib.error, struct.error, OSError, EOFError, NotImplementedError, RuntimeError,
     ValueError, LookupError,
