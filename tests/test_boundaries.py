@@ -318,12 +318,14 @@ class Intraday(unittest.TestCase):
         self.assertEqual(got.isna().tolist(), [False, True, True, False])
         part = ul.to_frequency(x, "M", require=0.7).values  # 15 of 21 weekdays of March are there
         self.assertEqual(part.tolist()[2], 15.0)
+        least = ul.to_frequency(x, "M", require=2 / 21).values  # two of the 21 of February
+        self.assertEqual(least.tolist()[1], 2.0)
 
 
 class Sensitivity(unittest.TestCase):
     def test_twelve_rows_are_enough_and_a_window_needs_its_history(self):
         returns = pd.DataFrame(
-            np.random.default_rng(4).normal(0.01, 0.05, (24, 2)), months(24, "2015-01"), ["a", "m"]
+            np.random.default_rng(4).normal(0.01, 0.05, (24, 2)), months(24, "2015-07"), ["a", "m"]
         )
         table = ul.SeriesTable.from_pandas(
             returns, measure="return", currency="QML", income="total"

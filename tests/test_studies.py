@@ -418,6 +418,7 @@ class Files(Scratch):
         faults = {
             ('frequency = "M"\n', 'frequency = "monthly"\n'): ["'monthly' is not a frequency"],
             ('span = ["2004-01", "latest"]', 'span = ["soon", "latest"]'): ["'soon' is not a period"],
+            ('span = ["2004-01", "latest"]', 'span = ["2004-01"]'): ["too few values; value 2 is missing"],
             ("[tests]", "[test]"): ["no key 'test'; did you mean 'tests'"],
             ('joint_alpha = ["exact", "robust"]', 'joint_alpha = ["exct"]'): ["did you mean 'exact'"],
             ('breaks = "sup-f"', 'breaks = "bai"'): ["one of chow, sup-f"],
