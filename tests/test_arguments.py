@@ -122,7 +122,7 @@ class Twice(Scratch):
                 AlignmentError,
                 ("'03/04/2005'", "row 1 of 2", "2024-03-31"),
             ),
-            (paid.assign(date=[None, "2005-06-01"]), AlignmentError, ("row 1 of 2", "no day")),
+            (paid.assign(date=[None, "2005-06-01"]), AlignmentError, ("row 1 of 2", "not a day")),
             (paid.assign(amount=["1.0", "one"]), UnitError, ("b, 2005-06-01", "one", "above 0")),
             (paid.assign(amount=[np.inf, 1.0]), UnitError, ("a, 2005-06-01", "inf")),
             (paid.drop(columns="date"), UnitError, ("asset, date, amount",)),

@@ -122,7 +122,7 @@ class Finding(OnPractice):
         early = (now - timedelta(minutes=5)).astimezone(timezone(timedelta(hours=3))).isoformat()
         with self.refused(VaultError, "holds no"):
             desk.at(early).fetch(CPI)
-        with self.refused(FrequencyError, "no instant"):
+        with self.refused(FrequencyError, "not an instant"):
             desk.at("2024-03-31Tnoon")
 
 
@@ -313,7 +313,7 @@ class Snapshots(OnPractice):
                 series = desk.fetch("quay:tide")
         self.assertEqual((series.to_pandas().tolist(), len(series)), ([4.7], 1))
         self.assertIn("revised 1", str(series.metadata.trail[-1]))
-        with self.refused(SourceError, "no grain"):
+        with self.refused(SourceError, "not a grain"):
             ul.Desk(self.folder / "v", sources={"q": {**said, "snapshots": {"tide": {
                 "path": "now.txt", "figure": "Tide", "grain": "daily"}}}}).fetch("q:tide")  # fmt: skip
 

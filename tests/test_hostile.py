@@ -250,14 +250,14 @@ class Damaged(Scratch):
             b'"observations": {"0": [1.5', b'"observations": {"99999999999999999999": [1.5'
         )
         for body in (b"DATAFLOW,FREQ\r,REF_AREA\nA,B,C\n", big):
-            with self.refused(SourceError, "s:F", "no whole SDMX data message"):
+            with self.refused(SourceError, "s:F", "not a whole SDMX data message"):
                 decode(body, "", dimensions, "s:F")
         deep = b"<m:GenericData xmlns:m='u'>" + b"<a>" * 5000 + b"</a>" * 5000 + b"</m:GenericData>"
-        with self.refused(SourceError, "s:F", "no whole SDMX data message"):
+        with self.refused(SourceError, "s:F", "not a whole SDMX data message"):
             decode(deep, "", dimensions, "s:F")
         lacks = b'{"data": {"dataflows": [{"name": "Prices"}], "dataStructures": [{"id": "X"}]}}'
         for reader in (structures.read_flows, structures.read_structure):
-            with self.refused(SourceError, "s:F", "no whole structure message"):
+            with self.refused(SourceError, "s:F", "not a whole structure message"):
                 reader(lacks, "s:F")
         days = pd.bdate_range("2024-01-01", periods=2)
         with self.refused(UltrumError, "2024-01-02", "infinite"):
@@ -268,7 +268,7 @@ class Damaged(Scratch):
             quote = ul.TimeSeries.from_pandas(
                 pd.Series([1.0, value], days), measure="quote", unit="QSR/QML"
             )
-            with self.refused(UltrumError, "no positive numbers"):
+            with self.refused(UltrumError, "not positive numbers"):
                 ul.ExchangeRates([quote])
 
     def test_trials(self):

@@ -18,6 +18,7 @@ from ultrum.core.regression.engine import windows
 from ultrum.core.regression.engine.newey_west import lag_rule
 from ultrum.core.regression.unit_roots import dickey_fuller
 from ultrum.errors import EstimationError
+from ultrum.sources.limits import Limits, current
 
 QUIET = warnings.catch_warnings
 
@@ -431,6 +432,24 @@ class Descriptions(Scratch):
                 pass
             with self.refused(ul.UltrumError, "more than 5"):
                 ul.read_series("date,a\n" + "".join(f"2024-0{m},1\n" for m in range(1, 8)))
+        outer, inner = ul.limits(rows=5), ul.limits(rows=6)
+        for block in (outer, inner):
+            block.__enter__()
+        for block in (outer, inner):
+            block.__exit__(None, None, None)
+        self.assertEqual(current(), Limits())
+
+    def test_limits_hold_for_the_thread_and_for_what_it_fetches_in_parallel(self):
+        rows, elsewhere = "month,a\n2024-01,1\n2024-02,2\n2024-03,3\n", []
+        self.file("s/a.csv", rows)
+        self.file("s/b.csv", rows)
+        place = {"s": {"kind": "table", "url": str(self.folder / "s")}}
+        with ul.Desk(self.folder / "v", sources=place) as desk, ul.limits(rows=2):
+            other = threading.Thread(target=lambda: elsewhere.append(ul.read_series(rows)))
+            other.start()
+            other.join()
+            status = desk.pull(["s:a.csv", "s:b.csv"]).status["status"].tolist()
+        self.assertEqual((len(elsewhere), status), (1, ["failed", "failed"]))
 
 
 class Services(OnPractice):

@@ -5,6 +5,7 @@ import contextlib
 import gzip
 import http.server
 import io
+import logging
 import os
 import re
 import socketserver
@@ -496,6 +497,7 @@ class Credentials(OnPractice):
         self.assertIn("api_key=•••", "".join(logs.output))
         for form in ("lantern+key", "lantern%2Bkey"):
             self.assertNotIn(form, "".join(logs.output))
+        self.assertEqual(logging.getLogger("httpx").filters, [])
 
     def test_secrets_in_settings_and_keys_that_are_not_there_are_refused(self):
         for said, words in (({"kind": "bearer", "token": "abc"}, ["credentials.token", "secret in a file"]),

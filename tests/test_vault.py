@@ -133,14 +133,14 @@ class Keeping(Scratch):
             }
 
         for name, members, words in (
-            ("slip", {"../evil": "x"}, ["'../evil'", "no packed vault"]),
+            ("slip", {"../evil": "x"}, ["'../evil'", "not a packed vault"]),
             ("no list", {"deliveries.json": "x"}, ["damaged"]),
             ("deep", {"deliveries.json": "[" * 100_000}, ["damaged"]),
             ("other", {"deliveries.json": "{}"}, ["no list"]),
-            ("number", changed(etag=3), ["no text"]),
-            ("never", changed(retrieved="never"), ["no instant"]),
+            ("number", changed(etag=3), ["not a text"]),
+            ("never", changed(retrieved="never"), ["not an instant"]),
             ("later", changed(retrieved="2999-01-01T00:00:00.000000Z"), ["not been yet"]),
-            ("month", changed(retrieved="2025-13-01T00:00:00.000000Z"), ["no instant"]),
+            ("month", changed(retrieved="2025-13-01T00:00:00.000000Z"), ["not an instant"]),
             ("payload", changed(checksum="0" * 64), ["does not fit", "nothing was taken"]),
         ):
             with zipfile.ZipFile(self.folder / "bad.zip", "w") as archive:

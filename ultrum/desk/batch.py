@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextvars import copy_context
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -278,7 +279,8 @@ class _Job:
         with ThreadPoolExecutor(
             self.repository.fetcher.client.policy.connections_per_host + 4
         ) as pool:
-            list(pool.map(self._warm, members))
+            context = copy_context()  # limits of the caller hold in the threads
+            list(pool.map(lambda member: context.copy().run(self._warm, member), members))
 
     def _warm(self, member: Member) -> None:
         if member.address in self._found or member.address in self._faults:

@@ -10,7 +10,8 @@ import base64
 import logging
 import os
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any, Final
 from urllib.parse import quote, quote_plus
@@ -80,18 +81,33 @@ def refuse_secret(address: str, what: str) -> None:
         )
 
 
-class StrikesOut(logging.Filter):
-    """Takes the secrets that were used out of what other libraries log."""
+class _LogFilter(logging.Filter):
+    """Replaces secrets in what another library logs."""
 
-    def __init__(self) -> None:
+    def __init__(self, words: Sequence[str]) -> None:
         super().__init__()
-        self.words: set[str] = set()
+        self._words = words
 
     def filter(self, record: logging.LogRecord) -> bool:
-        """Let every record pass, struck."""
-        if self.words:
-            record.msg, record.args = _struck(record.getMessage(), tuple(self.words)), ()
+        """Let every record pass, without the secrets."""
+        record.msg, record.args = _struck(record.getMessage(), self._words), ()
         return True
+
+
+@contextmanager
+def hidden_in_logs(words: Sequence[str], loggers: Sequence[str]) -> Iterator[None]:
+    """Replace secrets in what the loggers of other libraries write inside a block of code."""
+    if not words:
+        yield
+        return
+    log_filter, targets = _LogFilter(words), [logging.getLogger(name) for name in loggers]
+    for logger in targets:
+        logger.addFilter(log_filter)
+    try:
+        yield
+    finally:
+        for logger in targets:
+            logger.removeFilter(log_filter)
 
 
 def _struck(text: str, words: Iterable[str]) -> str:

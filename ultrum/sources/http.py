@@ -8,7 +8,6 @@ to the host it is meant for and to no other, whatever a redirect asks.
 from __future__ import annotations
 
 import email.utils
-import logging
 import re
 import threading
 import time
@@ -21,7 +20,7 @@ import httpx
 import tenacity
 
 from ultrum.errors import NotFoundError, SourceError
-from ultrum.sources.credentials import Secret, StrikesOut, refuse_secret
+from ultrum.sources.credentials import Secret, hidden_in_logs, refuse_secret
 from ultrum.sources.decoding import ACCEPTED, CodingError, decoded
 from ultrum.sources.download import Download
 from ultrum.sources.limits import current
@@ -41,15 +40,13 @@ _REDIRECTS: Final = (301, 302, 303, 307, 308)
 _WHOLE: Final = (200, 203)
 _ASKS: Final = frozenset(("if-none-match", "if-modified-since"))
 _NO_SECRET: Final = Secret({}, {}, ())
-_STRIKES: Final = StrikesOut()
-for _part in (
+_LOGGERS: Final = (  # of the HTTP library; they write addresses and headers
     "httpx",
     "httpcore.connection",
     "httpcore.http11",
     "httpcore.http2",
     "httpcore.proxy",
-):
-    logging.getLogger(_part).addFilter(_STRIKES)
+)
 
 
 @dataclass(frozen=True)
@@ -143,10 +140,10 @@ class HttpClient:
         """
         refuse_secret(url, "The address")
         shown = secret or _NO_SECRET
-        _STRIKES.words.update(shown.words)
         asks = _conditions(held) if self.policy.conditional else {}
         try:
-            return self._patiently(url, {"accept": accept, **asks}, shown)
+            with hidden_in_logs(shown.words, _LOGGERS):
+                return self._patiently(url, {"accept": accept, **asks}, shown)
         except AnswerError as error:
             raise type(error)(shown.struck(str(error)), error.status) from None
         except SourceError as error:

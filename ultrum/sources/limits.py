@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 from contextlib import contextmanager
+from contextvars import ContextVar
 from dataclasses import dataclass, fields, replace
 from typing import Final
 
@@ -97,21 +98,22 @@ def _changed(base: Limits, changes: dict[str, int], where: str) -> Limits:
     return replace(base, **changes)
 
 
-_OVERRIDES: Final[
-    list[Limits]
-] = []  # by blocks of code, the innermost last; workers of any thread see it
+# Of the blocks of code around, the innermost last.
+_OVERRIDES: Final = ContextVar[tuple[Limits, ...]]("limits", default=())
 
 
 def current() -> Limits:
     """The limits that hold here: those of ``ul.limits``, or of the environment."""
-    return _OVERRIDES[-1] if _OVERRIDES else _from_environment()
+    overrides = _OVERRIDES.get()
+    return overrides[-1] if overrides else _from_environment()
 
 
 @contextmanager
 def limits(**changes: int) -> Iterator[Limits]:
-    r"""Other limits, for the whole process, while a block of code runs.
+    r"""Use other limits inside a block of code.
 
-    For whole programs and for the command line, set the environment variable ``ULTRUM_LIMITS``:
+    They hold for this thread and for what it fetches in parallel; other threads keep their own. For whole
+    programs and for the command line, set the environment variable ``ULTRUM_LIMITS``:
     ``ULTRUM_LIMITS=rows=30000000,columns=80000``.
 
     Parameters
@@ -136,9 +138,8 @@ def limits(**changes: int) -> Iterator[Limits]:
     pasted text has 4 lines, more than 2; it is refused.
     """
     changed = _changed(current(), changes, "limits")
-    _OVERRIDES.append(changed)
+    _OVERRIDES.set((*_OVERRIDES.get(), changed))
     try:
         yield changed
-    finally:
-        place = next(i for i in reversed(range(len(_OVERRIDES))) if _OVERRIDES[i] is changed)
-        del _OVERRIDES[place]  # by identity: an outer block may have set equal limits
+    finally:  # by identity: an outer block may have set equal limits, or have ended before this one
+        _OVERRIDES.set(tuple(limits for limits in _OVERRIDES.get() if limits is not changed))

@@ -14,7 +14,9 @@ from ultrum.errors import NotFoundError, TableError
 from ultrum.sources.limits import current
 
 _PIECE: Final = 1024 * 1024
-_SMALL: Final = 16 * 1024 * 1024  # unpacked bytes below which the ratio to the packed ones is not checked
+_SMALL: Final = (
+    16 * 1024 * 1024
+)  # unpacked bytes below which the ratio to the packed ones is not checked
 DAMAGED: Final = (
     zipfile.BadZipFile, zlib.error, struct.error, OSError, EOFError, NotImplementedError, RuntimeError,
     ValueError, LookupError,
