@@ -133,7 +133,7 @@ class Keeping(Scratch):
             }
 
         for name, members, words in (
-            ("slip", {"../evil": "x"}, ["'../evil'", "not a packed vault"]),
+            ("slip", {"../evil": "x"}, ["'../evil'", "no packed vault"]),
             ("no list", {"deliveries.json": "x"}, ["damaged"]),
             ("deep", {"deliveries.json": "[" * 100_000}, ["damaged"]),
             ("other", {"deliveries.json": "{}"}, ["no list"]),
