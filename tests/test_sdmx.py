@@ -309,10 +309,10 @@ class Reading(Scratch):
 
     def test_what_is_no_whole_message_is_refused(self):
         good = self.HEAD + "A:F(1.0),M,X,2024-01,1,IX,A\n"
-        for body, words in (("a,b\n1,2\n", ["column FREQ"]), (good.replace(",1,", ",one,"), ["no whole"]),
+        for body, words in (("a,b\n1,2\n", ["column FREQ"]), (good.replace(",1,", ",one,"), ["not a whole"]),
                             (good.replace("2024-01", "2024-13"), ["'2024-13' is not a period"]),
                             (good + good.splitlines()[1] + "\n", ["appear twice", "2024-01"]),
-                            ('{"data": {"dataSets": [', ["no whole"]), ("<m:Data", ["no whole"]),
+                            ('{"data": {"dataSets": [', ["not a whole"]), ("<m:Data", ["no whole"]),
                             ("<!DOCTYPE html><html></html>", ["web page"]),
                             ('{"errors": [{"code": 510, "title": "Too much"}]}', ["larger than", "'Too much'"])):  # fmt: skip
             with self.subTest(body[:40]), self.refused(SourceError, "s:F", *words):
