@@ -312,7 +312,7 @@ class Reading(Scratch):
         for body, words in (("a,b\n1,2\n", ["column FREQ"]), (good.replace(",1,", ",one,"), ["not a whole"]),
                             (good.replace("2024-01", "2024-13"), ["'2024-13' is not a period"]),
                             (good + good.splitlines()[1] + "\n", ["appear twice", "2024-01"]),
-                            ('{"data": {"dataSets": [', ["not a whole"]), ("<m:Data", ["no whole"]),
+                            ('{"data": {"dataSets": [', ["not a whole"]), ("<m:Data", ["not a whole"]),
                             ("<!DOCTYPE html><html></html>", ["web page"]),
                             ('{"errors": [{"code": 510, "title": "Too much"}]}', ["larger than", "'Too much'"])):  # fmt: skip
             with self.subTest(body[:40]), self.refused(SourceError, "s:F", *words):
