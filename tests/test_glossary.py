@@ -1,37 +1,22 @@
-"""Keywords of the public functions mean one thing each, as docs/glossary.md defines them."""
+"""Keywords mean one thing each, as docs/glossary.md defines them; docstrings name the parameters there are."""
 
+import ast
 import inspect
 import re
 import unittest
-from collections import defaultdict
+from collections import Counter, defaultdict
 
 import ultrum as ul
 from tests.support import ROOT
 
-RETIRED = {
-    "about",
-    "most",
-    "by",
-    "made",
-    "max_draws",
-    "weights_by",
-    "method",
-}  # other words for what the glossary has
+# Other words for what the glossary has.
+RETIRED = {"about", "most", "by", "made", "max_draws", "weights_by", "method"}
 DEFAULTS = {"draws": {999}, "errors": {"hac"}, "seed": {0}, "stale_after": {5}, "offline": {False}}
+SECTION = r"Parameters\n-+\n(.*?)(?:\n\n[A-Z][A-Za-z ]+\n-+\n|\Z)"
+NAMES = r"^([\w*][\w*, ]*?)(?: : .*)?$"  # before the colon of a line that is not indented
 PATHS = {"to", "path"}
-NEVER_EMPTY = {
-    "start",
-    "end",
-    "since",
-    "until",
-    "on",
-    "at",
-    "currency",
-    "skip",
-    "timezone",
-    "session_close",
-    "to",
-}
+NEVER_EMPTY = {"start", "end", "since", "until", "on", "at", "currency", "skip", "timezone", "session_close",
+               "to"}  # fmt: skip
 
 
 def parameters():
@@ -68,14 +53,30 @@ class Glossary(unittest.TestCase):
         self.assertEqual(
             defined - used, set(), "the glossary defines keywords that no function has"
         )
-        shared = {
-            p.name for _, p in parameters() if sum(q.name == p.name for _, q in parameters()) > 4
-        }
+        counts = Counter(parameter.name for _, parameter in parameters())
+        shared = {name for name, count in counts.items() if count > 4}
         words = "self ax x title source name panel table series facts prices dividends splits address filters"
         plain = {*words.split(), "betas", "fit", "result", "value", "unit"}
         self.assertEqual(
             shared - defined - plain, set(), "keywords of five functions or more need a line"
         )
+
+    def test_a_docstring_names_the_parameters_there_are(self):
+        wrong, read = [], 0
+        for path in sorted((ROOT / "ultrum").rglob("*.py")):
+            for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+                if not isinstance(node, ast.FunctionDef):
+                    continue
+                section = re.search(SECTION, ast.get_docstring(node) or "", re.S)
+                if not section:
+                    continue
+                has = {a.arg for a in ast.walk(node.args) if isinstance(a, ast.arg)}
+                named = set(re.findall(r"\w+", " ".join(re.findall(NAMES, section[1], re.M))))
+                read += 1
+                if named != has - {"self", "cls"}:
+                    wrong.append(f"{path.name}:{node.lineno} {node.name} {named ^ has}")
+        self.assertEqual(wrong, [])
+        self.assertGreater(read, 150)
 
 
 if __name__ == "__main__":

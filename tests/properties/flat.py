@@ -37,15 +37,7 @@ def flat(result, path=""):
 
 def _fields(result, path):
     """Public fields of a result; what it was made from is not what it says."""
-    made_from = {
-        "metadata",
-        "response",
-        "design",
-        "missing",
-        "bootstrap",
-        "weights",
-        "values",
-    }
+    made_from = {"metadata", "response", "design", "missing", "bootstrap", "weights", "values"}
     for field in dataclasses.fields(result):
         if field.name not in made_from:
             yield f"{path}/{field.name}", getattr(result, field.name)

@@ -49,7 +49,7 @@ def described_csv(
     table : DataFrame
     path : Path
     form : CsvForm
-    abouts : mapping of column to Metadata, optional
+    metadata_list : mapping of column to Metadata, optional
     facts : mapping, optional
         Of the whole file, in Dublin Core's terms.
     """

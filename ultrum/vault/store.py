@@ -266,7 +266,7 @@ class Vault:
 
         Parameters
         ----------
-        found : sequence of (Record, sequence of str)
+        records : sequence of (Record, sequence of str)
             Each with its confirmations.
         body : function
             Payload of a checksum; it is checked before anything is taken.

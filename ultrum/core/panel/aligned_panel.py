@@ -35,7 +35,9 @@ class Panel:
         its newest period), stale, and costs: rows that it alone keeps out of a complete panel.
     missing_log : DataFrame
         Columns ``period series cause``: every value that was missing, and why.
-    about : mapping of str to Metadata
+    metadata : mapping of str to Metadata
+    frequency : Frequency
+    currency : str
     warnings : tuple of str
     missing : MissingData or None
         What was missing before rows were dropped; :meth:`sample` counts from it again.

@@ -119,7 +119,7 @@ def _posterior_error(
     ----------
     among, variances : ndarray, shape (M,)
         Betas of the cross-section and their squared errors.
-    beta, own, shrunk : ndarray, shape (N,)
+    beta, variance_of_beta, shrunk : ndarray, shape (N,)
         Betas to be shrunk, their squared errors, and the shrunk betas.
 
     Returns

@@ -41,7 +41,7 @@ class Distribution(Described):
     jarque_bera, p_value : float
         Jarque and Bera (1980); small p values speak against a normal.
     values : ndarray
-    about : Metadata
+    metadata : Metadata
         What the values are.
     """
 

@@ -22,8 +22,9 @@ def cumulate(x: SeriesTable, *, initial: float | None = None) -> SeriesTable:
     Parameters
     ----------
     x : TimeSeries or SeriesTable
-        Flows (running sum from ``initial``, by default 0), returns or log returns (what ``initial``, by
-        default 1, has grown to).
+        Flows give a running sum, returns and log returns the growth of an amount.
+    initial : float, optional
+        The sum before the first flow, by default 0; the amount before the first return, by default 1.
 
     Raises
     ------

@@ -46,6 +46,8 @@ def betas(
         Asset shown in another colour.
     source : str
         Named in the foot line.
+    ax : Axes, optional
+        Axes to draw on; by default those of a new figure.
 
     Examples
     --------

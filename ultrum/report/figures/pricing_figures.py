@@ -64,6 +64,9 @@ def beta_path(
     marks : dict of label to date, optional
         Dates marked by a line.
     source : str
+        Named in the foot line.
+    ax : Axes, optional
+        Axes to draw on; by default those of a new figure.
 
     Examples
     --------

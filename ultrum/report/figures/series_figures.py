@@ -127,6 +127,9 @@ def bars(
         With ``open``, ``high``, ``low`` and ``close``; beyond 400 bars, ranges and closes.
     bands : SeriesTable, optional
         ``middle``, ``low`` and ``high``, as :func:`ultrum.bands` makes them.
+    title : str
+    ax : Axes, optional
+        Axes to draw on; by default those of a new figure.
 
     Examples
     --------

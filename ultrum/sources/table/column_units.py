@@ -109,6 +109,8 @@ def unit_of(
         Prose below it.
     given : str, optional
         The unit that was given.
+    where : str
+        File and table, for messages.
     """
     facts = _facts(f"{name} {title} {subtitle}", subtitle, numbers)
     if given is not None:

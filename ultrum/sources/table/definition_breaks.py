@@ -23,7 +23,7 @@ def split_at_breaks(
     Parameters
     ----------
     fields : mapping of str to SeriesTable
-    found : set of int
+    detected : set of int
         Ordinals of the periods at which the table itself marks a change.
     declared : sequence of str
         Periods that were given.

@@ -44,6 +44,8 @@ def by_places(cells: Any, template: str, example: str) -> Dates | None:
     cells : pyarrow string array
     template : str
         Such as ``YYYY-MM-DD``; a time of day is taken from the example.
+    example : str
+        One of the cells.
     """
     letters = letters_of(cells)
     if letters is None or not template:

@@ -90,6 +90,10 @@ def drawn_periods(
     ----------
     positions : ndarray of int, shape (T,)
         Of the rows in time, increasing; S periods from the first to the last.
+    draws : int
+    block : float
+        Average length of a block, in periods.
+    seed : int or Generator
 
     Examples
     --------

@@ -79,6 +79,11 @@ def covariance(
     ----------
     errors : {"classical", "hc0", "hc1", "hc2", "hc3", "hac"}
         See the functions below for the formulas.
+    influence : ndarray, shape (p, T)
+        (X'X)⁻¹X', the weight of each row in each coefficient.
+    residuals : ndarray, shape (T, N)
+    leverage : ndarray, shape (T,)
+        Diagonal of X(X'X)⁻¹X'.
     moments : ndarray of int64, shape (T,)
         Ordinal of each row, so that lags count periods and not rows.
     lags : int, optional
