@@ -7,6 +7,7 @@ import io
 import json
 import multiprocessing
 import os
+import pty
 import re
 import shlex
 import signal
@@ -433,6 +434,23 @@ class Commands(OnPractice):
         self.assertEqual(done.returncode, 3)
         self.assertIn("did not write", done.stderr)
         self.assertEqual(os.listdir(self.folder / "theirs"), ["thesis.txt"])
+
+    def test_no_output_runs_into_the_progress_line(self):
+        self.file("a.csv", "month,index\n2024-01,100\n2024-02,101\n")
+        master, terminal = pty.openpty()
+        process = subprocess.Popen(
+            [sys.executable, "-c", "from ultrum.cli import main; main()", "look", "a.csv"],
+            stdin=terminal, stdout=terminal, stderr=terminal, cwd=self.folder, env={**os.environ, "TERM": "xterm"})  # fmt: skip
+        os.close(terminal)
+        shown = b""
+        with contextlib.suppress(OSError):  # raised when the other side is closed
+            while part := os.read(master, 65536):
+                shown += part
+        os.close(master)
+        self.assertEqual(process.wait(10), 0)
+        before = shown.partition(b"a.csv: 1 series")[0]
+        self.assertIn(b"file: a.csv", before)
+        self.assertTrue(before.endswith(b"\x1b[2K"), before[-80:])  # the line is erased
 
     def test_practice_serves_until_stopped(self):
         process = subprocess.Popen(

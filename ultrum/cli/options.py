@@ -10,6 +10,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from ultrum.cli.verbosity import end_progress
+
 if TYPE_CHECKING:
     from ultrum.cli.local_files import LocalFiles
     from ultrum.desk import Desk
@@ -181,6 +183,7 @@ def store_of(file: Path | None, bind: tuple[str, ...]) -> CredentialStore:
 
 
 def _asked(name: str, host: str) -> bool:
+    end_progress()
     return click.confirm(
         f"Send your credential '{name}' to {host}, now and in later runs?", err=True
     )

@@ -13,7 +13,7 @@ from typing import Any
 import click
 import pandas as pd
 
-from ultrum.cli.verbosity import echo, is_quiet, is_verbose, log
+from ultrum.cli.verbosity import PROGRESS_END, echo, end_progress, is_quiet, is_verbose, log
 from ultrum.errors import printable
 
 
@@ -35,6 +35,7 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
     for row in frame.itertuples(index=False):
         shown.add_row(*[_cell(value) for value in row])
     width = None if sys.stdout.isatty() else 100
+    end_progress()
     Console(width=width, highlight=False, markup=False).print(shown)
 
 
@@ -96,6 +97,7 @@ def warn(text: str, word: str = "warning") -> None:
     if sys.stderr.isatty():
         width = shutil.get_terminal_size().columns
         line = textwrap.fill(line, width, subsequent_indent=" " * 9, break_long_words=False)
+    end_progress()
     click.echo(line, err=True)
 
 
@@ -120,8 +122,13 @@ def progress() -> Iterator[Callable[[str], None]]:
         def _shown(text: str) -> None:
             log(text)
             status.update(printable(text).replace("[", "\\["))
+            status.start()  # an output may have ended it
 
-        yield _shown
+        token = PROGRESS_END.set(status.stop)
+        try:
+            yield _shown
+        finally:
+            PROGRESS_END.reset(token)
 
 
 def _report(text: str) -> None:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import logging
 import time
+from collections.abc import Callable
+from contextvars import ContextVar
 from pathlib import Path
 from typing import Final
 
@@ -15,8 +17,20 @@ LOGGER: Final = logging.getLogger("ultrum.cli")
 LOGGER.propagate = False
 
 
+# Ends the progress line of this command; threads that fetch in parallel see it too.
+PROGRESS_END: Final = ContextVar[Callable[[], None]]("end of the progress line")
+
+
+def end_progress() -> None:
+    """Remove the progress line, which output would run into; the next report brings it back."""
+    end = PROGRESS_END.get(None)
+    if end is not None:
+        end()
+
+
 def echo(text: object = "", err: bool = False) -> None:
     """Print a text; what comes from outside cannot steer the terminal."""
+    end_progress()
     click.echo(printable(str(text)), err=err)
 
 
