@@ -435,6 +435,15 @@ class Commands(OnPractice):
         self.assertIn("did not write", done.stderr)
         self.assertEqual(os.listdir(self.folder / "theirs"), ["thesis.txt"])
 
+    def test_numbers_are_whole_in_a_table_wider_than_the_terminal(self):
+        names = [f"index {k}" for k in range(14)]
+        row = ",".join(str(123456.78 + k) for k in range(14))
+        self.file("wide.csv", f"month,{','.join(names)}\n2024-01,{row}\n2024-02,{row}\n")
+        shown = self.ultrum("look", "wide.csv").stdout
+        for k, name in enumerate(names):
+            self.assertRegex(shown, rf"(?m)\b{name}\b")
+            self.assertEqual(len(re.findall(rf"\b{123456.78 + k}\b", shown)), 2)
+
     def test_no_output_runs_into_the_progress_line(self):
         self.file("a.csv", "month,index\n2024-01,100\n2024-02,101\n")
         master, terminal = pty.openpty()

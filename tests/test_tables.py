@@ -37,6 +37,16 @@ class Corpus(Scratch):
             with self.subTest(name), self.refused(TableError, *words):
                 ul.read_series(self.file("t.txt", source), **said)
 
+    def test_a_single_row_of_another_frequency_under_its_own_heading_is_reported(self):
+        rows = "".join(f"2024{m:02d},{m}.5,1\n" for m in range(1, 7))
+        for below in (
+            "\nAnnual\ndate,a,b\n2024,5.5,2\n",
+            "\nAnnual\ndate,a,b\n2024,5.5,2\n\nNote 3\n",
+        ):
+            reading = ul.read_series("date,a,b\n" + rows + below)
+            self.assertEqual([r.text for r in reading.rejected], ["2024 5.5 2"])
+            self.assertEqual(reading.series["a"].values.tolist(), [m + 0.5 for m in range(1, 7)])
+
     def test_a_bad_row_is_rejected_and_reported(self):
         rows = "".join(f"2024-01-{d:02d},{d}\n" for d in range(1, 31))
         text = f"date,x\n{rows}2024-01-31,thirty\n".replace("2024-01-07,7", "2024-02-30,7")

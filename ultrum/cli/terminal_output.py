@@ -8,7 +8,7 @@ import shutil
 import sys
 import textwrap
 from collections.abc import Callable, Iterator
-from typing import Any
+from typing import Any, Final
 
 import click
 import pandas as pd
@@ -16,27 +16,37 @@ import pandas as pd
 from ultrum.cli.verbosity import PROGRESS_END, echo, end_progress, is_quiet, is_verbose, log
 from ultrum.errors import printable
 
+_UNLIMITED: Final = 100_000
+
 
 def table(frame: pd.DataFrame, title: str = "") -> None:
-    """A table that fits the terminal; text wraps, numbers stand right and whole."""
+    """Print a table; text wraps to fit the terminal, numbers and addresses are never cut."""
     from rich import box
+    from rich.cells import cell_len
     from rich.console import Console
+    from rich.measure import Measurement
     from rich.table import Table
 
     shown = Table(box=box.SIMPLE_HEAD, title=title or None, title_justify="left", pad_edge=False)
     for column in frame:
         number = _looks_numeric(frame[column])
+        whole = number or column == "address"
+        widths = [cell_len(_cell(value)) for value in frame[column]] if whole else []
         shown.add_column(
             printable(str(column)),
             justify="right" if number else "left",
-            no_wrap=number or column == "address",
+            no_wrap=whole,
             overflow="fold",
+            min_width=max(widths, default=None),
         )
     for row in frame.itertuples(index=False):
         shown.add_row(*[_cell(value) for value in row])
-    width = None if sys.stdout.isatty() else 100
     end_progress()
-    Console(width=width, highlight=False, markup=False).print(shown)
+    width = shutil.get_terminal_size().columns if sys.stdout.isatty() else 100
+    console = Console(width=width, highlight=False, markup=False)
+    least = Measurement.get(console, console.options.update(max_width=_UNLIMITED), shown).minimum
+    console.width = max(width, least)  # the terminal wraps a line that is still too long
+    console.print(shown)
 
 
 def fixed(frame: pd.DataFrame, label: str, **places: int) -> pd.DataFrame:

@@ -126,19 +126,19 @@ def unit_of(
             True, {**facts, "unit": DECIMAL}, PERCENT, "", "percent signs in the cells"
         )
     if _PERCENT_SIGN.search(subtitle) or _PERCENT_SIGN.search(f"{name} {title}"):
-        return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, "by the heading")
+        return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, "from the heading")
     prose, below = _percent_in(preamble), _percent_in(footer)
     other = facts.get("currency") or facts.get("base_period") or facts.get("measure") == "index"
     of_all = _OF_ALL.search(f"{preamble}\n{footer}") or facts.get("measure") not in _NEVER_PERCENT
     if (prose or below) and not other and of_all:
         line = preamble[: prose.end()].count("\n") + 1 if prose else 0
-        why = f"by line {line}" if prose else f"'{footer[:60].strip()}' below the table"
+        why = f"from line {line}" if prose else f"'{footer[:60].strip()}' below the table"
         return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, why, line)
     if facts.get("measure") in ("rate", "return") and _too_large(numbers):
         facts = {}  # 1.5 can be one and a half percent, or a price that is called a rate: there is no sign
     words = _words(facts)
     if words:
-        return UnitFinding(False, facts, words, "", "by the heading")
+        return UnitFinding(False, facts, words, "", "from the heading")
     return UnitFinding(False, facts)
 
 

@@ -286,13 +286,18 @@ def _between(
     prose: list[tuple[int, str]] = []
     last = at[-1]
     whole = last - at[0] + 1 == len(at)  # nothing stands between the rows
+    ended = False
     for i in range(last + 1 if whole else at[0], below):
         row = grid.rows[i]
         if i in inside:
             continue
         texts = [cell_text(c) for c in row if not is_empty(c)]
-        if i > last and (not texts or not _may_be_data(row, texts)):
-            break
+        if i > last and (ended or not texts or not _may_be_data(row, texts)):
+            ended = True  # a single row of another frequency may follow, which is no block
+            family = _family(row, column, Wishes())
+            if family not in ("", run.family) and any(map(is_value, row[column + 1 :])):
+                rejected.append(Rejected(grid.lines[i], " ".join(texts), OTHER_FREQUENCY))
+            continue
         if not texts or heading.names_again(row):
             continue
         text = " ".join(texts)
