@@ -306,7 +306,3 @@ class Mappings(Scratch):
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             self.assertEqual(ul.returns(close).names, ["p", "q"])
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -550,7 +550,3 @@ class VaultErrors(OnPractice):
             desk.at("2001-01-01").fetch(CPI)
         with self.refused(VaultError, "one vintage"):
             desk.revisions(CPI)
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -41,7 +41,3 @@ class English(unittest.TestCase):
             if (match := re.search(pattern, CODE.sub("", line), re.IGNORECASE))
         ]
         self.assertEqual(found, [], "\n".join(found[:40]))
-
-
-if __name__ == "__main__":
-    unittest.main()

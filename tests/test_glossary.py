@@ -77,7 +77,3 @@ class Glossary(unittest.TestCase):
                     wrong.append(f"{path.name}:{node.lineno} {node.name} {named ^ has}")
         self.assertEqual(wrong, [])
         self.assertGreater(read, 150)
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -383,7 +383,3 @@ export = ["csv", "xlsx", "parquet", "sql", "latex", "markdown", "svg", "pdf"]
         self.assertNotRegex(latex, r"(?<!\\)&y|(?<!\\)\$x")
         for drawn in (self.folder / "out" / "in").rglob("*.svg"):
             self.assertNotIn("<script", drawn.read_text())
-
-
-if __name__ == "__main__":
-    unittest.main()

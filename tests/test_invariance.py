@@ -146,7 +146,3 @@ np.save("made.npy", np.concatenate([np.ravel(p) for p in parts]))
                 made.append(np.load(f"{folder}/made.npy"))
         for other in made[1:]:
             np.testing.assert_allclose(other, made[0], rtol=1e-12, equal_nan=True)
-
-
-if __name__ == "__main__":
-    unittest.main()

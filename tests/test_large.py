@@ -354,7 +354,3 @@ def squared_once_alive(mark, number):
         mark.write_text("died")
         os._exit(1)
     return number * number
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -476,7 +476,3 @@ class Services(OnPractice):
         search()
         self.assertEqual(found[0], found[2])
         self.assertIn("observatory:PRICES/M.QM.CPI", found[0])
-
-
-if __name__ == "__main__":
-    unittest.main()

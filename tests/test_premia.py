@@ -268,7 +268,3 @@ class Moving(Scratch):
         pd.testing.assert_frame_equal(
             ul.kalman_beta(absent).beta, ul.kalman_beta(empty).beta[kept], rtol=1e-9
         )
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -255,7 +255,3 @@ class Strain(Scratch):
             ul.rolling_regress(Y, X, half_life=0)
         with self.refused(EstimationError, "No term 'size'", "f1"):
             ul.rolling_regress(Y, X).frame("coefficients", "size")
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -208,7 +208,3 @@ def _unordered(numbers):
         for key, values in made.items()
         for place, value in enumerate(sorted(values, key=lambda v: (np.isnan(v), v)))
     }
-
-
-if __name__ == "__main__":
-    unittest.main()

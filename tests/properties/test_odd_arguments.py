@@ -45,7 +45,3 @@ class OddArguments(unittest.TestCase):
                             foreign.append(f"{name}({place}={odd!r:.40}): {error!r:.120}")
         self.assertEqual(foreign, [])
         self.assertGreater(refused, 5_000)
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -142,7 +142,3 @@ class Conservation(unittest.TestCase):
         )
         self.assertEqual(part.coverage.loc["late", ["first", "rows", "gaps", "costs"]].tolist(),
                          ["2006-04", 44, 1, 4])  # fmt: skip
-
-
-if __name__ == "__main__":
-    unittest.main()
