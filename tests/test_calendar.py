@@ -1,6 +1,5 @@
 """Dates as they come: time zones, weekends, gaps, unfinished periods, observations a year."""
 
-import unittest
 import warnings
 
 import numpy as np

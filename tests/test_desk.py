@@ -8,7 +8,6 @@ import sqlite3
 import subprocess
 import sys
 import time
-import unittest
 from datetime import UTC, date, datetime, timedelta, timezone
 from pathlib import Path
 from unittest import mock

@@ -6,7 +6,6 @@ import io
 import json
 import os
 import re
-import unittest
 import warnings
 import zipfile
 from unittest import mock

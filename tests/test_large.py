@@ -3,7 +3,6 @@
 import os
 import subprocess
 import sys
-import unittest
 from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
 from contextlib import contextmanager
 from functools import partial

@@ -3,7 +3,6 @@
 import inspect
 import itertools
 import threading
-import unittest
 import warnings
 from dataclasses import replace
 from unittest import mock

@@ -1,6 +1,5 @@
 """Premia, pooled regressions and moving betas against slow computations from the papers."""
 
-import unittest
 from dataclasses import replace
 
 import numpy as np

@@ -1,6 +1,5 @@
 """Rolling and wide regressions against one regression after another, and under strain."""
 
-import unittest
 import warnings
 from concurrent.futures import ProcessPoolExecutor
 from fractions import Fraction
