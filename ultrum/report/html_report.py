@@ -98,7 +98,7 @@ def _method(result: StudyResult) -> str:
     paid = "dividends reinvested at the close of the ex-date" if asked.dividends else ""
     undone = "splits undone" if asked.splits else ""
     kind = "Total returns" if paid else "Price returns, which leave dividends out,"
-    lines = [", ".join(part for part in (f"{kind} from prices as posted", paid, undone) if part)]
+    lines = [", ".join(part for part in (f"{kind} from prices as quoted", paid, undone) if part)]
     if not result.panel.frequency.is_dated:
         lines[0] += f"; a price older than five weekdays at the end of a {noun} counts as missing"
     lines.append("Excess returns are simple returns less the risk-free return of the same period")

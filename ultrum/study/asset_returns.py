@@ -125,7 +125,7 @@ def _one_currency(
                 _payments_converted(table, name, currency, home, rate) for table in converted
             ]
             text = (
-                f"posted in {currency}; prices and what it paid are converted to {home} at "
+                f"quoted in {currency}; prices and what it paid are converted to {home} at "
                 f"{rate.metadata.address}."
             )
             warnings.append(Caution(name, text))
@@ -139,7 +139,7 @@ def _quote_for(currency: str, home: str, quotes: list[TimeSeries], asset: str) -
         if quote.metadata.unit in (f"{currency}/{home}", f"{home}/{currency}"):
             return quote
     raise StudyError(
-        f"{asset} is posted in {currency}, the study is in {home}. Name a quote of the two in "
+        f"{asset} is quoted in {currency}, the study is in {home}. Name a quote of the two in "
         "[panel] exchange_rates."
     )
 
@@ -155,7 +155,7 @@ def _payments_converted(
     other = [c for c in currencies[foreign].unique() if c != currency]
     if other:
         raise StudyError(
-            f"{asset} is posted in {currency}, something it paid is in {other[0]}; give it in "
+            f"{asset} is quoted in {currency}, something it paid is in {other[0]}; give it in "
             f"{currency} or {home}."
         )
     if not foreign.any():
