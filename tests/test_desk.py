@@ -211,6 +211,18 @@ class Pulling(OnPractice):
             self.assertEqual(desk.pull(mean).to_frame().iloc[0, 0], 101)
             self.assertEqual(desk.search("05")["address"].tolist(), ["s:r/05.csv"])
 
+    def test_responses_beyond_the_bound_are_read_from_the_vault_again(self):
+        for name in "abc":
+            self.file(f"s/{name}.csv", f"month,{name}\n2024-01,1\n2024-02,2\n")
+        place = {"s": {"kind": "table", "url": str(self.folder / "s")}}
+        size = (self.folder / "s" / "a.csv").stat().st_size
+        with (ul.Desk(self.folder / "v", sources=place) as desk,
+              mock.patch("ultrum.desk.fetch._HELD", 2 * size)):  # fmt: skip
+            first = [desk.table(f"s:{name}.csv").series[name].values.tolist() for name in "abc"]
+            with mock.patch.object(desk.vault, "payload", wraps=desk.vault.payload) as read:
+                again = [desk.table(f"s:{name}.csv").series[name].values.tolist() for name in "cba"]
+        self.assertEqual((again, read.call_count), (first, 1))
+
     def test_a_failed_address_is_asked_for_once(self):
         desk = self.desk()
         self.service.misbehave("mistyped", "data/WAGES", times=-1)

@@ -55,6 +55,7 @@ class Fetcher:
         self.accesses: list[Access] = []
         self._records: dict[tuple[str, str], Record] = {}
         self._bodies: OrderedDict[tuple[str, str], bytes] = OrderedDict()  # the latest ones
+        self._held = 0  # their bytes
         self._lock = threading.Lock()
 
     def response(self, source: str, path: str, accept: str = "*/*", page: bool = False) -> Download:
@@ -95,9 +96,10 @@ class Fetcher:
 
     def _remember(self, place: tuple[str, str], body: bytes) -> None:
         """Hold the latest bodies, at most so many bytes; the vault has the others."""
+        self._held += len(body) - len(self._bodies.pop(place, b""))
         self._bodies[place] = body
-        while len(self._bodies) > 1 and sum(map(len, self._bodies.values())) > _HELD:
-            self._bodies.popitem(last=False)
+        while len(self._bodies) > 1 and self._held > _HELD:
+            self._held -= len(self._bodies.popitem(last=False)[1])
 
     def record_of_access(self, access: Access) -> Record:
         """The record of a download requested as before."""
@@ -120,6 +122,7 @@ class Fetcher:
         with self._lock:
             self._records.clear()
             self._bodies.clear()
+            self._held = 0
 
     def _fetched(
         self, source: str, path: str, accept: str, held: Record | None, page: bool
