@@ -12,15 +12,8 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
-LONGEST = (
-    "test_command_line",
-    "test_studies",
-    "test_study",
-    "test_large",
-    "test_tables",
-    "test_vault",
-    "properties.test_layouts",
-)
+LONGEST = ("test_command_line", "test_studies", "test_study", "test_large", "test_tables", "test_vault",
+           "properties.test_layouts")  # fmt: skip
 
 
 def run(name):

@@ -65,9 +65,8 @@ class Glossary(unittest.TestCase):
         wrong, read = [], 0
         for path in sorted((ROOT / "ultrum").rglob("*.py")):
             for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
-                if not isinstance(node, ast.FunctionDef):
-                    continue
-                section = re.search(SECTION, ast.get_docstring(node) or "", re.S)
+                function = isinstance(node, ast.FunctionDef)
+                section = function and re.search(SECTION, ast.get_docstring(node) or "", re.S)
                 if not section:
                     continue
                 has = {a.arg for a in ast.walk(node.args) if isinstance(a, ast.arg)}

@@ -156,6 +156,7 @@ class _Backend(httpcore.NetworkBackend):
         self, host: str, port: int, timeout: float | None = None, local_address: str | None = None,
         socket_options: Iterable[Any] | None = None,
     ) -> httpcore.NetworkStream:  # fmt: skip
+        """A connection; refused if it leads into a network that this exchange may not reach."""
         stream = self.inner.connect_tcp(
             host, port, _shorter(timeout), local_address, socket_options
         )
@@ -173,9 +174,11 @@ class _Backend(httpcore.NetworkBackend):
     def connect_unix_socket(
         self, path: str, timeout: float | None = None, socket_options: Iterable[Any] | None = None
     ) -> httpcore.NetworkStream:
+        """Refused: sources are asked over TCP only."""
         raise NetworkError(path)
 
     def sleep(self, seconds: float) -> None:
+        """Wait before the next attempt."""
         self.inner.sleep(seconds)
 
 
@@ -246,6 +249,7 @@ class _Body(httpx.SyncByteStream):
             yield from self.stream
 
     def close(self) -> None:
+        """Close the stream."""
         self.stream.close()
 
 
