@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import argparse
 import difflib
+import itertools
 import json
 import os
 import random
@@ -19,6 +20,8 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import time
+import unittest
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -28,14 +31,8 @@ from typing import Any
 ROOT = Path(__file__).parent.parent
 PLACE = ROOT / ".mutation"
 FOLDERS = ("core", "sources", "vault", "study")
-TIMEOUT = 240  # seconds for the tests of one mutant; a mutant that hangs is caught
-MOST_TESTS = 60  # of those that execute a line
-SLOW = (
-    "tests.test_command_line",
-    "tests.test_stud",
-    "tests.test_vault",
-    "tests.test_hostile",
-)  # run last
+TIMEOUT = 300  # seconds for the tests of one mutant; a mutant that hangs is caught
+BUDGET = 90.0  # seconds of the tests that execute a line, the fastest first
 PLAUSIBLE = (  # noqa: SIM905 - slips that a person makes; a power for a sum fails at once and proves little
     "ReplaceBinaryOperator_Add_Sub ReplaceBinaryOperator_Sub_Add ReplaceBinaryOperator_Mul_Div "
     "ReplaceBinaryOperator_Div_Mul ReplaceBinaryOperator_Pow_Mul ReplaceBinaryOperator_FloorDiv_Div "
@@ -48,10 +45,11 @@ PLAUSIBLE = (  # noqa: SIM905 - slips that a person makes; a power for a sum fai
 ).split()
 
 
-def recorded() -> dict[str, dict[str, list[str]]]:
-    """Tests by file and line, from the last ``--map``."""
-    made: dict[str, dict[str, list[str]]] = json.loads((PLACE / "lines.json").read_text())
-    return made
+def recorded() -> tuple[dict[str, dict[str, list[str]]], dict[str, float]]:
+    """Tests by file and line, and the seconds of each test, from the last ``--map``."""
+    lines: dict[str, dict[str, list[str]]] = json.loads((PLACE / "lines.json").read_text())
+    seconds: dict[str, float] = json.loads((PLACE / "seconds.json").read_text())
+    return lines, seconds
 
 
 def record() -> None:
@@ -68,8 +66,11 @@ def record() -> None:
     names = [".".join(p.relative_to(ROOT).with_suffix("").parts) for p in found]
 
     def _run(name: str) -> None:
-        words = ["-m", "coverage", "run", f"--rcfile={settings}", "-m", "unittest", name]
-        done = subprocess.run([sys.executable, *words], cwd=ROOT, capture_output=True, check=False)
+        words = ["-m", "coverage", "run", f"--rcfile={settings}", __file__, "--timed", name]
+        done = subprocess.run(
+            [sys.executable, *words], cwd=ROOT, capture_output=True, check=False,
+            env={**os.environ, "CI": "1", "PYTHONPATH": str(ROOT)},
+        )  # fmt: skip
         print(f"{'recorded' if done.returncode == 0 else 'FAILED'} {name}", flush=True)
 
     with ThreadPoolExecutor(os.cpu_count()) as pool:
@@ -85,6 +86,36 @@ def record() -> None:
         for file in data.measured_files()
     }
     (PLACE / "lines.json").write_text(json.dumps(lines))
+    times: dict[str, float] = {}
+    for file in PLACE.glob("seconds-*.json"):
+        times |= json.loads(file.read_text())
+        file.unlink()
+    (PLACE / "seconds.json").write_text(json.dumps(times, indent=0))
+
+
+class _Timed(unittest.TextTestResult):
+    """Adds the seconds each test takes, its share of the set-up of its class included in the first."""
+
+    def __init__(self, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        self.seconds: dict[str, float] = {}
+        self._last = time.perf_counter()
+
+    def stopTest(self, test: unittest.TestCase) -> None:  # noqa: N802 - of unittest
+        super().stopTest(test)
+        now = time.perf_counter()
+        self.seconds[test.id()] = now - self._last
+        self._last = now
+
+
+def timed(name: str) -> bool:
+    """Run one test module and write the seconds of its tests."""
+    sys.path.insert(0, str(ROOT))
+    runner = unittest.TextTestRunner(resultclass=_Timed)
+    result = runner.run(unittest.defaultTestLoader.loadTestsFromName(name))
+    assert isinstance(result, _Timed)
+    (PLACE / f"seconds-{name}.json").write_text(json.dumps(result.seconds))
+    return result.wasSuccessful()
 
 
 def mutants(seed: int) -> Iterator[tuple[Path, Any, int, int]]:
@@ -112,16 +143,21 @@ def changed(file: Path, operator: str, occurrence: int) -> str | None:
     return None if made is None or made == text else str(made)
 
 
-def tests_of(lines: dict[str, dict[str, list[str]]], file: str, line: int) -> list[str]:
-    """Tests that execute a line; of one executed by imports alone, those that execute the file.
+def tests_of(
+    lines: dict[str, dict[str, list[str]]], seconds: dict[str, float], file: str, line: int
+) -> list[str]:
+    """Tests that execute a line, the fastest first, as many as take BUDGET seconds.
 
-    Tests that a library wraps stand for their module.
+    Of a line executed by imports alone, the tests that execute the file.
+
+    Tests that a library wraps are replaced by their module.
     """
     whole = lines.get(file, {})
     own = whole.get(str(line)) or sorted({test for tests in whole.values() for test in tests})
     names = [n.split(".accept")[0] if "<locals>" in n else n for n in own]
-    slow = sorted(dict.fromkeys(names), key=lambda n: (n.startswith(SLOW), n))
-    return slow[:MOST_TESTS]
+    fast_first = sorted(dict.fromkeys(names), key=lambda name: seconds.get(name, 1.0))
+    spent = itertools.accumulate(seconds.get(name, 1.0) for name in fast_first)
+    return [name for name, total in zip(fast_first, spent, strict=True) if total <= BUDGET]
 
 
 def tried(copy: Path, file: str, text: str, tests: list[str]) -> bool:
@@ -144,16 +180,20 @@ def main() -> int:
     """Record, or try mutants and print the share that is killed."""
     parser = argparse.ArgumentParser(description=__doc__.split("\n")[0])
     parser.add_argument("--map", action="store_true", help="record which lines each test executes")
+    parser.add_argument("--timed", metavar="MODULE", help="run one test module and note its times")
+    parser.add_argument("--workers", type=int, default=os.cpu_count() or 1, help="mutants at once")
     parser.add_argument("--count", type=int, default=300, help="mutants to try")
     parser.add_argument("--seed", type=int, default=0)
     given = parser.parse_args()
+    if given.timed:
+        return int(not timed(given.timed))
     if given.map:
         record()
         return 0
-    lines = recorded()
+    lines, seconds = recorded()
     copies: Queue[Path] = Queue()
     with tempfile.TemporaryDirectory() as place:
-        for number in range(os.cpu_count() or 1):
+        for number in range(given.workers):
             copy = Path(place) / str(number)
             ignored = shutil.ignore_patterns(".git", ".venv*", ".mutation", "site", "ultrum-demo")
             shutil.copytree(ROOT, copy, ignore=ignored)
@@ -165,7 +205,7 @@ def main() -> int:
             text = changed(path, operator, occurrence)
             if text is None:
                 return None
-            tests = tests_of(lines, file, line)
+            tests = tests_of(lines, seconds, file, line)
             copy = copies.get()
             try:
                 killed = bool(tests) and tried(copy, file, text, tests)
@@ -179,7 +219,7 @@ def main() -> int:
                     "change": "\n".join(list(delta)[2:])}  # fmt: skip
 
         chosen = [m for m, _ in zip(mutants(given.seed), range(given.count), strict=False)]
-        with ThreadPoolExecutor(os.cpu_count()) as pool:
+        with ThreadPoolExecutor(given.workers) as pool:
             results = [r for r in pool.map(_one, chosen) if r]
     survivors = [r for r in results if not r["killed"]]
     (PLACE / "survivors.json").write_text(json.dumps(survivors, indent=1))

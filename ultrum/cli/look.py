@@ -232,10 +232,8 @@ def _series_at(
     start, end, frequency = asked.span
     wanted, span = Address.parse(address), DataSpan.of(start, end)
     steps = [*([{"to_frequency": frequency}] if frequency else []), *asked.steps]
-    is_table = (
-        desk.repository.kind_of(wanted) != "sdmx"
-        and wanted.path not in desk.sources[wanted.source].snapshots
-    )
+    settings = desk.repository.settings_of(wanted)
+    is_table = settings.kind != "sdmx" and wanted.path not in settings.snapshots
     reading = desk.table(f"{wanted.source}:{wanted.path}") if is_table else None
     series_there = series_within(desk.repository, address, span, whole=bool(steps))
     data_span = span.known(*series_there)

@@ -44,30 +44,24 @@ def each_block(
     executor : concurrent.futures.Executor, optional
         By default as many threads of this process as it has cores.
     most : int, optional
-        Blocks under way at one time, those done and waiting for their turn among them.
+        Blocks under way at one time, including results that wait for their turn; by default one more than
+        this machine has cores.
     progress : callable, optional
         Called for every block.
     """
-    workers = workers_of(executor)
-    most = workers + 1 if most is None else most
+    most = cores() + 1 if most is None else most
     tell = progress or (lambda _: None)
     with one_core():
         if executor is not None:
             yield from _Queue(job, executor, tell).results(blocks, most)
             return
-        with ThreadPoolExecutor(min(workers, most)) as threads:
+        with ThreadPoolExecutor(min(cores(), most)) as threads:
             yield from _Queue(job, threads, tell).results(blocks, most)
 
 
-def workers_of(executor: Any) -> int:
-    """How many blocks an executor does at one time, as far as it can be known."""
-    if executor is None:
-        return os.cpu_count() or 1
-    workers = getattr(executor, "_max_workers", None)
-    if workers is None:
-        client = getattr(executor, "_client", None)  # of a Dask cluster
-        workers = len(client.nthreads()) if client is not None else os.cpu_count()
-    return int(workers or 1)
+def cores() -> int:
+    """Cores of this machine."""
+    return os.cpu_count() or 1
 
 
 @dataclass(frozen=True)

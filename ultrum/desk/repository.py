@@ -60,12 +60,12 @@ class Repository:
         self.fetcher.forget_session()
         self._services.clear()
 
-    def kind_of(self, address: Address) -> str:
-        """Kind of the source that an address names."""
+    def settings_of(self, address: Address) -> SourceSettings:
+        """Settings of the source that an address names."""
         if address.source not in self.sources:
             hint = one_of(address.source, self.sources)
             raise SourceError(f"'{address}': no source '{address.source}'; {hint}")
-        return self.sources[address.source].kind
+        return self.sources[address.source]
 
     def service(self, name: str) -> SdmxSource:
         """The statistics service of a name."""
@@ -90,9 +90,9 @@ class Repository:
     ) -> Reading:
         """A whole table by its address, which may be a pattern; see :meth:`ultrum.Desk.table`."""
         wanted = Address.parse(address)
-        if self.kind_of(wanted) == "sdmx":
+        settings = self.settings_of(wanted)
+        if settings.kind == "sdmx":
             raise SourceError(f"{address}: {wanted.source} is a statistics service, not a table.")
-        settings = self.sources[wanted.source]
         options = TableOptions.of(**{**table_settings(settings, wanted.path), **facts})
         if not is_pattern(wanted.path):
             return addressed(self._read(wanted, options), wanted)

@@ -9,6 +9,7 @@ from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.transform.aggregation import to_frequency
 from ultrum.desk.addresses import column_of, places_of
 from ultrum.desk.repository import Repository
+from ultrum.desk.settings import SourceSettings
 from ultrum.desk.snapshots import snapshot_series
 from ultrum.desk.spans import DataSpan
 from ultrum.desk.stored import kept_paths
@@ -27,28 +28,28 @@ def one_series(
 ) -> TimeSeries:
     """One series, in the frequency wanted and cut to its span; see :meth:`ultrum.Desk.fetch`."""
     wanted = Address.parse(address)
-    if repository.kind_of(wanted) == "sdmx":
-        series = series_of_service(repository, wanted, span, whole=bool(frequency))
+    settings = repository.settings_of(wanted)
+    if settings.kind == "sdmx":
+        series = series_of_service(repository, wanted, settings, span, whole=bool(frequency))
         series = series.with_metadata(**facts) if facts else series
     else:
-        series = series_of_table(repository, wanted, facts or {})
+        series = series_of_table(repository, wanted, settings, facts or {})
     if frequency:  # of whole periods, before the start is cut
         series = to_frequency(series.sample(None, span.end or None), frequency)
     return span.cut(series)
 
 
 def series_of_table(
-    repository: Repository, wanted: Address, facts: Mapping[str, Any]
+    repository: Repository, wanted: Address, settings: SourceSettings, facts: Mapping[str, Any]
 ) -> TimeSeries:
     """One column of a table, or the history of a snapshot."""
-    snapshots = repository.sources[wanted.source].snapshots
-    if wanted.path in snapshots:
-        return snapshot_series(repository, wanted, snapshots[wanted.path])
+    if wanted.path in settings.snapshots:
+        return snapshot_series(repository, wanted, settings.snapshots[wanted.path])
     return column_of(repository.table(f"{wanted.source}:{wanted.path}", **facts), wanted)
 
 
 def series_of_service(
-    repository: Repository, wanted: Address, span: DataSpan, whole: bool
+    repository: Repository, wanted: Address, settings: SourceSettings, span: DataSpan, whole: bool
 ) -> TimeSeries:
     """One series of a statistics service; offline also out of a download of many."""
     service = repository.service(wanted.source)
@@ -56,7 +57,7 @@ def series_of_service(
         return service.series(wanted.path, span.query(whole=whole), wanted.field)
     except VaultError:
         flow = wanted.path.partition("/")[0]
-        for path in kept_paths(repository, wanted):
+        for path in kept_paths(repository.vault, settings, wanted):
             for series in service.all_series(f"{flow}/{key_of(path)}"):
                 if series.metadata.address == str(wanted):
                     return series
@@ -77,7 +78,8 @@ def series_within(
         Ask for the history before the span too, which steps need.
     """
     wanted = Address.parse(address)
-    if repository.kind_of(wanted) == "sdmx":
+    settings = repository.settings_of(wanted)
+    if settings.kind == "sdmx":
         series_list = repository.service(wanted.source).all_series(
             wanted.path, span.query(whole=whole)
         )
@@ -86,8 +88,8 @@ def series_within(
             for s in series_list
             if not wanted.field or s.metadata.address.endswith(f"#{wanted.field}")
         ]
-    if wanted.field or wanted.path in repository.sources[wanted.source].snapshots:
-        return [series_of_table(repository, wanted, {})]
+    if wanted.field or wanted.path in settings.snapshots:
+        return [series_of_table(repository, wanted, settings, {})]
     return list(repository.table(address).series.values())
 
 
@@ -101,10 +103,10 @@ def paths_of(
 ) -> list[tuple[str, str]]:
     """Sources and paths of the downloads that an address needs."""
     wanted = Address.parse(address)
-    if repository.kind_of(wanted) == "sdmx":
+    settings = repository.settings_of(wanted)
+    if settings.kind == "sdmx":
         path = repository.service(wanted.source).data_path(wanted.path, span.query(whole=whole))
         return [(wanted.source, path)]
-    settings = repository.sources[wanted.source]
     snapshot = settings.snapshots.get(wanted.path)
     path = snapshot.path if snapshot else wanted.path
     paths = [p for p, _ in places_of(settings, path, expand)] if is_pattern(path) else [path]

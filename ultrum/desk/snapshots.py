@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import re
-from datetime import UTC, datetime
 from typing import Final
 
 import numpy as np
-import pandas as pd
 
 from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
@@ -104,10 +102,4 @@ def _series(
     )
     metadata = Metadata(name=wanted.path, title=settings.title or settings.figure, frequency=frequency,
                        source=wanted.source, address=str(wanted), trail=(step,), **{**unit, **facts})  # fmt: skip
-    index = frequency.index(ordinals) if frequency.code == "D" else _stamps(frequency, ordinals)
-    return SeriesTable.from_arrays(numbers[:, None], index, [metadata]).only()
-
-
-def _stamps(frequency: Frequency, ordinals: np.ndarray) -> pd.DatetimeIndex:
-    seconds = ordinals * frequency.multiple * (60 if frequency.code == "N" else 3600)
-    return pd.DatetimeIndex([datetime.fromtimestamp(int(s), UTC) for s in seconds], name="time")
+    return SeriesTable.from_arrays(numbers[:, None], frequency.index(ordinals), [metadata]).only()

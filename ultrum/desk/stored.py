@@ -5,30 +5,34 @@ from __future__ import annotations
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.desk.addresses import addressed
 from ultrum.desk.repository import Repository, table_settings
+from ultrum.desk.settings import SourceSettings
 from ultrum.errors import VaultError
 from ultrum.sources.download import Address
 from ultrum.sources.sdmx import covers
 from ultrum.sources.table import TableOptions, read_table
-from ultrum.vault import Record
+from ultrum.vault import Record, Vault
 
 
-def kept_paths(repository: Repository, wanted: Address, spans: bool = False) -> list[str]:
+def kept_paths(
+    vault: Vault, settings: SourceSettings, wanted: Address, spans: bool = False
+) -> list[str]:
     """Paths in the vault whose downloads hold what an address names, whole or also for a span."""
-    paths = dict.fromkeys(r.path for r in repository.vault.records() if r.source == wanted.source)
-    if repository.kind_of(wanted) == "sdmx":
+    paths = dict.fromkeys(r.path for r in vault.records() if r.source == wanted.source)
+    if settings.kind == "sdmx":
         return [p for p in paths if covers(p, wanted.path, spans)]
-    snapshot = repository.sources[wanted.source].snapshots.get(wanted.path)
+    snapshot = settings.snapshots.get(wanted.path)
     return [p for p in paths if p == (snapshot.path if snapshot else wanted.path)]
 
 
 def series_of_record(repository: Repository, record: Record, wanted: Address) -> TimeSeries:
     """The series that an address names, out of one download in the vault."""
     body = repository.vault.payload(record)
-    if repository.kind_of(wanted) == "sdmx":
+    settings = repository.settings_of(wanted)
+    if settings.kind == "sdmx":
         series_list = repository.service(wanted.source).read(wanted.path.partition("/")[0], body)
         by_address = {s.metadata.address: s for s in series_list}
     else:
-        options = TableOptions.of(**table_settings(repository.sources[wanted.source], wanted.path))
+        options = TableOptions.of(**table_settings(settings, wanted.path))
         reading = addressed(read_table(body, record.path, options), wanted)
         by_address = {s.metadata.address: s for s in reading.series.values()}
     if str(wanted) not in by_address:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor
 from typing import Final, TypeVar
 
-from ultrum.core.executors import each_block, workers_of
+from ultrum.core.executors import cores, each_block
 from ultrum.errors import TableError
 from ultrum.large.long_table import LongTable
 from ultrum.large.memory_limit import at_once, bytes_of
@@ -31,7 +31,7 @@ def through_blocks(
 ) -> Iterator[T]:
     """What a job gives for each block, in order; ``needs`` are the bytes a block takes at most."""
     executor = executor or table.executor
-    most = at_once(bytes_of(table.max_memory), needs, workers_of(executor))
+    most = at_once(bytes_of(table.max_memory), needs, table.workers or cores())
     with telling(table.progress) as tell:
         label = f"{table.path}, {len(blocks)} blocks"
         tell(label)

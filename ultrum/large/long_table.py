@@ -18,7 +18,7 @@ from ultrum.core.large_data import LargeData
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency
-from ultrum.errors import TableError
+from ultrum.errors import ArgumentError, TableError
 from ultrum.file_access import path_of
 from ultrum.large.asset_index import EPOCH, Block, Index
 from ultrum.large.block_writer import LongWriter, rows_of
@@ -53,6 +53,8 @@ class LongTable(LargeData):
     executor : concurrent.futures.Executor, optional
         Who works on the blocks; by default as many threads of this process as it has cores. The numbers are
         the same for all, to the last bit. Processes and clusters must be able to read the files.
+    workers : int, optional
+        Blocks the executor works on at one time; by default the number of cores of this machine.
 
     Raises
     ------
@@ -79,9 +81,12 @@ class LongTable(LargeData):
     max_memory: int | str = DEFAULT
     progress: Progress | None = None
     executor: Executor | None = None
+    workers: int | None = None
 
     def __post_init__(self) -> None:
         bytes_of(self.max_memory)
+        if self.workers is not None and self.workers < 1:
+            raise ArgumentError(f"workers is {self.workers}; it must be 1 or more.")
         stored = facts_in(self._files[0])
         for name in ("value", "frequency"):
             if not getattr(self, name):
@@ -142,8 +147,9 @@ class LongTable(LargeData):
     def beside(self, path: str | os.PathLike[str], value: str = "") -> LongTable:
         """A data set made from this one, to be worked on in the same bounds."""
         return LongTable(
-            path, value, max_memory=self.max_memory, progress=self.progress, executor=self.executor
-        )
+            path, value, max_memory=self.max_memory, progress=self.progress, executor=self.executor,
+            workers=self.workers,
+        )  # fmt: skip
 
     def nothing(self) -> SeriesTable:
         """No row of one asset: what the values are, for checks."""

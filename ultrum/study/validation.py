@@ -18,6 +18,11 @@ Place = tuple[str, ...]
 Describe = Callable[[Any, tuple[Any, ...], Any], str]
 
 
+def _blank(string: re.Match[str]) -> str:
+    """As many empty lines as a string over several lines takes."""
+    return '""' + "\n" * string[0].count("\n")
+
+
 class Lines:
     """Finds the line of a key in the text of a TOML file."""
 
@@ -25,7 +30,8 @@ class Lines:
         self.known: dict[Place, int] = {}
         table: Place = ()
         counts: dict[Place, int] = {}
-        for number, line in enumerate(text.splitlines(), start=1):
+        outside = re.sub(r"(\"{3}|'{3}).*?\1", _blank, text, flags=re.DOTALL)
+        for number, line in enumerate(outside.splitlines(), start=1):
             head = re.match(r"\s*\[(\[)?\s*([^\]]+?)\s*\]", line)
             key = re.match(r"\s*(\"?[\w .-]+\"?)\s*=", line)
             if head:
@@ -35,7 +41,8 @@ class Lines:
                     table = (*table, str(counts[table]))
                 self.known.setdefault(table, number)
             elif key:
-                self.known.setdefault((*table, key[1].strip().strip('"')), number)
+                parts = tuple(part.strip().strip('"') for part in key[1].split("."))
+                self.known.setdefault((*table, *parts), number)
 
     def of(self, place: tuple[Any, ...]) -> int:
         """Line of a place, or of the nearest part of it that stands in the text."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from copy import copy
 from dataclasses import dataclass, fields, replace
 from typing import Any, Final
 
@@ -107,11 +108,9 @@ class Metadata:
 
     def with_step(self, step: Step, **checked: Any) -> Metadata:
         """As :meth:`stepped`, with a step that many series share and facts that need no check."""
-        stepped = object.__new__(
-            type(self)
-        )  # a tenth of the time of replace, for tables of thousands
-        facts = {**self.__dict__, **checked, "trail": (*self.trail, step)}
-        object.__setattr__(stepped, "__dict__", facts)
+        stepped = copy(self)  # skips the checks of replace, which tables of thousands would repeat
+        for fact, value in {**checked, "trail": (*self.trail, step)}.items():
+            object.__setattr__(stepped, fact, value)
         return stepped
 
     @property

@@ -191,7 +191,10 @@ class Frequency:
         return self.starts(ordinals + 1) - np.timedelta64(1, "D")
 
     def index(self, ordinals: Ints) -> pd.Index:
-        """Pandas index of these periods: a PeriodIndex, or dates for B and D."""
+        """Pandas index of these periods: a PeriodIndex, dates for B and D, or instants (UTC) within days."""
+        if self.code in "HN":
+            instants = (ordinals * self._minutes).astype("datetime64[m]").astype("datetime64[s]")
+            return pd.DatetimeIndex(instants, name="time", tz="UTC")
         if self.is_dated:
             return pd.DatetimeIndex(self.starts(ordinals).astype("datetime64[s]"), name="date")
         make: Any = pd.PeriodIndex

@@ -10,7 +10,7 @@ from ultrum.sources.limits import current
 from ultrum.sources.table.cell_grid import Grid, Row
 from ultrum.sources.table.file_kinds import kind_of
 from ultrum.sources.table.number_formats import SUPERSCRIPTS
-from ultrum.sources.table.unpacking import decode
+from ultrum.sources.table.unpacking import decode_page
 
 _MOST_PARAGRAPHS: Final = 4
 _LONGEST_PARAGRAPH: Final = 400
@@ -23,7 +23,7 @@ def page_grids(body: bytes, name: str, encoding: str | None = None) -> list[Grid
     import lxml.etree
     import lxml.html
 
-    text, _ = decode(body, name, encoding or _declared_encoding(body))
+    text, _ = decode_page(body, name, encoding)
     try:
         parser = lxml.html.HTMLParser(huge_tree=False, no_network=True)
         tree = lxml.html.document_fromstring(re.sub(r"^\s*<\?xml[^>]*\?>", "", text), parser=parser)
@@ -47,18 +47,13 @@ def page_text(body: bytes, name: str) -> str:
     """Words of a page in reading order, for a figure that stands in prose."""
     import lxml.html
 
-    text, _ = decode(body, name, _declared_encoding(body))
+    text, _ = decode_page(body, name)
     if kind_of(body) != "page":
         return text
     tree = lxml.html.document_fromstring(re.sub(r"^\s*<\?xml[^>]*\?>", "", text))
     for hidden in tree.xpath("//script|//style"):
         hidden.drop_tree()
     return " ".join(" ".join(tree.itertext()).split())
-
-
-def _declared_encoding(body: bytes) -> str | None:
-    match = re.search(rb"charset\s*=\s*[\"']?([\w-]+)", body[:2048], re.IGNORECASE)
-    return match[1].decode("ascii") if match else None
 
 
 def _title_of(table: Any) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import io
+import re
 import struct
 import zipfile
 import zlib
@@ -94,6 +95,12 @@ def decode(body: bytes, name: str, encoding: str | None) -> tuple[str, str]:
     raise TableError(
         f"{name} is not text in {encoding or 'UTF-8 or Windows-1252'}; name its encoding, encoding='utf-16'."
     )
+
+
+def decode_page(body: bytes, name: str, encoding: str | None = None) -> tuple[str, str]:
+    """As :func:`decode`, by the encoding that a web page declares where none is given."""
+    declared = re.search(rb"charset\s*=\s*[\"']?([\w-]+)", body[:2048], re.IGNORECASE)
+    return decode(body, name, encoding or (declared[1].decode("ascii") if declared else None))
 
 
 def _from_zip(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
