@@ -1,4 +1,4 @@
-"""How often intervals hold the truth, over 500 reseeded worlds, and the shipped world beside its truth
+"""How often intervals hold the truth, over 500 reseeded worlds, and the shipped world compared with its truth
 
 Each world is simulated by its own seed, its daily prices become monthly total returns, and everything is estimated as a
 user would; the truth is `ul.practice.truth()`.
@@ -107,7 +107,7 @@ def one_world(seed, truth, tally):
 
 
 def shipped(truth):
-    """Estimate beside truth for every company of the shipped world."""
+    """Estimate and truth for every company of the shipped world."""
     panel = ul.practice.panel()
     one, four = ul.factor_betas(panel, ["market"]), ul.factor_betas(panel)
     cost = ul.cost_of_equity(four, premia=histories(panel), risk_free=panel.rate)
@@ -138,7 +138,7 @@ def run():
     head = "| 95 % interval of | covers, % | its standard error, % |\n|---|---:|---:|"
     return (
         "\n".join([head, *tally.lines()])
-        + f"\n\nThe shipped world beside its truth:\n\n{shipped(truth)}\n\n{REASONS}"
+        + f"\n\nThe shipped world compared with its truth:\n\n{shipped(truth)}\n\n{REASONS}"
     )
 
 

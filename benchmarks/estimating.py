@@ -1,4 +1,4 @@
-"""Estimation beside loops of numpy.linalg.lstsq on the same arrays, in one run
+"""Estimation compared with loops of numpy.linalg.lstsq on the same arrays, in one run
 
 The loops do what a careful script does: one regression after another on the rows each has, with the same errors. A loop
 over all rolling windows takes minutes, so a part of its windows drawn by a seed is timed and scaled up; everything else
@@ -167,7 +167,7 @@ def run():
         ),
         ("rolling, the same, Newey–West", rolling(True), "40 (least), 100 (aim)"),
         (
-            "full sample, 20,000 × 600, 5 factors, HC1, beside one lstsq",
+            "full sample, 20,000 × 600, 5 factors, HC1, compared with one lstsq",
             full_sample(),
             "0.5 (least)",
         ),

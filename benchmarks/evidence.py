@@ -148,7 +148,7 @@ def cost_coverage(rows, window, rho, seed, count=5):
 
 
 class Page:
-    """Rows of the table, and whether each lies where it must."""
+    """Rows of the table, and whether each is where it must."""
 
     def __init__(self):
         self.lines, self.outside = [], []

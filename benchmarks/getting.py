@@ -1,4 +1,4 @@
-"""Getting data: pulls, formats, tables and search, each beside its bare counterpart in one run
+"""Getting data: pulls, formats, tables and search, each compared with its bare counterpart in one run
 
 Both sides run in this process and take turns; the least of several times counts. The service runs in a
 process of its own, with 25 ms added to every answer for the pulls.

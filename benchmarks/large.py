@@ -1,4 +1,4 @@
-"""A market's whole history on disk: 30,000 assets over 12,600 days, beside pyarrow reading the file
+"""A market's whole history on disk: 30,000 assets over 12,600 days, compared with pyarrow reading the file
 
 Betas on three factors with errors, windows of 252 days, at month ends, written as Parquet; the memory allowed is 2 GB. The
 file is made first, which takes a minute and 1.3 GB of disk. Reading is every row group's three columns, one after another; both are the better of two.

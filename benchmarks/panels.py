@@ -1,4 +1,4 @@
-"""Daily prices of 5,000 assets to a monthly panel with its log of missing data, and matching, beside pandas in one run
+"""Daily prices of 5,000 assets to a monthly panel with its log of missing data, and matching, compared with pandas in one run
 
 Both sides start from the same wide frame of prices and give the same returns, which is checked. The pandas side
 resamples, takes changes, joins factors, drops incomplete rows and lists what is missing.

@@ -1,7 +1,7 @@
-"""Frequency conversion of wide daily frames and of minute bars, beside pandas resample in one run
+"""Frequency conversion of wide daily frames and of minute bars, compared with pandas resample in one run
 
 Both sides get the same frame and give the same numbers, which is checked. Memory is what the conversion
-allocates at its peak beside its input, as tracemalloc counts it.
+allocates at its peak in addition to its input, as tracemalloc counts it.
 """
 
 import time

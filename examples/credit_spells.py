@@ -1,4 +1,4 @@
-"""Credit-spread episodes beside a share index, and an inverted curve marked on it."""
+"""Credit-spread episodes next to a share index, and an inverted curve marked on it."""
 
 import ultrum as ul
 

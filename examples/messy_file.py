@@ -20,6 +20,6 @@ for reading in (old, new, rents):
 
 before, after = old.series["berths taken"], new.series["berths_taken_pct"]
 overlap = before.values.index.intersection(after.values.index)
-print(f"{len(overlap)} weeks stand in both files; largest difference",
+print(f"{len(overlap)} weeks are in both files; largest difference",
       abs(before.values[overlap] - after.values[overlap]).max())  # fmt: skip
 print({name: str(s.index[-1]) for name, s in rents.series.items()})

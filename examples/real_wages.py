@@ -1,4 +1,4 @@
-"""Real wages of three economies: each deflated by its own prices, on a common base, beside unemployment."""
+"""Real wages of three economies: each deflated by its own prices, on a common base, next to unemployment."""
 
 import ultrum as ul
 

@@ -1,4 +1,4 @@
-"""Risk and return of all companies, one beside the market, and the market after credit strain."""
+"""Risk and return of all companies, one next to the market, and the market after credit strain."""
 
 import ultrum as ul
 

@@ -473,7 +473,7 @@ class Commands(OnPractice):
 
 
 def python_blocks(name):
-    """Python of a page that stands in blocks, in order."""
+    """Python of a page that is in blocks, in order."""
     return re.findall(r"```python\n(.*?)```", (ROOT / name).read_text(), re.S)
 
 
@@ -514,7 +514,7 @@ class Pages(Scratch):
             "cost_of_equity": "licence risk",
             "large_data": "does not come after",
             "troubleshooting": "is not in excess of anything",
-            "coming_from": "zero lies inside",
+            "coming_from": "zero is inside",
             "extending": "all four extensions work",
             "studies_and_reports": "did you mean",
         }
@@ -542,7 +542,7 @@ class Pages(Scratch):
 
     def test_every_example_runs(self):
         words = {"first_beta.py": "Inflation over the last year", "macro_set.py": "revised (12 values)",
-                 "messy_file.py": "26 weeks stand in both files; largest difference 0.0",
+                 "messy_file.py": "26 weeks are in both files; largest difference 0.0",
                  "todays_page.py": "2024-12-13", "returns_from_a_database.py": "SLTM",
                  "real_wages.py": "deflated (by M_QM_CPI", "credit_spells.py": "2008-05 2009-11      19",
                  "strain_gauge.py": "2022-10 2024-01      16", "freight_invoices.py": "QTV for one QSR on 2024-03-10",

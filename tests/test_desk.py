@@ -78,7 +78,7 @@ class Finding(OnPractice):
             leaf["address"].tolist(), [f"observatory:WAGES/M.{a}.TOTAL" for a in ("QM", "QS", "QT")]
         )
         self.assertEqual(desk.browse("QT", hierarchy="region")["series"].sum(), 6)
-        with self.refused(SourceError, "Nothing stands below"):
+        with self.refused(SourceError, "Nothing is below"):
             desk.browse("Tides")
 
     def test_a_large_catalogue_answers_at_once(self):

@@ -61,7 +61,7 @@ class Aligning(Scratch):
         wages = series(np.arange(12.0), name="wages", measure="rate", timing="average")
         said = parts() | {"conditions": wages.as_table()}
         hindsight = ul.align(**said, known_by="hindsight").conditions["wages"]
-        self.assertEqual(hindsight["2010-05"], 3.0)  # described April, stands in May
+        self.assertEqual(hindsight["2010-05"], 3.0)  # described April, is in May
         self.assertEqual(ul.align(**said, known_by="P2M").conditions["wages"]["2010-05"], 1.0)
         with self.refused(AlignmentError, "wages", "known_by"):
             ul.align(**said)

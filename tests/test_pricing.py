@@ -492,7 +492,7 @@ class Factors(Scratch):
         rng = np.random.default_rng(0)
         x = pd.Series(rng.normal(0, 0.1, 12), name="x")
         noisy = ul.regress(pd.Series(rng.normal(0, 1, 12)), x)
-        self.assertIn("both zero and one lie inside", noisy.in_words())
+        self.assertIn("both zero and one are inside", noisy.in_words())
 
 
 class Sensitivity(Scratch):

@@ -141,7 +141,7 @@ class Whole(OnPractice):
             self.assertIn(result.run, text)  # every file names its run
         self.assertIn(
             "five years up to then", drawn[1].decode()
-        )  # text stands in a comment beside its outline
+        )  # text is in a comment next to its outline
 
     def same_bytes(self, one, two):
         names = sorted(str(p.relative_to(one)) for p in one.rglob("*") if p.is_file())

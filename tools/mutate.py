@@ -130,7 +130,9 @@ def mutants(seed: int) -> Iterator[tuple[Path, Any, int, int]]:
     items = [m for m in every if m.operator_name.removeprefix("core/") in PLAUSIBLE]
     random.Random(seed).shuffle(items)
     for one in items:
-        yield Path(one.module_path), one.operator_name, one.occurrence, one.start_pos[0]
+        line = Path(one.module_path).read_text().splitlines()[one.start_pos[0] - 1]
+        if not line.lstrip().startswith("@dataclass"):  # frozen, repr and eq are not behaviour
+            yield Path(one.module_path), one.operator_name, one.occurrence, one.start_pos[0]
 
 
 def changed(file: Path, operator: str, occurrence: int) -> str | None:

@@ -81,7 +81,7 @@ class DataWarning(UserWarning):
 
 
 def warn_user(message: str) -> None:
-    """Give a :class:`DataWarning` at the line of the user that led to it, whatever lies between."""
+    """Give a :class:`DataWarning` at the line of the user that led to it, whatever is between."""
     frame, level = inspect.currentframe(), 0
     while frame is not None and frame.f_globals.get("__name__", "").split(".")[0] == "ultrum":
         frame, level = frame.f_back, level + 1

@@ -40,7 +40,7 @@ def run_study(
     at : str, optional
         Use the vault as it was on this day or at this instant; no source is asked.
     keep : bool
-        Keep the result of each stage beside the vault, and compute again only what has changed. The numbers
+        Keep the result of each stage next to the vault, and compute again only what has changed. The numbers
         are the same either way.
     refresh : bool
         Download everything whole, also what a source would report as unchanged.

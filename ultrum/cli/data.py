@@ -85,9 +85,7 @@ def find(
         if listings.empty and not walk:
             raise SourceError(f"{desk.why_nothing(' '.join(words), **given)} Or walk: find --walk.")
     if listings.empty:
-        raise SourceError(
-            f"Nothing stands below '{' '.join(words)}'. Walk from the top: find --walk."
-        )
+        raise SourceError(f"Nothing is below '{' '.join(words)}'. Walk from the top: find --walk.")
     if csv_file:
         from ultrum.report.table_files import to_csv
 

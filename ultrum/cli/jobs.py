@@ -156,8 +156,8 @@ def trail(results: Path, number: str, as_json: bool) -> None:
 )
 @click.option("--frequency", default="M", show_default=True, help="Frequency of the panel.")
 @click.option("--title", default="", help="Title of the study.")
-@click.option("--prices", default="", help="Your own file of prices, beside the study.")
-@click.option("--factor-table", default="", help="Your own file of factor returns, beside it.")
+@click.option("--prices", default="", help="Your own file of prices, next to the study.")
+@click.option("--factor-table", default="", help="Your own file of factor returns, next to it.")
 @click.option("--bill", default="bill", show_default=True, help="Its column of risk-free returns.")
 def new(
     study: Path,

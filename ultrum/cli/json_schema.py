@@ -64,7 +64,7 @@ class FoundSeries(TypedDict):
 
 
 class FoundPlace(TypedDict):
-    """``ultrum find --walk``: a place in the catalogue and how many series lie below it."""
+    """``ultrum find --walk``: a place in the catalogue and how many series are below it."""
 
     name: str
     kind: str

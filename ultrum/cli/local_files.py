@@ -63,7 +63,7 @@ def local_files(
     if options and len(files) < len(texts):
         other = next(t for t in texts if t not in files)
         raise click.UsageError(
-            f"--read is for local files; how {other} is read stands in the settings of its source."
+            f"--read is for local files; how {other} is read is set in the settings of its source."
         )
     if not files:
         return LocalFiles()

@@ -61,7 +61,7 @@ if TYPE_CHECKING:
     "--beside",
     multiple=True,
     metavar="ADDRESS",
-    help="Another series, taken through the same steps and drawn beside it.",
+    help="Another series, taken through the same steps and drawn next to it.",
 )
 @click.option(
     "--spells",

@@ -121,7 +121,7 @@ def gaps(series: TimeSeries) -> str:
 
 
 def _gaps_of_days(index: pd.Index) -> list[str]:
-    """Stretches of trading days without rows, and the holidays beside them."""
+    """Stretches of trading days without rows, and the holidays next to them."""
     from ultrum.core.time.frequency import calendar_days
     from ultrum.core.time.gaps import gap_table
 

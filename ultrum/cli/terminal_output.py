@@ -67,7 +67,7 @@ def fixed(frame: pd.DataFrame, label: str, **places: int) -> pd.DataFrame:
 
 
 def fact(name: str, text: str) -> None:
-    """One fact, its name in a column of its own; long text wraps beside it on a terminal."""
+    """One fact, its name in a column of its own; long text wraps next to it on a terminal."""
     width = shutil.get_terminal_size().columns if sys.stdout.isatty() else 100
     lines = textwrap.wrap(printable(text), max(width - 22, 30), break_long_words=False) or [""]
     echo(f"{name:20s}  {lines[0]}")

@@ -331,7 +331,7 @@ class _Job:
         return self._after
 
     def status_of(self, member: Member, new: TimeSeries) -> str:
-        """What a series is beside what the vault held before."""
+        """What a series is compared with what the vault held before."""
         if self.repository.offline or member.address in self.progress.before:
             return "not requested"
         if not self._fresh() & set(self.paths_of(member)):

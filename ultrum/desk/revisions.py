@@ -59,7 +59,7 @@ def differences(old: TimeSeries, new: TimeSeries) -> pd.DataFrame:
 
 
 def status_of(old: TimeSeries | None, new: TimeSeries) -> str:
-    """What a new vintage is beside an old one: new, same, longer or revised."""
+    """What a new vintage is compared with an old one: new, same, longer or revised."""
     if old is None:
         return "new"
     try:

@@ -134,7 +134,7 @@ def browse(
         raise SourceError(f"hierarchy='{by}' is not known; {one_of(by, WAYS)}")
     entries = [e for e in listings.search("", _MOST, **filters) if _is_below(_levels(e, by), path)]
     if path and not entries:
-        raise SourceError(f"Nothing stands below {BELOW.join(path)}; walk from the top: browse().")
+        raise SourceError(f"Nothing is below {BELOW.join(path)}; walk from the top: browse().")
     at = len(path)
     if entries and all(len(_levels(e, by)) == at for e in entries):
         listed = [(e.address, e.title, e.frequency) for e in entries]

@@ -35,7 +35,7 @@ class SnapshotSettings:
     path : str
         Page below the source's address.
     figure : str
-        Words beside the figure.
+        Words next to the figure.
     grain : str
         Span in which two pulls are one observation: ``P1D``, ``PT30M``.
     """
@@ -136,7 +136,7 @@ def source_settings(name: str, settings: Mapping[str, Any]) -> SourceSettings:
     Raises
     ------
     SourceError
-        If something is missing, unknown, or a secret stands in them.
+        If something is missing, unknown, or a secret is in them.
     """
     settings = _table(settings, f"Source '{name}'")
     for key, inner in {
@@ -253,7 +253,7 @@ def load_settings(file: str | os.PathLike[str] | None = None) -> dict[str, Any]:
 
 
 def _refuse_credentials(sources: Mapping[str, Any], place: Path) -> None:
-    """Settings beside the work may come with it from others; they name credentials, and do not define them."""
+    """Settings next to the work may come with it from others; they name credentials, and do not define them."""
     if place.absolute().parent == config_folder().absolute():
         return
     for name, source in sources.items():
@@ -265,7 +265,7 @@ def _refuse_credentials(sources: Mapping[str, Any], place: Path) -> None:
 
 
 def how_to_define(source: str, settings: Mapping[str, Any], url: str) -> str:
-    """What to write where, in place of credentials that stand beside the work."""
+    """What to write where, in place of credentials that are next to the work."""
     written = [k for k in settings if k.lower() in SECRETS]
     if written:
         return (

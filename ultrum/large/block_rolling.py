@@ -140,7 +140,7 @@ class _Found:
 
 
 def _lay(line: Floats, rows: Ints, values: Floats) -> None:
-    """Put values at their rows; those that lie outside are left out."""
+    """Put values at their rows; those that are outside are left out."""
     if rows.min() >= 0 and rows[-1] < len(line) and rows[-1] - rows[0] + 1 == len(rows):
         line[rows[0] : rows[-1] + 1] = values  # every one after the other, since each has its own
         return

@@ -23,7 +23,7 @@ _ROWS: Final = 250_000  # of a row group, so that a few assets are read without 
 
 
 class LongWriter:
-    """Writes tables of one schema one after another, to a name beside the file until all is there."""
+    """Writes tables of one schema one after another, to a name next to the file until all is there."""
 
     def __init__(self, path: str | os.PathLike[str], value: str, frequency: str) -> None:
         self.path = path_of(path)

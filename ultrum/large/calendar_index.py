@@ -37,7 +37,7 @@ class Layout:
         Raises
         ------
         TableError
-            If two rows of an asset lie in one period.
+            If two rows of an asset are in one period.
         """
         days, values, bounds = block.rows()
         rows = self.places.rows(days)
@@ -78,7 +78,7 @@ class Places:
 
     @classmethod
     def of(cls, index: pd.Index, frequency: Frequency) -> Places:
-        """Of every day from the first to the last of a calendar; −1 where it lies in none of its periods."""
+        """Of every day from the first to the last of a calendar; −1 where it is in none of its periods."""
         starts = index.to_timestamp(how="start") if isinstance(index, pd.PeriodIndex) else index
         ends = index.to_timestamp(how="end") if isinstance(index, pd.PeriodIndex) else index
         low = int((starts[0].to_datetime64().astype("datetime64[D]") - EPOCH).astype(int))

@@ -41,7 +41,7 @@ class LongTable(LargeData):
     path : path
         A Parquet file, or a folder of them, together sorted by asset and date; :meth:`sort` does that once.
     value, asset, date : str
-        Columns. Dates are days or instants; a day stands for the period it lies in.
+        Columns. Dates are days or instants; a day stands for the period it is in.
     frequency : str
         Of the data; files written by this package store it, and all that follows.
     facts : mapping
@@ -175,7 +175,7 @@ class LongTable(LargeData):
 
     @cached_property
     def layout(self) -> Layout:
-        """How rows lie on the whole calendar."""
+        """Rows placed on the whole calendar."""
         return Layout.of(self.calendar, Frequency.parse(self.frequency), self.facts)
 
     def read(self, assets: list[str]) -> SeriesTable:
@@ -202,7 +202,7 @@ class LongTable(LargeData):
         )
 
     def to_frame(self) -> pd.DataFrame:
-        """The whole data set in memory, every column, as it stands in the file."""
+        """The whole data set in memory, every column, as it is in the file."""
         frame = pd.concat([pd.read_parquet(f) for f in self._files], ignore_index=True)
         return frame.assign(**{self.date: pd.to_datetime(frame[self.date])})
 

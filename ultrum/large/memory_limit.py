@@ -56,7 +56,7 @@ def at_once(max_memory: int, block: int, workers: int) -> int:
     most = (max_memory - BASE) // max(block, 1)
     if most < 1:
         raise UltrumError(
-            f"One block needs about {block:,} bytes beside {BASE:,} of the program; "
+            f"One block needs about {block:,} bytes in addition to {BASE:,} of the program; "
             f"max_memory={max_memory:,} is too little."
         )
     return int(min(most, workers + 1))

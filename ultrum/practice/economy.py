@@ -1,4 +1,4 @@
-"""The three economies beside their markets: wages, output, unemployment, people, outlook, rents.
+"""The three economies next to their markets: wages, output, unemployment, people, outlook, rents.
 
 Statistics follow one hidden cycle per economy, which is also what the harbour masters feel. Output and
 industry are released first as a guess and revised twice; every release keeps its day.

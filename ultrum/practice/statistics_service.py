@@ -97,7 +97,7 @@ class Statistics:
         return self._structures(request, Content(definitions=[flow]))
 
     async def topics(self, request: Request) -> Response:
-        """The category scheme, with what stands in it."""
+        """The category scheme, with what is in it."""
         return self._structures(request, Content(flows=list(FLOWS.values()), topics=True))
 
     async def available(self, request: Request) -> Response:

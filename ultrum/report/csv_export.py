@@ -1,4 +1,4 @@
-"""CSV files in a chosen form, with column metadata beside them: CSV on the Web (W3C)."""
+"""CSV files in a chosen form, with column metadata next to them: CSV on the Web (W3C)."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ def described_csv(
     metadata_list: Mapping[str, Metadata] | None = None,
     facts: Mapping[str, str] | None = None,
 ) -> list[Path]:
-    """Write a table and ``NAME.csv-metadata.json`` beside it; both paths.
+    """Write a table and ``NAME.csv-metadata.json`` next to it; both paths.
 
     Parameters
     ----------

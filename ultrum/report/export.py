@@ -43,7 +43,7 @@ def save(
     Returns
     -------
     list of Path
-        The files written. Beside a CSV, ``NAME.csv-metadata.json`` describes each column
+        The files written. Next to a CSV, ``NAME.csv-metadata.json`` describes each column
         (CSV on the Web, W3C): title, unit, currency, source and the steps it went through.
 
     Raises

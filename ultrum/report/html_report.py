@@ -1,6 +1,6 @@
 """The HTML report: one self-contained page.
 
-It only arranges what a study gave; every number in it stands in a CSV beside it too.
+It only arranges what a study gave; every number in it is in a CSV next to it too.
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ from ultrum.study.provenance import trail_of
 from ultrum.study.run_record import run_facts
 from ultrum.study.study_result import StudyResult
 
-_IN_PLACE = ("betas", "line_of_fit", "build_up")  # figures that stand beside their own tables
+_IN_PLACE = ("betas", "line_of_fit", "build_up")  # figures that are next to their own tables
 _PACKAGES = ("ultrum", "numpy", "scipy", "pandas", "pyarrow", "matplotlib")
 
 
@@ -108,7 +108,7 @@ def _method(result: StudyResult) -> str:
             "The betas that are priced are drawn to those of the other companies (Vasicek 1973)"
         )
     if result.peers is not None:
-        lines.append("The beta from peers stands beside the answer and has no part in it")
+        lines.append("The beta from peers is reported with the answer and has no part in it")
     lines.append(
         "The variance of the cost of equity joins that of the betas and that of the premia, "
         "β'V(λ)β + λ'V(β)λ − tr V(β)V(λ) (Goodman 1960); the interval is Student’s t with the smaller degrees "

@@ -192,6 +192,6 @@ def _renumbered(item: Any) -> Any:
 
 
 def _inert(data: Any) -> str:
-    """JSON that cannot end the script it stands in."""
+    """JSON that cannot end the script it is in."""
     text = json.dumps(data, separators=(",", ":"), ensure_ascii=False)
     return text.replace("<", "\\u003c").replace("\u2028", "\\u2028").replace("\u2029", "\\u2029")

@@ -34,7 +34,7 @@ class ModelTable:
     head : list of str
         Names of the columns.
     body : list of (str, list of str)
-        A label and one cell for each column; figures that stand below others have an empty label.
+        A label and one cell for each column; figures that are below others have an empty label.
     tail : list of (str, list of str)
         Rows below the line: observations, R² and so on.
     notes : list of str
@@ -120,7 +120,7 @@ class ModelTable:
         )  # fmt: skip
 
     def to_latex(self) -> str:
-        """A tabular with the rules of the package booktabs; notes stand below it."""
+        """A tabular with the rules of the package booktabs; notes are below it."""
 
         def _row(label: str, cells: Sequence[str]) -> str:
             return " & ".join(_latex(c) for c in (label, *cells)) + r" \\"
@@ -161,7 +161,7 @@ def model_table(
     models : mapping of str to Fit, PooledFit or TwoPass; sequence; or BetaTable
         One column for each model; of a BetaTable one row for each asset and one column for each term.
     below : {"errors", "t", "p"}
-        What stands in brackets below each coefficient.
+        What is in brackets below each coefficient.
     stars : bool
         Marks at 10, 5 and 1 %; off, since they hide the figures.
     digits : int
@@ -206,7 +206,7 @@ class _Style:
     names: Mapping[str, str]
 
     def cells(self, value: float, error: float, t: float, p: float) -> tuple[str, str]:
-        """A coefficient and what stands below it."""
+        """A coefficient and what is below it."""
         if np.isnan(value):
             return "", ""
         mark = next((mark for limit, mark in _STARS if p < limit), "") if self.stars else ""
@@ -305,7 +305,7 @@ def _error_kind(model: Model) -> str:
 
 
 def _about(style: _Style, kinds: Mapping[str, str]) -> str:
-    """What stands in brackets, and the errors it rests on."""
+    """What is in brackets, and the errors it rests on."""
     what = BELOW[style.below].capitalize()
     if len(set(kinds.values())) == 1:
         return f"{what} in brackets: {next(iter(kinds.values()))}."

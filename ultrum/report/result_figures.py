@@ -117,7 +117,7 @@ def figure_words(name: str, result: StudyResult) -> str:
             f"Betas of {company} under every combination of choices, from {low:.2f} to {high:.2f}."
         )
     words = {
-        "rolling_beta": f"Beta of {company} in moving windows with its band, beside that of the whole sample.",
+        "rolling_beta": f"Beta of {company} in moving windows with its band, next to that of the whole sample.",
         "state_space_beta": f"Beta of {company} as a random walk with its band.",
         "break": f"F of a break of the regression of {company} at each date, with its 5 % bound.",
         "risk_and_return": "Mean return of each company against its volatility.",

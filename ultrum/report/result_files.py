@@ -101,7 +101,7 @@ def _write_tables(result: StudyResult, tables: Mapping[str, pd.DataFrame], work:
     comment = "; ".join(f"{k.replace('_', ' ')} {v}" for k, v in metadata.items())
     comment = " ".join(
         comment.replace("--", "- -").split()
-    )  # a title cannot end the comment it stands in
+    )  # a title cannot end the comment it is in
     heads = {"latex": ("tex", f"% {comment}\n"), "markdown": ("md", f"<!-- {comment} -->\n")}
     for kind, (ending, head) in heads.items():
         if kind not in wanted:

@@ -41,7 +41,7 @@ def tables(result: StudyResult) -> dict[str, pd.DataFrame]:
 
 
 def _asked_for(result: StudyResult) -> dict[str, pd.DataFrame]:
-    """Tables of what the study asks for beside its regressions."""
+    """Tables of what the study asks for in addition to its regressions."""
     requested: dict[str, pd.DataFrame] = {}
     if result.joint_alpha:
         requested["joint_alpha"] = joint_alphas(result)

@@ -1,7 +1,7 @@
 """The credential store: credentials by name, from the user's own settings, each bound to hosts.
 
-A study or a settings file beside it names a credential; what it is, where its secret is kept and which
-hosts may see it stands in the user's configuration folder alone. A host that is not bound is refused
+A study or a settings file next to it names a credential; what it is, where its secret is kept and which
+hosts may see it is in the user's configuration folder alone. A host that is not bound is refused
 before anything is sent.
 """
 

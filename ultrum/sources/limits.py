@@ -24,7 +24,7 @@ class Limits:
         Of a file on this machine, and of the answer of a service.
     unpacked_bytes, expansion, nesting : int
         Of what is in an archive or a workbook: its bytes, how many times larger than packed if it has more
-        than 16 MB, and how many archives may lie in one another.
+        than 16 MB, and how many archives may be nested.
     rows, columns, cells, sheets : int
         Of a table, a line of it, the whole, and a workbook; cells are rows times the widest row.
     redirects, seconds : int

@@ -194,7 +194,7 @@ def _with_ancestors(
 
 
 def _merged(base: dict[str, Any], content: dict[str, Any]) -> dict[str, Any]:
-    """Tables of both together; a value or list of the own study stands in place of the other."""
+    """Tables of both together; a value or list of the own study replaces the other."""
     merged = dict(base)
     for key, value in content.items():
         both = isinstance(value, dict) and isinstance(merged.get(key), dict)

@@ -179,7 +179,7 @@ class Model(Section):
 
 
 class TestsSection(Section):
-    """What is tested beside the regressions."""
+    """Tests in addition to the regressions."""
 
     joint_alpha: list[Literal["exact", "robust", "bootstrap"]] = []
     diagnose: bool = False

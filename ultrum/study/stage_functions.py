@@ -163,7 +163,7 @@ def make_panel(
 
 
 def within_span(plan: Study, series: TimeSeries) -> TimeSeries:
-    """The part of a series that lies in the study's span."""
+    """The part of a series that is in the study's span."""
     start, end = plan.study.span
     frequency, ordinals = series.metadata.frequency, series.ordinals
     inside = np.ones(len(series), dtype=bool)
@@ -175,7 +175,7 @@ def within_span(plan: Study, series: TimeSeries) -> TimeSeries:
 
 
 def _alike(series: list[TimeSeries]) -> bool:
-    """Whether series have one frequency, so that they can lie in one table."""
+    """Whether series have one frequency, so that they can share one table."""
     return len({s.metadata.frequency for s in series}) == 1
 
 

@@ -1,7 +1,7 @@
 """Stages of a run, each computed again only when one of its inputs has changed.
 
 A stage rests on its settings, on the stages it needs, on the downloads it took and on the program's own
-code. What it gave is kept beside the vault, so that a run that was stopped, or a revision of one series,
+code. What it gave is kept next to the vault, so that a run that was stopped, or a revision of one series,
 costs no more than what depends on it. Kept results are signed with a key of this user, and one whose
 signature does not fit is done again: a folder from elsewhere cannot run anything.
 """
@@ -133,7 +133,7 @@ class Stages:
 
 
 class Kept:
-    """Results of stages in a folder beside the vault."""
+    """Results of stages in a folder next to the vault."""
 
     def __init__(self, folder: Path, key: bytes) -> None:
         self.folder, self._key = folder, key

@@ -37,7 +37,7 @@ export = ["csv", "xlsx"]
 
 _PRACTICE: Final = """[sources.observatory]                # statistics, over SDMX
 kind = "sdmx"
-url = "http://127.0.0.1:8765/sdmx"   # the practice world: run `ultrum practice` beside it
+url = "http://127.0.0.1:8765/sdmx"   # the practice world: run `ultrum practice` next to it
 
 [sources.exchange]                   # files: prices, dividends, splits
 kind = "table"
@@ -97,7 +97,7 @@ def begin(
     company, factors, frequency, title
         The text of the study.
     prices, factor_table : str, optional
-        Files of your own, beside the study; without them it stands on the practice world.
+        Files of your own, next to the study; without them it uses the practice world.
     bill : str
         Column of the factor table that holds the risk-free return.
 

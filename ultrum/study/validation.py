@@ -45,7 +45,7 @@ class Lines:
                 self.known.setdefault((*table, *parts), number)
 
     def of(self, place: tuple[Any, ...]) -> int:
-        """Line of a place, or of the nearest part of it that stands in the text."""
+        """Line of a place, or of the nearest part of it that is in the text."""
         parts = tuple(str(p) for p in place)
         for length in range(len(parts), 0, -1):
             if parts[:length] in self.known:
@@ -86,7 +86,7 @@ def _nearest(group: list[Any]) -> list[Any]:
 
 
 def _is_form(part: Any) -> bool:
-    """Whether a part of a place names a form that a value can have, which does not stand in the file."""
+    """Whether a part of a place names a form that a value can have, which the file does not show."""
     return isinstance(part, str) and (
         part in ("str", "float", "int", "[key]")
         or part.endswith(("Section", "Words"))

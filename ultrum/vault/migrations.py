@@ -1,4 +1,4 @@
-"""Migrations of earlier vaults: version 1 had a catalogue alone, version 2 also receipts beside the payloads."""
+"""Migrations of earlier vaults: version 1 had a catalogue alone, version 2 also receipts next to the payloads."""
 
 from __future__ import annotations
 

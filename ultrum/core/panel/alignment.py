@@ -128,7 +128,7 @@ def align(
         raw.frequency.code,
         _code(assets),
     }:
-        target = Frequency("D")  # some rows lie on weekends
+        target = Frequency("D")  # some rows are on weekends
     rate = to_frequency(risk_free, target)
     assets = _in_one_currency(_wrapped(assets, measure="return"), currency or "", rates)
     returns = to_frequency(assets, target, risk_free=risk_free)

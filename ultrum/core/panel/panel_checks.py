@@ -22,7 +22,7 @@ def income_warning(returns: SeriesTable) -> tuple[str, ...]:
     if all(a.income != "total" for a in returns.metadata):
         return ()
     return (
-        f"{', '.join(bare[:5])} are price returns beside total returns; they leave dividends out.",
+        f"{', '.join(bare[:5])} are price returns combined with total returns; they leave dividends out.",
     )
 
 

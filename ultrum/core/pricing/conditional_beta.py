@@ -72,7 +72,7 @@ def conditional_beta(
     Parameters
     ----------
     panel : Panel
-        With conditions, which stand in each row as they were known at the end of the row before.
+        With conditions, which are in each row as they were known at the end of the row before.
     conditions : sequence of str, optional
         All of the panel by default.
     factor : str

@@ -68,7 +68,7 @@ def cost_of_equity(
     Warns
     -----
     DataWarning
-        If a premium is negative, or a cost of equity lies below the risk-free rate.
+        If a premium is negative, or a cost of equity is below the risk-free rate.
 
     Raises
     ------
@@ -153,7 +153,7 @@ def _warn_of_low_costs(value: pd.Series, rate: float, prices: Mapping[str, Premi
     low = value.index[(value < rate).to_numpy()]
     if len(low):
         warn_user(
-            f"{len(low)} of {len(value)} costs of equity lie below the risk-free rate of {100 * rate:.2f} %: "
+            f"{len(low)} of {len(value)} costs of equity are below the risk-free rate of {100 * rate:.2f} %: "
             f"{', '.join(map(str, low[:5]))}. Check betas and premia before you use them."
         )
 
@@ -296,7 +296,7 @@ def _labelled(exposures: Exposures, part: str) -> pd.MultiIndex:
 
 def _notes(value: pd.Series, failed: Any, variance: Floats, unknown: bool) -> dict[str, str]:
     notes = {}
-    small = "the variance formula is not positive, as beta and premium are both small beside their errors"
+    small = "the variance formula is not positive, as beta and premium are both small compared with their errors"
     for asset, cost, wrong, spread in zip(value.index, value, failed, variance, strict=True):
         if np.isnan(cost):
             notes[str(asset)] = "no estimate: too few rows"

@@ -87,7 +87,7 @@ Work = Callable[[Floats, Sequence[Exposure]], T]  # of returns (T, n) and exposu
 
 @dataclass(frozen=True)
 class _InMemory(Blocks):
-    """Blocks of tables that are held, along the way that they lie in memory."""
+    """Blocks of tables that are held, in the order they have in memory."""
 
     returns: Floats
     exposures: Sequence[Exposure]

@@ -46,7 +46,7 @@ class TestResult(TextInNotebooks):
 def t_quantile(level: float, df: Any) -> Any:
     """Two-sided quantile of Student's t for a confidence level."""
     if not 0.0 < level < 1.0:
-        raise EstimationError(f"A confidence level lies between 0 and 1, not {level}.")
+        raise EstimationError(f"A confidence level is between 0 and 1, not {level}.")
     return scipy.special.stdtrit(df, 0.5 + level / 2.0)
 
 

@@ -101,7 +101,7 @@ def matched(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, pd.D
 
 
 def _on_one_index(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame]:
-    """Periods beside dates that mark periods: the factors take the labels of y for the same periods."""
+    """Periods combined with dates that mark periods: the factors take the labels of y for the same periods."""
     kinds = {type(f.index) for f in (left, right)}
     if kinds != {pd.PeriodIndex, pd.DatetimeIndex}:
         return left, right

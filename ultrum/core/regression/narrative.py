@@ -72,9 +72,9 @@ def noun_of(index: pd.Index) -> str:
 def _alpha(value: float, low: float, high: float, p: float, noun: str, level: float) -> str:
     direction = "more" if value >= 0 else "less"
     sure = (
-        "zero lies inside, so this sample does not tell it from nothing"
+        "zero is inside, so this sample does not tell it from nothing"
         if low <= 0 <= high
-        else "zero lies outside"
+        else "zero is outside"
     )
     return (
         f"Alpha: it earned {100 * abs(value):.2f} % a {noun} {direction} than its betas explain; with "
@@ -87,9 +87,9 @@ def _beta(
 ) -> str:
     inside = [word for number, word in ((0, "zero"), (1, "one")) if low <= number <= high]
     also = {
-        0: "neither zero nor one lies inside",
-        1: f"{''.join(inside)} lies inside",
-        2: "both zero and one lie inside",
+        0: "neither zero nor one is inside",
+        1: f"{''.join(inside)} is inside",
+        2: "both zero and one are inside",
     }[len(inside)]
     direction = "more" if value >= 0 else "less"
     return (

@@ -156,7 +156,7 @@ class Fit(CoefficientInference, TableInNotebooks):
         --------
         >>> import ultrum as ul
         >>> fit = ul.factor_betas(ul.practice.panel(), ["market"]).fit("BRTW")
-        >>> "one lies inside" in fit.in_words() or "neither" in fit.in_words()
+        >>> "one is inside" in fit.in_words() or "neither" in fit.in_words()
         True
         """
         figures = Figures(

@@ -55,7 +55,7 @@ def rolling_regress(
         Factors; a row that misses one is not used.
     window : int, str
         Periods of the calendar (of daily data observations, and the weekdays of gaps), a duration such as
-        ``P5Y``, or ``"expanding"`` from the first row. The first window is the first that lies whole in the data.
+        ``P5Y``, or ``"expanding"`` from the first row. The first window is the first that the data cover whole.
     min_obs : int, optional
         Rows an asset needs in a window; by default max(p + 1, ⌈2/3·window⌉), 60 for expanding windows.
     errors : {"classical", "hc0", "hc1", "hc2", "hc3", "hac"}
@@ -241,7 +241,7 @@ def _windows(
         starts, first = _of_duration(index, str(window))
     if first < 1 or not len(starts):
         raise EstimationError(
-            f"A window of {first} rows does not lie in the {rows} rows of the data."
+            f"A window of {first} rows does not fit in the {rows} rows of the data."
         )
     stops = np.arange(rows - len(starts) + 1, rows + 1)
     kept = _kept(index[stops - 1], step)
@@ -265,7 +265,7 @@ def _kept(ends: pd.Index, step: int | str) -> Ints:
 
 
 def _of_duration(index: pd.Index, window: str) -> tuple[Ints, int]:
-    """Starts of the windows of a duration that lie whole in the data, and the rows of the first."""
+    """Starts of the windows of a duration that are whole in the data, and the rows of the first."""
     try:
         frequency = infer_frequency(index)
     except FrequencyError as error:
@@ -274,7 +274,7 @@ def _of_duration(index: pd.Index, window: str) -> tuple[Ints, int]:
     starts = starts_of(window, ordinals, frequency)
     begun = np.flatnonzero(starts > 0)
     if not len(begun):
-        raise EstimationError(f"No window of {window} lies in the {len(index)} rows of the data.")
+        raise EstimationError(f"No window of {window} is in the {len(index)} rows of the data.")
     first = int(begun[0]) if starts[begun[0]] > 0 else 0
     whole = max(
         first - 1, 0

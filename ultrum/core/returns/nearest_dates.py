@@ -37,7 +37,7 @@ def match_dates(
     left : dates, or DataFrame with a column of dates
     right : TimeSeries, SeriesTable, Series or DataFrame
         Values by date; a DataFrame may hold its dates in a column named as in ``left``. Values of a period
-        stand at its last day.
+        are at its last day.
     direction : {"before", "after"}
         Where the value is looked for; a value of the day itself is taken by both.
     max_age : str or None

@@ -14,7 +14,7 @@ from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.period_labels import period_label
 
 _SPLITS: Final = (2.0, 3.0, 4.0, 5.0, 10.0, 20.0, 100.0)
-_NEAR: Final = 0.06  # a day's own move beside a split's ratio
+_NEAR: Final = 0.06  # a day's own move compared with a split's ratio
 _BIG: Final = 0.45  # log moves that are looked at: −36 % and +57 %
 _AT_ONCE: Final = 64
 

@@ -203,7 +203,7 @@ def warn_of_late_payments(adjusted: SeriesTable) -> None:
     name, days = max(late.items(), key=lambda item: item[1])
     more = f", and {len(late) - 1:,} more" if len(late) > 1 else ""
     warn_user(
-        f"{name}: its final payment came {days} days after its last price{more}; it stands in the period "
+        f"{name}: its final payment came {days} days after its last price{more}; it is in the period "
         "after the last price, and the wait for it is not in the return.")  # fmt: skip
 
 

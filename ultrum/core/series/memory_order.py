@@ -11,7 +11,7 @@ from ultrum.core.array_types import Floats, Ints
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import UnitError
 
-_WIDE: Final = 256  # columns from which a table lies by rows
+_WIDE: Final = 256  # columns from which a table is stored by rows
 
 
 def numbers_in(frame: pd.DataFrame) -> Floats:
@@ -50,7 +50,7 @@ def _finite(frame: pd.DataFrame, values: Floats) -> Floats:
 def laid_out(values: Floats) -> tuple[Floats, tuple[Ints, Ints]]:
     """A copy that lies as it will be read, and the first and last row with a value of each column.
 
-    A wide table lies by rows, a narrow and long one by columns.
+    A wide table is stored by rows, a narrow and long one by columns.
     """
     wide = values.shape[1] > _WIDE
     block = np.empty(values.shape, order="C" if wide else "F")

@@ -393,7 +393,7 @@ def _members(series: Iterable[TimeSeries] | Mapping[str, TimeSeries]) -> list[Ti
 
 
 def _on_same_days(members: list[TimeSeries]) -> list[TimeSeries]:
-    """Business-daily series beside daily ones become daily, so that they stand side by side."""
+    """Business-daily series combined with daily ones become daily, so that they are side by side."""
     if {m.metadata.frequency.code for m in members} != {"B", "D"}:
         return members
     return [m.with_metadata(frequency=Frequency("D")) for m in members]

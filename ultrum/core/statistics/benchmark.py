@@ -25,7 +25,7 @@ from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitErr
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Relative(Described):
-    """An asset beside its benchmark.
+    """An asset compared with its benchmark.
 
     Attributes
     ----------

@@ -122,7 +122,7 @@ class Frequency:
         return f"Frequency('{self}')"
 
     def contains(self, other: Frequency) -> bool:
-        """Whether each period of ``other`` lies inside one period of this frequency."""
+        """Whether each period of ``other`` is inside one period of this frequency."""
         if other == self or other.is_dated:
             fits = self.code not in "HN" or self._minutes % other._minutes == 0
             return other <= self and fits

@@ -84,7 +84,7 @@ def _several_a_day(index: pd.DatetimeIndex) -> str:
 def _fitting(days: Dates, code: str) -> Frequency | None:
     """The frequency whose periods the dates mark, or None where they are just dates.
 
-    Dates mark periods when nine in ten stand at the first or last day or weekday of one, up to three
+    Dates mark periods when nine in ten are at the first or last day or weekday of one, up to three
     holidays apart, or on one day of the month. Dates at the ends of other months move the anchor.
     """
     if code == "W":

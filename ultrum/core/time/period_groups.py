@@ -195,7 +195,7 @@ def _begun(
 ) -> tuple[Bools, str | None]:
     """Mask of periods whose beginning the data hold, and the name of the one they do not.
 
-    The first period has begun whole when no weekday of it lies before the first row, the first weekday
+    The first period has begun whole when no weekday of it is before the first row, the first weekday
     of a year apart; of calendar-daily data no day, of longer periods none.
     """
     begun = np.ones(len(ordinals), dtype=bool)
@@ -289,7 +289,7 @@ def expected_sizes(x: SeriesTable, target: Frequency, grouping: Grouping) -> Int
 
 
 def _days_in_gaps(x: SeriesTable, target: Frequency, grouping: Grouping) -> Ints:
-    """Weekdays of each period that lie in gaps of the table."""
+    """Weekdays of each period that are in gaps of the table."""
     counts = np.zeros(len(grouping.ordinals), dtype=np.int64)
     days = grouping.days
     for row in np.flatnonzero(gap_lengths(days, x.block)):

@@ -97,7 +97,7 @@ def to_frequency(
     -------
     TimeSeries or SeriesTable
         With the conversion, and any unfinished period left out, on its trail. A period is unfinished
-        when a weekday of it lies before the first row (the first of a year apart) or after the last. The
+        when a weekday of it is before the first row (the first of a year apart) or after the last. The
         value at the end of a first period is known all the same, so ``last`` keeps it.
 
     Raises

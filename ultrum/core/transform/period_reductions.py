@@ -1,7 +1,7 @@
 """Reductions of the rows of each period: sums, products, medians, single rows, and their age.
 
-The reductions read the block as it lies in memory, some columns at a time, so that a wide table is
-read once and little more than the result is made beside it.
+The reductions read the block as it is in memory, some columns at a time, so that a wide table is
+read once and little more than the result is allocated.
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ def reduce_block(
     Parameters
     ----------
     block : ndarray, shape (T, N)
-        Read as it lies in memory: by columns where these are whole, else by rows.
+        Read as it is in memory: by columns where these are whole, else by rows.
     columns : ndarray of int, shape (M,)
         The columns wanted.
     grouping : Grouping
@@ -153,7 +153,7 @@ def too_old(
     ordinals: Ints,
     stale_after: int,
 ) -> Bools:
-    """Whether rows lie too long before their period's end to stand for it."""
+    """Whether rows are too long before their period's end to stand for it."""
     if target.code in "HN":
         return np.zeros(len(rows), dtype=bool)
     ends = target.ends(ordinals)
@@ -163,7 +163,7 @@ def too_old(
 
 
 def too_late(x: SeriesTable, grouping: Grouping, target: Frequency, stale_after: int) -> Bools:
-    """Periods whose first row lies too long after their start to stand for it."""
+    """Periods whose first row is too long after their start to stand for it."""
     if target.code in "HN":
         return np.zeros(len(grouping.ordinals), dtype=bool)
     starts = target.starts(grouping.ordinals)

@@ -135,7 +135,7 @@ def spells(x: SeriesLike, condition: str, *, min_length: int = 1) -> pd.DataFram
 def _rank(text: str) -> float:
     rank = float(text)
     if not 0 <= rank <= 100:
-        raise UnitError(f"A percentile lies between 0 and 100, not at {text}.")
+        raise UnitError(f"A percentile is between 0 and 100, not at {text}.")
     return rank
 
 

@@ -18,7 +18,7 @@ from ultrum.core.time.gaps import gap_lengths
 from ultrum.core.transform.period_reductions import weekdays_after
 from ultrum.errors import FrequencyError
 
-_OLDEST: Final = 5  # weekdays that an earlier daily value may lie before its day
+_OLDEST: Final = 5  # weekdays that an earlier daily value may be before its day
 _AT_ONCE: Final = 1 << 22  # numbers of windows held at a time
 Statistic = Callable[[Floats], Floats]
 

@@ -1,4 +1,4 @@
-"""Label placement: names beside points, moved until none overlap."""
+"""Label placement: names next to points, moved until none overlap."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ Box = tuple[float, float, float, float]
 
 
 def names_apart(ax: Axes, x: Any, y: Any, names: list[str]) -> None:
-    """Write each name beside its point, none over another name or a point; far ones get a thin line.
+    """Write each name next to its point, none over another name or a point; far ones get a thin line.
 
     Parameters
     ----------
@@ -77,7 +77,7 @@ def _over(a: Box, b: Box) -> bool:
 
 
 def _tie(ax: Axes, point: Any, box: Box) -> None:
-    """A thin line from a point to a name that stands far from it."""
+    """A thin line from a point to a name that is far from it."""
     nearest = np.clip(point, box[:2], box[2:])
     if np.hypot(*(nearest - point)) < 14:
         return

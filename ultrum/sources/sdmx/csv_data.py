@@ -132,7 +132,7 @@ def _coded(column: Any) -> tuple[Ints, list[str]]:
 
 
 def _code(text: str) -> str:
-    """A code without the name that may stand behind it."""
+    """A code without the name that may follow it."""
     return text.split(": ", 1)[0] if ": " in text else text
 
 

@@ -71,7 +71,7 @@ class Paths:
         return f"structure/datastructure/{_wild(reference)}?references=children"
 
     def categories(self) -> str:
-        """Every category scheme with what stands in its categories."""
+        """Every category scheme with what is in its categories."""
         if self.rest == "2.1":
             return "categoryscheme/all/all/latest?references=parentsandsiblings"
         return "structure/categoryscheme/*/*/~?references=parentsandsiblings"

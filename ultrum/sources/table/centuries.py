@@ -82,7 +82,7 @@ def _by_order(moments: Dates, short: Ints) -> Ints | None:
 
 
 def _century(counted: Ints, moments: Dates, start: int, first_year: int | None, where: str) -> int:
-    """Years to add: the latest century in which the data do not lie in the future."""
+    """Years to add: the latest century that puts no date in the future."""
     today = np.datetime64(date.today(), "D")
     if first_year is not None:
         if (first_year - start) % 100:
@@ -112,5 +112,5 @@ def _in_year(moments: Dates, years: Array, where: str) -> Dates:
     place = (years - 1970) * 12 + months.astype(np.int64) % 12
     moved = place.astype("datetime64[M]") + rest
     if (moved.astype("datetime64[M]").astype(np.int64) != place).any():
-        raise TableError(f"{where}: 29 February stands in a year that has none; check the years.")
+        raise TableError(f"{where}: 29 February is in a year that has none; check the years.")
     return np.asarray(moved.astype(moments.dtype))

@@ -105,7 +105,7 @@ def find_heading(
     line: int | None,
     where: str,
 ) -> Heading:
-    """Heading of the table whose first row is ``first`` and whose dates stand in ``column``.
+    """Heading of the table whose first row is ``first`` and whose dates are in ``column``.
 
     Returns one without names if none is there; bars may still be identified by their values.
     """
@@ -148,7 +148,7 @@ def _names_dates_alone(row: Row) -> bool:
 
 
 def is_bad_period(row: Row, column: int) -> bool:
-    """Whether a row begins like a date that cannot exist, with values beside it."""
+    """Whether a row begins like a date that cannot exist, with values next to it."""
     if len(row) <= column or not looks_like_date(cell_text(row[column])) or is_date(row[column]):
         return False
     others = [c for k, c in enumerate(row) if k != column and not is_empty(c)]
@@ -220,7 +220,7 @@ def _units_row(padded: dict[int, list[str]], rows: Sequence[int]) -> int | None:
 
 
 def _gives_units(texts: Sequence[str]) -> bool:
-    """Whether every cell beside the first is a unit, or the first announces units."""
+    """Whether every cell next to the first is a unit, or the first announces units."""
     if texts[0].lower() in _UNIT_LABELS:
         return True
     given = [t for t in texts[1:] if t]
@@ -264,7 +264,7 @@ def _joined_names(rows: Sequence[Sequence[str]]) -> list[str]:
 
 
 def _without_empty(names: list[str], grid: Grid, first: int, width: int) -> list[str]:
-    """Columns without a name are left out if nothing stands in them, else refused."""
+    """Columns without a name are left out if nothing is in them, else refused."""
     kept = list(names)
     for k in range(1, width):
         if kept[k]:

@@ -102,7 +102,7 @@ def unit_of(
     name, title, subtitle : str
         Name of the column, further text of its heading, and the cell under its name.
     numbers : ReadNumbers
-        Its numbers, with the percent signs and currencies that stood beside them.
+        Its numbers, with the percent signs and currencies that stood next to them.
     preamble : str
         Prose above the table.
     footer : str

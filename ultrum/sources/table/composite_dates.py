@@ -91,7 +91,7 @@ def _clock_text(cell: Any) -> str:
 def _year_and_part(
     block: Block, date_cells_of: Sequence[Any], names: Sequence[str]
 ) -> DateCells | None:
-    """Year beside month, quarter or period code, and perhaps a day."""
+    """Year next to month, quarter or period code, and perhaps a day."""
     for place, name in enumerate(names):
         if place == block.date_column:
             continue

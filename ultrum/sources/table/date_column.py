@@ -27,7 +27,7 @@ class Wishes:
 
 
 def date_column_of(grid: Grid, wishes: Wishes) -> tuple[int, int]:
-    """Column with the most dates beside values, and their number; bare numbers count less."""
+    """Column with the most dates next to values, and their number; bare numbers count less."""
     width = min(max(map(len, grid.rows), default=0), _DEEPEST_DATE_COLUMN)
     if isinstance(wishes.date_column, int):
         return wishes.date_column - 1, len(grid.rows)

@@ -37,7 +37,7 @@ def letters_of(cells: Any) -> Array | None:
 
 
 def by_places(cells: Any, template: str, example: str) -> Dates | None:
-    """Instants of texts whose digits stand in the same places, NaT where one is not a date.
+    """Instants of texts whose digits are in the same places, NaT where one is not a date.
 
     Parameters
     ----------

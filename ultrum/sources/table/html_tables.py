@@ -44,7 +44,7 @@ def page_grids(body: bytes, name: str, encoding: str | None = None) -> list[Grid
 
 
 def page_text(body: bytes, name: str) -> str:
-    """Words of a page in reading order, for a figure that stands in prose."""
+    """Words of a page in reading order, for a figure that is in prose."""
     import lxml.html
 
     text, _ = decode_page(body, name)
@@ -91,7 +91,7 @@ def _spread(table: Any) -> list[Row]:
     for r, row in enumerate(rows):
         c = 0
         if sum(1 for _ in row.iterchildren("td", "th")) == 1:
-            alone.add(r)  # a note across the table stands in its first cell
+            alone.add(r)  # a note across the table is in its first cell
         for cell in row.iterchildren("td", "th"):
             while (r, c) in grid:
                 c += 1

@@ -17,7 +17,7 @@ _ATTRIBUTES: Final = frozenset(
 )
 _LAST_RESORT: Final = ("currency", "name", "title")
 _MOST_KEYS: Final = 4
-_REPEATS: Final = 2  # an identifier stands beside so many dates at least, on average
+_REPEATS: Final = 2  # an identifier is next to so many dates at least, on average
 
 
 def key_columns(texts: Mapping[str, Array], moments: Dates) -> list[str] | None:

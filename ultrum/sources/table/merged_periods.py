@@ -1,6 +1,6 @@
 """Merged periods: years written once for several rows or columns, filled in.
 
-Releases print a year once, over its months or quarters or beside them, and leave the other cells
+Releases print a year once, over its months or quarters or next to them, and leave the other cells
 empty. Each function returns the grid with the period of every row or column in its own cell.
 """
 
@@ -35,7 +35,7 @@ def _is_year(cell: Any) -> bool:
 
 
 def _years_down(grid: Grid) -> Grid:
-    """A year beside the first of its months or quarters stands beside each of them."""
+    """A year next to the first of its months or quarters applies to each of them."""
     for column in range(_FIRST_COLUMNS):
         if not _may_be_merged(grid.rows[:_FIRST_ROWS], column):
             continue
@@ -65,7 +65,7 @@ def _years_down(grid: Grid) -> Grid:
 
 
 def _may_be_merged(rows: Sequence[Row], column: int) -> bool:
-    """Whether among the first rows a year stands above an empty cell."""
+    """Whether among the first rows a year is above an empty cell."""
     cells = [row[column] for row in rows if len(row) > column]
     return any(is_empty(b) and _is_year(a) for a, b in itertools.pairwise(cells))
 

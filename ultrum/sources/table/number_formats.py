@@ -72,7 +72,7 @@ class ReadNumbers:
 
     @property
     def flags(self) -> Counter[str]:
-        """How often each mark stands beside a number."""
+        """How often each mark is next to a number."""
         return Counter(self.marks.values())
 
 
@@ -161,7 +161,7 @@ def _parts(text: str, decimal: str) -> tuple[float, bool, str, str] | None:
 
 
 def _is_currency(symbol: str | None, number: str) -> bool:
-    """Whether what stands beside a number is the sign or code of a currency.
+    """Whether what is next to a number is the sign or code of a currency.
 
     A code of three letters without a space may be part of a name (QXA12); it counts only where it
     is a currency of ISO 4217 or the number has a decimal mark.
@@ -220,7 +220,7 @@ def _numbers_of(cells: Array, decimal: str, missing: frozenset[str]) -> ReadNumb
 
 
 def sentinel_in(values: Floats) -> float | None:
-    """A number such as −999 that stands far from all others and so must mark missing values."""
+    """A number such as −999 that is far from all others and so must mark missing values."""
     valid = values[np.isfinite(values)]
     if not len(valid):
         return None

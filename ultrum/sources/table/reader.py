@@ -76,7 +76,7 @@ def read_series(
     r"""Read a table of any common kind from a file, an http(s) address, bytes or pasted text.
 
     Delimited text, XLSX, XLS, ODS, web pages, JSON records and Parquet, plain or inside a zip or
-    gzip; long or wide, dates down or across, months beside years, with prose around the table.
+    gzip; long or wide, dates down or across, months next to years, with prose around the table.
 
     Parameters
     ----------
@@ -118,7 +118,7 @@ def read_series(
     breaks : sequence of str, optional
         Periods from which a definition changes; series are split there.
     figure : str, optional
-        Words beside a lone figure on a page, which is then read instead of a table.
+        Words next to a lone figure on a page, which is then read instead of a table.
     on : str, optional
         Day of that figure or of a table without dates, if the page has none.
     expand : mapping of str to sequence, optional
@@ -224,7 +224,7 @@ def _read_block(block: Block, name: str, options: TableOptions) -> Reading:
 
 
 def _retitled(reading: Reading, block: Block) -> Reading:
-    """The one series of a table of months beside years takes the table's title as its name."""
+    """The one series of a table of months next to years takes the table's title as its name."""
     if list(reading.fields) != ["value"]:
         return reading
     title = block.title or block.grid.name

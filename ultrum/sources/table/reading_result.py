@@ -40,7 +40,7 @@ class Reading(TextInNotebooks):
     Attributes
     ----------
     fields : mapping of str to SeriesTable
-        By value column; the series of a wide table each stand under their own name.
+        By value column; the series of a wide table have their own names.
     decisions : tuple of Decision
     rejected : tuple of Rejected
         Rows not used, with line and reason.

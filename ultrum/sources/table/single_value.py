@@ -1,4 +1,4 @@
-"""A single value in a page or text, located by the words beside it."""
+"""A single value in a page or text, located by the words next to it."""
 
 from __future__ import annotations
 

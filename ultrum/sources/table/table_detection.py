@@ -1,6 +1,6 @@
 """Detection of tables inside a grid: where dates run, where rows begin and end, which row names them.
 
-A block is a run of rows that carry a date of one frequency. What stands above it names its columns;
+A block is a run of rows that carry a date of one frequency. What is above it names its columns;
 what interrupts it is a repeated header, prose, or a row that is rejected and reported.
 """
 
@@ -145,7 +145,7 @@ class _Run:
 
 
 def _blocks_at(grid: Grid, column: int, wishes: Wishes, where: str) -> list[Block]:
-    """Blocks of rows whose dates stand in one column."""
+    """Blocks of rows whose dates are in one column."""
     native = {datetime: "D", date: "D"}
     families = [
         (len(row) > column and native.get(type(row[column]))) or _family(row, column, wishes)

@@ -61,7 +61,7 @@ class Typed:
     units : mapping of str to UnitFinding
         For the numeric columns; percent is not yet divided.
     statuses : mapping of str to array of str
-        Marks of quality beside the numbers of a column; empty where a number has none.
+        Marks of quality next to the numbers of a column; empty where a number has none.
     breaks : list of int
         Rows at which a definition changes, with the reason in ``decisions``.
     """
@@ -332,7 +332,7 @@ def _number_decisions(
         listed = ", ".join(
             f"{count} '{mark}' ({_FLAGS.get(mark, 'mark')})" for mark, count in flags.items()
         )
-        decisions.append(Decision("marks beside numbers", listed))
+        decisions.append(Decision("marks next to numbers", listed))
     return [*decisions, *_text_columns(cells, numeric)]
 
 
@@ -342,7 +342,7 @@ def _finite(values: Floats) -> Floats:
 
 
 def _statuses(read: ReadNumbers) -> Array:
-    """The mark beside each number, in words where it has any."""
+    """The mark next to each number, in words where it has any."""
     texts = np.full(len(read.values), "", dtype=object)
     for row, mark in read.marks.items():
         texts[row] = _FLAGS.get(mark, mark)

@@ -11,7 +11,7 @@ from ultrum.sources.table.date_reading import cell_text
 
 
 def dated_grid(grids: Sequence[Grid], headings: Sequence[str], day: str, name: str) -> Grid:
-    """The one table that has some headings, with a day beside each of its rows.
+    """The one table that has some headings, with a day next to each of its rows.
 
     Parameters
     ----------
@@ -41,7 +41,7 @@ def dated_grid(grids: Sequence[Grid], headings: Sequence[str], day: str, name: s
     width = len(names)
     body = [row for row in grid.rows[at + 1 :] if len(row) >= width and _has_values(row)]
     if not body:
-        raise TableError(f"{name}: nothing stands below the headings {', '.join(headings)}.")
+        raise TableError(f"{name}: nothing is below the headings {', '.join(headings)}.")
     labels = next(k for k, n in enumerate(names) if headings[0].lower() in n.lower())
     rows: list[Row] = [["date", names[labels], *_without(names, labels)]]
     rows += [[day, cell_text(row[labels]), *_without(row[:width], labels)] for row in body]

@@ -264,7 +264,7 @@ def _dot(left: Floats, right: Floats, out: Floats | None = None) -> Floats:
 
 
 def _place(row: int, column: int) -> int:
-    """Where an element of a symmetric matrix lies in its packed form."""
+    """Where an element of a symmetric matrix is in its packed form."""
     low, high = min(row, column), max(row, column)
     return high * (high + 1) // 2 + low
 

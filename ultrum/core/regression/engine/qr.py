@@ -50,7 +50,7 @@ def least_squares(
         Names of the columns, for messages.
     constant : bool
         Whether the first column is one. The others and Y are then taken less their medians, which
-        costs nothing and keeps the digits of what stands at a high level.
+        costs nothing and keeps the digits of series at a high level.
     weights : ndarray, shape (T,), optional
         Of the rows. Residuals, influence and leverage are those of rows times √weight.
 

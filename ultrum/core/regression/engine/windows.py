@@ -212,7 +212,7 @@ class _Views:
 
     @property
     def sparse(self) -> bool:
-        """Whether so many rows lie between windows that stretches of rows are summed once and put together."""
+        """Whether so many rows are between windows that stretches of rows are summed once and put together."""
         return self.weights is None and self.count > 1 and not 0 < self.step < _SPARSE
 
     def of(self, block: Floats) -> Floats:
