@@ -130,14 +130,17 @@ class Runs(OnPractice):
         self.file("factors_monthly.zip", packed.getvalue())
         return self.folder
 
-    def test_percent_taken_for_decimals_is_refused(self):
+    def test_percent_without_a_word_is_told_by_its_size_and_reported(self):
         folder = self.college_file(lambda t: t.replace("in percent per month", "per month"))
-        with self.refused(UnitError, "% a period", "units='percent'"):
-            self.run_demo(college=folder)
-        said = TEXT.replace(
-            'risk_free = "college', 'factor_units = "percent"\nrisk_free = "college', 1
+        result, stated = self.run_demo(college=folder), self.run_demo()
+        self.assertIn(("units", "percent"), [(d.what, d.chosen) for d in result.decisions])
+        self.assertEqual(result.panel.risk_free.tolist(), stated.panel.risk_free.tolist())
+        self.assertEqual(result.cost.value["BRTW"], stated.cost.value["BRTW"])
+        wrong = TEXT.replace(
+            'risk_free = "college', 'factor_units = "decimal"\nrisk_free = "college', 1
         )
-        self.assertEqual(self.run_demo(said, college=folder).panel.assets.shape, (252, 24))
+        with self.refused(TableError, "273 % a year"):
+            self.run_demo(wrong, college=folder)
 
     def test_folders_are_meant_from_the_study_file(self):
         self.college_file(lambda t: t)

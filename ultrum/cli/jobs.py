@@ -25,6 +25,7 @@ from ultrum.cli.options import (
 from ultrum.cli.verbosity import echo
 
 if TYPE_CHECKING:
+    from ultrum.core.pricing.cost_result import CostOfEquity
     from ultrum.sources.credential_store import CredentialStore
     from ultrum.study import StudyResult
 
@@ -139,8 +140,9 @@ def trail(results: Path, number: str, as_json: bool) -> None:
     from ultrum.cli import terminal_output
     from ultrum.study.provenance import read_run
     from ultrum.study.provenance import trail as trail_of
+    from ultrum.study.run_record import answer_of
 
-    number_trail = trail_of(results, number or f"cost_of_equity.{read_run(results)['company']}")
+    number_trail = trail_of(results, number or answer_of(read_run(results)))
     if as_json:
         terminal_output.as_json(number_trail.to_dict())
         return
@@ -291,22 +293,30 @@ def _summary(result: StudyResult) -> dict[str, Any]:
     """The answer and the numbers behind it, in decimals."""
     betas, company = result.betas, result.company
     fit = betas.fit(company)
-    bounds = result.cost.interval(result.study.report.level).loc[company]
+    cost = {} if result.cost is None else _cost_of(result.cost, company, result.study.report.level)
     return {
         "title": result.study.study.title,
         "company": company,
-        "cost_of_equity": result.cost.value[company],
-        "low": bounds["low"],
-        "high": bounds["high"],
-        "level": result.study.report.level,
-        "standard_error": result.cost.standard_error[company],
-        "risk_free": result.cost.risk_free,
+        **cost,
         "coefficients": betas.coefficients.loc[company].to_dict(),
         "standard_errors": betas.standard_errors.loc[company].to_dict(),
         "rows": fit.nobs,
         "dropped": dict(fit.dropped),
         "warnings": [vars(w) for w in result.warnings],
         "run": result.run,
+    }
+
+
+def _cost_of(cost: CostOfEquity, company: str, level: float) -> dict[str, Any]:
+    """The cost of equity of a company, in decimals."""
+    bounds = cost.interval(level).loc[company]
+    return {
+        "cost_of_equity": cost.value[company],
+        "low": bounds["low"],
+        "high": bounds["high"],
+        "level": level,
+        "standard_error": cost.standard_error[company],
+        "risk_free": cost.risk_free,
     }
 
 
@@ -320,12 +330,13 @@ def _betas_in_words(summary: dict[str, Any]) -> str:
 def _print_summary(result: StudyResult, summary: dict[str, Any], places: dict[str, Path]) -> None:
     from ultrum.cli import terminal_output
 
-    percent = {k: f"{100 * summary[k]:.2f}" for k in ("cost_of_equity", "low", "high")}
     echo(summary["title"])
-    echo(
-        f"Cost of equity of {summary['company']}: {percent['cost_of_equity']} % a year, "
-        f"{100 * summary['level']:g} % interval {percent['low']} to {percent['high']} %"
-    )
+    if "cost_of_equity" in summary:
+        percent = {k: f"{100 * summary[k]:.2f}" for k in ("cost_of_equity", "low", "high")}
+        echo(
+            f"Cost of equity of {summary['company']}: {percent['cost_of_equity']} % a year, "
+            f"{100 * summary['level']:g} % interval {percent['low']} to {percent['high']} %"
+        )
     fit = result.betas.fit(result.company)
     terminal_output.table(terminal_output.fixed(fit.to_frame(), "term", p=3, t=2))
     echo(fit.basis)

@@ -14,9 +14,10 @@ from ultrum.core.large_data import LargeData
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.panel.alignment import align as align_in_memory
 from ultrum.core.series.metadata import Metadata
-from ultrum.core.series.time_series import SeriesTable
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_labels import span_of
+from ultrum.errors import TableError
 from ultrum.large.asset_index import Block
 from ultrum.large.block_scheduler import WIDE_BLOCK, To, through_blocks, wanted, wide_needs
 from ultrum.large.block_writer import LongWriter, ends_of, names_at, rows_of
@@ -116,6 +117,10 @@ class LongPanel(LargeData):
 
 def align(assets: LongTable, *, to: To, **options: Any) -> LongPanel:
     """Line up each block with the same factors; write excess returns and missing-data log into a folder."""
+    if not isinstance(options.get("risk_free"), TimeSeries):
+        raise TableError(
+            "align of a LongTable needs risk_free as a series of returns, which every block shares."
+        )
     folder = Path(wanted(to, "align"))
     folder.mkdir(parents=True, exist_ok=True)
     job = _Aligning(assets.layout, options)

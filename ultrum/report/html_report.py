@@ -21,10 +21,10 @@ from ultrum.core.time.period_labels import period_label
 from ultrum.errors import warn_user
 from ultrum.report.interactive_page import explorer
 from ultrum.report.model_tables import model_table
-from ultrum.report.result_figures import figure_words
+from ultrum.report.result_figures import figure_words, first_factor
 from ultrum.report.result_tables import company_fits, downloads, joint_alphas
 from ultrum.study.provenance import trail_of
-from ultrum.study.run_record import run_facts
+from ultrum.study.run_record import answer_of, run_facts
 from ultrum.study.study_result import StudyResult
 
 _IN_PLACE = ("betas", "line_of_fit", "build_up")  # figures that are next to their own tables
@@ -46,7 +46,7 @@ def page(result: StudyResult, drawn: Mapping[str, str]) -> str:
         p=lambda value: p_in_words(value) or "—",
         headed=headed,
     )
-    explored = _explored(result)
+    explored, facts = _explored(result), run_facts(result)
     return environment.get_template("report.html.j2").render(
         result=result,
         answer=_answer(result),
@@ -58,7 +58,7 @@ def page(result: StudyResult, drawn: Mapping[str, str]) -> str:
         css=(Path(__file__).parent / "report.css").read_text(encoding="utf-8"),
         versions=_versions(explored),
         explorer=explored,
-        add_ons=list(result.study.cost_of_equity.add_ons),
+        add_ons=list(result.study.cost_of_equity.add_ons) if result.study.cost_of_equity else [],
         rate_words=_rate_words(result),
         method=_method(result),
         side_by_side=_side_by_side(result),
@@ -67,7 +67,7 @@ def page(result: StudyResult, drawn: Mapping[str, str]) -> str:
         else [],
         two_pass=_two_pass(result),
         more_figures={n: figure_words(n, result) for n in drawn if n not in _IN_PLACE},
-        trail=repr(trail_of(run_facts(result), f"cost_of_equity.{result.company}")),
+        trail=repr(trail_of(facts, answer_of(facts))),
     )
 
 
@@ -85,7 +85,11 @@ def _explored(result: StudyResult) -> dict[str, str] | None:
 
 
 def _rate_words(result: StudyResult) -> str:
+    if result.study.cost_of_equity is None:
+        return ""
     source = result.study.cost_of_equity.risk_free
+    if source is None and isinstance(result.study.panel.risk_free, float | int):
+        source = result.study.panel.risk_free
     if isinstance(source, float | int):
         return f"{_percent(source)} %, set in the study"
     day = result.study.cost_of_equity.on or "the end of the sample"
@@ -109,11 +113,12 @@ def _method(result: StudyResult) -> str:
         )
     if result.peers is not None:
         lines.append("The beta from peers is reported with the answer and has no part in it")
-    lines.append(
-        "The variance of the cost of equity joins that of the betas and that of the premia, "
-        "β'V(λ)β + λ'V(β)λ − tr V(β)V(λ) (Goodman 1960); the interval is Student’s t with the smaller degrees "
-        "of freedom. The risk-free rate and what is added are taken as known"
-    )
+    if result.cost is not None:
+        lines.append(
+            "The variance of the cost of equity joins that of the betas and that of the premia, "
+            "β'V(λ)β + λ'V(β)λ − tr V(β)V(λ) (Goodman 1960); the interval is Student’s t with the smaller "
+            "degrees of freedom. The risk-free rate and what is added are taken as known"
+        )
     return ". ".join(lines) + "."
 
 
@@ -134,11 +139,16 @@ def _two_pass(result: StudyResult) -> str:
 
 def _answer(result: StudyResult) -> dict[str, Any]:
     level, company = result.study.report.level, result.company
-    bounds = result.cost.interval(level).loc[company]
     fit = result.betas.fit(company)
+    factor = first_factor(result)
+    if result.cost is None:
+        value, bounds = fit.coefficients[factor], fit.interval(level).loc[factor]
+    else:
+        value, bounds = result.cost.value[company], result.cost.interval(level).loc[company]
     real = result.real_cost
     return {
-        "value": result.cost.value[company],
+        "value": value,
+        "factor": factor,
         "low": bounds["low"],
         "high": bounds["high"],
         "level": level,
@@ -147,12 +157,16 @@ def _answer(result: StudyResult) -> dict[str, Any]:
         "alpha": fit.coefficients[CONSTANT],
         "alpha_p": fit.p_values[CONSTANT],
         "fit": fit,
-        "premium_share": result.cost.shares.loc[company, "premium"],
+        "premium_share": None
+        if result.cost is None
+        else result.cost.shares.loc[company, "premium"],
         "own_warnings": [w for w in result.warnings if w.subject == company],
     }
 
 
 def _build_up_rows(result: StudyResult) -> list[dict[str, Any]]:
+    if result.cost is None:
+        return []
     parts = result.cost.parts.loc[result.company]
     return [{"part": name, **row} for name, row in parts.iterrows()]
 
@@ -167,7 +181,7 @@ def _model_rows(name: str, table: BetaTable, result: StudyResult) -> dict[str, A
         "factors": factors,
         "errors": errors_in_words(table.errors),
         "adjusted": table.unadjusted is not None,
-        "priced": table is result.betas,
+        "priced": table is result.betas and result.cost is not None,
         "rows": rows,
         "lags": _range_of(table.lags),
     }
@@ -222,7 +236,7 @@ def _asset_row(columns: _Columns, asset: str, result: StudyResult) -> dict[str, 
         or "none",
         "first": period_label(columns.first[asset]),
         "last": period_label(columns.last[asset]),
-        "cost": result.cost.value[asset] if table is result.betas else None,
+        "cost": result.cost.value[asset] if result.cost and table is result.betas else None,
     }
 
 

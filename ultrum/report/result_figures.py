@@ -23,6 +23,8 @@ def drawn_figures(result: StudyResult) -> Iterator[tuple[str, Axes]]:
     """Each figure asked for, by the name of its file, with the study's own title where it has one."""
     draw = _drawers(result)
     for name in result.study.report.figures:
+        if name == "build-up" and result.cost is None:
+            continue  # it is among the figures drawn by default
         ax = draw[name]()
         titles = result.study.report.titles.get(name)
         if titles:
@@ -45,12 +47,14 @@ def _reword(ax: Axes, titles: dict[str, Any]) -> None:
 
 def _drawers(result: StudyResult) -> dict[str, Callable[[], Axes]]:
     level, panel, company = result.study.report.level, result.study.panel, result.company
-    source = ", ".join(dict.fromkeys([panel.assets, panel.factors]))
+    source = ", ".join(dict.fromkeys([*result.study.price_addresses, panel.factors]))
     betas, fit = result.betas, result.betas.fit(company)
     return {
         "betas": lambda: figures.betas(betas, highlight=company, level=level, source=source),
         "line of fit": lambda: figures.line_of_fit(fit, level=level, source=source),
-        "build-up": lambda: figures.build_up(result.cost, company, level=level, source=source),
+        "build-up": lambda: figures.build_up(
+            _given(result.cost, "[cost_of_equity]"), company, level=level, source=source
+        ),
         "rolling beta": lambda: figures.beta_path(
             _given(result.rolling, "rolling betas"), company,
             whole=float(fit.coefficients[first_factor(result)]), level=level, source=source,

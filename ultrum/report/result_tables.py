@@ -16,17 +16,9 @@ def tables(result: StudyResult) -> dict[str, pd.DataFrame]:
     beta_tables = {
         files[name]: t.to_frame().rename_axis("asset") for name, t in result.models.items()
     }
-    cost = result.cost.to_frame().rename_axis("asset")
-    if result.real_cost is not None:
-        cost["real_cost_of_equity"] = result.real_cost
-    abroad = result.study.cost_of_equity.in_currency
-    if result.abroad is not None and abroad is not None:
-        cost[f"cost_in_{abroad.code}"] = result.abroad.value
     return {
         **beta_tables,
-        "cost_of_equity": cost,
-        "build_up": result.cost.parts,
-        "variance_shares": result.cost.shares.rename_axis("asset"),
+        **_cost_tables(result),
         **_asked_for(result),
         "checks": result.checks,
         "coverage": result.panel.coverage,
@@ -38,6 +30,20 @@ def tables(result: StudyResult) -> dict[str, pd.DataFrame]:
         "stages": stages(result),
         "warnings": pd.DataFrame([vars(w) for w in result.warnings], columns=["subject", "text"]),
     }
+
+
+def _cost_tables(result: StudyResult) -> dict[str, pd.DataFrame]:
+    """The cost of equity, its build-up and the shares of its variance, where the study asks for one."""
+    section = result.study.cost_of_equity
+    if result.cost is None or section is None:
+        return {}
+    cost = result.cost.to_frame().rename_axis("asset")
+    if result.real_cost is not None:
+        cost["real_cost_of_equity"] = result.real_cost
+    if result.abroad is not None and section.in_currency is not None:
+        cost[f"cost_in_{section.in_currency.code}"] = result.abroad.value
+    shares = result.cost.shares.rename_axis("asset")
+    return {"cost_of_equity": cost, "build_up": result.cost.parts, "variance_shares": shares}
 
 
 def _asked_for(result: StudyResult) -> dict[str, pd.DataFrame]:

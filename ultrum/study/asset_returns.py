@@ -2,49 +2,64 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
-from dataclasses import replace
 
 import numpy as np
 import pandas as pd
 
 from ultrum.core.currency.conversion import to_currency
 from ultrum.core.currency.exchange_rates import ExchangeRates
+from ultrum.core.returns.log_returns import to_simple
 from ultrum.core.returns.price_adjustment import unused_events
 from ultrum.core.returns.price_returns import returns
 from ultrum.core.returns.untraded_days import mask_untraded
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.date_parser import days_in
+from ultrum.core.transform.aggregation import to_frequency
 from ultrum.desk import Desk
 from ultrum.errors import StudyError
-from ultrum.sources.table import Reading
+from ultrum.sources.table.event_columns import event_columns
+from ultrum.sources.table.price_columns import PriceTable, price_table
 from ultrum.study.result_checks import Caution
 from ultrum.study.schema import Study
+from ultrum.study.sections import EventsSection
 
 
-def read_prices(plan: Study, desk: Desk) -> Reading:
-    """The table of prices: its price column by asset, or a wide table with a column for each asset."""
-    reading = desk.table(plan.panel.assets)
-    wide = bool(reading.fields) and all(t.names == [n] for n, t in reading.fields.items())
-    if wide and plan.panel.price_column not in reading.fields:
-        close = reading.wide()
-        untold = not any(a.measure for a in close.metadata)
-        close = close.with_metadata(measure="price") if untold else close
-        return replace(reading, fields={plan.panel.price_column: close})
-    if plan.panel.price_column not in reading.fields:
-        raise StudyError(
-            f"{plan.panel.assets} has no column '{plan.panel.price_column}'; it has: "
-            f"{', '.join(reading.fields)}. Set price_column in [panel]."
-        )
-    return reading
+def read_prices(plan: Study, desk: Desk) -> PriceTable:
+    """Prices of every asset, out of one table or several."""
+    panel = plan.panel
+    tables = [
+        price_table(desk.table(address), panel.price_column, panel.volume_column)
+        for address in plan.price_addresses
+    ]
+    if len(tables) == 1:
+        return tables[0]
+    counts = Counter(name for t in tables for name in t.prices.names)
+    twice = [name for name, count in counts.items() if count > 1]
+    if twice:
+        raise StudyError(f"{', '.join(twice[:5])}: prices in more than one file; leave one out.")
+    if len({t.holds_returns for t in tables}) > 1:
+        raise StudyError("Some files hold prices, others returns; give one kind.")
+    volumes = [t.volumes for t in tables if t.volumes is not None]
+    return PriceTable(
+        _joined([t.prices for t in tables]), _joined(volumes) if volumes else None, tables[0].column,
+        tuple(d for t in tables for d in t.decisions),
+    )  # fmt: skip
 
 
-def total_returns(plan: Study, desk: Desk, prices: Reading, warnings: list[Caution]) -> SeriesTable:
+def _joined(tables: Sequence[SeriesTable]) -> SeriesTable:
+    return SeriesTable.of([table[name] for table in tables for name in table.names])
+
+
+def total_returns(
+    plan: Study, desk: Desk, prices: PriceTable, warnings: list[Caution]
+) -> SeriesTable:
     """Total returns of every asset in the study's currency."""
-    close = prices.fields[plan.panel.price_column]
-    if plan.panel.volume_column in prices.fields:
-        close = mask_untraded(close, prices.fields[plan.panel.volume_column])
-    dividends, splits, payments = _records_of_assets(plan, desk)
+    if prices.holds_returns:
+        return _given_returns(plan, prices)
+    close = traded_prices(prices)
+    dividends, splits, payments = _records_of_assets(plan, desk, close.names)
     if dividends is None and not all(a.income == "total" for a in close.metadata):
         warnings.append(Caution("all assets", "no dividends given; returns leave income out."))
     close, (dividends, payments) = _one_currency(plan, desk, close, (dividends, payments), warnings)
@@ -65,26 +80,69 @@ def total_returns(plan: Study, desk: Desk, prices: Reading, warnings: list[Cauti
     return result
 
 
-def daily_returns(plan: Study, desk: Desk, prices: Reading) -> SeriesTable:
+def traded_prices(prices: PriceTable) -> SeriesTable:
+    """Prices without those of days on which nothing was traded, where volumes are known."""
+    if prices.volumes is None:
+        return prices.prices
+    names = prices.volumes.names
+    if names == prices.prices.names:
+        return mask_untraded(prices.prices, prices.volumes)
+    masked = mask_untraded(prices.prices.select(names), prices.volumes)
+    return SeriesTable.of(
+        [masked[n] if n in names else prices.prices[n] for n in prices.prices.names]
+    )
+
+
+def _given_returns(plan: Study, prices: PriceTable) -> SeriesTable:
+    """Returns that a file holds itself, at the study's frequency."""
+    events = {"dividends": plan.panel.dividends, "splits": plan.panel.splits,
+              "final_payments": plan.panel.final_payments}  # fmt: skip
+    for key, events_section in events.items():
+        if events_section:
+            raise StudyError(f"The assets are returns already; leave out [panel] {key}.")
+    return to_frequency(to_simple(prices.prices), plan.study.frequency)
+
+
+def daily_returns(plan: Study, desk: Desk, prices: PriceTable) -> SeriesTable:
     """Total returns of every trading day, of the assets in the study's own currency."""
-    close = prices.fields[plan.panel.price_column]
+    if prices.holds_returns:
+        raise StudyError("[sensitivity] needs daily prices, and the assets are returns.")
+    close = prices.prices
     home = plan.study.currency
     home_names = [
         a.name for a in close.metadata if not home or not a.currency or a.currency == home
     ]
     dividends, splits, payments = (
         None if table is None else table[table["asset"].isin(home_names)]
-        for table in _records_of_assets(plan, desk)
+        for table in _records_of_assets(plan, desk, close.names)
     )
     return returns(
         close.select(home_names), dividends=dividends, splits=splits, final_payments=payments
     )
 
 
-def _records_of_assets(plan: Study, desk: Desk) -> tuple[pd.DataFrame | None, ...]:
+def _records_of_assets(
+    plan: Study, desk: Desk, assets: Sequence[str]
+) -> tuple[pd.DataFrame | None, ...]:
     """Dividends, splits and final payments; none where the study names no table of them."""
     asked = plan.panel
-    return tuple(records_at(desk, a) for a in (asked.dividends, asked.splits, asked.final_payments))
+    return (
+        _events(desk, asked.dividends, "amount", assets),
+        _events(desk, asked.splits, "ratio", assets),
+        _events(desk, asked.final_payments, "amount", assets),
+    )
+
+
+def _events(
+    desk: Desk, events: str | EventsSection, number: str, assets: Sequence[str]
+) -> pd.DataFrame | None:
+    """Events of the assets, with their columns under their usual names."""
+    section = EventsSection(table=events) if isinstance(events, str) and events else events
+    if not isinstance(section, EventsSection):
+        return None
+    table = desk.table(section.table, records_only=True).records
+    given = section.model_dump(exclude={"table"})
+    return event_columns(table, section.table, ["asset", "date", number], given, assets)
 
 
 def names_of(plan: Study, desk: Desk) -> dict[str, str]:

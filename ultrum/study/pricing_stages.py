@@ -17,6 +17,7 @@ from ultrum.core.pricing.sensitivity import BetaSensitivity, beta_sensitivity
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.returns.price_returns import returns
+from ultrum.core.returns.yields import accrued_rate
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.durations import months_in
@@ -24,10 +25,18 @@ from ultrum.core.time.period_labels import period_label
 from ultrum.desk import Desk
 from ultrum.errors import StudyError
 from ultrum.sources.download import Address
+from ultrum.sources.table.price_columns import PriceTable
 from ultrum.study import stage_functions
 from ultrum.study.asset_returns import daily_returns
 from ultrum.study.schema import Study
-from ultrum.study.sections import PremiumSection
+from ultrum.study.sections import CostSection, PremiumSection
+
+
+def cost_section(plan: Study) -> CostSection:
+    """The section of the cost of equity, which the caller knows is there."""
+    if plan.cost_of_equity is None:
+        raise StudyError("The study has no section [cost_of_equity].")
+    return plan.cost_of_equity
 
 
 def cost_of(
@@ -39,11 +48,14 @@ def cost_of(
     two_pass_result: TwoPass | None,
 ) -> CostOfEquity:
     """Cost of equity of every asset by the model asked for."""
-    section = plan.cost_of_equity
-    names = next(m.factors for m in plan.models if m.name == section.model)
+    section, names = cost_section(plan), plan.model.factors
     given = {name: section.premium.get(name, "history") for name in names}
     histories = {f.name: stage_functions.within_span(plan, f) for f in factors}
-    rate = stage_functions.rate_at(plan, desk, plan.panel.risk_free)
+    rate = stage_functions.panel_rate(plan, desk)
+    if isinstance(rate, float | int):
+        rate = accrued_rate(rate, panel.risk_free.index, panel.frequency)
+    if rate is None:
+        raise StudyError("[cost_of_equity] needs [panel] risk_free, an address or a rate a year.")
     premia: Any = {
         name: _premium(histories[name], rate, value, two_pass_result)
         for name, value in given.items()
@@ -87,7 +99,7 @@ def _premium(
 
 def _rate(plan: Study, desk: Desk, panel: Panel) -> TimeSeries | float:
     """The rate added: a number, the panel's own, a yield as it is quoted, or a column of returns."""
-    setting = plan.cost_of_equity.risk_free
+    setting = cost_section(plan).risk_free
     if setting is None or setting == plan.panel.risk_free:
         return panel.rate
     if isinstance(setting, float | int):
@@ -101,7 +113,7 @@ def inflation_at_end(
     plan: Study, series: Mapping[str, TimeSeries], panel: Panel
 ) -> tuple[float, str] | None:
     """Yearly inflation by the series the study names, the last up to the panel's end, and its period."""
-    name = plan.cost_of_equity.inflation
+    name = plan.cost_of_equity.inflation if plan.cost_of_equity else ""
     if not name:
         return None
     metadata, valid = series[name].metadata, series[name].values.dropna()
@@ -134,7 +146,7 @@ def peers_of(
     plan: Study, desk: Desk, panel: Panel, betas: BetaTable, companies: pd.DataFrame | None
 ) -> PeerBeta:
     """The company's beta from its peers: those named, or of its industry, by accounts up to the panel's end."""
-    section, company = plan.cost_of_equity.peers, plan.cost_of_equity.company
+    section, company = cost_section(plan).peers, plan.asset
     if section is None:
         raise StudyError("The study has no section [cost_of_equity.peers].")
     table = desk.table(section.accounts, records_only=True).records
@@ -168,18 +180,20 @@ def _of_its_industry(company: str, companies: pd.DataFrame | None, betas: BetaTa
     return [a for a in dict.fromkeys(same) if a != company and a in betas.assets]
 
 
-def sensitivity_of(plan: Study, desk: Desk, panel: Panel, prices: Any) -> BetaSensitivity:
+def sensitivity_of(
+    plan: Study, desk: Desk, panel: Panel, prices: PriceTable, asset: str
+) -> BetaSensitivity:
     """Betas of the company under every combination of choices, from daily prices up to the panel's end."""
     section = plan.sensitivity
     if section is None:
         raise StudyError("The study has no section [sensitivity].")
     markets = SeriesTable.of([returns(_index_at(desk, address)) for address in section.markets])
-    errors = next(m.errors for m in plan.models if m.name == plan.cost_of_equity.model)
     return beta_sensitivity(
-        daily_returns(plan, desk, prices), markets, plan.cost_of_equity.company,
+        daily_returns(plan, desk, prices), markets, asset,
         risk_free=stage_functions.rate_at(plan, desk, section.risk_free), windows=section.windows,
         frequencies=section.frequencies, adjustments=section.adjustments, estimators=section.estimators,
-        chosen=section.chosen, published=section.published, errors=errors, end=str(stage_functions.end_of(panel)),
+        chosen=section.chosen, published=section.published, errors=plan.model.errors,
+        end=str(stage_functions.end_of(panel)),
     )  # fmt: skip
 
 

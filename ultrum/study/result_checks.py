@@ -13,7 +13,7 @@ from ultrum.core.returns.untraded_days import zero_volume_share
 from ultrum.core.series.text_tables import p_equals
 from ultrum.core.time.frequency import Frequency
 from ultrum.errors import EstimationError
-from ultrum.sources.table import Reading
+from ultrum.sources.table.price_columns import PriceTable
 from ultrum.study.schema import Study
 
 UNTRADED_LIMIT: Final = 0.10
@@ -32,15 +32,15 @@ class Caution:
     text: str
 
 
-def check_assets(plan: Study, prices: Reading, betas: BetaTable) -> pd.DataFrame:
+def check_assets(plan: Study, prices: PriceTable, betas: BetaTable) -> pd.DataFrame:
     """Untraded share of days and a break at mid-sample, for every asset."""
-    close = prices.fields[plan.panel.price_column]
-    volume = prices.fields.get(plan.panel.volume_column)
+    volume = prices.volumes
     idle = pd.Series(dtype=float)
     if volume is not None:
         frequency = Frequency.parse(plan.study.frequency)
         ends = frequency.ordinals_of(betas.response.index[[0, -1]])  # the days that the panel spans
         start, end = str(frequency.starts(ends)[0]), str(frequency.ends(ends)[1])
+        close = prices.prices.select(volume.names)
         idle = zero_volume_share(close.sample(start, end), volume.sample(start, end))
     breaks = (
         chow_tests(betas.unadjusted or betas)
@@ -79,12 +79,14 @@ def standing_out(p_values: pd.Series, share: float) -> pd.Series:
     return p_values <= (small.iloc[-1] if len(small) else -1.0)
 
 
-def check_cautions(plan: Study, checks: pd.DataFrame, betas: BetaTable) -> list[Caution]:
+def check_cautions(
+    plan: Study, company: str, checks: pd.DataFrame, betas: BetaTable
+) -> list[Caution]:
     """Cautions from the checks."""
     cautions = []
     standing = standing_out(checks["break_p"], FALSE_SHARE)
     for asset, row in ((str(name), row) for name, row in checks.iterrows()):
-        of_company = asset == plan.cost_of_equity.company and row["break_p"] < BREAK_LEVEL
+        of_company = asset == company and row["break_p"] < BREAK_LEVEL
         if row["zero_volume_share"] > UNTRADED_LIMIT:
             share = f"{100 * row['zero_volume_share']:.1f} % of its days saw no trade"
             cautions.append(Caution(asset, f"{share}; its beta is likely too low."))

@@ -24,9 +24,11 @@ from ultrum.core.regression.rolling_regression import rolling_regress
 from ultrum.core.regression.rolling_result import RollingFit
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.desk import Desk
-from ultrum.errors import StudyError
+from ultrum.errors import StudyError, one_of
 from ultrum.sources.credential_store import CredentialStore
 from ultrum.sources.http import HttpPolicy
+from ultrum.sources.table.price_columns import PriceTable
+from ultrum.sources.table.reading_result import Decision
 from ultrum.study import pricing_stages, stage_functions
 from ultrum.study.asset_returns import names_of, read_prices, records_at, total_returns
 from ultrum.study.result_checks import Caution, check_assets, check_cautions
@@ -70,27 +72,25 @@ def run(
 def _run(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
     stages = Stages(desk, tell, Kept.beside(Path(desk.vault.path)) if keep else None)
     series = _series(plan, desk, stages)
-    prices = stages.do(
+    prices: PriceTable = stages.do(
         "prices", plan.panel.model_dump(mode="json"), [], lambda: read_prices(plan, desk)
     )
     asset_returns, cautions = _returns(plan, desk, stages, prices)
-    factors = _factors(plan, desk, stages, series)
+    factors, decisions = _factors(plan, desk, stages, series)
     panel = _panel(plan, desk, stages, asset_returns, factors, series)
     models = _models(plan, stages, panel)
-    betas = models[plan.cost_of_equity.model]
-    if plan.cost_of_equity.company not in betas.assets:
-        names = ", ".join(betas.assets)
-        raise StudyError(
-            f"No asset '{plan.cost_of_equity.company}' in the panel; there are: {names}."
-        )
-    wanted = f"model: {plan.cost_of_equity.model}"
+    betas = models[plan.model.name]
+    company = plan.asset or betas.assets[0]
+    if company not in betas.assets:
+        raise StudyError(f"No asset '{company}' in the panel; {one_of(company, betas.assets)}")
+    wanted = f"model: {plan.model.name}"
     checks = stages.do("checks", plan.tests.breaks, ["prices", wanted],
                        lambda: check_assets(plan, prices, betas))  # fmt: skip
     premia = _two_pass(plan, stages, panel)
     cost, abroad = _cost(plan, desk, stages, panel, factors, betas, premia)
     peers = _peers(plan, desk, stages, panel, betas)
     inflation = pricing_stages.inflation_at_end(plan, series, panel)
-    cost_cautions = [Caution(asset, f"{note}.") for asset, note in cost.notes.items()]
+    cost_cautions = [Caution(a, f"{note}.") for a, note in cost.notes.items()] if cost else []
     return StudyResult(
         study=plan,
         panel=panel,
@@ -101,19 +101,32 @@ def _run(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
         checks=checks,
         inflation=None if inflation is None else inflation[0],
         inflation_period="" if inflation is None else inflation[1],
-        warnings=(*check_cautions(plan, checks, betas), *cost_cautions, *cautions),
+        warnings=(
+            *_market_model(panel),
+            *check_cautions(plan, company, checks, betas),
+            *cost_cautions,
+            *cautions,
+        ),
         joint_alpha=_joint_alphas(plan, stages, panel),
-        diagnosis=_diagnosis(plan, stages, betas),
+        diagnosis=_diagnosis(plan, stages, company, betas),
         rolling=_rolling(plan, stages, panel),
         two_pass=premia,
         peers=peers,
-        sensitivity=_sensitivity(plan, desk, stages, panel, prices),
+        sensitivity=_sensitivity(plan, desk, stages, panel, prices, company),
         abroad=abroad,
         downloads=tuple(sorted(set(desk.used), key=lambda r: (r.source, r.path))),
         run=_run_hash(plan, desk.used),
         stages=dict(stages.done),
         returns=asset_returns,
+        decisions=(*prices.decisions, *decisions),
     )
+
+
+def _market_model(panel: Panel) -> list[Caution]:
+    if panel.has_risk_free:
+        return []
+    text = "there is no risk-free rate; betas are those of the market model, of total returns."
+    return [Caution("all assets", text)]
 
 
 def _series(plan: Study, desk: Desk, stages: Stages) -> dict[str, TimeSeries]:
@@ -134,7 +147,7 @@ def _series(plan: Study, desk: Desk, stages: Stages) -> dict[str, TimeSeries]:
 
 
 def _returns(
-    plan: Study, desk: Desk, stages: Stages, prices: Any
+    plan: Study, desk: Desk, stages: Stages, prices: PriceTable
 ) -> tuple[SeriesTable, list[Caution]]:
     """Total returns of every asset and portfolio, and what a reader must know of them."""
 
@@ -164,7 +177,7 @@ def _panel(
     needs = ["returns", "factors", *(f"series: {n}" for n in plan.panel.conditions)]
 
     def _work() -> Panel:
-        risk_free = stage_functions.rate_at(plan, desk, plan.panel.risk_free)
+        risk_free = stage_functions.panel_rate(plan, desk)
         conditions = [series[n].with_metadata(name=n) for n in plan.panel.conditions]
         known_by = stage_functions.known_by_of(plan, desk)
         return stage_functions.make_panel(
@@ -179,21 +192,20 @@ def _panel(
 
 def _factors(
     plan: Study, desk: Desk, stages: Stages, series: dict[str, TimeSeries]
-) -> list[TimeSeries]:
-    """Every factor that some model uses, over its whole span."""
+) -> tuple[list[TimeSeries], tuple[Decision, ...]]:
+    """Every factor that some model uses, over its whole span, and what was decided about their file."""
     used = [f for m in plan.models for f in m.factors if f in series]
     own_series = {n: series[n] for n in dict.fromkeys(used)}
 
-    def _work() -> list[TimeSeries]:
-        risk_free = stage_functions.rate_at(plan, desk, plan.panel.risk_free)
-        return stage_functions.factor_table(plan, desk, risk_free, own_series)
+    def _work() -> tuple[list[TimeSeries], tuple[Decision, ...]]:
+        return stage_functions.factor_table(plan, desk, own_series)
 
     settings = [
         plan.study.frequency,
         plan.panel.model_dump(mode="json"),
         [m.factors for m in plan.models],
     ]
-    factors: list[TimeSeries] = stages.do(
+    factors: tuple[list[TimeSeries], tuple[Decision, ...]] = stages.do(
         "factors", settings, [f"series: {n}" for n in own_series], _work
     )
     return factors
@@ -227,12 +239,11 @@ def _joint_alphas(plan: Study, stages: Stages, panel: Panel) -> dict[str, JointA
     return tests
 
 
-def _diagnosis(plan: Study, stages: Stages, betas: BetaTable) -> Diagnosis | None:
+def _diagnosis(plan: Study, stages: Stages, company: str, betas: BetaTable) -> Diagnosis | None:
     if not plan.tests.diagnose:
         return None
-    company, model = plan.cost_of_equity.company, plan.cost_of_equity.model
     diagnosis: Diagnosis = stages.do(
-        "diagnosis", company, [f"model: {model}"], lambda: diagnose(betas.fit(company))
+        "diagnosis", company, [f"model: {plan.model.name}"], lambda: diagnose(betas.fit(company))
     )
     return diagnosis
 
@@ -241,7 +252,7 @@ def _rolling(plan: Study, stages: Stages, panel: Panel) -> RollingFit | None:
     window = plan.tests.rolling_window
     if window is None and "rolling beta" not in plan.report.figures:
         return None
-    model = next(m for m in plan.models if m.name == plan.cost_of_equity.model)
+    model = plan.model
     betas: RollingFit = stages.do(
         "rolling betas", [window, model.factors, model.errors], ["panel"],
         lambda: rolling_regress(panel.excess, panel.factor_table.select(model.factors), window=window or 60,
@@ -271,17 +282,20 @@ def _cost(
     factors: list[TimeSeries],
     betas: BetaTable,
     premia: TwoPass | None,
-) -> tuple[CostOfEquity, CostOfEquity | None]:
-    needs = ["panel", "factors", f"model: {plan.cost_of_equity.model}"]
-    needs += ["two-pass"] if "two-pass" in plan.cost_of_equity.premium.values() else []
-    settings = plan.cost_of_equity.model_dump(mode="json")
+) -> tuple[CostOfEquity | None, CostOfEquity | None]:
+    asked = plan.cost_of_equity
+    if asked is None:
+        return None, None
+    needs = ["panel", "factors", f"model: {plan.model.name}"]
+    needs += ["two-pass"] if "two-pass" in asked.premium.values() else []
+    settings = asked.model_dump(mode="json")
     cost: CostOfEquity = stages.do(
         "cost of equity",
         settings,
         needs,
         lambda: pricing_stages.cost_of(plan, desk, panel, factors, betas, premia),
     )
-    section = plan.cost_of_equity.in_currency
+    section = asked.in_currency
     return cost, None if section is None else cost.in_currency(
         section.code, inflation=section.inflation
     )
@@ -290,25 +304,25 @@ def _cost(
 def _peers(
     plan: Study, desk: Desk, stages: Stages, panel: Panel, betas: BetaTable
 ) -> PeerBeta | None:
-    section = plan.cost_of_equity.peers
+    section = plan.cost_of_equity.peers if plan.cost_of_equity else None
     if section is None:
         return None
-    settings = [section.model_dump(mode="json"), plan.cost_of_equity.company]
+    settings = [section.model_dump(mode="json"), plan.asset]
     peers: PeerBeta = stages.do(
-        "peers", settings, ["panel", f"model: {plan.cost_of_equity.model}"],
+        "peers", settings, ["panel", f"model: {plan.model.name}"],
         lambda: pricing_stages.peers_of(plan, desk, panel, betas, records_at(desk, plan.panel.companies)),
     )  # fmt: skip
     return peers
 
 
 def _sensitivity(
-    plan: Study, desk: Desk, stages: Stages, panel: Panel, prices: Any
+    plan: Study, desk: Desk, stages: Stages, panel: Panel, prices: PriceTable, company: str
 ) -> BetaSensitivity | None:
     section = plan.sensitivity
     if section is None:
         return None
-    settings = [section.model_dump(mode="json"), plan.cost_of_equity.company, plan.study.currency]
-    work = partial(pricing_stages.sensitivity_of, plan, desk, panel, prices)
+    settings = [section.model_dump(mode="json"), company, plan.study.currency]
+    work = partial(pricing_stages.sensitivity_of, plan, desk, panel, prices, company)
     sensitivity: BetaSensitivity = stages.do("sensitivity", settings, ["panel", "prices"], work)
     return sensitivity
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Any, Final
 
 from ultrum.study.study_result import StudyResult
@@ -40,6 +40,21 @@ def run_facts(result: StudyResult) -> dict[str, Any]:
     }
 
 
+def answer_of(facts: Mapping[str, Any]) -> str:
+    """The number that answers a run: the cost of equity of its company, else its first beta."""
+    company = facts["company"]
+    if f"cost_of_equity.{company}" in facts["numbers"]:
+        return f"cost_of_equity.{company}"
+    betas = [
+        n
+        for n in facts["numbers"]
+        if n.startswith("models.")
+        and f".{company}." in n
+        and not n.endswith((".error", ".constant"))
+    ]
+    return betas[0] if betas else f"cost_of_equity.{company}"
+
+
 def _taken(record: Record, mixed: bool) -> dict[str, Any]:
     """Facts of a download; among others, those of an imported one are marked."""
     imported = {"imported": True} if record.imported and mixed else {}
@@ -53,10 +68,11 @@ def run_file(result: StudyResult) -> str:
 
 def _numbers(result: StudyResult) -> Iterator[tuple[str, float]]:
     """Every number of a result that has a name, with the name."""
-    for asset in map(str, result.cost.value.index):
-        yield f"cost_of_equity.{asset}", float(result.cost.value[asset])
-        yield f"cost_of_equity_error.{asset}", float(result.cost.standard_error[asset])
-    yield "risk_free", float(result.cost.risk_free)
+    if result.cost is not None:
+        for asset in map(str, result.cost.value.index):
+            yield f"cost_of_equity.{asset}", float(result.cost.value[asset])
+            yield f"cost_of_equity_error.{asset}", float(result.cost.standard_error[asset])
+        yield "risk_free", float(result.cost.risk_free)
     for name, table in result.models.items():
         values, errors = table.coefficients.to_numpy(), table.standard_errors.to_numpy()
         for row, asset in enumerate(table.assets):

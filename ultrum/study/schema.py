@@ -56,9 +56,26 @@ class Study(Section):
     models: Annotated[list[Model], Field(min_length=1)]
     tests: TestsSection = TestsSection()
     two_pass: TwoPassSection | None = None
-    cost_of_equity: CostSection
+    cost_of_equity: CostSection | None = None
     sensitivity: SensitivitySection | None = None
     report: ReportSection = ReportSection()
+
+    @property
+    def asset(self) -> str:
+        """The asset the study asks about; empty for the first of the panel."""
+        return self.cost_of_equity.company if self.cost_of_equity else self.study.asset
+
+    @property
+    def model(self) -> Model:
+        """The model of the cost of equity, or the first."""
+        wanted = self.cost_of_equity.model if self.cost_of_equity else ""
+        return next((m for m in self.models if m.name == wanted), self.models[0])
+
+    @property
+    def price_addresses(self) -> list[str]:
+        """Addresses of the tables of prices."""
+        assets = self.panel.assets
+        return [assets] if isinstance(assets, str) else list(assets)
 
     @classmethod
     def load(cls, path: str | os.PathLike[str], *, anywhere: bool = False) -> Study:
@@ -133,7 +150,7 @@ class Study(Section):
 
     def limited_to(self, assets: Sequence[str]) -> Study:
         """The same study for a few assets, while it is being worked out."""
-        wanted = list(dict.fromkeys([*assets, self.cost_of_equity.company]))
+        wanted = list(dict.fromkeys([*assets, *([self.asset] if self.asset else [])]))
         return self.model_copy(update={"panel": self.panel.model_copy(update={"only": wanted})})
 
     def _beside(self, folder: Path, anywhere: bool) -> Study:

@@ -66,6 +66,7 @@ class StudySection(Section):
     question: str = ""
     inherits: str = ""
     frequency: str = "M"
+    asset: str = ""
     currency: str = ""
     span: tuple[str, str] = ("earliest", "latest")
     known_by: str | dict[str, str | ReleasesSection] | None = None
@@ -147,23 +148,33 @@ class PortfolioSection(Section):
     rebalance: str = "every period"
 
 
+class EventsSection(Section):
+    """A table of dividends, splits or final payments, and the headings of its columns."""
+
+    table: Text
+    asset: str = ""
+    date: str = ""
+    amount: str = ""
+    ratio: str = ""
+
+
 class PanelSection(Section):
     """What is lined up."""
 
-    assets: Text
-    price_column: str = "close"
-    volume_column: str = "volume"
+    assets: Text | Annotated[list[Text], Field(min_length=1)]
+    price_column: str = ""
+    volume_column: str = ""
     companies: str = ""
     only: list[str] = []
-    dividends: str = ""
-    splits: str = ""
-    final_payments: str = ""
+    dividends: str | EventsSection = ""
+    splits: str | EventsSection = ""
+    final_payments: str | EventsSection = ""
     exchange_rates: list[str] = []
     factors: Text
     factor_units: Literal["percent", "decimal"] | None = None
     total_return_factors: list[str] = []
     more_factors: list[str] = []
-    risk_free: Text
+    risk_free: Text | float | None = None
     conditions: list[str] = []
     rows: Literal["complete", "any"] = "complete"
 

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
-from typing import Any, cast
+from typing import Any, Literal, cast
 
 import numpy as np
 import pandas as pd
@@ -13,7 +13,8 @@ from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.panel.alignment import align
 from ultrum.core.pricing.currency_factor import currency_factor
 from ultrum.core.returns.excess_returns import excess
-from ultrum.core.returns.yields import yield_to_return
+from ultrum.core.returns.price_returns import returns as returns_of_prices
+from ultrum.core.returns.yields import accrued_rate, yield_to_return
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.portfolio_returns import portfolio
 from ultrum.core.time.date_parser import days_in
@@ -24,6 +25,8 @@ from ultrum.core.transform.steps import apply_steps
 from ultrum.desk import Desk
 from ultrum.errors import StudyError
 from ultrum.sources.download import Address
+from ultrum.sources.table.factor_columns import FactorReturns, check_rate, factor_returns
+from ultrum.sources.table.reading_result import Decision
 from ultrum.study.schema import Study
 from ultrum.study.sections import PortfolioSection, ReleasesSection, Series
 
@@ -82,6 +85,10 @@ def make_series(plan: Study, desk: Desk, name: str, section: Series, find: Find)
             weights=dict(gauge.weights) or None, at_least=gauge.at_least, window=gauge.window, name=name,
         )  # fmt: skip
     else:
+        if not isinstance(plan.panel.risk_free, str):
+            raise StudyError(
+                f"The series '{name}' needs [panel] risk_free, the address of a series."
+            )
         home = rate_at(plan, desk, plan.panel.risk_free).with_metadata(currency=plan.study.currency)
         start = currency_factor(
             section.currency_factor, home, [desk.fetch(a) for a in section.rates]
@@ -96,54 +103,100 @@ def rate_at(plan: Study, desk: Desk, address: str) -> TimeSeries:
     if plan.sources[wanted.source].kind == "sdmx":
         return yield_to_return(desk.fetch(address), plan.study.frequency)
     units = plan.panel.factor_units
+    if units is None and address.partition("#")[0] == plan.panel.factors:
+        units = _units_of_factors(plan, desk)  # a rate is too small to tell percent by itself
     series_there = desk.table(address, units=units, measure="return").series
     if wanted.field not in series_there:
         raise StudyError(
             f"{address}: no column '{wanted.field}'; it has: {', '.join(series_there)}."
         )
+    check_rate(address, series_there[wanted.field])
     return series_there[wanted.field]
 
 
+def panel_rate(plan: Study, desk: Desk) -> TimeSeries | float | None:
+    """The panel's risk-free return, or a rate a year, or none."""
+    rate = plan.panel.risk_free
+    return rate_at(plan, desk, rate) if isinstance(rate, str) else rate
+
+
+def _units_of_factors(plan: Study, desk: Desk) -> Literal["percent", "decimal"] | None:
+    """Units of the factor file where it states none: told by the size of the returns."""
+    reading = desk.table(plan.panel.factors)
+    returns = factor_returns(reading, _wanted(plan, reading.series))
+    sized = any(d.what == "units" for d in returns.decisions)
+    return "percent" if sized and returns.units == "percent" else None
+
+
+def _wanted(plan: Study, columns: Iterable[str]) -> list[str]:
+    """Factors of the models that are columns of the factor file."""
+    there = set(columns)
+    used = dict.fromkeys(f for m in plan.models for f in m.factors)
+    return [f for f in used if f in there]
+
+
 def factor_table(
-    plan: Study, desk: Desk, risk_free: TimeSeries, own_series: Mapping[str, TimeSeries]
-) -> list[TimeSeries]:
-    """Every factor that some model uses: columns of the factor table, and series of the study."""
-    units = plan.panel.factor_units
-    table = desk.table(plan.panel.factors, units=units, measure="return").wide()
+    plan: Study, desk: Desk, own_series: Mapping[str, TimeSeries]
+) -> tuple[list[TimeSeries], tuple[Decision, ...]]:
+    """Every factor that some model uses: columns of the factor file, and series of the study."""
     wanted = list(dict.fromkeys(f for m in plan.models for f in m.factors))
-    absent = [name for name in wanted if name not in table.names and name not in own_series]
+    reading = desk.table(plan.panel.factors, units=plan.panel.factor_units)
+    columns = [f for f in wanted if f not in own_series]
+    returns = factor_returns(reading, _wanted(plan, reading.series) if columns else ())
+    absent = [name for name in columns if name not in returns.table.names]
     if absent:
+        there = returns.table.names if returns.levels else list(reading.series)
         raise StudyError(
-            f"{plan.panel.factors} has no factor {', '.join(absent)}; it has: {', '.join(table.names)}."
+            f"{plan.panel.factors} has no factor {', '.join(absent)}; it has: {', '.join(there)}."
         )
-    return [_factor(plan, table, name, risk_free, own_series) for name in wanted]
+    rate = panel_rate(plan, desk)
+    made = [
+        own_series[name].with_metadata(name=name)
+        if name in own_series
+        else _factor(plan, returns, name, rate)
+        for name in wanted
+    ]
+    return [_at_frequency(plan, factor, rate) for factor in made], returns.decisions
 
 
 def _factor(
-    plan: Study,
-    table: SeriesTable,
-    name: str,
-    risk_free: TimeSeries,
-    own_series: Mapping[str, TimeSeries],
+    plan: Study, table: FactorReturns, name: str, rate: TimeSeries | float | None
 ) -> TimeSeries:
-    """One factor in excess of the risk-free rate, at the study's frequency where it is traded."""
-    if name in own_series:
-        factor = own_series[name].with_metadata(name=name)
-    elif name in plan.panel.total_return_factors:
-        factor = excess(table[name], risk_free)
-    else:
-        factor = table[name].with_metadata(excess_of=risk_free.name)
+    """One column of the factor file, in excess of the risk-free rate where there is one."""
+    factor = table.table[name]
+    total = table.levels or name in plan.panel.total_return_factors
+    if table.levels:
+        factor = returns_of_prices(factor, frequency=plan.study.frequency)
+    if rate is None:
+        if not total:
+            raise StudyError(
+                f"The factor '{name}' is taken to be in excess of a risk-free rate. Set [panel] risk_free to its "
+                f"address or a rate a year; or, for a total return, total_return_factors = ['{name}']."
+            )
+        return factor
+    if not total:
+        over = rate.name if isinstance(rate, TimeSeries) else "risk_free"
+        return factor.with_metadata(excess_of=over)
+    if isinstance(rate, TimeSeries):
+        return excess(factor, to_frequency(rate, factor.metadata.frequency))
+    return excess(factor, accrued_rate(rate, factor.index, factor.metadata.frequency))
+
+
+def _at_frequency(plan: Study, factor: TimeSeries, rate: TimeSeries | float | None) -> TimeSeries:
+    """A traded factor at the study's frequency, where its own is higher."""
     target = Frequency.parse(plan.study.frequency)
-    if factor.metadata.is_return and factor.metadata.frequency < target:
-        return to_frequency(factor, target, risk_free=risk_free)
-    return factor
+    if not factor.metadata.is_return or not factor.metadata.frequency < target:
+        return factor
+    if isinstance(rate, float | int):
+        rate = accrued_rate(rate, factor.index, factor.metadata.frequency)
+    return to_frequency(factor, target, risk_free=rate)
 
 
 def make_panel(
     plan: Study,
     asset_returns: SeriesTable,
     factors: list[TimeSeries],
-    risk_free: TimeSeries,
+    risk_free: TimeSeries | float | None,
     conditions: list[TimeSeries],
     known_by: Any,
 ) -> Panel:

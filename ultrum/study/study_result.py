@@ -21,6 +21,7 @@ from ultrum.core.regression.rolling_result import RollingFit
 from ultrum.core.regression.structural_breaks import BreakTest, break_test
 from ultrum.core.series.text_tables import table_html
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.sources.table.reading_result import Decision
 from ultrum.study.result_checks import Caution
 from ultrum.study.schema import Study
 from ultrum.study.stages import Stage
@@ -40,8 +41,8 @@ class StudyResult:
     series : mapping of str to TimeSeries
         The study's own series, after their steps.
     models : mapping of str to BetaTable
-    cost : CostOfEquity
-        Of every asset, by the model asked for.
+    cost : CostOfEquity or None
+        Of every asset, by the model asked for; none where the study has no [cost_of_equity].
     checks : DataFrame
         By asset: untraded share of days, and the p value of a break.
     inflation : float or None
@@ -63,6 +64,8 @@ class StudyResult:
     two_pass : TwoPass or None
     peers : PeerBeta or None
     sensitivity : BetaSensitivity or None
+    decisions : tuple of Decision
+        What was decided about the columns of the files of prices and factors.
     abroad : CostOfEquity or None
         In another currency.
     """
@@ -72,7 +75,7 @@ class StudyResult:
     names: dict[str, str]
     series: dict[str, TimeSeries]
     models: dict[str, BetaTable]
-    cost: CostOfEquity
+    cost: CostOfEquity | None
     checks: pd.DataFrame
     inflation: float | None
     downloads: tuple[Record, ...]
@@ -88,21 +91,22 @@ class StudyResult:
     peers: PeerBeta | None = None
     sensitivity: BetaSensitivity | None = None
     abroad: CostOfEquity | None = None
+    decisions: tuple[Decision, ...] = ()
 
     @property
     def company(self) -> str:
         """The asset the study asks about."""
-        return self.study.cost_of_equity.company
+        return self.study.asset or self.models[self.study.model.name].assets[0]
 
     @property
     def betas(self) -> BetaTable:
-        """Betas of the model the cost of equity uses."""
-        return self.models[self.study.cost_of_equity.model]
+        """Betas of the model the cost of equity uses, or of the first."""
+        return self.models[self.study.model.name]
 
     @property
     def real_cost(self) -> pd.Series | None:
         """(1 + cost)/(1 + inflation) − 1."""
-        if self.inflation is None:
+        if self.inflation is None or self.cost is None:
             return None
         return (1.0 + self.cost.value) / (1.0 + self.inflation) - 1.0
 
@@ -123,17 +127,19 @@ class StudyResult:
         return break_test(self.betas.fit(self.company), how="sup-f")
 
     def to_frame(self) -> pd.DataFrame:
-        """Cost of equity of every asset."""
-        return self.cost.to_frame()
+        """Cost of equity of every asset; betas where the study asks for no cost."""
+        return self.betas.to_frame() if self.cost is None else self.cost.to_frame()
 
     def _repr_html_(self) -> str:
-        return table_html(self.cost.to_frame().loc[[self.company]], repr(self))
+        return table_html(self.to_frame().loc[[self.company]], repr(self))
 
     def __repr__(self) -> str:
+        head = f"{self.study.study.title} (run {self.run[:12]})\n{self.panel!r}\n"
+        if self.cost is None:
+            return f"{head}{self.betas.fit(self.company)!r}\n{len(self.warnings)} warnings"
         value, low_high = self.cost.value[self.company], self.cost.interval().loc[self.company]
         return (
-            f"{self.study.study.title} (run {self.run[:12]})\n{self.panel!r}\n"
-            f"Cost of equity of {self.company}: {100 * value:.2f} % a year, 95 % interval "
+            f"{head}Cost of equity of {self.company}: {100 * value:.2f} % a year, 95 % interval "
             f"{100 * low_high['low']:.2f} to {100 * low_high['high']:.2f} %; "
             f"{len(self.warnings)} warnings"
         )

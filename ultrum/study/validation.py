@@ -13,6 +13,8 @@ from ultrum.core.time.frequency import Frequency, parse_period
 from ultrum.errors import FrequencyError, SourceError, one_of
 from ultrum.sources.download import Address
 
+_LARGEST_RATE: Final = 0.5  # a year, in decimals
+EVENTS: Final = ("dividends", "splits", "final_payments")
 Fault = tuple[int, str]
 Place = tuple[str, ...]
 Describe = Callable[[Any, tuple[Any, ...], Any], str]
@@ -312,7 +314,22 @@ def _need_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
             )
 
 
+def _rate_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    """The risk-free rate: needed by a cost of equity, and in decimals where it is a number."""
+    panel = part(content, "panel")
+    if "cost_of_equity" in content and panel.get("risk_free") is None:
+        text = "[cost_of_equity] needs [panel] risk_free, an address or a rate a year such as 0.03."
+        yield ("cost_of_equity",), text
+    rate = panel.get("risk_free")
+    if isinstance(rate, int | float) and not isinstance(rate, bool) and abs(rate) > _LARGEST_RATE:
+        yield (
+            ("panel", "risk_free"),
+            f"risk_free = {rate:g} is {100 * rate:,.0f} % a year; write 0.03 for 3 %.",
+        )
+
+
 _FINDERS = (
+    _rate_faults,
     _time_faults,
     _case_faults,
     _address_faults,
@@ -338,20 +355,7 @@ def addresses(content: Mapping[str, Any]) -> Iterator[tuple[Place, Any]]:
     for name, members in part(content, "sets").items():
         for member, address in part(members, "series").items() if isinstance(members, dict) else ():
             yield ("sets", name, member), address
-    panel = part(content, "panel")
-    for key in (
-        "assets",
-        "companies",
-        "dividends",
-        "splits",
-        "final_payments",
-        "factors",
-        "risk_free",
-    ):
-        if panel.get(key):
-            yield ("panel", key), panel[key]
-    for address in _listed(panel.get("exchange_rates")):
-        yield ("panel", "exchange_rates"), address
+    yield from _panel_addresses(part(content, "panel"))
     cost, choices = part(content, "cost_of_equity"), part(content, "sensitivity")
     if isinstance(cost.get("risk_free"), str):
         yield ("cost_of_equity", "risk_free"), cost["risk_free"]
@@ -361,6 +365,17 @@ def addresses(content: Mapping[str, Any]) -> Iterator[tuple[Place, Any]]:
         yield ("sensitivity", "markets"), address
     if choices.get("risk_free"):
         yield ("sensitivity", "risk_free"), choices["risk_free"]
+
+
+def _panel_addresses(panel: Mapping[str, Any]) -> Iterator[tuple[Place, Any]]:
+    """Addresses of the panel: of one table, of several, or of the table of a section."""
+    for key in ("assets", "companies", *EVENTS, "factors", "risk_free", "exchange_rates"):
+        given = panel.get(key)
+        if isinstance(given, dict):
+            given = given.get("table")
+        for address in given if isinstance(given, list) else [given]:
+            if address and isinstance(address, str):
+                yield ("panel", key), address
 
 
 def part(content: Mapping[str, Any], key: str) -> dict[str, Any]:

@@ -17,6 +17,7 @@ from ultrum.core.time.period_labels import span_of
 from ultrum.errors import AlignmentError
 
 _ROWS: Final = ("complete", "any")
+NO_RATE: Final = "none"  # name of the risk-free rate of a panel without one
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -29,7 +30,7 @@ class Panel:
         Total returns, in decimals; an asset may be missing singly.
     factors, conditions : DataFrame, shape (T, K) and (T, M)
     risk_free : Series, shape (T,)
-        Risk-free return of each period.
+        Risk-free return of each period; zeros named ``none`` where the panel has no risk-free rate.
     coverage : DataFrame
         By series: first, last, rows, gaps, filled (rows in which a condition stands that is older than
         its newest period), stale, and costs: rows that it alone keeps out of a complete panel.
@@ -57,14 +58,28 @@ class Panel:
 
     @property
     def excess(self) -> SeriesTable:
-        """Asset returns less the risk-free return of the same period."""
+        """Asset returns less the risk-free return of the same period; total returns where there is no rate."""
         block = self.assets.to_numpy() - self.risk_free.to_numpy()[:, None]
-        rate = str(self.risk_free.name)
-        step = step_of("excess", of=rate)
-        metadata_list = [self.metadata[str(n)].with_step(step, excess_of=rate) for n in self.assets]
+        metadata_list = [self.metadata[str(n)] for n in self.assets]
+        if self.has_risk_free:
+            rate = str(self.risk_free.name)
+            step = step_of("excess", of=rate)
+            metadata_list = [metadata.with_step(step, excess_of=rate) for metadata in metadata_list]
         table = SeriesTable.from_arrays(block, self.assets.index, metadata_list)
         dropped = {} if self.missing is None else self.missing.dropped()
         return replace(table, dropped=dropped)
+
+    @property
+    def has_risk_free(self) -> bool:
+        """Whether returns are in excess of a risk-free rate; without one betas are those of the market model."""
+        return str(self.risk_free.name) != NO_RATE
+
+    def check_excess(self, purpose: str) -> None:
+        """Refuse a purpose that needs returns in excess of a risk-free rate, where the panel has none."""
+        if not self.has_risk_free:
+            raise AlignmentError(
+                f"{purpose} needs excess returns, and the panel has no risk-free rate. Set risk_free in align."
+            )
 
     @property
     def factor_table(self) -> SeriesTable:

@@ -13,7 +13,7 @@ from ultrum.core.array_types import Dates, Floats, Ints
 from ultrum.core.currency.conversion import to_currency
 from ultrum.core.currency.exchange_rates import ExchangeRates
 from ultrum.core.large_data import accepts_large
-from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.panel.aligned_panel import NO_RATE, Panel
 from ultrum.core.panel.missing_log import MissingData, Presence
 from ultrum.core.panel.panel_checks import (
     by_kind,
@@ -32,6 +32,7 @@ from ultrum.core.panel.release_dates import (
     known_span,
     rule_for,
 )
+from ultrum.core.returns.yields import accrued_rate, check_annual_rate
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, last_day, parse_period
 from ultrum.core.time.gaps import gap_lengths
@@ -48,7 +49,7 @@ def align(
     *,
     assets: SeriesTable | pd.DataFrame,
     factors: SeriesTable | TimeSeries | Sequence[TimeSeries] | pd.DataFrame,
-    risk_free: TimeSeries,
+    risk_free: TimeSeries | float | None = None,
     conditions: SeriesTable | TimeSeries | Sequence[TimeSeries] | None = None,
     frequency: str | Frequency = "M",
     rows: Literal["complete", "any"] = "complete",
@@ -68,8 +69,10 @@ def align(
         Total returns, not in excess of anything.
     factors : SeriesTable, TimeSeries, several, or DataFrame
         Traded factors, in excess of the risk-free rate or at zero cost, and macro factors.
-    risk_free : TimeSeries
-        Simple risk-free return of each period.
+    risk_free : TimeSeries or float, optional
+        Simple risk-free return of each period, or an effective rate a year (0.03 for 3 %), accrued over the
+        days of each period. Without it nothing is subtracted: betas are those of the market model, and the
+        factors must be total returns or at zero cost.
     conditions : SeriesTable, TimeSeries or several of them, optional
         Of any frequency. Row t holds what was known at the end of t − 1; a value stands until a newer one
         is known, at most two periods of its own.
@@ -123,17 +126,15 @@ def align(
         raise AlignmentError(f"rows='{rows}' is not known; it is complete or any.")
     target = Frequency.parse(frequency)
     raw = _factors_of(factors)
-    if target.code == "B" and "D" in {
-        risk_free.metadata.frequency.code,
-        raw.frequency.code,
-        _code(assets),
-    }:
+    given_rate = risk_free if isinstance(risk_free, TimeSeries) else None
+    codes = {t.metadata.frequency.code for t in [given_rate] if t}
+    if target.code == "B" and "D" in codes | {raw.frequency.code, _code(assets)}:
         target = Frequency("D")  # some rows are on weekends
-    rate = to_frequency(risk_free, target)
     assets = _in_one_currency(_wrapped(assets, measure="return"), currency or "", rates)
-    returns = to_frequency(assets, target, risk_free=risk_free)
-    loadings = to_frequency(raw, target, risk_free=risk_free)
-    check_roles(returns, loadings, rate)
+    returns = to_frequency(assets, target, risk_free=given_rate)
+    loadings = to_frequency(raw, target, risk_free=given_rate)
+    rate = _rate_of(risk_free, (returns, loadings), target)
+    check_roles(returns, loadings, rate, in_excess=risk_free is not None)
     traded, macro = by_kind(loadings)
     condition_list = _conditions_of(conditions)
     check_names(returns, loadings, [c.name for c in condition_list], rate.name)
@@ -204,6 +205,17 @@ def _assemble(
         warnings=warnings,
         missing=missing,
     )
+
+
+def _rate_of(
+    risk_free: TimeSeries | float | None, tables: Sequence[SeriesTable], target: Frequency
+) -> TimeSeries:
+    """The risk-free return of each period; of zeros and named NO_RATE where there is none."""
+    if isinstance(risk_free, TimeSeries):
+        return to_frequency(risk_free, target)
+    index = target.index(np.unique(np.concatenate([t.ordinals for t in tables])))
+    rate = accrued_rate(check_annual_rate(risk_free or 0.0), index, target)
+    return rate.with_metadata(name=NO_RATE) if risk_free is None else rate
 
 
 def _on_index(frame: pd.DataFrame, index: pd.Index) -> pd.DataFrame:

@@ -8,6 +8,7 @@ from typing import Final
 import numpy as np
 
 from ultrum.core.array_types import Floats
+from ultrum.core.series.metadata import ZERO_COST
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.errors import AlignmentError, CurrencyError, UnitError
 
@@ -43,7 +44,9 @@ def check_names(
         role_of[name] = role
 
 
-def check_roles(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries) -> None:
+def check_roles(
+    returns: SeriesTable, factors: SeriesTable, rate: TimeSeries, *, in_excess: bool
+) -> None:
     """Refuse prices, excess returns and yields where they do not belong."""
     for metadata in returns.metadata:
         if metadata.measure != "return":
@@ -57,7 +60,12 @@ def check_roles(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries) ->
                 "returns and subtracts the risk-free rate itself."
             )
     for metadata in factors.metadata:
-        if metadata.is_return and not metadata.excess_of:
+        if not in_excess and metadata.excess_of not in ("", ZERO_COST):
+            raise UnitError(
+                f"Factor {metadata.name} is in excess of {metadata.excess_of}, and no risk-free rate is given "
+                "to subtract from the assets. Give risk_free, a series or a rate a year."
+            )
+        if in_excess and metadata.is_return and not metadata.excess_of:
             raise UnitError(
                 f"Factor {metadata.name} is not in excess of anything. Apply excess({metadata.name}, "
                 "risk_free), or use .with_metadata(excess_of='zero cost') for a long-short portfolio."

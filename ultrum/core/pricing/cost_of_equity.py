@@ -17,7 +17,7 @@ from ultrum.core.pricing.one_beta import OneBeta
 from ultrum.core.pricing.premium import ZERO_COST, Premium, joint_covariance, premium
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.results import BetaTable
-from ultrum.core.returns.yields import annual_yield
+from ultrum.core.returns.yields import annual_yield, check_annual_rate
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.errors import EstimationError, UnitError, warn_user
 
@@ -205,13 +205,7 @@ def _of_two_pass(given: TwoPass, factors: list[str]) -> tuple[dict[str, Premium]
 def _annual_rate(risk_free: TimeSeries | float, on: Any) -> tuple[float, str]:
     """Annual risk-free rate on a date, and its name."""
     if not isinstance(risk_free, TimeSeries):
-        if not np.isfinite(risk_free):
-            raise UnitError(f"The risk-free rate is {risk_free}; give a number, 0.03 for 3 %.")
-        if abs(risk_free) > 0.5:
-            raise UnitError(
-                f"A risk-free rate of {100 * risk_free:,.0f} % a year: decimals are expected, 0.03 for 3 %."
-            )
-        return float(risk_free), ""
+        return check_annual_rate(risk_free), ""
     rates = risk_free.values.loc[:on].dropna()
     if not len(rates):
         raise EstimationError(f"{risk_free.name} has no value up to {on}.")

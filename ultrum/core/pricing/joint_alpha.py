@@ -104,6 +104,7 @@ def joint_alpha_test(
     """
     if lags is not None and how != "bootstrap":
         raise EstimationError(f"lags={lags} has no effect with how='{how}'; remove lags.")
+    panel.check_excess("A joint test of alphas")
     names = chosen_factors(panel, factors)
     _check_factors(panel, names)
     frame = panel.excess.values

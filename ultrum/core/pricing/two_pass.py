@@ -85,6 +85,7 @@ def two_pass(
     >>> list(made.premia.index), made.kind
     (['constant', 'market'], 'bootstrap')
     """
+    panel.check_excess("A two-pass estimate of premia")
     plan = TwoPassPlan.of(panel, factors, characteristics, beta_sample, window, constant, lags)
     names, given = plan.factors, dict(characteristics or {})
     table = factor_betas(panel, names, errors="classical") if plan.whole_sample else None

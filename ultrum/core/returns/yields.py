@@ -17,6 +17,7 @@ from ultrum.core.time.gaps import gap_lengths
 from ultrum.core.transform.aggregation import to_frequency
 from ultrum.errors import FrequencyError, UnitError
 
+_LARGEST_RATE: Final = 0.5  # a year; more is percent taken for decimals
 QUOTINGS: Final = ("effective", "simple", "bond-equivalent", "discount", "continuous")
 
 
@@ -144,6 +145,17 @@ def accrued_rate(risk_free: TimeSeries | float, index: pd.Index, target: Frequen
         "accrued", {"frequency": target}, from_=source.name, to=target.name
     )
     return TimeSeries.from_arrays(np.expm1(growth), index, metadata)
+
+
+def check_annual_rate(rate: float) -> float:
+    """A risk-free rate a year in decimals; a number that must be percent is refused."""
+    if not np.isfinite(rate):
+        raise UnitError(f"The risk-free rate is {rate}; give a number, 0.03 for 3 %.")
+    if abs(rate) > _LARGEST_RATE:
+        raise UnitError(
+            f"A risk-free rate of {100 * rate:,.0f} % a year: decimals are expected, 0.03 for 3 %."
+        )
+    return float(rate)
 
 
 def annual_yield(y: float, metadata: Metadata) -> float:

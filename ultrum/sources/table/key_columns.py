@@ -16,6 +16,21 @@ _ATTRIBUTES: Final = frozenset(
     ("currency", "unit", "units", "name", "title", "status", "obs_status", "note", "notes")
 )
 _LAST_RESORT: Final = ("currency", "name", "title")
+_IDENTIFIERS: Final = frozenset(
+    (
+        "asset",
+        "ticker",
+        "symbol",
+        "isin",
+        "security",
+        "instrument",
+        "stock",
+        "company",
+        "code",
+        "region",
+        "series",
+    )
+)
 _MOST_KEYS: Final = 4
 _REPEATS: Final = 2  # an identifier is next to so many dates at least, on average
 
@@ -32,9 +47,18 @@ def key_columns(texts: Mapping[str, Array], moments: Dates) -> list[str] | None:
     """
     steps = np.diff(moments.astype(np.int64))
     if (steps > 0).all() or pd.Series(moments).is_unique:
-        return []
+        return _named_identifier(texts)
     keys = _identifying([n for n in texts if n.lower() not in _ATTRIBUTES], texts, moments)
     return keys or _identifying([n for n in texts if n.lower() in _LAST_RESORT], texts, moments)
+
+
+def _named_identifier(texts: Mapping[str, Array]) -> list[str]:
+    """A column that is called an identifier and has several, each more than once on average."""
+    for name, cells in texts.items():
+        count = len(pd.unique(pd.Series(cells)))
+        if name.strip().lower() in _IDENTIFIERS and 1 < count <= len(cells) / _REPEATS:
+            return [name]
+    return []
 
 
 def _identifying(

@@ -1,0 +1,120 @@
+"""Event columns of a table: whose dividend, split or payment it is, its date and its amount."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Final
+
+import pandas as pd
+
+from ultrum.errors import TableError, one_of
+from ultrum.sources.table.price_columns import plain_heading
+
+_ASSET: Final = (
+    "asset",
+    "ticker",
+    "symbol",
+    "code",
+    "isin",
+    "security",
+    "instrument",
+    "stock",
+    "company",
+)
+_DATE: Final = (
+    "date", "ex date", "exdate", "ex dividend date", "exdividend date", "ex day", "effective date", "period end",
+    "pay date", "payment date",
+)  # fmt: skip
+_AMOUNT: Final = (
+    "amount", "dividend", "dividends", "dividend amount",
+    "cash amount", "cash dividend", "gross dividend", "payment",
+    "final payment", "value", "dividend per share", "amount per share",
+)  # fmt: skip
+_RATIO: Final = (
+    "ratio",
+    "split",
+    "splits",
+    "stock splits",
+    "split ratio",
+    "factor",
+    "split factor",
+)
+WORDS: Final = {"asset": _ASSET, "date": _DATE, "amount": _AMOUNT, "ratio": _RATIO}
+
+
+def event_columns(
+    table: pd.DataFrame,
+    where: str,
+    wanted: Sequence[str],
+    given: dict[str, str],
+    assets: Sequence[str],
+) -> pd.DataFrame:
+    """A table of events with its columns under their usual names.
+
+    Parameters
+    ----------
+    table : DataFrame
+        Records, one an event.
+    where : str
+        Address or file, for messages.
+    wanted : sequence of str
+        ``asset``, ``date`` and ``amount``, or ``ratio`` for splits.
+    given : dict of str to str
+        Headings by their usual names, for columns whose headings are others.
+    assets : sequence of str
+        Assets with prices. A table without a column of assets belongs to the one asset there is.
+
+    Raises
+    ------
+    TableError
+        If a column is absent, or several can be it.
+
+    Examples
+    --------
+    >>> records = pd.DataFrame({"Ticker": ["KELP"], "Ex-Date": ["2024-05-10"], "Dividends": [1.5]})
+    >>> event_columns(records, "dividends.csv", ["asset", "date", "amount"], {}, ["KELP"]).columns.tolist()
+    ['asset', 'date', 'amount']
+    """
+    names: dict[str, str] = {}
+    for role in wanted:
+        column = _column(table, where, role, given.get(role, ""), set(names))
+        if column:
+            names[column] = role
+    renamed = table.rename(columns=names)
+    if "asset" in wanted and "asset" not in renamed:
+        if len(assets) != 1:
+            raise TableError(
+                f"{where} has no column of assets, and there are {len(assets)}; {_headings(table)}"
+            )
+        renamed = renamed.assign(asset=assets[0])
+    return renamed
+
+
+def _column(table: pd.DataFrame, where: str, role: str, given: str, taken: set[str]) -> str:
+    """The column of a role: the one given, or the one whose heading is usual for it."""
+    headings = [str(c) for c in table.columns if str(c) not in taken]
+    if given:
+        if given not in headings:
+            raise TableError(f"{where} has no column '{given}'; {one_of(given, headings)}")
+        return given
+    if role in headings:
+        return role
+    words = WORDS[role]
+    named = [c for c in headings if plain_heading(c) in words]
+    if len(named) == 1 or (named and role == "date"):
+        return min(named, key=lambda c: words.index(plain_heading(c)))
+    if role == "asset" and not named:
+        return ""
+    if role == "date":
+        dated = [c for c in headings if pd.api.types.is_datetime64_any_dtype(table[c])]
+        named = dated[:1]
+    if role in ("amount", "ratio") and not named:
+        named = [c for c in headings if pd.api.types.is_numeric_dtype(table[c])]
+    if len(named) == 1:
+        return named[0]
+    found = "no column" if not named else f"{len(named)} columns ({', '.join(named)})"
+    raise TableError(f"{where} has {found} for the {role}; {_headings(table)}")
+
+
+def _headings(table: pd.DataFrame) -> str:
+    return f"its columns are {', '.join(map(str, table.columns))}. Name the column of each."

@@ -1,0 +1,235 @@
+"""Factor columns of a table: the market, the risk-free return, and what is in excess of it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+
+from ultrum.core.series.metadata import ZERO_COST
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.errors import TableError, one_of
+from ultrum.sources.table.price_columns import plain_heading, price_table, returns_by_size
+from ultrum.sources.table.reading_result import Decision, Reading
+
+_MARKET: Final = (
+    "mkt rf", "market", "mkt", "mktrf", "market rf",
+    "rm rf", "rmrf", "rm", "market return", "market excess return",
+    "market excess", "excess market", "excess market return",
+    "market premium", "market index", "index", "mkt excess",
+)  # fmt: skip
+_RISK_FREE: Final = (
+    "rf", "risk free", "risk free rate", "risk free return", "riskfree", "bill", "bills", "t bill", "tbill",
+    "treasury bill", "cash", "money market", "short rate", "bank bill",
+)  # fmt: skip
+_IN_EXCESS: Final = re.compile(r"\brf\b|\bmktrf\b|\brmrf\b|excess|premium|\bless\b")
+_LARGEST_RATE: Final = 0.25  # a year; more must be a yield a year, not a return a period
+
+
+@dataclass(frozen=True)
+class FactorTable:
+    """Factor returns, and what each of them is.
+
+    Attributes
+    ----------
+    factors : SeriesTable
+        Returns in decimals; ``excess_of`` tells those that are in excess of the risk-free return.
+    market : str
+        Name of the market factor.
+    risk_free : TimeSeries or None
+        The column of risk-free returns.
+    units : str
+        ``"percent"`` or ``"decimal"``, as the file has them; empty for prices.
+    decisions : tuple of Decision
+    """
+
+    factors: SeriesTable
+    market: str
+    risk_free: TimeSeries | None
+    units: str
+    decisions: tuple[Decision, ...]
+
+    @property
+    def total_return_factors(self) -> list[str]:
+        """Names of factors that are not in excess of anything."""
+        return [a.name for a in self.factors.metadata if not a.excess_of]
+
+
+def factor_table(reading: Reading, market: str = "", risk_free: str = "") -> FactorTable:
+    r"""The factors of a table of returns, or the market of a file of index levels.
+
+    Parameters
+    ----------
+    reading : Reading
+    market, risk_free : str
+        Headings; found by their words where they are empty.
+
+    Raises
+    ------
+    TableError
+        If the market cannot be told, or the risk-free column holds yields a year.
+
+    Examples
+    --------
+    >>> from ultrum.sources.table import TableOptions, read_table
+    >>> text = b"month,Mkt-RF,SMB,RF\n2024-01,-0.5,1.2,0.4\n2024-02,2.5,-0.7,0.4\n2024-03,1.1,-0.2,0.4\n"
+    >>> found = factor_table(read_table(text, "factors.csv", TableOptions(units="percent"), "2024-06-01"))
+    >>> found.market, found.risk_free.name, found.total_return_factors
+    ('Mkt-RF', 'RF', [])
+    """
+    names = list(reading.series)
+    rate_name = _column(reading, names, risk_free, _RISK_FREE, "risk-free")
+    others = [n for n in names if n != rate_name]
+    market_name = _column(reading, others, market, _MARKET, "market")
+    returns = factor_returns(reading)
+    if returns.levels:
+        return _of_levels(reading, returns, market)
+    market_name = market_name or _only(reading, others)
+    rate = returns.table[rate_name] if rate_name else None
+    if rate is not None:
+        check_rate(reading.name, rate)
+    factors, notes = _with_excess(returns.table.select(others), market_name, rate)
+    return FactorTable(factors, market_name, rate, returns.units, (*returns.decisions, *notes))
+
+
+@dataclass(frozen=True)
+class FactorReturns:
+    """Columns of a factor file: returns in decimals, or prices and index levels.
+
+    Attributes
+    ----------
+    table : SeriesTable
+    units : str
+        ``"percent"`` or ``"decimal"``, as the file has them; empty for levels.
+    levels : bool
+        Whether the columns are prices or index levels, not returns.
+    decisions : tuple of Decision
+    """
+
+    table: SeriesTable
+    units: str
+    levels: bool
+    decisions: tuple[Decision, ...]
+
+
+def factor_returns(reading: Reading, names: Sequence[str] = ()) -> FactorReturns:
+    """Columns of a factor file as returns in decimals, or as the levels they are.
+
+    Parameters
+    ----------
+    reading : Reading
+    names : sequence of str
+        Columns wanted; all where it is empty.
+
+    Raises
+    ------
+    TableError
+        If returns can be percent or decimals.
+    """
+    series = reading.series
+    if not series:
+        raise TableError(f"{reading.name} has no column of numbers by date, so no factors.")
+    wanted = {n: s for n, s in series.items() if not names or n in names}
+    if _holds_levels(wanted):
+        prices = price_table(reading)
+        return FactorReturns(prices.prices, "", True, prices.decisions)
+    table = SeriesTable.of(wanted.values())
+    if all(a.unit == "decimal" for a in table.metadata):
+        percent = any(
+            d.what.startswith("units") and "percent" in d.chosen for d in reading.decisions
+        )
+        return FactorReturns(
+            table.with_metadata(measure="return"), "percent" if percent else "decimal", False, ()
+        )
+    scaled, decisions = returns_by_size(reading.name, table)
+    units = "percent" if decisions[0].chosen == "percent" else "decimal"
+    return FactorReturns(scaled, units, False, tuple(decisions))
+
+
+def _holds_levels(series: dict[str, TimeSeries]) -> bool:
+    """Whether columns are prices or index levels: never at or below zero, and called so or not small."""
+    for one in series.values():
+        values = one.values.to_numpy(dtype=np.float64)
+        values = values[np.isfinite(values)]
+        if one.metadata.unit == "decimal" or (len(values) and values.min() <= 0):
+            return False
+    if any(one.metadata.measure in ("price", "index") for one in series.values()):
+        return True
+    return all(np.nanmedian(s.values.to_numpy(dtype=np.float64)) > 1 for s in series.values())
+
+
+def _of_levels(reading: Reading, returns: FactorReturns, market: str) -> FactorTable:
+    """The market of a file of index levels, whose returns are not in excess of anything."""
+    names = returns.table.names
+    given = [n for n in names if market and plain_heading(n) == plain_heading(market)]
+    if market and not given and len(names) > 1:
+        raise TableError(f"{reading.name} has no index '{market}'; {one_of(market, names)}")
+    name = given[0] if given else _only(reading, names)
+    text = f"'{name}', index levels made into returns"
+    note = Decision("market", text, certainty="no returns in the file")
+    return FactorTable(returns.table, name, None, "", (*returns.decisions, note))
+
+
+def _column(
+    reading: Reading, columns: Sequence[str], given: str, words: tuple[str, ...], role: str
+) -> str:
+    """The column given, or the one whose heading is a usual one for the role; empty where there is none."""
+    if given:
+        same = [n for n in columns if n == given] or [
+            n for n in columns if plain_heading(n) == plain_heading(given)
+        ]
+        if len(same) != 1:
+            raise TableError(f"{reading.name} has no column '{given}'; {one_of(given, columns)}")
+        return same[0]
+    named = [n for n in columns if plain_heading(n) in words]
+    if len(named) > 1:
+        raise TableError(
+            f"{reading.name}: {' and '.join(repr(n) for n in named)} can each be the {role} column; name it."
+        )
+    return named[0] if named else ""
+
+
+def _only(reading: Reading, names: list[str]) -> str:
+    """The one column there is, or none can be told to be the market."""
+    if len(names) == 1:
+        return names[0]
+    columns = ", ".join(f"'{n}'" for n in names[:8])
+    raise TableError(f"{reading.name}: which of {columns} is the market? Name the market column.")
+
+
+def check_rate(name: str, rate: TimeSeries) -> None:
+    """Refuse a yield a year in place of a return a period."""
+    mean = float(np.nanmean(rate.values.to_numpy(dtype=np.float64))) * rate.periods_per_year
+    if abs(mean) > _LARGEST_RATE:
+        raise TableError(
+            f"{name}: '{rate.name}' would earn {100 * mean:,.0f} % a year; this looks like a yield a year, or like "
+            "percent taken for decimals. Set the units, or give the risk-free rate as a number a year."
+        )
+
+
+def _with_excess(
+    table: SeriesTable, market: str, rate: TimeSeries | None
+) -> tuple[SeriesTable, list[Decision]]:
+    """Factors with what they are in excess of; the market by its heading, the others at zero cost."""
+    named = bool(_IN_EXCESS.search(plain_heading(market)))
+    over = rate.name if rate is not None else ("risk-free rate" if named else "")
+    reason = (
+        "from the heading"
+        if named
+        else "assumed: the file has a risk-free return"
+        if over
+        else "the file has no risk-free return"
+    )
+    text = f"'{market}', {f'in excess of {over}' if over else 'a total return'}"
+    notes = [Decision("market", text, "a total return" if over else "", reason)]
+    series_list = [
+        table[n].with_metadata(excess_of=over if n == market else ZERO_COST) for n in table.names
+    ]
+    if rate is not None:
+        notes.append(
+            Decision("risk-free return", f"'{rate.name}', each {rate.metadata.frequency.noun}")
+        )
+    return SeriesTable.of(series_list), notes

@@ -1,0 +1,248 @@
+"""Price columns of a table: which column is the price, what its assets are, and whether it includes dividends."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from pathlib import PurePosixPath
+from typing import Final
+
+import numpy as np
+
+from ultrum.core.series.time_series import SeriesTable
+from ultrum.errors import TableError, one_of
+from ultrum.sources.table.reading_result import Decision, Reading
+
+_CLOSE: Final = (
+    "close", "closing price", "close price", "price",
+    "last", "last price", "settle", "settlement price", "px last",
+    "value", "level", "index", "index level",
+)  # fmt: skip
+_ADJUSTED: Final = (
+    "adj close", "adjusted close", "adj price",
+    "adjusted price", "close adj", "close adjusted", "adj closing price",
+    "total return index", "return index", "total return",
+)  # fmt: skip
+_VOLUME: Final = ("volume", "vol", "shares traded", "traded volume")
+_TOTAL: Final = {"measure": "price", "income": "total"}
+_PERCENT_FROM: Final = 0.3  # median size of returns from which they must be percent
+_DECIMAL_TO: Final = 0.1  # and up to which they must be decimals
+
+
+@dataclass(frozen=True)
+class PriceTable:
+    """Prices, or returns, by asset.
+
+    Attributes
+    ----------
+    prices : SeriesTable
+        A column for each asset.
+    volumes : SeriesTable or None
+    column : str
+        Heading of the price column; empty where each column is an asset.
+    decisions : tuple of Decision
+    """
+
+    prices: SeriesTable
+    volumes: SeriesTable | None
+    column: str
+    decisions: tuple[Decision, ...]
+
+    @property
+    def holds_returns(self) -> bool:
+        """Whether the values are returns, not prices."""
+        return all(a.is_return for a in self.prices.metadata)
+
+    @property
+    def includes_dividends(self) -> bool:
+        """Whether every price includes dividends."""
+        return all(a.income == "total" or a.is_return for a in self.prices.metadata)
+
+
+def plain_heading(text: str) -> str:
+    """A heading in lower case, its words separated by one space.
+
+    Examples
+    --------
+    >>> plain_heading("Adj. Close*"), plain_heading("Mkt-RF"), plain_heading("ExDate")
+    ('adj close', 'mkt rf', 'ex date')
+    """
+    parted = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", text)
+    return " ".join(re.findall(r"[a-z0-9]+", parted.lower()))
+
+
+def price_table(
+    reading: Reading, price_column: str = "", volume_column: str = "", asset: str = ""
+) -> PriceTable:
+    r"""The prices of a table: of one asset with several columns, of a column for each asset, or of rows by asset.
+
+    Parameters
+    ----------
+    reading : Reading
+    price_column, volume_column : str
+        Headings; found by their words where they are empty. An adjusted price comes before a close.
+    asset : str
+        Name of the asset of a table that has one; by default the name of the file.
+
+    Raises
+    ------
+    TableError
+        If no column, or more than one, can be the price.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> from ultrum.sources.table import TableOptions, read_table
+    >>> text = b"Date,Open,Close,Adj Close,Volume\n2024-01-02,9,10,8,100\n2024-01-03,10,11,9,100\n"
+    >>> found = price_table(read_table(text, "KELP.csv", TableOptions(), "2024-02-01"))
+    >>> found.prices.names, found.column, found.includes_dividends
+    (['KELP'], 'Adj Close', True)
+    """
+    if not reading.fields:
+        raise TableError(f"{reading.name} has no column of numbers by date, so no prices.")
+    if any(table.names != [column] for column, table in reading.fields.items()):
+        column = _chosen(reading, price_column)
+        return _finished(reading, reading.fields[column], column, volume_column)
+    column = _match(reading, price_column) if price_column else _named_price(reading)
+    if price_column or column:
+        column = column or _chosen(reading, price_column)
+        name = asset or PurePosixPath(reading.name).name.split(".")[0]
+        prices = _renamed(reading.fields[column], name)
+        return _finished(reading, prices, column, volume_column, name)
+    return _wide(reading)
+
+
+def _renamed(table: SeriesTable, name: str) -> SeriesTable:
+    """A table of one series under another name."""
+    return table.only().with_metadata(name=name).as_table()
+
+
+def _named_price(reading: Reading) -> str:
+    """The column whose heading is that of a price, an adjusted one first; empty where there is none."""
+    adjusted = [c for c, t in reading.fields.items() if t.metadata[0].income == "total"]
+    for words, found in ((_ADJUSTED, adjusted), (_CLOSE, [])):
+        named = [c for c in reading.fields if plain_heading(c) in words]
+        for column in [*found, *named]:
+            return column
+    return ""
+
+
+def _match(reading: Reading, heading: str) -> str:
+    """The column with a heading, whatever its case and signs; empty where there is none."""
+    if heading in reading.fields:
+        return heading
+    same = [c for c in reading.fields if plain_heading(c) == plain_heading(heading)]
+    return same[0] if len(same) == 1 else ""
+
+
+def _chosen(reading: Reading, price_column: str) -> str:
+    """The price column of a table with rows by asset."""
+    if price_column:
+        column = _match(reading, price_column)
+        if not column:
+            hint = one_of(price_column, reading.fields)
+            raise TableError(f"{reading.name} has no column '{price_column}'; {hint}")
+        return column
+    priced = [c for c, t in reading.fields.items() if t.metadata[0].measure in ("price", "index")]
+    options = [c for c in [_named_price(reading)] if c] or priced or list(reading.fields)
+    if len(options) > 1:
+        columns = ", ".join(f"'{c}'" for c in options[:8])
+        raise TableError(f"{reading.name}: {columns} can each be the price; name the price column.")
+    return options[0]
+
+
+def _finished(
+    reading: Reading, prices: SeriesTable, column: str, volume_column: str, asset: str = ""
+) -> PriceTable:
+    """The prices of one column with their measure, the volumes, and what was decided."""
+    volume = _match(reading, volume_column) if volume_column else _named_volume(reading)
+    volumes = reading.fields[volume] if volume else None
+    if volumes is not None and asset:
+        volumes = _renamed(volumes, asset)
+    if volumes is not None and volumes.names != prices.names:
+        volumes = None
+    if plain_heading(column) in _ADJUSTED:
+        prices = prices.with_metadata(**_TOTAL)
+    prices, decisions = _with_measure(reading.name, prices)
+    includes = prices.metadata[0].income == "total"
+    notes = [
+        Decision("price column", f"'{column}'{', which includes dividends' if includes else ''}")
+    ]
+    others = [c for c in reading.fields if c not in (column, volume if volumes is not None else "")]
+    if others:
+        notes.append(Decision("columns not used", ", ".join(others)))
+    if asset:
+        notes.insert(0, Decision("asset", asset, certainty="from the name of the file"))
+    return PriceTable(prices, volumes, column, (*notes, *decisions))
+
+
+def _named_volume(reading: Reading) -> str:
+    return next((c for c in reading.fields if plain_heading(c) in _VOLUME), "")
+
+
+def _wide(reading: Reading) -> PriceTable:
+    """A table with a column for each asset; columns that are no prices are left out and reported."""
+    other = ("flow", "rate", "stock", "quote", "score")
+    columns = {c: t for c, t in reading.fields.items() if t.metadata[0].measure not in other}
+    if not columns:
+        raise TableError(
+            f"{reading.name}: none of {', '.join(list(reading.fields)[:6])} is a price. If one is, read the "
+            "table with measure=price."
+        )
+    table = SeriesTable.of([t[n] for t in columns.values() for n in t.names])
+    prices, decisions = _with_measure(reading.name, table)
+    left_out = [c for c in reading.fields if c not in columns]
+    what = "returns" if prices.metadata[0].is_return else "prices"
+    notes = [Decision("shape", f"a column of {what} for each of {len(columns)} assets")]
+    if left_out:
+        notes.append(Decision("columns not used", ", ".join(left_out)))
+    return PriceTable(prices, None, "", (*notes, *decisions))
+
+
+def _with_measure(name: str, table: SeriesTable) -> tuple[SeriesTable, list[Decision]]:
+    """The table with what it measures; values at or below zero are returns, not prices."""
+    if any(a.measure for a in table.metadata):
+        measures = {a.measure for a in table.metadata if a.measure}
+        if len(measures) > 1:
+            raise TableError(
+                f"{name} mixes {' and '.join(sorted(measures))}; keep one kind a file."
+            )
+        return table.with_metadata(measure=measures.pop()), []
+    values = table.block[np.isfinite(table.block)]
+    if not len(values) or values.min() > 0:
+        return table.with_metadata(measure="price"), [
+            Decision("measure", "prices", "returns", "all values are above zero")
+        ]
+    if table.metadata[0].unit == "decimal":
+        return table.with_metadata(measure="return"), [
+            Decision("measure", "returns", "", "some values are below zero")
+        ]
+    return returns_by_size(name, table)
+
+
+def returns_by_size(name: str, table: SeriesTable) -> tuple[SeriesTable, list[Decision]]:
+    """Returns in decimals: percent and decimals are told apart by their size, and refused in between.
+
+    Raises
+    ------
+    TableError
+        If they can be either.
+    """
+    sizes = [
+        float(np.median(np.abs(c[np.isfinite(c)]))) for c in table.block.T if np.isfinite(c).any()
+    ]
+    size = max(sizes, default=0.0)
+    if _DECIMAL_TO < size < _PERCENT_FROM:
+        raise TableError(
+            f"{name}: returns of a median size of {size:.3g} can be percent or decimals; set the units "
+            "of the file."
+        )
+    percent = size >= _PERCENT_FROM
+    chosen = "percent" if percent else "decimals"
+    decision = Decision(
+        "units", chosen, "decimals" if percent else "percent", f"median size {size:.3g}"
+    )
+    scaled = SeriesTable.from_arrays(
+        table.block / 100.0 if percent else table.block, table.index, table.metadata
+    )
+    return scaled.with_metadata(measure="return", unit="decimal"), [decision]
