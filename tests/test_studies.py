@@ -273,13 +273,11 @@ class Whole(OnPractice):
         self.assertEqual(whole.returncode, 0, whole.stderr)
         self.assertIn("Nothing has changed since the run in the bundle.", whole.stdout)
         self.assertTrue((self.folder / "s-bundle" / "results" / "report.html").exists())
-        made = command(
-            "new", "mine.toml", "--company", 'A"B', "--factors", "market", cwd=self.folder
-        )
+        made = command("new", "mine.toml", "--asset", 'A"B', "--factor", "market", cwd=self.folder)
         self.assertEqual(made.returncode, 0, made.stderr)
         self.assertEqual(ul.Study.load(self.folder / "mine.toml").cost_of_equity.company, 'A"B')
         self.assertIn(
-            "already", command("new", "mine.toml", "--company", "A", cwd=self.folder).stderr
+            "already", command("new", "mine.toml", "--asset", "A", cwd=self.folder).stderr
         )
 
 
@@ -294,51 +292,6 @@ def plain_schema(part):
     if len(kept.get("allOf", [])) == 1:
         kept |= kept.pop("allOf")[0]
     return {k: v for k, v in kept.items() if (k, v) != ("additionalProperties", True)}
-
-
-class OwnFiles(Scratch):
-    def test_a_first_study_on_files_of_ones_own(self):
-        rng = np.random.default_rng(5)
-        days = pd.bdate_range("2015-01-02", "2019-12-31")
-        market = rng.normal(0.0003, 0.009, len(days))
-        close = {
-            name: 50 * np.exp(np.cumsum(beta * market + rng.normal(0, 0.008, len(days))))
-            for name, beta in (("Harrow Mills", 0.7), ("Quarry & Sons", 1.4))
-        }
-        wide = pd.DataFrame(close, days.strftime("%d.%m.%Y")).round(4).rename_axis("Date")
-        wide.to_csv(self.folder / "prices.csv", sep=";", decimal=",")
-        monthly = np.exp(pd.Series(market, days).groupby(days.to_period("M")).sum()) - 1
-        factors = pd.DataFrame({"shares": 100 * monthly - 0.1, "bill": 0.1}).round(4)
-        factors.index = factors.index.strftime("%Y%m")
-        prose = "Returns of shares in excess of the bill, and of the bill; percent.\n\n"
-        self.file(
-            "factors.txt", prose + factors.rename_axis("month").to_csv() + "\nMade by hand.\n"
-        )
-        made = command("new", "mine.toml", "--company", "Quarry & Sons", "--factors", "shares", "--prices",
-                       "prices.csv", "--factor-table", "factors.txt", cwd=self.folder)  # fmt: skip
-        self.assertIn("mine.toml written; ultrum run mine.toml", made.stdout)
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore", ul.DataWarning)
-            result = ul.run_study(self.folder / "mine.toml", vault=self.folder / "v")
-        betas = result.models["first"].coefficients["shares"]
-        self.assertLess(abs(betas["Quarry & Sons"] - 1.4), 0.25)
-        self.assertLess(abs(betas["Harrow Mills"] - 0.7), 0.25)
-        self.assertAlmostEqual(result.panel.risk_free.iloc[0], 0.001)
-        years = pd.DataFrame({m: [100 * 1.002 ** (12 * y + k) for y in range(6)] for k, m in enumerate(
-            ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"])}, range(2014, 2020))  # fmt: skip
-        years.rename_axis("Year").round(6).to_csv(self.folder / "cpi.csv")
-        growth = '[series.inflation]\naddress = "here:cpi.csv"\nsteps = [{ growth = { over = "P1Y" } }]\n\n[[models]]'
-        text = (self.folder / "mine.toml").read_text().replace("[[models]]", growth)
-        real = self.file(
-            "real.toml", text.replace('model = "first"', 'model = "first"\ninflation = "inflation"')
-        )
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore", ul.DataWarning)
-            after = ul.run_study(real, vault=self.folder / "v")
-        nominal = after.cost.value["Quarry & Sons"]
-        self.assertAlmostEqual(after.real_cost["Quarry & Sons"], (1 + nominal) / 1.002**12 - 1, 6)
-        half = command("new", "b.toml", "--company", "A", "--prices", "p.csv", cwd=self.folder)
-        self.assertIn("needs both", half.stderr)
 
 
 class Files(Scratch):

@@ -7,7 +7,7 @@ import difflib
 import inspect
 import re
 import warnings
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Mapping
 
 _CONTROL = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff]")
 
@@ -26,10 +26,37 @@ def printable(text: str) -> str:
 
 
 class UltrumError(Exception):
-    """Base of every error Ultrum raises on purpose; its text is safe to print."""
+    """Base of every error Ultrum raises on purpose; its text is safe to print.
 
-    def __init__(self, *words: object) -> None:
-        super().__init__(*[printable(w) if isinstance(w, str) else w for w in words])
+    Attributes
+    ----------
+    finding : str
+        What is wrong, without the fix.
+    setting : str
+        What the fix sets, by the name of a keyword; a study and the command line have other words for it.
+    """
+
+    def __init__(self, *words: object, fix: str = "", setting: str = "") -> None:
+        shown = [printable(w) if isinstance(w, str) else w for w in words]
+        self.finding = str(shown[0]) if shown else ""
+        self.setting = setting
+        super().__init__(*([f"{self.finding} {fix}"] if fix else shown))
+
+    def with_fix(self, fixes: Mapping[str, str]) -> str:
+        """The text with the fix of another place, where that place has one."""
+        return f"{self.finding} {fixes[self.setting]}" if self.setting in fixes else str(self)
+
+
+def options_in_text(text: str, names: Iterable[str], form: Callable[[str, str], str]) -> str:
+    """A message that advises keywords, such as ``units='percent'``, with each in the form of another place.
+
+    Examples
+    --------
+    >>> options_in_text("Set units='percent'.", ["units"], lambda name, value: f"--read {name}={value}")
+    'Set --read units=percent.'
+    """
+    pattern = rf"\b({'|'.join(map(re.escape, names))})=(?:'([^']*)'|(\d+)|(\.\.\.))"
+    return re.sub(pattern, lambda m: form(m[1], m[2] or m[3] or "…"), text)
 
 
 class SourceError(UltrumError):

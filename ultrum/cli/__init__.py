@@ -8,15 +8,19 @@ from pathlib import Path
 import click
 
 from ultrum.cli.data import find, pull, vault
-from ultrum.cli.exit_codes import guarded
-from ultrum.cli.jobs import demo, new, practice, run, trail
+from ultrum.cli.estimate import estimate
+from ultrum.cli.exit_codes import Application, guarded
+from ultrum.cli.jobs import demo, practice, run, trail
 from ultrum.cli.look import look
+from ultrum.cli.new import new
 from ultrum.cli.verbosity import configure
 
 _EPILOG = "Start with: ultrum demo"
 
 
-@click.group(epilog=_EPILOG, context_settings={"help_option_names": ["-h", "--help"]})
+@click.group(
+    cls=Application, epilog=_EPILOG, context_settings={"help_option_names": ["-h", "--help"]}
+)
 @click.version_option(package_name="ultrum")
 @click.option("--completion", type=click.Choice(["bash", "zsh", "fish"]), is_eager=True, expose_value=False,
               callback=lambda context, _, shell: _completion(context, shell),
@@ -67,7 +71,7 @@ def _manual(context: click.Context, wanted: bool) -> None:
     context.exit()
 
 
-for command in (demo, find, pull, look, new, run, trail, vault, practice):
+for command in (demo, find, pull, look, estimate, new, run, trail, vault, practice):
     app.add_command(command)
 
 

@@ -6,17 +6,43 @@ Nobody is shown a traceback; set ULTRUM_DEBUG=1 to see one.
 from __future__ import annotations
 
 import os
+import re
 import sys
 import warnings
 from collections.abc import Callable
-from typing import Any
+from contextvars import ContextVar
+from typing import Any, Final
 
 import click
 
 from ultrum.cli.verbosity import log
-from ultrum.errors import StudyError, UltrumError, printable
+from ultrum.errors import StudyError, UltrumError, options_in_text, printable
 
 DONE, IN_PART, ASKED_WRONGLY, NOTHING, STOPPED = 0, 1, 2, 3, 130
+
+
+FAILED: Final[ContextVar[click.Command | None]] = ContextVar("failed", default=None)
+_FIXES: Final = {
+    "price_column": "Name it with --price-column COLUMN.",
+    "market": "Name it with --market COLUMN.",
+    "risk_free": "Set --risk-free to the heading of its column, or to a rate a year such as 3%.",
+    "units": "Set --factor-units percent or decimal; for prices, --read units=percent.",
+    "rate_size": "Set --factor-units, or --risk-free to a rate a year such as 3%.",
+    "total_return_factors": "For a total return add --total-return COLUMN.",
+    "income": "Leave out --dividends, or name the closing price with --price-column.",
+}
+
+
+class Application(click.Group):
+    """The group of commands; it notes which one failed, so that the message can name its options."""
+
+    def invoke(self, ctx: click.Context) -> Any:
+        """Run a command, and note it where it fails."""
+        try:
+            return super().invoke(ctx)
+        except UltrumError:
+            FAILED.set(self.commands.get(ctx.invoked_subcommand or ""))
+            raise
 
 
 class PartlyDoneError(Exception):
@@ -47,9 +73,9 @@ def _ended(app: Callable[..., Any]) -> int:  # noqa: PLR0911 - one return per en
     except PartlyDoneError:
         return IN_PART
     except StudyError as error:
-        return _say(str(error), ASKED_WRONGLY)
+        return _say(_on_the_command_line(error), ASKED_WRONGLY)
     except UltrumError as error:
-        return _say(str(error), NOTHING)
+        return _say(_on_the_command_line(error), NOTHING)
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return DONE
@@ -58,6 +84,27 @@ def _ended(app: Callable[..., Any]) -> int:  # noqa: PLR0911 - one return per en
             raise
         return _say(_unexpected(error), NOTHING)
     return DONE
+
+
+def _on_the_command_line(error: UltrumError) -> str:
+    """The message with options in place of keywords, where the command has them."""
+    command = FAILED.get()
+    options = {o for p in command.params for o in p.opts} if command else set()
+    fixes = {setting: fix for setting, fix in _FIXES.items() if _option_in(fix) in options}
+    text = error.with_fix(fixes)
+    if "--read" in options:
+        from ultrum.core.series.metadata import Metadata
+        from ultrum.sources.table import TableOptions
+
+        names = (*TableOptions.__dataclass_fields__, *Metadata.__dataclass_fields__)
+        text = options_in_text(text, names, lambda name, value: f"--read {name}={value}")
+        text = re.sub(r"(?<![\w:])file:(?=[^/\s])", "", text)  # the source of local files
+    return text
+
+
+def _option_in(fix: str) -> str:
+    """The option that a fix names."""
+    return next(word.strip(".,:") for word in fix.split() if word.startswith("--"))
 
 
 def _unexpected(error: Exception) -> str:

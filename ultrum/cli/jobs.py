@@ -43,7 +43,6 @@ _TRAIL_SO: Final = "\b\n" + "\n".join(
         'ultrum trail allowed-results "models.one factor.BRTW.market"',
     )
 )
-_NEW_SO: Final = "\b\n" + "\n".join(("ultrum new mine.toml --company EBMK --factors market,value",))
 
 
 @click.command()
@@ -148,36 +147,6 @@ def trail(results: Path, number: str, as_json: bool) -> None:
         return
     for line in number_trail.lines():
         echo(line)
-
-
-@click.command(epilog=_NEW_SO)
-@click.argument("study", type=HERE)
-@click.option("--company", required=True, help="Code of the company asked about.")
-@click.option(
-    "--factors", default="market", show_default=True, help="Factors, with commas between."
-)
-@click.option("--frequency", default="M", show_default=True, help="Frequency of the panel.")
-@click.option("--title", default="", help="Title of the study.")
-@click.option("--prices", default="", help="Your own file of prices, next to the study.")
-@click.option("--factor-table", default="", help="Your own file of factor returns, next to it.")
-@click.option("--bill", default="bill", show_default=True, help="Its column of risk-free returns.")
-def new(
-    study: Path,
-    company: str,
-    factors: str,
-    frequency: str,
-    title: str,
-    prices: str,
-    factor_table: str,
-    bill: str,
-) -> None:
-    """Write a commented study file to begin with, on files of your own or the practice world's sources."""
-    from ultrum.study.template import begin
-
-    names = [f.strip() for f in factors.split(",") if f.strip()]
-    begin(study, company, names, frequency, title, prices, factor_table, bill)
-    then = "" if prices else "change its sources, then: "
-    echo(f"{study} written; {then}ultrum run {study}")
 
 
 @click.command()

@@ -17,16 +17,19 @@ class Caution(TypedDict):
 
 
 class RunAnswer(TypedDict):
-    """``ultrum run`` and ``ultrum demo``: the answer of a study and where its files are."""
+    """``ultrum run`` and ``ultrum demo``: the answer of a study and where its files are.
+
+    A study without a cost of equity has no ``cost_of_equity`` and what belongs to it.
+    """
 
     title: str
     company: str
-    cost_of_equity: float
-    low: float
-    high: float
-    level: float
-    standard_error: float
-    risk_free: float
+    cost_of_equity: NotRequired[float]
+    low: NotRequired[float]
+    high: NotRequired[float]
+    level: NotRequired[float]
+    standard_error: NotRequired[float]
+    risk_free: NotRequired[float]
     coefficients: dict[str, float]
     standard_errors: dict[str, float]
     rows: int
@@ -164,6 +167,57 @@ class ReadingDecision(TypedDict):
     line: int
 
 
+class FileDecision(ReadingDecision):
+    """What was decided about a file of prices or factors."""
+
+    address: str
+
+
+class Coefficient(TypedDict):
+    """A coefficient of a regression, with its error and 95 % interval."""
+
+    term: str
+    coefficient: float | None
+    standard_error: float | None
+    t: float | None
+    p: float | None
+    low: float | None
+    high: float | None
+
+
+class AssetRegression(TypedDict):
+    """The regression of one asset."""
+
+    asset: str
+    terms: list[Coefficient]
+    r2: float | None
+    rows: int
+    first: str
+    last: str
+    dropped: dict[str, int]
+
+
+class AssetCost(TypedDict):
+    """The cost of equity of one asset, a year, with its 95 % interval."""
+
+    asset: str
+    cost_of_equity: float | None
+    standard_error: float | None
+    low: float | None
+    high: float | None
+
+
+class EstimateAnswer(TypedDict):
+    """``ultrum estimate``: the regression of each asset, and what was decided about the files."""
+
+    basis: str
+    assets: list[AssetRegression]
+    decisions: list[FileDecision]
+    warnings: list[Caution]
+    rolling: NotRequired[dict[str, dict[str, float | None]]]
+    costs_of_equity: NotRequired[list[AssetCost]]
+
+
 class RejectedRow(TypedDict):
     """A row that was not taken, and why."""
 
@@ -211,6 +265,7 @@ class VaultAnswer(TypedDict):
 ANSWERS: Final[dict[str, Any]] = {
     "demo": RunAnswer,
     "run": RunAnswer,
+    "estimate": EstimateAnswer,
     "trail": TrailAnswer,
     "find": list[FoundSeries] | list[FoundPlace],
     "pull": list[PulledSeries],

@@ -133,6 +133,7 @@ def desk_of(
     files: LocalFiles | None = None,
     credentials_file: Path | None = None,
     bind: tuple[str, ...] = (),
+    keep_readings: bool = False,
 ) -> Iterator[Desk]:
     """A desk on the sources named, or on the practice world, with progress on stderr."""
     from ultrum.cli import terminal_output
@@ -149,7 +150,9 @@ def desk_of(
         if files:
             named = _with_files(named, files)
         desk = stack.enter_context(
-            _opened(Desk, vault, named, offline, tell, store_of(credentials_file, bind))
+            _opened(
+                Desk, vault, named, offline, tell, store_of(credentials_file, bind), keep_readings
+            )
         )
         yield stack.enter_context(desk.at(at)) if at else desk
 
@@ -196,12 +199,16 @@ def _opened(
     offline: bool,
     tell: Any,
     store: CredentialStore,
+    keep_readings: bool,
 ) -> Desk:
     """A desk; settings that cannot be used are a fault of the asker."""
     from ultrum.errors import SourceError
 
     try:
-        return kind(vault, sources=sources, offline=offline, progress=tell, credentials=store)
+        return kind(
+            vault, sources=sources, offline=offline, progress=tell, credentials=store,
+            keep_readings=keep_readings,
+        )  # fmt: skip
     except SourceError as error:
         hint = "" if "practice" in str(error) else " Name a file with --sources, or try --practice."
         raise click.UsageError(f"{error}{hint}") from error

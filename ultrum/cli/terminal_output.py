@@ -153,11 +153,9 @@ def _looks_numeric(column: pd.Series) -> bool:
 
 
 def _is_figure(text: str) -> bool:
-    """Whether a cell is a number, or stands for one that is missing or left out."""
-    return (
-        text in ("…", "—", "missing")
-        or text.replace(".", "").replace(",", "").lstrip("-<").isdigit()
-    )
+    """Whether a cell is a number, alone or with its error, or is missing or left out."""
+    number = text.partition(" (")[0].replace(".", "").replace(",", "").lstrip("-<")
+    return text in ("…", "—", "missing") or number.isdigit()
 
 
 def _cell(value: Any) -> str:

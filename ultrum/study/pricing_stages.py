@@ -25,6 +25,7 @@ from ultrum.core.time.period_labels import period_label
 from ultrum.desk import Desk
 from ultrum.errors import StudyError
 from ultrum.sources.download import Address
+from ultrum.sources.table.event_columns import event_columns
 from ultrum.sources.table.price_columns import PriceTable
 from ultrum.study import stage_functions
 from ultrum.study.asset_returns import daily_returns
@@ -149,7 +150,8 @@ def peers_of(
     section, company = cost_section(plan).peers, plan.asset
     if section is None:
         raise StudyError("The study has no section [cost_of_equity.peers].")
-    table = desk.table(section.accounts, records_only=True).records
+    records = desk.table(section.accounts, records_only=True).records
+    table = event_columns(records, section.accounts, ["asset", "date"], {}, [company])
     columns = {"debt": section.debt, "equity": section.equity, "tax": section.tax}
     end = stage_functions.end_of(panel)
     accounts = stage_functions.accounts_of(table, section.accounts, columns, end)

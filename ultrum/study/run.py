@@ -31,6 +31,7 @@ from ultrum.sources.table.price_columns import PriceTable
 from ultrum.sources.table.reading_result import Decision
 from ultrum.study import pricing_stages, stage_functions
 from ultrum.study.asset_returns import names_of, read_prices, records_at, total_returns
+from ultrum.study.fixes import in_study_words
 from ultrum.study.result_checks import Caution, check_assets, check_cautions
 from ultrum.study.schema import Study
 from ultrum.study.stages import Kept, Stages
@@ -59,17 +60,18 @@ def run(
         name: source.model_dump(exclude_defaults=True) for name, source in plan.sources.items()
     }
     policy = HttpPolicy(conditional=not refresh)
-    with Desk(
+    with in_study_words(), Desk(
         vault, sources=sources, offline=offline, progress=tell, policy=policy, keep_readings=True,
         credentials=credentials,
     ) as now:  # fmt: skip
         if at is None:
-            return _run(plan, now, tell, keep)
+            return run_on(plan, now, tell, keep)
         with now.at(at) as then:
-            return _run(plan, then, tell, keep)
+            return run_on(plan, then, tell, keep)
 
 
-def _run(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
+def run_on(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
+    """Run a study on a desk that has its sources; ``keep`` keeps the results of its stages."""
     stages = Stages(desk, tell, Kept.beside(Path(desk.vault.path)) if keep else None)
     series = _series(plan, desk, stages)
     prices: PriceTable = stages.do(

@@ -14,9 +14,10 @@ from pydantic import (
     model_validator,
 )
 
+from ultrum.core.time.durations import parse_duration
 from ultrum.core.transform.steps import step_fault
 from ultrum.desk.settings import KINDS, kinds
-from ultrum.errors import one_of
+from ultrum.errors import FrequencyError, one_of
 
 Errors = Literal["classical", "hc0", "hc1", "hc2", "hc3", "hac"]
 Figure = Literal[
@@ -27,6 +28,17 @@ Export = Literal["csv", "xlsx", "parquet", "latex", "markdown", "sql", "png", "s
 Adjustment = Literal["none", "vasicek", "blume"]
 Estimator = Literal["plain", "lagged"]
 Text = Annotated[str, Field(min_length=1)]
+
+
+def _duration(text: str) -> str:
+    try:
+        parse_duration(text)
+    except FrequencyError as error:
+        raise ValueError(str(error)) from error
+    return text
+
+
+Duration = Annotated[str, AfterValidator(_duration)]
 Share = Annotated[float, Field(gt=0, lt=1)]
 Count = Annotated[int, Field(ge=1)]
 LARGEST_DRAWS: Final = 100_000
@@ -195,7 +207,7 @@ class TestsSection(Section):
     joint_alpha: list[Literal["exact", "robust", "bootstrap"]] = []
     diagnose: bool = False
     breaks: Literal["chow", "sup-f"] = "chow"
-    rolling_window: Count | None = None
+    rolling_window: Count | Duration | None = None
 
 
 class TwoPassSection(Section):

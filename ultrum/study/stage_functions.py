@@ -121,7 +121,7 @@ def panel_rate(plan: Study, desk: Desk) -> TimeSeries | float | None:
 
 
 def _units_of_factors(plan: Study, desk: Desk) -> Literal["percent", "decimal"] | None:
-    """Units of the factor file where it states none: told by the size of the returns."""
+    """Units of the factor file where it states none: by the size of the returns."""
     reading = desk.table(plan.panel.factors)
     returns = factor_returns(reading, _wanted(plan, reading.series))
     sized = any(d.what == "units" for d in returns.decisions)

@@ -1,40 +1,35 @@
-"""A commented study file to begin with."""
+"""A commented study file to begin with: of a user's own files, or of the practice world."""
 
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Final
+from typing import Any, Final
 
-from ultrum.errors import StudyError
+from ultrum.desk import Desk
+from ultrum.errors import StudyError, one_of
 from ultrum.file_access import path_of
+from ultrum.sources.table.account_columns import account_columns
+from ultrum.study.file_study import FileChoices, FileStudy, file_study
 from ultrum.study.schema import Study
 
-_TEXT: Final = """# {title}
-# Every key is explained in docs/study.md; every other key has its default.
+SOURCE: Final = "here"
+_HEAD: Final = """# {title}
+# Every key is explained in docs/study.md. A line that begins with # and a key is an alternative.
 
 [study]
-title = {title_text}
-frequency = {frequency_text}         # of the panel: "M", "Q", "W"
+title = {title}
+frequency = {frequency}{others}
 {currency}
 span = ["earliest", "latest"]        # or ["2010-01", "2023-12"]
 
-{places}[[models]]                           # as many as you like, each with a name
-name = "first"
-factors = {factors_text}
-
-[cost_of_equity]
-company = {company_text}
-model = "first"
-# premium = {{ market = 0.055 }}       # by default the mean of each factor's history
-
-[report]
-figures = ["build-up", "line of fit", "betas"]
+"""
+_REPORT: Final = """[report]
+figures = {figures}
 export = ["csv", "xlsx"]
 """
-
-
 _PRACTICE: Final = """[sources.observatory]                # statistics, over SDMX
 kind = "sdmx"
 url = "http://127.0.0.1:8765/sdmx"   # the practice world: run `ultrum practice` next to it
@@ -58,48 +53,33 @@ factors = "college:factors_monthly.zip"
 risk_free = "college:factors_monthly.zip#bill"
 
 """
-_CURRENCY: Final = {
-    False: 'currency = "QML"                     # prices in others are converted to it',
-    True: '# currency = "..."                   # of the prices, by its three letters',
-}
-_OWN: Final = """[sources.here]                       # files of this folder; look at one with: ultrum look FILE
-kind = "table"
-url = "."
-
-# The reader reports its decisions; where one is wrong, set it:
-# [sources.here.tables."prices.csv"]
-# dates = "15/03/2024"
-
-[panel]
-assets = {prices_text}               # a column for each company, or a row for each company and day
-# dividends = "here:dividends.csv"   # columns asset, date, amount; without it returns leave income out
-factors = {table_text}
-risk_free = {bill_text}
-
-"""
+_FREQUENCIES: Final = {"D": 0, "B": 0, "W": 1, "M": 2, "Q": 3, "A": 4}
 
 
-def begin(
+@dataclass(frozen=True)
+class FurtherFiles:
+    """Files next to prices and factors, by address.
+
+    Attributes
+    ----------
+    inflation : str
+        Address of a price index, with its column.
+    accounts : str
+        Table of accounts: asset, date, debt, equity, tax.
+    """
+
+    inflation: str = ""
+    accounts: str = ""
+
+
+def practice_study(
     path: str | os.PathLike[str],
-    company: str,
-    factors: Sequence[str],
+    asset: str,
+    factors: Sequence[str] = ("market",),
     frequency: str = "M",
     title: str = "",
-    prices: str = "",
-    factor_table: str = "",
-    bill: str = "bill",
 ) -> Path:
-    """Write a study file that is valid as it stands.
-
-    Parameters
-    ----------
-    path : path
-    company, factors, frequency, title
-        The text of the study.
-    prices, factor_table : str, optional
-        Files of your own, next to the study; without them it uses the practice world.
-    bill : str
-        Column of the factor table that holds the risk-free return.
+    """Write a study of the practice world.
 
     Raises
     ------
@@ -110,30 +90,213 @@ def begin(
     --------
     >>> import tempfile
     >>> with tempfile.TemporaryDirectory() as folder:
-    ...     Study.load(begin(Path(folder, "mine.toml"), "EBMK", ["market", "value"])).models[0].factors
+    ...     Study.load(practice_study(Path(folder, "mine.toml"), "EBMK", ["market", "value"])).models[0].factors
     ['market', 'value']
     """
+    name = title or f"Cost of equity of {asset}"
+    currency = 'currency = "QML"                     # prices in others are converted to it'
+    head = _head(name, frequency, '         # of the panel: "M", "Q", "W"', currency)
+    first = factors[0] if factors else "market"
+    premium = f"# premium = {{ {_quoted(first)} = 0.055 }}       # by default the mean of each factor's history"
+    text = "".join((
+        head, _PRACTICE, _model(factors, []),
+        f"[cost_of_equity]\ncompany = {_quoted(asset)}\nmodel = \"first\"\n{premium}\n\n",
+        _REPORT.format(figures=_listed(["build-up", "line of fit", "betas"])),
+    ))  # fmt: skip
+    return _written(path, text)
+
+
+def own_study(
+    path: str | os.PathLike[str],
+    desk: Desk,
+    choices: FileChoices,
+    further: FurtherFiles | None = None,
+) -> tuple[Path, FileStudy]:
+    """Write a study of files, with what their columns are and alternatives that are valid for them.
+
+    Parameters
+    ----------
+    path : path
+    desk : Desk
+        Whose source ``here`` is the folder of the study.
+    choices : FileChoices
+        With a cost of equity wherever the files have a risk-free return.
+    further : FurtherFiles, optional
+
+    Returns
+    -------
+    path, FileStudy
+
+    Raises
+    ------
+    StudyError
+        If the file is there already, or the files do not give a valid study.
+    """
+    found = file_study(desk, replace(choices, cost=False))
+    priced = found.study.panel.risk_free is not None
+    further = further or FurtherFiles()
+    if (further.inflation or further.accounts) and not priced:
+        raise StudyError(
+            "Inflation and accounts are for a cost of equity, which needs a risk-free rate."
+        )
+    study, asset = found.study, found.study.study.asset
+    title = choices.title or (f"Cost of equity of {asset}" if priced else f"Beta of {asset}")
+    own = found.factors.factors.frequency.code
+    lower = [f for f, rank in _FREQUENCIES.items() if rank >= max(_FREQUENCIES.get(own, 0), 1)]
+    alternatives = ", ".join(_quoted(f) for f in lower if f not in (study.study.frequency, "A"))
+    others = f"                      # or {alternatives}" if alternatives else ""
+    currency = '# currency = "..."                   # of the prices, by its three letters'
+    head = _head(title, study.study.frequency, others, currency)
+    if not priced:
+        head = head.replace("\nspan =", f"\nasset = {_quoted(asset)}\nspan =")
+    panel = study.model_dump(mode="json", exclude_defaults=True)["panel"]
+    panel.pop("only", None)  # the others are peers
+    used = list(study.model.factors)
+    unused = [f for f in found.factors.factors.names if f not in used]
+    parts = [
+        head, _sources(study), _inflation_series(further), _panel(found, panel), _model(used, unused),
+        *([_cost(desk, found, further, asset)] if priced else []),
+        _REPORT.format(figures=_listed([*(["build-up"] if priced else []), "line of fit", "betas"])),
+    ]  # fmt: skip
+    return _written(path, "".join(parts)), found
+
+
+def _head(title: str, frequency: str, others: str, currency: str) -> str:
+    return _HEAD.format(
+        title=_quoted(title), frequency=_quoted(frequency), others=others, currency=currency
+    ).replace(f"# {_quoted(title)}", f"# {' '.join(title.split())}", 1)
+
+
+def _sources(study: Study) -> str:
+    """The folder of the files, and how they are read where that was given."""
+    lines = []
+    for name, source in study.sources.items():
+        lines += [f"[sources.{name}]", f"kind = {_quoted(source.kind)}"]
+        url = "." if name == SOURCE else source.url
+        lines += [f"url = {_quoted(url)}", ""]
+        for path, options in source.tables.items():
+            lines.append(f"[sources.{name}.tables.{_quoted(path)}]")
+            lines += [f"{key} = {_value(value)}" for key, value in options.items()] + [""]
+    return "\n".join(lines) + "\n"
+
+
+def _inflation_series(further: FurtherFiles) -> str:
+    if not further.inflation:
+        return ""
+    steps = '[{ growth = { over = "P1Y" } }]'
+    return f"[series.inflation]\naddress = {_quoted(further.inflation)}\nsteps = {steps}\n\n"
+
+
+def _panel(found: FileStudy, panel: Mapping[str, Any]) -> str:
+    """The panel, each key with why it is so, and other columns that could be the price."""
+    reasons = _reasons(found)
+    lines = ["[panel]"]
+    for key, value in panel.items():
+        text = f"{key} = {_value(value)}"
+        lines.append(f"{text:36s} # {reasons[key]}" if key in reasons else text)
+        if key == "price_column":
+            closes = [c for c in _columns(found) if c.lower() == "close" and c != value]
+            lines += [
+                f"# price_column = {_quoted(c)}           # without dividends" for c in closes
+            ]
+    return "\n".join(lines) + "\n\n"
+
+
+def _columns(found: FileStudy) -> list[str]:
+    """Columns of the first file of prices that are not used."""
+    for _, decision in found.decisions:
+        if decision.what == "columns not used":
+            return decision.chosen.split(", ")
+    return []
+
+
+def _reasons(found: FileStudy) -> dict[str, str]:
+    """Why keys of the panel are as they are."""
+    reasons = {}
+    if all(p.includes_dividends and not p.holds_returns for p in found.prices):
+        reasons["price_column"] = "includes dividends"
+    for _, decision in found.decisions:
+        if decision.what == "units" and decision.chosen in ("percent", "decimals"):
+            reasons["factor_units"] = decision.certainty
+    return reasons
+
+
+def _model(used: Sequence[str], unused: Sequence[str]) -> str:
+    more = f"\n# factors = {_listed([*used, *unused])}" if unused else ""
+    return (
+        f'[[models]]                           # as many as you like, each with a name\nname = "first"\n'
+        f"factors = {_listed(used)}{more}\n\n"
+    )
+
+
+def _cost(desk: Desk, found: FileStudy, further: FurtherFiles, asset: str) -> str:
+    """The cost of equity, with its alternatives, and the peers where there are accounts."""
+    market = found.factors.market
+    lines = [
+        "[cost_of_equity]", f"company = {_quoted(asset)}", 'model = "first"',
+        f"# premium = {{ {_quoted(market)} = 0.055 }}   # a year; by default the mean of the factor's history",
+    ]  # fmt: skip
+    if further.inflation:
+        lines.append('inflation = "inflation"              # for the cost in real terms')
+    lines.append("")
+    if further.accounts:
+        table = desk.table(further.accounts, records_only=True).records
+        columns = account_columns([str(c) for c in table.columns], further.accounts)
+        names = [n for p in found.prices for n in p.prices.names if n != asset]
+        if not names:
+            raise StudyError(f"Peers of {asset} need prices of other companies.")
+        lines += [
+            "[cost_of_equity.peers]", f"accounts = {_quoted(further.accounts)}", f"companies = {_listed(names)}",
+            *(f"{role} = {_quoted(column)}" for role, column in columns.items()), "",
+        ]  # fmt: skip
+    return "\n".join(lines) + "\n"
+
+
+def _written(path: str | os.PathLike[str], text: str) -> Path:
+    """Write a study that is checked before; a file that is there already stays."""
     target = path_of(path)
     if target.exists():
         raise StudyError(f"{target} is there already; choose another name.")
-    name = title or f"Cost of equity of {company}"
-    if bool(prices) != bool(factor_table):
-        raise StudyError("A study on files of your own needs both: prices and a table of factors.")
-    place = f"here:{factor_table}"
-    texts = {"prices_text": f"here:{prices}", "table_text": place, "bill_text": f"{place}#{bill}"}
-    own_text = _OWN.format(**{k: _quoted(v) for k, v in texts.items()})
-    text = _TEXT.format(
-        places=own_text if prices else _PRACTICE,
-        currency=_CURRENCY[bool(prices)],
-        title=" ".join(name.split()), title_text=_quoted(name), frequency_text=_quoted(frequency),
-        factors_text="[" + ", ".join(map(_quoted, factors)) + "]", company_text=_quoted(company),
-    )  # fmt: skip
     Study.parse(text, target.name, target.absolute().parent)
     try:
         target.write_text(text, encoding="utf-8")
     except OSError as error:
         raise StudyError(f"{target} cannot be written: {error.strerror}.") from error
     return target
+
+
+def price_index(desk: Desk, address: str) -> str:
+    """The address of a price index, with its column where the file has one column.
+
+    Raises
+    ------
+    StudyError
+        If the file has several columns and none is named.
+    """
+    if "#" in address:
+        return address
+    names = list(desk.table(address).series)
+    if len(names) != 1:
+        raise StudyError(f"{address}: name the column of the price index; {one_of('', names)}")
+    return f"{address}#{names[0]}"
+
+
+def _value(value: Any) -> str:
+    """A TOML value."""
+    if isinstance(value, str):
+        return _quoted(value)
+    if isinstance(value, bool):
+        return str(value).lower()
+    if isinstance(value, list):
+        return _listed(value)
+    if isinstance(value, dict):
+        inside = ", ".join(f"{key} = {_value(v)}" for key, v in value.items())
+        return f"{{ {inside} }}"
+    return repr(value)
+
+
+def _listed(values: Sequence[str]) -> str:
+    return "[" + ", ".join(_value(v) for v in values) + "]"
 
 
 def _quoted(text: str) -> str:

@@ -63,12 +63,16 @@ def check_roles(
         if not in_excess and metadata.excess_of not in ("", ZERO_COST):
             raise UnitError(
                 f"Factor {metadata.name} is in excess of {metadata.excess_of}, and no risk-free rate is given "
-                "to subtract from the assets. Give risk_free, a series or a rate a year."
+                "to subtract from the assets.",
+                fix="Give risk_free, a series or a rate a year.",
+                setting="risk_free",
             )
         if in_excess and metadata.is_return and not metadata.excess_of:
             raise UnitError(
-                f"Factor {metadata.name} is not in excess of anything. Apply excess({metadata.name}, "
-                "risk_free), or use .with_metadata(excess_of='zero cost') for a long-short portfolio."
+                f"Factor {metadata.name} is not in excess of anything.",
+                fix=f"Apply excess({metadata.name}, risk_free), or use .with_metadata(excess_of='zero cost') for "
+                "a long-short portfolio.",
+                setting="total_return_factors",
             )
     if rate.metadata.measure != "return":
         raise UnitError(
@@ -121,8 +125,9 @@ def check_size(table: SeriesTable | None, role: str) -> None:
     what = "mean" if role == "risk-free" else "standard deviation"
     raise UnitError(
         f"The {role} return '{name}' has a {what} of {100 * size:,.0f} % a period: "
-        "these look like percent taken for decimals. Read the table with units='percent', "
-        "or set check_units=False if they are right."
+        "these look like percent taken for decimals.",
+        fix="Read the table with units='percent', or set check_units=False if they are right.",
+        setting="units",
     )
 
 

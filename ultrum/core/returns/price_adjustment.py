@@ -127,8 +127,9 @@ def _refuse_adjusted(prices: SeriesTable, dividends: pd.DataFrame) -> None:
     twice = [a.name for a in prices.metadata if a.income == "total" and a.name in paid]
     if twice:
         raise UnitError(
-            f"{', '.join(twice[:5])}: these prices are adjusted and include dividends already "
-            "(income='total'). Leave the dividends out, or give the closing prices as they were."
+            f"{', '.join(twice[:5])}: these prices are adjusted and include dividends already.",
+            fix="Leave the dividends out, or give the closing prices as they were.",
+            setting="income",
         )
 
 

@@ -25,6 +25,9 @@ def parse_duration(duration: str) -> tuple[int, str]:
     return int(match[1]), match[2]
 
 
+_WEEKS_A_MONTH: Final = 365.25 / 12 / 7
+
+
 def periods_in(duration: str, frequency: Frequency) -> int:
     """Whole periods of a frequency in an ISO 8601 duration such as ``P1Y`` or ``P3M``.
 
@@ -43,9 +46,9 @@ def periods_in(duration: str, frequency: Frequency) -> int:
         return count
     elif (unit, frequency.code) == ("W", "D"):
         return 7 * count
-    raise FrequencyError(
-        f"{duration} is not a whole number of {frequency.name} periods; choose another length."
-    )
+    weeks = round(count * (months or 0) * _WEEKS_A_MONTH) if frequency.code == "W" else 0
+    advice = f"write P{weeks}W" if weeks else "choose another length"
+    raise FrequencyError(f"{duration} is not a whole number of {frequency.name} periods; {advice}.")
 
 
 def months_in(duration: str) -> int:

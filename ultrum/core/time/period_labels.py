@@ -25,5 +25,9 @@ def period_label(moment: Any) -> str:
         if moment.freqstr == "6M":
             anchor = _half_years(pd.PeriodIndex([moment]))
             return anchor.labels(anchor.ordinals_of(pd.PeriodIndex([moment])))[0]
-        return f"{text[:4]}-{text[4:]}" if "Q" in text else text.replace("/", " – ")
+        if moment.freqstr.startswith("W"):
+            end = moment.end_time
+            year, week, _ = (end - pd.Timedelta(days=end.weekday() - 3)).isocalendar()
+            return f"{year}-W{week:02d}"
+        return f"{text[:4]}-{text[4:]}" if "Q" in text else text
     return str(moment)[:10]

@@ -36,7 +36,7 @@ class FactorTable:
     Attributes
     ----------
     factors : SeriesTable
-        Returns in decimals; ``excess_of`` tells those that are in excess of the risk-free return.
+        Returns in decimals; ``excess_of`` is set for those that are in excess of the risk-free return.
     market : str
         Name of the market factor.
     risk_free : TimeSeries or None
@@ -58,7 +58,9 @@ class FactorTable:
         return [a.name for a in self.factors.metadata if not a.excess_of]
 
 
-def factor_table(reading: Reading, market: str = "", risk_free: str = "") -> FactorTable:
+def factor_table(
+    reading: Reading, market: str = "", risk_free: str = "", total_return: Sequence[str] = ()
+) -> FactorTable:
     r"""The factors of a table of returns, or the market of a file of index levels.
 
     Parameters
@@ -66,11 +68,13 @@ def factor_table(reading: Reading, market: str = "", risk_free: str = "") -> Fac
     reading : Reading
     market, risk_free : str
         Headings; found by their words where they are empty.
+    total_return : sequence of str
+        Columns that are total returns, whatever their heading.
 
     Raises
     ------
     TableError
-        If the market cannot be told, or the risk-free column holds yields a year.
+        If the market is not known by its heading, or the risk-free column holds yields a year.
 
     Examples
     --------
@@ -91,7 +95,8 @@ def factor_table(reading: Reading, market: str = "", risk_free: str = "") -> Fac
     rate = returns.table[rate_name] if rate_name else None
     if rate is not None:
         check_rate(reading.name, rate)
-    factors, notes = _with_excess(returns.table.select(others), market_name, rate)
+    total = [_column(reading, others, name, (), "total return") for name in total_return]
+    factors, notes = _with_excess(returns.table.select(others), market_name, rate, total)
     return FactorTable(factors, market_name, rate, returns.units, (*returns.decisions, *notes))
 
 
@@ -187,17 +192,18 @@ def _column(
     named = [n for n in columns if plain_heading(n) in words]
     if len(named) > 1:
         raise TableError(
-            f"{reading.name}: {' and '.join(repr(n) for n in named)} can each be the {role} column; name it."
+            f"{reading.name}: {' and '.join(repr(n) for n in named)} can each be the {role} column.",
+            setting="market" if role == "market" else "risk_free",
         )
     return named[0] if named else ""
 
 
 def _only(reading: Reading, names: list[str]) -> str:
-    """The one column there is, or none can be told to be the market."""
+    """The one column there is; several need a heading that names the market."""
     if len(names) == 1:
         return names[0]
     columns = ", ".join(f"'{n}'" for n in names[:8])
-    raise TableError(f"{reading.name}: which of {columns} is the market? Name the market column.")
+    raise TableError(f"{reading.name}: which of {columns} is the market?", setting="market")
 
 
 def check_rate(name: str, rate: TimeSeries) -> None:
@@ -205,19 +211,25 @@ def check_rate(name: str, rate: TimeSeries) -> None:
     mean = float(np.nanmean(rate.values.to_numpy(dtype=np.float64))) * rate.periods_per_year
     if abs(mean) > _LARGEST_RATE:
         raise TableError(
-            f"{name}: '{rate.name}' would earn {100 * mean:,.0f} % a year; this looks like a yield a year, or like "
-            "percent taken for decimals. Set the units, or give the risk-free rate as a number a year."
+            f"{name}: '{rate.name}' would earn {100 * mean:,.0f} % a year; this looks like a yield a year, or "
+            "like percent taken for decimals.",
+            fix="Set the units, or give the risk-free rate as a number a year.",
+            setting="rate_size",
         )
 
 
 def _with_excess(
-    table: SeriesTable, market: str, rate: TimeSeries | None
+    table: SeriesTable, market: str, rate: TimeSeries | None, total: Sequence[str]
 ) -> tuple[SeriesTable, list[Decision]]:
     """Factors with what they are in excess of; the market by its heading, the others at zero cost."""
     named = bool(_IN_EXCESS.search(plain_heading(market)))
     over = rate.name if rate is not None else ("risk-free rate" if named else "")
+    if market in total:
+        over = ""
     reason = (
-        "from the heading"
+        "given"
+        if market in total
+        else "from the heading"
         if named
         else "assumed: the file has a risk-free return"
         if over
@@ -226,7 +238,8 @@ def _with_excess(
     text = f"'{market}', {f'in excess of {over}' if over else 'a total return'}"
     notes = [Decision("market", text, "a total return" if over else "", reason)]
     series_list = [
-        table[n].with_metadata(excess_of=over if n == market else ZERO_COST) for n in table.names
+        table[n].with_metadata(excess_of="" if n in total else over if n == market else ZERO_COST)
+        for n in table.names
     ]
     if rate is not None:
         notes.append(

@@ -141,13 +141,17 @@ def _chosen(reading: Reading, price_column: str) -> str:
         column = _match(reading, price_column)
         if not column:
             hint = one_of(price_column, reading.fields)
-            raise TableError(f"{reading.name} has no column '{price_column}'; {hint}")
+            raise TableError(
+                f"{reading.name} has no column '{price_column}'; {hint}", setting="price_column"
+            )
         return column
     priced = [c for c, t in reading.fields.items() if t.metadata[0].measure in ("price", "index")]
     options = [c for c in [_named_price(reading)] if c] or priced or list(reading.fields)
     if len(options) > 1:
         columns = ", ".join(f"'{c}'" for c in options[:8])
-        raise TableError(f"{reading.name}: {columns} can each be the price; name the price column.")
+        raise TableError(
+            f"{reading.name}: {columns} can each be the price.", setting="price_column"
+        )
     return options[0]
 
 
@@ -221,7 +225,7 @@ def _with_measure(name: str, table: SeriesTable) -> tuple[SeriesTable, list[Deci
 
 
 def returns_by_size(name: str, table: SeriesTable) -> tuple[SeriesTable, list[Decision]]:
-    """Returns in decimals: percent and decimals are told apart by their size, and refused in between.
+    """Returns in decimals: percent and decimals differ in size; in between they are refused.
 
     Raises
     ------
@@ -234,8 +238,9 @@ def returns_by_size(name: str, table: SeriesTable) -> tuple[SeriesTable, list[De
     size = max(sizes, default=0.0)
     if _DECIMAL_TO < size < _PERCENT_FROM:
         raise TableError(
-            f"{name}: returns of a median size of {size:.3g} can be percent or decimals; set the units "
-            "of the file."
+            f"{name}: returns of a median size of {size:.3g} can be percent or decimals.",
+            fix="Read the file with units='percent' or units='decimal'.",
+            setting="units",
         )
     percent = size >= _PERCENT_FROM
     chosen = "percent" if percent else "decimals"

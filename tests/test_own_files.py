@@ -1,0 +1,257 @@
+"""The job on ordinary files: ``ultrum estimate``, ``ultrum new`` and the studies they write."""
+
+import json
+import tomllib
+import unittest
+import warnings
+
+import numpy as np
+import pandas as pd
+
+import ultrum as ul
+from tests.support import Scratch, command
+from ultrum.errors import TableError
+from ultrum.sources.table.event_columns import event_columns
+from ultrum.sources.table.factor_columns import factor_table
+from ultrum.sources.table.price_columns import price_table
+
+BETAS = {"KELP": 1.2, "TIDE": 0.7, "SALT": 1.0}
+PROSE = (
+    "Factors of the harbour college.\nReturns in percent a month; Mkt-RF is in excess of RF.\n\n"
+)
+ANNUAL = (
+    "\n Annual factors\n,Mkt-RF,SMB,RF\n2015,5.10,1.20,1.80\n2016,4.10,1.20,1.80\n\nMade by hand.\n"
+)
+
+
+class OwnFiles(Scratch):
+    def setUp(self):
+        super().setUp()
+        rng = np.random.default_rng(3)
+        days = pd.bdate_range("2015-01-01", "2020-12-31")
+        market = rng.normal(0.0004, 0.01, len(days))
+        steps = {n: b * market + rng.normal(0, 0.012, len(days)) for n, b in BETAS.items()}
+        self.prices = pd.DataFrame({n: 100 * np.exp(np.cumsum(s)) for n, s in steps.items()}, days)
+        self.prices = self.prices.round(4).rename_axis("Date")
+        self.index = pd.Series(1000 * np.exp(np.cumsum(market)), days).round(4)
+        months = np.exp(pd.Series(market, days).groupby(days.to_period("M")).sum()) - 1
+        self.factors = pd.DataFrame({"Mkt-RF": months - 0.0015, "SMB": rng.normal(0, 0.02, len(months)),
+                                     "RF": 0.0015}).round(6)  # fmt: skip
+        percent = (100 * self.factors).round(4).set_index(self.factors.index.strftime("%Y%m"))
+        self.file("factors.csv", PROSE + percent.to_csv(index_label="") + ANNUAL)
+        self.factors.rename_axis("month").to_csv(self.folder / "decimal.csv")
+        self.index.rename("Close").iloc[::-1].rename_axis("Date").to_csv(self.folder / "index.csv")
+        self.prices.to_csv(self.folder / "wide.csv")
+        long = self.prices.stack().rename("Close").rename_axis(["Date", "Ticker"]).reset_index()
+        long.assign(Volume=1000).to_csv(self.folder / "long.csv", index=False)
+        quoted = pd.DataFrame({"Open": self.prices["KELP"] - 1, "Close": 2 * self.prices["KELP"],
+                               "Adj Close": self.prices["KELP"],
+                               "Volume": [f"{k + 1769888:,}" for k in range(len(days))]})  # fmt: skip
+        quoted.iloc[::-1].set_axis(days[::-1].strftime("%m/%d/%Y")).rename_axis("Date").to_csv(
+            self.folder / "KELP.csv"
+        )
+        self.file("dividends.csv", "Ticker,Ex-Date,Pay-Date,Dividends\n" + "".join(
+            f"KELP,{y}-05-12,{y}-06-01,1.5\nTIDE,{y}-06-10,{y}-07-01,0.8\n" for y in range(2015, 2020)))  # fmt: skip
+
+    def run_it(self, *words, code=0):
+        done = command(*words, cwd=self.folder)
+        self.assertEqual(done.returncode, code, done.stderr)
+        return done
+
+    def estimated(self, *words):
+        answer = json.loads(self.run_it("estimate", *words, "--json").stdout)
+        return {a["asset"]: {t["term"]: t for t in a["terms"]} for a in answer["assets"]}, answer
+
+    def monthly(self, prices):
+        ends = prices.groupby(prices.index.to_period("M")).last()
+        return ends.pct_change(fill_method=None).iloc[1:]
+
+    def by_hand(self, y, *x):
+        design = np.column_stack([np.ones(len(y)), *x])
+        return np.linalg.lstsq(design, y, rcond=None)[0]
+
+    def test_betas_of_each_kind_of_file_are_those_by_hand(self):
+        returns, rates = self.monthly(self.prices), self.factors.iloc[1:]
+        excess = returns.sub(rates["RF"], axis=0)
+        wanted = {n: self.by_hand(excess[n], rates["Mkt-RF"]) for n in BETAS}
+        for file, factors in (("wide.csv", "factors.csv"), ("long.csv", "decimal.csv")):
+            with self.subTest(file):
+                betas, answer = self.estimated(file, "--factors", factors)
+                for name in BETAS:
+                    got = [betas[name][t]["coefficient"] for t in ("constant", "Mkt-RF")]
+                    np.testing.assert_allclose(got, wanted[name], rtol=1e-6)
+                self.assertEqual(answer["basis"], "Monthly returns in excess of RF on Mkt-RF")
+        both = self.by_hand(excess["KELP"], rates["Mkt-RF"], rates["SMB"])
+        betas, answer = self.estimated("KELP.csv", "--factors", "factors.csv", "--factor", "smb")
+        got = [betas["KELP"][t]["coefficient"] for t in ("constant", "Mkt-RF", "SMB")]
+        np.testing.assert_allclose(got, both, rtol=1e-6)
+        decided = {(d["what"], d["chosen"]) for d in answer["decisions"]}
+        self.assertLessEqual({("price column", "'Adj Close', which includes dividends"), ("units", "percent"),
+                              ("market", "'Mkt-RF', in excess of RF")}, decided)  # fmt: skip
+        self.assertIn("set aside", {d["what"] for d in answer["decisions"]})
+
+    def test_an_index_gives_a_market_model_or_one_in_excess_of_a_rate(self):
+        y, x = self.monthly(self.prices)["TIDE"], self.monthly(self.index)
+        betas, answer = self.estimated("wide.csv", "--factors", "index.csv", "--asset", "TIDE")
+        np.testing.assert_allclose(
+            [t["coefficient"] for t in betas["TIDE"].values()], self.by_hand(y, x), rtol=1e-6
+        )
+        self.assertIn("market model, without a risk-free rate", answer["basis"])
+        self.assertIn("market model", " ".join(w["text"] for w in answer["warnings"]))
+        days = y.index.days_in_month / np.where(y.index.to_timestamp().is_leap_year, 366, 365)
+        rate = 1.02**days - 1
+        betas, answer = self.estimated(
+            "wide.csv", "--factors", "index.csv", "--asset", "TIDE", "--risk-free", "2%"
+        )
+        np.testing.assert_allclose([t["coefficient"] for t in betas["TIDE"].values()],
+                                   self.by_hand(y - rate, x - rate), rtol=1e-6)  # fmt: skip
+        self.assertIn("in excess of 2 % a year", answer["basis"])
+
+    def test_order_of_rows_and_columns_does_not_matter(self):
+        first, _ = self.estimated("wide.csv", "--factors", "factors.csv")
+        mixed = self.prices.sample(frac=1, random_state=1)[["SALT", "KELP", "TIDE"]]
+        mixed.to_csv(self.folder / "mixed.csv")
+        second, _ = self.estimated("mixed.csv", "--factors", "factors.csv")
+        for name in BETAS:
+            self.assertEqual(first[name], second[name])
+
+    def test_outputs_and_the_study_that_repeats_them(self):
+        done = self.run_it("estimate", "wide.csv", "--factors", "factors.csv", "--dividends", "dividends.csv",
+                           "--rolling", "P3Y", "--cost", "--premium", "5%", "--errors", "HC1", "--picture", "b.png",
+                           "--csv", "b.csv", "--save", "again.toml", "--span", "2015-06", "2020-06")  # fmt: skip
+        self.assertIn("again.toml repeats this", done.stdout)
+        self.assertTrue((self.folder / "b.png").read_bytes().startswith(b"\x89PNG"))
+        moving = pd.read_csv(self.folder / "b.csv").set_index("window_to")
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", ul.DataWarning)
+            result = ul.run_study(self.folder / "again.toml", vault=self.folder / "v")
+        self.assertEqual(moving["KELP"].iloc[-1], result.rolling.frame().loc["2020-06", "KELP"])
+        self.assertEqual(
+            (result.betas.errors, result.panel.assets.index[0]), ("hc1", pd.Period("2015-06"))
+        )
+        beta = result.betas.coefficients.loc["KELP", "Mkt-RF"]
+        rate = (1 + result.panel.risk_free.iloc[-1]) ** 12 - 1
+        self.assertAlmostEqual(result.cost.value["KELP"], rate + 0.05 * beta, 12)
+        self.assertIn(f"{100 * result.cost.value['KELP']:.2f}", done.stdout)
+        close = self.monthly(self.prices["KELP"]).loc["2016-05"]
+        paid = result.panel.assets.loc["2016-05", "KELP"]
+        self.assertTrue(0.01 < paid - close < 0.03)  # 1.5 on a price of about 100
+        self.assertIn("is there already", self.run_it("estimate", "wide.csv", "--factors", "factors.csv", "--save",
+                                                      "again.toml", code=2).stderr)  # fmt: skip
+
+    def test_new_writes_what_the_files_hold_and_it_runs(self):
+        months = pd.period_range("2014-01", "2020-12", freq="M")
+        cpi = pd.Series(100 * 1.002 ** np.arange(len(months)), months.strftime("%Y-%m-01"))
+        cpi.round(6).rename("CPIALL").rename_axis("DATE").to_csv(self.folder / "cpi.csv")
+        saturdays = pd.bdate_range("2015-01-01", "2020-12-31", freq="W-SAT")[::26]
+        self.file("accounts.csv", "Symbol,Period End,Net Debt (m),Market Cap,Tax Rate\n" + "".join(
+            f"{n},{day:%Y-%m-%d},{debt},1000,0.25\n" for day in saturdays
+            for n, debt in (("KELP", 500), ("TIDE", 200), ("SALT", 100))))  # fmt: skip
+        self.run_it("new", "a.toml", "KELP.csv", "--factors", "factors.csv")
+        self.run_it("new", "b.toml", "long.csv", "--factors", "factors.csv", "--dividends", "dividends.csv",
+                    "--inflation", "cpi.csv", "--accounts", "accounts.csv", "--asset", "KELP")  # fmt: skip
+        self.run_it("new", "c.toml", "wide.csv", "--factors", "index.csv")
+        written = {n: tomllib.loads((self.folder / f"{n}.toml").read_text()) for n in "abc"}
+        self.assertEqual(written["a"]["panel"]["price_column"], "Adj Close")
+        self.assertEqual(written["b"]["panel"]["dividends"],
+                         {"table": "here:dividends.csv", "asset": "Ticker", "date": "date", "amount": "Dividends"})  # fmt: skip
+        self.assertEqual(written["b"]["panel"]["factor_units"], "percent")
+        self.assertNotIn("cost_of_equity", written["c"])
+        results = {}
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", ul.DataWarning)
+            for name in "abc":
+                for text in self.alternatives((self.folder / f"{name}.toml").read_text()):
+                    ul.Study.parse(text)
+                results[name] = ul.run_study(self.folder / f"{name}.toml", vault=self.folder / "v")
+        b = results["b"]
+        self.assertAlmostEqual(b.real_cost["KELP"], (1 + b.cost.value["KELP"]) / 1.002**12 - 1, 6)
+        plain = b.betas.coefficients["Mkt-RF"]
+        assets = [plain["TIDE"] / (1 + 0.75 * 0.2), plain["SALT"] / (1 + 0.75 * 0.1)]
+        self.assertAlmostEqual(b.peers.beta, np.median(assets) * (1 + 0.75 * 0.5), 9)
+        self.assertIsNone(results["c"].cost)
+        self.assertAlmostEqual(results["a"].cost.parts.loc[("KELP", "Mkt-RF"), "beta"],
+                               self.estimated("KELP.csv", "--factors", "factors.csv")[0]["KELP"]["Mkt-RF"]["coefficient"])  # fmt: skip
+
+    def alternatives(self, text):
+        """The text with each commented key in place of the last one of its name before it."""
+        lines = text.split("\n")
+        for number, line in enumerate(lines):
+            if line.startswith("# ") and " = " in line and '"..."' not in line:
+                key = line[2:].split(" = ")[0]
+                before = [k for k in range(number) if lines[k].startswith(f"{key} = ")][-1:]
+                kept = [x for k, x in enumerate(lines) if k not in (*before, number)]
+                yield "\n".join(
+                    [*kept[: number - len(before)], line[2:], *kept[number - len(before) :]]
+                )
+
+    def test_messages_name_the_fix_of_the_place(self):
+        factors = "--factors", "factors.csv"
+        levels = self.file(
+            "three.csv", "month,a,b\n2020-01,1.5,20\n2020-02,1.6,21\n2020-03,1.7,22\n"
+        ).name
+        for words, expected in (
+            (("KELP.csv", *factors, "--dividends", "dividends.csv"), "Leave out --dividends"),
+            (("KELP.csv", "--factors", "wide.csv"), "Name it with --market COLUMN."),
+            (
+                ("KELP.csv", *factors, "--factor-units", "decimal"),
+                "Set --factor-units, or --risk-free",
+            ),
+            (("KELP.csv", *factors, "--market", "SBM"), "did you mean 'SMB'?"),
+            (("KELP.csv", *factors, "--asset", "KLEP"), "did you mean 'KELP'?"),
+            (("KELP.csv", *factors, "--frequency", "W"), "can be monthly or lower"),
+            (("wide.csv", "--factors", "index.csv", "--risk-free", "3"), "write 3% for percent"),
+            (("wide.csv", *factors, "--premium", "0.05"), "--premium needs --cost."),
+            (("nothing.csv", *factors), "'nothing.csv' is neither a file here nor an address"),
+            ((levels, *factors, "--rolling", "5 years"), "is not a duration"),
+        ):
+            with self.subTest(words):
+                done = command("estimate", *words, cwd=self.folder)
+                self.assertIn(done.returncode, (2, 3))
+                self.assertIn(expected, done.stderr)
+        text = ('[study]\ntitle = "x"\n[sources.here]\nkind = "table"\nurl = "."\n[panel]\nassets = "here:long.csv"\n'
+                'price_column = "Clse"\nfactors = "here:factors.csv"\nrisk_free = "here:factors.csv#RF"\n[[models]]\n'
+                'name = "m"\nfactors = ["Mkt-RF"]\n')  # fmt: skip
+        self.file("x.toml", text)
+        self.assertIn(
+            "Name it in [panel] price_column.", command("run", "x.toml", cwd=self.folder).stderr
+        )
+        self.file("y.toml", text.replace('price_column = "Clse"\n', "").replace(
+            'risk_free = "here:factors.csv#RF"\n', ""))  # fmt: skip
+        self.assertIn("Set [panel] risk_free", command("run", "y.toml", cwd=self.folder).stderr)
+
+
+class Columns(Scratch):
+    def read(self, text, **options):
+        return ul.read_series(self.file("x.csv", text), **options)
+
+    def rows(self, *columns):
+        days = pd.bdate_range("2024-01-01", periods=len(columns[0]))
+        return "".join(f"{d:%Y-%m-%d}," + ",".join(map(str, r)) + "\n" for d, r in zip(days, zip(*columns, strict=True), strict=True))  # fmt: skip
+
+    def test_what_can_be_two_things_is_refused(self):
+        daily = [0.2, -0.15, 0.21, -0.18, 0.2]
+        with self.refused(TableError, "percent or decimals"):
+            price_table(self.read("d,A\n" + self.rows(daily)))
+        with self.refused(TableError, "which of 'a', 'b' is the market"):
+            factor_table(self.read("d,a,b\n" + self.rows(daily, daily), units="percent"))
+        with self.refused(TableError, "can each be the market"):
+            factor_table(self.read("d,Mkt-RF,Market\n" + self.rows(daily, daily), units="percent"))
+        with self.refused(TableError, "can each be the price"):
+            price_table(self.read("Ticker,d,x,y\n" + "".join(f"{n},2024-01-{k + 1:02d},{k + 1},{k + 2}\n" for k in range(5) for n in "AB")))  # fmt: skip
+        events = pd.DataFrame({"date": ["2024-01-02"], "gross": [1.0], "net": [0.8]})
+        with self.refused(TableError, "2 columns (gross, net) for the amount"):
+            event_columns(events, "d.csv", ["asset", "date", "amount"], {}, ["A"])
+        with self.refused(TableError, "no column of assets"):
+            event_columns(
+                events, "d.csv", ["asset", "date", "amount"], {"amount": "net"}, ["A", "B"]
+            )
+
+    def test_a_table_of_events_is_not_one_series(self):
+        mixed = self.read("Ticker,Date,Dividend\n" + "".join(
+            f"{n},2024-{m:02d}-1{k},1.5\n" for m in range(1, 8) for k, n in enumerate("AB")))  # fmt: skip
+        self.assertEqual(sorted(mixed.series), ["A.Dividend", "B.Dividend"])
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,49 @@
+"""Account columns of a table: debt, equity and tax of companies."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Final
+
+from ultrum.errors import TableError
+from ultrum.sources.table.price_columns import plain_heading
+
+_WORDS: Final = {
+    "debt": ("net debt", "debt", "total debt", "borrowings", "net borrowings", "interest bearing debt"),
+    "equity": (
+        "market value", "market cap", "market capitalisation", "market capitalization", "equity value", "equity",
+    ),
+    "tax": ("tax rate", "tax", "effective tax rate", "corporate tax rate"),
+}  # fmt: skip
+
+
+def account_columns(headings: Sequence[str], where: str) -> dict[str, str]:
+    """Headings of debt, equity and tax, by their words; units after the words do not matter.
+
+    Raises
+    ------
+    TableError
+        If one is absent, or two can be it.
+
+    Examples
+    --------
+    >>> account_columns(["Symbol", "Net Debt (m)", "Market Cap", "Tax Rate"], "accounts.csv")
+    {'debt': 'Net Debt (m)', 'equity': 'Market Cap', 'tax': 'Tax Rate'}
+    """
+    found: dict[str, str] = {}
+    for role, words in _WORDS.items():
+        named = [h for h in headings if _begins(plain_heading(h), words)]
+        if len(named) != 1:
+            what = " and ".join(named) if named else "no column"
+            raise TableError(
+                f"{where}: {what} for the {role} of the peers; its columns are {', '.join(headings)}."
+            )
+        found[role] = named[0]
+    return found
+
+
+def _begins(heading: str, words: Sequence[str]) -> bool:
+    """Whether a heading is one of some words, perhaps with a unit behind."""
+    return any(
+        heading == w or (heading.startswith(f"{w} ") and len(heading) <= len(w) + 4) for w in words
+    )
