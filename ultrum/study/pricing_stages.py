@@ -51,7 +51,7 @@ def cost_of(
     """Cost of equity of every asset by the model asked for."""
     section, names = cost_section(plan), plan.model.factors
     given = {name: section.premium.get(name, "history") for name in names}
-    histories = {f.name: stage_functions.within_span(plan, f) for f in factors}
+    histories = {f.name: _history(plan, f, given.get(f.name)) for f in factors}
     rate = stage_functions.panel_rate(plan, desk)
     if isinstance(rate, float | int):
         rate = accrued_rate(rate, panel.risk_free.index, panel.frequency)
@@ -67,6 +67,12 @@ def cost_of(
         betas, premia=premia, risk_free=_rate(plan, desk, panel), on=section.on or None, draws=section.draws,
         add_ons={name: (a.value, a.reason) for name, a in section.add_ons.items()},
     )  # fmt: skip
+
+
+def _history(plan: Study, factor: TimeSeries, given: Any) -> TimeSeries:
+    """A factor over the study's span, or over the span that its premium sets."""
+    own = given.span if isinstance(given, PremiumSection) else None
+    return stage_functions.within_span(factor, own or plan.study.span)
 
 
 def _premium(

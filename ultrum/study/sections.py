@@ -67,7 +67,9 @@ class ReleasesSection(Section):
 
     releases: Text
     where: dict[str, str] = {}
-    date: str = "released"
+    period: str = ""
+    date: str = ""
+    value: str = ""
     use: Literal["dates", "vintages"] = "dates"
 
 
@@ -224,6 +226,7 @@ class PremiumSection(Section):
 
     mean: Literal["arithmetic", "geometric", "blend"] = "arithmetic"
     horizon: Annotated[float, Field(gt=0)] | None = None
+    span: tuple[str, str] | None = None
     value: float | None = None
     error: Annotated[float, Field(ge=0)] = 0.0
     excess_of: str = ""

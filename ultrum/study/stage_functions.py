@@ -23,8 +23,9 @@ from ultrum.core.transform.aggregation import to_frequency
 from ultrum.core.transform.composite import composite
 from ultrum.core.transform.steps import apply_steps
 from ultrum.desk import Desk
-from ultrum.errors import StudyError
+from ultrum.errors import StudyError, TableError
 from ultrum.sources.download import Address
+from ultrum.sources.table.event_columns import release_column
 from ultrum.sources.table.factor_columns import FactorReturns, check_rate, factor_returns
 from ultrum.sources.table.reading_result import Decision
 from ultrum.study.schema import Study
@@ -215,9 +216,9 @@ def make_panel(
     )
 
 
-def within_span(plan: Study, series: TimeSeries) -> TimeSeries:
-    """The part of a series that is in the study's span."""
-    start, end = plan.study.span
+def within_span(series: TimeSeries, span: tuple[str, str]) -> TimeSeries:
+    """The part of a series that is in a span of the study."""
+    start, end = span
     frequency, ordinals = series.metadata.frequency, series.ordinals
     inside = np.ones(len(series), dtype=bool)
     if start != "earliest":
@@ -244,20 +245,37 @@ def known_by_of(plan: Study, desk: Desk) -> Any:
 
 def _released(desk: Desk, section: ReleasesSection) -> pd.Series | pd.DataFrame:
     """Release date of each period, or every vintage, out of a table of records."""
-    table = desk.table(section.releases, records_only=True, date_column=section.date).records
-    absent = [c for c in (*section.where, "period", "date") if c not in table]
+    where = section.releases
+    released = section.date or _release_heading(desk, where)
+    if released == "date":  # the reader names its column of dates "date"
+        table = desk.table(where, records_only=True).records
+    else:
+        table = desk.table(where, records_only=True, date_column=released).records
+        released = "date" if "date" in table else released
+    headings = list(map(str, table))
+    period = release_column(headings, where, "period", section.period)
+    absent = [c for c in section.where if c not in table]
     if absent:
-        columns = ", ".join(map(str, table))
-        raise StudyError(
-            f"{section.releases} has no column {', '.join(absent)}; it has: {columns}."
-        )
+        there = ", ".join(map(str, table))
+        raise StudyError(f"{section.releases} has no column {', '.join(absent)}; it has: {there}.")
     for column, wanted in section.where.items():
         table = table[table[column].astype(str) == wanted]
     if not len(table):
         raise StudyError(f"{section.releases} has no row where {section.where}.")
     if section.use == "vintages":
-        return table.rename(columns={"date": "released"})[["period", "released", "value"]]
-    return table.groupby("period")["date"].min()
+        value = release_column(headings, where, "value", section.value)
+        names = {period: "period", released: "released", value: "value"}
+        return table.rename(columns=names)[["period", "released", "value"]]
+    return table.rename(columns={period: "period"}).groupby("period")[released].min()
+
+
+def _release_heading(desk: Desk, where: str) -> str:
+    """Heading of the days of release; the usual one where periods of several frequencies hide the others."""
+    try:
+        headings = list(map(str, desk.table(where, records_only=True).records))
+    except TableError:
+        return "released"
+    return release_column(headings, where, "released")
 
 
 def with_portfolios(

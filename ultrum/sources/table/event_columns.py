@@ -39,6 +39,15 @@ _RATIO: Final = (
     "factor",
     "split factor",
 )
+_RELEASES: Final = {
+    "period": (
+        "period", "time period", "reference period", "ref period", "quarter", "month", "observation period",
+    ),
+    "released": (
+        "released", "release date", "published", "publication date", "release", "vintage", "vintage date",
+    ),
+    "value": ("value", "obs value", "figure", "estimate", "amount"),
+}  # fmt: skip
 WORDS: Final = {"asset": _ASSET, "date": _DATE, "amount": _AMOUNT, "ratio": _RATIO}
 
 
@@ -118,3 +127,35 @@ def _column(table: pd.DataFrame, where: str, role: str, given: str, taken: set[s
 
 def _headings(table: pd.DataFrame) -> str:
     return f"its columns are {', '.join(map(str, table.columns))}. Name the column of each."
+
+
+def release_column(headings: Sequence[str], where: str, role: str, given: str = "") -> str:
+    """Heading of the period, of the day of release or of the value in a table of releases.
+
+    Parameters
+    ----------
+    headings : sequence of str
+    where : str
+        Address or file, for messages.
+    role : {"period", "released", "value"}
+    given : str
+        A heading that is set.
+
+    Raises
+    ------
+    TableError
+        If it is absent.
+
+    Examples
+    --------
+    >>> release_column(["Quarter", "Published", "GDP"], "gdp.csv", "released")
+    'Published'
+    """
+    named = [h for h in headings if plain_heading(h) in _RELEASES[role]]
+    wanted = given or (named[0] if named else "")
+    if wanted in headings:
+        return wanted
+    if role == "released" and not given and "date" in headings:
+        return "date"  # the reader's own name of the column of dates
+    missing = f"'{wanted}'" if wanted else f"for the {role}"
+    raise TableError(f"{where} has no column {missing}; its columns are {', '.join(headings)}.")
