@@ -3,6 +3,7 @@
 import importlib.util
 import json
 import os
+import pickle
 import sqlite3
 import warnings
 from pathlib import Path
@@ -12,10 +13,12 @@ import numpy as np
 import pandas as pd
 import pyarrow.parquet as pq
 import python_calamine
+from PIL import Image
 
 import ultrum as ul
 from tests.support import ROOT, OnPractice, Scratch, command
 from ultrum.errors import StudyError, UltrumError
+from ultrum.practice import demo_study
 from ultrum.report import html_report, result_files
 from ultrum.report.csv_export import CsvForm, described_csv
 from ultrum.report.result_files import write_results
@@ -74,6 +77,40 @@ class Whole(OnPractice):
         self.assertEqual(again.cost.value["BRTW"], result.cost.value["BRTW"])
         packed = bundle(result, self.folder / "vault", self.folder / "b.zip")
         self.bundle_again(packed)
+
+    def test_only_what_has_changed_is_drawn_and_written(self):
+        study, out = (
+            ul.Study.load(demo_study()).with_sources_at(self.service.places),
+            self.folder / "out",
+        )
+
+        def drawn(plan):
+            result = self.run_it(plan)
+            with mock.patch.object(
+                result_files, "drawn_figure", side_effect=result_files.drawn_figure
+            ) as draw:
+                write_results(result, out)
+            return [c.args[1] for c in draw.call_args_list], result
+
+        first, result = drawn(study)
+        self.assertEqual(first, list(study.report.figures))
+        whole = {p: p.stat().st_ino for p in out.rglob("*") if p.is_file()}
+        self.assertEqual(drawn(study)[0], [])
+        self.assertEqual({p: p.stat().st_ino for p in out.rglob("*") if p.is_file()}, whole)
+        page = out / "report.html"
+        page.write_text(page.read_text().replace("Cost", "Price"))
+        self.assertEqual(drawn(study)[0], [])
+        self.assertNotIn("Price of equity", page.read_text())
+        premium = study.cost_of_equity.model_copy(update={"premium": {"market": 0.02}})
+        changed, other = drawn(study.model_copy(update={"cost_of_equity": premium}))
+        self.assertEqual(changed, ["build-up"])
+        self.assertNotEqual(other.run, result.run)
+        for file in (out / "figures").iterdir():
+            self.assertIn(other.run, file.read_bytes().decode("latin-1"), file.name)
+            self.assertNotIn(result.run, file.read_bytes().decode("latin-1"))
+        with Image.open(out / "figures" / "betas.png") as picture:
+            picture.verify()
+        self.assertIsNone(pickle.loads(pickle.dumps(result)).store)
 
     def lines_to_explore(self, page, result):
         said = page.split('id="explorer-lines">')[1].split("</script>")[0]

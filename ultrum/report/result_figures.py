@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from typing import TYPE_CHECKING, Any, TypeVar
+from collections.abc import Callable, Mapping
+from importlib.metadata import version
+from typing import TYPE_CHECKING, Any, Final, TypeVar
 
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.regression.results import CONSTANT
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import StudyError
 from ultrum.report import figures
-from ultrum.report.result_tables import slug
+from ultrum.study.sections import Figure
+from ultrum.study.stages import code_of_parts, digest
 from ultrum.study.study_result import StudyResult
 
 if TYPE_CHECKING:
@@ -19,17 +21,40 @@ if TYPE_CHECKING:
 T = TypeVar("T")
 
 
-def drawn_figures(result: StudyResult) -> Iterator[tuple[str, Axes]]:
-    """Each figure asked for, by the name of its file, with the study's own title where it has one."""
-    draw = _drawers(result)
-    for name in result.study.report.figures:
-        if name == "build-up" and result.cost is None:
-            continue  # it is among the figures drawn by default
-        ax = draw[name]()
-        titles = result.study.report.titles.get(name)
-        if titles:
-            _reword(ax, {"title": titles} if isinstance(titles, str) else titles.model_dump())
-        yield slug(name), ax
+_STAGES: Final[Mapping[str, tuple[str, ...]]] = {
+    "betas": ("model",), "line of fit": ("model",), "build-up": ("cost of equity",), "rolling beta": ("model",
+    "rolling betas"), "state-space beta": ("model", "panel"), "break": ("model",),
+    "predicted against realised": ("two-pass",), "peers": ("peers",), "sensitivity": ("sensitivity",),
+    "risk and return": ("panel",), "growth of one": ("returns",),
+}  # fmt: skip
+
+
+def figure_names(result: StudyResult) -> list[Figure]:
+    """Names of the figures asked for that the result can give."""
+    # the build-up is among the figures drawn by default
+    return [n for n in result.study.report.figures if n != "build-up" or result.cost is not None]
+
+
+def drawn_figure(result: StudyResult, name: Figure) -> Axes:
+    """A figure, with the study's own title where it has one."""
+    ax = _drawers(result)[name]()
+    titles = result.study.report.titles.get(name)
+    if titles:
+        _reword(ax, {"title": titles} if isinstance(titles, str) else titles.model_dump())
+    return ax
+
+
+def figure_key(result: StudyResult, name: Figure) -> str:
+    """What a figure depends on: its settings, the results of its stages and the program's code."""
+    report, states = result.study.report, {n: s.state for n, s in result.stages.items()}
+    model = f"model: {result.study.model.name}"
+    needs = [model if stage == "model" else stage for stage in _STAGES[name]]
+    titles = report.model_dump(mode="json")["titles"].get(name)
+    panel = [result.study.price_addresses, result.study.panel.factors, result.company]
+    return digest(
+        ["figure", code_of_parts("report", "core"), version("matplotlib"), name, report.level, titles, panel,
+         sorted(report.export), [states.get(n) for n in needs]]
+    )  # fmt: skip
 
 
 def _reword(ax: Axes, titles: dict[str, Any]) -> None:

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import hashlib
+import importlib.util
 import os
 from collections.abc import Mapping, Sequence
 from datetime import datetime
+from importlib.metadata import version
 from pathlib import Path
 from typing import Any, Final
 
@@ -15,15 +18,19 @@ from ultrum.errors import UltrumError, reason
 from ultrum.file_access import path_of
 from ultrum.report import figures
 from ultrum.report.csv_export import CsvForm, described_csv
+from ultrum.report.figures.figure_files import pdf_bytes, png_bytes, renamed_png
 from ultrum.report.html_report import page
 from ultrum.report.model_tables import model_table
-from ultrum.report.result_figures import drawn_figures
+from ultrum.report.result_figures import drawn_figure, figure_key, figure_names
 from ultrum.report.result_tables import company_fits, files_of, slug, tables
 from ultrum.report.table_files import flattened, to_parquet, whole_folder, write_workbook
 from ultrum.study.run_record import run_file
+from ultrum.study.sections import Figure
+from ultrum.study.stages import code_of_parts, digest
 from ultrum.study.study_result import StudyResult
 
 _NO_CLOCK: Final = datetime(1980, 1, 1)  # the same results are the same bytes
+_NO_RUN: Final = "0" * 64  # as long as the name of a run
 _CORE: Final = ("dc:title", "dc:identifier", "dc:date")  # study, run, how far the data go
 _SHEETS: Final = {
     "answer": ["cost_of_equity", "build_up", "variance_shares"],
@@ -47,18 +54,54 @@ def write_results(result: StudyResult, folder: str | os.PathLike[str]) -> dict[s
     PartlyWrittenError
         If some export cannot be written; all others are.
     """
-    result_tables, folder = tables(result), path_of(folder)
+    folder = path_of(folder)
+    if _is_written(result, folder):
+        return _places(folder, folder)
+    result_tables = tables(result)
     with whole_folder(folder) as work:
         faults = _write_tables(result, result_tables, work)
         texts = _write_figures(result, work / "figures")
         (work / "run.json").write_text(run_file(result), encoding="utf-8")
         (work / "report.html").write_text(page(result, texts), encoding="utf-8")
-        names = {"report": "report.html", "tables": "tables", "figures": "figures", "workbook": "results.xlsx",
-                 "database": "results.sqlite", "run": "run.json"}  # fmt: skip
-        places = {name: folder / place for name, place in names.items() if (work / place).exists()}
+        places = _places(work, folder)
     if faults:
         raise PartlyWrittenError("; ".join(faults), places)
+    if result.store is not None:
+        result.store.store(_results_key(result), _checksums(folder))
     return places
+
+
+def _places(there: Path, folder: Path) -> dict[str, Path]:
+    """What has been written, by name, as its place in the folder."""
+    names = {"report": "report.html", "tables": "tables", "figures": "figures", "workbook": "results.xlsx",
+             "database": "results.sqlite", "run": "run.json"}  # fmt: skip
+    return {name: folder / place for name, place in names.items() if (there / place).exists()}
+
+
+def _results_key(result: StudyResult) -> str:
+    """What all files of a result depend on: the study, the run with its downloads, and the program."""
+    run = hashlib.sha256(run_file(result).encode()).hexdigest()
+    packages = [version(name) for name in ("matplotlib", "pandas", "pyarrow", "xlsxwriter")]
+    study = result.study.model_dump(mode="json")
+    bokeh = importlib.util.find_spec("bokeh") is not None
+    return digest(["results", code_of_parts("report", "core"), packages, bokeh, study, run])
+
+
+def _is_written(result: StudyResult, folder: Path) -> bool:
+    """Whether a folder holds just these results already, byte for byte."""
+    if result.store is None or not (folder / ".ultrum").exists():
+        return False
+    known = result.store.load(_results_key(result))
+    return known is not None and known == _checksums(folder)
+
+
+def _checksums(folder: Path) -> dict[str, str]:
+    """Checksum of every file in a folder."""
+    return {
+        file.relative_to(folder).as_posix(): hashlib.sha256(file.read_bytes()).hexdigest()
+        for file in sorted(folder.rglob("*"))
+        if file.is_file()
+    }
 
 
 class PartlyWrittenError(UltrumError):
@@ -72,17 +115,44 @@ class PartlyWrittenError(UltrumError):
 def _write_figures(result: StudyResult, place: Path) -> dict[str, str]:
     """Each figure into its files, one after the other so that only one is held; the SVG of each for the page."""
     place.mkdir()
-    wanted, texts, metadata = result.study.report.export, {}, about_run(result)
-    for name, ax in drawn_figures(result):
-        texts[name] = figures.to_svg(ax, metadata)
-        drawn: Any = ax.get_figure()
-        drawn.set_layout_engine("none")  # what has been laid out once stays
-        figures.to_png(ax, place / f"{name}.png", metadata)
-        if "svg" in wanted:
-            (place / f"{name}.svg").write_text(texts[name], encoding="utf-8")
-        if "pdf" in wanted:
-            figures.to_pdf(ax, place / f"{name}.pdf", metadata)
+    texts = {}
+    for name in figure_names(result):
+        file = slug(name)
+        for ending, body in _figure(result, name).items():
+            if ending == "svg":
+                texts[file] = body.decode()
+            if ending != "svg" or "svg" in result.study.report.export:
+                (place / f"{file}.{ending}").write_bytes(body)
     return texts
+
+
+def _figure(result: StudyResult, name: Figure) -> dict[str, bytes]:
+    """A figure in every format asked for, as it was kept where nothing it depends on has changed.
+
+    It is kept with a run of zeros in its metadata, which the name of this run replaces.
+    """
+    metadata = about_run(result)
+    key = digest([figure_key(result, name), metadata["study"], metadata["data_until"]])
+    formats: dict[str, bytes] | None = result.store.load(key) if result.store else None
+    if formats is None:
+        formats = _drawn(result, name, {**metadata, "run": _NO_RUN})
+        if result.store is not None and len(result.run) == len(_NO_RUN):
+            result.store.store(key, formats)
+    old, new = _NO_RUN.encode(), result.run.encode()
+    named = {e: body.replace(old, new) for e, body in formats.items() if e != "png"}
+    return {**named, "png": renamed_png(formats["png"], old, new)}
+
+
+def _drawn(result: StudyResult, name: Figure, metadata: Mapping[str, str]) -> dict[str, bytes]:
+    """A figure, laid out once and drawn in each format."""
+    ax = drawn_figure(result, name)
+    formats = {"svg": figures.to_svg(ax, metadata).encode()}
+    figure: Any = ax.get_figure()
+    figure.set_layout_engine("none")  # what has been laid out once stays
+    formats["png"] = png_bytes(ax, metadata)
+    if "pdf" in result.study.report.export:
+        formats["pdf"] = pdf_bytes(ax, metadata)
+    return formats
 
 
 def _write_tables(result: StudyResult, tables: Mapping[str, pd.DataFrame], work: Path) -> list[str]:

@@ -121,6 +121,7 @@ def run_on(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
         stages=dict(stages.done),
         returns=asset_returns,
         decisions=(*prices.decisions, *decisions),
+        store=stages.kept,
     )
 
 

@@ -246,12 +246,7 @@ def known_by_of(plan: Study, desk: Desk) -> Any:
 def _released(desk: Desk, section: ReleasesSection) -> pd.Series | pd.DataFrame:
     """Release date of each period, or every vintage, out of a table of records."""
     where = section.releases
-    released = section.date or _release_heading(desk, where)
-    if released == "date":  # the reader names its column of dates "date"
-        table = desk.table(where, records_only=True).records
-    else:
-        table = desk.table(where, records_only=True, date_column=released).records
-        released = "date" if "date" in table else released
+    table, released = _release_table(desk, where, section.date)
     headings = list(map(str, table))
     period = release_column(headings, where, "period", section.period)
     absent = [c for c in section.where if c not in table]
@@ -269,13 +264,20 @@ def _released(desk: Desk, section: ReleasesSection) -> pd.Series | pd.DataFrame:
     return table.rename(columns={period: "period"}).groupby("period")[released].min()
 
 
-def _release_heading(desk: Desk, where: str) -> str:
-    """Heading of the days of release; the usual one where periods of several frequencies hide the others."""
-    try:
-        headings = list(map(str, desk.table(where, records_only=True).records))
+def _release_table(desk: Desk, where: str, given: str) -> tuple[pd.DataFrame, str]:
+    """A table of releases, and the column of the days of release."""
+    try:  # periods of several frequencies would hide the days, so their usual heading comes first
+        table = desk.table(where, records_only=True, date_column=given or "released").records
+        return table, "date" if "date" in table else given or "released"
     except TableError:
-        return "released"
-    return release_column(headings, where, "released")
+        if given:
+            raise
+    table = desk.table(where, records_only=True).records
+    released = release_column(list(map(str, table)), where, "released")
+    if released != "date":  # the reader names its column of dates "date"
+        table = desk.table(where, records_only=True, date_column=released).records
+        released = "date" if "date" in table else released
+    return table, released
 
 
 def with_portfolios(

@@ -30,6 +30,8 @@ from ultrum.file_access import json_of, replaced_whole
 from ultrum.vault import Record
 
 _KEPT: Final = 400  # results at most
+_PARTS: Final = ("core", "sources", "desk", "study")
+_CODE: Final = (".py", ".j2", ".css", ".js")
 _AGENCIES: Final = {"ALL"}
 Progress = Callable[[str], None]
 
@@ -71,7 +73,15 @@ class Stages:
 
     def do(self, name: str, settings: Any, needs: Sequence[str], work: Callable[[], Any]) -> Any:
         """What a stage gives: as it was kept, if nothing it rests on has changed, else done now."""
-        key = _digest([_code(), _added_code(), name, settings, [self.done[n].state for n in needs]])
+        key = digest(
+            [
+                code_of_parts(*_PARTS),
+                _added_code(),
+                name,
+                settings,
+                [self.done[n].state for n in needs],
+            ]
+        )
         kept_stage = self.kept.find(key, self._checksum) if self.kept else None
         if kept_stage is not None:
             value, warned, state, accesses = kept_stage
@@ -180,6 +190,20 @@ class Kept:
         except OSError:
             return
 
+    def load(self, key: str) -> Any:
+        """A value that was stored under a key, or None."""
+        kept_value = self.find(key, lambda _: "")
+        return None if kept_value is None else kept_value[0]
+
+    def store(self, key: str, value: Any) -> None:
+        """Store a value that depends on nothing but its key."""
+        body = pickle.dumps((value, []), protocol=5)
+        self.keep(key, body, hashlib.sha256(body).hexdigest(), [])
+
+    def __reduce__(self) -> tuple[Callable[[], None], tuple[()]]:
+        """A pickle leaves out the folder and this user's key."""
+        return _nothing, ()
+
     def _entries(self, key: str) -> list[dict[str, Any]]:
         try:
             entries = json_of((self.folder / f"{key}.json").read_bytes())
@@ -215,23 +239,28 @@ class Kept:
             file.unlink(missing_ok=True)
 
 
+def _nothing() -> None:
+    return None
+
+
 def _words(path: str) -> set[str]:
     """Parts of a path that name a flow or a structure, not a version or a place."""
     parts = path.partition("?")[0].replace(",", "/").split("/")[1:]
     return {p for p in parts if p.isupper() and len(p) > 1 and "." not in p} - _AGENCIES
 
 
-def _digest(content: Any) -> str:
+def digest(content: Any) -> str:
+    """Checksum of plain data."""
     return hashlib.sha256(json.dumps(content, sort_keys=True, default=str).encode()).hexdigest()
 
 
-@lru_cache(maxsize=1)
-def _code() -> str:
-    """Checksum of the program's own code: another version does everything again."""
+@lru_cache(maxsize=2)
+def code_of_parts(*parts: str) -> str:
+    """Checksum of the program's own code in some packages: another version does everything again."""
     root = Path(__file__).parent.parent
     checksum = hashlib.sha256()
-    for part in ("core", "sources", "desk", "study"):
-        for file in sorted((root / part).rglob("*.py")):
+    for part in parts:
+        for file in sorted(f for f in (root / part).rglob("*") if f.suffix in _CODE):
             checksum.update(file.read_bytes())
     return checksum.hexdigest()
 

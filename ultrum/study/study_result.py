@@ -24,7 +24,7 @@ from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.sources.table.reading_result import Decision
 from ultrum.study.result_checks import Caution
 from ultrum.study.schema import Study
-from ultrum.study.stages import Stage
+from ultrum.study.stages import Kept, Stage
 from ultrum.vault import Record
 
 
@@ -66,6 +66,8 @@ class StudyResult:
     sensitivity : BetaSensitivity or None
     decisions : tuple of Decision
         What was decided about the columns of the files of prices and factors.
+    store : Kept or None
+        Where results are kept next to the vault, so that figures are drawn again only when they change.
     abroad : CostOfEquity or None
         In another currency.
     """
@@ -92,6 +94,7 @@ class StudyResult:
     sensitivity: BetaSensitivity | None = None
     abroad: CostOfEquity | None = None
     decisions: tuple[Decision, ...] = ()
+    store: Kept | None = None
 
     @property
     def company(self) -> str:

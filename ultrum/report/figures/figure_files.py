@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import io
 import os
-from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any
+import zlib
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Final
 
 from ultrum.report.figure_style import STYLE
 
@@ -13,38 +16,91 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 RunFacts = Mapping[str, str]
+_PNG_DPI: Final = 140
 
 
 def to_svg(ax: Axes, metadata: RunFacts | None = None) -> str:
     """The axes' figure as SVG text without a clock, so that the same data give the same bytes."""
+    from matplotlib.backends.backend_svg import FigureCanvasSVG
+
     packed = io.StringIO()
     parts = [p for p in (_title(metadata), _description(metadata)) if p]
     facts = {"Description": ", ".join(parts)}  # a title would pop up over the picture in a page
-    _save(ax, packed, "svg", {"Date": None, "Creator": None, **_known(facts)})
+    with _canvas_of(ax) as figure:
+        canvas: Any = FigureCanvasSVG(figure)
+        canvas.print_svg(packed, metadata={"Date": None, "Creator": None, **_known(facts)})
     text = packed.getvalue()
     return text[text.index("<svg") :]
 
 
 def to_png(ax: Axes, path: str | os.PathLike[str], metadata: RunFacts | None = None) -> None:
     """The axes' figure as a PNG file; ``metadata`` (study, run, data_until) goes into its metadata."""
+    Path(path).write_bytes(png_bytes(ax, metadata))
+
+
+def png_bytes(ax: Axes, metadata: RunFacts | None = None) -> bytes:
+    """The axes' figure as the bytes of a PNG file."""
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+
     facts = {"Title": _title(metadata), "Description": _description(metadata)}
-    figure: Any = ax.get_figure()
-    figure.savefig(path, format="png", dpi=140, metadata={"Software": None, **_known(facts)})
+    packed = io.BytesIO()
+    with _canvas_of(ax) as figure:
+        before = figure.get_dpi()
+        figure.set_dpi(_PNG_DPI)
+        canvas: Any = FigureCanvasAgg(figure)
+        canvas.print_png(packed, metadata={"Software": None, **_known(facts)})
+        figure.set_dpi(before)
+    return packed.getvalue()
 
 
 def to_pdf(ax: Axes, path: str | os.PathLike[str], metadata: RunFacts | None = None) -> None:
     """The axes' figure as a PDF file; ``metadata`` goes into its metadata."""
+    Path(path).write_bytes(pdf_bytes(ax, metadata))
+
+
+def pdf_bytes(ax: Axes, metadata: RunFacts | None = None) -> bytes:
+    """The axes' figure as the bytes of a PDF file."""
+    from matplotlib.backends.backend_pdf import FigureCanvasPdf
+
     facts = {"Title": _title(metadata), "Subject": _description(metadata)}
     clock = {"CreationDate": None, "Producer": None, "Creator": None}
-    _save(ax, path, "pdf", {**clock, **_known(facts)})
+    packed = io.BytesIO()
+    with _canvas_of(ax) as figure:
+        canvas: Any = FigureCanvasPdf(figure)
+        canvas.print_pdf(packed, metadata={**clock, **_known(facts)})
+    return packed.getvalue()
 
 
-def _save(ax: Axes, place: Any, form: str, metadata: Mapping[str, Any]) -> None:
+def renamed_png(body: bytes, old: bytes, new: bytes) -> bytes:
+    """A PNG file with other words of the same length in its metadata, and the checksums that fit them."""
+    place, parts = 8, [body[:8]]
+    while place < len(body):
+        size = int.from_bytes(body[place : place + 4], "big")
+        kind, content = body[place + 4 : place + 8], body[place + 8 : place + 8 + size]
+        if kind == b"tEXt" and old in content:
+            content = content.replace(old, new)
+        checksum = zlib.crc32(kind + content).to_bytes(4, "big")
+        parts += [len(content).to_bytes(4, "big"), kind, content, checksum]
+        place += size + 12
+    return b"".join(parts)
+
+
+@contextmanager
+def _canvas_of(ax: Axes) -> Iterator[Any]:
+    """The axes' figure under the house style; it gets its canvas and resolution back.
+
+    A canvas draws once. The figure's own method to save draws twice, the first time for a layout.
+    """
     import matplotlib as mpl
 
     figure: Any = ax.get_figure()
-    with mpl.rc_context(rc=STYLE):
-        figure.savefig(place, format=form, metadata=dict(metadata))
+    canvas, dpi = figure.canvas, figure.get_dpi()
+    try:
+        with mpl.rc_context(rc=STYLE):
+            yield figure
+    finally:
+        figure.set_dpi(dpi)
+        figure.set_canvas(canvas)
 
 
 def _title(metadata: RunFacts | None) -> str:
