@@ -25,6 +25,7 @@ from ultrum.report.result_files import write_results
 from ultrum.study.bundle import bundle, unbundle
 from ultrum.study.change_summary import changes
 from ultrum.study.run_record import run_facts
+from ultrum.study.sections import TwoPassSection
 
 STUDIES = ROOT / "ultrum" / "practice" / "studies"
 SMALL = (STUDIES / "market_model.toml").read_text()
@@ -227,6 +228,44 @@ class Whole(OnPractice):
         self.assertEqual(own["because"], "observatory:data/PRICES/M.QM.CPI")
         self.assertNotIn("models.market.SHIPS.market", moved.moved.index)
         self.assertIn("numbers moved", repr(moved))
+
+    def test_changes_name_keys_numbers_that_come_and_go_and_renamed_models(self):
+        study = ul.Study.load(demo_study()).with_sources_at(self.service.places)
+        first = run_facts(self.run_it(study))
+        cost = study.cost_of_equity.model_copy(
+            update={"premium": {"market": 0.03}, "model": "capm"}
+        )
+        models = [
+            m.model_copy(update={"name": "capm"}) if m.name == study.model.name else m
+            for m in study.models
+        ]
+        more = TwoPassSection(factors=["market"], draws=49)
+        changed = study.model_copy(
+            update={"cost_of_equity": cost, "models": models, "two_pass": more}
+        )
+        second = run_facts(self.run_it(changed))
+        found = changes(first, second)
+        keys = found.settings
+        self.assertEqual(
+            keys.loc["[cost_of_equity.premium] market"].tolist(), ['"history"', "0.03"]
+        )
+        self.assertEqual(found.renamed, {study.model.name: "capm"})
+        self.assertIn("two_pass.market", found.added.index)
+        self.assertEqual(len(found.removed), 0)
+        self.assertEqual(found.moved.index[0], f"cost_of_equity.{study.asset}")
+        row = found.moved.iloc[0]
+        self.assertIn("[cost_of_equity.premium] market", row["because"])
+        error = first["numbers"][f"cost_of_equity_error.{study.asset}"]
+        self.assertAlmostEqual(row["in_errors"], (row["after"] - row["before"]) / error)
+        others = found.moved.loc[
+            [n for n in found.moved.index if n.startswith("cost_of_equity.")][1:]
+        ]
+        sizes = others["in_errors"].abs().tolist()
+        self.assertEqual(sizes, sorted(sizes, reverse=True))
+        self.assertIn(f"renamed: {study.model.name} to capm", repr(found))
+        back = changes(second, first)
+        self.assertEqual(set(back.removed.index), set(found.added.index))
+        self.assertEqual(repr(changes(second, second)), "Nothing has changed since the last run.")
 
     def test_the_trail_leads_to_the_bytes_and_says_how_to_make_them_again(self):
         result = self.run_it(self.load("market_model"))

@@ -235,7 +235,15 @@ def _run_and_show(
     summary = _summary(result)
     if as_json:
         more = (
-            {} if moved is None else {"revised": moved.revised, "numbers_moved": len(moved.moved)}
+            {}
+            if moved is None
+            else {
+                "revised": moved.revised,
+                "settings_changed": list(moved.settings.index),
+                "numbers_moved": len(moved.moved),
+                "numbers_added": len(moved.added),
+                "numbers_removed": len(moved.removed),
+            }
         )
         terminal_output.as_json({**summary, **more, "places": places})
     else:

@@ -38,7 +38,10 @@ class RunAnswer(TypedDict):
     run: str
     places: dict[str, str]
     revised: NotRequired[list[str]]
+    settings_changed: NotRequired[list[str]]
     numbers_moved: NotRequired[int]
+    numbers_added: NotRequired[int]
+    numbers_removed: NotRequired[int]
 
 
 class TrailAnswer(TypedDict):

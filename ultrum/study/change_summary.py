@@ -1,16 +1,27 @@
-"""Changes between two runs of a study."""
+"""Changes between two runs of a study: settings, downloads and numbers."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import json
+from collections import defaultdict
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Final
 
 import pandas as pd
 
 from ultrum.study.provenance import stage_of, stage_trail
+from ultrum.study.run_record import error_of
 
-_ROUNDING = 1e-12  # relative; two machines may differ by as much
+_ROUNDING: Final = 1e-12  # relative; two machines may differ by as much
+_SHOWN: Final = 12
+_SECTIONS: Final[Mapping[str, tuple[str, ...]]] = {
+    "series": ("series: ",), "sets": ("series: ",), "sources": ("",), "models": ("model: ",), "tests": (
+    "diagnosis", "rolling", "checks", "joint alpha"), "two_pass": ("two-pass",), "sensitivity": ("sensitivity",),
+    "cost_of_equity": ("cost of equity", "peers", "sensitivity"), "portfolios": ("returns",),
+    "panel": ("prices", "returns", "factors", "panel"), "study": ("prices", "returns", "factors", "panel"),
+}  # fmt: skip
+_COLUMNS: Final = ("before", "after", "change", "in_errors", "because")
 
 
 @dataclass(frozen=True, repr=False)
@@ -21,32 +32,64 @@ class Changes:
     ----------
     revised : list of str
         Downloads whose bytes are others.
+    settings : DataFrame
+        Keys of the study that changed: ``before after``, as they are written in a file.
     done_again : list of str
         Stages that gave something else.
     moved : DataFrame
-        Numbers that moved: ``before after change because``.
+        Numbers that moved: ``before after change in_errors because``, those of the question first, then by size;
+        ``in_errors`` is the change in standard errors.
+    added, removed : Series
+        Numbers that only one of the runs has.
+    renamed : mapping of str to str
+        Parts of names that changed while the numbers are the same.
     since : str
         What the run is compared with, in words.
     """
 
     revised: list[str]
+    settings: pd.DataFrame
     done_again: list[str]
     moved: pd.DataFrame
+    added: pd.Series
+    removed: pd.Series
+    renamed: Mapping[str, str]
     since: str = "the last run"
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether nothing differs."""
+        parts = (self.revised, self.settings, self.moved, self.added, self.removed, self.renamed)
+        return all(not len(part) for part in parts)
 
     def to_frame(self) -> pd.DataFrame:
         """The numbers that moved."""
         return self.moved
 
     def __repr__(self) -> str:
-        if not self.revised and not len(self.moved):
+        if self.is_empty:
             return f"Nothing has changed since {self.since}."
-        words = [f"revised: {', '.join(self.revised) or 'no download'}"]
-        words.append(f"done again: {', '.join(self.done_again) or 'nothing'}")
+        return "\n".join(self._lines())
+
+    def _lines(self) -> Iterator[str]:
+        for key, row in self.settings.iterrows():
+            yield f"changed: {key} = {row['after']}, before {row['before']}"
+        yield f"revised: {', '.join(self.revised) or 'no download'}"
+        yield f"done again: {', '.join(self.done_again) or 'nothing'}"
+        for old, new in self.renamed.items():
+            yield f"renamed: {old} to {new}"
+        for word, numbers in (("new", self.added), ("gone", self.removed)):
+            if len(numbers):
+                names = [f"{name} = {value:.6g}" for name, value in numbers.head(3).items()]
+                more = f" and {len(numbers) - 3} more" if len(numbers) > len(names) else ""
+                yield f"{word}: {', '.join(names)}{more}"
         if len(self.moved):
-            shown = self.moved.head(12).to_string(float_format="{:.6g}".format, max_colwidth=60)
-            words.append(f"{len(self.moved)} numbers moved, largest first:\n{shown}")
-        return "\n".join(words)
+            shown = self.moved.head(_SHOWN).copy()
+            shown["in_errors"] = ["" if v != v else f"{v:+.2f}" for v in shown["in_errors"]]  # noqa: PLR0124 - NaN
+            text = shown.rename(columns={"in_errors": "in errors"}).to_string(
+                float_format="{:.6g}".format, max_colwidth=60
+            )
+            yield f"{len(self.moved)} numbers moved, those of the question first:\n{text}"
 
 
 def changes(
@@ -54,34 +97,187 @@ def changes(
 ) -> Changes:
     """Compare two runs, each as :func:`read_run` gives it.
 
+    Parameters
+    ----------
+    before, after : mapping
+    since : str
+        What the first is called.
+
     Examples
     --------
     >>> run = {"numbers": {"risk_free": 0.03}, "stages": []}
     >>> changes(run, run)
     Nothing has changed since the last run.
     """
-    old, new = _bytes_of(before), _bytes_of(after)
-    revised = [name for name, checksum in new.items() if name in old and old[name] != checksum]
-    revised += [f"{name} (new)" for name in new if name not in old]
+    settings = _settings_changed(before.get("study"), after.get("study"))
+    revised = _revised(before, after)
+    old, new = before["numbers"], after["numbers"]
+    renamed, pairs = _renamed({n: v for n, v in old.items() if n not in new},
+                              {n: v for n, v in new.items() if n not in old})  # fmt: skip
+    added = {n: v for n, v in new.items() if n not in old and n not in pairs.values()}
+    removed = {n: v for n, v in old.items() if n not in new and n not in pairs}
     states = {s["name"]: s["gives"] for s in before["stages"]}
     done = [s["name"] for s in after["stages"] if states.get(s["name"]) != s["gives"]]
-    stages = {s["name"]: s for s in after["stages"]}
-    rows = []
-    for name, value in after["numbers"].items():
-        was = before["numbers"].get(name)
-        if was is None or abs(value - was) <= _ROUNDING * max(abs(was), abs(value)):
-            continue
-        under = {d.name for d in stage_trail(stages, stage_of(name)).downloads()}
-        why = [r for r in revised if r.removesuffix(" (new)") in under]
-        rows.append({"number": name, "before": was, "after": value, "change": value - was,
-                     "because": ", ".join(why) or "the study or the program changed"})  # fmt: skip
-    moved = pd.DataFrame(
-        rows, columns=["number", "before", "after", "change", "because"]
-    ).set_index("number")
-    size = moved["change"].abs() / moved["before"].abs().clip(lower=1e-12)
-    moved = moved.loc[size.sort_values(ascending=False, kind="stable").index]
-    return Changes(revised, done, moved, since)
+    moved = _moved(before, after, revised, settings)
+    return Changes(
+        revised, settings, done, moved, _numbers(added), _numbers(removed), renamed, since
+    )
+
+
+def _numbers(by_name: Mapping[str, float]) -> pd.Series:
+    return pd.Series(by_name, dtype=float).rename_axis("number")
+
+
+def _revised(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[str]:
+    """Downloads that are others, or new."""
+    old, new = _bytes_of(before), _bytes_of(after)
+    revised = [name for name, checksum in new.items() if name in old and old[name] != checksum]
+    return revised + [f"{name} (new)" for name in new if name not in old]
 
 
 def _bytes_of(run: Mapping[str, Any]) -> dict[str, str]:
     return {f"{d['source']}:{d['path']}": d["checksum"] for s in run["stages"] for d in s["takes"]}
+
+
+def _settings_changed(before: Any, after: Any) -> pd.DataFrame:
+    """Keys of the study whose values differ; none where a run did not write its study."""
+    rows = {}
+    if isinstance(before, Mapping) and isinstance(after, Mapping):
+        old, new = dict(_leaves(before)), dict(_leaves(after))
+        for place in [*old, *(p for p in new if p not in old)]:
+            if old.get(place) != new.get(place):
+                rows[_key(place)] = (_written(old.get(place)), _written(new.get(place)))
+    return pd.DataFrame.from_dict(rows, orient="index", columns=["before", "after"]).rename_axis(
+        "key"
+    )
+
+
+def _leaves(content: Any, place: tuple[str, ...] = ()) -> Iterator[tuple[tuple[str, ...], Any]]:
+    """Every value of a study with its place; a list of tables by their names."""
+    if isinstance(content, Mapping):
+        for key, value in content.items():
+            yield from _leaves(value, (*place, str(key)))
+    elif (
+        isinstance(content, list)
+        and content
+        and all(isinstance(c, Mapping) and "name" in c for c in content)
+    ):
+        for part in content:
+            yield from _leaves(
+                {k: v for k, v in part.items() if k != "name"}, (*place, str(part["name"]))
+            )
+    else:
+        yield place, content
+
+
+def _key(place: Sequence[str]) -> str:
+    """A place as a section and a key."""
+    return f"[{'.'.join(place[:-1])}] {place[-1]}" if len(place) > 1 else place[0]
+
+
+def _written(value: Any) -> str:
+    """A value as a study file has it."""
+    if value is None:
+        return "not set"
+    return json.dumps(value, ensure_ascii=False)
+
+
+def _renamed(
+    removed: Mapping[str, float], added: Mapping[str, float]
+) -> tuple[dict[str, str], dict[str, str]]:
+    """Parts of names that changed, and the names of the numbers: equal in value, and in all other parts."""
+    by_shape: dict[tuple[Any, ...], list[str]] = defaultdict(list)
+    for name, value in added.items():
+        by_shape[(value, name.count("."))].append(name)
+    parts: dict[str, str] = {}
+    pairs: dict[str, str] = {}
+    for name, value in removed.items():
+        for other in by_shape.get((value, name.count(".")), []):
+            differing = [
+                (a, b) for a, b in zip(name.split("."), other.split("."), strict=True) if a != b
+            ]
+            if (
+                len(differing) == 1
+                and parts.get(differing[0][0], differing[0][1]) == differing[0][1]
+            ):
+                parts[differing[0][0]], pairs[name] = differing[0][1], other
+                break
+    return parts, pairs
+
+
+def _moved(
+    before: Mapping[str, Any],
+    after: Mapping[str, Any],
+    revised: Sequence[str],
+    settings: pd.DataFrame,
+) -> pd.DataFrame:
+    """Numbers that moved, with why: those the study asks about first, then by size in standard errors."""
+    old, new = before["numbers"], after["numbers"]
+    causes = _Causes(before, after, revised, list(map(str, settings.index)))
+    rows, order = {}, {}
+    for name, value in new.items():
+        was = old.get(name)
+        if was is None or abs(value - was) <= _ROUNDING * max(abs(was), abs(value)):
+            continue
+        error = old.get(error_of(name)) or new.get(error_of(name)) or float("nan")
+        rows[name] = (was, value, value - was, (value - was) / error, causes.of(name))
+        relative = abs(value - was) / max(abs(was), _ROUNDING)
+        size = abs((value - was) / error)
+        order[name] = (_rank(name, after), -(size if size == size else relative))  # noqa: PLR0124 - NaN
+    table = pd.DataFrame.from_dict(rows, orient="index", columns=list(_COLUMNS)).rename_axis(
+        "number"
+    )
+    return table.loc[sorted(rows, key=order.__getitem__)]
+
+
+def _rank(name: str, run: Mapping[str, Any]) -> int:
+    """How near a number is to the question: the answer, what it is made of, the company, the others, errors."""
+    company = str(run.get("company", ""))
+    if name == f"cost_of_equity.{company}":
+        return 0
+    if name in ("risk_free",) or (name.startswith("premium.") and not name.endswith(".error")):
+        return 1
+    if name.endswith(".error") or "_error" in name.split(".", maxsplit=1)[0]:
+        return 4
+    return 2 if company and company in name.split(".") else 3
+
+
+class _Causes:
+    """Why numbers moved: downloads and changed keys under the stage that gives them."""
+
+    def __init__(
+        self,
+        before: Mapping[str, Any],
+        after: Mapping[str, Any],
+        revised: Sequence[str],
+        keys: Sequence[str],
+    ) -> None:
+        self._revised, self._keys = revised, keys
+        self._stages = {s["name"]: s for s in after["stages"]}
+        old = {s["name"]: s["settings"] for s in before["stages"]}
+        self._reset = {n for n, s in self._stages.items() if old.get(n) != s["settings"]}
+        self._known: dict[str, str] = {}
+
+    def of(self, number: str) -> str:
+        """The causes of one number, in words."""
+        stage = stage_of(number)
+        if stage not in self._known:
+            self._known[stage] = self._of_stage(stage)
+        return self._known[stage]
+
+    def _of_stage(self, stage: str) -> str:
+        downloads = {d.name for d in stage_trail(self._stages, stage).downloads()}
+        causes = [r for r in self._revised if r.removesuffix(" (new)") in downloads]
+        reset = self._reset & set(self._under(stage))
+        for key in self._keys:
+            section = key.lstrip("[").split("]")[0].split(".")[0]
+            prefixes = _SECTIONS.get(section, ("",))
+            if any(name.startswith(prefixes) for name in reset):
+                causes.append(key)
+        return ", ".join(causes) or "the program or a setting of this machine changed"
+
+    def _under(self, stage: str) -> Iterator[str]:
+        """A stage and all that it rests on."""
+        yield stage
+        for need in self._stages.get(stage, {}).get("needs", []):
+            yield from self._under(need)

@@ -6,7 +6,7 @@ import difflib
 import os
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Final
 
 from ultrum.core.arguments import checked
 from ultrum.core.series.text_tables import TextInNotebooks
@@ -14,6 +14,14 @@ from ultrum.errors import StudyError, reason
 from ultrum.file_access import json_of, path_of
 from ultrum.study.run_record import FORM, run_facts
 from ultrum.study.study_result import StudyResult
+
+_STAGES: Final = {
+    **dict.fromkeys(
+        ("cost_of_equity", "cost_of_equity_error", "cost_of_equity_low", "cost_of_equity_high", "cost_abroad",
+         "risk_free", "premium", "inflation"), "cost of equity"
+    ),
+    "two_pass": "two-pass", "rolling": "rolling betas", "break_p": "checks",
+}  # fmt: skip
 
 
 @checked
@@ -75,15 +83,11 @@ def run_from(text: str, place: str) -> dict[str, Any]:
 def stage_of(number: str) -> str:
     """The stage that a number comes out of."""
     first, _, rest = number.partition(".")
-    if first in ("cost_of_equity", "cost_of_equity_error", "risk_free"):
-        return "cost of equity"
-    if first == "models":
-        return f"model: {rest.split('.')[0]}"
-    if first == "series":
-        return f"series: {rest}"
-    return {"two_pass": "two-pass", "peers": "peers", "sensitivity": "sensitivity"}.get(
-        first, first
-    )
+    if first in ("models", "series"):
+        return f"model: {rest.split('.')[0]}" if first == "models" else f"series: {rest}"
+    if first == "joint_alpha":
+        return f"joint alpha: {rest.rpartition('.')[0]}"
+    return _STAGES.get(first, first)
 
 
 @dataclass(frozen=True, repr=False)
