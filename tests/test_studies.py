@@ -471,6 +471,19 @@ class Files(Scratch):
             ('legend = {', 'legnd = {'): ["[report.titles.rolling beta] has no key 'legnd'; did you mean 'legend'"],
             ('strain = "P1M"', 'strain = 5'): ["[study.known_by] strain = 5"],
             ('adjust = "vasicek"', 'adjust = "bayes"'): ["it is vasicek"],
+            ('span = ["2004-01", "latest"]', 'span = ["2020-01", "2010-01"]'): ["ends before it begins"],
+            ('span = ["2004-01", "latest"]', 'span = ["latest", "2010-01"]'): ["ends before it begins"],
+            ("{ growth = { over = \"P1Y\" } }", "{ growth = { over = \"1 year\" } }"): ["'1 year' is not a duration"],
+            ("[{ growth = { over = \"P1Y\" } }]", "[{ rolling = { window = 12, how = \"men\" } }]"): ["mean"],
+            ("[{ growth = { over = \"P1Y\" } }]", "[\"growth\"]"): ["it must be a table"],
+            ('currency = "QML"', 'currency = "QLM!"'): ["is not a code of ISO 4217"],
+            ("rolling_window = 60", "rolling_window = 60.0"): ["rolling_window = 60.0: write 60."],
+            ("rolling_window = 60", 'rolling_window = "5 years"'): ["'5 years' is not a duration"],
+            ("value = 0.0035, reason =", 'value = "0.35%", reason ='): ["it must be a number"],
+            ('{ mean = "blend", horizon = 5 }', '"5%"'): ["market = '5%': write a number a year such as 0.05"],
+            ('{ mean = "blend", horizon = 5 }', "5"): ["500 % a year"],
+            ("windows = [", 'windows = ["2Y", '): ["'2Y' is not a duration"],
+            ('strain = "P1M"', 'strain = "1 month"'): ["write a duration such as 'P1M'"],
         }  # fmt: skip
         self.assertGreaterEqual(len(faults), 20)
         (self.folder / "sources.toml").write_text(SOURCES)

@@ -106,6 +106,31 @@ def checked(function: Callable[P, R]) -> Callable[P, R]:
     return _checked
 
 
+def argument_fault(function: Callable[..., Any], name: str, value: Any) -> str:
+    """What is wrong with one argument by its annotation, without a call; empty if nothing is.
+
+    Examples
+    --------
+    >>> from typing import Literal
+    >>> def smooth(x, window: int, how: Literal["mean", "median"] = "mean"): ...
+    >>> argument_fault(smooth, "how", "men")
+    "how = 'men'; did you mean 'mean'?"
+    >>> argument_fault(smooth, "window", "x")
+    "window = 'x'; it must be a whole number."
+    """
+    plain = inspect.unwrap(function)
+    shape = inspect.signature(plain)
+    kinds, options = _kinds(plain, shape), _options(plain, shape)
+    if name in options and isinstance(value, str) and value not in options[name]:
+        return f"{name} = {value!r}; {one_of(value, options[name])}"
+    if name in kinds and not _fits(value, kinds[name]):
+        words = dict.fromkeys(
+            _kind_in_words(k, e) for k, e in kinds[name] if k is not types.NoneType
+        )
+        return f"{name} = {value!r}; it must be {' or '.join(words)}."
+    return ""
+
+
 def _hints(function: Callable[..., Any], shape: inspect.Signature) -> dict[str, Any]:
     """Annotations of the arguments as types."""
     single = {

@@ -14,7 +14,9 @@ from pydantic import (
     model_validator,
 )
 
+from ultrum.core.currency.currency_codes import is_currency
 from ultrum.core.time.durations import parse_duration
+from ultrum.core.time.frequency import Frequency, parse_period
 from ultrum.core.transform.steps import step_fault
 from ultrum.desk.settings import KINDS, kinds
 from ultrum.errors import FrequencyError, one_of
@@ -39,10 +41,41 @@ def _duration(text: str) -> str:
 
 
 Duration = Annotated[str, AfterValidator(_duration)]
-Share = Annotated[float, Field(gt=0, lt=1)]
-Count = Annotated[int, Field(ge=1)]
+
+
+def _currency(code: str) -> str:
+    if code and not is_currency(code):
+        raise ValueError(f"'{code}' is not a code of ISO 4217, such as EUR")
+    return code
+
+
+def _frequency_code(code: str) -> str:
+    try:
+        Frequency.parse(code)
+    except FrequencyError as error:
+        raise ValueError(str(error)) from error
+    return code
+
+
+def _day(text: str) -> str:
+    try:
+        if text:
+            parse_period(text)
+    except FrequencyError as error:
+        raise ValueError(str(error)) from error
+    return text
+
+
+Currency = Annotated[str, AfterValidator(_currency)]
+Code = Annotated[str, AfterValidator(_frequency_code)]
+Day = Annotated[str, AfterValidator(_day)]
+Whole = Annotated[int, Field(strict=True)]
+Number = Annotated[float, Field(strict=True)]
+Share = Annotated[Number, Field(gt=0, lt=1)]
+Count = Annotated[Whole, Field(ge=1)]
 LARGEST_DRAWS: Final = 100_000
-Draws = Annotated[int, Field(ge=0, le=LARGEST_DRAWS)]
+LARGEST_RATE: Final = 0.5  # a year, in decimals; more is percent taken for decimals
+Draws = Annotated[Whole, Field(ge=0, le=LARGEST_DRAWS)]
 
 
 def _known_kind(kind: str) -> str:
@@ -81,7 +114,7 @@ class StudySection(Section):
     inherits: str = ""
     frequency: str = "M"
     asset: str = ""
-    currency: str = ""
+    currency: Currency = ""
     span: tuple[str, str] = ("earliest", "latest")
     known_by: str | dict[str, str | ReleasesSection] | None = None
 
@@ -122,7 +155,7 @@ class CompositeSection(Section):
 
     parts: Annotated[list[str], Field(min_length=2)]
     orient: dict[str, Literal[-1, 1]] = {}
-    weights: dict[str, float] = {}
+    weights: dict[str, Number] = {}
     at_least: Count | None = None
     window: str | int = "all"
 
@@ -158,7 +191,7 @@ class PortfolioSection(Section):
 
     assets: list[str] = []
     industry: str = ""
-    weights: Literal["equal"] | dict[str, float] = "equal"
+    weights: Literal["equal"] | dict[str, Number] = "equal"
     rebalance: str = "every period"
 
 
@@ -188,7 +221,7 @@ class PanelSection(Section):
     factor_units: Literal["percent", "decimal"] | None = None
     total_return_factors: list[str] = []
     more_factors: list[str] = []
-    risk_free: Text | float | None = None
+    risk_free: Text | Number | None = None
     conditions: list[str] = []
     rows: Literal["complete", "any"] = "complete"
 
@@ -199,7 +232,7 @@ class Model(Section):
     name: Text
     factors: Annotated[list[str], Field(min_length=1)]
     errors: Errors = "hac"
-    lags: Annotated[int, Field(ge=0)] | Literal["automatic"] | None = None
+    lags: Annotated[Whole, Field(ge=0)] | Literal["automatic"] | None = None
     adjust: Literal["", "vasicek"] = ""
 
 
@@ -218,17 +251,17 @@ class TwoPassSection(Section):
     factors: list[str] = []
     beta_sample: Literal["full", "rolling"] = "full"
     window: Count = 60
-    draws: Annotated[int, Field(ge=49, le=LARGEST_DRAWS)] = 999
+    draws: Annotated[Whole, Field(ge=49, le=LARGEST_DRAWS)] = 999
 
 
 class PremiumSection(Section):
     """A premium: its mean of history, or a value with its error."""
 
     mean: Literal["arithmetic", "geometric", "blend"] = "arithmetic"
-    horizon: Annotated[float, Field(gt=0)] | None = None
+    horizon: Annotated[Number, Field(gt=0)] | None = None
     span: tuple[str, str] | None = None
-    value: float | None = None
-    error: Annotated[float, Field(ge=0)] = 0.0
+    value: Number | None = None
+    error: Annotated[Number, Field(ge=0)] = 0.0
     excess_of: str = ""
     basis: str = ""
 
@@ -236,7 +269,7 @@ class PremiumSection(Section):
 class AddOn(Section):
     """Something added to a cost of equity, with its reason."""
 
-    value: float
+    value: Number
     reason: Text
 
 
@@ -249,14 +282,33 @@ class PeersSection(Section):
     equity: str = "market_value_m"
     tax: str = "tax_rate"
     how: Literal["median", "mean", "value", "precision"] = "median"
-    debt_beta: float = 0.0
+    debt_beta: Number = 0.0
 
 
 class CurrencySection(Section):
     """A second currency of the cost of equity."""
 
-    code: Text
-    inflation: tuple[float, float]
+    code: Currency
+    inflation: tuple[Number, Number]
+
+
+_PREMIA: Final = ("history", "two-pass")
+
+
+def _premium(value: Any) -> Any:
+    """A premium whose form is known, and that is no percent taken for decimals."""
+    if isinstance(value, str) and value not in _PREMIA:
+        near = one_of(value, _PREMIA)
+        form = 'write a number a year such as 0.05, "history", "two-pass" or a table'
+        raise ValueError(near if near.startswith("did") else form)
+    if isinstance(value, int | float) and not isinstance(value, bool) and abs(value) > LARGEST_RATE:
+        raise ValueError(f"that is {100 * value:,.0f} % a year; write 0.05 for 5 %")
+    return value
+
+
+PremiumChoice = Annotated[
+    Literal["history", "two-pass"] | Number | PremiumSection, BeforeValidator(_premium)
+]
 
 
 class CostSection(Section):
@@ -264,9 +316,14 @@ class CostSection(Section):
 
     company: Text
     model: Text
-    premium: dict[str, Literal["history", "two-pass"] | float | PremiumSection] = {}
-    risk_free: str | float | None = None
-    on: str = ""
+    premium: dict[
+        str,
+        Annotated[
+            Literal["history", "two-pass"] | Number | PremiumSection, BeforeValidator(_premium)
+        ],
+    ] = {}
+    risk_free: str | Number | None = None
+    on: Day = ""
     inflation: str = ""
     add_ons: dict[str, AddOn] = {}
     peers: PeersSection | None = None
@@ -279,12 +336,12 @@ class SensitivitySection(Section):
 
     markets: Annotated[list[str], Field(min_length=1)]
     risk_free: Text
-    windows: Annotated[list[str], Field(min_length=1)] = ["P2Y", "P3Y", "P5Y", "P10Y"]
-    frequencies: Annotated[list[str], Field(min_length=1)] = ["W", "M"]
+    windows: Annotated[list[Duration], Field(min_length=1)] = ["P2Y", "P3Y", "P5Y", "P10Y"]
+    frequencies: Annotated[list[Code], Field(min_length=1)] = ["W", "M"]
     adjustments: Annotated[list[Adjustment], Field(min_length=1)] = ["none", "vasicek", "blume"]
     estimators: Annotated[list[Estimator], Field(min_length=1)] = ["plain", "lagged"]
     chosen: dict[str, str] = {}
-    published: float | None = None
+    published: Number | None = None
 
 
 class FigureWords(Section):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -9,11 +10,17 @@ from typing import Any, Final
 
 from pydantic import BaseModel, ValidationError
 
-from ultrum.core.time.frequency import Frequency, parse_period
+from ultrum.core.pricing.sensitivity import CHOICES
+from ultrum.core.time.durations import parse_duration
+from ultrum.core.time.frequency import Frequency, last_day, parse_period
 from ultrum.errors import FrequencyError, SourceError, one_of
 from ultrum.sources.download import Address
+from ultrum.study.sections import LARGEST_RATE
 
-_LARGEST_RATE: Final = 0.5  # a year, in decimals
+_RULES: Final = ("hindsight", "release lag", "release dates")
+_COMPARED: Final = {
+    "window": "windows", "frequency": "frequencies", "adjustment": "adjustments", "estimator": "estimators",
+}  # fmt: skip
 EVENTS: Final = ("dividends", "splits", "final_payments")
 Fault = tuple[int, str]
 Place = tuple[str, ...]
@@ -83,8 +90,16 @@ def _of_what_was_meant(errors: Sequence[Any]) -> list[Any]:
 def _nearest(group: list[Any]) -> list[Any]:
     """Of errors about one value, those of the form it has."""
     inside = [e for e in group if len(e["loc"]) > min(len(g["loc"]) for g in group)]
+    of_kind = [e for e in group if e["type"] in _KIND_OF_ERROR.get(type(e["input"]), ())]
+    if of_kind:
+        return of_kind[:1]
     words = [e for e in group if e["type"] == "literal_error"]
     return inside or words[:1] or [e for e in group if e["type"] != "model_type"][:1] or group[:1]
+
+
+_KIND_OF_ERROR: Final[Mapping[type, tuple[str, ...]]] = {
+    str: ("value_error",), float: ("int_type", "int_from_float"), int: ("float_type",),
+}  # fmt: skip
 
 
 def _is_form(part: Any) -> bool:
@@ -123,9 +138,14 @@ def _no_table(_: Any, place: tuple[Any, ...], error: Any) -> str:
     return f"[{'.'.join(map(str, place))}] must be a table of keys, not a value."
 
 
-def _wrong_value(_: Any, place: tuple[Any, ...], error: Any) -> str:
+def _wrong_value(model: Any, place: tuple[Any, ...], error: Any) -> str:
     text = str(error["ctx"]["error"])
-    return text if text[:1].isupper() else f"[{'.'.join(map(str, place))}]: {text}."
+    text = text if text.endswith(("?", ".")) else f"{text}."
+    if text[:1].isupper():
+        return text
+    if isinstance(error["input"], str | int | float):
+        return _plainly(model, place, error, text)
+    return f"[{'.'.join(map(str, place))}]: {text}"
 
 
 def _wrong_word(model: Any, place: tuple[Any, ...], error: Any) -> str:
@@ -139,12 +159,34 @@ def _plainly(_: Any, place: tuple[Any, ...], error: Any, reason: str = "") -> st
     return f"[{where or 'the file'}] {key} = {error['input']!r}: {reason or error['msg'].lower() + '.'}"
 
 
+def _not_whole(model: Any, place: tuple[Any, ...], error: Any) -> str:
+    value = error["input"]
+    fix = (
+        f"write {int(value)}."
+        if isinstance(value, float) and value.is_integer()
+        else "it must be a whole number."
+    )
+    return _plainly(model, place, error, fix)
+
+
+def _kind(words: str) -> Describe:
+    """A fault of a value that has another type than the key takes."""
+    return lambda model, place, error: _plainly(model, place, error, f"it must be {words}.")
+
+
 _DESCRIPTIONS: Final[Mapping[str, Describe]] = {
     "extra_forbidden": _unknown_key,
     "missing": _missing,
     "model_type": _no_table,
     "value_error": _wrong_value,
     "literal_error": _wrong_word,
+    "int_type": _not_whole,
+    "int_from_float": _not_whole,
+    "float_type": _kind("a number, such as 0.05"),
+    "string_type": _kind("a text in quotes"),
+    "bool_type": _kind("true or false"),
+    "list_type": _kind("a list in brackets"),
+    "dict_type": _kind("a table of keys"),
 }
 
 
@@ -182,9 +224,52 @@ def _time_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
                 parse_period(bound)
             except FrequencyError as error:
                 yield ("study", "span"), str(error)
+    if isinstance(span, list) and _is_backwards(span):
+        yield ("study", "span"), f"span = {json.dumps(span)} ends before it begins; turn it round."
     if part(content, "panel").get("conditions") and not study.get("known_by"):
         text = "conditions need [study] known_by: a duration such as 'P1M', 'release dates', or 'hindsight'."
         yield ("panel", "conditions"), text
+
+
+def _is_backwards(span: list[Any]) -> bool:
+    """Whether a span ends before it begins."""
+    if len(span) != 2 or not all(isinstance(bound, str) for bound in span):
+        return False
+    if span[0] == "latest" or span[1] == "earliest":
+        return True
+    if "earliest" in span or "latest" in span:
+        return False
+    try:
+        return bool(parse_period(span[0])[1] > last_day(span[1]))
+    except FrequencyError:
+        return False
+
+
+def _known_by_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    """Durations and words for when figures became known."""
+    given = part(content, "study").get("known_by")
+    for name, rule in given.items() if isinstance(given, dict) else [("", given)]:
+        if not isinstance(rule, str) or rule in _RULES:
+            continue
+        try:
+            parse_duration(rule)
+        except FrequencyError:
+            place = ("study", "known_by", name) if name else ("study", "known_by")
+            yield (
+                place,
+                f"known_by = '{rule}'; write a duration such as 'P1M', 'release lag' or 'hindsight'.",
+            )
+
+
+def _sensitivity_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    """The user's own combination: its choices, and values that are among those compared."""
+    section = part(content, "sensitivity")
+    for choice, value in part(section, "chosen").items():
+        if choice not in CHOICES:
+            yield ("sensitivity", "chosen"), f"no choice '{choice}'; {one_of(choice, CHOICES)}"
+        options = _listed(section.get(_COMPARED.get(choice, "")))
+        if options and value not in options:
+            yield ("sensitivity", "chosen"), f"{choice} = '{value}'; {one_of(value, options)}"
 
 
 def _case_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
@@ -321,7 +406,7 @@ def _rate_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
         text = "[cost_of_equity] needs [panel] risk_free, an address or a rate a year such as 0.03."
         yield ("cost_of_equity",), text
     rate = panel.get("risk_free")
-    if isinstance(rate, int | float) and not isinstance(rate, bool) and abs(rate) > _LARGEST_RATE:
+    if isinstance(rate, int | float) and not isinstance(rate, bool) and abs(rate) > LARGEST_RATE:
         yield (
             ("panel", "risk_free"),
             f"risk_free = {rate:g} is {100 * rate:,.0f} % a year; write 0.03 for 3 %.",
@@ -329,6 +414,8 @@ def _rate_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
 
 
 _FINDERS = (
+    _known_by_faults,
+    _sensitivity_faults,
     _rate_faults,
     _time_faults,
     _case_faults,

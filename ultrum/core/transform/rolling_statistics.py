@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Final
+from typing import Any, Final, Literal
 
 import numpy as np
 
@@ -18,7 +18,7 @@ from ultrum.core.transform.window_bounds import (
     over_windows,
     starts_of,
 )
-from ultrum.errors import UnitError, one_of
+from ultrum.errors import UnitError
 
 
 def _deviation(part: Floats) -> Floats:
@@ -42,10 +42,13 @@ _QUICK: Final[dict[str, Any]] = {
 }
 
 
+RollingStatistic = Literal["mean", "deviation", "sum", "high", "low", "median", "exponential"]
+
+
 @on_block
 @checked
 def rolling(
-    x: SeriesTable, window: int | str, *, how: str = "mean", min_obs: int | None = None
+    x: SeriesTable, window: int | str, *, how: RollingStatistic = "mean", min_obs: int | None = None
 ) -> SeriesTable:
     """A statistic over a moving window that ends at each period.
 
@@ -68,7 +71,7 @@ def rolling(
     Raises
     ------
     UnitError
-        If ``how`` is not known, or sums what cannot be summed.
+        If it sums what cannot be summed.
 
     Examples
     --------
@@ -78,8 +81,6 @@ def rolling(
     >>> rolling(x, 2, min_obs=2).to_pandas().tolist()
     [nan, 1.5, 2.5, 4.5]
     """
-    if how != "exponential" and how not in STATISTICS:
-        raise UnitError(f"how='{how}' is not known; {one_of(how, [*STATISTICS, 'exponential'])}")
     if how == "sum" and any(
         a.measure in ("index", "price", "quote", "rate", "return") for a in x.metadata
     ):

@@ -8,10 +8,12 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import argument_fault, checked
 from ultrum.core.currency.conversion import to_currency
 from ultrum.core.returns.yields import yield_to_return
 from ultrum.core.series.time_series import TimeSeries
+from ultrum.core.time.durations import parse_duration
+from ultrum.core.time.frequency import Frequency
 from ultrum.core.transform.aggregation import to_frequency
 from ultrum.core.transform.cumulating import cumulate
 from ultrum.core.transform.deflating import deflate
@@ -24,7 +26,7 @@ from ultrum.core.transform.rolling_statistics import rolling
 from ultrum.core.transform.splice import splice
 from ultrum.core.transform.standardise import standardise
 from ultrum.core.transform.term_spread import spread
-from ultrum.errors import UnitError, one_of
+from ultrum.errors import FrequencyError, UnitError, one_of
 
 Step = Mapping[str, Any]
 Finder = Callable[[str], TimeSeries]
@@ -65,6 +67,7 @@ _STEPS: Final[dict[str, _StepType]] = {
 }
 
 
+_WHOLE: Final = ("all", "expanding")
 _OF_THE_SAMPLE: Final = ("standardise", "innovations", "cumulate")
 _ADDED: Final[dict[str, Callable[..., Any]]] = {}
 
@@ -143,7 +146,8 @@ def step_fault(step: Any) -> str:
     "Step 'growth' has no setting 'ovre'; did you mean 'over'?"
     """
     if not isinstance(step, Mapping) or len(step) != 1:
-        return f"A step has one name, such as {{growth = {{over = 'P1Y'}}}}; not {step}."
+        form = f"{{ {step} = {{}} }}" if isinstance(step, str) else "{ growth = { over = 'P1Y' } }"
+        return f"a step is a table of one name, such as {form}, not {step!r}."
     name, settings = next(iter(step.items()))
     if name not in _STEPS:
         return f"No step '{name}'; {one_of(str(name), _STEPS)}"
@@ -151,7 +155,24 @@ def step_fault(step: Any) -> str:
     for word in settings if isinstance(settings, Mapping) else ():
         if word not in names:
             return f"Step '{name}' has no setting '{word}'; {one_of(str(word), names)}"
-    return ""
+    given = settings if isinstance(settings, Mapping) else {_STEPS[name].main: settings}
+    faults = (_value_fault(name, str(word), value) for word, value in given.items())
+    return next((f"Step '{name}': {fault}" for fault in faults if fault), "")
+
+
+def _value_fault(name: str, word: str, value: Any) -> str:
+    """What is wrong with the value of a setting, as far as it can be known without data."""
+    step_type = _STEPS[name]
+    if word in step_type.others or step_type.function is _spliced:
+        return ""
+    try:
+        if word == "frequency" and isinstance(value, str):
+            Frequency.parse(value)
+        elif word in ("over", "window") and isinstance(value, str) and value not in _WHOLE:
+            parse_duration(value)
+    except FrequencyError as error:
+        return f"{word} = {value!r}: {error}"
+    return argument_fault(step_type.function, word, value)
 
 
 def parse_step(text: str) -> dict[str, Any]:
