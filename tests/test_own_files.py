@@ -1,6 +1,7 @@
 """The job on ordinary files: ``ultrum estimate``, ``ultrum new`` and the studies they write."""
 
 import json
+import re
 import tomllib
 import unittest
 import warnings
@@ -219,6 +220,28 @@ class OwnFiles(Scratch):
         self.file("y.toml", text.replace('price_column = "Clse"\n', "").replace(
             'risk_free = "here:factors.csv#RF"\n', ""))  # fmt: skip
         self.assertIn("Set [panel] risk_free", command("run", "y.toml", cwd=self.folder).stderr)
+
+    def test_check_finds_what_the_files_do_not_hold(self):
+        self.run_it(
+            "new", "s.toml", "long.csv", "--factors", "factors.csv", "--dividends", "dividends.csv"
+        )
+        self.assertEqual(self.run_it("run", "s.toml", "--check").stdout, "s.toml: valid.\n")
+        self.assertFalse((self.folder / "s-results").exists())
+        text = (
+            self.folder / "s.toml"
+        ).read_text() + '\n[series.cpi]\naddress = "here:cpi.csv#CPI"\n'
+        for old, new in (('company = "KELP"', 'company = "KLEP"'), ('["Mkt-RF"]', '["Mkt-FR"]'), ('#RF"', '#RV"'),
+                         ('amount = "Dividends"', 'amount = "Dividend"')):  # fmt: skip
+            self.assertIn(old, text)
+            text = text.replace(old, new, 1)
+        lines = self.file("t.toml", text).read_text().split("\n")
+        said = self.run_it("run", "t.toml", "--check", code=2).stderr
+        for words, key in (("no asset 'KLEP'; did you mean 'KELP'?", "company ="), ("has no factor 'Mkt-FR'", "factors = [\"M"),
+                           ("no column 'RV'", "risk_free ="), ("no file", "address = "),
+                           ("no column 'Dividend'; did you mean 'Dividends'?", "dividends =")):  # fmt: skip
+            number = next(k for k, line in enumerate(lines, 1) if line.startswith(key))
+            self.assertRegex(said, rf"line {number}: .*{re.escape(words)}")
+        self.assertIn("5 faults", said)
 
 
 class Columns(Scratch):

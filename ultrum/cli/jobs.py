@@ -65,7 +65,9 @@ def demo(out: Path, offline: bool, as_json: bool) -> None:
 @click.command(epilog=_RUN_SO)
 @click.argument("study", type=HERE)
 @click.option("--out", type=FOLDER, help="Folder for the results; by default STUDY-results.")
-@click.option("--check", is_flag=True, help="Only check the study; download nothing.")
+@click.option(
+    "--check", is_flag=True, help="Only check the study and its local files; download nothing."
+)
 @click.option(
     "--only", multiple=True, metavar="ASSET", help="Only these assets, while a study is worked out."
 )
@@ -115,6 +117,9 @@ def run(
         return
     plan = Study.load(study, anywhere=anywhere)
     if check:
+        from ultrum.study.file_checks import check_files
+
+        check_files(plan, study.read_text(encoding="utf-8"), str(study))
         echo(f"{study}: valid.")
         return
     if bundle is not None:

@@ -1,0 +1,194 @@
+"""Checks of a study against its local files: missing files, columns, assets and factors that are not in them."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+from ultrum.desk import Desk
+from ultrum.errors import StudyError, UltrumError, one_of
+from ultrum.sources.download import Address
+from ultrum.sources.table import Reading
+from ultrum.sources.table.event_columns import event_columns
+from ultrum.sources.table.factor_columns import factor_returns
+from ultrum.sources.table.file_patterns import files_of, is_pattern
+from ultrum.sources.table.price_columns import price_table
+from ultrum.study.fixes import in_study_words
+from ultrum.study.schema import Study
+from ultrum.study.sections import EventsSection
+from ultrum.study.stage_functions import all_series
+from ultrum.study.validation import EVENTS, Fault, Lines, Place, addresses
+
+
+def check_files(plan: Study, text: str = "", name: str = "The study") -> None:
+    """Check what can be known without the network: every local file, and the columns and names in it.
+
+    Parameters
+    ----------
+    plan : Study
+    text : str
+        Text of the study file, for the lines of faults.
+    name : str
+
+    Raises
+    ------
+    StudyError
+        With every fault and its line.
+
+    Examples
+    --------
+    >>> from ultrum.practice import demo_study
+    >>> check_files(Study.load(demo_study()))  # its sources are services, so there is no file to check
+    """
+    lines = Lines(text)
+    faults: list[Fault] = sorted({(lines.of(place), fault) for place, fault in _faults(plan)})
+    if faults:
+        listed = "\n".join(f"  line {line}: {fault}" for line, fault in faults)
+        noun = "fault" if len(faults) == 1 else "faults"
+        raise StudyError(f"{name} has {len(faults)} {noun} in its files:\n{listed}")
+
+
+def _faults(plan: Study) -> Iterator[tuple[Place, str]]:
+    local = {n: s for n, s in plan.sources.items() if s.kind == "table" and "://" not in s.url}
+    sources = {n: s.model_dump(exclude_defaults=True) for n, s in local.items()}
+    content = plan.model_dump(mode="json", exclude_defaults=True)
+    missing: set[str] = set()
+    for place, text in addresses(content):
+        address = Address.parse(str(text))
+        if address.source in local and not _is_there(Path(local[address.source].url), address.path):
+            missing.add(f"{address.source}:{address.path}")
+            yield (
+                place,
+                f"'{text}': there is no file {Path(local[address.source].url) / address.path}.",
+            )
+    if not sources:
+        return
+    with (
+        tempfile.TemporaryDirectory() as folder,
+        Desk(folder, sources=sources, keep_readings=True) as desk,
+    ):
+        yield from _Files(plan, desk, missing).faults()
+
+
+def _is_there(root: Path, path: str) -> bool:
+    """Whether a file, or some file of a pattern, is there."""
+    if not is_pattern(path):
+        return (root / path).is_file()
+    try:
+        return bool(files_of(str(root / path)))
+    except UltrumError:
+        return False
+
+
+class _Files:
+    """The local files of a study, read once."""
+
+    def __init__(self, plan: Study, desk: Desk, missing: set[str]) -> None:
+        self._plan, self._desk, self._missing = plan, desk, missing
+
+    def faults(self) -> Iterator[tuple[Place, str]]:
+        """Faults of every file that is here."""
+        yield from self._columns()
+        yield from self._assets()
+        yield from self._factors()
+
+    def _reading(self, address: str, **options: Any) -> Reading | None:
+        """The table at an address, or None where it is not local or missing."""
+        table = address.partition("#")[0]
+        if table in self._missing or Address.parse(address).source not in self._desk.sources:
+            return None
+        return self._desk.table(table, **options)
+
+    def _columns(self) -> Iterator[tuple[Place, str]]:
+        """Addresses that name a column which their file does not have."""
+        content = self._plan.model_dump(mode="json", exclude_defaults=True)
+        for place, text in addresses(content):
+            column = str(text).partition("#")[2]
+            if not column:
+                continue
+            try:
+                with in_study_words():
+                    reading = self._reading(str(text))
+            except UltrumError as error:
+                yield place, str(error)
+                continue
+            if reading is not None and column not in reading.series:
+                yield place, f"'{text}': no column '{column}'; {one_of(column, reading.series)}"
+
+    def _assets(self) -> Iterator[tuple[Place, str]]:
+        """Assets that the study names and the files of prices do not have, and tables of their events."""
+        plan, names = self._plan, list[str]()
+        for address in plan.price_addresses:
+            try:
+                with in_study_words():
+                    reading = self._reading(address)
+                    if reading is None:
+                        return  # the others may be among those of a service
+                    table = price_table(reading, plan.panel.price_column, plan.panel.volume_column)
+            except UltrumError as error:
+                yield ("panel", "assets"), str(error)
+                return
+            names += table.prices.names
+        for place, wanted in self._named():
+            if wanted and wanted not in [*names, *plan.portfolios]:
+                yield place, f"no asset '{wanted}'; {one_of(wanted, names)}"
+        for key in EVENTS:
+            yield from self._events(key, names)
+
+    def _named(self) -> Iterator[tuple[Place, str]]:
+        """Assets by the places that name them."""
+        plan = self._plan
+        yield ("study", "asset"), plan.study.asset
+        for name in plan.panel.only:
+            yield ("panel", "only"), name
+        for folio, section in plan.portfolios.items():
+            for name in section.assets:
+                yield ("portfolios", folio, "assets"), name
+        if plan.cost_of_equity is not None:
+            yield ("cost_of_equity", "company"), plan.cost_of_equity.company
+            for name in plan.cost_of_equity.peers.companies if plan.cost_of_equity.peers else ():
+                yield ("cost_of_equity", "peers", "companies"), name
+
+    def _events(self, key: str, names: list[str]) -> Iterator[tuple[Place, str]]:
+        """Columns of a table of events that are not there."""
+        given = getattr(self._plan.panel, key)
+        section = EventsSection(table=given) if isinstance(given, str) and given else given
+        if not isinstance(section, EventsSection):
+            return
+        roles = ["asset", "date", "ratio" if key == "splits" else "amount"]
+        try:
+            with in_study_words():
+                reading = self._reading(section.table, records_only=True)
+                if reading is not None:
+                    event_columns(
+                        reading.records,
+                        section.table,
+                        roles,
+                        section.model_dump(exclude={"table"}),
+                        names,
+                    )
+        except UltrumError as error:
+            yield ("panel", key), str(error)
+
+    def _factors(self) -> Iterator[tuple[Place, str]]:
+        """Factors of models that are neither columns of the factor file nor series of the study."""
+        plan, own = self._plan, all_series(self._plan)
+        try:
+            with in_study_words():
+                reading = self._reading(plan.panel.factors, units=plan.panel.factor_units)
+                if reading is None:
+                    return
+                columns = factor_returns(reading).table.names
+        except UltrumError as error:
+            yield ("panel", "factors"), str(error)
+            return
+        for number, model in enumerate(plan.models):
+            for factor in model.factors:
+                if factor not in [*columns, *own]:
+                    place = ("models", str(number), "factors")
+                    yield (
+                        place,
+                        f"{plan.panel.factors} has no factor '{factor}'; {one_of(factor, columns)}",
+                    )
