@@ -80,6 +80,8 @@ from .core.transform.splice import splice as splice
 from .core.transform.standardise import standardise as standardise
 from .core.transform.steps import add_step as add_step
 from .core.transform.term_spread import spread as spread
+from .core.workings.conversion_steps import conversion_workings as conversion_workings
+from .core.workings.steps_table import Workings as Workings
 from .desk import Desk as Desk
 from .desk import SeriesSet as SeriesSet
 from .desk.settings import add_source_kind as add_source_kind

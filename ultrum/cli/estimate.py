@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from ultrum.core.regression.results import BetaTable
+    from ultrum.core.workings.steps_table import Workings
     from ultrum.study import StudyResult
     from ultrum.study.file_study import FileChoices, FileStudy
 
@@ -151,6 +152,14 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
 )
 @click.option("--picture", type=OUTPUT, help="Draw the result into this PNG file.")
 @click.option("--csv", "csv_file", type=OUTPUT, help="Write the coefficients to this CSV file.")
+@click.option(
+    "--workings",
+    is_flag=True,
+    help="Also the steps from the rows to the numbers of the first asset.",
+)
+@click.option(
+    "--workings-file", type=OUTPUT, help="Write these steps as live formulas into this XLSX file."
+)
 @click.option("--save", "saved", type=OUTPUT, help="Write the study that repeats this.")
 @READ
 @SOURCES
@@ -164,7 +173,7 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
 def estimate(
     prices: tuple[str, ...], factors: str, dividends: str, splits: str, premium: float | None, cost: bool,
     picture: Path | None, csv_file: Path | None, saved: Path | None, reading: tuple[str, ...], as_json: bool,
-    vault: Path | None, **given: Any,
+    vault: Path | None, workings: bool, workings_file: Path | None, **given: Any,
 ) -> None:  # fmt: skip
     """Estimate betas of the assets in the files PRICES on the market in a factor file.
 
@@ -177,7 +186,9 @@ def estimate(
     choices = {name: given.pop(name) for name in _CHOICES}
     texts = tuple(t for t in (*prices, factors, dividends, splits) if t)
     files = local_files(texts, reading)
-    refuse_inputs([picture, csv_file, saved], texts)
+    refuse_inputs([picture, csv_file, saved, workings_file], texts)
+    if workings_file is not None and workings_file.suffix.lower() != ".xlsx":
+        raise click.UsageError(f"--workings-file {workings_file} must end in .xlsx.")
     if saved is not None and saved.exists():
         raise click.UsageError(f"{saved} is there already; choose another name.")
     wanted = _choices(
@@ -198,10 +209,36 @@ def estimate(
         _write(result, csv_file)
     if saved is not None:
         _save(study, files, saved)
+    steps = _workings(result) if workings or workings_file is not None else {}
+    if workings_file is not None:
+        from ultrum.report.export import save
+
+        save(steps, workings_file)
     if as_json:
-        _print_json(study, result)
-    else:
-        _print(study, result, saved)
+        _print_json(study, result, steps if workings else {})
+        return
+    _print(study, result, saved)
+    for one in steps.values() if workings else ():
+        print_workings(one)
+
+
+def _workings(result: StudyResult) -> dict[str, Workings]:
+    """The steps of the regression, and of the cost of equity where there is one."""
+    steps = {"regression": result.betas.workings(result.company)}
+    if result.cost is not None:
+        steps["cost of equity"] = result.cost.workings(result.company)
+    return steps
+
+
+def print_workings(workings: Workings) -> None:
+    """Print steps as a table."""
+    from ultrum.cli import terminal_output
+
+    table = workings.to_frame()[["step", "name", "formula", "value"]]
+    table["value"] = [f"{value:.10g}" for value in table["value"]]
+    terminal_output.table(table, workings.title)
+    if workings.note:
+        echo(workings.note)
 
 
 def _choices(
@@ -344,7 +381,12 @@ def decision_rows(study: FileStudy) -> pd.DataFrame:
     return pd.DataFrame(rows).drop_duplicates()
 
 
-def _print_json(study: FileStudy, result: StudyResult) -> None:
+def workings_answer(workings: Workings) -> dict[str, Any]:
+    """Steps as plain data."""
+    return {"title": workings.title, "steps": workings.to_frame().to_dict("records")}
+
+
+def _print_json(study: FileStudy, result: StudyResult, steps: Mapping[str, Workings]) -> None:
     from ultrum.cli import terminal_output
     from ultrum.core.time.period_labels import period_label
 
@@ -355,6 +397,8 @@ def _print_json(study: FileStudy, result: StudyResult) -> None:
         "decisions": [{"address": address, **vars(d)} for address, d in study.decisions],
         "warnings": [vars(w) for w in result.warnings],
     }
+    if steps:
+        answer["workings"] = [workings_answer(one) for one in steps.values()]
     if result.rolling is not None:
         frame = result.rolling.frame("coefficients")
         answer["rolling"] = {

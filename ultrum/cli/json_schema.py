@@ -141,11 +141,28 @@ class AssetRisk(TypedDict):
     last: str | None
 
 
+class WorkingStep(TypedDict):
+    """A step of workings: an input, or a number that follows by its formula."""
+
+    step: str
+    name: str
+    formula: str
+    value: float | None
+
+
+class WorkingsAnswer(TypedDict):
+    """The steps from inputs to a number."""
+
+    title: str
+    steps: list[WorkingStep]
+
+
 class ReturnsAnswer(TypedDict):
     """``ultrum look --returns``: risk and return of each asset."""
 
     basis: str
     assets: list[AssetRisk]
+    workings: NotRequired[WorkingsAnswer]
 
 
 class SeriesInFile(TypedDict):
@@ -219,6 +236,7 @@ class EstimateAnswer(TypedDict):
     warnings: list[Caution]
     rolling: NotRequired[dict[str, dict[str, float | None]]]
     costs_of_equity: NotRequired[list[AssetCost]]
+    workings: NotRequired[list[WorkingsAnswer]]
 
 
 class RejectedRow(TypedDict):

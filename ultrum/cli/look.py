@@ -83,6 +83,10 @@ if TYPE_CHECKING:
     type=click.Choice(["grid", "histogram", "growth", "drawdown", "risk", "correlations"]),
     help="With --returns: what --picture draws.",
 )
+@click.option(
+    "--workings", is_flag=True,
+    help="With --returns: the steps to the volatility of one asset; with --frequency: those of the last period.",
+)  # fmt: skip
 @click.option("--revised", is_flag=True, help="What was revised between the last two vintages.")
 @READ
 @SOURCES
@@ -96,7 +100,7 @@ if TYPE_CHECKING:
 def look(
     address: str, rows: int, picture: Path | None, csv_file: Path | None, start: str, end: str,
     frequency: str, steps: tuple[str, ...], beside: tuple[str, ...], spells: str, revised: bool,
-    returns_of: str, figure: str | None, reading: tuple[str, ...], as_json: bool,
+    returns_of: str, figure: str | None, workings: bool, reading: tuple[str, ...], as_json: bool,
     vault: Path | None, **where: Any,
 ) -> None:  # fmt: skip
     """Show what the series at ADDRESS is, or every series of a table.
@@ -113,6 +117,10 @@ def look(
         rows, picture, csv_file, (start, end, frequency), _parsed(steps), spells, as_json
     )
     _refuse_together(returns_of, revised, figure, picture, asked, beside)
+    if workings and not (returns_of or frequency):
+        raise click.UsageError("--workings needs --returns or --frequency.")
+    if workings and as_json and not returns_of:
+        raise click.UsageError("--workings with --json needs --returns.")
     texts = (address, *beside)
     files = local_files(texts, reading)
     refuse_inputs([csv_file, picture], texts)
@@ -133,9 +141,11 @@ def look(
             return_table = returns_at(desk, files.address(address), returns_of, asked.span[:2])
         else:
             _look(desk, files, texts, asked)
+            if workings:
+                _show_conversion(desk, files.address(address), frequency)
     if returns_of:
         _write([return_table[n] for n in return_table.names] if csv_file else [], asked)
-        show_returns(return_table, figure, picture, as_json)
+        show_returns(return_table, figure, picture, as_json, workings)
 
 
 @dataclass(frozen=True)
@@ -251,6 +261,14 @@ def _series_at(
         terminal_output.warn(str(fault), "left out")
     final = span.known(*[s for _, s in shaped])
     return [(a, final.cut(s)) for a, s in shaped], reading
+
+
+def _show_conversion(desk: Desk, address: str, frequency: str) -> None:
+    """The steps to the last whole period of a lower frequency."""
+    from ultrum.cli.estimate import print_workings
+    from ultrum.core.workings.conversion_steps import conversion_workings
+
+    print_workings(conversion_workings(desk.fetch(address), frequency))
 
 
 def _look_at_one(

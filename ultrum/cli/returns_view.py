@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
+from ultrum.cli.estimate import print_workings, workings_answer
 from ultrum.cli.verbosity import echo
 
 if TYPE_CHECKING:
@@ -20,7 +21,11 @@ _PERCENT: Final = ("mean", "geometric", "volatility", "worst", "drawdown", "posi
 
 
 def show_returns(
-    returns_table: SeriesTable, figure: str | None, picture: Path | None, as_json: bool
+    returns_table: SeriesTable,
+    figure: str | None,
+    picture: Path | None,
+    as_json: bool,
+    workings: bool,
 ) -> None:
     """Print risk and return, for one asset also the months and the spread; draw one figure."""
     from ultrum.cli import terminal_output
@@ -29,9 +34,11 @@ def show_returns(
     risk = risk_return(returns_table)
     if picture:
         _draw(returns_table, figure, picture)
+    steps = risk.workings() if workings else None
     if as_json:
+        more = {} if steps is None else {"workings": workings_answer(steps)}
         rows = risk.table.reset_index(names="asset").to_dict("records")
-        terminal_output.as_json({"basis": risk.basis, "assets": rows})
+        terminal_output.as_json({"basis": risk.basis, "assets": rows, **more})
         return
     echo(risk.in_percent)
     if any(a.income == "price" for a in returns_table.metadata):
@@ -41,6 +48,8 @@ def show_returns(
     terminal_output.table(_in_percent(risk.table[list(_SHOWN)], "asset"))
     if len(returns_table.names) == 1:
         _show_one(returns_table.only())
+    if steps is not None:
+        print_workings(steps)
 
 
 def _show_one(one: TimeSeries) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import re
 import shutil
 import sys
 import textwrap
@@ -17,6 +18,7 @@ from ultrum.cli.verbosity import PROGRESS_END, echo, end_progress, is_quiet, is_
 from ultrum.errors import printable
 
 _UNLIMITED: Final = 100_000
+_FIGURE: Final = re.compile(r"[<-]*\d[\d.,]*(e[+-]?\d+)?( \(.*\))?")
 
 
 def table(frame: pd.DataFrame, title: str = "") -> None:
@@ -154,8 +156,7 @@ def _looks_numeric(column: pd.Series) -> bool:
 
 def _is_figure(text: str) -> bool:
     """Whether a cell is a number, alone or with its error, or is missing or left out."""
-    number = text.partition(" (")[0].replace(".", "").replace(",", "").lstrip("-<")
-    return text in ("…", "—", "missing") or number.isdigit()
+    return text in ("…", "—", "missing") or bool(_FIGURE.fullmatch(text))
 
 
 def _cell(value: Any) -> str:

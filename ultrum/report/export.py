@@ -13,10 +13,12 @@ from ultrum.core.arguments import checked
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.workings.steps_table import Workings
 from ultrum.errors import UltrumError
 from ultrum.file_access import path_of
 from ultrum.report.csv_export import CsvForm, described_csv, refuse_other_rows, with_periods
-from ultrum.report.table_files import to_parquet, to_xlsx
+from ultrum.report.table_files import to_parquet, to_xlsx, write_workbook
+from ultrum.report.workings_sheet import write_workings
 
 
 @checked
@@ -31,7 +33,8 @@ def save(
 
     Parameters
     ----------
-    data : TimeSeries, SeriesTable, Panel, DataFrame, or a result with ``to_frame``
+    data : TimeSeries, SeriesTable, Panel, DataFrame, a result with ``to_frame``, or a mapping of names to these
+        A mapping becomes the sheets of a workbook. :class:`Workings` become a sheet of live formulas.
     path : path
         Ending in ``.csv``, ``.xlsx`` or ``.parquet``.
     layout : {"wide", "long"}
@@ -59,6 +62,12 @@ def save(
     ['panel.csv', 'panel.csv-metadata.json']
     """
     target = path_of(path)
+    if isinstance(data, Mapping) or (
+        isinstance(data, Workings) and target.suffix.lower() == ".xlsx"
+    ):
+        return _saved_sheets(
+            data if isinstance(data, Mapping) else {"workings": data}, target, layout
+        )
     frame = _framed(data, layout)
     if periods == "columns":
         refuse_other_rows(frame)
@@ -71,6 +80,30 @@ def save(
         if kind == ".csv":
             return described_csv(frame, target, form, _abouts(data))
         writers[kind](with_periods(frame, form.dates), target)
+    except OSError as error:
+        raise UltrumError(f"{target} cannot be written: {error.strerror}.") from error
+    return [target]
+
+
+def _saved_sheets(sheets: Mapping[str, Any], target: Path, layout: str) -> list[Path]:
+    """Several tables as the sheets of a workbook, or several workings as sheets of formulas."""
+    if target.suffix.lower() != ".xlsx":
+        raise UltrumError(
+            f"Several tables are the sheets of a workbook; '{target.name}' must end in .xlsx."
+        )
+    if not sheets:
+        raise UltrumError("There is no table to write.")
+    live = [isinstance(one, Workings) for one in sheets.values()]
+    if any(live) and not all(live):
+        raise UltrumError("Tables and workings cannot share a workbook; write two.")
+    try:
+        if any(live):
+            write_workings(target, sheets)
+        else:
+            framed = {str(n): _framed(one, layout) for n, one in sheets.items()}
+            write_workbook(
+                {n: with_periods(frame, "period") for n, frame in framed.items()}, target, {}
+            )
     except OSError as error:
         raise UltrumError(f"{target} cannot be written: {error.strerror}.") from error
     return [target]

@@ -5,6 +5,7 @@ It only arranges what a study gave; every number in it is in a CSV next to it to
 
 from __future__ import annotations
 
+import contextlib
 import importlib.metadata
 import platform
 from collections.abc import Mapping
@@ -18,7 +19,8 @@ from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.results import CONSTANT, NO_RESPONSE, BetaTable
 from ultrum.core.series.text_tables import headed, p_in_words
 from ultrum.core.time.period_labels import period_label
-from ultrum.errors import warn_user
+from ultrum.core.workings.steps_table import Workings
+from ultrum.errors import EstimationError, warn_user
 from ultrum.report.interactive_page import explorer
 from ultrum.report.model_tables import model_table
 from ultrum.report.result_figures import figure_words, first_factor
@@ -66,6 +68,7 @@ def page(result: StudyResult, drawn: Mapping[str, str]) -> str:
         if result.joint_alpha
         else [],
         two_pass=_two_pass(result),
+        all_workings=_workings(result),
         more_figures={n: figure_words(n, result) for n in drawn if n not in _IN_PLACE},
         trail=repr(trail_of(facts, answer_of(facts))),
     )
@@ -131,6 +134,16 @@ def _side_by_side(result: StudyResult) -> str:
     remark = " Betas as estimated, before any adjustment." if adjusted else ""
     title = f"Excess returns of {result.company} by every model.{remark}"
     return model_table(fits, title=title).to_html()
+
+
+def _workings(result: StudyResult) -> list[Workings]:
+    """Workings of the company's regression and of its cost of equity."""
+    shown = []
+    with contextlib.suppress(EstimationError):  # a regression whose steps lose too many digits
+        shown.append(result.betas.fit(result.company).workings())
+    if result.cost is not None:
+        shown.append(result.cost.workings(result.company))
+    return shown
 
 
 def _two_pass(result: StudyResult) -> str:

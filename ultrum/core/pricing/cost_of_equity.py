@@ -147,8 +147,8 @@ def _warn_of_low_costs(value: pd.Series, rate: float, prices: Mapping[str, Premi
     negative = [f"{name} ({100 * p.value:.2f} %)" for name, p in prices.items() if p.value < 0]
     if negative:
         warn_user(
-            f"Negative premium a year: {', '.join(negative)}. A sample mean below zero reflects the sample "
-            "than of what investors expect; take a longer history or a premium with its source."
+            f"Negative premium a year: {', '.join(negative)}. A sample mean below zero reflects the sample more "
+            "than what investors expect; take a longer history or a premium with its source."
         )
     low = value.index[(value < rate).to_numpy()]
     if len(low):

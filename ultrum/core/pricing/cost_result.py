@@ -16,6 +16,8 @@ from ultrum.core.pricing.cost_bootstrap import CostBootstrap
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.series.text_tables import TextInNotebooks
+from ultrum.core.workings.cost_steps import cost_workings
+from ultrum.core.workings.steps_table import Workings
 from ultrum.errors import EstimationError, UnitError, one_of
 
 RISK_FREE: Final = "risk-free rate"
@@ -143,6 +145,39 @@ class CostOfEquity(TextInNotebooks):
             basis={**self.basis, f"in {currency}": basis},
             growth=self.growth * factor,
         )
+
+    def workings(self, asset: str) -> Workings:
+        """How the cost of equity of one asset adds up.
+
+        Parameters
+        ----------
+        asset : str
+
+        Returns
+        -------
+        Workings
+
+        Raises
+        ------
+        EstimationError
+            If there is no such asset.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
+        >>> cost = ul.cost_of_equity(table, premia={"market": 0.05}, risk_free=0.03)
+        >>> cost.workings("BRTW").result == cost.value["BRTW"]
+        True
+        """
+        if asset not in self.value.index:
+            raise EstimationError(
+                f"No asset '{asset}'; {one_of(asset, map(str, self.value.index))}"
+            )
+        return cost_workings(
+            asset, pd.DataFrame(self.parts.xs(asset)), self.risk_free, float(self.value[asset]),
+            float(self.standard_error[asset]),
+        )  # fmt: skip
 
     def to_frame(self) -> pd.DataFrame:
         """One row per asset: cost of equity, standard error, 95 % interval, degrees of freedom."""

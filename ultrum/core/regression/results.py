@@ -24,6 +24,8 @@ from ultrum.core.regression.influence import influence_table, weighted_rows
 from ultrum.core.regression.narrative import Figures, sentences
 from ultrum.core.series.text_tables import TableInNotebooks, table_html, table_text
 from ultrum.core.time.period_labels import period_label
+from ultrum.core.workings.regression_steps import regression_workings
+from ultrum.core.workings.steps_table import Workings
 from ultrum.errors import EstimationError, one_of
 
 CONSTANT: Final = "constant"
@@ -164,6 +166,26 @@ class Fit(CoefficientInference, TableInNotebooks):
             self.p_values, self.interval(level), level, self.r2, self.sigma, self.dropped,
         )  # fmt: skip
         return "\n".join(sentences(figures, CONSTANT))
+
+    def workings(self) -> Workings:
+        """How the coefficients follow from the rows: covariance over variance, or the normal equations.
+
+        Returns
+        -------
+        Workings
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> fit = ul.factor_betas(ul.practice.panel(), ["market"]).fit("BRTW")
+        >>> workings = fit.workings()
+        >>> round(workings["covariance"] / workings["variance"], 4) == round(fit.coefficients["market"], 4)
+        True
+        """
+        return regression_workings(
+            self.name, self.response, self.design, self.coefficients, self.weights, CONSTANT,
+            errors_in_words(self.errors),
+        )  # fmt: skip
 
     def predict(self, X: pd.DataFrame) -> pd.Series:
         """Predicted response for rows of factors, columns named as the factors."""
@@ -321,6 +343,10 @@ class BetaTable:
             weights=None if weights is None else weights / weights.mean(),
             clusters=None if self.clusters is None else int(self.clusters.iloc[where]),
         )
+
+    def workings(self, asset: str) -> Workings:
+        """How the coefficients of one asset follow from its rows; see :meth:`Fit.workings`."""
+        return self.fit(asset).workings()
 
     def to_frame(self) -> pd.DataFrame:
         """One row per asset: each term with its error, t and p; then R², sigma and sample."""

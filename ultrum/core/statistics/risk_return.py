@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -13,11 +14,62 @@ from ultrum.core.returns.excess_returns import excess
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.statistics.return_samples import Described, per_year, returns_in, simple_block
 from ultrum.core.time.period_labels import period_label, span_of
+from ultrum.core.workings.risk_steps import risk_workings
+from ultrum.core.workings.steps_table import Workings
+from ultrum.errors import EstimationError, one_of
 
 
 @dataclass(frozen=True, eq=False, repr=False)
 class RiskReturn(Described):
-    """Risk and return of each asset; ``table`` holds decimals, a year where they are rates."""
+    """Risk and return of each asset; ``table`` holds decimals, a year where they are rates.
+
+    Attributes
+    ----------
+    returns : SeriesTable
+        The returns it is of.
+    periods_per_year : mapping of str to float
+        By asset.
+    """
+
+    returns: SeriesTable
+    periods_per_year: Mapping[str, float]
+
+    def workings(self, asset: str | None = None) -> Workings:
+        """How mean and volatility a year follow from the returns of one asset.
+
+        Parameters
+        ----------
+        asset : str, optional
+            It may be left out where there is one.
+
+        Returns
+        -------
+        Workings
+
+        Raises
+        ------
+        EstimationError
+            If there is no such asset, or it has fewer than two returns.
+
+        Examples
+        --------
+        >>> r = pd.Series([0.02, -0.01, 0.03], pd.period_range("2024-01", periods=3, freq="M"))
+        >>> made = risk_return(TimeSeries.from_pandas(r, name="BRTW", measure="return"))
+        >>> made.workings().to_frame()["step"].tolist()[:3]
+        ['number of returns', 'sum of returns', 'mean a period']
+        """
+        names = self.returns.names
+        name = names[0] if asset is None and len(names) == 1 else asset
+        if name not in names:
+            raise EstimationError(f"Name one asset; {one_of(name or '', names)}")
+        values = self.returns[name].values.dropna()
+        if len(values) < 2:
+            raise EstimationError(f"{name} has {len(values)} returns; a deviation needs two.")
+        logs = self.returns[name].metadata.measure == "log_return"
+        volatility = float(self.table["volatility"][name])
+        return risk_workings(
+            name, values, self.periods_per_year[name], logs=logs, volatility=volatility
+        )
 
 
 @checked
@@ -82,7 +134,8 @@ def risk_return(
     if any(a.excess_of for a in table.metadata):
         kind += " in excess of a rate, compounded alone"
     basis = f"{kind}, {table.frequency.name}, {span_of(table.index)}; {_range_of(years)} periods a year; decimals"
-    return RiskReturn(pd.DataFrame(rows).T[order].infer_objects(), basis)
+    by_asset = dict(zip(table.names, years.tolist(), strict=True))
+    return RiskReturn(pd.DataFrame(rows).T[order].infer_objects(), basis, table, by_asset)
 
 
 def _range_of(years: Floats) -> str:

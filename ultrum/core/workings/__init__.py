@@ -1,0 +1,1 @@
+"""Workings: how a number follows from its inputs, step by step."""

@@ -1,0 +1,182 @@
+"""Workings as a table of steps over a table of rows; each number recomputes from those before it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.array_types import Floats
+from ultrum.core.series.text_tables import TextInNotebooks
+from ultrum.core.workings.expressions import evaluated
+from ultrum.errors import EstimationError
+
+_SHOWN = 4  # rows in the text
+_AGREE = 1e-9  # relative; workings add up in another order than the estimators
+
+
+@dataclass(frozen=True)
+class WorkingColumn:
+    """A column of the rows: an input, or one that follows from a formula row by row."""
+
+    name: str
+    label: str
+    formula: str = ""
+
+
+@dataclass(frozen=True)
+class WorkingStep:
+    """A number: an input, or one that follows from a formula."""
+
+    name: str
+    label: str
+    formula: str
+    value: float
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Workings(TextInNotebooks):
+    """How a number follows from its inputs.
+
+    Attributes
+    ----------
+    title : str
+    rows : DataFrame, shape (T, C)
+        Inputs and what follows from them row by row, by the names that formulas use.
+    columns : tuple of WorkingColumn
+    steps : tuple of WorkingStep
+        In order; the last is the result.
+    note : str
+        What the workings leave out.
+    """
+
+    title: str
+    rows: pd.DataFrame
+    columns: tuple[WorkingColumn, ...]
+    steps: tuple[WorkingStep, ...]
+    note: str = ""
+
+    @property
+    def result(self) -> float:
+        """The last number."""
+        return self.steps[-1].value
+
+    def __getitem__(self, name: str) -> float:
+        for step in self.steps:
+            if name in (step.name, step.label):
+                return step.value
+        raise EstimationError(f"The workings have no step '{name}'.")
+
+    def to_frame(self) -> pd.DataFrame:
+        """The steps, one a row: ``step name formula value``."""
+        table = [(s.label, s.name, s.formula, s.value) for s in self.steps]
+        return pd.DataFrame(table, columns=["step", "name", "formula", "value"])
+
+    def to_rows(self) -> pd.DataFrame:
+        """The rows under the labels of their columns."""
+        return self.rows.rename(columns={c.name: c.label for c in self.columns})
+
+    def recomputed(self) -> dict[str, float]:
+        """Every number again, from the inputs alone."""
+        inputs = {
+            c.name: self.rows[c.name].to_numpy(dtype=float) for c in self.columns if not c.formula
+        }
+        given = {s.name: s.value for s in self.steps if not s.formula}
+        return _evaluate(self.columns, self.steps, inputs, given)[0]
+
+    def __repr__(self) -> str:
+        table = self.to_frame()
+        table["value"] = [f"{v:.10g}" for v in table["value"]]
+        shown, rows = self.to_rows(), ""
+        if len(shown):
+            head = f"{len(shown)} rows" + ("; the first and last:" if len(shown) > _SHOWN else ":")
+            few = shown if len(shown) <= _SHOWN else pd.concat([shown.head(2), shown.tail(2)])
+            rows = f"\n{head}\n{few.to_string(float_format='{:.6g}'.format, line_width=100)}"
+        note = f"\n{self.note}" if self.note else ""
+        return f"{self.title}\n{table.to_string(index=False)}{rows}{note}"
+
+
+def workings_of(
+    title: str,
+    inputs: pd.DataFrame,
+    labels: Mapping[str, str],
+    lines: Sequence[tuple[str, str, str | float]],
+    columns: Sequence[tuple[str, str, str]] = (),
+    expected: float | None = None,
+    note: str = "",
+) -> Workings:
+    """Workings from inputs and formulas.
+
+    Parameters
+    ----------
+    title : str
+    inputs : DataFrame
+        Columns by name; the index labels the rows.
+    labels : mapping of str to str
+        A label for each input column.
+    lines : sequence of (name, label, formula or number)
+        The steps in order.
+    columns : sequence of (name, label, formula)
+        Columns that follow row by row; they may use steps, and steps may use them.
+    expected : float, optional
+        The number that the result must be.
+    note : str
+
+    Raises
+    ------
+    EstimationError
+        If the steps do not lead to the expected number.
+    """
+    every = [WorkingColumn(str(c), labels[str(c)]) for c in inputs]
+    every += [WorkingColumn(*column) for column in columns]
+    unvalued = [
+        WorkingStep(name, label, "" if isinstance(given, int | float) else given,
+                    float(given) if isinstance(given, int | float) else np.nan)
+        for name, label, given in lines
+    ]  # fmt: skip
+    given_numbers = {s.name: s.value for s in unvalued if not s.formula}
+    arrays = {str(c): inputs[c].to_numpy(dtype=float) for c in inputs}
+    numbers, filled = _evaluate(every, unvalued, arrays, given_numbers)
+    steps = tuple(WorkingStep(s.name, s.label, s.formula, numbers[s.name]) for s in unvalued)
+    rows = pd.DataFrame({c.name: filled[c.name] for c in every}, index=inputs.index)
+    workings = Workings(title, rows, tuple(every), steps, note)
+    if expected is not None and abs(workings.result - expected) > _AGREE * max(
+        abs(expected), 1e-12
+    ):
+        raise EstimationError(
+            f"{title}: the steps lead to {workings.result:.12g}, the result is {expected:.12g}."
+        )
+    return workings
+
+
+def _evaluate(
+    columns: Sequence[WorkingColumn],
+    steps: Sequence[WorkingStep],
+    inputs: Mapping[str, Floats],
+    given: Mapping[str, float],
+) -> tuple[dict[str, float], dict[str, Floats]]:
+    """All numbers and columns, each as soon as what it uses is there."""
+    numbers, arrays = dict(given), dict(inputs)
+    height = len(next(iter(arrays.values()))) if arrays else 0
+    every: list[WorkingColumn | WorkingStep] = [*columns, *steps]
+    waiting = [part for part in every if part.name not in numbers and part.name not in arrays]
+    while waiting:
+        later: list[WorkingColumn | WorkingStep] = []
+        for part in waiting:
+            try:
+                value = evaluated(part.formula, numbers, arrays)
+            except KeyError:
+                later.append(part)
+                continue
+            if isinstance(part, WorkingColumn):
+                arrays[part.name] = np.broadcast_to(np.asarray(value, dtype=float), height).copy()
+            else:
+                numbers[part.name] = float(np.asarray(value))
+        if len(later) == len(waiting):
+            raise EstimationError(
+                f"Workings: {later[0].name} = {later[0].formula} uses what is not there."
+            )
+        waiting = later
+    return numbers, arrays
