@@ -95,7 +95,7 @@ def calls(t):
             [{"ols": t.betas}],
             {"asset": "a", "premia": t.premia, "risk_free": 0.02},
         ),
-        "conversion_workings": ([t.bill, "Q"], {}),
+        "conversion_workings": ([t.bill, "Q", "2006-Q2"], {}),
         "cost_of_equity": ([t.betas], {"premia": t.premia, "risk_free": 0.02}),
         "currency_factor": (
             [t.bill.with_metadata(currency="VTC", name="theirs"), t.bill, t.quote],

@@ -132,7 +132,8 @@ def _side_by_side(result: StudyResult) -> str:
         return ""
     adjusted = any(t.unadjusted is not None for t in result.models.values())
     remark = " Betas as estimated, before any adjustment." if adjusted else ""
-    title = f"Excess returns of {result.company} by every model.{remark}"
+    kind = "Excess" if result.panel.has_risk_free else "Total"
+    title = f"{kind} returns of {result.company} by every model.{remark}"
     return model_table(fits, title=title).to_html()
 
 

@@ -13,7 +13,7 @@ import pandas as pd
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.large_data import refuse_large
 from ultrum.core.regression.results import CONSTANT
-from ultrum.core.series.metadata import Metadata
+from ultrum.core.series.metadata import ZERO_COST, Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.core.time.period_labels import period_label
@@ -162,6 +162,13 @@ def check_excess(y: Any, X: Any) -> None:
                 f"{other.name} is in excess of {other.excess_of}, {plain.name} is not in "
                 f"excess of anything. Apply excess({plain.name}, risk_free) first."
             )
+
+
+def kinds_of(*data: Any) -> dict[str, str]:
+    """What labelled series are, by name: excess returns, or returns."""
+    every = [metadata for part in data for metadata in metadata_of(part) if metadata.is_return]
+    in_excess = {m.name: m.excess_of not in ("", ZERO_COST) for m in every}
+    return {name: "excess return" if excess else "return" for name, excess in in_excess.items()}
 
 
 def metadata_of(data: Any) -> tuple[Metadata, ...]:

@@ -127,6 +127,7 @@ def regress(
     design = inputs.with_constant(right) if constant else right
     table = estimate_columns(left, design, rule.on(left.index))
     table = _with_dropped(table, whole[~whole.index.isin(left.index)], Y)
+    table = replace(table, kinds=inputs.kinds_of(Y, X))
     warn_of_copies(design)
     warn_of_trends(Y, X, left, right)
     return table.fit(str(left.columns[0])) if single else table

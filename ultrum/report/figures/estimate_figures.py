@@ -97,7 +97,7 @@ def line_of_fit(
     source: str = "",
     ax: Axes | None = None,
 ) -> Axes:
-    """Excess returns of one asset against one factor, with the fitted line and its band.
+    """Returns of one asset against one factor, with the fitted line and its band.
 
     Examples
     --------
@@ -117,8 +117,8 @@ def line_of_fit(
     ax.fill_between(reach, line - band, line + band, color=LANTERN, alpha=0.18, linewidth=0)
     ax.plot(reach, line, color=LANTERN, linewidth=2)
     noun = _noun(fit.response.index)
-    ax.set_xlabel(f"{factor}, excess return, % a {noun}")
-    ax.set_ylabel(f"{fit.name}, excess return, % a {noun}")
+    ax.set_xlabel(f"{factor}, {fit.kinds.get(factor, 'return')}, % a {noun}")
+    ax.set_ylabel(f"{fit.name}, {fit.kinds.get(fit.name, 'return')}, % a {noun}")
     ax.set_title(f"{fit.name} against the {factor}\n", pad=6)
     ax.text(0, 1.025, _fit_words(fit, factor, noun), transform=ax.transAxes, fontsize=10)
     span = f"{period_label(fit.sample[0])} to {period_label(fit.sample[1])}, {fit.nobs} {noun}s"
