@@ -6,6 +6,7 @@ import os
 import pickle
 import sqlite3
 import warnings
+import zipfile
 from pathlib import Path
 from unittest import mock
 
@@ -190,6 +191,14 @@ class Whole(OnPractice):
             self.assertEqual((one / name).read_bytes(), (two / name).read_bytes(), name)
 
     def bundle_again(self, packed):
+        with zipfile.ZipFile(packed) as archive:
+            pinned = dict(
+                line.split("==") for line in archive.read("requirements.txt").decode().split()
+            )
+            self.assertEqual(pinned["numpy"], np.__version__)
+            self.assertLessEqual({"ultrum", "pandas", "pydantic-core", "httpcore"}, set(pinned))
+            self.assertNotIn("hypothesis", pinned)  # of the tests
+            self.assertIn("pip install -r requirements.txt", archive.read("README.md").decode())
         study, vault = unbundle(packed, self.folder / "elsewhere")
         closed = study.with_sources_at(dict.fromkeys(study.sources, "http://127.0.0.1:9"))
         write_results(ul.run_study(closed, vault=vault, offline=True), self.folder / "theirs")
@@ -277,6 +286,12 @@ class Whole(OnPractice):
             record = next(r for r in result.downloads if r.path == "prices.csv")
             self.assertEqual(taken["exchange:prices.csv"], record.checksum)
             self.assertIn(f"--at {max(r.retrieved for r in result.downloads)}"[:20], found.command)
+            beta = result.betas.coefficients.loc["SVFC", "market"]
+            self.assertEqual(ul.trail(source, f"{beta:.7f}").name, "models.market.SVFC.market")
+            cost = ul.trail(source, f"{100 * result.cost.value['SVFC']:.6f} %")
+            self.assertEqual(cost.name, "cost_of_equity.SVFC")
+            with self.refused(StudyError, "numbers are printed as 0"):
+                ul.trail(source, "0")
         then = self.run_it(self.load("market_model"), at=max(r.retrieved for r in result.downloads))
         self.assertEqual(then.cost.value["SVFC"], result.cost.value["SVFC"])
         with self.refused(StudyError, "nearest", "cost_of_equity.SVFC"):

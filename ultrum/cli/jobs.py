@@ -139,7 +139,8 @@ def run(
 def trail(results: Path, number: str, as_json: bool) -> None:
     """Show where NUMBER of a run came from: stages, downloads, checksums, and how to make it again.
 
-    RESULTS is the folder a run has written. Without NUMBER the answer is shown.
+    RESULTS is the folder a run has written. NUMBER is a name, or a value as it is printed, such as 6.22.
+    Without it the answer is shown.
     """
     from ultrum.cli import terminal_output
     from ultrum.study.provenance import read_run

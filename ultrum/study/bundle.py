@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import importlib.metadata
 import os
+import platform
+import re
 import shutil
 import tempfile
 import zipfile
@@ -18,8 +21,28 @@ from ultrum.study.study_result import StudyResult
 from ultrum.vault import Vault, pack, unpack
 
 STUDY, VAULT, RUN = "study.toml", "vault.zip", "run.json"
+PACKAGES, README = "requirements.txt", "README.md"
+_README: Final = """# {title}
+
+This archive holds a study, every download that it used, what the run gave, and the versions of its packages.
+
+Run it as it is, with the packages you have:
+
+    ultrum run {file}
+
+Run it with the very packages of the run (Python {python}), in a folder of its own:
+
+    python{short} -m venv bundle-env
+    bundle-env/bin/pip install -r requirements.txt     # on Windows: bundle-env\\Scripts\\pip
+    bundle-env/bin/ultrum run {file}
+
+`requirements.txt` is in this archive. If your package index has no `ultrum`, install it from a copy of its source
+first, version {ultrum} (`pip install PATH`), and then the other lines. The command prints what differs from the
+run in the archive.
+"""
 _LARGEST_VAULT: Final = 8 * 1024**3
 _LARGEST_RUN: Final = 64 * 1024**2
+_MEMBERS: Final = {STUDY, VAULT, RUN}
 _FIXED: Final = (1980, 1, 1, 0, 0, 0)
 
 
@@ -45,7 +68,10 @@ def bundle(
     with tempfile.TemporaryDirectory() as folder, Vault(vault) as kept:
         part = Path(folder) / VAULT
         pack(kept, part, list(result.downloads))
-        texts = {STUDY: result.study.to_toml(), RUN: run_file(result)}
+        texts = {
+            STUDY: result.study.to_toml(), RUN: run_file(result), PACKAGES: requirements(),
+            README: _readme(result, target.name),
+        }  # fmt: skip
         try:
             with (
                 replaced_whole(target) as arriving,
@@ -61,6 +87,34 @@ def bundle(
         except OSError as error:
             raise StudyError(f"{target} cannot be written: {error.strerror}.") from error
     return target
+
+
+def requirements() -> str:
+    """Every package that this one needs, with the version that is installed, a line each."""
+    versions: dict[str, str] = {}
+    waiting = ["ultrum"]
+    while waiting:
+        name = waiting.pop()
+        key = re.sub(r"[-_.]+", "-", name).lower()
+        if key in versions:
+            continue
+        try:
+            package = importlib.metadata.distribution(name)
+        except importlib.metadata.PackageNotFoundError:
+            continue  # it is for another system, or for an extra that is not installed
+        versions[key] = package.version
+        needs = [r for r in package.requires or [] if "extra ==" not in r]
+        waiting += [match[0] for r in needs if (match := re.match(r"[\w.-]+", r))]
+    return "".join(f"{name}=={version}\n" for name, version in sorted(versions.items()))
+
+
+def _readme(result: StudyResult, file: str) -> str:
+    """How to run the bundle again, with the same packages."""
+    short = ".".join(platform.python_version_tuple()[:2])
+    return _README.format(
+        title=result.study.study.title, file=file, python=platform.python_version(), short=short,
+        ultrum=importlib.metadata.version("ultrum"),
+    )  # fmt: skip
 
 
 def free_name(file: str | os.PathLike[str]) -> Path:
@@ -94,7 +148,7 @@ def _entry(name: str) -> zipfile.ZipInfo:
 def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tuple[Study, Path]:
     """The study of an archive, and a vault in ``folder`` with its downloads; run it offline.
 
-    Only the three names that a bundle has are read, so nothing can be written elsewhere.
+    Only study, vault and run are read, so nothing can be written elsewhere.
 
     Raises
     ------
@@ -106,7 +160,7 @@ def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tu
         with zipfile.ZipFile(path_of(file)) as archive:
             names = {i.filename: i.file_size for i in archive.infolist()}
             too_large = names.get(STUDY, 0) > LARGEST or names.get(VAULT, 0) > _LARGEST_VAULT
-            if set(names) != {STUDY, VAULT, RUN} or too_large:
+            if not _MEMBERS <= set(names) <= {*_MEMBERS, PACKAGES, README} or too_large:
                 raise StudyError(
                     f"{file} is not a bundle of a study; it holds {', '.join(sorted(names)[:6])}."
                 )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 import os
+import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any, Final
@@ -15,6 +16,7 @@ from ultrum.file_access import json_of, path_of
 from ultrum.study.run_record import FORM, run_facts
 from ultrum.study.study_result import StudyResult
 
+_LISTED: Final = 8  # names in a message
 _STAGES: Final = {
     **dict.fromkeys(
         ("cost_of_equity", "cost_of_equity_error", "cost_of_equity_low", "cost_of_equity_high", "cost_abroad",
@@ -33,7 +35,8 @@ def trail(result: StudyResult | str | os.PathLike[str], number: str) -> Trail:
     result : StudyResult, or path
         A result, or the folder (or ``run.json``) that a run has written.
     number : str
-        Such as ``cost_of_equity.BRTW``, ``models.one factor.BRTW.market`` or ``series.inflation``.
+        Such as ``cost_of_equity.BRTW``, ``models.one factor.BRTW.market`` or ``series.inflation``; or a value as
+        it is printed, ``6.22`` or ``6.22 %``.
 
     Raises
     ------
@@ -53,10 +56,39 @@ def trail(result: StudyResult | str | os.PathLike[str], number: str) -> Trail:
     facts = run_facts(result) if isinstance(result, StudyResult) else read_run(result)
     numbers = facts["numbers"]
     if number not in numbers:
+        named = printed_as(numbers, number)
+        if len(named) == 1:
+            return trail_of(facts, named[0])
+        if named:
+            more = f" and {len(named) - _LISTED} more" if len(named) > _LISTED else ""
+            raise StudyError(
+                f"{len(named)} numbers are printed as {number}: {', '.join(named[:_LISTED])}{more}. "
+                "Name one of them."
+            )
         near = difflib.get_close_matches(number, list(numbers), 3)
         hint = f"the nearest are: {', '.join(near)}" if near else f"such as {next(iter(numbers))}"
         raise StudyError(f"The run has no number '{number}'; {hint}.")
     return trail_of(facts, number)
+
+
+def printed_as(numbers: Mapping[str, float], text: str) -> list[str]:
+    """Names of the numbers that are printed so, in decimals or in percent, to as many places as the text has.
+
+    Examples
+    --------
+    >>> printed_as({"beta": 0.56425, "cost": 0.0622}, "6.22 %"), printed_as({"beta": 0.56425}, "0.564")
+    (['cost'], ['beta'])
+    """
+    match = re.fullmatch(r"\s*([-−]?\d+(?:\.(\d+))?)\s*(%?)\s*", text)
+    if not match:
+        return []
+    wanted, places = match[1].replace("−", "-"), len(match[2] or "")
+    scales = (100.0,) if match[3] else (1.0, 100.0)
+    return [
+        name
+        for name, value in numbers.items()
+        if any(f"{scale * value:.{places}f}" == wanted for scale in scales)
+    ]
 
 
 def read_run(path: str | os.PathLike[str]) -> dict[str, Any]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -18,7 +19,7 @@ from ultrum.errors import EstimationError, one_of
 class TestResult(TextInNotebooks):
     """A test statistic with its distribution under the null hypothesis.
 
-    ``df`` holds the degrees of freedom, numerator first.
+    ``df`` holds the degrees of freedom, numerator first; ``hypothesis`` is what is tested: ``market = 1``.
     """
 
     statistic: float
@@ -26,12 +27,35 @@ class TestResult(TextInNotebooks):
     df: tuple[float, ...]
     p_value: float
     note: str = ""
+    hypothesis: str = ""
 
     @classmethod
-    def of_f(cls, statistic: float, above: int, below: int, note: str = "") -> TestResult:
+    def of_f(
+        cls, statistic: float, above: int, below: int, note: str = "", hypothesis: str = ""
+    ) -> TestResult:
         """F test with its upper-tail p value."""
         p_value = float(scipy.special.fdtrc(above, below, max(statistic, 0.0)))
-        return cls(float(statistic), f"F({above}, {below})", (above, below), p_value, note)
+        return cls(
+            float(statistic), f"F({above}, {below})", (above, below), p_value, note, hypothesis
+        )
+
+    def in_words(self, level: float = 0.05) -> str:
+        """The test read aloud: what is tested, the statistic, and whether it is rejected.
+
+        Parameters
+        ----------
+        level : float
+            Share of true hypotheses that may be rejected.
+
+        Examples
+        --------
+        >>> TestResult.of_f(9.0, 1, 60, hypothesis="market = 1").in_words()
+        'market = 1: F(1, 60) = 9, p = 0.004; the data reject it at 5 %.'
+        """
+        verdict = "the data reject it" if self.p_value < level else "the data do not reject it"
+        subject = f"{self.hypothesis}: " if self.hypothesis else ""
+        statistic = f"{self.distribution} = {self.statistic:.4g}, {p_equals(self.p_value)}"
+        return f"{subject}{statistic}; {verdict} at {100 * level:g} %."
 
     def to_frame(self) -> pd.DataFrame:
         """One row."""
@@ -41,6 +65,26 @@ class TestResult(TextInNotebooks):
     def __repr__(self) -> str:
         tail = f"  {self.note}" if self.note else ""
         return f"{self.distribution} = {self.statistic:.4g}, {p_equals(self.p_value)}{tail}"
+
+
+def restrictions_in_words(restrictions: Floats, value: Any, terms: Sequence[str]) -> str:
+    """Linear restrictions as equations.
+
+    Examples
+    --------
+    >>> restrictions_in_words(np.array([[0.0, 1.0, 0.0], [0.0, 2.0, -1.0]]), 1.0, ["constant", "market", "size"])
+    'market = 1, 2·market - size = 1'
+    """
+    values = np.broadcast_to(np.asarray(value, dtype=np.float64), len(restrictions))
+    equations = []
+    for row, right in zip(restrictions, values, strict=True):
+        parts = [
+            f"{'-' if weight < 0 else '+'} {'' if abs(weight) == 1 else f'{abs(weight):g}·'}{term}"
+            for weight, term in zip(row, terms, strict=True)
+            if weight
+        ]
+        equations.append(f"{' '.join(parts).removeprefix('+ ')} = {right:g}")
+    return ", ".join(equations)
 
 
 def t_quantile(level: float, df: Any) -> Any:

@@ -17,6 +17,7 @@ from ultrum.core.regression.engine.qr import condition_number
 from ultrum.core.regression.inference import (
     CoefficientInference,
     TestResult,
+    restrictions_in_words,
     t_p_values,
     t_quantile,
 )
@@ -147,7 +148,11 @@ class Fit(CoefficientInference, TableInNotebooks):
         count = len(restrictions)
         if np.linalg.matrix_rank(middle) < count:
             raise EstimationError(f"The {count} restrictions are not independent; drop some.")
-        return TestResult.of_f(gap @ np.linalg.solve(middle, gap) / count, count, self.df)
+        statistic = gap @ np.linalg.solve(middle, gap) / count
+        hypothesis = restrictions_in_words(
+            restrictions, value, list(map(str, self.coefficients.index))
+        )
+        return TestResult.of_f(statistic, count, self.df, hypothesis=hypothesis)
 
     def influence(self) -> pd.DataFrame:
         """By row: leverage, residual in three scales, Cook's distance, shift of its fit (DFFITS)."""
