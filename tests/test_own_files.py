@@ -8,6 +8,7 @@ import warnings
 
 import numpy as np
 import pandas as pd
+from PIL import Image
 
 import ultrum as ul
 from tests.support import Scratch, command
@@ -220,6 +221,26 @@ class OwnFiles(Scratch):
         self.file("y.toml", text.replace('price_column = "Clse"\n', "").replace(
             'risk_free = "here:factors.csv#RF"\n', ""))  # fmt: skip
         self.assertIn("Set [panel] risk_free", command("run", "y.toml", cwd=self.folder).stderr)
+
+    def test_pages_and_pictures_as_they_are_asked_for(self):
+        self.run_it("look", "KELP.csv#Close", "--beside", "index.csv#Close", "--page", "p.html", "--picture", "p.png",
+                    "--title", "Two <closes>", "--label", "level", "--size", "1000x500")  # fmt: skip
+        with Image.open(self.folder / "p.png") as picture:
+            self.assertEqual(picture.size, (1000, 500))
+        page = (self.folder / "p.html").read_text(encoding="utf-8")
+        lines = json.loads(page.split('id="explorer-lines">')[1].split("</script>")[0])
+        self.assertEqual([line["name"] for line in lines], ["Close, KELP", "Close, index"])
+        np.testing.assert_array_equal(lines[1]["y"], self.index)
+        self.assertIn("<h1>Two &lt;closes&gt;</h1>", page)
+        self.assertIn('data-start="1"', page)
+        self.assertNotRegex(page.split("<script>")[0], "https?://")  # it needs no network
+        for words, expected in (
+            (("--title", "x"), "need --picture"), (("--picture", "q.png", "--size", "9x9"), "write 1280x800"),
+            (("--page", "KELP.csv"), "would be overwritten"), (("--page", "q.html", "--returns", "M"), "cannot be used"),
+        ):  # fmt: skip
+            done = command("look", "KELP.csv#Close", *words, cwd=self.folder)
+            self.assertEqual(done.returncode, 2)
+            self.assertIn(expected, done.stderr)
 
     def test_check_finds_what_the_files_do_not_hold(self):
         self.run_it(

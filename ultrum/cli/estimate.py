@@ -25,6 +25,7 @@ from ultrum.cli.options import (
     VAULT,
     desk_of,
 )
+from ultrum.cli.pictures import PictureStyle, picture_options
 from ultrum.cli.verbosity import echo
 
 if TYPE_CHECKING:
@@ -170,10 +171,11 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
 @OFFLINE
 @AT
 @JSON
+@picture_options
 def estimate(
     prices: tuple[str, ...], factors: str, dividends: str, splits: str, premium: float | None, cost: bool,
     picture: Path | None, csv_file: Path | None, saved: Path | None, reading: tuple[str, ...], as_json: bool,
-    vault: Path | None, workings: bool, workings_file: Path | None, **given: Any,
+    vault: Path | None, workings: bool, workings_file: Path | None, style: PictureStyle, **given: Any,
 ) -> None:  # fmt: skip
     """Estimate betas of the assets in the files PRICES on the market in a factor file.
 
@@ -204,7 +206,7 @@ def estimate(
         study = file_study(desk, wanted)
         result = run_on(study.study, desk, lambda _: None, keep=False)
     if picture is not None:
-        _draw(result, picture)
+        _draw(result, picture, style)
     if csv_file is not None:
         _write(result, csv_file)
     if saved is not None:
@@ -430,7 +432,7 @@ def _asset_answer(betas: BetaTable, asset: str) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _draw(result: StudyResult, picture: Path) -> None:
+def _draw(result: StudyResult, picture: Path, style: PictureStyle) -> None:
     """Moving betas where they are asked for, else the line of fit of one asset or the betas of several."""
     from ultrum.report import figures
 
@@ -443,7 +445,7 @@ def _draw(result: StudyResult, picture: Path) -> None:
         ax = figures.line_of_fit(betas.fit(company))
     else:
         ax = figures.betas(betas)
-    figures.to_png(ax, picture)
+    style.write(ax, picture)
 
 
 def _write(result: StudyResult, csv_file: Path) -> None:

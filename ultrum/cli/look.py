@@ -25,6 +25,7 @@ from ultrum.cli.options import (
     VAULT,
     desk_of,
 )
+from ultrum.cli.pictures import PictureStyle, picture_options
 from ultrum.cli.verbosity import echo
 
 _UNITS_OF_A_PICTURE: Final = 2
@@ -43,6 +44,11 @@ if TYPE_CHECKING:
 @click.option("--rows", type=click.IntRange(1, 500), default=5, help="Rows shown at each end.")
 @click.option("--picture", type=OUTPUT, help="Draw the series into this PNG file.")
 @click.option("--csv", "csv_file", type=OUTPUT, help="Write the series to this CSV file.")
+@click.option(
+    "--page",
+    type=OUTPUT,
+    help="Write a page to zoom into the series and read exact values: FILE.html.",
+)
 @click.option(
     "--start", default="", callback=PERIOD, help="First period, or words such as 'last 10 years'."
 )
@@ -97,10 +103,12 @@ if TYPE_CHECKING:
 @OFFLINE
 @AT
 @JSON
+@picture_options
 def look(
     address: str, rows: int, picture: Path | None, csv_file: Path | None, start: str, end: str,
     frequency: str, steps: tuple[str, ...], beside: tuple[str, ...], spells: str, revised: bool,
-    returns_of: str, figure: str | None, workings: bool, reading: tuple[str, ...], as_json: bool,
+    returns_of: str, figure: str | None, workings: bool, page: Path | None, style: PictureStyle,
+    reading: tuple[str, ...], as_json: bool,
     vault: Path | None, **where: Any,
 ) -> None:  # fmt: skip
     """Show what the series at ADDRESS is, or every series of a table.
@@ -114,7 +122,15 @@ def look(
     from ultrum.cli.returns_view import returns_at, show_returns
 
     asked = _Asked(
-        rows, picture, csv_file, (start, end, frequency), _parsed(steps), spells, as_json
+        rows,
+        picture,
+        csv_file,
+        (start, end, frequency),
+        _parsed(steps),
+        spells,
+        as_json,
+        page,
+        style,
     )
     _refuse_together(returns_of, revised, figure, picture, asked, beside)
     if workings and not (returns_of or frequency):
@@ -123,7 +139,7 @@ def look(
         raise click.UsageError("--workings with --json needs --returns.")
     texts = (address, *beside)
     files = local_files(texts, reading)
-    refuse_inputs([csv_file, picture], texts)
+    refuse_inputs([csv_file, picture, page], texts)
     if files and click.get_current_context().get_parameter_source("vault") is ENVIRONMENT:
         vault = None  # a file that is only looked at is not kept, unless --vault is on the line
     _refuse_for_files(files, vault, where, revised)
@@ -145,7 +161,7 @@ def look(
                 _show_conversion(desk, files.address(address), frequency)
     if returns_of:
         _write([return_table[n] for n in return_table.names] if csv_file else [], asked)
-        show_returns(return_table, figure, picture, as_json, workings)
+        show_returns(return_table, figure, picture, as_json, workings, style)
 
 
 @dataclass(frozen=True)
@@ -159,6 +175,8 @@ class _Asked:
     steps: list[dict[str, Any]]
     spells: str
     as_json: bool
+    page: Path | None
+    style: PictureStyle
 
 
 def _refuse_together(
@@ -169,13 +187,15 @@ def _refuse_together(
     if figure and not (returns_of and picture):
         raise click.UsageError("--figure needs --returns and --picture.")
     both = {
-        "--frequency": asked.span[2], "--step": asked.steps, "--spells": asked.spells, "--beside": beside,
+        "--page": asked.page, "--frequency": asked.span[2], "--step": asked.steps, "--spells": asked.spells,
+        "--beside": beside,
     }  # fmt: skip
     kept = {
         "--start": asked.span[0],
         "--end": asked.span[1],
         "--csv": asked.csv_file,
         "--picture": picture,
+        "--page": asked.page,
     }
     for option, chosen, idle in (
         ("--returns", returns_of, both),
@@ -263,6 +283,25 @@ def _series_at(
     return [(a, final.cut(s)) for a, s in shaped], reading
 
 
+def _distinct(series_list: Sequence[TimeSeries]) -> list[TimeSeries]:
+    """Series with headings that differ, so that a legend tells them apart."""
+    from ultrum.desk.column_names import unique_headings
+
+    if len({s.metadata.heading for s in series_list}) == len(series_list):
+        return list(series_list)
+    named = unique_headings(series_list, [s.metadata.heading for s in series_list])
+    return [s.with_metadata(title=name) for name, s in zip(named, series_list, strict=True)]
+
+
+def _write_page(series_list: Sequence[TimeSeries], asked: _Asked) -> None:
+    """The page of the series, where one is asked for."""
+    if asked.page is None:
+        return
+    from ultrum.report.interactive_page import series_page
+
+    asked.page.write_text(series_page(series_list, asked.style.title), encoding="utf-8")
+
+
 def _show_conversion(desk: Desk, address: str, frequency: str) -> None:
     """The steps to the last whole period of a lower frequency."""
     from ultrum.cli.estimate import print_workings
@@ -278,10 +317,14 @@ def _look_at_one(
 
     spell_table = _spells_of(series, asked.spells)
     _write([series, *others] if asked.csv_file else [], asked)
+    _write_page([series, *others], asked)
     if asked.picture:
         from ultrum.report import figures
 
-        figures.to_png(figures.through_time(series, *others, shade=spell_table), asked.picture)
+        drawn = figures.through_time(
+            *_distinct([series, *others]), shade=spell_table, title=asked.style.title
+        )
+        asked.style.write(drawn, asked.picture)
     if asked.as_json:
         listed = {} if spell_table is None else {"spells": spell_table.to_dict("records")}
         terminal_output.as_json(
@@ -305,17 +348,18 @@ def _look_at_many(
     spells = _spells_of(series_list[0], asked.spells) if asked.spells else None
     names = unique_headings(every, [s.name for s in every])
     _write(every, asked)
+    _write_page(every, asked)
     if asked.picture:
         from ultrum.report import figures
         from ultrum.report.figures.series_figures import reading_of
 
         kinds = {reading_of(s.metadata)[1] for s in every}
         drawn = (
-            figures.through_time(*every, shade=spells)
+            figures.through_time(*_distinct(every), shade=spells, title=asked.style.title)
             if len(kinds) <= _UNITS_OF_A_PICTURE
             else figures.small_multiples(every)[0]
         )
-        figures.to_png(drawn, asked.picture)
+        asked.style.write(drawn, asked.picture)
     if asked.as_json:
         terminal_output.as_json({
             "series": look_view.summary_rows(every, names),

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
 from ultrum.cli.estimate import print_workings, workings_answer
+from ultrum.cli.pictures import PictureStyle
 from ultrum.cli.verbosity import echo
 
 if TYPE_CHECKING:
@@ -26,6 +27,7 @@ def show_returns(
     picture: Path | None,
     as_json: bool,
     workings: bool,
+    style: PictureStyle,
 ) -> None:
     """Print risk and return, for one asset also the months and the spread; draw one figure."""
     from ultrum.cli import terminal_output
@@ -33,7 +35,7 @@ def show_returns(
 
     risk = risk_return(returns_table)
     if picture:
-        _draw(returns_table, figure, picture)
+        _draw(returns_table, figure, picture, style)
     steps = risk.workings() if workings else None
     if as_json:
         more = {} if steps is None else {"workings": workings_answer(steps)}
@@ -126,7 +128,9 @@ def _prices(desk: Desk, address: str) -> SeriesTable:
     return SeriesTable.of(prices)
 
 
-def _draw(returns_table: SeriesTable, figure: str | None, picture: Path) -> None:
+def _draw(
+    returns_table: SeriesTable, figure: str | None, picture: Path, style: PictureStyle
+) -> None:
     from ultrum.core.statistics.calendar_returns import calendar_returns
     from ultrum.core.statistics.correlation import correlations
     from ultrum.core.statistics.distribution import distribution
@@ -145,7 +149,7 @@ def _draw(returns_table: SeriesTable, figure: str | None, picture: Path) -> None
         "risk": lambda: figures.risk_against_return(risk_return(returns_table)),
         "correlations": lambda: figures.correlation_grid(correlations(returns_table)),
     }
-    figures.to_png(drawn[chosen](), picture)
+    style.write(drawn[chosen](), picture)
 
 
 def _in_percent(table: Any, label: str) -> Any:

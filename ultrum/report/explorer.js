@@ -17,9 +17,10 @@
     }
   }
   const exact = (v) => (v === null ? "missing" : String(Number(v.toPrecision(12))));
+  const several = new Set(lines.map((line) => line.group)).size > 1;
   const said = (line) => {
     if (!line) return "";
-    const name = `${line.group}: ${line.name}`;
+    const name = several ? `${line.group}: ${line.name}` : line.name;
     return name.toLowerCase().includes(line.unit) ? name : `${name} (${line.unit})`;
   };
   const show = (place) => {
@@ -31,6 +32,7 @@
       ? { x: line.x, y: line.y.map((v) => (v === null ? NaN : v)), period: line.period, exact: line.y.map(exact) }
       : { x: [], y: [], period: [], exact: [] };
   };
+  if (chosen.second.dataset.start) chosen.second.value = chosen.second.dataset.start;
   for (const place of ["first", "second"]) {
     chosen[place].addEventListener("change", () => show(place));
     show(place);

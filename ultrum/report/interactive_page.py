@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import importlib.util
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final, cast
@@ -19,6 +19,8 @@ import pandas as pd
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.period_labels import period_label
 from ultrum.core.transform.cumulating import cumulate
+from ultrum.desk.column_names import unique_headings
+from ultrum.errors import UltrumError
 from ultrum.report.figure_style import INK, LANTERN, MIST, STONE, TIDE
 from ultrum.report.figures.series_figures import reading_of
 from ultrum.study.study_result import StudyResult
@@ -47,13 +49,73 @@ def explorer(result: StudyResult) -> dict[str, str] | None:
     dict of str to str, or None
         ``script`` (bokeh's own), ``item`` (the picture), ``lines`` (JSON) and ``version``.
     """
+    return _explored(list(lines_of(result)))
+
+
+def series_page(series: Sequence[TimeSeries], title: str = "") -> str:
+    """A page of its own that shows series as lines to drag, zoom and read, on one or two scales.
+
+    Parameters
+    ----------
+    series : sequence of TimeSeries
+        Of any frequency and unit.
+    title : str
+        By default the names of the first series.
+
+    Returns
+    -------
+    str
+        HTML that needs no network.
+
+    Raises
+    ------
+    UltrumError
+        If the package that draws it is not installed, or no series has a value.
+    """
+    import jinja2
+
+    valid = [one for one in series if one.values.notna().any()]
+    if not valid:
+        raise UltrumError("None of the series has a value, so there is nothing to draw.")
+    named = unique_headings(valid, [one.name for one in valid])
+    explored = _explored([_as_read("Series", n, one) for n, one in zip(named, valid, strict=True)])
+    if explored is None:
+        raise UltrumError("A page needs the package bokeh: pip install 'ultrum[interactive]'.")
+    folder = Path(__file__).parent
+    environment = jinja2.Environment(
+        loader=jinja2.FileSystemLoader(folder),
+        autoescape=True,
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
+    explored["second"] = "1" if len(valid) == 2 else ""
+    rows = [{**_facts(one), "name": name} for name, one in zip(named, valid, strict=True)]
+    names = ", ".join(named[:3])
+    return environment.get_template("series_page.html.j2").render(
+        title=title or names + (" …" if len(valid) > 3 else ""),
+        span=f"{min(r['first'] for r in rows)} to {max(r['last'] for r in rows)}", rows=rows, explorer=explored,
+        css=(folder / "report.css").read_text(encoding="utf-8"),
+    )  # fmt: skip
+
+
+def _facts(series: TimeSeries) -> dict[str, str]:
+    """What a series is, for the table of the page."""
+    values, metadata = series.values.dropna(), series.metadata
+    return {
+        "frequency": metadata.frequency.name, "unit": reading_of(metadata)[1],
+        "first": period_label(values.index[0]), "last": period_label(values.index[-1]),
+        "values": f"{len(values):,}", "source": metadata.address or metadata.source,
+    }  # fmt: skip
+
+
+def _explored(every: list[Line]) -> dict[str, str] | None:
+    """The picture of some lines, with its script; None without bokeh."""
     if importlib.util.find_spec("bokeh") is None:
         return None
     import bokeh
     from bokeh.embed import json_item
     from bokeh.resources import Resources
 
-    every = list(lines_of(result))
     lines = _within(every, _MOST_POINTS)
     item = _renumbered(json_item(_picture(), cast(Any, "explorer-picture")))
     return {
