@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
@@ -11,6 +10,7 @@ import click
 from click.core import ParameterSource
 
 from ultrum.cli.local_files import READ, LocalFiles, local_files, refuse_inputs, vault_for
+from ultrum.cli.look_choices import LookChoices, refuse_for_files, refuse_together
 from ultrum.cli.options import (
     AT,
     BIND,
@@ -121,7 +121,7 @@ def look(
     from ultrum.cli import terminal_output
     from ultrum.cli.returns_view import returns_at, show_returns
 
-    asked = _Asked(
+    asked = LookChoices(
         rows,
         picture,
         csv_file,
@@ -132,7 +132,7 @@ def look(
         page,
         style,
     )
-    _refuse_together(returns_of, revised, figure, picture, asked, beside)
+    refuse_together(returns_of, revised, figure, picture, asked, beside)
     if workings and not (returns_of or frequency):
         raise click.UsageError("--workings needs --returns or --frequency.")
     if workings and as_json and not returns_of:
@@ -142,7 +142,7 @@ def look(
     refuse_inputs([csv_file, picture, page], texts)
     if files and click.get_current_context().get_parameter_source("vault") is ENVIRONMENT:
         vault = None  # a file that is only looked at is not kept, unless --vault is on the line
-    _refuse_for_files(files, vault, where, revised)
+    refuse_for_files(files, vault, where, revised)
     with (
         vault_for(vault, files, texts) as place,
         desk_of(vault=place, files=files, **where) as desk,
@@ -164,63 +164,7 @@ def look(
         show_returns(return_table, figure, picture, as_json, workings, style)
 
 
-@dataclass(frozen=True)
-class _Asked:
-    """What is to be done with the series."""
-
-    rows: int
-    picture: Path | None
-    csv_file: Path | None
-    span: tuple[str, str, str]
-    steps: list[dict[str, Any]]
-    spells: str
-    as_json: bool
-    page: Path | None
-    style: PictureStyle
-
-
-def _refuse_together(
-    returns_of: str, revised: bool, figure: str | None, picture: Path | None, asked: _Asked,
-    beside: Sequence[str],
-) -> None:  # fmt: skip
-    """Refuse options that have no meaning together, before anything is done."""
-    if figure and not (returns_of and picture):
-        raise click.UsageError("--figure needs --returns and --picture.")
-    both = {
-        "--page": asked.page, "--frequency": asked.span[2], "--step": asked.steps, "--spells": asked.spells,
-        "--beside": beside,
-    }  # fmt: skip
-    kept = {
-        "--start": asked.span[0],
-        "--end": asked.span[1],
-        "--csv": asked.csv_file,
-        "--picture": picture,
-        "--page": asked.page,
-    }
-    for option, chosen, idle in (
-        ("--returns", returns_of, both),
-        ("--revised", revised, {**both, **kept}),
-    ):
-        named = [name for name, value in idle.items() if value]
-        if chosen and named:
-            raise click.UsageError(f"{named[0]} cannot be used with {option}.")
-    if returns_of and revised:
-        raise click.UsageError("--returns cannot be used with --revised.")
-
-
-def _refuse_for_files(
-    files: LocalFiles, vault: Path | None, where: dict[str, Any], revised: bool
-) -> None:
-    """A local file that is only looked at is not kept; options about what is kept need a vault."""
-    kept = {"--revised": revised, "--at": where.get("at"), "--offline": where.get("offline")}
-    named = [name for name, value in kept.items() if value]
-    if files and vault is None and named:
-        raise click.UsageError(
-            f"{named[0]} needs --vault for a local file; pull keeps files in a vault."
-        )
-
-
-def _look(desk: Desk, files: LocalFiles, texts: Sequence[str], asked: _Asked) -> None:
+def _look(desk: Desk, files: LocalFiles, texts: Sequence[str], asked: LookChoices) -> None:
     """One series with its facts, or every series of a table."""
     from ultrum.cli import look_view
 
@@ -246,7 +190,7 @@ def _look(desk: Desk, files: LocalFiles, texts: Sequence[str], asked: _Asked) ->
 
 
 def _series_at(
-    desk: Desk, address: str, asked: _Asked
+    desk: Desk, address: str, asked: LookChoices
 ) -> tuple[list[tuple[str, TimeSeries]], Reading | None]:
     """Series at an address after their steps, with their own addresses, and what the reader did.
 
@@ -284,7 +228,7 @@ def _series_at(
 
 
 def _distinct(series_list: Sequence[TimeSeries]) -> list[TimeSeries]:
-    """Series with headings that differ, so that a legend tells them apart."""
+    """Series with headings that differ, so that a legend can name them."""
     from ultrum.desk.column_names import unique_headings
 
     if len({s.metadata.heading for s in series_list}) == len(series_list):
@@ -293,7 +237,7 @@ def _distinct(series_list: Sequence[TimeSeries]) -> list[TimeSeries]:
     return [s.with_metadata(title=name) for name, s in zip(named, series_list, strict=True)]
 
 
-def _write_page(series_list: Sequence[TimeSeries], asked: _Asked) -> None:
+def _write_page(series_list: Sequence[TimeSeries], asked: LookChoices) -> None:
     """The page of the series, where one is asked for."""
     if asked.page is None:
         return
@@ -304,14 +248,14 @@ def _write_page(series_list: Sequence[TimeSeries], asked: _Asked) -> None:
 
 def _show_conversion(desk: Desk, address: str, frequency: str) -> None:
     """The steps to the last whole period of a lower frequency."""
-    from ultrum.cli.estimate import print_workings
+    from ultrum.cli.estimate_output import print_workings
     from ultrum.core.workings.conversion_steps import conversion_workings
 
     print_workings(conversion_workings(desk.fetch(address), frequency))
 
 
 def _look_at_one(
-    series: TimeSeries, others: Sequence[TimeSeries], facts: dict[str, str], asked: _Asked
+    series: TimeSeries, others: Sequence[TimeSeries], facts: dict[str, str], asked: LookChoices
 ) -> None:
     from ultrum.cli import look_view, terminal_output
 
@@ -338,7 +282,7 @@ def _look_at_one(
 
 def _look_at_many(
     name: str, series_list: Sequence[TimeSeries], others: Sequence[TimeSeries], reading: Reading | None,
-    asked: _Asked,
+    asked: LookChoices,
 ) -> None:  # fmt: skip
     """Every series of a table: written, drawn, printed."""
     from ultrum.cli import look_view, terminal_output
@@ -374,7 +318,7 @@ def _look_at_many(
         _show_spells(spells)
 
 
-def _write(series: Sequence[TimeSeries], asked: _Asked) -> None:
+def _write(series: Sequence[TimeSeries], asked: LookChoices) -> None:
     """All series side by side to the CSV file asked for."""
     if not asked.csv_file or not series:
         return

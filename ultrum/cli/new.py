@@ -104,7 +104,7 @@ def _own(
     import tempfile
 
     from ultrum.cli import terminal_output
-    from ultrum.cli.estimate import decision_rows
+    from ultrum.cli.estimate_output import decision_rows
     from ultrum.desk import Desk
     from ultrum.study.file_study import FileChoices
     from ultrum.study.template import SOURCE as HERE_SOURCE

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
-from ultrum.cli.estimate import print_workings, workings_answer
+from ultrum.cli.estimate_output import print_workings, workings_answer
 from ultrum.cli.pictures import PictureStyle
 from ultrum.cli.verbosity import echo
 

@@ -67,6 +67,30 @@ class TestResult(TextInNotebooks):
         return f"{self.distribution} = {self.statistic:.4g}, {p_equals(self.p_value)}{tail}"
 
 
+def restriction_matrix(R: Any, terms: pd.Index) -> Floats:
+    """Restrictions (q, p) from names of coefficients, or as they are given.
+
+    Raises
+    ------
+    EstimationError
+        If a name is no coefficient, or the columns are not as many as the coefficients.
+    """
+    if isinstance(R, str):
+        R = [R]
+    if isinstance(R, Sequence) and R and all(isinstance(r, str) for r in R):
+        unknown = [r for r in R if r not in terms]
+        if unknown:
+            there = ", ".join(map(str, terms))
+            raise EstimationError(f"No coefficient {', '.join(unknown)}; there are: {there}.")
+        return np.eye(len(terms))[terms.get_indexer(pd.Index(R))]
+    restrictions = np.atleast_2d(np.asarray(R, dtype=np.float64))
+    if restrictions.shape[1] != len(terms):
+        raise EstimationError(
+            f"R has {restrictions.shape[1]} columns; the model has {len(terms)} coefficients."
+        )
+    return restrictions
+
+
 def restrictions_in_words(restrictions: Floats, value: Any, terms: Sequence[str]) -> str:
     """Linear restrictions as equations.
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import textwrap
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, Final, cast
@@ -17,6 +17,7 @@ from ultrum.core.regression.engine.qr import condition_number
 from ultrum.core.regression.inference import (
     CoefficientInference,
     TestResult,
+    restriction_matrix,
     restrictions_in_words,
     t_p_values,
     t_quantile,
@@ -142,7 +143,7 @@ class Fit(CoefficientInference, TableInNotebooks):
         >>> fit.test("x1", 1.0).p_value > 0.3
         True
         """
-        restrictions = self._restrictions(R)
+        restrictions = restriction_matrix(R, self.coefficients.index)
         gap = restrictions @ self.coefficients.to_numpy() - np.asarray(value, dtype=np.float64)
         middle = restrictions @ self.covariance.to_numpy() @ restrictions.T
         count = len(restrictions)
@@ -203,23 +204,6 @@ class Fit(CoefficientInference, TableInNotebooks):
             raise EstimationError(f"X lacks {', '.join(absent)}; the model needs them.")
         level = float(self.coefficients.get(CONSTANT, 0.0))
         return (X[factors] @ self.coefficients[factors] + level).rename(self.name)
-
-    def _restrictions(self, R: Any) -> Floats:
-        if isinstance(R, str):
-            R = [R]
-        if isinstance(R, Sequence) and R and all(isinstance(r, str) for r in R):
-            unknown = [r for r in R if r not in self.coefficients.index]
-            if unknown:
-                terms = ", ".join(map(str, self.coefficients.index))
-                raise EstimationError(f"No coefficient {', '.join(unknown)}; there are: {terms}.")
-            return np.eye(len(self.coefficients))[self.coefficients.index.get_indexer(pd.Index(R))]
-        restrictions = np.atleast_2d(np.asarray(R, dtype=np.float64))
-        if restrictions.shape[1] != len(self.coefficients):
-            raise EstimationError(
-                f"R has {restrictions.shape[1]} columns; the model has "
-                f"{len(self.coefficients)} coefficients."
-            )
-        return restrictions
 
     @property
     def basis(self) -> str:

@@ -1,0 +1,211 @@
+"""The output of ``estimate``: tables of betas, costs, decisions and workings, or JSON."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Final
+
+from ultrum.cli.verbosity import echo
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from ultrum.core.regression.results import BetaTable
+    from ultrum.core.workings.steps_table import Workings
+    from ultrum.study import StudyResult
+    from ultrum.study.file_study import FileStudy
+
+_ENDS_SHOWN: Final = 8
+_LEVEL: Final = 0.95
+_WITH_INTERVALS: Final = 2  # terms up to which a table of assets has room for intervals
+_OWN: Final = ("file:", "here:")  # addresses of the user's own files
+
+
+def print_workings(workings: Workings) -> None:
+    """Print steps as a table."""
+    from ultrum.cli import terminal_output
+
+    table = workings.to_frame()[["step", "name", "formula", "value"]]
+    table["value"] = [f"{value:.10g}" for value in table["value"]]
+    terminal_output.table(table, workings.title)
+    if workings.note:
+        echo(workings.note)
+
+
+def print_estimate(study: FileStudy, result: StudyResult, saved: Path | None) -> None:
+    """Print betas, what was dropped, costs, decisions and warnings."""
+    from ultrum.cli import terminal_output
+
+    betas, kind = result.betas, _kind(study, result)
+    echo(kind)
+    if len(betas.assets) == 1:
+        fit = betas.fit(result.company)
+        terminal_output.table(terminal_output.fixed(fit.to_frame(), "term", p=3, t=2))
+        echo(fit.basis)
+    else:
+        terminal_output.table(_asset_rows(betas))
+        echo(_dropped(betas))
+    if result.rolling is not None:
+        terminal_output.table(_rolling_rows(result))
+        echo(result.rolling.basis)
+    if result.cost is not None:
+        terminal_output.table(_cost_rows(result))
+    terminal_output.table(decision_rows(study))
+    for warning in result.warnings:
+        terminal_output.warn(f"{warning.subject}: {warning.text}")
+    if saved is not None:
+        echo(f"{saved} repeats this: ultrum run {saved}")
+
+
+def _kind(study: FileStudy, result: StudyResult) -> str:
+    """What was regressed on what, and over what the returns are."""
+    noun = result.panel.frequency.name.capitalize()
+    names = ", ".join(map(str, result.study.model.factors))
+    if not result.panel.has_risk_free:
+        return f"{noun} total returns on {names}: market model, without a risk-free rate"
+    rate = study.study.panel.risk_free
+    over = (
+        f"{100 * rate:g} % a year" if isinstance(rate, float) else str(result.panel.risk_free.name)
+    )
+    return f"{noun} returns in excess of {over} on {names}"
+
+
+def _asset_rows(betas: BetaTable) -> pd.DataFrame:
+    """A row for each asset: constant, and each beta with its error and interval."""
+    import pandas as pd
+
+    rows = pd.DataFrame({"asset": betas.assets})
+    for term in betas.coefficients:
+        values, errors = betas.coefficients[term], betas.standard_errors[term]
+        rows[str(term)] = [
+            "—" if math.isnan(v) else f"{v:.4f} ({e:.4f})"
+            for v, e in zip(values, errors, strict=True)
+        ]
+        if term != "constant" and len(betas.coefficients.columns) <= _WITH_INTERVALS:
+            bounds = betas.interval(str(term), _LEVEL)
+            rows[f"{term}, 95 %"] = [
+                "—" if math.isnan(low) else f"{low:.2f} to {high:.2f}"
+                for low, high in zip(bounds["low"], bounds["high"], strict=True)
+            ]
+    rows["R²"] = [f"{v:.3f}" for v in betas.r2]
+    rows["rows"] = [int(n) for n in betas.nobs]
+    rows["dropped"] = [int(n) for n in betas.observations_dropped]
+    return rows
+
+
+def _dropped(betas: BetaTable) -> str:
+    """Errors of the table, and why observations were dropped, over all assets."""
+    from ultrum.core.regression.engine.covariance import errors_in_words
+    from ultrum.core.regression.results import dropped_in_words
+
+    counts = {str(cause): int(total) for cause, total in betas.dropped.sum().items()}
+    return f"{errors_in_words(betas.errors)} in brackets; {dropped_in_words(counts)}"
+
+
+def _rolling_rows(result: StudyResult) -> pd.DataFrame:
+    """The last moving windows of one asset, or the last window of each."""
+    import pandas as pd
+
+    from ultrum.core.time.period_labels import period_label
+
+    rolling = result.rolling
+    if rolling is None:
+        return pd.DataFrame()
+    if len(rolling.assets) == 1:
+        bounds = rolling.interval(rolling.assets[0])
+        beta = rolling.frame("coefficients")[rolling.assets[0]]
+        table = pd.DataFrame({"beta": beta, "low": bounds["low"], "high": bounds["high"]})
+        table.insert(0, "window to", [period_label(end) for end in table.index])
+        shown = table.tail(_ENDS_SHOWN)
+    else:
+        beta = rolling.frame("coefficients").iloc[-1]
+        error = rolling.frame("standard_errors").iloc[-1]
+        shown = pd.DataFrame(
+            {"asset": rolling.assets, "beta": beta.to_numpy(), "standard error": error.to_numpy()}
+        )
+        shown.insert(1, "window to", period_label(rolling.ends[-1]))
+    for column in shown.select_dtypes("float").columns:
+        shown[column] = [f"{v:.4f}" for v in shown[column]]
+    return shown
+
+
+def _cost_rows(result: StudyResult) -> pd.DataFrame:
+    """Cost of equity of each asset, percent a year."""
+    import pandas as pd
+
+    cost = result.cost
+    if cost is None:
+        return pd.DataFrame()
+    bounds = cost.interval(_LEVEL)
+    columns = {
+        "cost of equity, % a year": cost.value, "standard error": cost.standard_error, "low": bounds["low"],
+        "high": bounds["high"],
+    }  # fmt: skip
+    rows = {name: [f"{100 * v:.2f}" for v in values] for name, values in columns.items()}
+    return pd.DataFrame({"asset": [str(a) for a in cost.value.index], **rows})
+
+
+def decision_rows(study: FileStudy) -> pd.DataFrame:
+    """What was decided about the files, a row a decision."""
+    import pandas as pd
+
+    rows = [
+        {"file": address.partition(":")[2] if address.startswith(_OWN) else address,
+         "decided": d.what, "chosen": d.chosen, "because": "" if d.certainty == "sure" else d.certainty}
+        for address, d in study.decisions
+    ]  # fmt: skip
+    return pd.DataFrame(rows).drop_duplicates()
+
+
+def workings_answer(workings: Workings) -> dict[str, Any]:
+    """Steps as plain data."""
+    return {"title": workings.title, "steps": workings.to_frame().to_dict("records")}
+
+
+def print_estimate_json(
+    study: FileStudy, result: StudyResult, steps: Mapping[str, Workings]
+) -> None:
+    """Print the regressions, decisions and warnings as JSON."""
+    from ultrum.cli import terminal_output
+    from ultrum.core.time.period_labels import period_label
+
+    betas = result.betas
+    answer: dict[str, Any] = {
+        "basis": _kind(study, result),
+        "assets": [_asset_answer(betas, asset) for asset in betas.assets],
+        "decisions": [{"address": address, **vars(d)} for address, d in study.decisions],
+        "warnings": [vars(w) for w in result.warnings],
+    }
+    if steps:
+        answer["workings"] = [workings_answer(one) for one in steps.values()]
+    if result.rolling is not None:
+        frame = result.rolling.frame("coefficients")
+        answer["rolling"] = {
+            str(asset): {period_label(end): value for end, value in frame[asset].items()}
+            for asset in frame
+        }
+    if result.cost is not None:
+        bounds = result.cost.interval(_LEVEL)
+        answer["costs_of_equity"] = [
+            {"asset": str(a), "cost_of_equity": result.cost.value[a],
+             "standard_error": result.cost.standard_error[a],
+             "low": bounds.loc[a, "low"], "high": bounds.loc[a, "high"]}
+            for a in result.cost.value.index
+        ]  # fmt: skip
+    terminal_output.as_json(answer)
+
+
+def _asset_answer(betas: BetaTable, asset: str) -> dict[str, Any]:
+    """The regression of one asset, in decimals."""
+    from ultrum.core.time.period_labels import period_label
+
+    fit = betas.fit(asset)
+    table = fit.to_frame()
+    return {
+        "asset": asset,
+        "terms": [{"term": str(term), **{str(k): v for k, v in row.items()}} for term, row in table.iterrows()],
+        "r2": fit.r2, "rows": fit.nobs, "first": period_label(fit.sample[0]), "last": period_label(fit.sample[1]),
+        "dropped": dict(fit.dropped),
+    }  # fmt: skip
