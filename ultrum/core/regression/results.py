@@ -291,9 +291,8 @@ class BetaTable:
     @property
     def df(self) -> pd.Series:
         """Degrees of freedom of each asset's t: T − p, or with clusters the fewest clusters less one."""
-        if self.clusters is not None:
-            return self.clusters - 1
-        return self.nobs - self.coefficients.shape[1]
+        own = self.nobs - self.coefficients.shape[1]
+        return own if self.clusters is None else self.clusters - 1
 
     @property
     def first(self) -> pd.Series:
@@ -393,10 +392,9 @@ class BetaTable:
         shown = self.coefficients.add_suffix("").round(4).astype(str)
         shown += " (" + self.standard_errors.round(4).astype(str) + ")"
         shown = shown.assign(R2=self.r2.round(3), rows=self.nobs, dropped=self.observations_dropped)
-        head = f"{len(self.assets)} assets; {errors_in_words(self.errors)} in brackets"
-        return f"{head}\n{shown.to_string(max_rows=30, line_width=100)}"
+        kind, text = errors_in_words(self.errors), shown.to_string(max_rows=30, line_width=100)
+        return f"{len(self.assets)} assets; {kind} in brackets\n{text}"
 
     def _repr_html_(self) -> str:
-        return table_html(
-            self.to_frame(), f"{len(self.assets)} assets; {errors_in_words(self.errors)}"
-        )
+        kind = errors_in_words(self.errors)
+        return table_html(self.to_frame(), f"{len(self.assets)} assets; {kind}")
