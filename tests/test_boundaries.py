@@ -4,8 +4,10 @@ import dataclasses
 import importlib
 import inspect
 import pkgutil
+import tempfile
 import unittest
 from datetime import date
+from pathlib import Path
 
 import numpy as np
 import pandas as pd
@@ -13,9 +15,11 @@ import scipy.stats
 
 import ultrum as ul
 from tests.support import daily, months, series
-from ultrum.core.regression.engine.bootstrap_draws import stationary_rows
+from ultrum.core.pricing.shrinkage import BLUME_1971
+from ultrum.core.regression.engine.bootstrap_draws import block_length, stationary_rows
 from ultrum.core.regression.unit_roots import dickey_fuller
-from ultrum.core.time.date_parser import start_of_last
+from ultrum.core.time.date_parser import resolve_day, start_of_last
+from ultrum.core.time.frequency import Frequency
 from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UltrumError
 from ultrum.sources.sdmx.queries import covers
 
@@ -356,3 +360,123 @@ class Paths(unittest.TestCase):
                            "data/dataflow/QLO/WAGES/1.0/M..CPI": False, "data/PRICES/all": True, "data/PRICES/Q..CPI": False,
                            "structure/PRICES/M..CPI": False}.items():  # fmt: skip
             self.assertEqual(covers(path, "PRICES/M.QM.CPI"), want, path)
+
+
+class Conventions(unittest.TestCase):
+    """Numbers that a slip in a constant, a sign or a bound would change."""
+
+    def test_words_for_days_and_periods_a_year(self):
+        day = date(2024, 5, 6)
+        self.assertEqual(
+            [resolve_day(w, day) for w in ("today", "yesterday")], ["2024-05-06", "2024-05-05"]
+        )
+        per_year = {code: Frequency.parse(code).periods_per_year for code in "ASQMD"}
+        self.assertEqual(per_year, {"A": 1.0, "S": 2.0, "Q": 4.0, "M": 12.0, "D": 365.25})
+        self.assertAlmostEqual(Frequency.parse("W").periods_per_year, 365.25 / 7)
+
+    def test_the_block_length_is_that_of_patton_politis_and_white(self):
+        rng = np.random.default_rng(4)
+        x = np.zeros(600)
+        for t in range(1, 600):
+            x[t] = 0.6 * x[t - 1] + rng.normal()
+        n, d = len(x), x - x.mean()
+        k_n = max(5, int(np.ceil(np.sqrt(np.log10(n)))))
+        top = int(np.ceil(np.sqrt(n))) + k_n
+        r = np.array([d[k:] @ d[: n - k] / n for k in range(top + k_n + 1)])
+        quiet = np.abs(r[1:] / r[0]) < 2 * np.sqrt(np.log10(n) / n)
+        m = next(k for k in range(len(quiet)) if quiet[k : k + k_n].all())
+        width = min(2 * max(m, 1), top)
+        k = np.arange(1, width + 1)
+        weights = np.clip(2 * (1 - k / width), 0, 1)
+        slope, level = (
+            2 * (weights * k * r[1 : width + 1]).sum(),
+            r[0] + 2 * (weights * r[1 : width + 1]).sum(),
+        )
+        self.assertAlmostEqual(block_length(x[:, None]), (slope**2 / level**2 * n) ** (1 / 3), 9)
+
+    def test_degrees_of_freedom_of_one_beta_and_the_default_level(self):
+        panel = ul.practice.panel()
+        beta = ul.dimson_beta(panel)
+        cost = ul.cost_of_equity(beta, premia={"market": 0.05}, risk_free=0.03)
+        self.assertEqual(cost.df["BRTW"], beta.nobs["BRTW"] - 2)
+        own = dataclasses.replace(panel, assets=panel.assets[["BRTW"]])
+        path = ul.kalman_beta(own, "market")
+        pd.testing.assert_frame_equal(path.interval("BRTW"), path.interval("BRTW", 0.95))
+
+    def test_blume_is_that_of_1971_and_scores_wait_for_two_years(self):
+        table = ul.factor_betas(ul.practice.panel(), ["market"])
+        self.assertEqual(BLUME_1971, (0.343, 0.677))
+        shrunk = ul.shrink_betas(table, how="blume", line=BLUME_1971)
+        wanted = 0.343 + 0.677 * table.coefficients["market"]
+        pd.testing.assert_series_equal(shrunk.coefficients["market"], wanted)
+        scores = ul.standardise(
+            series(np.arange(40.0) ** 2, measure="rate"), window="expanding"
+        ).values
+        self.assertEqual(scores.first_valid_index(), pd.Period("2011-12"))
+
+    def test_an_asset_lost_by_another_series_counts_its_own_rows(self):
+        rng = np.random.default_rng(6)
+        index = months(40)
+        assets = pd.DataFrame(rng.normal(0, 0.05, (40, 2)), index, columns=["a", "b"])
+        factor, bill = pd.Series(rng.normal(0, 0.04, 40), index), pd.Series(0.002, index)
+        assets.iloc[3, 1], factor.iloc[3] = np.nan, np.nan
+        panel = ul.align(
+            assets=ul.SeriesTable.from_pandas(assets, measure="return"),
+            factors=ul.TimeSeries.from_pandas(
+                factor.rename("f"), measure="return", excess_of="bill"
+            ),
+            risk_free=ul.TimeSeries.from_pandas(bill.rename("bill"), measure="return"),
+        )
+        self.assertEqual(ul.factor_betas(panel).observations_dropped.to_dict(), {"a": 1, "b": 0})
+
+    def test_moving_correlations_need_two_thirds_of_their_window(self):
+        rng = np.random.default_rng(7)
+        frame = pd.DataFrame(rng.normal(size=(30, 2)), months(30), columns=["x", "y"])
+        frame.iloc[4:9, 1] = np.nan  # seven of the first twelve are left
+        rolled = ul.correlations(ul.SeriesTable.from_pandas(frame, measure="return"), window=12, deletion="pairwise").rolling  # fmt: skip
+        column = rolled.iloc[:, 0]
+        self.assertTrue(column.loc["2010-12":"2011-04"].isna().all())
+        pair = frame.loc["2010-06":"2011-05"].dropna()
+        self.assertAlmostEqual(column.loc["2011-05"], pair.corr().iloc[0, 1])
+
+    def test_weekly_maturities_and_purchases_on_the_day(self):
+        y = series([0.06], start="2024-12", measure="rate", quoted="simple", maturity="P13W")
+        years = 13 / (365.25 / 7)
+        table = ul.factor_betas(ul.practice.panel(), ["market"])
+        cost = ul.cost_of_equity(table, premia={"market": 0.05}, risk_free=y)
+        self.assertAlmostEqual(cost.risk_free, (1 + 0.06 * years) ** (1 / years) - 1, 12)
+        prices = daily([10.0, 11.0], name="a", measure="price", currency="QML").as_table()
+        bought = pd.DataFrame({"asset": ["a"], "date": ["2024-01-02"], "units": [2.0]})
+        self.assertEqual(ul.positions(bought, prices, on="2024-01-02").table["value"].iloc[0], 22.0)
+
+    def test_what_cannot_be_a_base_a_rate_or_a_date(self):
+        with self.assertRaisesRegex(UltrumError, "zero is not positive in 2010-01"):
+            ul.rebase(series([0.0, 1.0], measure="index", name="zero"), base="2010-01")
+        index = months(12)
+        parts = {
+            "assets": ul.SeriesTable.from_pandas(
+                pd.DataFrame({"a": 0.01}, index), measure="return"
+            ),
+            "factors": ul.TimeSeries.from_pandas(
+                pd.Series(0.01, index, name="f"), measure="return", excess_of="r"
+            ),
+        }
+        with self.assertRaisesRegex(UltrumError, "risk-free return 'r' has a mean of 6 % a period"):
+            ul.align(
+                **parts,
+                risk_free=ul.TimeSeries.from_pandas(
+                    pd.Series(0.06, index, name="r"), measure="return"
+                ),
+            )
+        half = ul.risk_return(series([0.1, 0.2, 0.0], measure="return"), periods_per_year=0.5)
+        self.assertAlmostEqual(half.table["mean"].iloc[0], 0.05)
+
+    def test_a_pair_of_currencies_given_for_a_table_scales_nothing(self):
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder, "fx.csv")
+            path.write_text("date,rate\n2024-01-02,2.5\n2024-01-03,2.6\n")
+            quote = ul.read_series(path, units="QML/QSR").series["rate"]
+            self.assertEqual(quote.values.tolist(), [2.5, 2.6])
+            path.write_text("date,x\n" + "".join(f"1900-02-{d},1\n" for d in (26, 27, 28, 29)))
+            reading = ul.read_series(path)  # 1900 was no leap year
+            self.assertEqual([row.text for row in reading.rejected], ["1900-02-29 1"])
