@@ -292,12 +292,34 @@ class Looking(Scratch):
         self.assertGreater(down[0], down[2])
         self.assertIn("5.0", [t.get_text() for t in ax.texts])
 
+    def test_part_of_a_year_is_marked_and_not_in_the_mean(self):
+        values = [0.01] * 10 + [0.0] * 12 + [0.02] * 12
+        grid = ul.calendar_returns(series(values, start="2010-03", measure="return"))
+        self.assertAlmostEqual(grid.summary.loc["mean", "year"], (0.0 + 1.02**12 - 1) / 2)
+        self.assertEqual(grid.summary.loc["count", "year"], 2)
+        names = [t.get_text() for t in ul.figures.calendar_heat(grid).get_yticklabels()]
+        self.assertEqual(names[:3], ["2010 *", "2011", "2012"])
+
+    def test_growth_begins_at_one_rates_move_in_steps_and_growth_has_a_zero(self):
+        returns = series([0.1, -0.05], measure="return")
+        line = ul.figures.growth_of_one(returns).get_lines()[0]
+        np.testing.assert_allclose(line.get_ydata(), [1.0, 1.1, 1.1 * 0.95])
+        self.assertLess(line.get_xdata()[0], pd.Timestamp("2010-01-01"))
+        rate = series(np.repeat([0.02, 0.03], 8), measure="rate")
+        self.assertEqual(ul.figures.through_time(rate).get_lines()[0].get_drawstyle(), "steps-post")
+        moving = series(np.linspace(0.01, 0.05, 16), measure="rate")
+        self.assertEqual(ul.figures.through_time(moving).get_lines()[0].get_drawstyle(), "default")
+        levels = series(100 + 5 * np.sin(np.arange(40.0)), measure="index", timing="average")
+        ax = ul.figures.through_time(ul.growth(levels, over="P1Y"))
+        self.assertEqual(ax.get_ylabel(), "%, change over a year")
+        self.assertTrue(any(list(one.get_ydata()) == [0, 0] for one in ax.get_lines()))
+
     def test_the_histogram_holds_every_value_and_its_normal(self):
         x = series(np.random.default_rng(1).normal(0, 0.05, 200), measure="return", name="A")
         ax = ul.figures.histogram(ul.distribution(x, bins=10))
         self.assertAlmostEqual(sum(p.get_height() for p in ax.patches), 100.0, 9)
         self.assertIn("beyond 2, 3, 4 deviations", " ".join(t.get_text() for t in ax.texts))
-        self.assertEqual(ax.get_xlabel(), "A, % a month")
+        self.assertEqual(ax.get_xlabel(), "A, simple return, % a month")
         said = " ".join(t.get_text() for t in ax.get_figure().texts)
         self.assertIn(f"deviation {100 * x.values.std():.4g} %", said)
 

@@ -10,6 +10,8 @@ from ultrum.cli.pictures import PictureStyle
 from ultrum.cli.verbosity import echo
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
     from ultrum.core.series.time_series import SeriesTable, TimeSeries
     from ultrum.desk import Desk
 
@@ -18,6 +20,7 @@ _SHOWN: Final = (
 )  # fmt: skip
 _PRICED: Final = ("price", "index", "return", "log_return")
 _OTHER_BARS: Final = frozenset(("open", "high", "low"))
+_LINES: Final = 6  # that a picture can tell apart
 _PERCENT: Final = ("mean", "geometric", "volatility", "worst", "drawdown", "positive")
 
 
@@ -144,12 +147,23 @@ def _draw(
             calendar_returns(returns_table[returns_table.names[0]])
         ),
         "histogram": lambda: figures.histogram(distribution(returns_table[returns_table.names[0]])),
-        "growth": lambda: figures.growth_of_one(returns_table.select(returns_table.names[:6])),
+        "growth": lambda: _growth(returns_table),
         "drawdown": lambda: figures.under_water(drawdowns(returns_table[returns_table.names[0]])),
         "risk": lambda: figures.risk_against_return(risk_return(returns_table)),
         "correlations": lambda: figures.correlation_grid(correlations(returns_table)),
     }
     style.write(drawn[chosen](), picture)
+
+
+def _growth(returns_table: SeriesTable) -> Axes:
+    """Growth of one of all assets, or of the first few, which the title states."""
+    from ultrum.report import figures
+
+    names = returns_table.names
+    title = (
+        f"Growth of one: the first {_LINES} of {len(names)} assets" if len(names) > _LINES else ""
+    )
+    return figures.growth_of_one(returns_table.select(names[:_LINES]), title=title)
 
 
 def _in_percent(table: Any, label: str) -> Any:

@@ -38,7 +38,8 @@ class CalendarReturns(Described):
     Attributes
     ----------
     summary : DataFrame
-        For each column: ``mean median positive count``, the third the share of years above zero.
+        For each column: ``mean median positive count``, the third the share of years above zero. Years that are
+        not whole are left out of the column ``year``.
     """
 
     summary: pd.DataFrame
@@ -94,9 +95,14 @@ def calendar_returns(x: TimeSeries) -> CalendarReturns:
     table.attrs["partial_years"] = [
         int(y) + 1970 for y, k in zip(years, there, strict=True) if 0 < k.sum() < count
     ]
+    counted = table.copy()
+    counted.loc[table.attrs["partial_years"], "year"] = (
+        np.nan
+    )  # part of a year is not a year's return
     summary = pd.DataFrame({
-        "mean": table.mean(), "median": table.median(), "positive": (table > 0).sum() / table.notna().sum(),
-        "count": table.notna().sum(),
+        "mean": counted.mean(), "median": counted.median(),
+        "positive": (counted > 0).sum() / counted.notna().sum().replace(0, np.nan),
+        "count": counted.notna().sum(),
     }).T  # fmt: skip
     basis = (
         f"{x.metadata.heading}, simple returns, {span_of(returns.values.dropna().index)}; decimals"

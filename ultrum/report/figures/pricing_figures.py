@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
+from ultrum.core.array_types import Floats
 from ultrum.core.pricing.conditional_beta import ConditionalBetas
 from ultrum.core.pricing.kalman_beta import FilteredBetas
 from ultrum.core.pricing.peers import PeerBeta
@@ -166,19 +167,29 @@ def predicted_against_realised(
     percent = 100 * result.periods_per_year
     x, y = (percent * shown[c].to_numpy() for c in ("predicted", "realised"))
     ax = axes_for(ax, height=6.2)
-    low, high = min(x.min(), y.min()), max(x.max(), y.max())
-    edge = 0.08 * (high - low)
-    ends = (low - edge, high + edge)
-    ax.plot(ends, ends, color=STONE, linewidth=1.2, linestyle=(0, (5, 3)))
+    across, up = _room(x), _room(y)
+    ends = (min(across[0], up[0]), max(across[1], up[1]))
+    ax.plot(
+        ends, ends, color=STONE, linewidth=1.2, linestyle=(0, (5, 3)), label="predicted = realised"
+    )
     ax.scatter(x, y, color=TIDE, s=30, zorder=3)
-    ax.set_xlim(*ends)
-    ax.set_ylim(*ends)
+    ax.set_xlim(*across)
+    ax.set_ylim(*up)
+    ax.legend(loc="lower right", fontsize=9)
     ax.set_xlabel("predicted mean excess return, % a year")
     ax.set_ylabel("realised mean excess return, % a year")
-    ax.set_title(f"Predicted against realised; R² of means {result.r2:.2f}".replace("-", "−"))
+    r2 = round(result.r2, 2) + 0.0  # no minus before a zero
+    ax.set_title(f"Predicted against realised; R² of means {r2:.2f}".replace("-", "−"))
     foot(ax, result.basis, source=source)
     names_apart(ax, x, y, [str(n) for n in shown.index])
     return ax
+
+
+def _room(values: Floats) -> tuple[float, float]:
+    """Ends of an axis: the values, and room for a name at each end."""
+    low, high = float(values.min()), float(values.max())
+    edge = 0.12 * (high - low) or 0.1 * abs(high) or 1.0
+    return low - edge, high + edge
 
 
 @styled
@@ -207,14 +218,14 @@ def sensitivity(result: BetaSensitivity, *, source: str = "", ax: Axes | None = 
     options = [
         (c, v) for c in CHOICES if table[c].nunique() > 1 for v in dict.fromkeys(result.table[c])
     ]
-    ax = axes_for(ax, height=4.2 + 0.2 * len(options))
+    ax = axes_for(ax, height=4.4 + 0.26 * len(options))
     x = np.arange(len(table))
     reach = float(table["beta"].max() - table["beta"].min()) or 1.0
     low = table["low"].clip(lower=table["beta"].min() - reach)
     high = table["high"].clip(upper=table["beta"].max() + reach)
     ax.vlines(x, low, high, color=MIST, linewidth=1.6)
     chosen = table["own"].to_numpy(dtype=bool)
-    ax.scatter(x[~chosen], table["beta"][~chosen], s=11, color=TIDE, zorder=3)
+    ax.scatter(x[~chosen], table["beta"][~chosen], s=22, color=TIDE, zorder=3)
     ax.scatter(x[chosen], table["beta"][chosen], s=60, color=LANTERN, zorder=4, marker="D")
     _say(ax, x[chosen], table["beta"][chosen], f"own choice {result.own['beta']:.2f}")
     if result.published is not None:
@@ -233,18 +244,29 @@ def _mark_choices(
 ) -> None:
     """Below the betas one line of dots for each value of each choice."""
     low, high = ax.get_ylim()
-    step = 0.055 * (high - low)
+    step = 0.062 * (high - low)
     ticks = [t for t in ax.get_yticks() if low <= t <= high]
     places, names, row = list(ticks), [f"{t:g}" for t in ticks], low - step
-    last = options[0][0] if options else ""
+    last, rows_named = options[0][0] if options else "", list[str]()
     for choice, value in options:
-        row -= step * (1.6 if choice != last else 1.0)
+        row -= step * (1.7 if choice != last else 1.0)
+        if choice != last or not rows_named:
+            rows_named.append(choice)
+            ax.text(
+                -0.5,
+                row + 0.55 * step,
+                choice,
+                fontsize=8.5,
+                color=STONE,
+                style="italic",
+                va="center",
+            )
         last = choice
         chosen = (table[choice] == value).to_numpy()
         ax.scatter(
             np.flatnonzero(chosen & ~is_chosen),
             np.full((chosen & ~is_chosen).sum(), row),
-            s=5,
+            s=16,
             color=STONE,
             marker="s",
             linewidths=0,
@@ -252,7 +274,7 @@ def _mark_choices(
         ax.scatter(
             np.flatnonzero(chosen & is_chosen),
             np.full((chosen & is_chosen).sum(), row),
-            s=26,
+            s=44,
             color=LANTERN,
             marker="D",
             zorder=4,

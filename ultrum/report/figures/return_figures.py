@@ -102,7 +102,10 @@ def histogram(result: Distribution, *, ax: Axes | None = None) -> Axes:
         * float(widths.median())
     )
     ax.plot(factor * grid, 100 * normal, color=LANTERN, linewidth=2, label="normal")
-    ax.set_xlabel(f"{result.name}, {unit}")
+    kind = {"return": "simple return, ", "log_return": "log return, "}.get(
+        result.metadata.measure, ""
+    )
+    ax.set_xlabel(f"{result.name}, {kind}{unit}")
     ax.set_ylabel("share of periods, %")
     ax.set_ylim(0, 1.45 * 100 * max(float(h["share"].max()), float(normal.max())))
     tails = result.table.loc["beyond 2":]
@@ -143,11 +146,15 @@ def calendar_heat(result: CalendarReturns, *, ax: Axes | None = None) -> Axes:
     values = 100 * shown.to_numpy(dtype=float)
     body = values[: len(result.table), :-1]
     reach = max(float(np.nanpercentile(np.abs(body), 95)), 1e-9)
+    yearly = np.abs(values[: len(result.table), -1])
+    yearly_reach = (
+        max(float(np.nanpercentile(yearly, 95)), 1e-9) if np.isfinite(yearly).any() else reach
+    )
     colours = LinearSegmentedColormap.from_list("around zero", _BELOW_TO_ABOVE)
     ax = axes_for(ax, height=1.7 + 0.27 * len(shown))
     painted = values.copy()
     painted[-1] = np.nan
-    painted[: len(result.table), -1] /= 3.0  # a year moves more than a month
+    painted[: len(result.table) + 1, -1] *= reach / yearly_reach  # years have a scale of their own
     ax.imshow(painted, cmap=colours, norm=TwoSlopeNorm(0, -reach, reach), aspect="auto")
     for (row, column), value in np.ndenumerate(values):
         if np.isfinite(value):
@@ -167,7 +174,9 @@ def calendar_heat(result: CalendarReturns, *, ax: Axes | None = None) -> Axes:
                 color="white" if dark else INK,
             )
     ax.set_xticks(range(len(shown.columns)), list(shown.columns))
-    ax.set_yticks(range(len(shown)), [*map(str, result.table.index), "mean", "above 0, %"])
+    partial = result.table.attrs.get("partial_years", [])
+    years = [f"{year} *" if year in partial else str(year) for year in result.table.index]
+    ax.set_yticks(range(len(shown)), [*years, "mean", "above 0, %"])
     ax.tick_params(
         length=0, labelsize=8.5, top=True, labeltop=True, bottom=False, labelbottom=False
     )
@@ -177,14 +186,33 @@ def calendar_heat(result: CalendarReturns, *, ax: Axes | None = None) -> Axes:
     for side in ax.spines.values():
         side.set_visible(False)
     ax.set_title(f"{result.name}, returns in %", pad=22)
-    foot(ax, result.in_percent)
+    note = "* part of a year, not in the mean of years" if partial else ""
+    foot(ax, result.in_percent, "colours of months and of years have scales of their own", note)
     return ax
 
 
 @styled
 @checked
-def growth_of_one(x: SeriesTable | TimeSeries, *, title: str = "", ax: Axes | None = None) -> Axes:
-    """What one unit has grown to, on a logarithmic scale.
+def growth_of_one(
+    x: SeriesTable | TimeSeries, *, title: str = "", source: str = "", ax: Axes | None = None
+) -> Axes:
+    """What one unit has grown to, on a log scale; each line starts at one, a period before its first return.
+
+    Parameters
+    ----------
+    x : TimeSeries or SeriesTable
+        Returns, of six assets at most.
+    title, source : str
+    ax : Axes, optional
+
+    Returns
+    -------
+    Axes
+
+    Raises
+    ------
+    UnitError
+        If there are more lines than can be distinguished.
 
     Examples
     --------
@@ -201,9 +229,12 @@ def growth_of_one(x: SeriesTable | TimeSeries, *, title: str = "", ax: Axes | No
     for number, name in enumerate(table.names):
         asset_returns = table[name]
         valid = asset_returns.values.dropna()
-        grown = cumulate(TimeSeries(valid, asset_returns.metadata))
+        grown = cumulate(TimeSeries(valid, asset_returns.metadata)).values
+        frequency = asset_returns.metadata.frequency
+        first = frequency.index(frequency.ordinals_of(grown.index[:1]) - 1)
+        moments = [*moments_of(first), *moments_of(grown.index)] if len(grown) else []
         ax.plot(
-            moments_of(grown.index), grown.values, color=LINES[number], linestyle=DASHES[number],
+            moments, [1.0, *grown] if len(grown) else [], color=LINES[number], linestyle=DASHES[number],
             linewidth=1.7, label=asset_returns.metadata.heading,
         )  # fmt: skip
     ax.set_yscale("log")
@@ -218,7 +249,11 @@ def growth_of_one(x: SeriesTable | TimeSeries, *, title: str = "", ax: Axes | No
         ax.legend(
             loc="lower left", bbox_to_anchor=(0, 1.0), ncols=4, borderaxespad=0.2, fontsize=9.5
         )
-    foot(ax, f"{table.frequency.name}, {span_of(table.index)}; returns compounded")
+    foot(
+        ax,
+        f"{table.frequency.name}, {span_of(table.index)}; returns compounded from one",
+        source=source,
+    )
     return ax
 
 
@@ -269,7 +304,11 @@ def correlation_grid(result: Correlations, *, ax: Axes | None = None) -> Axes:
     count = len(matrix)
     ax = axes_for(ax, height=max(4.0, 1.6 + 0.36 * min(count, 26)))
     colours = LinearSegmentedColormap.from_list("around zero", _BELOW_TO_ABOVE)
-    ax.imshow(matrix, cmap=colours, vmin=-1, vmax=1, aspect="auto")
+    painted = ax.imshow(matrix, cmap=colours, vmin=-1, vmax=1, aspect="auto")
+    figure: Any = ax.get_figure()
+    scale = figure.colorbar(painted, ax=ax, fraction=0.03, pad=0.02, ticks=[-1, -0.5, 0, 0.5, 1])
+    scale.outline.set_visible(False)
+    scale.ax.tick_params(length=0, labelsize=8.5)
     names = [str(n) for n in result.table.index]
     if count <= 26:
         _write_correlations(ax, matrix, result.p_values.to_numpy(dtype=float))

@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 _LARGE: Final = 1e5  # numbers that are labelled in thousands or millions
+_FEWEST_STEPS: Final = 12  # values of a rate before its shape is judged
 _MOST: Final = 6000  # points of one line; beyond, the extremes of each stretch are drawn
 _BARS: Final = ("open", "high", "low", "close")
 Episodes = Mapping[str, tuple[str, str]]
@@ -103,6 +104,7 @@ def through_time(
         for name, level in (reference or {}).items():
             if name in (line.name, series[number].name):
                 _reference(scale, level * _factor(line.metadata), colour, dash)
+    _draw_zero(ax, [line for line in lines if _unit(line.metadata) == units[0]])
     for unit, scale in scales.items():
         _name_scale(scale, unit, [k for k, line in enumerate(lines) if _unit(line.metadata) == unit],
                     lines, shared=len(units) == 1)  # fmt: skip
@@ -248,11 +250,30 @@ def thinned(days: Any, values: Any, most: int = _MOST) -> tuple[Any, Any]:
 
 def _draw_line(ax: Axes, line: TimeSeries, colour: str, dash: Any, width: float = 1.7) -> None:
     days, values = thinned(moments_of(line.index), line.values.to_numpy() * _factor(line.metadata))
-    ax.plot(days, values, color=colour, linestyle=dash, linewidth=width)
+    style = "steps-post" if _moves_in_steps(line) else "default"
+    ax.plot(days, values, color=colour, linestyle=dash, linewidth=width, drawstyle=style)
     valid = np.isfinite(values)
     alone = valid & ~np.append(False, valid[:-1]) & ~np.append(valid[1:], False)
     if alone.any() and len(values) <= _MOST:
         ax.plot(days[alone], values[alone], ".", color=colour, markersize=3)
+
+
+def _moves_in_steps(line: TimeSeries) -> bool:
+    """Whether a rate is one that is set and then stays, such as that of a central bank."""
+    values = line.values.dropna().to_numpy()
+    if line.metadata.measure != "rate" or len(values) < _FEWEST_STEPS:
+        return False
+    return bool((np.diff(values) == 0).mean() > 0.5)
+
+
+def _draw_zero(ax: Axes, lines: Sequence[TimeSeries]) -> None:
+    """The level zero, where growth or returns lie on both sides of it."""
+    for line in lines:
+        grown = any(step.action in ("growth", "difference") for step in line.metadata.trail)
+        values = line.values.dropna()
+        if (grown or line.metadata.is_return) and len(values) and values.min() < 0 < values.max():
+            ax.axhline(0, color=STONE, linewidth=0.8, zorder=1)
+            return
 
 
 def _name_scale(
@@ -358,12 +379,28 @@ def _factor(metadata: Metadata) -> float:
     return 100.0 if metadata.in_percent else 1.0
 
 
+def _change_in_words(metadata: Metadata) -> str:
+    """Over what a growth rate compares."""
+    settings = next(dict(s.settings) for s in reversed(metadata.trail) if s.action == "growth")
+    over = settings.get("over", "")
+    words = {
+        "P1Y": "over a year",
+        "P6M": "over half a year",
+        "P3M": "over a quarter",
+        "P1M": "over a month",
+    }
+    annual = ", annualised" if "annualised" in settings else ""
+    return f"change {words.get(over, f'over {over}')}{annual}" if over else "change"
+
+
 def _unit(metadata: Metadata) -> str:
     """The axis label: the unit people read, and what the number is."""
     actions = [step.action for step in metadata.trail]
     if metadata.measure == "score":
         composed = {"standardised", "composite"} & set(actions)
         return "standard deviations" if composed else "score"
+    if metadata.unit == "decimal" and "growth" in actions and not metadata.is_return:
+        return f"%, {_change_in_words(metadata)}"
     if metadata.unit == "decimal":
         yearly = metadata.measure == "rate" and metadata.quoted and "growth" not in actions
         return (
