@@ -127,7 +127,9 @@ class OwnFiles(Scratch):
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", ul.DataWarning)
             result = ul.run_study(self.folder / "again.toml", vault=self.folder / "v")
-        self.assertEqual(moving["KELP"].iloc[-1], result.rolling.frame().loc["2020-06", "KELP"])
+        self.assertAlmostEqual(
+            moving["KELP"].iloc[-1], result.rolling.frame().loc["2020-06", "KELP"], 13
+        )
         self.assertEqual(
             (result.betas.errors, result.panel.assets.index[0]), ("hc1", pd.Period("2015-06"))
         )

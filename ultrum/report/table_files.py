@@ -17,6 +17,7 @@ from ultrum.core.time.period_labels import period_label
 from ultrum.errors import UltrumError, printable, reason
 from ultrum.file_access import path_of
 
+DIGITS = "%.15g"  # all that a double holds for sure: 0.055, not 0.055000000000000004
 _DANGEROUS = ("=", "+", "-", "@", "\t", "\r")
 
 
@@ -54,7 +55,7 @@ def whole_folder(path: str | os.PathLike[str]) -> Iterator[Path]:
 def to_csv(
     table: pd.DataFrame, path: Path, separator: str = ",", decimal_mark: str = "."
 ) -> list[str]:
-    """A table as CSV: full precision, SDMX period names, no text a sheet would run; the heads as written."""
+    """A table as CSV: 15 significant digits, SDMX period names, no text a sheet would run, heads as written."""
     path = path_of(path)
     plain = flattened(table)
     for column in plain:
@@ -68,6 +69,7 @@ def to_csv(
         decimal=decimal_mark,
         lineterminator="\n",
         encoding="utf-8",
+        float_format=DIGITS,
     )
     return list(plain.columns)
 

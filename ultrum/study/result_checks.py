@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import partial
 from typing import Final
 
 import pandas as pd
 
+from ultrum.core.executors import each_block
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.regression.structural_breaks import break_test, chow_tests
 from ultrum.core.returns.untraded_days import zero_volume_share
@@ -54,18 +56,22 @@ def check_assets(plan: Study, prices: PriceTable, betas: BetaTable) -> pd.DataFr
 
 def _sup_f_tests(betas: BetaTable) -> pd.DataFrame:
     """Breaks at unknown dates; small p values are simulated again, finely enough to stand out among all."""
-    rows = {}
     fine = min(_MOST_DRAWS, 40 * len(betas.assets))
-    for asset in betas.assets:
-        try:
-            fit = betas.fit(asset)
-            test = break_test(fit, how="sup-f", draws=_DRAWS)
-            if test.p_value <= 2 / (_DRAWS + 1) and fine > _DRAWS:
-                test = break_test(fit, how="sup-f", draws=fine)
-            rows[asset] = (test.statistic, test.p_value, test.note)
-        except EstimationError as error:
-            rows[asset] = (float("nan"), float("nan"), str(error))
+    found = each_block(partial(_sup_f_row, betas, fine), betas.assets)
+    rows = dict(zip(betas.assets, found, strict=True))
     return pd.DataFrame.from_dict(rows, orient="index", columns=["statistic", "p_value", "note"])
+
+
+def _sup_f_row(betas: BetaTable, fine: int, asset: str) -> tuple[float, float, str]:
+    """Statistic, p value and note of the test of one asset."""
+    try:
+        fit = betas.fit(asset)
+        test = break_test(fit, how="sup-f", draws=_DRAWS)
+        if test.p_value <= 2 / (_DRAWS + 1) and fine > _DRAWS:
+            test = break_test(fit, how="sup-f", draws=fine)
+    except EstimationError as error:
+        return float("nan"), float("nan"), str(error)
+    return test.statistic, test.p_value, test.note
 
 
 def standing_out(p_values: pd.Series, share: float) -> pd.Series:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
-from typing import Any, Literal, cast
+from typing import Any, cast
 
 import numpy as np
 import pandas as pd
@@ -103,9 +103,9 @@ def rate_at(plan: Study, desk: Desk, address: str) -> TimeSeries:
     wanted = Address.parse(address)
     if plan.sources[wanted.source].kind == "sdmx":
         return yield_to_return(desk.fetch(address), plan.study.frequency)
+    if f"{wanted.source}:{wanted.path}" == plan.panel.factors:
+        return _rate_of_factors(plan, desk, wanted.field)
     units = plan.panel.factor_units
-    if units is None and address.partition("#")[0] == plan.panel.factors:
-        units = _units_of_factors(plan, desk)  # a rate is too small to tell percent by itself
     series_there = desk.table(address, units=units, measure="return").series
     if wanted.field not in series_there:
         raise StudyError(
@@ -115,18 +115,24 @@ def rate_at(plan: Study, desk: Desk, address: str) -> TimeSeries:
     return series_there[wanted.field]
 
 
+def _rate_of_factors(plan: Study, desk: Desk, column: str) -> TimeSeries:
+    """The risk-free column of the factor file, in the units of the factors: by itself it is too small to tell."""
+    reading = desk.table(plan.panel.factors, units=plan.panel.factor_units)
+    if column not in reading.series:
+        raise StudyError(
+            f"{plan.panel.factors}: no column '{column}'; it has: {', '.join(reading.series)}."
+        )
+    returns = factor_returns(reading, [*_wanted(plan, reading.series), column])
+    if returns.levels or column not in returns.table.names:
+        raise StudyError(f"{plan.panel.factors}#{column} is a level, not a return each period.")
+    check_rate(f"{plan.panel.factors}#{column}", returns.table[column])
+    return returns.table[column]
+
+
 def panel_rate(plan: Study, desk: Desk) -> TimeSeries | float | None:
     """The panel's risk-free return, or a rate a year, or none."""
     rate = plan.panel.risk_free
     return rate_at(plan, desk, rate) if isinstance(rate, str) else rate
-
-
-def _units_of_factors(plan: Study, desk: Desk) -> Literal["percent", "decimal"] | None:
-    """Units of the factor file where it states none: by the size of the returns."""
-    reading = desk.table(plan.panel.factors)
-    returns = factor_returns(reading, _wanted(plan, reading.series))
-    sized = any(d.what == "units" for d in returns.decisions)
-    return "percent" if sized and returns.units == "percent" else None
 
 
 def _wanted(plan: Study, columns: Iterable[str]) -> list[str]:

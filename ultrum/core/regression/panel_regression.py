@@ -68,7 +68,7 @@ class PooledFit(CoefficientInference, TableInNotebooks):
         return TestResult.of_f(statistic, len(values), self.df)
 
     def __repr__(self) -> str:
-        return f"{self.basis}\n{table_text(self.to_frame(), '{:.6g}')}"
+        return f"{self.basis}\n{table_text(self.to_frame(), '{:.4g}')}"
 
 
 @checked

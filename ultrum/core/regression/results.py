@@ -24,7 +24,7 @@ from ultrum.core.regression.inference import (
 )
 from ultrum.core.regression.influence import influence_table, weighted_rows
 from ultrum.core.regression.narrative import Figures, sentences
-from ultrum.core.series.text_tables import TableInNotebooks, table_html, table_text
+from ultrum.core.series.text_tables import TableInNotebooks, estimates_text, table_html, table_text
 from ultrum.core.time.period_labels import period_label
 from ultrum.core.workings.regression_steps import regression_workings
 from ultrum.core.workings.steps_table import Workings
@@ -215,11 +215,11 @@ class Fit(CoefficientInference, TableInNotebooks):
         head = f"{self.name}: {self.nobs} rows, {span}; {kind}; {dropped_in_words(self.dropped)}"
         return (
             f"{textwrap.fill(head, 100)}\n"
-            f"R² {self.r2:.4f}, adjusted {self.r2_adjusted:.4f}; sigma {self.sigma:.6g}; df {self.df}"
+            f"R² {self.r2:.4f}, adjusted {self.r2_adjusted:.4f}; sigma {self.sigma:.4g}; df {self.df}"
         )
 
     def __repr__(self) -> str:
-        return f"{self.basis}\n{table_text(self.to_frame(), '{:.6g}')}"
+        return f"{self.basis}\n{table_text(self.to_frame(), '{:.4g}')}"
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -389,11 +389,16 @@ class BetaTable:
         return pd.Series(labels, self.assets, dtype=None if some.all() else object)
 
     def __repr__(self) -> str:
-        shown = self.coefficients.add_suffix("").round(4).astype(str)
-        shown += " (" + self.standard_errors.round(4).astype(str) + ")"
-        shown = shown.assign(R2=self.r2.round(3), rows=self.nobs, dropped=self.observations_dropped)
-        kind, text = errors_in_words(self.errors), shown.to_string(max_rows=30, line_width=100)
-        return f"{len(self.assets)} assets; {kind} in brackets\n{text}"
+        beside = pd.DataFrame(
+            {"R2": self.r2.round(3), "rows": self.nobs, "dropped": self.observations_dropped}
+        )
+        values, errors = self.coefficients, self.standard_errors
+        if CONSTANT in values and all(str(name) in self.kinds for name in self.assets):
+            name = {CONSTANT: "alpha, %"}  # of returns
+            values, errors = ((100.0 * t[[CONSTANT]]).join(t.drop(columns=CONSTANT)).rename(columns=name)
+                              for t in (values, errors))  # fmt: skip
+        text = estimates_text(values, errors, beside)
+        return f"{len(self.assets)} assets; {errors_in_words(self.errors)} in brackets\n{text}"
 
     def _repr_html_(self) -> str:
         kind = errors_in_words(self.errors)

@@ -7,6 +7,7 @@ has the sizes.
 
 from __future__ import annotations
 
+from itertools import pairwise
 from typing import Final
 
 import numpy as np
@@ -99,14 +100,20 @@ def _products_by_cut(
     """Weighted products of scores (T, p, N) over the rows before and from each cut, (C, p, p, N)."""
     line, places = on_calendar(scores, positions)
     starts = places[cuts]
-    squares: Floats = np.cumsum(line[:, :, None] * line[:, None], axis=0)
-    ahead = squares[starts - 1]
-    behind = squares[-1] - ahead
+    ahead, whole = _sums_before(line[:, :, None] * line[:, None], starts)
+    behind = whole - ahead
     for lag in range(1, min(lags or 0, len(line) - 1) + 1):
         cross = bartlett_weight(lag, lags or 0) * line[lag:, :, None] * line[:-lag, None]
-        sums = np.concatenate([np.zeros((lag, *cross.shape[1:])), np.cumsum(cross, axis=0)])
-        first_part = sums[starts - 1]
-        rest = sums[-1] - sums[np.minimum(starts + lag - 1, len(sums) - 1)]
+        first_part, whole = _sums_before(cross, np.maximum(starts - lag, 0))
+        rest = whole - _sums_before(cross, np.minimum(starts, len(cross)))[0]
         ahead += first_part + first_part.swapaxes(1, 2)
         behind += rest + rest.swapaxes(1, 2)
     return ahead, behind
+
+
+def _sums_before(values: Floats, stops: Ints) -> tuple[Floats, Floats]:
+    """Sums of the rows before each of some rising stops, and of all rows."""
+    edges = np.concatenate([[0], stops])
+    parts = np.array([values[low:high].sum(axis=0) for low, high in pairwise(edges)])
+    sums: Floats = np.cumsum(parts, axis=0)
+    return sums, sums[-1] + values[stops[-1] :].sum(axis=0)

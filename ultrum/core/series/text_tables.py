@@ -17,6 +17,10 @@ def headed(name: str) -> str:
     return name[:1].upper() + name[1:]
 
 
+WIDTH = 100  # columns of a text table
+_FEWEST_TERMS = 2  # of a table that is too wide
+
+
 def table_text(table: pd.DataFrame, number: str = "{:.4f}") -> str:
     """A table as text within 100 columns; p values below 0.001 are written so, never as zero.
 
@@ -29,7 +33,61 @@ def table_text(table: pd.DataFrame, number: str = "{:.4f}") -> str:
         for name in table.columns
         if pd.api.types.is_float_dtype(table[name])
     }
-    return table.to_string(formatters=shown, line_width=100)
+    return table.to_string(formatters=shown, line_width=WIDTH)
+
+
+def estimates_text(
+    values: pd.DataFrame, errors: pd.DataFrame, beside: pd.DataFrame, most: int = 30
+) -> str:
+    """Estimates with their errors in brackets, a line each within 100 columns.
+
+    Digits are left out first, then the errors; with still more columns the last terms are counted.
+
+    Parameters
+    ----------
+    values, errors : DataFrame, shape (N, p)
+    beside : DataFrame, shape (N, c)
+        Further columns, shown as they are.
+    most : int
+        Rows shown.
+
+    Examples
+    --------
+    >>> one = pd.DataFrame({"market": [0.56425]}, ["BRTW"])
+    >>> print(estimates_text(one, one / 5, pd.DataFrame({"rows": [251]}, ["BRTW"])))
+                   market  rows
+    BRTW  0.5642 (0.1129)   251
+    """
+    forms = [(4, True), (3, True), (2, True), (3, False), (2, False)]
+    texts = (_estimates(values, errors, beside, *form, most) for form in forms)
+    fitting = next((t for t in texts if max(map(len, t.splitlines())) <= WIDTH), "")
+    if fitting or values.shape[1] <= _FEWEST_TERMS:
+        return fitting or _estimates(values, errors, beside, 2, False, most)
+    kept = next(
+        (k for k in range(values.shape[1] - 1, _FEWEST_TERMS, -1)
+         if _width(_estimates(values.iloc[:, :k], errors, beside, 2, False, most)) <= WIDTH), _FEWEST_TERMS,
+    )  # fmt: skip
+    text = _estimates(values.iloc[:, :kept], errors, beside, 2, False, most)
+    return f"{text}\n{values.shape[1] - kept} further terms: see .coefficients"
+
+
+def _width(text: str) -> int:
+    return max(map(len, text.splitlines()))
+
+
+def _estimates(
+    values: pd.DataFrame,
+    errors: pd.DataFrame,
+    beside: pd.DataFrame,
+    digits: int,
+    bracketed: bool,
+    most: int,
+) -> str:
+    """Estimates with so many decimals, with or without their errors."""
+    shown = values.map(lambda v: f"{v:.{digits}f}")
+    if bracketed:
+        shown = shown + " (" + errors[values.columns].map(lambda v: f"{v:.{digits}f}") + ")"
+    return shown.join(beside).to_string(max_rows=most)
 
 
 def _holds_p(name: object) -> bool:
