@@ -507,7 +507,7 @@ class Pages(Scratch):
 
     def test_every_block_of_the_guide_runs(self):
         words = {
-            "own_files": "KELP  -0.0",
+            "own_files": "KELP  -0.47",
             "getting_data": "revised",
             "shaping": "does not close",
             "returns_and_panels": "costs",
