@@ -18,6 +18,7 @@ from ultrum.cli.verbosity import PROGRESS_END, echo, end_progress, is_quiet, is_
 from ultrum.errors import printable
 
 _UNLIMITED: Final = 100_000
+_WHOLE_COLUMNS: Final = ("address", "file")  # never cut, so that they can be copied
 _FIGURE: Final = re.compile(r"[<-]*\d[\d.,]*(e[+-]?\d+)?( \(.*\))?")
 
 
@@ -32,7 +33,7 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
     shown = Table(box=box.SIMPLE_HEAD, title=title or None, title_justify="left", pad_edge=False)
     for column in frame:
         number = _looks_numeric(frame[column])
-        whole = number or column == "address"
+        whole = number or column in _WHOLE_COLUMNS
         widths = [cell_len(_cell(value)) for value in frame[column]] if whole else []
         shown.add_column(
             printable(str(column)),

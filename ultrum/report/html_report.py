@@ -69,6 +69,7 @@ def page(result: StudyResult, drawn: Mapping[str, str]) -> str:
         else [],
         two_pass=_two_pass(result),
         all_workings=_workings(result),
+        own_choice=_own_choice(result),
         more_figures={n: figure_words(n, result) for n in drawn if n not in _IN_PLACE},
         trail=repr(trail_of(facts, answer_of(facts))),
     )
@@ -135,6 +136,22 @@ def _side_by_side(result: StudyResult) -> str:
     kind = "Excess" if result.panel.has_risk_free else "Total"
     title = f"{kind} returns of {result.company} by every model.{remark}"
     return model_table(fits, title=title).to_html()
+
+
+def _own_choice(result: StudyResult) -> str:
+    """Why the beta of the own choice is not that of the page, where they differ."""
+    if result.sensitivity is None:
+        return ""
+    page, own = (
+        float(result.betas.coefficients.loc[result.company, first_factor(result)]),
+        result.sensitivity.own,
+    )
+    if f"{page:.2f}" == f"{float(own['beta']):.2f}":
+        return ""
+    return (
+        f"The beta of this page is {page:.2f}: it is estimated on the whole sample of the study with the factors of "
+        "its model, the own choice on its window of returns on its market alone."
+    )
 
 
 def _workings(result: StudyResult) -> list[Workings]:
