@@ -142,15 +142,12 @@ def _own_choice(result: StudyResult) -> str:
     """Why the beta of the own choice is not that of the page, where they differ."""
     if result.sensitivity is None:
         return ""
-    page, own = (
-        float(result.betas.coefficients.loc[result.company, first_factor(result)]),
-        result.sensitivity.own,
-    )
-    if f"{page:.2f}" == f"{float(own['beta']):.2f}":
+    page = float(result.betas.fit(result.company).coefficients[first_factor(result)])
+    if f"{page:.2f}" == f"{float(result.sensitivity.own['beta']):.2f}":
         return ""
     return (
-        f"The beta of this page is {page:.2f}: it is estimated on the whole sample of the study with the factors of "
-        "its model, the own choice on its window of returns on its market alone."
+        f"The beta of this page is {page:.2f}: it is estimated on the whole sample of the study with the factors "
+        "of its model, the own choice on its window of returns on its market alone."
     )
 
 
