@@ -152,6 +152,11 @@ class Exports(Scratch):
         lines = (self.folder / "t.csv").read_text().splitlines()
         self.assertEqual(lines, ["'=cmd(),n", "'@SUM(A1),-1.5", "'+1,2.0", "plain,3.0"])
 
+    def test_a_number_of_few_decimals_has_no_rounding_behind_it(self):
+        path = self.folder / "x.csv"
+        ul.save(pd.DataFrame({"x": [0.1 + 0.2, 0.05 + 0.005, 1 / 3]}), path)
+        self.assertEqual(path.read_text().split()[1:], ["0.3", "0.055", repr(1 / 3)])
+
     def test_numbers_come_back_to_the_last_digit(self):
         x = series([0.1, 1 / 3, 2e-300])
         to_csv(x.to_frame(), self.folder / "t.csv")

@@ -530,7 +530,7 @@ class Files(Scratch):
         described_csv(table, self.folder / "t.csv", CsvForm(";", ",", "year and period"))
         self.assertEqual(
             (self.folder / "t.csv").read_text(),
-            "year;quarter;x;'=y\n2024;1;1,5;'=1+1\n2024;2;-2;\"a;b\"\n",
+            "year;quarter;x;'=y\n2024;1;1,5;'=1+1\n2024;2;-2,0;\"a;b\"\n",
         )
         said = json.loads((self.folder / "t.csv-metadata.json").read_text())
         self.assertEqual(

@@ -13,11 +13,14 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from ultrum.core.array_types import Floats
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import UltrumError, printable, reason
 from ultrum.file_access import path_of
 
-DIGITS = "%.15g"  # all that a double holds for sure: 0.055, not 0.055000000000000004
+_PLACES = (
+    8  # a number that has no more decimals loses what is rounding: 0.055000000000000004 is 0.055
+)
 _DANGEROUS = ("=", "+", "-", "@", "\t", "\r")
 
 
@@ -55,11 +58,13 @@ def whole_folder(path: str | os.PathLike[str]) -> Iterator[Path]:
 def to_csv(
     table: pd.DataFrame, path: Path, separator: str = ",", decimal_mark: str = "."
 ) -> list[str]:
-    """A table as CSV: 15 significant digits, SDMX period names, no text a sheet would run, heads as written."""
+    """A table as CSV: full precision, SDMX period names, no text a sheet would run; the heads as written."""
     path = path_of(path)
     plain = flattened(table)
     for column in plain:
-        if not pd.api.types.is_numeric_dtype(plain[column]):
+        if pd.api.types.is_float_dtype(plain[column]):
+            plain[column] = _without_rounding(plain[column].to_numpy(dtype=float))
+        elif not pd.api.types.is_numeric_dtype(plain[column]):
             plain[column] = [safe_text(value) for value in plain[column]]
     plain.columns = [str(safe_text(c)) for c in plain.columns]
     plain.to_csv(
@@ -69,9 +74,16 @@ def to_csv(
         decimal=decimal_mark,
         lineterminator="\n",
         encoding="utf-8",
-        float_format=DIGITS,
     )
     return list(plain.columns)
+
+
+def _without_rounding(values: Floats) -> Floats:
+    """Numbers of few decimals without the last bits that a computation has left."""
+    short = np.round(values, _PLACES)
+    with np.errstate(invalid="ignore"):
+        near = np.abs(values - short) <= 4.0 * np.spacing(np.abs(values))
+    return np.where(near, short, values)
 
 
 def safe_text(value: Any) -> Any:

@@ -53,10 +53,10 @@ def estimates_text(
 
     Examples
     --------
-    >>> one = pd.DataFrame({"market": [0.56425]}, ["BRTW"])
+    >>> one = pd.DataFrame({"market": [0.5642]}, ["BRTW"])
     >>> print(estimates_text(one, one / 5, pd.DataFrame({"rows": [251]}, ["BRTW"])))
                    market  rows
-    BRTW  0.5642 (0.1129)   251
+    BRTW  0.5642 (0.1128)   251
     """
     forms = [(4, True), (3, True), (2, True), (3, False), (2, False)]
     texts = (_estimates(values, errors, beside, *form, most) for form in forms)
