@@ -16,6 +16,7 @@ import matplotlib as mpl
 from PIL import Image
 
 import ultrum as ul
+from ultrum.report.figures.figure_files import png_bytes
 
 DOCS = Path(__file__).resolve().parent.parent / "docs"
 FIRST = """
@@ -72,9 +73,7 @@ def keeping(drawn):
 
 def picture(ax):
     """The figure of the axes, half a sheet wide."""
-    packed = io.BytesIO()
-    ul.figures.to_png(ax, packed)
-    image = Image.open(packed).convert("RGB")
+    image = Image.open(io.BytesIO(png_bytes(ax))).convert("RGB")
     return image.resize((WIDTH // 2, round(image.height * WIDTH / 2 / image.width)), Image.LANCZOS)
 
 
