@@ -117,6 +117,17 @@ class OwnFiles(Scratch):
         for name in BETAS:
             self.assertEqual(first[name], second[name])
 
+    def test_a_price_column_is_that_of_every_file(self):
+        table = pd.read_csv(self.folder / "KELP.csv")
+        table.assign(**{"Close": table["Adj Close"] ** 2}).to_csv(
+            self.folder / "TIDE.csv", index=False
+        )
+        words = "KELP.csv", "TIDE.csv", "--factors", "decimal.csv"
+        by_close, _ = self.estimated(*words, "--price-column", "close")
+        excess = self.monthly(self.prices["KELP"] ** 2).to_numpy() - 0.0015
+        expected = self.by_hand(excess, self.factors["Mkt-RF"][1:])
+        self.assertAlmostEqual(by_close["TIDE"]["Mkt-RF"]["coefficient"], expected[1], 3)
+
     def test_outputs_and_the_study_that_repeats_them(self):
         done = self.run_it("estimate", "wide.csv", "--factors", "factors.csv", "--dividends", "dividends.csv",
                            "--rolling", "P3Y", "--cost", "--premium", "5%", "--errors", "HC1", "--picture", "b.png",
@@ -285,6 +296,19 @@ class Columns(Scratch):
             factor_table(self.read("d,Mkt-RF,Market\n" + self.rows(daily, daily), units="percent"))
         with self.refused(TableError, "can each be the price"):
             price_table(self.read("Ticker,d,x,y\n" + "".join(f"{n},2024-01-{k + 1:02d},{k + 1},{k + 2}\n" for k in range(5) for n in "AB")))  # fmt: skip
+        two = "can each be the price|Name the price column"
+        for heading in ("Close,Price", "index,KELP", "Value,A"):
+            with self.assertRaisesRegex(TableError, two):
+                price_table(self.read(f"d,{heading}\n" + self.rows([100, 101, 99], [50, 51, 52])))
+        for odd, market in ((0, 7), (-1, 120)):
+            long = [5 + k / 9 for k in range(20)]
+            with self.refused(TableError, "'B' has 1 of 20 values at or below zero"):
+                price_table(self.read("d,A,B\n" + self.rows(long, [*long[:-1], odd])))
+            with self.refused(TableError, "looks like prices or levels"):
+                levels = [market * 10 + k for k in range(20)]
+                factor_table(self.read("d,Market,RF\n" + self.rows(levels, [0.01] * 20)))
+        with self.refused(TableError, "units of 'Mkt-RF (%)' are stated"):
+            factor_table(self.read("d,Mkt-RF (%),SMB\n" + self.rows([1.2, -2, 1], [1, 2, -2])))
         events = pd.DataFrame({"date": ["2024-01-02"], "gross": [1.0], "net": [0.8]})
         with self.refused(TableError, "2 columns (gross, net) for the amount"):
             event_columns(events, "d.csv", ["asset", "date", "amount"], {}, ["A"])

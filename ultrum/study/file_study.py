@@ -193,13 +193,13 @@ def _panel_section(
     names: Sequence[str],
 ) -> dict[str, Any]:
     """Addresses and columns of the panel."""
-    columns = list(dict.fromkeys(t.column for t in prices if t.column))
+    column = choices.price_column or (prices[0].column if len(prices) == 1 else "")
     section: dict[str, Any] = {
         "assets": list(choices.prices) if len(choices.prices) > 1 else choices.prices[0],
         "factors": choices.factors,
     }
-    if len(columns) == 1 and len(prices) == 1:
-        section["price_column"] = columns[0]
+    if column:
+        section["price_column"] = column
     if factors.units:
         section["factor_units"] = factors.units
     if 0 < len(choices.assets) < len(names):

@@ -90,6 +90,11 @@ def factor_table(
     market_name = _column(reading, others, market, _MARKET, "market")
     returns = factor_returns(reading)
     if returns.levels:
+        if risk_free:
+            raise TableError(
+                f"{reading.name} holds prices or levels, so '{rate_name}' cannot be a risk-free return.",
+                setting="risk_free",
+            )
         return _of_levels(reading, returns, market)
     market_name = market_name or _only(reading, others)
     rate = returns.table[rate_name] if rate_name else None

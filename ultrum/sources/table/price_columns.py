@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import PurePosixPath
 from typing import Final
@@ -16,17 +17,25 @@ from ultrum.sources.table.reading_result import Decision, Reading
 _CLOSE: Final = (
     "close", "closing price", "close price", "price",
     "last", "last price", "settle", "settlement price", "px last",
-    "value", "level", "index", "index level",
 )  # fmt: skip
+_VALUE: Final = ("value", "level", "index", "index level")  # also names an asset can have
 _ADJUSTED: Final = (
     "adj close", "adjusted close", "adj price",
     "adjusted price", "close adj", "close adjusted", "adj closing price",
     "total return index", "return index", "total return",
 )  # fmt: skip
+_BARS: Final = ("open", "high", "low", "previous close", "prev close", "change", "change percent")
 _VOLUME: Final = ("volume", "vol", "shares traded", "traded volume")
 _TOTAL: Final = {"measure": "price", "income": "total"}
 _PERCENT_FROM: Final = 0.3  # median size of returns from which they must be percent
 _DECIMAL_TO: Final = 0.1  # and up to which they must be decimals
+_LARGEST_RETURN: Final = (
+    20.0  # median size from which values that are hardly ever negative are levels
+)
+_LARGEST_ASSET_RETURN: Final = 1.0  # the same for assets, whose file has no risk-free return
+_FEWEST_LOSSES: Final = (
+    0.1  # share of returns at or below zero, under which values of that size are levels
+)
 
 
 @dataclass(frozen=True)
@@ -104,6 +113,8 @@ def price_table(
         column = _chosen(reading, price_column)
         return _finished(reading, reading.fields[column], column, volume_column)
     column = _match(reading, price_column) if price_column else _named_price(reading)
+    if column and not price_column:
+        _check_one_asset(reading, column)
     if price_column or column:
         column = column or _chosen(reading, price_column)
         name = asset or PurePosixPath(reading.name).name.split(".")[0]
@@ -120,11 +131,39 @@ def _renamed(table: SeriesTable, name: str) -> SeriesTable:
 def _named_price(reading: Reading) -> str:
     """The column whose heading is that of a price, an adjusted one first; empty where there is none."""
     adjusted = [c for c, t in reading.fields.items() if t.metadata[0].income == "total"]
-    for words, found in ((_ADJUSTED, adjusted), (_CLOSE, [])):
+    for words, found in ((_ADJUSTED, adjusted), (_CLOSE, []), (_VALUE, [])):
         named = [c for c in reading.fields if plain_heading(c) in words]
-        for column in [*found, *named]:
-            return column
+        candidates = list(dict.fromkeys([*found, *named]))
+        if len(candidates) > 1:
+            raise _ambiguous(reading, candidates)
+        if candidates:
+            return candidates[0]
     return ""
+
+
+def _ambiguous(reading: Reading, columns: Sequence[str]) -> TableError:
+    """Several columns can be the price."""
+    names = ", ".join(f"'{c}'" for c in columns[:8])
+    return TableError(f"{reading.name}: {names} can each be the price.", setting="price_column")
+
+
+def _check_one_asset(reading: Reading, column: str) -> None:
+    """Refuse a column such as 'Index' beside columns that can be further assets."""
+    if plain_heading(column) not in _VALUE:
+        return
+    known = (*_BARS, *_VOLUME)
+    others = [
+        c
+        for c, t in reading.fields.items()
+        if c != column and plain_heading(c) not in known and t.metadata[0].measure in ("", "price")
+    ]
+    if others:
+        names = ", ".join(f"'{c}'" for c in others[:6])
+        raise TableError(
+            f"{reading.name}: '{column}' can be the price of one asset, or an asset beside {names}.",
+            fix=f"Name the price column, or, if '{column}' is an asset, give it another heading.",
+            setting="price_column",
+        )
 
 
 def _match(reading: Reading, heading: str) -> str:
@@ -148,10 +187,7 @@ def _chosen(reading: Reading, price_column: str) -> str:
     priced = [c for c, t in reading.fields.items() if t.metadata[0].measure in ("price", "index")]
     options = [c for c in [_named_price(reading)] if c] or priced or list(reading.fields)
     if len(options) > 1:
-        columns = ", ".join(f"'{c}'" for c in options[:8])
-        raise TableError(
-            f"{reading.name}: {columns} can each be the price.", setting="price_column"
-        )
+        raise _ambiguous(reading, options)
     return options[0]
 
 
@@ -221,7 +257,26 @@ def _with_measure(name: str, table: SeriesTable) -> tuple[SeriesTable, list[Deci
         return table.with_metadata(measure="return"), [
             Decision("measure", "returns", "", "some values are below zero")
         ]
+    _check_not_levels(name, table, _LARGEST_ASSET_RETURN)
     return returns_by_size(name, table)
+
+
+def _check_not_levels(name: str, table: SeriesTable, largest: float = _LARGEST_RETURN) -> None:
+    """Refuse prices with an odd value at or below zero, and levels in a table of returns."""
+    columns = sorted(
+        zip(table.names, table.block.T, strict=True), key=lambda c: -int((c[1] <= 0).sum())
+    )  # the odd value first
+    for column, values in columns:
+        finite = values[np.isfinite(values)]
+        if not len(finite) or np.median(np.abs(finite)) < largest:
+            continue
+        losses = int((finite <= 0).sum())
+        if losses < _FEWEST_LOSSES * len(finite):
+            raise TableError(
+                f"{name}: '{column}' has {losses} of {len(finite)} values at or below zero and a median of "
+                f"{np.median(finite):.4g}, so it looks like prices or levels, not returns.",
+                fix="Correct the values at or below zero, or keep levels and returns in files of their own.",
+            )
 
 
 def returns_by_size(name: str, table: SeriesTable) -> tuple[SeriesTable, list[Decision]]:
@@ -230,8 +285,16 @@ def returns_by_size(name: str, table: SeriesTable) -> tuple[SeriesTable, list[De
     Raises
     ------
     TableError
-        If they can be either.
+        If they can be either, if only some columns state their units, or if they look like levels.
     """
+    _check_not_levels(name, table)
+    stated = [a.name for a in table.metadata if a.unit == "decimal"]
+    if stated and (silent := [n for n in table.names if n not in stated]):
+        raise TableError(
+            f"{name}: the units of '{stated[0]}' are stated, and those of '{silent[0]}' are not.",
+            fix="Read the file with units='percent' or units='decimal'.",
+            setting="units",
+        )
     sizes = [
         float(np.median(np.abs(c[np.isfinite(c)]))) for c in table.block.T if np.isfinite(c).any()
     ]
