@@ -1,7 +1,9 @@
 """The job on ordinary files: ``ultrum estimate``, ``ultrum new`` and the studies they write."""
 
+import contextlib
 import json
 import re
+import sqlite3
 import tomllib
 import unittest
 import warnings
@@ -153,6 +155,18 @@ class OwnFiles(Scratch):
         self.assertTrue(0.01 < paid - close < 0.03)  # 1.5 on a price of about 100
         self.assertIn("is there already", self.run_it("estimate", "wide.csv", "--factors", "factors.csv", "--save",
                                                       "again.toml", code=2).stderr)  # fmt: skip
+
+    def test_a_saved_study_keeps_the_query_of_its_source(self):
+        with contextlib.closing(sqlite3.connect(self.folder / "p.sqlite")) as base:
+            pd.read_csv(self.folder / "long.csv").to_sql("p", base, index=False)
+        self.file("ultrum.toml", '[sources.db]\nkind = "database"\nurl = "sqlite:///p.sqlite"\n'
+                                 '[sources.db.queries.closes]\nsql = "select * from p"\n')  # fmt: skip
+        betas, _ = self.estimated("db:closes", "--factors", "factors.csv", "--save", "s.toml")
+        (self.folder / "ultrum.toml").unlink()
+        answer = json.loads(self.run_it("run", "s.toml", "--json").stdout)
+        self.assertAlmostEqual(
+            answer["coefficients"]["Mkt-RF"], betas["KELP"]["Mkt-RF"]["coefficient"]
+        )
 
     def test_new_writes_what_the_files_hold_and_it_runs(self):
         months = pd.period_range("2014-01", "2020-12", freq="M")

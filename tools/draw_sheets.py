@@ -29,13 +29,14 @@ ul.figures.betas(betas, highlight="BRTW", source=source)
 ul.figures.build_up(cost, "BRTW", source=source)
 ul.figures.coverage_timeline(panel)
 """
-SHEETS = {  # name of the sheet: page of the guide and figures of it, in order
-    "figures": ("", ["line_of_fit", "betas", "build_up", "coverage_timeline"]),
-    "shaping": ("shaping", ["through_time", "through_time", "bars", "small_multiples", "regions"]),
-    "returns": ("returns_and_panels", ["risk_against_return", "histogram", "calendar_heat", "growth_of_one",
-                                       "correlation_grid", "against_benchmark"]),
-    "estimating": ("estimating", ["beta_path", "break_path", "predicted_against_realised"]),
-    "cost_of_equity": ("cost_of_equity", ["build_up", "peers", "sensitivity"]),
+# name of a sheet: page of the guide, and rows of columns of figures; every row fills the width
+SHEETS = {
+    "figures": ("", [[["line_of_fit", "build_up"], ["betas", "coverage_timeline"]]]),
+    "shaping": ("shaping", [[["through_time"], ["through_time"]], [["bars", "small_multiples"], ["regions"]]]),
+    "returns": ("returns_and_panels", [[["risk_against_return"], ["histogram"]], [["calendar_heat"], ["growth_of_one"]],
+                                       [["correlation_grid"], ["against_benchmark"]]]),
+    "estimating": ("estimating", [[["beta_path", "break_path"], ["predicted_against_realised"]]]),
+    "cost_of_equity": ("cost_of_equity", [[["build_up", "peers"], ["sensitivity"]]]),
 }  # fmt: skip
 WIDTH, GAP = 1280, 24
 
@@ -72,19 +73,34 @@ def keeping(drawn):
 
 
 def picture(ax):
-    """The figure of the axes, half a sheet wide."""
-    image = Image.open(io.BytesIO(png_bytes(ax))).convert("RGB")
-    return image.resize((WIDTH // 2, round(image.height * WIDTH / 2 / image.width)), Image.LANCZOS)
+    """The figure of the axes."""
+    return Image.open(io.BytesIO(png_bytes(ax))).convert("RGB")
 
 
-def sheet(pictures):
-    """Two pictures a row, on white."""
-    rows = [pictures[k : k + 2] for k in range(0, len(pictures), 2)]
-    heights = [max(p.height for p in row) + GAP for row in rows]
-    made = Image.new("RGB", (WIDTH, sum(heights)), "white")
-    for number, row in enumerate(rows):
-        for column, one in enumerate(row):
-            made.paste(one, (column * WIDTH // 2, sum(heights[:number])))
+def row(columns):
+    """Columns of pictures side by side, each as wide as makes all equally high."""
+    slopes = [sum(p.height / p.width for p in column) for column in columns]
+    room = WIDTH - GAP * (len(columns) - 1)
+    height = room / sum(1 / s for s in slopes)
+    made = Image.new("RGB", (WIDTH, round(height) + GAP * max(map(len, columns))), "white")
+    left = 0
+    for column, slope in zip(columns, slopes, strict=True):
+        width, top = round(height / slope), 0
+        for one in column:
+            shown = one.resize((width, round(one.height * width / one.width)), Image.LANCZOS)
+            made.paste(shown, (left, top))
+            top += shown.height + GAP
+        left += width + GAP
+    return made
+
+
+def sheet(rows):
+    """Rows below each other, on white."""
+    made = Image.new("RGB", (WIDTH, sum(r.height for r in rows)), "white")
+    top = 0
+    for one in rows:
+        made.paste(one, (0, top))
+        top += one.height
     return made
 
 
@@ -96,11 +112,13 @@ def draw(name):
     quiet = contextlib.redirect_stdout(io.StringIO())
     with tempfile.TemporaryDirectory() as folder, contextlib.chdir(folder), keeping(drawn), quiet:
         exec(code, {"__name__": name})
-    pictures = []
-    for function in wanted:
+
+    def taken(function):
         place = next(k for k, (drawn_by, _) in enumerate(drawn) if drawn_by == function)
-        pictures.append(picture(drawn.pop(place)[1]))
-    sheet(pictures).quantize(256).save(DOCS / "screenshots" / f"{name}.png", optimize=True)
+        return picture(drawn.pop(place)[1])
+
+    rows = [row([[taken(f) for f in column] for column in columns]) for columns in wanted]
+    sheet(rows).quantize(256).save(DOCS / "screenshots" / f"{name}.png", optimize=True)
 
 
 if __name__ == "__main__":

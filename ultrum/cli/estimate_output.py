@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
 from ultrum.cli.verbosity import echo
+from ultrum.core.displayed_numbers import decimals, percent
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -80,16 +81,16 @@ def _asset_rows(betas: BetaTable) -> pd.DataFrame:
     for term in betas.coefficients:
         values, errors = betas.coefficients[term], betas.standard_errors[term]
         rows[str(term)] = [
-            "—" if math.isnan(v) else f"{v:.4f} ({e:.4f})"
+            "—" if math.isnan(v) else f"{decimals(v, 4)} ({decimals(e, 4)})"
             for v, e in zip(values, errors, strict=True)
         ]
         if term != "constant" and len(betas.coefficients.columns) <= _WITH_INTERVALS:
             bounds = betas.interval(str(term), _LEVEL)
             rows[f"{term}, 95 %"] = [
-                "—" if math.isnan(low) else f"{low:.2f} to {high:.2f}"
+                "—" if math.isnan(low) else f"{decimals(low)} to {decimals(high)}"
                 for low, high in zip(bounds["low"], bounds["high"], strict=True)
             ]
-    rows["R²"] = [f"{v:.3f}" for v in betas.r2]
+    rows["R²"] = [decimals(v, 3) for v in betas.r2]
     rows["rows"] = [int(n) for n in betas.nobs]
     rows["dropped"] = [int(n) for n in betas.observations_dropped]
     return rows
@@ -98,7 +99,7 @@ def _asset_rows(betas: BetaTable) -> pd.DataFrame:
 def _dropped(betas: BetaTable) -> str:
     """Errors of the table, and why observations were dropped, over all assets."""
     from ultrum.core.regression.engine.covariance import errors_in_words
-    from ultrum.core.regression.results import dropped_in_words
+    from ultrum.core.regression.narrative import dropped_in_words
 
     counts = {str(cause): int(total) for cause, total in betas.dropped.sum().items()}
     return f"{errors_in_words(betas.errors)} in brackets; {dropped_in_words(counts)}"
@@ -127,7 +128,7 @@ def _rolling_rows(result: StudyResult) -> pd.DataFrame:
         )
         shown.insert(1, "window to", period_label(rolling.ends[-1]))
     for column in shown.select_dtypes("float").columns:
-        shown[column] = [f"{v:.4f}" for v in shown[column]]
+        shown[column] = [decimals(v, 4) for v in shown[column]]
     return shown
 
 
@@ -143,7 +144,7 @@ def _cost_rows(result: StudyResult) -> pd.DataFrame:
         "cost of equity, % a year": cost.value, "standard error": cost.standard_error, "low": bounds["low"],
         "high": bounds["high"],
     }  # fmt: skip
-    rows = {name: [f"{100 * v:.2f}" for v in values] for name, values in columns.items()}
+    rows = {name: [percent(v) for v in values] for name, values in columns.items()}
     return pd.DataFrame({"asset": [str(a) for a in cost.value.index], **rows})
 
 

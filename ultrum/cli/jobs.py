@@ -23,6 +23,7 @@ from ultrum.cli.options import (
     store_of,
 )
 from ultrum.cli.verbosity import echo
+from ultrum.core.displayed_numbers import decimals, percent
 
 if TYPE_CHECKING:
     from ultrum.core.pricing.cost_result import CostOfEquity
@@ -307,7 +308,7 @@ def _betas_in_words(summary: dict[str, Any]) -> str:
     """Betas with their errors in brackets."""
     errors = summary["standard_errors"]
     betas = {t: v for t, v in summary["coefficients"].items() if t != "constant"}
-    return ", ".join(f"{t} {v:.4f} ({errors[t]:.4f})" for t, v in betas.items())
+    return ", ".join(f"{t} {decimals(v, 4)} ({decimals(errors[t], 4)})" for t, v in betas.items())
 
 
 def _print_summary(result: StudyResult, summary: dict[str, Any], places: dict[str, Path]) -> None:
@@ -315,10 +316,10 @@ def _print_summary(result: StudyResult, summary: dict[str, Any], places: dict[st
 
     echo(summary["title"])
     if "cost_of_equity" in summary:
-        percent = {k: f"{100 * summary[k]:.2f}" for k in ("cost_of_equity", "low", "high")}
+        value, low, high = (percent(summary[k]) for k in ("cost_of_equity", "low", "high"))
         echo(
-            f"Cost of equity of {summary['company']}: {percent['cost_of_equity']} % a year, "
-            f"{100 * summary['level']:g} % interval {percent['low']} to {percent['high']} %"
+            f"Cost of equity of {summary['company']}: {value} % a year, "
+            f"{100 * summary['level']:g} % interval {low} to {high} %"
         )
     fit = result.betas.fit(result.company)
     terminal_output.table(terminal_output.fixed(fit.to_frame(), "term", p=3, t=2))

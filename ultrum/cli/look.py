@@ -295,7 +295,7 @@ def _look_at_many(
     _write_page(every, asked)
     if asked.picture:
         from ultrum.report import figures
-        from ultrum.report.figures.series_figures import reading_of
+        from ultrum.report.figures.series_reading import reading_of
 
         kinds = {reading_of(s.metadata)[1] for s in every}
         drawn = (

@@ -77,7 +77,7 @@ def new(
         named = [name for name, value in given.items() if value]
         if named:
             option = named[0] if named[0].startswith("--") else f"--{named[0].replace('_', '-')}"
-            raise click.UsageError(f"{option} is for files of your own; name your PRICES as well.")
+            raise click.UsageError(_without_prices(study, option))
         if not asset:
             raise click.UsageError("Name your files PRICES, or for the practice world --asset.")
         from ultrum.study.template import practice_study
@@ -91,6 +91,16 @@ def new(
     chosen = {"assets": [asset] if asset else [], "more_factors": more_factors, "frequency": frequency,
               "title": title, **choices}  # fmt: skip
     _own(study, prices, {k: v for k, v in files.items() if v}, reading, chosen)
+
+
+def _without_prices(study: Path, option: str) -> str:
+    """What to write where files are named but none of prices."""
+    if study.suffix.lower() != ".toml":
+        return (
+            f"Write the name of the study file first: ultrum new study.toml {study} {option} ...; "
+            f"{study} was taken for its name."
+        )
+    return f"{option} is for files of your own; name the files of prices too: ultrum new {study} PRICES ..."
 
 
 def _own(

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, Final
 from ultrum.cli.estimate_output import print_workings, workings_answer
 from ultrum.cli.pictures import PictureStyle
 from ultrum.cli.verbosity import echo
+from ultrum.core.displayed_numbers import decimals, percent, significant
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -60,15 +61,15 @@ def show_returns(
 def _show_one(one: TimeSeries) -> None:
     """Spread, drawdowns and months of one asset."""
     from ultrum.cli import terminal_output
-    from ultrum.core.series.text_tables import p_equals
+    from ultrum.core.displayed_numbers import p_equals
     from ultrum.core.statistics.calendar_returns import calendar_returns
     from ultrum.core.statistics.distribution import distribution
     from ultrum.core.statistics.drawdowns import drawdowns
 
     spread = distribution(one)
     echo(
-        f"Jarque–Bera {spread.jarque_bera:.4g} ({p_equals(spread.p_value)}); kurtosis {spread.kurtosis:.1f}, "
-        "3 for a normal"
+        f"Jarque–Bera {significant(spread.jarque_bera, 4)} ({p_equals(spread.p_value)}); kurtosis "
+        f"{decimals(spread.kurtosis, 1)}, 3 for a normal"
     )
     columns = {"count": "periods", "expected": "of a normal"}
     counts = spread.table[list(columns)].rename(columns=columns)
@@ -76,7 +77,7 @@ def _show_one(one: TimeSeries) -> None:
         terminal_output.fixed(counts, "deviations", periods=0, **{"of a normal": 2})
     )
     falls = drawdowns(one, limit=3).table.drop(columns="series")
-    falls["depth"] = [f"{100 * depth:.1f}" for depth in falls["depth"]]
+    falls["depth"] = [percent(depth, 1) for depth in falls["depth"]]
     terminal_output.table(falls.fillna("").rename(columns={"depth": "depth, %"}))
     if one.metadata.frequency.code in "MQ" or one.metadata.frequency.is_dated:
         grid = 100 * calendar_returns(one).table.rename(columns={"year": "all"}) + 0.0
@@ -169,7 +170,7 @@ def _growth(returns_table: SeriesTable) -> Axes:
 def _in_percent(table: Any, label: str) -> Any:
     shown = table.copy()
     for column in _PERCENT:
-        shown[column] = [f"{100 * value + 0.0:.1f}" for value in shown[column].astype(float)]
+        shown[column] = [percent(value + 0.0, 1) for value in shown[column].astype(float)]
     return shown.reset_index(names=label).rename(
         columns={"worst_period": "in", "positive": "above 0"}
     )

@@ -15,9 +15,11 @@ from typing import Any, cast
 
 import pandas as pd
 
+from ultrum.core.displayed_numbers import p_in_words
 from ultrum.core.regression.engine.covariance import errors_in_words
-from ultrum.core.regression.results import CONSTANT, NO_RESPONSE, BetaTable
-from ultrum.core.series.text_tables import headed, p_in_words
+from ultrum.core.regression.narrative import NO_RESPONSE
+from ultrum.core.regression.results import CONSTANT, BetaTable
+from ultrum.core.series.text_tables import headed
 from ultrum.core.time.period_labels import period_label
 from ultrum.core.workings.steps_table import Workings
 from ultrum.errors import EstimationError, warn_user

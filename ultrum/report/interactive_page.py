@@ -22,7 +22,7 @@ from ultrum.core.transform.cumulating import cumulate
 from ultrum.desk.column_names import unique_headings
 from ultrum.errors import UltrumError
 from ultrum.report.figure_style import INK, LANTERN, MIST, STONE, TIDE
-from ultrum.report.figures.series_figures import reading_of
+from ultrum.report.figures.series_reading import reading_of
 from ultrum.study.study_result import StudyResult
 
 if TYPE_CHECKING:

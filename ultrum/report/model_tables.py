@@ -13,10 +13,12 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
+from ultrum.core.displayed_numbers import decimals, significant, true_minus
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.engine.covariance import errors_name
+from ultrum.core.regression.narrative import NO_RESPONSE
 from ultrum.core.regression.panel_regression import PooledFit
-from ultrum.core.regression.results import NO_RESPONSE, BetaTable, Fit
+from ultrum.core.regression.results import BetaTable, Fit
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import UltrumError, printable
 
@@ -269,15 +271,15 @@ def _rows_of(model: Model) -> str:
 
 
 def _r2_of(model: Model) -> str:
-    return f"{model.r2:.3f}".replace("-", "−")
+    return true_minus(decimals(model.r2, 3))
 
 
 def _adjusted_of(model: Model) -> str:
-    return f"{model.r2_adjusted:.3f}".replace("-", "−") if isinstance(model, Fit) else ""
+    return true_minus(decimals(model.r2_adjusted, 3)) if isinstance(model, Fit) else ""
 
 
 def _sigma_of(model: Model) -> str:
-    return "" if isinstance(model, TwoPass) else f"{model.sigma:.4g}"
+    return "" if isinstance(model, TwoPass) else significant(model.sigma, 4)
 
 
 def _effects_of(model: Model) -> str:
@@ -357,7 +359,7 @@ def _of_assets(table: BetaTable, style: _Style, title: str) -> ModelTable:
             style.cells(*(float(block[place, k]) for block in blocks)) for k in range(len(terms))
         ]
         r2, rows = float(table.r2.iloc[place]), int(table.nobs.iloc[place])
-        shown = "" if np.isnan(r2) else f"{r2:.3f}".replace("-", "−")
+        shown = "" if np.isnan(r2) else true_minus(decimals(r2, 3))
         body += [
             (asset, [*(a for a, _ in pairs), shown, f"{rows:,}"]),
             ("", [*(b for _, b in pairs), "", ""]),

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping
 from importlib.metadata import version
 from typing import TYPE_CHECKING, Any, Final, TypeVar
 
+from ultrum.core.displayed_numbers import decimals
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.regression.results import CONSTANT
 from ultrum.core.series.time_series import SeriesTable
@@ -135,16 +136,15 @@ def figure_words(name: str, result: StudyResult) -> str:
     """What a figure shows, for those who cannot see it."""
     company = result.company
     if name == "predicted_against_realised" and result.two_pass is not None:
-        r2 = f"R² of means {result.two_pass.r2:.2f}"
+        r2 = f"R² of means {decimals(result.two_pass.r2)}"
         return f"Mean excess return of each company against what its exposures predict; {r2}."
     if name == "peers" and result.peers is not None:
-        return f"Betas of the peers as measured and without debt, and {result.peers.beta:.2f} for {company}."
+        beta = decimals(result.peers.beta)
+        return f"Betas of the peers as measured and without debt, and {beta} for {company}."
     if name == "sensitivity" and result.sensitivity is not None:
         betas = result.sensitivity.table["beta"]
         low, high = betas.min(), betas.max()
-        return (
-            f"Betas of {company} under every combination of choices, from {low:.2f} to {high:.2f}."
-        )
+        return f"Betas of {company} under every combination of choices, from {decimals(low)} to {decimals(high)}."
     words = {
         "rolling_beta": f"Beta of {company} in moving windows with its band, next to that of the whole sample.",
         "state_space_beta": f"Beta of {company} as a random walk with its band.",

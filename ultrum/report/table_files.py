@@ -13,14 +13,11 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from ultrum.core.array_types import Floats
+from ultrum.core.displayed_numbers import without_rounding
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import UltrumError, printable, reason
 from ultrum.file_access import path_of
 
-_PLACES = (
-    8  # a number that has no more decimals loses what is rounding: 0.055000000000000004 is 0.055
-)
 _DANGEROUS = ("=", "+", "-", "@", "\t", "\r")
 
 
@@ -63,7 +60,7 @@ def to_csv(
     plain = flattened(table)
     for column in plain:
         if pd.api.types.is_float_dtype(plain[column]):
-            plain[column] = _without_rounding(plain[column].to_numpy(dtype=float))
+            plain[column] = without_rounding(plain[column].to_numpy(dtype=float))
         elif not pd.api.types.is_numeric_dtype(plain[column]):
             plain[column] = [safe_text(value) for value in plain[column]]
     plain.columns = [str(safe_text(c)) for c in plain.columns]
@@ -76,14 +73,6 @@ def to_csv(
         encoding="utf-8",
     )
     return list(plain.columns)
-
-
-def _without_rounding(values: Floats) -> Floats:
-    """Numbers of few decimals without the last bits that a computation has left."""
-    short = np.round(values, _PLACES)
-    with np.errstate(invalid="ignore"):
-        near = np.abs(values - short) <= 4.0 * np.spacing(np.abs(values))
-    return np.where(near, short, values)
 
 
 def safe_text(value: Any) -> Any:

@@ -43,9 +43,11 @@ def read_prices(plan: Study, desk: Desk) -> PriceTable:
         raise StudyError("Some files hold prices, others returns; give one kind.")
     volumes = [t.volumes for t in tables if t.volumes is not None]
     return PriceTable(
-        _joined([t.prices for t in tables]), _joined(volumes) if volumes else None, tables[0].column,
+        _joined([t.prices for t in tables]),
+        _joined(volumes) if volumes else None,
+        ", ".join(dict.fromkeys(t.column for t in tables)),
         tuple(d for t in tables for d in t.decisions),
-    )  # fmt: skip
+    )
 
 
 def _joined(tables: Sequence[SeriesTable]) -> SeriesTable:

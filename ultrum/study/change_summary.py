@@ -10,6 +10,7 @@ from typing import Any, Final
 
 import pandas as pd
 
+from ultrum.core.displayed_numbers import decimals, significant
 from ultrum.study.provenance import stage_of, stage_trail
 from ultrum.study.run_record import error_of
 
@@ -80,14 +81,16 @@ class Changes:
             yield f"renamed: {old} to {new}"
         for word, numbers in (("new", self.added), ("gone", self.removed)):
             if len(numbers):
-                names = [f"{name} = {value:.6g}" for name, value in numbers.head(3).items()]
+                names = [
+                    f"{name} = {significant(value)}" for name, value in numbers.head(3).items()
+                ]
                 more = f" and {len(numbers) - 3} more" if len(numbers) > len(names) else ""
                 yield f"{word}: {', '.join(names)}{more}"
         if len(self.moved):
             shown = self.moved.head(_SHOWN).copy()
-            shown["in_errors"] = ["" if v != v else f"{v:+.2f}" for v in shown["in_errors"]]  # noqa: PLR0124 - NaN
+            shown["in_errors"] = [decimals(v, signed=True, missing="") for v in shown["in_errors"]]
             text = shown.rename(columns={"in_errors": "in errors"}).to_string(
-                float_format="{:.6g}".format, max_colwidth=60
+                float_format=significant, max_colwidth=60
             )
             yield f"{len(self.moved)} numbers moved, those of the question first:\n{text}"
 

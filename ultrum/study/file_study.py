@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from typing import Any, Final
 
 from ultrum.core.time.frequency import Frequency
 from ultrum.desk import Desk
+from ultrum.desk.settings import SnapshotSettings, SourceSettings
 from ultrum.errors import StudyError, one_of
+from ultrum.sources.database import Query
 from ultrum.sources.download import Address
 from ultrum.sources.table import Reading
 from ultrum.sources.table.event_columns import event_columns
@@ -178,12 +180,26 @@ def _sources(desk: Desk, choices: FileChoices) -> dict[str, Any]:
     sections = {}
     for name in sorted(names):
         settings = desk.sources[name]
-        section: dict[str, Any] = {"kind": settings.kind, "url": settings.url}
-        if settings.kind == "sdmx":
-            section |= {"format": settings.format, "rest": settings.rest}
-        tables = {path: dict(options) for path, options in settings.tables.items() if options}
-        sections[name] = section | ({"tables": tables} if tables else {})
+        sections[name] = {"kind": settings.kind, "url": settings.url, **_further_settings(settings)}
     return sections
+
+
+def _further_settings(settings: SourceSettings) -> dict[str, Any]:
+    """Settings of a source beyond its address that a study can hold; credentials by their name alone."""
+    parts: dict[str, Any] = {
+        "credentials": settings.credentials if isinstance(settings.credentials, str) else "",
+        "tables": {path: dict(options) for path, options in settings.tables.items() if options},
+        "snapshots": {name: _stated(s) for name, s in settings.snapshots.items()},
+        "queries": {name: _stated(q) for name, q in settings.queries.items()},
+    }
+    if settings.kind == "sdmx":
+        parts |= {"format": settings.format, "rest": settings.rest}
+    return {name: part for name, part in parts.items() if part}
+
+
+def _stated(settings: SnapshotSettings | Query) -> dict[str, Any]:
+    """Fields that are not at their default, which is empty."""
+    return {name: value for name, value in asdict(settings).items() if value}
 
 
 def _panel_section(

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from typing import Any, Final
 
 from ultrum.core.arguments import checked
+from ultrum.core.displayed_numbers import significant
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.errors import StudyError, reason
 from ultrum.file_access import json_of, path_of
@@ -170,7 +171,7 @@ class Trail(TextInNotebooks):
 
     def lines(self) -> Iterator[str]:
         """The tree, a line each; a stage met before is only named again."""
-        yield self.name if self.value is None else f"{self.name} = {self.value:.6g}"
+        yield self.name if self.value is None else f"{self.name} = {significant(self.value)}"
         met: set[str] = set()
         for place, part in enumerate(self.parts):
             yield from part._branch("", place == len(self.parts) - 1, met)

@@ -8,11 +8,11 @@ from typing import Final
 
 import pandas as pd
 
+from ultrum.core.displayed_numbers import decimals, p_equals, percent
 from ultrum.core.executors import each_block
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.regression.structural_breaks import break_test, chow_tests
 from ultrum.core.returns.untraded_days import zero_volume_share
-from ultrum.core.series.text_tables import p_equals
 from ultrum.core.time.frequency import Frequency
 from ultrum.errors import EstimationError
 from ultrum.sources.table.price_columns import PriceTable
@@ -94,14 +94,16 @@ def check_cautions(
     for asset, row in ((str(name), row) for name, row in checks.iterrows()):
         of_company = asset == company and row["break_p"] < BREAK_LEVEL
         if row["zero_volume_share"] > UNTRADED_LIMIT:
-            share = f"{100 * row['zero_volume_share']:.1f} % of its days saw no trade"
+            share = f"{percent(row['zero_volume_share'], 1)} % of its days saw no trade"
             cautions.append(Caution(asset, f"{share}; its beta is likely too low."))
         if of_company or standing[asset]:
             p = p_equals(row["break_p"])
             if plan.tests.breaks == "chow":
-                finding = f"differ {row['break_note']} (Chow test, F = {row['break_f']:.1f}, {p})"
+                finding = f"differ {row['break_note']} (Chow test, F = {decimals(row['break_f'], 1)}, {p})"
             else:
-                finding = f"change {row['break_note']} (largest F = {row['break_f']:.1f}, {p})"
+                finding = (
+                    f"change {row['break_note']} (largest F = {decimals(row['break_f'], 1)}, {p})"
+                )
             text = f"alpha and beta {finding}"
             cautions.append(Caution(asset, f"{text}; one beta for the whole sample misleads."))
         if betas.nobs[asset] < SHORT_SAMPLE:

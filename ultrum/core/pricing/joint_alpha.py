@@ -12,12 +12,13 @@ import scipy.special
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.displayed_numbers import p_equals
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas import chosen_factors
 from ultrum.core.regression.engine.bootstrap_draws import block_length, drawn_periods
 from ultrum.core.regression.engine.newey_west import bartlett_sum, lag_rule
 from ultrum.core.regression.engine.qr import row_weights
-from ultrum.core.series.text_tables import TextInNotebooks, p_equals
+from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.time.gaps import time_positions
 from ultrum.core.time.period_labels import span_of
 from ultrum.errors import EstimationError, warn_user

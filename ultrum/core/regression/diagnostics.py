@@ -13,13 +13,14 @@ import scipy.special
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
+from ultrum.core.displayed_numbers import p_equals
 from ultrum.core.regression.engine.qr import inflation, projection_residuals
 from ultrum.core.regression.influence import weighted_rows
 from ultrum.core.regression.results import CONSTANT, Fit
 from ultrum.core.regression.robust_tests import added_terms_f
 from ultrum.core.regression.structural_breaks import Break, break_test
 from ultrum.core.regression.unit_roots import dickey_fuller, is_persistent
-from ultrum.core.series.text_tables import TableInNotebooks, p_equals
+from ultrum.core.series.text_tables import TableInNotebooks
 from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.core.time.gaps import time_positions
 from ultrum.core.time.period_labels import period_label

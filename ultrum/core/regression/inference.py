@@ -11,7 +11,8 @@ import pandas as pd
 import scipy.special
 
 from ultrum.core.array_types import Array, Floats
-from ultrum.core.series.text_tables import TextInNotebooks, p_equals
+from ultrum.core.displayed_numbers import p_equals
+from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.errors import EstimationError, one_of
 
 

@@ -4,15 +4,33 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Final
 
 import numpy as np
 import pandas as pd
 
+from ultrum.core.displayed_numbers import p_equals
 from ultrum.core.regression.engine.covariance import errors_in_words
-from ultrum.core.series.text_tables import p_equals
 from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import FrequencyError
+
+NO_RESPONSE: Final = "missing left-hand side"
+
+
+def dropped_in_words(dropped: Mapping[str, int]) -> str:
+    """What was not used, by cause: observations first, then rows that have none.
+
+    Examples
+    --------
+    >>> dropped_in_words({"missing size": 15, "missing left-hand side": 2})
+    'observations dropped: 15 missing size; rows without a response: 2'
+    """
+    causes = ", ".join(f"{n} {cause}" for cause, n in dropped.items() if n and cause != NO_RESPONSE)
+    empty = dropped.get(NO_RESPONSE, 0)
+    return f"observations dropped: {causes or 'none'}" + (
+        f"; rows without a response: {empty}" if empty else ""
+    )
 
 
 @dataclass(frozen=True)

@@ -27,7 +27,8 @@ from ultrum.core.regression.engine.windows import (
     estimate,
     r_squared,
 )
-from ultrum.core.regression.results import CONSTANT, NO_RESPONSE, BetaTable, Fit
+from ultrum.core.regression.narrative import NO_RESPONSE
+from ultrum.core.regression.results import CONSTANT, BetaTable, Fit
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.gaps import time_positions
 from ultrum.errors import EstimationError

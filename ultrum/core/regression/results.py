@@ -23,7 +23,7 @@ from ultrum.core.regression.inference import (
     t_quantile,
 )
 from ultrum.core.regression.influence import influence_table, weighted_rows
-from ultrum.core.regression.narrative import Figures, sentences
+from ultrum.core.regression.narrative import NO_RESPONSE, Figures, dropped_in_words, sentences
 from ultrum.core.series.text_tables import TableInNotebooks, estimates_text, table_html, table_text
 from ultrum.core.time.period_labels import period_label
 from ultrum.core.workings.regression_steps import regression_workings
@@ -31,22 +31,6 @@ from ultrum.core.workings.steps_table import Workings
 from ultrum.errors import EstimationError, one_of
 
 CONSTANT: Final = "constant"
-NO_RESPONSE: Final = "missing left-hand side"
-
-
-def dropped_in_words(dropped: Mapping[str, int]) -> str:
-    """What was not used, by cause: observations first, then rows that have none.
-
-    Examples
-    --------
-    >>> dropped_in_words({"missing size": 15, "missing left-hand side": 2})
-    'observations dropped: 15 missing size; rows without a response: 2'
-    """
-    causes = ", ".join(f"{n} {cause}" for cause, n in dropped.items() if n and cause != NO_RESPONSE)
-    empty = dropped.get(NO_RESPONSE, 0)
-    return f"observations dropped: {causes or 'none'}" + (
-        f"; rows without a response: {empty}" if empty else ""
-    )
 
 
 @dataclass(frozen=True, eq=False, repr=False)

@@ -1,4 +1,4 @@
-"""Tables and p values as text and HTML."""
+"""Tables as text and HTML."""
 
 from __future__ import annotations
 
@@ -6,6 +6,8 @@ import html
 from typing import Any, Protocol
 
 import pandas as pd
+
+from ultrum.core.displayed_numbers import decimals, four_digits, p_in_words
 
 
 def headed(name: str) -> str:
@@ -84,9 +86,14 @@ def _estimates(
     most: int,
 ) -> str:
     """Estimates with so many decimals, with or without their errors."""
-    shown = values.map(lambda v: f"{v:.{digits}f}")
+    shown = values.map(lambda v: decimals(v, digits, missing="nan"))
     if bracketed:
-        shown = shown + " (" + errors[values.columns].map(lambda v: f"{v:.{digits}f}") + ")"
+        shown = (
+            shown
+            + " ("
+            + errors[values.columns].map(lambda v: decimals(v, digits, missing="nan"))
+            + ")"
+        )
     return shown.join(beside).to_string(max_rows=most)
 
 
@@ -101,30 +108,12 @@ def table_html(table: pd.DataFrame, text: str = "", most: int = 60) -> str:
     1
     """
     shown: Any = {
-        name: p_in_words if _holds_p(name) else _four_digits
+        name: p_in_words if _holds_p(name) else four_digits
         for name in table.columns
         if pd.api.types.is_float_dtype(table[name])
     }
     head = f"<pre>{html.escape(text)}</pre>" if text else ""
     return head + str(table.to_html(formatters=shown, max_rows=most, na_rep=""))
-
-
-def p_in_words(value: float) -> str:
-    """A p value as people write it; empty for none.
-
-    >>> p_in_words(0.0342), p_in_words(1e-9)
-    ('0.034', '< 0.001')
-    """
-    return "" if pd.isna(value) else "< 0.001" if value < 0.001 else f"{value:.3f}"
-
-
-def p_equals(value: float) -> str:
-    """The same as an equation.
-
-    >>> p_equals(0.0342), p_equals(1e-9)
-    ('p = 0.034', 'p < 0.001')
-    """
-    return f"p {p_in_words(value)}" if value < 0.001 else f"p = {p_in_words(value)}"
 
 
 class _HasBasis(Protocol):
@@ -150,9 +139,3 @@ class TextInNotebooks:
 
     def _repr_html_(self) -> str:
         return f"<pre>{html.escape(repr(self))}</pre>"
-
-
-def _four_digits(value: float) -> str:
-    if pd.isna(value):
-        return ""
-    return f"{value:,.0f}" if abs(value) >= 10_000 else f"{value:.4g}"

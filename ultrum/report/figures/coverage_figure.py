@@ -20,7 +20,8 @@ from ultrum.report.figure_style import (
     foot,
     styled,
 )
-from ultrum.report.figures.series_figures import edge_of, moments_of
+from ultrum.report.figures.series_figures import edge_of
+from ultrum.report.figures.series_reading import moments_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ultrum.core.arguments import checked
+from ultrum.core.displayed_numbers import decimals, percent
 from ultrum.core.pricing.cost_result import RISK_FREE, CostOfEquity
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.inference import t_quantile
@@ -161,8 +162,11 @@ def build_up(
     ax.hlines(rows[-1], low, high, color=INK, linewidth=2)
     ax.vlines([low, high], -0.12, 0.12, color=INK, linewidth=2)
     ends = np.append(np.maximum(starts, starts + steps), max(total, high))
-    words = [f"{s:+.2f}" if i else f"{s:.2f}" for i, s in enumerate(steps)]
-    words = [w.replace("-", "−") for w in (*words, f"{total:.2f}  ({low:.2f} to {high:.2f})")]
+    words = [decimals(s, signed=True) if i else decimals(s) for i, s in enumerate(steps)]
+    words = [
+        w.replace("-", "−")
+        for w in (*words, f"{decimals(total)}  ({decimals(low)} to {decimals(high)})")
+    ]
     for row, end, word in zip(rows, ends, words, strict=True):
         ax.text(float(end + 0.012 * ends.max()), float(row), word, va="center", fontsize=10)
     ax.set_yticks(rows, [*_part_labels(parts), f"cost of equity\nwith {100 * level:g} % interval"])
@@ -186,11 +190,11 @@ def _line_and_band(fit: Fit, factor: str, reach: Any, level: float) -> tuple[Any
 
 def _fit_words(fit: Fit, factor: str, noun: str) -> str:
     beta, error = fit.coefficients[factor], fit.standard_errors[factor]
-    words = [f"beta {beta:.2f} (standard error {error:.2f})"]
+    words = [f"beta {decimals(beta)} (standard error {decimals(error)})"]
     if CONSTANT in fit.coefficients.index:
         alpha, alpha_error = 100 * fit.coefficients[CONSTANT], 100 * fit.standard_errors[CONSTANT]
-        words.append(f"alpha {alpha:.2f} % a {noun} ({alpha_error:.2f})")
-    return "; ".join([*words, f"R² {fit.r2:.2f}"])
+        words.append(f"alpha {decimals(alpha)} % a {noun} ({decimals(alpha_error)})")
+    return "; ".join([*words, f"R² {decimals(fit.r2)}"])
 
 
 def _noun(index: Any) -> str:
@@ -208,6 +212,6 @@ def _part_labels(parts: Any) -> list[str]:
             labels.append(str(name))
         else:
             labels.append(
-                f"{name}: beta {part['beta']:.2f}\n× premium {100 * part['premium']:.2f} %"
+                f"{name}: beta {decimals(part['beta'])}\n× premium {percent(part['premium'])} %"
             )
     return labels

@@ -9,6 +9,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
+from ultrum.core.displayed_numbers import decimals, p_equals
 from ultrum.core.pricing.conditional_beta import ConditionalBetas
 from ultrum.core.pricing.kalman_beta import FilteredBetas
 from ultrum.core.pricing.peers import PeerBeta
@@ -18,7 +19,7 @@ from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.rolling_result import RollingFit
 from ultrum.core.regression.structural_breaks import BreakTest
-from ultrum.core.series.text_tables import headed, p_equals
+from ultrum.core.series.text_tables import headed
 from ultrum.core.time.period_labels import period_label, span_of
 from ultrum.errors import UltrumError
 from ultrum.report.figure_style import (
@@ -97,7 +98,7 @@ def beta_path(
             color=STONE,
             linewidth=1.2,
             linestyle=(0, (5, 3)),
-            label=f"whole sample: {whole:.2f}",
+            label=f"whole sample: {decimals(whole)}",
         )
     for k, (name, date) in enumerate((marks or {}).items()):
         ax.axvline(_day(date), color=LINES[(k + 1) % len(LINES)], linewidth=1.4, label=name)
@@ -179,7 +180,7 @@ def predicted_against_realised(
     ax.set_xlabel("predicted mean excess return, % a year")
     ax.set_ylabel("realised mean excess return, % a year")
     r2 = round(result.r2, 2) + 0.0  # no minus before a zero
-    ax.set_title(f"Predicted against realised; R² of means {r2:.2f}".replace("-", "−"))
+    ax.set_title(f"Predicted against realised; R² of means {decimals(r2)}".replace("-", "−"))
     foot(ax, result.basis, source=source)
     names_apart(ax, x, y, [str(n) for n in shown.index])
     return ax
@@ -227,10 +228,10 @@ def sensitivity(result: BetaSensitivity, *, source: str = "", ax: Axes | None = 
     chosen = table["own"].to_numpy(dtype=bool)
     ax.scatter(x[~chosen], table["beta"][~chosen], s=22, color=TIDE, zorder=3)
     ax.scatter(x[chosen], table["beta"][chosen], s=60, color=LANTERN, zorder=4, marker="D")
-    _say(ax, x[chosen], table["beta"][chosen], f"own choice {result.own['beta']:.2f}")
+    _say(ax, x[chosen], table["beta"][chosen], f"own choice {decimals(result.own['beta'])}")
     if result.published is not None:
         ax.axhline(result.published, color=INK, linewidth=1.2, linestyle=(0, (5, 3)))
-        ax.annotate(f"published {result.published:.2f}", (x[-1], result.published), xytext=(0, -12),
+        ax.annotate(f"published {decimals(result.published)}", (x[-1], result.published), xytext=(0, -12),
                     textcoords="offset points", ha="right", fontsize=9, color=INK)  # fmt: skip
     _mark_choices(ax, table, options, chosen)
     ax.set_title(f"Beta of {result.asset} under {len(table)} combinations of choices")
@@ -338,13 +339,13 @@ def peers(
         zorder=4,
         label="levered as the company",
     )
-    labels = [f"{name}  (D/E {row['debt_to_equity']:.2f})" for name, row in shown.iterrows()]
-    ax.set_yticks([0.6, *rows], [f"company: {result.beta:.2f}", *labels])
+    labels = [f"{name}  (D/E {decimals(row['debt_to_equity'])})" for name, row in shown.iterrows()]
+    ax.set_yticks([0.6, *rows], [f"company: {decimals(result.beta)}", *labels])
     ax.tick_params(axis="y", length=0)
     ax.grid(visible=False, axis="y")
     ax.set_ylim(-0.2, rows[-1] + 1.4)
     ax.set_xlabel("beta")
-    ax.set_title(f"{len(shown)} peers: beta of the business {result.asset_beta:.2f}")
+    ax.set_title(f"{len(shown)} peers: beta of the business {decimals(result.asset_beta)}")
     ax.legend(loc="upper right", fontsize=9, ncols=3)
     foot(ax, result.basis, f"bars: {100 * level:g} % intervals", source=source)
     return ax

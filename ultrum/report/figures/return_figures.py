@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
+from ultrum.core.displayed_numbers import decimals, percent, significant
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.benchmark import Relative
 from ultrum.core.statistics.calendar_returns import CalendarReturns
@@ -31,7 +32,7 @@ from ultrum.report.figure_style import (
     styled,
 )
 from ultrum.report.figures.label_placement import names_apart
-from ultrum.report.figures.series_figures import moments_of, reading_of
+from ultrum.report.figures.series_reading import moments_of, reading_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -111,7 +112,7 @@ def histogram(result: Distribution, *, ax: Axes | None = None) -> Axes:
     tails = result.table.loc["beyond 2":]
     counts = ", ".join(str(count) for count in tails["count"])
     expected = ", ".join(
-        f"{count:.0f}" if count >= 10 else f"{count:.2g}" for count in tails["expected"]
+        decimals(count, 0) if count >= 10 else significant(count, 2) for count in tails["expected"]
     )
     ax.set_title(f"Distribution of {result.name}", pad=26)
     ax.text(
@@ -163,7 +164,7 @@ def calendar_heat(result: CalendarReturns, *, ax: Axes | None = None) -> Axes:
                 if np.isfinite(painted[row, column])
                 else False
             )
-            text = f"{value:.0f}" if row == len(values) - 1 else f"{value:.1f}"
+            text = decimals(value, 0) if row == len(values) - 1 else decimals(value, 1)
             ax.text(
                 column,
                 row,
@@ -279,7 +280,7 @@ def under_water(result: Drawdowns, *, name: str = "", ax: Axes | None = None) ->
     subtitle = (
         ""
         if worst.empty
-        else f": {100 * worst['depth'].iloc[0]:.0f} % at worst, {worst['trough'].iloc[0]}"
+        else f": {percent(worst['depth'].iloc[0], 0)} % at worst, {worst['trough'].iloc[0]}"
     )
     ax.set_title(f"Drawdowns of {name}{subtitle}")
     foot(ax, result.in_percent)
@@ -358,7 +359,9 @@ def against_benchmark(result: Relative, *, ax: Axes | None = None) -> Axes:
     )
     ax.plot(days, ahead, color=INK, linewidth=1.2)
     ax.set_ylabel("ahead of the benchmark, %")
-    words = "; ".join(f"{h} {100 * row['ahead']:+.1f}" for h, row in result.table.iterrows())
+    words = "; ".join(
+        f"{h} {percent(row['ahead'], 1, signed=True)}" for h, row in result.table.iterrows()
+    )
     ax.set_title(result.active.name.replace("_less_", " against "), pad=26)
     ax.text(0, 1.025, f"ahead over {words} (% points)", transform=ax.transAxes, fontsize=9.5)
     foot(ax, result.in_percent)
@@ -372,7 +375,7 @@ def _write_correlations(ax: Axes, matrix: Any, p_values: Any) -> None:
             weak = row != column and not p_values[row, column] < 0.05
             colour = STONE if weak else "white" if abs(value) > 0.7 else INK
             ax.text(
-                column, row, f"{value:.2f}", ha="center", va="center", fontsize=size, color=colour
+                column, row, decimals(value), ha="center", va="center", fontsize=size, color=colour
             )
 
 

@@ -28,13 +28,19 @@ from ultrum.report.figure_style import (
     foot,
     styled,
 )
+from ultrum.report.figures.series_reading import (
+    MOST_POINTS,
+    moments_of,
+    moves_in_steps,
+    scale_factor,
+    thinned,
+    unit_in_words,
+)
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 _LARGE: Final = 1e5  # numbers that are labelled in thousands or millions
-_FEWEST_STEPS: Final = 12  # values of a rate before its shape is judged
-_MOST: Final = 6000  # points of one line; beyond, the extremes of each stretch are drawn
 _BARS: Final = ("open", "high", "low", "close")
 Episodes = Mapping[str, tuple[str, str]]
 
@@ -86,7 +92,7 @@ def through_time(
     if not series:
         raise UnitError("Nothing to draw; give at least one series.")
     lines = [rebased(s, _common_base(series, rebase)) for s in series] if rebase else list(series)
-    units = list(dict.fromkeys(_unit(s.metadata) for s in lines))
+    units = list(dict.fromkeys(unit_in_words(s.metadata) for s in lines))
     if len(units) > 2:
         raise UnitError(
             f"{len(units)} units ({'; '.join(units)}) do not share a picture; rebase them, or draw "
@@ -99,14 +105,14 @@ def through_time(
     _shade(ax, shade, episodes)
     for number, line in enumerate(lines):
         colour, dash = LINES[number % len(LINES)], DASHES[number % len(DASHES)]
-        scale = scales[_unit(line.metadata)]
+        scale = scales[unit_in_words(line.metadata)]
         _draw_line(scale, line, colour, dash)
         for name, level in (reference or {}).items():
             if name in (line.name, series[number].name):
-                _reference(scale, level * _factor(line.metadata), colour, dash)
-    _draw_zero(ax, [line for line in lines if _unit(line.metadata) == units[0]])
+                _reference(scale, level * scale_factor(line.metadata), colour, dash)
+    _draw_zero(ax, [line for line in lines if unit_in_words(line.metadata) == units[0]])
     for unit, scale in scales.items():
-        _name_scale(scale, unit, [k for k, line in enumerate(lines) if _unit(line.metadata) == unit],
+        _name_scale(scale, unit, [k for k, line in enumerate(lines) if unit_in_words(line.metadata) == unit],
                     lines, shared=len(units) == 1)  # fmt: skip
     rows = _legend(ax, lines) if len(lines) > 1 else 0
     headed = title or (lines[0].metadata.heading if len(lines) == 1 else "")
@@ -167,7 +173,7 @@ def bars(
             ax.hlines(o[mask], at - half, at, color=colour, linewidth=1.3)
             ax.hlines(c[mask], at, at + half, color=colour, linewidth=1.3)
     metadata = table["close"].metadata
-    ax.set_ylabel(_unit(metadata))
+    ax.set_ylabel(unit_in_words(metadata))
     ax.set_title(title or _without_field(metadata), pad=30)
     handles = ax.get_legend_handles_labels()
     ax.legend(*handles, loc="lower left", bbox_to_anchor=(0, 1.0), ncols=4, borderaxespad=0.2)
@@ -216,7 +222,7 @@ def small_multiples(
         _shade(ax, shade, None)
         _draw_line(ax, line, TIDE, "solid", width=1.1)
         ax.set_title(_wrapped(line.metadata.heading, 34), fontsize=9.5, pad=4)
-        ax.set_ylabel(_unit(line.metadata), fontsize=8)
+        ax.set_ylabel(unit_in_words(line.metadata), fontsize=8)
         ax.tick_params(labelsize=8, labelbottom=number + wide >= len(lines))
         ax.xaxis.set_major_locator(locator(minticks=2, maxticks=4))  # narrow pictures
         if max(map(abs, ax.get_ylim())) >= _LARGE:
@@ -231,39 +237,16 @@ def small_multiples(
     return axes[: len(lines)]
 
 
-def thinned(days: Any, values: Any, most: int = _MOST) -> tuple[Any, Any]:
-    """Points of a long line: the lowest and highest of each stretch, in order of time."""
-    if len(values) <= most:
-        return days, values
-    width = -(-2 * len(values) // most)
-    whole = len(values) // width * width
-    parts = values[:whole].reshape(-1, width)
-    gaps = np.isnan(parts).all(axis=1)
-    low = np.argmin(np.where(np.isnan(parts), np.inf, parts), axis=1)
-    high = np.argmax(np.where(np.isnan(parts), -np.inf, parts), axis=1)
-    pairs = np.sort(np.column_stack([low, high]), axis=1) + np.arange(0, whole, width)[:, None]
-    kept = np.unique(np.append(pairs.ravel(), np.arange(whole, len(values))))
-    thin = values[kept].copy()
-    thin[np.isin(kept, pairs[gaps].ravel())] = np.nan
-    return days[kept], thin
-
-
 def _draw_line(ax: Axes, line: TimeSeries, colour: str, dash: Any, width: float = 1.7) -> None:
-    days, values = thinned(moments_of(line.index), line.values.to_numpy() * _factor(line.metadata))
-    style = "steps-post" if _moves_in_steps(line) else "default"
+    days, values = thinned(
+        moments_of(line.index), line.values.to_numpy() * scale_factor(line.metadata)
+    )
+    style = "steps-post" if moves_in_steps(line) else "default"
     ax.plot(days, values, color=colour, linestyle=dash, linewidth=width, drawstyle=style)
     valid = np.isfinite(values)
     alone = valid & ~np.append(False, valid[:-1]) & ~np.append(valid[1:], False)
-    if alone.any() and len(values) <= _MOST:
+    if alone.any() and len(values) <= MOST_POINTS:
         ax.plot(days[alone], values[alone], ".", color=colour, markersize=3)
-
-
-def _moves_in_steps(line: TimeSeries) -> bool:
-    """Whether a rate is one that is set and then stays, such as that of a central bank."""
-    values = line.values.dropna().to_numpy()
-    if line.metadata.measure != "rate" or len(values) < _FEWEST_STEPS:
-        return False
-    return bool((np.diff(values) == 0).mean() > 0.5)
 
 
 def _draw_zero(ax: Axes, lines: Sequence[TimeSeries]) -> None:
@@ -359,64 +342,6 @@ def _wrapped(text: str, width: int) -> str:
     import textwrap
 
     return "\n".join(textwrap.wrap(text, width)) or text
-
-
-def moments_of(index: pd.Index) -> Any:
-    """Moments at which values stand: the middle of periods, or the dates themselves."""
-    periods: Any = index
-    if not hasattr(periods, "to_timestamp"):
-        return index
-    start = periods.to_timestamp(how="start")
-    return start + (periods.to_timestamp(how="end") - start) / 2
-
-
-def reading_of(metadata: Metadata) -> tuple[float, str]:
-    """How people read a series: what its values are multiplied by, and the unit they then have."""
-    return _factor(metadata), _unit(metadata)
-
-
-def _factor(metadata: Metadata) -> float:
-    return 100.0 if metadata.in_percent else 1.0
-
-
-def _change_in_words(metadata: Metadata) -> str:
-    """Over what a growth rate compares."""
-    settings = next(dict(s.settings) for s in reversed(metadata.trail) if s.action == "growth")
-    over = settings.get("over", "")
-    words = {
-        "P1Y": "over a year",
-        "P6M": "over half a year",
-        "P3M": "over a quarter",
-        "P1M": "over a month",
-    }
-    annual = ", annualised" if "annualised" in settings else ""
-    return f"change {words.get(over, f'over {over}')}{annual}" if over else "change"
-
-
-def _unit(metadata: Metadata) -> str:
-    """The axis label: the unit people read, and what the number is."""
-    actions = [step.action for step in metadata.trail]
-    if metadata.measure == "score":
-        composed = {"standardised", "composite"} & set(actions)
-        return "standard deviations" if composed else "score"
-    if metadata.unit == "decimal" and "growth" in actions and not metadata.is_return:
-        return f"%, {_change_in_words(metadata)}"
-    if metadata.unit == "decimal":
-        yearly = metadata.measure == "rate" and metadata.quoted and "growth" not in actions
-        return (
-            f"% a {metadata.frequency.noun}"
-            if metadata.is_return
-            else "% a year"
-            if yearly
-            else "%"
-        )
-    if metadata.measure == "index" or metadata.unit == "index":
-        return f"index, {metadata.base_period} = 100" if metadata.base_period else "index"
-    if metadata.measure == "quote":
-        base, _, quote = metadata.unit.partition("/")
-        return f"{quote} for one {base}" if quote else "exchange rate"
-    words = [metadata.measure, metadata.currency or metadata.unit]
-    return ", ".join(w for w in words if w) or "value"  # a multiplier is in the values already
 
 
 def _without_field(metadata: Metadata) -> str:

@@ -89,7 +89,8 @@ def event_columns(
         column = _column(table, where, role, given.get(role, ""), set(names))
         if column:
             names[column] = role
-    renamed = table.rename(columns=names)
+    unused = [c for c in names.values() if c in table and c not in names]
+    renamed = table.drop(columns=unused).rename(columns=names)
     if "asset" in wanted and "asset" not in renamed:
         if len(assets) != 1:
             raise TableError(

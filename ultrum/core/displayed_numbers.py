@@ -1,0 +1,90 @@
+"""Numbers as people read them, and as files hold them: the formats of the whole package."""
+
+from __future__ import annotations
+
+from typing import Final
+
+import numpy as np
+
+from ultrum.core.array_types import Floats
+
+MISSING: Final = "—"
+_PLACES: Final = 8  # a number with no more decimals loses rounding: 0.055000000000000004 is 0.055
+_SMALL_P: Final = 0.001
+_WHOLE: Final = 10_000.0  # from here on a number shows no decimals
+
+
+def decimals(value: float, places: int = 2, *, signed: bool = False, missing: str = MISSING) -> str:
+    """A number with a fixed count of decimals; no minus before zero.
+
+    >>> decimals(0.5642), decimals(-0.0001), decimals(0.31, 1, signed=True), decimals(float("nan"))
+    ('0.56', '0.00', '+0.3', '—')
+    """
+    if np.isnan(value):
+        return missing
+    rounded = round(float(value), places) + 0.0
+    return f"{rounded:+.{places}f}" if signed else f"{rounded:.{places}f}"
+
+
+def percent(value: float, places: int = 2, *, signed: bool = False) -> str:
+    """A decimal number in percent, without the sign.
+
+    >>> percent(0.0712), percent(-0.031, 1)
+    ('7.12', '-3.1')
+    """
+    return decimals(100 * value, places, signed=signed)
+
+
+def significant(value: float, digits: int = 6) -> str:
+    """A number with so many significant digits; a missing one as a dash.
+
+    >>> significant(0.055000000000000004), significant(123456.7)
+    ('0.055', '123457')
+    """
+    return MISSING if np.isnan(value) else f"{value + 0.0:.{digits}g}"
+
+
+def four_digits(value: float) -> str:
+    """Four significant digits, large numbers whole with commas; empty for none.
+
+    >>> four_digits(0.56425), four_digits(1234567.8)
+    ('0.5643', '1,234,568')
+    """
+    if np.isnan(value):
+        return ""
+    return f"{value:,.0f}" if abs(value) >= _WHOLE else f"{value:.4g}"
+
+
+def true_minus(text: str) -> str:
+    """Text with the minus sign of print in place of hyphens before numbers."""
+    return text.replace("-", "−")
+
+
+def p_in_words(value: float) -> str:
+    """A p value as people write it; empty for none.
+
+    >>> p_in_words(0.0342), p_in_words(1e-9)
+    ('0.034', '< 0.001')
+    """
+    return "" if np.isnan(value) else f"< {_SMALL_P}" if value < _SMALL_P else f"{value:.3f}"
+
+
+def p_equals(value: float) -> str:
+    """The same as an equation.
+
+    >>> p_equals(0.0342), p_equals(1e-9)
+    ('p = 0.034', 'p < 0.001')
+    """
+    return f"p {p_in_words(value)}" if value < _SMALL_P else f"p = {p_in_words(value)}"
+
+
+def without_rounding(values: Floats) -> Floats:
+    """Numbers of few decimals without the last bits that a computation has left.
+
+    >>> without_rounding(np.array([0.1 + 0.2, 1 / 3])).tolist()
+    [0.3, 0.3333333333333333]
+    """
+    short = np.round(values, _PLACES)
+    with np.errstate(invalid="ignore"):
+        near = np.abs(values - short) <= 4.0 * np.spacing(np.abs(values))
+    return np.where(near, short, values)
