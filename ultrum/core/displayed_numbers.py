@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Final
+import math
+from typing import TYPE_CHECKING, Final
 
-import numpy as np
-
-from ultrum.core.array_types import Floats
+if TYPE_CHECKING:
+    from ultrum.core.array_types import Floats
 
 MISSING: Final = "—"
 _PLACES: Final = 8  # a number with no more decimals loses rounding: 0.055000000000000004 is 0.055
@@ -20,7 +20,7 @@ def decimals(value: float, places: int = 2, *, signed: bool = False, missing: st
     >>> decimals(0.5642), decimals(-0.0001), decimals(0.31, 1, signed=True), decimals(float("nan"))
     ('0.56', '0.00', '+0.3', '—')
     """
-    if np.isnan(value):
+    if math.isnan(value):
         return missing
     rounded = round(float(value), places) + 0.0
     return f"{rounded:+.{places}f}" if signed else f"{rounded:.{places}f}"
@@ -41,7 +41,7 @@ def significant(value: float, digits: int = 6) -> str:
     >>> significant(0.055000000000000004), significant(123456.7)
     ('0.055', '123457')
     """
-    return MISSING if np.isnan(value) else f"{value + 0.0:.{digits}g}"
+    return MISSING if math.isnan(value) else f"{value + 0.0:.{digits}g}"
 
 
 def four_digits(value: float) -> str:
@@ -50,7 +50,7 @@ def four_digits(value: float) -> str:
     >>> four_digits(0.56425), four_digits(1234567.8)
     ('0.5643', '1,234,568')
     """
-    if np.isnan(value):
+    if math.isnan(value):
         return ""
     return f"{value:,.0f}" if abs(value) >= _WHOLE else f"{value:.4g}"
 
@@ -66,7 +66,7 @@ def p_in_words(value: float) -> str:
     >>> p_in_words(0.0342), p_in_words(1e-9)
     ('0.034', '< 0.001')
     """
-    return "" if np.isnan(value) else f"< {_SMALL_P}" if value < _SMALL_P else f"{value:.3f}"
+    return "" if math.isnan(value) else f"< {_SMALL_P}" if value < _SMALL_P else f"{value:.3f}"
 
 
 def p_equals(value: float) -> str:
@@ -81,9 +81,12 @@ def p_equals(value: float) -> str:
 def without_rounding(values: Floats) -> Floats:
     """Numbers of few decimals without the last bits that a computation has left.
 
+    >>> import numpy as np
     >>> without_rounding(np.array([0.1 + 0.2, 1 / 3])).tolist()
     [0.3, 0.3333333333333333]
     """
+    import numpy as np
+
     short = np.round(values, _PLACES)
     with np.errstate(invalid="ignore"):
         near = np.abs(values - short) <= 4.0 * np.spacing(np.abs(values))
