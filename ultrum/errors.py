@@ -34,6 +34,15 @@ class UltrumError(Exception):
         What is wrong, without the fix.
     setting : str
         What the fix sets, by the name of a keyword; a study and the command line have other words for it.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> try:
+    ...     ul.factor_betas(ul.practice.panel(), ["markt"])
+    ... except ul.UltrumError as error:
+    ...     print(error)
+    No factor markt; the panel has: market, size, value, momentum.
     """
 
     def __init__(self, *words: object, fix: str = "", setting: str = "") -> None:
@@ -43,7 +52,18 @@ class UltrumError(Exception):
         super().__init__(*([f"{self.finding} {fix}"] if fix else shown))
 
     def with_fix(self, fixes: Mapping[str, str]) -> str:
-        """The text with the fix of another place, where that place has one."""
+        """The text with the fix of another place, where that place has one.
+
+        Parameters
+        ----------
+        fixes : mapping of str to str
+            Fixes of the place, by the name of the setting.
+
+        Returns
+        -------
+        str
+            Text of the message.
+        """
         return f"{self.finding} {fixes[self.setting]}" if self.setting in fixes else str(self)
 
 
@@ -104,7 +124,17 @@ class VaultError(UltrumError):
 
 
 class DataWarning(UserWarning):
-    """Data look faulty and were used as they are; the message names where, and the fix."""
+    """Data look faulty and were used as they are; the message names where, and the fix.
+
+    Examples
+    --------
+    >>> import warnings
+    >>> import ultrum as ul
+    >>> with warnings.catch_warnings():
+    ...     warnings.simplefilter("error", ul.DataWarning)
+    ...     len(ul.factor_betas(ul.practice.panel(), ["market"]).assets)
+    23
+    """
 
 
 def warn_user(message: str) -> None:

@@ -52,6 +52,7 @@ def run_study(
     Returns
     -------
     StudyResult
+        Every result of the study.
 
     Raises
     ------

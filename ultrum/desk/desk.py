@@ -137,6 +137,11 @@ class Desk:
         ----------
         instant : str
             ISO 8601, UTC where it names no zone; a day means its end.
+
+        Returns
+        -------
+        Desk
+            A desk that reads the vault alone.
         """
         moment = resolve_instant(instant, date.today())
         return Desk(self.vault.path, sources=self._settings, groups=self.groups, progress=self._progress,
@@ -169,6 +174,11 @@ class Desk:
         **facts
             Fields of the metadata that the source does not tell.
 
+        Returns
+        -------
+        TimeSeries
+            Values, decimal, with their facts and trail.
+
         Raises
         ------
         SourceError
@@ -181,7 +191,24 @@ class Desk:
     def fetch_all(
         self, address: str, *, start: str | None = None, end: str | None = None, last: int = 0
     ) -> list[TimeSeries]:
-        """Every series that an address with wildcards, or of a whole table, names."""
+        """Every series that an address with wildcards, or of a whole table, names.
+
+        Parameters
+        ----------
+        address : str
+            Address, ``source:path`` and for a column ``#column``.
+        start : str, optional
+            First date or period, included; by default from the beginning.
+        end : str, optional
+            Last date or period, included; by default to the end.
+        last : int
+            Only so many of the last observations; 0 for all.
+
+        Returns
+        -------
+        list of TimeSeries
+            The series, in the order of the source.
+        """
         span = DataSpan.of(start, end, last)
         series_list = series_within(self.repository, address, span)
         data_span = span.known(*series_list)
@@ -195,11 +222,17 @@ class Desk:
         Parameters
         ----------
         address : str
+            Address of the table, which may be a pattern.
         expand : mapping of str to sequence, optional
             What the parts in braces take.
         **facts
             Decisions and facts as for :func:`ultrum.read_series`, such as ``records_only=True``,
             ``units="percent"`` or ``measure="return"``.
+
+        Returns
+        -------
+        Reading
+            Series, records and decisions of the reader.
         """
         return self.repository.table(address, expand, **facts)
 
@@ -214,7 +247,9 @@ class Desk:
         Parameters
         ----------
         words : str
+            Words that every listing has, or synonyms of them.
         limit : int
+            Most listings to give.
         refresh : bool
             Download the catalogues again; by default they are downloaded once.
         **filters
@@ -233,7 +268,20 @@ class Desk:
         return pd.DataFrame([[getattr(e, c) for c in columns] for e in entries], columns=columns)
 
     def why_nothing(self, words: str, **filters: Any) -> str:
-        """Why a search finds nothing: words that no listing has, or filters that leave nothing over."""
+        """Why a search finds nothing: words that no listing has, or filters that leave nothing over.
+
+        Parameters
+        ----------
+        words : str
+            Words to look for.
+        **filters
+            Filters of the search, such as ``frequency="M"``.
+
+        Returns
+        -------
+        str
+            The reason, in one sentence.
+        """
         return search.why_nothing(
             self.listings(), words, self.synonyms, filters, list(self.sources)
         )
@@ -259,7 +307,18 @@ class Desk:
         )
 
     def describe(self, address: str) -> Description:
-        """What a series is: title, unit, frequency, ends, last update, notes."""
+        """What a series is: title, unit, frequency, ends, last update, notes.
+
+        Parameters
+        ----------
+        address : str
+            Address, ``source:path`` and for a column ``#column``.
+
+        Returns
+        -------
+        Description
+            Facts of the series.
+        """
         return describe(self.repository, address)
 
     def pull(self, what: SeriesSet | Sequence[str] | str, *, resume: bool = False) -> PullResult:
@@ -268,13 +327,30 @@ class Desk:
         Parameters
         ----------
         what : SeriesSet, addresses or one address
+            Set, addresses or one address.
         resume : bool
             Take up a pull that was stopped or failed in part; what it got is not asked for again.
+
+        Returns
+        -------
+        PullResult
+            Series, and what failed or changed.
         """
         return pull(self.repository, what, resume)
 
     def refresh(self, what: SeriesSet | Sequence[str] | str) -> PullResult:
-        """Ask again for series, in this session too; the result lists what changed."""
+        """Ask again for series, in this session too; the result lists what changed.
+
+        Parameters
+        ----------
+        what : SeriesSet, sequence of str or str
+            Set, addresses or one address.
+
+        Returns
+        -------
+        PullResult
+            Series, and what failed or changed.
+        """
         self.repository.start_again()
         return self.pull(what)
 
@@ -286,6 +362,7 @@ class Desk:
         Parameters
         ----------
         address : str
+            Address, ``source:path`` and for a column ``#column``.
         since, until : str
             Instants of the vintages, as for :meth:`at`; by default the last two.
 
@@ -299,7 +376,18 @@ class Desk:
         return revisions(self.repository, address, *bounds)
 
     def listings(self, refresh: bool = False) -> Listings:
-        """The catalogues of all sources, taken where they are not yet kept."""
+        """The catalogues of all sources, taken where they are not yet kept.
+
+        Parameters
+        ----------
+        refresh : bool
+            Ask the sources again.
+
+        Returns
+        -------
+        Listings
+            Catalogues that can be searched.
+        """
         if self._listings is None:
             self._listings = Listings(Path(self.vault.path) / "listings.sqlite")
         for name in self.sources:
@@ -310,5 +398,18 @@ class Desk:
         return self._listings
 
     def download(self, source: str, path: str) -> Download:
-        """The raw response at a path, through the vault."""
+        """The raw response at a path, through the vault.
+
+        Parameters
+        ----------
+        source : str
+            Name of the source.
+        path : str
+            Path below the address of the source.
+
+        Returns
+        -------
+        Download
+            Bytes, type and time of the response.
+        """
         return self.repository.response(source, path)

@@ -65,6 +65,13 @@ class SeriesSet(BaseModel):
     def of(cls, addresses: Sequence[str], **settings: Any) -> SeriesSet:
         """Make a set of addresses.
 
+        Parameters
+        ----------
+        addresses : sequence of str
+            Addresses of the series.
+        **settings
+            Settings of the set, such as ``start="2010"``.
+
         Raises
         ------
         SourceError
@@ -78,6 +85,11 @@ class SeriesSet(BaseModel):
     @classmethod
     def load(cls, file: str | os.PathLike[str]) -> SeriesSet:
         """Read a set.
+
+        Parameters
+        ----------
+        file : str or path
+            TOML file of the set.
 
         Raises
         ------
@@ -103,7 +115,13 @@ class SeriesSet(BaseModel):
         return series_set
 
     def save(self, file: str | os.PathLike[str]) -> None:
-        """Write the set, leaving out what is as usual."""
+        """Write the set, leaving out what is as usual.
+
+        Parameters
+        ----------
+        file : str or path
+            TOML file to write.
+        """
         import tomlkit
 
         content = self.model_dump(exclude_defaults=True)

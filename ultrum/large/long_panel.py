@@ -85,7 +85,18 @@ class LongPanel(LargeData):
         return self.excess.assets
 
     def read(self, assets: Sequence[str]) -> Panel:
-        """The panel of some assets, in memory."""
+        """The panel of some assets, in memory.
+
+        Parameters
+        ----------
+        assets : sequence of str
+            Names of the assets, in the order wanted.
+
+        Returns
+        -------
+        Panel
+            Panel of these assets.
+        """
         table = self.excess.read(list(assets)).values.reindex(self.risk_free.index)
         rate = self.risk_free.to_numpy()[:, None]
         facts_of_file = self.excess.facts

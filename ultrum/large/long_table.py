@@ -141,25 +141,66 @@ class LongTable(LargeData):
         return frequency.index(np.unique(frequency.ordinals(EPOCH + self._index.days)))
 
     def column(self, value: str) -> LongTable:
-        """The same rows with another column as their value."""
+        """The same rows with another column as their value.
+
+        Parameters
+        ----------
+        value : str
+            Name of the other column.
+
+        Returns
+        -------
+        LongTable
+            The data set with other values.
+        """
         return replace(self, value=value)
 
     def beside(self, path: str | os.PathLike[str], value: str = "") -> LongTable:
-        """A data set made from this one, to be worked on in the same bounds."""
+        """A data set made from this one, to be worked on in the same bounds.
+
+        Parameters
+        ----------
+        path : str or path
+            File of the new data set.
+        value : str
+            Column that holds its values; by default the same.
+
+        Returns
+        -------
+        LongTable
+            The new data set.
+        """
         return LongTable(
             path, value, max_memory=self.max_memory, progress=self.progress, executor=self.executor,
             workers=self.workers,
         )  # fmt: skip
 
     def nothing(self) -> SeriesTable:
-        """No row of one asset: what the values are, for checks."""
+        """No row of one asset: what the values are, for checks.
+
+        Returns
+        -------
+        SeriesTable
+            A table without rows.
+        """
         metadata = Metadata(
             name=self.assets[0], frequency=Frequency.parse(self.frequency), **self.facts
         )
         return SeriesTable.from_arrays(np.empty((0, 1)), self.calendar[:0], [metadata])
 
     def blocks(self, size: int) -> list[Block]:
-        """The table in blocks of so many assets."""
+        """The table in blocks of so many assets.
+
+        Parameters
+        ----------
+        size : int
+            Assets a block.
+
+        Returns
+        -------
+        list of Block
+            Blocks, in the order of the file.
+        """
         index = self._index
         cuts = range(0, len(index.names), size)
         return [
@@ -180,6 +221,16 @@ class LongTable(LargeData):
 
     def read(self, assets: list[str]) -> SeriesTable:
         """Some assets as a table in memory.
+
+        Parameters
+        ----------
+        assets : sequence of str
+            Names of the assets, in the order wanted.
+
+        Returns
+        -------
+        SeriesTable
+            Series, one an asset.
 
         Raises
         ------
@@ -202,7 +253,13 @@ class LongTable(LargeData):
         )
 
     def to_frame(self) -> pd.DataFrame:
-        """The whole data set in memory, every column, as it is in the file."""
+        """The whole data set in memory, every column, as it is in the file.
+
+        Returns
+        -------
+        DataFrame
+            Every row of the file.
+        """
         frame = pd.concat([pd.read_parquet(f) for f in self._files], ignore_index=True)
         return frame.assign(**{self.date: pd.to_datetime(frame[self.date])})
 
@@ -210,7 +267,17 @@ class LongTable(LargeData):
     def write(
         cls, table: SeriesTable, path: str | os.PathLike[str], value: str = "value"
     ) -> LongTable:
-        """Write a table in memory as a long one; rows without a value are left out."""
+        """Write a table in memory as a long one; rows without a value are left out.
+
+        Parameters
+        ----------
+        table : SeriesTable
+            Series to write, one an asset.
+        path : str or path
+            Parquet file to write.
+        value : str
+            Heading of the column of values.
+        """
         with LongWriter(path, value, str(table.frequency)) as writer:
             writer.write(rows_of(table, value), shared_facts(table))
         return cls(path)
@@ -233,7 +300,13 @@ class LongTable(LargeData):
         ----------
         source, path : path
             A file or a folder of files as they are, and the new file.
-        max_memory, progress, asset, date, **options
+        max_memory : int or str
+            Memory to use, in bytes or such as ``"1 GB"``.
+        progress : callable, optional
+            Called with what is done and what there is to do.
+        asset, date : str
+            Headings of the columns of assets and of dates.
+        **options
             As for the table itself, which is then opened.
 
         Raises

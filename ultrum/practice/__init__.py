@@ -20,6 +20,18 @@ __all__ = ["Truth", "demo_study", "panel", "serve", "sources_at", "truth"]
 def serve(port: int = 0, **options: Any) -> Any:
     """Run the stand-in services on loopback; see :func:`ultrum.practice.service.serve`.
 
+    Parameters
+    ----------
+    port : int
+        Port on loopback; 0 for a free one.
+    **options
+        Faults to simulate and the pace of answers.
+
+    Returns
+    -------
+    float or array-like
+        Context manager; inside it ``places`` has the address of each service.
+
     Examples
     --------
     >>> with serve() as service:
@@ -45,6 +57,11 @@ def panel(seed: int | None = None) -> Panel:
     seed : int, optional
         Seed of another world; the shipped one by default.
 
+    Returns
+    -------
+    Panel
+        Monthly returns, decimal.
+
     Examples
     --------
     >>> panel().assets.shape[1]
@@ -57,6 +74,11 @@ def panel(seed: int | None = None) -> Panel:
 
 def demo_study() -> Path:
     """Path of the shipped study file.
+
+    Returns
+    -------
+    Path
+        File in the installed package.
 
     Examples
     --------
@@ -77,6 +99,16 @@ _TABLES: Final = {  # files that a search finds by name
 
 def sources_at(places: Mapping[str, str]) -> dict[str, dict[str, Any]]:
     """Sources of the practice world for a desk, at the places where it is served.
+
+    Parameters
+    ----------
+    places : mapping of str to str
+        Address of each service, as ``serve`` gives them.
+
+    Returns
+    -------
+    dict[str, dict[str, Any]]
+        Settings by the name of the source.
 
     Examples
     --------

@@ -138,6 +138,11 @@ def loading_matrix() -> Floats:
 def truth() -> Truth:
     """True loadings, premia and breaks of the practice world.
 
+    Returns
+    -------
+    Truth
+        Numbers that the world was made with.
+
     Examples
     --------
     >>> truth().one_factor.round(3)["BRTW"].item()

@@ -171,6 +171,7 @@ def model_table(
     names : mapping of str to str, optional
         Other names for terms.
     title : str
+        Title; made from the data where it is empty.
 
     Returns
     -------

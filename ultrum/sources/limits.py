@@ -29,6 +29,13 @@ class Limits:
         Of a table, a line of it, the whole, and a workbook; cells are rows times the widest row.
     redirects, seconds : int
         Of one answer.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> larger = ul.Limits(cells=10_000_000)
+    >>> larger.cells
+    10000000
     """
 
     file_bytes: int = 512 * 1024**2
@@ -46,6 +53,15 @@ class Limits:
     def check(self, name: str, found: float, description: str) -> None:
         """Refuse what is larger than the limit of that name; ``description`` is for the message.
 
+        Parameters
+        ----------
+        name : str
+            Name of the limit.
+        found : float
+            Size that was found.
+        description : str
+            What has that size, for the message.
+
         Raises
         ------
         TableError
@@ -60,7 +76,17 @@ class Limits:
             )
 
     def check_shape(self, rows: int, columns: int, where: str) -> None:
-        """Refuse a table of too many rows, columns or cells."""
+        """Refuse a table of too many rows, columns or cells.
+
+        Parameters
+        ----------
+        rows : int
+            Rows found.
+        columns : int
+            Columns found.
+        where : str
+            File or address, for the message.
+        """
         self.check("rows", rows, f"{where} has {rows:,} rows")
         self.check("columns", columns, f"{where}: a line has {columns:,} cells")
         cells = rows * columns
@@ -121,6 +147,11 @@ def limits(**changes: int) -> Iterator[Limits]:
     **changes : int
         ``file_bytes answer_bytes unpacked_bytes expansion nesting rows columns cells sheets redirects
         seconds``.
+
+    Yields
+    ------
+    Limits
+        The limits of the block.
 
     Raises
     ------

@@ -39,6 +39,11 @@ def trail(result: StudyResult | str | os.PathLike[str], number: str) -> Trail:
         Such as ``cost_of_equity.BRTW``, ``models.one factor.BRTW.market`` or ``series.inflation``; or a value as
         it is printed, ``6.22`` or ``6.22 %``.
 
+    Returns
+    -------
+    Trail
+        Stages, downloads, times and checksums.
+
     Raises
     ------
     StudyError

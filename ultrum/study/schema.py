@@ -85,6 +85,7 @@ class Study(Section):
         Parameters
         ----------
         path : path
+            File of the study.
         anywhere : bool
             Let it read folders, databases and studies outside its own folder.
 
@@ -101,7 +102,19 @@ class Study(Section):
     def parse(
         cls, text: str, name: str = "study", folder: Path | None = None, anywhere: bool = False
     ) -> Study:
-        """Check the text of a study file; ``folder`` is where one it inherits from lies."""
+        """Check the text of a study file; ``folder`` is where one it inherits from lies.
+
+        Parameters
+        ----------
+        text : str
+            TOML of the study.
+        name : str
+            Name of the study, for messages.
+        folder : Path, optional
+            Folder of a study that it inherits from.
+        anywhere : bool
+            Let it read files outside its folder.
+        """
         content = _with_ancestors(_toml(text, name), name, folder, anywhere)
         return cls._checked(content, Lines(text), name)
 
@@ -131,7 +144,13 @@ class Study(Section):
         return cls.model_validate(content)
 
     def to_toml(self) -> str:
-        """The study as the text of a file: what differs from the defaults, in the order of the sections."""
+        """The study as the text of a file: what differs from the defaults, in the order of the sections.
+
+        Returns
+        -------
+        str
+            Text of the study file.
+        """
         import tomlkit
 
         content = self.model_dump(mode="json", exclude_defaults=True)
@@ -141,7 +160,18 @@ class Study(Section):
         return tomlkit.dumps(document)
 
     def save(self, path: str | os.PathLike[str]) -> Path:
-        """Write the study to a file that :meth:`load` reads."""
+        """Write the study to a file that :meth:`load` reads.
+
+        Parameters
+        ----------
+        path : str or path
+            File to write or read.
+
+        Returns
+        -------
+        Path
+            The file written.
+        """
         target = path_of(path)
         try:
             target.write_text(self.to_toml(), encoding="utf-8")
@@ -150,7 +180,18 @@ class Study(Section):
         return target
 
     def limited_to(self, assets: Sequence[str]) -> Study:
-        """The same study for a few assets, while it is being worked out."""
+        """The same study for a few assets, while it is being worked out.
+
+        Parameters
+        ----------
+        assets : sequence of str
+            Names of the assets, in the order wanted.
+
+        Returns
+        -------
+        Study
+            Study of these assets.
+        """
         wanted = list(dict.fromkeys([*assets, *([self.asset] if self.asset else [])]))
         return self.model_copy(update={"panel": self.panel.model_copy(update={"only": wanted})})
 
@@ -161,7 +202,18 @@ class Study(Section):
         )
 
     def with_sources_at(self, urls: Mapping[str, str]) -> Study:
-        """Same study with other addresses of its sources."""
+        """Same study with other addresses of its sources.
+
+        Parameters
+        ----------
+        urls : mapping of str to str
+            Address of each source, by name.
+
+        Returns
+        -------
+        Study
+            Study with the changed addresses.
+        """
         moved = {
             n: s.model_copy(update={"url": urls.get(n, s.url)}) for n, s in self.sources.items()
         }

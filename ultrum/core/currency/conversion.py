@@ -47,6 +47,11 @@ def to_currency(
         A day without a quote takes the last before it, up to this many weekdays old; with none the
         value is missing.
 
+    Returns
+    -------
+    SeriesTable
+        Data in the other currency.
+
     Raises
     ------
     CurrencyError

@@ -161,6 +161,11 @@ class ExchangeRates:
         on : date or str, optional
             Day; by default the last day that every quote needed has reached.
 
+        Returns
+        -------
+        Rate
+            The rate, its day and the quotes it was made from.
+
         Raises
         ------
         CurrencyError
@@ -186,8 +191,16 @@ class ExchangeRates:
         Parameters
         ----------
         base : str, or array of str of shape (T,)
+            Currency that one unit is taken of.
         quote : str
+            Currency that the rate or amount is stated in.
         on : array of dates, shape (T,)
+            Days, one for each base.
+
+        Returns
+        -------
+        ndarray
+            Rates, shape (n,).
         """
         days = days_in(on, "on")
         bases = np.broadcast_to(np.asarray(base, dtype=np.str_), days.shape)
@@ -203,14 +216,18 @@ class ExchangeRates:
         Parameters
         ----------
         amounts : float, or array of shape (T,)
+            One amount or a column of them.
         base : str, or array of str of shape (T,)
+            Currency that one unit is taken of.
         quote : str
+            Currency that the rate or amount is stated in.
         on : date, or array of dates of shape (T,), optional
             Without one, the last day.
 
         Returns
         -------
         float or ndarray, shape (T,)
+            Amounts in the quote currency, of the form given.
 
         Raises
         ------
@@ -232,7 +249,18 @@ class ExchangeRates:
         return values * rates
 
     def matrix(self, *, on: Any = None) -> pd.DataFrame:
-        """Every pair on one day: rows are bases, columns quotes; missing where none is fresh."""
+        """Every pair on one day: rows are bases, columns quotes; missing where none is fresh.
+
+        Parameters
+        ----------
+        on : date, optional
+            Day wanted; by default the last there is.
+
+        Returns
+        -------
+        DataFrame
+            Rates, a row a base currency.
+        """
         table = pd.DataFrame(
             index=list(self.currencies), columns=list(self.currencies), dtype=float
         )
@@ -245,7 +273,20 @@ class ExchangeRates:
         return table.rename_axis(index="one", columns="costs")
 
     def series(self, base: str, quote: str) -> TimeSeries:
-        """A pair through time, on the days that every quote needed has."""
+        """A pair through time, on the days that every quote needed has.
+
+        Parameters
+        ----------
+        base : str
+            Currency that one unit is taken of.
+        quote : str
+            Currency that the rate or amount is stated in.
+
+        Returns
+        -------
+        TimeSeries
+            Rates by day.
+        """
         path = self.path(base, quote)
         steps = list(itertools.pairwise(path))
         if not steps:
@@ -269,11 +310,39 @@ class ExchangeRates:
         )
 
     def last(self, count: int, base: str, quote: str) -> pd.Series:
-        """The last so many rates of a pair."""
+        """The last so many rates of a pair.
+
+        Parameters
+        ----------
+        count : int
+            How many.
+        base : str
+            Currency that one unit is taken of.
+        quote : str
+            Currency that the rate or amount is stated in.
+
+        Returns
+        -------
+        Series
+            Rates by day.
+        """
         return self.series(base, quote).to_pandas().tail(count)
 
     def path(self, base: str, quote: str) -> tuple[str, ...]:
-        """Currencies from base to quote by the fewest quotes."""
+        """Currencies from base to quote by the fewest quotes.
+
+        Parameters
+        ----------
+        base : str
+            Currency that one unit is taken of.
+        quote : str
+            Currency that the rate or amount is stated in.
+
+        Returns
+        -------
+        tuple[str, ...]
+            Currencies, both ends included.
+        """
         for currency in (base, quote):
             self._check_known(currency)
         before: dict[str, str] = {base: ""}
@@ -294,13 +363,39 @@ class ExchangeRates:
         return tuple(reversed(path))
 
     def timing_of(self, base: str, quote: str) -> tuple[Frequency, str]:
-        """Frequency and timing of the coarsest quote between two currencies."""
+        """Frequency and timing of the coarsest quote between two currencies.
+
+        Parameters
+        ----------
+        base : str
+            Currency that one unit is taken of.
+        quote : str
+            Currency that the rate or amount is stated in.
+
+        Returns
+        -------
+        tuple[Frequency, str]
+            Frequency, and when in a period the quote is taken.
+        """
         quotes = [self._between(*s)[0] for s in itertools.pairwise(self.path(base, quote))]
         coarsest = max(quotes, key=lambda q: q.frequency)
         return coarsest.frequency, coarsest.timing
 
     def names_of(self, base: str, quote: str) -> str:
-        """Names of the quotes used between two currencies."""
+        """Names of the quotes used between two currencies.
+
+        Parameters
+        ----------
+        base : str
+            Currency that one unit is taken of.
+        quote : str
+            Currency that the rate or amount is stated in.
+
+        Returns
+        -------
+        str
+            Names of the quotes, in order.
+        """
         return ", ".join(
             self._between(*s)[0].name for s in itertools.pairwise(self.path(base, quote))
         )

@@ -42,6 +42,17 @@ class Panel:
     warnings : tuple of str
     missing : MissingData or None
         What was missing before rows were dropped; :meth:`sample` counts from it again.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> print(panel)
+    Panel: 252 monthly rows, 2004-01 to 2024-12, QML
+    23 assets, factors market, size, value, momentum, conditions none; risk-free bill
+    missing values, most first: LMPB 102, ORSL 89, FTHL 63, BRTW 1, EBMK 1
+    >>> panel.sample("2024").assets.shape
+    (12, 23)
     """
 
     assets: pd.DataFrame
@@ -75,7 +86,13 @@ class Panel:
         return str(self.risk_free.name) != NO_RATE
 
     def check_excess(self, purpose: str) -> None:
-        """Refuse a purpose that needs returns in excess of a risk-free rate, where the panel has none."""
+        """Refuse a purpose that needs returns in excess of a risk-free rate, where the panel has none.
+
+        Parameters
+        ----------
+        purpose : str
+            What needs excess returns, for the message.
+        """
         if not self.has_risk_free:
             raise AlignmentError(
                 f"{purpose} needs excess returns, and the panel has no risk-free rate. Set risk_free in align."
@@ -97,7 +114,24 @@ class Panel:
         return [str(name) for name in self.assets]
 
     def wide(self) -> pd.DataFrame:
-        """One row per period: assets, factors, conditions, risk-free; two column levels."""
+        """One row per period: assets, factors, conditions, risk-free; two column levels.
+
+        Returns
+        -------
+        DataFrame
+            Rows by period.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> panel.wide().iloc[:2, :3].round(4)
+                  asset
+                   BRTW    EBMK    CSHW
+        period
+        2004-01     NaN     NaN     NaN
+        2004-02 -0.0642 -0.0705 -0.0042
+        """
         parts = {
             "asset": self.assets,
             "factor": self.factors,
@@ -107,14 +141,42 @@ class Panel:
         return pd.concat({k: v for k, v in parts.items() if v.shape[1]}, axis=1)
 
     def long(self) -> pd.DataFrame:
-        """One row per period and asset with a return: excess return, factors, conditions."""
+        """One row per period and asset with a return: excess return, factors, conditions.
+
+        Returns
+        -------
+        DataFrame
+            Rows by period and asset.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> panel.long().head(2)
+            period asset  excess_return    market      size     value  momentum
+        1  2004-02  BRTW      -0.066903 -0.031743  0.020195 -0.003489  0.020469
+        2  2004-03  BRTW       0.180184  0.073776  0.018839 -0.018346 -0.034507
+        """
         excess = self.excess.to_frame().rename_axis("period").reset_index()
         frame = excess.melt("period", var_name="asset", value_name="excess_return").dropna()
         right = self.factors.join(self.conditions).rename_axis("period")
         return frame.merge(right, left_on="period", right_index=True, how="left")
 
     def sample(self, start: str | None = None, end: str | None = None) -> Panel:
-        """Part from ``start`` to ``end``, both included."""
+        """Part from ``start`` to ``end``, both included.
+
+        Parameters
+        ----------
+        start : str, optional
+            First date or period, included; by default from the beginning.
+        end : str, optional
+            Last date or period, included; by default to the end.
+
+        Returns
+        -------
+        Panel
+            The part, with its own log of missing data.
+        """
         rate = self.risk_free.loc[start:end]
         if not len(rate):
             raise AlignmentError(
@@ -144,7 +206,13 @@ class Panel:
         )
 
     def to_frame(self) -> pd.DataFrame:
-        """Same as :meth:`wide`."""
+        """Same as :meth:`wide`.
+
+        Returns
+        -------
+        DataFrame
+            Rows by period.
+        """
         return self.wide()
 
     def __repr__(self) -> str:

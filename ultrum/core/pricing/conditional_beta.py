@@ -76,10 +76,16 @@ def conditional_beta(
     conditions : sequence of str, optional
         All of the panel by default.
     factor : str
+        Name of the factor.
     alpha_moves : bool
         Whether alpha is a function of the conditions too (Christopherson, Ferson and Glassman 1998).
     errors : str
         As for :func:`ultrum.regress`.
+
+    Returns
+    -------
+    ConditionalBetas
+        Coefficients, and beta at each date.
 
     Notes
     -----

@@ -29,6 +29,7 @@ def cost_comparison(
     Parameters
     ----------
     estimators : mapping of str to BetaTable or OneBeta
+        Tables of betas by the name of the estimator.
     asset : str, optional
         One asset; all by default.
     level : float

@@ -44,7 +44,7 @@ def cost_of_equity(
     Parameters
     ----------
     betas : BetaTable or OneBeta
-        From :func:`ultrum.factor_betas`, :func:`ultrum.shrink_betas`, :func:`ultrum.dimson_beta` …
+        From :func:`ultrum.factor_betas`, :func:`ultrum.shrink_betas` or another estimator.
     premia : mapping, or TwoPass
         For every factor its history (a TimeSeries of excess returns), a :class:`Premium`, or an
         annual number taken as known; or the premia of a two-pass with their joint covariance.
@@ -64,11 +64,7 @@ def cost_of_equity(
     Returns
     -------
     CostOfEquity
-
-    Warns
-    -----
-    DataWarning
-        If a premium is negative, or a cost of equity is below the risk-free rate.
+        Costs with errors, intervals and parts.
 
     Raises
     ------
@@ -76,6 +72,11 @@ def cost_of_equity(
         If a factor has no premium, or an add-on no reason.
     UnitError
         If a premium is over another rate than the one added to it.
+
+    Warns
+    -----
+    DataWarning
+        If a premium is negative, or a cost of equity is below the risk-free rate.
 
     Notes
     -----

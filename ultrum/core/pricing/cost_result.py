@@ -52,6 +52,16 @@ class CostOfEquity(TextInNotebooks):
         betas are not plain or no draws were asked for.
     notes : mapping of str to str
         What is to be known about single assets.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> betas = ul.factor_betas(panel, ["market"])
+    >>> cost = ul.cost_of_equity(betas, premia={"market": 0.05}, risk_free=0.03)
+    >>> cost.to_frame().loc[["BRTW"], ["cost_of_equity", "standard_error"]].round(4)
+          cost_of_equity  standard_error
+    BRTW          0.0582          0.0052
     """
 
     value: pd.Series
@@ -75,7 +85,31 @@ class CostOfEquity(TextInNotebooks):
         return np.asarray((1.0 + self.bootstrap.costs()) * self.growth - 1.0)
 
     def interval(self, level: float = 0.95, method: str = "t") -> pd.DataFrame:
-        """Confidence interval, columns ``low high``: Student's t by the delta method, or drawn quantiles."""
+        """Confidence interval, columns ``low high``: Student's t by the delta method, or drawn quantiles.
+
+        Parameters
+        ----------
+        level : float
+            Confidence level, between 0 and 1.
+        method : {"t", "bootstrap"}
+            Student's t with the delta method, or quantiles of the draws.
+
+        Returns
+        -------
+        DataFrame
+            Bounds, a row an asset, decimal a year.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> betas = ul.factor_betas(panel, ["market"])
+        >>> cost = ul.cost_of_equity(betas, premia={"market": 0.05}, risk_free=0.03)
+        >>> cost.interval().head(2).round(4)
+                 low    high
+        BRTW  0.0480  0.0684
+        EBMK  0.0459  0.0617
+        """
         if method not in METHODS:
             raise EstimationError(f"method='{method}' is not known; {one_of(method, METHODS)}")
         reach = self.standard_error * t_quantile(level, self.df.to_numpy())
@@ -106,6 +140,11 @@ class CostOfEquity(TextInNotebooks):
             Expected annual inflation here and there: (1 + k)(1 + there)/(1 + here) − 1.
         forward : (float, float), optional
             Spot and one-year forward, units of the other currency for one of this: (1 + k)·forward/spot − 1.
+
+        Returns
+        -------
+        CostOfEquity
+            Costs with the difference in expected inflation, or the forward premium, added.
 
         Examples
         --------
@@ -152,10 +191,12 @@ class CostOfEquity(TextInNotebooks):
         Parameters
         ----------
         asset : str
+            Name of the asset.
 
         Returns
         -------
         Workings
+            Steps to the cost.
 
         Raises
         ------
@@ -180,7 +221,24 @@ class CostOfEquity(TextInNotebooks):
         )  # fmt: skip
 
     def to_frame(self) -> pd.DataFrame:
-        """One row per asset: cost of equity, standard error, 95 % interval, degrees of freedom."""
+        """One row per asset: cost of equity, standard error, 95 % interval, degrees of freedom.
+
+        Returns
+        -------
+        DataFrame
+            Costs, a row an asset, decimal a year.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> betas = ul.factor_betas(panel, ["market"])
+        >>> cost = ul.cost_of_equity(betas, premia={"market": 0.05}, risk_free=0.03)
+        >>> cost.to_frame().iloc[:2, :2].round(4)
+              cost_of_equity  standard_error
+        BRTW          0.0582          0.0052
+        EBMK          0.0538          0.0040
+        """
         columns = {"cost_of_equity": self.value, "standard_error": self.standard_error}
         return pd.DataFrame(columns).join(self.interval()).assign(df=self.df)
 

@@ -34,7 +34,9 @@ def dimson_beta(
     Parameters
     ----------
     panel : Panel
+        Aligned returns, factors and risk-free return.
     factor : str
+        Name of the factor.
     factor_lags, factor_leads : int
         Up to two of each.
     how : {"sum", "fowler-rorke"}
@@ -42,6 +44,11 @@ def dimson_beta(
         asks for; these need as many leads as lags.
     errors : str
         As for :func:`ultrum.regress`; the joint error of the weighted sum, weights taken as known.
+
+    Returns
+    -------
+    OneBeta
+        Sum of the betas, with its standard error.
 
     Examples
     --------

@@ -20,8 +20,14 @@ def downside_beta(panel: Panel, factor: str = "market") -> OneBeta:
     Parameters
     ----------
     panel : Panel
+        Aligned returns, factors and risk-free return.
     factor : str
         A factor in excess of the risk-free rate.
+
+    Returns
+    -------
+    OneBeta
+        Betas with their standard errors.
 
     Examples
     --------

@@ -32,8 +32,10 @@ def factor_betas(
         Made by :func:`ultrum.align`.
     factors : sequence of str, optional
         Names of factors; all of them by default.
-    errors, lags
-        As for :func:`ultrum.regress`.
+    errors : str
+        Kind of standard errors, as for :func:`ultrum.regress`.
+    lags : int or {"automatic"}, optional
+        Lags of ``hac`` errors, as for :func:`ultrum.regress`.
 
     Returns
     -------

@@ -76,6 +76,7 @@ def joint_alpha_test(
     Parameters
     ----------
     panel : Panel
+        Aligned returns, factors and risk-free return.
     factors : sequence of str, optional
         Traded factors; by default all of the panel.
     how : {"exact", "robust", "bootstrap"}
@@ -86,15 +87,20 @@ def joint_alpha_test(
     lags, draws, seed : int
         Of the bootstrap: lags of Newey–West by default floor(4(T/100)^(2/9)).
 
-    Warns
-    -----
-    DataWarning
-        If fewer than four in five rows have every asset; those that cost most are named.
+    Returns
+    -------
+    JointAlphaTest
+        Statistic, distribution, p value and the rows used.
 
     Raises
     ------
     EstimationError
         If a factor is not traded, or the common rows are no more than assets and factors.
+
+    Warns
+    -----
+    DataWarning
+        If fewer than four in five rows have every asset; those that cost most are named.
 
     Examples
     --------

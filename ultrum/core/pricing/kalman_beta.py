@@ -130,7 +130,9 @@ def kalman_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
     Parameters
     ----------
     panel : Panel
+        Aligned returns, factors and risk-free return.
     factor : str
+        Name of the factor.
 
     Returns
     -------

@@ -24,6 +24,11 @@ def unlever(
     beta, debt_to_equity, tax, debt_beta : float, array or Series
         Debt over the market value of equity; tax and debt beta in decimals.
 
+    Returns
+    -------
+    float or array-like
+        Beta of the assets, of the form given.
+
     Examples
     --------
     >>> round(unlever(1.2, 0.5, 0.3), 4)
@@ -39,6 +44,22 @@ def relever(
     beta: Numbers, debt_to_equity: Numbers, tax: Numbers = 0.0, *, debt_beta: Numbers = 0.0
 ) -> Any:
     """Beta of a share with a given leverage, from that of its assets; undoes :func:`unlever`.
+
+    Parameters
+    ----------
+    beta : float or array-like
+        Beta of the assets.
+    debt_to_equity : float or array-like
+        Debt divided by equity, at market values.
+    tax : float or array-like
+        Tax rate, decimal.
+    debt_beta : float or array-like
+        Beta of the debt.
+
+    Returns
+    -------
+    float or array-like
+        Beta of the share, of the form given.
 
     Examples
     --------

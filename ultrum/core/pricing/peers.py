@@ -82,7 +82,9 @@ def peer_beta(
     Parameters
     ----------
     betas : BetaTable
+        Estimated betas.
     peers : sequence of str
+        Names of the peers.
     debt_to_equity, tax : float, or mapping or Series by asset
         Debt over the market value of equity; tax rate in decimals.
     target_debt_to_equity, target_tax : float
@@ -92,6 +94,7 @@ def peer_beta(
     values : mapping or Series by asset, optional
         Market values, for ``value``.
     debt_beta : float
+        Beta of the debt.
     factor : str, optional
         By default the first.
 
@@ -158,9 +161,19 @@ def industry_betas(
     Parameters
     ----------
     betas : BetaTable
+        Estimated betas.
     industries : mapping or Series of asset to industry
-    debt_to_equity, tax, how, values, debt_beta, factor
+        Industry of each asset.
+    debt_to_equity, tax : float, or mapping or Series by asset
         As for :func:`ultrum.peer_beta`.
+    how : {"median", "mean", "precision", "value"}
+        How the betas of an industry are averaged, as for :func:`ultrum.peer_beta`.
+    values : mapping or Series by asset, optional
+        Market values, for ``how="value"``.
+    debt_beta : float
+        Beta of the debt.
+    factor : str, optional
+        Factor whose beta is taken; by default the only one.
 
     Returns
     -------

@@ -38,6 +38,14 @@ class Premium:
         Where it comes from, for people.
     influence : Series, optional
         Contribution of each period to the value, for the covariance of premia and the bootstrap.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> history = ul.premium(panel.factor_table["market"])
+    >>> round(history.value, 4), round(history.standard_error, 4)
+    (0.0583, 0.0316)
     """
 
     value: float
@@ -71,8 +79,10 @@ def premium(
         Years, for the blend.
     risk_free : TimeSeries, optional
         Risk-free returns of the same periods, for the geometric mean; without them f is compounded alone.
-    errors, lags
-        Standard error of the mean, as for :func:`ultrum.regress`; by the delta method for the others.
+    errors : str
+        Standard error of the arithmetic mean, as for :func:`ultrum.regress`; by the delta method for the others.
+    lags : int or {"automatic"}, optional
+        Lags of ``hac`` errors.
 
     Returns
     -------

@@ -137,12 +137,14 @@ def beta_sensitivity(
         Total returns of companies and of market indices, daily or at the highest frequency wanted. The other
         companies are the cross-section that Vasicek's prior needs.
     asset : str
+        Name of the asset.
     risk_free : TimeSeries or float
         Risk-free returns of the same or a lower frequency, not shifted, or an effective annual rate. Where the
         betas take a higher frequency, they accrue at the constant rate that compounds to them.
     windows : sequence of str
         Durations ending with the data.
     frequencies : sequence of str
+        Frequencies of returns to try.
     adjustments : sequence of {"none", "vasicek", "blume"}
         Blume is his line of 1971, 0.343 + 0.677β.
     estimators : sequence of {"plain", "lagged"}
@@ -154,6 +156,7 @@ def beta_sensitivity(
     end : str, optional
         Last day or period used.
     errors : str
+        Kind of standard errors, as for :func:`ultrum.regress`.
 
     Returns
     -------

@@ -33,6 +33,7 @@ def shrink_betas(
     Parameters
     ----------
     table : BetaTable
+        Betas as estimated.
     how : {"vasicek", "blume"}
         Vasicek (1973) weighs each beta with the cross-section by their precision: the prior has the mean of
         the betas and the variance max(0, var(β̂) − mean se²), for each factor. Blume (1975) regresses the

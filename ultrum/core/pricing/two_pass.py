@@ -44,6 +44,7 @@ def two_pass(
     Parameters
     ----------
     panel : Panel or LongPanel
+        Aligned returns, factors and risk-free return.
     factors : sequence of str, optional
         All of the panel by default; an empty list for characteristics alone.
     characteristics : mapping of str to DataFrame, optional

@@ -52,6 +52,16 @@ class TwoPass(TableInNotebooks):
     excess_of : str
         The rate that returns are in excess of.
     basis : str
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> result = ul.two_pass(panel, ["market"])
+    >>> result.to_frame().iloc[:, :2].round(4)
+              premium  fama_macbeth
+    constant   0.0039        0.0035
+    market     0.0007        0.0047
     """
 
     premia: pd.Series
@@ -83,12 +93,48 @@ class TwoPass(TableInNotebooks):
         return self.premia / self.standard_errors
 
     def interval(self, level: float = 0.95) -> pd.DataFrame:
-        """Confidence interval of each premium per period, columns ``low high``."""
+        """Confidence interval of each premium per period, columns ``low high``.
+
+        Parameters
+        ----------
+        level : float
+            Confidence level, between 0 and 1.
+
+        Returns
+        -------
+        DataFrame
+            Bounds, a row an exposure, decimal a period.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> ul.two_pass(panel, ["market"]).interval().round(4)
+                     low    high
+        constant -0.0029  0.0107
+        market   -0.0076  0.0090
+        """
         reach = t_quantile(level, self.df) * self.standard_errors
         return pd.DataFrame({"low": self.premia - reach, "high": self.premia + reach})
 
     def to_frame(self) -> pd.DataFrame:
-        """One row per exposure: premium, every kind of error, t, p, bias, and the annual premium."""
+        """One row per exposure: premium, every kind of error, t, p, bias, and the annual premium.
+
+        Returns
+        -------
+        DataFrame
+            Estimates, a row an exposure.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> ul.two_pass(panel, ["market"]).to_frame().T.head(3).round(4)
+                      constant  market
+        premium         0.0039  0.0007
+        fama_macbeth    0.0035  0.0047
+        newey_west      0.0035  0.0049
+        """
         t = self.t_values
         p = pd.Series(t_p_values(t.to_numpy(), self.df), t.index)
         frame = self.premia.to_frame("premium").join(self.errors).assign(t=t, p=p, bias=self.bias)

@@ -59,10 +59,16 @@ def up_down_betas(panel: Panel, factor: str = "market", *, errors: str = "hac") 
     Parameters
     ----------
     panel : Panel
+        Aligned returns, factors and risk-free return.
     factor : str
         In excess of the risk-free rate, so that zero parts the two.
     errors : str
         As for :func:`ultrum.regress`.
+
+    Returns
+    -------
+    UpDownBetas
+        Both betas with their errors, and the test that they are equal.
 
     Examples
     --------

@@ -55,6 +55,20 @@ class Diagnosis(TableInNotebooks):
     ----------
     findings : tuple of Finding
     basis : str
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> betas = ul.factor_betas(panel, ["market"])
+    >>> fit = betas.fit("BRTW")
+    >>> ul.diagnose(fit).to_frame()["p_value"].head(4).round(3)
+    test
+    autocorrelation of residuals          0.016
+    spread that moves with the factors    0.195
+    spread of any form (White)            0.416
+    normality of residuals                0.000
+    Name: p_value, dtype: float64
     """
 
     findings: tuple[Finding, ...]
@@ -91,7 +105,25 @@ class Diagnosis(TableInNotebooks):
         )
 
     def to_frame(self) -> pd.DataFrame:
-        """One row per test: statistic, distribution, p value, meaning."""
+        """One row per test: statistic, distribution, p value, meaning.
+
+        Returns
+        -------
+        DataFrame
+            Tests, a row each.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> betas = ul.factor_betas(panel, ["market"])
+        >>> fit = betas.fit("BRTW")
+        >>> ul.diagnose(fit).to_frame()[["statistic", "p_value"]].head(2).round(3)
+                                            statistic  p_value
+        test
+        autocorrelation of residuals           24.843    0.016
+        spread that moves with the factors      1.676    0.195
+        """
         return pd.DataFrame([vars(f) for f in self.findings]).set_index("test")
 
     def __repr__(self) -> str:
@@ -110,6 +142,7 @@ def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int =
     Parameters
     ----------
     fit : Fit
+        Estimated regression.
     lags : int, optional
         Order of the test for autocorrelation; by default one year of months or quarters, otherwise 5.
     draws, seed : int

@@ -34,7 +34,21 @@ class TestResult(TextInNotebooks):
     def of_f(
         cls, statistic: float, above: int, below: int, note: str = "", hypothesis: str = ""
     ) -> TestResult:
-        """F test with its upper-tail p value."""
+        """F test with its upper-tail p value.
+
+        Parameters
+        ----------
+        statistic : float
+            Value of F.
+        above : int
+            Degrees of freedom of the numerator.
+        below : int
+            Degrees of freedom of the denominator.
+        note : str
+            What was found besides.
+        hypothesis : str
+            What is tested, in words.
+        """
         p_value = float(scipy.special.fdtrc(above, below, max(statistic, 0.0)))
         return cls(
             float(statistic), f"F({above}, {below})", (above, below), p_value, note, hypothesis
@@ -48,6 +62,11 @@ class TestResult(TextInNotebooks):
         level : float
             Share of true hypotheses that may be rejected.
 
+        Returns
+        -------
+        str
+            Sentences.
+
         Examples
         --------
         >>> TestResult.of_f(9.0, 1, 60, hypothesis="market = 1").in_words()
@@ -59,7 +78,13 @@ class TestResult(TextInNotebooks):
         return f"{subject}{statistic}; {verdict} at {100 * level:g} %."
 
     def to_frame(self) -> pd.DataFrame:
-        """One row."""
+        """One row.
+
+        Returns
+        -------
+        DataFrame
+            Statistic, distribution, p value and note.
+        """
         row = {"statistic": self.statistic, "distribution": self.distribution}
         return pd.DataFrame([{**row, "p_value": self.p_value, "note": self.note}])
 
@@ -151,12 +176,51 @@ class CoefficientInference:
         return pd.Series(t_p_values(self.t_values.to_numpy(), self.df), self.coefficients.index)
 
     def interval(self, level: float = 0.95) -> pd.DataFrame:
-        """Confidence interval of each coefficient, columns ``low high``."""
+        """Confidence interval of each coefficient, columns ``low high``.
+
+        Parameters
+        ----------
+        level : float
+            Confidence level, between 0 and 1.
+
+        Returns
+        -------
+        DataFrame
+            Bounds, a row a term.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> betas = ul.factor_betas(panel, ["market"])
+        >>> fit = betas.fit("BRTW")
+        >>> fit.interval(0.90).round(4)
+                     low    high
+        constant -0.0032  0.0090
+        market    0.3929  0.7356
+        """
         reach = t_quantile(level, self.df) * self.standard_errors
         return pd.DataFrame({"low": self.coefficients - reach, "high": self.coefficients + reach})
 
     def to_frame(self) -> pd.DataFrame:
-        """One row per term: coefficient, standard error, t, p and 95 % interval."""
+        """One row per term: coefficient, standard error, t, p and 95 % interval.
+
+        Returns
+        -------
+        DataFrame
+            Estimates, a row a term.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> betas = ul.factor_betas(panel, ["market"])
+        >>> fit = betas.fit("BRTW")
+        >>> fit.to_frame().iloc[:, :3].round(4)
+                  coefficient  standard_error       t
+        constant       0.0029          0.0037  0.7755
+        market         0.5642          0.1038  5.4352
+        """
         columns = {
             "coefficient": self.coefficients,
             "standard_error": self.standard_errors,

@@ -86,6 +86,7 @@ def panel_regress(
     Parameters
     ----------
     panel : Panel
+        Aligned returns, factors and risk-free return.
     factors, conditions : sequence of str, optional
         All factors and no condition by default. With effects of the period they cannot stay, since they
         are the same for all assets.
@@ -95,6 +96,11 @@ def panel_regress(
         Constants of each asset and period, taken out before the regression.
     clusters : {"asset", "period"} or both
         Groups within which errors may be correlated (Cameron, Gelbach and Miller 2011).
+
+    Returns
+    -------
+    PooledFit
+        Estimates with clustered errors.
 
     Raises
     ------

@@ -58,6 +58,19 @@ class Fit(CoefficientInference, TableInNotebooks):
         Observations not used, by cause, those among them that the panel left out for lack of other series.
     kinds : mapping of str to str
         What response and factors are, by name: ``excess return`` or ``return``; empty for plain numbers.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> betas = ul.factor_betas(panel, ["market"])
+    >>> fit = betas.fit("BRTW")
+    >>> fit.to_frame()[["coefficient", "standard_error", "t"]].round(4)
+              coefficient  standard_error       t
+    constant       0.0029          0.0037  0.7755
+    market         0.5642          0.1038  5.4352
+    >>> fit.nobs, round(fit.r2, 3)
+    (251, 0.12)
     """
 
     name: str
@@ -120,6 +133,11 @@ class Fit(CoefficientInference, TableInNotebooks):
         value : float or array of shape (q,)
             What they are tested against.
 
+        Returns
+        -------
+        TestResult
+            Statistic, degrees of freedom and p value.
+
         Examples
         --------
         >>> from ultrum.core.regression.ols import regress
@@ -140,12 +158,40 @@ class Fit(CoefficientInference, TableInNotebooks):
         return TestResult.of_f(statistic, count, self.df, hypothesis=hypothesis)
 
     def influence(self) -> pd.DataFrame:
-        """By row: leverage, residual in three scales, Cook's distance, shift of its fit (DFFITS)."""
+        """By row: leverage, residual in three scales, Cook's distance, shift of its fit (DFFITS).
+
+        Returns
+        -------
+        DataFrame
+            Measures, a row an observation.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> betas = ul.factor_betas(panel, ["market"])
+        >>> fit = betas.fit("BRTW")
+        >>> fit.influence()["cook"].nlargest(2).round(3)
+        period
+        2004-04    0.165
+        2009-10    0.105
+        Freq: M, Name: cook, dtype: float64
+        """
         X, y = weighted_rows(self.design, self.response, self.weights)
         return influence_table(X, y - X @ self.coefficients.to_numpy(), self.response.index)
 
     def in_words(self, level: float = 0.95) -> str:
         """The regression read aloud: one sentence for each figure, returns taken to be in decimals.
+
+        Parameters
+        ----------
+        level : float
+            Confidence level, between 0 and 1.
+
+        Returns
+        -------
+        str
+            Sentences.
 
         Examples
         --------
@@ -166,6 +212,7 @@ class Fit(CoefficientInference, TableInNotebooks):
         Returns
         -------
         Workings
+            Steps to each coefficient.
 
         Examples
         --------
@@ -181,7 +228,31 @@ class Fit(CoefficientInference, TableInNotebooks):
         )  # fmt: skip
 
     def predict(self, X: pd.DataFrame) -> pd.Series:
-        """Predicted response for rows of factors, columns named as the factors."""
+        """Predicted response for rows of factors, columns named as the factors.
+
+        Parameters
+        ----------
+        X : DataFrame, shape (n, p)
+            Factors, in decimals where the regression had decimals.
+
+        Returns
+        -------
+        Series
+            Predicted values, shape (n,).
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> betas = ul.factor_betas(panel, ["market"])
+        >>> fit = betas.fit("BRTW")
+        >>> import pandas as pd
+        >>> fit.predict(pd.DataFrame({"market": [-0.05, 0.0, 0.05]})).round(4)
+        0   -0.0253
+        1    0.0029
+        2    0.0311
+        Name: BRTW, dtype: float64
+        """
         factors = [t for t in self.coefficients.index if t != CONSTANT]
         absent = [name for name in factors if name not in X]
         if absent:
@@ -224,6 +295,17 @@ class BetaTable:
         elsewhere. Residuals and :meth:`fit` are of these.
     kinds : mapping of str to str
         What assets and factors are, by name: ``excess return`` or ``return``; empty for plain numbers.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> betas = ul.factor_betas(panel, ["market"])
+    >>> betas.to_frame()[["market", "market_error", "r2"]].head(3).round(3)
+          market  market_error     r2
+    BRTW   0.564         0.104  0.120
+    EBMK   0.476         0.080  0.100
+    CSHW   0.660         0.099  0.137
     """
 
     coefficients: pd.DataFrame
@@ -289,13 +371,58 @@ class BetaTable:
         return self._edge(-1)
 
     def interval(self, term: str, level: float = 0.95) -> pd.DataFrame:
-        """Confidence interval of one term for every asset, columns ``low high``."""
+        """Confidence interval of one term for every asset, columns ``low high``.
+
+        Parameters
+        ----------
+        term : str
+            Name of the constant or factor.
+        level : float
+            Confidence level, between 0 and 1.
+
+        Returns
+        -------
+        DataFrame
+            Bounds, a row an asset.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> betas = ul.factor_betas(panel, ["market"])
+        >>> betas.interval("market").head(3).round(2)
+               low  high
+        BRTW  0.36  0.77
+        EBMK  0.32  0.63
+        CSHW  0.47  0.85
+        """
         centre = self.coefficients[term]
         reach = self.standard_errors[term] * t_quantile(level, self.df.to_numpy())
         return pd.DataFrame({"low": centre - reach, "high": centre + reach})
 
     def fit(self, asset: str) -> Fit:
-        """Regression of one asset, as :func:`ultrum.regress` would give it alone."""
+        """Regression of one asset, as :func:`ultrum.regress` would give it alone.
+
+        Parameters
+        ----------
+        asset : str
+            Name of the asset.
+
+        Returns
+        -------
+        Fit
+            The regression, with its rows.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> betas = ul.factor_betas(panel, ["market"])
+        >>> betas.fit("BRTW").coefficients.round(4)
+        constant    0.0029
+        market      0.5642
+        Name: BRTW, dtype: float64
+        """
         if self.unadjusted is not None:
             return self.unadjusted.fit(asset)
         if asset not in self.coefficients.index:
@@ -324,11 +451,49 @@ class BetaTable:
         )
 
     def workings(self, asset: str) -> Workings:
-        """How the coefficients of one asset follow from its rows; see :meth:`Fit.workings`."""
+        """How the coefficients of one asset follow from its rows; see :meth:`Fit.workings`.
+
+        Parameters
+        ----------
+        asset : str
+            Name of the asset.
+
+        Returns
+        -------
+        Workings
+            Steps from the rows to each coefficient.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> betas = ul.factor_betas(panel, ["market"])
+        >>> betas.workings("BRTW").to_frame().tail(3)[["name", "value"]]
+                 name     value
+        8   classical  0.096819
+        9       alpha  0.002874
+        10       beta  0.564248
+        """
         return self.fit(asset).workings()
 
     def to_frame(self) -> pd.DataFrame:
-        """One row per asset: each term with its error, t and p; then R², sigma and sample."""
+        """One row per asset: each term with its error, t and p; then R², sigma and sample.
+
+        Returns
+        -------
+        DataFrame
+            Estimates, a row an asset.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> betas = ul.factor_betas(panel, ["market"])
+        >>> betas.to_frame().iloc[:2, :4].round(3)
+              constant  constant_error  constant_t  constant_p
+        BRTW     0.003           0.004       0.776       0.439
+        EBMK     0.001           0.004       0.194       0.847
+        """
         parts = {}
         for term in self.coefficients.columns:
             parts[term] = self.coefficients[term]

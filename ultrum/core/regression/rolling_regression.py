@@ -67,6 +67,7 @@ def rolling_regress(
         Every so many periods; the last window always ends with the data. Or a lower frequency such as ``"M"``:
         windows end with the last row of each of its periods.
     constant : bool
+        Whether to estimate a constant.
     executor : concurrent.futures.Executor, optional
         Who works on blocks of 1,000 assets; by default threads of this process. The numbers are the same
         for all, to the last bit. A block whose worker is lost is done again.

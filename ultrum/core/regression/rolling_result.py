@@ -35,6 +35,17 @@ class RollingFit:
     errors : str
     basis : str
         Window, errors and sample, for people.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> rolled = ul.rolling_regress(panel.excess, panel.factor_table.select(["market"]), window=60)
+    >>> rolled.frame().iloc[-2:, :3].round(2)
+             BRTW  EBMK  CSHW
+    period
+    2024-11  0.57  0.56  1.14
+    2024-12  0.58  0.54  1.10
     """
 
     coefficients: Floats
@@ -58,6 +69,29 @@ class RollingFit:
         """One field over time, shape (W, N); ``term`` for coefficients, standard errors and t values.
 
         By default the first factor. The status comes in words.
+
+        Parameters
+        ----------
+        field : {"coefficients", "standard_errors", "t_values", "nobs", "r2", "sigma"}
+            Field to take.
+        term : str, optional
+            Name of the constant or factor; by default the first factor.
+
+        Returns
+        -------
+        DataFrame
+            Values, a row a window, a column an asset.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> rolled = ul.rolling_regress(panel.excess, panel.factor_table.select(["market"]), window=60)
+        >>> rolled.frame("r2").iloc[-2:, :3].round(2)
+                 BRTW  EBMK  CSHW
+        period
+        2024-11  0.16  0.16  0.32
+        2024-12  0.17  0.16  0.31
         """
         fields = ("coefficients", "standard_errors", "t_values", "nobs", "sigma", "r2", "status")
         if field not in fields:
@@ -70,7 +104,33 @@ class RollingFit:
         return pd.DataFrame(values, self.ends, self.assets)
 
     def interval(self, asset: str, term: str | None = None, level: float = 0.95) -> pd.DataFrame:
-        """Estimate and confidence interval of one asset through time, columns ``estimate low high``."""
+        """Estimate and confidence interval of one asset through time, columns ``estimate low high``.
+
+        Parameters
+        ----------
+        asset : str
+            Name of the asset.
+        term : str, optional
+            Name of the constant or factor; by default the first factor.
+        level : float
+            Confidence level, between 0 and 1.
+
+        Returns
+        -------
+        DataFrame
+            Estimates and bounds, a row a window.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> rolled = ul.rolling_regress(panel.excess, panel.factor_table.select(["market"]), window=60)
+        >>> rolled.interval("BRTW").tail(2).round(2)
+                 estimate   low  high
+        period
+        2024-11      0.57  0.20  0.93
+        2024-12      0.58  0.21  0.94
+        """
         if asset not in self.assets:
             raise EstimationError(f"No asset '{asset}'; {one_of(asset, self.assets)}")
         where, which = self.assets.index(asset), self._place(term)
@@ -82,7 +142,13 @@ class RollingFit:
         )
 
     def to_frame(self) -> pd.DataFrame:
-        """One row per window and asset: each term with its error, rows, sigma, R² and status."""
+        """One row per window and asset: each term with its error, rows, sigma, R² and status.
+
+        Returns
+        -------
+        DataFrame
+            Estimates, a row a window and asset.
+        """
         index = pd.MultiIndex.from_product([self.ends, self.assets], names=["end", "asset"])
         columns: dict[str, Any] = {}
         for k, term in enumerate(self.terms):

@@ -45,6 +45,18 @@ class BreakTest(TestResult):
         From the first to the last date that is not rejected at 5 % as the date of the break (Hansen 2000).
     name : str
         Left-hand side.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> betas = ul.factor_betas(panel, ["market"])
+    >>> fit = betas.fit("MRWG")
+    >>> ul.break_test(fit, at="2014-07").to_frame().T.iloc[1:]
+                                        0
+    distribution                F(2, 247)
+    p_value                      0.000093
+    note          before and from 2014-07
     """
 
     path: pd.Series = field(

@@ -25,6 +25,11 @@ def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
     risk_free : TimeSeries
         Simple risk-free return of each period.
 
+    Returns
+    -------
+    SeriesTable
+        Excess returns, decimal a period.
+
     Raises
     ------
     UnitError

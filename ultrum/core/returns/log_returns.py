@@ -15,6 +15,16 @@ from ultrum.errors import UnitError
 def to_simple(x: SeriesTable) -> SeriesTable:
     """Log returns as simple ones, exp(r) − 1; simple returns pass through.
 
+    Parameters
+    ----------
+    x : SeriesTable or TimeSeries
+        Returns, decimal.
+
+    Returns
+    -------
+    SeriesTable
+        Simple returns, decimal.
+
     Examples
     --------
     >>> import numpy as np
@@ -31,6 +41,16 @@ def to_simple(x: SeriesTable) -> SeriesTable:
 @checked
 def to_log(x: SeriesTable) -> SeriesTable:
     """Simple returns as logarithmic ones, log(1 + r); log returns pass through.
+
+    Parameters
+    ----------
+    x : SeriesTable or TimeSeries
+        Returns, decimal.
+
+    Returns
+    -------
+    SeriesTable
+        Log returns, decimal.
 
     Raises
     ------

@@ -35,6 +35,7 @@ def match_dates(
     Parameters
     ----------
     left : dates, or DataFrame with a column of dates
+        Dates to match, or a table with a column of them.
     right : TimeSeries, SeriesTable, Series or DataFrame
         Values by date; a DataFrame may hold its dates in a column named as in ``left``. Values of a period
         are at its last day.

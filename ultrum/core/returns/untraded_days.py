@@ -25,6 +25,11 @@ def mask_untraded(prices: SeriesTable, volume: SeriesTable) -> SeriesTable:
     prices, volume : SeriesTable
         Daily closes and volumes of the same assets, shape (T, N).
 
+    Returns
+    -------
+    SeriesTable
+        Prices with gaps on days without trade.
+
     Examples
     --------
     >>> days = pd.bdate_range("2024-01-01", periods=3)

@@ -57,6 +57,13 @@ class Metadata:
         Notes of the source on observations, such as how many are provisional.
     trail : tuple of Step
         Where the numbers came from, first step first.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> facts = ul.Metadata(name="cpi", frequency=ul.Frequency.parse("M"), unit="index")
+    >>> facts.changed(title="Consumer prices").title
+    'Consumer prices'
     """
 
     name: str = "series"
@@ -96,18 +103,57 @@ class Metadata:
             object.__setattr__(self, "unit", "decimal")
 
     def changed(self, **facts: Any) -> Metadata:
-        """Copy with other facts."""
+        """Copy with other facts.
+
+        Parameters
+        ----------
+        **facts
+            Facts by name, such as ``unit="percent"``.
+
+        Returns
+        -------
+        Metadata
+            The changed copy.
+        """
         check_facts(facts)
         return replace(self, **facts)
 
     def stepped(
         self, action: str, facts: dict[str, Any] | None = None, **settings: Any
     ) -> Metadata:
-        """Copy with one more step on its trail, and other facts."""
+        """Copy with one more step on its trail, and other facts.
+
+        Parameters
+        ----------
+        action : str
+            Name of the step.
+        facts : dict, optional
+            Facts that the step changes.
+        **settings
+            Settings of the step, for the trail.
+
+        Returns
+        -------
+        Metadata
+            The changed copy.
+        """
         return replace(self, trail=(*self.trail, step_of(action, **settings)), **(facts or {}))
 
     def with_step(self, step: Step, **checked: Any) -> Metadata:
-        """As :meth:`stepped`, with a step that many series share and facts that need no check."""
+        """As :meth:`stepped`, with a step that many series share and facts that need no check.
+
+        Parameters
+        ----------
+        step : Step
+            Step to add.
+        **checked
+            Facts that are known to be valid.
+
+        Returns
+        -------
+        Metadata
+            The changed copy.
+        """
         stepped = copy(self)  # skips the checks of replace, which tables of thousands would repeat
         for fact, value in {**checked, "trail": (*self.trail, step)}.items():
             object.__setattr__(stepped, fact, value)

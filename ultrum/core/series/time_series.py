@@ -81,7 +81,17 @@ class TimeSeries:
 
     @classmethod
     def from_arrays(cls, values: Floats, index: pd.Index, metadata: Metadata) -> TimeSeries:
-        """Make a series from an array and an index already in order; the array becomes its own."""
+        """Make a series from an array and an index already in order; the array becomes its own.
+
+        Parameters
+        ----------
+        values : ndarray, shape (T,)
+            Values in decimals.
+        index : Index, shape (T,)
+            Periods or dates in order.
+        metadata : Metadata
+            Facts of the series.
+        """
         values.flags.writeable = False
         return cls(pd.Series(values, index=index, name=metadata.name, copy=False), metadata)
 
@@ -106,23 +116,82 @@ class TimeSeries:
         return float(self.as_table().periods_per_year[0])
 
     def to_pandas(self) -> pd.Series:
-        """Plain pandas copy, named as the series."""
+        """Plain pandas copy, named as the series.
+
+        Returns
+        -------
+        Series
+            Values by date or period.
+        """
         return self.values.copy()
 
     def to_frame(self) -> pd.DataFrame:
-        """One column, named as the series."""
+        """One column, named as the series.
+
+        Returns
+        -------
+        DataFrame
+            Values, one column.
+        """
         return self.values.to_frame()
 
     def as_table(self) -> SeriesTable:
-        """Table with this one series."""
+        """Table with this one series.
+
+        Returns
+        -------
+        SeriesTable
+            Table of one column.
+        """
         return SeriesTable(self.values.to_frame(self.name), (self.metadata,))
 
     def sample(self, start: str | None = None, end: str | None = None) -> TimeSeries:
-        """Part from ``start`` to ``end``, both included, as pandas reads dates."""
+        """Part from ``start`` to ``end``, both included, as pandas reads dates.
+
+        Parameters
+        ----------
+        start : str, optional
+            First date or period, included; by default from the beginning.
+        end : str, optional
+            Last date or period, included; by default to the end.
+
+        Returns
+        -------
+        TimeSeries
+            The part.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> panel.factor_table["market"].sample("2024-11").to_pandas().round(4)
+        period
+        2024-11    0.0247
+        2024-12    0.0347
+        Freq: M, Name: market, dtype: float64
+        """
         return TimeSeries(self.values.loc[start:end], self.metadata)
 
     def with_metadata(self, **facts: Any) -> TimeSeries:
-        """Same values with other facts, such as ``excess_of="bill"``."""
+        """Same values with other facts, such as ``excess_of="bill"``.
+
+        Parameters
+        ----------
+        **facts
+            Facts by name.
+
+        Returns
+        -------
+        TimeSeries
+            Series with the changed facts.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> panel.factor_table["market"].with_metadata(title="Market").metadata.title
+        'Market'
+        """
         metadata = self.metadata.changed(**facts)
         return TimeSeries(self.values.rename(metadata.name), metadata)
 
@@ -178,6 +247,15 @@ class SeriesTable:
 
     ``causes`` has the known reasons of missing values: by series, period ordinals and a text such as ``stale
     price``. ``dropped`` counts observations that a panel left out, by series and cause.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> panel.factor_table.names
+    ['market', 'size', 'value', 'momentum']
+    >>> panel.factor_table["market"].metadata.unit
+    'decimal'
     """
 
     values: pd.DataFrame
@@ -194,7 +272,17 @@ class SeriesTable:
     def from_pandas(
         cls, values: pd.DataFrame, *, percent: bool = False, **facts: Any
     ) -> SeriesTable:
-        """Make a table from a pandas DataFrame; ``facts`` hold for every column."""
+        """Make a table from a pandas DataFrame; ``facts`` hold for every column.
+
+        Parameters
+        ----------
+        values : DataFrame, shape (T, N)
+            Values with dates or periods as index.
+        percent : bool
+            Whether values are in percent; they are divided by 100.
+        **facts
+            Facts of every series, such as ``measure="return"``.
+        """
         check_facts(facts)
         given = facts.pop("frequency", None)
         frequency = Frequency.parse(given) if given else infer_frequency(values.index)
@@ -224,6 +312,19 @@ class SeriesTable:
         """Make a table from an array, an index already in order, and metadata.
 
         The array becomes the table's own and read-only.
+
+        Parameters
+        ----------
+        block : ndarray, shape (T, N)
+            Values; the array becomes the table's own.
+        index : Index, shape (T,)
+            Periods or dates in order.
+        metadata : sequence of Metadata, length N
+            Facts of each series.
+        causes : Causes, optional
+            Why values are missing.
+        row_bounds : pair of ndarray of int, optional
+            First and last row of each series.
         """
         block.flags.writeable = False
         frame = pd.DataFrame(block, index=index, columns=[a.name for a in metadata], copy=False)
@@ -322,15 +423,32 @@ class SeriesTable:
         return len(self.metadata)
 
     def keys(self) -> list[str]:
-        """Names of the series, in column order."""
+        """Names of the series, in column order.
+
+        Returns
+        -------
+        list of str
+            Names.
+        """
         return self.names
 
     def items(self) -> Iterator[tuple[str, TimeSeries]]:
-        """Each name with its series."""
+        """Each name with its series.
+
+        Returns
+        -------
+        iterator of tuple[str, TimeSeries]
+            Pairs of name and series.
+        """
         return ((name, self[name]) for name in self.names)
 
     def only(self) -> TimeSeries:
         """The single series of a table of one.
+
+        Returns
+        -------
+        TimeSeries
+            The series.
 
         Raises
         ------
@@ -345,7 +463,25 @@ class SeriesTable:
         return self[self.names[0]]
 
     def select(self, names: Iterable[str]) -> SeriesTable:
-        """Table of some of the series, in the order given."""
+        """Table of some of the series, in the order given.
+
+        Parameters
+        ----------
+        names : iterable of str
+            Names of the series, in the order wanted.
+
+        Returns
+        -------
+        SeriesTable
+            The series chosen.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> panel.factor_table.select(["size", "market"]).names
+        ['size', 'market']
+        """
         chosen = list(names)
         refuse_one_name_twice(chosen)
         where = [self._column(name) for name in chosen]
@@ -355,16 +491,56 @@ class SeriesTable:
         return SeriesTable(self.values.iloc[:, where], metadata_list, causes, dropped)
 
     def sample(self, start: str | None = None, end: str | None = None) -> SeriesTable:
-        """Part from ``start`` to ``end``, both included."""
+        """Part from ``start`` to ``end``, both included.
+
+        Parameters
+        ----------
+        start : str, optional
+            First date or period, included; by default from the beginning.
+        end : str, optional
+            Last date or period, included; by default to the end.
+
+        Returns
+        -------
+        SeriesTable
+            The part.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> panel.factor_table.sample("2024-11").to_frame().round(4)
+                 market    size   value  momentum
+        period
+        2024-11  0.0247  0.0088  0.0025   -0.0353
+        2024-12  0.0347  0.0153 -0.0089    0.0005
+        """
         return SeriesTable(self.values.loc[start:end], self.metadata, self.causes)
 
     def with_metadata(self, **facts: Any) -> SeriesTable:
-        """Same values with other facts for every series."""
+        """Same values with other facts for every series.
+
+        Parameters
+        ----------
+        **facts
+            Facts by name.
+
+        Returns
+        -------
+        SeriesTable
+            Table with the changed facts.
+        """
         metadata_list = tuple(a.changed(**facts) for a in self.metadata)
         return SeriesTable(self.values, metadata_list, self.causes)
 
     def to_pandas(self) -> pd.DataFrame:
-        """Plain pandas copy."""
+        """Plain pandas copy.
+
+        Returns
+        -------
+        DataFrame
+            Values, a column a series.
+        """
         return self.values.copy()
 
     to_frame = to_pandas

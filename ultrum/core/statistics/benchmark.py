@@ -60,6 +60,7 @@ def compare_to_benchmark(
         Day or period at which the spans end; by default the last that both have. One without trading takes
         the last before it, at most five weekdays.
     periods_per_year : float, optional
+        For the annual tracking error; by default as the data have.
 
     Returns
     -------

@@ -61,7 +61,7 @@ def correlations(
     Returns
     -------
     Correlations
-        p values are of Student's t with n − 2 degrees, for independent periods.
+        Correlations, rows and p values. These are of Student's t with n − 2 degrees, for independent periods.
 
     Examples
     --------

@@ -73,6 +73,11 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
     bins : int, float, list or "auto"
         How many bins, the width of one, their edges, or Freedman and Diaconis's (1981) rule.
 
+    Returns
+    -------
+    Distribution
+        Bins, quantiles, moments and the test.
+
     Raises
     ------
     EstimationError

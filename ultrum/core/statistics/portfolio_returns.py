@@ -36,6 +36,7 @@ def portfolio(
         ``"every period"``, ``"never"``, or a duration such as ``"P1Y"``; in between weights drift with
         returns.
     name : str
+        Name of the result.
 
     Returns
     -------

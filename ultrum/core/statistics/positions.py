@@ -60,6 +60,7 @@ def positions(
     currency : str
         Currency of the result; needs ``rates`` where prices are in others.
     rates : ExchangeRates, optional
+        Exchange rates, where currencies differ.
 
     Returns
     -------

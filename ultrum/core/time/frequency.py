@@ -76,7 +76,13 @@ class Frequency:
 
     @classmethod
     def parse(cls, text: str | Frequency) -> Frequency:
-        """Read ``"M"``, ``"5N"``, ``"W-FRI"``, ``"A-MAR"`` or ``"M-25"``; a Frequency passes through."""
+        """Read ``"M"``, ``"5N"``, ``"W-FRI"``, ``"A-MAR"`` or ``"M-25"``; a Frequency passes through.
+
+        Parameters
+        ----------
+        text : str or Frequency
+            Code of the frequency.
+        """
         if isinstance(text, Frequency):
             return text
         match = _TEXT.match(str(text).strip().upper())
@@ -122,7 +128,24 @@ class Frequency:
         return f"Frequency('{self}')"
 
     def contains(self, other: Frequency) -> bool:
-        """Whether each period of ``other`` is inside one period of this frequency."""
+        """Whether each period of ``other`` is inside one period of this frequency.
+
+        Parameters
+        ----------
+        other : Frequency
+            The higher frequency.
+
+        Returns
+        -------
+        bool
+            True if every period of the other is whole in one of this.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> ul.Frequency.parse("Q").contains(ul.Frequency.parse("M"))
+        True
+        """
         if other == self or other.is_dated:
             fits = self.code not in "HN" or self._minutes % other._minutes == 0
             return other <= self and fits
@@ -170,7 +193,18 @@ class Frequency:
         return moments.astype(f"datetime64[{unit}]").astype(np.int64) // self.multiple
 
     def starts(self, ordinals: Ints) -> Dates:
-        """First day of each period, as datetime64[D]."""
+        """First day of each period, as datetime64[D].
+
+        Parameters
+        ----------
+        ordinals : ndarray of int
+            Period numbers of this frequency.
+
+        Returns
+        -------
+        ndarray of datetime64
+            Days, as many as ordinals.
+        """
         if self.code == "M" and self.anchor != 31:
             before: Any = (ordinals - 1).astype("datetime64[M]").astype("datetime64[D]")
             ended: Dates = before + np.timedelta64(self.anchor, "D")
@@ -185,13 +219,35 @@ class Frequency:
         return ordinals.astype("datetime64[D]")
 
     def ends(self, ordinals: Ints) -> Dates:
-        """Last day of each period, as datetime64[D]."""
+        """Last day of each period, as datetime64[D].
+
+        Parameters
+        ----------
+        ordinals : ndarray of int
+            Period numbers of this frequency.
+
+        Returns
+        -------
+        ndarray of datetime64
+            Days, as many as ordinals.
+        """
         if self.code in "BD":
             return self.starts(ordinals)
         return self.starts(ordinals + 1) - np.timedelta64(1, "D")
 
     def index(self, ordinals: Ints) -> pd.Index:
-        """Pandas index of these periods: a PeriodIndex, dates for B and D, or instants (UTC) within days."""
+        """Pandas index of these periods: a PeriodIndex, dates for B and D, or instants (UTC) within days.
+
+        Parameters
+        ----------
+        ordinals : ndarray of int
+            Period numbers of this frequency.
+
+        Returns
+        -------
+        Index
+            Index, as long as ordinals.
+        """
         if self.code in "HN":
             instants = (ordinals * self._minutes).astype("datetime64[m]").astype("datetime64[s]")
             return pd.DatetimeIndex(instants, name="time", tz="UTC")
@@ -205,7 +261,18 @@ class Frequency:
         return index
 
     def ordinals_of(self, index: pd.Index) -> Ints:
-        """Ordinals of an index made by :meth:`index`, or of any dates."""
+        """Ordinals of an index made by :meth:`index`, or of any dates.
+
+        Parameters
+        ----------
+        index : Index
+            Periods or dates.
+
+        Returns
+        -------
+        ndarray of int
+            Period numbers, as many as dates.
+        """
         if isinstance(index, pd.PeriodIndex):
             if self.code == "S":
                 return self.ordinals(calendar_days(index))
@@ -216,7 +283,25 @@ class Frequency:
         return self.ordinals(index.to_numpy())
 
     def labels(self, ordinals: Ints) -> list[str]:
-        """SDMX names of the periods, such as ``2024-Q1``."""
+        """SDMX names of the periods, such as ``2024-Q1``.
+
+        Parameters
+        ----------
+        ordinals : ndarray of int
+            Period numbers of this frequency.
+
+        Returns
+        -------
+        list of str
+            Names, as many as ordinals.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> monthly = ul.Frequency.parse("M")
+        >>> monthly.labels(monthly.ordinals_of(ul.practice.panel().assets.index[:2]))
+        ['2004-01', '2004-02']
+        """
         starts = self.starts(ordinals)
         if self.code in "BD":
             return [str(day) for day in starts]

@@ -201,8 +201,14 @@ def to_bars(
     x : TimeSeries
         Prices or quotes.
     frequency : str or Frequency
+        Frequency of the result, such as ``"M"``.
     session_close, timezone : str
         As for :func:`to_frequency`.
+
+    Returns
+    -------
+    SeriesTable
+        Table ``open high low close``.
 
     Examples
     --------

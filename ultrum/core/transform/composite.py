@@ -69,6 +69,7 @@ def composite(
     window : str or int
         What each is standardised over, as for :func:`standardise`.
     name, title : str
+        Name of the result.
 
     Returns
     -------

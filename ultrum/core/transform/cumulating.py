@@ -26,6 +26,11 @@ def cumulate(x: SeriesTable, *, initial: float | None = None) -> SeriesTable:
     initial : float, optional
         The sum before the first flow, by default 0; the amount before the first return, by default 1.
 
+    Returns
+    -------
+    SeriesTable
+        Totals, or the amount.
+
     Raises
     ------
     UnitError

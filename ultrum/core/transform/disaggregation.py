@@ -82,6 +82,7 @@ def disaggregate(
     Parameters
     ----------
     x : TimeSeries or SeriesTable
+        Data to work on; the result has the same form.
     frequency : str or Frequency
         The frequency wanted, such as ``"M"`` for a quarterly series.
     how : {"hold", "linear", "denton", "chow-lin"}

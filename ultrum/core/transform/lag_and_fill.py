@@ -21,8 +21,14 @@ def lag(x: SeriesTable, over: str | int = 1) -> SeriesTable:
     Parameters
     ----------
     x : TimeSeries or SeriesTable
+        Data to work on; the result has the same form.
     over : str or int
         Periods, or a duration such as ``"P3M"``.
+
+    Returns
+    -------
+    SeriesTable
+        Data at their later periods.
 
     Examples
     --------
@@ -58,10 +64,16 @@ def fill(
     Parameters
     ----------
     x : TimeSeries or SeriesTable
+        Data to work on; the result has the same form.
     how : {"forward", "backward", "none"}
         With ``"none"`` periods that are not listed are only put in, missing.
     limit : int, optional
         Periods filled in a row at most.
+
+    Returns
+    -------
+    SeriesTable
+        Data with fewer gaps.
 
     Raises
     ------

@@ -27,6 +27,12 @@ def rebase(x: SeriesTable, base: str = "first", *, value: float = 100.0) -> Seri
         Period at which each becomes ``value``: one of its own, a longer one whose average is meant
         (``"2015"``), or ``"first"``, the first at which all have a value.
     value : float
+        Level in the base period.
+
+    Returns
+    -------
+    SeriesTable
+        Levels, with their base in the metadata.
 
     Raises
     ------

@@ -55,6 +55,7 @@ def rolling(
     Parameters
     ----------
     x : TimeSeries or SeriesTable
+        Data to work on; the result has the same form.
     window : int or str
         Periods (of dated series, observations), or a duration such as ``"P1Y"``.
     how : {"mean", "deviation", "sum", "high", "low", "median", "exponential"}
@@ -103,6 +104,7 @@ def bands(x: SeriesLike, window: int | str = 20, *, width: float = 2.0) -> Serie
     Parameters
     ----------
     x : TimeSeries or SeriesTable
+        Data to work on; the result has the same form.
     window : int or str
         As for :func:`rolling`.
     width : float

@@ -97,6 +97,7 @@ def spells(x: SeriesLike, condition: str, *, min_length: int = 1) -> pd.DataFram
     Parameters
     ----------
     x : TimeSeries or SeriesTable
+        Data to work on; the result has the same form.
     condition : str
         ``below`` or ``above``, ``at most`` or ``at least``, and a level: ``zero``, a number, a number with
         ``%``, or ``its mean``, ``its median``, ``its 90th percentile``, each over the whole sample.

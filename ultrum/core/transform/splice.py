@@ -60,6 +60,11 @@ def splice(
     name : str
         By default that of the preferred part.
 
+    Returns
+    -------
+    SplicedSeries
+        The joined series, with its links.
+
     Raises
     ------
     AlignmentError

@@ -23,6 +23,7 @@ def standardise(
     Parameters
     ----------
     x : TimeSeries or SeriesTable
+        Data to work on; the result has the same form.
     window : str or int
         ``"all"``: mean and deviation of the whole sample, which looks ahead; ``"expanding"``: of
         everything up to each period; or a moving window as for :func:`rolling`.

@@ -13,6 +13,20 @@ from ultrum.errors import AlignmentError, UnitError
 def spread(long: TimeSeries, short: TimeSeries, *, name: str = "") -> TimeSeries:
     """One series less another of the same kind, such as a long rate less a short one.
 
+    Parameters
+    ----------
+    long : TimeSeries
+        Series to subtract from.
+    short : TimeSeries
+        Series to subtract.
+    name : str
+        Name of the result.
+
+    Returns
+    -------
+    TimeSeries
+        The difference.
+
     Raises
     ------
     UnitError, FrequencyError, CurrencyError

@@ -34,6 +34,7 @@ def conversion_workings(
     Parameters
     ----------
     x : TimeSeries
+        Data to work on; the result has the same form.
     frequency : str or Frequency
         The lower frequency.
     period : str, optional
@@ -42,6 +43,7 @@ def conversion_workings(
     Returns
     -------
     Workings
+        Steps to the value of the period.
 
     Raises
     ------

@@ -50,6 +50,18 @@ class Workings(TextInNotebooks):
         In order; the last is the result.
     note : str
         What the workings leave out.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> betas = ul.factor_betas(panel, ["market"])
+    >>> fit = betas.fit("BRTW")
+    >>> steps = fit.workings()
+    >>> steps.title
+    'Regression of BRTW on market'
+    >>> round(steps.result, 4)
+    0.5642
     """
 
     title: str
@@ -70,16 +82,34 @@ class Workings(TextInNotebooks):
         raise EstimationError(f"The workings have no step '{name}'.")
 
     def to_frame(self) -> pd.DataFrame:
-        """The steps, one a row: ``step name formula value``."""
+        """The steps, one a row: ``step name formula value``.
+
+        Returns
+        -------
+        DataFrame
+            Steps.
+        """
         table = [(s.label, s.name, s.formula, s.value) for s in self.steps]
         return pd.DataFrame(table, columns=["step", "name", "formula", "value"])
 
     def to_rows(self) -> pd.DataFrame:
-        """The rows under the labels of their columns."""
+        """The rows under the labels of their columns.
+
+        Returns
+        -------
+        DataFrame
+            Rows that the steps use.
+        """
         return self.rows.rename(columns={c.name: c.label for c in self.columns})
 
     def recomputed(self) -> dict[str, float]:
-        """Every number again, from the inputs alone."""
+        """Every number again, from the inputs alone.
+
+        Returns
+        -------
+        dict[str, float]
+            Numbers by name.
+        """
         inputs = {
             c.name: self.rows[c.name].to_numpy(dtype=float) for c in self.columns if not c.formula
         }

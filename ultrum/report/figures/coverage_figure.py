@@ -32,6 +32,18 @@ if TYPE_CHECKING:
 def coverage_timeline(panel: Panel, *, ax: Axes | None = None) -> Axes:
     """From when to when each series of a panel has values, with its gaps, and the rows that are whole.
 
+    Parameters
+    ----------
+    panel : Panel
+        Result of :func:`ultrum.align`.
+    ax : Axes, optional
+        Axes to draw into; by default those of a new figure.
+
+    Returns
+    -------
+    Axes
+        Axes with the drawing.
+
     Examples
     --------
     >>> import ultrum as ul

@@ -50,6 +50,11 @@ def betas(
     ax : Axes, optional
         Axes to draw on; by default those of a new figure.
 
+    Returns
+    -------
+    Axes
+        Axes with the drawing.
+
     Examples
     --------
     >>> import ultrum as ul
@@ -100,6 +105,24 @@ def line_of_fit(
 ) -> Axes:
     """Returns of one asset against one factor, with the fitted line and its band.
 
+    Parameters
+    ----------
+    fit : Fit
+        Estimated regression.
+    factor : str, optional
+        Factor on the horizontal axis; by default the first. The others are held at their means.
+    level : float
+        Confidence level of the intervals drawn.
+    source : str
+        Source of the data, named below the figure.
+    ax : Axes, optional
+        Axes to draw into; by default those of a new figure.
+
+    Returns
+    -------
+    Axes
+        Axes with the drawing.
+
     Examples
     --------
     >>> import ultrum as ul
@@ -138,6 +161,24 @@ def build_up(
     ax: Axes | None = None,
 ) -> Axes:
     """From the risk-free rate to the cost of equity, step by step, with its interval.
+
+    Parameters
+    ----------
+    cost : CostOfEquity
+        Result of :func:`ultrum.cost_of_equity`.
+    asset : str
+        Name of the asset.
+    level : float
+        Confidence level of the intervals drawn.
+    source : str
+        Source of the data, named below the figure.
+    ax : Axes, optional
+        Axes to draw into; by default those of a new figure.
+
+    Returns
+    -------
+    Axes
+        Axes with the drawing.
 
     Examples
     --------

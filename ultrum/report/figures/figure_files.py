@@ -20,7 +20,29 @@ _PNG_DPI: Final = 140
 
 
 def to_svg(ax: Axes, metadata: RunFacts | None = None) -> str:
-    """The axes' figure as SVG text without a clock, so that the same data give the same bytes."""
+    """The axes' figure as SVG text without a clock, so that the same data give the same bytes.
+
+    Parameters
+    ----------
+    ax : Axes
+        Axes of the figure.
+    metadata : mapping, optional
+        ``study``, ``run`` and ``data_until``, written into the metadata of the file.
+
+    Returns
+    -------
+    str
+        SVG text.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> betas = ul.factor_betas(panel, ["market"])
+    >>> fit = betas.fit("BRTW")
+    >>> ul.figures.to_svg(ul.figures.line_of_fit(fit))[:4]
+    '<svg'
+    """
     from matplotlib.backends.backend_svg import FigureCanvasSVG
 
     packed = io.StringIO()
@@ -34,7 +56,31 @@ def to_svg(ax: Axes, metadata: RunFacts | None = None) -> str:
 
 
 def to_png(ax: Axes, path: str | os.PathLike[str], metadata: RunFacts | None = None) -> None:
-    """The axes' figure as a PNG file; ``metadata`` (study, run, data_until) goes into its metadata."""
+    """The axes' figure as a PNG file; ``metadata`` (study, run, data_until) goes into its metadata.
+
+    Parameters
+    ----------
+    ax : Axes
+        Axes of the figure.
+    path : str or path
+        File to write.
+    metadata : mapping, optional
+        ``study``, ``run`` and ``data_until``, written into the metadata of the file.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> betas = ul.factor_betas(panel, ["market"])
+    >>> fit = betas.fit("BRTW")
+    >>> import tempfile
+    >>> from pathlib import Path
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     file = Path(folder) / "fit.png"
+    ...     ul.figures.to_png(ul.figures.line_of_fit(fit), file)
+    ...     file.read_bytes()[1:4]
+    b'PNG'
+    """
     Path(path).write_bytes(png_bytes(ax, metadata))
 
 
@@ -54,7 +100,31 @@ def png_bytes(ax: Axes, metadata: RunFacts | None = None) -> bytes:
 
 
 def to_pdf(ax: Axes, path: str | os.PathLike[str], metadata: RunFacts | None = None) -> None:
-    """The axes' figure as a PDF file; ``metadata`` goes into its metadata."""
+    """The axes' figure as a PDF file; ``metadata`` goes into its metadata.
+
+    Parameters
+    ----------
+    ax : Axes
+        Axes of the figure.
+    path : str or path
+        File to write.
+    metadata : mapping, optional
+        ``study``, ``run`` and ``data_until``, written into the metadata of the file.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> betas = ul.factor_betas(panel, ["market"])
+    >>> fit = betas.fit("BRTW")
+    >>> import tempfile
+    >>> from pathlib import Path
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     file = Path(folder) / "fit.pdf"
+    ...     ul.figures.to_pdf(ul.figures.line_of_fit(fit), file)
+    ...     file.read_bytes()[:5]
+    b'%PDF-'
+    """
     Path(path).write_bytes(pdf_bytes(ax, metadata))
 
 

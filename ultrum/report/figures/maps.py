@@ -54,7 +54,9 @@ def regions(
     unit : str
         Named in the legend; ``"%"`` shows decimals as percent.
     title, source : str
+        Title; made from the data where it is empty.
     ax : Axes, optional
+        Axes to draw into; by default those of a new figure.
 
     Returns
     -------

@@ -57,10 +57,13 @@ def beta_path(
     Parameters
     ----------
     betas : RollingFit, FilteredBetas or ConditionalBetas
+        Estimated betas.
     asset : str
+        Name of the asset.
     term : str, optional
         Of a rolling fit; by default the first factor.
     level : float
+        Confidence level, between 0 and 1.
     whole : float, optional
         A beta over the whole sample, as a broken line.
     marks : dict of label to date, optional
@@ -69,6 +72,11 @@ def beta_path(
         Named in the foot line.
     ax : Axes, optional
         Axes to draw on; by default those of a new figure.
+
+    Returns
+    -------
+    Axes
+        Axes with the drawing.
 
     Examples
     --------
@@ -114,6 +122,20 @@ def beta_path(
 def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> Axes:
     """The path a test of breaks was taken from, with its 5 % bounds.
 
+    Parameters
+    ----------
+    test : BreakTest
+        Result of :func:`ultrum.break_test`.
+    source : str
+        Source of the data, named below the figure.
+    ax : Axes, optional
+        Axes to draw into; by default those of a new figure.
+
+    Returns
+    -------
+    Axes
+        Axes with the drawing.
+
     Examples
     --------
     >>> import ultrum as ul
@@ -157,6 +179,20 @@ def predicted_against_realised(
 ) -> Axes:
     """Mean excess return of each asset against what its exposures and the mean premia predict.
 
+    Parameters
+    ----------
+    result : TwoPass
+        Result of :func:`ultrum.two_pass`.
+    source : str
+        Source of the data, named below the figure.
+    ax : Axes, optional
+        Axes to draw into; by default those of a new figure.
+
+    Returns
+    -------
+    Axes
+        Axes with the drawing.
+
     Examples
     --------
     >>> import ultrum as ul
@@ -197,6 +233,20 @@ def _room(values: Floats) -> tuple[float, float]:
 @checked
 def sensitivity(result: BetaSensitivity, *, source: str = "", ax: Axes | None = None) -> Axes:
     """Every combination's beta, sorted, with the choices behind each; the own one and a published one marked.
+
+    Parameters
+    ----------
+    result : BetaSensitivity
+        Result of :func:`ultrum.beta_sensitivity`.
+    source : str
+        Source of the data, named below the figure.
+    ax : Axes, optional
+        Axes to draw into; by default those of a new figure.
+
+    Returns
+    -------
+    Axes
+        Axes with the drawing.
 
     Examples
     --------
@@ -307,6 +357,22 @@ def peers(
     result: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes | None = None
 ) -> Axes:
     """Each peer's levered and unlevered beta, the average of the business, and the company's own.
+
+    Parameters
+    ----------
+    result : PeerBeta
+        Result of :func:`ultrum.peer_beta`.
+    level : float
+        Confidence level of the intervals drawn.
+    source : str
+        Source of the data, named below the figure.
+    ax : Axes, optional
+        Axes to draw into; by default those of a new figure.
+
+    Returns
+    -------
+    Axes
+        Axes with the drawing.
 
     Examples
     --------

@@ -53,6 +53,18 @@ _BELOW_TO_ABOVE: Final = (
 def risk_against_return(result: RiskReturn, *, ax: Axes | None = None) -> Axes:
     """Mean return of each asset against its volatility; up to 80 with their names, none over another.
 
+    Parameters
+    ----------
+    result : RiskReturn
+        Result of :func:`ultrum.risk_return`.
+    ax : Axes, optional
+        Axes to draw into; by default those of a new figure.
+
+    Returns
+    -------
+    Axes
+        Axes with the drawing.
+
     Examples
     --------
     >>> import ultrum as ul
@@ -81,6 +93,18 @@ def risk_against_return(result: RiskReturn, *, ax: Axes | None = None) -> Axes:
 @checked
 def histogram(result: Distribution, *, ax: Axes | None = None) -> Axes:
     """Histogram with the normal of the same mean and deviation; quantiles against it in the corner.
+
+    Parameters
+    ----------
+    result : Distribution
+        Result of :func:`ultrum.distribution`.
+    ax : Axes, optional
+        Axes to draw into; by default those of a new figure.
+
+    Returns
+    -------
+    Axes
+        Axes with the drawing.
 
     Examples
     --------
@@ -132,6 +156,18 @@ def histogram(result: Distribution, *, ax: Axes | None = None) -> Axes:
 @checked
 def calendar_heat(result: CalendarReturns, *, ax: Axes | None = None) -> Axes:
     """The grid of returns by year and month, coloured around zero, every value readable.
+
+    Parameters
+    ----------
+    result : CalendarReturns
+        Result of :func:`ultrum.calendar_returns`.
+    ax : Axes, optional
+        Axes to draw into; by default those of a new figure.
+
+    Returns
+    -------
+    Axes
+        Axes with the drawing.
 
     Examples
     --------
@@ -204,11 +240,14 @@ def growth_of_one(
     x : TimeSeries or SeriesTable
         Returns, of six assets at most.
     title, source : str
+        Title; made from the data where it is empty.
     ax : Axes, optional
+        Axes to draw into; by default those of a new figure.
 
     Returns
     -------
     Axes
+        Axes with the drawing.
 
     Raises
     ------
@@ -263,6 +302,20 @@ def growth_of_one(
 def under_water(result: Drawdowns, *, name: str = "", ax: Axes | None = None) -> Axes:
     """Distance below the highest level so far.
 
+    Parameters
+    ----------
+    result : Drawdowns
+        Result of :func:`ultrum.drawdowns`.
+    name : str
+        Name of the asset; needed where there are several.
+    ax : Axes, optional
+        Axes to draw into; by default those of a new figure.
+
+    Returns
+    -------
+    Axes
+        Axes with the drawing.
+
     Examples
     --------
     >>> import ultrum as ul
@@ -291,6 +344,18 @@ def under_water(result: Drawdowns, *, name: str = "", ax: Axes | None = None) ->
 @checked
 def correlation_grid(result: Correlations, *, ax: Axes | None = None) -> Axes:
     """Correlations as a coloured grid; those that a 5 % test does not tell from zero are pale.
+
+    Parameters
+    ----------
+    result : Correlations
+        Result of :func:`ultrum.correlations`.
+    ax : Axes, optional
+        Axes to draw into; by default those of a new figure.
+
+    Returns
+    -------
+    Axes
+        Axes with the drawing.
 
     Examples
     --------
@@ -336,6 +401,18 @@ def correlation_grid(result: Correlations, *, ax: Axes | None = None) -> Axes:
 @checked
 def against_benchmark(result: Relative, *, ax: Axes | None = None) -> Axes:
     """How far ahead of its benchmark an asset has come, compounded, and by horizon.
+
+    Parameters
+    ----------
+    result : Relative
+        Result of :func:`ultrum.compare_to_benchmark`.
+    ax : Axes, optional
+        Axes to draw into; by default those of a new figure.
+
+    Returns
+    -------
+    Axes
+        Axes with the drawing.
 
     Examples
     --------

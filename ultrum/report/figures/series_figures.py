@@ -71,7 +71,9 @@ def through_time(
     reference : mapping of str to float
         A level line for a series, by its name; in its own unit, decimals for rates.
     title : str
+        Title; made from the data where it is empty.
     ax : Axes, optional
+        Axes to draw into; by default those of a new figure.
 
     Returns
     -------
@@ -136,8 +138,14 @@ def bars(
     bands : SeriesTable, optional
         ``middle``, ``low`` and ``high``, as :func:`ultrum.bands` makes them.
     title : str
+        Title; made from the data where it is empty.
     ax : Axes, optional
         Axes to draw on; by default those of a new figure.
+
+    Returns
+    -------
+    Axes
+        Axes with the drawing.
 
     Examples
     --------
@@ -192,11 +200,18 @@ def small_multiples(
     Parameters
     ----------
     series : sequence of TimeSeries, or SeriesTable
+        Series to draw, at most 80.
     columns : int
         Pictures side by side.
     shade : DataFrame, optional
         Spells shaded in every picture.
     title : str
+        Title; made from the data where it is empty.
+
+    Returns
+    -------
+    list of Axes
+        Axes of each picture.
 
     Examples
     --------

@@ -91,7 +91,7 @@ def read_series(
     headings : sequence of str, optional
         Names that the table's heading has, wherever it stands on a page. A table without dates is
         then read too, its rows named by the first of them, for the day given by ``on``.
-    encoding, delimiter, decimal : str, optional
+    encoding, delimiter : str, optional
         Found from the text if not given.
     header : int, optional
         Line that names the columns.
@@ -105,6 +105,8 @@ def read_series(
     first_year : int, optional
         Year of the earliest date, where years are written with two digits and two centuries are
         possible.
+    decimal : {".", ","}, optional
+        Decimal mark; found from the text if not given.
     units : str or mapping of column to str, optional
         ``"percent"`` is divided by 100. ``"decimal"``, ``"as written"``, or a unit.
     missing : sequence of str, optional
