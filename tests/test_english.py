@@ -29,8 +29,20 @@ def texts(path):
 
 
 class English(unittest.TestCase):
+    def test_every_link_inside_the_documents_leads_somewhere(self):
+        pages = [*(ROOT / "docs").rglob("*.md"), *ROOT.glob("*.md")]
+        links = [
+            (page, link)
+            for page in pages
+            for link in re.findall(r"\]\(([^)#\s]+)", page.read_text(encoding="utf-8"))
+            if "://" not in link
+        ]
+        self.assertGreater(len(links), 150)
+        lost = [f"{page.name}: {link}" for page, link in links if not (page.parent / link).exists()]
+        self.assertEqual(lost, [])
+
     def test_no_forbidden_word_is_used(self):
-        files = [*(ROOT / "ultrum").rglob("*.py"), *(ROOT / "docs").glob("*.md")]
+        files = [*(ROOT / "ultrum").rglob("*.py"), *(ROOT / "docs").rglob("*.md")]
         files += [*(ROOT / "examples").glob("*.py"), ROOT / "README.md", ROOT / "CONTRIBUTING.md"]
         found = [
             f"{path.relative_to(ROOT)}:{number}: '{match[0]}'; write: {better}"

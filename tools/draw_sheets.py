@@ -31,6 +31,7 @@ ul.figures.coverage_timeline(panel)
 """
 # name of a sheet: page of the guide, and rows of columns of figures; every row fills the width
 SHEETS = {
+    "first_beta": ("tutorial/first_beta", [[["line_of_fit"]]]),
     "figures": ("", [[["line_of_fit", "build_up"], ["betas", "coverage_timeline"]]]),
     "shaping": ("shaping", [[["through_time"], ["through_time"]], [["bars", "small_multiples"], ["regions"]]]),
     "returns": ("returns_and_panels", [[["risk_against_return"], ["histogram"]], [["calendar_heat"], ["growth_of_one"]],
@@ -45,9 +46,9 @@ def code_of(page):
     """Python of a page of the guide, in order."""
     if not page:
         return FIRST
-    return "\n".join(
-        re.findall(r"```python\n(.*?)```", (DOCS / f"{page}.md").read_text(encoding="utf-8"), re.S)
-    )
+    text = (DOCS / f"{page}.md").read_text(encoding="utf-8")
+    blocks = re.findall(r"```\{code-cell\} python\n(.*?)```", text, re.S)
+    return "\n".join(re.sub(r"^:tags:.*\n", "", block) for block in blocks)
 
 
 @contextlib.contextmanager

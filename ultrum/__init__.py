@@ -1,4 +1,4 @@
-"""From downloaded series to betas and costs of equity, with every step checked and traced.
+"""Factor regressions from download to result: betas, premia and costs of equity on panels without look-ahead.
 
 The map: get data (`Desk`, `read_series`), shape them (`to_frequency`, `disaggregate`, `growth`,
 `rebase`, `deflate`, `splice`, `composite`, `spells` …), change currencies (`ExchangeRates`, `to_currency`),

@@ -43,7 +43,7 @@ _EPILOG = "Start with: ultrum demo"
     help="Also write what is done into this file, dated.",
 )
 def app(quiet: bool, verbose: bool, log_file: Path | None) -> None:
-    """From downloaded series to betas and costs of equity, every step checked and traced."""
+    """Factor regressions: download, align, estimate, report."""
     configure(quiet, verbose, log_file)
 
 

@@ -76,7 +76,7 @@ class ExchangeRates:
 
     Parameters
     ----------
-    quotes : iterable of TimeSeries, or SeriesTable
+    quotes : TimeSeries, iterable of TimeSeries, or SeriesTable
         Quotes whose unit reads BASE/QUOTE: the amount of QUOTE for one BASE. Either direction serves.
     stale_after : int
         A day without a quote takes the last before it, at most this many weekdays old.
@@ -107,14 +107,15 @@ class ExchangeRates:
 
     def __init__(
         self,
-        quotes: Iterable[TimeSeries] | SeriesTable,
+        quotes: TimeSeries | Iterable[TimeSeries] | SeriesTable,
         *,
         stale_after: int = STALE_AFTER,
         tolerance: float = 0.001,
     ) -> None:
-        members = (
-            [quotes[n] for n in quotes.names] if isinstance(quotes, SeriesTable) else list(quotes)
-        )
+        if isinstance(quotes, SeriesTable):
+            members = [quotes[n] for n in quotes.names]
+        else:
+            members = [quotes] if isinstance(quotes, TimeSeries) else list(quotes)
         self.stale_after, self.tolerance = stale_after, tolerance
         self._pairs: dict[tuple[str, str], _Quotes] = {}
         for series in members:
