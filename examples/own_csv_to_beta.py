@@ -4,6 +4,7 @@ from pathlib import Path
 
 import numpy as np
 import pandas as pd
+
 import ultrum as ul
 
 draw = np.random.default_rng(1)

@@ -4,6 +4,7 @@ import time
 
 import numpy as np
 import pandas as pd
+
 import ultrum as ul
 
 draw = np.random.default_rng(1)

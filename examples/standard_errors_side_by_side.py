@@ -1,6 +1,7 @@
 """One regression, six kinds of standard errors."""
 
 import pandas as pd
+
 import ultrum as ul
 
 panel = ul.practice.panel()
