@@ -36,6 +36,7 @@ from .core.regression.rolling_regression import rolling_regress as rolling_regre
 from .core.regression.rolling_result import RollingFit as RollingFit
 from .core.regression.structural_breaks import BreakTest as BreakTest
 from .core.regression.structural_breaks import break_test as break_test
+from .core.regression.wild_cluster import wild_cluster_test as wild_cluster_test
 from .core.returns.dividend_yield import dividend_yield as dividend_yield
 from .core.returns.excess_returns import excess as excess
 from .core.returns.log_returns import to_log as to_log

@@ -32,7 +32,9 @@ if TYPE_CHECKING:
     from ultrum.study import StudyResult
     from ultrum.study.file_study import FileChoices, FileStudy
 
-_ERRORS: Final = ("hac", "classical", "hc0", "hc1", "hc2", "hc3")
+_ERRORS: Final = (
+    "hac", "hac-fixed-b", "ewc", "ewc-prewhitened", "classical", "hc0", "hc1", "hc2", "hc3",
+)  # fmt: skip
 _LARGEST_SHARE: Final = 0.5  # a rate or premium above this must be percent
 _CHOICES: Final = (
     "assets", "market", "more_factors", "risk_free", "frequency", "total_return", "factor_units", "price_column",

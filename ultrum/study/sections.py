@@ -21,7 +21,9 @@ from ultrum.core.transform.steps import step_fault
 from ultrum.desk.settings import KINDS, kinds
 from ultrum.errors import FrequencyError, one_of
 
-Errors = Literal["classical", "hc0", "hc1", "hc2", "hc3", "hac"]
+Errors = Literal[
+    "classical", "hc0", "hc1", "hc2", "hc3", "hac", "hac-fixed-b", "ewc", "ewc-prewhitened"
+]
 Figure = Literal[
     "betas", "line of fit", "build-up", "rolling beta", "state-space beta", "break", "predicted against realised",
     "peers", "sensitivity", "risk and return", "growth of one",

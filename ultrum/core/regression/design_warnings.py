@@ -14,6 +14,8 @@ from ultrum.core.regression.unit_roots import trending_levels
 from ultrum.errors import warn_user
 
 _LOOKED_AT: Final = 24  # left-hand sides at most that are tested for unit roots
+_FEW_CLUSTERS: Final = 40
+_FEW_TREATED: Final = 2
 _STRONG: Final = 100.0  # condition number; 30 is called strong by Belsley, Kuh and Welsch (1980)
 
 
@@ -56,4 +58,29 @@ def warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> N
                 "Dickey–Fuller p of "
                 "a unit root, not rejected at 5 %. R² and t values of one on the other mean nothing; take "
                 "growth or differences first."
+            )
+
+
+def warn_of_few_clusters(groups: pd.DataFrame) -> None:
+    """Warn where clusters are so few that errors by cluster are too small (Cameron and Miller 2015)."""
+    fewest = int(groups.nunique().min())
+    if 1 < fewest < _FEW_CLUSTERS:
+        warn_user(
+            f"There are {fewest} clusters; with fewer than {_FEW_CLUSTERS} errors by cluster are too small. "
+            "Take errors='cr3', or test with wild_cluster_test."
+        )
+
+
+def warn_of_few_treated(design: pd.DataFrame, groups: pd.DataFrame) -> None:
+    """Warn where a factor that is constant in clusters differs in one or two of them only."""
+    labels = groups.iloc[:, 0].to_numpy()
+    for name in design:
+        values = design[name].groupby(labels)
+        if name == CONSTANT or (values.nunique() > 1).any():
+            continue
+        counts = values.first().value_counts()
+        if len(counts) == 2 and counts.min() <= _FEW_TREATED:
+            warn_user(
+                f"{name} differs in {counts.min()} of {counts.sum()} clusters; with so few, neither errors by "
+                "cluster nor their bootstrap can be relied on (MacKinnon and Webb 2017)."
             )

@@ -32,7 +32,7 @@ class TestResult(TextInNotebooks):
 
     @classmethod
     def of_f(
-        cls, statistic: float, above: int, below: int, note: str = "", hypothesis: str = ""
+        cls, statistic: float, above: int, below: float, note: str = "", hypothesis: str = ""
     ) -> TestResult:
         """F test with its upper-tail p value.
 
@@ -51,7 +51,7 @@ class TestResult(TextInNotebooks):
         """
         p_value = float(scipy.special.fdtrc(above, below, max(statistic, 0.0)))
         return cls(
-            float(statistic), f"F({above}, {below})", (above, below), p_value, note, hypothesis
+            float(statistic), f"F({above}, {below:.4g})", (above, below), p_value, note, hypothesis
         )
 
     def in_words(self, level: float = 0.05) -> str:
@@ -156,7 +156,7 @@ class CoefficientInference:
     covariance: pd.DataFrame
 
     @property
-    def df(self) -> int:
+    def df(self) -> float:
         """Degrees of freedom of t."""
         raise NotImplementedError
 

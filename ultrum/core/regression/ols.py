@@ -13,9 +13,20 @@ from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.panel.missing_log import dropped_by
 from ultrum.core.regression import inputs
-from ultrum.core.regression.design_warnings import warn_of_copies, warn_of_trends
-from ultrum.core.regression.engine.clusters import clustered, smallest_count
-from ultrum.core.regression.engine.covariance import check_errors, covariance
+from ultrum.core.regression.design_warnings import (
+    warn_of_copies,
+    warn_of_few_clusters,
+    warn_of_few_treated,
+    warn_of_trends,
+)
+from ultrum.core.regression.engine.clusters import clustered, jackknifed, smallest_count
+from ultrum.core.regression.engine.covariance import (
+    COSINE,
+    HAC,
+    check_errors,
+    covariance,
+    prewhitened,
+)
 from ultrum.core.regression.engine.newey_west import AUTOMATIC, lag_rules, lags_of
 from ultrum.core.regression.engine.qr import Solution, least_squares
 from ultrum.core.regression.engine.windows import (
@@ -42,17 +53,17 @@ _BLOCK: Final = 512  # left-hand sides at a time in the kernels
 @overload
 def regress(
     Y: Vector, X: Any, *, errors: str = ..., lags: int | str | None = ..., clusters: Any = ...,
-    weights: Any = ..., constant: bool = ...,
+    weights: Any = ..., constant: bool = ..., prewhiten: bool = ...,
 ) -> Fit: ...  # fmt: skip
 @overload
 def regress(
     Y: pd.DataFrame | SeriesTable, X: Any, *, errors: str = ..., lags: int | str | None = ...,
-    clusters: Any = ..., weights: Any = ..., constant: bool = ...,
+    clusters: Any = ..., weights: Any = ..., constant: bool = ..., prewhiten: bool = ...,
 ) -> BetaTable: ...  # fmt: skip
 @overload
 def regress(
     Y: npt.NDArray[Any], X: Any, *, errors: str = ..., lags: int | str | None = ..., clusters: Any = ...,
-    weights: Any = ..., constant: bool = ...,
+    weights: Any = ..., constant: bool = ..., prewhiten: bool = ...,
 ) -> Any: ...  # fmt: skip
 @checked
 def regress(
@@ -64,6 +75,7 @@ def regress(
     clusters: Any = None,
     weights: Any = None,
     constant: bool = True,
+    prewhiten: bool = False,
 ) -> Fit | BetaTable:
     """Least squares of one left-hand side, or of many at once, each on its own sample.
 
@@ -73,17 +85,22 @@ def regress(
         Left-hand side. Missing values drop the row for that column only.
     X : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, K)
         Factors, without the constant. Labelled data are matched by their labels and put in order of time.
-    errors : {"hac", "classical", "hc0", "hc1", "hc2", "hc3"}
-        Standard errors, in capital or small letters. ``hac`` is Newey and West (1987).
+    errors : {"hac", "hac-fixed-b", "ewc", "ewc-prewhitened", "classical", "hc0", "hc1", "hc2", "hc3", "cr3"}
+        Standard errors, in capital or small letters. ``hac`` is Newey and West (1987), ``hac-fixed-b`` the same
+        with the critical values of Kiefer and Vogelsang (2005). ``ewc`` averages cosine transforms, with
+        Student's t (Lazarus, Lewis, Stock and Watson 2018); ``ewc-prewhitened`` does so after an
+        autoregression of each score. ``cr3`` is the jackknife over clusters.
     lags : int or "automatic", optional
         Lags of ``hac``; by default floor(4(T/100)^(2/9)); automatic is the plug-in of Newey and West (1994).
     clusters : Series, array or DataFrame; shape (T,) or (T, 2), optional
         Labels of rows whose errors may be correlated, in one or two ways (Cameron, Gelbach and Miller 2011);
-        then ``errors`` is ignored.
+        Student's t has the fewest clusters less one. ``errors`` is then ignored, unless it is ``cr3``.
     weights : Series or array, shape (T,), optional
         Positive weights of the rows; weighted least squares.
     constant : bool
         Whether to put a constant first.
+    prewhiten : bool
+        With ``errors="ewc"``, the same as ``errors="ewc-prewhitened"``.
 
     Returns
     -------
@@ -122,11 +139,14 @@ def regress(
     inputs.check_excess(Y, X)
     left, single = inputs.frame_of(Y, "y")
     right, _ = inputs.frame_of(X, "x")
-    rule = rule_of(errors, lags, clusters, weights, left)
+    rule = rule_of(prewhitened(errors) if prewhiten else errors, lags, clusters, weights, left)
     whole = left
     left, right, _ = inputs.matched(left, right)
     design = inputs.with_constant(right) if constant else right
-    table = estimate_columns(left, design, rule.on(left.index))
+    rule = rule.on(left.index)
+    if rule.clusters is not None and rule.clusters.shape[1] == 1:
+        warn_of_few_treated(design, rule.clusters)
+    table = estimate_columns(left, design, rule)
     table = _with_dropped(table, whole[~whole.index.isin(left.index)], Y)
     table = replace(table, kinds=inputs.kinds_of(Y, X))
     warn_of_copies(design)
@@ -168,7 +188,8 @@ class Rule:
     @property
     def is_plain(self) -> bool:
         """Whether the kernels can do it: no weights, no clusters, no bandwidth of each one's own."""
-        return self.clusters is None and self.weights is None and self.lags != AUTOMATIC
+        given = self.clusters is not None or self.weights is not None
+        return not given and self.lags != AUTOMATIC and self.errors not in COSINE
 
     def codes(self) -> Ints | None:
         """Clusters as integers, (T, ways)."""
@@ -188,7 +209,11 @@ def rule_of(errors: str, lags: Any, clusters: Any, weights: Any, left: pd.DataFr
     kind = check_errors(errors, lags, clustered=clusters is not None)
     groups = None if clusters is None else inputs.labels_of(clusters, left.index)
     heavy = None if weights is None else inputs.weights_of(weights, left.index)
-    return Rule("clustered" if clusters is not None else kind, lags, groups, heavy)
+    if kind == "cr3" and (heavy is not None or (groups is not None and groups.shape[1] > 1)):
+        raise EstimationError("errors='cr3' takes clusters of one kind, and no weights.")
+    if groups is not None:
+        warn_of_few_clusters(groups)
+    return Rule(kind if kind == "cr3" or clusters is None else "clustered", lags, groups, heavy)
 
 
 @dataclass
@@ -280,8 +305,10 @@ def _by_groups(
         )
         _put(results, columns, mask, solution, response, group_weights, constant)
         if codes is not None:
-            results.covariance[columns] = clustered(
-                solution.influence, solution.residuals, codes[mask]
+            results.covariance[columns] = (
+                jackknifed(X[mask], solution.influence, solution.residuals, codes[mask])
+                if rule.errors == "cr3"
+                else clustered(solution.influence, solution.residuals, codes[mask])
             )
             results.clusters[columns] = smallest_count(codes[mask])
             continue
@@ -315,7 +342,7 @@ def _depths(
 ) -> list[tuple[int | None, Ints]]:
     """Lags, and the columns of the group that take them."""
     everyone = np.arange(solution.residuals.shape[1])
-    if rule.errors != "hac":
+    if rule.errors not in HAC:
         return [(None, everyone)]
     depths = lags_of(rule.lags, X, solution.residuals, places, constant)
     return [(int(depth), np.flatnonzero(depths == depth)) for depth in np.unique(depths)]
@@ -367,7 +394,7 @@ def _take(
     columns.nobs[block] = np.where(short, 0, estimates.nobs[0])
     columns.short[block] = np.where(short, estimates.nobs[0], 0)
     columns.sigma[block], columns.r2[block] = estimates.sigma[0], estimates.r2[0]
-    if rule.errors == "hac":
+    if rule.errors in HAC:
         lags_used = lag_rules(estimates.nobs[0]) if rule.lags is None else int(cast(int, rule.lags))
         columns.lags[block] = np.where(short, np.nan, lags_used)
 

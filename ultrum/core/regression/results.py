@@ -12,7 +12,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Bools, Floats
-from ultrum.core.regression.engine.covariance import errors_in_words
+from ultrum.core.regression.engine.covariance import COSINE, degrees_of_freedom, errors_in_words
 from ultrum.core.regression.engine.qr import condition_number
 from ultrum.core.regression.inference import (
     CoefficientInference,
@@ -103,9 +103,15 @@ class Fit(CoefficientInference, TableInNotebooks):
         return len(self.response)
 
     @property
-    def df(self) -> int:
-        """Degrees of freedom of t: T − p, or with clusters the fewest clusters less one."""
-        return self.nobs - len(self.coefficients) if self.clusters is None else self.clusters - 1
+    def df(self) -> float:
+        """Degrees of freedom of t: T − p, with clusters the fewest less one, of cosines their number."""
+        if self.clusters is not None:
+            return self.clusters - 1
+        lags = None if self.lags is None else np.array(self.lags, dtype=float)
+        found = float(
+            degrees_of_freedom(self.errors, np.array(self.nobs), len(self.coefficients), lags)
+        )
+        return int(found) if found.is_integer() else found
 
     @cached_property
     def condition_number(self) -> float:
@@ -155,7 +161,15 @@ class Fit(CoefficientInference, TableInNotebooks):
         hypothesis = restrictions_in_words(
             restrictions, value, list(map(str, self.coefficients.index))
         )
-        return TestResult.of_f(statistic, count, self.df, hypothesis=hypothesis)
+        below = self.df
+        if self.errors in COSINE and count > 1:  # Hotelling's T² as an F
+            below = below - count + 1
+            if below < 1:
+                raise EstimationError(
+                    f"{count} restrictions at once need more than {count} cosines; there are {self.df:g}."
+                )
+            statistic *= below / self.df
+        return TestResult.of_f(statistic, count, below, hypothesis=hypothesis)
 
     def influence(self) -> pd.DataFrame:
         """By row: leverage, residual in three scales, Cook's distance, shift of its fit (DFFITS).
@@ -356,9 +370,13 @@ class BetaTable:
 
     @property
     def df(self) -> pd.Series:
-        """Degrees of freedom of each asset's t: T − p, or with clusters the fewest clusters less one."""
-        own = self.nobs - self.coefficients.shape[1]
-        return own if self.clusters is None else self.clusters - 1
+        """Degrees of freedom of each asset's t, as of :attr:`Fit.df`."""
+        if self.clusters is not None:
+            return self.clusters - 1
+        found = degrees_of_freedom(
+            self.errors, self.nobs.to_numpy(), self.coefficients.shape[1], self.lags.to_numpy(float)
+        )
+        return pd.Series(found, self.nobs.index, name=self.nobs.name)
 
     @property
     def first(self) -> pd.Series:

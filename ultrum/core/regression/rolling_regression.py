@@ -58,7 +58,7 @@ def rolling_regress(
         ``P5Y``, or ``"expanding"`` from the first row. The first window is the first that the data cover whole.
     min_obs : int, optional
         Rows an asset needs in a window; by default max(p + 1, ⌈2/3·window⌉), 60 for expanding windows.
-    errors : {"classical", "hc0", "hc1", "hc2", "hc3", "hac"}
+    errors : {"classical", "hc0", "hc1", "hc2", "hc3", "hac", "hac-fixed-b", "ewc", "ewc-prewhitened"}
     lags : int, optional
         Of ``hac``; by default the rule of each estimate's own rows.
     half_life : float, optional
@@ -116,6 +116,7 @@ def rolling_regress(
         terms=plan.terms,
         errors=plan.recipe.errors,
         basis=plan.basis,
+        lags=plan.recipe.lags,
     )
 
 

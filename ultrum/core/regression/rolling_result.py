@@ -10,6 +10,8 @@ import numpy.typing as npt
 import pandas as pd
 
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.regression.engine.covariance import degrees_of_freedom
+from ultrum.core.regression.engine.newey_west import lag_rules
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.results import CONSTANT
 from ultrum.core.series.text_tables import table_html
@@ -35,6 +37,8 @@ class RollingFit:
     errors : str
     basis : str
         Window, errors and sample, for people.
+    lags : int or None
+        Lags of Newey and West's errors; by rule where there are none.
 
     Examples
     --------
@@ -59,6 +63,7 @@ class RollingFit:
     terms: list[str]
     errors: str
     basis: str
+    lags: int | None = None
 
     @property
     def t_values(self) -> Floats:
@@ -135,7 +140,11 @@ class RollingFit:
             raise EstimationError(f"No asset '{asset}'; {one_of(asset, self.assets)}")
         where, which = self.assets.index(asset), self._place(term)
         centre = self.coefficients[:, where, which]
-        free = np.maximum(self.nobs[:, where] - len(self.terms), 1)
+        rows = self.nobs[:, where]
+        lags = lag_rules(rows) if self.lags is None else np.full(len(rows), self.lags)
+        free = np.maximum(
+            degrees_of_freedom(self.errors, rows, len(self.terms), lags.astype(float)), 1
+        )
         reach = self.standard_errors[:, where, which] * t_quantile(level, free)
         return pd.DataFrame(
             {"estimate": centre, "low": centre - reach, "high": centre + reach}, self.ends

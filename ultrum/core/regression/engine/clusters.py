@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+from typing import Final
+
 import numpy as np
 
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.regression.engine.qr import orthonormal
 from ultrum.errors import EstimationError, warn_user
+
+_SINGULAR: Final = 1e10  # condition number
 
 
 def clustered(influence: Floats, residuals: Floats, codes: Ints) -> Floats:
@@ -29,6 +34,46 @@ def clustered(influence: Floats, residuals: Floats, codes: Ints) -> Floats:
         return np.asarray(total)
     _, both = np.unique(codes, axis=0, return_inverse=True)
     return _made_positive(total - _one_way(influence, residuals, both.reshape(-1)))
+
+
+def jackknifed(X: Floats, influence: Floats, residuals: Floats, codes: Ints) -> Floats:
+    """CR3, the jackknife over clusters: (G−1)/G·Σ(b₍g₎ − b)(b₍g₎ − b)' (MacKinnon, Nielsen and Webb 2023).
+
+    Parameters
+    ----------
+    X : ndarray, shape (T, p)
+    influence : ndarray, shape (p, T)
+        (X'X)⁻¹X'.
+    residuals : ndarray, shape (T, N)
+    codes : ndarray of int, shape (T, 1)
+
+    Returns
+    -------
+    ndarray, shape (N, p, p)
+        For Student's t with G − 1 degrees of freedom.
+
+    Raises
+    ------
+    EstimationError
+        If the coefficients cannot be estimated without one of the clusters.
+    """
+    labels, place = np.unique(codes[:, 0], return_inverse=True)
+    groups = len(labels)
+    if groups < 2:
+        raise EstimationError("All rows are in one cluster; errors by cluster need two or more.")
+    Q = orthonormal(X)
+    back = influence @ Q  # from coefficients of Q to those of X
+    moves = np.empty((groups, X.shape[1], residuals.shape[1]))
+    for group in range(groups):
+        rows = place == group
+        slack = np.eye(Q.shape[1]) - Q[rows].T @ Q[rows]
+        if np.linalg.cond(slack) > _SINGULAR:
+            raise EstimationError(
+                f"Without cluster number {group + 1} of {groups} a coefficient cannot be estimated; "
+                "errors='cr3' needs each cluster to be dispensable."
+            )
+        moves[group] = back @ np.linalg.solve(slack, Q[rows].T @ residuals[rows])
+    return np.asarray((groups - 1) / groups * np.einsum("gpn,gqn->npq", moves, moves))
 
 
 def smallest_count(codes: Ints) -> int:

@@ -14,7 +14,8 @@ import numpy.typing as npt
 
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.regression.engine import cholesky
-from ultrum.core.regression.engine.covariance import covariance
+from ultrum.core.regression.engine.cosine import cosine_count, cosine_sum
+from ultrum.core.regression.engine.covariance import COSINE, HAC, covariance
 from ultrum.core.regression.engine.newey_west import bartlett_weight, lag_rules
 from ultrum.core.regression.engine.qr import least_squares
 from ultrum.errors import EstimationError
@@ -310,9 +311,11 @@ def _meat(
             errors *= one.weights[:, None]
         np.multiply(errors, errors, out=products)
         np.matmul(one.of(rows.products)[0].T, products, out=meat[which])
-        if recipe.errors == "hac":
+        if recipe.errors in COSINE:
+            meat[which] = _cosine_meat(one, rows, errors, nobs[which], recipe.errors != "ewc")
+        if recipe.errors in HAC:
             _add_lags(meat[which], one, rows, errors, products, depth[which])
-    if recipe.errors in ("hc1", "hac"):
+    if recipe.errors in ("hc1", *HAC, *COSINE):
         meat *= (nobs / (nobs - rows.X.shape[1]))[:, None]
     return meat
 
@@ -327,6 +330,18 @@ def _add_lags(
         cross = pairs.T @ np.multiply(errors[lag:], errors[:-lag], out=products[lag:])
         cross *= bartlett_weight(lag, depth)
         meat += cross
+
+
+def _cosine_meat(one: _Views, rows: Rows, errors: Floats, nobs: Ints, prewhiten: bool) -> Floats:
+    """Packed products of scores by equal-weighted cosines; the number of cosines is each estimate's own."""
+    scores = one.of(rows.shifted)[0][:, :, None] * errors[:, None, :]
+    packed = np.empty((rows.products.shape[1], len(nobs)))
+    low, high = np.tril_indices(scores.shape[1])
+    for count in np.unique(nobs):
+        which = nobs == count
+        total = cosine_sum(scores[:, :, which], None, prewhiten, cosine_count(int(count)))
+        packed[:, which] = total[:, low, high].T
+    return packed
 
 
 def _blank_short(estimates: Estimates, where: slice, enough: Bools) -> None:
