@@ -11,6 +11,7 @@ from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.regression import inputs
 from ultrum.core.regression.design_warnings import warn_of_few_treated
+from ultrum.core.regression.engine.clusters import leave_one_out
 from ultrum.core.regression.inference import TestResult
 from ultrum.core.regression.influence import weighted_rows
 from ultrum.core.regression.results import Fit
@@ -49,7 +50,7 @@ def wild_cluster_test(
     Returns
     -------
     TestResult
-        t by clustered errors, and the share of draws whose t is at least as large.
+        t by jackknife errors over the clusters, and the share of draws whose t is at least as large.
 
     Raises
     ------
@@ -103,7 +104,7 @@ def _studentised(
     X: Floats, y: Floats, codes: Ints, which: int, value: float, draws: int, seed: int
 ) -> tuple[float, Floats]:
     """Student's t of one coefficient in the data, and in samples drawn under the hypothesis."""
-    influence = np.linalg.pinv(X)
+    influence: Floats = np.asarray(np.linalg.pinv(X), dtype=np.float64)
     row, groups = influence[which], int(codes.max()) + 1
     others = np.delete(X, which, axis=1)
     shifted = y - value * X[:, which]
@@ -111,14 +112,15 @@ def _studentised(
     members = np.zeros((groups, len(y)))
     members[codes, np.arange(len(y))] = 1.0
     own = members @ (row * restricted)  # part of each cluster in the coefficient
-    reach = members @ (row[:, None] * X)  # (G, p)
+    leave = members * leave_one_out(X, influence, codes, which)  # (G, T): how each cluster moves it
+    reach = leave @ X  # (G, p)
     pulls = (influence * restricted) @ members.T  # (p, G)
-    scores = np.diag(own) - reach @ pulls  # of a draw: scores @ weights
+    moves = np.diag(leave @ restricted) - reach @ pulls  # of a draw: moves @ weights
     generator = np.random.default_rng(seed)
     signs = _WEBB[generator.integers(0, 6, size=(draws, groups))]
     weights = np.sign(signs) * np.sqrt(np.abs(signs))
     weights = np.vstack([np.ones(groups), weights])  # the first are the data themselves
     with np.errstate(divide="ignore", invalid="ignore"):
-        t = weights @ own / np.sqrt(np.sum((weights @ scores.T) ** 2, axis=1))
-    scale = np.sqrt((groups - 1) / groups * (len(y) - X.shape[1]) / (len(y) - 1))
+        t = weights @ own / np.sqrt(np.sum((weights @ moves.T) ** 2, axis=1))
+    scale = np.sqrt(groups / (groups - 1))
     return float(t[0] * scale), np.nan_to_num(t[1:] * scale, nan=np.inf)

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Final
 
 import numpy as np
 
-from ultrum.core.array_types import Floats, Ints
+from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.regression.engine.qr import orthonormal
 from ultrum.errors import EstimationError, warn_user
 
@@ -57,23 +58,37 @@ def jackknifed(X: Floats, influence: Floats, residuals: Floats, codes: Ints) -> 
     EstimationError
         If the coefficients cannot be estimated without one of the clusters.
     """
-    labels, place = np.unique(codes[:, 0], return_inverse=True)
-    groups = len(labels)
+    groups = len(np.unique(codes[:, 0]))
     if groups < 2:
         raise EstimationError("All rows are in one cluster; errors by cluster need two or more.")
-    Q = orthonormal(X)
-    back = influence @ Q  # from coefficients of Q to those of X
+    place = np.unique(codes[:, 0], return_inverse=True)[1]
     moves = np.empty((groups, X.shape[1], residuals.shape[1]))
+    for group, rows, pull in _pulls(X, influence, place):
+        moves[group] = pull @ residuals[rows]
+    return np.asarray((groups - 1) / groups * np.einsum("gpn,gqn->npq", moves, moves))
+
+
+def leave_one_out(X: Floats, influence: Floats, codes: Ints, which: int) -> Floats:
+    """By how much each residual moves one coefficient when its cluster is left out, shape (T,)."""
+    pulls = np.empty(len(X))
+    for _, rows, pull in _pulls(X, influence, codes):
+        pulls[rows] = pull[which]
+    return pulls
+
+
+def _pulls(X: Floats, influence: Floats, place: Ints) -> Iterator[tuple[int, Bools, Floats]]:
+    """Each cluster, its rows, and b − b₍g₎ as a matrix times their residuals."""
+    Q = orthonormal(X)
+    back, groups = influence @ Q, int(place.max()) + 1  # from coefficients of Q to those of X
     for group in range(groups):
-        rows = place == group
+        rows: Bools = np.asarray(place == group)
         slack = np.eye(Q.shape[1]) - Q[rows].T @ Q[rows]
         if np.linalg.cond(slack) > _SINGULAR:
             raise EstimationError(
                 f"Without cluster number {group + 1} of {groups} a coefficient cannot be estimated; "
-                "errors='cr3' needs each cluster to be dispensable."
+                "the jackknife needs each cluster to be dispensable."
             )
-        moves[group] = back @ np.linalg.solve(slack, Q[rows].T @ residuals[rows])
-    return np.asarray((groups - 1) / groups * np.einsum("gpn,gqn->npq", moves, moves))
+        yield group, rows, back @ np.linalg.solve(slack, Q[rows].T)
 
 
 def smallest_count(codes: Ints) -> int:
