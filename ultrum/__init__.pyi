@@ -17,6 +17,8 @@ from .core.pricing.joint_alpha import joint_alpha_test as joint_alpha_test
 from .core.pricing.kalman_beta import kalman_beta as kalman_beta
 from .core.pricing.leverage import relever as relever
 from .core.pricing.leverage import unlever as unlever
+from .core.pricing.multiple_tests import adjust_p_values as adjust_p_values
+from .core.pricing.multiple_tests import step_down_alphas as step_down_alphas
 from .core.pricing.peers import industry_betas as industry_betas
 from .core.pricing.peers import peer_beta as peer_beta
 from .core.pricing.premium import Premium as Premium
@@ -30,6 +32,7 @@ from .core.regression.diagnostics import Diagnosis as Diagnosis
 from .core.regression.diagnostics import diagnose as diagnose
 from .core.regression.ols import regress as regress
 from .core.regression.panel_regression import panel_regress as panel_regress
+from .core.regression.predictive_regression import predictive_regression as predictive_regression
 from .core.regression.results import BetaTable as BetaTable
 from .core.regression.results import Fit as Fit
 from .core.regression.rolling_regression import rolling_regress as rolling_regress

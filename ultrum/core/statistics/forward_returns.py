@@ -11,7 +11,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools, Floats
-from ultrum.core.regression.ols import regress
+from ultrum.core.regression.engine.predictive_arrays import hodrick_1b
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.statistics.calendar_returns import _on_calendar
 from ultrum.core.statistics.return_samples import Described, returns_in, simple_block
@@ -49,8 +49,8 @@ def forward_returns(
     -------
     ForwardReturns
         A row a horizon: ``after`` (mean compounded return), ``count``, ``all_dates``, ``difference``, its
-        ``error`` and ``t``, ``p``. Horizons overlap, so the error is Newey–West's with h − 1 lags on a
-        regression of the return to come on the condition.
+        ``error`` and ``t``, ``p``. Horizons overlap, so these three are of the summed returns by 1B of Hodrick
+        (1992), which regresses each period's return on the last h conditions.
 
     Raises
     ------
@@ -74,13 +74,11 @@ def forward_returns(
             if str(horizon).isdigit()
             else periods_in(str(horizon), returns.metadata.frequency)
         )
-        rows[horizon] = _after(
-            _to_come(values, returns, count), holds, count, x.name, returns.index
-        )
+        rows[horizon] = _after(values, _to_come(values, returns, count), holds, count, x.name)
     basis = (
         f"{x.metadata.heading}, {returns.metadata.frequency.name}, {span_of(returns.values.dropna().index)}; "
         "the condition holds in "
-        f"{int(holds.sum())} of {len(holds)} periods; Newey–West errors with h − 1 lags; decimals"
+        f"{int(holds.sum())} of {len(holds)} periods; errors 1B (Hodrick 1992); decimals"
     )
     return ForwardReturns(pd.DataFrame(rows).T.rename_axis("horizon"), basis)
 
@@ -118,7 +116,7 @@ def _to_come(values: Floats, returns: TimeSeries, count: int) -> Floats:
 
 
 def _after(
-    to_come: Floats, holds: Bools, count: int, name: str, index: pd.Index
+    values: Floats, to_come: Floats, holds: Bools, count: int, name: str
 ) -> dict[str, float]:
     whole = np.isfinite(to_come)
     if not (whole & holds).any() or (whole & ~holds).sum() < 2:
@@ -127,13 +125,10 @@ def _after(
             f"of {int(whole.sum())} dates with a "
             "whole horizon; there is nothing to compare."
         )
-    y = pd.Series(np.where(whole, to_come, np.nan), index)
-    fit = regress(
-        y, pd.DataFrame({"holds": holds.astype(float)}, index), errors="hac", lags=count - 1
-    )
+    slope = hodrick_1b(values[1:], holds[:-1].astype(float), count)
+    after, others = float(to_come[whole & holds].mean()), float(to_come[whole & ~holds].mean())
     return {
-        "after": float(to_come[whole & holds].mean()), "count": int((whole & holds).sum()),
-        "all_dates": float(to_come[whole].mean()), "difference": float(fit.coefficients.iloc[1]),
-        "error": float(fit.standard_errors.iloc[1]), "t": float(fit.t_values.iloc[1]),
-        "p": float(fit.p_values.iloc[1]),
+        "after": after, "count": int((whole & holds).sum()), "all_dates": float(to_come[whole].mean()),
+        "difference": after - others, "error": slope.error, "t": slope.value / slope.error,
+        "p": slope.p_value,
     }  # fmt: skip

@@ -1,0 +1,240 @@
+"""Prediction of returns by what was known before, with tests that allow for persistent predictors."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+import scipy.special
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Bools, Floats
+from ultrum.core.displayed_numbers import decimals, p_in_words
+from ultrum.core.regression import inputs
+from ultrum.core.regression.engine.predictive_arrays import (
+    OutOfSample,
+    bias_corrected,
+    hodrick_1b,
+    ivx_wald,
+    out_of_sample,
+)
+from ultrum.core.regression.inference import TestResult
+from ultrum.core.series.text_tables import TableInNotebooks, table_text
+from ultrum.core.time.gaps import time_positions
+from ultrum.core.time.period_labels import span_of
+from ultrum.errors import EstimationError, warn_user
+
+_NEAR_ONE: Final = (
+    0.95  # autoregression, bias-corrected, from which tests other than IVX reject too often
+)
+_CORRELATED: Final = 0.2  # of a predictor's shocks with returns, from which that matters
+_FEWEST: Final = 30
+_FIRST_SHARE: Final = 1 / 3  # of the rows, before the first forecast
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class PredictiveRegression(TableInNotebooks):
+    """What predictors tell of returns to come.
+
+    Attributes
+    ----------
+    table : DataFrame
+        A row a horizon and predictor: ``slope`` of summed returns, ``error`` and ``p`` by Hodrick's 1B; at one
+        period also ``corrected`` with ``corrected_error`` and ``corrected_p`` (Amihud and Hurvich) and
+        ``ivx_p``; ``rows``.
+    persistence : DataFrame
+        By predictor: ``root`` of its autoregression, bias-corrected, and ``correlation`` of its shocks with
+        returns.
+    joint : TestResult
+        IVX-Wald test that no predictor matters, at one period.
+    forecasts : OutOfSample
+        R² of forecasts on past data against the mean so far, and the p value of Clark and West.
+    basis : str
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd
+    >>> draw = np.random.default_rng(2)
+    >>> months = pd.period_range("2000-01", periods=240, freq="M")
+    >>> state = pd.Series(draw.normal(size=240), months, name="state")
+    >>> result = predictive_regression(0.5 * state.shift(1).fillna(0) + draw.normal(size=240), state)
+    >>> bool(result.joint.p_value < 0.001), result.forecasts.r2 > 0
+    (True, True)
+    """
+
+    table: pd.DataFrame
+    persistence: pd.DataFrame
+    joint: TestResult
+    forecasts: OutOfSample
+    basis: str
+
+    def to_frame(self) -> pd.DataFrame:
+        """A row a horizon and predictor.
+
+        Returns
+        -------
+        DataFrame
+            The table.
+        """
+        return self.table
+
+    def __repr__(self) -> str:
+        words = (
+            f"all predictors, one period: {self.joint!r}\nout of sample: R² {decimals(self.forecasts.r2, 3)}, "
+            f"p {p_in_words(self.forecasts.p_value)} (Clark–West, {self.forecasts.count} forecasts)"
+        )
+        shown = self.table.dropna(axis=1, how="all")
+        return f"{table_text(shown)}\n{words}\n{textwrap.fill(self.basis, 100)}"
+
+
+@checked
+def predictive_regression(
+    Y: Any,
+    X: Any,
+    horizons: Sequence[int] = (1,),
+) -> PredictiveRegression:
+    """Regress returns on predictors known one period before, over one or more horizons.
+
+    Parameters
+    ----------
+    Y : TimeSeries, Series or array, shape (T,)
+        Returns; those over several periods are summed, so log returns compound.
+    X : TimeSeries, SeriesTable, DataFrame or array, shape (T,) or (T, K)
+        Predictors, each dated when it became known. The value of one period meets the return of the next.
+    horizons : sequence of int
+        Periods of the returns to come.
+
+    Returns
+    -------
+    PredictiveRegression
+        Slopes one predictor at a time, the joint test, persistence and forecasts out of sample.
+
+    Raises
+    ------
+    EstimationError
+        If fewer than 30 returns follow a row with every predictor, or a predictor is constant.
+
+    Warns
+    -----
+    DataWarning
+        If a predictor is near a unit root and its shocks are correlated with returns: then only IVX holds its
+        level.
+
+    Notes
+    -----
+    Errors over horizons are 1B of Hodrick (1992). ``corrected`` is Amihud and Hurvich (2004); IVX-Wald is that of
+    Kostakis, Magdalinos and Stamatogiannis (2015) with its small-sample correction. Formulas and rejection
+    rates are in docs/formulas.md and docs/benchmarks.md.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> rate = panel.risk_free.rename("bill")
+    >>> result = predictive_regression(panel.factors["market"], rate, horizons=[1, 12])
+    >>> list(result.table.index), result.joint.distribution
+    ([(1, 'bill'), (12, 'bill')], 'χ²(1)')
+    """
+    left, single = inputs.frame_of(Y, "y")
+    right, _ = inputs.frame_of(X, "x")
+    if not single:
+        raise EstimationError(f"Y has {left.shape[1]} columns; give the returns of one asset.")
+    left, right, _ = inputs.matched(left, right)
+    returns, x, ends = _pairs(left, right)
+    names = [str(c) for c in right]
+    for name, column in zip(names, x.T, strict=True):
+        if np.ptp(column) == 0:
+            raise EstimationError(f"{name} is constant; it predicts nothing.")
+    rows = {}
+    for horizon in horizons:
+        if not 1 <= horizon <= len(returns) // 3:
+            raise EstimationError(
+                f"horizons={horizon}: from 1 to a third of the {len(returns)} returns."
+            )
+        for k, name in enumerate(names):
+            rows[horizon, name] = _row(returns, x[:, k], horizon)
+    wald = ivx_wald(returns, x)[2]
+    joint = TestResult(
+        wald, f"χ²({len(names)})", (len(names),), float(scipy.special.chdtrc(len(names), wald)),
+        "IVX-Wald", "no predictor matters",
+    )  # fmt: skip
+    persistence = pd.DataFrame({n: _persistence(returns, x[:, k]) for k, n in enumerate(names)}).T
+    _warn_of_persistence(persistence)
+    first = max(int(len(returns) * _FIRST_SHARE), len(names) + 2)
+    table = pd.DataFrame(rows).T.rename_axis(["horizon", "predictor"])
+    basis = (
+        f"{left.columns[0]} on what was known the period before; {len(returns)} returns, {span_of(ends)}; errors "
+        "1B (Hodrick 1992); returns over several periods are summed"
+    )
+    return PredictiveRegression(
+        table.astype({"rows": int}),
+        persistence,
+        joint,
+        out_of_sample(returns, x[:-1], first),
+        basis,
+    )
+
+
+def _pairs(left: pd.DataFrame, right: pd.DataFrame) -> tuple[Floats, Floats, pd.Index]:
+    """Returns, predictors of the period before each and of its end, over the longest stretch without gaps."""
+    y, x = inputs.numbers_of(left, "y")[:, 0], inputs.numbers_of(right, "x")
+    positions = time_positions(left.index)
+    good: Bools = np.asarray(np.isfinite(x).all(axis=1))
+    follows: Bools = np.asarray(np.diff(positions) == 1)
+    follows &= good[:-1] & good[1:] & np.isfinite(y[1:])
+    edges = np.flatnonzero(np.diff(np.concatenate([[0], follows.astype(int), [0]])))
+    starts, stops = edges[::2], edges[1::2]
+    longest = int(np.argmax(stops - starts)) if len(starts) else 0
+    low, high = (int(starts[longest]), int(stops[longest])) if len(starts) else (0, 0)
+    if high - low < _FEWEST:
+        raise EstimationError(
+            f"{high - low} returns in a row follow a period with every predictor; {_FEWEST} are needed."
+        )
+    lost = int(follows.sum()) - (high - low)
+    if lost:
+        warn_user(
+            f"Gaps part the data; {lost} returns outside the longest stretch without one are not used."
+        )
+    return y[low + 1 : high + 1], x[low : high + 1], left.index[low + 1 : high + 1]
+
+
+def _row(returns: Floats, x: Floats, horizon: int) -> dict[str, float]:
+    """Everything about one predictor at one horizon."""
+    slope = hodrick_1b(returns, x[:-1], horizon)
+    row = {"slope": slope.value, "error": slope.error, "p": slope.p_value}
+    nothing = dict.fromkeys(("corrected", "corrected_error", "corrected_p", "ivx_p"), np.nan)
+    if horizon > 1:
+        return {**row, **nothing, "rows": len(returns)}
+    better, _ = bias_corrected(returns, x)
+    wald = ivx_wald(returns, x[:, None])[2]
+    return {
+        **row,
+        "corrected": better.value,
+        "corrected_error": better.error,
+        "corrected_p": better.p_value,
+        "ivx_p": float(scipy.special.chdtrc(1, wald)),
+        "rows": len(returns),
+    }
+
+
+def _persistence(returns: Floats, x: Floats) -> dict[str, float]:
+    """Root of a predictor's autoregression, and how its shocks go with returns."""
+    _, root = bias_corrected(returns, x)
+    shocks = x[1:] - root * x[:-1]
+    return {"root": root, "correlation": float(np.corrcoef(shocks, returns)[0, 1])}
+
+
+def _warn_of_persistence(persistence: pd.DataFrame) -> None:
+    """Warn where only IVX holds its level."""
+    near = persistence[
+        (persistence["root"] > _NEAR_ONE) & (persistence["correlation"].abs() > _CORRELATED)
+    ]
+    for name, row in near.iterrows():
+        warn_user(
+            f"{name} is near a unit root (autoregression {row['root']:.2f}) and its shocks go with returns "
+            f"(correlation {row['correlation']:.2f}): 1B and the corrected slope reject too often; use ivx_p."
+        )
