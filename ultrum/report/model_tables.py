@@ -296,11 +296,15 @@ _TAIL: Final[dict[str, Callable[[Any], str]]] = {
 }
 
 
+_TWO_PASS_KINDS: Final = {
+    "shanken": "Shanken", "newey_west": "Newey–West", "bootstrap": "bootstrap", "fama_macbeth": "Fama–MacBeth",
+    "misspecification": "misspecification-robust",
+}  # fmt: skip
+
+
 def _error_kind(model: Model) -> str:
     if isinstance(model, TwoPass):
-        return {"shanken": "Shanken", "newey_west": "Newey–West", "bootstrap": "bootstrap"}[
-            model.kind
-        ]
+        return _TWO_PASS_KINDS[model.kind]
     if isinstance(model, PooledFit):
         return f"clustered by {' and '.join(model.clusters)}"
     kind = errors_name(model.errors)

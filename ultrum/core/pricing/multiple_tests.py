@@ -58,7 +58,9 @@ def adjust_p_values(p_values: pd.Series | pd.DataFrame, how: Adjustment = "holm"
     p = whole.dropna().astype(float).sort_values(kind="stable")
     if len(p) and not ((p >= 0) & (p <= 1)).all():
         raise EstimationError("p values are between 0 and 1; give those of tests.")
-    return pd.DataFrame({"p": p, "adjusted": _adjusted(p.to_numpy(dtype=np.float64), how)}, p.index)
+    return pd.DataFrame(
+        {"p": p, "adjusted": _adjusted(np.asarray(p, dtype=np.float64), how)}, p.index
+    )
 
 
 def _adjusted(p: Floats, how: Adjustment) -> Floats:

@@ -15,6 +15,14 @@ from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.cross_sections import Exposure, cross_sections
 from ultrum.core.pricing.factor_betas import factor_betas
 from ultrum.core.pricing.premia_errors import bootstrapped, shanken
+from ultrum.core.pricing.two_pass_identification import (
+    TwoPassErrors,
+    balanced,
+    identified,
+    refuse_unbalanced,
+    with_errors,
+    with_robust_errors,
+)
 from ultrum.core.pricing.two_pass_result import Slopes, TwoPass, TwoPassPlan, two_pass_of
 from ultrum.core.regression.inputs import numbers_of
 from ultrum.core.regression.results import BetaTable
@@ -36,6 +44,8 @@ def two_pass(
     window: int = 60,
     constant: bool = True,
     lags: int | None = None,
+    errors: TwoPassErrors = "automatic",
+    weighting: Literal["ols", "gls"] = "ols",
     draws: int = 999,
     seed: int = 0,
 ) -> TwoPass:
@@ -57,6 +67,12 @@ def two_pass(
         Whether the cross-sections have a constant.
     lags : int, optional
         Of the Newey–West errors of the mean slopes; by default floor(4(T/100)^(2/9)).
+    errors : {"automatic", "fama_macbeth", "newey_west", "shanken", "bootstrap", "misspecification"}
+        Kind that t values take; by default as below. ``misspecification`` (Kan, Robotti and Shanken 2013) holds
+        also where the model does not price the assets; it needs full-sample betas of a balanced panel.
+    weighting : {"ols", "gls"}
+        Of the cross-section: equal, or by the inverse covariance of returns; ``gls`` takes the errors
+        ``misspecification``.
     draws, seed : int
         Of the bootstrap over periods, where Shanken's errors are unavailable.
 
@@ -72,7 +88,13 @@ def two_pass(
     Raises
     ------
     EstimationError
-        If no period has more assets than coefficients.
+        If no period has more assets than coefficients, or errors are asked for that the panel does not allow.
+
+    Warns
+    -----
+    DataWarning
+        If the betas do not identify the premia: some combination of factors has the same beta for all assets
+        at p > 0.02 of a rank test. Then t values mean little; see :meth:`TwoPass.robust_sets`.
 
     Notes
     -----
@@ -90,6 +112,10 @@ def two_pass(
     plan = TwoPassPlan.of(panel, factors, characteristics, beta_sample, window, constant, lags)
     names, given = plan.factors, dict(characteristics or {})
     table = factor_betas(panel, names, errors="classical") if plan.whole_sample else None
+    data = balanced(panel, names) if table is not None and not given else None
+    robust = weighting == "gls" or errors == "misspecification"
+    if robust:
+        refuse_unbalanced(panel, data, constant)
     exposures = [
         *_betas(panel, names, table, window),
         *(characteristic(panel.assets.index, list(panel.assets), n, f) for n, f in given.items()),
@@ -113,7 +139,12 @@ def two_pass(
                 returns[whole], F[whole], others, positions[whole], constant, draws, seed
             )
         )
-    return two_pass_of(panel, plan, sections, slopes, covariances, kind, table)
+    made = two_pass_of(panel, plan, sections, slopes, covariances, kind, table)
+    if data is not None:
+        made = identified(made, data, len(panel.asset_names))
+    if robust and data is not None:
+        return with_robust_errors(made, data, weighting == "gls", plan.lags or 0)
+    return made if errors == "automatic" else with_errors(made, errors, covariances)
 
 
 def _betas(panel: Panel, names: list[str], table: BetaTable | None, window: int) -> list[Exposure]:

@@ -14,8 +14,9 @@ from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.pricing.cross_sections import CrossSections, refuse_empty
 from ultrum.core.pricing.factor_betas import HasFactors, chosen_factors
 from ultrum.core.pricing.premia_errors import covariance_of_mean, newey_west_of_mean
+from ultrum.core.pricing.two_pass_arrays import robust_sets
 from ultrum.core.regression.engine.newey_west import lag_rule
-from ultrum.core.regression.inference import t_p_values, t_quantile
+from ultrum.core.regression.inference import TestResult, t_p_values, t_quantile
 from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.frequency import Frequency, calendar_days
@@ -52,6 +53,12 @@ class TwoPass(TableInNotebooks):
     excess_of : str
         The rate that returns are in excess of.
     basis : str
+    identification : TestResult or None
+        Rank test of full-sample betas: a p value above 0.02 means that they do not identify every premium.
+    r2_error : float
+        Standard error of ``r2``, with misspecification-robust errors.
+    balanced : Balanced or None
+        Data of the assets with whole histories, for :meth:`robust_sets`.
 
     Examples
     --------
@@ -76,6 +83,9 @@ class TwoPass(TableInNotebooks):
     periods_per_year: float
     excess_of: str
     basis: str
+    identification: TestResult | None = None
+    r2_error: float = np.nan
+    balanced: Balanced | None = None
 
     @property
     def df(self) -> int:
@@ -140,6 +150,45 @@ class TwoPass(TableInNotebooks):
         frame = self.premia.to_frame("premium").join(self.errors).assign(t=t, p=p, bias=self.bias)
         return frame.assign(annual=self.periods_per_year * self.premia)
 
+    def robust_sets(self, level: float = 0.95) -> pd.DataFrame:
+        """Confidence sets of the premia that hold however weak the betas are (Kleibergen and Zhan 2020).
+
+        Parameters
+        ----------
+        level : float
+            Confidence level, between 0 and 1.
+
+        Returns
+        -------
+        DataFrame
+            By factor: ``low high`` per period and ``shape``: ``interval``, ``half-lines`` (all but ``low`` to
+            ``high``), ``whole line`` or ``empty``. The sets suppose that the model prices the assets; an empty
+            set rejects it. ``reading`` states what follows.
+
+        Raises
+        ------
+        EstimationError
+            If the betas are not of the full sample of assets with whole histories.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> ul.two_pass(ul.practice.panel(), ["market"]).robust_sets()[["shape"]]
+                   shape
+        market  interval
+        """
+        if self.balanced is None:
+            raise EstimationError(
+                "Robust sets need full-sample betas of assets with whole histories, and more periods than assets."
+            )
+        data, rows = self.balanced, {}
+        factors = self.premia.index[-data.factors.shape[1] :]
+        for name, parts in zip(
+            factors, robust_sets(data.returns, data.factors, level), strict=True
+        ):
+            rows[name] = _set_row(parts)
+        return pd.DataFrame.from_dict(rows, orient="index")
+
     def __repr__(self) -> str:
         shown = self.to_frame().dropna(axis=1, how="all")
         percent = shown.columns.drop(["t", "p"], errors="ignore")
@@ -147,8 +196,41 @@ class TwoPass(TableInNotebooks):
         return (
             f"Premia, percent per period (annual in the last column)\n"
             f"{table_text(shown, '{:.3f}')}\n"
-            f"{textwrap.fill(self.basis, 100)}"
+            f"{textwrap.fill(self.basis, 100)}{self._identification_in_words()}"
         )
+
+    def _identification_in_words(self) -> str:
+        """The rank test, in a line."""
+        test = self.identification
+        return "" if test is None else f"\nrank test of the betas: {test!r}"
+
+
+def _set_row(parts: list[tuple[float, float]]) -> dict[str, object]:
+    """A confidence set as a row; only a bounded set away from zero speaks for a premium."""
+    if not parts:
+        return {"low": np.nan, "high": np.nan, "shape": "empty", "reading": "the model is rejected"}
+    if len(parts) == 2:
+        return {
+            "low": parts[0][1],
+            "high": parts[1][0],
+            "shape": "half-lines",
+            "reading": "not identified",
+        }
+    low, high = parts[0]
+    if not np.isfinite([low, high]).all():
+        return {"low": low, "high": high, "shape": "whole line", "reading": "not identified"}
+    away = low > 0 or high < 0
+    return {"low": low, "high": high, "shape": "interval",
+            "reading": "zero is outside" if away else "zero is inside"}  # fmt: skip
+
+
+@dataclass(frozen=True, eq=False)
+class Balanced:
+    """Excess returns (T, N) and factors (T, K) without missing values, and the assets."""
+
+    returns: Floats
+    factors: Floats
+    assets: list[str]
 
 
 @dataclass(frozen=True)

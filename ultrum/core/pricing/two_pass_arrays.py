@@ -1,0 +1,234 @@
+"""Two-pass estimates on a balanced panel: errors that allow for misspecification, identification, robust sets."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+import scipy.linalg
+import scipy.optimize
+import scipy.special
+
+from ultrum.core.array_types import Floats
+from ultrum.core.regression.engine.newey_west import bartlett_sum
+
+_POINTS: Final = 200  # of a premium, at which the room for the factor's mean is looked at
+_STARTS: Final = 4  # random directions besides the axes, from which the weakest one is looked for
+
+
+@dataclass(frozen=True)
+class RobustPremia:
+    """Premia (p,), covariance (p, p), cross-sectional R² with its error, slopes (T, p), predicted means (N,)."""
+
+    premia: Floats
+    covariance: Floats
+    r2: float
+    r2_error: float
+    slopes: Floats
+    predicted: Floats
+
+
+def misspecification_robust(R: Floats, F: Floats, gls: bool, lags: int) -> RobustPremia:
+    """Two-pass premia with errors of Kan, Robotti and Shanken (2013).
+
+    hₜ = (γₜ − γ) − (φₜ − φ)wₜ + Hzₜ, by GLS less (γₜ − γ)uₜ; uₜ = e'W(Rₜ − μ), wₜ = γ₁'Vf⁻¹(fₜ − f̄),
+    zₜ = (0, uₜVf⁻¹(fₜ − f̄)), φₜ = γₜ − (0, fₜ), H = (X'WX)⁻¹ and e the pricing errors.
+
+    Parameters
+    ----------
+    R, F : ndarray, shape (T, N) and (T, K)
+        Excess returns and factors, without missing values.
+    gls : bool
+        Weigh by the inverse covariance of returns, or not at all.
+    lags : int
+        Lags of hₜ; zero for none.
+    """
+    rows = len(R)
+    mean, off, f = R.mean(axis=0), R - R.mean(axis=0), F - F.mean(axis=0)
+    spread = f.T @ f / rows
+    beta = np.linalg.solve(spread, f.T @ off / rows).T
+    X = np.column_stack([np.ones(R.shape[1]), beta])
+    W = np.linalg.inv(off.T @ off / rows) if gls else np.eye(R.shape[1])
+    H = np.linalg.inv(X.T @ W @ X)
+    A = H @ X.T @ W
+    premia, moves = A @ mean, off @ A.T
+    error = mean - X @ premia
+    u = off @ W @ error
+    scaled = f @ np.linalg.inv(spread)
+    w = scaled @ premia[1:]
+    phi = moves - np.column_stack([np.zeros(rows), f])
+    z = np.column_stack([np.zeros(rows), u[:, None] * scaled])
+    h = moves - phi * w[:, None] + z @ H
+    if gls:
+        h = h - moves * u[:, None]
+    scale = rows / (rows - X.shape[1])
+    covariance = bartlett_sum(h - h.mean(axis=0), lags) / rows**2 * scale
+    r2, r2_error = _fit_of_means(mean, off, W, error, u, w, gls, lags)
+    return RobustPremia(premia, np.asarray(covariance), r2, r2_error, R @ A.T, X @ premia)
+
+
+def _fit_of_means(
+    mean: Floats, off: Floats, W: Floats, error: Floats, u: Floats, w: Floats, gls: bool, lags: int
+) -> tuple[float, float]:
+    """R² = 1 − e'We/e₀'We₀ and its standard error, valid where it is neither zero nor one."""
+    ones = np.ones(len(mean))
+    plain = mean - ones * (ones @ W @ mean) / (ones @ W @ ones)
+    total, left = float(plain @ W @ plain), float(error @ W @ error)
+    r2, y, v = 1.0 - left / total, 1.0 - w, off @ W @ plain
+    n = -2.0 * u * y + 2.0 * (1.0 - r2) * v
+    if gls:
+        n = n + u**2 - (1.0 - r2) * v**2
+    n = (n - n.mean())[:, None] / total
+    return r2, float(np.sqrt(bartlett_sum(n, lags)[0, 0])) / len(off)
+
+
+@dataclass(frozen=True)
+class RankTest:
+    """F test that the betas do not identify all premia, and the combination of factors they identify least."""
+
+    statistic: float
+    df: tuple[float, float]
+    p_value: float
+    weakest: Floats
+
+
+def rank_test(R: Floats, F: Floats) -> RankTest:
+    """Test that some combination of the factors has the same beta for every asset.
+
+    wₜ is the score with the residuals of the restricted regression, W = (Σwₜ)'(Σwₜwₜ')⁻¹(Σwₜ) at the combination
+    with the smallest W, F = (W/T)/(1 − W/T)·(T* − q)/q against F(q, T* − q) with T* = T − K and q = N − K.
+
+    Parameters
+    ----------
+    R, F : ndarray, shape (T, N) and (T, K)
+        Without missing values.
+    """
+    rows, assets = R.shape
+    factors = F.shape[1]
+    apart = R[:, 1:] - R[:, :1]  # differences between assets; the test does not depend on which
+    apart = apart - apart.mean(axis=0)
+    f = (F - F.mean(axis=0)) / F.std(axis=0)
+    q, free = assets - factors, rows - factors - (assets - factors)
+    if free < 1:
+        return RankTest(np.nan, (q, free), np.nan, np.full(factors, np.nan))
+
+    def wald(direction: Floats) -> float:
+        unit = direction / np.linalg.norm(direction)
+        others = np.linalg.svd(unit[None])[2][1:]
+        known = np.linalg.qr(f @ others.T)[0] if len(others) else np.zeros((rows, 0))
+        own = f @ unit
+        own = own - known @ (known.T @ own)
+        left = apart - known @ (known.T @ apart)
+        scores = left * own[:, None]
+        total = scores.sum(axis=0)
+        return float(total @ np.linalg.solve(scores.T @ scores, total))
+
+    starts = [*np.eye(factors)]
+    if factors > 1:
+        starts += list(np.random.default_rng(0).standard_normal((_STARTS, factors)))
+    best, weakest = np.inf, np.eye(factors)[0]
+    for start in starts:
+        found = (
+            scipy.optimize.minimize(wald, start, method="BFGS", options={"gtol": 1e-4})
+            if factors > 1
+            else None
+        )
+        value = wald(start) if found is None else float(found.fun)
+        if value < best:
+            best, weakest = value, start if found is None else found.x
+    share = min(best / rows, 1.0 - 1e-12)
+    statistic = share / (1.0 - share) * free / q
+    p_value = float(scipy.special.fdtrc(q, free, statistic))
+    return RankTest(statistic, (q, free), p_value, weakest / np.linalg.norm(weakest))
+
+
+def robust_sets(R: Floats, F: Floats, level: float) -> list[list[tuple[float, float]]]:
+    """Confidence sets of the premia that hold however weak the betas are (Kleibergen and Zhan 2020).
+
+    The factor Anderson–Rubin statistic at each value, the other premia free, T·α'Σ⁻¹α/(1 + μ'Vf⁻¹μ) with
+    α = r̄ − Bμ of returns less one asset's, plus T(μₖ − λₖ)²/Vₖₖ for the mean that the factor has had in the
+    sample, on N − K degrees of freedom. Each set is a list of intervals: one, two half-lines, the whole line, or none. They
+    suppose that the model prices the assets.
+
+    Parameters
+    ----------
+    R, F : ndarray, shape (T, N) and (T, K)
+    level : float
+        Confidence, between 0 and 1.
+    """
+    rows, factors = F.shape
+    apart, f = R[:, 1:] - R[:, :1], F - F.mean(axis=0)
+    mean, off = apart.mean(axis=0), apart - apart.mean(axis=0)
+    spread = f.T @ f / rows
+    beta = np.linalg.solve(f.T @ f, f.T @ off).T
+    left = off - f @ beta.T
+    free = rows - apart.shape[1] - factors
+    if free < 1:
+        return [[(-np.inf, np.inf)]] * factors
+    sides = np.column_stack([mean, -beta])
+    distance = sides.T @ np.linalg.solve(left.T @ left / rows, sides)
+    scale = scipy.linalg.block_diag(1.0, np.linalg.inv(spread))
+    q = apart.shape[1] - factors + 1
+    critical = float(scipy.special.fdtri(q, free, level)) * q / free
+    return [
+        _widened(distance, scale, critical, k + 1, float(np.sqrt(spread[k, k])))
+        for k in range(factors)
+    ]
+
+
+def _projected(middle: Floats, which: int) -> list[tuple[float, float]]:
+    """Values of one premium for which (1, μ)M(1, μ)' ≤ 0 at some value of the others."""
+    kept = [0, which]
+    others = [k for k in range(1, len(middle)) if k != which]
+    small = middle[np.ix_(kept, kept)]
+    if others:
+        block = middle[np.ix_(others, others)]
+        if np.linalg.eigvalsh(block).min() <= 0:  # some direction of the others is unbounded
+            return [(-np.inf, np.inf)]
+        cross = middle[np.ix_(kept, others)]
+        small = small - cross @ np.linalg.solve(block, cross.T)
+    a, b, c = float(small[1, 1]), float(small[0, 1]), float(small[0, 0])
+    root = b * b - a * c
+    if a > 0:
+        return [] if root < 0 else [((-b - np.sqrt(root)) / a, (-b + np.sqrt(root)) / a)]
+    if root < 0 or a == 0:
+        return [(-np.inf, np.inf)]
+    low, high = sorted(((-b - np.sqrt(root)) / a, (-b + np.sqrt(root)) / a))
+    return [(-np.inf, low), (high, np.inf)]
+
+
+def _widened(
+    distance: Floats, scale: Floats, critical: float, which: int, deviation: float
+) -> list[tuple[float, float]]:
+    """The projected set, with each end moved by the mean of the factor that the sample leaves room for."""
+    ends = _projected(distance - critical * scale, which)
+    moved = []
+    reach = 2.0 * deviation * np.sqrt(critical)  # no end moves farther
+    for number, (low, high) in enumerate(ends):
+        upper, lower = high, low
+        if np.isfinite(high):
+            points = np.linspace(max(low, high - reach), high, _POINTS)
+            gain = _room(distance, scale, critical, which, points) * deviation
+            upper = float((points + gain).max())
+        if np.isfinite(low):
+            points = np.linspace(low, min(ends[number][1], low + reach), _POINTS)
+            gain = _room(distance, scale, critical, which, points) * deviation
+            lower = float((points - gain).min())
+        moved.append((lower, upper))
+    if len(moved) == 2 and moved[0][1] >= moved[1][0]:
+        return [(-np.inf, np.inf)]
+    return moved
+
+
+def _room(distance: Floats, scale: Floats, critical: float, which: int, points: Floats) -> Floats:
+    """√(critical − smallest statistic) at values of one premium, over the others; zero where there is none."""
+    others = [k for k in range(1, len(distance)) if k != which]
+    base = np.zeros((len(points), len(distance), 1 + len(others)))
+    base[:, 0, 0], base[:, which, 0] = 1.0, points
+    for column, other in enumerate(others, start=1):
+        base[:, other, column] = 1.0
+    across = base.swapaxes(1, 2)
+    root = np.linalg.inv(np.linalg.cholesky(across @ scale @ base))
+    smallest = np.linalg.eigvalsh(root @ (across @ distance @ base) @ root.swapaxes(1, 2))[:, 0]
+    return np.asarray(np.sqrt(np.maximum(critical - smallest, 0.0)))

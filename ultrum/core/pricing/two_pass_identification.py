@@ -1,0 +1,142 @@
+"""Whether betas identify premia, and errors that allow for a model that does not price the assets."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Final, Literal
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.array_types import Floats
+from ultrum.core.displayed_numbers import decimals, p_equals, percent
+from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.pricing.two_pass_arrays import misspecification_robust, rank_test
+from ultrum.core.pricing.two_pass_result import Balanced, TwoPass
+from ultrum.core.regression.inference import TestResult
+from ultrum.errors import EstimationError, warn_user
+
+TwoPassErrors = Literal[
+    "automatic", "fama_macbeth", "newey_west", "shanken", "bootstrap", "misspecification"
+]
+_WEAK: Final = 0.02  # p of the rank test, above which a warning is given
+
+
+def balanced(panel: Panel, names: Sequence[str]) -> Balanced | None:
+    """Excess returns and factors of the assets that have every period with all factors; none if too few."""
+    F = panel.factors[list(names)].to_numpy(dtype=np.float64)
+    whole = np.isfinite(F).all(axis=1)
+    returns = panel.assets.to_numpy(dtype=np.float64) - panel.risk_free.to_numpy()[:, None]
+    some = (
+        np.isfinite(returns).sum(axis=1) > returns.shape[1] / 2
+    )  # not the rows before the first returns
+    rows = whole & some
+    kept = np.isfinite(returns[rows]).all(axis=0)
+    enough = rows.sum() > kept.sum() + len(names) + 1 and kept.sum() > len(names) + 1
+    if not enough:
+        return None
+    assets = [a for a, k in zip(panel.asset_names, kept, strict=True) if k]
+    return Balanced(returns[np.ix_(rows, kept)], F[rows], assets)
+
+
+def refuse_unbalanced(panel: Panel, data: Balanced | None, constant: bool) -> None:
+    """Refuse misspecification-robust errors where they are not defined."""
+    if not constant:
+        raise EstimationError(
+            "errors='misspecification' and weighting='gls' are for cross-sections with a constant; "
+            "set constant=True."
+        )
+    if data is None:
+        raise EstimationError(
+            "errors='misspecification' and weighting='gls' need full-sample betas, no characteristics, more "
+            "periods than assets, and assets with whole histories."
+        )
+    absent = [a for a in panel.asset_names if a not in set(data.assets)]
+    if absent:
+        raise EstimationError(
+            "errors='misspecification' and weighting='gls' need assets with whole histories; "
+            f"{', '.join(absent[:5])}{' …' if len(absent) > 5 else ''} lack periods. "
+            "Align the others alone: align(assets=returns.select([...]), ...)."
+        )
+
+
+def identified(made: TwoPass, data: Balanced, assets: int) -> TwoPass:
+    """The result with the rank test of its betas; a warning where they do not identify the premia."""
+    test = rank_test(data.returns, data.factors)
+    if not np.isfinite(test.p_value):
+        return made
+    factors = list(made.premia.index[-data.factors.shape[1] :])
+    main = factors[int(np.abs(test.weakest).argmax())]
+    some = (
+        "" if len(data.assets) == assets else f" ({len(data.assets)} assets with whole histories)"
+    )
+    result = TestResult(
+        test.statistic, f"F({test.df[0]:g}, {test.df[1]:g})", test.df, test.p_value,
+        f"weakest in {main}{some}", "betas do not identify every premium",
+    )  # fmt: skip
+    if test.p_value > _WEAK:
+        warn_user(
+            f"The betas hardly differ between assets for some combination of factors, mostly {main} "
+            f"(rank test {p_equals(test.p_value)}): its premium is not identified, and t values mislead. "
+            "Leave the factor out, or read robust_sets()."
+        )
+    return replace(made, identification=result, balanced=data)
+
+
+def with_robust_errors(made: TwoPass, data: Balanced, gls: bool, lags: int) -> TwoPass:
+    """The result with errors of Kan, Robotti and Shanken, and with GLS premia where they are asked for."""
+    found = misspecification_robust(data.returns, data.factors, gls, lags)
+    index = made.premia.index
+    error = np.sqrt(np.diag(found.covariance))
+    if gls:
+        made = replace(
+            made,
+            errors=pd.DataFrame(np.nan, index, made.errors.columns),
+            slopes=pd.DataFrame(found.slopes, made.slopes.index[-len(found.slopes) :], index),
+            pricing=made.pricing.assign(
+                predicted=found.predicted, error=made.pricing["realised"] - found.predicted
+            ),
+            bias=made.bias * np.nan,
+        )
+    fit = f"R² {decimals(found.r2)} (standard error {decimals(found.r2_error)})"
+    pricing_error = float(np.sqrt(np.mean(made.pricing["error"] ** 2)))
+    reworded = {
+        "t values on": "t values on misspecification-robust errors",
+        "root mean": f"root mean square pricing error {percent(pricing_error, 3)} % a period",
+    }
+    basis = "; ".join(
+        next((new for old, new in reworded.items() if part.startswith(old)), part)
+        for part in made.basis.split("; ")
+    )
+    words = f"{'GLS' if gls else 'OLS'} cross-section; {fit}"
+    return replace(
+        made,
+        premia=pd.Series(found.premia, index),
+        covariance=pd.DataFrame(found.covariance, index, index),
+        errors=made.errors.assign(misspecification=error),
+        kind="misspecification",
+        r2=found.r2,
+        r2_error=found.r2_error,
+        basis=f"{basis}; {words}",
+    )
+
+
+def with_errors(made: TwoPass, errors: str, covariances: Mapping[str, Floats]) -> TwoPass:
+    """The result with another of the kinds that were estimated."""
+    if errors not in covariances:
+        there = ", ".join(covariances)
+        raise EstimationError(
+            f"errors='{errors}' is not possible for these betas and this panel; possible are {there}."
+        )
+    index = made.premia.index
+    parts = [
+        f"t values on {errors.replace('_', ' ')} errors" if p.startswith("t values on") else p
+        for p in made.basis.split("; ")
+    ]
+    return replace(
+        made,
+        covariance=pd.DataFrame(covariances[errors], index, index),
+        kind=errors,
+        basis="; ".join(parts),
+    )
