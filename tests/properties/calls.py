@@ -60,6 +60,7 @@ class Things:
         self.panel = ul.align(assets=self.assets, factors=self.market, risk_free=self.bill,
                               conditions=score, known_by="P1M")  # fmt: skip
         self.fit = ul.regress(ul.excess(self.assets, self.bill)["a"], self.market)
+        self.years = pd.Series(self.fit.response.index.year, self.fit.response.index)
         self.betas = ul.factor_betas(self.panel)
         self.paid = pd.DataFrame({"asset": ["a"], "date": ["2005-06-01"], "amount": [1.0]})
         self.premia = {"market": ul.premium(self.market)}
@@ -117,6 +118,10 @@ def calls(t):
         "peer_beta": ([t.betas, ["a", "b"]], {"debt_to_equity": 0.5}),
         "yield_to_return": ([t.yields.with_metadata(quoted="effective")], {}),
         "regress": ([net["a"], t.market], {}),
+        "wild_cluster_test": ([t.fit, t.years, "market"], {"draws": 99}),
+        "predictive_regression": ([t.whole, t.yields], {}),
+        "adjust_p_values": ([t.fit.p_values], {}),
+        "step_down_alphas": ([t.panel], {"draws": 49}),
         "compare_to_benchmark": ([t.whole, t.bill], {}),
         "relever": ([1.0, 0.5], {}),
         "forward_returns": ([t.whole, ["2006-01", "2007-01"]], {}),

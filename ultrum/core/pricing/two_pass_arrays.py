@@ -148,8 +148,8 @@ def robust_sets(R: Floats, F: Floats, level: float) -> list[list[tuple[float, fl
 
     The factor Anderson–Rubin statistic at each value, the other premia free, T·α'Σ⁻¹α/(1 + μ'Vf⁻¹μ) with
     α = r̄ − Bμ of returns less one asset's, plus T(μₖ − λₖ)²/Vₖₖ for the mean that the factor has had in the
-    sample, on N − K degrees of freedom. Each set is a list of intervals: one, two half-lines, the whole line, or none. They
-    suppose that the model prices the assets.
+    sample, on N − K degrees of freedom. Each set is a list of intervals: one, two half-lines, the whole line, or
+    none. They suppose that the model prices the assets.
 
     Parameters
     ----------

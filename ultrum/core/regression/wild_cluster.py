@@ -50,7 +50,7 @@ def wild_cluster_test(
     Returns
     -------
     TestResult
-        t by jackknife errors over the clusters, and the share of draws whose t is at least as large.
+        Student's t by jackknife errors over the clusters, and the share of draws whose t is at least as large.
 
     Raises
     ------
@@ -75,7 +75,7 @@ def wild_cluster_test(
     >>> thirds = pd.Series(fit.response.index.year // 3, fit.response.index)
     >>> result = wild_cluster_test(fit, thirds, "market", 1.0, draws=999)
     >>> result.note, bool(result.p_value < 0.05)
-    ('8 clusters, 999 draws', True)
+    ('7 clusters, 999 draws', True)
     """
     names = list(map(str, fit.coefficients.index))
     if term not in names:

@@ -189,10 +189,14 @@ def _variances(
         matrix = cholesky.inverse_on_data(solution, rows.shift) * variance
     else:
         influence = cholesky.influence_on_data(solution, rows.shift)
-        meat = _meat(view, rows, solution, nobs, recipe)
-        if estimates.covariance is None:
-            return cholesky.sandwich_variances(influence, meat)
-        matrix = cholesky.sandwich(influence, meat)
+        if recipe.errors in COSINE:
+            prewhiten = recipe.errors != "ewc"
+            matrix = _cosine_covariance(view, rows, solution, nobs, influence, prewhiten)
+        else:
+            meat = _meat(view, rows, solution, nobs, recipe)
+            if estimates.covariance is None:
+                return cholesky.sandwich_variances(influence, meat)
+            matrix = cholesky.sandwich(influence, meat)
     if estimates.covariance is not None:
         estimates.covariance[where] = matrix.transpose(2, 3, 0, 1)
     return np.asarray(np.diagonal(matrix).transpose(2, 0, 1))
@@ -311,11 +315,9 @@ def _meat(
             errors *= one.weights[:, None]
         np.multiply(errors, errors, out=products)
         np.matmul(one.of(rows.products)[0].T, products, out=meat[which])
-        if recipe.errors in COSINE:
-            meat[which] = _cosine_meat(one, rows, errors, nobs[which], recipe.errors != "ewc")
         if recipe.errors in HAC:
             _add_lags(meat[which], one, rows, errors, products, depth[which])
-    if recipe.errors in ("hc1", *HAC, *COSINE):
+    if recipe.errors in ("hc1", *HAC):
         meat *= (nobs / (nobs - rows.X.shape[1]))[:, None]
     return meat
 
@@ -332,16 +334,25 @@ def _add_lags(
         meat += cross
 
 
-def _cosine_meat(one: _Views, rows: Rows, errors: Floats, nobs: Ints, prewhiten: bool) -> Floats:
-    """Packed products of scores by equal-weighted cosines; the number of cosines is each estimate's own."""
-    scores = one.of(rows.shifted)[0][:, :, None] * errors[:, None, :]
-    packed = np.empty((rows.products.shape[1], len(nobs)))
-    low, high = np.tril_indices(scores.shape[1])
-    for count in np.unique(nobs):
-        which = nobs == count
-        total = cosine_sum(scores[:, :, which], None, prewhiten, cosine_count(int(count)))
-        packed[:, which] = total[:, low, high].T
-    return packed
+def _cosine_covariance(
+    view: _Views, rows: Rows, solution: cholesky.BatchSolution, nobs: Ints, influence: Floats,
+    prewhiten: bool,
+) -> Floats:  # fmt: skip
+    """Covariances (p, p, B, N) by equal-weighted cosines; their number is each estimate's own."""
+    matrix = np.empty_like(influence)
+    for which in range(view.count):
+        one = view.one(which)
+        window = one.of(rows.shifted)[0]
+        errors = one.of(rows.response)[0] - window @ solution.coefficients[:, which]
+        errors *= one.of(rows.present)[0]
+        if one.weights is not None:
+            errors *= one.weights[:, None]
+        scores = np.einsum("ijn,tj->tin", influence[:, :, which], window) * errors[:, None]
+        for count in np.unique(nobs[which]):
+            some = nobs[which] == count
+            total = cosine_sum(scores[:, :, some], None, prewhiten, cosine_count(int(count)))
+            matrix[:, :, which, some] = total.transpose(1, 2, 0)
+    return np.asarray(matrix * (nobs / (nobs - rows.X.shape[1])))
 
 
 def _blank_short(estimates: Estimates, where: slice, enough: Bools) -> None:

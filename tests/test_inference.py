@@ -1,0 +1,353 @@
+"""Errors and tests for few clusters, persistence, weak betas and many tests, against slow computations."""
+
+import unittest
+import warnings
+
+import numpy as np
+import pandas as pd
+import scipy.stats
+
+import ultrum as ul
+from tests.support import months
+from tests.test_premia import made_panel
+from ultrum.core.pricing.multiple_tests import step_down
+from ultrum.core.pricing.two_pass_arrays import misspecification_robust, rank_test, robust_sets
+from ultrum.core.regression.engine.cosine import fixed_b_degrees
+from ultrum.core.regression.engine.predictive_arrays import (
+    bias_corrected,
+    hodrick_1b,
+    ivx_wald,
+    out_of_sample,
+)
+from ultrum.errors import DataWarning, EstimationError
+
+
+def data(T=72, seed=4):
+    rng = np.random.default_rng(seed)
+    x = pd.DataFrame(rng.normal(size=(T, 2)).cumsum(axis=0), months(T), ["one", "two"])
+    y = 0.5 * x["one"] + pd.Series(rng.normal(size=T).cumsum(), x.index)
+    return y.rename("y"), x
+
+
+def ols(X, y):
+    return np.linalg.lstsq(X, y, rcond=None)[0]
+
+
+class LongRun(unittest.TestCase):
+    def slow(self, y, x, prewhiten=False, positions=None):
+        X = np.column_stack([np.ones(len(y)), x])
+        e = y - X @ ols(X, y)
+        positions = np.arange(len(y)) if positions is None else positions
+        s = np.zeros((positions[-1] + 1, 3))  # of each coefficient
+        s[positions] = X @ np.linalg.inv(X.T @ X) * e.to_numpy()[:, None]
+        count, rows = int(0.4 * len(y) ** (2 / 3)), len(s)
+        u, rho = s, np.zeros(3)
+        if prewhiten:
+            rho = np.array([a[:-1] @ a[1:] / (a[:-1] @ a[:-1]) for a in s.T])
+            rho = np.minimum(rho + (1 + 3 * rho) / rows, 0.97)
+            u = s[1:] - rho * s[:-1]
+        total = np.zeros((3, 3))
+        for j in range(1, count + 1):
+            wave = np.cos(np.pi * j * (np.arange(len(u)) + 0.5) / len(u)) * np.sqrt(2 / len(u))
+            total += np.outer(wave @ u, wave @ u) * rows / count
+        total = total / (1 - rho)[:, None] / (1 - rho) * len(y) / (len(y) - 3)
+        return np.sqrt(np.diag(total)), count
+
+    def test_cosine_errors_are_those_by_hand_in_any_order_and_over_gaps(self):
+        y, x = data()
+        for prewhiten in (False, True):
+            error, count = self.slow(y, x, prewhiten)
+            mixed = np.random.default_rng(0).permutation(len(y))
+            fit = ul.regress(y.iloc[mixed], x, errors="ewc", prewhiten=prewhiten)
+            np.testing.assert_allclose(fit.standard_errors, error, rtol=1e-9)
+            self.assertEqual(fit.df, count)
+        kept = np.r_[0:20, 33:72]
+        error, _ = self.slow(y.iloc[kept], x.iloc[kept], positions=kept)
+        fit = ul.regress(y.iloc[kept], x.iloc[kept], errors="EWC")
+        np.testing.assert_allclose(fit.standard_errors, error, rtol=1e-9)
+        joint = fit.test(["one", "two"])
+        b, V = fit.coefficients[1:], fit.covariance.iloc[1:, 1:]
+        hotelling = b @ np.linalg.solve(V, b) * (fit.df - 1) / (2 * fit.df)
+        self.assertAlmostEqual(joint.statistic, hotelling)
+        self.assertEqual(joint.df, (2, fit.df - 1))
+
+    def test_rolling_windows_give_what_each_gives_alone(self):
+        y, x = data()
+        y[30] = np.nan
+        for errors in ("ewc", "ewc-prewhitened", "hac-fixed-b"):
+            rolled = ul.rolling_regress(y, x, window=48, errors=errors)
+            for end in (50, 71):
+                some = slice(end - 47, end + 1)
+                alone = ul.regress(y.iloc[some], x.iloc[some], errors=errors)
+                got = rolled.interval("y", "two").loc[y.index[end]]
+                wanted = alone.interval().loc["two"]
+                np.testing.assert_allclose(got[["low", "high"]], wanted, rtol=1e-7)
+
+    def test_fixed_b_has_the_published_critical_values(self):
+        for lags, rows, value in ((9, 100, 2.2606), (24, 250, 2.2606), (49, 100, 3.4822)):
+            df = fixed_b_degrees(np.array([lags]), np.array([rows]))[0]
+            self.assertAlmostEqual(scipy.stats.t.ppf(0.975, df), value, places=3)
+        y, x = data()
+        one, other = (ul.regress(y, x, errors=e, lags=9) for e in ("hac", "hac-fixed-b"))
+        np.testing.assert_allclose(one.standard_errors, other.standard_errors)
+        self.assertTrue((other.p_values > one.p_values).all())
+        with self.assertRaisesRegex(EstimationError, "prewhiten=True has no effect"):
+            ul.regress(y, x, prewhiten=True)
+
+
+class Clusters(unittest.TestCase):
+    def setUp(self):
+        self.y, self.x = data()
+        self.groups = pd.Series(np.repeat(np.arange(9), 8)[::-1], self.y.index)
+
+    def test_cr3_refits_without_each_cluster(self):
+        with self.assertWarnsRegex(DataWarning, "9 clusters"):
+            fit = ul.regress(self.y, self.x, clusters=self.groups, errors="cr3")
+        X = np.column_stack([np.ones(len(self.y)), self.x])
+        b = ols(X, self.y)
+        moves = [
+            ols(X[keep], self.y[keep]) - b
+            for keep in ((self.groups != g).to_numpy() for g in range(9))
+        ]
+        np.testing.assert_allclose(fit.covariance, 8 / 9 * np.array(moves).T @ moves, rtol=1e-8)
+        self.assertEqual((fit.df, fit.errors), (8, "cr3"))
+        with self.assertRaisesRegex(EstimationError, "clusters="):
+            ul.regress(self.y, self.x, errors="cr3")
+
+    def test_the_wild_bootstrap_by_loops(self):
+        fit = ul.regress(self.y, self.x)
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            jackknifed = ul.regress(self.y, self.x, clusters=self.groups, errors="cr3")
+        test = ul.wild_cluster_test(fit, self.groups.sample(frac=1, random_state=1), "two", 0.1,
+                                    draws=99, seed=3)  # fmt: skip
+        wanted = (fit.coefficients["two"] - 0.1) / jackknifed.standard_errors["two"]
+        self.assertAlmostEqual(test.statistic, wanted)
+        X = np.column_stack([np.ones(len(self.y)), self.x])
+        under = self.y - 0.1 * self.x["two"]
+        fitted = X[:, :2] @ ols(X[:, :2], under)
+        left = (under - fitted).to_numpy()
+        signs = np.array([-1.5, -1, -0.5, 0.5, 1, 1.5])[
+            np.random.default_rng(3).integers(0, 6, (99, 9))
+        ]
+        codes = self.groups.to_numpy()
+        larger = 0
+        for draw in np.sign(signs) * np.sqrt(abs(signs)):
+            again = pd.Series(fitted + left * draw[codes], self.y.index)
+            with warnings.catch_warnings():
+                warnings.simplefilter("ignore")
+                made = ul.regress(again, self.x, clusters=self.groups, errors="cr3")
+            larger += abs(made.t_values["two"]) >= abs(test.statistic) - 1e-9
+        self.assertAlmostEqual(test.p_value, (1 + larger) / 100)
+
+    def test_two_treated_clusters_are_warned_of(self):
+        x = self.x.assign(treated=(self.groups < 2).astype(float))
+        with self.assertWarnsRegex(DataWarning, "treated differs in 2 of 9 clusters"):
+            ul.wild_cluster_test(ul.regress(self.y, x), self.groups, "treated", draws=99)
+
+
+class Prediction(unittest.TestCase):
+    def setUp(self):
+        rng = np.random.default_rng(6)
+        self.r, shocks = rng.normal(size=(2, 120))
+        self.x = np.zeros((121, 2))
+        for t in range(120):
+            pull = np.array([0.9, 0.5]) * self.x[t]
+            self.x[t + 1] = pull + np.array([shocks[t] - self.r[t], rng.normal()])
+
+    def test_1b_and_forward_returns(self):
+        x, H = self.x[:-1, 0], 6
+        off = x - x.mean()
+        C = np.array([off[max(0, s - H + 1) : s + 1].sum() for s in range(120)])
+        slope = hodrick_1b(self.r, x, H)
+        self.assertAlmostEqual(slope.value, self.r @ C / (off @ off))
+        self.assertAlmostEqual(
+            slope.error, np.sqrt(((self.r - self.r.mean()) ** 2) @ C**2) / (off @ off)
+        )
+        index = months(121)
+        returns = pd.Series(np.append(0.0, self.r / 100), index)
+        holds = pd.Series(self.x[:, 0] > 0, index)
+        made = ul.forward_returns(ul.TimeSeries.from_pandas(returns, measure="return"), holds, [H])
+        binary = hodrick_1b(self.r / 100, holds.to_numpy()[:-1].astype(float), H)
+        self.assertAlmostEqual(made.table.loc[H, "t"], binary.value / binary.error)
+
+    def test_ivx_by_the_paper(self):
+        n, K = 120, 2
+        past = self.x[:-1]
+        X = np.column_stack([np.ones(n), past])
+        e = self.r - X @ ols(X, self.r)
+        u = np.column_stack([
+            self.x[1:, k] - X[:, [0, k + 1]] @ ols(X[:, [0, k + 1]], self.x[1:, k]) for k in range(K)
+        ])  # fmt: skip
+        M = int(n ** (1 / 3))
+        Lu, Le = np.zeros((K, K)), np.zeros(K)
+        for h in range(1, M + 1):
+            for t in range(h, n):
+                Lu += (1 - h / (M + 1)) * np.outer(u[t], u[t - h]) / n
+                Le += (1 - h / (M + 1)) * u[t] * e[t - h] / n
+        long, cross = u.T @ u / n + Lu + Lu.T, u.T @ e / n + Le
+        fm = e @ e / n - cross @ np.linalg.inv(long) @ cross
+        z = np.zeros((n, K))
+        for t in range(1, n):
+            z[t] = (1 - 1 / n**0.95) * z[t - 1] + past[t] - past[t - 1]
+        A = (self.r - self.r.mean()) @ z @ np.linalg.inv((past - past.mean(axis=0)).T @ z)
+        middle = z.T @ z * (e @ e / n) - n * np.outer(z.mean(axis=0), z.mean(axis=0)) * fm
+        inverse = np.linalg.inv(z.T @ (past - past.mean(axis=0)))
+        wanted = A @ np.linalg.inv(inverse @ middle @ inverse.T) @ A
+        self.assertAlmostEqual(ivx_wald(self.r, self.x)[2], wanted)
+
+    def test_bias_correction_and_forecasts(self):
+        x = self.x[:, 0]
+        X = np.column_stack([np.ones(120), x[:-1]])
+        rho = ols(X, x[1:])[1]
+        rho = rho + (1 + 3 * rho) / 120 + 3 * (1 + 3 * rho) / 120**2
+        wide = np.column_stack([X, x[1:] - rho * x[:-1]])
+        slope, root = bias_corrected(self.r, x)
+        self.assertAlmostEqual(root, rho)
+        self.assertAlmostEqual(slope.value, ols(wide, self.r)[1])
+        forecasts = [(X[t] @ ols(X[:t], self.r[:t]), self.r[:t].mean()) for t in range(40, 120)]
+        model, plain = np.array(forecasts).T
+        errors = (self.r[40:] - model) ** 2, (self.r[40:] - plain) ** 2
+        made = out_of_sample(self.r, x[:-1, None], 40)
+        self.assertAlmostEqual(made.r2, 1 - errors[0].sum() / errors[1].sum())
+        gain = errors[1] - errors[0] + (plain - model) ** 2
+        t = gain.mean() / gain.std(ddof=1) * np.sqrt(80)
+        self.assertAlmostEqual(made.p_value, scipy.stats.norm.sf(t))
+
+    def test_a_persistent_predictor_is_warned_of_and_gaps_part_the_data(self):
+        rng = np.random.default_rng(1)
+        r = rng.normal(size=240)
+        level = pd.Series(-r.cumsum(), months(240), name="level")
+        with self.assertWarnsRegex(DataWarning, "level is near a unit root"):
+            ul.predictive_regression(pd.Series(r, level.index), level)
+        state = pd.Series(rng.normal(size=240), level.index, name="state")
+        y = pd.Series(r, level.index).drop(level.index[100])
+        with self.assertWarnsRegex(DataWarning, "99 returns outside"):
+            made = ul.predictive_regression(y, state)
+        self.assertEqual(made.table["rows"].tolist(), [138])
+
+
+class ManyTests(unittest.TestCase):
+    def test_adjusted_p_values_by_their_definitions(self):
+        p = pd.Series({"a": 0.011, "b": 0.5, "c": 0.02, "d": 0.001, "e": np.nan})
+        holm = ul.adjust_p_values(p)["adjusted"]
+        self.assertEqual(holm.round(3).to_dict(), {"d": 0.004, "a": 0.033, "c": 0.04, "b": 0.5})
+        bh = ul.adjust_p_values(p, "bh")["adjusted"]
+        self.assertEqual(bh.round(4).to_dict(), {"d": 0.004, "a": 0.022, "c": 0.0267, "b": 0.5})
+        ratio = ul.adjust_p_values(p, "by")["adjusted"] / bh
+        np.testing.assert_allclose(ratio[["d", "a", "c"]], 1 + 1 / 2 + 1 / 3 + 1 / 4)
+        with self.assertRaisesRegex(EstimationError, "between 0 and 1"):
+            ul.adjust_p_values(pd.Series([0.5, 1.5]))
+
+    def test_step_down_by_loops(self):
+        rng = np.random.default_rng(2)
+        t, drawn = np.array([1.0, 3.0, 2.0]), abs(rng.normal(size=(199, 3)))
+        wanted, worst = {}, 0.0
+        left = [1, 2, 0]
+        for k in list(left):
+            worst = max(worst, (1 + (drawn[:, left].max(axis=1) >= t[k]).sum()) / 200)
+            wanted[k] = worst
+            left.remove(k)
+        np.testing.assert_allclose(step_down(t, drawn)[0], [wanted[k] for k in range(3)])
+
+    def test_a_real_alpha_stands_out_among_noise(self):
+        panel = made_panel(T=240, N=12, K=1)
+        better = panel.assets.assign(a3=panel.assets["a3"] + 0.02)
+        moved = ul.align(assets=ul.SeriesTable.from_pandas(better, measure="return"),
+                         factors=panel.factor_table, risk_free=panel.rate)  # fmt: skip
+        table = ul.step_down_alphas(moved, draws=199)
+        self.assertEqual(table.index[0], "a3")
+        self.assertLess(table["adjusted"].iloc[0], 0.02)
+        fit = ul.regress(moved.excess, moved.factor_table, errors="hc0").fit("a3")
+        self.assertAlmostEqual(table.loc["a3", "t"], fit.t_values["constant"])
+
+
+class WeakBetas(unittest.TestCase):
+    def setUp(self):
+        rng = np.random.default_rng(8)
+        self.F = rng.normal(0.006, 0.045, (180, 2))
+        self.B = 1 + rng.normal(0, 0.4, (12, 2))
+        self.R = 0.002 + self.F @ self.B.T + rng.normal(0, 0.04, (180, 12))
+        self.priced, self.R = self.R, self.R + rng.normal(0, 0.004, 12)
+
+    def estimate(self, weights, gls):
+        w = weights / weights.sum()
+        mean, f = w @ self.R, self.F - w @ self.F
+        off = self.R - mean
+        beta = np.linalg.solve((f * w[:, None]).T @ f, (f * w[:, None]).T @ off).T
+        X = np.column_stack([np.ones(12), beta])
+        W = np.linalg.inv((off * w[:, None]).T @ off) if gls else np.eye(12)
+        g = np.linalg.solve(X.T @ W @ X, X.T @ W @ mean)
+        e, one = mean - X @ g, np.ones(12)
+        e0 = mean - (one @ W @ mean) / (one @ W @ one)
+        return np.append(g, 1 - (e @ W @ e) / (e0 @ W @ e0))
+
+    def test_robust_errors_are_those_of_the_infinitesimal_jackknife(self):
+        for gls in (False, True):
+            moves = []
+            for t in range(180):
+                step = np.zeros(180)
+                step[t] = 1e-4
+                ends = (self.estimate(1 + s * step, gls) for s in (1, -1))
+                moves.append(np.subtract(*ends) / 2e-4)
+            wanted = np.sqrt(np.sum(np.square(moves), axis=0))
+            made = misspecification_robust(self.R, self.F, gls, 0)
+            got = np.sqrt(np.diag(made.covariance) * 177 / 180)
+            np.testing.assert_allclose([*got, made.r2_error], wanted, rtol=1e-4)
+            np.testing.assert_allclose([*made.premia, made.r2], self.estimate(np.ones(180), gls))
+
+    def test_rank_test_finds_the_weakest_combination(self):
+        useless = np.column_stack([self.F, np.random.default_rng(3).normal(size=180)])
+        made = rank_test(self.R, useless)
+        self.assertGreater(made.p_value, 0.02)
+        self.assertEqual(np.abs(made.weakest).argmax(), 2)
+        self.assertLess(rank_test(self.R, self.F).p_value, 1e-6)
+        one = rank_test(self.R, self.F[:, :1])
+        apart = self.R[:, 1:] - self.R[:, :1]
+        f = self.F[:, 0] - self.F[:, 0].mean()
+        s = (apart - apart.mean(axis=0)) * f[:, None]
+        W = s.sum(axis=0) @ np.linalg.solve(s.T @ s, s.sum(axis=0)) / 180
+        self.assertAlmostEqual(one.statistic, W / (1 - W) * (179 - 11) / 11)
+
+    def test_robust_sets_are_where_the_statistic_is_small(self):
+        level, T, q = 0.9, 180, 11
+        F = self.F[:, :1]
+        apart, f = self.priced[:, 1:] - self.priced[:, :1], F - F.mean()
+        off = apart - apart.mean(axis=0)
+        b = (f.T @ off / (f.T @ f))[0]
+        S = (off - f * b).T @ (off - f * b) / T
+        V = float(f[:, 0] @ f[:, 0]) / T
+        free = T - 11 - 1
+        critical = scipy.stats.f.ppf(level, q, free) * q / free
+        mu = np.linspace(-0.08, 0.08, 4001)
+        a = apart.mean(axis=0) - mu[:, None] * b
+        statistic = np.einsum("mi,ij,mj->m", a, np.linalg.inv(S), a) / (1 + mu**2 / V)
+        inside = [
+            m for m in np.linspace(-0.05, 0.06, 1101)
+            if (statistic + (mu - m) ** 2 / V).min() <= critical
+        ]  # fmt: skip
+        ((low, high),) = robust_sets(self.priced, F, level)[0]
+        self.assertAlmostEqual(low, min(inside), delta=2e-4)
+        self.assertAlmostEqual(high, max(inside), delta=2e-4)
+
+    def test_a_useless_factor_is_warned_of_and_its_set_is_unbounded(self):
+        panel = made_panel(T=180, N=10, K=2)
+        noise = pd.Series(
+            np.random.default_rng(5).normal(0, 0.04, 180), panel.assets.index, name="noise"
+        )
+        factors = ul.SeriesTable.from_pandas(
+            panel.factors.assign(noise=noise), measure="return", excess_of="bill"
+        )
+        weak = ul.align(assets=ul.SeriesTable.from_pandas(panel.assets, measure="return"),
+                        factors=factors, risk_free=panel.rate)  # fmt: skip
+        with self.assertWarnsRegex(DataWarning, "mostly noise"):
+            made = ul.two_pass(weak, errors="misspecification")
+        sets = made.robust_sets()
+        self.assertEqual(sets.loc["noise", "reading"], "not identified")
+        self.assertEqual(made.kind, "misspecification")
+        with self.assertRaisesRegex(EstimationError, "possible are"):
+            ul.two_pass(panel, errors="bootstrap")
+        gls = ul.two_pass(panel, weighting="gls")
+        np.testing.assert_allclose(gls.slopes.mean(), gls.premia)
+        with self.assertRaisesRegex(EstimationError, "whole histories"):
+            ul.two_pass(made_panel(gaps=0.02), errors="misspecification")
