@@ -23,6 +23,7 @@ CASES = (
     "estimating",
     "evidence",
     "inference",
+    "hard_samples",
     "coverage",
     "growth",
     "large",

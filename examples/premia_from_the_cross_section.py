@@ -1,4 +1,4 @@
-"""What exposures earned: two-pass premia, their errors, and predicted against realised returns."""
+"""Premia of exposures: two-pass premia, their errors, and predicted against realised returns."""
 
 import ultrum as ul
 

@@ -69,7 +69,7 @@ class Whole(OnPractice):
         self.assertEqual(set(found), {"report", "tables", "figures", "workbook", "database", "run"})
         self.exports(result)
         page = found["report"].read_text()
-        for words in ("Models side by side", "Are all alphas zero?", "What could be wrong", "What exposures earned",
+        for words in ("Models side by side", "Are all alphas zero?", "What could be wrong", "Premia of exposures",
                       "Peers", "What the beta owes to choices", "the licence ends in 2031", "└ "):  # fmt: skip
             self.assertIn(words, page)
         self.lines_to_explore(page, result)

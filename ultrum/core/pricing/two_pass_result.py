@@ -16,7 +16,12 @@ from ultrum.core.pricing.factor_betas import HasFactors, chosen_factors
 from ultrum.core.pricing.premia_errors import covariance_of_mean, newey_west_of_mean
 from ultrum.core.pricing.two_pass_arrays import robust_sets
 from ultrum.core.regression.engine.newey_west import lag_rule
-from ultrum.core.regression.inference import TestResult, t_p_values, t_quantile
+from ultrum.core.regression.inference import (
+    TestResult,
+    detectable_multiple,
+    t_p_values,
+    t_quantile,
+)
 from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.frequency import Frequency, calendar_days
@@ -149,6 +154,29 @@ class TwoPass(TableInNotebooks):
         p = pd.Series(t_p_values(t.to_numpy(), self.df), t.index)
         frame = self.premia.to_frame("premium").join(self.errors).assign(t=t, p=p, bias=self.bias)
         return frame.assign(annual=self.periods_per_year * self.premia)
+
+    def detectable(self, level: float = 0.05, power: float = 0.8) -> pd.Series:
+        """Smallest true premium per period that a two-sided test would find with a given power.
+
+        Parameters
+        ----------
+        level : float
+            Level of the test.
+        power : float
+            Share of samples in which it is found.
+
+        Returns
+        -------
+        Series
+            By exposure, decimal a period.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> ul.two_pass(ul.practice.panel(), ["market"]).detectable().round(4).to_dict()
+        {'constant': 0.0097, 'market': 0.0119}
+        """
+        return self.standard_errors * detectable_multiple(self.df, level, power)
 
     def robust_sets(self, level: float = 0.95) -> pd.DataFrame:
         """Confidence sets of the premia that hold however weak the betas are (Kleibergen and Zhan 2020).

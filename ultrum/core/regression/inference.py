@@ -144,6 +144,20 @@ def t_quantile(level: float, df: Any) -> Any:
     return scipy.special.stdtrit(df, 0.5 + level / 2.0)
 
 
+def detectable_multiple(df: float, level: float = 0.05, power: float = 0.8) -> float:
+    """Standard errors away from zero that a two-sided test finds with a power.
+
+    Examples
+    --------
+    >>> round(detectable_multiple(1e6), 2)
+    2.8
+    """
+    if not (0.0 < level < 1.0 and 0.0 < power < 1.0):
+        raise EstimationError(f"level={level}, power={power}: both are between 0 and 1.")
+    ends = scipy.special.stdtrit(df, 1.0 - level / 2.0) + scipy.special.stdtrit(df, power)
+    return float(ends)
+
+
 def t_p_values(t_values: Array, df: Any) -> Floats:
     """Two-sided p values of Student's t."""
     return np.asarray(2.0 * scipy.special.stdtr(df, -np.abs(t_values)))
@@ -201,6 +215,30 @@ class CoefficientInference:
         """
         reach = t_quantile(level, self.df) * self.standard_errors
         return pd.DataFrame({"low": self.coefficients - reach, "high": self.coefficients + reach})
+
+    def detectable(self, level: float = 0.05, power: float = 0.8) -> pd.Series:
+        """Smallest true value of each coefficient that a two-sided test would find with a given power.
+
+        Parameters
+        ----------
+        level : float
+            Level of the test.
+        power : float
+            Share of samples in which it is found.
+
+        Returns
+        -------
+        Series
+            (t at 1 − level/2 + t at power) standard errors, by term, against zero.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> fit = ul.factor_betas(ul.practice.panel(), ["market"]).fit("BRTW")
+        >>> fit.detectable().round(4).to_dict()
+        {'constant': 0.0104, 'market': 0.292}
+        """
+        return self.standard_errors * detectable_multiple(self.df, level, power)
 
     def to_frame(self) -> pd.DataFrame:
         """One row per term: coefficient, standard error, t, p and 95 % interval.

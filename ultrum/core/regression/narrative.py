@@ -49,6 +49,7 @@ class Figures:
     r2: float
     sigma: float
     dropped: Mapping[str, int]
+    detectable: pd.Series
 
 
 def sentences(fit: Figures, constant: str) -> list[str]:
@@ -66,9 +67,14 @@ def sentences(fit: Figures, constant: str) -> list[str]:
         low, high = float(ends.loc[term, "low"]), float(ends.loc[term, "high"])
         if term == constant:
             lines.append(_alpha(value, low, high, p, noun, level))
+            lines.append(
+                f"Samples like this show an alpha of {100 * fit.detectable[term]:.2f} % a {noun} four times in "
+                "five (two-sided 5 % test); smaller ones mostly pass unseen."
+            )
         else:
             lines.append(_beta(str(fit.name), str(term), value, low, high, p, noun, level))
-    lines.append(_r2(fit.r2, [str(t) for t in fit.coefficients.index if t != constant]))
+    factors = [str(t) for t in fit.coefficients.index if t != constant]
+    lines.append(_r2(fit.r2, factors, centred=constant in fit.coefficients.index))
     lines.append(
         f"What the factors leave unexplained has a standard deviation of {100 * fit.sigma:.2f} % a {noun}."
     )
@@ -90,12 +96,12 @@ def noun_of(index: pd.Index) -> str:
 def _alpha(value: float, low: float, high: float, p: float, noun: str, level: float) -> str:
     direction = "more" if value >= 0 else "less"
     sure = (
-        "zero is inside, so this sample does not tell it from nothing"
+        "zero is inside, so this sample does not tell it from zero"
         if low <= 0 <= high
         else "zero is outside"
     )
     return (
-        f"Alpha: it earned {100 * abs(value):.2f} % a {noun} {direction} than its betas explain; with "
+        f"Alpha: its mean return is {100 * abs(value):.2f} % a {noun} {direction} than its betas explain; with "
         f"{100 * level:g} % confidence {100 * low:.2f} to {100 * high:.2f} %: {sure} ({p_equals(p)})."
     )
 
@@ -109,19 +115,24 @@ def _beta(
         1: f"{''.join(inside)} is inside",
         2: "both zero and one are inside",
     }[len(inside)]
-    direction = "more" if value >= 0 else "less"
+    direction = "higher" if value >= 0 else "lower"
     return (
-        f"{term}: in a {noun} in which {term} earned 1 % more, {name} earned {abs(value):.2f} % {direction} on "
-        f"average, all else equal; beta {value:.2f}, with {100 * level:g} % confidence {low:.2f} to {high:.2f}: "
+        f"{term}: in a {noun} in which {term} is 1 % higher, {name} is {abs(value):.2f} % {direction} on "
+        f"average, the other factors equal; beta {value:.2f}, with {100 * level:g} % confidence {low:.2f} to {high:.2f}: "
         f"{also} (of zero {p_equals(p)})."
     )
 
 
-def _r2(r2: float, factors: list[str]) -> str:
+def _r2(r2: float, factors: list[str], *, centred: bool) -> str:
     if not np.isfinite(r2):
         return "R² is not defined: the left-hand side does not move."
     what = factors[0] if len(factors) == 1 else "the factors"
+    if not centred:
+        return (
+            f"R² {r2:.2f} is about zero, not about the mean, since there is no constant: it is no share of the "
+            "variance, and not comparable with that of a regression with one."
+        )
     return (
-        f"R² {r2:.2f}: {100 * r2:.0f} % of the movement goes with {what}; the other {100 * (1 - r2):.0f} % is "
-        "its own, which a holder of many shares need not bear."
+        f"R² {r2:.2f}: {100 * r2:.0f} % of the variance goes with {what}; the other {100 * (1 - r2):.0f} % is "
+        "specific to the asset, and largely cancels in a portfolio of many."
     )

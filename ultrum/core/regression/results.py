@@ -216,7 +216,7 @@ class Fit(CoefficientInference, TableInNotebooks):
         """
         figures = Figures(
             str(self.name), self.nobs, self.errors, self.lags, self.response.index, self.coefficients,
-            self.p_values, self.interval(level), level, self.r2, self.sigma, self.dropped,
+            self.p_values, self.interval(level), level, self.r2, self.sigma, self.dropped, self.detectable(),
         )  # fmt: skip
         return "\n".join(sentences(figures, CONSTANT))
 
