@@ -217,7 +217,7 @@ class Statistics(unittest.TestCase):
         low, high = fit.interval(0.9).loc["constant"]
         said = fit.in_words(0.9)
         self.assertIn(f"90 % confidence {100 * low:.2f} to {100 * high:.2f} %", said)
-        self.assertIn(f"earned {100 * abs(fit.coefficients['constant']):.2f} % a month", said)
+        self.assertIn(f"return is {100 * abs(fit.coefficients['constant']):.2f} % a month", said)
 
     def test_defaults_of_debt_beta_and_ends_of_summaries(self):
         self.assertAlmostEqual(ul.unlever(1.2, 0.5, 0.25), 1.2 / 1.375, 14)

@@ -148,10 +148,12 @@ class Shape(Scratch):
         self.assertAlmostEqual(
             got["difference"], come[held[:197]].mean() - come[~held[:197]].mean(), 12
         )
-        fit = ul.regress(
-            np.append(come, [np.nan] * 3), held.to_numpy(float)[:, None], errors="hac", lags=2
-        )
-        self.assertAlmostEqual(got["error"], fit.standard_errors.iloc[1], 13)
+        r, c = x.values.to_numpy()[1:], held.to_numpy(float)[:-1]
+        off = c - c.mean()
+        sums = np.array([off[max(0, s - 2) : s + 1].sum() for s in range(199)])
+        error = np.sqrt(np.sum((r - r.mean()) ** 2 * sums**2)) / (off @ off)
+        self.assertAlmostEqual(got["error"], error, 13)
+        self.assertAlmostEqual(got["t"], r @ sums / (off @ off) / error, 10)
         spelled = ul.forward_returns(x, ul.spells(cue, "above 0.06"), ["P3M"]).table.iloc[0]
         self.assertAlmostEqual(spelled["after"], got["after"], 14)
         with self.refused(AlignmentError, "nothing to compare"):

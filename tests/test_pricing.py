@@ -486,9 +486,9 @@ class Factors(Scratch):
         text = fit.in_words()
         low, high = fit.interval().loc["market"]
         self.assertIn(f"confidence {low:.2f} to {high:.2f}", text)
-        self.assertIn("size earned 1 % more, BRTW earned 0.40 % less", text)
+        self.assertIn("size is 1 % higher, BRTW is 0.40 % lower", text)
         self.assertIn("Rows not used: 1 missing left-hand side", text)
-        self.assertEqual(len(text.splitlines()), 9)
+        self.assertEqual(len(text.splitlines()), 10)
         rng = np.random.default_rng(0)
         x = pd.Series(rng.normal(0, 0.1, 12), name="x")
         noisy = ul.regress(pd.Series(rng.normal(0, 1, 12)), x)

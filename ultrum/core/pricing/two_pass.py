@@ -44,7 +44,7 @@ def two_pass(
     window: int = 60,
     constant: bool = True,
     lags: int | None = None,
-    errors: TwoPassErrors = "automatic",
+    errors: TwoPassErrors | None = None,
     weighting: Literal["ols", "gls"] = "ols",
     draws: int = 999,
     seed: int = 0,
@@ -67,7 +67,7 @@ def two_pass(
         Whether the cross-sections have a constant.
     lags : int, optional
         Of the Newey–West errors of the mean slopes; by default floor(4(T/100)^(2/9)).
-    errors : {"automatic", "fama_macbeth", "newey_west", "shanken", "bootstrap", "misspecification"}
+    errors : {"fama_macbeth", "newey_west", "shanken", "bootstrap", "misspecification"}, optional
         Kind that t values take; by default as below. ``misspecification`` (Kan, Robotti and Shanken 2013) holds
         also where the model does not price the assets; it needs full-sample betas of a balanced panel.
     weighting : {"ols", "gls"}
@@ -144,7 +144,7 @@ def two_pass(
         made = identified(made, data, len(panel.asset_names))
     if robust and data is not None:
         return with_robust_errors(made, data, weighting == "gls", plan.lags or 0)
-    return made if errors == "automatic" else with_errors(made, errors, covariances)
+    return made if errors is None else with_errors(made, errors, covariances)
 
 
 def _betas(panel: Panel, names: list[str], table: BetaTable | None, window: int) -> list[Exposure]:

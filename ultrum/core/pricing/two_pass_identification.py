@@ -17,9 +17,7 @@ from ultrum.core.pricing.two_pass_result import Balanced, TwoPass
 from ultrum.core.regression.inference import TestResult
 from ultrum.errors import EstimationError, warn_user
 
-TwoPassErrors = Literal[
-    "automatic", "fama_macbeth", "newey_west", "shanken", "bootstrap", "misspecification"
-]
+TwoPassErrors = Literal["fama_macbeth", "newey_west", "shanken", "bootstrap", "misspecification"]
 _WEAK: Final = 0.02  # p of the rank test, above which a warning is given
 
 

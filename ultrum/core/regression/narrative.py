@@ -118,8 +118,8 @@ def _beta(
     direction = "higher" if value >= 0 else "lower"
     return (
         f"{term}: in a {noun} in which {term} is 1 % higher, {name} is {abs(value):.2f} % {direction} on "
-        f"average, the other factors equal; beta {value:.2f}, with {100 * level:g} % confidence {low:.2f} to {high:.2f}: "
-        f"{also} (of zero {p_equals(p)})."
+        f"average, the other factors equal; beta {value:.2f}, with {100 * level:g} % confidence {low:.2f} to "
+        f"{high:.2f}: {also} (of zero {p_equals(p)})."
     )
 
 

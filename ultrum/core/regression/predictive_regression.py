@@ -146,15 +146,14 @@ def predictive_regression(
     left, right, _ = inputs.matched(left, right)
     returns, x, ends = _pairs(left, right)
     names = [str(c) for c in right]
+    steps = [_horizon(h, len(returns)) for h in horizons]
+    if not steps:
+        raise EstimationError("horizons is empty; give periods, such as [1, 12].")
     for name, column in zip(names, x.T, strict=True):
         if np.ptp(column) == 0:
             raise EstimationError(f"{name} is constant; it predicts nothing.")
     rows = {}
-    for horizon in horizons:
-        if not 1 <= horizon <= len(returns) // 3:
-            raise EstimationError(
-                f"horizons={horizon}: from 1 to a third of the {len(returns)} returns."
-            )
+    for horizon in steps:
         for k, name in enumerate(names):
             rows[horizon, name] = _row(returns, x[:, k], horizon)
     wald = ivx_wald(returns, x)[2]
@@ -177,6 +176,17 @@ def predictive_regression(
         out_of_sample(returns, x[:-1], first),
         basis,
     )
+
+
+def _horizon(given: object, rows: int) -> int:
+    """A horizon, if it is a whole number that the sample allows."""
+    if isinstance(given, bool) or not isinstance(given, int | np.integer):
+        raise EstimationError(
+            f"horizons={given!r}: give whole numbers of periods, such as [1, 12]."
+        )
+    if not 1 <= given <= rows // 3:
+        raise EstimationError(f"horizons={given}: from 1 to a third of the {rows} returns.")
+    return int(given)
 
 
 def _pairs(left: pd.DataFrame, right: pd.DataFrame) -> tuple[Floats, Floats, pd.Index]:

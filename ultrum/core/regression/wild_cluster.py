@@ -29,7 +29,7 @@ def wild_cluster_test(
     term: str,
     value: float = 0.0,
     *,
-    draws: int = 9999,
+    draws: int = 999,
     seed: int = 0,
 ) -> TestResult:
     """Test one coefficient by the restricted wild cluster bootstrap.

@@ -96,7 +96,7 @@ def fixed_b_degrees(lags: Floats, rows: Floats) -> Floats:
     Examples
     --------
     >>> fixed_b_degrees(np.array([4.0, 24.0]), np.array([250.0, 250.0])).round(1).tolist()
-    [39.9, 8.8]
+    [41.0, 9.0]
     """
     share = np.clip((np.asarray(lags, float) + 1.0) / np.asarray(rows, float), 0.0, 1.0)
     critical = 1.9600 + 2.9694 * share + 0.4160 * share**2 - 0.5324 * share**3
