@@ -330,6 +330,37 @@ class WeakBetas(unittest.TestCase):
         self.assertAlmostEqual(low, min(inside), delta=2e-4)
         self.assertAlmostEqual(high, max(inside), delta=2e-4)
 
+    def test_instrumented_premia_by_loops(self):
+        panel = made_panel(T=96, N=14, K=1, gaps=0.03)
+        y, f = panel.excess.to_pandas().to_numpy(), panel.factors.to_numpy()
+        odd = np.array([m.month % 2 == 1 for m in panel.assets.index])
+        odd = odd if (panel.assets.index[odd].astype("int64") % 2 == 1).all() else ~odd
+
+        def beta(rows, asset):
+            some = rows & np.isfinite(y[:, asset])
+            return ols(np.column_stack([np.ones(some.sum()), f[some]]), y[some, asset])[1]
+
+        halves = {o: np.array([beta(odd == o, a) for a in range(14)]) for o in (True, False)}
+        G, g = np.zeros((96, 2, 2)), np.zeros((96, 2))
+        for t in range(96):
+            there = np.isfinite(y[t])
+            X, Z = (
+                np.column_stack([np.ones(there.sum()), halves[o][there]]) for o in (odd[t], ~odd[t])
+            )
+            G[t], g[t] = Z.T @ X / there.sum(), Z.T @ y[t, there] / there.sum()
+        value = np.linalg.solve(G.mean(axis=0), g.mean(axis=0))
+        made = ul.instrumented_premia(panel)
+        np.testing.assert_allclose(made.coefficients, value, rtol=1e-9)
+        u = np.linalg.solve(G.mean(axis=0), (g - G @ value).T)
+        np.testing.assert_allclose(made.covariance, np.cov(u) / 96, rtol=1e-9)
+        noise = ul.SeriesTable.from_pandas(
+            pd.DataFrame({"noise": np.random.default_rng(2).normal(0, 0.04, 96)}, panel.assets.index),
+            measure="return", excess_of="bill")  # fmt: skip
+        weak = ul.align(assets=ul.SeriesTable.from_pandas(panel.assets, measure="return"), factors=noise,
+                        risk_free=panel.rate)  # fmt: skip
+        with self.assertWarnsRegex(DataWarning, "instruments are weak"):
+            ul.instrumented_premia(weak)
+
     def test_a_useless_factor_is_warned_of_and_its_set_is_unbounded(self):
         panel = made_panel(T=180, N=10, K=2)
         noise = pd.Series(

@@ -13,6 +13,7 @@ from .core.pricing.currency_factor import currency_factor as currency_factor
 from .core.pricing.dimson_beta import dimson_beta as dimson_beta
 from .core.pricing.downside_beta import downside_beta as downside_beta
 from .core.pricing.factor_betas import factor_betas as factor_betas
+from .core.pricing.instrumented_premia import instrumented_premia as instrumented_premia
 from .core.pricing.joint_alpha import joint_alpha_test as joint_alpha_test
 from .core.pricing.kalman_beta import kalman_beta as kalman_beta
 from .core.pricing.leverage import relever as relever
