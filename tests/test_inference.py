@@ -94,6 +94,20 @@ class LongRun(unittest.TestCase):
         with self.assertRaisesRegex(EstimationError, "prewhiten=True has no effect"):
             ul.regress(y, x, prewhiten=True)
 
+    def test_diagnose_recommends_by_persistence(self):
+        rng = np.random.default_rng(0)
+        shocks, x = rng.normal(size=(2, 400))
+        for rho, wanted in ((0.0, "hac"), (0.5, "ewc"), (0.9, "ewc-prewhitened")):
+            e = shocks.copy()
+            for t in range(1, 400):
+                e[t] += rho * e[t - 1]
+            y = pd.Series(e, months(400))
+            found = ul.diagnose(ul.regress(y, pd.Series(x, y.index, name="x")), draws=19)
+            self.assertEqual(found.recommended, wanted)
+            self.assertIn(f"errors='{wanted}'", repr(found))
+        short = ul.regress(y.iloc[:40].sample(40, random_state=1), pd.Series(x, y.index))
+        self.assertIn(ul.diagnose(short, draws=19).recommended, ("ewc", "ewc-prewhitened"))
+
 
 class Clusters(unittest.TestCase):
     def setUp(self):

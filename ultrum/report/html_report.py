@@ -16,7 +16,9 @@ from typing import Any, cast
 import pandas as pd
 
 from ultrum.core.displayed_numbers import p_in_words
+from ultrum.core.pricing.multiple_tests import adjust_p_values
 from ultrum.core.regression.engine.covariance import errors_in_words
+from ultrum.core.regression.inference import detectable_multiple
 from ultrum.core.regression.narrative import NO_RESPONSE
 from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.core.series.text_tables import headed
@@ -31,6 +33,7 @@ from ultrum.study.provenance import trail_of
 from ultrum.study.run_record import answer_of, run_facts
 from ultrum.study.study_result import StudyResult
 
+_MANY, _LEVEL = 3, 0.05  # fewest companies for a sentence about many tests; of each test
 _IN_PLACE = ("betas", "line_of_fit", "build_up")  # figures that are next to their own tables
 _PACKAGES = ("ultrum", "numpy", "scipy", "pandas", "pyarrow", "matplotlib")
 
@@ -214,7 +217,25 @@ def _model_rows(name: str, table: BetaTable, result: StudyResult) -> dict[str, A
         "priced": table is result.betas and result.cost is not None,
         "rows": rows,
         "lags": _range_of(table.lags),
+        "many": _alphas_in_words(columns),
     }
+
+
+def _alphas_in_words(columns: _Columns) -> str:
+    """How many alphas stand out, alone and among all, and what this sample could have shown."""
+    alone, among = columns.p_values[CONSTANT].dropna(), columns.holm.dropna()
+    if len(alone) < _MANY:
+        return ""
+    few = float(columns.errors[CONSTANT].median()) * detectable_multiple(
+        float(columns.table.df.median())
+    )
+    stand_out = list(map(str, among.index[among < _LEVEL]))
+    left = f"{len(stand_out)} ({', '.join(stand_out[:5])})" if stand_out else "none"
+    return (
+        f"Alphas with p below 5 %: {int((alone < _LEVEL).sum())} of {len(alone)}, where chance alone gives about "
+        f"{_LEVEL * len(alone):.1f}; adjusted for their number (Holm 1979): {left}. The median company would "
+        f"need an alpha of {_percent(few)} % a period to be found four times in five."
+    )
 
 
 @dataclass(frozen=True)
@@ -230,6 +251,7 @@ class _Columns:
     last: pd.Series
     dropped: pd.DataFrame
     warned: set[str]
+    holm: pd.Series
 
     @classmethod
     def of(cls, table: BetaTable, factors: list[Any], result: StudyResult) -> _Columns:
@@ -239,6 +261,7 @@ class _Columns:
             table, factors, table.standard_errors, table.p_values,
             {f: table.interval(f, level) for f in factors}, table.first, table.last,
             table.dropped, {w.subject for w in result.warnings},
+            adjust_p_values(table.p_values[CONSTANT])["adjusted"].reindex(table.assets),
         )  # fmt: skip
 
 
@@ -253,6 +276,7 @@ def _asset_row(columns: _Columns, asset: str, result: StudyResult) -> dict[str, 
         "alpha": coefficients[CONSTANT],
         "alpha_error": errors[CONSTANT],
         "alpha_p": columns.p_values.loc[asset, CONSTANT],
+        "alpha_holm": columns.holm[asset],
         "betas": [
             (coefficients[f], errors[f], columns.intervals[f].loc[asset]) for f in columns.factors
         ],

@@ -12,8 +12,8 @@ import pandas as pd
 import scipy.special
 
 from ultrum.core.arguments import checked
-from ultrum.core.array_types import Floats
-from ultrum.core.displayed_numbers import p_equals
+from ultrum.core.array_types import Floats, Ints
+from ultrum.core.displayed_numbers import decimals, p_equals
 from ultrum.core.regression.engine.qr import inflation, projection_residuals
 from ultrum.core.regression.influence import weighted_rows
 from ultrum.core.regression.results import CONSTANT, Fit
@@ -26,6 +26,8 @@ from ultrum.core.time.gaps import time_positions
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import EstimationError, FrequencyError, one_of
 
+_FEWEST_PAIRS: Final = 12  # of rows next to each other, for an autocorrelation
+_PERSISTENT, _VERY_PERSISTENT, _SHORT = 0.3, 0.7, 60
 _LEVEL: Final = 0.05
 _UNIT_ROOT: Final = "Dickey–Fuller"
 _BREAKS: Final[dict[Break, str]] = {
@@ -55,6 +57,10 @@ class Diagnosis(TableInNotebooks):
     ----------
     findings : tuple of Finding
     basis : str
+    recommended : str
+        Kind of standard errors for data of this persistence and length, as ``errors=`` takes it.
+    persistence : float
+        Largest first autocorrelation of a coefficient's scores, corrected for its bias.
 
     Examples
     --------
@@ -73,6 +79,8 @@ class Diagnosis(TableInNotebooks):
 
     findings: tuple[Finding, ...]
     basis: str
+    recommended: str = "hac"
+    persistence: float = np.nan
 
     def __getitem__(self, test: str) -> Finding:
         for finding in self.findings:
@@ -132,7 +140,11 @@ class Diagnosis(TableInNotebooks):
             p = "" if np.isnan(f.p_value) else p_equals(f.p_value)
             lines.append(f"{f.test:<38}{f.statistic:>12.4g}  {f.distribution:<14}{p}")
             lines += textwrap.wrap(f.meaning, 94, initial_indent="    ", subsequent_indent="    ")
-        return "\n".join([*lines, *textwrap.wrap(self._in_total(), 98)])
+        advice = (
+            f"Standard errors for these data: errors='{self.recommended}' (scores have a first autocorrelation "
+            f"of {decimals(self.persistence)})."
+        )
+        return "\n".join([*lines, *textwrap.wrap(self._in_total(), 98), *textwrap.wrap(advice, 98)])
 
 
 @checked
@@ -177,9 +189,34 @@ def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int =
         *_unit_roots(fit),
     ]
     span = " to ".join(period_label(end) for end in fit.sample)
+    rho = _persistence(X, residuals, time_positions(fit.design.index))
     return Diagnosis(
-        tuple(findings), f"{fit.name} on {', '.join(_factors(fit))}: {fit.nobs} rows, {span}"
-    )
+        tuple(findings), f"{fit.name} on {', '.join(_factors(fit))}: {fit.nobs} rows, {span}",
+        _recommended(fit, rho), rho,
+    )  # fmt: skip
+
+
+def _persistence(X: Floats, residuals: Floats, positions: Ints) -> float:
+    """Largest first autocorrelation of the coefficients' scores, with Kendall's (1954) correction."""
+    scores = np.linalg.pinv(X).T * residuals[:, None]
+    next_to = np.diff(positions) == 1
+    past, now = scores[:-1][next_to], scores[1:][next_to]
+    if len(past) < _FEWEST_PAIRS:
+        return float("nan")
+    with np.errstate(invalid="ignore", divide="ignore"):
+        rho = np.sum(past * now, axis=0) / np.sum(past * past, axis=0)
+    return float(np.nanmax(rho + (1.0 + 3.0 * rho) / len(past)))
+
+
+def _recommended(fit: Fit, rho: float) -> str:
+    """Kind of errors by persistence and length; clusters that were given stay."""
+    if fit.clusters is not None:
+        return "cr3"
+    if rho > _VERY_PERSISTENT:
+        return "ewc-prewhitened"
+    if rho > _PERSISTENT:
+        return "ewc"
+    return "hc3" if fit.nobs < _SHORT else "hac"
 
 
 def _factors(fit: Fit) -> list[str]:
