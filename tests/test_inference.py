@@ -344,6 +344,26 @@ class WeakBetas(unittest.TestCase):
         self.assertAlmostEqual(low, min(inside), delta=2e-4)
         self.assertAlmostEqual(high, max(inside), delta=2e-4)
 
+    def test_forecasts_of_moving_betas_by_loops(self):
+        panel = made_panel(T=90, N=3, K=1)
+        made = ul.time_varying_betas(panel, "a1", window=48)
+        y, f = panel.excess["a1"].to_pandas().to_numpy(), panel.factors["market"].to_numpy()
+
+        def beta(low, high):
+            return ols(np.column_stack([np.ones(high - low), f[low:high]]), y[low:high])[1]
+
+        errors = {
+            "constant": [y[t] - beta(0, t) * f[t] for t in range(48, 90)],
+            "rolling": [y[t] - beta(t - 48, t) * f[t] for t in range(48, 90)],
+        }
+        known = ul.kalman_beta(panel).known["a1"].to_numpy()
+        errors["state space"] = [y[t] - known[t - 1] * f[t] for t in range(48, 90)]
+        for name, values in errors.items():
+            self.assertAlmostEqual(
+                made.forecasts.loc[name, "rmse"], np.sqrt(np.mean(np.square(values)))
+            )
+        self.assertEqual(made.forecasts["rows"].tolist(), [42] * 3)
+
     def test_instrumented_premia_by_loops(self):
         panel = made_panel(T=96, N=14, K=1, gaps=0.03)
         y, f = panel.excess.to_pandas().to_numpy(), panel.factors.to_numpy()

@@ -26,6 +26,7 @@ from .core.pricing.premium import Premium as Premium
 from .core.pricing.premium import premium as premium
 from .core.pricing.sensitivity import beta_sensitivity as beta_sensitivity
 from .core.pricing.shrinkage import shrink_betas as shrink_betas
+from .core.pricing.time_varying_betas import time_varying_betas as time_varying_betas
 from .core.pricing.two_pass import two_pass as two_pass
 from .core.pricing.two_pass_result import TwoPass as TwoPass
 from .core.pricing.up_down_beta import up_down_betas as up_down_betas

@@ -121,6 +121,7 @@ def calls(t):
         "wild_cluster_test": ([t.fit, t.years, "market"], {"draws": 99}),
         "predictive_regression": ([t.whole, t.yields], {}),
         "adjust_p_values": ([t.fit.p_values], {}),
+        "time_varying_betas": ([t.panel, "a"], {"window": 48}),
         "instrumented_premia": ([t.panel], {}),
         "step_down_alphas": ([t.panel], {"draws": 49}),
         "compare_to_benchmark": ([t.whole, t.bill], {}),
