@@ -23,7 +23,7 @@ HINDSIGHT = {
     "innovations",  # an autoregression of the whole sample
     "model_table", "beta_sensitivity",  # no dates
 }  # fmt: skip
-SMOOTHED = {"kalman_beta": ("beta", "standard_error")}
+SMOOTHED = {"kalman_beta": ("beta", "standard_error"), "time_varying_betas": ("paths",)}
 _DATED = re.compile(r"/(\d{4}-\d{2}(?:-\d{2})?)$")
 
 

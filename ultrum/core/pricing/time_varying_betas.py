@@ -33,7 +33,8 @@ class TimeVaryingBetas(TableInNotebooks):
     ----------
     asset, factor : str
     paths : mapping of str to DataFrame
-        By estimator ``estimate low high`` through time, 95 %.
+        By estimator ``estimate low high`` through time, 95 %. All but ``rolling`` use the whole sample, with
+        hindsight; the forecasts do not.
     forecasts : DataFrame
         By estimator: ``rmse`` of return less beta known the period before times the factor, decimal a period;
         ``against_constant``, its ratio to that of the constant beta; ``rows``, the same for all.
