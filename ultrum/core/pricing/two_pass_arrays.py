@@ -114,6 +114,7 @@ def rank_test(R: Floats, F: Floats) -> RankTest:
         return RankTest(np.nan, (q, free), np.nan, np.full(factors, np.nan))
 
     def wald(direction: Floats) -> float:
+        """The score statistic that one combination of the factors has equal betas."""
         unit = direction / np.linalg.norm(direction)
         others = np.linalg.svd(unit[None])[2][1:]
         known = np.linalg.qr(f @ others.T)[0] if len(others) else np.zeros((rows, 0))

@@ -17,6 +17,7 @@ from ultrum.core.regression.influence import weighted_rows
 from ultrum.core.regression.results import Fit
 from ultrum.errors import EstimationError, one_of
 
+_FEWEST: Final = 5  # clusters
 _WEBB: Final = np.array(
     [-1.5, -1.0, -0.5, 0.5, 1.0, 1.5]
 )  # squares of the weights, with their signs
@@ -95,9 +96,6 @@ def wild_cluster_test(
     return TestResult(
         t, "t", (groups - 1,), p_value, f"{groups} clusters, {draws} draws", f"{term} = {value:g}"
     )
-
-
-_FEWEST: Final = 5
 
 
 def _studentised(

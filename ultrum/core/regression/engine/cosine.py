@@ -108,6 +108,7 @@ def fixed_b_degrees(lags: Floats, rows: Floats) -> Floats:
 @lru_cache(maxsize=4096)
 def _degrees_of(critical: float) -> float:
     def apart(log_df: float) -> float:
+        """Student's critical value less the one wanted."""
         return float(scipy.special.stdtrit(np.exp(log_df), 0.975)) - critical
 
     if not np.isfinite(critical):
