@@ -19,7 +19,7 @@ from ultrum.core.regression.engine.predictive_arrays import (
     ivx_wald,
     out_of_sample,
 )
-from ultrum.errors import DataWarning, EstimationError
+from ultrum.errors import AlignmentError, DataWarning, EstimationError, UnitError
 
 
 def data(T=72, seed=4):
@@ -116,6 +116,9 @@ class Clusters(unittest.TestCase):
 
     def test_cr3_refits_without_each_cluster(self):
         with self.assertWarnsRegex(DataWarning, "9 clusters"):
+            ul.regress(self.y, self.x, clusters=self.groups)
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")  # which advises what is done here
             fit = ul.regress(self.y, self.x, clusters=self.groups, errors="cr3")
         X = np.column_stack([np.ones(len(self.y)), self.x])
         b = ols(X, self.y)
@@ -144,7 +147,7 @@ class Clusters(unittest.TestCase):
         signs = np.array([-1.5, -1, -0.5, 0.5, 1, 1.5])[
             np.random.default_rng(3).integers(0, 6, (99, 9))
         ]
-        codes = self.groups.to_numpy()
+        codes = pd.factorize(self.groups)[0]
         larger = 0
         for draw in np.sign(signs) * np.sqrt(abs(signs)):
             again = pd.Series(fitted + left * draw[codes], self.y.index)
@@ -153,6 +156,18 @@ class Clusters(unittest.TestCase):
                 made = ul.regress(again, self.x, clusters=self.groups, errors="cr3")
             larger += abs(made.t_values["two"]) >= abs(test.statistic) - 1e-9
         self.assertAlmostEqual(test.p_value, (1 + larger) / 100)
+
+    def test_names_of_clusters_do_not_matter_and_two_kinds_are_refused(self):
+        fit = ul.regress(self.y, self.x)
+        by_number, by_name = (
+            ul.wild_cluster_test(fit, g, "one", draws=199)
+            for g in (self.groups, (self.groups + 8).astype(str))
+        )
+        self.assertEqual(by_number.p_value, by_name.p_value)
+        with self.assertRaisesRegex(EstimationError, "one kind"):
+            ul.wild_cluster_test(fit, pd.DataFrame({"a": self.groups, "b": self.groups}), "one")
+        with self.assertRaisesRegex(AlignmentError, "repeat"):
+            ul.wild_cluster_test(fit, pd.concat([self.groups, self.groups]), "one")
 
     def test_two_treated_clusters_are_warned_of(self):
         x = self.x.assign(treated=(self.groups < 2).astype(float))
@@ -228,6 +243,24 @@ class Prediction(unittest.TestCase):
         t = gain.mean() / gain.std(ddof=1) * np.sqrt(80)
         self.assertAlmostEqual(made.p_value, scipy.stats.norm.sf(t))
 
+    def test_odd_inputs_are_refused_or_counted(self):
+        index = months(120)
+        y, x = pd.Series(self.r, index, name="y"), pd.Series(self.x[1:, 0], index, name="x")
+        late = pd.Series((np.arange(120) > 80).astype(float), index, name="late")
+        self.assertTrue(np.isfinite(ul.predictive_regression(y, late).forecasts.r2))
+        for given, words in (
+            (pd.DataFrame({"x": x, "z": 2 * x}), "combination"),
+            (x * 0, "x is constant"),
+        ):
+            with self.assertRaisesRegex(EstimationError, words):
+                ul.predictive_regression(y, given)
+        with self.assertRaisesRegex(EstimationError, "y is constant"):
+            ul.predictive_regression(y * 0, x)
+        prices = ul.TimeSeries.from_pandas(100 + y, measure="price", unit="QML")
+        with self.assertRaisesRegex(UnitError, "holds levels"):
+            ul.predictive_regression(prices, x)
+        self.assertIn("79 of 120 returns", ul.predictive_regression(y, x.iloc[40:]).basis)
+
     def test_a_persistent_predictor_is_warned_of_and_gaps_part_the_data(self):
         rng = np.random.default_rng(1)
         r = rng.normal(size=240)
@@ -245,9 +278,13 @@ class ManyTests(unittest.TestCase):
     def test_adjusted_p_values_by_their_definitions(self):
         p = pd.Series({"a": 0.011, "b": 0.5, "c": 0.02, "d": 0.001, "e": np.nan})
         holm = ul.adjust_p_values(p)["adjusted"]
-        self.assertEqual(holm.round(3).to_dict(), {"d": 0.004, "a": 0.033, "c": 0.04, "b": 0.5})
+        self.assertEqual(
+            holm.fillna(9).round(3).to_dict(), {"d": 0.004, "a": 0.033, "c": 0.04, "b": 0.5, "e": 9}
+        )
         bh = ul.adjust_p_values(p, "bh")["adjusted"]
-        self.assertEqual(bh.round(4).to_dict(), {"d": 0.004, "a": 0.022, "c": 0.0267, "b": 0.5})
+        self.assertEqual(
+            bh.dropna().round(4).to_dict(), {"d": 0.004, "a": 0.022, "c": 0.0267, "b": 0.5}
+        )
         ratio = ul.adjust_p_values(p, "by")["adjusted"] / bh
         np.testing.assert_allclose(ratio[["d", "a", "c"]], 1 + 1 / 2 + 1 / 3 + 1 / 4)
         with self.assertRaisesRegex(EstimationError, "between 0 and 1"):
@@ -274,6 +311,10 @@ class ManyTests(unittest.TestCase):
         self.assertLess(table["adjusted"].iloc[0], 0.02)
         fit = ul.regress(moved.excess, moved.factor_table, errors="hc0").fit("a3")
         self.assertAlmostEqual(table.loc["a3", "t"], fit.t_values["constant"])
+        empty = ul.align(assets=ul.SeriesTable.from_pandas(better.assign(a5=np.nan), measure="return"),
+                         factors=panel.factor_table, risk_free=panel.rate, rows="any")  # fmt: skip
+        table = ul.step_down_alphas(empty, draws=49)
+        self.assertEqual((len(table), table.index[-1]), (12, "a5"))
 
 
 class WeakBetas(unittest.TestCase):
@@ -309,6 +350,27 @@ class WeakBetas(unittest.TestCase):
             got = np.sqrt(np.diag(made.covariance) * 177 / 180)
             np.testing.assert_allclose([*got, made.r2_error], wanted, rtol=1e-4)
             np.testing.assert_allclose([*made.premia, made.r2], self.estimate(np.ones(180), gls))
+            places = np.arange(180) + (np.arange(180) >= 70)  # a period without a row
+            lagged = np.sum(np.square(moves), axis=0)
+            for s in range(180):
+                for t in range(s):
+                    weight = max(0.0, 1 - (places[s] - places[t]) / 3)
+                    lagged = lagged + 2 * weight * moves[s] * moves[t]
+            made = misspecification_robust(self.R, self.F, gls, 2, places)
+            got = np.sqrt(np.diag(made.covariance) * 177 / 180)
+            np.testing.assert_allclose([*got, made.r2_error], np.sqrt(lagged), rtol=1e-4)
+
+    def test_lags_of_a_two_pass_count_periods(self):
+        panel = made_panel(T=120, N=8, K=1)
+        index = panel.assets.index.delete(50)
+        part = ul.align(assets=ul.SeriesTable.from_pandas(panel.assets.loc[index], measure="return"), risk_free=panel.rate,
+                        factors=panel.factor_table)  # fmt: skip
+        made = ul.two_pass(part, errors="misspecification", lags=3)
+        data = made.balanced
+        places = np.array([p.ordinal for p in data.index])
+        wanted = misspecification_robust(data.returns, data.factors, False, 3, places)
+        np.testing.assert_allclose(made.covariance, wanted.covariance)
+        self.assertEqual((len(data.index), places[-1] - places[0]), (119, 119))
 
     def test_rank_test_finds_the_weakest_combination(self):
         useless = np.column_stack([self.F, np.random.default_rng(3).normal(size=180)])
@@ -416,3 +478,11 @@ class WeakBetas(unittest.TestCase):
         np.testing.assert_allclose(gls.slopes.mean(), gls.premia)
         with self.assertRaisesRegex(EstimationError, "whole histories"):
             ul.two_pass(made_panel(gaps=0.02), errors="misspecification")
+        assets = panel.assets.copy()
+        assets.iloc[90, 1:] = np.nan  # one asset is left in a row that the others lack
+        holed = ul.align(assets=ul.SeriesTable.from_pandas(assets, measure="return"), factors=panel.factor_table,
+                         risk_free=panel.rate, rows="any")  # fmt: skip
+        with self.assertRaisesRegex(EstimationError, "a1, a2"):
+            ul.two_pass(holed, weighting="gls")
+        many = ul.two_pass(made_panel(T=40, N=60, K=1))
+        self.assertIn("identification not tested", many.basis)

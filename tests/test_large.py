@@ -108,6 +108,10 @@ class Large(Scratch):
             )
             pd.testing.assert_frame_equal(got.pricing, want.pricing, rtol=1e-8, check_dtype=False)
         self.assertIn("errors of the betas are not in them", ul.two_pass(disk).basis)
+        self.assertEqual(ul.two_pass(disk, errors="fama_macbeth").kind, "fama_macbeth")
+        for asked in ({"errors": "misspecification"}, {"weighting": "gls"}):
+            with self.assertRaisesRegex(EstimationError, "panel in memory"):
+                ul.two_pass(disk, **asked)
 
     def test_daily_returns_lined_up_by_month_with_conditions(self):
         table, _ = prices(300, seed=9)

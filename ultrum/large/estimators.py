@@ -14,6 +14,7 @@ from ultrum.core.pricing.factor_betas import chosen_factors
 from ultrum.core.pricing.factor_betas import factor_betas as betas_in_memory
 from ultrum.core.pricing.premia_errors import shanken
 from ultrum.core.pricing.two_pass import characteristic, moving_betas
+from ultrum.core.pricing.two_pass_identification import with_errors
 from ultrum.core.pricing.two_pass_result import Slopes, TwoPass, TwoPassPlan, two_pass_of
 from ultrum.core.regression.design_warnings import warn_of_copies
 from ultrum.core.regression.inputs import with_constant
@@ -117,9 +118,16 @@ def two_pass(
     window: int,
     constant: bool,
     lags: int | None,
+    errors: str | None,
+    weighting: str,
     **_draws: int,
 ) -> TwoPass:
     """Sum the moments of every block's cross-sections; errors as the panel allows."""
+    if weighting != "ols" or errors == "misspecification":
+        raise EstimationError(
+            "errors='misspecification' and weighting='gls' need the panel in memory; read some assets: "
+            "panel.read([...])."
+        )
     plan = TwoPassPlan.of(panel, factors, characteristics, beta_sample, window, constant, lags)
     given = dict(characteristics or {})
     table = None
@@ -136,7 +144,8 @@ def two_pass(
         covariances[kind] = shanken(
             covariances["fama_macbeth"], slopes.mean, F[slopes.kept], constant
         )
-    return two_pass_of(panel, plan, sections, slopes, covariances, kind, table)
+    made = two_pass_of(panel, plan, sections, slopes, covariances, kind, table)
+    return made if errors is None else with_errors(made, errors, covariances)
 
 
 @dataclass(frozen=True)

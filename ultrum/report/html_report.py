@@ -73,6 +73,9 @@ def page(result: StudyResult, drawn: Mapping[str, str]) -> str:
         if result.joint_alpha
         else [],
         two_pass=_two_pass(result),
+        two_pass_identified=""
+        if result.two_pass is None
+        else result.two_pass.identification_in_words(),
         all_workings=_workings(result),
         own_choice=_own_choice(result),
         more_figures={n: figure_words(n, result) for n in drawn if n not in _IN_PLACE},

@@ -143,8 +143,9 @@ def instrumented_premia(
     words = "full-sample" if beta_sample == "full" else f"{window}-period"
     counts = sums.counts[kept]
     basis = (
-        f"{len(kept)} cross-sections of {int(counts.min())} to {int(counts.max())} assets, "
-        f"{span}; {words} betas of odd and even periods as instruments for each other"
+        f"{len(kept)} cross-sections of {int(counts.min())} to {int(counts.max())} of {len(panel.asset_names)} "
+        f"assets, {span}; periods left out: {len(returns) - len(kept)}; {words} betas of "
+        "odd and even periods as instruments for each other"
     )
     return InstrumentedPremia(
         pd.Series(value, terms), pd.DataFrame(covariance, terms, terms), stage, len(kept), basis

@@ -18,7 +18,7 @@ from ultrum.errors import EstimationError
 
 Adjustment = Literal["holm", "bh", "by"]
 _FEWEST: Final = 20  # periods
-_BLOCK: Final = 64  # draws at a time; bounds memory
+_AT_ONCE: Final = 1 << 22  # numbers of one array of some draws; about six such are held
 
 
 @checked
@@ -28,7 +28,7 @@ def adjust_p_values(p_values: pd.Series | pd.DataFrame, how: Adjustment = "holm"
     Parameters
     ----------
     p_values : Series or DataFrame, shape (n,) or (n, k)
-        Of tests; all of a DataFrame are one family. Missing ones are not counted.
+        Of tests; all of a DataFrame are one family. Missing ones are not counted, and come last.
     how : {"holm", "bh", "by"}
         ``holm`` bounds the chance of any false rejection (Holm 1979); ``bh`` the expected share of false ones
         among the rejections, for independent or positively dependent tests (Benjamini and Hochberg 1995);
@@ -55,12 +55,14 @@ def adjust_p_values(p_values: pd.Series | pd.DataFrame, how: Adjustment = "holm"
     whole: pd.Series = (
         pd.Series(p_values.stack()) if isinstance(p_values, pd.DataFrame) else p_values
     )
-    p = whole.dropna().astype(float).sort_values(kind="stable")
-    if len(p) and not ((p >= 0) & (p <= 1)).all():
+    p = whole.astype(float).sort_values(kind="stable")  # missing ones come last
+    values = np.asarray(p, dtype=np.float64)
+    known = ~np.isnan(values)
+    if not ((values[known] >= 0) & (values[known] <= 1)).all():
         raise EstimationError("p values are between 0 and 1; give those of tests.")
-    return pd.DataFrame(
-        {"p": p, "adjusted": _adjusted(np.asarray(p, dtype=np.float64), how)}, p.index
-    )
+    adjusted = np.full(len(p), np.nan)
+    adjusted[known] = _adjusted(values[known], how)
+    return pd.DataFrame({"p": p, "adjusted": adjusted}, p.index)
 
 
 def _adjusted(p: Floats, how: Adjustment) -> Floats:
@@ -91,7 +93,8 @@ def step_down_alphas(
     -------
     DataFrame
         By asset, smallest p first: ``alpha`` per period, ``t`` (White's errors), ``p`` alone, and ``adjusted``,
-        which bounds the chance of any false rejection and uses how the assets move together.
+        which bounds the chance of any false rejection and uses how the assets move together. Assets with too few
+        rows come last, without numbers.
 
     Raises
     ------
@@ -122,16 +125,11 @@ def step_down_alphas(
     t = table.t_values["constant"].to_numpy()
     drawn = drawn_alpha_t(panel.excess.to_pandas().to_numpy(float)[whole], F[whole], draws, seed)
     kept = np.flatnonzero(np.isfinite(t))
-    adjusted, single = step_down(np.abs(t[kept]), np.abs(drawn[:, kept]))
-    made = pd.DataFrame(
-        {
-            "alpha": table.coefficients["constant"].to_numpy()[kept],
-            "t": t[kept],
-            "p": single,
-            "adjusted": adjusted,
-        },
-        pd.Index(np.array(table.assets, dtype=object)[kept], name="asset"),
-    )
+    p_values = np.full((2, len(t)), np.nan)
+    p_values[:, kept] = step_down(np.abs(t[kept]), np.abs(drawn[:, kept]))
+    alphas = table.coefficients["constant"].to_numpy()
+    columns = {"alpha": alphas, "t": t, "p": p_values[1], "adjusted": p_values[0]}
+    made = pd.DataFrame(columns, pd.Index(table.assets, name="asset"))
     return made.sort_values(["adjusted", "p"], kind="stable")
 
 
@@ -147,8 +145,9 @@ def drawn_alpha_t(Y: Floats, F: Floats, draws: int, seed: int) -> Floats:
     base = _alphas(X, products, filled, present, np.ones((1, len(X))))[0][0]
     generator = np.random.default_rng(seed)
     out = np.empty((draws, Y.shape[1]))
-    for low in range(0, draws, _BLOCK):
-        some = min(_BLOCK, draws - low)
+    step = max(1, _AT_ONCE // max(Y.size, 1))
+    for low in range(0, draws, step):
+        some = min(step, draws - low)
         periods: Ints = generator.integers(0, len(X), size=(some, len(X)))
         alphas, errors = _alphas(X, products, filled, present, row_counts(periods, len(X)))
         out[low : low + some] = (alphas - base) / errors

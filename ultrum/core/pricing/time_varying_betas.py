@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import textwrap
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import pandas as pd
@@ -110,7 +110,8 @@ def time_varying_betas(
     if asset not in panel.asset_names:
         raise EstimationError(f"No asset '{asset}'; {one_of(asset, panel.asset_names)}")
     chosen_factors(panel, [factor])
-    excess = panel.excess.select([asset])
+    panel = replace(panel, assets=panel.assets[[asset]])  # the others need not be estimated
+    excess = panel.excess
     y = excess.to_pandas()[asset]
     f = panel.factors[factor]
     fit = factor_betas(panel, [factor]).fit(asset)

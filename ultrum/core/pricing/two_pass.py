@@ -66,7 +66,8 @@ def two_pass(
     constant : bool
         Whether the cross-sections have a constant.
     lags : int, optional
-        Of the Newey–West errors of the mean slopes; by default floor(4(T/100)^(2/9)).
+        Of the Newey–West errors of the mean slopes, by default floor(4(T/100)^(2/9)); and of
+        misspecification-robust ones, by default none.
     errors : {"fama_macbeth", "newey_west", "shanken", "bootstrap", "misspecification"}, optional
         Kind that t values take; by default as below. ``misspecification`` (Kan, Robotti and Shanken 2013) holds
         also where the model does not price the assets; it needs full-sample betas of a balanced panel.
@@ -115,7 +116,7 @@ def two_pass(
     data = balanced(panel, names) if table is not None and not given else None
     robust = weighting == "gls" or errors == "misspecification"
     if robust:
-        refuse_unbalanced(panel, data, constant)
+        refuse_unbalanced(panel, data, constant, names)
     exposures = [
         *_betas(panel, names, table, window),
         *(characteristic(panel.assets.index, list(panel.assets), n, f) for n, f in given.items()),
@@ -140,7 +141,7 @@ def two_pass(
             )
         )
     made = two_pass_of(panel, plan, sections, slopes, covariances, kind, table)
-    if data is not None:
+    if table is not None and not given:
         made = identified(made, data, len(panel.asset_names))
     if robust and data is not None:
         return with_robust_errors(made, data, weighting == "gls", plan.lags or 0)

@@ -10,7 +10,7 @@ import scipy.linalg
 import scipy.optimize
 import scipy.special
 
-from ultrum.core.array_types import Floats
+from ultrum.core.array_types import Floats, Ints
 from ultrum.core.regression.engine.newey_west import bartlett_sum
 
 _POINTS: Final = 200  # of a premium, at which the room for the factor's mean is looked at
@@ -29,7 +29,9 @@ class RobustPremia:
     predicted: Floats
 
 
-def misspecification_robust(R: Floats, F: Floats, gls: bool, lags: int) -> RobustPremia:
+def misspecification_robust(
+    R: Floats, F: Floats, gls: bool, lags: int, positions: Ints | None = None
+) -> RobustPremia:
     """Two-pass premia with errors of Kan, Robotti and Shanken (2013).
 
     hₜ = (γₜ − γ) − (φₜ − φ)wₜ + Hzₜ, by GLS less (γₜ − γ)uₜ; uₜ = e'W(Rₜ − μ), wₜ = γ₁'Vf⁻¹(fₜ − f̄),
@@ -43,6 +45,8 @@ def misspecification_robust(R: Floats, F: Floats, gls: bool, lags: int) -> Robus
         Weigh by the inverse covariance of returns, or not at all.
     lags : int
         Lags of hₜ; zero for none.
+    positions : ndarray of int, shape (T,), optional
+        Period of each row, so that lags count periods.
     """
     rows = len(R)
     mean, off, f = R.mean(axis=0), R - R.mean(axis=0), F - F.mean(axis=0)
@@ -63,13 +67,21 @@ def misspecification_robust(R: Floats, F: Floats, gls: bool, lags: int) -> Robus
     if gls:
         h = h - moves * u[:, None]
     scale = rows / (rows - X.shape[1])
-    covariance = bartlett_sum(h - h.mean(axis=0), lags) / rows**2 * scale
-    r2, r2_error = _fit_of_means(mean, off, W, error, u, w, gls, lags)
+    covariance = bartlett_sum(h - h.mean(axis=0), lags, positions) / rows**2 * scale
+    r2, r2_error = _fit_of_means(mean, off, W, error, u, w, gls, lags, positions)
     return RobustPremia(premia, np.asarray(covariance), r2, r2_error, R @ A.T, X @ premia)
 
 
 def _fit_of_means(
-    mean: Floats, off: Floats, W: Floats, error: Floats, u: Floats, w: Floats, gls: bool, lags: int
+    mean: Floats,
+    off: Floats,
+    W: Floats,
+    error: Floats,
+    u: Floats,
+    w: Floats,
+    gls: bool,
+    lags: int,
+    positions: Ints | None,
 ) -> tuple[float, float]:
     """R² = 1 − e'We/e₀'We₀ and its standard error, valid where it is neither zero nor one."""
     ones = np.ones(len(mean))
@@ -80,7 +92,7 @@ def _fit_of_means(
     if gls:
         n = n + u**2 - (1.0 - r2) * v**2
     n = (n - n.mean())[:, None] / total
-    return r2, float(np.sqrt(bartlett_sum(n, lags)[0, 0])) / len(off)
+    return r2, float(np.sqrt(bartlett_sum(n, lags, positions)[0, 0])) / len(off)
 
 
 @dataclass(frozen=True)

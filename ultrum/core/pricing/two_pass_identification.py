@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import Final, Literal
+from typing import Literal
 
 import numpy as np
 import pandas as pd
@@ -13,12 +13,12 @@ from ultrum.core.array_types import Floats
 from ultrum.core.displayed_numbers import decimals, p_equals, percent
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.two_pass_arrays import misspecification_robust, rank_test
-from ultrum.core.pricing.two_pass_result import Balanced, TwoPass
+from ultrum.core.pricing.two_pass_result import WEAK, Balanced, TwoPass
 from ultrum.core.regression.inference import TestResult
+from ultrum.core.time.gaps import time_positions
 from ultrum.errors import EstimationError, warn_user
 
 TwoPassErrors = Literal["fama_macbeth", "newey_west", "shanken", "bootstrap", "misspecification"]
-_WEAK: Final = 0.02  # p of the rank test, above which a warning is given
 
 
 def balanced(panel: Panel, names: Sequence[str]) -> Balanced | None:
@@ -35,10 +35,12 @@ def balanced(panel: Panel, names: Sequence[str]) -> Balanced | None:
     if not enough:
         return None
     assets = [a for a, k in zip(panel.asset_names, kept, strict=True) if k]
-    return Balanced(returns[np.ix_(rows, kept)], F[rows], assets)
+    return Balanced(returns[np.ix_(rows, kept)], F[rows], assets, panel.assets.index[rows])
 
 
-def refuse_unbalanced(panel: Panel, data: Balanced | None, constant: bool) -> None:
+def refuse_unbalanced(
+    panel: Panel, data: Balanced | None, constant: bool, names: Sequence[str]
+) -> None:
     """Refuse misspecification-robust errors where they are not defined."""
     if not constant:
         raise EstimationError(
@@ -50,7 +52,10 @@ def refuse_unbalanced(panel: Panel, data: Balanced | None, constant: bool) -> No
             "errors='misspecification' and weighting='gls' need full-sample betas, no characteristics, more "
             "periods than assets, and assets with whole histories."
         )
-    absent = [a for a in panel.asset_names if a not in set(data.assets)]
+    returns = panel.assets.to_numpy(dtype=np.float64)
+    some = np.isfinite(returns).any(axis=1) & np.isfinite(panel.factors.loc[:, names]).all(axis=1)
+    own = pd.DataFrame(np.isfinite(returns), columns=panel.asset_names)[some.to_numpy()].all()
+    absent = [a for a in panel.asset_names if not own[a]]
     if absent:
         raise EstimationError(
             "errors='misspecification' and weighting='gls' need assets with whole histories; "
@@ -59,21 +64,20 @@ def refuse_unbalanced(panel: Panel, data: Balanced | None, constant: bool) -> No
         )
 
 
-def identified(made: TwoPass, data: Balanced, assets: int) -> TwoPass:
+def identified(made: TwoPass, data: Balanced | None, assets: int) -> TwoPass:
     """The result with the rank test of its betas; a warning where they do not identify the premia."""
+    if data is None:
+        why = "needs some assets with whole histories, and more periods than assets"
+        return replace(made, basis=f"{made.basis}; identification not tested: that {why}")
     test = rank_test(data.returns, data.factors)
-    if not np.isfinite(test.p_value):
-        return made
     factors = list(made.premia.index[-data.factors.shape[1] :])
     main = factors[int(np.abs(test.weakest).argmax())]
-    some = (
-        "" if len(data.assets) == assets else f" ({len(data.assets)} assets with whole histories)"
-    )
+    some = f" ({len(data.assets)} of {assets} assets, those with all {len(data.index)} periods)"
     result = TestResult(
         test.statistic, f"F({test.df[0]:g}, {test.df[1]:g})", test.df, test.p_value,
         f"weakest in {main}{some}", "betas do not identify every premium",
     )  # fmt: skip
-    if test.p_value > _WEAK:
+    if test.p_value > WEAK:
         warn_user(
             f"The betas hardly differ between assets for some combination of factors, mostly {main} "
             f"(rank test {p_equals(test.p_value)}): its premium is not identified, and t values mislead. "
@@ -84,14 +88,15 @@ def identified(made: TwoPass, data: Balanced, assets: int) -> TwoPass:
 
 def with_robust_errors(made: TwoPass, data: Balanced, gls: bool, lags: int) -> TwoPass:
     """The result with errors of Kan, Robotti and Shanken, and with GLS premia where they are asked for."""
-    found = misspecification_robust(data.returns, data.factors, gls, lags)
+    positions = time_positions(data.index)
+    found = misspecification_robust(data.returns, data.factors, gls, lags, positions)
     index = made.premia.index
     error = np.sqrt(np.diag(found.covariance))
     if gls:
         made = replace(
             made,
             errors=pd.DataFrame(np.nan, index, made.errors.columns),
-            slopes=pd.DataFrame(found.slopes, made.slopes.index[-len(found.slopes) :], index),
+            slopes=pd.DataFrame(found.slopes, data.index, index),
             pricing=made.pricing.assign(
                 predicted=found.predicted, error=made.pricing["realised"] - found.predicted
             ),

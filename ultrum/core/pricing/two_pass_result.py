@@ -11,6 +11,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.displayed_numbers import p_equals
 from ultrum.core.pricing.cross_sections import CrossSections, refuse_empty
 from ultrum.core.pricing.factor_betas import HasFactors, chosen_factors
 from ultrum.core.pricing.premia_errors import covariance_of_mean, newey_west_of_mean
@@ -29,6 +30,7 @@ from ultrum.core.time.gaps import observations_per_year, time_positions
 from ultrum.core.time.period_labels import span_of
 from ultrum.errors import EstimationError, one_of
 
+WEAK: Final = 0.02  # p of the rank test, above which betas do not identify the premia
 BETAS: Final = ("full", "rolling")
 _KINDS: Final = ("fama_macbeth", "newey_west", "shanken", "bootstrap")
 
@@ -224,13 +226,34 @@ class TwoPass(TableInNotebooks):
         return (
             f"Premia, percent per period (annual in the last column)\n"
             f"{table_text(shown, '{:.3f}')}\n"
-            f"{textwrap.fill(self.basis, 100)}{self._identification_in_words()}"
+            f"{textwrap.fill(self.basis, 100)}\n"
+            f"{textwrap.fill(self.identification_in_words(), 100)}"
         )
 
-    def _identification_in_words(self) -> str:
-        """The rank test, in a line."""
+    def identification_in_words(self) -> str:
+        """Whether the betas tell the premia apart, in a sentence; empty where it is not tested.
+
+        Returns
+        -------
+        str
+            The rank test read aloud.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> print(ul.two_pass(ul.practice.panel(), ["market"]).identification_in_words())
+        Rank test of the betas: F(19, 231) = 2.71, p < 0.001; the betas identify the premia.
+        """
         test = self.identification
-        return "" if test is None else f"\nrank test of the betas: {test!r}"
+        if test is None:
+            return ""
+        verdict = (
+            f"the betas do not identify every premium ({test.note}); t values mislead, read robust_sets()."
+            if test.p_value > WEAK
+            else "the betas identify the premia."
+        )
+        statistic = f"{test.distribution} = {test.statistic:.4g}, {p_equals(test.p_value)}"
+        return f"Rank test of the betas: {statistic}; {verdict}"
 
 
 def _set_row(parts: list[tuple[float, float]]) -> dict[str, object]:
@@ -254,11 +277,12 @@ def _set_row(parts: list[tuple[float, float]]) -> dict[str, object]:
 
 @dataclass(frozen=True, eq=False)
 class Balanced:
-    """Excess returns (T, N) and factors (T, K) without missing values, and the assets."""
+    """Excess returns (T, N) and factors (T, K) without missing values, the assets and the periods."""
 
     returns: Floats
     factors: Floats
     assets: list[str]
+    index: pd.Index
 
 
 @dataclass(frozen=True)

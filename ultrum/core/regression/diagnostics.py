@@ -14,6 +14,7 @@ import scipy.special
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.displayed_numbers import decimals, p_equals
+from ultrum.core.regression.engine.covariance import CLUSTERED, COSINE, HAC
 from ultrum.core.regression.engine.qr import inflation, projection_residuals
 from ultrum.core.regression.influence import weighted_rows
 from ultrum.core.regression.results import CONSTANT, Fit
@@ -257,7 +258,7 @@ def _autocorrelation(fit: Fit, X: Floats, residuals: Floats, order: int) -> Find
     total = residuals @ residuals
     left = projection_residuals(both, residuals)
     statistic = len(X) * float(1.0 - left @ left / total) if total > 0 else 0.0
-    kept = fit.errors in ("hac", "clustered")
+    kept = fit.errors in (*HAC, *COSINE, *CLUSTERED, "clustered")
     cure = "the errors in use allow for it." if kept else f"use {_ROBUST} (errors='hac')."
     return _chi2(
         "autocorrelation of residuals", statistic, order,

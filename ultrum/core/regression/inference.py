@@ -51,7 +51,12 @@ class TestResult(TextInNotebooks):
         """
         p_value = float(scipy.special.fdtrc(above, below, max(statistic, 0.0)))
         return cls(
-            float(statistic), f"F({above}, {below:.4g})", (above, below), p_value, note, hypothesis
+            float(statistic),
+            f"F({above}, {degrees_in_words(below)})",
+            (above, below),
+            p_value,
+            note,
+            hypothesis,
         )
 
     def in_words(self, level: float = 0.05) -> str:
@@ -142,6 +147,15 @@ def t_quantile(level: float, df: Any) -> Any:
     if not 0.0 < level < 1.0:
         raise EstimationError(f"A confidence level is between 0 and 1, not {level}.")
     return scipy.special.stdtrit(df, 0.5 + level / 2.0)
+
+
+def degrees_in_words(df: float) -> str:
+    """Degrees of freedom, whole or with one decimal.
+
+    >>> degrees_in_words(12345), degrees_in_words(10.6428)
+    ('12345', '10.6')
+    """
+    return f"{df:.0f}" if float(df).is_integer() else f"{df:.1f}"
 
 
 def detectable_multiple(df: float, level: float = 0.05, power: float = 0.8) -> float:

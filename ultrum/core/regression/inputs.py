@@ -212,6 +212,8 @@ def _by_row(given: Any, index: pd.Index, what: str) -> pd.DataFrame:
         given = given.values
     if isinstance(given, pd.Series | pd.DataFrame):
         frame = given.to_frame(what) if isinstance(given, pd.Series) else given
+        if not frame.index.is_unique:
+            raise AlignmentError(f"Row labels repeat in {what}; keep one row of each.")
         if not frame.index.equals(index):
             absent = index.difference(frame.index)
             if len(absent):

@@ -26,12 +26,13 @@ from ultrum.core.regression.inference import TestResult
 from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.gaps import time_positions
 from ultrum.core.time.period_labels import span_of
-from ultrum.errors import EstimationError, warn_user
+from ultrum.errors import EstimationError, UnitError, warn_user
 
 _NEAR_ONE: Final = (
     0.95  # autoregression, bias-corrected, from which tests other than IVX reject too often
 )
 _CORRELATED: Final = 0.2  # of a predictor's shocks with returns, from which that matters
+_DEPENDENT: Final = 1e-9
 _FEWEST: Final = 30
 _FIRST_SHARE: Final = 1 / 3  # of the rows, before the first forecast
 
@@ -116,7 +117,10 @@ def predictive_regression(
     Raises
     ------
     EstimationError
-        If fewer than 30 returns follow a row with every predictor, or a predictor is constant.
+        If fewer than 30 returns follow a row with every predictor, or a series is constant or a combination of
+        the others.
+    UnitError
+        If Y holds prices or levels.
 
     Warns
     -----
@@ -143,15 +147,15 @@ def predictive_regression(
     right, _ = inputs.frame_of(X, "x")
     if not single:
         raise EstimationError(f"Y has {left.shape[1]} columns; give the returns of one asset.")
+    _refuse_levels(Y)
+    given = int(np.isfinite(inputs.numbers_of(left, "y")).sum())
     left, right, _ = inputs.matched(left, right)
     returns, x, ends = _pairs(left, right)
     names = [str(c) for c in right]
     steps = [_horizon(h, len(returns)) for h in horizons]
     if not steps:
         raise EstimationError("horizons is empty; give periods, such as [1, 12].")
-    for name, column in zip(names, x.T, strict=True):
-        if np.ptp(column) == 0:
-            raise EstimationError(f"{name} is constant; it predicts nothing.")
+    _refuse_dependent([str(left.columns[0]), *names], np.column_stack([returns, x[:-1]]))
     rows = {}
     for horizon in steps:
         for k, name in enumerate(names):
@@ -166,8 +170,8 @@ def predictive_regression(
     first = max(int(len(returns) * _FIRST_SHARE), len(names) + 2)
     table = pd.DataFrame(rows).T.rename_axis(["horizon", "predictor"])
     basis = (
-        f"{left.columns[0]} on what was known the period before; {len(returns)} returns, {span_of(ends)}; errors "
-        "1B (Hodrick 1992); returns over several periods are summed"
+        f"{left.columns[0]} on what was known the period before; {len(returns)} of {given} returns, "
+        f"{span_of(ends)}; errors 1B (Hodrick 1992); returns over several periods are summed"
     )
     return PredictiveRegression(
         table.astype({"rows": int}),
@@ -176,6 +180,28 @@ def predictive_regression(
         out_of_sample(returns, x[:-1], first),
         basis,
     )
+
+
+def _refuse_levels(y: Any) -> None:
+    """Refuse prices and levels where returns belong."""
+    for metadata in inputs.metadata_of(y):
+        if metadata.measure in ("price", "index", "quote"):
+            raise UnitError(
+                f"{metadata.name} holds levels ({metadata.measure}); give its returns: returns({metadata.name})."
+            )
+
+
+def _refuse_dependent(names: list[str], columns: Floats) -> None:
+    """Refuse a constant series, and a predictor that is a combination of the others."""
+    for name, column in zip(names, columns.T, strict=True):
+        if np.ptp(column) == 0:
+            raise EstimationError(f"{name} is constant; give a series that varies.")
+    apart = columns[:, 1:] - columns[:, 1:].mean(axis=0)
+    unit = apart / np.linalg.norm(apart, axis=0)
+    if np.linalg.matrix_rank(unit, tol=_DEPENDENT) < unit.shape[1]:
+        raise EstimationError(
+            f"A predictor is a combination of the others ({', '.join(names[1:])}); leave one out."
+        )
 
 
 def _horizon(given: object, rows: int) -> int:

@@ -17,6 +17,7 @@ from ultrum.core.regression.engine.qr import condition_number
 from ultrum.core.regression.inference import (
     CoefficientInference,
     TestResult,
+    degrees_in_words,
     restriction_matrix,
     restrictions_in_words,
     t_p_values,
@@ -284,7 +285,8 @@ class Fit(CoefficientInference, TableInNotebooks):
         head = f"{self.name}: {self.nobs} rows, {span}; {kind}; {dropped_in_words(self.dropped)}"
         return (
             f"{textwrap.fill(head, 100)}\n"
-            f"R² {self.r2:.4f}, adjusted {self.r2_adjusted:.4f}; sigma {self.sigma:.4g}; df {self.df}"
+            f"R² {self.r2:.4f}, adjusted {self.r2_adjusted:.4f}; sigma {self.sigma:.4g}; "
+            f"df {degrees_in_words(self.df)}"
         )
 
     def __repr__(self) -> str:

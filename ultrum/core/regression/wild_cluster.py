@@ -56,7 +56,8 @@ def wild_cluster_test(
     Raises
     ------
     EstimationError
-        If the term is unknown, or there are fewer than five clusters.
+        If the term is unknown, the clusters are of two kinds or fewer than five, or a coefficient cannot be
+        estimated without one of them.
 
     Warns
     -----
@@ -81,11 +82,10 @@ def wild_cluster_test(
     names = list(map(str, fit.coefficients.index))
     if term not in names:
         raise EstimationError(f"No coefficient '{term}'; {one_of(term, names)}")
-    index = fit.response.index
-    if isinstance(clusters, pd.Series):
-        clusters = clusters.reindex(index)
-    labels = inputs.labels_of(clusters, index)
-    codes = np.unique(labels.iloc[:, 0].to_numpy(), return_inverse=True)[1].astype(np.int64)
+    labels = inputs.labels_of(clusters, fit.response.index)
+    if labels.shape[1] > 1:
+        raise EstimationError("The wild bootstrap takes clusters of one kind; give one column.")
+    codes = pd.factorize(labels.iloc[:, 0])[0].astype(np.int64)
     groups = int(codes.max()) + 1
     if groups < _FEWEST:
         raise EstimationError(f"{groups} clusters; the bootstrap needs {_FEWEST} or more.")

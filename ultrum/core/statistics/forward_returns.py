@@ -129,6 +129,6 @@ def _after(
     after, others = float(to_come[whole & holds].mean()), float(to_come[whole & ~holds].mean())
     return {
         "after": after, "count": int((whole & holds).sum()), "all_dates": float(to_come[whole].mean()),
-        "difference": after - others, "error": slope.error, "t": slope.value / slope.error,
+        "difference": after - others, "error": slope.error, "t": slope.t,
         "p": slope.p_value,
     }  # fmt: skip

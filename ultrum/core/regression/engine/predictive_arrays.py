@@ -24,6 +24,11 @@ class Slope:
     error: float
     p_value: float
 
+    @property
+    def t(self) -> float:
+        """Value over error; missing where the error is zero."""
+        return self.value / self.error if self.error > 0 else float("nan")
+
 
 def summed_conditions(condition: Floats, horizon: int) -> Floats:
     """Sum of the last ``horizon`` demeaned conditions at each time, zero before the sample.
@@ -58,7 +63,8 @@ def hodrick_1b(returns: Floats, condition: Floats, horizon: int) -> Slope:
     # over gaps the sums no longer cancel, so that the mean return must not enter
     value = float((returns if known.all() else off) @ sums[known]) / spread
     error = float(np.sqrt(np.sum(off**2 * sums[known] ** 2))) / spread
-    return Slope(value, error, float(2.0 * scipy.special.ndtr(-abs(value / error))))
+    t = abs(value) / error if error > 0 else np.nan
+    return Slope(value, error, float(2.0 * scipy.special.ndtr(-t)))
 
 
 def ivx_wald(returns: Floats, x: Floats) -> tuple[Floats, Floats, float]:
@@ -156,16 +162,19 @@ def out_of_sample(returns: Floats, past: Floats, first: int) -> OutOfSample:
     first : int
         Rows before the first forecast.
     """
-    design = np.column_stack([np.ones(len(returns)), past])
+    scaled = (past - past.mean(axis=0)) / past.std(axis=0)  # forecasts do not depend on it
+    design = np.column_stack([np.ones(len(returns)), scaled])
     gram = np.cumsum(design[:, :, None] * design[:, None, :], axis=0)[first - 1 : -1]
     cross = np.cumsum(design * returns[:, None], axis=0)[first - 1 : -1]
-    slopes = np.linalg.solve(gram, cross[:, :, None])[:, :, 0]
+    # a predictor that has not moved yet adds nothing, which the pseudoinverse gives
+    slopes = np.einsum("tpq,tq->tp", np.linalg.pinv(gram, rcond=1e-10, hermitian=True), cross)
     forecast = np.sum(design[first:] * slopes, axis=1)
     mean = (np.cumsum(returns) / np.arange(1, len(returns) + 1))[first - 1 : -1]
     actual = returns[first:]
     model, plain = (actual - forecast) ** 2, (actual - mean) ** 2
     gain = plain - (model - (mean - forecast) ** 2)
-    t = float(gain.mean() / (gain.std(ddof=1) / np.sqrt(len(gain))))
+    deviation = float(gain.std(ddof=1))
+    t = float(gain.mean()) / (deviation / np.sqrt(len(gain))) if deviation > 0 else np.nan
     return OutOfSample(
         float(1.0 - model.sum() / plain.sum()), float(scipy.special.ndtr(-t)), len(gain)
     )
