@@ -14,7 +14,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.displayed_numbers import decimals, significant, true_minus
-from ultrum.core.pricing.two_pass_result import TwoPass
+from ultrum.core.pricing.two_pass_result import KINDS_IN_WORDS, TwoPass
 from ultrum.core.regression.engine.covariance import errors_name
 from ultrum.core.regression.narrative import NO_RESPONSE
 from ultrum.core.regression.panel_regression import PooledFit
@@ -296,15 +296,9 @@ _TAIL: Final[dict[str, Callable[[Any], str]]] = {
 }
 
 
-_TWO_PASS_KINDS: Final = {
-    "shanken": "Shanken", "newey_west": "Newey–West", "bootstrap": "bootstrap", "fama_macbeth": "Fama–MacBeth",
-    "misspecification": "misspecification-robust",
-}  # fmt: skip
-
-
 def _error_kind(model: Model) -> str:
     if isinstance(model, TwoPass):
-        return _TWO_PASS_KINDS[model.kind]
+        return KINDS_IN_WORDS[model.kind]
     if isinstance(model, PooledFit):
         return f"clustered by {' and '.join(model.clusters)}"
     kind = errors_name(model.errors)

@@ -150,7 +150,8 @@ def drawn_alpha_t(Y: Floats, F: Floats, draws: int, seed: int) -> Floats:
         some = min(step, draws - low)
         periods: Ints = generator.integers(0, len(X), size=(some, len(X)))
         alphas, errors = _alphas(X, products, filled, present, row_counts(periods, len(X)))
-        out[low : low + some] = (alphas - base) / errors
+        with np.errstate(invalid="ignore", divide="ignore"):
+            out[low : low + some] = (alphas - base) / errors
     return out
 
 

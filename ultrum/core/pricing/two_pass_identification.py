@@ -13,7 +13,7 @@ from ultrum.core.array_types import Floats
 from ultrum.core.displayed_numbers import decimals, p_equals, percent
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.two_pass_arrays import misspecification_robust, rank_test
-from ultrum.core.pricing.two_pass_result import WEAK, Balanced, TwoPass
+from ultrum.core.pricing.two_pass_result import KINDS_IN_WORDS, WEAK, Balanced, TwoPass
 from ultrum.core.regression.inference import TestResult
 from ultrum.core.time.gaps import time_positions
 from ultrum.errors import EstimationError, warn_user
@@ -105,7 +105,7 @@ def with_robust_errors(made: TwoPass, data: Balanced, gls: bool, lags: int) -> T
     fit = f"R² {decimals(found.r2)} (standard error {decimals(found.r2_error)})"
     pricing_error = float(np.sqrt(np.mean(made.pricing["error"] ** 2)))
     reworded = {
-        "t values on": "t values on misspecification-robust errors",
+        "t values on": f"t values on {KINDS_IN_WORDS['misspecification']} errors",
         "root mean": f"root mean square pricing error {percent(pricing_error, 3)} % a period",
     }
     basis = "; ".join(
@@ -134,7 +134,7 @@ def with_errors(made: TwoPass, errors: str, covariances: Mapping[str, Floats]) -
         )
     index = made.premia.index
     parts = [
-        f"t values on {errors.replace('_', ' ')} errors" if p.startswith("t values on") else p
+        f"t values on {KINDS_IN_WORDS[errors]} errors" if p.startswith("t values on") else p
         for p in made.basis.split("; ")
     ]
     return replace(

@@ -32,6 +32,10 @@ from ultrum.errors import EstimationError, one_of
 
 WEAK: Final = 0.02  # p of the rank test, above which betas do not identify the premia
 BETAS: Final = ("full", "rolling")
+KINDS_IN_WORDS: Final = {
+    "fama_macbeth": "Fama–MacBeth", "newey_west": "Newey–West", "shanken": "Shanken", "bootstrap": "bootstrap",
+    "misspecification": "misspecification-robust",
+}  # fmt: skip
 _KINDS: Final = ("fama_macbeth", "newey_west", "shanken", "bootstrap")
 
 
