@@ -101,7 +101,8 @@ def break_test(
         Chow's F has (p, T − 2p) degrees of freedom. Where the errors of the fit are classical it takes the
         spread as alike in both parts. Where they are robust, it is a Wald test over p with White's or, for
         ``hac``, Newey and West's covariance in each part and the null imposed; so is each F of ``sup-f``.
-        Clustered fits and those with cosine errors take White's. The date of a break is that of least squares in every case.
+        Clustered fits and those with cosine errors take White's. The date of a break is that of least squares
+        in every case.
 
     Raises
     ------
