@@ -100,9 +100,10 @@ def _dropped(betas: BetaTable) -> str:
     """Errors of the table, and why observations were dropped, over all assets."""
     from ultrum.core.regression.engine.covariance import errors_in_words
     from ultrum.core.regression.narrative import dropped_in_words
+    from ultrum.core.series.text_tables import headed
 
     counts = {str(cause): int(total) for cause, total in betas.dropped.sum().items()}
-    return f"{errors_in_words(betas.errors)} in brackets; {dropped_in_words(counts)}"
+    return f"{headed(errors_in_words(betas.errors))} in brackets; {dropped_in_words(counts)}"
 
 
 def _rolling_rows(result: StudyResult) -> pd.DataFrame:

@@ -72,7 +72,7 @@ def identified(made: TwoPass, data: Balanced | None, assets: int) -> TwoPass:
     test = rank_test(data.returns, data.factors)
     factors = list(made.premia.index[-data.factors.shape[1] :])
     main = factors[int(np.abs(test.weakest).argmax())]
-    some = f" ({len(data.assets)} of {assets} assets, those with all {len(data.index)} periods)"
+    some = f"; {len(data.assets)} of {assets} assets, those with all {len(data.index)} periods"
     result = TestResult(
         test.statistic, f"F({test.df[0]:g}, {test.df[1]:g})", test.df, test.p_value,
         f"weakest in {main}{some}", "betas do not identify every premium",
