@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ultrum.core.arguments import checked
-from ultrum.core.displayed_numbers import decimals, percent
+from ultrum.core.displayed_numbers import decimals, percent, true_minus
 from ultrum.core.pricing.cost_result import RISK_FREE, CostOfEquity
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.inference import t_quantile
@@ -143,7 +143,7 @@ def line_of_fit(
     noun = _noun(fit.response.index)
     ax.set_xlabel(f"{factor}, {fit.kinds.get(factor, 'return')}, % a {noun}")
     ax.set_ylabel(f"{fit.name}, {fit.kinds.get(fit.name, 'return')}, % a {noun}")
-    ax.set_title(f"{fit.name} against the {factor}\n", pad=6)
+    ax.set_title(f"{fit.name} against {factor}\n", pad=6)
     ax.text(0, 1.025, _fit_words(fit, factor, noun), transform=ax.transAxes, fontsize=10)
     span = f"{period_label(fit.sample[0])} to {period_label(fit.sample[1])}, {fit.nobs} {noun}s"
     foot(ax, span, errors_in_words(fit.errors), source=source)
@@ -204,10 +204,8 @@ def build_up(
     ax.vlines([low, high], -0.12, 0.12, color=INK, linewidth=2)
     ends = np.append(np.maximum(starts, starts + steps), max(total, high))
     words = [decimals(s, signed=True) if i else decimals(s) for i, s in enumerate(steps)]
-    words = [
-        w.replace("-", "−")
-        for w in (*words, f"{decimals(total)}  ({decimals(low)} to {decimals(high)})")
-    ]
+    words.append(f"{decimals(total)}  ({decimals(low)} to {decimals(high)})")
+    words = [true_minus(word) for word in words]
     for row, end, word in zip(rows, ends, words, strict=True):
         ax.text(float(end + 0.012 * ends.max()), float(row), word, va="center", fontsize=10)
     ax.set_yticks(rows, [*_part_labels(parts), f"cost of equity\nwith {100 * level:g} % interval"])
@@ -235,7 +233,7 @@ def _fit_words(fit: Fit, factor: str, noun: str) -> str:
     if CONSTANT in fit.coefficients.index:
         alpha, alpha_error = 100 * fit.coefficients[CONSTANT], 100 * fit.standard_errors[CONSTANT]
         words.append(f"alpha {decimals(alpha)} % a {noun} ({decimals(alpha_error)})")
-    return "; ".join([*words, f"R² {decimals(fit.r2)}"])
+    return true_minus("; ".join([*words, f"R² {decimals(fit.r2)}"]))
 
 
 def _noun(index: Any) -> str:

@@ -9,7 +9,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
-from ultrum.core.displayed_numbers import decimals, p_equals
+from ultrum.core.displayed_numbers import decimals, p_equals, true_minus
 from ultrum.core.pricing.conditional_beta import ConditionalBetas
 from ultrum.core.pricing.kalman_beta import FilteredBetas
 from ultrum.core.pricing.peers import PeerBeta
@@ -216,7 +216,7 @@ def predicted_against_realised(
     ax.set_xlabel("predicted mean excess return, % a year")
     ax.set_ylabel("realised mean excess return, % a year")
     r2 = round(result.r2, 2) + 0.0  # no minus before a zero
-    ax.set_title(f"Predicted against realised; R² of means {decimals(r2)}".replace("-", "−"))
+    ax.set_title(true_minus(f"Predicted against realised; R² of means {decimals(r2)}"))
     foot(ax, result.basis, source=source)
     names_apart(ax, x, y, [str(n) for n in shown.index])
     return ax
