@@ -208,6 +208,25 @@ class Whole(OnPractice):
         with self.refused(StudyError, "not a bundle"):
             unbundle(self.file("x.zip", b"PK no"), self.folder / "y")
 
+    def test_specifications_are_counted_and_a_run_that_rests_on_kept_stages_repeats_elsewhere(self):
+        first = ul.Study.load(demo_study()).with_sources_at(self.service.places)
+        text = demo_study().read_text()
+        renamed, white = text.replace("Allowed", "Fair"), text.replace('"hac"', '"hc3"')
+        self.assertEqual(len(self.run_it(first).specifications), 1)
+        for changed, count in ((renamed, 1), (white, 2), (text, 2)):
+            study = ul.Study.parse(changed).with_sources_at(self.service.places)
+            result = self.run_it(study if changed is not white else study.limited_to(["MRWG"]))
+            self.assertEqual(len(result.specifications), count)
+        result = self.run_it(ul.Study.parse(white).with_sources_at(self.service.places))
+        self.assertEqual(sum(not s.reused for s in result.stages.values()), 3)
+        page = write_results(result, self.folder / "here")["report"].read_text()
+        self.assertIn("BRTW have been run with 2 specifications in this vault", page)
+        packed = bundle(result, self.folder / "vault", self.folder / "counted.zip")
+        study, vault = unbundle(packed, self.folder / "there")
+        write_results(ul.run_study(study, vault=vault, offline=True), self.folder / "again")
+        self.same_bytes(self.folder / "again", self.folder / "here")
+        self.assertEqual(self.run_it(study, keep=False, offline=True).specifications, ())
+
     def test_a_revised_series_redoes_only_what_depends_on_it(self):
         study = self.load("macro_quarters")
         before = self.run_it(study)

@@ -288,6 +288,7 @@ def _summary(result: StudyResult) -> dict[str, Any]:
         "dropped": dict(fit.dropped),
         "warnings": [vars(w) for w in result.warnings],
         "run": result.run,
+        "specifications": len(result.specifications),
     }
 
 
@@ -313,6 +314,7 @@ def _betas_in_words(summary: dict[str, Any]) -> str:
 
 def _print_summary(result: StudyResult, summary: dict[str, Any], places: dict[str, Path]) -> None:
     from ultrum.cli import terminal_output
+    from ultrum.study.specifications import search_in_words
 
     echo(summary["title"])
     if "cost_of_equity" in summary:
@@ -328,5 +330,7 @@ def _print_summary(result: StudyResult, summary: dict[str, Any], places: dict[st
         echo(f"used, drawn to the other companies: {_betas_in_words(summary)}")
     for warning in result.warnings:
         terminal_output.warn(f"{warning.subject}: {warning.text}")
+    if len(result.specifications) > 1:
+        echo(search_in_words(result.specifications, result.company))
     for name, place in places.items():
         echo(f"{name:8s} {place}")

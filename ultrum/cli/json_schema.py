@@ -36,6 +36,7 @@ class RunAnswer(TypedDict):
     dropped: dict[str, int]
     warnings: list[Caution]
     run: str
+    specifications: int
     places: dict[str, str]
     revised: NotRequired[list[str]]
     settings_changed: NotRequired[list[str]]

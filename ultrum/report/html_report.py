@@ -31,6 +31,7 @@ from ultrum.report.result_figures import figure_words, first_factor
 from ultrum.report.result_tables import company_fits, downloads, joint_alphas
 from ultrum.study.provenance import trail_of
 from ultrum.study.run_record import answer_of, run_facts
+from ultrum.study.specifications import search_in_words
 from ultrum.study.study_result import StudyResult
 
 _MANY, _LEVEL = 3, 0.05  # fewest companies for a sentence about many tests; of each test
@@ -78,6 +79,7 @@ def page(result: StudyResult, drawn: Mapping[str, str]) -> str:
         else result.two_pass.identification_in_words(),
         all_workings=_workings(result),
         own_choice=_own_choice(result),
+        search=search_in_words(result.specifications, result.company),
         more_figures={n: figure_words(n, result) for n in drawn if n not in _IN_PLACE},
         trail=repr(trail_of(facts, answer_of(facts))),
     )

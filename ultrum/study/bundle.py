@@ -17,6 +17,7 @@ from ultrum.file_access import path_of, replaced_whole
 from ultrum.study.provenance import run_from
 from ultrum.study.run_record import run_file
 from ultrum.study.schema import LARGEST, Study
+from ultrum.study.specifications import add_specifications
 from ultrum.study.study_result import StudyResult
 from ultrum.vault import Vault, pack, unpack
 
@@ -172,4 +173,7 @@ def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tu
                     unpack(vault, packed)
     except (OSError, zipfile.BadZipFile, UnicodeDecodeError) as error:
         raise StudyError(f"{file} is not a bundle of a study: {reason(error)}.") from error
-    return Study.parse(text, STUDY), place / "vault"
+    plan, run = Study.parse(text, STUDY), run_of(file)
+    known = [str(name) for name in run.get("specifications", [])]
+    add_specifications(place / "vault", plan.price_addresses, str(run.get("company", "")), known)
+    return plan, place / "vault"

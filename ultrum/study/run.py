@@ -34,6 +34,7 @@ from ultrum.study.asset_returns import names_of, read_prices, records_at, total_
 from ultrum.study.fixes import in_study_words
 from ultrum.study.result_checks import Caution, check_assets, check_cautions
 from ultrum.study.schema import Study
+from ultrum.study.specifications import specifications_run
 from ultrum.study.stages import Kept, Stages
 from ultrum.study.study_result import StudyResult
 from ultrum.vault import Record
@@ -122,6 +123,7 @@ def run_on(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
         returns=asset_returns,
         decisions=(*prices.decisions, *decisions),
         store=stages.kept,
+        specifications=specifications_run(Path(desk.vault.path), plan, company) if keep else (),
     )
 
 

@@ -28,6 +28,7 @@ def run_facts(result: StudyResult) -> dict[str, Any]:
         "title": result.study.study.title,
         "company": result.company,
         "study": _study_of(result),
+        "specifications": list(result.specifications),
         "numbers": {name: value for name, value in _numbers(result) if math.isfinite(value)},
         "stages": [
             {

@@ -71,6 +71,9 @@ class StudyResult:
         Where results are kept next to the vault, so that figures are drawn again only when they change.
     abroad : CostOfEquity or None
         In another currency.
+    specifications : tuple of str
+        Checksums of the distinct specifications that these returns have been run with in this vault, this one
+        included; empty where nothing is kept.
     """
 
     study: Study
@@ -96,6 +99,7 @@ class StudyResult:
     abroad: CostOfEquity | None = None
     decisions: tuple[Decision, ...] = ()
     store: Kept | None = None
+    specifications: tuple[str, ...] = ()
 
     @property
     def company(self) -> str:
