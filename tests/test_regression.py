@@ -12,7 +12,7 @@ import scipy.stats
 import ultrum as ul
 from tests.support import Scratch, months, series
 from ultrum.core.regression.structural_breaks import chow_tests
-from ultrum.errors import AlignmentError, ArgumentError, EstimationError, UnitError
+from ultrum.errors import AlignmentError, ArgumentError, DataWarning, EstimationError, UnitError
 from ultrum.study.result_checks import standing_out
 
 NORRIS = """0.1 0.2|338.8 337.4|118.1 118.2|888.0 884.6|9.2 10.1|228.1 226.5|668.5 666.3|998.5 996.3
@@ -448,6 +448,28 @@ class Diagnosis(Scratch):
         self.reset_by_its_formula()
         want = 1 / (1 - self.r2(a.to_numpy(), np.column_stack([np.ones(100), b])))
         self.assertAlmostEqual(found["largest variance inflation"].statistic, want, 10)
+
+    def test_fits_without_residuals_and_dates_without_an_estimate_are_refused(self):
+        made = self.X @ [2.0, -1.0] + 0.01
+        with self.assertWarnsRegex(DataWarning, "y1, y3: the regressors give every row exactly"):
+            table = ul.regress(pd.DataFrame({"y1": made, "y2": self.y, "y3": 0.5}), self.X)
+        for name in ("y1", "y3"):
+            for how in ("chow", "sup-f", "cusum"):
+                with self.refused(
+                    EstimationError, f"{name}: the regressors give every row exactly"
+                ):
+                    ul.break_test(table.fit(name), how=how)
+            with self.refused(EstimationError, "no residuals to test"):
+                ul.diagnose(table.fit(name))
+        self.assertEqual(chow_tests(table)["statistic"].isna().tolist(), [True, False, True])
+        crisis = self.X.assign(crisis=0.0)
+        crisis.iloc[40:60, 2] = 1.0  # constant before 40 and from 60 on
+        fit = ul.regress(self.y, crisis)
+        found = ul.break_test(fit, how="sup-f", draws=99)
+        self.assertEqual(list(found.path.index), list(self.X.index[41:60]))
+        self.assertIn("; 52 dates left out", found.note)
+        with self.refused(EstimationError, "before or from 2012-12", "Choose another date"):
+            ul.break_test(fit, at=self.X.index[35])
 
     def reset_by_its_formula(self):
         """F of squares and cubes of the fitted values, with weights and without a constant too."""

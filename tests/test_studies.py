@@ -2,9 +2,11 @@
 
 import importlib.util
 import json
+import math
 import os
 import pickle
 import sqlite3
+import sys
 import warnings
 import zipfile
 from pathlib import Path
@@ -23,6 +25,7 @@ from ultrum.practice import demo_study
 from ultrum.report import html_report, result_files
 from ultrum.report.csv_export import CsvForm, described_csv
 from ultrum.report.result_files import write_results
+from ultrum.report.second_process import SecondProcess, SecondProcessError, SharedWork
 from ultrum.study.bundle import bundle, unbundle
 from ultrum.study.change_summary import changes
 from ultrum.study.run_record import run_facts
@@ -127,7 +130,8 @@ class Whole(OnPractice):
             mock.patch("importlib.util.find_spec", return_value=None),
             self.assertWarns(ul.DataWarning),
         ):
-            plain = html_report.page(result, {})
+            explored = html_report.lines_to_explore(result)
+        plain = html_report.page(result, {}, explored)
         self.assertFalse("<script" in plain)
         self.assertIn("<h2>Checks</h2>", plain)
 
@@ -405,6 +409,22 @@ def plain_schema(part):
 
 
 class Files(Scratch):
+    def test_another_process_shares_the_work_and_what_it_cannot_do_is_done_here(self):
+        with SecondProcess(math.factorial) as process:
+            self.assertEqual([process.do(5), process.do(7)], [120, 5040])
+            with self.assertRaises(SecondProcessError):
+                process.do(-1)
+            self.assertEqual(process.do(3), 6)
+        things, want = range(8), {n: math.factorial(n) for n in range(8)}
+        for change in ({"cpu_count": lambda: 2}, {"cpu_count": lambda: 1}):
+            with mock.patch.multiple(os, **change), SharedWork(math.factorial, things) as shared:
+                self.assertEqual(list(shared.results().items()), list(want.items()))
+        with mock.patch.object(sys, "executable", str(self.folder / "none")):
+            with SharedWork(math.factorial, things) as shared:
+                self.assertEqual(shared.results(), want)
+            with self.assertRaises(ValueError), SharedWork(math.factorial, [1, 2, 3, -4]) as shared:
+                shared.results()
+
     def test_python_first_and_back(self):
         for path in [*STUDIES.glob("[am]*.toml")]:
             study = ul.Study.load(path)

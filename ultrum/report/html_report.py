@@ -39,8 +39,10 @@ _IN_PLACE = ("betas", "line_of_fit", "build_up")  # figures that are next to the
 _PACKAGES = ("ultrum", "numpy", "scipy", "pandas", "pyarrow", "matplotlib")
 
 
-def page(result: StudyResult, drawn: Mapping[str, str]) -> str:
-    """The report page as text; ``drawn`` are the figures by name, as SVG."""
+def page(
+    result: StudyResult, drawn: Mapping[str, str], explored: Mapping[str, str] | None = None
+) -> str:
+    """The report page as text; ``drawn`` are the figures by name, as SVG, ``explored`` the lines to explore."""
     import jinja2
 
     loader = jinja2.FileSystemLoader(Path(__file__).parent)
@@ -54,7 +56,7 @@ def page(result: StudyResult, drawn: Mapping[str, str]) -> str:
         p=lambda value: p_in_words(value) or "—",
         headed=headed,
     )
-    explored, facts = _explored(result), run_facts(result)
+    facts = run_facts(result)
     return environment.get_template("report.html.j2").render(
         result=result,
         answer=_answer(result),
@@ -85,8 +87,8 @@ def page(result: StudyResult, drawn: Mapping[str, str]) -> str:
     )
 
 
-def _explored(result: StudyResult) -> dict[str, str] | None:
-    """Lines to explore, where the study asks for them and the package that draws them is there."""
+def lines_to_explore(result: StudyResult) -> dict[str, str] | None:
+    """Lines to explore, where the study asks for them and the package that draws them is installed."""
     if not result.study.report.interactive:
         return None
     interactive = explorer(result)

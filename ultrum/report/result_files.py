@@ -7,6 +7,7 @@ import importlib.util
 import os
 from collections.abc import Mapping, Sequence
 from datetime import datetime
+from functools import partial
 from importlib.metadata import version
 from pathlib import Path
 from typing import Any, Final
@@ -19,10 +20,11 @@ from ultrum.file_access import path_of
 from ultrum.report import figures
 from ultrum.report.csv_export import CsvForm, described_csv
 from ultrum.report.figures.figure_files import pdf_bytes, png_bytes, renamed_png
-from ultrum.report.html_report import page
+from ultrum.report.html_report import lines_to_explore, page
 from ultrum.report.model_tables import model_table
 from ultrum.report.result_figures import drawn_figure, figure_key, figure_names
 from ultrum.report.result_tables import company_fits, files_of, slug, tables
+from ultrum.report.second_process import SharedWork
 from ultrum.report.table_files import flattened, to_parquet, whole_folder, write_workbook
 from ultrum.study.run_record import run_file
 from ultrum.study.sections import Figure
@@ -58,11 +60,13 @@ def write_results(result: StudyResult, folder: str | os.PathLike[str]) -> dict[s
     if _is_written(result, folder):
         return _places(folder, folder)
     result_tables = tables(result)
-    with whole_folder(folder) as work:
+    all_figures = _Figures(result)
+    with whole_folder(folder) as work, all_figures.drawing:
         faults = _write_tables(result, result_tables, work)
-        texts = _write_figures(result, work / "figures")
+        explored = lines_to_explore(result)
+        texts = _write_figures(result, all_figures.files(), work / "figures")
         (work / "run.json").write_text(run_file(result), encoding="utf-8")
-        (work / "report.html").write_text(page(result, texts), encoding="utf-8")
+        (work / "report.html").write_text(page(result, texts, explored), encoding="utf-8")
         places = _places(work, folder)
     if faults:
         raise PartlyWrittenError("; ".join(faults), places)
@@ -112,13 +116,15 @@ class PartlyWrittenError(UltrumError):
         self.places = dict(places)
 
 
-def _write_figures(result: StudyResult, place: Path) -> dict[str, str]:
-    """Each figure into its files, one after the other so that only one is held; the SVG of each for the page."""
+def _write_figures(
+    result: StudyResult, files: Mapping[Figure, Mapping[str, bytes]], place: Path
+) -> dict[str, str]:
+    """The files of each figure; the SVG of each for the page."""
     place.mkdir()
     texts = {}
-    for name in figure_names(result):
+    for name, formats in files.items():
         file = slug(name)
-        for ending, body in _figure(result, name).items():
+        for ending, body in formats.items():
             if ending == "svg":
                 texts[file] = body.decode()
             if ending != "svg" or "svg" in result.study.report.export:
@@ -126,32 +132,52 @@ def _write_figures(result: StudyResult, place: Path) -> dict[str, str]:
     return texts
 
 
-def _figure(result: StudyResult, name: Figure) -> dict[str, bytes]:
-    """A figure in every format asked for, as it was kept where nothing it depends on has changed.
+class _Figures:
+    """Every figure in every format asked for, as it was kept where nothing it depends on has changed.
 
-    It is kept with a run of zeros in its metadata, which the name of this run replaces.
+    Another process begins at once to draw the others. They are kept with a run of zeros in their metadata, which
+    the name of this run replaces.
     """
-    metadata = about_run(result)
-    key = digest([figure_key(result, name), metadata["study"], metadata["data_until"]])
-    formats: dict[str, bytes] | None = result.store.load(key) if result.store else None
-    if formats is None:
-        formats = _drawn(result, name, {**metadata, "run": _NO_RUN})
-        if result.store is not None and len(result.run) == len(_NO_RUN):
-            result.store.store(key, formats)
-    old, new = _NO_RUN.encode(), result.run.encode()
+
+    def __init__(self, result: StudyResult) -> None:
+        names, metadata = figure_names(result), about_run(result)
+        facts = (metadata["study"], metadata["data_until"])
+        self._keys = {n: digest([figure_key(result, n), *facts]) for n in names}
+        self._result, store = result, result.store
+        self._known = {n: None if store is None else store.load(k) for n, k in self._keys.items()}
+        draw = partial(_drawn, result, {**metadata, "run": _NO_RUN})
+        self.drawing = SharedWork(draw, [n for n in names if self._known[n] is None])
+
+    def files(self) -> dict[Figure, dict[str, bytes]]:
+        """The files of each figure by ending."""
+        store, run = self._result.store, self._result.run
+        drawn = self.drawing.results()
+        if store is not None and len(run) == len(_NO_RUN):
+            for name, formats in drawn.items():
+                store.store(self._keys[name], formats)
+        return {n: _with_run(drawn.get(n) or self._known[n] or {}, run) for n in self._keys}
+
+
+def _with_run(formats: Mapping[str, bytes], run: str) -> dict[str, bytes]:
+    """The files of a figure with the name of a run in their metadata."""
+    old, new = _NO_RUN.encode(), run.encode()
     named = {e: body.replace(old, new) for e, body in formats.items() if e != "png"}
     return {**named, "png": renamed_png(formats["png"], old, new)}
 
 
-def _drawn(result: StudyResult, name: Figure, metadata: Mapping[str, str]) -> dict[str, bytes]:
-    """A figure, laid out once and drawn in each format."""
-    ax = drawn_figure(result, name)
-    formats = {"svg": figures.to_svg(ax, metadata).encode()}
-    figure: Any = ax.get_figure()
-    figure.set_layout_engine("none")  # what has been laid out once stays
-    formats["png"] = png_bytes(ax, metadata)
-    if "pdf" in result.study.report.export:
-        formats["pdf"] = pdf_bytes(ax, metadata)
+def _drawn(result: StudyResult, metadata: Mapping[str, str], name: Figure) -> dict[str, bytes]:
+    """A figure, laid out once and drawn in each format, whatever the user's own settings for drawing."""
+    import matplotlib as mpl
+
+    with mpl.rc_context():
+        mpl.rcdefaults()
+        ax = drawn_figure(result, name)
+        formats = {"svg": figures.to_svg(ax, metadata).encode()}
+        figure: Any = ax.get_figure()
+        figure.set_layout_engine("none")  # what has been laid out once stays
+        formats["png"] = png_bytes(ax, metadata)
+        if "pdf" in result.study.report.export:
+            formats["pdf"] = pdf_bytes(ax, metadata)
     return formats
 
 

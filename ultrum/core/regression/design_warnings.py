@@ -9,11 +9,13 @@ import pandas as pd
 
 from ultrum.core.regression import inputs
 from ultrum.core.regression.engine.qr import condition_number, inflation
-from ultrum.core.regression.results import CONSTANT
+from ultrum.core.regression.results import CONSTANT, Fit
 from ultrum.core.regression.unit_roots import trending_levels
-from ultrum.errors import warn_user
+from ultrum.errors import EstimationError, warn_user
 
 _LOOKED_AT: Final = 24  # left-hand sides at most that are tested for unit roots
+_NAMED: Final = 5  # in a warning
+_ROUNDING: Final = 1e-10  # of the size of a left-hand side
 _FEW_CLUSTERS: Final = 40
 _FEW_TREATED: Final = 2
 _STRONG: Final = 100.0  # condition number; 30 is called strong by Belsley, Kuh and Welsch (1980)
@@ -59,6 +61,41 @@ def warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> N
                 "a unit root, not rejected at 5 %. R² and t values of one on the other mean nothing; take "
                 "growth or differences first."
             )
+
+
+def exactly_explained(sigma: pd.Series, response: pd.DataFrame) -> list[Any]:
+    """Left-hand sides whose residuals are rounding errors."""
+    values = inputs.numbers_of(response, "y")
+    known = np.isfinite(values)
+    squares = np.square(values, where=known, out=np.zeros_like(values)).sum(axis=0)
+    size = np.sqrt(squares / np.maximum(known.sum(axis=0), 1))
+    return list(sigma.index[sigma.to_numpy() <= _ROUNDING * size])
+
+
+def warn_of_exact_fits(sigma: pd.Series, response: pd.DataFrame) -> None:
+    """Warn where the regressors give every row exactly."""
+    exact = exactly_explained(sigma, response)
+    if exact:
+        more = f" and {len(exact) - _NAMED} more" if len(exact) > _NAMED else ""
+        warn_user(
+            f"{', '.join(map(str, exact[:_NAMED]))}{more}: the regressors give every row exactly, so errors and "
+            "t values are those of rounding. Is the left-hand side made of the regressors, or constant?"
+        )
+
+
+def refuse_exact_fit(fit: Fit) -> None:
+    """Refuse to test residuals that are rounding errors.
+
+    Raises
+    ------
+    EstimationError
+        If the regressors give every row exactly.
+    """
+    if exactly_explained(pd.Series({fit.name: fit.sigma}), fit.response.to_frame(fit.name)):
+        raise EstimationError(
+            f"{fit.name}: the regressors give every row exactly, so there are no residuals to test. "
+            "Is the left-hand side made of the regressors, or constant?"
+        )
 
 
 def warn_of_few_clusters(groups: pd.DataFrame) -> None:

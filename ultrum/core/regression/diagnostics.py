@@ -14,6 +14,7 @@ import scipy.special
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.displayed_numbers import decimals, p_equals
+from ultrum.core.regression.design_warnings import refuse_exact_fit
 from ultrum.core.regression.engine.covariance import CLUSTERED, COSINE, HAC
 from ultrum.core.regression.engine.qr import inflation, projection_residuals
 from ultrum.core.regression.influence import weighted_rows
@@ -176,6 +177,7 @@ def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int =
     >>> diagnose(fit)["normality of residuals"].p_value < 0.05
     True
     """
+    refuse_exact_fit(fit)
     X, y = weighted_rows(fit.design, fit.response, fit.weights)
     residuals = y - X @ fit.coefficients.to_numpy()
     findings = [

@@ -15,6 +15,7 @@ from ultrum.core.panel.missing_log import dropped_by
 from ultrum.core.regression import inputs
 from ultrum.core.regression.design_warnings import (
     warn_of_copies,
+    warn_of_exact_fits,
     warn_of_few_clusters,
     warn_of_few_treated,
     warn_of_trends,
@@ -150,6 +151,7 @@ def regress(
     table = _with_dropped(table, whole[~whole.index.isin(left.index)], Y)
     table = replace(table, kinds=inputs.kinds_of(Y, X))
     warn_of_copies(design)
+    warn_of_exact_fits(table.sigma, table.response)
     warn_of_trends(Y, X, left, right)
     return table.fit(str(left.columns[0])) if single else table
 

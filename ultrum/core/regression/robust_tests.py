@@ -12,11 +12,12 @@ from typing import Final
 
 import numpy as np
 
-from ultrum.core.array_types import Floats, Ints
+from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.regression.engine.newey_west import bartlett_sum, bartlett_weight, on_calendar
 from ultrum.core.regression.engine.qr import orthonormal, projection_residuals, unit_columns
 from ultrum.errors import EstimationError
 
+_DEPENDENT: Final = 1e-10  # share of a combination of columns that a part of the rows holds
 _AT_ONCE: Final = 1 << 22  # numbers of score products held at a time
 
 
@@ -56,6 +57,48 @@ def added_terms_f(
     return float(total @ np.linalg.solve(middle, total) / added.shape[1] * (rows - terms) / rows)
 
 
+def estimable_cuts(X: Floats, cuts: Ints) -> Bools:
+    """Whether the columns of X are independent both before and from each cut."""
+    Q = orthonormal(X)
+    gram = np.cumsum(Q[:, :, None] * Q[:, None, :], axis=0)[cuts - 1]
+    sizes = np.linalg.eigvalsh(
+        gram
+    )  # of the rows before; those of the rows from the cut on are 1 less these
+    return np.asarray((sizes[:, 0] > _DEPENDENT) & (sizes[:, -1] < 1.0 - _DEPENDENT))
+
+
+def classical_break_f_path(X: Floats, Y: Floats, cuts: Ints) -> Floats:
+    """Chow's (1960) F of equal coefficients before and from each cut, shape (cuts, columns).
+
+    Parameters
+    ----------
+    X, Y : ndarray, shape (T, p) and (T, N)
+        Without missing values.
+    cuts : ndarray of int, shape (C,)
+        First row of the second part; the columns of X are independent on both sides.
+    """
+    Q = orthonormal(X)
+    residuals = Y - Q @ (Q.T @ Y)
+    rows, terms = Q.shape
+    both = sum(_inverse_grams(Q, cuts))
+    squares = np.sum(residuals * residuals, axis=0)
+    path = np.empty((len(cuts), Y.shape[1]))
+    step = max(1, _AT_ONCE // (rows * terms))
+    for low in range(0, Y.shape[1], step):
+        some = slice(low, low + step)
+        first = _sums_before(Q[:, :, None] * residuals[:, None, some], cuts)[0]
+        gained = np.sum(first * (both @ first), axis=1)  # as the sums of both parts are zero
+        path[:, some] = gained / terms / ((squares[some] - gained) / (rows - 2 * terms))
+    return path
+
+
+def _inverse_grams(Q: Floats, cuts: Ints) -> tuple[Floats, Floats]:
+    """Inverses of the products of orthonormal columns over the rows before and from each cut, (C, p, p)."""
+    gram = np.cumsum(Q[:, :, None] * Q[:, None, :], axis=0)[cuts - 1]
+    before, after = np.linalg.inv(gram), np.linalg.inv(np.eye(Q.shape[1]) - gram)
+    return np.asarray(before, dtype=np.float64), np.asarray(after, dtype=np.float64)
+
+
 def break_f_path(X: Floats, Y: Floats, cuts: Ints, positions: Ints, lags: int | None) -> Floats:
     """Robust F of equal coefficients before and from each cut, shape (cuts, columns), with the null imposed.
 
@@ -77,21 +120,37 @@ def break_f_path(X: Floats, Y: Floats, cuts: Ints, positions: Ints, lags: int | 
     Q = orthonormal(X)  # the test does not depend on the units of the factors
     residuals = Y - Q @ (Q.T @ Y)
     rows, terms = Q.shape
-    gram = np.cumsum(Q[:, :, None] * Q[:, None, :], axis=0)[cuts - 1]
-    before, after = np.linalg.inv(gram), np.linalg.inv(np.eye(terms) - gram)
+    before, after = _inverse_grams(Q, cuts)
     path = np.empty((len(cuts), Y.shape[1]))
     step = max(1, _AT_ONCE // (rows * terms * terms))
     for low in range(0, Y.shape[1], step):
         some = slice(low, low + step)
         scores = Q[:, :, None] * residuals[:, None, some]
-        first = np.cumsum(scores, axis=0)[cuts - 1]
-        apart = np.einsum("cpq,cqn->cnp", before + after, first)  # scores of both parts sum to zero
+        first = _sums_before(scores, cuts)[0]
+        apart = (before + after) @ first  # scores of both parts sum to zero
         ahead, behind = _products_by_cut(scores, cuts, positions, lags)
-        V = np.einsum("cpq,cqrn,crs->cnps", before, ahead, before, optimize=True)
-        V += np.einsum("cpq,cqrn,crs->cnps", after, behind, after, optimize=True)
-        solved = np.linalg.solve(V, apart[..., None])[..., 0]
-        path[:, some] = np.einsum("cnp,cnp->cn", apart, solved)
+        V = _on_both_sides(before, ahead) + _on_both_sides(after, behind)
+        path[:, some] = _quadratic_forms(V, apart)
     return np.asarray(path / terms * (rows - 2 * terms) / rows)
+
+
+def _on_both_sides(M: Floats, V: Floats) -> Floats:
+    """M V M of symmetric M (C, p, p) and V (C, p, p, N)."""
+    cuts, terms, _, columns = V.shape
+    left = (M @ V.reshape(cuts, terms, -1)).reshape(V.shape).swapaxes(1, 2)
+    return np.asarray((M @ left.reshape(cuts, terms, -1)).reshape(cuts, terms, terms, columns))
+
+
+def _quadratic_forms(V: Floats, d: Floats) -> Floats:
+    """d'V⁻¹d of each of many small symmetric V (C, p, p, N) and d (C, p, N), by elimination: V = LDL'."""
+    terms, V, left = V.shape[1], V.copy(), d.copy()
+    total = np.zeros((V.shape[0], V.shape[3]))
+    for i in range(terms):
+        total += left[:, i] ** 2 / V[:, i, i]
+        factor = V[:, i + 1 :, i] / V[:, i, i][:, None]
+        left[:, i + 1 :] -= factor * left[:, i][:, None]
+        V[:, i + 1 :, i + 1 :] -= factor[:, :, None] * V[:, i, i + 1 :][:, None]
+    return total
 
 
 def _products_by_cut(
@@ -114,6 +173,11 @@ def _products_by_cut(
 def _sums_before(values: Floats, stops: Ints) -> tuple[Floats, Floats]:
     """Sums of the rows before each of some rising stops, and of all rows."""
     edges = np.concatenate([[0], stops])
-    parts = np.array([values[low:high].sum(axis=0) for low, high in pairwise(edges)])
+    parts = np.array([_summed(values[low:high]) for low, high in pairwise(edges)])
     sums: Floats = np.cumsum(parts, axis=0)
     return sums, sums[-1] + values[stops[-1] :].sum(axis=0)
+
+
+def _summed(rows: Floats) -> Floats:
+    """Sum of rows, of which there is often one alone."""
+    return rows[0] if len(rows) == 1 else np.asarray(rows.sum(axis=0))

@@ -11,12 +11,13 @@ import scipy.special
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.regression.design_warnings import exactly_explained, refuse_exact_fit
 from ultrum.core.regression.engine.qr import least_squares, unit_columns
 from ultrum.core.regression.inference import TestResult
 from ultrum.core.regression.influence import weighted_rows
 from ultrum.core.regression.inputs import same_rows
 from ultrum.core.regression.results import BetaTable, Fit
-from ultrum.core.regression.robust_tests import break_f_path
+from ultrum.core.regression.robust_tests import break_f_path, classical_break_f_path, estimable_cuts
 from ultrum.core.time.gaps import time_positions
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import EstimationError
@@ -91,6 +92,7 @@ def break_test(
         the cumulated sum of recursive residuals (Brown, Durbin and Evans 1975).
     trim : float
         Share of the rows at each end where ``sup-f`` looks for no break.
+        Dates where a coefficient cannot be estimated before or after, such as that of a dummy, are left out too.
     draws, seed : int
         The p value of ``sup-f`` comes from so many samples of residuals times normal draws on the same
         regressors (Hansen 2000); it allows for unequal spread.
@@ -107,7 +109,7 @@ def break_test(
     Raises
     ------
     EstimationError
-        If a part has too few rows.
+        If a part has too few rows, or the regressors give every row exactly.
 
     Examples
     --------
@@ -118,6 +120,7 @@ def break_test(
     >>> break_test(regress(y, x), how="sup-f").at
     20
     """
+    refuse_exact_fit(fit)
     if how == "chow":
         return _chow(fit, at)
     return _sup_f(fit, trim, draws, seed) if how == "sup-f" else _cusum(fit)
@@ -184,6 +187,9 @@ def chow_tests(table: BetaTable) -> pd.DataFrame:
         results.iloc[columns, 0] = statistics
         results.iloc[columns, 1] = scipy.special.fdtrc(terms, below, np.maximum(statistics, 0.0))
         results.iloc[columns, 2] = f"before and from {period_label(table.design.index[mask][cut])}"
+    exact = exactly_explained(table.sigma, table.response)
+    results.loc[exact, ["statistic", "p_value"]] = np.nan
+    results.loc[exact, "note"] = "no residuals: the regressors give every row exactly"
     return results
 
 
@@ -191,6 +197,11 @@ def _chow_f(
     X: Floats, Y: Floats, cut: int, errors: str, index: pd.Index, lags: int | None
 ) -> Floats:
     """F of equal coefficients before and from one row, for each column."""
+    if not estimable_cuts(X, np.array([cut]))[0]:
+        raise EstimationError(
+            f"A coefficient cannot be estimated before or from {period_label(index[cut])}: a regressor is "
+            "constant there, or a combination of others. Choose another date, or leave out that regressor."
+        )
     parts = sum(_rss(X[part], Y[part]) for part in (slice(None, cut), slice(cut, None)))
     rows, terms = X.shape
     if errors == "classical":
@@ -204,19 +215,23 @@ def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
     if not 0 < trim < 0.5:
         raise EstimationError(f"trim={trim}: a share of the rows between 0 and 0.5.")
     first = max(int(np.ceil(trim * rows)), terms + 1)
-    cuts = np.arange(first, rows - first + 1)
+    inside = np.arange(first, rows - first + 1)
+    cuts = inside[estimable_cuts(X, inside)]
     if len(cuts) < 2:
-        raise EstimationError(f"{fit.name}: {rows} rows leave no dates between the trimmed ends.")
+        raise EstimationError(
+            f"{fit.name}: {rows} rows leave no dates between the trimmed ends where every coefficient can be "
+            "estimated before and after."
+        )
     residuals = y - X @ fit.coefficients.to_numpy()
     positions = time_positions(fit.design.index)
 
     def path_of(values: Floats, dates: Ints) -> Floats:
         """F at each date, in the errors of the fit."""
         if fit.errors == "classical":
-            return _f_path(X, values, dates)
+            return classical_break_f_path(X, values, dates)
         return break_f_path(X, values, dates, positions, fit.lags)
 
-    squares = _f_path(X, residuals[:, None], cuts)[:, 0]
+    squares = classical_break_f_path(X, residuals[:, None], cuts)[:, 0]
     best = int(squares.argmax())  # the date with the smallest sum of squares
     path = path_of(residuals[:, None], cuts)[:, 0]
     top = float(path.max())
@@ -229,6 +244,8 @@ def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
     dates = fit.design.index[cuts]
     between = _date_interval(fit.design.index, X, residuals, cuts, squares, best)
     note = f"at {period_label(label)} ({period_label(between[0])} to {period_label(between[1])})"
+    if len(cuts) < len(inside):
+        note += f"; {len(inside) - len(cuts)} dates left out, where a regressor is constant before or after"
     return BreakTest(
         top, "largest F", (terms, rows - 2 * terms), p_value, note,
         path=pd.Series(path, dates, name="F"), bounds=pd.DataFrame({"low": np.nan, "high": limit}, dates),
@@ -261,25 +278,6 @@ def _date_interval(
     worse = (apart - apart[best]) / variance / unequal
     inside = np.flatnonzero(worse <= -2.0 * np.log(1.0 - np.sqrt(level)))
     return index[cuts[inside[0]]], index[cuts[inside[-1]]]
-
-
-def _f_path(X: Floats, Y: Floats, cuts: Ints) -> Floats:
-    """Chow's F of each column at each cut, shape (cuts, columns)."""
-    rows, terms = X.shape
-    X = unit_columns(X)
-    squares = np.sum(Y * Y, axis=0)
-    whole = squares - _explained(X, Y)
-    below = rows - 2 * terms
-    path = np.empty((len(cuts), Y.shape[1]))
-    for place, cut in enumerate(cuts):
-        apart = squares - _explained(X[:cut], Y[:cut]) - _explained(X[cut:], Y[cut:])
-        path[place] = (whole - apart) / terms / (apart / below)
-    return path
-
-
-def _explained(X: Floats, Y: Floats) -> Floats:
-    Q = np.linalg.qr(X)[0]
-    return np.asarray(np.sum((Q.T @ Y) ** 2, axis=0))
 
 
 def _cusum(fit: Fit) -> BreakTest:

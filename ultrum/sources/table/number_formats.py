@@ -50,6 +50,7 @@ def _numeral(decimal: str, groups: Sequence[str]) -> str:
     return rf"(?:(?:{whole})(?:{mark}\d*)?|{mark}\d+)(?:[eE][-+]?\d+)?"
 
 
+_PLAIN: Final = re.compile(r"-?[0-9]{1,15}(?:\.[0-9]{1,15})?")  # what most cells are
 _READERS: Final = {
     ".": re.compile(_BODY % _numeral(".", (",", " ", "'", "’"))),
     ",": re.compile(_BODY % _numeral(",", (".", " ", "'", "’"))),
@@ -93,6 +94,8 @@ def is_missing(cell: str) -> bool:
 @lru_cache(maxsize=65_536)  # of cells; bounds what a long session holds
 def is_number(cell: str) -> bool:
     """Whether a cell could be a number, with either decimal mark."""
+    if _PLAIN.fullmatch(cell):
+        return True
     text = tidy(cell)
     return len(text) < 60 and any(_parts(text, mark) is not None for mark in _READERS)
 
