@@ -1,0 +1,299 @@
+"""Calls whose every number and word is recorded, so that what changes between two versions is meant.
+
+``python -m tests.recorded`` writes tests/data/recorded.json again. A number that changed belongs in CHANGELOG.md
+under *Numbers that changed*; what a number should be, the other tests know.
+"""
+
+import itertools
+import json
+import math
+import warnings
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+
+import ultrum as ul
+from tests.corpus import BROKEN, GOOD
+from tests.properties.calls import Things, calls
+from tests.properties.flat import flat
+from ultrum.practice import world_files
+
+FILE = Path(__file__).parent / "data" / "recorded.json"
+ERRORS = ("classical", "hc0", "hc1", "hc2", "hc3", "hac", "hac-fixed-b", "ewc")
+OPTIONS = {  # function: keywords, or positions and keywords, to be tried beside those of the practice panel
+    "adjust_p_values": [{"how": h} for h in ("bh", "by")],
+    "factor_betas": [{"errors": e} for e in ERRORS] + [{"lags": "automatic"}],
+    "joint_alpha_test": [{"how": "bootstrap", "draws": 99}, {"how": "robust"}],
+    "two_pass": [{"beta_sample": "rolling", "window": 48}, {"weighting": "gls"}, {"constant": False, "lags": 2},
+                 {"errors": "misspecification"}, {"draws": 99}],
+    "dimson_beta": [{"factor_lags": 2, "factor_leads": 0}, {"how": "fowler-rorke"}],
+    "conditional_beta": [{"alpha_moves": True}],
+    "panel_regress": [{"clusters": c} for c in ("asset", "period")] + [{"effects": "period"}],
+    "premium": [{"mean": "geometric"}, {"mean": "blend", "horizon": 5.0}, {"lags": 2}],
+    "break_test": [{"how": "sup-f", "draws": 99}, {"how": "cusum"}, {"at": "2010-01"}],
+    "diagnose": [{"lags": 3, "draws": 99}],
+    "rolling_regress": [{"window": 24, "errors": e} for e in ("classical", "hc1", "hac")]
+                       + [{"half_life": 12.0}, {"window": "P3Y", "step": 6, "min_obs": 20}, {"constant": False}],
+    "shrink_betas": [{"how": "blume", "line": (0.3, 0.7)}, {"among": ["a", "b", "c", "d", "e"]}],
+    "correlations": [{"window": 24}, {"deletion": "listwise"}],
+    "momentum": [{"skip": "P1M"}, {"horizons": ["P1Y"]}],
+    "portfolio": [{"rebalance": "never"}, {"weights": {"a": 2.0, "b": 1.0}}, {"rebalance": "P1Y"}],
+    "growth": [{"over": "P1M", "annualised": True}, {"kind": "log"}],
+    "returns": [{"frequency": "Q"}, {"kind": "log"}],
+    "rolling": [{"how": h, "min_obs": 6} for h in ("deviation", "low", "high", "median")],
+    "standardise": [{"window": 36}, {"window": "expanding", "min_obs": 24}],
+    "to_frequency": [{"how": "last"}, {"require": 0.5}],
+    "to_bars": [],
+    "disaggregate": [],
+    "innovations": [{"criterion": "aic"}, {"sample": "expanding", "min_obs": 40}, {"most_lags": 2}],
+    "instrumented_premia": [{"beta_sample": "rolling", "window": 48}],
+    "compare_to_benchmark": [{"on": "2011-06"}],
+    "drawdowns": [{"limit": 2}],
+    "distribution": [{"bins": 9}, {"bins": 0.01}],
+    "forward_returns": [{"horizons": [2, 24]}],
+    "predictive_regression": [{"horizons": [1, 6]}],
+    "spells": [{"min_length": 2}],
+    "composite": [{"window": 36}, {"at_least": 1}],
+    "splice": [{"prefer": "first"}],
+    "fill": [{"how": "backward", "limit": 1}],
+    "rebase": [{"base": "2006-05", "value": 1.0}, {"base": "2006"}],
+    "difference": [{"over": "P1Y"}],
+    "lag": [{"over": "P1Y"}],
+    "yield_to_return": [],
+    "model_table": [{"below": "t", "stars": True, "digits": 2}, {"below": "p"}],
+    "cost_of_equity": [{"risk_free_error": 0.005}],
+    "peer_beta": [{"how": h, "values": {"a": 1.0, "b": 3.0}, "debt_beta": 0.1} for h in ("mean", "value", "precision")],
+    "time_varying_betas": [],
+}  # fmt: skip
+
+
+def ragged():
+    """Data of the calls with a late start, an early end, two holes, and a missing factor value."""
+    from tests.properties.calls import raw_frames
+
+    frames = raw_frames()
+    assets = frames["assets"].copy()
+    assets.iloc[:10, 1] = assets.iloc[80:, 2] = assets.iloc[40:43, 3] = assets.iloc[60, 0] = np.nan
+    market = frames["market"].copy()
+    market.iloc[55, 0] = np.nan
+    daily = frames["daily"].copy()
+    daily.iloc[100:130, 0] = daily.iloc[:40, 1] = daily.iloc[550:, 2] = np.nan
+    return {**frames, "assets": assets, "market": market, "daily": daily}
+
+
+def numbers(result):
+    """For each part of a result: how many numbers, how many missing, their sizes and a sum that knows places."""
+    whole = (
+        {"": result, "frame": result.to_frame()} if hasattr(result, "to_frame") else {"": result}
+    )
+    parts = {}
+    for key, one in whole.items():
+        for name, value in flat(one).items():
+            parts.setdefault("/".join(filter(None, [key, *name.split("/")[1:2]])), []).append(value)
+    return {part: _summary(np.array(values)) for part, values in parts.items()}
+
+
+def _summary(values):
+    known = np.where(np.isfinite(values), values, 0.0)
+    places = np.cos(np.arange(len(values)) * math.sqrt(2.0))
+    sums = [float(f"{total:.9g}") for total in (np.abs(known).sum(), known @ places)]
+    return [len(values), int(np.isnan(values).sum()), *sums]
+
+
+def _tried(call):
+    """Numbers and words of a call, or its error, with the warnings."""
+    with warnings.catch_warnings(record=True) as caught:
+        warnings.simplefilter("always")
+        try:
+            result = call()
+            found = {"numbers": numbers(result), "words": repr(result).splitlines()}
+        except ul.UltrumError as error:
+            found = {"error": str(error)}
+    heard = sorted({str(w.message) for w in caught})
+    return found | ({"warnings": heard} if heard else {})
+
+
+def of_functions():
+    """Every public function with its usual arguments and each of the options."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        layouts = {"": Things(), "ragged ": Things(ragged())}
+    found = {}
+    for layout, things in layouts.items():
+        for name, (args, named) in calls(things).items():
+            for options in [{}, *OPTIONS.get(name, [])]:
+                key = layout + name + "".join(f" {k}={v}" for k, v in options.items())
+                found[key] = _tried(
+                    lambda n=name, a=args, k=named | options: getattr(ul, n)(*a, **k)
+                )
+    return found
+
+
+def of_practice():
+    """What the practice world gives: dividends, splits, a final payment, four factors, daily data."""
+    panel, bars = ul.practice.panel(), world_files.bars()
+    close = bars.pivot(index="date", columns="asset", values="close").loc["2013":"2018"]
+    close = close[["BRTW", "LTSM", "ORSL", "NTSH", "MRWG", "FTHL"]]
+    prices = ul.SeriesTable.from_pandas(close, measure="price", currency="QML")
+    events = {n: world_files.table(n) for n in ("dividends", "splits", "final_payments")}
+    events["dividends"] = events["dividends"].query("currency == 'QML'")
+    four = list(panel.factors.columns)
+    tries = {
+        "returns": lambda: ul.returns(prices, frequency="M", **events),
+        "daily returns": lambda: ul.returns(prices, check=False, **events),
+        "adjusted": lambda: ul.adjust_prices(prices, events["dividends"], events["splits"]),
+        "yields": lambda: ul.dividend_yield(prices, events["dividends"], events["splits"]),
+        "price errors": lambda: ul.flag_price_errors(prices),
+        "panel": lambda: panel,
+        "betas": lambda: ul.factor_betas(panel, four),
+        "two pass": lambda: ul.two_pass(panel, four),
+        "rolling two pass": lambda: ul.two_pass(panel, four, beta_sample="rolling"),
+        "risk": lambda: ul.risk_return(panel.assets, risk_free=None),
+        "daily risk": lambda: ul.risk_return(ul.returns(prices, **events)),
+        "growth of one": lambda: ul.drawdowns(ul.returns(prices, frequency="M", **events)),
+        "workings": lambda: ul.factor_betas(panel, four).fit("BRTW").workings(),
+        "influence": lambda: ul.factor_betas(panel, four).fit("BRTW").influence(),
+    }
+    return {f"practice {name}": _tried(call) for name, call in tries.items()}
+
+
+def of_time():
+    """Conversions between all frequencies, both ways, of every measure, with partial ends and holes."""
+    rng = np.random.default_rng(5)
+    found, days = {}, pd.date_range("2019-03-05", "2021-11-17")
+    level = 100.0 * np.exp(0.01 * rng.standard_normal(len(days)).cumsum())
+    level[200:215] = np.nan
+    daily = pd.DataFrame(
+        {"every day": level, "weekdays": np.where(days.day_of_week < 5, level, np.nan)}, days
+    )
+    daily = {"every day": daily[["every day"]], "weekdays": daily[["weekdays"]].dropna(how="all")}
+    for (name, frame), measure in itertools.product(
+        daily.items(), ("price", "index", "flow", "rate", "return")
+    ):
+        values = frame / 1e4 if measure in ("rate", "return") else frame
+        x = ul.TimeSeries.from_pandas(
+            values[name], measure=measure, timing="end" if measure in ("index", "rate") else None
+        )
+        for to, require in itertools.product("WMQSA", (1.0, 0.6)):
+            found[f"{name} {measure} to {to} {require}"] = _tried(
+                lambda x=x, f=to, r=require: ul.to_frequency(x, f, require=r)
+            )
+    quarterly = pd.Series(level[:12], pd.period_range("2019Q2", periods=12, freq="Q"), name="q")
+    monthly = pd.Series(level[20:60], pd.period_range("2019-03", periods=40, freq="M"), name="m")
+    for measure, how in itertools.product(
+        ("flow", "index", "price"), ("hold", "linear", "denton", "chow-lin")
+    ):
+        timing = {"timing": "average"} if measure == "index" else {}
+        low = ul.TimeSeries.from_pandas(quarterly, measure=measure, **timing)
+        high = ul.TimeSeries.from_pandas(monthly, measure=measure, **timing)
+        beside = {"indicator": high}
+        for given in {"denton": ({}, beside), "chow-lin": (beside,)}.get(how, ({},)):
+            key = f"{measure} by {how} {' '.join(given)}"
+            found[key] = _tried(lambda x=low, h=how, g=given: ul.disaggregate(x, "M", how=h, **g))
+    return found
+
+
+def of_results():
+    """Methods of results, and options of regress."""
+    panel = ul.practice.panel()
+    four, y = list(panel.factors.columns), panel.excess["MRWG"]
+    fit, table = ul.regress(y, panel.factors), ul.factor_betas(panel, four)
+    years, weights = (
+        pd.Series(y.to_pandas().index.year, y.to_pandas().index),
+        1.0 + panel.factors["market"].abs(),
+    )
+    options = [{"errors": e} for e in ERRORS] + [{"clusters": years}, {"clusters": years, "errors": "cr3"}, {"lags": 7},
+               {"weights": weights}, {"constant": False}, {"prewhiten": True, "errors": "ewc"}, {"lags": "automatic"}]  # fmt: skip
+    premia = {f: ul.premium(panel.factor_table[f]) for f in four}
+    cost = ul.cost_of_equity(
+        table, premia=premia, risk_free=0.02, add_ons={"licence": (0.01, "ends in 2031")}
+    )
+    tries = {
+        **{
+            f"regress {list(o)} {o.get('errors', '')}": lambda o=o: ul.regress(
+                y, panel.factors, **o
+            )
+            for o in options
+        },
+        "fit words": lambda: fit.in_words().splitlines(),
+        "fit interval": lambda: fit.interval(0.9),
+        "fit influence": fit.influence,
+        "fit workings": fit.workings,
+        "fit test": lambda: fit.test("market", 1.0),
+        "fit joint test": lambda: fit.test(["size", "value"]),
+        "fit predict": lambda: fit.predict(panel.factors.iloc[:5]),
+        "table interval": lambda: table.interval("market"),
+        "table t": lambda: table.t_values,
+        "table p": lambda: table.p_values,
+        "table residuals": lambda: table.residuals,
+        "cost": lambda: cost,
+        "cost parts": lambda: cost.parts,
+        "cost shares": lambda: cost.shares,
+        "cost workings": lambda: cost.workings("BRTW"),
+        "cost notes": lambda: list(cost.notes.items()),
+        "cost abroad": lambda: cost.in_currency("VTC", inflation=(0.02, 0.03)),
+        "missing": lambda: panel.missing_log.groupby(["series", "cause"], observed=True).size(),
+        "coverage": lambda: panel.coverage,
+        "robust sets": lambda: ul.two_pass(panel, ["market", "size"]).robust_sets(),
+    }
+    return {f"results {name}": _tried(call) for name, call in tries.items()}
+
+
+def of_tables():
+    """Every awkward table whole: series, decisions, rejected rows; every broken one with its message."""
+    broken = {f"broken {name}": table for name, table in BROKEN.items()}
+    every = {**GOOD, **broken}.items()
+    return {f"table {name}": _tried(lambda a=args: _Read(*a[:2])) for name, args in every}
+
+
+class _Read:
+    """A reading as it is recorded."""
+
+    def __init__(self, source, said):
+        reading = ul.read_series(source.encode() if isinstance(source, str) else source, **said)
+        self.numbers = {n: s.to_pandas() for n, s in reading.series.items()} | {
+            "records": reading.records
+        }
+        self.words = [
+            *(f"{n}: {s.metadata!r} {s.index[0]} {s.index[-1]}" for n, s in reading.series.items()),
+            *map(str, reading.decisions), *map(str, reading.rejected), f"records: {list(reading.records)}",
+        ]  # fmt: skip
+
+    def to_frame(self):
+        return self.numbers
+
+    def __repr__(self):
+        return "\n".join(self.words)
+
+
+GROUPS = {
+    "functions": of_functions,
+    "practice": of_practice,
+    "results": of_results,
+    "time": of_time,
+    "tables": of_tables,
+}
+
+
+def differences(now, then):
+    """Where two records differ, a line each."""
+    lines = [f"{name}: {'new' if name in now else 'gone'}" for name in sorted(set(now) ^ set(then))]
+    for name in sorted(set(now) & set(then)):
+        one, two = now[name], then[name]
+        lines += [f"{name}: {part} {one.get(part)!r} for {two.get(part)!r}"
+                  for part in ("words", "error", "warnings") if one.get(part) != two.get(part)]  # fmt: skip
+        a, b = one.get("numbers", {}), two.get("numbers", {})
+        lines += [f"{name}: {part} {a.get(part)} for {b.get(part)}" for part in sorted(set(a) | set(b))
+                  if not _alike(a.get(part), b.get(part))]  # fmt: skip
+    return lines
+
+
+def _alike(one, two):
+    return one is not None and two is not None and np.allclose(one, two, rtol=1e-6, atol=1e-9)
+
+
+if __name__ == "__main__":
+    whole = {name: group() for name, group in GROUPS.items()}
+    FILE.write_text(json.dumps(whole, indent=0, ensure_ascii=False) + "\n", encoding="utf-8")
+    print(FILE)
