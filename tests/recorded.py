@@ -7,6 +7,7 @@ under *Numbers that changed*; what a number should be, the other tests know.
 import itertools
 import json
 import math
+import tempfile
 import warnings
 from pathlib import Path
 
@@ -14,12 +15,23 @@ import numpy as np
 import pandas as pd
 
 import ultrum as ul
+from tests import fuzzing
 from tests.corpus import BROKEN, GOOD
-from tests.properties.calls import Things, calls
+from tests.generated_tables import make_case
+from tests.properties.calls import Things, calls, raw_frames
 from tests.properties.flat import flat
 from ultrum.practice import world_files
+from ultrum.practice.observatory import FLOWS
+from ultrum.sources.sdmx import structures
+from ultrum.sources.sdmx.observations import decode
+from ultrum.study.run_record import run_facts
 
 FILE = Path(__file__).parent / "data" / "recorded.json"
+OTHERS = {
+    "quarters": (pd.period_range("2000Q1", periods=96, freq="Q"), "Q"),
+    "weeks": (pd.period_range("2005-01-03", periods=96, freq="W-FRI"), "W"),
+    "weekdays": (pd.bdate_range("2005-03-01", periods=96), "B"),
+}
 ERRORS = ("classical", "hc0", "hc1", "hc2", "hc3", "hac", "hac-fixed-b", "ewc")
 OPTIONS = {  # function: keywords, or positions and keywords, to be tried beside those of the practice panel
     "adjust_p_values": [{"how": h} for h in ("bh", "by")],
@@ -70,8 +82,6 @@ OPTIONS = {  # function: keywords, or positions and keywords, to be tried beside
 
 def ragged():
     """Data of the calls with a late start, an early end, two holes, and a missing factor value."""
-    from tests.properties.calls import raw_frames
-
     frames = raw_frames()
     assets = frames["assets"].copy()
     assets.iloc[:10, 1] = assets.iloc[80:, 2] = assets.iloc[40:43, 3] = assets.iloc[60, 0] = np.nan
@@ -80,6 +90,11 @@ def ragged():
     daily = frames["daily"].copy()
     daily.iloc[100:130, 0] = daily.iloc[:40, 1] = daily.iloc[550:, 2] = np.nan
     return {**frames, "assets": assets, "market": market, "daily": daily}
+
+
+def at_frequency(index):
+    """The monthly data of the calls under other dates."""
+    return {n: f.set_axis(index) if len(f) == len(index) else f for n, f in raw_frames().items()}
 
 
 def numbers(result):
@@ -119,10 +134,14 @@ def of_functions():
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         layouts = {"": Things(), "ragged ": Things(ragged())}
+        layouts |= {
+            f"{name} ": Things(at_frequency(index), letter)
+            for name, (index, letter) in OTHERS.items()
+        }
     found = {}
     for layout, things in layouts.items():
         for name, (args, named) in calls(things).items():
-            for options in [{}, *OPTIONS.get(name, [])]:
+            for options in [{}, *(OPTIONS.get(name, []) if layout[:-1] not in OTHERS else [])]:
                 key = layout + name + "".join(f" {k}={v}" for k, v in options.items())
                 found[key] = _tried(
                     lambda n=name, a=args, k=named | options: getattr(ul, n)(*a, **k)
@@ -247,11 +266,74 @@ def of_tables():
     return {f"table {name}": _tried(lambda a=args: _Read(*a[:2])) for name, args in every}
 
 
+def of_odd_input():
+    """Tables of known truth in many layouts; damaged tables, messages and studies."""
+    tables = {f"generated {seed}": make_case(seed).body for seed in range(5000, 5120)}
+    tables |= {f"damaged {n}": fuzzing.mutated(fuzzing.tables(), n) for n in range(150)}
+    found = {name: _tried(lambda b=body: _Read(b)) for name, body in tables.items()}
+    for kind, seeds in (
+        ("data", fuzzing.data_messages()),
+        ("structures", fuzzing.structure_messages()),
+    ):
+        for n in range(60):
+            body = fuzzing.mutated(seeds, n)
+            found[f"{kind} {n}"] = _tried(lambda b=body, k=kind: _decoded(b, k))
+    for n in range(60):
+        text = fuzzing.mutated(fuzzing.studies(), n).decode("utf-8", "replace")
+        found[f"study {n}"] = _tried(lambda t=text: ul.Study.parse(t, "s.toml").to_toml())
+    return found
+
+
+def _decoded(body, kind):
+    if kind == "data":
+        return decode(body, "", list(FLOWS["PRICES"].dimensions), "s:PRICES")
+    return [structures.read_flows(body, "s:PRICES"), structures.read_structure(body, "s:PRICES")]
+
+
+def of_studies():
+    """Shipped studies and a variant of each kind: numbers by name, cautions, decisions, stages."""
+    folder = Path(ul.practice.__file__).parent / "studies"
+    small, quarters = (
+        ul.Study.load(folder / f"{n}.toml") for n in ("market_model", "macro_quarters")
+    )
+    asset = small.model_copy(update={"cost_of_equity": None})
+    with tempfile.TemporaryDirectory() as vault, ul.practice.serve() as service:
+        tries = {
+            "market model": small,
+            "quarters": quarters,
+            "betas alone": asset,
+            "few": small.limited_to(["BRTW"]),
+        }
+        return {
+            f"study {name}": _tried(lambda s=study: _Run(s.with_sources_at(service.places), vault))
+            for name, study in tries.items()
+        }
+
+
+class _Run:
+    """A run as it is recorded."""
+
+    def __init__(self, study, vault):
+        self.facts = run_facts(result := ul.run_study(study, vault=vault))
+        self.words = [
+            *(f"{w.subject}: {w.text}" for w in result.warnings), *map(str, result.decisions),
+            *(f"{s['name']}: {s['needs']}, {len(s['takes'])}" for s in self.facts["stages"]), *repr(result).splitlines(),
+        ]  # fmt: skip
+
+    def to_frame(self):
+        return self.facts["numbers"]
+
+    def __repr__(self):
+        return "\n".join(line.partition(" (run ")[0] for line in self.words)
+
+
 class _Read:
     """A reading as it is recorded."""
 
-    def __init__(self, source, said):
-        reading = ul.read_series(source.encode() if isinstance(source, str) else source, **said)
+    def __init__(self, source, said=None):
+        reading = ul.read_series(
+            source.encode() if isinstance(source, str) else source, **(said or {})
+        )
         self.numbers = {n: s.to_pandas() for n, s in reading.series.items()} | {
             "records": reading.records
         }
@@ -272,6 +354,8 @@ GROUPS = {
     "practice": of_practice,
     "results": of_results,
     "time": of_time,
+    "studies": of_studies,
+    "odd input": of_odd_input,
     "tables": of_tables,
 }
 

@@ -29,6 +29,12 @@ class Recorded(unittest.TestCase):
     def test_tables(self):
         self.compare("tables")
 
+    def test_studies(self):
+        self.compare("studies")
+
+    def test_odd_input(self):
+        self.compare("odd input")
+
     def test_a_changed_number_word_or_warning_is_found(self):
         then = json.loads(FILE.read_text(encoding="utf-8"))["results"]
         now = json.loads(json.dumps(then))

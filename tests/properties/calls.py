@@ -37,7 +37,8 @@ def raw_frames():
 class Things:
     """One of each, all fitting together; ``frames`` may be laid out in another way."""
 
-    def __init__(self, frames=None):
+    def __init__(self, frames=None, frequency="M"):
+        self.frequency = frequency
         raw = self.raw = frames or raw_frames()
         money = {"currency": "QML"}
         table_of = ul.SeriesTable.from_pandas
@@ -58,7 +59,7 @@ class Things:
         )
         score = self.yields.with_metadata(name="state")
         self.panel = ul.align(assets=self.assets, factors=self.market, risk_free=self.bill,
-                              conditions=score, known_by="P1M")  # fmt: skip
+                              conditions=score, known_by="P1M", frequency=frequency)  # fmt: skip
         self.fit = ul.regress(ul.excess(self.assets, self.bill)["a"], self.market)
         self.years = pd.Series(self.fit.response.index.year, self.fit.response.index)
         self.betas = ul.factor_betas(self.panel)
@@ -85,7 +86,15 @@ def calls(t):
         **{name: (given, {}) for name, given in on_returns.items()},
         "shrink_betas": ([t.betas], {}),
         "adjust_prices": ([t.daily, t.paid], {}),
-        "align": ([], {"assets": t.assets, "factors": t.market, "risk_free": t.bill}),
+        "align": (
+            [],
+            {
+                "assets": t.assets,
+                "factors": t.market,
+                "risk_free": t.bill,
+                "frequency": t.frequency,
+            },
+        ),
         "beta_sensitivity": (
             [t.assets, t.whole, "a"],
             {"risk_free": t.bill, "windows": ["P5Y"], "frequencies": ["M"]},
