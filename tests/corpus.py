@@ -186,7 +186,7 @@ BROKEN = {  # name: (source, keywords, words of the message)
     "names for too few columns": ("2024-01,1,2\n2024-02,2,3\n", {"columns": ["d", "x"]}, ["2 column names for 3"]),
     "day and month tied": ("d,x\n01/02/2024,1\n03/02/2024,2\n", {}, ["'01/02/2024'", "2024-02-01", "2024-01-02"]),
     "decimal mark tied": ("d;x\n2024-01;1,234\n2024-02;2,345\n", {}, ["'1,234'", "decimal=','"]),
-    "periods twice": ("d,x\n2024-01,1\n2024-01,2\n2024-02,3\n", {}, ["appear twice", "2024-01"]),
+    "periods twice": ("d,x\n2024-01,1\n2024-01,2\n2024-02,3\n", {}, ["1 duplicate period", "2024-01"]),
     "a column twice": ("d,x,x\n2024-01,1,2\n", {}, ["'x' twice"]),
     "ragged": ("d,x\n2024-01,1\n2024-02,2,9\n2024-03,3\n2024-04,4\n", {}, ["line 3", "3 cells, not 2"]),
     "asset changes currency": ("date,asset,currency,close\n2024-01,A,QML,1\n2024-02,A,QSR,2\n"

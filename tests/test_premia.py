@@ -248,7 +248,7 @@ class Moving(Scratch):
         )
         self.assertTrue(late.beta["late"].isna().all())
         pd.testing.assert_series_equal(late.beta["a0"], got.beta["a0"])
-        self.assertIn("1 assets with fewer than 24 rows", late.basis)
+        self.assertIn("1 asset left out, with fewer than 24 rows", late.basis)
 
     def test_known_beta_is_that_of_the_data_up_to_its_date_and_missing_months_count(self):
         panel = self.filtered_panel()

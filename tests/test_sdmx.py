@@ -311,7 +311,7 @@ class Reading(Scratch):
         good = self.HEAD + "A:F(1.0),M,X,2024-01,1,IX,A\n"
         for body, words in (("a,b\n1,2\n", ["column FREQ"]), (good.replace(",1,", ",one,"), ["not a whole"]),
                             (good.replace("2024-01", "2024-13"), ["'2024-13' is not a period"]),
-                            (good + good.splitlines()[1] + "\n", ["appear twice", "2024-01"]),
+                            (good + good.splitlines()[1] + "\n", ["1 duplicate period", "2024-01"]),
                             ('{"data": {"dataSets": [', ["not a whole"]), ("<m:Data", ["not a whole"]),
                             ("<!DOCTYPE html><html></html>", ["web page"]),
                             ('{"errors": [{"code": 510, "title": "Too much"}]}', ["larger than", "'Too much'"])):  # fmt: skip

@@ -38,7 +38,7 @@ class Wrapping(Scratch):
         twice = pd.Series(
             [1.0, 2.0, 3.0], pd.to_datetime(["2024-01-02", "2024-01-02", "2024-01-03"])
         )
-        with self.refused(FrequencyError, "twice", "2024-01-02"):
+        with self.refused(FrequencyError, "1 duplicate daily period", "2024-01-02"):
             ul.TimeSeries.from_pandas(twice, frequency="D")
         with self.refused(FrequencyError, "frequency"):
             ul.TimeSeries.from_pandas(pd.Series([1.0, 2.0]))

@@ -24,6 +24,7 @@ from ultrum.cli.options import (
     desk_of,
 )
 from ultrum.cli.verbosity import echo
+from ultrum.core.displayed_numbers import counted
 
 if TYPE_CHECKING:
     from ultrum.desk import SeriesSet
@@ -276,7 +277,7 @@ def verify(vault: Path | None) -> None:
         faults, count = kept.verify(), kept.size()["downloads"]
     if faults:
         raise VaultError("\n".join(faults))
-    echo(f"{count} downloads, all whole.")
+    echo(f"{counted(count, 'download')}, all whole.")
 
 
 @vault.command()
@@ -296,7 +297,8 @@ def forget(words: tuple[str, ...], yes: bool, vault: Path | None) -> None:
             echo(f"… and {len(records) - 20} more")
         if not yes:
             click.confirm(
-                f"Remove these {len(records)} downloads? They cannot be had back", abort=True
+                f"Remove these {counted(len(records), 'download')}? They cannot be had back",
+                abort=True,
             )
         echo(f"{len(records)} removed, {kept.forget(records):,} bytes freed")
 
@@ -309,7 +311,7 @@ def pack_vault(file: Path, vault: Path | None) -> None:
     from ultrum.vault import pack
 
     with _vault(vault) as kept:
-        echo(f"{pack(kept, file)} downloads in {file}")
+        echo(f"{counted(pack(kept, file), 'download')} in {file}")
 
 
 @vault.command("unpack")
@@ -321,7 +323,7 @@ def unpack_vault(file: Path, vault: Path | None) -> None:
 
     with _vault(vault, made=True) as kept:
         new, already = unpack(kept, file)
-    echo(f"{new} downloads taken over, {already} were here already")
+    echo(f"{counted(new, 'download')} taken over, {already} were here already")
 
 
 @vault.command("export")

@@ -27,6 +27,7 @@ from ultrum.cli.options import (
 )
 from ultrum.cli.pictures import PictureStyle, picture_options
 from ultrum.cli.verbosity import echo
+from ultrum.core.displayed_numbers import counted
 
 _UNITS_OF_A_PICTURE: Final = 2
 ENVIRONMENT: Final = ParameterSource.ENVIRONMENT
@@ -381,5 +382,5 @@ def _after_steps(series: TimeSeries, steps: list[dict[str, Any]]) -> dict[str, s
         "base period": metadata.base_period or "—",
         "first": ends[0],
         "last": ends[1],
-        "values": f"{len(valid)} of {len(series)} periods",
+        "values": f"{len(valid)} of {counted(len(series), 'period')}",
     }

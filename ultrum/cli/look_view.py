@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from ultrum.cli.verbosity import echo
+from ultrum.core.displayed_numbers import counted
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -55,7 +56,9 @@ def show_table(
 
     if reading is not None:
         rejected = len(reading.rejected)
-        echo(f"{name}: {len(series)} series, {len(reading.records)} rows, {rejected} rejected")
+        echo(
+            f"{name}: {len(series)} series, {counted(len(reading.records), 'row')}, {rejected} rejected"
+        )
         decisions = [vars(d) for d in reading.decisions]
         terminal_output.table(pd.DataFrame(decisions)[["what", "chosen", "certainty"]])
     else:
@@ -116,7 +119,7 @@ def gaps(series: TimeSeries) -> str:
     steps = np.diff(series.ordinals)
     skipped = 0 if series.metadata.frequency.is_dated else int((steps - 1).sum())
     if skipped:
-        parts.append(f"{skipped} periods without a row")
+        parts.append(f"{counted(skipped, 'period')} without a row")
     return "; ".join(parts) or "none"
 
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Final
 from ultrum.cli.estimate_output import print_workings, workings_answer
 from ultrum.cli.pictures import PictureStyle
 from ultrum.cli.verbosity import echo
-from ultrum.core.displayed_numbers import decimals, percent, significant
+from ultrum.core.displayed_numbers import counted, decimals, percent, significant
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -162,7 +162,9 @@ def _growth(returns_table: SeriesTable) -> Axes:
 
     names = returns_table.names
     title = (
-        f"Growth of one: the first {_LINES} of {len(names)} assets" if len(names) > _LINES else ""
+        f"Growth of one: the first {_LINES} of {counted(len(names), 'asset')}"
+        if len(names) > _LINES
+        else ""
     )
     return figures.growth_of_one(returns_table.select(names[:_LINES]), title=title)
 

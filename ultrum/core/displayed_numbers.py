@@ -55,6 +55,16 @@ def four_digits(value: float) -> str:
     return f"{value:,.0f}" if abs(value) >= _WHOLE else f"{value:.4g}"
 
 
+def counted(number: int, noun: str) -> str:
+    """A count with its noun, in the plural unless it is one.
+
+    >>> counted(1, "row"), counted(12000, "row"), counted(0, "company")
+    ('1 row', '12,000 rows', '0 companies')
+    """
+    many = f"{noun[:-1]}ies" if noun.endswith("y") and noun[-2] not in "aeo" else f"{noun}s"
+    return f"{number:,} {noun if number == 1 else many}"
+
+
 def true_minus(text: str) -> str:
     """Text with the minus sign of print in place of hyphens before numbers."""
     return text.replace("-", "−")

@@ -13,6 +13,7 @@ from typing import Any
 
 import pandas as pd
 
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.text_tables import table_html
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.period_labels import period_label
@@ -67,7 +68,9 @@ class PullResult:
         names = unique_headings(self.series, self.names)
         joined = pd.concat([s.values for s in self.series], axis=1, keys=names).sort_index()
         if joined.shape[1] != len(self.series) or not joined.columns.is_unique:
-            raise SourceError(f"{joined.shape[1]} columns were made of {len(self.series)} series.")
+            raise SourceError(
+                f"{counted(joined.shape[1], 'column')} were made of {len(self.series)} series."
+            )
         return _filled(self._common(joined), self.set.gaps)
 
     def _common(self, joined: pd.DataFrame) -> pd.DataFrame:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import pandas as pd
 
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.period_labels import period_label
 from ultrum.desk.repository import Repository
@@ -71,5 +72,5 @@ def status_of(old: TimeSeries | None, new: TimeSeries) -> str:
     fresh = changes[changes["kind"] == "new"]["period"]
     filled = int((fresh <= last).sum())
     if revised or filled:
-        return f"revised ({revised + filled} values)"
+        return f"revised ({counted(revised + filled, 'value')})"
     return f"longer (+{len(fresh)})" if len(fresh) else "same"

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor
 from typing import Final, TypeVar
 
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.executors import cores, each_block
 from ultrum.errors import TableError
 from ultrum.large.long_table import LongTable
@@ -33,7 +34,7 @@ def through_blocks(
     executor = executor or table.executor
     most = at_once(bytes_of(table.max_memory), needs, table.workers or cores())
     with telling(table.progress) as tell:
-        label = f"{table.path}, {len(blocks)} blocks"
+        label = f"{table.path}, {counted(len(blocks), 'block')}"
         tell(label)
         yield from each_block(job, blocks, executor, most, lambda text: tell(f"{label}: {text}"))
 

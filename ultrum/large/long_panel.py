@@ -10,6 +10,7 @@ from typing import Any, ClassVar, Final
 import pandas as pd
 import pyarrow as pa
 
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.large_data import LargeData
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.panel.alignment import align as align_in_memory
@@ -120,7 +121,7 @@ class LongPanel(LargeData):
         return (
             f"Panel on disk: {len(self.risk_free)} {small.frequency.name} rows, "
             f"{span_of(self.risk_free.index)}, {small.currency}, {self.excess.rows:,} returns of "
-            f"{len(self.asset_names):,} assets\nfactors {', '.join(map(str, self.factors)) or 'none'}, "
+            f"{counted(len(self.asset_names), 'asset')}\nfactors {', '.join(map(str, self.factors)) or 'none'}, "
             f"conditions {', '.join(map(str, self.conditions)) or 'none'}; risk-free {self.risk_free.name}"
             + "".join(f"\nwarning: {text}" for text in self.warnings)
         )

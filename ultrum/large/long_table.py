@@ -13,6 +13,7 @@ import numpy as np
 import pandas as pd
 import pyarrow.parquet as pq
 
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.executors import Progress
 from ultrum.core.large_data import LargeData
 from ultrum.core.series.metadata import Metadata
@@ -333,7 +334,7 @@ class LongTable(LargeData):
     def __repr__(self) -> str:
         days = EPOCH + self._index.days
         return (
-            f"Long table {self.path}: {self.rows:,} rows of {len(self.assets):,} assets, {self.value} "
+            f"Long table {self.path}: {self.rows:,} rows of {counted(len(self.assets), 'asset')}, {self.value} "
             f"({Frequency.parse(self.frequency).name}), {days[0]} to {days[-1]}"
         )
 

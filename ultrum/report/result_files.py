@@ -14,6 +14,7 @@ from typing import Any, Final
 
 import pandas as pd
 
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import UltrumError, reason
 from ultrum.file_access import path_of
@@ -226,7 +227,7 @@ def journal_tables(result: StudyResult, write: str) -> dict[str, str]:
     """The company's models side by side, and each model's companies, as a paper prints them."""
     company = result.company
     fits = company_fits(result)
-    title = f"{result.names.get(company, company)}: {len(fits)} models"
+    title = f"{result.names.get(company, company)}: {counted(len(fits), 'model')}"
     texts = {"models_of_" + slug(company): getattr(model_table(fits, title=title), write)()}
     files = files_of("betas", result.models)
     for name, table in result.models.items():

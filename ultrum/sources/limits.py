@@ -9,6 +9,7 @@ from contextvars import ContextVar
 from dataclasses import dataclass, fields, replace
 from typing import Final
 
+from ultrum.core.displayed_numbers import counted
 from ultrum.errors import TableError, UltrumError, one_of
 
 VARIABLE: Final = "ULTRUM_LIMITS"
@@ -87,11 +88,13 @@ class Limits:
         where : str
             File or address, for the message.
         """
-        self.check("rows", rows, f"{where} has {rows:,} rows")
-        self.check("columns", columns, f"{where}: a line has {columns:,} cells")
+        self.check("rows", rows, f"{where} has {counted(rows, 'row')}")
+        self.check("columns", columns, f"{where}: a line has {counted(columns, 'cell')}")
         cells = rows * columns
         self.check(
-            "cells", cells, f"{where} has {rows:,} rows of {columns:,} columns, {cells:,} cells"
+            "cells",
+            cells,
+            f"{where} has {rows:,} rows of {columns:,} columns, {cells:,} cells",
         )
 
 

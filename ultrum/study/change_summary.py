@@ -10,7 +10,7 @@ from typing import Any, Final
 
 import pandas as pd
 
-from ultrum.core.displayed_numbers import decimals, significant
+from ultrum.core.displayed_numbers import counted, decimals, significant
 from ultrum.study.provenance import stage_of, stage_trail
 from ultrum.study.run_record import error_of
 
@@ -92,7 +92,7 @@ class Changes:
             text = shown.rename(columns={"in_errors": "in errors"}).to_string(
                 float_format=significant, max_colwidth=60
             )
-            yield f"{len(self.moved)} numbers moved, those of the question first:\n{text}"
+            yield f"{counted(len(self.moved), 'number')} moved, those of the question first:\n{text}"
 
 
 def changes(

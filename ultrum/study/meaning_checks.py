@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Iterator, Mapping
 from typing import Any, Final
 
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.pricing.sensitivity import CHOICES
 from ultrum.core.time.durations import parse_duration
 from ultrum.core.time.frequency import Frequency, last_day, parse_period
@@ -145,7 +146,10 @@ def _model_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
     names = [str(m.get("name", "")) for m in models]
     for name, count in Counter(names).items():
         if count > 1:
-            yield ("models", str(names.index(name)), "name"), f"{count} models are named '{name}'."
+            yield (
+                ("models", str(names.index(name)), "name"),
+                f"{counted(count, 'model')} are named '{name}'.",
+            )
     used = [f for m in models for f in _listed(m.get("factors"))]
     cost = part(content, "cost_of_equity")
     for factor in part(cost, "premium"):

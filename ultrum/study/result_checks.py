@@ -8,7 +8,7 @@ from typing import Final
 
 import pandas as pd
 
-from ultrum.core.displayed_numbers import decimals, p_equals, percent
+from ultrum.core.displayed_numbers import counted, decimals, p_equals, percent
 from ultrum.core.executors import each_block
 from ultrum.core.regression.results import BetaTable
 from ultrum.core.regression.structural_breaks import break_test, chow_tests
@@ -107,5 +107,5 @@ def check_cautions(
             text = f"alpha and beta {finding}"
             cautions.append(Caution(asset, f"{text}; one beta for the whole sample misleads."))
         if betas.nobs[asset] < SHORT_SAMPLE:
-            cautions.append(Caution(asset, f"only {betas.nobs[asset]} rows."))
+            cautions.append(Caution(asset, f"only {counted(betas.nobs[asset], 'row')}."))
     return cautions

@@ -8,7 +8,7 @@ from functools import cached_property
 
 import pandas as pd
 
-from ultrum.core.displayed_numbers import percent
+from ultrum.core.displayed_numbers import counted, percent
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.cost_result import CostOfEquity
 from ultrum.core.pricing.joint_alpha import JointAlphaTest
@@ -144,11 +144,13 @@ class StudyResult:
     def __repr__(self) -> str:
         head = f"{self.study.study.title} (run {self.run[:12]})\n{self.panel!r}\n"
         if self.cost is None:
-            return f"{head}{self.betas.fit(self.company)!r}\n{len(self.warnings)} warnings"
+            return (
+                f"{head}{self.betas.fit(self.company)!r}\n{counted(len(self.warnings), 'warning')}"
+            )
         value = float(self.cost.value[self.company])
         low, high = map(float, self.cost.interval().loc[self.company, ["low", "high"]])
         return (
             f"{head}Cost of equity of {self.company}: {percent(value)} % a year, 95 % interval "
             f"{percent(low)} to {percent(high)} %; "
-            f"{len(self.warnings)} warnings"
+            f"{counted(len(self.warnings), 'warning')}"
         )

@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+from ultrum.core.displayed_numbers import counted
 from ultrum.errors import VaultError, reason, warn_user
 from ultrum.vault.catalogue import DAMAGE, Catalogue
 from ultrum.vault.journal import NAME, VERSION
@@ -57,7 +58,7 @@ def entries_of_earlier(folder: Path) -> list[dict[str, Any]]:
             ) from error
         warn_user(
             f"The catalogue of the vault {folder} was damaged; the vault has been rebuilt from its "
-            f"receipts: {len(rows)} downloads."
+            f"receipts: {counted(len(rows), 'download')}."
         )
     return _entries(rows)
 

@@ -8,6 +8,7 @@ from typing import Final
 
 import pandas as pd
 
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.panel.missing_log import MissingData
 from ultrum.core.series.metadata import Metadata, step_of
 from ultrum.core.series.text_tables import table_html
@@ -218,7 +219,7 @@ class Panel:
     def __repr__(self) -> str:
         span = span_of(self.assets.index)
         counts = (
-            f"{self.assets.shape[1]} assets, factors {', '.join(map(str, self.factors)) or 'none'}, "
+            f"{counted(self.assets.shape[1], 'asset')}, factors {', '.join(map(str, self.factors)) or 'none'}, "
             f"conditions {', '.join(map(str, self.conditions)) or 'none'}"
         )
         worst = self.missing_log["series"].value_counts().head(5)

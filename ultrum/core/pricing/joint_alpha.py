@@ -12,7 +12,7 @@ import scipy.special
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools, Floats, Ints
-from ultrum.core.displayed_numbers import p_equals
+from ultrum.core.displayed_numbers import counted, p_equals
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas import chosen_factors
 from ultrum.core.regression.engine.bootstrap_draws import block_length, drawn_periods
@@ -124,7 +124,7 @@ def joint_alpha_test(
     advice = _what_costs_rows(there[complete], frame.columns)
     if rows <= assets + count:
         raise EstimationError(
-            f"{rows} rows have every asset; {assets} assets and {count} factors need more than "
+            f"{counted(rows, 'row')} with every asset; {assets} assets and {count} factors need more than "
             f"{assets + count}. {advice or 'Take a longer sample or fewer assets.'}"
         )
     y, f = frame.to_numpy()[whole], x.to_numpy(dtype=np.float64)[whole]
@@ -143,7 +143,7 @@ def joint_alpha_test(
         )
     span = span_of(frame.index[whole])
     lost = int((complete & ~whole).sum())
-    basis = f"{assets} alphas on {', '.join(names)}, {how}; {rows} rows, {span}; {lost} rows dropped, not whole"
+    basis = f"{assets} alphas on {', '.join(names)}, {how}; {rows} rows, {span}; {counted(lost, 'row')} dropped"
     named = pd.Series(alphas, frame.columns)
     return JointAlphaTest(statistic, p_value, df, named, rows, dropped, basis)
 
@@ -162,14 +162,14 @@ def _what_costs_rows(there: Bools, names: pd.Index) -> str:
         if there[:, left].all(axis=1).mean() >= _NEARLY_ALL or counts[place] == len(there):
             break
         left[place] = False
-        out.append(f"{names[place]} ({counts[place]} rows)")
+        out.append(f"{names[place]} ({counted(counts[place], 'row')})")
     if not out:
         return ""
     more = f" and {len(out) - 6} more" if len(out) > 6 else ""
     rows = int(there[:, left].all(axis=1).sum())
     return (
         f"{', '.join(out[:6])}{more} cost most; without {'it' if len(out) == 1 else 'them'} {rows} rows "
-        f"are left for {int(left.sum())} assets."
+        f"are left for {counted(int(left.sum()), 'asset')}."
     )
 
 

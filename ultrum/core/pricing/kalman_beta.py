@@ -17,6 +17,7 @@ import scipy.special
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas import chosen_factor
 from ultrum.core.regression.inference import band_of
@@ -216,7 +217,7 @@ def _with_missing(betas: FilteredBetas, names: pd.Index, counts: Ints) -> Filter
     }
     flat = {n: getattr(betas, n).reindex(names) for n in ("movement", "p_value", "alpha", "sigma")}
     short = int((counts < _LEAST_ROWS).sum())
-    basis = f"{betas.basis}; {short} assets with fewer than {_LEAST_ROWS} rows are missing"
+    basis = f"{betas.basis}; {counted(short, 'asset')} left out, with fewer than {_LEAST_ROWS} rows"
     return replace(betas, **frames, **flat, nobs=pd.Series(counts, names), basis=basis)
 
 

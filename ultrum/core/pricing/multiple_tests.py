@@ -10,6 +10,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas import chosen_factors
 from ultrum.core.regression.engine.bootstrap_draws import row_counts
@@ -120,7 +121,7 @@ def step_down_alphas(
     whole = np.isfinite(F).all(axis=1)
     if whole.sum() < _FEWEST:
         raise EstimationError(
-            f"{int(whole.sum())} periods have every factor; {_FEWEST} are needed."
+            f"{counted(int(whole.sum()), 'period')} with every factor; {_FEWEST} are needed."
         )
     t = table.t_values["constant"].to_numpy()
     drawn = drawn_alpha_t(panel.excess.to_pandas().to_numpy(float)[whole], F[whole], draws, seed)

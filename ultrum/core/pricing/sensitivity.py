@@ -12,6 +12,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.pricing.dimson_beta import leads_and_lags
 from ultrum.core.pricing.shrinkage import BLUME_1971, shrink_betas
 from ultrum.core.regression.engine.covariance import errors_in_words
@@ -298,7 +299,7 @@ def _row(estimate: BetaTable | str, asset: str, adjustment: str) -> dict[str, An
         return {**blank, "note": estimate}
     rows = int(estimate.nobs[asset])
     if rows < _LEAST_ROWS:
-        return {**blank, "rows": rows, "note": f"{rows} rows, fewer than {_LEAST_ROWS}"}
+        return {**blank, "rows": rows, "note": f"{counted(rows, 'row')}, fewer than {_LEAST_ROWS}"}
     summed = _summed(estimate)
     try:
         if adjustment == "vasicek":

@@ -11,6 +11,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.conditional_beta import conditional_beta
 from ultrum.core.pricing.factor_betas import chosen_factors, factor_betas
@@ -167,7 +168,7 @@ def _compared(
     common = np.isfinite(errors).all(axis=1)
     if common.sum() < _FEWEST:
         raise EstimationError(
-            f"{int(common.sum())} periods have a forecast by every estimator; {_FEWEST} are needed. "
+            f"{counted(int(common.sum()), 'period')} with a forecast by every estimator; {_FEWEST} are needed. "
             "Take a shorter window."
         )
     rmse = np.sqrt(np.mean(errors[common] ** 2, axis=0))

@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas import chosen_factor
 from ultrum.core.regression.engine.covariance import errors_in_words
@@ -91,5 +92,5 @@ def up_down_betas(panel: Panel, factor: str = "market", *, errors: str = "hac") 
         down_error=table.standard_errors["down"],
         p_value=pd.Series(p_value, table.coefficients.index),
         table=table,
-        basis=f"{rising} rows with {factor} up, {len(values) - rising} not; {errors_in_words(errors)}",
+        basis=f"{counted(rising, 'row')} with {factor} up, {len(values) - rising} not; {errors_in_words(errors)}",
     )

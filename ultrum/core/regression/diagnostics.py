@@ -13,7 +13,7 @@ import scipy.special
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.displayed_numbers import decimals, p_equals
+from ultrum.core.displayed_numbers import counted, decimals, p_equals
 from ultrum.core.regression.design_warnings import refuse_exact_fit
 from ultrum.core.regression.engine.covariance import CLUSTERED, COSINE, HAC
 from ultrum.core.regression.engine.qr import inflation, projection_residuals
@@ -194,7 +194,7 @@ def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int =
     span = " to ".join(period_label(end) for end in fit.sample)
     rho = _persistence(X, residuals, time_positions(fit.design.index))
     return Diagnosis(
-        tuple(findings), f"{fit.name} on {', '.join(_factors(fit))}: {fit.nobs} rows, {span}",
+        tuple(findings), f"{fit.name} on {', '.join(_factors(fit))}: {counted(fit.nobs, 'row')}, {span}",
         _recommended(fit, rho), rho,
     )  # fmt: skip
 

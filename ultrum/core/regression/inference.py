@@ -11,7 +11,7 @@ import pandas as pd
 import scipy.special
 
 from ultrum.core.array_types import Array, Floats
-from ultrum.core.displayed_numbers import p_equals
+from ultrum.core.displayed_numbers import counted, p_equals
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.errors import EstimationError, one_of
 
@@ -117,7 +117,7 @@ def restriction_matrix(R: Any, terms: pd.Index) -> Floats:
     restrictions = np.atleast_2d(np.asarray(R, dtype=np.float64))
     if restrictions.shape[1] != len(terms):
         raise EstimationError(
-            f"R has {restrictions.shape[1]} columns; the model has {len(terms)} coefficients."
+            f"R has {counted(restrictions.shape[1], 'column')}; the model has {len(terms)} coefficients."
         )
     return restrictions
 

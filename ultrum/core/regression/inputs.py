@@ -11,6 +11,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.large_data import refuse_large
 from ultrum.core.regression.results import CONSTANT
 from ultrum.core.series.metadata import ZERO_COST, Metadata
@@ -84,7 +85,7 @@ def matched(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, pd.D
         return _in_order(left), _in_order(right), 0
     if isinstance(left.index, pd.RangeIndex) and isinstance(right.index, pd.RangeIndex):
         raise AlignmentError(
-            f"y has {len(left)} rows, X has {len(right)}, and no labels match them."
+            f"y has {counted(len(left), 'row')}, X has {len(right)}, and no labels match them."
         )
     if len(left) == len(right) and isinstance(right.index, pd.RangeIndex):
         right = right.set_axis(left.index)  # a plain array stands row by row
@@ -183,7 +184,7 @@ def labels_of(clusters: Any, index: pd.Index) -> pd.DataFrame:
     frame = _by_row(clusters, index, "clusters")
     if frame.shape[1] not in (1, 2):
         raise EstimationError(
-            f"clusters has {frame.shape[1]} columns; one or two kinds are possible."
+            f"clusters has {counted(frame.shape[1], 'column')}; one or two kinds are possible."
         )
     if frame.isna().to_numpy().any():
         row = frame.index[frame.isna().any(axis=1)][0]
@@ -195,7 +196,9 @@ def weights_of(weights: Any, index: pd.Index) -> pd.Series:
     """Positive weights by row."""
     frame = _by_row(weights, index, "weights")
     if frame.shape[1] != 1:
-        raise EstimationError(f"weights has {frame.shape[1]} columns; one weight for each row.")
+        raise EstimationError(
+            f"weights has {counted(frame.shape[1], 'column')}; one weight for each row."
+        )
     values = numbers_of(frame, "weights")[:, 0]
     wrong = ~(np.isfinite(values) & (values > 0))
     if wrong.any():
@@ -218,7 +221,7 @@ def _by_row(given: Any, index: pd.Index, what: str) -> pd.DataFrame:
             absent = index.difference(frame.index)
             if len(absent):
                 raise AlignmentError(
-                    f"{what} lacks {len(absent)} rows of y, {absent[0]} among them."
+                    f"{what} lacks {counted(len(absent), 'row')} of y, {absent[0]} among them."
                 )
             frame = frame.reindex(index)
         return frame
@@ -228,7 +231,9 @@ def _by_row(given: Any, index: pd.Index, what: str) -> pd.DataFrame:
             f"{what} is a {type(given).__name__}; give an entry for each row of y."
         )
     if len(block) != len(index):
-        raise AlignmentError(f"{what} has {len(block)} entries, y has {len(index)} rows.")
+        raise AlignmentError(
+            f"{what} has {len(block)} entries, y has {counted(len(index), 'row')}."
+        )
     return pd.DataFrame(block if block.ndim == 2 else block[:, None], index)
 
 

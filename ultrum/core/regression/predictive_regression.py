@@ -13,7 +13,7 @@ import scipy.special
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools, Floats
-from ultrum.core.displayed_numbers import decimals, p_in_words
+from ultrum.core.displayed_numbers import counted, decimals, p_in_words
 from ultrum.core.regression import inputs
 from ultrum.core.regression.engine.predictive_arrays import (
     OutOfSample,
@@ -146,7 +146,9 @@ def predictive_regression(
     left, single = inputs.frame_of(Y, "y")
     right, _ = inputs.frame_of(X, "x")
     if not single:
-        raise EstimationError(f"Y has {left.shape[1]} columns; give the returns of one asset.")
+        raise EstimationError(
+            f"Y has {counted(left.shape[1], 'column')}; give the returns of one asset."
+        )
     _refuse_levels(Y)
     given = int(np.isfinite(inputs.numbers_of(left, "y")).sum())
     left, right, _ = inputs.matched(left, right)

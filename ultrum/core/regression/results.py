@@ -12,6 +12,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Bools, Floats
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.regression.engine.covariance import COSINE, degrees_of_freedom, errors_in_words
 from ultrum.core.regression.engine.qr import condition_number
 from ultrum.core.regression.inference import (
@@ -282,7 +283,7 @@ class Fit(CoefficientInference, TableInNotebooks):
             f", {self.lags} lags" if self.lags is not None else ""
         )
         span = " to ".join(period_label(end) for end in self.sample)
-        head = f"{self.name}: {self.nobs} rows, {span}; {kind}; {dropped_in_words(self.dropped)}"
+        head = f"{self.name}: {counted(self.nobs, 'row')}, {span}; {kind}; {dropped_in_words(self.dropped)}"
         return (
             f"{textwrap.fill(head, 100)}\n"
             f"R² {self.r2:.4f}, adjusted {self.r2_adjusted:.4f}; sigma {self.sigma:.4g}; "
@@ -567,8 +568,8 @@ class BetaTable:
             values, errors = ((100.0 * t[[CONSTANT]]).join(t.drop(columns=CONSTANT)).rename(columns=name)
                               for t in (values, errors))  # fmt: skip
         text = estimates_text(values, errors, beside)
-        return f"{len(self.assets)} assets; {errors_in_words(self.errors)} in brackets\n{text}"
+        return f"{counted(len(self.assets), 'asset')}; {errors_in_words(self.errors)} in brackets\n{text}"
 
     def _repr_html_(self) -> str:
         kind = errors_in_words(self.errors)
-        return table_html(self.to_frame(), f"{len(self.assets)} assets; {kind}")
+        return table_html(self.to_frame(), f"{counted(len(self.assets), 'asset')}; {kind}")

@@ -11,6 +11,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.executors import each_block
 from ultrum.core.large_data import accepts_large
 from ultrum.core.regression import inputs
@@ -243,7 +244,7 @@ def _windows(
         starts, first = _of_duration(index, str(window))
     if first < 1 or not len(starts):
         raise EstimationError(
-            f"A window of {first} rows does not fit in the {rows} rows of the data."
+            f"A window of {counted(first, 'row')} does not fit in the {counted(rows, 'row')} of the data."
         )
     stops = np.arange(rows - len(starts) + 1, rows + 1)
     kept = _kept(index[stops - 1], step)
@@ -276,7 +277,9 @@ def _of_duration(index: pd.Index, window: str) -> tuple[Ints, int]:
     starts = starts_of(window, ordinals, frequency)
     begun = np.flatnonzero(starts > 0)
     if not len(begun):
-        raise EstimationError(f"No window of {window} is in the {len(index)} rows of the data.")
+        raise EstimationError(
+            f"No window of {window} is in the {counted(len(index), 'row')} of the data."
+        )
     first = int(begun[0]) if starts[begun[0]] > 0 else 0
     whole = max(
         first - 1, 0
@@ -290,7 +293,7 @@ def _least_rows(
     if min_obs is not None:
         if min_obs <= terms:
             raise EstimationError(
-                f"min_obs={min_obs} for {terms} coefficients; at least {terms + 1} rows are needed."
+                f"min_obs={min_obs} for {terms} coefficients; at least {counted(terms + 1, 'row')} are needed."
             )
         return min_obs
     if window == EXPANDING:

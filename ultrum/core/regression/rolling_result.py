@@ -10,6 +10,7 @@ import numpy.typing as npt
 import pandas as pd
 
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.regression.engine.covariance import degrees_of_freedom
 from ultrum.core.regression.engine.newey_west import lag_rules
 from ultrum.core.regression.inference import t_quantile
@@ -183,7 +184,8 @@ class RollingFit:
 
     def _head(self) -> str:
         words = [f"{int((self.status == k).sum())} {name}" for k, name in enumerate(STATUS)]
-        return f"{len(self.ends)} windows of {len(self.assets)} assets, {self.basis}\n{', '.join(words)}"
+        head = f"{counted(len(self.ends), 'window')} of {counted(len(self.assets), 'asset')}"
+        return f"{head}, {self.basis}\n{', '.join(words)}"
 
     def _summary(self) -> pd.DataFrame:
         """Of the first factor: first and last estimate of each asset, and the span between."""

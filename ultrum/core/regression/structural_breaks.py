@@ -11,6 +11,7 @@ import scipy.special
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.regression.design_warnings import exactly_explained, refuse_exact_fit
 from ultrum.core.regression.engine.qr import least_squares, unit_columns
 from ultrum.core.regression.inference import TestResult
@@ -139,7 +140,7 @@ def _chow(fit: Fit, at: Any) -> BreakTest:
         ) from None
     if not terms < cut < fit.nobs - terms:
         raise EstimationError(
-            f"{fit.name}: a break after {cut} of {fit.nobs} rows leaves a part with no more rows "
+            f"{fit.name}: a break after {cut} of {counted(fit.nobs, 'row')} leaves a part with no more rows "
             f"than its {terms} coefficients. Choose a date further inside the sample."
         )
     X, y = weighted_rows(fit.design, fit.response, fit.weights)
@@ -245,7 +246,8 @@ def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
     between = _date_interval(fit.design.index, X, residuals, cuts, squares, best)
     note = f"at {period_label(label)} ({period_label(between[0])} to {period_label(between[1])})"
     if len(cuts) < len(inside):
-        note += f"; {len(inside) - len(cuts)} dates left out, where a regressor is constant before or after"
+        lost = counted(len(inside) - len(cuts), "date")
+        note += f"; {lost} left out, where a regressor is constant before or after"
     return BreakTest(
         top, "largest F", (terms, rows - 2 * terms), p_value, note,
         path=pd.Series(path, dates, name="F"), bounds=pd.DataFrame({"low": np.nan, "high": limit}, dates),

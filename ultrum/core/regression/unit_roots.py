@@ -9,6 +9,7 @@ import numpy as np
 import scipy.special
 
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.regression.engine.newey_west import on_calendar
 from ultrum.core.regression.engine.qr import row_weights
 from ultrum.errors import EstimationError
@@ -49,7 +50,7 @@ def dickey_fuller(values: Floats, trend: bool = False, positions: Ints | None = 
     """
     if len(values) < _SHORT:
         raise EstimationError(
-            f"{len(values)} values are too few for a unit-root test; take {_SHORT}."
+            f"{counted(len(values), 'value')}, too few for a unit-root test; take {_SHORT}."
         )
     most = min(int(12 * (len(values) / 100) ** 0.25), len(values) // 3 - 2)
     values = on_calendar(values, positions, empty=np.nan)[0]

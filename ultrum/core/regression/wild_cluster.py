@@ -9,6 +9,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.regression import inputs
 from ultrum.core.regression.design_warnings import warn_of_few_treated
 from ultrum.core.regression.engine.clusters import leave_one_out
@@ -88,13 +89,20 @@ def wild_cluster_test(
     codes = pd.factorize(labels.iloc[:, 0])[0].astype(np.int64)
     groups = int(codes.max()) + 1
     if groups < _FEWEST:
-        raise EstimationError(f"{groups} clusters; the bootstrap needs {_FEWEST} or more.")
+        raise EstimationError(
+            f"{counted(groups, 'cluster')}; the bootstrap needs {_FEWEST} or more."
+        )
     warn_of_few_treated(fit.design, labels)
     X, y = weighted_rows(fit.design, fit.response, fit.weights)
     t, drawn = _studentised(X, y, codes, names.index(term), value, draws, seed)
     p_value = float((1 + np.sum(np.abs(drawn) >= abs(t))) / (draws + 1))
     return TestResult(
-        t, "t", (groups - 1,), p_value, f"{groups} clusters, {draws} draws", f"{term} = {value:g}"
+        t,
+        "t",
+        (groups - 1,),
+        p_value,
+        f"{counted(groups, 'cluster')}, {draws} draws",
+        f"{term} = {value:g}",
     )
 
 

@@ -10,6 +10,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Ints
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.time.date_parser import days_in
 from ultrum.core.time.durations import months_in
@@ -155,7 +156,7 @@ def _whole_days(dates: Any, on: str) -> Ints:
         stamps = days_in(dates, on)
     if len(stamps) and stamps.view(np.int64).min() == np.iinfo(np.int64).min:
         raise AlignmentError(
-            f"Column '{on}' has {int(np.isnat(stamps).sum())} rows without a date."
+            f"Column '{on}' has {counted(int(np.isnat(stamps).sum()), 'row')} without a date."
         )
     unit = np.datetime_data(stamps.dtype)[0]
     if unit in _PER_DAY:

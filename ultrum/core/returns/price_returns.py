@@ -15,6 +15,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Dates, Floats
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.large_data import accepts_large
 from ultrum.core.returns.price_adjustment import (
     adjust_prices,
@@ -203,7 +204,7 @@ def warn_of_late_payments(adjusted: SeriesTable) -> None:
     name, days = max(late.items(), key=lambda item: item[1])
     more = f", and {len(late) - 1:,} more" if len(late) > 1 else ""
     warn_user(
-        f"{name}: its final payment came {days} days after its last price{more}; it is in the period "
+        f"{name}: its final payment came {counted(days, 'day')} after its last price{more}; it is in the period "
         "after the last price, and the wait for it is not in the return.")  # fmt: skip
 
 

@@ -11,6 +11,7 @@ import scipy.special
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.statistics.return_samples import Described
 from ultrum.core.time.frequency import Frequency
@@ -74,7 +75,7 @@ def correlations(
     frame = table.values.dropna() if deletion == "listwise" else table.values
     if len(frame) < 3:
         raise AlignmentError(
-            f"Only {len(frame)} periods have every series; take deletion='pairwise'."
+            f"Only {counted(len(frame), 'period')} with every series; take deletion='pairwise'."
         )
     matrix, counts = _pairwise(frame.to_numpy(dtype=np.float64))
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -139,7 +140,7 @@ def _rolling(frame: pd.DataFrame, window: int, frequency: Frequency) -> pd.DataF
     places = positions - positions[0]
     if window < 3 or places[-1] + 1 < window:
         raise UnitError(
-            f"A window of {window} does not fit {int(places[-1]) + 1} periods, or is below three."
+            f"A window of {window} does not fit {counted(int(places[-1]) + 1, 'period')}, or is below three."
         )
     line = np.full((int(places[-1]) + 1, frame.shape[1]), np.nan)
     line[places] = frame.to_numpy(dtype=np.float64)

@@ -12,6 +12,7 @@ import scipy.special
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.statistics.return_samples import Described
@@ -97,7 +98,7 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
     values = x.values.dropna().to_numpy(dtype=np.float64)
     if len(values) < 8 or not values.std() > 0:
         raise EstimationError(
-            f"{x.name} has {len(values)} values, or they do not vary; eight that do are needed."
+            f"{x.name} has {counted(len(values), 'value')}, or they do not vary; eight that do are needed."
         )
     mean, spread = float(values.mean()), float(values.std(ddof=1))
     off = (values - mean) / values.std()
@@ -106,7 +107,7 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
     table = _shares((values - mean) / spread)
     basis = (
         f"{x.metadata.heading}, {x.metadata.frequency.name}, {span_of(x.values.dropna().index)}, "
-        f"{len(values)} values; "
+        f"{counted(len(values), 'value')}; "
         f"mean {_in_words(mean, x.metadata)}, deviation {_in_words(spread, x.metadata)}, "
         f"skewness {skew:.3g}, kurtosis {kurt:.3g}, Jarque–Bera {statistic:.4g}"
     )

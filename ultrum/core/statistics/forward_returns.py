@@ -11,6 +11,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools, Floats
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.regression.engine.predictive_arrays import hodrick_1b
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.statistics.calendar_returns import _on_calendar
@@ -78,7 +79,7 @@ def forward_returns(
     basis = (
         f"{x.metadata.heading}, {returns.metadata.frequency.name}, {span_of(returns.values.dropna().index)}; "
         "the condition holds in "
-        f"{int(holds.sum())} of {len(holds)} periods; errors 1B (Hodrick 1992); decimals"
+        f"{int(holds.sum())} of {counted(len(holds), 'period')}; errors 1B (Hodrick 1992); decimals"
     )
     return ForwardReturns(pd.DataFrame(rows).T.rename_axis("horizon"), basis)
 
@@ -121,8 +122,8 @@ def _after(
     whole = np.isfinite(to_come)
     if not (whole & holds).any() or (whole & ~holds).sum() < 2:
         raise AlignmentError(
-            f"{name}: over {count} periods the condition holds at {int((whole & holds).sum())} "
-            f"of {int(whole.sum())} dates with a "
+            f"{name}: over {counted(count, 'period')} the condition holds at {int((whole & holds).sum())} "
+            f"of {counted(int(whole.sum()), 'date')} with a "
             "whole horizon; there is nothing to compare."
         )
     slope = hodrick_1b(values[1:], holds[:-1].astype(float), count)

@@ -8,6 +8,7 @@ import numpy as np
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.regression.engine.qr import coefficients
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
@@ -84,7 +85,7 @@ def _of_one(
     most = min(int(12 * (count / 100) ** 0.25), count // 4) if most_lags is None else most_lags
     if count < 2 * (most + 2):
         raise EstimationError(
-            f"{series.name}: {count} values are too few for an autoregression of up to {most} lags."
+            f"{series.name} has {counted(count, 'value')}, too few for an autoregression of up to {most} lags."
         )
     lagged = _lagged(values, most)
     if sample == "all":
@@ -123,7 +124,9 @@ def _order(values: Floats, lagged: Floats, most: int, criterion: str) -> int:
     y, x = values[used], lagged[used]
     count = len(y)
     if count < most + 3:
-        raise EstimationError(f"Only {count} periods have all {most} lags; take fewer lags.")
+        raise EstimationError(
+            f"Only {counted(count, 'period')} with all {most} lags; take fewer lags."
+        )
     q = np.linalg.qr(x)[0]  # the first columns of Q span the first columns of X
     left = float(y @ y) - np.cumsum((q.T @ y) ** 2)
     spread = np.maximum(left, np.finfo(float).tiny) / count

@@ -7,6 +7,7 @@ from typing import Literal
 import numpy as np
 
 from ultrum.core.arguments import checked
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.durations import periods_in
@@ -41,7 +42,7 @@ def lag(x: SeriesTable, over: str | int = 1) -> SeriesTable:
     count = int(over) if str(over).isdigit() else periods_in(str(over), x.frequency)
     if count < 1:
         raise FrequencyError(
-            f"A lag of {count} periods would bring the future in; take at least 1."
+            f"A lag of {counted(count, 'period')} would bring the future in; take at least 1."
         )
     if x.frequency.code in "HN":
         raise FrequencyError("Intraday series are not lagged by periods; convert them to days.")

@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.displayed_numbers import decimals, percent, significant
+from ultrum.core.displayed_numbers import counted, decimals, percent, significant
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.benchmark import Relative
 from ultrum.core.statistics.calendar_returns import CalendarReturns
@@ -82,7 +82,7 @@ def risk_against_return(result: RiskReturn, *, ax: Axes | None = None) -> Axes:
     ax.margins(0.09)
     ax.set_xlabel("volatility, % a year")
     ax.set_ylabel("mean return, % a year")
-    ax.set_title(f"Risk and return of {len(table)} assets")
+    ax.set_title(f"Risk and return of {counted(len(table), 'asset')}")
     foot(ax, result.in_percent, "" if few else "names left out, they could not be read")
     if few:
         names_apart(ax, x.to_numpy(), y.to_numpy(), [str(n) for n in table.index])
@@ -263,7 +263,7 @@ def growth_of_one(
     table = x.as_table() if isinstance(x, TimeSeries) else x
     if len(table.names) > len(LINES):
         raise UnitError(
-            f"{len(table.names)} lines cannot be distinguished; draw at most {len(LINES)}."
+            f"{counted(len(table.names), 'line')} cannot be distinguished; draw at most {len(LINES)}."
         )
     ax = axes_for(ax)
     for number, name in enumerate(table.names):

@@ -12,6 +12,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.frequency import Frequency, ordinals_of_labels
@@ -148,7 +149,7 @@ def _refuse_repeats(ordinals: Ints, frequency: Frequency, address: str) -> None:
     twice = np.flatnonzero(np.diff(ordinals) == 0)
     if len(twice):
         label = period_label(_index(frequency, ordinals[twice[:1]])[0])
-        raise SourceError(f"{address}: {len(twice)} periods appear twice, first {label}.")
+        raise SourceError(f"{address}: {counted(len(twice), 'duplicate period')}, first {label}.")
 
 
 def _pieces(varying: Mapping[str, Sequence[str]], count: int) -> list[tuple[slice, dict[str, str]]]:

@@ -14,6 +14,7 @@ from typing import Any, Final
 import numpy as np
 
 from ultrum.core.currency.currency_codes import is_currency, pair_in
+from ultrum.core.displayed_numbers import counted
 from ultrum.errors import TableError
 from ultrum.sources.table.number_formats import ReadNumbers
 
@@ -119,7 +120,7 @@ def unit_of(
     if numbers.percent:
         if numbers.percent < count:
             raise TableError(
-                f"{where}: {numbers.percent} of the {count} numbers in '{name}' have a percent sign, "
+                f"{where}: {numbers.percent} of the {counted(count, 'number')} in '{name}' have a percent sign, "
                 "the others none; set units='percent' or units='decimal'."
             )
         return UnitFinding(

@@ -12,6 +12,7 @@ from dataclasses import replace
 from datetime import timedelta
 from typing import Any, Final
 
+from ultrum.core.displayed_numbers import counted
 from ultrum.errors import TableError
 from ultrum.sources.limits import current
 from ultrum.sources.table.cell_grid import Grid, Row
@@ -67,7 +68,7 @@ def text_grid(text: str, name: str, delimiter: str | None, encoding: str = "utf-
     mark = delimiter or _best_delimiter(lines)
     if len(mark) == 1:
         cells = text.count(mark) + len(lines)
-        current().check("cells", cells, f"{name} has {cells:,} cells")
+        current().check("cells", cells, f"{name} has {counted(cells, 'cell')}")
     delimiter_name = {"\t": "tab", " ": SPACES}.get(mark, mark)
     if mark in (SPACES, " "):
         rows: list[Row] = [_ANY_GAP.split(line.strip()) for line in lines]
@@ -102,7 +103,7 @@ def _with_titles_whole(
 
 def _lines(text: str, name: str) -> list[str]:
     count = text.count("\n") + (not text.endswith("\n"))
-    current().check("rows", count, f"{name} has {count:,} lines")
+    current().check("rows", count, f"{name} has {counted(count, 'line')}")
     return text.splitlines()
 
 

@@ -12,6 +12,7 @@ from typing import Any, Final, TypeVar
 import numpy as np
 import pandas as pd
 
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.durations import periods_in
@@ -185,7 +186,9 @@ def _with_gaps(reading: Reading, absent: Sequence[str]) -> Reading:
         return reading
     listed = ", ".join(absent[:5]) + (" …" if len(absent) > 5 else "")
     decision = Decision(
-        "files missing", f"{len(absent)} dates without a file: {listed}", certainty="gaps"
+        "files missing",
+        f"{counted(len(absent), 'date')} without a file: {listed}",
+        certainty="gaps",
     )
     return replace(reading, decisions=(*reading.decisions, decision))
 
@@ -240,7 +243,7 @@ def figure_series(
     decisions = [
         Decision("figure", first.words, line=0),
         Decision("units", unit),
-        Decision("copies", f"{len(values_found)} read, {len(values)} days"),
+        Decision("copies", f"{len(values_found)} read, {counted(len(values), 'day')}"),
     ]
     return Reading(words, {words: figure.as_table()}, tuple(decisions))
 
@@ -272,7 +275,7 @@ def _history(pattern: str, readings: Sequence[Reading]) -> Reading:
     }
     decision = Decision(
         "copies",
-        f"{len(readings)} joined; {changed} values differ from earlier copies, later ones kept",
+        f"{len(readings)} joined; {counted(changed, 'value')} changed since earlier copies, later ones kept",
     )
     first = readings[0]
     return replace(first, name=pattern, fields=fields, decisions=(*first.decisions, decision))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from typing import Any, Final
 
+from ultrum.core.displayed_numbers import counted
 from ultrum.errors import TableError
 from ultrum.sources.limits import current
 from ultrum.sources.table.cell_grid import Grid, Row
@@ -101,8 +102,10 @@ def _spread(table: Any) -> list[Row]:
                 for j in range(wide):
                     grid[r + i, c + j] = text
             c += wide
-            most.check("columns", c, f"A table of the page: a line has {c:,} cells")
-            most.check("cells", len(grid), f"A table of the page has {len(grid):,} cells and more")
+            most.check("columns", c, f"A table of the page: a line has {counted(c, 'cell')}")
+            most.check(
+                "cells", len(grid), f"A table of the page has {counted(len(grid), 'cell')} and more"
+            )
     width = max((c for _, c in grid), default=-1) + 1
     spread: list[Row] = [[grid.get((r, c), "") for c in range(width)] for r in range(len(rows))]
     for r in alone:

@@ -12,6 +12,7 @@ from dataclasses import replace
 from datetime import date, datetime, timedelta
 from typing import Any, Final
 
+from ultrum.core.displayed_numbers import counted
 from ultrum.sources.table.cell_grid import Grid, Row, is_empty, is_value
 from ultrum.sources.table.date_formats import serial_moment
 from ultrum.sources.table.date_reading import cell_text
@@ -179,7 +180,7 @@ def _under_year_rows(grid: Grid) -> Grid:
             lines.append(grid.lines[i])
         decisions = (
             "layout",
-            f"parts of years under {len(years)} rows of years; those rows are left out",
+            f"parts of years under {counted(len(years), 'row')} of years; those rows are left out",
         )
         return replace(grid, rows=rows, lines=lines, decisions=(*grid.decisions, decisions))
     return grid

@@ -10,6 +10,7 @@ from typing import Final
 
 import numpy as np
 
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError, one_of
 from ultrum.sources.table.reading_result import Decision, Reading
@@ -233,7 +234,7 @@ def _wide(reading: Reading) -> PriceTable:
     prices, decisions = _with_measure(reading.name, table)
     left_out = [c for c in reading.fields if c not in columns]
     what = "returns" if prices.metadata[0].is_return else "prices"
-    notes = [Decision("shape", f"a column of {what} for each of {len(columns)} assets")]
+    notes = [Decision("shape", f"a column of {what} for each of {counted(len(columns), 'asset')}")]
     if left_out:
         notes.append(Decision("columns not used", ", ".join(left_out)))
     return PriceTable(prices, None, "", (*notes, *decisions))

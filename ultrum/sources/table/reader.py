@@ -13,6 +13,7 @@ from datetime import date
 from typing import Any, Final
 
 from ultrum.core.arguments import checked
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError
 from ultrum.file_access import path_of
@@ -263,7 +264,8 @@ def _chosen_blocks(
     main = blocks[0].family
     read = sorted((b for b in blocks if b.family == main), key=lambda b: b.lines[0])
     aside += [
-        Decision("set aside", f"{len(b.rows)} rows from line {b.lines[0]}, of another frequency ({b.family})",
+        Decision("set aside",
+                 f"{counted(len(b.rows), 'row')} from line {b.lines[0]}, of another frequency ({b.family})",
                  f"block='{b.title[:40]}'" if b.title else "", "other block", b.lines[0])
         for b in blocks if b.family != main
     ]  # fmt: skip
@@ -305,12 +307,16 @@ def _chosen_grid(
     if len(ranked) == 1:
         return ranked[0], []
     if sizes[ranked[0]] < _FAR_LARGER * sizes[ranked[1]]:
-        listed = ", ".join(f"'{grids[n].name}' ({sizes[n]} rows)" for n in sorted(ranked))
+        listed = ", ".join(
+            f"'{grids[n].name}' ({counted(sizes[n], 'row')})" for n in sorted(ranked)
+        )
         raise TableError(
             f"{name} holds several tables: {listed}. Choose one: sheet='{grids[ranked[0]].name}'."
         )
     aside = [
-        Decision("set aside", f"'{grids[n].name}', {sizes[n]} rows", certainty="other sheet")
+        Decision(
+            "set aside", f"'{grids[n].name}', {counted(sizes[n], 'row')}", certainty="other sheet"
+        )
         for n in ranked[1:]
     ]
     return ranked[0], aside
@@ -328,7 +334,9 @@ def _numbered(blocks: list[Block], wanted: str | int | None, name: str) -> list[
     same = [b for b in in_order if str(wanted).lower() in b.title.lower()]
     if len(same) != 1:
         listed = ", ".join(f"'{b.title}'" for b in in_order)
-        raise TableError(f"{name}: {len(same)} blocks are titled '{wanted}'; there are: {listed}.")
+        raise TableError(
+            f"{name}: {counted(len(same), 'block')} with the title '{wanted}'; there are: {listed}."
+        )
     return same
 
 

@@ -12,6 +12,7 @@ import pandas as pd
 
 from ultrum.core.array_types import Array, Dates, Ints
 from ultrum.core.currency.currency_codes import pair_in
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency
@@ -107,8 +108,8 @@ def _records(plain: Reading, columns: Typed, name: str) -> Reading:
     days = columns.dates.moments
     twice = pd.Series(days)[pd.Series(days).duplicated()]
     raise TableError(
-        f"{name}: {len(twice)} periods appear twice, first {str(twice.iloc[0])[:10]}. Remove one of each, "
-        "or set the column that names the asset: asset_column=..."
+        f"{name}: {counted(len(twice), 'duplicate period')}, first {str(twice.iloc[0])[:10]}. Remove one of "
+        "each, or set the column that names the asset: asset_column=..."
     )
 
 
@@ -131,7 +132,8 @@ def _without_copies(typed_columns: Typed) -> tuple[Typed, list[Decision]]:
     columns = {n: c[kept] for n, c in typed_columns.columns.items()}
     statuses = {n: c[kept] for n, c in typed_columns.statuses.items()}
     decision = Decision(
-        "duplicates", f"{int(repeated.sum())} rows repeat others word for word; one of each kept"
+        "duplicates",
+        f"{counted(int(repeated.sum()), 'repeated row')} left out, the same word for word; one of each kept",
     )
     return replace(
         typed_columns, dates=dates, columns=columns, statuses=statuses,
@@ -268,8 +270,8 @@ def _wide(name: str, columns: Typed, rows: _Rows, options: TableOptions) -> dict
     if len(twice):
         label = str(rows.index_of(ordered[twice[:1]])[0])
         raise TableError(
-            f"{name}: {len(twice)} {rows.frequency.name} periods appear twice, first {label}. Remove one "
-            "of each, or set the column that names the asset: asset_column=..."
+            f"{name}: {counted(len(twice), f'duplicate {rows.frequency.name} period')}, first {label}. Remove "
+            "one of each, or set the column that names the asset: asset_column=..."
         )
     index = rows.index_of(ordered)
     straight = bool((order == np.arange(len(order))).all())
@@ -299,7 +301,7 @@ def _long(
     filled[place, columns] = True
     if filled.sum() < len(columns):
         raise TableError(
-            f"{name}: {len(columns) - int(filled.sum())} rows repeat the date and "
+            f"{name}: {counted(len(columns) - int(filled.sum()), 'row')} with the date and "
             f"{' and '.join(repr(k) for k in keys)} of another. Keep one of each."
         )
     stated = {

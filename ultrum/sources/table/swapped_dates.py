@@ -7,6 +7,7 @@ from typing import Any, Final
 import numpy as np
 
 from ultrum.core.array_types import Bools, Dates, Ints
+from ultrum.core.displayed_numbers import counted
 from ultrum.errors import TableError
 
 _LEAST_ROWS: Final = 4
@@ -37,7 +38,7 @@ def refuse_swapped(moments: Dates, where: str) -> None:
         return
     changed = np.flatnonzero(exchanged != days)
     raise TableError(
-        f"{where}: day and month are exchanged in {len(changed)} dates whose day is 12 or less, first "
+        f"{where}: day and month are exchanged in {counted(len(changed), 'date')} whose day is 12 or less, first "
         f"{days[changed[0]]}, which is {exchanged[changed[0]]} by the order of the rows; a spreadsheet read them "
         "month first. Take the file from its source again, with dates written 2024-03-15."
     )

@@ -15,6 +15,7 @@ from dataclasses import dataclass, field, replace
 from datetime import date, datetime
 from typing import Final
 
+from ultrum.core.displayed_numbers import counted
 from ultrum.errors import TableError
 from ultrum.sources.table.cell_grid import (
     Grid,
@@ -129,7 +130,8 @@ def find_blocks(grid: Grid, wishes: Wishes, where: str) -> list[Block]:
         ]  # fmt: skip
     if not count:
         raise TableError(
-            f"{where}: no rows of a date and values were found in {len(grid.rows)} lines; {shown_rows(grid)}"
+            f"{where}: no rows of a date and values were found in {counted(len(grid.rows), 'line')}; "
+            f"{shown_rows(grid)}"
         )
     return _blocks_at(grid, column, wishes, where)
 
@@ -237,7 +239,7 @@ def _block(
     if len(faults) > max(_TOO_MANY_BAD * len(at), 1 if dated or len(at) >= 5 else 0.5):
         first = faults[0]
         raise TableError(
-            f"{where}: {len(faults)} rows between the first and last date do not fit, first line "
+            f"{where}: {counted(len(faults), 'row')} between the first and last date cannot be read, first line "
             f"{first.line}: {first.reason} ('{first.text[:60]}'). Fix them, or name the block."
         )
     preamble, title = _words_above(
@@ -313,7 +315,11 @@ def _between(
         count = len(row)
         label = cell_text(row[column]) if count > column else ""
         fault = NO_DAY if looks_like_date(label) else "is not understood as a date"
-        reason = f"{count} cells, not {run.width}" if count != run.width else f"'{label}' {fault}"
+        reason = (
+            f"{counted(count, 'cell')}, not {run.width}"
+            if count != run.width
+            else f"'{label}' {fault}"
+        )
         rejected.append(Rejected(grid.lines[i], text, reason))
     return rejected, prose
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
+from ultrum.core.displayed_numbers import counted
 from ultrum.errors import TableError
 from ultrum.sources.table.cell_grid import Grid, Row, is_empty, is_value
 from ultrum.sources.table.date_reading import cell_text
@@ -30,7 +31,7 @@ def dated_grid(grids: Sequence[Grid], headings: Sequence[str], day: str, name: s
     """
     candidates = [(g, i) for g in grids if (i := _heading_row(g, headings)) is not None]
     if len(candidates) != 1:
-        many = f"{len(candidates)} tables have" if candidates else "no table has"
+        many = f"{counted(len(candidates), 'table')} have" if candidates else "no table has"
         raise TableError(f"{name}: {many} the headings {', '.join(headings)}.")
     grid, at = candidates[0]
     if not day:

@@ -11,6 +11,7 @@ import zlib
 from pathlib import Path
 from typing import IO, Final
 
+from ultrum.core.displayed_numbers import counted
 from ultrum.errors import NotFoundError, TableError
 from ultrum.sources.limits import current
 
@@ -110,7 +111,7 @@ def _from_zip(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
             names = [i.filename for i in files]
             wanted = member or (names[0] if len(names) == 1 else None)
             if wanted is None or wanted not in names:
-                asked = f"no file '{member}'" if member else f"{len(names)} files"
+                asked = f"no file '{member}'" if member else f"{counted(len(names), 'file')}"
                 raise TableError(f"{name} holds {asked}: {', '.join(names[:10])}. Set member=...")
             with archive.open(wanted) as packed:
                 packed_size = archive.getinfo(wanted).compress_size

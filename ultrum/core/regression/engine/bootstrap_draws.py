@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.displayed_numbers import counted
 from ultrum.errors import EstimationError
 
 
@@ -26,7 +27,7 @@ def block_length(block: Floats) -> float:
     """
     if len(block) < 10:
         raise EstimationError(
-            f"{len(block)} rows are too few for a block bootstrap; take 10 or more."
+            f"{counted(len(block), 'row')}, too few for a block bootstrap; take 10 or more."
         )
     return max(_length(column) for column in block.T)
 
