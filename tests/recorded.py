@@ -20,6 +20,7 @@ from tests.corpus import BROKEN, GOOD
 from tests.generated_tables import make_case
 from tests.properties.calls import Things, calls, raw_frames
 from tests.properties.flat import flat
+from ultrum.core.time.frequency import Frequency
 from ultrum.practice import world_files
 from ultrum.practice.observatory import FLOWS
 from ultrum.sources.sdmx import structures
@@ -259,6 +260,122 @@ def of_results():
     return {f"results {name}": _tried(call) for name, call in tries.items()}
 
 
+def of_combinations():
+    """Calls of several inputs: splices, currencies, release dates, nearest dates, purchases, yields, calendars."""
+    rng = np.random.default_rng(8)
+    months, days = (
+        pd.period_range("2020-01", periods=36, freq="M"),
+        pd.bdate_range("2020-01-01", "2022-12-30"),
+    )
+    walk = 100.0 * np.exp(0.02 * rng.standard_normal((len(days), 3)).cumsum(axis=0))
+    make = ul.TimeSeries.from_pandas
+
+    def monthly(values, name, **facts):
+        return make(pd.Series(values, months[: len(values)], name=name), name=name, **facts)
+
+    base = walk[:36, 0]
+    parts = [make(pd.Series(base[a:b] * f + d, months[a:b]), name=n, measure="index", timing="average")
+             for n, a, b, f, d in (("old", 0, 14, 1.0, 3.0), ("middle", 10, 26, 2.0, 0.0), ("new", 22, 36, 0.5, 9.0))]  # fmt: skip
+    quotes = [make(pd.Series(walk[:, k] / 50.0, days).drop(days[60 * (k + 1) : 60 * (k + 1) + 45]), name=n, measure="quote",
+                   unit=n, timing="end") for k, n in enumerate(("QML/QSR", "QSR/VTC"))]  # fmt: skip
+    money = {
+        m: monthly(base * (1.0 if m != "return" else 1e-3), m, measure=m, currency="QML")
+        for m in ("flow", "price", "return")
+    }
+    macro = monthly(rng.standard_normal(36), "macro", measure="rate")
+    periods = [str(p) for p in months[:30]]
+    vintages = pd.DataFrame({"period": periods * 2, "value": rng.standard_normal(60),
+                             "released": [*(months[:30].to_timestamp() + pd.Timedelta(days=47)), pd.NaT,
+                                          *(months[1:30].to_timestamp() + pd.Timedelta(days=92))]})  # fmt: skip
+    releases = pd.Series(months.to_timestamp() + pd.Timedelta(days=40), months)
+    assets = ul.SeriesTable.from_pandas(
+        pd.DataFrame(rng.normal(0.01, 0.05, (36, 6)), months, list("abcdef")), measure="return"
+    )
+    whole = monthly(rng.normal(0.01, 0.04, 36), "market", measure="return", excess_of="bill")
+    bill = monthly(np.full(36, 0.002), "bill", measure="return")
+    prices = ul.SeriesTable.from_pandas(
+        pd.DataFrame(walk[:, :2], days, ["a", "b"]), measure="price", currency="QML"
+    )
+    paid = pd.DataFrame(
+        {
+            "asset": ["a", "a", "b"],
+            "date": ["2020-05-15", "2021-05-14", "2021-03-03"],
+            "amount": [2.0, 2.5, 1.0],
+        }
+    )
+    cut = pd.DataFrame({"asset": ["b"], "date": ["2021-09-01"], "ratio": [2.0]})
+    bought = pd.DataFrame(
+        {
+            "asset": ["a", "b", "a"],
+            "date": ["2020-02-03", "2020-06-01", "2021-07-01"],
+            "units": [10.0, 5.0, -4.0],
+        }
+    )
+    asked = pd.DataFrame(
+        {"date": ["2020-01-04", "2020-07-05", "2021-02-28", "2023-01-05"], "asset": list("abab")}
+    )
+    long = (
+        prices.to_pandas()
+        .iloc[::5]
+        .rename_axis("date")
+        .reset_index()
+        .melt("date", var_name="asset", value_name="price")
+    )
+    yields = make(
+        pd.Series(3.0 + walk[:, 2] / 100.0, days, name="y"),
+        percent=True,
+        measure="rate",
+        timing="end",
+    )
+    tries = {f"splice {k} {w}": lambda k=k, w=w: ul.splice(*parts, link=k, prefer=w, tolerance=1e9)
+             for k in ("level", "ratio", "difference") for w in ("first", "last")}  # fmt: skip
+    tries |= {
+        f"{m} in {c}": lambda x=x, c=c: ul.to_currency(x, c, quotes)
+        for m, x in money.items()
+        for c in ("QSR", "VTC")
+    }
+    tries |= {f"known by {n}": lambda k=k: ul.align(assets=assets, factors=[whole, macro], risk_free=bill, known_by=k)
+              for n, k in (("lag", "P1M"), ("days", "P45D"), ("dates", releases), ("vintages", vintages))}  # fmt: skip
+    tries |= {f"conditions {r}": lambda r=r: ul.align(assets=assets, factors=whole, risk_free=bill, conditions=macro,
+                                                      known_by=vintages, rows=r) for r in ("any", "complete")}  # fmt: skip
+    tries |= {f"dates {d} {a} {u}": lambda d=d, a=a, u=u: ul.match_dates(
+                  asked["date"], pd.Series(walk[:, 0], days.as_unit(u)).iloc[::7], direction=d, max_age=a)
+              for d in ("before", "after") for a in ("P1D", "P2W", None) for u in ("s", "us")}  # fmt: skip
+    tries |= {
+        "dates by key": lambda: ul.match_dates(asked, long, key="asset", max_age="P1M"),
+        "positions": lambda: ul.positions(bought, prices, dividends=paid, splits=cut),
+        "positions on": lambda: ul.positions(bought, prices, on="2022-03-10"),
+        "adjusted": lambda: ul.adjust_prices(prices, paid, cut),
+        "total returns": lambda: ul.returns(prices, frequency="M", dividends=paid, splits=cut),
+        "bars": lambda: ul.to_bars(prices["a"], "W"),
+        "grid": lambda: ul.calendar_returns(ul.returns(prices["a"], frequency="M")),
+        "daily grid": lambda: ul.calendar_returns(ul.returns(prices["a"])),
+        "momentum": lambda: ul.momentum(prices, ["P1M", "P6M"], skip="P1M"),
+        "benchmark": lambda: ul.compare_to_benchmark(
+            *(ul.returns(prices[n], frequency="M") for n in "ab")
+        ),
+    }
+    tries |= {f"yields {q}": lambda q=q: ul.yield_to_return(yields, quoted=q)
+              for q in ("effective", "bond-equivalent", "discount", "simple", "continuous")}  # fmt: skip
+    tries |= {
+        f"yields over {f}": lambda f=f: ul.yield_to_return(yields, f, quoted="effective")
+        for f in "WMQ"
+    }
+    tries |= {f"calendar {f}": lambda f=f: _calendar(Frequency.parse(f)) for f in "DBWMQSA"}
+    return {f"combined {name}": _tried(call) for name, call in tries.items()}
+
+
+def _calendar(frequency):
+    ordinals = frequency.ordinals(
+        np.array(["1969-12-29", "2000-02-29", "2020-12-31", "2021-01-01"], "datetime64[D]")
+    )
+    around = (ordinals[:, None] + np.arange(-2, 3)).ravel()
+    return {
+        "ordinals": ordinals, "labels": list(frequency.labels(around)),
+        "starts": frequency.starts(around).astype(int), "ends": frequency.ends(around).astype(int),
+    }  # fmt: skip
+
+
 def of_tables():
     """Every awkward table whole: series, decisions, rejected rows; every broken one with its message."""
     broken = {f"broken {name}": table for name, table in BROKEN.items()}
@@ -357,6 +474,7 @@ GROUPS = {
     "practice": of_practice,
     "results": of_results,
     "time": of_time,
+    "combinations": of_combinations,
     "studies": of_studies,
     "odd input": of_odd_input,
     "tables": of_tables,

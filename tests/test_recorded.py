@@ -26,6 +26,9 @@ class Recorded(unittest.TestCase):
     def test_conversions(self):
         self.compare("time")
 
+    def test_combinations(self):
+        self.compare("combinations")
+
     def test_tables(self):
         self.compare("tables")
 

@@ -36,7 +36,8 @@ def match_dates(
     Parameters
     ----------
     left : dates, or DataFrame with a column of dates
-        Dates to match, or a table with a column of them.
+        Dates to match, or a table with a column of them. A Series with dates as labels is matched by those, one
+        with row numbers as labels by its values.
     right : TimeSeries, SeriesTable, Series or DataFrame
         Values by date; a DataFrame may hold its dates in a column named as in ``left``. Values of a period
         are at its last day.
@@ -118,8 +119,11 @@ def _dates_of(left: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
             )
         return left[on], left
     if by:
-        raise AlignmentError(f"by='{by}' needs a table on the left.")
-    labels = left.index if isinstance(left, pd.Series) else left
+        raise AlignmentError(f"key='{by}' needs a table on the left.")
+    dated = isinstance(left, pd.Series) and not pd.api.types.is_integer_dtype(left.index)
+    labels = (
+        left.index if dated else left
+    )  # a plain column holds its dates, a series has them as labels
     dates = pd.DatetimeIndex(days_in(labels, on).astype("datetime64[s]"))
     return dates, pd.DataFrame({on: dates})
 
@@ -172,7 +176,7 @@ def _codes(
         return None, None
     absent = [what for what, side in (("left", left), ("right", right)) if by not in side]
     if absent:
-        raise AlignmentError(f"by='{by}' is not a column on the {' and on the '.join(absent)}.")
+        raise AlignmentError(f"key='{by}' is not a column on the {' and on the '.join(absent)}.")
     right_codes, names = pd.factorize(right[by])
     return np.asarray(pd.Index(names).get_indexer(left[by]), dtype=np.int64), np.asarray(
         right_codes, dtype=np.int64
