@@ -185,6 +185,16 @@ class Desk:
             If the source cannot be reached, or has no such series.
         FrequencyError
             If a higher frequency is asked for than the source has.
+
+        Examples
+        --------
+        >>> import tempfile, ultrum as ul
+        >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
+        ...     desk = ul.Desk(folder, sources=ul.practice.sources_at(service.places))
+        ...     cpi = desk.fetch("observatory:PRICES/M.QM.CPI", start="2020")
+        ...     print(cpi.to_pandas().head(2).tolist())
+        ...     desk.close()
+        [107.26, 107.24]
         """
         return one_series(self.repository, address, DataSpan.of(start, end, last), frequency, facts)
 
@@ -233,6 +243,16 @@ class Desk:
         -------
         Reading
             Series, records and decisions of the reader.
+
+        Examples
+        --------
+        >>> import tempfile, ultrum as ul
+        >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
+        ...     desk = ul.Desk(folder, sources=ul.practice.sources_at(service.places))
+        ...     table = desk.table("college:factors_monthly.zip")
+        ...     print(list(table.series)[:3])
+        ...     desk.close()
+        ['bill', 'market', 'size']
         """
         return self.repository.table(address, expand, **facts)
 
@@ -260,6 +280,15 @@ class Desk:
         -------
         DataFrame
             Columns ``address title frequency flow topic region currency``.
+
+        Examples
+        --------
+        >>> import tempfile, ultrum as ul
+        >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
+        ...     desk = ul.Desk(folder, sources=ul.practice.sources_at(service.places))
+        ...     print(desk.search("inflation prices")["address"].tolist()[:2])
+        ...     desk.close()
+        ['observatory:PRICES/M.QM.CPI', 'observatory:PRICES/M.QS.CPI']
         """
         entries = self.listings(refresh).search(
             words, limit, self.synonyms, **search.widened(self.groups, filters)
@@ -318,6 +347,19 @@ class Desk:
         -------
         Description
             Facts of the series.
+
+        Examples
+        --------
+        >>> import tempfile, ultrum as ul
+        >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
+        ...     desk = ul.Desk(folder, sources=ul.practice.sources_at(service.places))
+        ...     print(desk.describe("observatory:PRICES/M.QM.CPI").to_frame().head(4))
+        ...     desk.close()
+                fact                                 text
+        0      title  Consumer prices, all items, Miravel
+        1    address          observatory:PRICES/M.QM.CPI
+        2  frequency                              monthly
+        3    measure                                index
         """
         return describe(self.repository, address)
 
@@ -411,5 +453,15 @@ class Desk:
         -------
         Download
             Bytes, type and time of the response.
+
+        Examples
+        --------
+        >>> import tempfile, ultrum as ul
+        >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
+        ...     desk = ul.Desk(folder, sources=ul.practice.sources_at(service.places))
+        ...     body = desk.download("exchange", "companies.csv").body
+        ...     print(body[:11])
+        ...     desk.close()
+        b'listed,asse'
         """
         return self.repository.response(source, path)

@@ -50,12 +50,51 @@ class ModelTable:
     title: str = ""
 
     def to_frame(self) -> pd.DataFrame:
-        """The cells as text."""
+        """The cells as text.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> both = {n: ul.factor_betas(panel, list(panel.factors)[:n]) for n in (1, 2)}
+        >>> table = ul.model_table({f"{n} factors": betas.fit("BRTW") for n, betas in both.items()})
+        >>> table.to_frame().iloc[:3]
+                 1 factors 2 factors
+        constant     0.003     0.003
+                   (0.004)   (0.004)
+        market       0.564     0.607
+        """
         rows = [*self.body, *self.tail]
         return pd.DataFrame([cells for _, cells in rows], [label for label, _ in rows], self.head)
 
     def to_text(self) -> str:
-        """Aligned text."""
+        """Aligned text.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> both = {n: ul.factor_betas(panel, list(panel.factors)[:n]) for n in (1, 2)}
+        >>> table = ul.model_table({f"{n} factors": betas.fit("BRTW") for n, betas in both.items()})
+        >>> print(table.to_text())
+        ────────────────────────────────────────
+                            1 factors  2 factors
+        ────────────────────────────────────────
+        constant                0.003      0.003
+                              (0.004)    (0.004)
+        market                  0.564      0.607
+                              (0.104)    (0.104)
+        size                              −0.365
+                                         (0.238)
+        ────────────────────────────────────────
+        Observations              251        251
+        R²                      0.120      0.130
+        Adjusted R²             0.116      0.123
+        Residual deviation    0.06494    0.06469
+        ────────────────────────────────────────
+        Standard errors in brackets: Newey–West (4 lags).
+        Sample: BRTW, 2004-02 to 2024-12.
+        """
         rows = [("", self.head), *self.body, *self.tail]
         first = max(len(label) for label, _ in rows)
         wide = [max(len(cells[k]) for _, cells in rows) for k in range(len(self.head))]
@@ -85,7 +124,17 @@ class ModelTable:
         return printable("\n".join([*([self.title] if self.title else []), *parts, *notes]))
 
     def to_markdown(self) -> str:
-        """A table of pipes, as most readers of Markdown show it."""
+        """A table of pipes, as most readers of Markdown show it.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> both = {n: ul.factor_betas(panel, list(panel.factors)[:n]) for n in (1, 2)}
+        >>> table = ul.model_table({f"{n} factors": betas.fit("BRTW") for n, betas in both.items()})
+        >>> print(table.to_markdown().splitlines()[2])
+        | constant | 0.003 | 0.003 |
+        """
 
         def _line(label: str, cells: Sequence[str]) -> str:
             return "| " + " | ".join(_bar(c) for c in (label, *cells)) + " |"
@@ -97,7 +146,17 @@ class ModelTable:
         return "\n".join([*title, _line("", self.head), rule, *rows, *notes])
 
     def to_html(self) -> str:
-        """A table with a caption, headers for screen readers, and the notes in its foot."""
+        """A table with a caption, headers for screen readers, and the notes in its foot.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> both = {n: ul.factor_betas(panel, list(panel.factors)[:n]) for n in (1, 2)}
+        >>> table = ul.model_table({f"{n} factors": betas.fit("BRTW") for n, betas in both.items()})
+        >>> table.to_html()[:6]
+        '<table'
+        """
 
         def _row(label: str, cells: Sequence[str], kind: str = "td") -> str:
             named = kind == "td" and label

@@ -42,7 +42,14 @@ class Address:
 
     @classmethod
     def parse(cls, text: str) -> Address:
-        """Read an address."""
+        """Read an address.
+
+        Examples
+        --------
+        >>> from ultrum.sources.download import Address
+        >>> Address.parse("exchange:prices.csv#close").field
+        'close'
+        """
         refuse_secret(f"?{text.partition('?')[2]}" if "?" in text else "", "The address")
         match = _ADDRESS.match(text.strip())
         if not match:

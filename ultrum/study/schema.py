@@ -93,6 +93,12 @@ class Study(Section):
         ------
         StudyError
             With every fault and its line.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> ul.Study.load(ul.practice.demo_study()).model.name
+        'one factor'
         """
         file = path_of(path)
         text = _text_of(file)
@@ -114,6 +120,13 @@ class Study(Section):
             Folder of a study that it inherits from.
         anywhere : bool
             Let it read files outside its folder.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> text = ul.practice.demo_study().read_text()
+        >>> ul.Study.parse(text).model.factors
+        ['market']
         """
         content = _with_ancestors(_toml(text, name), name, folder, anywhere)
         return cls._checked(content, Lines(text), name)
@@ -150,6 +163,12 @@ class Study(Section):
         -------
         str
             Text of the study file.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> ul.Study.load(ul.practice.demo_study()).to_toml().splitlines()[0]
+        '[study]'
         """
         import tomlkit
 
@@ -171,6 +190,14 @@ class Study(Section):
         -------
         Path
             The file written.
+
+        Examples
+        --------
+        >>> import tempfile, ultrum as ul
+        >>> with tempfile.TemporaryDirectory() as folder:
+        ...     saved = ul.Study.load(ul.practice.demo_study()).save(f"{folder}/copy.toml")
+        ...     print(saved.name)
+        copy.toml
         """
         target = path_of(path)
         try:
@@ -191,6 +218,12 @@ class Study(Section):
         -------
         Study
             Study of these assets.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> ul.Study.load(ul.practice.demo_study()).limited_to(["MRWG"]).panel.only
+        ['MRWG', 'BRTW']
         """
         wanted = list(dict.fromkeys([*assets, *([self.asset] if self.asset else [])]))
         return self.model_copy(update={"panel": self.panel.model_copy(update={"only": wanted})})
@@ -213,6 +246,13 @@ class Study(Section):
         -------
         Study
             Study with the changed addresses.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> moved = ul.Study.load(ul.practice.demo_study()).with_sources_at({"college": "http://127.0.0.1:9/"})
+        >>> moved.sources["college"].url
+        'http://127.0.0.1:9/'
         """
         moved = {
             n: s.model_copy(update={"url": urls.get(n, s.url)}) for n, s in self.sources.items()

@@ -135,7 +135,19 @@ class StudyResult:
         return break_test(self.betas.fit(self.company), how="sup-f")
 
     def to_frame(self) -> pd.DataFrame:
-        """Cost of equity of every asset; betas where the study asks for no cost."""
+        """Cost of equity of every asset; betas where the study asks for no cost.
+
+        Examples
+        --------
+        >>> import tempfile, ultrum as ul
+        >>> study = ul.Study.load(ul.practice.demo_study())
+        >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
+        ...     result = ul.run_study(study.with_sources_at(service.places), vault=folder)
+        >>> result.to_frame()[["cost_of_equity", "low", "high"]].head(2).round(4)
+              cost_of_equity     low    high
+        BRTW          0.0622  0.0257  0.0987
+        EBMK          0.0570  0.0264  0.0876
+        """
         return self.betas.to_frame() if self.cost is None else self.cost.to_frame()
 
     def _repr_html_(self) -> str:

@@ -168,16 +168,49 @@ class Vault:
         )
 
     def latest(self, source: str, path: str, at: str = "") -> Record | None:
-        """Newest download of an address, or the newest there was at an instant."""
+        """Newest download of an address, or the newest there was at an instant.
+
+        Examples
+        --------
+        >>> import tempfile, ultrum as ul
+        >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
+        ...     desk = ul.Desk(folder, sources=ul.practice.sources_at(service.places))
+        ...     table = desk.table("exchange:companies.csv")
+        ...     print(desk.vault.latest("exchange", "companies.csv").size)
+        ...     desk.close()
+        1284
+        """
         return self._read(lambda _: self._newest(source, path, at))
 
     def vintages(self, source: str, path: str) -> list[Record]:
-        """Every download of an address, oldest first."""
+        """Every download of an address, oldest first.
+
+        Examples
+        --------
+        >>> import tempfile, ultrum as ul
+        >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
+        ...     desk = ul.Desk(folder, sources=ul.practice.sources_at(service.places))
+        ...     table = desk.table("exchange:companies.csv")
+        ...     print(len(desk.vault.vintages("exchange", "companies.csv")))
+        ...     desk.close()
+        1
+        """
         where = "WHERE source = ? AND path = ? ORDER BY placed, id"
         return self._read(lambda catalogue: catalogue.records(where, (source, path)))
 
     def records(self) -> list[Record]:
-        """Every download, oldest first."""
+        """Every download, oldest first.
+
+        Examples
+        --------
+        >>> import tempfile, ultrum as ul
+        >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
+        ...     desk = ul.Desk(folder, sources=ul.practice.sources_at(service.places))
+        ...     table = desk.table("exchange:companies.csv")
+        ...     print([r.path for r in desk.vault.records()])
+        ...     desk.close()
+        ['companies.csv']
+        """
         return self._read(lambda catalogue: catalogue.records("ORDER BY placed, id"))
 
     def forget(self, records: list[Record]) -> int:
@@ -197,6 +230,17 @@ class Vault:
         ------
         VaultError
             If they are missing or damaged.
+
+        Examples
+        --------
+        >>> import tempfile, ultrum as ul
+        >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
+        ...     desk = ul.Desk(folder, sources=ul.practice.sources_at(service.places))
+        ...     table = desk.table("exchange:companies.csv")
+        ...     record = desk.vault.latest("exchange", "companies.csv")
+        ...     print(desk.vault.payload(record)[:11])
+        ...     desk.close()
+        b'listed,asse'
         """
         return self._payloads.read(record.checksum, record.name)
 
@@ -215,6 +259,16 @@ class Vault:
 
         A damaged catalogue is rebuilt, a damaged journal repaired from the catalogue. Payloads that belong to no
         download, left by a process that died, are removed with a warning.
+
+        Examples
+        --------
+        >>> import tempfile, ultrum as ul
+        >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
+        ...     desk = ul.Desk(folder, sources=ul.practice.sources_at(service.places))
+        ...     table = desk.table("exchange:companies.csv")
+        ...     print(desk.vault.verify())
+        ...     desk.close()
+        []
         """
         with self.frozen():
             faults = self._checked_journal()
@@ -249,7 +303,18 @@ class Vault:
         return faults
 
     def size(self) -> dict[str, int]:
-        """Number of addresses and downloads, and bytes of payloads on disk."""
+        """Number of addresses and downloads, and bytes of payloads on disk.
+
+        Examples
+        --------
+        >>> import tempfile, ultrum as ul
+        >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
+        ...     desk = ul.Desk(folder, sources=ul.practice.sources_at(service.places))
+        ...     table = desk.table("exchange:companies.csv")
+        ...     print(desk.vault.size()["downloads"])
+        ...     desk.close()
+        1
+        """
         sizes = self._payloads.sizes()
         records = self.records()
         return {

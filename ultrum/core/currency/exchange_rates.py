@@ -234,6 +234,17 @@ class ExchangeRates:
         ------
         CurrencyError
             If a day has no rate; the first is named.
+
+        Examples
+        --------
+        >>> import pandas as pd
+        >>> from ultrum import ExchangeRates, TimeSeries
+        >>> days = pd.bdate_range("2024-01-02", periods=3)
+        >>> dollar = pd.Series([1.09, 1.10, 1.08], days)
+        >>> quote = TimeSeries.from_pandas(dollar, name="d", measure="quote", unit="EUR/USD")
+        >>> rates = ExchangeRates([quote])
+        >>> round(rates.amount(100.0, "EUR", "USD", on="2024-01-03"), 2)
+        110.0
         """
         if np.ndim(amounts) == 0:
             return float(amounts) * float(self.rate(str(base), quote, on=on))
@@ -261,6 +272,20 @@ class ExchangeRates:
         -------
         DataFrame
             Rates, a row a base currency.
+
+        Examples
+        --------
+        >>> import pandas as pd
+        >>> from ultrum import ExchangeRates, TimeSeries
+        >>> days = pd.bdate_range("2024-01-02", periods=3)
+        >>> dollar = pd.Series([1.09, 1.10, 1.08], days)
+        >>> quote = TimeSeries.from_pandas(dollar, name="d", measure="quote", unit="EUR/USD")
+        >>> rates = ExchangeRates([quote])
+        >>> rates.matrix(on="2024-01-03").round(3)
+        costs    EUR  USD
+        one
+        EUR    1.000  1.1
+        USD    0.909  1.0
         """
         table = pd.DataFrame(
             index=list(self.currencies), columns=list(self.currencies), dtype=float

@@ -177,6 +177,13 @@ class Panel:
         -------
         Panel
             The part, with its own log of missing data.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> panel.sample("2010-01", "2014-12").assets.shape
+        (60, 23)
         """
         rate = self.risk_free.loc[start:end]
         if not len(rate):
@@ -213,6 +220,17 @@ class Panel:
         -------
         DataFrame
             Rows by period.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> panel.to_frame()[[("asset", "BRTW"), ("factor", "market")]].tail(2).round(4)
+                  asset  factor
+                   BRTW  market
+        period
+        2024-11  0.0504  0.0247
+        2024-12 -0.0005  0.0347
         """
         return self.wide()
 

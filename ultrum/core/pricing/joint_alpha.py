@@ -53,7 +53,17 @@ class JointAlphaTest(TextInNotebooks):
     basis: str
 
     def to_frame(self) -> pd.DataFrame:
-        """Alphas, and the rows each asset costs."""
+        """Alphas, and the rows each asset costs.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> ul.joint_alpha_test(panel, ["market"]).to_frame().head(2).round(3)
+              alpha  rows lacking
+        BRTW  0.004             1
+        EBMK -0.000             1
+        """
         return pd.DataFrame({"alpha": self.alphas, "rows lacking": self.dropped})
 
     def __repr__(self) -> str:

@@ -63,12 +63,33 @@ class FilteredBetas(TableInNotebooks):
     basis: str
 
     def interval(self, asset: str, level: float = 0.95) -> pd.DataFrame:
-        """Smoothed beta of one asset with its band, columns ``estimate low high``."""
+        """Smoothed beta of one asset with its band, columns ``estimate low high``.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> ul.kalman_beta(panel).interval("BRTW").tail(2).round(2)
+                 estimate   low  high
+        period
+        2024-11      0.64  0.15  1.13
+        2024-12      0.64  0.14  1.14
+        """
         df = float(self.nobs[asset] - 2) if asset in self.beta else 1.0
         return band_of(self.beta, self.standard_error, asset, level, df)
 
     def to_frame(self) -> pd.DataFrame:
-        """One row per asset: first and last beta, last error, movement, p value, alpha, sigma, rows."""
+        """One row per asset: first and last beta, last error, movement, p value, alpha, sigma, rows.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> ul.kalman_beta(panel).to_frame().loc[["BRTW", "MRWG"]].round(2)
+              first  last  error  movement    p  alpha  sigma  rows
+        BRTW   0.74  0.64   0.25      0.00  1.0   0.00   0.06   251
+        MRWG   0.43  1.87   0.44      0.08  0.0  -0.01   0.08   251
+        """
         columns = {
             "first": self.beta.bfill().iloc[0], "last": self.beta.ffill().iloc[-1],
             "error": self.standard_error.ffill().iloc[-1], "movement": self.movement, "p": self.p_value,

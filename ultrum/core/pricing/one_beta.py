@@ -34,7 +34,17 @@ class OneBeta(TableInNotebooks):
     end: Any = None
 
     def to_frame(self) -> pd.DataFrame:
-        """Beta, error and rows of each asset."""
+        """Beta, error and rows of each asset.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> ul.dimson_beta(panel).to_frame().head(2).round(2)
+              beta  error  nobs
+        BRTW  0.49   0.14   250
+        EBMK  0.59   0.16   250
+        """
         return pd.DataFrame({"beta": self.beta, "error": self.standard_error, "nobs": self.nobs})
 
     def __repr__(self) -> str:

@@ -62,6 +62,15 @@ class TimeVaryingBetas(TableInNotebooks):
         -------
         DataFrame
             Errors of the forecasts.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> ul.time_varying_betas(panel, "BRTW").to_frame().tail(2).round(2)
+                     rmse  against_constant  rows
+        rolling      0.06              1.01   191
+        state space  0.07              1.02   191
         """
         return self.forecasts
 

@@ -40,7 +40,17 @@ class UpDownBetas(TableInNotebooks):
     basis: str
 
     def to_frame(self) -> pd.DataFrame:
-        """Both betas with their errors, and the p value of no difference."""
+        """Both betas with their errors, and the p value of no difference.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> ul.up_down_betas(panel).to_frame().head(2).round(2)
+                up  up_error  down  down_error  difference     p
+        BRTW  0.64      0.13  0.48        0.21        0.16  0.58
+        EBMK  0.28      0.14  0.69        0.14       -0.40  0.09
+        """
         columns = {
             "up": self.up, "up_error": self.up_error, "down": self.down, "down_error": self.down_error,
             "difference": self.up - self.down, "p": self.p_value,

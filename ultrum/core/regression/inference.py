@@ -89,6 +89,18 @@ class TestResult(TextInNotebooks):
         -------
         DataFrame
             Statistic, distribution, p value and note.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> fit = ul.factor_betas(panel, ["market"]).fit("BRTW")
+        >>> fit.test("market", 1.0).to_frame().T
+                              0
+        statistic     17.618269
+        distribution  F(1, 249)
+        p_value        0.000038
+        note
         """
         row = {"statistic": self.statistic, "distribution": self.distribution}
         return pd.DataFrame([{**row, "p_value": self.p_value, "note": self.note}])

@@ -20,7 +20,7 @@ from ultrum.core.regression.inference import CoefficientInference, TestResult
 from ultrum.core.regression.results import CONSTANT
 from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.period_labels import span_of
-from ultrum.errors import EstimationError
+from ultrum.errors import EstimationError, one_of
 
 WAYS: Final = ("asset", "period")
 _ROUNDS, _SETTLED = 2000, 1e-13
@@ -59,8 +59,38 @@ class PooledFit(CoefficientInference, TableInNotebooks):
         """Degrees of freedom of t: the fewest clusters less one."""
         return self.free
 
-    def test(self, names: Sequence[str]) -> TestResult:
-        """Joint test that the named coefficients are zero, F with (q, df) degrees."""
+    def test(self, names: str | Sequence[str]) -> TestResult:
+        """Joint test that the named coefficients are zero, F with (q, df) degrees.
+
+        Parameters
+        ----------
+        names : str or sequence of str
+            Coefficients.
+
+        Returns
+        -------
+        TestResult
+            F and its p value.
+
+        Raises
+        ------
+        EstimationError
+            If there is no such coefficient.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> fit = ul.panel_regress(ul.practice.panel(), ["market", "size"])
+        >>> round(fit.test("size").p_value, 3)
+        0.109
+        """
+        names = [names] if isinstance(names, str) else list(names)
+        absent = [n for n in names if n not in self.coefficients.index]
+        if absent or not names:
+            wanted = absent[0] if absent else ""
+            raise EstimationError(
+                f"No coefficient '{wanted}'; {one_of(wanted, self.coefficients.index)}"
+            )
         values, V = self.coefficients[list(names)], self.covariance.loc[list(names), list(names)]
         statistic = float(
             values.to_numpy() @ np.linalg.solve(V.to_numpy(), values.to_numpy())

@@ -80,6 +80,19 @@ class PredictiveRegression(TableInNotebooks):
         -------
         DataFrame
             The table.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> state = panel.risk_free.rename("bill")
+        >>> ul.predictive_regression(panel.factors["market"], state).to_frame().T.iloc[:4]
+        horizon           1
+        predictor      bill
+        slope      4.989573
+        error      2.448161
+        p          0.041541
+        corrected  5.772486
         """
         return self.table
 

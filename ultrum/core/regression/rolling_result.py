@@ -158,6 +158,17 @@ class RollingFit:
         -------
         DataFrame
             Estimates, a row a window and asset.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> moving = ul.rolling_regress(panel.excess, panel.factor_table.select(["market"]), window=60)
+        >>> moving.to_frame()[["market", "market_error", "rows"]].tail(2).round(2)
+                       market  market_error  rows
+        end     asset
+        2024-12 TDWD     0.62          0.24    60
+                LMPB     1.29          0.33    60
         """
         index = pd.MultiIndex.from_product([self.ends, self.assets], names=["end", "asset"])
         columns: dict[str, Any] = {}

@@ -74,6 +74,15 @@ class TimeSeries:
         **facts
             Fields of :class:`Metadata`. The name defaults to that of ``values`` and the
             frequency is read off the index.
+
+        Examples
+        --------
+        >>> import pandas as pd
+        >>> from ultrum import TimeSeries
+        >>> months = pd.period_range("2024-01", periods=3, freq="M")
+        >>> cpi = pd.Series([100.0, 100.4, 100.9], months, name="cpi")
+        >>> TimeSeries.from_pandas(cpi, measure="index", timing="average").metadata.measure
+        'index'
         """
         facts.setdefault("name", str(values.name) if values.name is not None else "series")
         table = SeriesTable.from_pandas(values.to_frame(facts["name"]), percent=percent, **facts)
@@ -122,6 +131,15 @@ class TimeSeries:
         -------
         Series
             Values by date or period.
+
+        Examples
+        --------
+        >>> import pandas as pd
+        >>> from ultrum import TimeSeries
+        >>> months = pd.period_range("2024-01", periods=3, freq="M")
+        >>> x = TimeSeries.from_pandas(pd.Series([1.0, 2.0, 3.0], months), name="x")
+        >>> x.to_pandas().sum()
+        np.float64(6.0)
         """
         return self.values.copy()
 
@@ -132,6 +150,19 @@ class TimeSeries:
         -------
         DataFrame
             Values, one column.
+
+        Examples
+        --------
+        >>> import pandas as pd
+        >>> from ultrum import TimeSeries
+        >>> months = pd.period_range("2024-01", periods=3, freq="M")
+        >>> x = TimeSeries.from_pandas(pd.Series([1.0, 2.0, 3.0], months), name="x")
+        >>> x.to_frame()
+                   x
+        period
+        2024-01  1.0
+        2024-02  2.0
+        2024-03  3.0
         """
         return self.values.to_frame()
 
@@ -142,6 +173,15 @@ class TimeSeries:
         -------
         SeriesTable
             Table of one column.
+
+        Examples
+        --------
+        >>> import pandas as pd
+        >>> from ultrum import TimeSeries
+        >>> months = pd.period_range("2024-01", periods=3, freq="M")
+        >>> x = TimeSeries.from_pandas(pd.Series([1.0, 2.0, 3.0], months), name="x")
+        >>> x.as_table().names
+        ['x']
         """
         return SeriesTable(self.values.to_frame(self.name), (self.metadata,))
 
@@ -282,6 +322,15 @@ class SeriesTable:
             Whether values are in percent; they are divided by 100.
         **facts
             Facts of every series, such as ``measure="return"``.
+
+        Examples
+        --------
+        >>> import pandas as pd
+        >>> from ultrum import SeriesTable
+        >>> months = pd.period_range("2024-01", periods=3, freq="M")
+        >>> frame = pd.DataFrame({"A": [0.01, 0.02, -0.01], "B": [0.0, 0.03, 0.01]}, months)
+        >>> SeriesTable.from_pandas(frame, measure="return").names
+        ['A', 'B']
         """
         check_facts(facts)
         given = facts.pop("frequency", None)
@@ -338,6 +387,16 @@ class SeriesTable:
         ----------
         series : iterable of TimeSeries, or mapping of names to TimeSeries
             The keys of a mapping become the names.
+
+        Examples
+        --------
+        >>> import pandas as pd
+        >>> from ultrum import SeriesTable
+        >>> months = pd.period_range("2024-01", periods=3, freq="M")
+        >>> frame = pd.DataFrame({"A": [0.01, 0.02, -0.01], "B": [0.0, 0.03, 0.01]}, months)
+        >>> table = SeriesTable.from_pandas(frame, measure="return")
+        >>> SeriesTable.of([table["B"], table["A"]]).names
+        ['B', 'A']
         """
         members = _members(series)
         if not members:
@@ -429,6 +488,16 @@ class SeriesTable:
         -------
         list of str
             Names.
+
+        Examples
+        --------
+        >>> import pandas as pd
+        >>> from ultrum import SeriesTable
+        >>> months = pd.period_range("2024-01", periods=3, freq="M")
+        >>> frame = pd.DataFrame({"A": [0.01, 0.02, -0.01], "B": [0.0, 0.03, 0.01]}, months)
+        >>> table = SeriesTable.from_pandas(frame, measure="return")
+        >>> table.keys()
+        ['A', 'B']
         """
         return self.names
 
@@ -439,6 +508,16 @@ class SeriesTable:
         -------
         iterator of tuple[str, TimeSeries]
             Pairs of name and series.
+
+        Examples
+        --------
+        >>> import pandas as pd
+        >>> from ultrum import SeriesTable
+        >>> months = pd.period_range("2024-01", periods=3, freq="M")
+        >>> frame = pd.DataFrame({"A": [0.01, 0.02, -0.01], "B": [0.0, 0.03, 0.01]}, months)
+        >>> table = SeriesTable.from_pandas(frame, measure="return")
+        >>> [(name, round(float(one.values.mean()), 4)) for name, one in table.items()]
+        [('A', 0.0067), ('B', 0.0133)]
         """
         return ((name, self[name]) for name in self.names)
 
@@ -454,6 +533,16 @@ class SeriesTable:
         ------
         AlignmentError
             If the table has none or several.
+
+        Examples
+        --------
+        >>> import pandas as pd
+        >>> from ultrum import SeriesTable
+        >>> months = pd.period_range("2024-01", periods=3, freq="M")
+        >>> frame = pd.DataFrame({"A": [0.01, 0.02, -0.01], "B": [0.0, 0.03, 0.01]}, months)
+        >>> table = SeriesTable.from_pandas(frame, measure="return")
+        >>> table.select(["B"]).only().name
+        'B'
         """
         if len(self) != 1:
             raise AlignmentError(
@@ -529,6 +618,16 @@ class SeriesTable:
         -------
         SeriesTable
             Table with the changed facts.
+
+        Examples
+        --------
+        >>> import pandas as pd
+        >>> from ultrum import SeriesTable
+        >>> months = pd.period_range("2024-01", periods=3, freq="M")
+        >>> frame = pd.DataFrame({"A": [0.01, 0.02, -0.01], "B": [0.0, 0.03, 0.01]}, months)
+        >>> table = SeriesTable.from_pandas(frame, measure="return")
+        >>> table.with_metadata(currency="EUR")["A"].metadata.currency
+        'EUR'
         """
         metadata_list = tuple(a.changed(**facts) for a in self.metadata)
         return SeriesTable(self.values, metadata_list, self.causes)
@@ -540,6 +639,16 @@ class SeriesTable:
         -------
         DataFrame
             Values, a column a series.
+
+        Examples
+        --------
+        >>> import pandas as pd
+        >>> from ultrum import SeriesTable
+        >>> months = pd.period_range("2024-01", periods=3, freq="M")
+        >>> frame = pd.DataFrame({"A": [0.01, 0.02, -0.01], "B": [0.0, 0.03, 0.01]}, months)
+        >>> table = SeriesTable.from_pandas(frame, measure="return")
+        >>> table.to_pandas().shape
+        (3, 2)
         """
         return self.values.copy()
 

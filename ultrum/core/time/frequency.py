@@ -82,6 +82,12 @@ class Frequency:
         ----------
         text : str or Frequency
             Code of the frequency.
+
+        Examples
+        --------
+        >>> from ultrum.core.time.frequency import Frequency
+        >>> Frequency.parse("Q").name
+        'quarterly'
         """
         if isinstance(text, Frequency):
             return text

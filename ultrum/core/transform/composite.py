@@ -35,7 +35,19 @@ class Composite(TimeSeries):
     percentile: pd.Series = field(default_factory=lambda: pd.Series(dtype=float))
 
     def extremes(self, percentile: float = 90.0, *, min_length: int = 1) -> pd.DataFrame:
-        """Spells above a percentile, or below the one as far from the other end, with their ``side``."""
+        """Spells above a percentile, or below the one as far from the other end, with their ``side``.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> parts = [panel.factor_table[n] for n in ("size", "value")]
+        >>> scores = [x.with_metadata(measure="score", excess_of="") for x in parts]
+        >>> ul.composite(scores).extremes(2)[["start", "end", "length", "side"]].head(2)
+             start      end  length  side
+        0  2004-01  2006-02      26  high
+        1  2004-01  2004-04       4   low
+        """
         high = spells(self, f"above its {percentile:g}th percentile", min_length=min_length)
         low = spells(self, f"below its {100 - percentile:g}th percentile", min_length=min_length)
         both = pd.concat([high.assign(side="high"), low.assign(side="low")], ignore_index=True)

@@ -88,6 +88,14 @@ class Workings(TextInNotebooks):
         -------
         DataFrame
             Steps.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> steps = ul.factor_betas(panel, ["market"]).fit("BRTW").workings()
+        >>> steps.to_frame()["value"].tail(2).round(4).tolist()
+        [0.0029, 0.5642]
         """
         table = [(s.label, s.name, s.formula, s.value) for s in self.steps]
         return pd.DataFrame(table, columns=["step", "name", "formula", "value"])
@@ -109,6 +117,14 @@ class Workings(TextInNotebooks):
         -------
         dict[str, float]
             Numbers by name.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> steps = ul.factor_betas(panel, ["market"]).fit("BRTW").workings()
+        >>> round(steps.recomputed()["r2"], 4)
+        0.12
         """
         inputs = {
             c.name: self.rows[c.name].to_numpy(dtype=float) for c in self.columns if not c.formula

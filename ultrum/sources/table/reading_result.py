@@ -74,11 +74,27 @@ class Reading(TextInNotebooks):
         return {} if self.fields else {self.name: self.records}
 
     def wide(self) -> SeriesTable:
-        """All series of a wide table side by side."""
+        r"""All series of a wide table side by side.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> ul.read_series("date,a,b\n2024-01,1,2\n2024-02,3,4\n").wide().names
+        ['a', 'b']
+        """
         return SeriesTable.of(self.series.values())
 
     def to_frame(self) -> pd.DataFrame:
-        """The decisions, one a row."""
+        r"""The decisions, one a row.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> ul.read_series("date,a,b\n2024-01,1,2\n2024-02,3,4\n").to_frame()[["what", "chosen"]].head(2)
+                what chosen
+        0   encoding  UTF-8
+        1  delimiter      ,
+        """
         return pd.DataFrame([vars(d) for d in self.decisions])
 
     def __repr__(self) -> str:
