@@ -13,7 +13,7 @@ from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
 LONGEST = ("test_command_line", "test_studies", "test_study", "test_large", "test_tables", "test_vault",
-           "properties.test_layouts")  # fmt: skip
+           "properties.test_layouts", "test_recorded")  # fmt: skip
 
 
 def run(name):

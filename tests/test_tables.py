@@ -241,7 +241,7 @@ class Reports(Scratch):
 class Generated(Scratch):
     def test_generated_tables_are_read_as_they_are_or_refused(self):
         refused = []
-        for seed in range(500):
+        for seed in range(300):
             case = make_case(seed)
             try:
                 reading = ul.read_series(case.body)
@@ -250,10 +250,10 @@ class Generated(Scratch):
                 continue
             self.assertEqual(differences(case, reading), [], f"{seed}: {case.how}")
         self.assertLessEqual(
-            len(refused), 10, "\n".join(refused[:20])
+            len(refused), 6, "\n".join(refused[:20])
         )  # 2 %; a reader of nothing fails
 
-    @settings(max_examples=10, deadline=None)
+    @settings(max_examples=6, deadline=None)
     @given(st.integers(0, 9999), st.sampled_from(["%Y-%m-%d", "%d.%m.%Y", "%Y%m%d", "%m/%d/%Y"]),
            st.sampled_from([",", ";", "\t"]))  # fmt: skip
     def test_the_quick_way_and_the_careful_way_agree_on_large_files(self, seed, form, mark):

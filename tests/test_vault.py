@@ -416,7 +416,7 @@ for most in (200_000, 20_000, 3_000, 50):
 
     def test_ten_processes_at_once(self):
         seconds = float(
-            os.environ.get("ULTRUM_VAULT_SECONDS", "25" if os.environ.get("CI") else "5")
+            os.environ.get("ULTRUM_VAULT_SECONDS", "8" if os.environ.get("CI") else "5")
         )
         ten = [
             subprocess.Popen([sys.executable, "-c", MINGLER, str(self.folder / "v"), str(k), str(seconds)],
