@@ -98,13 +98,14 @@ def refuse_exact_fit(fit: Fit) -> None:
         )
 
 
-def warn_of_few_clusters(groups: pd.DataFrame) -> None:
+def warn_of_few_clusters(
+    fewest: int, advice: str = "Take errors='cr3', or test with wild_cluster_test."
+) -> None:
     """Warn where clusters are so few that errors by cluster are too small (Cameron and Miller 2015)."""
-    fewest = int(groups.nunique().min())
     if 1 < fewest < _FEW_CLUSTERS:
         warn_user(
             f"There are {fewest} clusters; with fewer than {_FEW_CLUSTERS} errors by cluster are too small. "
-            "Take errors='cr3', or test with wild_cluster_test."
+            + advice
         )
 
 

@@ -214,7 +214,7 @@ def rule_of(errors: str, lags: Any, clusters: Any, weights: Any, left: pd.DataFr
     if kind == "cr3" and (heavy is not None or (groups is not None and groups.shape[1] > 1)):
         raise EstimationError("errors='cr3' takes clusters of one kind, and no weights.")
     if groups is not None and kind != "cr3":
-        warn_of_few_clusters(groups)
+        warn_of_few_clusters(int(groups.nunique().min()))
     return Rule(kind if kind == "cr3" or clusters is None else "clustered", lags, groups, heavy)
 
 

@@ -14,16 +14,18 @@ from ultrum.core.array_types import Floats, Ints
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas import chosen_factors
 from ultrum.core.pricing.two_pass import refuse_other
+from ultrum.core.regression.design_warnings import warn_of_few_clusters
 from ultrum.core.regression.engine.clusters import clustered, smallest_count
 from ultrum.core.regression.engine.qr import least_squares
 from ultrum.core.regression.inference import CoefficientInference, TestResult
 from ultrum.core.regression.results import CONSTANT
 from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.period_labels import span_of
-from ultrum.errors import EstimationError, one_of
+from ultrum.errors import EstimationError, one_of, warn_user
 
 WAYS: Final = ("asset", "period")
 _ROUNDS, _SETTLED = 2000, 1e-13
+_FEW: Final = "Read p values near 5 % with care, or cluster by the other dimension."
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -170,6 +172,10 @@ def panel_regress(
     solution = least_squares(X, y, names)
     free = len(y) - X.shape[1] - sum(len(np.unique(g)) for g in groups) + max(len(groups) - 1, 0)
     ways = np.column_stack([codes[:, WAYS.index(way)] for way in clusters])
+    fewest = smallest_count(ways)
+    if fewest < 2:
+        raise EstimationError("All rows are in one cluster, whose errors have no estimate.")
+    warn_of_few_clusters(fewest, _FEW)
     index = pd.Index(names)
     rss = float(np.sum(solution.residuals**2))
     covariance = clustered(solution.influence, solution.residuals, ways)[0]
@@ -178,7 +184,7 @@ def panel_regress(
         coefficients=pd.Series(solution.coefficients[:, 0], index),
         covariance=pd.DataFrame(covariance, index, index),
         nobs=len(y),
-        free=smallest_count(ways) - 1,
+        free=fewest - 1,
         sigma=float(np.sqrt(rss / free)),
         r2=1.0 - rss / float(np.sum(deviations**2)),
         effects=effects,
@@ -243,6 +249,12 @@ def _within(block: Floats, groups: list[Ints]) -> Floats:
                 moved = max(moved, float(np.abs(means).max() / scale[k]))
         if moved < _SETTLED:
             break
+    else:
+        if len(groups) > 1:
+            warn_user(
+                f"After {_ROUNDS} rounds the effects of assets and periods still move by {moved:.1g} of the "
+                "largest value; the panel is hardly connected. Take effects of one kind."
+            )
     return demeaned
 
 
