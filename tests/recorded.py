@@ -126,7 +126,7 @@ def _tried(call):
             found = {"numbers": numbers(result), "words": repr(result).splitlines()}
         except ul.UltrumError as error:
             found = {"error": str(error)}
-    heard = sorted({str(w.message) for w in caught})
+    heard = sorted({str(w.message) for w in caught if issubclass(w.category, ul.DataWarning)})
     return found | ({"warnings": heard} if heard else {})
 
 

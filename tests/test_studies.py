@@ -410,7 +410,8 @@ def plain_schema(part):
 
 class Files(Scratch):
     def test_another_process_shares_the_work_and_what_it_cannot_do_is_done_here(self):
-        with SecondProcess(math.factorial) as process:
+        with SecondProcess("json") as process:
+            process.take(math.factorial)
             self.assertEqual([process.do(5), process.do(7)], [120, 5040])
             with self.assertRaises(SecondProcessError):
                 process.do(-1)

@@ -12,7 +12,7 @@ from functools import cached_property
 import numpy as np
 import pandas as pd
 
-from ultrum.core.array_types import Bools, Dates, Floats
+from ultrum.core.array_types import DAY, Bools, Dates, Floats
 from ultrum.practice import world as s
 
 _PERSISTENCE, _LEVERAGE, _TAILS = 0.985, -0.55, 8.0
@@ -91,7 +91,7 @@ def simulate(seed: int = s.SEED) -> World:
 
 def trading_days() -> Dates:
     """Weekdays from 2004 to 2024 without the exchange's holidays."""
-    every = np.arange(np.datetime64(s.FIRST_DAY), np.datetime64(s.LAST_DAY) + 1)
+    every = np.arange(np.datetime64(s.FIRST_DAY), np.datetime64(s.LAST_DAY) + DAY)
     closed = np.array([str(day)[5:] in s.HOLIDAYS for day in every])
     return np.asarray(every[np.is_busday(every) & ~closed])
 

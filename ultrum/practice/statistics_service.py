@@ -15,6 +15,7 @@ from starlette.requests import Request
 from starlette.responses import Response
 from starlette.routing import Route
 
+from ultrum.core.array_types import DAY, MONTH
 from ultrum.core.time.frequency import parse_period
 from ultrum.errors import FrequencyError
 from ultrum.practice import messages, world_files
@@ -277,7 +278,8 @@ def _last_day(period: str) -> Any:
     months = {"A": 12, "S": 6, "Q": 3, "M": 1}.get(code)
     if months is None:
         return first
-    return (first.astype("datetime64[M]") + months).astype("datetime64[D]") - np.timedelta64(1, "D")
+    after = first.astype("datetime64[M]") + MONTH * months
+    return after.astype("datetime64[D]") - DAY
 
 
 def _encoded(

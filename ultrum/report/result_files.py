@@ -25,7 +25,7 @@ from ultrum.report.html_report import lines_to_explore, page
 from ultrum.report.model_tables import model_table
 from ultrum.report.result_figures import drawn_figure, figure_key, figure_names
 from ultrum.report.result_tables import company_fits, files_of, slug, tables
-from ultrum.report.second_process import SharedWork
+from ultrum.report.second_process import SecondProcess, SharedWork
 from ultrum.report.table_files import flattened, to_parquet, whole_folder, write_workbook
 from ultrum.study.run_record import run_file
 from ultrum.study.sections import Figure
@@ -43,7 +43,9 @@ _SHEETS: Final = {
 }
 
 
-def write_results(result: StudyResult, folder: str | os.PathLike[str]) -> dict[str, Path]:
+def write_results(
+    result: StudyResult, folder: str | os.PathLike[str], process: SecondProcess | None = None
+) -> dict[str, Path]:
     """Write report, tables and figures of a study; paths by name.
 
     Parameters
@@ -51,6 +53,8 @@ def write_results(result: StudyResult, folder: str | os.PathLike[str]) -> dict[s
     result : StudyResult
     folder : path
         Made or replaced whole; nothing half-written is ever seen.
+    process : SecondProcess, optional
+        One that was started before the results were there, to draw a share of the figures.
 
     Raises
     ------
@@ -61,7 +65,7 @@ def write_results(result: StudyResult, folder: str | os.PathLike[str]) -> dict[s
     if _is_written(result, folder):
         return _places(folder, folder)
     result_tables = tables(result)
-    all_figures = _Figures(result)
+    all_figures = _Figures(result, process)
     with whole_folder(folder) as work, all_figures.drawing:
         faults = _write_tables(result, result_tables, work)
         explored = lines_to_explore(result)
@@ -140,14 +144,14 @@ class _Figures:
     the name of this run replaces.
     """
 
-    def __init__(self, result: StudyResult) -> None:
+    def __init__(self, result: StudyResult, process: SecondProcess | None) -> None:
         names, metadata = figure_names(result), about_run(result)
         facts = (metadata["study"], metadata["data_until"])
         self._keys = {n: digest([figure_key(result, n), *facts]) for n in names}
         self._result, store = result, result.store
         self._known = {n: None if store is None else store.load(k) for n, k in self._keys.items()}
         draw = partial(_drawn, result, {**metadata, "run": _NO_RUN})
-        self.drawing = SharedWork(draw, [n for n in names if self._known[n] is None])
+        self.drawing = SharedWork(draw, [n for n in names if self._known[n] is None], process)
 
     def files(self) -> dict[Figure, dict[str, bytes]]:
         """The files of each figure by ending."""

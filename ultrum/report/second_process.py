@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import importlib
 import os
 import pickle
 import struct
@@ -16,7 +18,7 @@ from typing import IO, Any, Final, Generic, TypeVar, cast
 T = TypeVar("T")
 R = TypeVar("R")
 _LENGTH: Final = struct.Struct("!Q")
-_FEWEST: Final = 4  # figures for which another process is worth its start
+FEWEST: Final = 4  # figures for which another process is worth its start
 _START: Final = "from ultrum.report.second_process import serve; serve()"
 
 
@@ -33,6 +35,8 @@ class SharedWork(Generic[T, R]):
         Pickled for the other process.
     things : sequence
         What to work on. This process begins with the first, the other with the last.
+    process : SecondProcess, optional
+        One that has been started already; it is ended here.
 
     Examples
     --------
@@ -41,11 +45,13 @@ class SharedWork(Generic[T, R]):
     {-1: 1, -2: 2}
     """
 
-    def __init__(self, work: Callable[[T], R], things: Sequence[T]) -> None:
-        self._work, self._things = work, tuple(things)
+    def __init__(
+        self, work: Callable[[T], R], things: Sequence[T], process: SecondProcess | None = None
+    ) -> None:
+        self._work, self._things, self._process = work, tuple(things), process
         self._waiting, self._done = deque(things), dict[T, R]()
         self._helper = Thread(target=self._helped)
-        if len(things) >= _FEWEST and (os.cpu_count() or 1) > 1:
+        if len(things) >= FEWEST and (os.cpu_count() or 1) > 1:
             self._helper.start()
 
     def results(self) -> dict[T, R]:
@@ -74,7 +80,8 @@ class SharedWork(Generic[T, R]):
         """Hand things to the other process, one when it is done with the last."""
         thing: T | None = None
         try:
-            with SecondProcess(self._work) as process:
+            with self._process or SecondProcess() as process:
+                process.take(self._work)
                 while self._waiting:
                     thing = self._waiting.pop()
                     self._done[thing] = process.do(thing)
@@ -92,10 +99,15 @@ class SharedWork(Generic[T, R]):
 
 
 class SecondProcess:
-    """A process that applies one function to what it is sent. Both ends are this program; nothing listens."""
+    """A process that applies one function to what it is sent. Both ends are this program; nothing listens.
 
-    def __init__(self, work: Callable[[Any], Any]) -> None:
-        body = pickle.dumps(work, protocol=5)
+    Parameters
+    ----------
+    modules : str
+        Names of modules that it imports at once, so that it need not when the work comes.
+    """
+
+    def __init__(self, *modules: str) -> None:
         root = str(Path(__file__).parent.parent.parent)
         places = os.pathsep.join([root, *(p for p in sys.path if p)])
         self._process = subprocess.Popen(  # noqa: S603 - this program itself
@@ -105,7 +117,11 @@ class SecondProcess:
         self._there, self._back = cast(
             "tuple[IO[bytes], IO[bytes]]", (self._process.stdin, self._process.stdout)
         )
-        _sent(self._there, body)
+        _sent(self._there, " ".join(modules).encode())
+
+    def take(self, work: Callable[[Any], Any]) -> None:
+        """Send the function."""
+        _sent(self._there, pickle.dumps(work, protocol=5))
 
     def do(self, thing: Any) -> Any:
         """Apply the function in the other process.
@@ -125,14 +141,52 @@ class SecondProcess:
         return self
 
     def __exit__(self, *error: object) -> None:
+        self.end()
+
+    def end(self) -> None:
+        """End the process, whatever it is doing."""
         self._process.kill()
-        self._process.communicate()
+        self._process.wait()
+        for stream in (self._there, self._back):
+            with contextlib.suppress(OSError):
+                stream.close()
+
+
+class StartedAhead:
+    """A second process that starts when it is first known to be needed, and ends with a block.
+
+    Parameters
+    ----------
+    modules : str
+        Names of modules that it imports.
+    enough : bool
+        Whether there will be work enough for two.
+    """
+
+    def __init__(self, *modules: str, enough: bool = True) -> None:
+        self._modules, self._useful = modules, enough and (os.cpu_count() or 1) > 1
+        self.process: SecondProcess | None = None
+
+    def start(self) -> None:
+        """Start it, unless it runs already or would not help."""
+        if self.process is None and self._useful:
+            with contextlib.suppress(OSError):
+                self.process = SecondProcess(*self._modules)
+
+    def __enter__(self) -> StartedAhead:
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        if self.process is not None:
+            self.process.end()
 
 
 def serve() -> None:
     """The other process: read a function, then apply it to each thing that comes, until there is no more."""
     source, target = sys.stdin.buffer, sys.stdout.buffer
     sys.stdout = sys.stderr  # what a library prints is no answer
+    for name in _received(source).decode().split():
+        importlib.import_module(name)
     work = pickle.loads(_received(source))  # noqa: S301 - from the process that started this one
     while body := _received(source):
         try:

@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.array_types import Dates, Floats
+from ultrum.core.array_types import YEAR, Dates, Floats
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
@@ -96,7 +96,7 @@ def _years_between(x: SeriesTable) -> Floats:
 def _moments(days: Dates) -> Floats:
     """Ends of days in calendar years, each day 1/365 or 1/366 of its year."""
     first = days.astype("datetime64[Y]")
-    start, end = first.astype("datetime64[D]"), (first + 1).astype("datetime64[D]")
+    start, end = first.astype("datetime64[D]"), (first + YEAR).astype("datetime64[D]")
     whole = (end - start).astype(np.int64)
     return np.asarray(first.astype(np.int64) + ((days - start).astype(np.int64) + 1) / whole)
 

@@ -7,7 +7,7 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.array_types import Bools, Dates
+from ultrum.core.array_types import DAY, MONTH, Bools, Dates
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.errors import FrequencyError
 
@@ -90,9 +90,9 @@ def _fitting(days: Dates, code: str) -> Frequency | None:
     if code == "W":
         return Frequency("W")
     months = days.astype("datetime64[M]")
-    first, last = months.astype("datetime64[D]"), (months + 1).astype("datetime64[D]") - 1
+    first, last = months.astype("datetime64[D]"), (months + MONTH).astype("datetime64[D]") - DAY
     weekend = ~np.is_busday(days)
-    near_end = np.busday_count(days + 1, last + 1) <= np.where(weekend, -1, _HOLIDAYS)
+    near_end = np.busday_count(days + DAY, last + DAY) <= np.where(weekend, -1, _HOLIDAYS)
     near_start = np.busday_count(first, days) <= np.where(weekend, -1, _HOLIDAYS)
     at_end, at_start = near_end | (days == last), near_start | (days == first)
     if code == "M":

@@ -12,7 +12,7 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.array_types import Dates, Floats, Ints
+from ultrum.core.array_types import DAY, Dates, Floats, Ints
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.errors import FrequencyError
@@ -26,7 +26,7 @@ _SHORTEST_SPAN: Final = 0.5  # years; below it observations a year are taken fro
 
 def missing_weekdays(days: Dates) -> Ints:
     """Weekdays strictly between each day and the next, shape (T − 1,)."""
-    return np.asarray(np.maximum(np.busday_count(days[:-1] + 1, days[1:]), 0), dtype=np.int64)
+    return np.asarray(np.maximum(np.busday_count(days[:-1] + DAY, days[1:]), 0), dtype=np.int64)
 
 
 def gap_lengths(

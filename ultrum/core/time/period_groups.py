@@ -8,7 +8,7 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.array_types import Array, Bools, Dates, Ints
+from ultrum.core.array_types import DAY, Array, Bools, Dates, Ints
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.date_parser import day_in
 from ultrum.core.time.frequency import Frequency, calendar_days
@@ -245,7 +245,7 @@ def _finished(
         remaining = int((last_day - known_until).astype(int) >= (7 if source.code == "W" else 1))
     else:
         remaining = (
-            int(np.busday_count(known_until + 1, last_day + 1)) if known_until < last_day else 0
+            int(np.busday_count(known_until + DAY, last_day + DAY)) if known_until < last_day else 0
         )
     if remaining == 0:
         return kept, None
@@ -293,7 +293,7 @@ def _days_in_gaps(x: SeriesTable, target: Frequency, grouping: Grouping) -> Ints
     counts = np.zeros(len(grouping.ordinals), dtype=np.int64)
     days = grouping.days
     for row in np.flatnonzero(gap_lengths(days, x.block)):
-        between = np.arange(days[row] + 1, days[row + 1])
+        between = np.arange(days[row] + DAY, days[row + 1])
         absent = target.ordinals(between[np.is_busday(between)])
         place = np.minimum(np.searchsorted(grouping.ordinals, absent), len(counts) - 1)
         np.add.at(counts, place[grouping.ordinals[place] == absent], 1)

@@ -10,7 +10,7 @@ from typing import Final
 
 import numpy as np
 
-from ultrum.core.array_types import Bools, Dates, Floats, Ints
+from ultrum.core.array_types import DAY, Bools, Dates, Floats, Ints
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_groups import Grouping
@@ -142,7 +142,7 @@ def earlier_rows(
 
 def weekdays_after(days: Dates, ends: Dates) -> Ints:
     """Weekdays after each day up to and including its period's end."""
-    return np.asarray(np.busday_count(days + 1, ends + 1), dtype=np.int64)
+    return np.asarray(np.busday_count(days + DAY, ends + DAY), dtype=np.int64)
 
 
 def too_old(

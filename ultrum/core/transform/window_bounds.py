@@ -11,7 +11,7 @@ from typing import Final
 
 import numpy as np
 
-from ultrum.core.array_types import Dates, Floats, Ints
+from ultrum.core.array_types import DAY, MONTH, Dates, Floats, Ints
 from ultrum.core.time.durations import months_in, periods_in
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.gaps import gap_lengths
@@ -49,9 +49,11 @@ def months_before(days: Dates, months: int) -> Dates:
     """The same day so many months earlier; the last of a month where that month is shorter."""
     first = days.astype("datetime64[M]")
     into = (days - first.astype("datetime64[D]")).astype(np.int64)
-    target = first - np.timedelta64(months, "M")
-    length = (target + 1).astype("datetime64[D]") - target.astype("datetime64[D]")
-    moved: Dates = target.astype("datetime64[D]") + np.minimum(into, length.astype(np.int64) - 1)
+    target = first - months * MONTH
+    length = (target + MONTH).astype("datetime64[D]") - target.astype("datetime64[D]")
+    moved: Dates = target.astype("datetime64[D]") + DAY * np.minimum(
+        into, length.astype(np.int64) - 1
+    )
     return moved
 
 

@@ -6,7 +6,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from ultrum.core.array_types import Bools, Dates, Ints
+from ultrum.core.array_types import DAY, Bools, Dates, Ints
 from ultrum.core.displayed_numbers import counted
 from ultrum.errors import TableError
 
@@ -52,7 +52,8 @@ def _exchanged(days: Dates, early: Bools) -> Dates:
     """Dates with day and month exchanged where the day can be a month."""
     months = days.astype("datetime64[M]").astype(np.int64)
     year, month, day = months // 12, months % 12 + 1, _day(days)
-    other: Any = (year * 12 + day - 1).astype("datetime64[M]").astype("datetime64[D]") + (month - 1)
+    first: Any = (year * 12 + day - 1).astype("datetime64[M]").astype("datetime64[D]")
+    other = first + DAY * (month - 1)
     return np.asarray(np.where(early, other, days))
 
 
