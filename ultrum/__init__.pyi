@@ -30,13 +30,13 @@ from .core.pricing.time_varying_betas import time_varying_betas as time_varying_
 from .core.pricing.two_pass import two_pass as two_pass
 from .core.pricing.two_pass_result import TwoPass as TwoPass
 from .core.pricing.up_down_beta import up_down_betas as up_down_betas
+from .core.regression.beta_table import BetaTable as BetaTable
 from .core.regression.diagnostics import Diagnosis as Diagnosis
 from .core.regression.diagnostics import diagnose as diagnose
+from .core.regression.fit import Fit as Fit
 from .core.regression.ols import regress as regress
 from .core.regression.panel_regression import panel_regress as panel_regress
 from .core.regression.predictive_regression import predictive_regression as predictive_regression
-from .core.regression.results import BetaTable as BetaTable
-from .core.regression.results import Fit as Fit
 from .core.regression.rolling_regression import rolling_regress as rolling_regress
 from .core.regression.rolling_result import RollingFit as RollingFit
 from .core.regression.structural_breaks import BreakTest as BreakTest

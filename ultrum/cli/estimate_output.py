@@ -13,7 +13,7 @@ from ultrum.core.displayed_numbers import decimals, percent
 if TYPE_CHECKING:
     import pandas as pd
 
-    from ultrum.core.regression.results import BetaTable
+    from ultrum.core.regression.beta_table import BetaTable
     from ultrum.core.workings.steps_table import Workings
     from ultrum.study import StudyResult
     from ultrum.study.file_study import FileStudy

@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.regression import inputs
-from ultrum.core.regression.results import CONSTANT
+from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.rolling_regression import RollingPlan, on_calendar
 from ultrum.core.regression.rolling_result import STATUS
 from ultrum.core.time.frequency import Frequency

@@ -16,10 +16,11 @@ from ultrum.core.pricing.premia_errors import shanken
 from ultrum.core.pricing.two_pass import characteristic, moving_betas
 from ultrum.core.pricing.two_pass_identification import with_errors
 from ultrum.core.pricing.two_pass_result import Slopes, TwoPass, TwoPassPlan, two_pass_of
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.design_warnings import warn_of_copies
+from ultrum.core.regression.fit import Fit
 from ultrum.core.regression.inputs import with_constant
 from ultrum.core.regression.ols import Rule, estimate_columns, rule_of
-from ultrum.core.regression.results import BetaTable, Fit
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import EstimationError
 from ultrum.large.asset_index import Block

@@ -17,10 +17,11 @@ import pandas as pd
 
 from ultrum.core.displayed_numbers import p_in_words
 from ultrum.core.pricing.multiple_tests import adjust_p_values
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
+from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import detectable_multiple
 from ultrum.core.regression.narrative import NO_RESPONSE
-from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.core.series.text_tables import headed
 from ultrum.core.time.period_labels import period_label
 from ultrum.core.workings.steps_table import Workings

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Final, TypeVar
 
 from ultrum.core.displayed_numbers import decimals
 from ultrum.core.panel.aligned_panel import Panel
-from ultrum.core.regression.results import CONSTANT
+from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import StudyError
 from ultrum.report import figures

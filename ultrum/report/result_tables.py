@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 import pandas as pd
 
-from ultrum.core.regression.results import Fit
+from ultrum.core.regression.fit import Fit
 from ultrum.study.study_result import StudyResult
 
 

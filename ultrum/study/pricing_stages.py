@@ -15,7 +15,7 @@ from ultrum.core.pricing.peers import PeerBeta, peer_beta
 from ultrum.core.pricing.premium import Premium, premium
 from ultrum.core.pricing.sensitivity import BetaSensitivity, beta_sensitivity
 from ultrum.core.pricing.two_pass_result import TwoPass
-from ultrum.core.regression.results import BetaTable
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.returns.price_returns import returns
 from ultrum.core.returns.yields import accrued_rate
 from ultrum.core.series.metadata import Metadata

@@ -10,7 +10,7 @@ import pandas as pd
 
 from ultrum.core.displayed_numbers import counted, decimals, p_equals, percent
 from ultrum.core.executors import each_block
-from ultrum.core.regression.results import BetaTable
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.structural_breaks import break_test, chow_tests
 from ultrum.core.returns.untraded_days import zero_volume_share
 from ultrum.core.time.frequency import Frequency

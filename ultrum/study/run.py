@@ -18,8 +18,8 @@ from ultrum.core.pricing.sensitivity import BetaSensitivity
 from ultrum.core.pricing.shrinkage import shrink_betas
 from ultrum.core.pricing.two_pass import two_pass
 from ultrum.core.pricing.two_pass_result import TwoPass
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.diagnostics import Diagnosis, diagnose
-from ultrum.core.regression.results import BetaTable
 from ultrum.core.regression.rolling_regression import rolling_regress
 from ultrum.core.regression.rolling_result import RollingFit
 from ultrum.core.series.time_series import SeriesTable, TimeSeries

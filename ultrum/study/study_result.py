@@ -16,8 +16,9 @@ from ultrum.core.pricing.kalman_beta import FilteredBetas, kalman_beta
 from ultrum.core.pricing.peers import PeerBeta
 from ultrum.core.pricing.sensitivity import BetaSensitivity
 from ultrum.core.pricing.two_pass_result import TwoPass
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.diagnostics import Diagnosis
-from ultrum.core.regression.results import CONSTANT, BetaTable
+from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.rolling_result import RollingFit
 from ultrum.core.regression.structural_breaks import BreakTest, break_test
 from ultrum.core.series.text_tables import table_html

@@ -11,9 +11,10 @@ import pandas as pd
 
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.pricing.premium import Premium, histories_of
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.bootstrap_draws import block_length, drawn_periods, row_counts
 from ultrum.core.regression.engine.bootstrap_regression import drawn_coefficients
-from ultrum.core.regression.results import CONSTANT, BetaTable
+from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.time.gaps import time_positions
 
 _AT_ONCE: Final = 1 << 22  # counts of rows held at a time

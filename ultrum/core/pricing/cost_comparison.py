@@ -11,7 +11,7 @@ from ultrum.core.arguments import checked
 from ultrum.core.pricing.cost_of_equity import cost_of_equity
 from ultrum.core.pricing.cost_result import RISK_FREE
 from ultrum.core.pricing.one_beta import OneBeta
-from ultrum.core.regression.results import BetaTable
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.errors import EstimationError, one_of
 
 

@@ -16,7 +16,7 @@ from ultrum.core.pricing.cost_variance import CostVariance, Exposures
 from ultrum.core.pricing.one_beta import OneBeta
 from ultrum.core.pricing.premium import ZERO_COST, Premium, joint_covariance, premium
 from ultrum.core.pricing.two_pass_result import TwoPass
-from ultrum.core.regression.results import BetaTable
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.returns.yields import annual_yield, check_annual_rate
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.errors import EstimationError, UnitError, warn_user

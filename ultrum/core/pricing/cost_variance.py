@@ -12,7 +12,8 @@ import pandas as pd
 from ultrum.core.array_types import Floats
 from ultrum.core.pricing.cost_result import RISK_FREE
 from ultrum.core.pricing.one_beta import OneBeta
-from ultrum.core.regression.results import CONSTANT, BetaTable
+from ultrum.core.regression.beta_table import BetaTable
+from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.time.period_labels import period_label
 
 

@@ -12,9 +12,9 @@ from ultrum.core.array_types import Floats
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas import chosen_factor
 from ultrum.core.pricing.one_beta import OneBeta
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.ols import regress
-from ultrum.core.regression.results import BetaTable
 from ultrum.core.time.gaps import time_positions
 from ultrum.errors import EstimationError
 

@@ -10,8 +10,8 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.large_data import accepts_large
 from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.ols import regress
-from ultrum.core.regression.results import BetaTable
 from ultrum.errors import EstimationError
 
 

@@ -14,9 +14,9 @@ from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools, Floats
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas import chosen_factors
+from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import CoefficientInference
 from ultrum.core.regression.ols import regress
-from ultrum.core.regression.results import CONSTANT
 from ultrum.core.regression.rolling_regression import rolling_regress
 from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.gaps import time_positions

@@ -13,8 +13,9 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
 from ultrum.core.pricing.leverage import relever, unlever
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
-from ultrum.core.regression.results import CONSTANT, BetaTable
+from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.series.text_tables import table_html
 from ultrum.errors import EstimationError, one_of
 

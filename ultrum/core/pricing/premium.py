@@ -12,8 +12,8 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
 from ultrum.core.regression.engine.newey_west import bartlett_sum, lag_rule
+from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.ols import regress
-from ultrum.core.regression.results import CONSTANT
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.gaps import time_positions
 from ultrum.core.time.period_labels import span_of

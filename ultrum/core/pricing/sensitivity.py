@@ -15,10 +15,11 @@ from ultrum.core.array_types import Bools
 from ultrum.core.displayed_numbers import counted
 from ultrum.core.pricing.dimson_beta import leads_and_lags
 from ultrum.core.pricing.shrinkage import BLUME_1971, shrink_betas
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
+from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.ols import regress
-from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.core.returns.excess_returns import excess
 from ultrum.core.returns.yields import accrued_rate
 from ultrum.core.series.text_tables import TextInNotebooks

@@ -11,8 +11,9 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools, Floats
+from ultrum.core.regression.beta_table import BetaTable
+from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.ols import regress
-from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.errors import EstimationError
 
 BLUME_1971: Final = (0.343, 0.677)

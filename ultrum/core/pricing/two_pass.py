@@ -24,8 +24,8 @@ from ultrum.core.pricing.two_pass_identification import (
     with_robust_errors,
 )
 from ultrum.core.pricing.two_pass_result import Slopes, TwoPass, TwoPassPlan, two_pass_of
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.inputs import numbers_of
-from ultrum.core.regression.results import BetaTable
 from ultrum.core.regression.rolling_regression import rolling_regress
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.gaps import time_positions

@@ -16,14 +16,15 @@ from ultrum.core.pricing.cross_sections import CrossSections, refuse_empty
 from ultrum.core.pricing.factor_betas import HasFactors, chosen_factors
 from ultrum.core.pricing.premia_errors import covariance_of_mean, newey_west_of_mean
 from ultrum.core.pricing.two_pass_arrays import robust_sets
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.newey_west import lag_rule
+from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import (
     TestResult,
     detectable_multiple,
     t_p_values,
     t_quantile,
 )
-from ultrum.core.regression.results import CONSTANT, BetaTable
 from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.gaps import observations_per_year, time_positions

@@ -11,10 +11,10 @@ from ultrum.core.arguments import checked
 from ultrum.core.displayed_numbers import counted
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas import chosen_factor
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.inference import t_p_values
 from ultrum.core.regression.ols import regress
-from ultrum.core.regression.results import BetaTable
 from ultrum.core.series.text_tables import TableInNotebooks, table_text
 
 

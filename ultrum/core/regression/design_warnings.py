@@ -9,7 +9,7 @@ import pandas as pd
 
 from ultrum.core.regression import inputs
 from ultrum.core.regression.engine.qr import condition_number, inflation
-from ultrum.core.regression.results import CONSTANT, Fit
+from ultrum.core.regression.fit import CONSTANT, Fit
 from ultrum.core.regression.unit_roots import trending_levels
 from ultrum.errors import EstimationError, warn_user
 

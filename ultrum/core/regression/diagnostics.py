@@ -17,8 +17,8 @@ from ultrum.core.displayed_numbers import counted, decimals, p_equals
 from ultrum.core.regression.design_warnings import refuse_exact_fit
 from ultrum.core.regression.engine.covariance import CLUSTERED, COSINE, HAC
 from ultrum.core.regression.engine.qr import inflation, projection_residuals
+from ultrum.core.regression.fit import CONSTANT, Fit
 from ultrum.core.regression.influence import weighted_rows
-from ultrum.core.regression.results import CONSTANT, Fit
 from ultrum.core.regression.robust_tests import added_terms_f
 from ultrum.core.regression.structural_breaks import Break, break_test
 from ultrum.core.regression.unit_roots import dickey_fuller, is_persistent

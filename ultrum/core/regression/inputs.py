@@ -13,7 +13,7 @@ import pandas as pd
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.displayed_numbers import counted
 from ultrum.core.large_data import refuse_large
-from ultrum.core.regression.results import CONSTANT
+from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.series.metadata import ZERO_COST, Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency_inference import infer_frequency

@@ -13,6 +13,7 @@ from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.panel.missing_log import dropped_by
 from ultrum.core.regression import inputs
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.design_warnings import (
     warn_of_copies,
     warn_of_exact_fits,
@@ -39,8 +40,8 @@ from ultrum.core.regression.engine.windows import (
     estimate,
     r_squared,
 )
+from ultrum.core.regression.fit import CONSTANT, Fit
 from ultrum.core.regression.narrative import NO_RESPONSE
-from ultrum.core.regression.results import CONSTANT, BetaTable, Fit
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.gaps import time_positions
 from ultrum.errors import EstimationError

@@ -17,8 +17,8 @@ from ultrum.core.pricing.two_pass import refuse_other
 from ultrum.core.regression.design_warnings import warn_of_few_clusters
 from ultrum.core.regression.engine.clusters import clustered, smallest_count
 from ultrum.core.regression.engine.qr import least_squares
+from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import CoefficientInference, TestResult
-from ultrum.core.regression.results import CONSTANT
 from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.period_labels import span_of
 from ultrum.errors import EstimationError, one_of, warn_user

@@ -13,8 +13,8 @@ from ultrum.core.array_types import Floats, Ints
 from ultrum.core.displayed_numbers import counted
 from ultrum.core.regression.engine.covariance import degrees_of_freedom
 from ultrum.core.regression.engine.newey_west import lag_rules
+from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import t_quantile
-from ultrum.core.regression.results import CONSTANT
 from ultrum.core.series.text_tables import table_html
 from ultrum.errors import EstimationError, one_of
 

@@ -12,12 +12,13 @@ import scipy.special
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.displayed_numbers import counted
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.design_warnings import exactly_explained, refuse_exact_fit
 from ultrum.core.regression.engine.qr import least_squares, unit_columns
+from ultrum.core.regression.fit import Fit
 from ultrum.core.regression.inference import TestResult
 from ultrum.core.regression.influence import weighted_rows
 from ultrum.core.regression.inputs import same_rows
-from ultrum.core.regression.results import BetaTable, Fit
 from ultrum.core.regression.robust_tests import break_f_path, classical_break_f_path, estimable_cuts
 from ultrum.core.time.gaps import time_positions
 from ultrum.core.time.period_labels import period_label

@@ -13,9 +13,9 @@ from ultrum.core.displayed_numbers import counted
 from ultrum.core.regression import inputs
 from ultrum.core.regression.design_warnings import warn_of_few_treated
 from ultrum.core.regression.engine.clusters import leave_one_out
+from ultrum.core.regression.fit import Fit
 from ultrum.core.regression.inference import TestResult
 from ultrum.core.regression.influence import weighted_rows
-from ultrum.core.regression.results import Fit
 from ultrum.errors import EstimationError, one_of
 
 _FEWEST: Final = 5  # clusters

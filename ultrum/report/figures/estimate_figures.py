@@ -9,9 +9,10 @@ import numpy as np
 from ultrum.core.arguments import checked
 from ultrum.core.displayed_numbers import decimals, percent, true_minus
 from ultrum.core.pricing.cost_result import RISK_FREE, CostOfEquity
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
+from ultrum.core.regression.fit import CONSTANT, Fit
 from ultrum.core.regression.inference import t_quantile
-from ultrum.core.regression.results import CONSTANT, BetaTable, Fit
 from ultrum.core.series.text_tables import headed
 from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.core.time.period_labels import period_label
