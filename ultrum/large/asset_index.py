@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.array_types import DAY, Bools, Floats, Ints
 from ultrum.errors import TableError
 from ultrum.file_access import path_of
 
@@ -163,8 +163,8 @@ def _check_order(path: Path, days: Ints, firsts: Ints, before: int | None, row: 
     if wrong.any():
         place = int(np.argmax(wrong))
         raise TableError(
-            f"{path}, row {row + place}: {EPOCH + int(days[place])} does not come after the date before it. "
-            "Rows must be sorted by asset and date, one a date; LongTable.sort does it."
+            f"{path}, row {row + place}: {EPOCH + int(days[place]) * DAY} does not come after the date before "
+            "it. Rows must be sorted by asset and date, one a date; LongTable.sort does it."
         )
 
 

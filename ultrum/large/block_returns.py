@@ -10,7 +10,7 @@ import numpy as np
 import pandas as pd
 import pyarrow as pa
 
-from ultrum.core.array_types import Dates
+from ultrum.core.array_types import DAY, Dates
 from ultrum.core.returns.price_adjustment import unused_events
 from ultrum.core.returns.price_returns import Events, returns_and_suspects, warn_of_suspects
 from ultrum.core.time.date_parser import days_in
@@ -99,7 +99,7 @@ def _market_days(table: LongTable, given: Any) -> Dates | None:
     days = calendar_days(table.calendar)
     limit = LONGEST_CLOSURE if len(table.assets) >= SHARED_BY else LONGEST_HOLIDAY
     holes = np.flatnonzero(missing_weekdays(days) > limit)
-    inside = [np.arange(days[row] + 1, days[row + 1]) for row in holes]
+    inside = [np.arange(days[row] + DAY, days[row + 1]) for row in holes]
     every = np.concatenate([days, *(part[np.is_busday(part)] for part in inside)])
     return np.asarray(np.sort(every))
 

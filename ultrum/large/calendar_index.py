@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from ultrum.core.array_types import Bools, Ints
+from ultrum.core.array_types import DAY, Bools, Ints
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency
@@ -64,7 +64,7 @@ def check_periods(block: Block, days: Ints, rows: Ints, bounds: Ints, *, whole: 
         row = int(np.argmax(wrong))
         asset = block.names[int(np.searchsorted(bounds, row, side="right")) - 1]
         raise TableError(
-            f"{asset}, {EPOCH + int(days[row])}: a second row in one period, or a day that is none of the "
+            f"{asset}, {EPOCH + int(days[row]) * DAY}: a second row in one period, or a day that is none of the "
             "calendar. Set the frequency that the data have; returns and align lower it."
         )
 
@@ -83,7 +83,7 @@ class Places:
         ends = index.to_timestamp(how="end") if isinstance(index, pd.PeriodIndex) else index
         low = int((starts[0].to_datetime64().astype("datetime64[D]") - EPOCH).astype(int))
         high = int((ends[-1].to_datetime64().astype("datetime64[D]") - EPOCH).astype(int))
-        days = EPOCH + np.arange(low, high + 1)
+        days = EPOCH + np.arange(low, high + 1) * DAY
         ordinals = frequency.ordinals_of(index)
         wanted = frequency.ordinals(days)
         rows = np.searchsorted(ordinals, wanted)

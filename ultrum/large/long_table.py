@@ -13,6 +13,7 @@ import numpy as np
 import pandas as pd
 import pyarrow.parquet as pq
 
+from ultrum.core.array_types import DAY
 from ultrum.core.displayed_numbers import counted
 from ultrum.core.executors import Progress
 from ultrum.core.large_data import LargeData
@@ -139,7 +140,7 @@ class LongTable(LargeData):
     def calendar(self) -> pd.Index:
         """Every period in which some asset has a row."""
         frequency = Frequency.parse(self.frequency)
-        return frequency.index(np.unique(frequency.ordinals(EPOCH + self._index.days)))
+        return frequency.index(np.unique(frequency.ordinals(EPOCH + self._index.days * DAY)))
 
     def column(self, value: str) -> LongTable:
         """The same rows with another column as their value.
@@ -332,7 +333,7 @@ class LongTable(LargeData):
         )
 
     def __repr__(self) -> str:
-        days = EPOCH + self._index.days
+        days = EPOCH + self._index.days * DAY
         return (
             f"Long table {self.path}: {self.rows:,} rows of {counted(len(self.assets), 'asset')}, {self.value} "
             f"({Frequency.parse(self.frequency).name}), {days[0]} to {days[-1]}"

@@ -25,7 +25,7 @@ from typing import Any, Final
 from ultrum.core.transform.steps import added_steps
 from ultrum.desk import Desk
 from ultrum.desk.fetch import Access
-from ultrum.errors import UltrumError
+from ultrum.errors import DataWarning, UltrumError
 from ultrum.file_access import json_of, replaced_whole
 from ultrum.vault import Record
 
@@ -97,7 +97,14 @@ class Stages:
         with warnings.catch_warnings(record=True) as caught:
             warnings.simplefilter("always")
             value = work()
-        heard = [(w.category, str(w.message)) for w in caught]
+        for w in caught:
+            if not issubclass(
+                w.category, DataWarning
+            ):  # of a library, which tells nothing of the data
+                warnings.warn_explicit(w.message, w.category, w.filename, w.lineno)
+        heard = [
+            (w.category, str(w.message)) for w in caught if issubclass(w.category, DataWarning)
+        ]
         for category, text in heard:
             warnings.warn_explicit(text, category, name, 0)
         accesses = self._with_structures(

@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.array_types import Dates, Floats, Ints
+from ultrum.core.array_types import DAY, Dates, Floats, Ints
 from ultrum.core.currency.conversion import to_currency
 from ultrum.core.currency.exchange_rates import ExchangeRates
 from ultrum.core.large_data import accepts_large
@@ -344,7 +344,7 @@ def _trading_days(owners: Sequence[SeriesTable], target: Frequency, first: int, 
     listed = listed[(listed >= first) & (listed <= last)]
     days = target.starts(listed)
     inside = [
-        np.arange(days[row] + 1, days[row + 1])
+        np.arange(days[row] + DAY, days[row + 1])
         for row in np.flatnonzero(gap_lengths(days, _values_on(owners, days)))
     ]
     absent = [target.ordinals(part[np.is_busday(part)]) for part in inside]

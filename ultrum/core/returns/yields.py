@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.core.array_types import YEAR, Dates, Floats
+from ultrum.core.array_types import DAY, YEAR, Dates, Floats
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
@@ -119,9 +119,9 @@ def accrued_rate(risk_free: TimeSeries | float, index: pd.Index, target: Frequen
     1.05
     """
     ends = target.ends(target.ordinals_of(index))
-    before = np.concatenate([ends[:1] - 1, ends[:-1]])
+    before = np.concatenate([ends[:1] - DAY, ends[:-1]])
     if not target.is_dated:
-        before = target.starts(target.ordinals_of(index)) - 1
+        before = target.starts(target.ordinals_of(index)) - DAY
     if not isinstance(risk_free, TimeSeries):
         growth = np.log1p(risk_free) * (_moments(ends) - _moments(before))
         metadata = Metadata(name="risk_free", frequency=target, measure="return", timing="total")

@@ -179,7 +179,7 @@ def _day(value: Any) -> Any:
         try:
             return datetime.fromisoformat(value.strip()).date()
         except ValueError:
-            return np.datetime64("NaT")
+            return np.datetime64("NaT", "D")
     if isinstance(value, date | np.datetime64) and not pd.isna(value):
         return pd.Timestamp(value).tz_localize(None).date()
-    return np.datetime64("NaT")
+    return np.datetime64("NaT", "D")

@@ -85,8 +85,8 @@ def gap_table(days: Dates, values: Floats | None = None) -> pd.DataFrame:
     """
     lengths = gap_lengths(days, values)
     rows = np.flatnonzero(lengths)
-    first = np.busday_offset(days[rows] + 1, 0, roll="forward")
-    last = np.busday_offset(days[rows + 1] - 1, 0, roll="backward")
+    first = np.busday_offset(days[rows] + DAY, 0, roll="forward")
+    last = np.busday_offset(days[rows + 1] - DAY, 0, roll="backward")
     table = pd.DataFrame({
         "first": first.astype(str), "last": last.astype(str), "weekdays": lengths[rows],
     })  # fmt: skip

@@ -148,7 +148,7 @@ def _first_whole_day(wall: Ints, days: Dates, source: Frequency) -> Dates:
     opened = wall[begins] - days[begins].astype(np.int64) * _DAY
     step = source.multiple * (3600 if source.code == "H" else 60)
     late = len(begins) > 1 and opened[0] > float(np.median(opened[1:])) + step
-    return days[:1] + 1 if late else days[:1]
+    return days[:1] + DAY if late else days[:1]
 
 
 def _earliest(begins: Dates, since: str | None) -> np.datetime64 | None:

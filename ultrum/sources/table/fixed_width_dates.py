@@ -95,7 +95,7 @@ def _days(letters: Array, form: str) -> Dates | None:
     days = _FIRSTS[np.clip(year - 1600, 0, 599) * 12 + month - 1] + day - 1
     good &= (year >= 1600) & (year < 2200)
     moments: Dates = (days * 86_400).astype("datetime64[s]")
-    moments[~good] = np.datetime64("NaT")
+    moments[~good] = np.datetime64("NaT", "s")
     return moments
 
 
