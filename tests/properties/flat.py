@@ -44,11 +44,11 @@ def _fields(result, path):
 
 
 def _of_frame(frame, path):
-    made = {}
-    for column in frame:
-        for label, value in frame[column].items():
+    made, labels = {}, list(map(_label, frame.index))
+    for column, values in frame.items():
+        for label, value in zip(labels, values, strict=True):
             if isinstance(value, bool | np.bool_ | int | float | np.number):
-                made[f"{path}/{column}/{_label(label)}"] = float(value)
+                made[f"{path}/{column}/{label}"] = float(value)
     return made
 
 

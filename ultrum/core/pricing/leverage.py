@@ -35,8 +35,7 @@ def unlever(
     0.8889
     """
     _check_leverage(debt_to_equity, tax)
-    share = (1.0 - tax) * debt_to_equity
-    return (beta + debt_beta * share) / (1.0 + share)
+    return _without_debt(beta, _after_tax(debt_to_equity, tax), debt_beta)
 
 
 @checked
@@ -67,7 +66,18 @@ def relever(
     1.2
     """
     _check_leverage(debt_to_equity, tax)
-    share = (1.0 - tax) * debt_to_equity
+    return _with_debt(beta, _after_tax(debt_to_equity, tax), debt_beta)
+
+
+def _after_tax(debt_to_equity: Any, tax: Any) -> Any:
+    return (1.0 - tax) * debt_to_equity
+
+
+def _without_debt(beta: Any, share: Any, debt_beta: Any) -> Any:
+    return (beta + debt_beta * share) / (1.0 + share)
+
+
+def _with_debt(beta: Any, share: Any, debt_beta: Any) -> Any:
     return beta * (1.0 + share) - debt_beta * share
 
 
