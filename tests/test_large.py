@@ -175,14 +175,14 @@ class Large(Scratch):
     def test_every_executor_gives_the_same_bits(self):
         _, disk, factor = self.daily()
         found = []
-        with ThreadPoolExecutor(1) as one, ProcessPoolExecutor(2) as processes, cluster() as dask:
-            for number, executor in enumerate((None, one, processes, dask)):
+        with ProcessPoolExecutor(2) as processes, cluster() as dask:
+            for number, executor in enumerate((None, processes, dask)):
                 path = self.path(f"{number}.parquet")
                 ul.rolling_regress(
                     disk, factor, window=60, errors="hac", to=path, executor=executor
                 )
                 found.append(path.read_bytes())
-        self.assertEqual([f == found[0] for f in found], [True] * 4)
+        self.assertEqual([f == found[0] for f in found], [True] * 3)
 
     def test_a_whole_panel_is_the_same_bits_by_processes(self):
         made = []

@@ -21,7 +21,6 @@ def stamps(index, zone=None):
 
 LAYOUTS = {
     "rows out of order": lambda f: f.iloc[_SHUFFLE.permutation(len(f))],
-    "newest first": lambda f: f.iloc[::-1],
     "columns permuted": lambda f: f.iloc[:, ::-1],
     "month ends as timestamps": lambda f: f.set_axis(stamps(f.index)),
     "east of Greenwich": lambda f: f.set_axis(stamps(f.index, "Asia/Tokyo")),
