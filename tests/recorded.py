@@ -1,7 +1,7 @@
-"""Calls whose every number and word is recorded, so that what changes between two versions is meant.
+"""Calls whose numbers and words are recorded, so that no change between two versions goes unnoticed.
 
-``python -m tests.recorded`` writes tests/data/recorded.json again. A number that changed belongs in CHANGELOG.md
-under *Numbers that changed*; what a number should be, the other tests know.
+``python -m tests.recorded`` writes tests/data/recorded.json again. List numbers that changed in CHANGELOG.md under
+*Numbers that changed*. The record shows what changed; the other tests check what is right.
 """
 
 import itertools
@@ -27,6 +27,7 @@ from ultrum.sources.sdmx import structures
 from ultrum.sources.sdmx.observations import decode
 from ultrum.study.run_record import run_facts
 
+# fmt: off
 FILE = Path(__file__).parent / "data" / "recorded.json"
 OTHERS = {
     "quarters": (pd.period_range("2000Q1", periods=96, freq="Q"), "Q"),
@@ -34,7 +35,7 @@ OTHERS = {
     "weekdays": (pd.bdate_range("2005-03-01", periods=96), "B"),
 }
 ERRORS = ("classical", "hc0", "hc1", "hc2", "hc3", "hac", "hac-fixed-b", "ewc")
-OPTIONS = {  # function: keywords, or positions and keywords, to be tried beside those of the practice panel
+OPTIONS = {  # further keywords by function
     "adjust_p_values": [{"how": h} for h in ("bh", "by")],
     "factor_betas": [{"errors": e} for e in ERRORS] + [{"lags": "automatic"}],
     "joint_alpha_test": [{"how": "bootstrap", "draws": 99}, {"how": "robust"}],
@@ -57,8 +58,6 @@ OPTIONS = {  # function: keywords, or positions and keywords, to be tried beside
     "rolling": [{"how": h, "min_obs": 6} for h in ("deviation", "low", "high", "median")],
     "standardise": [{"window": 36}, {"window": "expanding", "min_obs": 24}],
     "to_frequency": [{"how": "last"}, {"require": 0.5}],
-    "to_bars": [],
-    "disaggregate": [],
     "innovations": [{"criterion": "aic"}, {"sample": "expanding", "min_obs": 40}, {"most_lags": 2}],
     "instrumented_premia": [{"beta_sample": "rolling", "window": 48}],
     "compare_to_benchmark": [{"on": "2011-06"}],
@@ -73,12 +72,10 @@ OPTIONS = {  # function: keywords, or positions and keywords, to be tried beside
     "rebase": [{"base": "2006-05", "value": 1.0}, {"base": "2006"}],
     "difference": [{"over": "P1Y"}],
     "lag": [{"over": "P1Y"}],
-    "yield_to_return": [],
     "model_table": [{"below": "t", "stars": True, "digits": 2}, {"below": "p"}],
     "cost_of_equity": [{"risk_free_error": 0.005}],
     "peer_beta": [{"how": h, "values": {"a": 1.0, "b": 3.0}, "debt_beta": 0.1} for h in ("mean", "value", "precision")],
-    "time_varying_betas": [],
-}  # fmt: skip
+}
 
 
 def ragged():
@@ -99,10 +96,8 @@ def at_frequency(index):
 
 
 def numbers(result):
-    """For each part of a result: how many numbers, how many missing, their sizes and a sum that knows places."""
-    whole = (
-        {"": result, "frame": result.to_frame()} if hasattr(result, "to_frame") else {"": result}
-    )
+    """For each part of a result: how many numbers, how many missing and infinite, their sizes, a sum by place."""
+    whole = {"": result, "frame": result.to_frame()} if hasattr(result, "to_frame") else {"": result}
     parts = {}
     for key, one in whole.items():
         for name, value in flat(one).items():
@@ -113,21 +108,40 @@ def numbers(result):
 def _summary(values):
     known = np.where(np.isfinite(values), values, 0.0)
     places = np.cos(np.arange(len(values)) * math.sqrt(2.0))
-    sums = [float(f"{total:.9g}") for total in (np.abs(known).sum(), known @ places)]
-    return [len(values), int(np.isnan(values).sum()), *sums]
+    counts = [len(values), *(int(np.sum(odd)) for odd in (np.isnan(values), np.isposinf(values), np.isneginf(values)))]
+    return [*counts, *(float(f"{total:.9g}") for total in (np.abs(known).sum(), known @ places))]
 
 
 def _tried(call):
-    """Numbers and words of a call, or its error, with the warnings."""
+    """Numbers and words of a call, or its error, with the warnings. What libraries word is left out."""
     with warnings.catch_warnings(record=True) as caught:
         warnings.simplefilter("always")
         try:
             result = call()
-            found = {"numbers": numbers(result), "words": repr(result).splitlines()}
+            ours = type(result).__module__.startswith(("ultrum", "tests", "__main__"))
+            found = {"numbers": numbers(result)} | ({"words": repr(result).splitlines()} if ours else {"text": _text(result)})
         except ul.UltrumError as error:
-            found = {"error": str(error)}
+            found = {"error": _without_causes(error)}
     heard = sorted({str(w.message) for w in caught if issubclass(w.category, ul.DataWarning)})
     return found | ({"warnings": heard} if heard else {})
+
+
+def _text(result):
+    """What pandas and Python print may change with them; labels and texts of a table do not."""
+    if not isinstance(result, pd.Series | pd.DataFrame):
+        return [str(x) for x in result] if isinstance(result, list) else result if isinstance(result, str) else ""
+    frame = result.to_frame() if isinstance(result, pd.Series) else result
+    texts = [[str(v) for v in row if not isinstance(v, float | int | np.number)] for row in frame.itertuples()]
+    return [", ".join(map(str, frame.columns)), *map(", ".join, texts[:20])]
+
+
+def _without_causes(error):
+    text, cause = str(error), error.__cause__
+    while cause is not None:
+        for part in filter(None, (str(cause), *str(cause).splitlines())):
+            text = text.replace(part.rstrip("."), "…")
+        cause = cause.__cause__ or cause.__context__
+    return text
 
 
 def of_functions():
@@ -135,18 +149,13 @@ def of_functions():
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         layouts = {"": Things(), "ragged ": Things(ragged())}
-        layouts |= {
-            f"{name} ": Things(at_frequency(index), letter)
-            for name, (index, letter) in OTHERS.items()
-        }
+        layouts |= {f"{name} ": Things(at_frequency(index), letter) for name, (index, letter) in OTHERS.items()}
     found = {}
     for layout, things in layouts.items():
         for name, (args, named) in calls(things).items():
             for options in [{}, *(OPTIONS.get(name, []) if layout[:-1] not in OTHERS else [])]:
                 key = layout + name + "".join(f" {k}={v}" for k, v in options.items())
-                found[key] = _tried(
-                    lambda n=name, a=args, k=named | options: getattr(ul, n)(*a, **k)
-                )
+                found[key] = _tried(lambda n=name, a=args, k=named | options: getattr(ul, n)(*a, **k))
     return found
 
 
@@ -184,30 +193,21 @@ def of_time():
     found, days = {}, pd.date_range("2019-03-05", "2021-11-17")
     level = 100.0 * np.exp(0.01 * rng.standard_normal(len(days)).cumsum())
     level[200:215] = np.nan
-    daily = pd.DataFrame(
-        {"every day": level, "weekdays": np.where(days.day_of_week < 5, level, np.nan)}, days
-    )
-    daily = {"every day": daily[["every day"]], "weekdays": daily[["weekdays"]].dropna(how="all")}
-    for (name, frame), measure in itertools.product(
-        daily.items(), ("price", "index", "flow", "rate", "return")
-    ):
-        values = frame / 1e4 if measure in ("rate", "return") else frame
-        x = ul.TimeSeries.from_pandas(
-            values[name], measure=measure, timing="end" if measure in ("index", "rate") else None
-        )
+    daily = {"every day": pd.Series(level, days, name="every day"),
+             "weekdays": pd.Series(level, days, name="weekdays")[days.day_of_week < 5].dropna()}
+    for (name, values), measure in itertools.product(daily.items(), ("price", "index", "flow", "rate", "return")):
+        x = ul.TimeSeries.from_pandas(values / 1e4 if measure in ("rate", "return") else values, measure=measure,
+                                      timing="end" if measure in ("index", "rate") else None)
         for to, require in itertools.product("WMQSA", (1.0, 0.6)):
-            found[f"{name} {measure} to {to} {require}"] = _tried(
-                lambda x=x, f=to, r=require: ul.to_frequency(x, f, require=r)
-            )
+            key = f"{name} {measure} to {to} {require}"
+            found[key] = _tried(lambda x=x, f=to, r=require: ul.to_frequency(x, f, require=r))
     quarterly = pd.Series(level[:12], pd.period_range("2019Q2", periods=12, freq="Q"), name="q")
     monthly = pd.Series(level[20:60], pd.period_range("2019-03", periods=40, freq="M"), name="m")
-    for measure, how in itertools.product(
-        ("flow", "index", "price"), ("hold", "linear", "denton", "chow-lin")
-    ):
+    methods = ("hold", "linear", "denton", "chow-lin")
+    for measure, how in itertools.product(("flow", "index", "price"), methods):
         timing = {"timing": "average"} if measure == "index" else {}
         low = ul.TimeSeries.from_pandas(quarterly, measure=measure, **timing)
-        high = ul.TimeSeries.from_pandas(monthly, measure=measure, **timing)
-        beside = {"indicator": high}
+        beside = {"indicator": ul.TimeSeries.from_pandas(monthly, measure=measure, **timing)}
         for given in {"denton": ({}, beside), "chow-lin": (beside,)}.get(how, ({},)):
             key = f"{measure} by {how} {' '.join(given)}"
             found[key] = _tried(lambda x=low, h=how, g=given: ul.disaggregate(x, "M", how=h, **g))
@@ -219,23 +219,16 @@ def of_results():
     panel = ul.practice.panel()
     four, y = list(panel.factors.columns), panel.excess["MRWG"]
     fit, table = ul.regress(y, panel.factors), ul.factor_betas(panel, four)
-    years, weights = (
-        pd.Series(y.to_pandas().index.year, y.to_pandas().index),
-        1.0 + panel.factors["market"].abs(),
-    )
-    options = [{"errors": e} for e in ERRORS] + [{"clusters": years}, {"clusters": years, "errors": "cr3"}, {"lags": 7},
-               {"weights": weights}, {"constant": False}, {"prewhiten": True, "errors": "ewc"}, {"lags": "automatic"}]  # fmt: skip
+    index = y.to_pandas().index
+    years, weights = pd.Series(index.year, index), 1.0 + panel.factors["market"].abs()
+    options = [{"errors": e} for e in ERRORS] + [
+        {"clusters": years}, {"clusters": years, "errors": "cr3"}, {"lags": 7}, {"weights": weights}, {"constant": False},
+        {"prewhiten": True, "errors": "ewc"}, {"lags": "automatic"}]
     premia = {f: ul.premium(panel.factor_table[f]) for f in four}
-    cost = ul.cost_of_equity(
-        table, premia=premia, risk_free=0.02, add_ons={"licence": (0.01, "ends in 2031")}
-    )
-    tries = {
-        **{
-            f"regress {list(o)} {o.get('errors', '')}": lambda o=o: ul.regress(
-                y, panel.factors, **o
-            )
-            for o in options
-        },
+    licence = {"licence": (0.01, "ends in 2031")}
+    cost = ul.cost_of_equity(table, premia=premia, risk_free=0.02, add_ons=licence)
+    tries = {f"regress {list(o)} {o.get('errors', '')}": lambda o=o: ul.regress(y, panel.factors, **o) for o in options}
+    tries |= {
         "fit words": lambda: fit.in_words().splitlines(),
         "fit interval": lambda: fit.interval(0.9),
         "fit influence": fit.influence,
@@ -263,10 +256,7 @@ def of_results():
 def of_combinations():
     """Calls of several inputs: splices, currencies, release dates, nearest dates, purchases, yields, calendars."""
     rng = np.random.default_rng(8)
-    months, days = (
-        pd.period_range("2020-01", periods=36, freq="M"),
-        pd.bdate_range("2020-01-01", "2022-12-30"),
-    )
+    months, days = pd.period_range("2020-01", periods=36, freq="M"), pd.bdate_range("2020-01-01", "2022-12-30")
     walk = 100.0 * np.exp(0.02 * rng.standard_normal((len(days), 3)).cumsum(axis=0))
     make = ul.TimeSeries.from_pandas
 
@@ -275,72 +265,44 @@ def of_combinations():
 
     base = walk[:36, 0]
     parts = [make(pd.Series(base[a:b] * f + d, months[a:b]), name=n, measure="index", timing="average")
-             for n, a, b, f, d in (("old", 0, 14, 1.0, 3.0), ("middle", 10, 26, 2.0, 0.0), ("new", 22, 36, 0.5, 9.0))]  # fmt: skip
+             for n, a, b, f, d in (("old", 0, 14, 1.0, 3.0), ("middle", 10, 26, 2.0, 0.0), ("new", 22, 36, 0.5, 9.0))]
     quotes = [make(pd.Series(walk[:, k] / 50.0, days).drop(days[60 * (k + 1) : 60 * (k + 1) + 45]), name=n, measure="quote",
-                   unit=n, timing="end") for k, n in enumerate(("QML/QSR", "QSR/VTC"))]  # fmt: skip
-    money = {
-        m: monthly(base * (1.0 if m != "return" else 1e-3), m, measure=m, currency="QML")
-        for m in ("flow", "price", "return")
-    }
+                   unit=n, timing="end") for k, n in enumerate(("QML/QSR", "QSR/VTC"))]
+    money = {m: monthly(base * size, m, measure=m, currency="QML")
+             for m, size in (("flow", 1.0), ("price", 1.0), ("return", 1e-3))}
     macro = monthly(rng.standard_normal(36), "macro", measure="rate")
     periods = [str(p) for p in months[:30]]
     vintages = pd.DataFrame({"period": periods * 2, "value": rng.standard_normal(60),
                              "released": [*(months[:30].to_timestamp() + pd.Timedelta(days=47)), pd.NaT,
-                                          *(months[1:30].to_timestamp() + pd.Timedelta(days=92))]})  # fmt: skip
+                                          *(months[1:30].to_timestamp() + pd.Timedelta(days=92))]})
     releases = pd.Series(months.to_timestamp() + pd.Timedelta(days=40), months)
-    assets = ul.SeriesTable.from_pandas(
-        pd.DataFrame(rng.normal(0.01, 0.05, (36, 6)), months, list("abcdef")), measure="return"
-    )
+    six = pd.DataFrame(rng.normal(0.01, 0.05, (36, 6)), months, list("abcdef"))
+    assets = ul.SeriesTable.from_pandas(six, measure="return")
     whole = monthly(rng.normal(0.01, 0.04, 36), "market", measure="return", excess_of="bill")
     bill = monthly(np.full(36, 0.002), "bill", measure="return")
-    prices = ul.SeriesTable.from_pandas(
-        pd.DataFrame(walk[:, :2], days, ["a", "b"]), measure="price", currency="QML"
-    )
-    paid = pd.DataFrame(
-        {
-            "asset": ["a", "a", "b"],
-            "date": ["2020-05-15", "2021-05-14", "2021-03-03"],
-            "amount": [2.0, 2.5, 1.0],
-        }
-    )
-    cut = pd.DataFrame({"asset": ["b"], "date": ["2021-09-01"], "ratio": [2.0]})
-    bought = pd.DataFrame(
-        {
-            "asset": ["a", "b", "a"],
-            "date": ["2020-02-03", "2020-06-01", "2021-07-01"],
-            "units": [10.0, 5.0, -4.0],
-        }
-    )
-    asked = pd.DataFrame(
-        {"date": ["2020-01-04", "2020-07-05", "2021-02-28", "2023-01-05"], "asset": list("abab")}
-    )
-    long = (
-        prices.to_pandas()
-        .iloc[::5]
-        .rename_axis("date")
-        .reset_index()
-        .melt("date", var_name="asset", value_name="price")
-    )
-    yields = make(
-        pd.Series(3.0 + walk[:, 2] / 100.0, days, name="y"),
-        percent=True,
-        measure="rate",
-        timing="end",
-    )
+    two = pd.DataFrame(walk[:, :2], days, ["a", "b"])
+    prices = ul.SeriesTable.from_pandas(two, measure="price", currency="QML")
+
+    def events(assets, dates, **values):
+        return pd.DataFrame({"asset": list(assets), "date": dates.split(), **values})
+
+    paid = events("aab", "2020-05-15 2021-05-14 2021-03-03", amount=[2.0, 2.5, 1.0])
+    cut = events("b", "2021-09-01", ratio=[2.0])
+    bought = events("aba", "2020-02-03 2020-06-01 2021-07-01", units=[10.0, 5.0, -4.0])
+    asked = events("abab", "2020-01-04 2020-07-05 2021-02-28 2023-01-05")[["date", "asset"]]
+    long = two.iloc[::5].rename_axis("date").reset_index().melt("date", var_name="asset", value_name="price")
+    rates = pd.Series(3.0 + walk[:, 2] / 100.0, days, name="y")
+    yields = make(rates, percent=True, measure="rate", timing="end")
     tries = {f"splice {k} {w}": lambda k=k, w=w: ul.splice(*parts, link=k, prefer=w, tolerance=1e9)
-             for k in ("level", "ratio", "difference") for w in ("first", "last")}  # fmt: skip
-    tries |= {
-        f"{m} in {c}": lambda x=x, c=c: ul.to_currency(x, c, quotes)
-        for m, x in money.items()
-        for c in ("QSR", "VTC")
-    }
+             for k in ("level", "ratio", "difference") for w in ("first", "last")}
+    tries |= {f"{m} in {c}": lambda x=x, c=c: ul.to_currency(x, c, quotes) for m, x in money.items() for c in ("QSR", "VTC")}
     tries |= {f"known by {n}": lambda k=k: ul.align(assets=assets, factors=[whole, macro], risk_free=bill, known_by=k)
-              for n, k in (("lag", "P1M"), ("days", "P45D"), ("dates", releases), ("vintages", vintages))}  # fmt: skip
+              for n, k in (("lag", "P1M"), ("days", "P45D"), ("dates", releases), ("vintages", vintages))}
     tries |= {f"conditions {r}": lambda r=r: ul.align(assets=assets, factors=whole, risk_free=bill, conditions=macro,
-                                                      known_by=vintages, rows=r) for r in ("any", "complete")}  # fmt: skip
+                                                      known_by=vintages, rows=r) for r in ("any", "complete")}
     tries |= {f"dates {d} {a} {u}": lambda d=d, a=a, u=u: ul.match_dates(
                   asked["date"], pd.Series(walk[:, 0], days.as_unit(u)).iloc[::7], direction=d, max_age=a)
-              for d in ("before", "after") for a in ("P1D", "P2W", None) for u in ("s", "us")}  # fmt: skip
+              for d in ("before", "after") for a in ("P1D", "P2W", None) for u in ("s", "us")}
     tries |= {
         "dates by key": lambda: ul.match_dates(asked, long, key="asset", max_age="P1M"),
         "positions": lambda: ul.positions(bought, prices, dividends=paid, splits=cut),
@@ -351,29 +313,22 @@ def of_combinations():
         "grid": lambda: ul.calendar_returns(ul.returns(prices["a"], frequency="M")),
         "daily grid": lambda: ul.calendar_returns(ul.returns(prices["a"])),
         "momentum": lambda: ul.momentum(prices, ["P1M", "P6M"], skip="P1M"),
-        "benchmark": lambda: ul.compare_to_benchmark(
-            *(ul.returns(prices[n], frequency="M") for n in "ab")
-        ),
+        "benchmark": lambda: ul.compare_to_benchmark(*(ul.returns(prices[n], frequency="M") for n in "ab")),
     }
     tries |= {f"yields {q}": lambda q=q: ul.yield_to_return(yields, quoted=q)
-              for q in ("effective", "bond-equivalent", "discount", "simple", "continuous")}  # fmt: skip
-    tries |= {
-        f"yields over {f}": lambda f=f: ul.yield_to_return(yields, f, quoted="effective")
-        for f in "WMQ"
-    }
+              for q in ("effective", "bond-equivalent", "discount", "simple", "continuous")}
+    tries |= {f"yields over {f}": lambda f=f: ul.yield_to_return(yields, f, quoted="effective") for f in "WMQ"}
     tries |= {f"calendar {f}": lambda f=f: _calendar(Frequency.parse(f)) for f in "DBWMQSA"}
     return {f"combined {name}": _tried(call) for name, call in tries.items()}
 
 
 def _calendar(frequency):
-    ordinals = frequency.ordinals(
-        np.array(["1969-12-29", "2000-02-29", "2020-12-31", "2021-01-01"], "datetime64[D]")
-    )
+    ordinals = frequency.ordinals(np.array(["1969-12-29", "2000-02-29", "2020-12-31", "2021-01-01"], "datetime64[D]"))
     around = (ordinals[:, None] + np.arange(-2, 3)).ravel()
     return {
         "ordinals": ordinals, "labels": list(frequency.labels(around)),
         "starts": frequency.starts(around).astype(int), "ends": frequency.ends(around).astype(int),
-    }  # fmt: skip
+    }
 
 
 def of_tables():
@@ -386,15 +341,10 @@ def of_tables():
 def of_odd_input():
     """Tables of known truth in many layouts; damaged tables, messages and studies."""
     tables = {f"generated {seed}": make_case(seed).body for seed in range(5000, 5120)}
-    whole = [
-        b for b in fuzzing.tables() if b[:2] not in (b"PK", b"\x1f\x8b")
-    ]  # those hold the time of packing
+    whole = [b for b in fuzzing.tables() if b[:2] not in (b"PK", b"\x1f\x8b")]  # archives hold their time of packing
     tables |= {f"damaged {n}": fuzzing.mutated(whole, n) for n in range(200)}
     found = {name: _tried(lambda b=body: _Read(b)) for name, body in tables.items()}
-    for kind, seeds in (
-        ("data", fuzzing.data_messages()),
-        ("structures", fuzzing.structure_messages()),
-    ):
+    for kind, seeds in (("data", fuzzing.data_messages()), ("structures", fuzzing.structure_messages())):
         for n in range(60):
             body = fuzzing.mutated(seeds, n)
             found[f"{kind} {n}"] = _tried(lambda b=body, k=kind: _decoded(b, k))
@@ -413,21 +363,12 @@ def _decoded(body, kind):
 def of_studies():
     """Shipped studies and a variant of each kind: numbers by name, cautions, decisions, stages."""
     folder = Path(ul.practice.__file__).parent / "studies"
-    small, quarters = (
-        ul.Study.load(folder / f"{n}.toml") for n in ("market_model", "macro_quarters")
-    )
+    small, quarters = (ul.Study.load(folder / f"{n}.toml") for n in ("market_model", "macro_quarters"))
     asset = small.model_copy(update={"cost_of_equity": None})
     with tempfile.TemporaryDirectory() as vault, ul.practice.serve() as service:
-        tries = {
-            "market model": small,
-            "quarters": quarters,
-            "betas alone": asset,
-            "few": small.limited_to(["BRTW"]),
-        }
-        return {
-            f"study {name}": _tried(lambda s=study: _Run(s.with_sources_at(service.places), vault))
-            for name, study in tries.items()
-        }
+        tries = {"market model": small, "quarters": quarters, "betas alone": asset, "few": small.limited_to(["BRTW"])}
+        return {f"study {name}": _tried(lambda s=study: _Run(s.with_sources_at(service.places), vault))
+                for name, study in tries.items()}
 
 
 class _Run:
@@ -438,7 +379,7 @@ class _Run:
         self.words = [
             *(f"{w.subject}: {w.text}" for w in result.warnings), *map(str, result.decisions),
             *(f"{s['name']}: {s['needs']}, {len(s['takes'])}" for s in self.facts["stages"]), *repr(result).splitlines(),
-        ]  # fmt: skip
+        ]
 
     def to_frame(self):
         return self.facts["numbers"]
@@ -450,17 +391,13 @@ class _Run:
 class _Read:
     """A reading as it is recorded."""
 
-    def __init__(self, source, said=None):
-        reading = ul.read_series(
-            source.encode() if isinstance(source, str) else source, **(said or {})
-        )
-        self.numbers = {n: s.to_pandas() for n, s in reading.series.items()} | {
-            "records": reading.records
-        }
+    def __init__(self, source, options=None):
+        reading = ul.read_series(source.encode() if isinstance(source, str) else source, **(options or {}))
+        self.numbers = {n: s.to_pandas() for n, s in reading.series.items()} | {"records": reading.records}
         self.words = [
             *(f"{n}: {s.metadata!r} {s.index[0]} {s.index[-1]}" for n, s in reading.series.items()),
             *map(str, reading.decisions), *map(str, reading.rejected), f"records: {list(reading.records)}",
-        ]  # fmt: skip
+        ]
 
     def to_frame(self):
         return self.numbers
@@ -469,16 +406,8 @@ class _Read:
         return "\n".join(self.words)
 
 
-GROUPS = {
-    "functions": of_functions,
-    "practice": of_practice,
-    "results": of_results,
-    "time": of_time,
-    "combinations": of_combinations,
-    "studies": of_studies,
-    "odd input": of_odd_input,
-    "tables": of_tables,
-}
+GROUPS = {"functions": of_functions, "practice": of_practice, "results": of_results, "conversions": of_time,
+          "combinations": of_combinations, "studies": of_studies, "odd input": of_odd_input, "tables": of_tables}
 
 
 def differences(now, then):
@@ -487,10 +416,10 @@ def differences(now, then):
     for name in sorted(set(now) & set(then)):
         one, two = now[name], then[name]
         lines += [f"{name}: {part} {one.get(part)!r} for {two.get(part)!r}"
-                  for part in ("words", "error", "warnings") if one.get(part) != two.get(part)]  # fmt: skip
+                  for part in ("words", "text", "error", "warnings") if one.get(part) != two.get(part)]
         a, b = one.get("numbers", {}), two.get("numbers", {})
         lines += [f"{name}: {part} {a.get(part)} for {b.get(part)}" for part in sorted(set(a) | set(b))
-                  if not _alike(a.get(part), b.get(part))]  # fmt: skip
+                  if not _alike(a.get(part), b.get(part))]
     return lines
 
 

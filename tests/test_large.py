@@ -144,9 +144,7 @@ class Large(Scratch):
                 "amount": [1.0, 1.0],
             }
         )
-        with self.assertWarnsRegex(
-            DataWarning, "2 dividends or splits of 2 assets, S0001 among them"
-        ):
+        with self.assertWarnsRegex(DataWarning, "not used: 2, of 2 assets, S0001 among them"):
             ul.returns(self.prices, dividends=late, check=False, to=self.path("r.parquet"))
 
     def daily(self):
@@ -175,14 +173,14 @@ class Large(Scratch):
     def test_every_executor_gives_the_same_bits(self):
         _, disk, factor = self.daily()
         found = []
-        with ProcessPoolExecutor(2) as processes, cluster() as dask:
-            for number, executor in enumerate((None, processes, dask)):
+        with ThreadPoolExecutor(1) as one, ProcessPoolExecutor(2) as processes, cluster() as dask:
+            for number, executor in enumerate((None, one, processes, dask)):
                 path = self.path(f"{number}.parquet")
                 ul.rolling_regress(
                     disk, factor, window=60, errors="hac", to=path, executor=executor
                 )
                 found.append(path.read_bytes())
-        self.assertEqual([f == found[0] for f in found], [True] * 3)
+        self.assertEqual([f == found[0] for f in found], [True] * 4)
 
     def test_a_whole_panel_is_the_same_bits_by_processes(self):
         made = []

@@ -151,6 +151,14 @@ class Pooled(Scratch):
         self.assertAlmostEqual(got.sigma, np.sqrt(e @ e / (n - 36)), 9)
         with self.refused(EstimationError, "market", "absorb"):
             ul.panel_regress(panel, ["market"], effects="period")
+        with self.assertWarnsRegex(ul.DataWarning, "There are 23 clusters"):
+            fit = ul.panel_regress(ul.practice.panel(), ["market", "size"])
+        self.assertEqual(fit.test("size"), fit.test(["size"]))
+        with self.refused(EstimationError, "No coefficient 'sizes'"):
+            fit.test("sizes")
+        one = replace(panel, assets=panel.assets[["a0"]])
+        with self.refused(EstimationError, "one cluster"):
+            ul.panel_regress(one, ["market"], clusters="asset")
 
 
 class Moving(Scratch):

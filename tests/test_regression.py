@@ -462,6 +462,12 @@ class Diagnosis(Scratch):
             with self.refused(EstimationError, "no residuals to test"):
                 ul.diagnose(table.fit(name))
         self.assertEqual(chow_tests(table)["statistic"].isna().tolist(), [True, False, True])
+        far = self.y.where(
+            np.arange(100) > 0, 1e12
+        ).to_frame()  # in a row without factors, so not among those used
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")
+            ul.regress(far, self.X.iloc[1:].reindex(self.X.index))
         crisis = self.X.assign(crisis=0.0)
         crisis.iloc[40:60, 2] = 1.0  # constant before 40 and from 60 on
         fit = ul.regress(self.y, crisis)
@@ -470,6 +476,24 @@ class Diagnosis(Scratch):
         self.assertIn("; 52 dates left out", found.note)
         with self.refused(EstimationError, "before or from 2012-12", "Choose another date"):
             ul.break_test(fit, at=self.X.index[35])
+        zero = self.y.where(
+            np.arange(100) % 7 > 0, 0.0
+        ).to_frame()  # the dummy leaves no residuals to its rows
+        dummy = pd.DataFrame({"day": (np.arange(100) % 7 == 0).astype(float)}, self.X.index)
+        for how in ("chow", "sup-f"):
+            with self.refused(
+                EstimationError, "A: the coefficients before or after a date have no robust"
+            ):
+                ul.break_test(ul.regress(zero["A"], dummy), how=how)
+        self.assertIn("no robust covariance", chow_tests(ul.regress(zero, dummy))["note"]["A"])
+        for cut, errors in itertools.product(
+            range(30, 42), ("classical", "hac")
+        ):  # exact on both sides
+            moved = self.X["market"] * np.where(np.arange(100) < cut, 1.0, 3.0)
+            found = ul.break_test(
+                ul.regress(moved, self.X["market"], errors=errors), how="sup-f", draws=99
+            )
+            self.assertEqual((found.at, found.p_value), (self.X.index[cut], 0.01))
 
     def reset_by_its_formula(self):
         """F of squares and cubes of the fitted values, with weights and without a constant too."""

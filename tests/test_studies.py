@@ -7,6 +7,7 @@ import os
 import pickle
 import sqlite3
 import sys
+import time
 import warnings
 import zipfile
 from pathlib import Path
@@ -30,10 +31,17 @@ from ultrum.study.bundle import bundle, unbundle
 from ultrum.study.change_summary import changes
 from ultrum.study.run_record import run_facts
 from ultrum.study.sections import TwoPassSection
+from ultrum.study.specifications import specification_of
 
 STUDIES = ROOT / "ultrum" / "practice" / "studies"
 SMALL = (STUDIES / "market_model.toml").read_text()
 SOURCES = (STUDIES / "sources.toml").read_text()
+
+
+def slow_process(_):
+    """The process that does the work, after a while."""
+    time.sleep(0.25)
+    return os.getpid()
 
 
 class Whole(OnPractice):
@@ -230,6 +238,19 @@ class Whole(OnPractice):
         write_results(ul.run_study(closed, vault=vault, offline=True), self.folder / "again")
         self.same_bytes(self.folder / "again", self.folder / "here")
         self.assertEqual(self.run_it(study, keep=False, offline=True).specifications, ())
+        self.assertEqual(*(specification_of(ul.Study.parse(text.replace('["market"]', factors)))
+                           for factors in ('["market", "size"]', '["size", "market"]')))  # fmt: skip
+        with zipfile.ZipFile(packed) as archive:
+            parts = {name: archive.read(name) for name in archive.namelist()}
+        for strange in ("7", "null", '[7, "../x"]', '{"a": 1}'):
+            run = json.dumps(
+                json.loads(parts["run.json"]) | {"specifications": json.loads(strange)}
+            )
+            with zipfile.ZipFile(self.folder / "strange.zip", "w") as archive:
+                for name, body in {**parts, "run.json": run}.items():
+                    archive.writestr(name, body)
+            _, vault = unbundle(self.folder / "strange.zip", self.folder / strange[0])
+            self.assertEqual(list((vault / "specifications").glob("*")), [])
 
     def test_a_revised_series_redoes_only_what_depends_on_it(self):
         study = self.load("macro_quarters")
@@ -411,11 +432,16 @@ def plain_schema(part):
 class Files(Scratch):
     def test_another_process_shares_the_work_and_what_it_cannot_do_is_done_here(self):
         with SecondProcess("json") as process:
-            process.take(math.factorial)
+            process.take(pickle.dumps(math.factorial))
             self.assertEqual([process.do(5), process.do(7)], [120, 5040])
             with self.assertRaises(SecondProcessError):
                 process.do(-1)
             self.assertEqual(process.do(3), 6)
+        with (
+            mock.patch.multiple(os, cpu_count=lambda: 2),
+            SharedWork(slow_process, range(16)) as shared,
+        ):
+            self.assertEqual(len(set(shared.results().values())), 2)
         things, want = range(8), {n: math.factorial(n) for n in range(8)}
         for change in ({"cpu_count": lambda: 2}, {"cpu_count": lambda: 1}):
             with mock.patch.multiple(os, **change), SharedWork(math.factorial, things) as shared:

@@ -1,6 +1,7 @@
 """Results as plain numbers by label, so that any two can be compared."""
 
 import dataclasses
+import math
 from collections.abc import Mapping
 
 import numpy as np
@@ -63,6 +64,7 @@ def differences(got, want, rtol=1e-9):
     wrong = sorted(set(got) ^ set(want))
     for name in set(got) & set(want):
         a, b = got[name], want[name]
-        if not (np.isnan(a) and np.isnan(b)) and not np.isclose(a, b, rtol=rtol, atol=1e-12):
+        missing = math.isnan(a) and math.isnan(b)
+        if not missing and not math.isclose(a, b, rel_tol=rtol, abs_tol=1e-12):
             wrong.append(f"{name}: {a!r} for {b!r}")
     return wrong

@@ -20,6 +20,7 @@ def stamps(index, zone=None):
 
 
 LAYOUTS = {
+    "newest first": lambda f: f.iloc[::-1],
     "rows out of order": lambda f: f.iloc[_SHUFFLE.permutation(len(f))],
     "columns permuted": lambda f: f.iloc[:, ::-1],
     "month ends as timestamps": lambda f: f.set_axis(stamps(f.index)),

@@ -297,7 +297,7 @@ def forget(words: tuple[str, ...], yes: bool, vault: Path | None) -> None:
             echo(f"… and {len(records) - 20} more")
         if not yes:
             click.confirm(
-                f"Remove these {counted(len(records), 'download')}? They cannot be had back",
+                f"Remove {counted(len(records), 'download')} for good?",
                 abort=True,
             )
         echo(f"{len(records)} removed, {kept.forget(records):,} bytes freed")

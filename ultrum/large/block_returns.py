@@ -11,6 +11,7 @@ import pandas as pd
 import pyarrow as pa
 
 from ultrum.core.array_types import DAY, Dates
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.returns.price_adjustment import unused_events
 from ultrum.core.returns.price_returns import Events, returns_and_suspects, warn_of_suspects
 from ultrum.core.time.date_parser import days_in
@@ -109,8 +110,8 @@ def _warn_of_unused(counts: Mapping[str, int]) -> None:
     if counts:
         first = next(iter(counts))
         warn_user(
-            f"{sum(counts.values()):,} dividends or splits of {len(counts):,} assets, {first} among them, fall "
-            "outside their prices and were not used."
+            f"Dividends or splits outside the prices of their asset, not used: {sum(counts.values()):,}, of "
+            f"{counted(len(counts), 'asset')}, {first} among them."
         )
 
 

@@ -81,7 +81,8 @@ def _day_of_quotes(day: np.datetime64, close: float, rng: np.random.Generator) -
     high = np.maximum(path[:-1], path[1:]) + spread[:, 0]
     low = np.minimum(path[:-1], path[1:]) - spread[:, 1]
     volume = rng.integers(5, 400, 96)
-    stamps: Dates = day.astype("datetime64[m]") + np.timedelta64(5, "m") * np.arange(108, 204)
+    opening = day.astype("datetime64[m]") + np.timedelta64(9 * 60, "m")
+    stamps: Dates = opening + np.timedelta64(5, "m") * np.arange(96)
     return [
         f"{str(t).replace('-', '').replace('T', ' ').replace(':', '')}00;{a:.5f};{h:.5f};{lo:.5f};{b:.5f};{v}"
         for t, a, h, lo, b, v in zip(stamps, path[:-1], high, low, path[1:], volume, strict=True)

@@ -40,9 +40,7 @@ _IN_PLACE = ("betas", "line_of_fit", "build_up")  # figures that are next to the
 _PACKAGES = ("ultrum", "numpy", "scipy", "pandas", "pyarrow", "matplotlib")
 
 
-def page(
-    result: StudyResult, drawn: Mapping[str, str], explored: Mapping[str, str] | None = None
-) -> str:
+def page(result: StudyResult, drawn: Mapping[str, str], explored: Mapping[str, str] | None) -> str:
     """The report page as text; ``drawn`` are the figures by name, as SVG, ``explored`` the lines to explore."""
     import jinja2
 

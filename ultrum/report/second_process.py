@@ -18,7 +18,7 @@ from typing import IO, Any, Final, Generic, TypeVar, cast
 T = TypeVar("T")
 R = TypeVar("R")
 _LENGTH: Final = struct.Struct("!Q")
-FEWEST: Final = 4  # figures for which another process is worth its start
+FEWEST: Final = 4  # things for which another process is worth its start
 _START: Final = "from ultrum.report.second_process import serve; serve()"
 
 
@@ -50,14 +50,19 @@ class SharedWork(Generic[T, R]):
     ) -> None:
         self._work, self._things, self._process = work, tuple(things), process
         self._waiting, self._done = deque(things), dict[T, R]()
-        self._helper = Thread(target=self._helped)
+        self._helper: Thread | None = None
         if len(things) >= FEWEST and (os.cpu_count() or 1) > 1:
-            self._helper.start()
+            with contextlib.suppress(pickle.PicklingError, AttributeError, TypeError):
+                packed = pickle.dumps(
+                    work, protocol=5
+                )  # before this process can change what it holds
+                self._helper = Thread(target=self._helped, args=(packed,))
+                self._helper.start()
 
     def results(self) -> dict[T, R]:
         """Results by thing. What the other process fails to do is done here, so that errors are raised here."""
         self._do_here()
-        if self._helper.is_alive():
+        if self._helper is not None:
             self._helper.join()
         self._do_here()  # what the other could not do
         return {thing: self._done[thing] for thing in self._things}
@@ -76,24 +81,19 @@ class SharedWork(Generic[T, R]):
                 return
             self._done[thing] = self._work(thing)
 
-    def _helped(self) -> None:
+    def _helped(self, packed: bytes) -> None:
         """Hand things to the other process, one when it is done with the last."""
         thing: T | None = None
         try:
             with self._process or SecondProcess() as process:
-                process.take(self._work)
+                process.take(packed)
                 while self._waiting:
                     thing = self._waiting.pop()
                     self._done[thing] = process.do(thing)
                     thing = None
-        except (
-            SecondProcessError,
-            OSError,
-            IndexError,
-            pickle.PickleError,
-            AttributeError,
-            TypeError,
-        ):
+        except IndexError:  # the first took the last
+            return
+        except (SecondProcessError, OSError, ValueError, pickle.PickleError):
             if thing is not None:
                 self._waiting.append(thing)
 
@@ -119,9 +119,9 @@ class SecondProcess:
         )
         _sent(self._there, " ".join(modules).encode())
 
-    def take(self, work: Callable[[Any], Any]) -> None:
-        """Send the function."""
-        _sent(self._there, pickle.dumps(work, protocol=5))
+    def take(self, packed: bytes) -> None:
+        """Send the function, pickled."""
+        _sent(self._there, packed)
 
     def do(self, thing: Any) -> Any:
         """Apply the function in the other process.
@@ -184,7 +184,7 @@ class StartedAhead:
 def serve() -> None:
     """The other process: read a function, then apply it to each thing that comes, until there is no more."""
     source, target = sys.stdin.buffer, sys.stdout.buffer
-    sys.stdout = sys.stderr  # what a library prints is no answer
+    sys.stdout = sys.stderr  # an answer is only what is sent below
     for name in _received(source).decode().split():
         importlib.import_module(name)
     work = pickle.loads(_received(source))  # noqa: S301 - from the process that started this one

@@ -76,7 +76,7 @@ def total_returns(
         final_payments=payments,
     )
     warnings += [
-        Caution(name, f"{count} dividends or splits fall outside its prices and were not used.")
+        Caution(name, f"dividends or splits outside its prices, not used: {count}.")
         for name, count in unused_events(result.metadata).items()
     ]
     return result

@@ -174,6 +174,7 @@ def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tu
     except (OSError, zipfile.BadZipFile, UnicodeDecodeError) as error:
         raise StudyError(f"{file} is not a bundle of a study: {reason(error)}.") from error
     plan, run = Study.parse(text, STUDY), run_of(file)
-    known = [str(name) for name in run.get("specifications", [])]
+    listed = run.get("specifications")  # of a stranger
+    known = [name for name in listed if isinstance(name, str)] if isinstance(listed, list) else []
     add_specifications(place / "vault", plan.price_addresses, str(run.get("company", "")), known)
     return plan, place / "vault"

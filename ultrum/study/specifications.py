@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Sequence
 from pathlib import Path
-from typing import Final
+from typing import Any, Final
 
 from ultrum.core.displayed_numbers import percent
 from ultrum.study.schema import Study
@@ -13,8 +13,9 @@ from ultrum.study.stages import digest
 
 _FOLDER: Final = "specifications"
 _SIZE: Final = 24  # letters of a checksum that name a file
+_NAME: Final = re.compile(rf"[0-9a-f]{{{_SIZE}}}")
 _MOST: Final = 10_000  # taken over from a bundle
-_SIZE_OF_TEST: Final = 0.05
+_LEVEL: Final = 0.05  # of each test
 
 
 def specification_of(plan: Study) -> str:
@@ -25,7 +26,17 @@ def specification_of(plan: Study) -> str:
     settings = plan.model_dump(mode="json", exclude_defaults=True, exclude={"sources", "report"})
     for section, words in (("study", ("title", "question", "asset")), ("panel", ("only",))):
         settings[section] = {k: v for k, v in settings[section].items() if k not in words}
-    return digest(settings)[:_SIZE]
+    return digest(_in_any_order(settings))[:_SIZE]
+
+
+def _in_any_order(settings: Any) -> Any:
+    """Settings whose lists of names do not depend on their order; steps are lists of tables and keep it."""
+    if isinstance(settings, dict):
+        return {key: _in_any_order(value) for key, value in settings.items()}
+    if not isinstance(settings, list):
+        return settings
+    names = all(isinstance(value, str) for value in settings)
+    return sorted(settings) if names else [_in_any_order(value) for value in settings]
 
 
 def specifications_run(vault: Path, plan: Study, company: str) -> tuple[str, ...]:
@@ -49,7 +60,8 @@ def specifications_run(vault: Path, plan: Study, company: str) -> tuple[str, ...
     add_specifications(vault, plan.price_addresses, company, [own])
     start = f"{_returns_of(plan.price_addresses, company)}-"
     try:
-        noted = {file.name.removeprefix(start) for file in (vault / _FOLDER).glob(f"{start}*")}
+        files = [file.name.removeprefix(start) for file in (vault / _FOLDER).glob(f"{start}*")]
+        noted = set(filter(_NAME.fullmatch, files))
     except OSError:
         noted = set()
     return tuple(sorted({own, *noted}))
@@ -60,7 +72,7 @@ def add_specifications(
 ) -> None:
     """Note specifications, such as those of a bundle. Each is an empty file, so that runs at once lose none."""
     folder, start = vault / _FOLDER, _returns_of(prices, company)
-    known = [n for n in names if re.fullmatch(rf"[0-9a-f]{{{_SIZE}}}", n)][:_MOST]
+    known = [name for name in names if _NAME.fullmatch(name)][:_MOST]
     try:
         folder.mkdir(parents=True, exist_ok=True)
         for name in known:
@@ -81,7 +93,7 @@ def search_in_words(specifications: Sequence[str], company: str) -> str:
     if count < 2:
         first = f"This is the first specification that the returns of {company} have been run with in this vault."
         return first if count else ""
-    chance = percent(1.0 - (1.0 - _SIZE_OF_TEST) ** count, 0)
+    chance = percent(1.0 - (1.0 - _LEVEL) ** count, 0)
     return (
         f"The returns of {company} have been run with {count} specifications in this vault, this one "
         "included: each differs in sample, factors, models, tests or premia. A p value holds for one "

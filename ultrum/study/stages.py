@@ -98,7 +98,7 @@ class Stages:
             warnings.simplefilter("always")
             value = work()
         for w in caught:
-            if not issubclass(w.category, DataWarning):  # of a library, not about the data
+            if not issubclass(w.category, DataWarning):  # a library's, not about the data
                 warnings.warn_explicit(w.message, w.category, w.filename, w.lineno)
         heard = [
             (w.category, str(w.message)) for w in caught if issubclass(w.category, DataWarning)

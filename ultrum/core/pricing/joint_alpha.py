@@ -153,7 +153,8 @@ def joint_alpha_test(
         )
     span = span_of(frame.index[whole])
     lost = int((complete & ~whole).sum())
-    basis = f"{assets} alphas on {', '.join(names)}, {how}; {rows} rows, {span}; {counted(lost, 'row')} dropped"
+    left_out = f"{counted(lost, 'row')} dropped, incomplete"
+    basis = f"{assets} alphas on {', '.join(names)}, {how}; {rows} rows, {span}; {left_out}"
     named = pd.Series(alphas, frame.columns)
     return JointAlphaTest(statistic, p_value, df, named, rows, dropped, basis)
 

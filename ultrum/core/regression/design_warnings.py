@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.regression import inputs
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.qr import condition_number, inflation
 from ultrum.core.regression.fit import CONSTANT, Fit
 from ultrum.core.regression.unit_roots import trending_levels
@@ -63,18 +64,17 @@ def warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> N
             )
 
 
-def exactly_explained(sigma: pd.Series, response: pd.DataFrame) -> list[Any]:
-    """Left-hand sides whose residuals are rounding errors."""
-    values = inputs.numbers_of(response, "y")
-    known = np.isfinite(values)
-    squares = np.square(values, where=known, out=np.zeros_like(values)).sum(axis=0)
-    size = np.sqrt(squares / np.maximum(known.sum(axis=0), 1))
-    return list(sigma.index[sigma.to_numpy() <= _ROUNDING * size])
+def exactly_explained(table: BetaTable) -> list[Any]:
+    """Left-hand sides whose residuals are rounding errors, next to the values of the rows that are used."""
+    values, used = inputs.numbers_of(table.response, "y"), table.rows_used
+    squares = np.square(values, where=used, out=np.zeros_like(values)).sum(axis=0)
+    size = np.sqrt(squares / np.maximum(used.sum(axis=0), 1))
+    return list(table.sigma.index[table.sigma.to_numpy() <= _ROUNDING * size])
 
 
-def warn_of_exact_fits(sigma: pd.Series, response: pd.DataFrame) -> None:
+def warn_of_exact_fits(table: BetaTable) -> None:
     """Warn where the regressors give every row exactly."""
-    exact = exactly_explained(sigma, response)
+    exact = exactly_explained(table)
     if exact:
         more = f" and {len(exact) - _NAMED} more" if len(exact) > _NAMED else ""
         warn_user(
@@ -91,7 +91,8 @@ def refuse_exact_fit(fit: Fit) -> None:
     EstimationError
         If the regressors give every row exactly.
     """
-    if exactly_explained(pd.Series({fit.name: fit.sigma}), fit.response.to_frame(fit.name)):
+    size = float(np.sqrt(np.mean(fit.response.to_numpy(dtype=np.float64) ** 2)))
+    if fit.sigma <= _ROUNDING * size:
         raise EstimationError(
             f"{fit.name}: the regressors give every row exactly, so there are no residuals to test. "
             "Is the left-hand side made of the regressors, or constant?"

@@ -365,8 +365,9 @@ def _breaks(fit: Fit, draws: int, seed: int) -> Iterator[Finding]:
     for how, name in _BREAKS.items():
         try:
             test = break_test(fit, how=how, draws=draws, seed=seed)
-        except EstimationError:
-            continue  # too few rows for parts of their own
+        except EstimationError as error:
+            yield Finding(name, np.nan, "", np.nan, f"Not tested. {error}")
+            continue
         alarm = {
             "chow": "Coefficients differ between the two halves; a beta over the whole span describes neither.",
             "sup-f": f"Coefficients change, most likely {test.note}. Estimate the "

@@ -152,7 +152,7 @@ def regress(
     table = _with_dropped(table, whole[~whole.index.isin(left.index)], Y)
     table = replace(table, kinds=inputs.kinds_of(Y, X))
     warn_of_copies(design)
-    warn_of_exact_fits(table.sigma, table.response)
+    warn_of_exact_fits(table)
     warn_of_trends(Y, X, left, right)
     return table.fit(str(left.columns[0])) if single else table
 

@@ -17,6 +17,8 @@ from ultrum.core.regression.engine.newey_west import bartlett_sum, bartlett_weig
 from ultrum.core.regression.engine.qr import orthonormal, projection_residuals, unit_columns
 from ultrum.errors import EstimationError
 
+_NO_VARIANCE: Final = 1e-20  # of the sum of variances, as residuals of 1e-10 of the others make it
+_NO_DIGITS: Final = 1e-12  # what is left of a variance when the other coefficients explain it
 _DEPENDENT: Final = 1e-10  # share of a combination of columns that a part of the rows holds
 _AT_ONCE: Final = 1 << 22  # numbers of score products held at a time
 
@@ -61,9 +63,7 @@ def estimable_cuts(X: Floats, cuts: Ints) -> Bools:
     """Whether the columns of X are independent both before and from each cut."""
     Q = orthonormal(X)
     gram = np.cumsum(Q[:, :, None] * Q[:, None, :], axis=0)[cuts - 1]
-    sizes = np.linalg.eigvalsh(
-        gram
-    )  # of the rows before; those of the rows from the cut on are 1 less these
+    sizes = np.linalg.eigvalsh(gram)  # before the cut; one less these are those from it on
     return np.asarray((sizes[:, 0] > _DEPENDENT) & (sizes[:, -1] < 1.0 - _DEPENDENT))
 
 
@@ -88,7 +88,8 @@ def classical_break_f_path(X: Floats, Y: Floats, cuts: Ints) -> Floats:
         some = slice(low, low + step)
         first = _sums_before(Q[:, :, None] * residuals[:, None, some], cuts)[0]
         gained = np.sum(first * (both @ first), axis=1)  # as the sums of both parts are zero
-        path[:, some] = gained / terms / ((squares[some] - gained) / (rows - 2 * terms))
+        left = np.maximum(squares[some] - gained, np.finfo(float).eps * squares[some])
+        path[:, some] = gained / terms / (left / (rows - 2 * terms))
     return path
 
 
@@ -142,12 +143,18 @@ def _on_both_sides(M: Floats, V: Floats) -> Floats:
 
 
 def _quadratic_forms(V: Floats, d: Floats) -> Floats:
-    """d'V⁻¹d of each of many small symmetric V (C, p, p, N) and d (C, p, N), by elimination: V = LDL'."""
+    """d'V⁻¹d of each of many small symmetric V (C, p, p, N) and d (C, p, N), by elimination: V = LDL'.
+
+    NaN where V is singular, but for rounding.
+    """
     terms, V, left = V.shape[1], V.copy(), d.copy()
     total = np.zeros((V.shape[0], V.shape[3]))
+    least = _NO_VARIANCE * np.einsum("cppn->cn", V)
+    own = np.einsum("cppn->cpn", V).copy()
     for i in range(terms):
-        total += left[:, i] ** 2 / V[:, i, i]
-        factor = V[:, i + 1 :, i] / V[:, i, i][:, None]
+        pivot = np.where(V[:, i, i] > np.maximum(least, _NO_DIGITS * own[:, i]), V[:, i, i], np.nan)
+        total += left[:, i] ** 2 / pivot
+        factor = V[:, i + 1 :, i] / pivot[:, None]
         left[:, i + 1 :] -= factor * left[:, i][:, None]
         V[:, i + 1 :, i + 1 :] -= factor[:, :, None] * V[:, i, i + 1 :][:, None]
     return total

@@ -146,6 +146,7 @@ def _chow(fit: Fit, at: Any) -> BreakTest:
         )
     X, y = weighted_rows(fit.design, fit.response, fit.weights)
     statistic = float(_chow_f(X, y[:, None], cut, fit.errors, fit.design.index, fit.lags)[0])
+    _refuse_undefined(fit.name, np.array([statistic]))
     below = fit.nobs - 2 * terms
     p_value = float(scipy.special.fdtrc(terms, below, max(statistic, 0.0)))
     label = fit.design.index[cut]
@@ -189,7 +190,9 @@ def chow_tests(table: BetaTable) -> pd.DataFrame:
         results.iloc[columns, 0] = statistics
         results.iloc[columns, 1] = scipy.special.fdtrc(terms, below, np.maximum(statistics, 0.0))
         results.iloc[columns, 2] = f"before and from {period_label(table.design.index[mask][cut])}"
-    exact = exactly_explained(table.sigma, table.response)
+    undefined = results["note"].str.startswith("before") & results["statistic"].isna()
+    results.loc[undefined, "note"] = "no robust covariance: too few residuals differ from zero"
+    exact = exactly_explained(table)
     results.loc[exact, ["statistic", "p_value"]] = np.nan
     results.loc[exact, "note"] = "no residuals: the regressors give every row exactly"
     return results
@@ -238,8 +241,10 @@ def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
     path = path_of(residuals[:, None], cuts)[:, 0]
     top = float(path.max())
     few = cuts[np.unique(np.linspace(0, len(cuts) - 1, min(len(cuts), _DATES)).astype(int))]
+    _refuse_undefined(fit.name, path)
     noise = np.random.default_rng(seed).standard_normal((rows, draws)) * residuals[:, None]
     largest = path_of(noise, few).max(axis=0)
+    _refuse_undefined(fit.name, largest)
     p_value = float((1 + np.sum(largest >= top)) / (draws + 1))
     label = fit.design.index[cuts[best]]
     limit = float(np.quantile(largest, 0.95))
@@ -254,6 +259,15 @@ def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
         path=pd.Series(path, dates, name="F"), bounds=pd.DataFrame({"low": np.nan, "high": limit}, dates),
         at=label, name=fit.name, between=between,
     )  # fmt: skip
+
+
+def _refuse_undefined(name: str, values: Floats) -> None:
+    """Refuse statistics that are not numbers: they would count as small ones."""
+    if not np.isfinite(values).all():
+        raise EstimationError(
+            f"{name}: the coefficients before or after a date have no robust covariance, because too few "
+            "residuals there differ from zero. Take errors='classical'."
+        )
 
 
 def _date_interval(

@@ -120,10 +120,9 @@ def _dates_of(left: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
         return left[on], left
     if by:
         raise AlignmentError(f"key='{by}' needs a table on the left.")
+    # a column of a table holds its dates and has row numbers as labels
     dated = isinstance(left, pd.Series) and not pd.api.types.is_integer_dtype(left.index)
-    labels = (
-        left.index if dated else left
-    )  # a plain column holds its dates, a series has them as labels
+    labels = left.index if dated else left
     dates = pd.DatetimeIndex(days_in(labels, on).astype("datetime64[s]"))
     return dates, pd.DataFrame({on: dates})
 

@@ -133,7 +133,7 @@ def _without_copies(typed_columns: Typed) -> tuple[Typed, list[Decision]]:
     statuses = {n: c[kept] for n, c in typed_columns.statuses.items()}
     decision = Decision(
         "duplicates",
-        f"{counted(int(repeated.sum()), 'repeated row')} left out, the same word for word; one of each kept",
+        f"{counted(int(repeated.sum()), 'repeated row')} left out; one of each kept",
     )
     return replace(
         typed_columns, dates=dates, columns=columns, statuses=statuses,
