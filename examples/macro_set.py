@@ -15,7 +15,7 @@ with (
     first = desk.pull(ul.SeriesSet.load("three_economies.toml"))
     print(first.status[["address", "status", "first", "last"]].to_string(index=False))
 
-    service.misbehave("revised", "WAGES", times=-1)  # three months later, wages were revised
+    service.add_fault("revised", "WAGES", times=-1)  # three months later, wages were revised
     again = desk.refresh(three_economies)
     print(again.status[["address", "status"]].to_string(index=False))
     print(desk.revisions("observatory:WAGES/M.QM.TOTAL").tail(3).to_string(index=False))

@@ -8,7 +8,7 @@ with (
     ul.Desk("revisions-vault", sources=ul.practice.sources_at(service.places)) as desk,
 ):
     before = desk.fetch(address)
-    service.misbehave("revised", "PRICES", times=-1)
+    service.add_fault("revised", "PRICES", times=-1)
     print(desk.refresh(address).status[["address", "status"]].to_string(index=False))
     changed = desk.revisions(address)
     print(f"{len(changed)} values revised; the last three:")

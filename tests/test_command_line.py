@@ -3,7 +3,6 @@
 import contextlib
 import filecmp
 import html.parser
-import io
 import json
 import multiprocessing
 import os
@@ -13,7 +12,6 @@ import shlex
 import signal
 import subprocess
 import sys
-import types
 from concurrent.futures import ProcessPoolExecutor
 
 import nbclient
@@ -22,6 +20,7 @@ import numpy as np
 import pandas as pd
 
 import ultrum as ul
+from tests.programs import run_program
 from tests.support import ROOT, OnPractice, Scratch, command, new_process
 from ultrum.practice import demo_study
 
@@ -133,7 +132,7 @@ trail d
 practice --port 99999
 practice --delay nan
 practice --today soon
-practice --misbehave nothing
+practice --fault nothing
 vault list --vault d
 vault verify --vault p.csv
 vault unpack junk.zip --vault v
@@ -266,8 +265,8 @@ class Commands(OnPractice):
         cpi = "observatory:PRICES/M.QM.CPI"
         self.assertEqual(self.ultrum("look", cpi).returncode, 0)
         self.assertEqual(self.ultrum("look", cpi, "--revised").returncode, 3)
-        self.service.misbehave("revised", "PRICES", times=-1)
-        self.addCleanup(self.service.behave)
+        self.service.add_fault("revised", "PRICES", times=-1)
+        self.addCleanup(self.service.clear_faults)
         self.assertEqual(self.ultrum("look", cpi).returncode, 0)
         rows = json.loads(self.ultrum("look", cpi, "--revised", "--json").stdout)
         self.assertEqual({r["kind"] for r in rows}, {"revised"})
@@ -390,7 +389,7 @@ class Commands(OnPractice):
         for words, code, said in (
             (["run", "bad.toml"], 2, "no key 'panle'"),
             (["run", "absent.toml"], 2, "cannot be read"),
-            (["run", "down.toml"], 3, "could not be had"),
+            (["run", "down.toml"], 3, "could not be downloaded"),
             (["look", "observatory:PRICES/M.QM"], 3, "2 parts"),
             (["look", "nonsense"], 2, "neither a file here nor an address"),
             (["look", "observatory:RATES/M.QM.POLICY", "--rows", "0"], 2, "--rows"),
@@ -475,16 +474,6 @@ class Commands(OnPractice):
 def python_blocks(name):
     """Python of a page that is in blocks, in order."""
     return re.findall(r"```python\n(.*?)```", (ROOT / name).read_text(), re.S)
-
-
-def run_program(folder, code):
-    """What a program prints, in a process that has the libraries loaded already."""
-    os.chdir(folder)
-    printed = io.StringIO()
-    with contextlib.redirect_stdout(printed):
-        sys.modules["__main__"] = program = types.ModuleType("__main__")
-        exec(compile(code, folder.name, "exec"), vars(program))
-    return printed.getvalue()
 
 
 class Pages(Scratch):

@@ -128,7 +128,7 @@ class Finding(OnPractice):
 class Pulling(OnPractice):
     def setUp(self):
         super().setUp()
-        self.addCleanup(self.service.behave)
+        self.addCleanup(self.service.clear_faults)
         self.addCleanup(self.service.set_today, "2024-12-31")
 
     def test_one_failing_series_never_stops_the_rest(self):
@@ -146,7 +146,7 @@ class Pulling(OnPractice):
         self.service.set_today("2024-12-30")
         self.assertEqual(desk.pull(plan).status["status"].tolist(), ["new", "new", "new"])
         self.service.set_today("2024-12-31")
-        self.service.misbehave("revised", "WAGES", times=-1)
+        self.service.add_fault("revised", "WAGES", times=-1)
         said = desk.refresh(plan).status["status"].tolist()
         self.assertEqual(said, ["same", "longer (+1)", "revised (12 values)"])
         self.assertEqual(
@@ -155,13 +155,13 @@ class Pulling(OnPractice):
 
     def test_a_pull_that_failed_in_part_is_taken_up(self):
         desk, plan = self.desk(), SeriesSet.of([CPI, "observatory:WAGES/M.QM.TOTAL"])
-        self.service.misbehave("mistyped", "WAGES", times=-1)
+        self.service.add_fault("mistyped", "WAGES", times=-1)
         self.assertEqual(desk.pull(plan).status["status"].tolist(), ["new", "failed"])
-        self.service.behave()
-        self.service.moods.asked.clear()
+        self.service.clear_faults()
+        self.service.faults.requests.clear()
         again = self.desk().pull(plan, resume=True)
         self.assertEqual(again.status["status"].tolist(), ["not requested", "new"])
-        self.assertFalse([p for p, _ in self.service.moods.asked if "data/PRICES" in p])
+        self.assertFalse([p for p, _ in self.service.faults.requests if "data/PRICES" in p])
 
     def test_shape_frequency_span_and_steps(self):
         plan = SeriesSet(title="q", span=["2010", "2012"], frequency="Q", dates="common", series=[
@@ -225,12 +225,12 @@ class Pulling(OnPractice):
 
     def test_a_failed_address_is_asked_for_once(self):
         desk = self.desk()
-        self.service.misbehave("mistyped", "data/WAGES", times=-1)
-        self.addCleanup(self.service.behave)
-        self.service.moods.asked.clear()
+        self.service.add_fault("mistyped", "data/WAGES", times=-1)
+        self.addCleanup(self.service.clear_faults)
+        self.service.faults.requests.clear()
         result = desk.pull([CPI, "observatory:WAGES/M.QM.TOTAL"])
         self.assertEqual(result.status["status"].tolist(), ["new", "failed"])
-        self.assertEqual(len([p for p, _ in self.service.moods.asked if "data/WAGES" in p]), 1)
+        self.assertEqual(len([p for p, _ in self.service.faults.requests if "data/WAGES" in p]), 1)
 
     def test_faults_of_a_set_are_all_told(self):
         self.file("s.toml", 'dates = "some"\ngaps = "guess"\n[[series]]\nadress = "a:b"\n')
@@ -266,7 +266,7 @@ class Pulling(OnPractice):
             self.desk().fetch("observatory:PEOPLE/A.QM.T", frequency="M")
 
     def test_killed_while_pulling_and_two_at_once(self):
-        tries = int(os.environ.get("ULTRUM_KILLS", "20"))
+        tries = int(os.environ.get("ULTRUM_KILLS", "10"))
         vault = self.folder / "vault"
         rng = np.random.default_rng(tries)
         for _ in range(tries):

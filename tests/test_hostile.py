@@ -235,7 +235,7 @@ class Damaged(Scratch):
         place = book.rfind(b"PK\x05\x06")
         book[place + 16 : place + 20] = (10**9).to_bytes(4, "little")
         for body, words in (
-            (old, "goes in circles"), (old[:-700], "damaged workbook"), (old[:600], "damaged workbook"),
+            (old, "is circular"), (old[:-700], "damaged workbook"), (old[:600], "damaged workbook"),
             (book, "damaged"), (bytes(book[:place]), "damaged or locked zip archive"),
         ):  # fmt: skip
             with self.subTest(words), self.refused(TableError, words):

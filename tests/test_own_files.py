@@ -153,7 +153,7 @@ class OwnFiles(Scratch):
         close = self.monthly(self.prices["KELP"]).loc["2016-05"]
         paid = result.panel.assets.loc["2016-05", "KELP"]
         self.assertTrue(0.01 < paid - close < 0.03)  # 1.5 on a price of about 100
-        self.assertIn("is there already", self.run_it("estimate", "wide.csv", "--factors", "factors.csv", "--save",
+        self.assertIn("exists already", self.run_it("estimate", "wide.csv", "--factors", "factors.csv", "--save",
                                                       "again.toml", code=2).stderr)  # fmt: skip
 
     def test_a_saved_study_keeps_the_query_of_its_source(self):

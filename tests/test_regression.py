@@ -451,13 +451,11 @@ class Diagnosis(Scratch):
 
     def test_fits_without_residuals_and_dates_without_an_estimate_are_refused(self):
         made = self.X @ [2.0, -1.0] + 0.01
-        with self.assertWarnsRegex(DataWarning, "y1, y3: the regressors give every row exactly"):
+        with self.assertWarnsRegex(DataWarning, "y1, y3: the regressors fit every row exactly"):
             table = ul.regress(pd.DataFrame({"y1": made, "y2": self.y, "y3": 0.5}), self.X)
         for name in ("y1", "y3"):
             for how in ("chow", "sup-f", "cusum"):
-                with self.refused(
-                    EstimationError, f"{name}: the regressors give every row exactly"
-                ):
+                with self.refused(EstimationError, f"{name}: the regressors fit every row exactly"):
                     ul.break_test(table.fit(name), how=how)
             with self.refused(EstimationError, "no residuals to test"):
                 ul.diagnose(table.fit(name))

@@ -233,7 +233,7 @@ HOSTILE = {  # path: (what the server sends, words of the refusal)
              ["more than 10,000 bytes"]),
     "part": (lambda: [_answer(_length(b"half"), b"half", "206 Partial Content")], ["206"]),
     "choices": (lambda: [_answer(_length(b"x"), b"x", "300 Multiple Choices")], ["300"]),
-    "nowhere": (lambda: [_answer(_length(b"x"), b"x", "302 Found")], ["without saying where"]),
+    "nowhere": (lambda: [_answer(_length(b"x"), b"x", "302 Found")], ["without a new address"]),
     "unasked": (lambda: [_answer("", b"", "304 Not Modified")], ["304"]),
     "inside": (lambda: [_answer("Location: http://169.254.169.254/latest\r\n" + _length(b""), b"", "302 Found")],
                ["link-local", "refused"]),
@@ -308,8 +308,8 @@ class Credentials(OnPractice):
 
     def setUp(self):
         super().setUp()
-        self.addCleanup(self.service.behave)
-        self.service.moods.asked.clear()
+        self.addCleanup(self.service.clear_faults)
+        self.service.faults.requests.clear()
 
     def locked_desk(self, **credentials):
         said = {
@@ -327,7 +327,7 @@ class Credentials(OnPractice):
         return b"".join(p.read_bytes() for p in self.folder.rglob("*") if p.is_file())
 
     def test_every_kind_opens_the_door_and_leaves_no_trace(self):
-        self.service.misbehave("locked", "/college", times=-1)
+        self.service.add_fault("locked", "/college", times=-1)
         with mock.patch.dict(os.environ, {"HARBOUR_KEY": self.KEY}):
             for said in ({"kind": "bearer"}, {"kind": "header", "name": "x-api-key"},
                          {"kind": "password", "user": "clerk"}):  # fmt: skip
@@ -338,11 +338,13 @@ class Credentials(OnPractice):
 
     def test_a_key_does_not_follow_a_redirect_to_another_host(self):
         other = self.service.url.replace("127.0.0.1", "localhost")
-        self.service.misbehave("moved", "/college", to=f"{other}/elsewhere")
+        self.service.add_fault("moved", "/college", to=f"{other}/elsewhere")
         with mock.patch.dict(os.environ, {"HARBOUR_KEY": self.KEY}):
             desk = self.locked_desk(kind="header", name="x-api-key", variable="HARBOUR_KEY")
             desk.table("college:factors_monthly.zip")
-        hosts = [(h["host"].split(":")[0], self.KEY in str(h)) for _, h in self.service.moods.asked]
+        hosts = [
+            (h["host"].split(":")[0], self.KEY in str(h)) for _, h in self.service.faults.requests
+        ]
         self.assertEqual(hosts, [("127.0.0.1", True), ("localhost", False)])
 
     def test_a_key_in_the_query_is_struck_out_of_messages(self):
@@ -350,7 +352,7 @@ class Credentials(OnPractice):
             desk = self.locked_desk(kind="query", name="api_key", variable="HARBOUR_KEY")
             with self.assertRaises(SourceError) as caught:
                 desk.table("college:absent.csv")
-            self.service.misbehave(
+            self.service.add_fault(
                 "moved", "/college", times=-1, to=f"http://127.0.0.1:9/{self.KEY}"
             )
             with self.assertRaises(SourceError) as redirected:
@@ -378,8 +380,8 @@ class Credentials(OnPractice):
             text = re.sub(rf'url = ".*/{path}/?"', lambda url, said=said: url[0] + said, text)
         study, own = self.file("s.toml", text), self.file("keys.toml", keys)
         there = self.service.url.replace("127.0.0.1", "localhost")
-        self.service.misbehave("moved", "/exchange/dividends", to=f"{there}/elsewhere")
-        self.service.misbehave("busy", "/sdmx", seconds=0.01)
+        self.service.add_fault("moved", "/exchange/dividends", to=f"{there}/elsewhere")
+        self.service.add_fault("busy", "/sdmx", seconds=0.01)
         said = [
             command("-v", "--log", "l.txt", "run", study, "--vault", "v", "--bundle", "b.zip", "--credentials", own,
                     cwd=self.folder, HARBOUR_KEY=key),
@@ -387,7 +389,7 @@ class Credentials(OnPractice):
         ]  # fmt: skip
         self.assertEqual([d.returncode for d in said], [0, 0], said[0].stderr)
         for path in kinds:
-            self.service.misbehave("unavailable", f"/{path}", times=-1, seconds=0.01)
+            self.service.add_fault("unavailable", f"/{path}", times=-1, seconds=0.01)
             said.append(
                 command(
                     "run",
@@ -401,7 +403,7 @@ class Credentials(OnPractice):
                 )
             )
             self.assertIn("could not be had", said[-1].stderr)
-        shown = [h.get("authorization", "") for _, h in self.service.moods.asked]
+        shown = [h.get("authorization", "") for _, h in self.service.faults.requests]
         self.assertTrue({f"Bearer {key}", f"Basic {pair}"} & set(shown))
         written = [("said", b"".join(d.stdout.encode() + d.stderr.encode() for d in said))]
         written += list(unpacked(self.folder))
@@ -424,10 +426,10 @@ class Credentials(OnPractice):
         host = host_of(self.service.url)
 
         def run(*words):
-            self.service.moods.asked.clear()
+            self.service.faults.requests.clear()
             done = command("run", *words, "--vault", "v", cwd=self.folder, HARBOUR_KEY=self.KEY,
                            XDG_CONFIG_HOME=str(self.folder / "config"))  # fmt: skip
-            shown = [p for p, h in self.service.moods.asked if self.KEY in str(h)]
+            shown = [p for p, h in self.service.faults.requests if self.KEY in str(h)]
             return done, shown
 
         for words, line in (
@@ -492,7 +494,7 @@ class Credentials(OnPractice):
             self.assertLogs(level="DEBUG") as logs,
         ):
             desk = self.locked_desk(kind="query", name="api_key", variable="HARBOUR_KEY")
-            self.service.misbehave("moved", "/college", to=f"{self.service.url}/elsewhere")
+            self.service.add_fault("moved", "/college", to=f"{self.service.url}/elsewhere")
             desk.table("college:factors_monthly.zip")
         self.assertIn("api_key=•••", "".join(logs.output))
         for form in ("lantern+key", "lantern%2Bkey"):
@@ -513,7 +515,7 @@ class Credentials(OnPractice):
             self.locked_desk(kind="bearer", variable="NO_SUCH_KEY").table("college:x.csv")
 
     def test_a_key_comes_from_the_keyring(self):
-        self.service.misbehave("locked", "/college", times=-1)
+        self.service.add_fault("locked", "/college", times=-1)
         desk = self.locked_desk(kind="bearer", keyring="ultrum/clerk")
         with mock.patch("keyring.get_password", return_value=self.KEY) as asked:
             self.assertGreater(len(desk.table("college:factors_monthly.zip").series), 4)
@@ -530,7 +532,7 @@ class Misbehaviour(OnPractice):
 
     def setUp(self):
         super().setUp()
-        self.addCleanup(self.service.behave)
+        self.addCleanup(self.service.clear_faults)
 
     def cpi(self, **policy):
         desk = self.desk(policy=HttpPolicy(**{**vars(HURRY), "largest_answer": 10**7, **policy}))
@@ -539,33 +541,33 @@ class Misbehaviour(OnPractice):
     def test_what_passes_is_waited_for(self):
         for kind in ("busy", "unavailable", "cut", "slow", "moved"):
             with self.subTest(kind):
-                self.service.misbehave(kind, "PRICES/M", seconds=0.05)
+                self.service.add_fault(kind, "PRICES/M", seconds=0.05)
                 _, series = self.cpi()
                 self.assertEqual(len(series), 252)
 
     def test_what_stays_is_told(self):
         for kind, said, words in (("busy", {"seconds": 0.01}, ["3 tries", "429"]),
-                                  ("busy", {"seconds": 3600}, ["left alone for 3,600 seconds"]),
+                                  ("busy", {"seconds": 3600}, ["wait 3,600 seconds"]),
                                   ("unavailable", {"seconds": 0.01}, ["503"]), ("cut", {}, ["3 tries"]),
                                   ("slow", {"seconds": 1}, ["3 tries", "timed out"]),
                                   ("mistyped", {}, ["web page"]),
                                   ("locked", {}, ["401", "credentials"])):  # fmt: skip
-            self.service.behave()
-            self.service.misbehave(kind, "PRICES/M", times=-1, **said)
+            self.service.clear_faults()
+            self.service.add_fault(kind, "PRICES/M", times=-1, **said)
             with self.subTest(kind), self.refused(SourceError, "PRICES/M.QM.CPI", *words):
                 self.cpi(read_timeout=0.3)
         kept = {r.path for r in self.desk().vault.records()}
         self.assertFalse([p for p in kept if "PRICES/M" in p])
 
     def test_a_busy_service_is_left_alone_as_long_as_it_says(self):
-        self.service.misbehave("busy", "PRICES/M", seconds=0.8)
+        self.service.add_fault("busy", "PRICES/M", seconds=0.8)
         start = time.monotonic()
         self.cpi(longest_wait=2)
         self.assertGreaterEqual(time.monotonic() - start, 0.79)
 
     def test_revised_data_are_a_new_vintage_and_the_old_one_stays(self):
         desk, before = self.cpi()
-        self.service.misbehave("revised", "PRICES", times=-1)
+        self.service.add_fault("revised", "PRICES", times=-1)
         changed = desk.refresh("observatory:PRICES/M.QM.CPI")
         self.assertEqual(changed.status["status"].tolist(), ["revised (12 values)"])
         table = desk.revisions("observatory:PRICES/M.QM.CPI")

@@ -265,11 +265,11 @@ class Whole(OnPractice):
                 self.assertTrue(
                     any(f"/{flow}/" in p for p in paths if p.startswith("datastr")), name
                 )
-        self.service.misbehave("revised", "PRICES/M.QM.CPI", times=-1)
+        self.service.add_fault("revised", "PRICES/M.QM.CPI", times=-1)
         try:
             after = self.run_it(study)
         finally:
-            self.service.behave()
+            self.service.clear_faults()
         again = {n for n, s in after.stages.items() if not s.reused}
         self.assertEqual(again, {"series: prices", "factors", "panel", "model: market", "model: market and economy",
                                  "checks", "cost of equity"} & again)  # fmt: skip

@@ -344,7 +344,7 @@ def export_from_vault(address: str, file: Path, at: str, force: bool, vault: Pat
     from ultrum.sources.download import Address
 
     if file.exists() and not force:
-        raise click.UsageError(f"{file} is there already; choose another name, or add --force.")
+        raise click.UsageError(f"{file} exists already; choose another name, or add --force.")
     wanted = Address.parse(address)
     moment = resolve_instant(at, date.today()) if at else ""
     with _vault(vault) as kept:

@@ -186,7 +186,7 @@ def estimate(
     if workings_file is not None and workings_file.suffix.lower() != ".xlsx":
         raise click.UsageError(f"--workings-file {workings_file} must end in .xlsx.")
     if saved is not None and saved.exists():
-        raise click.UsageError(f"{saved} is there already; choose another name.")
+        raise click.UsageError(f"{saved} exists already; choose another name.")
     wanted = _choices(
         files, prices, factors, {"dividends": dividends, "splits": splits}, cost, premium, choices
     )

@@ -27,6 +27,7 @@ from ultrum.core.displayed_numbers import decimals, percent
 
 if TYPE_CHECKING:
     from ultrum.core.pricing.cost_result import CostOfEquity
+    from ultrum.practice.service import Service
     from ultrum.sources.credential_store import CredentialStore
     from ultrum.study import StudyResult
 
@@ -169,12 +170,12 @@ def trail(results: Path, number: str, as_json: bool) -> None:
 )
 @click.option("--today", default="", callback=PERIOD, help="Day that the page of today shows.")
 @click.option(
-    "--misbehave",
+    "--fault",
     multiple=True,
-    help="Answer badly: slow, busy, unavailable, cut, mistyped, moved, locked or revised, for every "
+    help="Simulate a fault: slow, busy, unavailable, cut, mistyped, moved, locked or revised, for every "
     "request, or KIND:TEXT for those whose path holds TEXT.",
 )
-def practice(port: int, delay: float, today: str, misbehave: tuple[str, ...]) -> None:
+def practice(port: int, delay: float, today: str, fault: tuple[str, ...]) -> None:
     """Serve the practice world on loopback until stopped with Ctrl-C."""
     import signal
     import threading
@@ -182,11 +183,10 @@ def practice(port: int, delay: float, today: str, misbehave: tuple[str, ...]) ->
     if math.isnan(delay):  # no range refuses it
         raise click.BadParameter("nan is not a number of seconds.", param_hint="--delay")
     signal.signal(signal.SIGINT, signal.default_int_handler)  # a shell's background jobs ignore it
-    options = {"delay": delay, **({"today": today} if today else {})}
-    with practice_service(port, **options) as service:
-        for word in misbehave:
+    with practice_service(port, delay=delay, today=today) as service:
+        for word in fault:
             kind, _, path = word.partition(":")
-            service.misbehave(kind, path, times=-1)
+            service.add_fault(kind, path, times=-1)
         for name, place in service.places.items():
             echo(f"{name:12s} {place}")
         echo("Serving until Ctrl-C.", err=True)
@@ -194,11 +194,11 @@ def practice(port: int, delay: float, today: str, misbehave: tuple[str, ...]) ->
             threading.Event().wait()
 
 
-def practice_service(port: int = 0, **options: Any) -> Any:
+def practice_service(port: int = 0, *, delay: float = 0.0, today: str = "") -> Service:
     """The practice services, imported when they are wanted."""
     from ultrum.practice import serve
 
-    return serve(port, **options)
+    return serve(port, delay=delay, today=today) if today else serve(port, delay=delay)
 
 
 def _run_and_show(

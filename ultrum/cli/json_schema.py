@@ -9,7 +9,7 @@ from typing import Any, Final, NotRequired
 from typing_extensions import TypedDict
 
 
-class Caution(TypedDict):
+class StudyWarning(TypedDict):
     """What a reader must know, and of whom."""
 
     subject: str
@@ -34,7 +34,7 @@ class RunAnswer(TypedDict):
     standard_errors: dict[str, float]
     rows: int
     dropped: dict[str, int]
-    warnings: list[Caution]
+    warnings: list[StudyWarning]
     run: str
     specifications: int
     places: dict[str, str]
@@ -234,7 +234,7 @@ class EstimateAnswer(TypedDict):
     basis: str
     assets: list[AssetRegression]
     decisions: list[FileDecision]
-    warnings: list[Caution]
+    warnings: list[StudyWarning]
     rolling: NotRequired[dict[str, dict[str, float | None]]]
     costs_of_equity: NotRequired[list[AssetCost]]
     workings: NotRequired[list[WorkingsAnswer]]

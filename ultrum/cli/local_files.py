@@ -119,7 +119,7 @@ def _is_local(text: str) -> bool:
 
 
 def _options(reading: Sequence[str]) -> dict[str, Any]:
-    """Decisions of the table reader; a name that the reader does not know is a fault of the asker."""
+    """Decisions of the table reader; a name that the reader does not know is an error in the arguments."""
     from ultrum.core.series.metadata import Metadata
     from ultrum.errors import UltrumError
     from ultrum.sources.table import TableOptions

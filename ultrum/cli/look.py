@@ -349,7 +349,7 @@ def _show_spells(spell_table: pd.DataFrame) -> None:
 
 
 def _parsed(steps: Sequence[str]) -> list[dict[str, Any]]:
-    """Steps as data; a wrong one is a fault of the asker."""
+    """Steps as data; a wrong one is an error in the arguments."""
     from ultrum.core.transform.steps import parse_step
     from ultrum.errors import UnitError
 

@@ -34,7 +34,9 @@ class OutputFile(click.ParamType[Path]):
             self.fail(f"{path} is a folder; name a file in it.", param, ctx)
         if not path.parent.is_dir():
             self.fail(
-                f"the folder {path.parent} is not there; make it, or choose another.", param, ctx
+                f"the folder {path.parent} does not exist; create it, or choose another.",
+                param,
+                ctx,
             )
         return path
 
@@ -201,7 +203,7 @@ def _opened(
     store: CredentialStore,
     keep_readings: bool,
 ) -> Desk:
-    """A desk; settings that cannot be used are a fault of the asker."""
+    """A desk; settings that cannot be used are an error in the arguments."""
     from ultrum.errors import SourceError
 
     try:

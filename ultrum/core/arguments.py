@@ -77,7 +77,7 @@ _MADE_BY: Final = {
 
 
 def checked(function: Callable[P, R]) -> Callable[P, R]:
-    """Refuse arguments whose kind is none of those annotated, before the function is entered."""
+    """Refuse arguments whose type does not match the annotation, before the function is entered."""
     shape = inspect.signature(function)
     # imports are over by the first call
     kinds_of = functools.cache(functools.partial(_kinds, function, shape))
@@ -213,7 +213,7 @@ def _check_number(function: str, name: str, value: Any) -> None:
 
 
 def _fit_inside(value: Any, elements: Kinds) -> bool:
-    """Whether each element is of its kind; what can be walked once only is left alone."""
+    """Whether each element is of its kind; an iterator is not consumed."""
     if not elements or not isinstance(value, Collection):
         return True
     inside = value.values() if isinstance(value, Mapping) else value

@@ -65,22 +65,22 @@ def add_source_kind(kind: str, fetch: Fetch) -> None:
     Raises
     ------
     SourceError
-        If it is a kind that the program has itself.
+        The kind exists already, or is not a single word.
 
     Examples
     --------
     >>> import tempfile, ultrum as ul
-    >>> def pigeon(url, path, credentials):
+    >>> def from_archive(url, path, credentials):
     ...     return b"date,rate\n2024-01,1.5\n2024-02,2.5\n"
-    >>> add_source_kind("pigeon", pigeon)
-    >>> sources = {"loft": {"kind": "pigeon", "url": "roof"}}
+    >>> add_source_kind("archive", from_archive)
+    >>> sources = {"rates": {"kind": "archive", "url": "local"}}
     >>> with tempfile.TemporaryDirectory() as folder, ul.Desk(folder, sources=sources) as desk:
-    ...     desk.fetch("loft:rates#rate").values.tolist()
+    ...     desk.fetch("rates:monthly#rate").values.tolist()
     [1.5, 2.5]
     """
     if kind in KINDS or not kind.isidentifier():
         raise SourceError(
-            f"The kind '{kind}' is the program's own, or no plain word; take another name."
+            f"The kind '{kind}' exists already or is not a single word; choose another name."
         )
     _ADDED[kind] = fetch
 

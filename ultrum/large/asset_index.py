@@ -19,7 +19,7 @@ EPOCH: Final = np.datetime64("1970-01-01", "D")
 
 
 @dataclass(frozen=True)
-class Pieces:
+class RowGroups:
     """Row groups of files, in order: path, number in the file, first row and rows of each."""
 
     paths: list[str]
@@ -50,7 +50,7 @@ class Pieces:
 class Block:
     """Some assets of a table: their names, where the rows of each begin and end, and how to read them."""
 
-    pieces: Pieces
+    row_groups: RowGroups
     date: str
     value: str
     names: list[str]
@@ -65,8 +65,8 @@ class Block:
         """Days since 1970 and values of all rows, and the bounds of each asset in them."""
         low, high = int(self.bounds[0]), int(self.bounds[-1])
         days, values = np.empty(high - low, np.int64), np.empty(high - low)
-        for path, groups, first in self.pieces.spanning(low, high):
-            self.pieces.check_same(path)
+        for path, groups, first in self.row_groups.spanning(low, high):
+            self.row_groups.check_same(path)
             with pq.ParquetFile(path) as file:
                 table = file.read_row_groups(
                     groups, columns=[self.date, self.value], use_threads=False
@@ -85,7 +85,7 @@ class Index:
     names: list[str]
     bounds: Ints
     days: Ints
-    pieces: Pieces
+    row_groups: RowGroups
 
     @classmethod
     def of(cls, files: list[Path], asset: str, date: str) -> Index:
@@ -118,9 +118,9 @@ class Index:
         _check_once(names, files[0])
         numbers = np.array(places, dtype=np.int64).reshape(-1, 3)
         stamps = {str(path): _stamp(path) for path in files}
-        pieces = Pieces(paths, numbers[:, 0], numbers[:, 1], numbers[:, 2], stamps)
+        row_groups = RowGroups(paths, numbers[:, 0], numbers[:, 1], numbers[:, 2], stamps)
         return cls(
-            names, np.array([*starts, row], dtype=np.int64), np.flatnonzero(seen) + low, pieces
+            names, np.array([*starts, row], dtype=np.int64), np.flatnonzero(seen) + low, row_groups
         )
 
 
@@ -174,7 +174,7 @@ def _check_once(names: list[str], path: Path) -> None:
     met: set[str] = set()
     twice = next(n for n in names if n in met or met.add(n))  # type: ignore[func-returns-value]
     raise TableError(
-        f"{path}: the rows of {twice} do not stand together. Rows must be sorted by asset and date; "
+        f"{path}: the rows of {twice} are not contiguous. Rows must be sorted by asset and date; "
         "LongTable.sort does it."
     )
 

@@ -12,7 +12,7 @@ from ultrum.core.executors import cores, each_block
 from ultrum.errors import TableError
 from ultrum.large.long_table import LongTable
 from ultrum.large.memory_limit import at_once, bytes_of
-from ultrum.large.progress import telling
+from ultrum.large.progress import reporting
 
 B = TypeVar("B")
 T = TypeVar("T")
@@ -33,7 +33,7 @@ def through_blocks(
     """What a job gives for each block, in order; ``needs`` are the bytes a block takes at most."""
     executor = executor or table.executor
     most = at_once(bytes_of(table.max_memory), needs, table.workers or cores())
-    with telling(table.progress) as tell:
+    with reporting(table.progress) as tell:
         label = f"{table.path}, {counted(len(blocks), 'block')}"
         tell(label)
         yield from each_block(job, blocks, executor, most, lambda text: tell(f"{label}: {text}"))

@@ -64,7 +64,7 @@ def check_periods(block: Block, days: Ints, rows: Ints, bounds: Ints, *, whole: 
         row = int(np.argmax(wrong))
         asset = block.names[int(np.searchsorted(bounds, row, side="right")) - 1]
         raise TableError(
-            f"{asset}, {EPOCH + int(days[row]) * DAY}: a second row in one period, or a day that is none of the "
+            f"{asset}, {EPOCH + int(days[row]) * DAY}: a second row in one period, or a day outside the "
             "calendar. Set the frequency that the data have; returns and align lower it."
         )
 

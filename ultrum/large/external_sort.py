@@ -39,7 +39,7 @@ class Sorting:
         counts, size = self._counted()
         bounds = _ranges(counts, (self.max_memory - BASE) // (_COPIES * size))
         with tempfile.TemporaryDirectory(prefix=".sorting-", dir=writer.path.parent) as folder:
-            parts = self._dealt(bounds, Path(folder))
+            parts = self._partitioned(bounds, Path(folder))
             for number, part in enumerate(parts, 1):
                 self.tell(f"sorting part {number} of {len(parts)}")
                 self._sorted(part, writer)
@@ -61,7 +61,7 @@ class Sorting:
         first = next(t for t in self._tables() if t.num_rows)
         return counts, max(1, first.nbytes // first.num_rows) + 16
 
-    def _dealt(self, bounds: list[str], folder: Path) -> list[Path]:
+    def _partitioned(self, bounds: list[str], folder: Path) -> list[Path]:
         """Every row in the part of its asset, as it came."""
         paths = [folder / f"{k}.parquet" for k in range(len(bounds))]
         schema = pa.unify_schemas([pq.read_schema(f) for f in self.files]).remove_metadata()
@@ -111,7 +111,7 @@ def _ranges(counts: Counter[str], most: int) -> list[str]:
         held += counts[name]
     if len(bounds) > _MOST_PARTS:
         raise UltrumError(
-            f"The rows would be dealt into {len(bounds):,} parts, more than {_MOST_PARTS} files; "
+            f"The rows would be split into {len(bounds):,} parts, more than {_MOST_PARTS} files; "
             "allow more memory, max_memory='4 GB'."
         )
     return bounds

@@ -60,5 +60,5 @@ def facts_in(path: Path) -> dict[str, Any]:
     try:
         stored = (pq.read_schema(path).metadata or {}).get(MARK)
     except (OSError, pa.ArrowInvalid) as error:
-        raise TableError(f"{path} is no Parquet file that can be read: {reason(error)}.") from error
+        raise TableError(f"{path} is not a readable Parquet file: {reason(error)}.") from error
     return dict(json.loads(stored)) if stored else {}

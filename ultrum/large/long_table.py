@@ -28,7 +28,7 @@ from ultrum.large.calendar_index import Layout
 from ultrum.large.external_sort import Sorting
 from ultrum.large.file_marks import facts_from, facts_in, shared_facts
 from ultrum.large.memory_limit import DEFAULT, bytes_of
-from ultrum.large.progress import telling
+from ultrum.large.progress import reporting
 
 
 @dataclass(frozen=True, repr=False)
@@ -115,7 +115,7 @@ class LongTable(LargeData):
             ]
             wrong = ", ".join(name for name in self.facts if name not in names)
             raise TableError(
-                f"{self.path}: facts has '{wrong}', which is none; there are: {', '.join(names)}."
+                f"{self.path}: facts has an unknown key '{wrong}'; the keys are: {', '.join(names)}."
             ) from None
 
     @cached_property
@@ -207,7 +207,7 @@ class LongTable(LargeData):
         cuts = range(0, len(index.names), size)
         return [
             Block(
-                index.pieces,
+                index.row_groups,
                 self.date,
                 self.value,
                 index.names[k : k + size],
@@ -246,7 +246,7 @@ class LongTable(LargeData):
         index = self._index
         parts = [
             self.layout.table(
-                Block(index.pieces, self.date, self.value, [a], index.bounds[k : k + 2])
+                Block(index.row_groups, self.date, self.value, [a], index.bounds[k : k + 2])
             )
             for a, k in ((a, rows[a]) for a in assets)
         ]
@@ -324,7 +324,7 @@ class LongTable(LargeData):
             **options,
         }
         with (
-            telling(progress) as tell,
+            reporting(progress) as tell,
             LongWriter(path, options["value"], options["frequency"]) as writer,
         ):
             Sorting(files, asset, date, bytes_of(max_memory), tell).write(writer)

@@ -10,7 +10,7 @@ from ultrum.core.executors import Progress
 
 
 @contextmanager
-def telling(progress: Progress | None) -> Iterator[Progress]:
+def reporting(progress: Progress | None) -> Iterator[Progress]:
     """A function that reports progress: the caller's, or a line on the terminal if there is one."""
     if progress is not None or not sys.stderr.isatty():
         yield progress or (lambda _: None)

@@ -9,34 +9,48 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
+from ultrum.practice import world
 from ultrum.practice.world import Truth, truth
 
 if TYPE_CHECKING:
     from ultrum.core.panel.aligned_panel import Panel
+    from ultrum.practice.service import Service
 
 __all__ = ["Truth", "demo_study", "panel", "serve", "sources_at", "truth"]
 
 
-def serve(port: int = 0, **options: Any) -> Any:
-    """Run the stand-in services on loopback; see :func:`ultrum.practice.service.serve`.
+def serve(
+    port: int = 0, *, delay: float = 0.0, as_of: str = "", today: str = world.LAST_DAY
+) -> Service:
+    """Start the services of the practice world on loopback.
 
     Parameters
     ----------
     port : int
-        Port on loopback; 0 for a free one.
-    **options
-        Faults to simulate and the pace of answers.
+        Port to listen on; 0 for a free one.
+    delay : float
+        Seconds that every answer takes longer.
+    as_of : str
+        Day as of which the statistics stand, with the releases known then; the latest by default.
+    today : str
+        Day that the page of today's freight rate shows.
 
     Returns
     -------
-    float or array-like
-        Context manager; inside it ``places`` has the address of each service.
+    Service
+        ``places`` has the address of each source, ``url`` that of all. Stops with ``close()``, or at the
+        end of a ``with`` block.
+
+    Raises
+    ------
+    SourceError
+        The port is taken, or the extra ``practice`` is not installed.
 
     Examples
     --------
     >>> with serve() as service:
-    ...     service.sdmx.endswith("/sdmx")
-    True
+    ...     sorted(service.places)
+    ['archive', 'college', 'council', 'exchange', 'harbour', 'observatory']
     """
     try:
         from ultrum.practice import service
@@ -46,11 +60,11 @@ def serve(port: int = 0, **options: Any) -> Any:
         raise SourceError(
             f"The practice services need {error.name}: pip install 'ultrum[practice]'."
         ) from error
-    return service.serve(port, **options)
+    return service.serve(port, delay=delay, as_of=as_of, today=today)
 
 
 def panel(seed: int | None = None) -> Panel:
-    """Monthly panel of the companies that post in miral, with all factors, and no download.
+    """Monthly panel of the companies quoted in miral (QML), with all factors; nothing is downloaded.
 
     Parameters
     ----------

@@ -106,14 +106,14 @@ def shapes(level: str) -> dict[str, Any]:
 
 def _ring(x: float, y: float, width: float) -> list[list[float]]:
     """A strip of land with a wavy shore, counter-clockwise; neighbours share their borders."""
-    west = [_shore(x, y + t) for t in np.linspace(0, 1, 9)]
-    east = [_shore(x + width, y + t) for t in np.linspace(0, 1, 9)]
-    south = [_shore(x + width * t, y) for t in np.linspace(0, 1, 5)]
-    north = [_shore(x + width * t, y + 1) for t in np.linspace(0, 1, 5)]
+    west = [_coast_point(x, y + t) for t in np.linspace(0, 1, 9)]
+    east = [_coast_point(x + width, y + t) for t in np.linspace(0, 1, 9)]
+    south = [_coast_point(x + width * t, y) for t in np.linspace(0, 1, 5)]
+    north = [_coast_point(x + width * t, y + 1) for t in np.linspace(0, 1, 5)]
     return [*south, *east[1:], *north[::-1][1:], *west[::-1][1:]]
 
 
-def _shore(x: float, y: float) -> list[float]:
+def _coast_point(x: float, y: float) -> list[float]:
     bend_x = 0.06 * np.sin(2.1 * y + 0.8 * x)
     bend_y = 0.05 * np.sin(1.7 * x - 0.5 * y)
     return [round(float(4.0 + 0.5 * (x + bend_x)), 5), round(float(52.0 + 0.4 * (y + bend_y)), 5)]

@@ -22,8 +22,8 @@ _PAGE: Final = (
 
 
 @dataclass
-class Mood:
-    """One way to misbehave, for so many requests whose path holds a text.
+class Fault:
+    """One fault of the service, for a number of requests whose path contains a text.
 
     Attributes
     ----------
@@ -32,7 +32,7 @@ class Mood:
     seconds : float
         Wait of ``slow``, or Retry-After of ``busy`` and ``unavailable``.
     to : str
-        Where ``moved`` sends the asker: an address in front of the path.
+        Where ``moved`` redirects: an address in front of the path.
     """
 
     kind: str
@@ -43,45 +43,45 @@ class Mood:
 
 
 @dataclass
-class Moods:
-    """The moods of a service, shared between its thread and the caller's."""
+class Faults:
+    """The faults of a service, shared between its thread and the caller's."""
 
-    faults: list[Mood] = field(default_factory=list)
+    waiting: list[Fault] = field(default_factory=list)
     delay: float = 0.0
     lock: threading.Lock = field(default_factory=threading.Lock)
-    asked: list[tuple[str, dict[str, str]]] = field(default_factory=list)
+    requests: list[tuple[str, dict[str, str]]] = field(default_factory=list)
 
-    def tell(self, mood: Mood) -> None:
-        """Add a mood."""
-        if mood.kind not in KINDS:
-            raise SourceError(f"'{mood.kind}' is not a fault; {one_of(mood.kind, KINDS)}")
+    def add(self, fault: Fault) -> None:
+        """Add a fault."""
+        if fault.kind not in KINDS:
+            raise SourceError(f"'{fault.kind}' is not a fault; {one_of(fault.kind, KINDS)}")
         with self.lock:
-            self.faults.append(mood)
+            self.waiting.append(fault)
 
     def clear(self) -> None:
-        """Behave again."""
+        """Remove all faults."""
         with self.lock:
-            self.faults.clear()
+            self.waiting.clear()
 
-    def next_for(self, path: str) -> Mood | None:
-        """The mood for one request, used up by it."""
+    def next_for(self, path: str) -> Fault | None:
+        """The fault for one request, used up by it."""
         with self.lock:
-            for mood in self.faults:
-                if mood.kind != "revised" and mood.path in path and mood.times != 0:
-                    mood.times -= 1
-                    return mood
+            for fault in self.waiting:
+                if fault.kind != "revised" and fault.path in path and fault.times != 0:
+                    fault.times -= 1
+                    return fault
         return None
 
     def is_revised(self, path: str) -> bool:
         """Whether the data at a path have been revised."""
-        return any(m.kind == "revised" and m.path in path for m in self.faults)
+        return any(m.kind == "revised" and m.path in path for m in self.waiting)
 
 
-class Moody:
-    """Middleware that lets a mood answer instead of the service."""
+class FaultMiddleware:
+    """Middleware that lets a fault answer instead of the service."""
 
-    def __init__(self, app: ASGIApp, moods: Moods) -> None:
-        self.app, self.moods = app, moods
+    def __init__(self, app: ASGIApp, faults: Faults) -> None:
+        self.app, self.faults = app, faults
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Answer one request."""
@@ -90,36 +90,36 @@ class Moody:
             return
         path = scope["path"]
         headers = {k.decode().lower(): v.decode() for k, v in scope["headers"]}
-        self.moods.asked.append((path, headers))
-        if self.moods.delay:
-            await asyncio.sleep(self.moods.delay)
-        mood = self.moods.next_for(path)
+        self.faults.requests.append((path, headers))
+        if self.faults.delay:
+            await asyncio.sleep(self.faults.delay)
+        fault = self.faults.next_for(path)
         scope["path"] = path.removeprefix("/elsewhere")
-        answer = _answer(mood, scope, headers) if mood is not None else None
+        answer = _answer(fault, scope, headers) if fault is not None else None
         if answer is not None:
             await answer(scope, receive, send)
-        elif mood is not None and mood.kind == "cut":
+        elif fault is not None and fault.kind == "cut":
             await self.app(scope, receive, _cutting(send))
         else:
-            if mood is not None and mood.kind == "slow":
-                await asyncio.sleep(mood.seconds)
+            if fault is not None and fault.kind == "slow":
+                await asyncio.sleep(fault.seconds)
             await self.app(scope, receive, send)
 
 
-def _answer(mood: Mood | None, scope: Scope, headers: dict[str, str]) -> Response | None:
+def _answer(fault: Fault | None, scope: Scope, headers: dict[str, str]) -> Response | None:
     """The response of a fault in place of the service's."""
-    if mood is None:
+    if fault is None:
         return None
-    wait = {"retry-after": f"{mood.seconds:g}"}
+    wait = {"retry-after": f"{fault.seconds:g}"}
     answers = {
         "busy": PlainTextResponse("too many requests\n", status_code=429, headers=wait),
         "unavailable": PlainTextResponse("closed for repairs\n", status_code=503, headers=wait),
         "mistyped": HTMLResponse(_PAGE),
-        "moved": RedirectResponse(mood.to + _path_and_query(scope), status_code=302),
+        "moved": RedirectResponse(fault.to + _path_and_query(scope), status_code=302),
     }
-    if mood.kind == "locked" and not _has_key(headers):
+    if fault.kind == "locked" and not _has_key(headers):
         return PlainTextResponse("a key is needed\n", status_code=401)
-    return answers.get(mood.kind)
+    return answers.get(fault.kind)
 
 
 def _path_and_query(scope: Scope) -> str:

@@ -22,9 +22,8 @@ from starlette.routing import Route
 
 from ultrum.errors import SourceError
 from ultrum.practice import world_files
-from ultrum.practice.fault_injection import Mood, Moods, Moody
+from ultrum.practice.fault_injection import Fault, FaultMiddleware, Faults
 from ultrum.practice.statistics_service import Statistics
-from ultrum.practice.world import LAST_DAY
 
 _TABLES = ("companies", "dividends", "splits", "final_payments", "accounts", "indices")
 _TYPES = {
@@ -35,10 +34,10 @@ _TYPES = {
 
 @dataclass(frozen=True)
 class Service:
-    """A running practice service: its address and its moods. It ends with its block, or with :meth:`close`."""
+    """A running practice service. It stops at the end of its ``with`` block, or with :meth:`close`."""
 
     url: str
-    moods: Moods = field(default_factory=Moods)
+    faults: Faults = field(default_factory=Faults)
     clock: dict[str, str] = field(default_factory=dict)
     end: Callable[[], None] = field(default=lambda: None, repr=False)
 
@@ -66,56 +65,33 @@ class Service:
         }
         return {"observatory": self.sdmx, **files}
 
-    def misbehave(self, kind: str, path: str = "", **options: Any) -> None:
-        """Answer badly from now on.
+    def add_fault(self, kind: str, path: str = "", **options: Any) -> None:
+        """Simulate a fault in the answers from now on.
 
         Parameters
         ----------
         kind : {"slow", "busy", "unavailable", "cut", "mistyped", "moved", "locked", "revised"}
         path : str
-            Only requests whose path holds this.
+            Only for requests whose path contains this; all by default.
         **options
-            ``times`` (−1 for always), ``seconds`` and ``to``, as :class:`Mood` has them.
+            ``times`` (−1 for always), ``seconds`` and ``to``, as :class:`Fault` has them.
         """
-        self.moods.tell(Mood(kind, path, **options))
+        self.faults.add(Fault(kind, path, **options))
 
-    def behave(self) -> None:
-        """Answer well again."""
-        self.moods.clear()
+    def clear_faults(self) -> None:
+        """Remove all faults; answer as usual again."""
+        self.faults.clear()
 
     def set_today(self, day: str) -> None:
         """Day that the harbour's page of today shows."""
         self.clock["today"] = day
 
 
-def serve(port: int = 0, *, delay: float = 0.0, as_of: str = "", today: str = LAST_DAY) -> Service:
-    """Run the practice world's services on loopback, for a block or until they are closed.
-
-    Parameters
-    ----------
-    port : int
-        Port to listen on; a free one by default.
-    delay : float
-        Seconds every answer takes longer, as over a long line.
-    as_of : str
-        Day as of which the statistics stand, with the releases of then; the latest by default.
-    today : str
-        Day that the page of today's freight rate shows.
-
-    Returns
-    -------
-    Service
-        With the address in ``url``; a context manager that ends with its block, or with ``close()``.
-
-    Examples
-    --------
-    >>> with serve() as service:
-    ...     service.url.startswith("http://127.0.0.1:")
-    True
-    """
-    moods, clock = Moods(delay=delay), {"today": today}
+def serve(port: int, *, delay: float, as_of: str, today: str) -> Service:
+    """Start the services in a thread; see :func:`ultrum.practice.serve`."""
+    faults, clock = Faults(delay=delay), {"today": today}
     config = uvicorn.Config(
-        application(moods, clock, as_of), host="127.0.0.1", port=port, log_level="critical"
+        application(faults, clock, as_of), host="127.0.0.1", port=port, log_level="critical"
     )
     server = uvicorn.Server(config)
     thread = threading.Thread(target=server.run, daemon=True)
@@ -125,30 +101,30 @@ def serve(port: int = 0, *, delay: float = 0.0, as_of: str = "", today: str = LA
         server.should_exit = True
         thread.join(timeout=5)
 
-    return Service(f"http://127.0.0.1:{_port(server, thread, port)}", moods, clock, _end)
+    return Service(f"http://127.0.0.1:{_port(server, thread, port)}", faults, clock, _end)
 
 
-def application(moods: Moods, clock: dict[str, str], as_of: str = "") -> Starlette:
+def application(faults: Faults, clock: dict[str, str], as_of: str = "") -> Starlette:
     """The services as one web application."""
     files = _Files(clock)
     return Starlette(
         routes=[
             Route("/", _welcome),
-            *Statistics(moods, reply, as_of).routes(),
+            *Statistics(faults, reply, as_of).routes(),
             Route("/exchange/{file}", _exchange),
             Route("/harbour/today.html", files.today),
             Route("/archive/vintages.csv", _vintages),
             Route("/{place}/{file:path}", files.kept),
         ],
-        middleware=[Middleware(Moody, moods=moods)],
+        middleware=[Middleware(FaultMiddleware, faults=faults)],
     )
 
 
 def _port(server: uvicorn.Server, thread: threading.Thread, wanted: int) -> int:
     """Wait until the server listens; its address."""
-    patience = time.monotonic() + 10
+    deadline = time.monotonic() + 10
     while not server.started:
-        if not thread.is_alive() or time.monotonic() > patience:
+        if not thread.is_alive() or time.monotonic() > deadline:
             raise SourceError(
                 f"The practice service could not listen on 127.0.0.1:{wanted or 'any port'}; "
                 "is the port taken? Choose another one."
@@ -216,7 +192,7 @@ def _prices() -> bytes:
 
 
 def reply(request: Request, body: bytes, kind: str) -> Response:
-    """The body with an entity tag, or 304 if the asker has it already."""
+    """The body with an entity tag, or 304 if the client has it already."""
     tag = f'"{hashlib.sha256(body).hexdigest()[:32]}"'
     if request.headers.get("if-none-match") == tag:
         return Response(status_code=304, headers={"etag": tag})

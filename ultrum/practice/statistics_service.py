@@ -19,7 +19,7 @@ from ultrum.core.array_types import DAY, MONTH
 from ultrum.core.time.frequency import parse_period
 from ultrum.errors import FrequencyError
 from ultrum.practice import messages, world_files
-from ultrum.practice.fault_injection import Moods
+from ultrum.practice.fault_injection import Faults
 from ultrum.practice.messages import Content
 from ultrum.practice.messages.message_headers import PREPARED
 from ultrum.practice.observatory import AGENCY, FLOWS, Flow, catalogue
@@ -45,7 +45,7 @@ class Statistics:
 
     Parameters
     ----------
-    moods : Moods
+    faults : Faults
         Tell whether the data have been revised.
     reply : callable
         Makes a response with an entity tag of a body and its type.
@@ -53,7 +53,7 @@ class Statistics:
         Day as of which the data stand; empty for the latest.
     """
 
-    moods: Moods
+    faults: Faults
     reply: Reply
     as_of: str = ""
     _series: dict[str, dict[tuple[str, str], pd.DataFrame]] = field(default_factory=dict)
@@ -162,7 +162,7 @@ class Statistics:
         if ask.get("updatedAfter", "") > PREPARED:
             return []
         chosen = []
-        for (name, key), rows in self.by_series(self.moods.is_revised(request.url.path)).items():
+        for (name, key), rows in self.by_series(self.faults.is_revised(request.url.path)).items():
             if name == flow.id and pattern(key):
                 kept = rows[(rows["day"] >= start) if start is not None else slice(None)]
                 kept = kept[(kept["day"] <= end) if end is not None else slice(None)]
@@ -293,13 +293,13 @@ def _encoded(
 
 
 def negotiated(accept: str, offered: tuple[tuple[str, str], ...]) -> tuple[str, str] | None:
-    """The type and version an asker likes best among those offered; None if it likes none."""
-    wishes = []
+    """The type and version among those offered that the client prefers; None if it accepts none."""
+    accepted = []
     for part in accept.split(",") if accept else ["*/*"]:
         kind, *parameters = [p.strip() for p in part.split(";")]
         weights = dict(p.split("=", 1) for p in parameters if "=" in p)
-        wishes.append((-float(weights.get("q", "1")), kind.lower(), weights.get("version", "")))
-    for _, kind, version in sorted(wishes, key=lambda w: w[0]):
+        accepted.append((-float(weights.get("q", "1")), kind.lower(), weights.get("version", "")))
+    for _, kind, version in sorted(accepted, key=lambda w: w[0]):
         for own, own_version in offered:
             if kind in (own, "*/*") and version in ("", own_version):
                 return own, own_version
@@ -307,7 +307,7 @@ def negotiated(accept: str, offered: tuple[tuple[str, str], ...]) -> tuple[str, 
 
 
 def fault(request: Request, status: int, code: int, title: str) -> Response:
-    """An error of the standard, in the family of formats the asker reads."""
+    """An error of the standard, in a format that the client accepts."""
     if "xml" in request.headers.get("accept", "") and "json" not in request.headers.get(
         "accept", ""
     ):

@@ -1,7 +1,7 @@
 """Credentials, named by where they are kept and never written down.
 
 Settings hold the name of an environment variable or of an entry in the system's keyring; the secret
-itself is read when it is needed, sent to its own host only, and struck out of every message.
+itself is read when it is needed, sent to its own host only, and removed from every message.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ class Secret:
     query: Mapping[str, str]
     words: tuple[str, ...]
 
-    def struck(self, text: str) -> str:
+    def redacted(self, text: str) -> str:
         """A text without the secret, plain or as addresses have it."""
         return _struck(text, self.words)
 
@@ -205,7 +205,7 @@ class Credentials:
             password = keyring.get_password(service, user)
         except keyring.errors.KeyringError as error:
             raise SourceError(
-                f"Source '{source}': the system's keyring cannot be asked: {type(error).__name__}. "
+                f"Source '{source}': the system's keyring cannot be read: {type(error).__name__}. "
                 "Name an environment variable instead."
             ) from None
         if not password:

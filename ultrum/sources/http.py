@@ -93,10 +93,10 @@ class HttpClient:
     policy: HttpPolicy = field(default_factory=HttpPolicy)
 
     def __post_init__(self) -> None:
-        patience = httpx.Timeout(self.policy.read_timeout, connect=self.policy.connect_timeout)
+        timeout = httpx.Timeout(self.policy.read_timeout, connect=self.policy.connect_timeout)
         self._client = httpx.Client(
             transport=Transport(self.policy.connections),
-            timeout=patience,
+            timeout=timeout,
             follow_redirects=False,
             headers={"user-agent": "ultrum", "accept-encoding": ACCEPTED},
         )
@@ -131,7 +131,7 @@ class HttpClient:
         held : Download, optional
             Copy already held; if the server confirms it, the answer is ``unchanged``.
         secret : Secret, optional
-            Shown to the host of ``url`` only, and struck out of every message.
+            Shown to the host of ``url`` only, and removed from every message.
 
         Raises
         ------
@@ -143,13 +143,13 @@ class HttpClient:
         asks = _conditions(held) if self.policy.conditional else {}
         try:
             with hidden_in_logs(shown.words, _LOGGERS):
-                return self._patiently(url, {"accept": accept, **asks}, shown)
+                return self._with_retries(url, {"accept": accept, **asks}, shown)
         except AnswerError as error:
-            raise type(error)(shown.struck(str(error)), error.status) from None
+            raise type(error)(shown.redacted(str(error)), error.status) from None
         except SourceError as error:
-            raise SourceError(shown.struck(str(error))) from None
+            raise SourceError(shown.redacted(str(error))) from None
 
-    def _patiently(self, url: str, headers: dict[str, str], secret: Secret) -> Download:
+    def _with_retries(self, url: str, headers: dict[str, str], secret: Secret) -> Download:
         first: list[Exception] = []
 
         def _try() -> Download:
@@ -172,7 +172,7 @@ class HttpClient:
             return retry(_try)
         except _PassingError as failure:
             raise SourceError(
-                f"{url} could not be had in {_tries(self.policy.attempts)}: {str(failure).rstrip('.')}. "
+                f"{url} could not be downloaded in {_tries(self.policy.attempts)}: {str(failure).rstrip('.')}. "
                 "Check the address and that the service is up, or run offline from the vault."
             ) from None
 
@@ -234,7 +234,7 @@ class HttpClient:
                 if answer.status_code in _REDIRECTS:
                     if "location" not in answer.headers:
                         raise SourceError(
-                            f"{url} redirects ({answer.status_code}) without saying where."
+                            f"{url} redirects ({answer.status_code}) without a new address."
                         )
                     return self._next(url, where, answer.headers["location"])
                 return self._taken(url, answer, conditional=bool(_ASKS & headers.keys()))
@@ -258,7 +258,7 @@ class HttpClient:
             wait = _asked_wait(answer.headers.get("retry-after", ""))
             if wait is not None and wait > self.policy.longest_wait:
                 raise SourceError(
-                    f"{url} answered {answer.status_code} and asks to be left alone for {wait:,.0f} "
+                    f"{url} answered {answer.status_code} and asks clients to wait {wait:,.0f} "
                     "seconds. Try again after that, or run offline from the vault."
                 )
             raise _PassingError(f"it answered {answer.status_code}", wait)
@@ -268,7 +268,8 @@ class HttpClient:
             raise kind(_refusal(url, answer.status_code, body), answer.status_code)
         if answer.status_code not in _WHOLE:
             raise SourceError(
-                f"{url} answered {answer.status_code}, which is not a whole answer (200); nothing was taken."
+                f"{url} answered {answer.status_code}, which is not a complete response (200); "
+                "nothing was stored."
             )
         head = answer.headers
         return Download(

@@ -21,7 +21,7 @@ from ultrum.desk import Desk
 from ultrum.errors import StudyError
 from ultrum.sources.table.event_columns import event_columns
 from ultrum.sources.table.price_columns import PriceTable, price_table
-from ultrum.study.result_checks import Caution
+from ultrum.study.result_checks import StudyWarning
 from ultrum.study.schema import Study
 from ultrum.study.sections import EventsSection
 
@@ -55,7 +55,7 @@ def _joined(tables: Sequence[SeriesTable]) -> SeriesTable:
 
 
 def total_returns(
-    plan: Study, desk: Desk, prices: PriceTable, warnings: list[Caution]
+    plan: Study, desk: Desk, prices: PriceTable, warnings: list[StudyWarning]
 ) -> SeriesTable:
     """Total returns of every asset in the study's currency."""
     if prices.holds_returns:
@@ -63,11 +63,11 @@ def total_returns(
     close = traded_prices(prices)
     dividends, splits, payments = _records_of_assets(plan, desk, close.names)
     if dividends is None and not all(a.income == "total" for a in close.metadata):
-        warnings.append(Caution("all assets", "no dividends given; returns leave income out."))
+        warnings.append(StudyWarning("all assets", "no dividends given; returns leave income out."))
     close, (dividends, payments) = _one_currency(plan, desk, close, (dividends, payments), warnings)
     for asset in [] if payments is None else payments["asset"]:
         text = "delisted; its last return uses the recorded final payment."
-        warnings.append(Caution(str(asset), text))
+        warnings.append(StudyWarning(str(asset), text))
     result = returns(
         close,
         frequency=plan.study.frequency,
@@ -76,7 +76,7 @@ def total_returns(
         final_payments=payments,
     )
     warnings += [
-        Caution(name, f"dividends or splits outside its prices, not used: {count}.")
+        StudyWarning(name, f"dividends or splits outside its prices, not used: {count}.")
         for name, count in unused_events(result.metadata).items()
     ]
     return result
@@ -167,7 +167,7 @@ def _one_currency(
     desk: Desk,
     close: SeriesTable,
     paid: Sequence[pd.DataFrame | None],
-    warnings: list[Caution],
+    warnings: list[StudyWarning],
 ) -> tuple[SeriesTable, list[pd.DataFrame | None]]:
     """Prices, and tables of what was paid, converted to the study's currency with the quotes it names."""
     home, converted = plan.study.currency, list(paid)
@@ -188,7 +188,7 @@ def _one_currency(
                 f"quoted in {currency}; prices and what it paid are converted to {home} at "
                 f"{rate.metadata.address}."
             )
-            warnings.append(Caution(name, text))
+            warnings.append(StudyWarning(name, text))
             series = to_currency(series, home, rate)
         columns.append(series)
     return SeriesTable.of(columns), converted

@@ -122,9 +122,9 @@ def free_name(file: str | os.PathLike[str]) -> Path:
     """The path of an archive that is not there yet."""
     target = path_of(file)
     if target.exists():
-        raise StudyError(f"{target} is there already; choose another name.")
+        raise StudyError(f"{target} exists already; choose another name.")
     if not target.absolute().parent.is_dir():
-        raise StudyError(f"The folder {target.absolute().parent} is not there; make it first.")
+        raise StudyError(f"The folder {target.absolute().parent} does not exist; create it first.")
     return target
 
 

@@ -27,7 +27,7 @@ _MOST_DRAWS: Final = 9_999
 
 
 @dataclass(frozen=True)
-class Caution:
+class StudyWarning:
     """Something a reader of the result must know: about whom, and what."""
 
     subject: str
@@ -57,8 +57,8 @@ def check_assets(plan: Study, prices: PriceTable, betas: BetaTable) -> pd.DataFr
 def _sup_f_tests(betas: BetaTable) -> pd.DataFrame:
     """Breaks at unknown dates; small p values are simulated again, finely enough to stand out among all."""
     fine = min(_MOST_DRAWS, 40 * len(betas.assets))
-    found = each_block(partial(_sup_f_row, betas, fine), betas.assets)
-    rows = dict(zip(betas.assets, found, strict=True))
+    break_rows = each_block(partial(_sup_f_row, betas, fine), betas.assets)
+    rows = dict(zip(betas.assets, break_rows, strict=True))
     return pd.DataFrame.from_dict(rows, orient="index", columns=["statistic", "p_value", "note"])
 
 
@@ -85,17 +85,17 @@ def standing_out(p_values: pd.Series, share: float) -> pd.Series:
     return p_values <= (small.iloc[-1] if len(small) else -1.0)
 
 
-def check_cautions(
+def study_warnings(
     plan: Study, company: str, checks: pd.DataFrame, betas: BetaTable
-) -> list[Caution]:
+) -> list[StudyWarning]:
     """Cautions from the checks."""
-    cautions = []
+    warnings = []
     standing = standing_out(checks["break_p"], FALSE_SHARE)
     for asset, row in ((str(name), row) for name, row in checks.iterrows()):
         of_company = asset == company and row["break_p"] < BREAK_LEVEL
         if row["zero_volume_share"] > UNTRADED_LIMIT:
             share = f"{percent(row['zero_volume_share'], 1)} % of its days saw no trade"
-            cautions.append(Caution(asset, f"{share}; its beta is likely too low."))
+            warnings.append(StudyWarning(asset, f"{share}; its beta is likely too low."))
         if of_company or standing[asset]:
             p = p_equals(row["break_p"])
             if plan.tests.breaks == "chow":
@@ -105,7 +105,7 @@ def check_cautions(
                     f"change {row['break_note']} (largest F = {decimals(row['break_f'], 1)}, {p})"
                 )
             text = f"alpha and beta {finding}"
-            cautions.append(Caution(asset, f"{text}; one beta for the whole sample misleads."))
+            warnings.append(StudyWarning(asset, f"{text}; one beta for the whole sample misleads."))
         if betas.nobs[asset] < SHORT_SAMPLE:
-            cautions.append(Caution(asset, f"only {counted(betas.nobs[asset], 'row')}."))
-    return cautions
+            warnings.append(StudyWarning(asset, f"only {counted(betas.nobs[asset], 'row')}."))
+    return warnings

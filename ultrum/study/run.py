@@ -32,10 +32,10 @@ from ultrum.sources.table.reading_result import Decision
 from ultrum.study import pricing_stages, stage_functions
 from ultrum.study.asset_returns import names_of, read_prices, records_at, total_returns
 from ultrum.study.fixes import in_study_words
-from ultrum.study.result_checks import Caution, check_assets, check_cautions
+from ultrum.study.result_checks import StudyWarning, check_assets, study_warnings
 from ultrum.study.schema import Study
 from ultrum.study.specifications import specifications_run
-from ultrum.study.stages import Kept, Stages
+from ultrum.study.stages import Stages, StageStore
 from ultrum.study.study_result import StudyResult
 from ultrum.vault import Record
 
@@ -82,13 +82,13 @@ def run_on(
     on_compute: Callable[[], None] | None = None,
 ) -> StudyResult:
     """Run a study on a desk that has its sources; ``keep`` keeps the results of its stages."""
-    kept = Kept.beside(Path(desk.vault.path)) if keep else None
+    kept = StageStore.beside(Path(desk.vault.path)) if keep else None
     stages = Stages(desk, tell, kept, on_compute=on_compute)
     series = _series(plan, desk, stages)
     prices: PriceTable = stages.do(
         "prices", plan.panel.model_dump(mode="json"), [], lambda: read_prices(plan, desk)
     )
-    asset_returns, cautions = _returns(plan, desk, stages, prices)
+    asset_returns, returns_warnings = _returns(plan, desk, stages, prices)
     factors, decisions = _factors(plan, desk, stages, series)
     panel = _panel(plan, desk, stages, asset_returns, factors, series)
     models = _models(plan, stages, panel)
@@ -103,7 +103,7 @@ def run_on(
     cost, abroad = _cost(plan, desk, stages, panel, factors, betas, premia)
     peers = _peers(plan, desk, stages, panel, betas)
     inflation = pricing_stages.inflation_at_end(plan, series, panel)
-    cost_cautions = [Caution(a, f"{note}.") for a, note in cost.notes.items()] if cost else []
+    cost_warnings = [StudyWarning(a, f"{note}.") for a, note in cost.notes.items()] if cost else []
     return StudyResult(
         study=plan,
         panel=panel,
@@ -116,9 +116,9 @@ def run_on(
         inflation_period="" if inflation is None else inflation[1],
         warnings=(
             *_market_model(panel),
-            *check_cautions(plan, company, checks, betas),
-            *cost_cautions,
-            *cautions,
+            *study_warnings(plan, company, checks, betas),
+            *cost_warnings,
+            *returns_warnings,
         ),
         joint_alpha=_joint_alphas(plan, stages, panel),
         diagnosis=_diagnosis(plan, stages, company, betas),
@@ -137,11 +137,11 @@ def run_on(
     )
 
 
-def _market_model(panel: Panel) -> list[Caution]:
+def _market_model(panel: Panel) -> list[StudyWarning]:
     if panel.has_risk_free:
         return []
     text = "there is no risk-free rate; betas are those of the market model, of total returns."
-    return [Caution("all assets", text)]
+    return [StudyWarning("all assets", text)]
 
 
 def _series(plan: Study, desk: Desk, stages: Stages) -> dict[str, TimeSeries]:
@@ -163,18 +163,18 @@ def _series(plan: Study, desk: Desk, stages: Stages) -> dict[str, TimeSeries]:
 
 def _returns(
     plan: Study, desk: Desk, stages: Stages, prices: PriceTable
-) -> tuple[SeriesTable, list[Caution]]:
+) -> tuple[SeriesTable, list[StudyWarning]]:
     """Total returns of every asset and portfolio, and what a reader must know of them."""
 
-    def _work() -> tuple[SeriesTable, list[Caution]]:
-        cautions: list[Caution] = []
-        made = total_returns(plan, desk, prices, cautions)
+    def _work() -> tuple[SeriesTable, list[StudyWarning]]:
+        warnings: list[StudyWarning] = []
+        made = total_returns(plan, desk, prices, warnings)
         made = stage_functions.with_portfolios(plan, made, records_at(desk, plan.panel.companies))
-        return stage_functions.only_wanted(plan, made), cautions
+        return stage_functions.only_wanted(plan, made), warnings
 
     settings = [plan.study.frequency, plan.study.currency, plan.panel.model_dump(mode="json")]
     folios = {n: p.model_dump(mode="json") for n, p in plan.portfolios.items()}
-    result: tuple[SeriesTable, list[Caution]] = stages.do(
+    result: tuple[SeriesTable, list[StudyWarning]] = stages.do(
         "returns", [*settings, folios], ["prices"], _work
     )
     return result

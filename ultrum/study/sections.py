@@ -298,7 +298,7 @@ _PREMIA: Final = ("history", "two-pass")
 
 
 def _premium(value: Any) -> Any:
-    """A premium whose form is known, and that is no percent taken for decimals."""
+    """A premium in a known form, in decimals and not in percent."""
     if isinstance(value, str) and value not in _PREMIA:
         near = one_of(value, _PREMIA)
         form = 'write a number a year such as 0.05, "history", "two-pass" or a table'

@@ -68,7 +68,7 @@ class Stages:
 
     desk: Desk
     tell: Progress
-    kept: Kept | None
+    kept: StageStore | None
     done: dict[str, Stage] = field(default_factory=dict)
     on_compute: Callable[[], None] | None = None
 
@@ -152,14 +152,14 @@ class Stages:
             return ""  # it is unavailable now; the stage itself reports it
 
 
-class Kept:
+class StageStore:
     """Results of stages in a folder next to the vault."""
 
     def __init__(self, folder: Path, key: bytes) -> None:
         self.folder, self._key = folder, key
 
     @classmethod
-    def beside(cls, vault: Path) -> Kept | None:
+    def beside(cls, vault: Path) -> StageStore | None:
         """The folder of a vault, or none where there is no key or it is read-only."""
         try:
             key = _own_key()

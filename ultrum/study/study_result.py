@@ -24,9 +24,9 @@ from ultrum.core.regression.structural_breaks import BreakTest, break_test
 from ultrum.core.series.text_tables import table_html
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.sources.table.reading_result import Decision
-from ultrum.study.result_checks import Caution
+from ultrum.study.result_checks import StudyWarning
 from ultrum.study.schema import Study
-from ultrum.study.stages import Kept, Stage
+from ultrum.study.stages import Stage, StageStore
 from ultrum.vault import Record
 
 
@@ -51,7 +51,7 @@ class StudyResult:
         Yearly, the last up to the panel's end; ``inflation_period`` is the period it is of.
     downloads : tuple of Record
         What was taken from the sources, and when.
-    warnings : tuple of Caution
+    warnings : tuple of StudyWarning
         What a reader must know: about whom, and what.
     run : str
         Hash of the study and of the bytes that went in.
@@ -68,7 +68,7 @@ class StudyResult:
     sensitivity : BetaSensitivity or None
     decisions : tuple of Decision
         What was decided about the columns of the files of prices and factors.
-    store : Kept or None
+    store : StageStore or None
         Where results are kept next to the vault, so that figures are drawn again only when they change.
     abroad : CostOfEquity or None
         In another currency.
@@ -86,7 +86,7 @@ class StudyResult:
     checks: pd.DataFrame
     inflation: float | None
     downloads: tuple[Record, ...]
-    warnings: tuple[Caution, ...]
+    warnings: tuple[StudyWarning, ...]
     run: str
     returns: SeriesTable
     inflation_period: str = ""
@@ -99,7 +99,7 @@ class StudyResult:
     sensitivity: BetaSensitivity | None = None
     abroad: CostOfEquity | None = None
     decisions: tuple[Decision, ...] = ()
-    store: Kept | None = None
+    store: StageStore | None = None
     specifications: tuple[str, ...] = ()
 
     @property

@@ -256,7 +256,7 @@ def _written(path: str | os.PathLike[str], text: str) -> Path:
     """Write a study that is checked before; a file that is there already stays."""
     target = path_of(path)
     if target.exists():
-        raise StudyError(f"{target} is there already; choose another name.")
+        raise StudyError(f"{target} exists already; choose another name.")
     Study.parse(text, target.name, target.absolute().parent)
     try:
         target.write_text(text, encoding="utf-8")

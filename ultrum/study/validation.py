@@ -62,7 +62,8 @@ def shape_faults(model: type[BaseModel], content: Mapping[str, Any], lines: Line
 def _of_what_was_meant(errors: Sequence[Any]) -> list[Any]:
     """Errors without those about the other forms that a value could have had, and places as the file has them.
 
-    Where a key takes a word or a table, a wrong table is no news about words, nor a wrong word about tables.
+    Of a key that takes a word or a table, a wrong table keeps only the errors of a table, a wrong word only
+    those of a word.
     """
     meant: dict[tuple[Any, ...], list[Any]] = {}
     for error in errors:

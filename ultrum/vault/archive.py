@@ -40,7 +40,7 @@ def pack(vault: Vault, file: str | os.PathLike[str], records: list[Record] | Non
     """
     target = path_of(file)
     if target.exists():
-        raise VaultError(f"{target} is there already; choose another name.")
+        raise VaultError(f"{target} exists already; choose another name.")
     try:
         with (
             replaced_whole(target) as arriving,

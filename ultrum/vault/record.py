@@ -113,7 +113,7 @@ def checked_instant(text: str, what: str) -> str:
     except ValueError:
         raise VaultError(f"{what}: '{text[:40]}' is not an instant; nothing was taken.") from None
     if moment.strftime(_FORM) != text or moment - _moment(now()) > _HURRY:
-        raise VaultError(f"{what}: {text[:40]} has not been yet; nothing was taken.")
+        raise VaultError(f"{what}: {text[:40]} is in the future; nothing was taken.")
     return text
 
 

@@ -91,7 +91,7 @@ def as_known(
     days, periods, values = _columns(table)
     ends = target.ends(ordinals)
     newest = np.maximum.accumulate(periods) if len(periods) else periods
-    kept = periods >= newest  # a late revision of an older period is no news
+    kept = periods >= newest  # a late revision of an older period does not replace a newer one
     days, periods, values = days[kept], periods[kept], values[kept]
     place = np.searchsorted(days, ends, side="right") - 1
     safe = np.maximum(place, 0)

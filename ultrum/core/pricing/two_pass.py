@@ -95,7 +95,7 @@ def two_pass(
     -----
     DataWarning
         If the betas do not identify the premia: some combination of factors has the same beta for all assets
-        at p > 0.02 of a rank test. Then t values mean little; see :meth:`TwoPass.robust_sets`.
+        at p > 0.02 of a rank test. Then t values are unreliable; see :meth:`TwoPass.robust_sets`.
 
     Notes
     -----

@@ -38,7 +38,7 @@ def warn_of_copies(design: pd.DataFrame) -> None:
         return  # columns at a high level with little movement of their own; medians are taken from them
     warn_user(
         f"{factors[worst]} is nearly a combination of the other factors: condition number {condition:.3g}, "
-        f"variance inflation {inflated[worst]:.3g}. Its coefficient and error mean little; leave one out."
+        f"variance inflation {inflated[worst]:.3g}. Its coefficient and error are unreliable; leave one out."
     )
 
 
@@ -59,7 +59,7 @@ def warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> N
             warn_user(
                 f"{name} ({p_of_response:.2f}) and {others} look non-stationary: in brackets the "
                 "Dickey–Fuller p of "
-                "a unit root, not rejected at 5 %. R² and t values of one on the other mean nothing; take "
+                "a unit root, not rejected at 5 %. R² and t values of one on the other are not meaningful; take "
                 "growth or differences first."
             )
 
@@ -73,12 +73,12 @@ def exactly_explained(table: BetaTable) -> list[Any]:
 
 
 def warn_of_exact_fits(table: BetaTable) -> None:
-    """Warn where the regressors give every row exactly."""
+    """Warn where the regressors fit every row exactly."""
     exact = exactly_explained(table)
     if exact:
         more = f" and {len(exact) - _NAMED} more" if len(exact) > _NAMED else ""
         warn_user(
-            f"{', '.join(map(str, exact[:_NAMED]))}{more}: the regressors give every row exactly, so errors and "
+            f"{', '.join(map(str, exact[:_NAMED]))}{more}: the regressors fit every row exactly, so errors and "
             "t values are those of rounding. Is the left-hand side made of the regressors, or constant?"
         )
 
@@ -89,12 +89,12 @@ def refuse_exact_fit(fit: Fit) -> None:
     Raises
     ------
     EstimationError
-        If the regressors give every row exactly.
+        If the regressors fit every row exactly.
     """
     size = float(np.sqrt(np.mean(fit.response.to_numpy(dtype=np.float64) ** 2)))
     if fit.sigma <= _ROUNDING * size:
         raise EstimationError(
-            f"{fit.name}: the regressors give every row exactly, so there are no residuals to test. "
+            f"{fit.name}: the regressors fit every row exactly, so there are no residuals to test. "
             "Is the left-hand side made of the regressors, or constant?"
         )
 

@@ -116,7 +116,7 @@ def restriction_matrix(R: Any, terms: pd.Index) -> Floats:
     Raises
     ------
     EstimationError
-        If a name is no coefficient, or the columns are not as many as the coefficients.
+        If a name is not a coefficient, or the columns are not as many as the coefficients.
     """
     if isinstance(R, str):
         R = [R]

@@ -58,7 +58,7 @@ def _with_calendar_dates(frame: pd.DataFrame) -> pd.DataFrame:
 
 
 def _in_order(frame: pd.DataFrame) -> pd.DataFrame:
-    """Rows in order of time; labels that are no time, such as names, stay as they are."""
+    """Rows in order of time; labels that are not times, such as names, stay as they are."""
     index = frame.index
     timed = isinstance(index, pd.DatetimeIndex | pd.PeriodIndex) or index.dtype.kind in "iuf"
     if not timed and len(index):

@@ -248,7 +248,7 @@ def _pairs(left: pd.DataFrame, right: pd.DataFrame) -> tuple[Floats, Floats, pd.
     lost = int(follows.sum()) - (high - low)
     if lost:
         warn_user(
-            f"Gaps part the data; {lost} returns outside the longest stretch without one are not used."
+            f"Gaps split the data; {lost} returns outside the longest stretch without one are not used."
         )
     return y[low + 1 : high + 1], x[low : high + 1], left.index[low + 1 : high + 1]
 
@@ -273,7 +273,7 @@ def _row(returns: Floats, x: Floats, horizon: int) -> dict[str, float]:
 
 
 def _persistence(returns: Floats, x: Floats) -> dict[str, float]:
-    """Root of a predictor's autoregression, and how its shocks go with returns."""
+    """Root of a predictor's autoregression, and the correlation of its shocks with returns."""
     _, root = bias_corrected(returns, x)
     shocks = x[1:] - root * x[:-1]
     return {"root": root, "correlation": float(np.corrcoef(shocks, returns)[0, 1])}
@@ -286,6 +286,6 @@ def _warn_of_persistence(persistence: pd.DataFrame) -> None:
     ]
     for name, row in near.iterrows():
         warn_user(
-            f"{name} is near a unit root (autoregression {row['root']:.2f}) and its shocks go with returns "
-            f"(correlation {row['correlation']:.2f}): 1B and the corrected slope reject too often; use ivx_p."
+            f"{name} is near a unit root (autoregression {row['root']:.2f}) and its shocks are correlated "
+            f"with returns ({row['correlation']:.2f}): 1B and the corrected slope reject too often; use ivx_p."
         )

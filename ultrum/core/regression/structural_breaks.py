@@ -111,7 +111,7 @@ def break_test(
     Raises
     ------
     EstimationError
-        If a part has too few rows, or the regressors give every row exactly.
+        If a part has too few rows, or the regressors fit every row exactly.
 
     Examples
     --------
@@ -194,7 +194,7 @@ def chow_tests(table: BetaTable) -> pd.DataFrame:
     results.loc[undefined, "note"] = "no robust covariance: too few residuals differ from zero"
     exact = exactly_explained(table)
     results.loc[exact, ["statistic", "p_value"]] = np.nan
-    results.loc[exact, "note"] = "no residuals: the regressors give every row exactly"
+    results.loc[exact, "note"] = "no residuals: the regressors fit every row exactly"
     return results
 
 

@@ -83,7 +83,7 @@ def _of_kind(x: SeriesTable, source: str, target: str, turn: np.ufunc) -> Series
             )
         if metadata.excess_of:
             raise UnitError(
-                f"{metadata.name} is in excess of {metadata.excess_of}; turn the returns first, then "
+                f"{metadata.name} is in excess of {metadata.excess_of}; convert the returns first, then "
                 "subtract with excess."
             )
         block[:, column] = turn(block[:, column])

@@ -28,8 +28,8 @@ def numbers_in(frame: pd.DataFrame) -> Floats:
             if len(wrong):
                 place = f"{name}, {period_label(frame.index[wrong[0]])}"
                 raise UnitError(
-                    f"{place}: '{frame[name].iloc[wrong[0]]}' is not a number; read_series reads files as "
-                    "people have them, with their marks for missing values and decimal commas."
+                    f"{place}: '{frame[name].iloc[wrong[0]]}' is not a number; read_series reads files "
+                    "with marks for missing values and decimal commas."
                 ) from None
         raise
 

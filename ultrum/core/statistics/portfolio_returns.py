@@ -113,7 +113,7 @@ def _targets(table: SeriesTable, weights: str | Mapping[str, float] | SeriesTabl
     unknown = [n for n in weights if n not in table.names]
     if unknown:
         raise AlignmentError(
-            f"weights names '{unknown[0]}', which is none of {', '.join(table.names[:20])}."
+            f"weights names '{unknown[0]}', which is not one of {', '.join(table.names[:20])}."
         )
     shares = np.array([float(weights.get(n, 0.0)) for n in table.names])
     return np.broadcast_to(shares, table.block.shape)

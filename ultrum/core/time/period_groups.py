@@ -36,7 +36,9 @@ class Session:
         except ValueError:
             hours, minutes = 24, 60
         if not (0 <= hours < 24 and 0 <= minutes < 60):
-            raise FrequencyError(f"session_close='{self.close}' is no clock time such as '17:00'.")
+            raise FrequencyError(
+                f"session_close='{self.close}' is not a clock time such as '17:00'."
+            )
         return hours * 3600 + minutes * 60
 
 

@@ -281,7 +281,7 @@ def _check_sense(
     for metadata in metadata_list:
         if method == "sum" and metadata.measure in ("index", "price", "rate", "quote", "return"):
             raise UnitError(
-                f"{metadata.name}: the sum of {metadata.measure} values means nothing. "
+                f"{metadata.name}: the sum of {metadata.measure} values is not meaningful. "
                 f"Take how='{'compound' if metadata.is_return else 'mean'}' or leave how out."
             )
         if metadata.excess_of and method == "log sum":

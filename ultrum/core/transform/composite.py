@@ -93,7 +93,7 @@ def composite(
     AlignmentError
         If no period has enough parts.
     UnitError
-        If a name in ``orient`` or ``weights`` is none of the parts, or a level is trending: prices,
+        If a name in ``orient`` or ``weights`` is not one of the parts, or a level is trending: prices,
         indices and stocks are to be taken as growth first.
 
     Examples
@@ -120,7 +120,7 @@ def composite(
         [float((weights or {}).get(n, 1.0 if weights is None else 0.0)) for n in table.names]
     )
     if (shares < 0).any() or not shares.sum() > 0:
-        raise UnitError("weights are not negative and sum to more than nothing.")
+        raise UnitError("weights must not be negative, and their sum must be positive.")
     scores = standardise(table, window=window)
     block = scores.block * signs
     block[:, shares == 0] = np.nan
@@ -174,5 +174,5 @@ def _check_names(table: SeriesTable, given: Mapping[str, float] | None, word: st
     unknown = [n for n in given or {} if n not in table.names]
     if unknown:
         raise UnitError(
-            f"{word} names '{unknown[0]}', which is none of the parts: {', '.join(table.names)}."
+            f"{word} names '{unknown[0]}', which is not one of the parts: {', '.join(table.names)}."
         )

@@ -72,7 +72,7 @@ def _cumulated(clean: Floats, kind: str, first: float) -> Floats:
 def _refuse_rates(metadata: Metadata, done: str) -> None:
     if metadata.measure in ("rate", "return", "log_return", "score"):
         raise UnitError(
-            f"{metadata.name} is a {metadata.measure}, no level, and cannot be {done}. "
+            f"{metadata.name} is a {metadata.measure}, not a level, and cannot be {done}. "
             "Returns become a level with cumulate."
         )
 

@@ -1,6 +1,6 @@
 """Disaggregation to a higher frequency, by a method that the user names.
 
-What a higher frequency lacks cannot be had back, only estimated: held, joined by lines, or spread so
+Values of a higher frequency cannot be recovered, only estimated: held, joined by lines, or spread so
 that totals, averages or ends of the low periods come out exactly.
 """
 

@@ -162,6 +162,6 @@ def _check_level(metadata: Metadata, values: Floats) -> None:
         )
     if np.nanmin(values, initial=np.inf) <= 0:
         raise UnitError(
-            f"{metadata.name} has values that are zero or negative; its growth means nothing. "
+            f"{metadata.name} has values that are zero or negative; its growth is not meaningful. "
             "Use difference."
         )

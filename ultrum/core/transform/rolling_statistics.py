@@ -85,7 +85,9 @@ def rolling(
     if how == "sum" and any(
         a.measure in ("index", "price", "quote", "rate", "return") for a in x.metadata
     ):
-        raise UnitError(f"{x.names[0]}: the sum of {x.metadata[0].measure} values means nothing.")
+        raise UnitError(
+            f"{x.names[0]}: the sum of {x.metadata[0].measure} values is not meaningful."
+        )
     starts = starts_of(window, x.ordinals, x.frequency)
     least = default_min_obs(window, starts) if min_obs is None else min_obs
     if how == "exponential":

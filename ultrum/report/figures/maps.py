@@ -67,7 +67,7 @@ def regions(
     Raises
     ------
     TableError
-        If it is no GeoJSON, or no feature has the code.
+        If it is not GeoJSON, or no feature has the code.
     UnitError
         If there is no number to show.
 
@@ -126,9 +126,9 @@ def _features(shapes: Any) -> list[Mapping[str, Any]]:
         try:
             shapes = orjson.loads(shapes)
         except orjson.JSONDecodeError as error:
-            raise TableError(f"The shapes are no JSON: {error}.") from error
+            raise TableError(f"The shapes are not JSON: {error}.") from error
     if not isinstance(shapes, Mapping) or not isinstance(shapes.get("features"), list):
-        raise TableError("The shapes are no GeoJSON FeatureCollection.")
+        raise TableError("The shapes are not a GeoJSON FeatureCollection.")
     return [f for f in shapes["features"] if isinstance(f, Mapping)]
 
 

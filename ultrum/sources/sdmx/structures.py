@@ -157,7 +157,7 @@ def _data(body: bytes, where: str) -> Mapping[str, Any]:
         return dict(data)
     except (orjson.JSONDecodeError, KeyError, TypeError, ValueError) as error:
         raise SourceError(
-            f"{where}: the answer is no SDMX-JSON structure message: {error}."
+            f"{where}: the answer is not an SDMX-JSON structure message: {error}."
         ) from error
 
 

@@ -17,7 +17,7 @@ _SAMPLE: Final = 300
 
 
 @dataclass(frozen=True)
-class Wishes:
+class LayoutOptions:
     """Options on the layout."""
 
     columns: list[str] | None = None
@@ -26,11 +26,11 @@ class Wishes:
     weak_dates: bool = False
 
 
-def date_column_of(grid: Grid, wishes: Wishes) -> tuple[int, int]:
+def date_column_of(grid: Grid, layout: LayoutOptions) -> tuple[int, int]:
     """Column with the most dates next to values, and their number; bare numbers count less."""
     width = min(max(map(len, grid.rows), default=0), _DEEPEST_DATE_COLUMN)
-    if isinstance(wishes.date_column, int):
-        return wishes.date_column - 1, len(grid.rows)
+    if isinstance(layout.date_column, int):
+        return layout.date_column - 1, len(grid.rows)
     rows = _sampled(grid.rows)
     ranks = _ranks(grid, width)
     best, most, score = 0, 0, 0.0
@@ -43,9 +43,9 @@ def date_column_of(grid: Grid, wishes: Wishes) -> tuple[int, int]:
         weight *= 0.98**column * ranks[column]
         if weight > score * 1.05:
             best, most, score = column, len(better), weight
-    if not most and wishes.weak_dates:
+    if not most and layout.weak_dates:
         return 0, sum(1 for r in rows if r and is_value(r[0]))
-    named = _named_date_column(grid, wishes)
+    named = _named_date_column(grid, layout)
     return (named, len(rows)) if named is not None else (best, most)
 
 
@@ -69,15 +69,15 @@ def _sampled(rows: Sequence[Row]) -> Sequence[Row]:
     return [*rows[:_SAMPLE], *rows[_SAMPLE :: max(1, (len(rows) - _SAMPLE) // _SAMPLE)]]
 
 
-def _named_date_column(grid: Grid, wishes: Wishes) -> int | None:
+def _named_date_column(grid: Grid, layout: LayoutOptions) -> int | None:
     """Column whose heading was given as the one of the dates."""
-    if not isinstance(wishes.date_column, str):
+    if not isinstance(layout.date_column, str):
         return None
     for row in grid.rows[:200]:
         texts = [cell_text(c) for c in row]
-        if wishes.date_column in texts:
-            return texts.index(wishes.date_column)
-    raise TableError(f"{grid.name}: no column is headed '{wishes.date_column}'.")
+        if layout.date_column in texts:
+            return texts.index(layout.date_column)
+    raise TableError(f"{grid.name}: no column is headed '{layout.date_column}'.")
 
 
 def _has_more(row: Row, column: int) -> bool:

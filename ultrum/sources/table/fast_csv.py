@@ -21,7 +21,7 @@ from ultrum.errors import TableError
 from ultrum.sources.table.bars import named_bars
 from ultrum.sources.table.centuries import with_centuries
 from ultrum.sources.table.composite_dates import date_cells, side_by_side
-from ultrum.sources.table.date_column import Wishes
+from ultrum.sources.table.date_column import LayoutOptions
 from ultrum.sources.table.date_formats import BY_NAME
 from ultrum.sources.table.date_reading import ReadDates
 from ultrum.sources.table.file_formats import text_grid
@@ -87,9 +87,9 @@ def _sample(body: bytes) -> bytes:
 
 def _sample_block(text: str, name: str, options: TableOptions, encoding: str) -> Block | None:
     """The one plain block of the sample."""
-    grid = text_grid(text, name, options.delimiter, encoding)
-    wishes = Wishes(options.columns, options.header, options.date_column)
-    blocks = find_blocks(grid, wishes, name)
+    grid = text_grid(text, name, options.delimiter, encoding).checked(name)
+    layout = LayoutOptions(options.columns, options.header, options.date_column)
+    blocks = find_blocks(grid, layout, name)
     block = blocks[0]
     if len(blocks) > 1 or block.rejected or block.prose or block.decisions or side_by_side(block):
         return None

@@ -28,7 +28,7 @@ def json_grids(body: bytes, name: str) -> list[Grid]:
     tables = list(_tables_in(value, 0))
     if not tables:
         raise TableError(
-            f"{name} holds no records that Ultrum knows: a list of objects, lists by column name, or "
+            f"{name} holds no records in a known form: a list of objects, lists by column name, or "
             "dates with values."
         )
     alone = len(tables) == 1

@@ -60,7 +60,7 @@ def _table(body: bytes, size: int, most: int) -> Ints:
         places, more = np.append(places, held[:-1]), int(held[-1])
         seen += 1
         if seen > most:
-            raise ValueError("the list of its tables goes in circles")
+            raise ValueError("the list of its tables is circular")
     return _joined(body, places[places < _LAST], size)
 
 
@@ -85,7 +85,7 @@ def _chain(table: Ints, start: int, most: int) -> Ints:
         sectors.append(sector)
         sector = int(table[sector])
         if len(sectors) > most:
-            raise ValueError("a chain of its sectors goes in circles")
+            raise ValueError("a chain of its sectors is circular")
     return np.array(sectors, dtype=np.int64)
 
 

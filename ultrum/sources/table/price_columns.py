@@ -222,7 +222,7 @@ def _named_volume(reading: Reading) -> str:
 
 
 def _wide(reading: Reading) -> PriceTable:
-    """A table with a column for each asset; columns that are no prices are left out and reported."""
+    """A table with a column for each asset; columns that are not prices are left out and reported."""
     other = ("flow", "rate", "stock", "quote", "score")
     columns = {c: t for c, t in reading.fields.items() if t.metadata[0].measure not in other}
     if not columns:

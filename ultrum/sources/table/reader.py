@@ -22,7 +22,7 @@ from ultrum.sources.table.bars import named_bars
 from ultrum.sources.table.cell_grid import Grid
 from ultrum.sources.table.column_headings import DATE_WORDS
 from ultrum.sources.table.composite_dates import side_by_side
-from ultrum.sources.table.date_column import Wishes
+from ultrum.sources.table.date_column import LayoutOptions
 from ultrum.sources.table.fast_csv import read_quick
 from ultrum.sources.table.file_formats import grids_of
 from ultrum.sources.table.file_kinds import kind_of
@@ -207,7 +207,7 @@ def read_table(
             raise
         grid = dated_grid(grids, options.headings, options.on or retrieved, name)
         options = replace(options, asset_column=options.asset_column or str(grid.rows[0][1]))
-        chosen, aside = find_blocks(grid, Wishes(date_column=1), name), []
+        chosen, aside = find_blocks(grid, LayoutOptions(date_column=1), name), []
     return _merged([_read_block(b, name, options) for b in chosen], aside)
 
 
@@ -242,14 +242,14 @@ def _chosen_blocks(
     grids: list[Grid], name: str, options: TableOptions
 ) -> tuple[list[Block], list[Decision]]:
     """Blocks to read, and decisions about the others."""
-    wishes = Wishes(options.columns, options.header, options.date_column,
+    layout = LayoutOptions(options.columns, options.header, options.date_column,
                     options.dates in ("day number", "epoch seconds"))  # fmt: skip
     by_grid: dict[int, list[Block]] = {}
     fault: TableError | None = None
     for number, grid in enumerate(grids):
         try:
             blocks = _with_headings(
-                _found_blocks(grid, wishes, _place(grid, name)), options.headings
+                _found_blocks(grid, layout, _place(grid, name)), options.headings
             )
             if blocks:
                 by_grid[number] = blocks
@@ -272,14 +272,14 @@ def _chosen_blocks(
     return read, aside
 
 
-def _found_blocks(grid: Grid, wishes: Wishes, where: str) -> list[Block]:
+def _found_blocks(grid: Grid, layout: LayoutOptions, where: str) -> list[Block]:
     """Blocks of a grid; bare numbers are dates only where the heading confirms it."""
     try:
-        return find_blocks(grid, wishes, where)
+        return find_blocks(grid, layout, where)
     except TableError:
-        if wishes.weak_dates or not _heads_dates(grid):
+        if layout.weak_dates or not _heads_dates(grid):
             raise
-    return find_blocks(grid, replace(wishes, weak_dates=True), where)
+    return find_blocks(grid, replace(layout, weak_dates=True), where)
 
 
 def _heads_dates(grid: Grid) -> bool:

@@ -33,7 +33,7 @@ from ultrum.sources.table.column_headings import (
     is_bad_period,
     looks_like_data,
 )
-from ultrum.sources.table.date_column import Wishes, date_column_of
+from ultrum.sources.table.date_column import LayoutOptions, date_column_of
 from ultrum.sources.table.date_formats import BY_NAME, looks_like_date
 from ultrum.sources.table.date_reading import cell_text
 from ultrum.sources.table.dates_across import (
@@ -104,7 +104,7 @@ class Block:
         return f"{self.grid.name}, line {self.lines[0]}"
 
 
-def find_blocks(grid: Grid, wishes: Wishes, where: str) -> list[Block]:
+def find_blocks(grid: Grid, layout: LayoutOptions, where: str) -> list[Block]:
     """Every table in a grid, largest first.
 
     Raises
@@ -113,12 +113,12 @@ def find_blocks(grid: Grid, wishes: Wishes, where: str) -> list[Block]:
         If there is none, or one without a heading.
     """
     grid = with_every_period(grid)
-    column, count = date_column_of(grid, wishes)
+    column, count = date_column_of(grid, layout)
     across = dates_across(grid)
     if across is not None and (across[1] > count or parts_down(grid, across[0])):
         turned = replace(grid, rows=list(grid.rows[across[0] :]), lines=grid.lines[across[0] :])
         turned, aside = without_other_columns(turned)
-        blocks = find_blocks(without_empty_rows(turned).turned(), wishes, where)
+        blocks = find_blocks(without_empty_rows(turned).turned(), layout, where)
         decision = ("layout", f"dates run across, along line {grid.lines[across[0]]}")
         above, below = prose_above(grid, across[0]), prose_below(grid, across[0])
         return [
@@ -133,7 +133,7 @@ def find_blocks(grid: Grid, wishes: Wishes, where: str) -> list[Block]:
             f"{where}: no rows of a date and values were found in {counted(len(grid.rows), 'line')}; "
             f"{shown_rows(grid)}"
         )
-    return _blocks_at(grid, column, wishes, where)
+    return _blocks_at(grid, column, layout, where)
 
 
 @dataclass
@@ -146,26 +146,26 @@ class _Run:
     even: bool = False
 
 
-def _blocks_at(grid: Grid, column: int, wishes: Wishes, where: str) -> list[Block]:
+def _blocks_at(grid: Grid, column: int, layout: LayoutOptions, where: str) -> list[Block]:
     """Blocks of rows whose dates are in one column."""
     native = {datetime: "D", date: "D"}
     families = [
-        (len(row) > column and native.get(type(row[column]))) or _family(row, column, wishes)
+        (len(row) > column and native.get(type(row[column]))) or _family(row, column, layout)
         for row in grid.rows
     ]
     runs = _runs(grid, families, column)
     if not runs:
         raise TableError(f"{where}: no rows of a date and values were found; {shown_rows(grid)}")
-    return _joined([_block(grid, column, runs, k, wishes, where) for k in range(len(runs))])
+    return _joined([_block(grid, column, runs, k, layout, where) for k in range(len(runs))])
 
 
-def _family(row: Row, column: int, wishes: Wishes) -> str:
+def _family(row: Row, column: int, layout: LayoutOptions) -> str:
     """Frequency code of the date in a row that has more than its date."""
     if len(row) <= column or len(row) < 2:
         return ""
     cell = row[column]
     shape = shape_of(cell)
-    if not shape and wishes.weak_dates and is_value(cell):
+    if not shape and layout.weak_dates and is_value(cell):
         return "D"
     if not shape or (all(is_empty(c) for i, c in enumerate(row) if i != column) and len(row) < 2):
         return ""
@@ -222,14 +222,14 @@ def _is_heading(row: Row, column: int) -> bool:
 
 
 def _block(
-    grid: Grid, column: int, runs: list[_Run], which: int, wishes: Wishes, where: str
+    grid: Grid, column: int, runs: list[_Run], which: int, layout: LayoutOptions, where: str
 ) -> Block:
     run = runs[which]
     above = runs[which - 1].at[-1] + 1 if which else 0
     below = runs[which + 1].at[0] if which + 1 < len(runs) else len(grid.rows)
     at = run.at if run.even else [i for i in run.at if _fits(grid.rows[i], run.width)]
     heading = find_heading(
-        grid, above, at[0], run.width, column, wishes.columns, wishes.header, where
+        grid, above, at[0], run.width, column, layout.columns, layout.header, where
     )
     rejected, prose = _between(grid, run, at, below, column, heading)
     start = heading.first_row + 1 if heading.first_row >= 0 else above
@@ -295,8 +295,8 @@ def _between(
             continue
         texts = [cell_text(c) for c in row if not is_empty(c)]
         if i > last and (ended or not texts or not _may_be_data(row, texts)):
-            ended = True  # a single row of another frequency may follow, which is no block
-            family = _family(row, column, Wishes())
+            ended = True  # a single row of another frequency may follow, which is not a block
+            family = _family(row, column, LayoutOptions())
             if family not in ("", run.family) and any(map(is_value, row[column + 1 :])):
                 rejected.append(Rejected(grid.lines[i], " ".join(texts), OTHER_FREQUENCY))
             continue
@@ -309,7 +309,7 @@ def _between(
         if _TOTAL.fullmatch(texts[0]):
             rejected.append(Rejected(grid.lines[i], text, A_TOTAL))
             continue
-        if len(row) > column and _family(row, column, Wishes()) not in ("", run.family):
+        if len(row) > column and _family(row, column, LayoutOptions()) not in ("", run.family):
             rejected.append(Rejected(grid.lines[i], text, OTHER_FREQUENCY))
             continue
         count = len(row)

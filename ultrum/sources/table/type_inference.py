@@ -13,6 +13,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Array, Bools, Floats
+from ultrum.core.displayed_numbers import counted
 from ultrum.errors import TableError
 from ultrum.sources.table.cell_grid import column_array, is_date
 from ultrum.sources.table.column_units import UnitFinding, unit_of
@@ -216,9 +217,9 @@ def _refuse_sentinels(numbers: Mapping[str, ReadNumbers], where: str) -> None:
         if sentinel is not None:
             count = int((read.values == sentinel).sum())
             raise TableError(
-                f"{where}: {sentinel:g} stands {count} times in '{name}', far from every other number; it "
-                f"looks like a mark for missing values. Set missing=['{sentinel:g}'], or missing=[] if it "
-                "is a number."
+                f"{where}: {sentinel:g} occurs {counted(count, 'time')} in '{name}', far from every other "
+                f"number; it looks like a mark for missing values. Set missing=['{sentinel:g}'], or missing=[] "
+                "if it is a number."
             )
 
 

@@ -107,7 +107,9 @@ def decode_page(body: bytes, name: str, encoding: str | None = None) -> tuple[st
 def _from_zip(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
     try:
         with zipfile.ZipFile(io.BytesIO(body)) as archive:
-            files = [i for i in archive.infolist() if not i.is_dir() and not _is_litter(i.filename)]
+            files = [
+                i for i in archive.infolist() if not i.is_dir() and not _is_system_file(i.filename)
+            ]
             names = [i.filename for i in files]
             wanted = member or (names[0] if len(names) == 1 else None)
             if wanted is None or wanted not in names:
@@ -120,7 +122,7 @@ def _from_zip(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
         raise TableError(f"{name} is a damaged or locked zip archive: {error}.") from error
 
 
-def _is_litter(name: str) -> bool:
+def _is_system_file(name: str) -> bool:
     """Files that some systems leave in archives without being asked."""
     return name.startswith("__MACOSX/") or name.rsplit("/", 1)[-1].startswith(".")
 

@@ -200,11 +200,11 @@ def _column(letters: bytes) -> int:
 
 
 def _binary_reach(body: bytes) -> tuple[int, int]:
-    """The same of a sheet in records: kind and length in sevens of bits, then the content."""
+    """The same of a sheet in records: kind and length as integers of variable length, then the content."""
     place, rows, columns, row = 0, 0, 0, 0
     while place < len(body):
-        kind, place = _sevens(body, place, 2)
-        size, place = _sevens(body, place, 4)
+        kind, place = _variable_length_integer(body, place, 2)
+        size, place = _variable_length_integer(body, place, 4)
         first = int.from_bytes(body[place : place + 4], "little")
         if kind == _ROW:
             row = first + 1
@@ -214,7 +214,7 @@ def _binary_reach(body: bytes) -> tuple[int, int]:
     return rows, columns
 
 
-def _sevens(body: bytes, place: int, most: int) -> tuple[int, int]:
+def _variable_length_integer(body: bytes, place: int, most: int) -> tuple[int, int]:
     number = 0
     for k in range(most):
         byte = body[place + k] if place + k < len(body) else 0

@@ -28,7 +28,7 @@ def clustered(influence: Floats, residuals: Floats, codes: Ints) -> Floats:
     -------
     ndarray, shape (N, p, p)
         Each part has the factor G/(G−1)·(T−1)/(T−p) with its own G clusters. Where the two-way sum is
-        not positive, its negative eigenvalues are put to zero with a warning.
+        not positive, its negative eigenvalues are set to zero with a warning.
     """
     total = sum(_one_way(influence, residuals, codes[:, way]) for way in range(codes.shape[1]))
     if codes.shape[1] == 1:
@@ -113,6 +113,6 @@ def _made_positive(covariance: Floats) -> Floats:
     values, vectors = np.linalg.eigh(covariance)
     if (values < 0).any():
         warn_user(
-            "The two-way clustered covariance is not positive; its negative eigenvalues are put to zero."
+            "The two-way clustered covariance is not positive; its negative eigenvalues are set to zero."
         )
     return np.asarray((vectors * np.maximum(values, 0.0)[:, None, :]) @ vectors.swapaxes(1, 2))

@@ -147,7 +147,7 @@ def _refuse_dependent(X: Floats, labels: Sequence[str]) -> None:
     rank = int(np.sum(diagonal > max(scaled.shape) * np.finfo(float).eps * diagonal[0]))
     if rank == len(labels):
         raise EstimationError(
-            f"The columns {', '.join(labels)} depend on each other as far as digits tell. Leave out one."
+            f"The columns {', '.join(labels)} depend on each other within rounding. Leave out one."
         )
     weights = scipy.linalg.solve_triangular(R[:rank, :rank], R[:rank, rank])
     partners = [labels[pivot[i]] for i in np.flatnonzero(np.abs(weights) > 1e-8)]
