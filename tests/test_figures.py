@@ -258,7 +258,7 @@ class Maps(Scratch):
     def test_what_is_no_map_is_refused(self):
         with self.refused(ul.UltrumError, "leading zeros"):
             ul.figures.regions({"1": 1.0}, self.shapes)
-        with self.refused(ul.UltrumError, "no JSON"):
+        with self.refused(ul.UltrumError, "not JSON"):
             ul.figures.regions(self.values, b"{")
         with self.refused(ul.UltrumError, "2 to 6"):
             ul.figures.regions(self.values, self.shapes, classes=9)

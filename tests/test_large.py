@@ -305,7 +305,7 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
             with self.refused(TableError, words):
                 table("b.parquet", **columns).read(["A"])
         self.file("c.parquet", "no parquet at all")
-        with self.refused(TableError, "c.parquet is no Parquet file"):
+        with self.refused(TableError, "c.parquet is not a readable Parquet file"):
             ul.LongTable(self.path("c.parquet"), **said)
         for bad, words in (
             ("1 XB", "cannot be read"),

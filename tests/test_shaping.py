@@ -394,7 +394,7 @@ class Together(Scratch):
         self.assertEqual(got.percentile.max(), 100.0)
         self.assertEqual(set(got.extremes()["side"]), {"high", "low"})
         self.assertEqual([s.action for s in got.metadata.trail], ["part"] * 3 + ["composite"])
-        with self.refused(UnitError, "'d', which is none"):
+        with self.refused(UnitError, "'d', which is not one"):
             ul.composite(parts, orient={"d": -1})
         with self.refused(UnitError, "growth first"):
             ul.composite([series(walk(9), measure="index", timing="average")])

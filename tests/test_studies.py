@@ -212,7 +212,7 @@ class Whole(OnPractice):
             self.assertNotIn("hypothesis", pinned)  # of the tests
             self.assertIn("pip install -r requirements.txt", archive.read("README.md").decode())
         _, vault = unbundle(packed, self.folder / "elsewhere")
-        with self.refused(StudyError, "there already"):
+        with self.refused(StudyError, "exists already"):
             bundle(None, vault, packed)
         with self.refused(StudyError, "not a bundle"):
             unbundle(self.file("x.zip", b"PK no"), self.folder / "y")

@@ -120,7 +120,7 @@ class Keeping(Scratch):
         )
         self.assertEqual([other.payload(r) for r in other.records()], [b"one", b"two"])
         self.assertEqual(len(other.confirmations(other.records()[1])), 1)
-        with self.refused(VaultError, "there already"):
+        with self.refused(VaultError, "exists already"):
             pack(vault, file)
         row = json.loads(zipfile.ZipFile(file).read("deliveries.json"))[0]
         one = f"payloads/{row['checksum']}"
