@@ -319,7 +319,7 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
         )
         with self.refused(TableError, "S0001 has currency 'QML', S0002 'QSR'", "one for all"):
             ul.LongTable.write(mixed, self.path("m.parquet"))
-        with self.refused(TableError, "facts has 'mesure'", "measure"):
+        with self.refused(TableError, "unknown key 'mesure'", "measure"):
             ul.LongTable(self.path("a.parquet"), **said, facts={"mesure": "price"})
         opened = ul.LongTable.write(self.table, self.path("again.parquet"), "close")
         self.assertEqual(len(opened.assets), 600)

@@ -402,7 +402,7 @@ class Credentials(OnPractice):
                     HARBOUR_KEY=key,
                 )
             )
-            self.assertIn("could not be had", said[-1].stderr)
+            self.assertIn("could not be downloaded", said[-1].stderr)
         shown = [h.get("authorization", "") for _, h in self.service.faults.requests]
         self.assertTrue({f"Bearer {key}", f"Basic {pair}"} & set(shown))
         written = [("said", b"".join(d.stdout.encode() + d.stderr.encode() for d in said))]

@@ -139,7 +139,7 @@ class Keeping(Scratch):
             ("other", {"deliveries.json": "{}"}, ["no list"]),
             ("number", changed(etag=3), ["not a text"]),
             ("never", changed(retrieved="never"), ["not an instant"]),
-            ("later", changed(retrieved="2999-01-01T00:00:00.000000Z"), ["not been yet"]),
+            ("later", changed(retrieved="2999-01-01T00:00:00.000000Z"), ["in the future"]),
             ("month", changed(retrieved="2025-13-01T00:00:00.000000Z"), ["not an instant"]),
             ("payload", changed(checksum="0" * 64), ["does not fit", "nothing was taken"]),
         ):
