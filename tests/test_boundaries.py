@@ -6,6 +6,7 @@ import inspect
 import pkgutil
 import tempfile
 import unittest
+import warnings
 from datetime import date
 from pathlib import Path
 
@@ -109,9 +110,9 @@ class Time(unittest.TestCase):
             )
 
     def test_medians_skip_what_is_missing(self):
-        x = series([1, np.nan, 3, np.nan, np.nan, np.nan], measure="rate")
+        x = series([1, np.nan, 3, np.nan, 5, np.nan, *[np.nan] * 3], measure="rate")
         got = ul.to_frequency(x, "Q", how="median", require=0.3).values
-        np.testing.assert_array_equal(got, [2, np.nan])
+        np.testing.assert_array_equal(got, [2, 5, np.nan])
 
 
 class Statistics(unittest.TestCase):
@@ -288,6 +289,76 @@ class Statistics(unittest.TestCase):
         ]
         for table in tables[1:]:
             pd.testing.assert_frame_equal(table, tables[0])
+
+
+class Thresholds(unittest.TestCase):
+    """The least that is accepted is accepted, and the most that is refused is refused."""
+
+    def jump(self, absent, assets=1):
+        """Whether there is a return across so many weekdays without rows, in so many assets."""
+        days = pd.bdate_range("2024-01-01", periods=60 + absent)
+        frame = pd.DataFrame(100.0, days.delete(range(30, 30 + absent)), list("abcd")[:assets])
+        made = ul.returns(ul.SeriesTable.from_pandas(frame, measure="price")).to_pandas()
+        return bool(made.iloc[:, 0].loc[days[30 + absent]] == 0.0)
+
+    def test_gaps_of_one_series_and_of_several(self):
+        self.assertEqual([self.jump(n) for n in (5, 6)], [True, False])
+        self.assertEqual([self.jump(10, assets) for assets in (2, 3)], [False, True])
+        self.assertEqual([self.jump(n, 3) for n in (10, 11)], [True, False])
+
+    def test_least_numbers_of_rows_and_clusters(self):
+        rng = np.random.default_rng(8)
+        x, y = (pd.Series(rng.normal(size=60), months(60), name=n) for n in "xy")
+        fit = ul.regress(y, x)
+
+        def by(clusters):
+            return pd.Series(np.arange(60) % clusters, fit.response.index)
+
+        def state_space(rows):
+            panel = ul.practice.panel().sample("2015-01", str(months(rows, "2015-01")[-1]))
+            return ul.kalman_beta(panel, "market")
+
+        def alphas(rows):
+            panel = ul.practice.panel().sample("2015-01", str(months(rows, "2015-01")[-1]))
+            return ul.step_down_alphas(panel, ["market"], draws=19)
+
+        for work, least in (
+            (lambda n: ul.wild_cluster_test(fit, by(n), "x", draws=19), 5),
+            (lambda n: ul.predictive_regression(y.iloc[: n + 1], x.iloc[: n + 1]), 30),
+            (state_space, 24),
+            (alphas, 20),
+            (lambda n: dickey_fuller(np.cumsum(x.to_numpy()[:n])), 25),
+        ):
+            with self.subTest(least):
+                work(least)
+                with self.assertRaises(EstimationError):
+                    work(least - 1)
+        with self.assertRaisesRegex(EstimationError, "^0 returns in a row"):
+            ul.predictive_regression(y, x * np.nan)
+        for clusters, warned in ((40, False), (39, True)):
+            with warnings.catch_warnings(record=True) as caught:
+                warnings.simplefilter("always")
+                ul.regress(y, x, clusters=by(clusters))
+            self.assertEqual(any("clusters" in str(w.message) for w in caught), warned)
+
+    def test_rates_and_premia_that_must_be_percent(self):
+        panel = ul.practice.panel()
+        betas = ul.factor_betas(panel, ["market"])
+        for rate, taken in ((0.5, True), (0.51, False)):
+            with self.subTest(rate):
+                if taken:
+                    ul.cost_of_equity(betas, premia={"market": 0.05}, risk_free=rate)
+                    continue
+                with self.assertRaisesRegex(UltrumError, "51 % a year"):
+                    ul.cost_of_equity(betas, premia={"market": 0.05}, risk_free=rate)
+
+    def test_splits_and_jumps_from_a_size_on(self):
+        kinds = Prices().kinds
+        for size, want in ((0.46, ["a bad tick"]), (0.44, [])):
+            self.assertEqual(kinds([100, 100 * np.exp(size), 100]), want)
+        for near, want in ((0.05, ["a split of 2 to 1"]), (0.07, [])):
+            self.assertEqual(kinds([100, 100, 50 * np.exp(near)]), want)
+            self.assertEqual(kinds([100, 100, 50 * np.exp(-near)]), want)
 
 
 class Intraday(unittest.TestCase):

@@ -58,11 +58,10 @@ def four_digits(value: float) -> str:
 def counted(number: int, noun: str) -> str:
     """A count with its noun, in the plural unless it is one.
 
-    >>> counted(1, "row"), counted(12000, "row"), counted(0, "company")
-    ('1 row', '12,000 rows', '0 companies')
+    >>> counted(1, "row"), counted(12000, "row"), counted(0, "day")
+    ('1 row', '12,000 rows', '0 days')
     """
-    many = f"{noun[:-1]}ies" if noun.endswith("y") and noun[-2] not in "aeo" else f"{noun}s"
-    return f"{number:,} {noun if number == 1 else many}"
+    return f"{number:,} {noun}{'' if number == 1 else 's'}"
 
 
 def true_minus(text: str) -> str:
