@@ -319,6 +319,21 @@ class Whole(OnPractice):
         back = changes(second, first)
         self.assertEqual(set(back.removed.index), set(found.added.index))
         self.assertEqual(repr(changes(second, second)), "Nothing has changed since the last run.")
+        two = [
+            m.model_copy(update={"factors": ["market", "size"]})
+            if m.name == study.model.name
+            else m
+            for m in study.models
+        ]
+        tests = study.tests.model_copy(update={"rolling_window": 120})
+        one, two = (
+            run_facts(self.run_it(study.model_copy(update={"tests": tests, "models": models})))
+            for models in (study.models, two)
+        )
+        because = changes(one, two).moved["because"]
+        key = f"[models.{study.model.name}] factors"
+        self.assertEqual(because[f"rolling.{study.asset}"], key)
+        self.assertEqual(set(because), {key})
 
     def test_the_trail_leads_to_the_bytes_and_says_how_to_make_them_again(self):
         result = self.run_it(self.load("market_model"))

@@ -17,9 +17,10 @@ from ultrum.study.run_record import error_of
 _ROUNDING: Final = 1e-12  # relative; two machines may differ by as much
 _SHOWN: Final = 12
 _SECTIONS: Final[Mapping[str, tuple[str, ...]]] = {
-    "series": ("series: ",), "sets": ("series: ",), "sources": ("",), "models": ("model: ",), "tests": (
+    "series": ("series: ",), "sets": ("series: ",), "sources": ("",), "tests": (
     "diagnosis", "rolling", "checks", "joint alpha"), "two_pass": ("two-pass",), "sensitivity": ("sensitivity",),
-    "cost_of_equity": ("cost of equity", "peers", "sensitivity"), "portfolios": ("returns",),
+    "cost_of_equity": ("cost of equity", "peers", "sensitivity", "diagnosis", "rolling"),
+    "portfolios": ("returns",),
     "panel": ("prices", "returns", "factors", "panel"), "study": ("prices", "returns", "factors", "panel"),
 }  # fmt: skip
 _COLUMNS: Final = ("before", "after", "change", "in_errors", "because")
@@ -245,6 +246,16 @@ def _rank(name: str, run: Mapping[str, Any]) -> int:
     return 2 if company and company in name.split(".") else 3
 
 
+def _sets(key: str, stage: str) -> bool:
+    """Whether a key of the study, as ``[section.name] key``, is among the settings of a stage."""
+    section, _, name = key.lstrip("[").split("]")[0].partition(".")
+    if section == "models":
+        own = (f"model: {name}", f"joint alpha: {name}, exact", f"joint alpha: {name}, robust",
+               f"joint alpha: {name}, bootstrap", "rolling betas")  # fmt: skip
+        return stage in own
+    return stage.startswith(_SECTIONS.get(section, ("",)))
+
+
 class _Causes:
     """Why numbers moved: downloads and changed keys under the stage that gives them."""
 
@@ -272,12 +283,12 @@ class _Causes:
         downloads = {d.name for d in stage_trail(self._stages, stage).downloads()}
         causes = [r for r in self._revised if r.removesuffix(" (new)") in downloads]
         reset = self._reset & set(self._under(stage))
-        for key in self._keys:
-            section = key.lstrip("[").split("]")[0].split(".")[0]
-            prefixes = _SECTIONS.get(section, ("",))
-            if any(name.startswith(prefixes) for name in reset):
-                causes.append(key)
-        return ", ".join(causes) or "the program or a setting of this machine changed"
+        keys = [key for key in self._keys if any(_sets(key, name) for name in reset)]
+        if (
+            reset and not keys
+        ):  # settings of stages come from the study, so one of its keys is the cause
+            keys = list(self._keys)
+        return ", ".join([*causes, *keys]) or "the program or a setting of this machine changed"
 
     def _under(self, stage: str) -> Iterator[str]:
         """A stage and all that it rests on."""

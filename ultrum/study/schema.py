@@ -295,6 +295,11 @@ def _with_ancestors(
         raise StudyError(
             f"{name} inherits through more than {_DEEPEST} studies; is there a circle?"
         )
+    if not file.exists():
+        raise StudyError(
+            f"{name} inherits from {parent}, and there is no {file}. Put it next to the study, or take "
+            f'inherits = "{parent}" out of [study].'
+        )
     base = _with_ancestors(_toml(_text_of(file), file.name), file.name, folder, anywhere, depth + 1)
     merged = _merged(base, content)
     merged["study"] = {

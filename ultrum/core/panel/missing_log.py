@@ -128,8 +128,8 @@ def dropped_by(missing: Bools, names: Sequence[str], present: Bools) -> dict[str
     for number, pattern in enumerate(patterns):
         if pattern.any():
             lacking = [str(name) for name, absent in zip(names, pattern, strict=True) if absent]
-            more = f" and {len(lacking) - 3} more" if len(lacking) > 3 else ""
-            cause = f"missing {', '.join(lacking[:3])}{more}"
+            shown = lacking[:3] + ([f"{len(lacking) - 3} more"] if len(lacking) > 3 else [])
+            cause = f"missing {' and '.join(shown)}"  # commas are between the causes
             rows = which.ravel() == number
             counts = present[rows].sum(axis=0).astype(np.int64)
             by_series[cause] = by_series.get(cause, 0) + counts
