@@ -226,7 +226,7 @@ class Pricing(Scratch):
                          {"a": 1, "b": 1, "c": 1, "f0": 3, "f1": 2, "bill": 0})  # fmt: skip
         dropped = ul.factor_betas(panel, ["f1"]).dropped.loc["b"]
         self.assertEqual(
-            dropped[["missing f0", "missing f1", "missing f0, f1"]].tolist(), [1, 1, 1]
+            dropped[["missing f0", "missing f1", "missing f0 and f1"]].tolist(), [1, 1, 1]
         )
 
     def test_windows_of_rolling_premia_are_sixty_periods(self):

@@ -114,10 +114,10 @@ class Conservation(unittest.TestCase):
         np.testing.assert_array_equal(table.nobs + table.observations_dropped, y.notna().sum())
         self.assertEqual(
             set(table.dropped),
-            {"missing left-hand side", "missing market", "missing other", "missing market, other",
+            {"missing left-hand side", "missing market", "missing other", "missing market and other",
              "no factors"})  # fmt: skip
         lone = y["a"].loc[X.index[30]]
-        self.assertEqual(table.dropped.loc["a", "missing market, other"], int(np.isfinite(lone)))
+        self.assertEqual(table.dropped.loc["a", "missing market and other"], int(np.isfinite(lone)))
 
     def test_observations_that_a_panel_drops_are_counted_by_the_series_that_caused_it(self):
         t = Things()
