@@ -258,7 +258,7 @@ class Pulling(OnPractice):
         self.assertEqual(str(result.series[0].index[-1]), "2024-09")
 
     def test_a_higher_frequency_is_refused_naming_what_there_is(self):
-        for address, words in {"observatory:PEOPLE/D.QM.T": ["nothing of frequency", "Annual (A)"],
+        for address, words in {"observatory:PEOPLE/D.QM.T": ["no series of frequency", "Annual (A)"],
                                "observatory:PEOPLE/M.QM.T": ["Monthly (M)", "Annual (A)", "disaggregate"]}.items():  # fmt: skip
             with self.subTest(address), self.refused(SourceError, *words):
                 self.desk().fetch(address)

@@ -277,7 +277,7 @@ def verify(vault: Path | None) -> None:
         faults, count = kept.verify(), kept.size()["downloads"]
     if faults:
         raise VaultError("\n".join(faults))
-    echo(f"{counted(count, 'download')}, all whole.")
+    echo(f"{counted(count, 'download')}, all intact.")
 
 
 @vault.command()

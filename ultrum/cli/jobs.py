@@ -139,7 +139,7 @@ def run(
 @click.argument("number", default="")
 @JSON
 def trail(results: Path, number: str, as_json: bool) -> None:
-    """Show where NUMBER of a run came from: stages, downloads, checksums, and how to make it again.
+    """Show where NUMBER of a run came from: stages, downloads, checksums, and how to reproduce it.
 
     RESULTS is the folder a run has written. NUMBER is a name, or a value as it is printed, such as 6.22.
     Without it the answer is shown.

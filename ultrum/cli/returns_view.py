@@ -80,10 +80,15 @@ def _show_one(one: TimeSeries) -> None:
     falls["depth"] = [percent(depth, 1) for depth in falls["depth"]]
     terminal_output.table(falls.fillna("").rename(columns={"depth": "depth, %"}))
     if one.metadata.frequency.code in "MQ" or one.metadata.frequency.is_dated:
-        grid = 100 * calendar_returns(one).table.rename(columns={"year": "all"}) + 0.0
+        table = calendar_returns(one).table
+        partial = table.attrs["partial_years"]
+        years = [f"{year}*" if year in partial else str(year) for year in table.index]
+        grid = (100 * table.rename(columns={"year": "all"})).set_axis(years).round(1) + 0.0
         terminal_output.table(
-            terminal_output.fixed(grid.round(1) + 0.0, "year", **dict.fromkeys(map(str, grid), 1))
+            terminal_output.fixed(grid, "year", **dict.fromkeys(map(str, grid), 1))
         )
+        if partial:
+            echo("* part of a year")
 
 
 def returns_at(

@@ -181,7 +181,7 @@ class Trail(TextInNotebooks):
         for place, part in enumerate(self.parts):
             yield from part._branch("", place == len(self.parts) - 1, met)
         if self.command:
-            yield f"to make it again: {self.command}"
+            yield f"to reproduce it: {self.command}"
 
     def _branch(self, lead: str, last: bool, met: set[str]) -> Iterator[str]:
         when = f"  {self.retrieved[:19]}" if self.retrieved else ""

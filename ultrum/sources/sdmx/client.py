@@ -172,8 +172,8 @@ class SdmxSource:
         named = structure.codes.get("FREQ", {})
         listed = ", ".join(f"{named.get(c, c)} ({c})" for c in frequencies)
         raise SourceError(
-            f"{where}: there is nothing of frequency {named.get(wanted, wanted)} ({wanted}); the source has: "
-            f"{listed}. Lower frequencies come with to_frequency; a higher one must be estimated: disaggregate."
+            f"{where}: no series of frequency {named.get(wanted, wanted)} ({wanted}); the source has: {listed}. "
+            "Convert to a lower frequency with to_frequency, or estimate a higher one with disaggregate."
         )
 
     def listings(self) -> list[Listing]:
