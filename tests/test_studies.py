@@ -319,21 +319,33 @@ class Whole(OnPractice):
         back = changes(second, first)
         self.assertEqual(set(back.removed.index), set(found.added.index))
         self.assertEqual(repr(changes(second, second)), "Nothing has changed since the last run.")
-        two = [
-            m.model_copy(update={"factors": ["market", "size"]})
-            if m.name == study.model.name
-            else m
+
+    def test_causes_are_the_keys_of_the_stage_and_no_others(self):
+        study = ul.Study.load(demo_study()).with_sources_at(self.service.places)
+        tests = study.tests.model_copy(update={"rolling_window": 120})
+        pair = [*study.models, study.model.model_copy(update={"name": "other"})]
+        study = study.model_copy(update={"tests": tests, "models": pair})
+        one = run_facts(self.run_it(study))
+        keys = {m.name: f"[models.{m.name}] factors" for m in study.models}
+        models = [
+            m.model_copy(update={"factors": [*m.factors[:1], "size", "momentum"]})
             for m in study.models
         ]
-        tests = study.tests.model_copy(update={"rolling_window": 120})
-        one, two = (
-            run_facts(self.run_it(study.model_copy(update={"tests": tests, "models": models})))
-            for models in (study.models, two)
+        title = study.study.model_copy(update={"title": "another"})
+        report = study.report.model_copy(update={"level": 0.9})
+        two = run_facts(
+            self.run_it(
+                study.model_copy(update={"models": models, "study": title, "report": report})
+            )
         )
         because = changes(one, two).moved["because"]
-        key = f"[models.{study.model.name}] factors"
-        self.assertEqual(because[f"rolling.{study.asset}"], key)
-        self.assertEqual(set(because), {key})
+        own, other = keys
+        for number, cause in (("rolling.BRTW", keys[own]), ("cost_of_equity.BRTW", keys[own]),
+                              ("cost_of_equity_low.BRTW", f"{keys[own]}, [report] level"),
+                              (f"models.{other}.BRTW.market", keys[other])):  # fmt: skip
+            self.assertEqual(because[number], cause)
+        level = run_facts(self.run_it(study.model_copy(update={"report": report})))
+        self.assertEqual(set(changes(one, level).moved["because"]), {"[report] level"})
 
     def test_the_trail_leads_to_the_bytes_and_says_how_to_make_them_again(self):
         result = self.run_it(self.load("market_model"))

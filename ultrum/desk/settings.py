@@ -65,7 +65,7 @@ def add_source_kind(kind: str, fetch: Fetch) -> None:
     Raises
     ------
     SourceError
-        The kind exists already, or is not a single word.
+        The kind is built in, or is not a single word.
 
     Examples
     --------
@@ -80,7 +80,7 @@ def add_source_kind(kind: str, fetch: Fetch) -> None:
     """
     if kind in KINDS or not kind.isidentifier():
         raise SourceError(
-            f"The kind '{kind}' exists already or is not a single word; choose another name."
+            f"The kind '{kind}' is built in, or is not a single word; choose another name."
         )
     _ADDED[kind] = fetch
 

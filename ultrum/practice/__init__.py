@@ -9,8 +9,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
-from ultrum.practice import world
-from ultrum.practice.world import Truth, truth
+from ultrum.practice.world import LAST_DAY, Truth, truth
 
 if TYPE_CHECKING:
     from ultrum.core.panel.aligned_panel import Panel
@@ -19,9 +18,7 @@ if TYPE_CHECKING:
 __all__ = ["Truth", "demo_study", "panel", "serve", "sources_at", "truth"]
 
 
-def serve(
-    port: int = 0, *, delay: float = 0.0, as_of: str = "", today: str = world.LAST_DAY
-) -> Service:
+def serve(port: int = 0, *, delay: float = 0.0, as_of: str = "", today: str = LAST_DAY) -> Service:
     """Start the services of the practice world on loopback.
 
     Parameters

@@ -53,9 +53,8 @@ class SharedWork(Generic[T, R]):
         self._helper: Thread | None = None
         if len(things) >= FEWEST and (os.cpu_count() or 1) > 1:
             with contextlib.suppress(pickle.PicklingError, AttributeError, TypeError):
-                packed = pickle.dumps(
-                    work, protocol=5
-                )  # before this process can change what it holds
+                # packed at once, before this process can change what the work holds
+                packed = pickle.dumps(work, protocol=5)
                 self._helper = Thread(target=self._helped, args=(packed,))
                 self._helper.start()
 

@@ -34,7 +34,7 @@ class Secret:
 
     def redacted(self, text: str) -> str:
         """A text without the secret, plain or as addresses have it."""
-        return _struck(text, self.words)
+        return _without_words(text, self.words)
 
 
 _IN_QUERY: Final = re.compile(
@@ -90,7 +90,7 @@ class _LogFilter(logging.Filter):
 
     def filter(self, record: logging.LogRecord) -> bool:
         """Let every record pass, without the secrets."""
-        record.msg, record.args = _struck(record.getMessage(), self._words), ()
+        record.msg, record.args = _without_words(record.getMessage(), self._words), ()
         return True
 
 
@@ -110,7 +110,7 @@ def hidden_in_logs(words: Sequence[str], loggers: Sequence[str]) -> Iterator[Non
             logger.removeFilter(log_filter)
 
 
-def _struck(text: str, words: Iterable[str]) -> str:
+def _without_words(text: str, words: Iterable[str]) -> str:
     for word in words:
         for form in (word, quote_plus(word), quote(word, safe=""), quote(word)):
             text = text.replace(form, STRUCK) if form else text

@@ -16,13 +16,17 @@ from ultrum.study.run_record import error_of
 
 _ROUNDING: Final = 1e-12  # relative; two machines may differ by as much
 _SHOWN: Final = 12
-_SECTIONS: Final[Mapping[str, tuple[str, ...]]] = {
-    "series": ("series: ",), "sets": ("series: ",), "sources": ("",), "tests": (
-    "diagnosis", "rolling", "checks", "joint alpha"), "two_pass": ("two-pass",), "sensitivity": ("sensitivity",),
+_SECTIONS: Final[Mapping[str, tuple[str, ...]]] = {  # first words of the stages that a section sets
+    "series": (), "models": (), "report": (),
+    "sets": ("series: ",), "sources": ("",), "portfolios": ("returns",), "two_pass": ("two-pass",),
+    "tests": ("diagnosis", "rolling", "checks", "joint alpha"), "sensitivity": ("sensitivity",),
     "cost_of_equity": ("cost of equity", "peers", "sensitivity", "diagnosis", "rolling"),
-    "portfolios": ("returns",),
-    "panel": ("prices", "returns", "factors", "panel"), "study": ("prices", "returns", "factors", "panel"),
+    "panel": ("prices", "returns", "factors", "panel"),
+    "study": ("prices", "returns", "factors", "panel", "diagnosis", "peers", "sensitivity"),
 }  # fmt: skip
+_ONLY_WORDS: Final = ("[study] title", "[study] question", "[report] ")  # keys that move no stage
+_LEVEL: Final = "[report] level"
+_BOUNDS: Final = ("cost_of_equity_low.", "cost_of_equity_high.")
 _COLUMNS: Final = ("before", "after", "change", "in_errors", "because")
 
 
@@ -246,14 +250,24 @@ def _rank(name: str, run: Mapping[str, Any]) -> int:
     return 2 if company and company in name.split(".") else 3
 
 
-def _sets(key: str, stage: str) -> bool:
+def _sets(key: str, stage: str, model: str) -> bool:
     """Whether a key of the study, as ``[section.name] key``, is among the settings of a stage."""
     section, _, name = key.lstrip("[").split("]")[0].partition(".")
     if section == "models":
-        own = (f"model: {name}", f"joint alpha: {name}, exact", f"joint alpha: {name}, robust",
-               f"joint alpha: {name}, bootstrap", "rolling betas")  # fmt: skip
-        return stage in own
+        joint = stage.startswith(f"joint alpha: {name}, ")
+        return joint or stage == f"model: {name}" or (stage == "rolling betas" and name == model)
+    if section == "series":
+        own = stage.removeprefix("series: ")
+        return own != stage and f"{name}.".startswith(f"{own}.")
     return stage.startswith(_SECTIONS.get(section, ("",)))
+
+
+def _model_of(run: Mapping[str, Any]) -> str:
+    """Name of the model of the cost of equity, or of the first."""
+    study = run.get("study") or {}
+    names = [str(model["name"]) for model in study.get("models", [])]
+    wanted = str((study.get("cost_of_equity") or {}).get("model", ""))
+    return wanted if wanted in names else next(iter(names), "")
 
 
 class _Causes:
@@ -266,29 +280,30 @@ class _Causes:
         revised: Sequence[str],
         keys: Sequence[str],
     ) -> None:
-        self._revised, self._keys = revised, keys
+        self._revised, self._model = revised, _model_of(after)
+        self._keys = [key for key in keys if not key.startswith(_ONLY_WORDS)]
+        self._level = [_LEVEL] if _LEVEL in keys else []
         self._stages = {s["name"]: s for s in after["stages"]}
         old = {s["name"]: s["settings"] for s in before["stages"]}
         self._reset = {n for n, s in self._stages.items() if old.get(n) != s["settings"]}
-        self._known: dict[str, str] = {}
+        self._known: dict[str, list[str]] = {}
 
     def of(self, number: str) -> str:
         """The causes of one number, in words."""
         stage = stage_of(number)
         if stage not in self._known:
             self._known[stage] = self._of_stage(stage)
-        return self._known[stage]
+        level = self._level if number.startswith(_BOUNDS) else []
+        causes = [*self._known[stage], *level]
+        return ", ".join(causes) or "the program or a setting of this machine changed"
 
-    def _of_stage(self, stage: str) -> str:
+    def _of_stage(self, stage: str) -> list[str]:
         downloads = {d.name for d in stage_trail(self._stages, stage).downloads()}
         causes = [r for r in self._revised if r.removesuffix(" (new)") in downloads]
         reset = self._reset & set(self._under(stage))
-        keys = [key for key in self._keys if any(_sets(key, name) for name in reset)]
-        if (
-            reset and not keys
-        ):  # settings of stages come from the study, so one of its keys is the cause
-            keys = list(self._keys)
-        return ", ".join([*causes, *keys]) or "the program or a setting of this machine changed"
+        keys = [k for k in self._keys if any(_sets(k, name, self._model) for name in reset)]
+        # settings of stages come from the study alone, so one of its keys is the cause
+        return [*causes, *(keys or (self._keys if reset else []))]
 
     def _under(self, stage: str) -> Iterator[str]:
         """A stage and all that it rests on."""

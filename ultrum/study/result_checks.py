@@ -88,7 +88,7 @@ def standing_out(p_values: pd.Series, share: float) -> pd.Series:
 def study_warnings(
     plan: Study, company: str, checks: pd.DataFrame, betas: BetaTable
 ) -> list[StudyWarning]:
-    """Cautions from the checks."""
+    """Warnings that follow from the checks."""
     warnings = []
     standing = standing_out(checks["break_p"], FALSE_SHARE)
     for asset, row in ((str(name), row) for name, row in checks.iterrows()):

@@ -110,9 +110,11 @@ def checked_instant(text: str, what: str) -> str:
     """
     try:
         moment = _moment(text)
+        if moment.strftime(_FORM) != text:
+            raise ValueError
     except ValueError:
         raise VaultError(f"{what}: '{text[:40]}' is not an instant; nothing was taken.") from None
-    if moment.strftime(_FORM) != text or moment - _moment(now()) > _HURRY:
+    if moment - _moment(now()) > _HURRY:
         raise VaultError(f"{what}: {text[:40]} is in the future; nothing was taken.")
     return text
 

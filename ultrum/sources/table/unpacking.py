@@ -123,7 +123,7 @@ def _from_zip(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
 
 
 def _is_system_file(name: str) -> bool:
-    """Files that some systems leave in archives without being asked."""
+    """Whether it is a file that an operating system adds to archives."""
     return name.startswith("__MACOSX/") or name.rsplit("/", 1)[-1].startswith(".")
 
 
