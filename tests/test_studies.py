@@ -20,7 +20,7 @@ import python_calamine
 from PIL import Image
 
 import ultrum as ul
-from tests.support import ROOT, OnPractice, Scratch, command
+from tests.support import ROOT, OnPractice, Scratch, command, months
 from ultrum.errors import StudyError, UltrumError
 from ultrum.practice import demo_study
 from ultrum.report import html_report, result_files
@@ -319,6 +319,39 @@ class Whole(OnPractice):
         back = changes(second, first)
         self.assertEqual(set(back.removed.index), set(found.added.index))
         self.assertEqual(repr(changes(second, second)), "Nothing has changed since the last run.")
+
+    def test_how_a_source_is_read_is_an_input_too(self):
+        rng, index = np.random.default_rng(3), months(60)
+        market = rng.normal(0.01, 0.04, 60)
+        assets = pd.DataFrame({"A": 1.2 * market + rng.normal(0, 0.02, 60)}, index)
+        factors = pd.DataFrame({"Mkt": 100 * market, "RF": 0.2}, index)
+        for name, frame in (("assets.csv", assets), ("factors.csv", factors)):
+            self.file(name, frame.round(4).rename_axis("month").to_csv())
+        runs = []
+        for units in ("percent", "decimal"):
+            text = f"""
+                [study]
+                title = "two readings"
+                [sources.here]
+                kind = "table"
+                url = "."
+                tables."assets.csv" = {{ measure = "return", units = "{units}" }}
+                tables."factors.csv" = {{ measure = "return", units = "percent" }}
+                [panel]
+                assets = "here:assets.csv"
+                factors = "here:factors.csv"
+                risk_free = "here:factors.csv#RF"
+                [[models]]
+                name = "one"
+                factors = ["Mkt"]"""
+            runs.append(self.run_it(ul.Study.load(self.file("s.toml", text))))
+        wrong, right = (run.betas.coefficients.loc["A", "Mkt"] for run in runs)
+        self.assertAlmostEqual(right, np.polyfit(market.round(6), assets["A"].round(4), 1)[0], 3)
+        self.assertAlmostEqual(wrong, right / 100, 3)
+        before, after = map(run_facts, runs)
+        self.assertNotEqual(before["run"], after["run"])
+        because = changes(before, after).moved["because"]
+        self.assertEqual(set(because), {"[sources.here.tables.assets.csv] units"})
 
     def test_causes_are_the_keys_of_the_stage_and_no_others(self):
         study = ul.Study.load(demo_study()).with_sources_at(self.service.places)

@@ -93,7 +93,8 @@ class Repository:
         settings = self.settings_of(wanted)
         if settings.kind == "sdmx":
             raise SourceError(f"{address}: {wanted.source} is a statistics service, not a table.")
-        options = TableOptions.of(**{**table_settings(settings, wanted.path), **facts})
+        own = {name: value for name, value in facts.items() if value is not None}  # None: not set
+        options = TableOptions.of(**{**table_settings(settings, wanted.path), **own})
         if not is_pattern(wanted.path):
             return addressed(self._read(wanted, options), wanted)
         reading = read_many(

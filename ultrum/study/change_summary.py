@@ -17,8 +17,8 @@ from ultrum.study.run_record import error_of
 _ROUNDING: Final = 1e-12  # relative; two machines may differ by as much
 _SHOWN: Final = 12
 _SECTIONS: Final[Mapping[str, tuple[str, ...]]] = {  # first words of the stages that a section sets
-    "series": (), "models": (), "report": (),
-    "sets": ("series: ",), "sources": ("",), "portfolios": ("returns",), "two_pass": ("two-pass",),
+    "series": (), "models": (), "report": (), "sources": (),
+    "sets": ("series: ",), "portfolios": ("returns",), "two_pass": ("two-pass",),
     "tests": ("diagnosis", "rolling", "checks", "joint alpha"), "sensitivity": ("sensitivity",),
     "cost_of_equity": ("cost of equity", "peers", "sensitivity", "diagnosis", "rolling"),
     "panel": ("prices", "returns", "factors", "panel"),
@@ -262,6 +262,12 @@ def _sets(key: str, stage: str, model: str) -> bool:
     return stage.startswith(_SECTIONS.get(section, ("",)))
 
 
+def _source(key: str) -> str:
+    """The source whose settings a key is among; a line break, which no name has, of other keys."""
+    section, _, name = key.lstrip("[").split("]")[0].partition(".")
+    return name.split(".")[0] if section == "sources" else "\n"
+
+
 def _model_of(run: Mapping[str, Any]) -> str:
     """Name of the model of the cost of equity, or of the first."""
     study = run.get("study") or {}
@@ -302,8 +308,9 @@ class _Causes:
         causes = [r for r in self._revised if r.removesuffix(" (new)") in downloads]
         reset = self._reset & set(self._under(stage))
         keys = [k for k in self._keys if any(_sets(k, name, self._model) for name in reset)]
+        read = [k for k in self._keys if any(d.startswith(f"{_source(k)}:") for d in downloads)]
         # settings of stages come from the study alone, so one of its keys is the cause
-        return [*causes, *(keys or (self._keys if reset else []))]
+        return [*causes, *read, *(keys or ([] if read or not reset else self._keys))]
 
     def _under(self, stage: str) -> Iterator[str]:
         """A stage and all that it rests on."""

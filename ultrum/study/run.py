@@ -345,6 +345,10 @@ def _sensitivity(
 def _run_hash(plan: Study, used: list[Record]) -> str:
     """What identifies a run: the study without its hosts, and the bytes that went in."""
     content = plan.model_dump(mode="json")
-    content["sources"] = {name: source["kind"] for name, source in content["sources"].items()}
+    own = ("kind", "tables", "snapshots", "queries")
+    content["sources"] = {
+        name: {key: source[key] for key in own if source[key]}
+        for name, source in content["sources"].items()
+    }
     inputs = sorted({(r.source, r.path, r.checksum) for r in used})
     return hashlib.sha256(repr((content, inputs)).encode()).hexdigest()

@@ -1,9 +1,9 @@
 """Stages of a run, each computed again only when one of its inputs has changed.
 
-A stage rests on its settings, on the stages it needs, on the downloads it took and on the program's own
-code. What it gave is kept next to the vault, so that a run that was stopped, or a revision of one series,
-costs no more than what depends on it. Kept results are signed with a key of this user, and one whose
-signature does not fit is done again: a folder from elsewhere cannot run anything.
+A stage rests on its settings, on the stages it needs, on the downloads it took, on the settings by which they
+are read, and on the program's own code. Its result is kept next to the vault, so that a run that was stopped,
+or a revision of one series, costs no more than what depends on it. Kept results are signed with a key of this
+user, and one whose signature does not fit is done again: a folder from elsewhere cannot run anything.
 """
 
 from __future__ import annotations
@@ -25,6 +25,7 @@ from typing import Any, Final
 from ultrum.core.transform.steps import added_steps
 from ultrum.desk import Desk
 from ultrum.desk.fetch import Access
+from ultrum.desk.settings import SourceSettings
 from ultrum.errors import DataWarning, UltrumError
 from ultrum.file_access import json_of, replaced_whole
 from ultrum.vault import Record
@@ -83,7 +84,7 @@ class Stages:
                 [self.done[n].state for n in needs],
             ]
         )
-        kept_stage = self.kept.find(key, self._checksum) if self.kept else None
+        kept_stage = self.kept.find(key, self._as_read) if self.kept else None
         if kept_stage is not None:
             value, warned, state, accesses = kept_stage
             for text in warned:
@@ -111,7 +112,7 @@ class Stages:
         body = pickle.dumps((value, heard), protocol=5)
         state = hashlib.sha256(body).hexdigest()
         if self.kept:
-            self.kept.keep(key, body, state, accesses)
+            self.kept.keep(key, body, state, [(t, self._as_read(t)) for t in accesses])
         self._note(name, settings, needs, state, accesses, False)
         # what was kept is made of other objects than what was just computed, and a checksum of what a later
         # stage makes of them can tell: every stage therefore rests on what a kept one would give
@@ -145,11 +146,23 @@ class Stages:
     def _record(self, access: Access) -> Record:
         return self.desk.repository.fetcher.record_of_access(access)
 
-    def _checksum(self, access: Access) -> str:
+    def _as_read(self, access: Access) -> str:
+        """What identifies a download as a stage reads it: its bytes, and the settings of its source."""
         try:
-            return self._record(access).checksum
+            checksum = self._record(access).checksum
         except UltrumError:
             return ""  # it is unavailable now; the stage itself reports it
+        return f"{checksum} {digest(reading_settings(self.desk.sources[access.source]))}"
+
+
+def reading_settings(source: SourceSettings) -> dict[str, Any]:
+    """Settings of a source that decide what is read from its bytes, and not where they are."""
+    parts = {
+        "tables": {path: dict(options) for path, options in source.tables.items()},
+        "snapshots": {name: vars(found) for name, found in source.snapshots.items()},
+        "queries": {name: vars(query) for name, query in source.queries.items()},
+    }
+    return {name: part for name, part in parts.items() if part}
 
 
 class StageStore:
@@ -170,13 +183,13 @@ class StageStore:
         return cls(folder, key)
 
     def find(
-        self, key: str, checksum: Callable[[Access], str]
+        self, key: str, as_read: Callable[[Access], str]
     ) -> tuple[Any, list[Any], str, list[Access]] | None:
         """Value, warnings, state and downloads of a kept result whose downloads are the same now."""
         for entry in self._entries(key):
             accesses = [Access(**t["access"]) for t in entry["downloads"]]
             if any(
-                checksum(t) != d["checksum"]
+                as_read(t) != d["as_read"]
                 for t, d in zip(accesses, entry["downloads"], strict=True)
             ):
                 continue
@@ -186,12 +199,15 @@ class StageStore:
                 return value, warned, entry["state"], accesses
         return None
 
-    def keep(self, key: str, body: bytes, state: str, accesses: Sequence[Access]) -> None:
-        """Keep a result; a folder that cannot be written costs time, not the result."""
+    def keep(self, key: str, body: bytes, state: str, read: Sequence[tuple[Access, str]]) -> None:
+        """Keep a result, with its downloads as they were read.
+
+        A folder that cannot be written costs time, not the result.
+        """
         try:
             self._write(self.folder / f"{state}.pickle", body)
             downloads = [
-                {"access": vars(t) | {"checksum": ""}, "checksum": t.checksum} for t in accesses
+                {"access": vars(t) | {"checksum": ""}, "as_read": as_read} for t, as_read in read
             ]
             entry = {"downloads": downloads, "state": state, "signature": self._signature(body)}
             others = [e for e in self._entries(key) if e["downloads"] != downloads][:3]
