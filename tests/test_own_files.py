@@ -129,6 +129,10 @@ class OwnFiles(Scratch):
         excess = self.monthly(self.prices["KELP"] ** 2).to_numpy() - 0.0015
         expected = self.by_hand(excess, self.factors["Mkt-RF"][1:])
         self.assertAlmostEqual(by_close["TIDE"]["Mkt-RF"]["coefficient"], expected[1], 3)
+        self.assertIn(
+            "warning: Open, Close: price returns",
+            self.run_it("look", "KELP.csv", "--returns", "M").stderr,
+        )
 
     def test_outputs_and_the_study_that_repeats_them(self):
         done = self.run_it("estimate", "wide.csv", "--factors", "factors.csv", "--dividends", "dividends.csv",

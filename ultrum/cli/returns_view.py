@@ -47,9 +47,11 @@ def show_returns(
         terminal_output.as_json({"basis": risk.basis, "assets": rows, **more})
         return
     echo(risk.in_percent)
-    if any(a.income == "price" for a in returns_table.metadata):
+    bare = [a.name for a in returns_table.metadata if a.income == "price"]
+    if bare:
+        which = "these are" if len(bare) == len(returns_table.names) else f"{', '.join(bare[:8])}:"
         terminal_output.warn(
-            "these are price returns; a study or returns(dividends=...) adds dividends"
+            f"{which} price returns; 'ultrum estimate --dividends FILE' or a study adds dividends"
         )
     terminal_output.table(_in_percent(risk.table[list(_SHOWN)], "asset"))
     if len(returns_table.names) == 1:
