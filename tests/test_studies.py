@@ -138,8 +138,8 @@ class Whole(OnPractice):
             mock.patch("importlib.util.find_spec", return_value=None),
             self.assertWarns(ul.DataWarning),
         ):
-            explored = html_report.lines_to_explore(result)
-        plain = html_report.page(result, {}, explored)
+            self.assertFalse(html_report.wants_lines(result))
+        plain = html_report.page(result, {}, None)
         self.assertFalse("<script" in plain)
         self.assertIn("<h2>Checks</h2>", plain)
 

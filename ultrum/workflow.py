@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib.util
 import os
 from collections.abc import Callable
 from typing import Final
@@ -17,11 +18,14 @@ _DRAWING: Final = (
     "ultrum.report.result_files", "matplotlib.figure",
     *(f"matplotlib.backends.backend_{kind}" for kind in ("agg", "svg", "pdf")),
 )  # fmt: skip
+_LINES: Final = ("bokeh.embed", "bokeh.plotting", "bokeh.resources")
 
 
 def drawing_ahead(study: Study) -> StartedAhead:
     """A second process for the figures of a study, to be started with its first computation."""
-    return StartedAhead(*_DRAWING, enough=len(study.report.figures) >= FEWEST)
+    interactive = study.report.interactive and importlib.util.find_spec("bokeh") is not None
+    modules = (*_DRAWING, *_LINES) if interactive else _DRAWING
+    return StartedAhead(*modules, enough=len(study.report.figures) >= FEWEST)
 
 
 @checked

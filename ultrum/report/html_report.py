@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import contextlib
 import importlib.metadata
+import importlib.util
 import platform
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -26,7 +27,6 @@ from ultrum.core.series.text_tables import headed
 from ultrum.core.time.period_labels import period_label
 from ultrum.core.workings.steps_table import Workings
 from ultrum.errors import EstimationError, warn_user
-from ultrum.report.interactive_page import explorer
 from ultrum.report.model_tables import model_table
 from ultrum.report.result_figures import figure_words, first_factor
 from ultrum.report.result_tables import company_fits, downloads, joint_alphas
@@ -86,17 +86,17 @@ def page(result: StudyResult, drawn: Mapping[str, str], explored: Mapping[str, s
     )
 
 
-def lines_to_explore(result: StudyResult) -> dict[str, str] | None:
-    """Lines to explore, where the study asks for them and the package that draws them is installed."""
+def wants_lines(result: StudyResult) -> bool:
+    """Whether the page gets lines to explore: the study asks and bokeh is installed."""
     if not result.study.report.interactive:
-        return None
-    interactive = explorer(result)
-    if interactive is None:
+        return False
+    if importlib.util.find_spec("bokeh") is None:
         warn_user(
             "The page lacks its lines to explore, since bokeh is not installed: "
             "pip install 'ultrum[interactive]', or leave out interactive = true."
         )
-    return interactive
+        return False
+    return True
 
 
 def _rate_words(result: StudyResult) -> str:

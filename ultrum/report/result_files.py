@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import importlib.util
 import os
+import sqlite3
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 from functools import partial
 from importlib.metadata import version
 from pathlib import Path
-from typing import Any, Final
+from typing import Any, Final, Literal
 
 import pandas as pd
 
@@ -21,7 +23,8 @@ from ultrum.file_access import path_of
 from ultrum.report import figures
 from ultrum.report.csv_export import CsvForm, described_csv
 from ultrum.report.figures.figure_files import pdf_bytes, png_bytes, renamed_png
-from ultrum.report.html_report import lines_to_explore, page
+from ultrum.report.html_report import page, wants_lines
+from ultrum.report.interactive_page import explorer
 from ultrum.report.model_tables import model_table
 from ultrum.report.result_figures import drawn_figure, figure_key, figure_names
 from ultrum.report.result_tables import company_fits, files_of, slug, tables
@@ -65,11 +68,11 @@ def write_results(
     if _is_written(result, folder):
         return _places(folder, folder)
     result_tables = tables(result)
-    all_figures = _Figures(result, process)
-    with whole_folder(folder) as work, all_figures.drawing:
+    pictures = _Pictures(result, process)
+    with whole_folder(folder) as work, pictures.drawing:
         faults = _write_tables(result, result_tables, work)
-        explored = lines_to_explore(result)
-        texts = _write_figures(result, all_figures.files(), work / "figures")
+        files, explored = pictures.drawn()
+        texts = _write_figures(result, files, work / "figures")
         (work / "run.json").write_text(run_file(result), encoding="utf-8")
         (work / "report.html").write_text(page(result, texts, explored), encoding="utf-8")
         places = _places(work, folder)
@@ -137,11 +140,11 @@ def _write_figures(
     return texts
 
 
-class _Figures:
-    """Every figure in every format asked for, as it was kept where nothing it depends on has changed.
+class _Pictures:
+    """Every figure in every format asked for, kept where nothing it depends on has changed; the lines to explore.
 
-    Another process begins at once to draw the others. They are kept with a run of zeros in their metadata, which
-    the name of this run replaces.
+    Another process begins at once to draw the others, with the lines, for which it has imported the package.
+    Figures are kept with a run of zeros in their metadata, which the name of this run replaces.
     """
 
     def __init__(self, result: StudyResult, process: SecondProcess | None) -> None:
@@ -150,17 +153,24 @@ class _Figures:
         self._keys = {n: digest([figure_key(result, n), *facts]) for n in names}
         self._result, store = result, result.store
         self._known = {n: None if store is None else store.load(k) for n, k in self._keys.items()}
-        draw = partial(_drawn, result, {**metadata, "run": _NO_RUN})
-        self.drawing = SharedWork(draw, [n for n in names if self._known[n] is None], process)
+        work = partial(_picture, result, {**metadata, "run": _NO_RUN})
+        missing = [n for n in names if self._known[n] is None]
+        lines: list[Literal["lines"]] = ["lines"] if wants_lines(result) else []
+        self.drawing = SharedWork[Figure | Literal["lines"], dict[str, bytes]](
+            work, [*missing, *lines], process
+        )
 
-    def files(self) -> dict[Figure, dict[str, bytes]]:
-        """The files of each figure by ending."""
+    def drawn(self) -> tuple[dict[Figure, dict[str, bytes]], dict[str, str] | None]:
+        """The files of each figure by ending; the lines to explore, where they are wanted."""
         store, run = self._result.store, self._result.run
-        drawn = self.drawing.results()
+        made = self.drawing.results()
+        drawn = {name: formats for name, formats in made.items() if name != "lines"}
         if store is not None and len(run) == len(_NO_RUN):
             for name, formats in drawn.items():
                 store.store(self._keys[name], formats)
-        return {n: _with_run(drawn.get(n) or self._known[n] or {}, run) for n in self._keys}
+        files = {n: _with_run(drawn.get(n) or self._known[n] or {}, run) for n in self._keys}
+        lines = made.get("lines")
+        return files, {part: text.decode() for part, text in lines.items()} if lines else None
 
 
 def _with_run(formats: Mapping[str, bytes], run: str) -> dict[str, bytes]:
@@ -168,6 +178,15 @@ def _with_run(formats: Mapping[str, bytes], run: str) -> dict[str, bytes]:
     old, new = _NO_RUN.encode(), run.encode()
     named = {e: body.replace(old, new) for e, body in formats.items() if e != "png"}
     return {**named, "png": renamed_png(formats["png"], old, new)}
+
+
+def _picture(
+    result: StudyResult, metadata: Mapping[str, str], name: Figure | Literal["lines"]
+) -> dict[str, bytes]:
+    """The files of a figure, or the parts of the lines to explore."""
+    if name != "lines":
+        return _drawn(result, metadata, name)
+    return {part: text.encode() for part, text in (explorer(result) or {}).items()}
 
 
 def _drawn(result: StudyResult, metadata: Mapping[str, str], name: Figure) -> dict[str, bytes]:
@@ -274,18 +293,13 @@ def _apart(names: Sequence[Any]) -> list[str]:
 def write_database(
     tables: Mapping[str, pd.DataFrame], path: Path, metadata: Mapping[str, str]
 ) -> None:
-    """Every table in one SQLite file, through SQLAlchemy."""
-    import sqlalchemy
-
-    engine = sqlalchemy.create_engine(f"sqlite:///{path}")
+    """Every table in one SQLite file."""
     try:
-        with engine.begin() as connection:
+        with contextlib.closing(sqlite3.connect(path)) as connection, connection:
             pd.DataFrame([metadata]).to_sql("metadata", connection, index=False)
             for name, table in tables.items():
                 plain = flattened(table)
                 plain.columns = _apart(list(plain.columns))
                 plain.to_sql(name, connection, index=False)
-    except (sqlalchemy.exc.SQLAlchemyError, pd.errors.DatabaseError) as error:
+    except (sqlite3.Error, pd.errors.DatabaseError) as error:
         raise UltrumError(f"{path} cannot be written: {error}.") from error
-    finally:
-        engine.dispose()

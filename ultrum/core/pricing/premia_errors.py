@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Final
+
 import numpy as np
 
 from ultrum.core.array_types import Floats, Ints
@@ -9,6 +11,8 @@ from ultrum.core.pricing.cross_sections import Exposure, cross_sections
 from ultrum.core.regression.engine.bootstrap_draws import block_length, drawn_periods, row_counts
 from ultrum.core.regression.engine.bootstrap_regression import drawn_coefficients
 from ultrum.core.regression.engine.newey_west import bartlett_sum
+
+_AT_ONCE: Final = 1 << 20  # numbers of the draws that are solved together
 
 
 def covariance_of_mean(slopes: Floats) -> Floats:
@@ -47,14 +51,33 @@ def bootstrapped(
     """Covariance over draws of whole periods, in which betas and premia are both estimated again."""
     drawn = drawn_periods(positions, draws, block_length(factors), seed)
     betas = redrawn_betas(returns, factors, row_counts(drawn, len(factors)))
-    means = []
-    for periods, beta in zip(drawn, betas, strict=True):
-        rows = periods[periods >= 0]
-        exposures = [*(Exposure(b) for b in beta.T), *(o.drawn(rows) for o in others)]
-        sections = cross_sections(returns[rows], exposures, constant)
-        whole = np.isfinite(sections.slopes).all(axis=1)
-        means.append(sections.slopes[whole].mean(axis=0))
+    rows = [periods[periods >= 0] for periods in drawn]
+    numbers = returns.size * (factors.shape[1] + len(others) + int(constant) + 1)
+    step = max(1, _AT_ONCE // numbers)
+    means = [
+        mean
+        for first in range(0, draws, step)
+        for mean in _drawn_premia(
+            returns, rows[first : first + step], betas[first : first + step], others, constant
+        )
+    ]
     return np.atleast_2d(np.cov(np.array(means).T, ddof=1))
+
+
+def _drawn_premia(
+    returns: Floats, rows: list[Ints], betas: Floats, others: list[Exposure], constant: bool
+) -> list[Floats]:
+    """Mean slopes of some draws, whose cross-sections are solved together: each period has its draw's betas."""
+    periods = np.concatenate(rows)
+    lengths = list(map(len, rows))
+    draw = np.repeat(np.arange(len(rows)), lengths)
+    exposures = [
+        *(Exposure(beta, draw) for beta in betas.transpose(2, 0, 1)),
+        *(other.drawn(periods) for other in others),
+    ]
+    slopes = cross_sections(returns[periods], exposures, constant).slopes
+    each_draw = np.split(slopes, np.cumsum(lengths)[:-1])
+    return [part[np.isfinite(part).all(axis=1)].mean(axis=0) for part in each_draw]
 
 
 def redrawn_betas(returns: Floats, factors: Floats, counts: Floats) -> Floats:

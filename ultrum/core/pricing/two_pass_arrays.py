@@ -7,7 +7,6 @@ from typing import Final
 
 import numpy as np
 import scipy.linalg
-import scipy.optimize
 import scipy.special
 
 from ultrum.core.array_types import Floats, Ints
@@ -15,6 +14,7 @@ from ultrum.core.regression.engine.newey_west import bartlett_sum
 
 _POINTS: Final = 200  # of a premium, at which the room for the factor's mean is looked at
 _STARTS: Final = 4  # random directions besides the axes, from which the weakest one is looked for
+_STEP: Final = 1.4901161193847656e-08  # of forward differences: the root of the rounding unit
 
 
 @dataclass(frozen=True)
@@ -125,29 +125,39 @@ def rank_test(R: Floats, F: Floats) -> RankTest:
     if free < 1:
         return RankTest(np.nan, (q, free), np.nan, np.full(factors, np.nan))
 
-    def wald(direction: Floats) -> float:
-        """The score statistic that one combination of the factors has equal betas."""
-        unit = direction / np.linalg.norm(direction)
-        others = np.linalg.svd(unit[None])[2][1:]
-        known = np.linalg.qr(f @ others.T)[0] if len(others) else np.zeros((rows, 0))
-        own = f @ unit
-        own = own - known @ (known.T @ own)
-        left = apart - known @ (known.T @ apart)
-        scores = left * own[:, None]
-        total = scores.sum(axis=0)
-        return float(total @ np.linalg.solve(scores.T @ scores, total))
+    def score_tests(directions: Floats) -> Floats:
+        """The score statistic that a combination of the factors has equal betas, of several at once (m, K)."""
+        units = directions / np.linalg.norm(directions, axis=1, keepdims=True)
+        others = np.linalg.svd(units[:, None])[2][:, 1:]
+        known = np.linalg.qr(f @ others.transpose(0, 2, 1))[0]
+        own = (units @ f.T)[:, :, None]
+        own = own - known @ (known.transpose(0, 2, 1) @ own)
+        scores = (apart - known @ (known.transpose(0, 2, 1) @ apart)) * own
+        total = scores.sum(axis=1)[:, :, None]
+        solved = np.linalg.solve(scores.transpose(0, 2, 1) @ scores, total)
+        return np.asarray((total * solved).sum(axis=(1, 2)))
+
+    def slope(direction: Floats) -> Floats:
+        """Forward differences of the statistic."""
+        values = score_tests(direction + _STEP * np.vstack([np.zeros(factors), np.eye(factors)]))
+        return np.asarray((values[1:] - values[0]) / _STEP)
 
     starts = [*np.eye(factors)]
     if factors > 1:
+        from scipy.optimize import minimize  # slow to import, and needed here alone
+
         starts += list(np.random.default_rng(0).standard_normal((_STARTS, factors)))
     best, weakest = np.inf, np.eye(factors)[0]
     for start in starts:
         found = (
-            scipy.optimize.minimize(wald, start, method="BFGS", options={"gtol": 1e-4})
+            minimize(
+                lambda x: float(score_tests(x[None])[0]), start, jac=slope, method="BFGS",
+                options={"gtol": 1e-4},
+            )
             if factors > 1
             else None
-        )
-        value = wald(start) if found is None else float(found.fun)
+        )  # fmt: skip
+        value = float(score_tests(start[None])[0]) if found is None else float(found.fun)
         if value < best:
             best, weakest = value, start if found is None else found.x
     share = min(best / rows, 1.0 - 1e-12)

@@ -38,7 +38,7 @@ from ultrum.sources.table.unpacking import decode
 SAMPLE: Final = 12 * 1024
 _LINES: Final = 12  # of a sample at least, however long they are
 _LONGEST: Final = 4 * 1024 * 1024  # bytes of them
-LARGE: Final = 200_000
+LARGE: Final = 48 * 1024  # bytes from which the sample is a small part of the file
 _MOST_DISTINCT: Final = 100_000
 _PLAIN: Final = re.compile(r"[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?|[-+]?(\d+,?\d*|,\d+)")
 _LOWER: Final = sorted(MISSING)

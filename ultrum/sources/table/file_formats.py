@@ -54,11 +54,7 @@ def grids_of(
         raise TableError(f"{name} is a text, which has no sheets; leave out sheet={sheet!r}.")
     else:
         text, text_encoding = decode(body, name, encoding)
-        grids = [
-            text_grid(
-                text, name, delimiter, {"utf-8-sig": "UTF-8"}.get(text_encoding, text_encoding)
-            )
-        ]
+        grids = [text_grid(text, name, delimiter, text_encoding)]
     return [grid.checked(name) for grid in grids]
 
 
@@ -79,7 +75,8 @@ def text_grid(text: str, name: str, delimiter: str | None, encoding: str = "utf-
     else:
         rows, numbers = _parted(text, lines, mark)
         rows = _with_titles_whole(rows, numbers, lines, mark)
-    decisions = (("encoding", encoding), ("delimiter", delimiter_name))
+    encoding_name = {"utf-8-sig": "UTF-8"}.get(encoding, encoding)
+    decisions = (("encoding", encoding_name), ("delimiter", delimiter_name))
     return Grid(name, rows, numbers, delimiter_name, decisions)
 
 

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
 from typing import Final
 
 import numpy as np
-import scipy.optimize
 import scipy.special
 
 from ultrum.core.array_types import Floats, Ints
@@ -100,17 +98,4 @@ def fixed_b_degrees(lags: Floats, rows: Floats) -> Floats:
     """
     share = np.clip((np.asarray(lags, float) + 1.0) / np.asarray(rows, float), 0.0, 1.0)
     critical = 1.9600 + 2.9694 * share + 0.4160 * share**2 - 0.5324 * share**3
-    return np.array([_degrees_of(round(float(c), 6)) for c in np.atleast_1d(critical)]).reshape(
-        np.shape(share)
-    )
-
-
-@lru_cache(maxsize=4096)
-def _degrees_of(critical: float) -> float:
-    def apart(log_df: float) -> float:
-        """Student's critical value less the one wanted."""
-        return float(scipy.special.stdtrit(np.exp(log_df), 0.975)) - critical
-
-    if not np.isfinite(critical):
-        return float("nan")
-    return float(np.exp(scipy.optimize.brentq(apart, 0.0, 14.0)))
+    return np.asarray(scipy.special.stdtridf(0.975, np.round(critical, 6)))
