@@ -10,7 +10,7 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta, timezone
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Final
 
 _MONTH_NAMES: Final = {  # first letters of the months in the languages tables come in
@@ -53,6 +53,8 @@ class DateStyle:
     ----------
     name : str
         An example, by which it is chosen.
+    regex : str
+        What a cell of the style looks like.
     frequency : str
         SDMX code of what is written: D for a day, which may carry a time.
     template : str
@@ -62,10 +64,21 @@ class DateStyle:
     """
 
     name: str
-    pattern: re.Pattern[str]
+    regex: str
     frequency: str
     template: str = ""
     weak: bool = False
+
+    @cached_property
+    def pattern(self) -> re.Pattern[str]:
+        """The regular expression, compiled when a cell first asks for it: all of them take a while."""
+        return re.compile(self.regex, re.IGNORECASE)
+
+    @cached_property
+    def loose(self) -> re.Pattern[str]:
+        """The pattern with any digit in place of each."""
+        any_digit = _DIGITS.sub(lambda m: m[0] if m[0][0] == "{" else r"\d", self.regex)
+        return re.compile(any_digit, re.IGNORECASE)
 
     @property
     def has_short_year(self) -> bool:
@@ -172,95 +185,78 @@ def serial_moment(days: float) -> datetime:
     return datetime(1899, 12, 30) + timedelta(seconds=round(days * 86_400))
 
 
-def _style(
-    name: str, pattern: str, frequency: str, template: str = "", weak: bool = False
-) -> DateStyle:
-    return DateStyle(name, re.compile(pattern, re.IGNORECASE), frequency, template, weak)
-
-
 STYLES: Final = (
-    _style("2024-03-15", rf"{_YEAR}-{_MONTH}-{_DAY}{_TIME}", "D", "YYYY-MM-DD"),
-    _style("2024/03/15", rf"{_YEAR}/{_MONTH}/{_DAY}{_TIME}", "D", "YYYY/MM/DD"),
-    _style("2024.03.15", rf"{_YEAR}\.{_MONTH}\.{_DAY}\.?{_TIME}", "D", "YYYY.MM.DD"),
-    _style("20240315", rf"{_YEAR}(?P<m>0[1-9]|1[0-2])(?P<d>0[1-9]|[12]\d|3[01]){_TIME}", "D", "YYYYMMDD"),
-    _style("20240315093000", rf"{_YEAR}(?P<m>0[1-9]|1[0-2])(?P<d>0[1-9]|[12]\d|3[01])"
+    DateStyle("2024-03-15", rf"{_YEAR}-{_MONTH}-{_DAY}{_TIME}", "D", "YYYY-MM-DD"),
+    DateStyle("2024/03/15", rf"{_YEAR}/{_MONTH}/{_DAY}{_TIME}", "D", "YYYY/MM/DD"),
+    DateStyle("2024.03.15", rf"{_YEAR}\.{_MONTH}\.{_DAY}\.?{_TIME}", "D", "YYYY.MM.DD"),
+    DateStyle("20240315", rf"{_YEAR}(?P<m>0[1-9]|1[0-2])(?P<d>0[1-9]|[12]\d|3[01]){_TIME}", "D", "YYYYMMDD"),
+    DateStyle("20240315093000", rf"{_YEAR}(?P<m>0[1-9]|1[0-2])(?P<d>0[1-9]|[12]\d|3[01])"
            r"(?P<H>[01]\d|2[0-3])(?P<M>[0-5]\d)(?P<S>[0-5]\d)", "D", "YYYYMMDDhhmmss"),
-    _style("15/03/2024", rf"{_DAY}/{_MONTH}/{_YEAR}{_TIME}", "D", "DD/MM/YYYY"),
-    _style("03/15/2024", rf"{_MONTH}/{_DAY}/{_YEAR}{_TIME}", "D", "MM/DD/YYYY"),
-    _style("15-03-2024", rf"{_DAY}-{_MONTH}-{_YEAR}{_TIME}", "D", "DD-MM-YYYY"),
-    _style("03-15-2024", rf"{_MONTH}-{_DAY}-{_YEAR}{_TIME}", "D", "MM-DD-YYYY"),
-    _style("15.03.2024", rf"{_DAY}\. ?{_MONTH}\. ?{_YEAR}{_TIME}", "D", "DD.MM.YYYY"),
-    _style("15/03/24", rf"{_DAY}/{_MONTH}/{_SHORT}{_TIME}", "D"),
-    _style("03/15/24", rf"{_MONTH}/{_DAY}/{_SHORT}{_TIME}", "D"),
-    _style("15-03-24", rf"{_DAY}-{_MONTH}-{_SHORT}{_TIME}", "D"),
-    _style("03-15-24", rf"{_MONTH}-{_DAY}-{_SHORT}{_TIME}", "D"),
-    _style("15.03.24", rf"{_DAY}\.{_MONTH}\.{_SHORT}{_TIME}", "D"),
-    _style("24-03-15", rf"{_SHORT}-(?P<m>0[1-9]|1[0-2])-(?P<d>0[1-9]|[12]\d|3[01]){_TIME}", "D"),
-    _style("24/03/15", rf"{_SHORT}/(?P<m>0[1-9]|1[0-2])/(?P<d>0[1-9]|[12]\d|3[01]){_TIME}", "D"),
-    _style("15 March 2024", rf"{_WEEKDAY}{_DAY}\.?[-/ ]?{_NAME},?[-/ ]?{_YEAR}{_TIME}", "D"),
-    _style("15-Mar-24", rf"{_WEEKDAY}{_DAY}[-/ ]?{_NAME}[-/ ]?{_SHORT}{_TIME}", "D"),
-    _style("March 15, 2024", rf"{_WEEKDAY}{_NAME} ?{_DAY}(?:st|nd|rd|th)?,? ?{_YEAR}{_TIME}", "D"),
-    _style("2024-Mar-15", rf"{_YEAR}[-/ ]?{_NAME}[-/ ]?{_DAY}{_TIME}", "D"),
-    _style("2024-03", rf"{_YEAR}[-/](?P<m>0[1-9]|1[0-2])", "M", "YYYY-MM"),
-    _style("2024-3", rf"{_YEAR}[-/:]{_MONTH}", "M"),
-    _style("2024.03", rf"{_YEAR}\.(?P<m>0[1-9]|1[0-2])", "M"),
-    _style("2024M03", rf"{_YEAR}[- :]?M{_MONTH}", "M"),
-    _style("2024:03", rf"{_YEAR}:(?P<m>0[1-9]|1[0-2])", "M"),
-    _style("03/2024", rf"{_MONTH}[/-]{_YEAR}", "M"),
-    _style("03.2024", rf"(?P<m>0[1-9]|1[0-2])\.{_YEAR}", "M"),
-    _style("M03 2024", rf"M{_MONTH}[-/ ]?{_YEAR}", "M"),
-    _style("202403", rf"{_YEAR}(?P<m>0[1-9]|1[0-2])", "M"),
-    _style("March 2024", rf"{_NAME}[-/, ]*{_YEAR}", "M"),
-    _style("Mar-24", rf"{_NAME}[-/ ]{_SHORT}", "M"),
-    _style("2024 March", rf"{_YEAR}[-/ ]*{_NAME}", "M"),
-    _style("2024 H1", rf"{_YEAR}[- /:]?[HS](?P<h>[12])", "S"),
-    _style("H1 2024", rf"[HS](?P<h>[12])[- /]?{_YEAR}", "S"),
-    _style("2024-Q1", rf"{_YEAR}[-/:.]? ?Q0?(?P<q>[1-4])", "Q"),
-    _style("2024:1", rf"{_YEAR}[-:/](?P<q>[1-4])", "Q"),
-    _style("2024.1", rf"{_YEAR}\.(?P<q>[1-4])", "Q"),
-    _style("24Q1", rf"{_SHORT}[- /:]?Q(?P<q>[1-4])", "Q"),
-    _style("2024 T1", rf"{_YEAR}[-/:.]? ?T(?P<q>[1-4])", "Q"),
-    _style("T1 2024", rf"T(?P<q>[1-4])[-/ ]*{_YEAR}", "Q"),
-    _style("1st quarter 2024", rf"(?:the )?{NTH} ?(?:{QUARTER_WORD})(?: of|,)? ?[-/]?{_YEAR}", "Q"),
-    _style("2024 1st quarter", rf"{_YEAR}[-:,/]? ?{NTH} ?(?:{QUARTER_WORD})", "Q"),
-    _style("quarter 1 2024", rf"(?:{QUARTER_WORD}) ?(?P<q>[1-4]),? ?[-/]?{_YEAR}", "Q"),
-    _style("2024 quarter 1", rf"{_YEAR}[-:,/]? ?(?:{QUARTER_WORD}) ?(?P<q>[1-4])", "Q"),
-    _style("Jan-Mar 2024", rf"{MONTHS_OF_QUARTER},? ?{_YEAR}", "Q"),
-    _style("2024 Jan-Mar", rf"{_YEAR}[-:,/]? ?{MONTHS_OF_QUARTER}", "Q"),
-    _style("Q1 2024", rf"Q0?(?P<q>[1-4])[-/ ]*{_YEAR}", "Q"),
-    _style("Q1 24", rf"Q(?P<q>[1-4])[-/ ]*{_SHORT}", "Q"),
-    _style("1Q2024", rf"(?P<q>[1-4])Q[-/ ]?{_YEAR}", "Q"),
-    _style("1Q24", rf"(?P<q>[1-4])Q[-/ ]?{_SHORT}", "Q"),
-    _style("2024 III", rf"{_YEAR}[-/ ](?P<q>I{{1,3}}|IV)", "Q"),
-    _style("III 2024", rf"(?P<q>I{{1,3}}|IV)[-/ ]{_YEAR}", "Q"),
-    _style("2024-W11", rf"{_YEAR}[- ]?W(?P<w>[0-5]?\d)", "W"),
-    _style("W11 2024", rf"W(?P<w>[0-5]?\d)[-/ ]{_YEAR}", "W"),
-    _style("week 11 2024", rf"(?:week|wk|woche|kw|semaine|semana) ?(?P<w>[0-5]?\d),?[-/ ]{_YEAR}", "W"),
-    _style("2024 week 11", rf"{_YEAR}[-:,/]? ?(?:week|wk|woche|kw|semaine|semana) ?(?P<w>[0-5]?\d)", "W"),
-    _style("2024", rf"{_YEAR}", "A"),
-    _style("FY2024", rf"FY ?{_YEAR}", "A"),
-    _style("AB (2024)", rf"[A-Za-z]{{1,6}}(?:(?:1[89]|20)\d\d)? ?[(\[]{_YEAR}[)\]]", "A"),
-    _style("2024 (AB)", rf"{_YEAR} ?[(\[](?:[A-Za-z]{{2,6}}|[A-Z]{{2}}(?P=y))[)\]]", "A"),
-    _style("2023/24", r"(?P<y>(?:1[89]|20)\d\d)[/-](?P<c>\d\d)", "A"),
-    _style("epoch seconds", r"(?P<e>-?\d{8,10}(?:\.\d+)?|\d{12,13})", "D", weak=True),
-    _style("day number", r"(?P<n>[1-7]\d{4}(?:[.,]\d+)?)", "D", weak=True),
+    DateStyle("15/03/2024", rf"{_DAY}/{_MONTH}/{_YEAR}{_TIME}", "D", "DD/MM/YYYY"),
+    DateStyle("03/15/2024", rf"{_MONTH}/{_DAY}/{_YEAR}{_TIME}", "D", "MM/DD/YYYY"),
+    DateStyle("15-03-2024", rf"{_DAY}-{_MONTH}-{_YEAR}{_TIME}", "D", "DD-MM-YYYY"),
+    DateStyle("03-15-2024", rf"{_MONTH}-{_DAY}-{_YEAR}{_TIME}", "D", "MM-DD-YYYY"),
+    DateStyle("15.03.2024", rf"{_DAY}\. ?{_MONTH}\. ?{_YEAR}{_TIME}", "D", "DD.MM.YYYY"),
+    DateStyle("15/03/24", rf"{_DAY}/{_MONTH}/{_SHORT}{_TIME}", "D"),
+    DateStyle("03/15/24", rf"{_MONTH}/{_DAY}/{_SHORT}{_TIME}", "D"),
+    DateStyle("15-03-24", rf"{_DAY}-{_MONTH}-{_SHORT}{_TIME}", "D"),
+    DateStyle("03-15-24", rf"{_MONTH}-{_DAY}-{_SHORT}{_TIME}", "D"),
+    DateStyle("15.03.24", rf"{_DAY}\.{_MONTH}\.{_SHORT}{_TIME}", "D"),
+    DateStyle("24-03-15", rf"{_SHORT}-(?P<m>0[1-9]|1[0-2])-(?P<d>0[1-9]|[12]\d|3[01]){_TIME}", "D"),
+    DateStyle("24/03/15", rf"{_SHORT}/(?P<m>0[1-9]|1[0-2])/(?P<d>0[1-9]|[12]\d|3[01]){_TIME}", "D"),
+    DateStyle("15 March 2024", rf"{_WEEKDAY}{_DAY}\.?[-/ ]?{_NAME},?[-/ ]?{_YEAR}{_TIME}", "D"),
+    DateStyle("15-Mar-24", rf"{_WEEKDAY}{_DAY}[-/ ]?{_NAME}[-/ ]?{_SHORT}{_TIME}", "D"),
+    DateStyle("March 15, 2024", rf"{_WEEKDAY}{_NAME} ?{_DAY}(?:st|nd|rd|th)?,? ?{_YEAR}{_TIME}", "D"),
+    DateStyle("2024-Mar-15", rf"{_YEAR}[-/ ]?{_NAME}[-/ ]?{_DAY}{_TIME}", "D"),
+    DateStyle("2024-03", rf"{_YEAR}[-/](?P<m>0[1-9]|1[0-2])", "M", "YYYY-MM"),
+    DateStyle("2024-3", rf"{_YEAR}[-/:]{_MONTH}", "M"),
+    DateStyle("2024.03", rf"{_YEAR}\.(?P<m>0[1-9]|1[0-2])", "M"),
+    DateStyle("2024M03", rf"{_YEAR}[- :]?M{_MONTH}", "M"),
+    DateStyle("2024:03", rf"{_YEAR}:(?P<m>0[1-9]|1[0-2])", "M"),
+    DateStyle("03/2024", rf"{_MONTH}[/-]{_YEAR}", "M"),
+    DateStyle("03.2024", rf"(?P<m>0[1-9]|1[0-2])\.{_YEAR}", "M"),
+    DateStyle("M03 2024", rf"M{_MONTH}[-/ ]?{_YEAR}", "M"),
+    DateStyle("202403", rf"{_YEAR}(?P<m>0[1-9]|1[0-2])", "M"),
+    DateStyle("March 2024", rf"{_NAME}[-/, ]*{_YEAR}", "M"),
+    DateStyle("Mar-24", rf"{_NAME}[-/ ]{_SHORT}", "M"),
+    DateStyle("2024 March", rf"{_YEAR}[-/ ]*{_NAME}", "M"),
+    DateStyle("2024 H1", rf"{_YEAR}[- /:]?[HS](?P<h>[12])", "S"),
+    DateStyle("H1 2024", rf"[HS](?P<h>[12])[- /]?{_YEAR}", "S"),
+    DateStyle("2024-Q1", rf"{_YEAR}[-/:.]? ?Q0?(?P<q>[1-4])", "Q"),
+    DateStyle("2024:1", rf"{_YEAR}[-:/](?P<q>[1-4])", "Q"),
+    DateStyle("2024.1", rf"{_YEAR}\.(?P<q>[1-4])", "Q"),
+    DateStyle("24Q1", rf"{_SHORT}[- /:]?Q(?P<q>[1-4])", "Q"),
+    DateStyle("2024 T1", rf"{_YEAR}[-/:.]? ?T(?P<q>[1-4])", "Q"),
+    DateStyle("T1 2024", rf"T(?P<q>[1-4])[-/ ]*{_YEAR}", "Q"),
+    DateStyle("1st quarter 2024", rf"(?:the )?{NTH} ?(?:{QUARTER_WORD})(?: of|,)? ?[-/]?{_YEAR}", "Q"),
+    DateStyle("2024 1st quarter", rf"{_YEAR}[-:,/]? ?{NTH} ?(?:{QUARTER_WORD})", "Q"),
+    DateStyle("quarter 1 2024", rf"(?:{QUARTER_WORD}) ?(?P<q>[1-4]),? ?[-/]?{_YEAR}", "Q"),
+    DateStyle("2024 quarter 1", rf"{_YEAR}[-:,/]? ?(?:{QUARTER_WORD}) ?(?P<q>[1-4])", "Q"),
+    DateStyle("Jan-Mar 2024", rf"{MONTHS_OF_QUARTER},? ?{_YEAR}", "Q"),
+    DateStyle("2024 Jan-Mar", rf"{_YEAR}[-:,/]? ?{MONTHS_OF_QUARTER}", "Q"),
+    DateStyle("Q1 2024", rf"Q0?(?P<q>[1-4])[-/ ]*{_YEAR}", "Q"),
+    DateStyle("Q1 24", rf"Q(?P<q>[1-4])[-/ ]*{_SHORT}", "Q"),
+    DateStyle("1Q2024", rf"(?P<q>[1-4])Q[-/ ]?{_YEAR}", "Q"),
+    DateStyle("1Q24", rf"(?P<q>[1-4])Q[-/ ]?{_SHORT}", "Q"),
+    DateStyle("2024 III", rf"{_YEAR}[-/ ](?P<q>I{{1,3}}|IV)", "Q"),
+    DateStyle("III 2024", rf"(?P<q>I{{1,3}}|IV)[-/ ]{_YEAR}", "Q"),
+    DateStyle("2024-W11", rf"{_YEAR}[- ]?W(?P<w>[0-5]?\d)", "W"),
+    DateStyle("W11 2024", rf"W(?P<w>[0-5]?\d)[-/ ]{_YEAR}", "W"),
+    DateStyle("week 11 2024", rf"(?:week|wk|woche|kw|semaine|semana) ?(?P<w>[0-5]?\d),?[-/ ]{_YEAR}", "W"),
+    DateStyle("2024 week 11", rf"{_YEAR}[-:,/]? ?(?:week|wk|woche|kw|semaine|semana) ?(?P<w>[0-5]?\d)", "W"),
+    DateStyle("2024", rf"{_YEAR}", "A"),
+    DateStyle("FY2024", rf"FY ?{_YEAR}", "A"),
+    DateStyle("AB (2024)", rf"[A-Za-z]{{1,6}}(?:(?:1[89]|20)\d\d)? ?[(\[]{_YEAR}[)\]]", "A"),
+    DateStyle("2024 (AB)", rf"{_YEAR} ?[(\[](?:[A-Za-z]{{2,6}}|[A-Z]{{2}}(?P=y))[)\]]", "A"),
+    DateStyle("2023/24", r"(?P<y>(?:1[89]|20)\d\d)[/-](?P<c>\d\d)", "A"),
+    DateStyle("epoch seconds", r"(?P<e>-?\d{8,10}(?:\.\d+)?|\d{12,13})", "D", weak=True),
+    DateStyle("day number", r"(?P<n>[1-7]\d{4}(?:[.,]\d+)?)", "D", weak=True),
 )  # fmt: skip
 BY_NAME: Final = {style.name: style for style in STYLES}
 BARE: Final = ("2024", "202403", "20240315", "2024.03", "2024.1")  # may be plain numbers
 _LAST_RESORT: Final = ("24-03-15", "24/03/15", "2024-3")  # only where no commoner style fits
 _DIGIT: Final = re.compile(r"\d")
 _DIGITS: Final = re.compile(r"\{[^}]*\}|\[(?=[-\d]*\d)[-\d]+\]|\d")
-_LOOSE: Final = [
-    (
-        s,
-        re.compile(
-            _DIGITS.sub(lambda m: m[0] if m[0][0] == "{" else r"\d", s.pattern.pattern),
-            re.IGNORECASE,
-        ),
-    )
-    for s in STYLES
-    if not s.weak
-]  # each pattern with any digit in place of each
 FOOTNOTE: Final = re.compile(
     r"(?<=[\dA-Za-z]) ?(?:\*+|[†‡§]|(?<!\b10)[⁰¹²³⁴-⁹]+|\((?:[a-z]|\d)\)|\[(?:[a-z]|\d{1,2})\])$"
 )
@@ -283,7 +279,7 @@ def styles_of(cell: str) -> tuple[str, ...]:
 @lru_cache(maxsize=65_536)
 def _candidates(shape: str) -> tuple[DateStyle, ...]:
     """Styles that a cell of this shape, every digit a zero, may fit for some digits."""
-    return tuple(s for s, loose in _LOOSE if loose.fullmatch(shape))
+    return tuple(s for s in STYLES if not s.weak and s.loose.fullmatch(shape))
 
 
 def shaped(cell: str) -> tuple[DateStyle, ...]:
