@@ -11,7 +11,9 @@ checkout of its own. What survives is written to .mutation/survivors.json with i
 from __future__ import annotations
 
 import argparse
+import ast
 import difflib
+import functools
 import itertools
 import json
 import os
@@ -32,7 +34,7 @@ ROOT = Path(__file__).parent.parent
 PLACE = ROOT / ".mutation"
 FOLDERS = ("core", "sources", "vault", "study")
 TIMEOUT = 300  # seconds for the tests of one mutant; a mutant that hangs is caught
-BUDGET = 60.0  # seconds of the tests that execute a line, the fastest first
+BUDGET = 150.0  # seconds of the tests that execute a line, the fastest first
 PLAUSIBLE = (  # noqa: SIM905 - slips that a person makes; a power for a sum fails at once and proves little
     "ReplaceBinaryOperator_Add_Sub ReplaceBinaryOperator_Sub_Add ReplaceBinaryOperator_Mul_Div "
     "ReplaceBinaryOperator_Div_Mul ReplaceBinaryOperator_Pow_Mul ReplaceBinaryOperator_FloorDiv_Div "
@@ -59,7 +61,7 @@ def record() -> None:
     PLACE.mkdir(exist_ok=True)
     settings = PLACE / "coveragerc"
     settings.write_text(
-        "[run]\nsource = ultrum\ndynamic_context = test_function\nparallel = true\nconcurrency = thread\n"
+        "[run]\nsource = ultrum\nparallel = true\nconcurrency = thread\n"
         f"data_file = {PLACE / 'coverage'}\n"
     )
     found = (ROOT / "tests").rglob("test_*.py")
@@ -93,6 +95,15 @@ def record() -> None:
     (PLACE / "seconds.json").write_text(json.dumps(times, indent=0))
 
 
+def _executed_by(name: str) -> None:
+    """Attribute the lines that run from now on to a test or a module of tests."""
+    import coverage
+
+    recording = coverage.Coverage.current()
+    if recording is not None:
+        recording.switch_context(name)
+
+
 class _Timed(unittest.TextTestResult):
     """Adds the seconds each test takes, its share of the set-up of its class included in the first."""
 
@@ -101,8 +112,15 @@ class _Timed(unittest.TextTestResult):
         self.seconds: dict[str, float] = {}
         self._last = time.perf_counter()
 
+    def startTest(self, test: unittest.TestCase) -> None:  # noqa: N802 - of unittest
+        super().startTest(test)
+        _executed_by(test.id())
+
     def stopTest(self, test: unittest.TestCase) -> None:  # noqa: N802 - of unittest
         super().stopTest(test)
+        _executed_by(
+            type(test).__module__
+        )  # what a class sets up may be for any of the module's tests
         now = time.perf_counter()
         self.seconds[test.id()] = now - self._last
         self._last = now
@@ -112,9 +130,12 @@ def timed(name: str) -> bool:
     """Run one test module and write the seconds of its tests."""
     sys.path.insert(0, str(ROOT))
     runner = unittest.TextTestRunner(resultclass=_Timed)
-    result = runner.run(unittest.defaultTestLoader.loadTestsFromName(name))
+    tests = unittest.defaultTestLoader.loadTestsFromName(name)
+    _executed_by(name)
+    result = runner.run(tests)
     assert isinstance(result, _Timed)
-    (PLACE / f"seconds-{name}.json").write_text(json.dumps(result.seconds))
+    seconds = result.seconds | {name: sum(result.seconds.values())}
+    (PLACE / f"seconds-{name}.json").write_text(json.dumps(seconds))
     return result.wasSuccessful()
 
 
@@ -150,16 +171,32 @@ def tests_of(
 ) -> list[str]:
     """Tests that execute a line, the fastest first, as many as take BUDGET seconds.
 
-    Of a line executed by imports alone, the tests that execute the file.
-
-    Tests that a library wraps are replaced by their module.
+    A line outside functions runs when it is imported, for whichever test comes first; its tests are those of all
+    functions of the file. A module stands for its tests where what it sets up for them executes the line.
     """
-    whole = lines.get(file, {})
-    own = whole.get(str(line)) or sorted({test for tests in whole.values() for test in tests})
-    names = [n.split(".accept")[0] if "<locals>" in n else n for n in own]
-    fast_first = sorted(dict.fromkeys(names), key=lambda name: seconds.get(name, 1.0))
+    whole, inside = lines.get(file, {}), _lines_in_functions(ROOT / file)
+    own = set(whole.get(str(line), [])) if line in inside else set()
+    own = own or {test for at, tests in whole.items() if int(at) in inside for test in tests}
+    modules = {name for name in own if _is_module(name)}
+    names = [n for n in own if n in modules or not any(n.startswith(f"{m}.") for m in modules)]
+    fast_first = sorted(names, key=lambda name: (seconds.get(name, 1.0), name))
     spent = itertools.accumulate(seconds.get(name, 1.0) for name in fast_first)
     return [name for name, total in zip(fast_first, spent, strict=True) if total <= BUDGET]
+
+
+@functools.cache
+def _lines_in_functions(file: Path) -> frozenset[int]:
+    """Lines of the bodies of functions."""
+    functions = (ast.FunctionDef, ast.AsyncFunctionDef)
+    bodies = [n.body for n in ast.walk(ast.parse(file.read_text())) if isinstance(n, functions)]
+    return frozenset(
+        line for body in bodies for line in range(body[0].lineno, (body[-1].end_lineno or 0) + 1)
+    )
+
+
+def _is_module(name: str) -> bool:
+    """Whether a name is that of a module of tests rather than of a test."""
+    return (ROOT / Path(*name.split("."))).with_suffix(".py").exists()
 
 
 def tried(copy: Path, file: str, text: str, tests: list[str]) -> bool:
