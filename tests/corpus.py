@@ -71,6 +71,8 @@ GOOD = {  # name: (source, keywords, series, first period, values)
                                     "Yield (%)", "2024-01", [0.045, 0.05]),
     "a row of units": ("month,cpi,jobless\n,2015=100,%\n2024-01,101.5,4.5\n2024-02,101.7,5\n", {}, "jobless",
                        "2024-01", [0.045, 0.05]),
+    "volumes of nine digits": ("date,volume\n2024-01,123456789\n2024-02,223456789\n", {}, "volume", "2024-01",
+                               [123456789, 223456789]),
     "quarters": ("when|gdp\n2023 Q4|5\n2024 Q1|6\n", {}, "gdp", "2023-Q4", [5, 6]),
     "quarters, number first": ("when,gdp\n4Q2023,5\n1Q2024,6\n", {}, "gdp", "2023-Q4", [5, 6]),
     "years": ("year\tpeople\n2022\t5100\n2023\t5200\n", {}, "people", "2022", [5100, 5200]),

@@ -4,9 +4,12 @@
 *Numbers that changed*. The record shows what changed; the other tests check what is right.
 """
 
+import importlib
+import inspect
 import itertools
 import json
 import math
+import pkgutil
 import tempfile
 import warnings
 from pathlib import Path
@@ -15,6 +18,7 @@ import numpy as np
 import pandas as pd
 
 import ultrum as ul
+import ultrum.core
 from tests import fuzzing
 from tests.corpus import BROKEN, GOOD
 from tests.generated_tables import make_case
@@ -26,6 +30,7 @@ from ultrum.practice.observatory import FLOWS
 from ultrum.sources.sdmx import structures
 from ultrum.sources.sdmx.observations import decode
 from ultrum.study.run_record import run_facts
+from ultrum.study.sections import TestsSection as Tests
 
 # fmt: off
 FILE = Path(__file__).parent / "data" / "recorded.json"
@@ -41,6 +46,7 @@ OPTIONS = {  # further keywords by function
     "joint_alpha_test": [{"how": "bootstrap", "draws": 99}, {"how": "robust"}],
     "two_pass": [{"beta_sample": "rolling", "window": 48}, {"weighting": "gls"}, {"constant": False, "lags": 2},
                  {"errors": "misspecification"}, {"draws": 99}],
+    "beta_sensitivity": [{"adjustments": ["blume"]}],
     "dimson_beta": [{"factor_lags": 2, "factor_leads": 0}, {"how": "fowler-rorke"}],
     "conditional_beta": [{"alpha_moves": True}],
     "panel_regress": [{"clusters": c} for c in ("asset", "period")] + [{"effects": "period"}],
@@ -246,6 +252,9 @@ def of_results():
         "cost workings": lambda: cost.workings("BRTW"),
         "cost notes": lambda: list(cost.notes.items()),
         "cost abroad": lambda: cost.in_currency("VTC", inflation=(0.02, 0.03)),
+        "cost abroad workings": lambda: cost.in_currency("VTC", inflation=(0.02, 0.03)).workings("BRTW"),
+        "cost forward": lambda: cost.in_currency("VTC", forward=(1.25, 1.5)),
+        "cost forward of nothing": lambda: cost.in_currency("VTC", forward=(0.0, 1.5)),
         "missing": lambda: panel.missing_log.groupby(["series", "cause"], observed=True).size(),
         "coverage": lambda: panel.coverage,
         "robust sets": lambda: ul.two_pass(panel, ["market", "size"]).robust_sets(),
@@ -313,6 +322,9 @@ def of_combinations():
         "grid": lambda: ul.calendar_returns(ul.returns(prices["a"], frequency="M")),
         "daily grid": lambda: ul.calendar_returns(ul.returns(prices["a"])),
         "momentum": lambda: ul.momentum(prices, ["P1M", "P6M"], skip="P1M"),
+        "total loss": lambda: ul.risk_return(monthly(np.where(np.arange(36) == 9, -1.0, 0.01), "x", measure="return")),
+        "within days": lambda: ul.to_frequency(make(pd.Series(walk[:200, 0], pd.date_range("2024-01-01 09:15", periods=200,
+            freq="5min", tz="UTC"), name="p"), frequency="5N", measure="price", timing="end"), "H"),
         "benchmark": lambda: ul.compare_to_benchmark(*(ul.returns(prices[n], frequency="M") for n in "ab")),
     }
     tries |= {f"yields {q}": lambda q=q: ul.yield_to_return(yields, quoted=q)
@@ -366,9 +378,24 @@ def of_studies():
     small, quarters = (ul.Study.load(folder / f"{n}.toml") for n in ("market_model", "macro_quarters"))
     asset = small.model_copy(update={"cost_of_equity": None})
     with tempfile.TemporaryDirectory() as vault, ul.practice.serve() as service:
-        tries = {"market model": small, "quarters": quarters, "betas alone": asset, "few": small.limited_to(["BRTW"])}
+        tests = Tests(joint_alpha=["exact"], diagnose=True, breaks="sup-f", rolling_window="P3Y")
+        tries = {"market model": small, "quarters": quarters, "betas alone": asset, "few": small.limited_to(["BRTW"]),
+                 "tests": asset.model_copy(update={"tests": tests})}
         return {f"study {name}": _tried(lambda s=study: _Run(s.with_sources_at(service.places), vault))
                 for name, study in tries.items()}
+
+
+def of_defaults():
+    """Keywords of public functions and of the methods of every class of the core, with their defaults."""
+    modules = [importlib.import_module(m.name) for m in pkgutil.walk_packages(ultrum.core.__path__, "ultrum.core.")]
+    owned = [(n, x) for m in modules for n, x in vars(m).items() if getattr(x, "__module__", "") == m.__name__]
+    tops = {n: x for n, x in owned if isinstance(x, type) and n[0] != "_"} | {n: getattr(ul, n) for n in ul.__all__}
+    functions = {n: x for n, x in tops.items() if not isinstance(x, type)}
+    functions |= {f"{n}.{m}": getattr(f, "__func__", f) for n, x in tops.items() if isinstance(x, type)
+                  for m, f in vars(x).items() if m[0] != "_"}
+    given = {n: inspect.signature(f).parameters.values() for n, f in sorted(functions.items()) if callable(f)}
+    texts = {n: [f"{p.kind.name} {p.name} = {p.default}" for p in ps if p.default is not p.empty] for n, ps in given.items()}
+    return {f"defaults of {n}": {"text": text} for n, text in texts.items() if text}
 
 
 class _Run:
@@ -407,7 +434,8 @@ class _Read:
 
 
 GROUPS = {"functions": of_functions, "practice": of_practice, "results": of_results, "conversions": of_time,
-          "combinations": of_combinations, "studies": of_studies, "odd input": of_odd_input, "tables": of_tables}
+          "combinations": of_combinations, "studies": of_studies, "odd input": of_odd_input, "tables": of_tables,
+          "defaults": of_defaults}
 
 
 def differences(now, then):

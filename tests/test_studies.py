@@ -240,6 +240,8 @@ class Whole(OnPractice):
         self.assertEqual(self.run_it(study, keep=False, offline=True).specifications, ())
         self.assertEqual(*(specification_of(ul.Study.parse(text.replace('["market"]', factors)))
                            for factors in ('["market", "size"]', '["size", "market"]')))  # fmt: skip
+        spelled = text + '\n[tests]\nbreaks = "chow"\n'  # as it is without a word
+        self.assertEqual(*(specification_of(ul.Study.parse(t)) for t in (text, spelled)))
         with zipfile.ZipFile(packed) as archive:
             parts = {name: archive.read(name) for name in archive.namelist()}
         for strange in ("7", "null", '[7, "../x"]', '{"a": 1}'):

@@ -3,9 +3,9 @@
     python tools/mutate.py --map            run all tests once and record which lines each executes
     python tools/mutate.py --count 300      try 300 random mutants, each against the tests that execute its line
 
-Mutants come from cosmic-ray's operators, over core, sources, vault and study. Each worker has a copy of the
-checkout of its own. What survives is written to .mutation/survivors.json with its change. It needs
-``pip install -e '.[mutation]'`` and takes hours; CI never runs it.
+Mutants come from cosmic-ray's operators, over core, sources, vault and study. The tests that execute a line and the
+examples of the file's docstrings try them, each worker in a copy of the checkout. What survives is written to
+.mutation/survivors.json with its change. It needs ``pip install -e '.[mutation]'`` and takes hours; CI never runs it.
 """
 
 from __future__ import annotations
@@ -35,6 +35,10 @@ PLACE = ROOT / ".mutation"
 FOLDERS = ("core", "sources", "vault", "study")
 TIMEOUT = 300  # seconds for the tests of one mutant; a mutant that hangs is caught
 BUDGET = 150.0  # seconds of the tests that execute a line, the fastest first
+_EXAMPLES = (
+    "import doctest, importlib, sys; module = importlib.import_module(sys.argv[1]); "
+    "sys.exit(doctest.testmod(module, optionflags=doctest.NORMALIZE_WHITESPACE).failed > 0)"
+)
 PLAUSIBLE = (  # noqa: SIM905 - slips that a person makes; a power for a sum fails at once and proves little
     "ReplaceBinaryOperator_Add_Sub ReplaceBinaryOperator_Sub_Add ReplaceBinaryOperator_Mul_Div "
     "ReplaceBinaryOperator_Div_Mul ReplaceBinaryOperator_Pow_Mul ReplaceBinaryOperator_FloorDiv_Div "
@@ -200,15 +204,19 @@ def _is_module(name: str) -> bool:
 
 
 def tried(copy: Path, file: str, text: str, tests: list[str]) -> bool:
-    """Whether some test fails on the change."""
+    """Whether some test fails on the change, or an example of the file's own docstrings."""
     target, original = copy / file, (ROOT / file).read_text()
     target.write_text(text)
+    module = ".".join(Path(file).with_suffix("").parts).removesuffix(".__init__")
+    commands = [["-c", _EXAMPLES, module], *([["-m", "unittest", "-f", *tests]] if tests else [])]
+    settings = {**os.environ, "CI": "1", "PYTHONDONTWRITEBYTECODE": "", "PYTHONPATH": str(copy)}
     try:
-        done = subprocess.run(
-            [sys.executable, "-m", "unittest", "-f", *tests], cwd=copy, capture_output=True,
-            timeout=TIMEOUT, check=False, env={**os.environ, "CI": "1", "PYTHONDONTWRITEBYTECODE": "", "PYTHONPATH": str(copy)},
+        return any(
+            subprocess.run(
+                [sys.executable, *words], cwd=copy, capture_output=True, timeout=TIMEOUT, check=False, env=settings
+            ).returncode
+            for words in commands
         )  # fmt: skip
-        return done.returncode != 0
     except subprocess.TimeoutExpired:
         return True
     finally:
@@ -247,7 +255,7 @@ def main() -> int:
             tests = tests_of(lines, seconds, file, line)
             copy = copies.get()
             try:
-                killed = bool(tests) and tried(copy, file, text, tests)
+                killed = tried(copy, file, text, tests)
             finally:
                 copies.put(copy)
             delta = difflib.unified_diff(

@@ -79,7 +79,14 @@ def _decompressed(reader: Any, data: bytes) -> bytes:
 
 
 def _bits(part: bytes, bits: int) -> int:
-    """Deflate without the header that the standard asks for is common; it is read too."""
+    """Deflate without the header that the standard asks for is common; it is read too.
+
+    Examples
+    --------
+    >>> packed = zlib.compress(b"date,x", 9)
+    >>> _bits(packed, 15), _bits(packed[2:], 15), _bits(b"xx", 15), _bits(packed, 31)
+    (15, -15, -15, 31)
+    """
     if bits == 15 and (len(part) < 2 or (part[0] & 0x0F) != 8 or ((part[0] << 8) | part[1]) % 31):
         return -15
     return bits

@@ -52,7 +52,14 @@ def _study_of(result: StudyResult) -> dict[str, Any]:
 
 
 def answer_of(facts: Mapping[str, Any]) -> str:
-    """The number that answers a run: the cost of equity of its company, else its first beta."""
+    """The number that answers a run: the cost of equity of its company, else its first beta.
+
+    Examples
+    --------
+    >>> names = ["models.m.B.market", "models.m.A.constant", "models.m.A.market.error", "models.m.A.market"]
+    >>> answer_of({"company": "A", "numbers": dict.fromkeys(names, 0.0)})
+    'models.m.A.market'
+    """
     company = facts["company"]
     if f"cost_of_equity.{company}" in facts["numbers"]:
         return f"cost_of_equity.{company}"

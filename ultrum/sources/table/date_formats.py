@@ -90,7 +90,16 @@ class DateStyle:
         return self.moment(cell) is not None
 
     def moment(self, cell: str) -> datetime | None:
-        """The first instant of a cell's period, or nothing."""
+        """The first instant of a cell's period, or nothing.
+
+        Examples
+        --------
+        >>> words = ["first quarter 2024", "zweites Quartal 2024", "3rd quarter 2024", "fourth quarter 2024"]
+        >>> [str(BY_NAME["1st quarter 2024"].moment(w))[:7] for w in words]
+        ['2024-01', '2024-04', '2024-07', '2024-10']
+        >>> [str(BY_NAME["2024 III"].moment(f"2024 {q}"))[:7] for q in ("I", "II", "III", "IV")]
+        ['2024-01', '2024-04', '2024-07', '2024-10']
+        """
         return _moment(self, cell)
 
 
