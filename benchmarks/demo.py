@@ -1,10 +1,13 @@
 """Every command in a fresh process, compared with importing pandas
 
 CPU seconds are user and system time of the process and its children. Prices are ten years of days, newest first,
-with adjusted closes; factors are months in percent with prose around them.
+with adjusted closes; factors are months in percent with prose around them. The shipped study uses every section and
+takes its data from the practice services in another process.
 """
 
+import contextlib
 import os
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -13,6 +16,23 @@ from pathlib import Path
 
 import numpy as np
 import pandas as pd
+
+import ultrum.practice
+
+CLI = "import sys; sys.argv[1:] = {}\nfrom ultrum.cli import main; main()"
+SHIPPED = "allowed_return.toml"
+
+
+@contextlib.contextmanager
+def practice():
+    """The practice services in a process of their own."""
+    words = [sys.executable, "-c", CLI.format(["practice"])]
+    with subprocess.Popen(words, stdout=subprocess.PIPE, text=True) as service:
+        service.stdout.readline()  # its address, once it answers
+        try:
+            yield
+        finally:
+            service.terminate()
 
 
 def own_files(folder):
@@ -58,15 +78,14 @@ def spent(code, cwd, times=3):
 
 
 def run():
-    cli = "import sys; sys.argv[1:] = {}\nfrom ultrum.cli import main; main()"
-    ask = "try:\n " + cli.format(["--help"]).replace("\n", "\n ") + "\nexcept SystemExit: pass"
+    ask = "try:\n " + CLI.format(["--help"]).replace("\n", "\n ") + "\nexcept SystemExit: pass"
     cases = {
         "bare Python": "pass",
         "ultrum --help": ask,
         "import ultrum": "import ultrum",
         "import pandas": "import pandas",
         **{
-            f"ultrum {' '.join(words)}": cli.format(words)
+            f"ultrum {' '.join(words)}": CLI.format(words)
             for words in (
                 ["look", "KELP.csv"],
                 ["look", "KELP.csv#Close", "--returns", "M"],
@@ -83,11 +102,15 @@ def run():
         },
     }
     first = {"ultrum new kelp.toml KELP.csv --factors factors.csv":
-             cli.format(["new", "kelp.toml", "KELP.csv", "--factors", "factors.csv"]),
-             "ultrum run kelp.toml, the first time": cli.format(["run", "kelp.toml"])}  # fmt: skip
-    with tempfile.TemporaryDirectory() as folder:
+             CLI.format(["new", "kelp.toml", "KELP.csv", "--factors", "factors.csv"]),
+             "ultrum run kelp.toml, the first time": CLI.format(["run", "kelp.toml"]),
+             f"ultrum run {SHIPPED}, the first time": CLI.format(["run", SHIPPED])}  # fmt: skip
+    cases[f"ultrum run {SHIPPED}"] = CLI.format(["run", SHIPPED])
+    with tempfile.TemporaryDirectory() as folder, practice():
         os.environ["ULTRUM_VAULT"] = str(Path(folder, "vault"))
         own_files(Path(folder))
+        studies = Path(ultrum.practice.__file__).parent / "studies"
+        shutil.copytree(studies, folder, dirs_exist_ok=True)
         took = {name: spent(code, folder, 1) for name, code in first.items()}
         took = {name: spent(code, folder) for name, code in cases.items()} | took
     bare, pandas = took["bare Python"][1], took["import pandas"][1]

@@ -23,7 +23,7 @@ import ultrum as ul
 from tests.support import ROOT, OnPractice, Scratch, command, months
 from ultrum.errors import StudyError, UltrumError
 from ultrum.practice import demo_study
-from ultrum.report import html_report, result_files
+from ultrum.report import html_report, result_files, second_process
 from ultrum.report.csv_export import CsvForm, described_csv
 from ultrum.report.result_files import write_results
 from ultrum.report.second_process import SecondProcess, SecondProcessError, SharedWork
@@ -235,7 +235,10 @@ class Whole(OnPractice):
         packed = bundle(result, self.folder / "vault", self.folder / "counted.zip")
         study, vault = unbundle(packed, self.folder / "there")
         closed = study.with_sources_at(dict.fromkeys(study.sources, "http://127.0.0.1:9"))
-        write_results(ul.run_study(closed, vault=vault, offline=True), self.folder / "again")
+        with mock.patch(
+            f"{second_process.__name__}.cores", lambda: 2
+        ):  # the other was drawn by one process
+            write_results(ul.run_study(closed, vault=vault, offline=True), self.folder / "again")
         self.same_bytes(self.folder / "again", self.folder / "here")
         self.assertEqual(self.run_it(study, keep=False, offline=True).specifications, ())
         self.assertEqual(*(specification_of(ul.Study.parse(text.replace('["market"]', factors)))
@@ -500,13 +503,16 @@ class Files(Scratch):
                 process.do(-1)
             self.assertEqual(process.do(3), 6)
         with (
-            mock.patch.multiple(os, cpu_count=lambda: 2),
+            mock.patch(f"{second_process.__name__}.cores", lambda: 2),
             SharedWork(slow_process, range(16)) as shared,
         ):
             self.assertEqual(len(set(shared.results().values())), 2)
         things, want = range(8), {n: math.factorial(n) for n in range(8)}
-        for change in ({"cpu_count": lambda: 2}, {"cpu_count": lambda: 1}):
-            with mock.patch.multiple(os, **change), SharedWork(math.factorial, things) as shared:
+        for cores in (2, 1):
+            with (
+                mock.patch(f"{second_process.__name__}.cores", lambda n=cores: n),
+                SharedWork(math.factorial, things) as shared,
+            ):
                 self.assertEqual(list(shared.results().items()), list(want.items()))
         with mock.patch.object(sys, "executable", str(self.folder / "none")):
             with SharedWork(math.factorial, things) as shared:

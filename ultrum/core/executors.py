@@ -6,6 +6,7 @@ Each block is done on one core, so that the same work gives the same bits on eve
 from __future__ import annotations
 
 import os
+import sys
 import threading
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
@@ -60,7 +61,9 @@ def each_block(
 
 
 def cores() -> int:
-    """Cores of this machine."""
+    """Cores that this process may use."""
+    if sys.platform == "linux":
+        return len(os.sched_getaffinity(0))
     return os.cpu_count() or 1
 
 

@@ -15,6 +15,8 @@ from pathlib import Path
 from threading import Thread
 from typing import IO, Any, Final, Generic, TypeVar, cast
 
+from ultrum.core.executors import cores
+
 T = TypeVar("T")
 R = TypeVar("R")
 _LENGTH: Final = struct.Struct("!Q")
@@ -51,7 +53,7 @@ class SharedWork(Generic[T, R]):
         self._work, self._things, self._process = work, tuple(things), process
         self._waiting, self._done = deque(things), dict[T, R]()
         self._helper: Thread | None = None
-        if len(things) >= FEWEST and (os.cpu_count() or 1) > 1:
+        if len(things) >= FEWEST and cores() > 1:
             with contextlib.suppress(pickle.PicklingError, AttributeError, TypeError):
                 # packed at once, before this process can change what the work holds
                 packed = pickle.dumps(work, protocol=5)
@@ -163,7 +165,7 @@ class StartedAhead:
     """
 
     def __init__(self, *modules: str, enough: bool = True) -> None:
-        self._modules, self._useful = modules, enough and (os.cpu_count() or 1) > 1
+        self._modules, self._useful = modules, enough and cores() > 1
         self.process: SecondProcess | None = None
 
     def start(self) -> None:
