@@ -3,6 +3,7 @@
 import contextlib
 import filecmp
 import html.parser
+import io
 import json
 import multiprocessing
 import os
@@ -12,6 +13,7 @@ import shlex
 import signal
 import subprocess
 import sys
+import warnings
 from concurrent.futures import ProcessPoolExecutor
 
 import nbclient
@@ -22,6 +24,7 @@ import pandas as pd
 import ultrum as ul
 from tests.programs import run_program
 from tests.support import ROOT, OnPractice, Scratch, command, new_process
+from ultrum.cli.exit_codes import guarded
 from ultrum.practice import demo_study
 
 
@@ -43,6 +46,15 @@ class Page(html.parser.HTMLParser):
 
 
 class Demo(Scratch):
+    def test_a_warning_that_several_stages_give_is_shown_once(self):
+        def app(**_):
+            for stage in ("joint alpha: a, exact", "joint alpha: b, exact"):
+                warnings.warn_explicit("60 of 236 rows", ul.DataWarning, stage, 0)
+
+        with contextlib.redirect_stderr(io.StringIO()) as heard:
+            self.assertEqual(guarded(app), 0)
+        self.assertEqual(heard.getvalue(), "warning: 60 of 236 rows\n")
+
     def test_the_whole_job_and_again_offline_byte_for_byte(self):
         done = new_process("demo", "--out", "d", cwd=self.folder)
         self.assertEqual(done.returncode, 0, done.stderr)

@@ -11,6 +11,7 @@ import sys
 import warnings
 from collections.abc import Callable
 from contextvars import ContextVar
+from functools import partial
 from typing import Any, Final
 
 import click
@@ -52,7 +53,7 @@ class PartlyDoneError(Exception):
 def guarded(app: Callable[..., Any]) -> int:
     """Run the command line and turn every ending into an exit code and one message."""
     with warnings.catch_warnings():
-        warnings.showwarning = _show_warning  # type: ignore[assignment]  # for the command alone
+        warnings.showwarning = partial(_show_warning, set())  # for the command alone
         return _ended(app)
 
 
@@ -114,14 +115,16 @@ def _unexpected(error: Exception) -> str:
     return f"{text}Set ULTRUM_DEBUG=1 to see where, and please report it."
 
 
-def _show_warning(message: Any, category: type[Warning], *_: Any) -> None:
-    """Warnings of data as one plain line; those of libraries are not for the user."""
+def _show_warning(shown: set[str], message: Any, category: type[Warning], *_: Any) -> None:
+    """Warnings of data as one plain line, once however many stages give it; those of libraries are not shown."""
     from ultrum.errors import DataWarning
 
-    if issubclass(category, DataWarning):
+    text = str(message)
+    if issubclass(category, DataWarning) and text not in shown:
         from ultrum.cli import terminal_output
 
-        terminal_output.warn(str(message))
+        shown.add(text)
+        terminal_output.warn(text)
 
 
 def _say(text: str, code: int) -> int:
