@@ -231,7 +231,7 @@ class OwnFiles(Scratch):
                 "Set --factor-units, or --risk-free",
             ),
             (("KELP.csv", *factors, "--market", "SBM"), "did you mean 'SMB'?"),
-            (("KELP.csv", *factors, "--asset", "KLEP"), "did you mean 'KELP'?"),
+            (("KELP.csv", *factors, "--asset", "KLEP"), "No asset 'KLEP'; did you mean 'KELP'?"),
             (("KELP.csv", *factors, "--frequency", "W"), "can be monthly or lower"),
             (("wide.csv", "--factors", "index.csv", "--risk-free", "3"), "write 3% for percent"),
             (("wide.csv", *factors, "--premium", "0.05"), "--premium needs --cost."),

@@ -122,6 +122,13 @@ def dropped_by(missing: Bools, names: Sequence[str], present: Bools) -> dict[str
     Returns
     -------
     mapping of str to ndarray of int, shape (N,)
+
+    Examples
+    --------
+    >>> missing = np.array([[True, True, True, True, True], [False, True, False, False, False]])
+    >>> counts = dropped_by(missing, list("abcde"), np.ones((2, 1), bool))
+    >>> {cause: count.tolist() for cause, count in counts.items()}
+    {'missing b': [1], 'missing a and b and c and 2 more': [1]}
     """
     by_series: dict[str, Ints] = {}
     patterns, which = np.unique(missing, axis=0, return_inverse=True)

@@ -174,6 +174,16 @@ def workings_of(
     ------
     EstimationError
         If the steps do not lead to the expected number.
+
+    Examples
+    --------
+    >>> inputs, lines = pd.DataFrame({"x": [1.0, 3.0]}), [("mean", "mean", "sum(x) / 2")]
+    >>> workings_of("Mean", inputs, {"x": "x"}, lines, expected=2.0 + 1e-14).result
+    2.0
+    >>> workings_of("Mean", inputs, {"x": "x"}, lines, expected=2.001)
+    Traceback (most recent call last):
+        ...
+    ultrum.errors.EstimationError: Mean: the steps lead to 2, the result is 2.001.
     """
     every = [WorkingColumn(str(c), labels[str(c)]) for c in inputs]
     every += [WorkingColumn(*column) for column in columns]

@@ -110,6 +110,17 @@ def _one_way(influence: Floats, residuals: Floats, codes: Ints) -> Floats:
 
 
 def _made_positive(covariance: Floats) -> Floats:
+    """The nearest covariance without negative eigenvalues.
+
+    Examples
+    --------
+    >>> import warnings
+    >>> with warnings.catch_warnings(record=True) as caught:
+    ...     _made_positive(np.array([[[1.0, 2.0], [2.0, 1.0]]])).round(12).tolist()
+    [[[1.5, 1.5], [1.5, 1.5]]]
+    >>> len(caught)
+    1
+    """
     values, vectors = np.linalg.eigh(covariance)
     if (values < 0).any():
         warn_user(
