@@ -33,6 +33,7 @@ from typing import Any
 ROOT = Path(__file__).parent.parent
 PLACE = ROOT / ".mutation"
 FOLDERS = ("core", "sources", "vault", "study")
+OF_DEFAULTS = "tests.test_recorded.Recorded.test_defaults"  # looks at functions without a call
 TIMEOUT = 300  # seconds for the tests of one mutant; a mutant that hangs is caught
 BUDGET = 150.0  # seconds of the tests that execute a line, the fastest first
 _EXAMPLES = (
@@ -176,11 +177,13 @@ def tests_of(
     """Tests that execute a line, the fastest first, as many as take BUDGET seconds.
 
     A line outside functions runs when it is imported, for whichever test comes first; its tests are those of all
-    functions of the file. A module stands for its tests where what it sets up for them executes the line.
+    functions of the file and that of defaults. A module stands for its tests where what it sets up for them executes the line.
     """
     whole, inside = lines.get(file, {}), _lines_in_functions(ROOT / file)
     own = set(whole.get(str(line), [])) if line in inside else set()
-    own = own or {test for at, tests in whole.items() if int(at) in inside for test in tests}
+    if not own:
+        own = {test for at, tests in whole.items() if int(at) in inside for test in tests}
+        own.add(OF_DEFAULTS)
     modules = {name for name in own if _is_module(name)}
     names = [n for n in own if n in modules or not any(n.startswith(f"{m}.") for m in modules)]
     fast_first = sorted(names, key=lambda name: (seconds.get(name, 1.0), name))
