@@ -159,6 +159,9 @@ class OwnFiles(Scratch):
         self.assertTrue(0.01 < paid - close < 0.03)  # 1.5 on a price of about 100
         self.assertIn("exists already", self.run_it("estimate", "wide.csv", "--factors", "factors.csv", "--save",
                                                       "again.toml", code=2).stderr)  # fmt: skip
+        self.run_it("estimate", "wide.csv", "--factors", "factors.csv", "--asset", "TIDE", "--asset", "KELP",
+                    "--save", "two.toml")  # fmt: skip
+        self.assertEqual(ul.Study.load(self.folder / "two.toml").asset, "TIDE")
 
     def test_a_saved_study_keeps_the_query_of_its_source(self):
         with contextlib.closing(sqlite3.connect(self.folder / "p.sqlite")) as base:
