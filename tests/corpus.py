@@ -168,6 +168,8 @@ GOOD = {  # name: (source, keywords, series, first period, values)
     "a table in a page": (PAGE.format("Rates").encode(), {}, "Rate", "2024-01-02", [1.5, 1.75]),
     "a table of a page by its headings": (PAGE.format("x").encode(), {"headings": ["rate"]}, "Rate", "2024-01-02",
                                           [1.5, 1.75]),
+    "JSON, a series in each object": (json.dumps([{"name": n, "unit": "index", "values": {"2024-01": k, "2024-02": k + 1}}
+                                                  for k, n in enumerate(("cpi", "ppi"))]), {}, "ppi", "2024-01", [1, 2]),
     "JSON records": (json.dumps({"meta": {"n": 2}, "obs": [{"date": "2024-01-31", "v": {"x": 1.5}},
                                                           {"date": "2024-02-29", "v": {"x": None}}]}).encode(), {},
                      "v.x", "2024-01", [1.5, NAN]),

@@ -101,6 +101,15 @@ class OwnFiles(Scratch):
             [t["coefficient"] for t in betas["TIDE"].values()], self.by_hand(y, x), rtol=1e-6
         )
         self.assertIn("market model, without a risk-free rate", answer["basis"])
+        two = pd.read_csv(self.folder / "index.csv", index_col=0)
+        two.assign(Other=two.iloc[::-1, 0].to_numpy())[["Other", *two]].to_csv(
+            self.folder / "two.csv"
+        )
+        same, _ = self.estimated(
+            "wide.csv", "--factors", "two.csv", "--asset", "TIDE", "--market", two.columns[-1]
+        )
+        self.assertEqual([t["coefficient"] for t in same["TIDE"].values()],
+                         [t["coefficient"] for t in betas["TIDE"].values()])  # fmt: skip
         self.assertIn("market model", " ".join(w["text"] for w in answer["warnings"]))
         days = y.index.days_in_month / np.where(y.index.to_timestamp().is_leap_year, 366, 365)
         rate = 1.02**days - 1

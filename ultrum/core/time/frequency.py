@@ -109,7 +109,13 @@ class Frequency:
 
     @property
     def periods_per_year(self) -> float:
-        """Periods in an average year; B counts weekdays."""
+        """Periods in an average year; B counts weekdays.
+
+        Examples
+        --------
+        >>> {code: round(Frequency.parse(code).periods_per_year, 3) for code in "ASQMWBD"}
+        {'A': 1.0, 'S': 2.0, 'Q': 4.0, 'M': 12.0, 'W': 52.179, 'B': 260.893, 'D': 365.25}
+        """
         return _PER_YEAR[self.code] / self.multiple
 
     @property

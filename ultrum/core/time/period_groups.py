@@ -143,7 +143,17 @@ def _whole_days(wall: Ints, days: Dates, session: Session, source: Frequency) ->
 
 
 def _first_whole_day(wall: Ints, days: Dates, source: Frequency) -> Dates:
-    """First whole day: the first one, unless it begins later than days usually do."""
+    """First whole day: the first one, unless it begins later than days usually do.
+
+    Examples
+    --------
+    >>> hours, days = np.array([9, 10, 33, 34]), np.array(["2024-01-01", "2024-01-02"], "datetime64[D]")
+    >>> _first_whole_day(hours * 3600 + 1704067200, days.repeat(2), Frequency("H")).astype(str).tolist()
+    ['2024-01-01']
+    >>> later = hours + [2, 2, 0, 0]
+    >>> _first_whole_day(later * 3600 + 1704067200, days.repeat(2), Frequency("H")).astype(str).tolist()
+    ['2024-01-02']
+    """
     if not len(days):
         return days
     begins = np.flatnonzero(np.append(True, days[1:] != days[:-1]))
