@@ -34,7 +34,6 @@ STYLE: Final[Any] = {
     "axes.titleweight": "bold",
     "axes.titlelocation": "left",
     "axes.titlepad": 12.0,
-    "axes.titley": 1.0,  # below no labels of an upper axis: not worked out again at each drawing
     "axes.grid": True,
     "axes.axisbelow": True,
     "grid.color": MIST,
