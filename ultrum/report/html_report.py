@@ -35,6 +35,7 @@ from ultrum.study.run_record import answer_of, run_facts
 from ultrum.study.specifications import search_in_words
 from ultrum.study.study_result import StudyResult
 
+_LISTED = 6  # companies that a sentence names
 _MANY, _LEVEL = 3, 0.05  # fewest companies for a sentence about many tests; of each test
 _IN_PLACE = ("betas", "line_of_fit", "build_up")  # figures that are next to their own tables
 _PACKAGES = ("ultrum", "numpy", "scipy", "pandas", "pyarrow", "matplotlib")
@@ -224,7 +225,31 @@ def _model_rows(name: str, table: BetaTable, result: StudyResult) -> dict[str, A
         "rows": rows,
         "lags": _range_of(table.lags),
         "many": _alphas_in_words(columns),
+        "dropped": _dropped_in_words(columns.dropped),
     }
+
+
+def _dropped_in_words(dropped: pd.DataFrame) -> str:
+    """Rows that each company lost and why, companies with the same losses together; empty if there are none.
+
+    Examples
+    --------
+    >>> dropped = pd.DataFrame({"missing size": [2, 2, 0, 0], "missing value": [0, 0, 0, 1]}, list("ABCD"))
+    >>> _dropped_in_words(dropped)
+    'Dropped: 2 missing size (A, B); 1 missing value (D).'
+    """
+    companies: dict[str, list[str]] = {}
+    for asset, counts in dropped.drop(columns=NO_RESPONSE, errors="ignore").iterrows():
+        causes = ", ".join(f"{count:.0f} {cause}" for cause, count in counts.items() if count)
+        companies.setdefault(causes, []).append(str(asset))
+    lost = {causes: names for causes, names in companies.items() if causes}
+    if not lost:
+        return ""
+    among = [
+        f"{causes} ({', '.join(names) if len(names) <= _LISTED else f'{len(names)} companies'})"
+        for causes, names in lost.items()
+    ]
+    return f"Dropped: {'; '.join(among)}."
 
 
 def _alphas_in_words(columns: _Columns) -> str:
@@ -288,12 +313,7 @@ def _asset_row(columns: _Columns, asset: str, result: StudyResult) -> dict[str, 
         ],
         "r2": table.r2[asset],
         "rows": table.nobs[asset],
-        "dropped": ", ".join(
-            f"{count:.0f} {cause}"
-            for cause, count in columns.dropped.loc[asset].to_dict().items()
-            if count and cause != NO_RESPONSE
-        )
-        or "none",
+        "dropped": f"{columns.dropped.loc[asset].drop(NO_RESPONSE, errors='ignore').sum():.0f}",
         "first": period_label(columns.first[asset]),
         "last": period_label(columns.last[asset]),
         "cost": result.cost.value[asset] if result.cost and table is result.betas else None,
