@@ -108,9 +108,8 @@ def run():
     cases[f"ultrum run {SHIPPED}"] = CLI.format(["run", SHIPPED])
     with tempfile.TemporaryDirectory() as folder, practice():
         os.environ["ULTRUM_VAULT"] = str(Path(folder, "vault"))
-        os.environ.pop(
-            "PYTHONDONTWRITEBYTECODE", None
-        )  # modules are compiled once, as where they are installed
+        # modules are compiled once, as where they are installed
+        os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
         own_files(Path(folder))
         studies = Path(ultrum.practice.__file__).parent / "studies"
         shutil.copytree(studies, folder, dirs_exist_ok=True)

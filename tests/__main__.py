@@ -14,10 +14,8 @@ from pathlib import Path
 ROOT = Path(__file__).parent.parent
 LONGEST = ("test_command_line", "test_studies", "test_study", "test_large", "test_recorded", "test_tables",
            "test_desk", "test_sources", "test_hostile", "test_invariance", "properties.test_layouts", "test_vault")  # fmt: skip
-DRAWING = (
-    "test_command_line",
-    "test_studies",
-)  # of reports; where others run, a second process for each is a loss
+# many reports are drawn: a second process for each would take its core from other tests
+DRAWING = ("test_command_line", "test_studies")
 ONE_CORE = """
 import os, sys, unittest
 number = int(sys.argv.pop(1))

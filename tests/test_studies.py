@@ -235,9 +235,8 @@ class Whole(OnPractice):
         packed = bundle(result, self.folder / "vault", self.folder / "counted.zip")
         study, vault = unbundle(packed, self.folder / "there")
         closed = study.with_sources_at(dict.fromkeys(study.sources, "http://127.0.0.1:9"))
-        with mock.patch(
-            f"{second_process.__name__}.cores", lambda: 2
-        ):  # the other was drawn by one process
+        # the other was drawn by one process
+        with mock.patch(f"{second_process.__name__}.cores", lambda: 2):
             write_results(ul.run_study(closed, vault=vault, offline=True), self.folder / "again")
         self.same_bytes(self.folder / "again", self.folder / "here")
         self.assertEqual(self.run_it(study, keep=False, offline=True).specifications, ())

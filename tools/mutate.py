@@ -124,9 +124,8 @@ class _Timed(unittest.TextTestResult):
 
     def stopTest(self, test: unittest.TestCase) -> None:  # noqa: N802 - of unittest
         super().stopTest(test)
-        _executed_by(
-            type(test).__module__
-        )  # what a class sets up may be for any of the module's tests
+        # what a class sets up may be for any of the module's tests
+        _executed_by(type(test).__module__)
         now = time.perf_counter()
         self.seconds[test.id()] = now - self._last
         self._last = now

@@ -35,7 +35,7 @@ from ultrum.study.run_record import answer_of, run_facts
 from ultrum.study.specifications import search_in_words
 from ultrum.study.study_result import StudyResult
 
-_LISTED = 6  # companies that a sentence names
+_LISTED = 6  # companies, and causes, that a sentence names
 _MANY, _LEVEL = 3, 0.05  # fewest companies for a sentence about many tests; of each test
 _IN_PLACE = ("betas", "line_of_fit", "build_up")  # figures that are next to their own tables
 _PACKAGES = ("ultrum", "numpy", "scipy", "pandas", "pyarrow", "matplotlib")
@@ -237,6 +237,8 @@ def _dropped_in_words(dropped: pd.DataFrame) -> str:
     >>> dropped = pd.DataFrame({"missing size": [2, 2, 0, 0], "missing value": [0, 0, 0, 1]}, list("ABCD"))
     >>> _dropped_in_words(dropped)
     'Dropped: 2 missing size (A, B); 1 missing value (D).'
+    >>> _dropped_in_words(pd.DataFrame({"missing size": range(1, 9)}, list("ABCDEFGH"))).partition("(F)")[2]
+    '; other causes (2 more).'
     """
     companies: dict[str, list[str]] = {}
     for asset, counts in dropped.drop(columns=NO_RESPONSE, errors="ignore").iterrows():
@@ -245,11 +247,14 @@ def _dropped_in_words(dropped: pd.DataFrame) -> str:
     lost = {causes: names for causes, names in companies.items() if causes}
     if not lost:
         return ""
+    often = sorted(lost.items(), key=lambda item: -len(item[1]))
     among = [
         f"{causes} ({', '.join(names) if len(names) <= _LISTED else f'{len(names)} companies'})"
-        for causes, names in lost.items()
+        for causes, names in often[:_LISTED]
     ]
-    return f"Dropped: {'; '.join(among)}."
+    others = sum(len(names) for _, names in often[_LISTED:])
+    more = [f"other causes ({others} more)"] if others else []
+    return f"Dropped: {'; '.join([*among, *more])}."
 
 
 def _alphas_in_words(columns: _Columns) -> str:

@@ -200,7 +200,7 @@ STYLES: Final = (
     DateStyle("2024.03.15", rf"{_YEAR}\.{_MONTH}\.{_DAY}\.?{_TIME}", "D", "YYYY.MM.DD"),
     DateStyle("20240315", rf"{_YEAR}(?P<m>0[1-9]|1[0-2])(?P<d>0[1-9]|[12]\d|3[01]){_TIME}", "D", "YYYYMMDD"),
     DateStyle("20240315093000", rf"{_YEAR}(?P<m>0[1-9]|1[0-2])(?P<d>0[1-9]|[12]\d|3[01])"
-           r"(?P<H>[01]\d|2[0-3])(?P<M>[0-5]\d)(?P<S>[0-5]\d)", "D", "YYYYMMDDhhmmss"),
+              r"(?P<H>[01]\d|2[0-3])(?P<M>[0-5]\d)(?P<S>[0-5]\d)", "D", "YYYYMMDDhhmmss"),
     DateStyle("15/03/2024", rf"{_DAY}/{_MONTH}/{_YEAR}{_TIME}", "D", "DD/MM/YYYY"),
     DateStyle("03/15/2024", rf"{_MONTH}/{_DAY}/{_YEAR}{_TIME}", "D", "MM/DD/YYYY"),
     DateStyle("15-03-2024", rf"{_DAY}-{_MONTH}-{_YEAR}{_TIME}", "D", "DD-MM-YYYY"),
