@@ -62,6 +62,9 @@ GOOD = {  # name: (source, keywords, series, first period, values)
     "prose above, note below": ("Made by clerks, in a hurry.\n\ndate,x\n2024-01,1\n2024-02,2\n\nEnd.\n", {},
                                 "x", "2024-01", [1, 2]),
     "newest first": ("date,x\n2024-03,3\n2024-02,2\n2024-01,1\n", {}, "x", "2024-01", [1, 2, 3]),
+    "newest first, several a day": ("date,id,p\n2024-02,A,2\n2024-02,B,4\n2024-01,A,1\n2024-01,B,3\n", {}, "B.p", "2024-01", [3, 4]),
+    "pairs of currencies": ("date,pair,rate\n2024-01,QML/QSR,1.5\n2024-01,QSR/QTV,2\n2024-02,QML/QSR,1.6\n"
+                            "2024-02,QSR/QTV,3\n", {}, "QSR/QTV.rate", "2024-01", [2, 3]),
     "percent signs": ("date,x\n2024-01,1.5%\n2024-02,-2%\n", {}, "x", "2024-01", [0.015, -0.02]),
     "percent in the prose": ("Returns in percent\ndate,x\n2024-01,7\n2024-02,n/a\n", {}, "x", "2024-01",
                              [0.07, NAN]),

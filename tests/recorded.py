@@ -19,16 +19,22 @@ import pandas as pd
 
 import ultrum as ul
 import ultrum.core
+import ultrum.sources
+import ultrum.study
+import ultrum.vault
 from tests import fuzzing
 from tests.corpus import BROKEN, GOOD
 from tests.generated_tables import make_case
 from tests.properties.calls import Things, calls, raw_frames
 from tests.properties.flat import flat
+from tests.support import PASSING, without_causes
+from ultrum.core.returns.yields import accrued_rate
 from ultrum.core.time.frequency import Frequency
 from ultrum.practice import world_files
 from ultrum.practice.observatory import FLOWS
-from ultrum.sources.sdmx import structures
+from ultrum.sources.sdmx import FORMATS, structures
 from ultrum.sources.sdmx.observations import decode
+from ultrum.study.change_summary import changes
 from ultrum.study.run_record import run_facts
 from ultrum.study.sections import TestsSection as Tests
 
@@ -96,6 +102,28 @@ def ragged():
     return {**frames, "assets": assets, "market": market, "daily": daily}
 
 
+def unmoving():
+    """Data of the calls with an asset that never moves, one that is the market, one without returns, and still prices."""
+    frames = raw_frames()
+    assets, daily = frames["assets"].copy(), frames["daily"].copy()
+    assets["b"], assets["d"] = 0.004, 0.0
+    assets["c"] = 2.0 * frames["market"]["market"] + frames["bill"]["bill"]
+    assets.iloc[70, 4] = -1.0
+    daily["b"] = 50.0
+    daily.iloc[50:70, 2] = daily.iloc[50, 2]
+    return {**frames, "assets": assets, "daily": daily}
+
+
+def sparse():
+    """Data of the calls with an asset of one return, one of two, one of twelve, and daily prices of which few are left."""
+    frames = raw_frames()
+    assets, daily = frames["assets"].copy(), frames["daily"].copy()
+    for name, rows in (("b", 1), ("c", 2), ("d", 12)):
+        assets.loc[assets.index[rows + 20 :], name] = assets.loc[assets.index[:20], name] = np.nan
+    daily.iloc[:598, 1] = daily.iloc[1:, 2] = np.nan
+    return {**frames, "assets": assets, "daily": daily}
+
+
 def at_frequency(index):
     """The monthly data of the calls under other dates."""
     return {n: f.set_axis(index) if len(f) == len(index) else f for n, f in raw_frames().items()}
@@ -127,8 +155,8 @@ def _tried(call):
             ours = type(result).__module__.startswith(("ultrum", "tests", "__main__"))
             found = {"numbers": numbers(result)} | ({"words": repr(result).splitlines()} if ours else {"text": _text(result)})
         except ul.UltrumError as error:
-            found = {"error": _without_causes(error)}
-    heard = sorted({str(w.message) for w in caught if issubclass(w.category, ul.DataWarning)})
+            found = {"error": PASSING.sub("…", without_causes(error))}
+    heard = sorted({str(w.message) if issubclass(w.category, ul.DataWarning) else w.category.__name__ for w in caught})
     return found | ({"warnings": heard} if heard else {})
 
 
@@ -141,28 +169,42 @@ def _text(result):
     return [", ".join(map(str, frame.columns)), *map(", ".join, texts[:20])]
 
 
-def _without_causes(error):
-    text, cause = str(error), error.__cause__
-    while cause is not None:
-        for part in filter(None, (str(cause), *str(cause).splitlines())):
-            text = text.replace(part.rstrip("."), "…")
-        cause = cause.__cause__ or cause.__context__
-    return text
-
-
 def of_functions():
     """Every public function with its usual arguments and each of the options."""
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
-        layouts = {"": Things(), "ragged ": Things(ragged())}
+        layouts = {"": Things(), "ragged ": Things(ragged()), "unmoving ": Things(unmoving()), "sparse ": Things(sparse())}
         layouts |= {f"{name} ": Things(at_frequency(index), letter) for name, (index, letter) in OTHERS.items()}
     found = {}
     for layout, things in layouts.items():
         for name, (args, named) in calls(things).items():
-            for options in [{}, *(OPTIONS.get(name, []) if layout[:-1] not in OTHERS else [])]:
+            for options in [{}, *(OPTIONS.get(name, []) if layout in ("", "ragged ") else [])]:
                 key = layout + name + "".join(f" {k}={v}" for k, v in options.items())
-                found[key] = _tried(lambda n=name, a=args, k=named | options: getattr(ul, n)(*a, **k))
+                tried = _tried(lambda n=name, a=args, k=named | options: getattr(ul, n)(*a, **k))
+                if not layout or tried != found[name]:
+                    found[key] = tried
     return found
+
+
+def of_least_rows():
+    """The fewest rows that each public function takes, what it makes of them, and what it says of one fewer."""
+    found, waiting = {}, {}
+    for rows in range(3, 97):
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            try:
+                every = calls(Things({n: f.iloc[:rows] for n, f in raw_frames().items()}))
+            except ul.UltrumError:
+                continue
+        for name, (args, named) in every.items():
+            if name not in found:
+                tried = _tried(lambda n=name, a=args, k=named: getattr(ul, n)(*a, **k))
+                if "error" in tried:
+                    waiting[name] = tried["error"]
+                else:
+                    found[name] = {**tried, "text": f"{rows} rows", "error": waiting.get(name, "")}
+    never = {n: {"error": error} for n, error in waiting.items() if n not in found}
+    return {f"least {name}": one for name, one in (found | never).items()}
 
 
 def of_practice():
@@ -327,6 +369,20 @@ def of_combinations():
             freq="5min", tz="UTC"), name="p"), frequency="5N", measure="price", timing="end"), "H"),
         "benchmark": lambda: ul.compare_to_benchmark(*(ul.returns(prices[n], frequency="M") for n in "ab")),
     }
+    holed = bill.sample("2020-03", "2022-10")
+    holed = make(holed.to_pandas().drop(months[14]), name="bill", measure="return")
+    tries |= {f"bill of months by {f}": lambda f=f, i=i: accrued_rate(holed, i, Frequency.parse(f)) for f, i in (
+        ("B", days), ("W", pd.period_range("2020-01-03", periods=150, freq="W-FRI")), ("M", months))}
+    daily_returns = ul.returns(prices, check=False)
+    tries |= {f"sensitivity {f}": lambda f=f: ul.beta_sensitivity(daily_returns, daily_returns["b"], "a", risk_free=holed,
+                  windows=["P1Y"], frequencies=[f], adjustments=["none", "blume"]) for f in "BWMQ"}
+    tries |= {
+        "positions abroad": lambda: ul.positions(bought, prices, currency="QSR", rates=ul.ExchangeRates(quotes)),
+        "positions without rates": lambda: ul.positions(bought, prices, currency="QSR"),
+        "positions in no currency": lambda: ul.positions(bought, prices.with_metadata(currency=""), currency="QSR"),
+        "premium over prices": lambda: ul.premium(whole, mean="geometric", risk_free=monthly(base, "x", measure="price")),
+        "premium over a gap": lambda: ul.premium(whole, mean="geometric", risk_free=holed),
+    }
     tries |= {f"yields {q}": lambda q=q: ul.yield_to_return(yields, quoted=q)
               for q in ("effective", "bond-equivalent", "discount", "simple", "continuous")}
     tries |= {f"yields over {f}": lambda f=f: ul.yield_to_return(yields, f, quoted="effective") for f in "WMQ"}
@@ -381,16 +437,49 @@ def of_studies():
         tests = Tests(joint_alpha=["exact"], diagnose=True, breaks="sup-f", rolling_window="P3Y")
         tries = {"market model": small, "quarters": quarters, "betas alone": asset, "few": small.limited_to(["BRTW"]),
                  "tests": asset.model_copy(update={"tests": tests})}
-        return {f"study {name}": _tried(lambda s=study: _Run(s.with_sources_at(service.places), vault))
-                for name, study in tries.items()}
+        runs = {}
+        found = {f"study {name}": _tried(lambda n=name, s=study: runs.setdefault(n, _Run(s.with_sources_at(service.places), vault)))
+                 for name, study in tries.items()}
+    facts = {name: run.facts for name, run in runs.items()} | {"no study": {**runs["quarters"].facts, "study": None}}
+    pairs = (("market model", "tests"), ("tests", "market model"), ("market model", "quarters"), ("no study", "few"))
+    return found | {f"changes {a} to {b}": _tried(lambda a=a, b=b: changes(facts[a], facts[b])) for a, b in pairs}
+
+
+def of_services():
+    """What the practice services send, in every format: series with their facts, tables, listings, wrong addresses."""
+    found = {}
+    with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
+        for form in FORMATS:
+            sources = ul.practice.sources_at(service.places)
+            sources["observatory"]["format"] = form
+            with ul.Desk(Path(folder, form), sources=sources) as desk:
+                for flow in FLOWS:
+                    tried = _tried(lambda d=desk, f=flow: _Series(d.fetch_all(f"observatory:{f}", start="2019", end="2021-06")))
+                    if form == FORMATS[0] or tried != found[flow]:
+                        found[flow if form == FORMATS[0] else f"{form} {flow}"] = tried
+        with ul.Desk(Path(folder, "tables"), sources=ul.practice.sources_at(service.places)) as desk:
+            tables = ("college:factors_monthly.zip", "exchange:indices.csv", "council:rents/{region}.csv", "harbour:freight")
+            tries = {a: lambda a=a: _Series(desk.fetch_all(a, last=40)) for a in tables}
+            tries |= {f"search {w} {f}": lambda w=w, f=f: desk.search(w, limit=5, **f) for w, f in (
+                ("yield", {}), ("prise", {}), ("", {"region": "QS"}), ("rate", {"frequency": "M"}), ("wages sorrin", {}))}
+            tries |= {f"browse {b}": lambda b=b: desk.browse(*b) for b in ((), ("Economy",), ("Economy", "Activity"))}
+            wrong = ("PRICES/M.XX.CPI", "PRICES/M.QM", "PRICES/M.QM+QS.CPI", "PRISES/M.QM.CPI", "PRICES/D.QM.CPI", "PRICES",
+                     "QLO,PRICES,1.0/M.QM.CPI", "QLO,PRICES,9.9/M.QM.CPI", "XXX,PRICES/M.QM.CPI", "PRICES/M.QM.CPI/x", "OUTPUT/Q.QM.")
+            tries |= {f"fetch {p}": lambda p=p: _Series([desk.fetch(f"observatory:{p}")]) for p in wrong}
+            tries |= {f"fetch {a}": lambda a=a: _Series([desk.fetch(a)]) for a in (
+                "exchange:prices.csv", "exchange:none.csv", "exchange:prices.csv#XXXX.close", "college:factors_monthly.zip#x", "x:y")}
+            found |= {name: _tried(call) for name, call in tries.items()}
+    return {f"service {name}": one for name, one in found.items()}
 
 
 def of_defaults():
-    """Keywords of public functions and of the methods of every class of the core, with their defaults."""
-    modules = [importlib.import_module(m.name) for m in pkgutil.walk_packages(ultrum.core.__path__, "ultrum.core.")]
+    """Defaults of public functions, of the methods of every class, and of the fields of every data class."""
+    modules = [importlib.import_module(m.name) for p in (ultrum.core, ultrum.sources, ultrum.vault, ultrum.study)
+               for m in pkgutil.walk_packages(p.__path__, f"{p.__name__}.")]
     owned = [(n, x) for m in modules for n, x in vars(m).items() if getattr(x, "__module__", "") == m.__name__]
     tops = {n: x for n, x in owned if isinstance(x, type) and n[0] != "_"} | {n: getattr(ul, n) for n in ul.__all__}
-    functions = {n: x for n, x in tops.items() if not isinstance(x, type)}
+    functions = {n: x for n, x in tops.items() if not isinstance(x, type) or hasattr(x, "__dataclass_fields__")
+                 or hasattr(x, "model_fields")}
     functions |= {f"{n}.{m}": getattr(f, "__func__", f) for n, x in tops.items() if isinstance(x, type)
                   for m, f in vars(x).items() if m[0] != "_"}
     given = {n: inspect.signature(f).parameters.values() for n, f in sorted(functions.items()) if callable(f)}
@@ -415,6 +504,19 @@ class _Run:
         return "\n".join(line.partition(" (run ")[0] for line in self.words)
 
 
+class _Series:
+    """Series as they are recorded."""
+
+    def __init__(self, series):
+        self.series = series
+
+    def to_frame(self):
+        return {s.metadata.address or s.name: s.to_pandas() for s in self.series}
+
+    def __repr__(self):
+        return "\n".join(f"{s.metadata!r} {s.index[0]} {s.index[-1]}" for s in self.series)
+
+
 class _Read:
     """A reading as it is recorded."""
 
@@ -435,7 +537,7 @@ class _Read:
 
 GROUPS = {"functions": of_functions, "practice": of_practice, "results": of_results, "conversions": of_time,
           "combinations": of_combinations, "studies": of_studies, "odd input": of_odd_input, "tables": of_tables,
-          "defaults": of_defaults}
+          "services": of_services, "defaults": of_defaults, "least rows": of_least_rows}
 
 
 def differences(now, then):

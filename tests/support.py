@@ -4,6 +4,7 @@ import contextlib
 import io
 import json
 import os
+import re
 import subprocess
 import sys
 import tempfile
@@ -25,6 +26,9 @@ settings.register_profile("repeatable", derandomize=True)
 if os.environ.get("CI"):
     settings.load_profile("repeatable")
 ROOT = Path(__file__).parent.parent
+PASSING = re.compile(
+    r"127\.0\.0\.1:\d+|\d{4}-\d\d-\d\dT[\d:]+\.\d+Z|0x[0-9a-f]{6,}"
+)  # ports, instants, addresses
 
 
 class Scratch(unittest.TestCase):
@@ -34,6 +38,7 @@ class Scratch(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
+        self.messages = []
 
     def file(self, name, content):
         path = self.folder / name
@@ -42,8 +47,30 @@ class Scratch(unittest.TestCase):
         return path
 
     def refused(self, kind, *words):
-        """Context that expects an error whose message holds every word."""
+        """Context that expects an error whose message holds every word, and is the one on record."""
         return _Refused(self, kind, words)
+
+    def on_record(self, error):
+        """Compare a message with the next of this test that is on record."""
+        _, module, name = (
+            self.id().split(".", 2) if ".properties." not in self.id() else self.id().rsplit(".", 2)
+        )
+        self.messages.append(without_causes(error).replace(str(self.folder), "FOLDER"))
+        compare_with_record(self, module, {name: self.messages})
+
+
+def compare_with_record(case, module, messages):
+    """Compare messages with those in tests/data/messages; ULTRUM_RECORD=1 writes them."""
+    place = Path(__file__).parent / "data" / "messages" / f"{module}.json"
+    kept = json.loads(place.read_text(encoding="utf-8")) if place.exists() else {}
+    said = {name: [PASSING.sub("…", text) for text in texts] for name, texts in messages.items()}
+    if os.environ.get("ULTRUM_RECORD"):
+        kept |= said
+        place.write_text(json.dumps(kept, indent=0, ensure_ascii=False, sort_keys=True) + "\n")
+    want = {name: kept.get(name, [])[: len(texts)] for name, texts in said.items()}
+    case.assertEqual(
+        said, want, "If it is meant: ULTRUM_RECORD=1 python -m tests, and read what git shows."
+    )
 
 
 class _Refused:
@@ -58,7 +85,18 @@ class _Refused:
         self.case.assertIsInstance(error, self.kind, f"{type(error).__name__}: {error}")
         for word in self.words:
             self.case.assertIn(word, str(error))
+        self.case.on_record(error)
         return True
+
+
+def without_causes(error):
+    """The message of an error, without what libraries word."""
+    text, cause = str(error), error.__cause__
+    while cause is not None:
+        for part in filter(None, (str(cause), *str(cause).splitlines())):
+            text = text.replace(part.rstrip("."), "…")
+        cause = cause.__cause__ or cause.__context__
+    return text
 
 
 class OnPractice(Scratch):

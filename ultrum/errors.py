@@ -161,8 +161,20 @@ def one_of(word: object, options: Iterable[object], most: int = 30) -> str:
         return f"did you mean '{near[0]}'?"
     if len(names) < 2:
         return f"it is {names[0]}." if names else "there is none."
-    more = f" and {len(names) - most} more" if len(names) > most else ""
-    return f"it is one of {', '.join(names[:most])}{more}."
+    return f"it is one of {listed(names, most)}."
+
+
+def listed(things: Iterable[object], most: int = 5) -> str:
+    """Names one after the other, the first few of many and how many more there are.
+
+    Examples
+    --------
+    >>> listed(["BRTW", "EBMK"]), listed("abcde"), listed("abcdefgh")
+    ('BRTW, EBMK', 'a, b, c, d, e', 'a, b, c, d, e and 3 more')
+    """
+    names = list(map(str, things))
+    more = f" and {len(names) - most:,} more" if len(names) > most else ""
+    return ", ".join(names[:most]) + more
 
 
 def reason(error: Exception) -> str:

@@ -1,6 +1,7 @@
 """Whatever an argument is, a public function gives an answer or an error of Ultrum."""
 
 import inspect
+import re
 import unittest
 import warnings
 
@@ -9,7 +10,12 @@ import pandas as pd
 
 import ultrum as ul
 from tests.properties.calls import Things, calls
+from tests.support import compare_with_record, without_causes
 from ultrum.errors import UltrumError
+
+_GIVEN = re.compile(
+    r"was given (an?|the|nothing)\b[^.;]*"
+)  # test_arguments has the words for each kind
 
 
 def odd_values(things):
@@ -24,7 +30,7 @@ def odd_values(things):
 class OddArguments(unittest.TestCase):
     def test_every_argument_of_every_function(self):
         things = Things()
-        refused, foreign = 0, []
+        refused, foreign, messages = 0, [], {}
         with warnings.catch_warnings(), np.errstate(all="ignore"):
             warnings.simplefilter("ignore")
             for name, (given, said) in calls(things).items():
@@ -39,9 +45,14 @@ class OddArguments(unittest.TestCase):
                         )
                         try:
                             function(*changed.args, **changed.kwargs)
-                        except UltrumError:
+                        except UltrumError as error:
                             refused += 1
+                            text = _GIVEN.sub("was given …", without_causes(error))
+                            messages.setdefault(name, set()).add(text)
                         except Exception as error:
                             foreign.append(f"{name}({place}={odd!r:.40}): {error!r:.120}")
         self.assertEqual(foreign, [])
         self.assertGreater(refused, 5_000)
+        compare_with_record(
+            self, "properties.odd_arguments", {n: sorted(m) for n, m in messages.items()}
+        )

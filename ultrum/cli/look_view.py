@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from ultrum.cli.verbosity import echo
 from ultrum.core.displayed_numbers import counted
+from ultrum.errors import listed
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -112,8 +113,7 @@ def gaps(series: TimeSeries) -> str:
     missing = [_label(p) for p in inside.index[inside.isna()]]
     parts = []
     if missing:
-        listed = ", ".join(missing[:5]) + (" …" if len(missing) > 5 else "")
-        parts.append(f"{len(missing)} missing ({listed})")
+        parts.append(f"{len(missing)} missing ({listed(missing)})")
     if series.metadata.frequency.code in "BD":
         return "; ".join([*parts, *_gaps_of_days(inside.index)])
     steps = np.diff(series.ordinals)
@@ -129,11 +129,8 @@ def _gaps_of_days(index: pd.Index) -> list[str]:
     from ultrum.core.time.gaps import gap_table
 
     gap_rows = gap_table(calendar_days(index))
-    listed = [
-        f"{row.first} to {row.last} ({row.weekdays} weekdays)" for row in gap_rows.itertuples()
-    ]
-    more = f" … and {len(listed) - 5} more" if len(listed) > 5 else ""
-    words = [f"without rows: {', '.join(listed[:5])}{more}"] if listed else []
+    gaps = [f"{row.first} to {row.last} ({row.weekdays} weekdays)" for row in gap_rows.itertuples()]
+    words = [f"without rows: {listed(gaps)}"] if gaps else []
     holidays = gap_rows.attrs["holidays"]
     if holidays:
         words.append(f"{holidays} single weekdays without rows, taken as holidays")

@@ -9,6 +9,7 @@ from ultrum.cli.estimate_output import print_workings, workings_answer
 from ultrum.cli.pictures import PictureStyle
 from ultrum.cli.verbosity import echo
 from ultrum.core.displayed_numbers import counted, decimals, percent, significant
+from ultrum.errors import listed
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -49,7 +50,7 @@ def show_returns(
     echo(risk.in_percent)
     bare = [a.name for a in returns_table.metadata if a.income == "price"]
     if bare:
-        which = "these are" if len(bare) == len(returns_table.names) else f"{', '.join(bare[:8])}:"
+        which = "these are" if len(bare) == len(returns_table.names) else f"{listed(bare)}:"
         terminal_output.warn(
             f"{which} price returns; 'ultrum estimate --dividends FILE' or a study adds dividends"
         )
@@ -131,11 +132,11 @@ def _prices(desk: Desk, address: str) -> SeriesTable:
     others = [s.name for s in series_list if s not in prices]
     if not prices:
         raise UnitError(
-            f"Nothing states that {', '.join(others[:4])} is a price. For a local file add --read measure=price; "
+            f"Nothing states that {listed(others)} is a price. For a local file add --read measure=price; "
             "for a source, measure = 'price' in the settings of the table."
         )
     if others:
-        terminal_output.warn(f"{', '.join(others[:8])}: not prices at the close", "left out")
+        terminal_output.warn(f"{listed(others)}: not prices at the close", "left out")
     return SeriesTable.of(prices)
 
 

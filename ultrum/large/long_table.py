@@ -20,7 +20,7 @@ from ultrum.core.large_data import LargeData
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency
-from ultrum.errors import ArgumentError, TableError
+from ultrum.errors import ArgumentError, TableError, listed
 from ultrum.file_access import path_of
 from ultrum.large.asset_index import EPOCH, Block, Index
 from ultrum.large.block_writer import LongWriter, rows_of
@@ -103,7 +103,7 @@ class LongTable(LargeData):
         for column in (self.asset, self.date, self.value):
             if column not in schema.names:
                 raise TableError(
-                    f"{self.path} has no column '{column}'; it has: {', '.join(schema.names[:30])}."
+                    f"{self.path} has no column '{column}'; it has: {listed(schema.names, 30)}."
                 )
 
     def _check_facts(self) -> None:
@@ -242,7 +242,7 @@ class LongTable(LargeData):
         rows = {name: k for k, name in enumerate(self.assets)}
         absent = [a for a in assets if a not in rows]
         if absent:
-            raise TableError(f"{self.path} has no asset {', '.join(absent[:5])}.")
+            raise TableError(f"{self.path} has no asset {listed(absent)}.")
         index = self._index
         parts = [
             self.layout.table(

@@ -26,7 +26,7 @@ from ultrum.core.regression.narrative import NO_RESPONSE
 from ultrum.core.series.text_tables import headed
 from ultrum.core.time.period_labels import period_label
 from ultrum.core.workings.steps_table import Workings
-from ultrum.errors import EstimationError, warn_user
+from ultrum.errors import EstimationError, listed, warn_user
 from ultrum.report.model_tables import model_table
 from ultrum.report.result_figures import figure_words, first_factor
 from ultrum.report.result_tables import company_fits, downloads, joint_alphas
@@ -266,7 +266,7 @@ def _alphas_in_words(columns: _Columns) -> str:
         float(columns.table.df.median())
     )
     stand_out = list(map(str, among.index[among < _LEVEL]))
-    left = f"{len(stand_out)} ({', '.join(stand_out[:5])})" if stand_out else "none"
+    left = f"{len(stand_out)} ({listed(stand_out)})" if stand_out else "none"
     return (
         f"Alphas with p below 5 %: {int((alone < _LEVEL).sum())} of {len(alone)}, where chance alone gives about "
         f"{_LEVEL * len(alone):.1f}; adjusted for their number (Holm 1979): {left}. The median company would "

@@ -15,7 +15,7 @@ from typing import Any, Final
 import pyarrow as pa
 import pyarrow.parquet
 
-from ultrum.errors import SourceError
+from ultrum.errors import SourceError, listed
 from ultrum.sources.download import Download
 from ultrum.sources.limits import current
 from ultrum.sources.sql_safety import open_sqlite, refuse_writing
@@ -157,7 +157,7 @@ def _statement(connection: Any, query: Query, name: str) -> Any:
     ]
     if table not in names:
         raise SourceError(
-            f"{name}: no table '{query.table}'; there are: {', '.join(sorted(names)[:30]) or 'none'}."
+            f"{name}: no table '{query.table}'; there are: {listed(sorted(names), 30) or 'none'}."
         )
     return sqlalchemy.select(sqlalchemy.Table(table, sqlalchemy.MetaData(), schema=schema or None,
                                               autoload_with=connection))  # fmt: skip

@@ -18,7 +18,7 @@ from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.date_parser import days_in
 from ultrum.core.transform.aggregation import to_frequency
 from ultrum.desk import Desk
-from ultrum.errors import StudyError
+from ultrum.errors import StudyError, listed
 from ultrum.sources.table.event_columns import event_columns
 from ultrum.sources.table.price_columns import PriceTable, price_table
 from ultrum.study.result_checks import StudyWarning
@@ -38,7 +38,7 @@ def read_prices(plan: Study, desk: Desk) -> PriceTable:
     counts = Counter(name for t in tables for name in t.prices.names)
     twice = [name for name, count in counts.items() if count > 1]
     if twice:
-        raise StudyError(f"{', '.join(twice[:5])}: prices in more than one file; leave one out.")
+        raise StudyError(f"{listed(twice)}: prices in more than one file; leave one out.")
     if len({t.holds_returns for t in tables}) > 1:
         raise StudyError("Some files hold prices, others returns; give one kind.")
     volumes = [t.volumes for t in tables if t.volumes is not None]

@@ -12,7 +12,7 @@ import zipfile
 from pathlib import Path
 from typing import Any, Final
 
-from ultrum.errors import StudyError, reason
+from ultrum.errors import StudyError, listed, reason
 from ultrum.file_access import path_of, replaced_whole
 from ultrum.study.provenance import run_from
 from ultrum.study.run_record import run_file
@@ -163,7 +163,7 @@ def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tu
             too_large = names.get(STUDY, 0) > LARGEST or names.get(VAULT, 0) > _LARGEST_VAULT
             if not _MEMBERS <= set(names) <= {*_MEMBERS, PACKAGES, README} or too_large:
                 raise StudyError(
-                    f"{file} is not a bundle of a study; it holds {', '.join(sorted(names)[:6])}."
+                    f"{file} is not a bundle of a study; it holds {listed(sorted(names))}."
                 )
             text = archive.read(STUDY).decode("utf-8")
             place.mkdir(parents=True, exist_ok=True)
@@ -174,7 +174,7 @@ def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tu
     except (OSError, zipfile.BadZipFile, UnicodeDecodeError) as error:
         raise StudyError(f"{file} is not a bundle of a study: {reason(error)}.") from error
     plan, run = Study.parse(text, STUDY), run_of(file)
-    listed = run.get("specifications")  # of a stranger
-    known = [name for name in listed if isinstance(name, str)] if isinstance(listed, list) else []
+    noted = run.get("specifications")  # of a stranger
+    known = [name for name in noted if isinstance(name, str)] if isinstance(noted, list) else []
     add_specifications(place / "vault", plan.price_addresses, str(run.get("company", "")), known)
     return plan, place / "vault"

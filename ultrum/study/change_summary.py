@@ -11,6 +11,7 @@ from typing import Any, Final
 import pandas as pd
 
 from ultrum.core.displayed_numbers import counted, decimals, significant
+from ultrum.errors import listed
 from ultrum.study.provenance import stage_of, stage_trail
 from ultrum.study.run_record import error_of
 
@@ -80,17 +81,14 @@ class Changes:
     def _lines(self) -> Iterator[str]:
         for key, row in self.settings.iterrows():
             yield f"changed: {key} = {row['after']}, before {row['before']}"
-        yield f"revised: {', '.join(self.revised) or 'no download'}"
-        yield f"done again: {', '.join(self.done_again) or 'nothing'}"
+        yield f"revised: {listed(self.revised) or 'no download'}"
+        yield f"done again: {listed(self.done_again, 30) or 'nothing'}"
         for old, new in self.renamed.items():
             yield f"renamed: {old} to {new}"
         for word, numbers in (("new", self.added), ("gone", self.removed)):
             if len(numbers):
-                names = [
-                    f"{name} = {significant(value)}" for name, value in numbers.head(3).items()
-                ]
-                more = f" and {len(numbers) - 3} more" if len(numbers) > len(names) else ""
-                yield f"{word}: {', '.join(names)}{more}"
+                names = (f"{name} = {significant(value)}" for name, value in numbers.items())
+                yield f"{word}: {listed(names, 3)}"
         if len(self.moved):
             shown = self.moved.head(_SHOWN).copy()
             shown["in_errors"] = [decimals(v, signed=True, missing="") for v in shown["in_errors"]]

@@ -23,7 +23,7 @@ from ultrum.core.transform.aggregation import to_frequency
 from ultrum.core.transform.composite import composite
 from ultrum.core.transform.steps import apply_steps
 from ultrum.desk import Desk
-from ultrum.errors import StudyError, TableError
+from ultrum.errors import StudyError, TableError, listed
 from ultrum.sources.download import Address
 from ultrum.sources.table.event_columns import release_column
 from ultrum.sources.table.factor_columns import FactorReturns, check_rate, factor_returns
@@ -109,7 +109,7 @@ def rate_at(plan: Study, desk: Desk, address: str) -> TimeSeries:
     series_there = desk.table(address, units=units, measure="return").series
     if wanted.field not in series_there:
         raise StudyError(
-            f"{address}: no column '{wanted.field}'; it has: {', '.join(series_there)}."
+            f"{address}: no column '{wanted.field}'; it has: {listed(series_there, 30)}."
         )
     check_rate(address, series_there[wanted.field])
     return series_there[wanted.field]
@@ -120,7 +120,7 @@ def _rate_of_factors(plan: Study, desk: Desk, column: str) -> TimeSeries:
     reading = desk.table(plan.panel.factors, units=plan.panel.factor_units)
     if column not in reading.series:
         raise StudyError(
-            f"{plan.panel.factors}: no column '{column}'; it has: {', '.join(reading.series)}."
+            f"{plan.panel.factors}: no column '{column}'; it has: {listed(reading.series, 30)}."
         )
     returns = factor_returns(reading, [*_wanted(plan, reading.series), column])
     if returns.levels or column not in returns.table.names:
@@ -154,7 +154,7 @@ def factor_table(
     if absent:
         there = returns.table.names if returns.levels else list(reading.series)
         raise StudyError(
-            f"{plan.panel.factors} has no factor {', '.join(absent)}; it has: {', '.join(there)}."
+            f"{plan.panel.factors} has no factor {listed(absent)}; it has: {listed(there, 30)}."
         )
     rate = panel_rate(plan, desk)
     made = [
@@ -257,8 +257,8 @@ def _released(desk: Desk, section: ReleasesSection) -> pd.Series | pd.DataFrame:
     period = release_column(headings, where, "period", section.period)
     absent = [c for c in section.where if c not in table]
     if absent:
-        there = ", ".join(map(str, table))
-        raise StudyError(f"{section.releases} has no column {', '.join(absent)}; it has: {there}.")
+        there = listed(table, 30)
+        raise StudyError(f"{section.releases} has no column {listed(absent)}; it has: {there}.")
     for column, wanted in section.where.items():
         table = table[table[column].astype(str) == wanted]
     if not len(table):
@@ -308,9 +308,9 @@ def _portfolio(
         members = _of_industry(name, section.industry, asset_returns, companies)
     absent = [a for a in members if a not in asset_returns.names]
     if absent:
-        names_there = ", ".join(asset_returns.names)
+        names_there = listed(asset_returns.names, 30)
         raise StudyError(
-            f"The portfolio '{name}': no asset {', '.join(absent)}; there are: {names_there}."
+            f"The portfolio '{name}': no asset {listed(absent)}; there are: {names_there}."
         )
     weights: Any = section.weights if section.weights == "equal" else dict(section.weights)
     return portfolio(
@@ -347,7 +347,7 @@ def only_wanted(plan: Study, asset_returns: SeriesTable) -> SeriesTable:
     absent = [a for a in wanted if a not in asset_returns.names]
     if absent:
         raise StudyError(
-            f"No asset {', '.join(absent)}; there are: {', '.join(asset_returns.names)}."
+            f"No asset {listed(absent)}; there are: {listed(asset_returns.names, 30)}."
         )
     return asset_returns.select(wanted)
 
@@ -364,9 +364,7 @@ def accounts_of(
     """The last accounts of each company up to a day: debt, equity and tax under these names, and their date."""
     absent = [c for c in ("asset", "date", *columns.values()) if c not in table]
     if absent:
-        raise StudyError(
-            f"{address} has no column {', '.join(absent)}; it has: {', '.join(map(str, table))}."
-        )
+        raise StudyError(f"{address} has no column {listed(absent)}; it has: {listed(table, 30)}.")
     dated = table[days_in(table["date"], f"{address}, date") <= end]
     last = dated.sort_values("date", kind="stable").groupby("asset").last()
     numbers = {name: pd.to_numeric(last[c], errors="coerce") for name, c in columns.items()}

@@ -17,7 +17,7 @@ from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.date_parser import days_in
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_labels import span_of
-from ultrum.errors import AlignmentError, CurrencyError, one_of
+from ultrum.errors import AlignmentError, CurrencyError, listed, one_of
 
 STALE_AFTER: Final = 5
 
@@ -455,7 +455,7 @@ class ExchangeRates:
         if currency not in self.currencies:
             hint = one_of(currency.upper(), self.currencies)
             raise CurrencyError(
-                f"No quote of {currency} here, only of {', '.join(self.currencies)}; {hint}"
+                f"No quote of {currency} here, only of {listed(self.currencies, 30)}; {hint}"
             )
 
     def _refuse_old(self, step: tuple[str, str], day: Any) -> None:

@@ -38,7 +38,7 @@ from ultrum.core.time.frequency import Frequency, last_day, parse_period
 from ultrum.core.time.gaps import gap_lengths
 from ultrum.core.time.period_labels import span_of
 from ultrum.core.transform.aggregation import default_method, to_frequency
-from ultrum.errors import AlignmentError, CurrencyError
+from ultrum.errors import AlignmentError, CurrencyError, listed
 
 _ROWS: Final = ("complete", "any")
 
@@ -235,7 +235,7 @@ def _in_one_currency(
         return assets
     if rates is None:
         raise CurrencyError(
-            f"{', '.join(abroad[:5])} are not in {currency}; give rates=ExchangeRates(quotes) to convert them."
+            f"{listed(abroad)} are not in {currency}; give rates=ExchangeRates(quotes) to convert them."
         )
     return to_currency(assets, currency, rates)
 

@@ -10,7 +10,7 @@ import numpy as np
 from ultrum.core.array_types import Floats
 from ultrum.core.series.metadata import ZERO_COST
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.errors import AlignmentError, CurrencyError, UnitError
+from ultrum.errors import AlignmentError, CurrencyError, UnitError, listed
 
 _WILDEST: Final = {"asset": 4.0, "factor": 1.0, "risk-free": 0.05}
 
@@ -23,7 +23,7 @@ def income_warning(returns: SeriesTable) -> tuple[str, ...]:
     if all(a.income != "total" for a in returns.metadata):
         return ()
     return (
-        f"{', '.join(bare[:5])} are price returns combined with total returns; they leave dividends out.",
+        f"{listed(bare)} are price returns combined with total returns; they leave dividends out.",
     )
 
 

@@ -15,7 +15,7 @@ from ultrum.core.time.durations import months_in, periods_in
 from ultrum.core.time.frequency import Frequency, parse_period
 from ultrum.core.time.period_labels import span_of
 from ultrum.core.transform.window_bounds import months_before
-from ultrum.errors import AlignmentError, FrequencyError
+from ultrum.errors import AlignmentError, FrequencyError, listed
 
 HINDSIGHT: Final = "hindsight"
 RELEASE_LAG: Final = "release lag"
@@ -146,7 +146,7 @@ def _of_vintages(name: str, table: pd.DataFrame, frequency: Frequency) -> pd.Dat
     absent = [c for c in ("period", "released", "value") if c not in table]
     if absent:
         raise AlignmentError(
-            f"Vintages of {name} need the columns period, released and value; {', '.join(absent)} is not there."
+            f"Vintages of {name} need the columns period, released and value; {listed(absent)} is not there."
         )
     days = days_in(table["released"], f"released, of {name}", missing=True)
     vintages = pd.DataFrame({

@@ -16,7 +16,7 @@ from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.inference import band_of
 from ultrum.core.regression.ols import regress
 from ultrum.core.series.text_tables import TableInNotebooks, table_text
-from ultrum.errors import EstimationError
+from ultrum.errors import EstimationError, listed
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -105,18 +105,16 @@ def conditional_beta(
     names = [str(c) for c in (panel.conditions if conditions is None else conditions)]
     absent = [c for c in names if c not in panel.conditions]
     if absent or not names:
-        names_there = ", ".join(map(str, panel.conditions)) or "none; align with conditions=..."
+        names_there = listed(panel.conditions, 30) or "none; align with conditions=..."
         raise EstimationError(
-            f"No condition {', '.join(absent) or 'given'}; the panel has: {names_there}."
+            f"No condition {listed(absent) or 'given'}; the panel has: {names_there}."
         )
     values = panel.factors[chosen_factor(panel, factor)]
     known_before = panel.conditions[names]
     scale = pd.DataFrame({"mean": known_before.mean(), "deviation": known_before.std()})
     still = scale.index[~(scale["deviation"] > 0)]
     if len(still):
-        raise EstimationError(
-            f"{', '.join(map(str, still))} does not move, so no beta can move with it."
-        )
+        raise EstimationError(f"{listed(still)} does not move, so no beta can move with it.")
     z = (known_before - scale["mean"]) / scale["deviation"]
     moving = {f"{factor} × {c}": values * z[c] for c in names}
     design = pd.DataFrame(

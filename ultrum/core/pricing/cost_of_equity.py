@@ -19,7 +19,7 @@ from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.returns.yields import annual_yield, check_annual_rate
 from ultrum.core.series.time_series import TimeSeries
-from ultrum.errors import EstimationError, UnitError, warn_user
+from ultrum.errors import EstimationError, UnitError, listed, warn_user
 
 _MONTH_OF_DAYS: Final = 21  # a daily rate accrues three days on Mondays; a month averages them
 _NEEDED_DRAWS: Final = 1999  # where the variance formula fails
@@ -120,10 +120,12 @@ def cost_of_equity(
             seed,
         )
         if failed.any():
-            variance = np.where(failed, np.nanvar(bootstrap.costs(), axis=0, ddof=1), variance)
+            variance = variance.copy()
+            variance[failed] = np.nanvar(bootstrap.costs()[:, failed], axis=0, ddof=1)
         bootstrap = bootstrap if bootstrap.draws else None
     _warn_of_low_costs(value, rate, prices)
     degrees = np.minimum(exposures.df, min(prices[f].df for f in exposures.factors))
+    degrees = np.where(np.isfinite(value), degrees, np.nan)
     error = np.sqrt(np.where(variance > 0, variance, np.nan))
     basis = {
         f: f"{100 * prices[f].value:.2f} % a year, {prices[f].basis}" for f in exposures.factors
@@ -148,14 +150,14 @@ def _warn_of_low_costs(value: pd.Series, rate: float, prices: Mapping[str, Premi
     negative = [f"{name} ({100 * p.value:.2f} %)" for name, p in prices.items() if p.value < 0]
     if negative:
         warn_user(
-            f"Negative premium a year: {', '.join(negative)}. A sample mean below zero reflects the sample more "
+            f"Negative premium a year: {listed(negative)}. A sample mean below zero reflects the sample more "
             "than what investors expect; take a longer history or a premium with its source."
         )
     low = value.index[(value < rate).to_numpy()]
     if len(low):
         warn_user(
             f"{len(low)} of {len(value)} costs of equity are below the risk-free rate of {100 * rate:.2f} %: "
-            f"{', '.join(map(str, low[:5]))}. Check betas and premia before you use them."
+            f"{listed(low)}. Check betas and premia before you use them."
         )
 
 
@@ -168,7 +170,7 @@ def _premia(factors: list[str], given: Premia) -> tuple[dict[str, Premium], Floa
     names = list(given.premia.index) if isinstance(given, TwoPass) else list(given)
     absent = [f for f in factors if f not in names]
     if absent:
-        raise EstimationError(f"No premium for {', '.join(absent)}; every factor needs one.")
+        raise EstimationError(f"No premium for {listed(absent)}; every factor needs one.")
     if isinstance(given, TwoPass):
         return _of_two_pass(given, factors)
     premia = {name: _one_premium(name, given[name]) for name in factors}

@@ -12,7 +12,7 @@ from ultrum.core.large_data import accepts_large
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.ols import regress
-from ultrum.errors import EstimationError
+from ultrum.errors import EstimationError, listed
 
 
 @accepts_large("panel")
@@ -69,9 +69,9 @@ def chosen_factors(
     names = [str(n) for n in (panel.factors if factors is None else factors)]
     unknown = [n for n in names if n not in panel.factors]
     if unknown or not (names or empty):
-        names_there = ", ".join(map(str, panel.factors))
+        names_there = listed(panel.factors, 30)
         raise EstimationError(
-            f"No factor {', '.join(unknown) or 'given'}; the panel has: {names_there}."
+            f"No factor {listed(unknown) or 'given'}; the panel has: {names_there}."
         )
     return names
 

@@ -21,7 +21,7 @@ from ultrum.core.regression.engine.qr import row_weights
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.time.gaps import time_positions
 from ultrum.core.time.period_labels import span_of
-from ultrum.errors import EstimationError, warn_user
+from ultrum.errors import EstimationError, listed, warn_user
 
 _FEW: Final = 0.8  # share of the rows below which assets that cost most are named
 _NEARLY_ALL: Final = 0.9
@@ -176,10 +176,9 @@ def _what_costs_rows(there: Bools, names: pd.Index) -> str:
         out.append(f"{names[place]} ({counted(counts[place], 'row')})")
     if not out:
         return ""
-    more = f" and {len(out) - 6} more" if len(out) > 6 else ""
     rows = int(there[:, left].all(axis=1).sum())
     return (
-        f"{', '.join(out[:6])}{more} cost most; without {'it' if len(out) == 1 else 'them'} {rows} rows "
+        f"{listed(out)} cost most; without {'it' if len(out) == 1 else 'them'} {rows} rows "
         f"are left for {counted(int(left.sum()), 'asset')}."
     )
 
@@ -188,7 +187,7 @@ def _check_factors(panel: Panel, names: list[str]) -> None:
     macro = [n for n in names if not panel.metadata[n].is_return]
     if macro:
         raise EstimationError(
-            f"{', '.join(macro)} is not a traded factor; its alpha has no meaning. Estimate premia "
+            f"{listed(macro)} is not a traded factor; its alpha has no meaning. Estimate premia "
             "with a two-pass instead."
         )
 

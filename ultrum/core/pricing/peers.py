@@ -17,7 +17,7 @@ from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.series.text_tables import table_html
-from ultrum.errors import EstimationError, one_of
+from ultrum.errors import EstimationError, listed, one_of
 
 ByPeer = float | Mapping[str, float] | pd.Series
 Average = Literal["median", "mean", "value", "precision"]
@@ -220,9 +220,9 @@ def _peer_frame(
 ) -> pd.DataFrame:
     absent = [n for n in names if n not in betas.coefficients.index]
     if absent or not names:
-        names_there = ", ".join(betas.assets)
+        names_there = listed(betas.assets, 30)
         raise EstimationError(
-            f"No beta of {', '.join(absent) or 'any peer'}; there are: {names_there}."
+            f"No beta of {listed(absent) or 'any peer'}; there are: {names_there}."
         )
     if term not in betas.coefficients:
         raise EstimationError(f"No factor '{term}'; {one_of(term, betas.coefficients)}")
@@ -232,7 +232,7 @@ def _peer_frame(
     lacking = frame.index[frame.isna().any(axis=1)]
     if len(lacking):
         raise EstimationError(
-            f"{', '.join(map(str, lacking))}: a beta, debt over equity or tax rate is missing."
+            f"{listed(lacking)}: a beta, debt over equity or tax rate is missing."
         )
     frame["unlevered"] = unlever(
         frame["beta"], frame["debt_to_equity"], frame["tax"], debt_beta=debt_beta

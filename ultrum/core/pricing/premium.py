@@ -107,7 +107,8 @@ def premium(
     per_year = factor.periods_per_year
     value, influence = _estimate(values, mean, horizon, _rates(values, risk_free), per_year)
     ones = pd.DataFrame({CONSTANT: 1.0}, values.index)
-    fit = regress(influence * len(values), ones, errors=errors, lags=lags, constant=False)
+    each = (influence * len(values)).rename(metadata.name)
+    fit = regress(each, ones, errors=errors, lags=lags, constant=False)
     method = f"{mean} mean" + (f" for {horizon:g} years" if mean == "blend" else "")
     return Premium(
         value=value,

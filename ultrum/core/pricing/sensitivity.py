@@ -99,11 +99,16 @@ class BetaSensitivity(TextInNotebooks):
 
     def __repr__(self) -> str:
         beta, chosen = self.table["beta"].dropna(), self.own
+        if beta.empty:
+            why = "; ".join(dict.fromkeys(self.table["note"]))
+            return f"Beta of {self.asset}: no combination has an estimate: {why}"
+        lost = len(self.table) - len(beta)
+        own = f"{chosen['beta']:.2f} ({chosen['low']:.2f} to {chosen['high']:.2f})"
         words = [
             f"Beta of {self.asset}: {len(beta)} combinations from {beta.min():.2f} to {beta.max():.2f}, median "
-            f"{beta.median():.2f}; {errors_in_words(self.errors)}",
-            f"own choice ({', '.join(map(str, self.chosen.values()))}): {chosen['beta']:.2f} "
-            f"({chosen['low']:.2f} to {chosen['high']:.2f})",
+            f"{beta.median():.2f}{f', {lost} without an estimate' * (lost > 0)}; {errors_in_words(self.errors)}",
+            f"own choice ({', '.join(map(str, self.chosen.values()))}): "
+            + (own if np.isfinite(chosen["beta"]) else f"no estimate, {chosen['note']}"),
         ]
         if self.published is not None:
             share = float((beta <= self.published).mean())

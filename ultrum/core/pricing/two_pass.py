@@ -30,7 +30,7 @@ from ultrum.core.regression.rolling_regression import rolling_regress
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.gaps import time_positions
 from ultrum.core.time.period_labels import period_label
-from ultrum.errors import EstimationError
+from ultrum.errors import EstimationError, listed
 
 
 @accepts_large("panel")
@@ -176,7 +176,7 @@ def characteristic(index: pd.Index, assets: list[Any], name: str, frame: pd.Data
     refuse_other(name, frame)
     absent = pd.Index(assets).difference(frame.columns, sort=False)
     if len(absent):
-        raise EstimationError(f"The characteristic {name} lacks {', '.join(map(str, absent[:5]))}.")
+        raise EstimationError(f"The characteristic {name} lacks {listed(absent)}.")
     if not frame.index.is_unique:
         twice = period_label(frame.index[frame.index.duplicated()][0])
         raise EstimationError(f"The characteristic {name} has {twice} twice; keep one row of each.")

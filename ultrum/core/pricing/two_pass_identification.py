@@ -16,7 +16,7 @@ from ultrum.core.pricing.two_pass_arrays import misspecification_robust, rank_te
 from ultrum.core.pricing.two_pass_result import KINDS_IN_WORDS, WEAK, Balanced, TwoPass
 from ultrum.core.regression.inference import TestResult
 from ultrum.core.time.gaps import time_positions
-from ultrum.errors import EstimationError, warn_user
+from ultrum.errors import EstimationError, listed, warn_user
 
 TwoPassErrors = Literal["fama_macbeth", "newey_west", "shanken", "bootstrap", "misspecification"]
 
@@ -59,7 +59,7 @@ def refuse_unbalanced(
     if absent:
         raise EstimationError(
             "errors='misspecification' and weighting='gls' need assets with whole histories; "
-            f"{', '.join(absent[:5])}{' …' if len(absent) > 5 else ''} lack periods. "
+            f"{listed(absent)} lack periods. "
             "Align the others alone: align(assets=returns.select([...]), ...)."
         )
 

@@ -27,7 +27,7 @@ from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.period_labels import period_label
 from ultrum.core.workings.regression_steps import regression_workings
 from ultrum.core.workings.steps_table import Workings
-from ultrum.errors import EstimationError
+from ultrum.errors import EstimationError, listed
 
 CONSTANT: Final = "constant"
 
@@ -269,7 +269,7 @@ class Fit(CoefficientInference, TableInNotebooks):
         factors = [t for t in self.coefficients.index if t != CONSTANT]
         absent = [name for name in factors if name not in X]
         if absent:
-            raise EstimationError(f"X lacks {', '.join(absent)}; the model needs them.")
+            raise EstimationError(f"X lacks {listed(absent)}; the model needs them.")
         level = float(self.coefficients.get(CONSTANT, 0.0))
         return (X[factors] @ self.coefficients[factors] + level).rename(self.name)
 

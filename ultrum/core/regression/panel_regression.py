@@ -21,7 +21,7 @@ from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import CoefficientInference, TestResult
 from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.period_labels import span_of
-from ultrum.errors import EstimationError, one_of, warn_user
+from ultrum.errors import EstimationError, listed, one_of, warn_user
 
 WAYS: Final = ("asset", "period")
 _ROUNDS, _SETTLED = 2000, 1e-13
@@ -154,7 +154,7 @@ def panel_regress(
     absent = [c for c in conditions if c not in panel.conditions]
     if absent:
         raise EstimationError(
-            f"No condition {', '.join(absent)}; the panel has: {', '.join(map(str, panel.conditions))}."
+            f"No condition {listed(absent)}; the panel has: {listed(panel.conditions, 30)}."
         )
     if "period" in effects and (common or conditions):
         raise EstimationError(
@@ -263,7 +263,7 @@ def _refuse_absorbed(X: Floats, names: list[str], effects: tuple[str, ...]) -> N
     gone = [n for n, s in zip(names, size, strict=True) if not s > 1e-12]
     if gone:
         raise EstimationError(
-            f"Effects of {' and '.join(effects)} absorb {', '.join(gone)}; leave out one of them."
+            f"Effects of {' and '.join(effects)} absorb {listed(gone)}; leave out one of them."
         )
 
 

@@ -23,6 +23,7 @@ from ultrum.core.regression.engine.predictive_arrays import (
     out_of_sample,
 )
 from ultrum.core.regression.inference import TestResult
+from ultrum.core.rounding import varies
 from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.gaps import time_positions
 from ultrum.core.time.period_labels import span_of
@@ -209,7 +210,7 @@ def _refuse_levels(y: Any) -> None:
 def _refuse_dependent(names: list[str], columns: Floats) -> None:
     """Refuse a constant series, and a predictor that is a combination of the others."""
     for name, column in zip(names, columns.T, strict=True):
-        if np.ptp(column) == 0:
+        if not varies(column):
             raise EstimationError(f"{name} is constant; give a series that varies.")
     apart = columns[:, 1:] - columns[:, 1:].mean(axis=0)
     unit = apart / np.linalg.norm(apart, axis=0)

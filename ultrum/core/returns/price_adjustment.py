@@ -21,7 +21,7 @@ from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.date_parser import days_in
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.period_labels import period_label
-from ultrum.errors import CurrencyError, UnitError
+from ultrum.errors import CurrencyError, UnitError, listed
 
 _EARLIEST_PAYMENT: Final = 1  # periods before the last price that a final payment may be dated
 
@@ -127,7 +127,7 @@ def _refuse_adjusted(prices: SeriesTable, dividends: pd.DataFrame) -> None:
     twice = [a.name for a in prices.metadata if a.income == "total" and a.name in paid]
     if twice:
         raise UnitError(
-            f"{', '.join(twice[:5])}: these prices are adjusted and include dividends already.",
+            f"{listed(twice)}: these prices are adjusted and include dividends already.",
             fix="Leave the dividends out, or give the closing prices as they were.",
             setting="income",
         )
@@ -229,7 +229,7 @@ def events_of(table: pd.DataFrame, value: str, *, zero: bool = False) -> pd.Data
     if absent:
         raise UnitError(
             f"A table of events needs the columns {', '.join(needed)}; it has "
-            f"{', '.join(map(str, table.columns))}."
+            f"{listed(table.columns, 30)}."
         )
     days = days_in(table["date"], f"{value}, its date")
     numbers = pd.to_numeric(table[value], errors="coerce").astype(np.float64)

@@ -10,7 +10,7 @@ from ultrum.core.array_types import Floats
 from ultrum.core.returns.price_adjustment import check_measures
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.period_labels import span_of
-from ultrum.errors import AlignmentError
+from ultrum.errors import AlignmentError, listed
 
 
 @checked
@@ -55,8 +55,8 @@ def _volume_like(prices: SeriesTable, volume: SeriesTable) -> Floats:
     shares = volume.values.reindex(index=prices.index, columns=prices.names).to_numpy()
     if prices.block.size and not np.isfinite(shares).any():
         raise AlignmentError(
-            f"No volume of {', '.join(prices.names[:5])} on a day of their prices; the volumes are of "
-            f"{', '.join(volume.names[:5])}, {span_of(volume.index)}."
+            f"No volume of {listed(prices.names)} on a day of their prices; the volumes are of "
+            f"{listed(volume.names)}, {span_of(volume.index)}."
         )
     return np.asarray(shares)
 

@@ -10,7 +10,7 @@ import numpy as np
 
 from ultrum.core.large_data import refuse_large
 from ultrum.core.series.time_series import S, SeriesLike, SeriesTable, TimeSeries
-from ultrum.errors import AlignmentError, UnitError
+from ultrum.errors import AlignmentError, UnitError, listed
 
 P = ParamSpec("P")
 
@@ -20,9 +20,8 @@ def refuse_no_values(doing: str, *series: SeriesLike) -> None:
     for x in series:
         table = x.as_table() if isinstance(x, TimeSeries) else x
         if not np.isfinite(table.block).any():
-            names = ", ".join(table.names[:5])
             raise AlignmentError(
-                f"{doing}: {names} {'have' if len(table) > 1 else 'has'} no values."
+                f"{doing}: {listed(table.names)} {'have' if len(table) > 1 else 'has'} no values."
             )
 
 

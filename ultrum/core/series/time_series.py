@@ -33,7 +33,7 @@ from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.core.time.gaps import observations_per_year
 from ultrum.core.time.period_labels import span_of
-from ultrum.errors import AlignmentError, FrequencyError, one_of
+from ultrum.errors import AlignmentError, FrequencyError, listed, one_of
 
 Causes = Mapping[str, Mapping[int, str]]
 P = ParamSpec("P")
@@ -305,7 +305,7 @@ class SeriesTable:
     row_bounds: tuple[Ints, Ints] | None = None  # of each series, where the maker knows them
 
     def __post_init__(self) -> None:
-        refuse_disorder(self.values.index, ", ".join(a.name for a in self.metadata[:3]))
+        refuse_disorder(self.values.index, listed(a.name for a in self.metadata))
 
     @classmethod
     @checked
@@ -406,7 +406,7 @@ class SeriesTable:
         wrong = [m.name for m in members if m.metadata.frequency != members[0].metadata.frequency]
         if wrong:
             raise FrequencyError(
-                f"{', '.join(wrong)}: another frequency than {members[0].name} "
+                f"{listed(wrong)}: another frequency than {members[0].name} "
                 f"({members[0].metadata.frequency.name}). Convert them to one with to_frequency."
             )
         frame = pd.concat([m.values for m in members], axis=1, keys=[m.name for m in members])
@@ -546,7 +546,7 @@ class SeriesTable:
         """
         if len(self) != 1:
             raise AlignmentError(
-                f"The table has {len(self)} series ({', '.join(self.names[:5])}), not one; "
+                f"The table has {len(self)} series ({listed(self.names)}), not one; "
                 "choose one with table['name']."
             )
         return self[self.names[0]]

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Final
 
 import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
+from ultrum.core.rounding import without_rounding
 from ultrum.core.series.series_or_table import refuse_no_values
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.statistics.horizons import months_of, row_at
@@ -20,7 +21,9 @@ from ultrum.core.time.frequency import last_day
 from ultrum.core.time.gaps import positions_of
 from ultrum.core.time.period_labels import period_label, span_of
 from ultrum.core.transform.window_bounds import months_before, row_before
-from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError
+from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError, listed
+
+_A_RETURN: Final = np.array(0.01)  # beside which differences of returns are rounding
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -103,15 +106,15 @@ def compare_to_benchmark(
     active = TimeSeries(active.values.loc[:end], active.metadata)  # nothing of after the day
     years = float(per_year(active.as_table(), periods_per_year)[0])
     active_returns = active.values.dropna().to_numpy()
-    spread = float(active_returns.std(ddof=1))
-    ratio = float(active_returns.mean() / spread) if spread > 1e-14 else np.nan
+    spread = float(without_rounding(active_returns.std(ddof=1), _A_RETURN))
+    ratio = float(active_returns.mean() / spread) if spread > 0 else np.nan
     error = np.sqrt(years * (1 + ratio**2 / 2) / len(active_returns))
     basis = (
         f"{x.metadata.heading} against {benchmark.metadata.heading} up to {period_label(end)}; "
         f"tracking error {100 * spread * np.sqrt(years):.4g} % "
         f"a year, information ratio {ratio * np.sqrt(years):.3g} (error {error:.2g}), {len(active_returns)} "
         f"{x.metadata.frequency.noun}s; decimals"
-        + (f"; {', '.join(torn)} left out, returns are missing inside" if torn else "")
+        + (f"; {listed(torn)} left out, returns are missing inside" if torn else "")
     )
     return Relative(
         rows,

@@ -12,12 +12,13 @@ import scipy.special
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.displayed_numbers import counted
+from ultrum.core.rounding import varies, without_rounding
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.statistics.return_samples import Described
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.gaps import positions_of
 from ultrum.core.time.period_labels import span_of
-from ultrum.errors import AlignmentError, UnitError
+from ultrum.errors import AlignmentError, UnitError, listed
 
 _LOSS_ALLOWED: Final = 1e-6  # of the squares about a pair's own means, before it is done alone
 
@@ -86,7 +87,7 @@ def correlations(
     warnings: tuple[str, ...] = ()
     if levels:
         warnings = (
-            f"{', '.join(levels[:5])} are levels; two that trend correlate whatever they are. "
+            f"{listed(levels)} are levels; two that trend correlate whatever they are. "
             "Take growth(x) first.",
         )
     rolled = _rolling(frame, window, table.frequency) if window else pd.DataFrame()
@@ -130,8 +131,7 @@ def _pairwise(block: Floats) -> tuple[Floats, Ints]:
 def _alone(pair: Floats) -> float:
     """One pair whose sums would lose digits, or that does not move."""
     a, b = (pair - pair.mean(axis=0)).T
-    size = float(np.sqrt((a @ a) * (b @ b)))
-    return float(a @ b) / size if size > 0 else np.nan
+    return float(a @ b / np.sqrt((a @ a) * (b @ b))) if varies(pair).all() else np.nan
 
 
 def _rolling(frame: pd.DataFrame, window: int, frequency: Frequency) -> pd.DataFrame:
@@ -166,8 +166,10 @@ def _moving(pair: Floats, window: int, least: int) -> Floats:
     count = valid.sum(axis=-1, keepdims=True)
     level = np.where(valid, views, 0.0).sum(axis=-1, keepdims=True) / np.maximum(count, 1)
     off = np.where(valid, views - level, 0.0)
-    size = np.sqrt((off**2).sum(axis=-1))
+    highest = np.abs(np.where(valid, views, 0.0)).max(axis=-1)
+    size = without_rounding(np.sqrt((off**2).sum(axis=-1)), highest)
     with np.errstate(divide="ignore", invalid="ignore"):
         together = (off[:, 0] * off[:, 1]).sum(axis=-1) / (size[:, 0] * size[:, 1])
-    values[window - 1 :] = np.where(count[:, 0, 0] >= least, together, np.nan)
+    usable = (count[:, 0, 0] >= least) & (size > 0).all(axis=1)
+    values[window - 1 :] = np.where(usable, together, np.nan)
     return values

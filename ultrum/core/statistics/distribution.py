@@ -13,6 +13,7 @@ import scipy.special
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
 from ultrum.core.displayed_numbers import counted
+from ultrum.core.rounding import varies
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.statistics.return_samples import Described
@@ -96,7 +97,7 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
             f"{x.name} is a level ({x.metadata.measure}); look at its returns or growth."
         )
     values = x.values.dropna().to_numpy(dtype=np.float64)
-    if len(values) < 8 or not values.std() > 0:
+    if len(values) < 8 or not varies(values):
         raise EstimationError(
             f"{x.name} has {counted(len(values), 'value')}, or they do not vary; eight that do are needed."
         )

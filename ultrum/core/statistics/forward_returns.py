@@ -13,6 +13,7 @@ from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools, Floats
 from ultrum.core.displayed_numbers import counted
 from ultrum.core.regression.engine.predictive_arrays import hodrick_1b
+from ultrum.core.rounding import varies
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.statistics.calendar_returns import _on_calendar
 from ultrum.core.statistics.return_samples import Described, returns_in, simple_block
@@ -20,7 +21,7 @@ from ultrum.core.time.durations import periods_in
 from ultrum.core.time.frequency import parse_period
 from ultrum.core.time.gaps import positions_of
 from ultrum.core.time.period_labels import span_of
-from ultrum.errors import AlignmentError
+from ultrum.errors import AlignmentError, EstimationError
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -57,6 +58,8 @@ def forward_returns(
     ------
     AlignmentError
         If the condition never holds where a horizon is whole.
+    EstimationError
+        If the returns do not vary.
 
     Examples
     --------
@@ -67,6 +70,8 @@ def forward_returns(
     """
     returns = _on_calendar(returns_in(x, "forward_returns").only())
     values = simple_block(returns.as_table())[:, 0]
+    if not varies(values):
+        raise EstimationError(f"{x.name} does not vary; there is nothing to compare.")
     holds = _holds(returns, condition)
     rows = {}
     for horizon in horizons:

@@ -12,7 +12,7 @@ from ultrum.core.array_types import Bools, Floats
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.return_samples import returns_in
 from ultrum.core.time.durations import months_in
-from ultrum.errors import AlignmentError, CurrencyError, UnitError
+from ultrum.errors import AlignmentError, CurrencyError, UnitError, listed
 
 
 @checked
@@ -88,7 +88,7 @@ def _targets(table: SeriesTable, weights: str | Mapping[str, float] | SeriesTabl
     if isinstance(weights, SeriesTable):
         absent = [n for n in table.names if n not in weights.names]
         if absent:
-            raise AlignmentError(f"No market value of {', '.join(absent)}.")
+            raise AlignmentError(f"No market value of {listed(absent)}.")
         values = weights.values[table.names]
         ordinals = weights.frequency.ordinals_of(values.index)
         place = np.searchsorted(ordinals, table.ordinals) - 1
@@ -113,7 +113,7 @@ def _targets(table: SeriesTable, weights: str | Mapping[str, float] | SeriesTabl
     unknown = [n for n in weights if n not in table.names]
     if unknown:
         raise AlignmentError(
-            f"weights names '{unknown[0]}', which is not one of {', '.join(table.names[:20])}."
+            f"weights names '{unknown[0]}', which is not one of {listed(table.names, 30)}."
         )
     shares = np.array([float(weights.get(n, 0.0)) for n in table.names])
     return np.broadcast_to(shares, table.block.shape)

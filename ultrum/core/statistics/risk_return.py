@@ -11,6 +11,7 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.returns.excess_returns import excess
+from ultrum.core.rounding import largest, varies, without_rounding
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.statistics.return_samples import Described, per_year, returns_in, simple_block
 from ultrum.core.time.period_labels import period_label, span_of
@@ -153,10 +154,14 @@ def _moments(values: Floats, measure: str, years: float) -> dict[str, float]:
         )
     mean = float(values.mean())
     off = values - mean
-    spread = float(np.sqrt((off**2).sum() / (count - 1))) if count > 1 else np.nan
-    wide = float(np.sqrt((off**2).mean()))
-    shape = [float((off**k).mean() / wide**k) if wide > 1e-14 else np.nan for k in (3, 4)]
-    logs = values if measure == "log_return" else np.log1p(np.maximum(values, -1.0 + 1e-300))
+    squares = float(without_rounding(np.sqrt(off @ off), largest(values))) ** 2
+    spread = float(np.sqrt(squares / (count - 1))) if count > 1 else np.nan
+    wide = float(np.sqrt(squares / count))
+    shape = [
+        float((off**k).mean() / wide**k) if wide > 0 and count > k - 1 else np.nan for k in (3, 4)
+    ]
+    with np.errstate(divide="ignore"):  # after a total loss nothing grows
+        logs = values if measure == "log_return" else np.log1p(np.maximum(values, -1.0))
     yearly = np.expm1(years * mean) if measure == "log_return" else years * mean
     return {
         "mean": float(yearly), "geometric": float(np.expm1(years * logs.mean())),
@@ -188,7 +193,7 @@ def _per_risk(values: Floats | None, years: float) -> dict[str, float]:
     if values is None:
         return none
     valid = values[np.isfinite(values)]
-    if len(valid) < 3 or not valid.std(ddof=1) > 1e-14:
+    if len(valid) < 3 or not varies(valid) or not valid.std(ddof=1) > 1e-14:
         return none
     ratio = valid.mean() / valid.std(ddof=1)
     off = (valid - valid.mean()) / valid.std()

@@ -13,7 +13,7 @@ from ultrum.core.array_types import Floats
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.transform.spells import spells
 from ultrum.core.transform.standardise import standardise
-from ultrum.errors import AlignmentError, UnitError
+from ultrum.errors import AlignmentError, UnitError, listed
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -108,7 +108,7 @@ def composite(
     _check_names(table, orient, "orient")
     _check_names(table, weights, "weights")
     for metadata in table.metadata:
-        if metadata.measure in ("price", "index", "stock"):
+        if metadata.measure in ("price", "index", "stock", "quote"):
             raise UnitError(
                 f"{metadata.name} is a level ({metadata.measure}), whose mean is not meaningful; "
                 "take its growth first."
@@ -174,5 +174,5 @@ def _check_names(table: SeriesTable, given: Mapping[str, float] | None, word: st
     unknown = [n for n in given or {} if n not in table.names]
     if unknown:
         raise UnitError(
-            f"{word} names '{unknown[0]}', which is not one of the parts: {', '.join(table.names)}."
+            f"{word} names '{unknown[0]}', which is not one of the parts: {listed(table.names, 30)}."
         )

@@ -8,6 +8,7 @@ import numpy as np
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.rounding import largest, without_rounding
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.time.gaps import positions_of
@@ -22,7 +23,7 @@ from ultrum.errors import UnitError
 
 
 def _deviation(part: Floats) -> Floats:
-    return np.asarray(np.nanstd(part, axis=0, ddof=1))
+    return without_rounding(np.nanstd(part, axis=0, ddof=1), largest(part))
 
 
 STATISTICS: Final[dict[str, Statistic]] = {
@@ -154,7 +155,7 @@ def _rolled(block: Floats, starts: Ints, how: str, min_obs: int) -> Floats:
     if width >= min_obs:
         for first, views in even_windows(block, width):
             rolled = (
-                views.std(axis=-1, ddof=1)
+                without_rounding(views.std(axis=-1, ddof=1), np.abs(views).max(axis=-1))
                 if how == "deviation"
                 else np.asarray(_QUICK[how](views, axis=-1))
             )

@@ -6,6 +6,7 @@ import numpy as np
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
+from ultrum.core.rounding import without_rounding
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.transform.rolling_statistics import rolling
@@ -64,7 +65,7 @@ def standardise(
 
 
 def _scores(block: Floats, centre: Floats, spread: Floats) -> Floats:
-    flat = ~(spread > 1e-14 * np.abs(centre))
+    flat = ~(without_rounding(spread, np.abs(centre)) > 0)
     return np.where(flat, np.nan, (block - centre) / np.where(flat, 1.0, spread))
 
 

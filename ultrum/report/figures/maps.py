@@ -12,7 +12,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
-from ultrum.errors import TableError, UnitError
+from ultrum.errors import TableError, UnitError, listed
 from ultrum.report.figure_style import INK, STONE, axes_for, foot, styled
 
 if TYPE_CHECKING:
@@ -90,8 +90,8 @@ def regions(
     matched = {c: v * factor for c, v in numbers.items() if c in polygons}
     if not matched:
         raise TableError(
-            f"None of the codes ({', '.join(list(numbers)[:5])} …) is a '{code}' of the shapes "
-            f"({', '.join(list(polygons)[:5])} …). Look for leading zeros, or name another property with code."
+            f"None of the codes ({listed(numbers)}) is a '{code}' of the shapes "
+            f"({listed(polygons)}). Look for leading zeros, or name another property with code."
         )
     limits = _limits(np.array(list(matched.values())), classes, breaks, factor)
     palette = [_SHADES[round(k)] for k in np.linspace(0, 5, len(limits) - 1)]
@@ -216,6 +216,5 @@ def _foot_line(source: str, matched: Any, polygons: Any, unmatched: list[str]) -
     words = [f"Source: {source}"] if source else []
     words.append(f"{len(matched)} of {len(polygons)} regions have a value")
     if unmatched:
-        more = " …" if len(unmatched) > 8 else ""
-        words.append(f"codes without a shape: {', '.join(unmatched[:8])}{more}")
+        words.append(f"codes without a shape: {listed(unmatched)}")
     return "; ".join(words)

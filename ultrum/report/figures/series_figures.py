@@ -14,7 +14,7 @@ from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import last_day, parse_period
 from ultrum.core.time.period_labels import span_of
 from ultrum.core.transform.rebasing import rebase as rebased
-from ultrum.errors import UnitError
+from ultrum.errors import UnitError, listed
 from ultrum.report.figure_style import (
     DASHES,
     INK,
@@ -369,9 +369,8 @@ def _foot(lines: Sequence[TimeSeries]) -> str:
     sources = list(
         dict.fromkeys(a for line in lines if (a := line.metadata.address or line.metadata.name))
     )
-    shown = ", ".join(sources[:3]) + (f" and {len(sources) - 3} more" if len(sources) > 3 else "")
     names = list(dict.fromkeys(line.metadata.frequency.name for line in lines))
     firsts = [line.values.dropna().index for line in lines]
     spans = list(dict.fromkeys(span_of(index) for index in firsts))
     span = spans[0] if len(spans) == 1 else " / ".join(spans[:2]) + (" …" if len(spans) > 2 else "")
-    return f"{shown}; {', '.join(names)}, {span}"
+    return f"{listed(sources, 3)}; {', '.join(names)}, {span}"

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Final
 
 from ultrum.core.series.time_series import TimeSeries
-from ultrum.errors import SourceError, warn_user
+from ultrum.errors import SourceError, listed, warn_user
 from ultrum.sources.download import Address, Download
 from ultrum.sources.sdmx.observations import decode
 from ultrum.sources.sdmx.queries import EVERYTHING, REST, FlowName, Paths, Span
@@ -99,14 +99,14 @@ class SdmxSource:
                 raise SourceError(f"{address}#{part}: there is no such part.")
         if len(candidates) == 1:
             return candidates[0]
-        keys = ", ".join(s.metadata.address for s in candidates[:5])
+        keys = listed([s.metadata.address for s in candidates])
         if candidates and all(s.metadata.address.partition("#")[0] == address for s in candidates):
             raise SourceError(
                 f"{address} changes its definition inside and comes in {len(candidates)} parts; name one: "
                 f"{keys}."
             )
         raise SourceError(
-            f"{address} names {len(candidates)} series ({keys} …); name one, without wildcards."
+            f"{address} names {len(candidates)} series ({keys}); name one, without wildcards."
         )
 
     def all_series(self, path: str, span: Span = EVERYTHING) -> list[TimeSeries]:
@@ -249,13 +249,13 @@ class SdmxSource:
     def _structure(self, flow: str) -> tuple[FlowName, Structure]:
         if flow not in self._structures:
             wanted = FlowName.parse(flow)
-            same = [
-                f for f in self.flows() if f.id == wanted.id and wanted.agency in ("all", f.agency)
-            ]
-            if not same:
-                listed = ", ".join(sorted(f.id for f in self.flows())[:40]) or "none"
-                raise SourceError(f"{self.name} has no flow '{flow}'; it has: {listed}.")
-            structure = same[0]
+            structure = self._flow(wanted)
+            if structure is None:
+                alike = [
+                    f"{f.agency},{f.id},{f.version}" for f in self.flows() if f.id == wanted.id
+                ]
+                flow_names = listed(alike or sorted(f.id for f in self.flows()), 30) or "none"
+                raise SourceError(f"{self.name} has no flow '{flow}'; it has: {flow_names}.")
             path = self._paths.structure(structure.structure)
             structures = read_structure(self.obtain(path, STRUCTURE).body, f"{self.name}:{flow}")
             agencies = {f.agency for f in self.flows() if f.id == structure.id}
@@ -263,6 +263,16 @@ class SdmxSource:
             name = wanted if alone else FlowName(structure.id, structure.agency, structure.version)
             self._structures[flow] = (name, structures)
         return self._structures[flow]
+
+    def _flow(self, wanted: FlowName) -> Flow | None:
+        """The flow of a name; a version that the list does not have is asked for by its own path."""
+        flows = [
+            f for f in self.flows() if f.id == wanted.id and wanted.agency in ("all", f.agency)
+        ]
+        if flows and wanted.version not in ("latest", *(f.version for f in flows)):
+            path = self._paths.flow(replace(wanted, agency=flows[0].agency))
+            flows = read_flows(self.obtain(path, STRUCTURE).body, self.name)
+        return next((f for f in flows if wanted.version in ("latest", f.version)), None)
 
     def _data(self, path: str, structure: Structure, where: str) -> list[RawSeries]:
         answer = self.obtain(path, accept_of(self.format))
@@ -288,6 +298,6 @@ def _check_key(name: str, path: str, key: str, structure: Structure) -> None:
         wrong = [code for code in part.split("+") if code and codes and code not in codes]
         if wrong:
             raise SourceError(
-                f"{name}:{path}: {dimension} has no code {', '.join(wrong)}; "
-                f"it has: {', '.join(sorted(codes)[:60])}."
+                f"{name}:{path}: {dimension} has no code {listed(wrong)}; "
+                f"it has: {listed(sorted(codes), 30)}."
             )

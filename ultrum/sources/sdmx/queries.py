@@ -64,6 +64,11 @@ class Paths:
         """Every dataflow."""
         return "dataflow/all/all/latest" if self.rest == "2.1" else "structure/dataflow/*/*/~"
 
+    def flow(self, name: FlowName) -> str:
+        """One dataflow, by its version."""
+        path = f"dataflow/{name.agency}/{name.id}/{name.version}"
+        return path if self.rest == "2.1" else f"structure/{path}"
+
     def structure(self, reference: str) -> str:
         """A data structure ``agency/id/version`` with its code lists and concepts."""
         if self.rest == "2.1":

@@ -7,7 +7,7 @@ from typing import Final
 
 import pandas as pd
 
-from ultrum.errors import TableError, one_of
+from ultrum.errors import TableError, listed, one_of
 from ultrum.sources.table.price_columns import plain_heading
 
 _ASSET: Final = (
@@ -159,4 +159,4 @@ def release_column(headings: Sequence[str], where: str, role: str, given: str = 
     if role == "released" and not given and "date" in headings:
         return "date"  # the reader's own name of the column of dates
     missing = f"'{wanted}'" if wanted else f"for the {role}"
-    raise TableError(f"{where} has no column {missing}; its columns are {', '.join(headings)}.")
+    raise TableError(f"{where} has no column {missing}; its columns are {listed(headings, 30)}.")

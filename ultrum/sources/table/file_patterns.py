@@ -17,7 +17,7 @@ from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.durations import periods_in
 from ultrum.core.time.frequency import Frequency, parse_period
-from ultrum.errors import FrequencyError, NotFoundError, TableError
+from ultrum.errors import FrequencyError, NotFoundError, TableError, listed
 from ultrum.sources.table.reading_result import Decision, Reading, TableOptions
 from ultrum.sources.table.single_value import LoneFigure, find_figure
 
@@ -184,10 +184,9 @@ def _with_gaps(reading: Reading, absent: Sequence[str]) -> Reading:
     """The reading with a decision that counts the dates without a file."""
     if not absent:
         return reading
-    listed = ", ".join(absent[:5]) + (" …" if len(absent) > 5 else "")
     decision = Decision(
         "files missing",
-        f"{counted(len(absent), 'date')} without a file: {listed}",
+        f"{counted(len(absent), 'date')} without a file: {listed(absent)}",
         certainty="gaps",
     )
     return replace(reading, decisions=(*reading.decisions, decision))

@@ -12,7 +12,7 @@ import numpy as np
 
 from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.time_series import SeriesTable
-from ultrum.errors import TableError, one_of
+from ultrum.errors import TableError, listed, one_of
 from ultrum.sources.table.reading_result import Decision, Reading
 
 _CLOSE: Final = (
@@ -144,7 +144,7 @@ def _named_price(reading: Reading) -> str:
 
 def _ambiguous(reading: Reading, columns: Sequence[str]) -> TableError:
     """Several columns can be the price."""
-    names = ", ".join(f"'{c}'" for c in columns[:8])
+    names = listed(f"'{c}'" for c in columns)
     return TableError(f"{reading.name}: {names} can each be the price.", setting="price_column")
 
 
@@ -159,7 +159,7 @@ def _check_one_asset(reading: Reading, column: str) -> None:
         if c != column and plain_heading(c) not in known and t.metadata[0].measure in ("", "price")
     ]
     if others:
-        names = ", ".join(f"'{c}'" for c in others[:6])
+        names = listed(f"'{c}'" for c in others)
         raise TableError(
             f"{reading.name}: '{column}' can be the price of one asset, or an asset beside {names}.",
             fix=f"Name the price column, or, if '{column}' is an asset, give it another heading.",
@@ -227,7 +227,7 @@ def _wide(reading: Reading) -> PriceTable:
     columns = {c: t for c, t in reading.fields.items() if t.metadata[0].measure not in other}
     if not columns:
         raise TableError(
-            f"{reading.name}: none of {', '.join(list(reading.fields)[:6])} is a price. If one is, read the "
+            f"{reading.name}: none of {listed(reading.fields)} is a price. If one is, read the "
             "table with measure=price."
         )
     table = SeriesTable.of([t[n] for t in columns.values() for n in t.names])
