@@ -10,6 +10,7 @@ import itertools
 import json
 import math
 import pkgutil
+import shlex
 import tempfile
 import warnings
 from pathlib import Path
@@ -27,7 +28,7 @@ from tests.corpus import BROKEN, GOOD
 from tests.generated_tables import make_case
 from tests.properties.calls import Things, calls, raw_frames
 from tests.properties.flat import flat
-from tests.support import PASSING, without_causes
+from tests.support import PASSING, command, without_causes
 from ultrum.core.returns.yields import accrued_rate
 from ultrum.core.time.frequency import Frequency
 from ultrum.practice import world_files
@@ -86,7 +87,52 @@ OPTIONS = {  # further keywords by function
     "lag": [{"over": "P1Y"}],
     "model_table": [{"below": "t", "stars": True, "digits": 2}, {"below": "p"}],
     "cost_of_equity": [{"risk_free_error": 0.005}],
-    "peer_beta": [{"how": h, "values": {"a": 1.0, "b": 3.0}, "debt_beta": 0.1} for h in ("mean", "value", "precision")],
+    "peer_beta": [{"how": h, "debt_beta": 0.1} for h in ("mean", "precision")] + [{"how": "value", "values": {"a": 1.0, "b": 3.0}}],
+}
+
+EDGES = {  # the first and last value that an option takes, and what lies beyond
+    "adjust_p_values": {"p_values": [pd.Series(p) for p in ([0.0, 1.0], [0.5, 1.01], [-0.01, 0.5], [np.nan, 0.2])]},
+    "bands": {"window": (1, 2, 96, 97), "width": (0.0, -1.0)},
+    "beta_sensitivity": {"windows": (["P11M"], ["P12M"], ["P13M"], ["P94M"], ["P96M"], ["P97M"])},
+    "break_test": {"how": ("sup-f",), "trim": (0.0, 0.01, 0.02, 0.49, 0.5), "at": ("2005-03", "2005-04", "2012-09", "2012-11")},
+    "composite": {"at_least": (0, 1, 2, 3), "window": (1, 2, 96, 97)},
+    "compare_to_benchmark": {"horizons": (["P0M"], ["P1M"], ["P95M"], ["P96M"]), "on": ("2005-02", "2005-03", "2012-12", "2013-01")},
+    "correlations": {"window": (2, 3, 96, 97)},
+    "cost_of_equity": {"risk_free": (0.5, 0.51, -0.5, -0.51), "premia": ({"market": 0.5}, {"market": 0.51}, {"market": -0.51}),
+                       "add_ons": ({"x": (0.5, "why")}, {"x": (0.51, "why")}, {"x": (-0.51, "why")}), "draws": (0, 1, 2)},
+    "difference": {"over": ("P95M", "P96M")},
+    "dimson_beta": {"factor_lags": (0, 2, 3), "factor_leads": (0, 2, 3)},
+    "distribution": {"bins": (0, 1, 10_000, 10_001, 0.0, 1e-6, 1.0)},
+    "drawdowns": {"limit": (0, 1, 50)},
+    "fill": {"limit": (0, 1)},
+    "forward_returns": {"horizons": ([0], [1], [94], [95], ["P7Y"], ["P8Y"])},
+    "growth": {"over": ("P95M", "P96M")},
+    "innovations": {"most_lags": (0, 1, 45, 46, 47), "min_obs": (1, 40, 95, 96, 97)},
+    "joint_alpha_test": {"lags": (0, 93, 94), "draws": (0, 1)},
+    "lag": {"over": ("P0M", "P1M")},
+    "model_table": {"digits": (-1, 0, 12, 13)},
+    "momentum": {"horizons": (["P0M"], ["P1M"], ["P95M"], ["P96M"]), "skip": ("P1M", "P84M")},
+    "peer_beta": {"tax": (0.0, 0.99, 1.0, -0.01), "debt_to_equity": (0.0, -0.1), "target_tax": (0.99, 1.0)},
+    "predictive_regression": {"horizons": ([0], [1], [64], [65], [66], [95])},
+    "premium": {"horizon": (0.0, 1.0, 8.0, 9.0), "lags": (0, 95, 96)},
+    "regress": {"lags": (0, 95, 96), "errors": ("HC3", "hac", "none")},
+    "relever": {"debt_to_equity": (0.0, -0.01), "tax": (0.0, 0.99, 1.0, -0.01)},
+    "risk_return": {"periods_per_year": (0.0, 0.1, -1.0, 366.0)},
+    "rolling": {"window": (0, 1, 96, 97), "min_obs": (0, 1, 12, 13)},
+    "rolling_regress": {"window": (2, 3, 96, 97), "step": (0, 1, 36, 37), "half_life": (0.0, 0.5), "min_obs": (1, 2, 3, 60, 61)},
+    "shrink_betas": {"among": (list("abcd"), list("abcde"))},
+    "spells": {"min_length": (0, 1, 3, 4)},
+    "standardise": {"window": (1, 2, 96, 97), "min_obs": (0, 1, 97)},
+    "step_down_alphas": {"draws": (0, 1)},
+    "time_varying_betas": {"window": (2, 3, 12, 82, 83, 84)},
+    "to_frequency": {"require": (0.0, 0.01, 1.01), "stale_after": (0, 1)},
+    "two_pass": {"lags": (0, 92, 93, 94), "window": (2, 3, 48, 90, 93)},
+    "wild_cluster_test": {"draws": (0, 1)},
+}
+ENABLED = {  # by function and option, what gives the option an effect
+    ("premium", "horizon"): {"mean": "blend"}, ("break_test", "trim"): {"how": "sup-f", "draws": 19},
+    ("two_pass", "window"): {"beta_sample": "rolling"}, ("innovations", "min_obs"): {"sample": "expanding"},
+    ("joint_alpha_test", "lags"): {"how": "bootstrap", "draws": 19},
 }
 
 
@@ -207,6 +253,28 @@ def of_least_rows():
     return {f"least {name}": one for name, one in (found | never).items()}
 
 
+def of_edges():
+    """Numbers or the error at and beyond the bounds of options."""
+    things = Things()
+    found = {}
+    for name, (args, named) in calls(things).items():
+        names = list(inspect.signature(getattr(ul, name)).parameters)
+        for option, values in EDGES.get(name, {}).items():
+            for value in values:
+                place = names.index(option)
+                given = [*args[:place], value, *args[place + 1 :]] if place < len(args) else args
+                more = named | ENABLED.get((name, option), {}) | ({} if place < len(args) else {option: value})
+                tried = _tried(lambda n=name, a=given, k=more: getattr(ul, n)(*a, **k))
+                shown = list(value) if isinstance(value, pd.Series) else value
+                found[f"edge {name} {option}={shown}"] = {k: v for k, v in tried.items() if k not in ("words", "text")}
+    cost = ul.cost_of_equity(things.betas, premia={"market": 0.05}, risk_free=0.02)
+    tries = {f"inflation {i}": lambda i=i: cost.in_currency("VTC", inflation=i) for i in ((0.5, 0.0), (0.0, 0.51), (-0.51, 0.0))}
+    tries |= {f"forward {f}": lambda f=f: cost.in_currency("VTC", forward=f) for f in ((0.0, 1.0), (1.0, 0.0), (1.0, -1.0))}
+    tries |= {f"interval {n}": lambda n=n: things.fit.interval(n) for n in (0.0, 0.01, 0.99, 1.0)}
+    tries |= {f"detectable {n}": lambda n=n: things.fit.detectable(power=n) for n in (0.0, 0.01, 0.99, 1.0)}
+    return found | {f"edge {name}": _tried(call) for name, call in tries.items()}
+
+
 def of_practice():
     """What the practice world gives: dividends, splits, a final payment, four factors, daily data."""
     panel, bars = ul.practice.panel(), world_files.bars()
@@ -295,6 +363,8 @@ def of_results():
         "cost notes": lambda: list(cost.notes.items()),
         "cost abroad": lambda: cost.in_currency("VTC", inflation=(0.02, 0.03)),
         "cost abroad workings": lambda: cost.in_currency("VTC", inflation=(0.02, 0.03)).workings("BRTW"),
+        "cost draws": lambda: ul.cost_of_equity(table, premia=premia, risk_free=0.02, draws=99).in_currency(
+            "VTC", inflation=(0.02, 0.03)).interval(method="bootstrap"),
         "cost forward": lambda: cost.in_currency("VTC", forward=(1.25, 1.5)),
         "cost forward of nothing": lambda: cost.in_currency("VTC", forward=(0.0, 1.5)),
         "missing": lambda: panel.missing_log.groupby(["series", "cause"], observed=True).size(),
@@ -381,6 +451,10 @@ def of_combinations():
         "positions without rates": lambda: ul.positions(bought, prices, currency="QSR"),
         "positions in no currency": lambda: ul.positions(bought, prices.with_metadata(currency=""), currency="QSR"),
         "premium over prices": lambda: ul.premium(whole, mean="geometric", risk_free=monthly(base, "x", measure="price")),
+        "infinite": lambda: make(pd.Series(np.inf, months), measure="index"),
+        "infinite table": lambda: ul.SeriesTable.from_pandas(pd.DataFrame({"a": 1.0, "b": 2.0, "c": np.inf}, months)),
+        "amounts": lambda: ul.ExchangeRates(quotes).amount([1.0, 2.0, 3.0], ["QML", "QSR", "QML"], "VTC",
+                                                           on=["2020-02-05", "2030-01-01", "2031-01-01"]),
         "premium over a gap": lambda: ul.premium(whole, mean="geometric", risk_free=holed),
     }
     tries |= {f"yields {q}": lambda q=q: ul.yield_to_return(yields, quoted=q)
@@ -443,6 +517,66 @@ def of_studies():
     facts = {name: run.facts for name, run in runs.items()} | {"no study": {**runs["quarters"].facts, "study": None}}
     pairs = (("market model", "tests"), ("tests", "market model"), ("market model", "quarters"), ("no study", "few"))
     return found | {f"changes {a} to {b}": _tried(lambda a=a, b=b: changes(facts[a], facts[b])) for a, b in pairs}
+
+
+COMMANDS = """
+estimate KELP.csv --factors factors.csv
+estimate KELP.csv --factors factors.csv --factor all --workings --errors hc3
+estimate KELP.csv --factors factors.csv --risk-free 3% --cost --premium 5% --span 2018 2022
+estimate KELP.csv --factors index.csv --frequency W --rolling P2Y
+estimate KELP.csv --factors factors.csv --price-column Close --dividends dividends.csv --splits splits.csv
+estimate KELP.csv --factors factors.csv --dividends dividends.csv
+estimate KELP.csv --factors factors.csv --price-column Open --market SMB --total-return SMB
+estimate KELP.csv --factors factors.csv --market Market --risk-free Bill
+estimate KELP.csv --factors KELP.csv --price-column High
+estimate wide.csv --factors factors.csv --asset B --asset A
+estimate wide.csv --factors factors.csv --asset Z
+estimate wide.csv --factors index.csv --risk-free 300
+estimate long.csv --factors factors.csv --factor SMB --cost --json
+estimate long.csv KELP.csv --factors factors.csv --span 2030 2031
+estimate factors.csv --factors factors.csv
+new kelp.toml KELP.csv --factors factors.csv --inflation index.csv#Index
+new wide.toml wide.csv --factors factors.csv --factor SMB --asset B --dividends dividends.csv --risk-free 0.03
+new wide.toml wide.csv --factors factors.csv --asset Q
+run kelp.toml --check
+look KELP.csv
+look KELP.csv --returns M
+look wide.csv --returns Q --figure correlations
+look factors.csv --start 2020 --frequency Q
+look long.csv
+look index.csv --step growth=P1Y --spells "below zero"
+look index.csv --step rolling=12,how=deviation --start 2024-10
+""".strip().splitlines()
+
+
+def _write_files(folder):
+    """Price files in three forms, factors with prose around them, an index, dividends and a split."""
+    draw, days = np.random.default_rng(1), pd.bdate_range("2015-01-01", "2024-12-31")
+    market = draw.normal(0.0004, 0.01, len(days))
+    close = 100 * np.exp(np.cumsum(1.2 * market[:, None] + draw.normal(0, 0.012, (len(days), 3)), axis=0))
+    quotes = pd.DataFrame({"Open": close[:, 0] * 1.001, "Close": close[:, 0], "Adj Close": close[:, 0] * 0.97, "Volume": 1000}, days)
+    wide = pd.DataFrame(close, days, list("ABC")).drop(days[700:730])
+    long = wide.iloc[::5].rename_axis("date").reset_index().melt("date", var_name="asset", value_name="close")
+    month = 100 * (np.exp(pd.Series(market, days).groupby(days.to_period("M")).sum()) - 1)
+    table = pd.DataFrame({"Mkt-RF": month - 0.15, "SMB": draw.normal(0, 2, len(month)), "RF": 0.15}).rename_axis("month")
+    for name, frame in {"KELP": quotes.iloc[::-1].rename_axis("Date"), "wide": wide.rename_axis("date"), "long": long.set_index("date"),
+                        "index": pd.DataFrame({"Index": 100 * np.exp(market.cumsum())}, days).rename_axis("day")}.items():
+        frame.round(2).to_csv(folder / f"{name}.csv")
+    (folder / "factors.csv").write_text(f"Returns in percent a month.\n\n{table.round(2).to_csv()}")
+    (folder / "dividends.csv").write_text("asset,date,amount\nKELP,2019-05-06,1.5\nKELP,2021-05-06,2\nA,2020-03-03,1\n")
+    (folder / "splits.csv").write_text("asset,date,ratio\nKELP,2020-06-01,2\n")
+
+
+def of_commands():
+    """What commands print about ordinary files."""
+    with tempfile.TemporaryDirectory() as place:
+        _write_files(folder := Path(place))
+        said = {}
+        for line in COMMANDS:
+            done = command(*shlex.split(line), cwd=folder, ULTRUM_VAULT=f"{place}/vault")
+            said[line] = [str(done.returncode), *(done.stdout + done.stderr).replace(place, "FOLDER").splitlines()]
+        said |= {name: (folder / name).read_text().splitlines() for name in ("kelp.toml", "wide.toml")}
+    return {f"command {line}": {"text": text} for line, text in said.items()}
 
 
 def of_services():
@@ -537,7 +671,7 @@ class _Read:
 
 GROUPS = {"functions": of_functions, "practice": of_practice, "results": of_results, "conversions": of_time,
           "combinations": of_combinations, "studies": of_studies, "odd input": of_odd_input, "tables": of_tables,
-          "services": of_services, "defaults": of_defaults, "least rows": of_least_rows}
+          "services": of_services, "commands": of_commands, "defaults": of_defaults, "least rows": of_least_rows, "edges": of_edges}
 
 
 def differences(now, then):

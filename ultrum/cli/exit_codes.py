@@ -30,6 +30,7 @@ _FIXES: Final = {
     "units": "Set --factor-units percent or decimal; for prices, --read units=percent.",
     "rate_size": "Set --factor-units, or --risk-free to a rate a year such as 3%.",
     "total_return_factors": "For a total return add --total-return COLUMN.",
+    "how": "Add --read measure=return for returns in a file; else --step to_frequency=Q,how=last (or mean, sum).",
     "income": "Leave out --dividends, or name the closing price with --price-column.",
 }
 

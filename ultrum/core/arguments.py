@@ -51,7 +51,8 @@ _IN_WORDS: Final = {
 _LARGEST: Final = 1e15
 _RANGES: Final = {  # what a number of this name can be, in every function or in one
     "seed": (0, 2**63 - 1), "draws": (1, 1_000_000), "lags": (0, 100_000), "most_lags": (0, 10_000),
-    "limit": (1, 10**9), "digits": (0, 17), "cost_of_equity.draws": (0, 1_000_000),
+    "limit": (1, 10**9), "digits": (0, 17), "at_least": (1, 10**9), "min_length": (1, 10**9),
+    "min_obs": (1, 10**9), "require": (0, 1), "stale_after": (0, 10**9), "cost_of_equity.draws": (0, 1_000_000),
 }  # fmt: skip
 _MADE_BY: Final = {
     "BetaSensitivity": "beta_sensitivity(...)",
@@ -104,6 +105,24 @@ def checked(function: Callable[P, R]) -> Callable[P, R]:
             ) from None
 
     return _checked
+
+
+def refuse_unused(setting: str, **options: object) -> None:
+    """Refuse options that were given and that a setting leaves without effect.
+
+    Raises
+    ------
+    ArgumentError
+        With the first such option.
+
+    Examples
+    --------
+    >>> refuse_unused("how='chow'", trim=None)
+    """
+    for name, value in options.items():
+        if value is not None:
+            given = f"={value}" if isinstance(value, int | float | str | tuple) else ""
+            raise ArgumentError(f"{name}{given} has no effect with {setting}; leave it out.")
 
 
 def argument_fault(function: Callable[..., Any], name: str, value: Any) -> str:

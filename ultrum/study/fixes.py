@@ -16,6 +16,7 @@ _FIXES: Final = {
     "risk_free": "Set [panel] risk_free: the address of a column of returns, or a rate a year such as 0.03.",
     "rate_size": "Set [panel] factor_units, or risk_free to a rate a year such as 0.03.",
     "units": 'Set [panel] factor_units; for other tables, units in [sources.NAME.tables."FILE"].',
+    "how": "Add how to its step: { to_frequency = { frequency = 'Q', how = 'last' } }, or mean or sum.",
     "total_return_factors": "For a total return, name it in [panel] total_return_factors.",
 }
 _NAMES: Final = (*TableOptions.__dataclass_fields__, *Metadata.__dataclass_fields__)

@@ -174,18 +174,33 @@ def _model_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
         )
 
 
+def _premium_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    """Premia: where each comes from, and settings that have no effect."""
+    place = ("cost_of_equity", "premium")
+    for factor, given in part(part(content, "cost_of_equity"), "premium").items():
+        setting = f"the premium of '{factor}'"
+        if given == "two-pass" and "two_pass" not in content:
+            yield place, f"{setting} is of a two-pass; add a section [two_pass]."
+        if not isinstance(given, dict):
+            continue
+        blended = given.get("mean") == "blend"
+        if blended and "horizon" not in given:
+            yield place, f"{setting} is a blend; set its horizon in years."
+        if "value" in given and ("mean" in given or "horizon" in given):
+            yield place, f"{setting} has a value and a mean; give one of them."
+        elif "horizon" in given and not blended:
+            yield place, f"{setting} has a horizon, which only a blend uses; leave it out."
+    crossed = part(content, "two_pass")
+    if "window" in crossed and crossed.get("beta_sample") != "rolling":
+        text = (
+            "window has an effect with beta_sample = 'rolling' only; set it, or leave window out."
+        )
+        yield ("two_pass", "window"), text
+
+
 def _need_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
     """What one section asks of another."""
     cost, panel = part(content, "cost_of_equity"), part(content, "panel")
-    premium = ("cost_of_equity", "premium")
-    for factor, given in part(cost, "premium").items():
-        setting = f"the premium of '{factor}'"
-        if given == "two-pass" and "two_pass" not in content:
-            yield premium, f"{setting} is of a two-pass; add a section [two_pass]."
-        if isinstance(given, dict) and given.get("mean") == "blend" and "horizon" not in given:
-            yield premium, f"{setting} is a blend; set its horizon in years."
-        if isinstance(given, dict) and "value" in given and ("mean" in given or "horizon" in given):
-            yield premium, f"{setting} has a value and a mean; give one of them."
     adjusted = [
         m.get("name")
         for m in _listed(content.get("models"))
@@ -243,6 +258,7 @@ _FINDERS = (
     _series_faults,
     _model_faults,
     _need_faults,
+    _premium_faults,
 )
 
 

@@ -252,7 +252,7 @@ class TwoPassSection(Section):
 
     factors: list[str] = []
     beta_sample: Literal["full", "rolling"] = "full"
-    window: Count = 60
+    window: Count | None = None
     draws: Annotated[Whole, Field(ge=49, le=LARGEST_DRAWS)] = 999
 
 

@@ -18,6 +18,7 @@ from ultrum.errors import EstimationError
 
 T = TypeVar("T")
 
+WINDOW: Final = 60  # periods of rolling betas
 _WORTH_THREADS: Final = (
     1 << 20
 )  # numbers of exposures, below which threads cost more than they save

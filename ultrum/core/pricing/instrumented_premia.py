@@ -10,9 +10,10 @@ from typing import Final, Literal
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import checked, refuse_unused
 from ultrum.core.array_types import Bools, Floats
 from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.pricing.cross_sections import WINDOW
 from ultrum.core.pricing.factor_betas import chosen_factors
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import CoefficientInference
@@ -71,7 +72,7 @@ def instrumented_premia(
     factors: Sequence[str] | None = None,
     *,
     beta_sample: Literal["full", "rolling"] = "full",
-    window: int = 60,
+    window: int | None = None,
 ) -> InstrumentedPremia:
     """Two-pass premia with betas of odd months as instruments for those of even months, and the reverse.
 
@@ -83,8 +84,8 @@ def instrumented_premia(
         All of the panel by default.
     beta_sample : {"full", "rolling"}
         Betas over the whole sample, or over the ``window`` that ends the row before.
-    window : int
-        Periods of rolling betas.
+    window : int, optional
+        Periods of rolling betas, by default 60.
 
     Returns
     -------
@@ -115,6 +116,9 @@ def instrumented_premia(
     192
     """
     panel.check_excess("A two-pass estimate of premia")
+    if beta_sample == "full":
+        refuse_unused("beta_sample='full'", window=window)
+    window = WINDOW if window is None else window
     names = chosen_factors(panel, factors)
     positions = time_positions(panel.assets.index)
     odd: Bools = np.asarray(positions % 2 == 1)

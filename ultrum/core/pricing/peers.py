@@ -10,7 +10,7 @@ from typing import Final, Literal
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import checked, refuse_unused
 from ultrum.core.array_types import Floats
 from ultrum.core.pricing.leverage import relever, unlever
 from ultrum.core.regression.beta_table import BetaTable
@@ -119,6 +119,8 @@ def peer_beta(
     >>> bool(0.2 < made.asset_beta < made.beta)
     True
     """
+    if how != "value":
+        refuse_unused(f"how='{how}'", values=values)
     names = list(dict.fromkeys(map(str, peers)))
     term = factor or next(str(t) for t in betas.coefficients if t != CONSTANT)
     frame = _peer_frame(betas, names, term, debt_to_equity, tax, debt_beta)

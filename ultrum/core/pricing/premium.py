@@ -9,7 +9,7 @@ from typing import Final, Literal
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import checked, refuse_unused
 from ultrum.core.array_types import Floats
 from ultrum.core.regression.engine.newey_west import bartlett_sum, lag_rule
 from ultrum.core.regression.fit import CONSTANT
@@ -97,6 +97,8 @@ def premium(
     >>> round(premium(market, errors="classical").value, 4)
     0.12
     """
+    if mean != "blend":
+        refuse_unused(f"mean='{mean}'", horizon=horizon)
     metadata = factor.metadata
     if not metadata.is_return or not metadata.excess_of:
         raise UnitError(

@@ -9,7 +9,7 @@ from typing import Final, Literal
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import checked, refuse_unused
 from ultrum.core.array_types import Bools, Floats
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.fit import CONSTANT
@@ -68,7 +68,11 @@ def shrink_betas(
     True
     """
     if how == "vasicek":
+        refuse_unused("how='vasicek'", earlier=earlier, line=line)
         return _rescaled(table, *_vasicek(table, _counted(table, among)))
+    refuse_unused("how='blume'", among=among)
+    if line is not None:
+        refuse_unused("a given line", earlier=earlier)
     return _rescaled(table, *_blume(table, earlier, line))
 
 

@@ -8,11 +8,11 @@ from typing import Any, Literal
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import checked, refuse_unused
 from ultrum.core.array_types import Ints
 from ultrum.core.large_data import accepts_large
 from ultrum.core.panel.aligned_panel import Panel
-from ultrum.core.pricing.cross_sections import Exposure, cross_sections
+from ultrum.core.pricing.cross_sections import WINDOW, Exposure, cross_sections
 from ultrum.core.pricing.factor_betas import factor_betas
 from ultrum.core.pricing.premia_errors import bootstrapped, shanken
 from ultrum.core.pricing.two_pass_identification import (
@@ -41,7 +41,7 @@ def two_pass(
     *,
     characteristics: Mapping[str, pd.DataFrame] | None = None,
     beta_sample: Literal["full", "rolling"] = "full",
-    window: int = 60,
+    window: int | None = None,
     constant: bool = True,
     lags: int | None = None,
     errors: TwoPassErrors | None = None,
@@ -61,8 +61,8 @@ def two_pass(
         Of each asset, as it stood at the end of each row; it explains the next row's return.
     beta_sample : {"full", "rolling"}
         Over each asset's whole sample, or over the ``window`` that ends the row before.
-    window : int
-        Periods of rolling betas.
+    window : int, optional
+        Periods of rolling betas, by default 60.
     constant : bool
         Whether the cross-sections have a constant.
     lags : int, optional
@@ -110,6 +110,9 @@ def two_pass(
     (['constant', 'market'], 'bootstrap')
     """
     panel.check_excess("A two-pass estimate of premia")
+    if beta_sample == "full":
+        refuse_unused("beta_sample='full'", window=window)
+    window = WINDOW if window is None else window
     plan = TwoPassPlan.of(panel, factors, characteristics, beta_sample, window, constant, lags)
     names, given = plan.factors, dict(characteristics or {})
     table = factor_betas(panel, names, errors="classical") if plan.whole_sample else None

@@ -239,6 +239,8 @@ def _windows(
         starts = np.zeros(max(rows - first + 1, 0), dtype=np.int64)
     elif isinstance(window, int) or str(window).isdigit():
         first = int(window)
+        if (min_obs or 0) > first:
+            raise EstimationError(f"min_obs={min_obs} is more than the window of {first} has.")
         starts = np.arange(max(rows - first + 1, 0))
     else:
         starts, first = _of_duration(index, str(window))

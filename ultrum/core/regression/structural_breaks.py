@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import checked, refuse_unused
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.displayed_numbers import counted
 from ultrum.core.regression.beta_table import BetaTable
@@ -27,6 +27,8 @@ from ultrum.errors import EstimationError
 Break = Literal["chow", "sup-f", "cusum"]
 _DATES: Final = 400  # most cuts that simulated samples try
 _LINE: Final = 0.9479  # of the 5 % bounds of the cumulated sum
+
+_TRIM: Final = 0.15  # of the rows at each end
 
 
 @dataclass(frozen=True, repr=False)
@@ -77,7 +79,7 @@ def break_test(
     at: Any = None,
     *,
     how: Break = "chow",
-    trim: float = 0.15,
+    trim: float | None = None,
     draws: int = 999,
     seed: int = 0,
 ) -> BreakTest:
@@ -92,8 +94,8 @@ def break_test(
     how : {"chow", "sup-f", "cusum"}
         Chow (1960) at a date; the largest such F over all dates inside the trimmed span (Andrews 1993);
         the cumulated sum of recursive residuals (Brown, Durbin and Evans 1975).
-    trim : float
-        Share of the rows at each end where ``sup-f`` looks for no break.
+    trim : float, optional
+        Share of the rows at each end where ``sup-f`` looks for no break, by default 0.15.
         Dates where a coefficient cannot be estimated before or after, such as that of a dummy, are left out too.
     draws, seed : int
         The p value of ``sup-f`` comes from so many samples of residuals times normal draws on the same
@@ -123,9 +125,13 @@ def break_test(
     20
     """
     refuse_exact_fit(fit)
+    if how != "sup-f":
+        refuse_unused(f"how='{how}'", trim=trim)
     if how == "chow":
         return _chow(fit, at)
-    return _sup_f(fit, trim, draws, seed) if how == "sup-f" else _cusum(fit)
+    refuse_unused(f"how='{how}'", at=at)
+    share = _TRIM if trim is None else trim
+    return _sup_f(fit, share, draws, seed) if how == "sup-f" else _cusum(fit)
 
 
 def _chow(fit: Fit, at: Any) -> BreakTest:

@@ -210,9 +210,10 @@ def _spans(
                 row_before(days, months_before(days[last : last + 1], months_of(horizon)))[0]
             )
         else:
-            start = int(
-                row_at(ordinals, ordinals[last : last + 1] - periods_in(horizon, frequency))[0]
-            )
+            count = periods_in(horizon, frequency)
+            if count < 1:
+                raise FrequencyError(f"The horizon {horizon} has no period.")
+            start = int(row_at(ordinals, ordinals[last : last + 1] - count)[0])
         if start >= 0 and spans.iloc[start] != spans.iloc[last]:
             torn.append(horizon)
         elif start >= 0:

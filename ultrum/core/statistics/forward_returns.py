@@ -59,7 +59,7 @@ def forward_returns(
     AlignmentError
         If the condition never holds where a horizon is whole.
     EstimationError
-        If the returns do not vary.
+        If the returns do not vary, or a horizon has no period.
 
     Examples
     --------
@@ -80,6 +80,8 @@ def forward_returns(
             if str(horizon).isdigit()
             else periods_in(str(horizon), returns.metadata.frequency)
         )
+        if count < 1:
+            raise EstimationError(f"horizons={list(horizons)}: a horizon is one period or more.")
         rows[horizon] = _after(values, _to_come(values, returns, count), holds, count, x.name)
     basis = (
         f"{x.metadata.heading}, {returns.metadata.frequency.name}, {span_of(returns.values.dropna().index)}; "

@@ -115,7 +115,12 @@ def _past(table: SeriesTable, horizon: str, skip: str, priced: bool) -> pd.DataF
         width = periods_in(horizon, table.frequency)
         ago = periods_in(skip, table.frequency) if skip else 0
         if ago >= width:
-            raise FrequencyError(f"skip={skip} leaves nothing of {horizon}.")
+            left = (
+                f"skip={skip} leaves nothing of {horizon}"
+                if skip
+                else f"the horizon {horizon} is empty"
+            )
+            raise FrequencyError(f"momentum: {left}.")
         start, end = row_at(ordinals, ordinals - width), row_at(ordinals, ordinals - ago)
     if priced:
         levels = table.block

@@ -239,7 +239,9 @@ def default_method(metadata: Metadata) -> str:
     if method is None:
         raise UnitError(
             f"{metadata.name}: its metadata do not show whether to sum, average or take the last "
-            f"(measure '{metadata.measure}', timing '{metadata.timing}'). Set how='last', 'mean' or 'sum'."
+            f"(measure '{metadata.measure}', timing '{metadata.timing}').",
+            fix="Set how='last', 'mean' or 'sum'.",
+            setting="how",
         )
     return method
 

@@ -14,7 +14,7 @@ from typing import Any, Final, Literal
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import checked, refuse_unused
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import S, SeriesTable, TimeSeries
@@ -117,6 +117,8 @@ def disaggregate(
     >>> disaggregate(sales, "M", how="hold").to_pandas().tolist()
     [10.0, 10.0, 10.0, 20.0, 20.0, 20.0]
     """
+    if how in ("hold", "linear"):
+        refuse_unused(f"how='{how}'", indicator=indicator)
     target = Frequency.parse(frequency)
     if isinstance(x, TimeSeries):
         return _one(x, target, how, indicator)

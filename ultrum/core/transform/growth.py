@@ -8,13 +8,15 @@ import numpy as np
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.durations import months_in, periods_in
 from ultrum.core.time.gaps import positions_of
+from ultrum.core.time.period_labels import span_of
 from ultrum.core.transform.window_bounds import months_before, row_before
-from ultrum.errors import UnitError
+from ultrum.errors import AlignmentError, UnitError, listed
 
 
 @on_block
@@ -134,8 +136,14 @@ def _earlier(x: SeriesTable, over: str | None) -> tuple[Ints, Ints, Bools]:
         return _earlier_day(x, months_in(over) if over else 0)
     lag = 1 if over is None else periods_in(over, x.frequency)
     rows = np.flatnonzero(ordinals >= ordinals[0] + lag)
+    if not len(rows):
+        raise AlignmentError(_too_short(x, over or "one period"))
     earlier = np.searchsorted(ordinals, ordinals[rows] - lag)
     return rows, earlier, ordinals[earlier] == ordinals[rows] - lag
+
+
+def _too_short(x: SeriesTable, over: str) -> str:
+    return f"{listed(x.names)} ({span_of(x.index)}): no value has one {over} before it."
 
 
 def _earlier_day(x: SeriesTable, months: int) -> tuple[Ints, Ints, Bools]:
@@ -146,6 +154,8 @@ def _earlier_day(x: SeriesTable, months: int) -> tuple[Ints, Ints, Bools]:
     days = x.frequency.starts(x.ordinals)
     back = months_before(days, months)
     rows = np.flatnonzero(back >= days[0])
+    if not len(rows):
+        raise AlignmentError(_too_short(x, counted(months, "month")))
     place = row_before(days, back[rows])
     return rows, np.maximum(place, 0), place >= 0
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Final, Literal
 
 import numpy as np
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import checked, refuse_unused
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.displayed_numbers import counted
 from ultrum.core.regression.engine.qr import coefficients
@@ -14,6 +14,8 @@ from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.gaps import positions_of
 from ultrum.errors import EstimationError, UnitError
+
+_FIRST_EXPANDING: Final = 60  # values of the first expanding estimate
 
 
 @on_block
@@ -24,7 +26,7 @@ def innovations(
     most_lags: int | None = None,
     criterion: Literal["bic", "aic"] = "bic",
     sample: Literal["all", "expanding"] = "all",
-    min_obs: int = 60,
+    min_obs: int | None = None,
 ) -> SeriesTable:
     """Residuals of an autoregression with a constant, its order chosen by an information criterion.
 
@@ -40,8 +42,8 @@ def innovations(
     sample : {"all", "expanding"}
         ``"all"`` estimates once, with hindsight. ``"expanding"`` forecasts each period from an
         autoregression on what was known the period before, chosen and estimated again each time.
-    min_obs : int
-        Values the first expanding estimate has.
+    min_obs : int, optional
+        Values the first expanding estimate has, by default 60.
 
     Returns
     -------
@@ -64,12 +66,15 @@ def innovations(
     >>> dict(made.metadata.trail[-1].settings)["lags"]
     '0'
     """
+    if sample == "all":
+        refuse_unused("sample='all'", min_obs=min_obs)
+    least = _FIRST_EXPANDING if min_obs is None else min_obs
     parts = []
     for name in x.names:
         metadata = x[name].metadata
         if metadata.measure in ("price", "index", "stock", "quote"):
             raise UnitError(f"{name} is a level ({metadata.measure}); take its growth first.")
-        values, lags = _of_one(x[name], most_lags, criterion, sample, min_obs)
+        values, lags = _of_one(x[name], most_lags, criterion, sample, least)
         metadata_after = metadata.stepped(
             "innovations", lags=lags, criterion=criterion, sample=sample
         )
@@ -95,7 +100,12 @@ def _of_one(
         design = lagged[used, : order + 1]
         residuals[used] = values[used] - design @ coefficients(design, values[used])
         return residuals[rows], order
-    return _expanding(values, lagged, most, criterion, min_obs)[rows], "chosen again each period"
+    residuals = _expanding(values, lagged, most, criterion, min_obs)[rows]
+    if not np.isfinite(residuals).any():
+        raise EstimationError(
+            f"{series.name} has {counted(count, 'value')}; no forecast has min_obs={min_obs} before it."
+        )
+    return residuals, "chosen again each period"
 
 
 def _on_calendar(series: TimeSeries) -> tuple[Floats, Ints]:

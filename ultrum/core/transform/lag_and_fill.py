@@ -6,7 +6,7 @@ from typing import Literal
 
 import numpy as np
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import checked, refuse_unused
 from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable
@@ -99,6 +99,8 @@ def fill(
     if not x.frequency.is_dated and len(x.index):
         every = np.arange(x.ordinals[0], x.ordinals[-1] + 1)
         frame = frame.reindex(x.frequency.index(every))
+    if how == "none":
+        refuse_unused("how='none'", limit=limit)
     filled = {"forward": frame.ffill, "backward": frame.bfill}
     filled_frame = filled[how](limit=limit) if how in filled else frame
     counts = (frame.isna() & filled_frame.notna()).sum().to_numpy()

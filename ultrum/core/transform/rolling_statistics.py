@@ -89,6 +89,8 @@ def rolling(
         raise UnitError(
             f"{x.names[0]}: the sum of {x.metadata[0].measure} values is not meaningful."
         )
+    if isinstance(window, int) and min_obs is not None and min_obs > window:
+        raise UnitError(f"min_obs={min_obs} is more than the window of {window} has.")
     starts = starts_of(window, x.ordinals, x.frequency)
     least = default_min_obs(window, starts) if min_obs is None else min_obs
     if how == "exponential":
@@ -126,6 +128,8 @@ def bands(x: SeriesLike, window: int | str = 20, *, width: float = 2.0) -> Serie
     >>> bands(TimeSeries.from_pandas(x, measure="score"), 2, width=1).to_pandas().round(2).iloc[-1].tolist()
     [2.0, 0.59, 3.41]
     """
+    if not width > 0:
+        raise UnitError(f"width={width:g}: a positive number of deviations is expected.")
     single = isinstance(x, TimeSeries)
     table = x.as_table() if isinstance(x, TimeSeries) else x
     middle = rolling(table, window)
