@@ -244,7 +244,7 @@ for _style in (
         "2019-Q1",
         list(range(1, 9)),
     )
-_DOWN = "\n".join(f"{q},{q},{q + 4}" for q in (1, 2, 3, 4))
+_DOWN = "\n".join(f"{q},{100 + q},{104 + q}" for q in (1, 2, 3, 4))
 GOOD |= {
     "months of a quarter": (_rows("when,x", ["Jan-Mar 2020", "Apr-Jun 2020"]), {}, "x", "2020-Q1", [1, 2]),
     "weeks by name": (_rows("when,x", ["Week 1 2020", "Week 2 2020"]), {}, "x", "2020-W01", [1, 2]),
@@ -266,7 +266,7 @@ GOOD |= {
                                     {}, "1E5.p", "2024-01", [1, 2]),
     "footnotes raised": (PAGE.format("x").replace("1.5<", "1.5<sup>1</sup><").encode(), {}, "Rate", "2024-01-02",
                          [1.5, 1.75]),
-    "quarters down, years across": (f"Quarter,2019,2020\n{_DOWN}\n", {}, "t.txt", "2019-Q1", list(range(1, 9))),
+    "quarters down, years across": (f"Quarter,2019,2020\n{_DOWN}\n", {}, "t.txt", "2019-Q1", list(range(101, 109))),
     "a year over its quarters": (",2019,,,,2020,,,\n,Q1,Q2,Q3,Q4,Q1,Q2,Q3,Q4\npay,1,2,3,4,5,6,7,8\n", {}, "pay", "2019-Q1",
                                  list(range(1, 9))),
     "a year next to its first quarter": ("year,part,x\n" + "".join(f"{y if q == 1 else ''},Q{q},{q}\n" for y, q in _QUARTERS),
@@ -274,6 +274,8 @@ GOOD |= {
     "three rows of heading": (",Miravel,,Sorrin,\n,pay,cpi,pay,cpi\nYear,mn QML,index,mn QSR,index\n2019,1,2,3,4\n"
                               "2020,5,6,7,8\n", {}, "Sorrin.pay", "2019", [3, 7]),
     "years across, then words": ("Area,2019,2020,Note\nMiravel,1,2,revised\nSorrin,3,4,\n", {}, "Sorrin", "2019", [3, 4]),
+    "three years across, then words": ("Area,2019,2020,2021,Note\nMiravel,1,2,3,revised\nSorrin,4,5,6,\n", {}, "Sorrin", "2019",
+                                       [4, 5, 6]),
     "places and indicators, years across": ("Area,Item,2019,2020\nMiravel,pay,1,2\nMiravel,cpi,3,4\nSorrin,pay,5,6\n", {},
                                             "Sorrin.pay", "2019", [5, 6]),
     "day numbers among dates": (workbook({"A": [["d", "x"], [JAN[0], 1], [45294, 2], [JAN[2], 3]]}), {}, "x",

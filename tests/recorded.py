@@ -10,6 +10,7 @@ import itertools
 import json
 import math
 import pkgutil
+import re
 import shlex
 import tempfile
 import warnings
@@ -166,7 +167,7 @@ def sparse():
     assets, daily = frames["assets"].copy(), frames["daily"].copy()
     for name, rows in (("b", 1), ("c", 2), ("d", 12)):
         assets.loc[assets.index[rows + 20 :], name] = assets.loc[assets.index[:20], name] = np.nan
-    daily.iloc[:598, 1] = daily.iloc[1:, 2] = np.nan
+    daily.iloc[:598, 1] = daily.iloc[:, 2] = np.nan
     return {**frames, "assets": assets, "daily": daily}
 
 
@@ -455,6 +456,7 @@ def of_combinations():
         "infinite table": lambda: ul.SeriesTable.from_pandas(pd.DataFrame({"a": 1.0, "b": 2.0, "c": np.inf}, months)),
         "amounts": lambda: ul.ExchangeRates(quotes).amount([1.0, 2.0, 3.0], ["QML", "QSR", "QML"], "VTC",
                                                            on=["2020-02-05", "2030-01-01", "2031-01-01"]),
+        "excess abroad": lambda: ul.excess(assets.with_metadata(currency="QSR"), bill.with_metadata(currency="QML")),
         "premium over a gap": lambda: ul.premium(whole, mean="geometric", risk_free=holed),
     }
     tries |= {f"yields {q}": lambda q=q: ul.yield_to_return(yields, quoted=q)
@@ -490,9 +492,12 @@ def of_odd_input():
         for n in range(60):
             body = fuzzing.mutated(seeds, n)
             found[f"{kind} {n}"] = _tried(lambda b=body, k=kind: _decoded(b, k))
-    for n in range(60):
-        text = fuzzing.mutated(fuzzing.studies(), n).decode("utf-8", "replace")
-        found[f"study {n}"] = _tried(lambda t=text: ul.Study.parse(t, "s.toml").to_toml())
+    whole, folder = [text.decode() for text in fuzzing.studies()][:-1], Path(ul.practice.__file__).parent / "studies"
+    texts = {str(n): fuzzing.mutated(fuzzing.studies(), n).decode("utf-8", "replace") for n in range(60)}
+    for word, other in (("observatory:", "obs:"), ("factors = [", 'factors = ["tide", '), ('"P1Y"', '"P1X"'), ("exchange:", "exchange"), ('["2004-01"', '["soon"'), ("[cost_of_equity]", "[costs]")):
+        texts |= {f"with {other} {n}": text.replace(word, other) for n, text in enumerate(whole)}
+    for name, text in texts.items():
+        found[f"study {name}"] = _tried(lambda t=text: ul.Study.parse(t, "s.toml", folder).to_toml())
     return found
 
 
@@ -574,7 +579,8 @@ def of_commands():
         said = {}
         for line in COMMANDS:
             done = command(*shlex.split(line), cwd=folder, ULTRUM_VAULT=f"{place}/vault")
-            said[line] = [str(done.returncode), *(done.stdout + done.stderr).replace(place, "FOLDER").splitlines()]
+            text = re.sub(r"python -m [\w.]*ultrum", "ultrum", done.stdout + done.stderr).replace(place, "FOLDER")
+            said[line] = [str(done.returncode), *text.splitlines()]
         said |= {name: (folder / name).read_text().splitlines() for name in ("kelp.toml", "wide.toml")}
     return {f"command {line}": {"text": text} for line, text in said.items()}
 

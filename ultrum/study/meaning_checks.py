@@ -277,7 +277,7 @@ def addresses(content: Mapping[str, Any]) -> Iterator[tuple[Place, Any]]:
             yield ("series", name, "rates"), address
     for name, members in part(content, "sets").items():
         for member, address in part(members, "series").items() if isinstance(members, dict) else ():
-            yield ("sets", name, member), address
+            yield ("sets", name, "series", member), address
     yield from _panel_addresses(part(content, "panel"))
     cost, choices = part(content, "cost_of_equity"), part(content, "sensitivity")
     if isinstance(cost.get("risk_free"), str):

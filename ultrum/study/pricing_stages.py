@@ -167,7 +167,8 @@ def peers_of(
     names = list(section.companies) or _of_its_industry(company, companies, betas)
     result = peer_beta(
         betas, names,
-        debt_to_equity=leverage, tax=accounts["tax"], how=section.how, values=accounts["equity"],
+        debt_to_equity=leverage, tax=accounts["tax"], how=section.how,
+        values=accounts["equity"] if section.how == "value" else None,
         debt_beta=section.debt_beta, target_debt_to_equity=float(leverage[company]),
         target_tax=float(accounts["tax"][company]),
     )  # fmt: skip
