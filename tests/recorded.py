@@ -27,9 +27,10 @@ import ultrum.vault
 from tests import fuzzing
 from tests.corpus import BROKEN, GOOD
 from tests.generated_tables import make_case
-from tests.properties.calls import Things, calls, raw_frames
+from tests.properties.calls import MONTHS, Things, calls, raw_frames
 from tests.properties.flat import flat
 from tests.support import PASSING, command, without_causes
+from ultrum.core.regression.unit_roots import dickey_fuller
 from ultrum.core.returns.yields import accrued_rate
 from ultrum.core.time.frequency import Frequency
 from ultrum.practice import world_files
@@ -273,6 +274,16 @@ def of_edges():
     tries |= {f"forward {f}": lambda f=f: cost.in_currency("VTC", forward=f) for f in ((0.0, 1.0), (1.0, 0.0), (1.0, -1.0))}
     tries |= {f"interval {n}": lambda n=n: things.fit.interval(n) for n in (0.0, 0.01, 0.99, 1.0)}
     tries |= {f"detectable {n}": lambda n=n: things.fit.detectable(power=n) for n in (0.0, 0.01, 0.99, 1.0)}
+    y, x = (pd.Series(np.random.default_rng(n).normal(size=60), MONTHS[:60], name="yx"[n]) for n in (0, 1))
+    walk, fit = np.cumsum(x.to_numpy()), ul.regress(y, x)
+    tries |= {f"cusum of {n}": lambda n=n: ul.break_test(ul.regress(y[:n], x[:n]), how="cusum") for n in (6, 7)}
+    tries |= {f"benchmark of {n}": lambda n=n: ul.compare_to_benchmark(
+        things.whole.sample(None, str(MONTHS[n - 1])), things.bill, horizons=["P1M"]) for n in (2, 3)}
+    tries |= {f"unit root of {n}": lambda n=n: dickey_fuller(walk[:n]) for n in (24, 25)}
+    tries |= {f"diagnosis of {n}": lambda n=n: ul.diagnose(ul.regress(y[:n], x[:n])) for n in (14, 15)}
+    tries |= {f"clusters {n}": lambda n=n: ul.regress(y, x, clusters=pd.Series(np.arange(60) % n, y.index)) for n in (1, 39, 40)}
+    tries |= {f"wild clusters {n}": lambda n=n: ul.wild_cluster_test(fit, pd.Series(np.arange(60) % n, y.index), "x", draws=19)
+              for n in (4, 5)}
     return found | {f"edge {name}": _tried(call) for name, call in tries.items()}
 
 
@@ -524,36 +535,6 @@ def of_studies():
     return found | {f"changes {a} to {b}": _tried(lambda a=a, b=b: changes(facts[a], facts[b])) for a, b in pairs}
 
 
-COMMANDS = """
-estimate KELP.csv --factors factors.csv
-estimate KELP.csv --factors factors.csv --factor all --workings --errors hc3
-estimate KELP.csv --factors factors.csv --risk-free 3% --cost --premium 5% --span 2018 2022
-estimate KELP.csv --factors index.csv --frequency W --rolling P2Y
-estimate KELP.csv --factors factors.csv --price-column Close --dividends dividends.csv --splits splits.csv
-estimate KELP.csv --factors factors.csv --dividends dividends.csv
-estimate KELP.csv --factors factors.csv --price-column Open --market SMB --total-return SMB
-estimate KELP.csv --factors factors.csv --market Market --risk-free Bill
-estimate KELP.csv --factors KELP.csv --price-column High
-estimate wide.csv --factors factors.csv --asset B --asset A
-estimate wide.csv --factors factors.csv --asset Z
-estimate wide.csv --factors index.csv --risk-free 300
-estimate long.csv --factors factors.csv --factor SMB --cost --json
-estimate long.csv KELP.csv --factors factors.csv --span 2030 2031
-estimate factors.csv --factors factors.csv
-new kelp.toml KELP.csv --factors factors.csv --inflation index.csv#Index
-new wide.toml wide.csv --factors factors.csv --factor SMB --asset B --dividends dividends.csv --risk-free 0.03
-new wide.toml wide.csv --factors factors.csv --asset Q
-run kelp.toml --check
-look KELP.csv
-look KELP.csv --returns M
-look wide.csv --returns Q --figure correlations
-look factors.csv --start 2020 --frequency Q
-look long.csv
-look index.csv --step growth=P1Y --spells "below zero"
-look index.csv --step rolling=12,how=deviation --start 2024-10
-""".strip().splitlines()
-
-
 def _write_files(folder):
     """Price files in three forms, factors with prose around them, an index, dividends and a split."""
     draw, days = np.random.default_rng(1), pd.bdate_range("2015-01-01", "2024-12-31")
@@ -568,6 +549,10 @@ def _write_files(folder):
                         "index": pd.DataFrame({"Index": 100 * np.exp(market.cumsum())}, days).rename_axis("day")}.items():
         frame.round(2).to_csv(folder / f"{name}.csv")
     (folder / "factors.csv").write_text(f"Returns in percent a month.\n\n{table.round(2).to_csv()}")
+    study = ('[study]\ntitle = "x"\n[sources.here]\nkind = "table"\nurl = "."\n[panel]\nassets = "here:long.csv"\n{}'
+             'factors = "here:factors.csv"\n[[models]]\nname = "m"\nfactors = ["Mkt-RF"]\n')
+    (folder / "price.toml").write_text(study.format('price_column = "Clse"\nrisk_free = "here:factors.csv#RF"\n'))
+    (folder / "rate.toml").write_text(study.format(""))
     (folder / "dividends.csv").write_text("asset,date,amount\nKELP,2019-05-06,1.5\nKELP,2021-05-06,2\nA,2020-03-03,1\n")
     (folder / "splits.csv").write_text("asset,date,ratio\nKELP,2020-06-01,2\n")
 
@@ -577,7 +562,7 @@ def of_commands():
     with tempfile.TemporaryDirectory() as place:
         _write_files(folder := Path(place))
         said = {}
-        for line in COMMANDS:
+        for line in FILE.with_name("commands.txt").read_text().splitlines():
             done = command(*shlex.split(line), cwd=folder, ULTRUM_VAULT=f"{place}/vault")
             text = re.sub(r"python -m [\w.]*ultrum", "ultrum", done.stdout + done.stderr).replace(place, "FOLDER")
             said[line] = [str(done.returncode), *text.splitlines()]

@@ -31,26 +31,6 @@ class Kinds(unittest.TestCase):
             with self.subTest(name):
                 getattr(ul, name)(*given, **named)
 
-    def test_whatever_is_given_the_answer_is_in_words(self):
-        t = self.things
-        empty = t.assets.sample("1990", "1991")
-        plain = [[1.0, 2.0], None, "abc", 3.0, np.float32(2.0), pd.Timestamp("2005"), {"a": 1.0}]
-        wrong = [*plain, t.assets.to_pandas(), t.whole.to_pandas(), t.assets.block, t.assets, empty,
-                 t.market, t.panel, t.fit, t.betas]  # fmt: skip
-        refused = 0
-        for name, (given, named) in self.calls.items():
-            for place in [*range(len(given)), *named]:
-                for value in wrong:
-                    mine, called = list(given), dict(named)
-                    (called if isinstance(place, str) else mine)[place] = value
-                    with self.subTest(function=name, argument=place, value=type(value).__name__):
-                        try:
-                            getattr(ul, name)(*mine, **called)
-                        except ul.UltrumError as error:
-                            self.assertGreater(len(str(error)), 20)
-                            refused += 1
-        self.assertGreater(refused, 800)
-
     def test_what_is_said(self):
         t = self.things
         for call, said in {

@@ -6,7 +6,6 @@ import inspect
 import pkgutil
 import tempfile
 import unittest
-import warnings
 from datetime import date
 from pathlib import Path
 
@@ -21,7 +20,7 @@ from ultrum.core.regression.engine.bootstrap_draws import block_length, stationa
 from ultrum.core.regression.unit_roots import dickey_fuller
 from ultrum.core.time.date_parser import resolve_day, start_of_last
 from ultrum.core.time.frequency import Frequency
-from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UltrumError
+from ultrum.errors import FrequencyError, UltrumError
 from ultrum.sources.sdmx.queries import covers
 
 
@@ -241,43 +240,6 @@ class Statistics(unittest.TestCase):
         self.assertEqual(dickey_fuller(np.cumsum(change)).lags, 14)
         self.assertEqual(len(ul.innovations(series(noise[:9], measure="rate"))), 9)
 
-    def test_least_samples(self):
-        rng = np.random.default_rng(2)
-        index = months(9)
-        frame = pd.DataFrame({"x": rng.normal(size=9), "y": rng.normal(size=9)}, index)
-        self.assertEqual(
-            len(
-                ul.break_test(
-                    ul.regress(frame["y"].iloc[:7], frame[["x"]].iloc[:7]), how="cusum"
-                ).path
-            ),
-            5,
-        )
-        with self.assertRaises(EstimationError):
-            ul.break_test(ul.regress(frame["y"].iloc[:6], frame[["x"]].iloc[:6]), how="cusum")
-        fit = ul.regress(
-            pd.Series(rng.normal(size=14), months(14)),
-            pd.Series(rng.normal(size=14), months(14), name="x"),
-        )
-        self.assertIn("χ²(4)", {f.distribution for f in ul.diagnose(fit).findings})
-        level = series([1, 2, 3], measure="index")
-        self.assertEqual(
-            len(
-                ul.compare_to_benchmark(
-                    level, level.with_metadata(name="b"), horizons=["P1M"]
-                ).table
-            ),
-            1,
-        )
-        with self.assertRaises(AlignmentError):
-            ul.compare_to_benchmark(
-                level.sample(None, "2010-02"), level.with_metadata(name="b"), horizons=["P1M"]
-            )
-        x = series(np.random.default_rng(1).normal(size=60), measure="rate")
-        made = ul.innovations(x, most_lags=2, sample="expanding", min_obs=2)
-        self.assertEqual(int(np.isfinite(made.values).argmax()), 8)
-        self.assertEqual(ul.rolling(x, 1, how="mean").values.tolist(), x.values.tolist())
-
     def test_a_period_and_its_last_day_are_the_same_end(self):
         level = series(
             np.cumprod(1 + np.random.default_rng(1).normal(0, 0.01, 40)), measure="index"
@@ -305,52 +267,6 @@ class Thresholds(unittest.TestCase):
         self.assertEqual([self.jump(n) for n in (5, 6)], [True, False])
         self.assertEqual([self.jump(10, assets) for assets in (2, 3)], [False, True])
         self.assertEqual([self.jump(n, 3) for n in (10, 11)], [True, False])
-
-    def test_least_numbers_of_rows_and_clusters(self):
-        rng = np.random.default_rng(8)
-        x, y = (pd.Series(rng.normal(size=60), months(60), name=n) for n in "xy")
-        fit = ul.regress(y, x)
-
-        def by(clusters):
-            return pd.Series(np.arange(60) % clusters, fit.response.index)
-
-        def state_space(rows):
-            panel = ul.practice.panel().sample("2015-01", str(months(rows, "2015-01")[-1]))
-            return ul.kalman_beta(panel, "market")
-
-        def alphas(rows):
-            panel = ul.practice.panel().sample("2015-01", str(months(rows, "2015-01")[-1]))
-            return ul.step_down_alphas(panel, ["market"], draws=19)
-
-        for work, least in (
-            (lambda n: ul.wild_cluster_test(fit, by(n), "x", draws=19), 5),
-            (lambda n: ul.predictive_regression(y.iloc[: n + 1], x.iloc[: n + 1]), 30),
-            (state_space, 24),
-            (alphas, 20),
-            (lambda n: dickey_fuller(np.cumsum(x.to_numpy()[:n])), 25),
-        ):
-            with self.subTest(least):
-                work(least)
-                with self.assertRaises(EstimationError):
-                    work(least - 1)
-        with self.assertRaisesRegex(EstimationError, "^0 returns in a row"):
-            ul.predictive_regression(y, x * np.nan)
-        for clusters, warned in ((40, False), (39, True)):
-            with warnings.catch_warnings(record=True) as caught:
-                warnings.simplefilter("always")
-                ul.regress(y, x, clusters=by(clusters))
-            self.assertEqual(any("clusters" in str(w.message) for w in caught), warned)
-
-    def test_rates_and_premia_that_must_be_percent(self):
-        panel = ul.practice.panel()
-        betas = ul.factor_betas(panel, ["market"])
-        for rate, taken in ((0.5, True), (0.51, False)):
-            with self.subTest(rate):
-                if taken:
-                    ul.cost_of_equity(betas, premia={"market": 0.05}, risk_free=rate)
-                    continue
-                with self.assertRaisesRegex(UltrumError, "51 % a year"):
-                    ul.cost_of_equity(betas, premia={"market": 0.05}, risk_free=rate)
 
     def test_splits_and_jumps_from_a_size_on(self):
         kinds = Prices().kinds

@@ -98,62 +98,6 @@ class Demo(Scratch):
         self.assertNotRegex(re.sub(r"<svg.*?</svg>", "", text, flags=re.S), r"\bnan\b")
 
 
-BAD_LINES = r"""
-look p.csv --start 0000
-look p.csv --start "last 99999999999999999999 years"
-look p.csv --read delimiter=zz
-look p.csv --read header=99999999999
-look p.csv --read timezone=Mars/Base
-look p.csv --read sheet=1
-look p.csv --read encoding=klingon
-look p.csv --read release_lag=xx
-look p.csv --read currency=zorkmid
-look p.csv --read scale=3
-look p.csv --step rolling=99999999999999999999
-look p.csv --step growth=P9999999999Y
-look p.csv --spells "above 1e999"
-look p.csv --csv /proc/x.csv
-look p.csv --csv p.csv
-look p.csv --picture no/such/x.png
-look p.csv --vault p.csv
-look empty
-look ""
-look d
-look observatory:RATES/M.QM.POLICY --sources types.toml
-look observatory:RATES/M.QM.POLICY --sources d
-look observatory:RATES/M.QM.POLICY --credentials d
-look observatory:RATES/M.QM.POLICY --credentials types.toml
-look observatory:RATES/M.QM.POLICY --bind =
-look observatory:RATES/........
-pull p.csv --save p.csv
-pull p.csv --xlsx /proc/x.xlsx
-pull p.csv --parquet /proc/x.parquet
-pull p.csv --span ,
-pull nul.toml
-pull types.toml
-find rate --csv /proc/x.csv
-new p.csv --company ""
-new /proc/x.toml --company A
-run nul.toml
-run junk.zip
-run d
-run empty --out p.csv
-trail nothere
-trail p.csv
-trail d
-practice --port 99999
-practice --delay nan
-practice --today soon
-practice --fault nothing
-vault list --vault d
-vault verify --vault p.csv
-vault unpack junk.zip --vault v
-vault unpack nothere --vault v
-demo --out /proc/x
---completion none
-"""
-
-
 class Commands(OnPractice):
     def setUp(self):
         super().setUp()
@@ -433,7 +377,7 @@ class Commands(OnPractice):
         self.file("empty", "")
         self.file("junk.zip", "PK\3\4junk")
         self.file("d/run.json", '{"x": [[[1]]]}')
-        for line in BAD_LINES.strip().splitlines():
+        for line in (ROOT / "tests" / "data" / "bad_lines.txt").read_text().splitlines():
             with self.subTest(line):
                 done = self.ultrum(*shlex.split(line))
                 self.assertIn(done.returncode, (2, 3), done.stderr)

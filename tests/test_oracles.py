@@ -309,16 +309,6 @@ class Pricing(Scratch):
             reach = scipy.stats.t.ppf(0.975, df) * cost.standard_error
             np.testing.assert_allclose(cost.interval()["high"], cost.value + reach, rtol=1e-12)
 
-    def test_low_costs_and_negative_premia_are_warned_of(self):
-        betas = ul.factor_betas(random_panel(N=3, K=1))
-        with self.assertWarnsRegex(ul.DataWarning, r"Negative premium a year: f0 \(-2.00 %\)"):
-            ul.cost_of_equity(betas, premia={"f0": -0.02}, risk_free=0.03)
-        low = replace(betas, coefficients=-betas.coefficients)
-        with self.assertWarnsRegex(
-            ul.DataWarning, "3 of 3 costs .* below the risk-free rate of 3.00 %: a, b, c"
-        ):
-            ul.cost_of_equity(low, premia={"f0": 0.05}, risk_free=0.03)
-
     def test_betas_at_a_higher_frequency_than_the_risk_free_rate(self):
         rng = np.random.default_rng(8)
         days = pd.bdate_range("2016-01-01", "2020-12-31")
@@ -398,13 +388,6 @@ class Descriptions(Scratch):
         rates = ul.ExchangeRates([quote])
         got = rates.amount([1.0, 10.0], "QSR", "QML", on=["2024-01-02"])
         self.assertEqual(got.tolist(), [4.0, 40.0])
-
-    def test_what_a_purchase_grew_by(self):
-        close = daily([10.0, 11.0, 12.0], measure="price", name="a", currency="QML").as_table()
-        bought = pd.DataFrame({"asset": ["a"], "date": ["2024-01-01"], "units": [5.0]})
-        row = ul.positions(bought, close).table.iloc[0]
-        self.assertEqual((row["cost"], row["value"], row["gain"]), (50.0, 60.0, 10.0))
-        self.assertAlmostEqual(row["growth"], 0.2, 14)
 
     def test_months_without_a_change_are_not_above_zero(self):
         x = series([0.01, 0.0, -0.01, 0.02] * 6, measure="return", name="a")

@@ -230,41 +230,6 @@ class OwnFiles(Scratch):
                     [*kept[: number - len(before)], line[2:], *kept[number - len(before) :]]
                 )
 
-    def test_messages_name_the_fix_of_the_place(self):
-        factors = "--factors", "factors.csv"
-        levels = self.file(
-            "three.csv", "month,a,b\n2020-01,1.5,20\n2020-02,1.6,21\n2020-03,1.7,22\n"
-        ).name
-        for words, expected in (
-            (("KELP.csv", *factors, "--dividends", "dividends.csv"), "Leave out --dividends"),
-            (("KELP.csv", "--factors", "wide.csv"), "Name it with --market COLUMN."),
-            (
-                ("KELP.csv", *factors, "--factor-units", "decimal"),
-                "Set --factor-units, or --risk-free",
-            ),
-            (("KELP.csv", *factors, "--market", "SBM"), "did you mean 'SMB'?"),
-            (("KELP.csv", *factors, "--asset", "KLEP"), "No asset 'KLEP'; did you mean 'KELP'?"),
-            (("KELP.csv", *factors, "--frequency", "W"), "can be monthly or lower"),
-            (("wide.csv", "--factors", "index.csv", "--risk-free", "3"), "write 3% for percent"),
-            (("wide.csv", *factors, "--premium", "0.05"), "--premium needs --cost."),
-            (("nothing.csv", *factors), "'nothing.csv' is neither a file here nor an address"),
-            ((levels, *factors, "--rolling", "5 years"), "is not a duration"),
-        ):
-            with self.subTest(words):
-                done = command("estimate", *words, cwd=self.folder)
-                self.assertIn(done.returncode, (2, 3))
-                self.assertIn(expected, done.stderr)
-        text = ('[study]\ntitle = "x"\n[sources.here]\nkind = "table"\nurl = "."\n[panel]\nassets = "here:long.csv"\n'
-                'price_column = "Clse"\nfactors = "here:factors.csv"\nrisk_free = "here:factors.csv#RF"\n[[models]]\n'
-                'name = "m"\nfactors = ["Mkt-RF"]\n')  # fmt: skip
-        self.file("x.toml", text)
-        self.assertIn(
-            "Name it in [panel] price_column.", command("run", "x.toml", cwd=self.folder).stderr
-        )
-        self.file("y.toml", text.replace('price_column = "Clse"\n', "").replace(
-            'risk_free = "here:factors.csv#RF"\n', ""))  # fmt: skip
-        self.assertIn("Set [panel] risk_free", command("run", "y.toml", cwd=self.folder).stderr)
-
     def test_pages_and_pictures_as_they_are_asked_for(self):
         self.run_it("look", "KELP.csv#Close", "--beside", "index.csv#Close", "--page", "p.html", "--picture", "p.png",
                     "--title", "Two <closes>", "--label", "level", "--size", "1000x500")  # fmt: skip

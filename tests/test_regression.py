@@ -1,6 +1,7 @@
 """Regressions against exact arithmetic, certified figures and loops written from the papers."""
 
 import itertools
+import json
 import unittest
 import warnings
 from fractions import Fraction
@@ -10,59 +11,19 @@ import pandas as pd
 import scipy.stats
 
 import ultrum as ul
-from tests.support import Scratch, months, series
+from tests.support import ROOT, Scratch, months, series
 from ultrum.core.regression.structural_breaks import chow_tests
 from ultrum.errors import AlignmentError, ArgumentError, DataWarning, EstimationError, UnitError
 from ultrum.study.result_checks import standing_out
 
-NORRIS = """0.1 0.2|338.8 337.4|118.1 118.2|888.0 884.6|9.2 10.1|228.1 226.5|668.5 666.3|998.5 996.3
-449.1 448.6|778.9 777.0|559.2 558.2|0.3 0.4|0.1 0.6|778.1 775.5|668.8 666.9|339.3 338.0|448.9 447.5
-10.8 11.6|557.7 556.0|228.3 228.1|998.0 995.8|888.8 887.6|119.6 120.2|0.3 0.3|0.6 0.3|557.6 556.8
-339.3 339.1|888.0 887.2|998.5 999.0|778.9 779.0|10.2 11.1|117.6 118.3|228.9 229.2|668.4 669.1
-449.2 448.9|0.2 0.5"""
-NOINT1 = "|".join(f"{130 + i} {60 + i}" for i in range(11))
-LONGLEY = """60323 83.0 234289 2356 1590 107608 1947|61122 88.5 259426 2325 1456 108632 1948
-60171 88.2 258054 3682 1616 109773 1949|61187 89.5 284599 3351 1650 110929 1950
-63221 96.2 328975 2099 3099 112075 1951|63639 98.1 346999 1932 3594 113270 1952
-64989 99.0 365385 1870 3547 115094 1953|63761 100.0 363112 3578 3350 116219 1954
-66019 101.2 397469 2904 3048 117388 1955|67857 104.6 419180 2822 2857 118734 1956
-68169 108.4 442769 2936 2798 120445 1957|66513 110.8 444546 4681 2637 121950 1958
-68655 112.6 482704 3813 2552 123366 1959|69564 114.2 502601 3931 2514 125368 1960
-69331 115.7 518173 4806 2572 127852 1961|70551 116.9 554894 4007 2827 130081 1962"""
-PONTIUS = "|".join(f"{y} {x} {x * x}" for y, x in zip([".11019", ".21956", ".32949", ".43899", ".54803", ".65694", ".76562", ".87487", ".98292", "1.09146", "1.20001", "1.30822", "1.41599", "1.52399", "1.63194", "1.73947", "1.84646", "1.95392", "2.06128", "2.16844", ".11052", ".22018", ".32939", ".43886", ".54798", ".65739", ".76596", ".87474", ".98300", "1.09150", "1.20004", "1.30818", "1.41613", "1.52408", "1.63159", "1.73965", "1.84696", "1.95445", "2.06177", "2.16829"],
-    [150000 * (i % 20 + 1) for i in range(40)], strict=True))  # fmt: skip
-WAMPLER1 = "|".join(
-    " ".join(str(v) for v in (sum(x**k for k in range(6)), *(x**k for k in range(1, 6))))
-    for x in range(21)
-)
-WAMPLER2 = "|".join(
-    " ".join(
-        str(v)
-        for v in (f"{sum(x**k * 10 ** (5 - k) for k in range(6))}e-5", *(x**k for k in range(1, 6)))
-    )
-    for x in range(21)
-)
-CERTIFIED = {  # coefficient, standard error
-    "Norris": [(-0.262323073774029, 0.232818234301152), (1.00211681802045, 0.429796848199937e-3)],
-    "Pontius": [
-        (0.673565789473684e-03, 0.107938612033077e-03), (0.732059160401003e-06, 0.157817399981659e-09),
-        (-0.316081871345029e-14, 0.486652849992036e-16)],
-    "Wampler1": [(1.0, 0.0)] * 6,
-    "Wampler2": [(10.0**-k, 0.0) for k in range(6)],
-    "NoInt1": [(2.07438016528926, 0.165289256198347e-1)],
-    "Longley": [
-        (-3482258.63459582, 890420.383607373), (15.0618722713733, 84.9149257747669),
-        (-0.358191792925910e-1, 0.334910077722432e-1), (-2.02022980381683, 0.488399681651699),
-        (-1.03322686717359, 0.214274163161675), (-0.511041056535807e-1, 0.226073200069370),
-        (1829.15146461355, 455.478499142212)],
-}  # fmt: skip
-DATA = {"Norris": NORRIS, "NoInt1": NOINT1, "Longley": LONGLEY, "Pontius": PONTIUS, "Wampler1": WAMPLER1,
-        "Wampler2": WAMPLER2}  # fmt: skip
+CERTIFIED = json.loads(
+    (ROOT / "tests" / "data" / "certified.json").read_text()
+)  # rows, coefficients and their errors
 
 
-def exact(text, constant):
+def exact(cells, constant):
     """Coefficients and standard errors of published data by rational arithmetic."""
-    rows = [[Fraction(c) for c in row.split()] for row in text.replace("\n", "|").split("|")]
+    rows = [[Fraction(c) for c in row] for row in cells]
     y = [row[0] for row in rows]
     X = [([Fraction(1)] if constant else []) + row[1:] for row in rows]
     p = len(X[0])
@@ -93,8 +54,8 @@ def digits(got, want):
 
 class Certified(unittest.TestCase):
     def test_published_problems(self):
-        for name, text in DATA.items():
-            data = np.array([r.split() for r in text.replace("\n", "|").split("|")], float)
+        for name, problem in CERTIFIED.items():
+            data = np.array(problem["rows"], float)
             constant = name != "NoInt1"
             with warnings.catch_warnings():
                 warnings.simplefilter(
@@ -102,13 +63,13 @@ class Certified(unittest.TestCase):
                 )  # near copies and trends, as they must be
                 fit = ul.regress(data[:, 0], data[:, 1:], errors="classical", constant=constant)
             got = list(zip(fit.coefficients, fit.standard_errors, strict=True))
-            for truth in (exact(text, constant), CERTIFIED[name]):
+            for truth in (exact(problem["rows"], constant), problem["certified"]):
                 for pair, sure in zip(got, truth, strict=True):
                     for value, want in zip(pair, sure, strict=True):
                         self.assertGreaterEqual(digits(value, want), 12, name)
 
     def test_r2_is_uncentred_without_a_constant(self):
-        data = np.array([r.split() for r in NOINT1.split("|")], float)
+        data = np.array(CERTIFIED["NoInt1"]["rows"], float)
         fit = ul.regress(data[:, 0], data[:, 1], errors="classical", constant=False)
         self.assertAlmostEqual(fit.r2, 0.999365492298663, 12)
         self.assertAlmostEqual(fit.sigma, 3.56753034006338, 11)

@@ -34,41 +34,6 @@ class Speaking(Scratch):
                 self.assertRegex(result._repr_html_(), r"<table|<svg|<img|<pre")
                 self.assertGreater(len(result.to_frame()), 0)
 
-    def test_sample_errors_and_lost_rows_are_said(self):
-        said = repr(self.table.fit("ORSL"))
-        for words in (
-            "163 rows",
-            "2004-02 to 2017-08",
-            "Newey–West errors, 4 lags",
-            "without a response: 89",
-        ):
-            self.assertIn(words, said)
-        self.assertIn("LMPB 102", repr(self.panel))
-        self.assertEqual(str(self.table.first["FTHL"]), "2009-04")
-        self.assertEqual(str(self.table.last["ORSL"]), "2017-08")
-
-    def test_shapes_are_as_promised(self):
-        N, p, T = 23, 5, 252
-        table, cost = self.table, self.cost
-        for frame in (table.coefficients, table.standard_errors, table.t_values, table.p_values):
-            self.assertEqual(frame.shape, (N, p))
-            self.assertEqual(frame.columns[0], "constant")
-        self.assertEqual((table.covariance.shape, table.residuals.shape), ((N, p, p), (T, N)))
-        for column in (
-            table.nobs,
-            table.df,
-            table.sigma,
-            table.r2,
-            table.lags,
-            table.first,
-            table.last,
-        ):
-            self.assertEqual(column.shape, (N,))
-        self.assertEqual(list(cost.parts.columns), ["beta", "beta_error", "premium", "premium_error",
-                                                    "contribution", "variance_share"])  # fmt: skip
-        self.assertEqual(list(cost.interval(0.9).columns), ["low", "high"])
-        self.assertEqual(cost.draws.shape, (999, 23))
-
     def test_a_series_cannot_be_written_into(self):
         wrapped = series([1.0, 2.0])
         held = wrapped.values

@@ -16,7 +16,7 @@ from ultrum.core.displayed_numbers import counted, p_equals
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas import chosen_factors
 from ultrum.core.regression.engine.bootstrap_draws import block_length, drawn_periods
-from ultrum.core.regression.engine.newey_west import bartlett_sum, lag_rule
+from ultrum.core.regression.engine.newey_west import bartlett_sum, check_depth, lag_rule
 from ultrum.core.regression.engine.qr import row_weights
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.time.gaps import time_positions
@@ -141,6 +141,7 @@ def joint_alpha_test(
     df = assets, rows - assets - count
     positions = time_positions(frame.index[whole])
     if how == "bootstrap":
+        check_depth(lags, rows)
         alphas, statistic, p_value = _bootstrap(
             y, f, positions, lag_rule(rows) if lags is None else lags, draws, seed
         )

@@ -17,7 +17,7 @@ from ultrum.core.pricing.factor_betas import HasFactors, chosen_factors
 from ultrum.core.pricing.premia_errors import covariance_of_mean, newey_west_of_mean
 from ultrum.core.pricing.two_pass_arrays import robust_sets
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.engine.newey_west import lag_rule
+from ultrum.core.regression.engine.newey_west import check_depth, lag_rule
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import (
     TestResult,
@@ -347,6 +347,7 @@ class Slopes:
         refuse_empty(sections.slopes, plan.labels)
         kept: Bools = np.asarray(np.isfinite(sections.slopes).all(axis=1))
         values = sections.slopes[kept]
+        check_depth(plan.lags, len(values))
         depth = lag_rule(len(values)) if plan.lags is None else plan.lags
         return cls(kept, values, values.mean(axis=0), depth, time_positions(index)[kept])
 

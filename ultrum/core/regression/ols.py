@@ -29,7 +29,7 @@ from ultrum.core.regression.engine.covariance import (
     covariance,
     prewhitened,
 )
-from ultrum.core.regression.engine.newey_west import AUTOMATIC, lag_rules, lags_of
+from ultrum.core.regression.engine.newey_west import AUTOMATIC, check_depth, lag_rules, lags_of
 from ultrum.core.regression.engine.qr import Solution, least_squares
 from ultrum.core.regression.engine.windows import (
     DEPENDENT,
@@ -210,6 +210,7 @@ class Rule:
 def rule_of(errors: str, lags: Any, clusters: Any, weights: Any, left: pd.DataFrame) -> Rule:
     """The rule requested, checked against the rows of the left-hand side."""
     kind = check_errors(errors, lags, clustered=clusters is not None)
+    check_depth(lags, len(left))
     groups = None if clusters is None else inputs.labels_of(clusters, left.index)
     heavy = None if weights is None else inputs.weights_of(weights, left.index)
     if kind == "cr3" and (heavy is not None or (groups is not None and groups.shape[1] > 1)):

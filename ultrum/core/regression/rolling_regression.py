@@ -16,6 +16,7 @@ from ultrum.core.executors import each_block
 from ultrum.core.large_data import accepts_large
 from ultrum.core.regression import inputs
 from ultrum.core.regression.engine.covariance import check_errors, errors_in_words
+from ultrum.core.regression.engine.newey_west import check_depth
 from ultrum.core.regression.engine.windows import Estimates, Recipe, Rows, estimate
 from ultrum.core.regression.rolling_result import RollingFit
 from ultrum.core.time.frequency import Frequency
@@ -158,6 +159,7 @@ class RollingPlan:
         index = design.index
         starts, stops = _windows(index, window, step, min_obs)
         least = _least_rows(min_obs, window, starts, stops, design.shape[1])
+        check_depth(lags, int((stops - starts).max()))
         decay = _decay(half_life, int((stops - starts).max()))
         kind = f"window {window}" + (f", half-life {half_life:g}" if half_life else "")
         span = f"{period_label(index[0])} to {period_label(index[-1])}"

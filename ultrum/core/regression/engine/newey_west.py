@@ -8,8 +8,22 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.displayed_numbers import counted
+from ultrum.errors import EstimationError
 
 AUTOMATIC: Final = "automatic"
+
+
+def check_depth(lags: int | str | None, rows: int) -> None:
+    """Refuse lags that reach beyond the sample; the sum over them tends to zero, whatever the data.
+
+    Examples
+    --------
+    >>> check_depth(4, 60), check_depth("automatic", 60)
+    (None, None)
+    """
+    if isinstance(lags, int) and lags >= rows:
+        raise EstimationError(f"lags={lags} for {counted(rows, 'row')}: take fewer lags than rows.")
 
 
 def lag_rule(rows: int) -> int:
