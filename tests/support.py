@@ -55,7 +55,8 @@ class Scratch(unittest.TestCase):
         _, module, name = (
             self.id().split(".", 2) if ".properties." not in self.id() else self.id().rsplit(".", 2)
         )
-        self.messages.append(without_causes(error).replace(str(self.folder), "FOLDER"))
+        said = without_causes(error).replace(str(self.folder), "FOLDER").replace(str(ROOT), "ROOT")
+        self.messages.append(said)
         compare_with_record(self, module, {name: self.messages})
 
 
