@@ -42,9 +42,7 @@ def main(words: list[str]) -> int:
     if unknown:
         print(f"no benchmark {', '.join(unknown)}; there are: {', '.join(CASES)}", file=sys.stderr)
         return 2
-    parts = [
-        f"# Benchmarks\n\nMade by `python -m benchmarks --write` on {date.today()}: {machine()}.\n"
-    ]
+    parts = [f"# Benchmarks\n\nMade by `python -m benchmarks --write` on {date.today()}: {machine()}.\n"]
     for name in wanted:
         print(f"{name} …", file=sys.stderr, flush=True)
         case = importlib.import_module(f"benchmarks.{name}")

@@ -58,9 +58,7 @@ def thin_panel(seed, frequency):
     bill = ul.TimeSeries.from_pandas(bill, measure="return", frequency="B")
     market = pd.Series(world.factors[:, 0], days, name="market")
     market = ul.TimeSeries.from_pandas(market, measure="return", excess_of="bill", frequency="B")
-    returns = ul.returns(
-        prices, frequency=frequency, dividends=dividends[dividends["asset"] == THIN]
-    )
+    returns = ul.returns(prices, frequency=frequency, dividends=dividends[dividends["asset"] == THIN])
     return ul.align(assets=returns, factors=ul.to_frequency(market, frequency, risk_free=bill),
                     risk_free=ul.to_frequency(bill, frequency), frequency=frequency)  # fmt: skip
 
@@ -71,15 +69,11 @@ def one_world(seed, truth, tally):
     true = truth.one_factor[regular]
     for kind in KINDS:
         table = ul.factor_betas(panel, ["market"], errors=kind)
-        tally.add(
-            f"market beta, {kind} errors", between(table.interval("market").loc[regular], true)
-        )
+        tally.add(f"market beta, {kind} errors", between(table.interval("market").loc[regular], true))
     four = ul.factor_betas(panel)
     for factor in panel.factors:
         ends = four.interval(str(factor)).loc[regular]
-        tally.add(
-            f"{factor} loading of four factors", between(ends, truth.loadings.loc[regular, factor])
-        )
+        tally.add(f"{factor} loading of four factors", between(ends, truth.loadings.loc[regular, factor]))
     for frequency in ("W", "M"):
         stale = thin_panel(seed, frequency)
         plain, lagged = ul.factor_betas(stale, ["market"]), ul.dimson_beta(stale)
@@ -92,9 +86,7 @@ def one_world(seed, truth, tally):
     tally.add("break of the broken beta found at 5 %", found.p_value < 0.05)
     tally.add("date of the break", found.between[0] <= day <= found.between[1])
     if found.p_value < 0.05:
-        tally.add(
-            "date of the break, where one is found", found.between[0] <= day <= found.between[1]
-        )
+        tally.add("date of the break, where one is found", found.between[0] <= day <= found.between[1])
     premia = {name: ul.premium(history) for name, history in histories(panel).items()}
     for name, made in premia.items():
         reach = 1.97 * made.standard_error
@@ -116,9 +108,7 @@ def shipped(truth):
         "| company | true beta | beta | 95 % | true cost, % | cost, % | 95 % |",
         "|---|---:|---:|---|---:|---:|---|",
     ]
-    return "\n".join(
-        [*lines, *(row_of(a, truth, one, ends, true, cost, width) for a in one.assets)]
-    )
+    return "\n".join([*lines, *(row_of(a, truth, one, ends, true, cost, width) for a in one.assets)])
 
 
 def row_of(a, truth, one, ends, true, cost, width):

@@ -48,11 +48,7 @@ def own_files(folder):
         "Close": close,
         "Adj Close": 0.9 * close,
     }
-    frame = (
-        pd.DataFrame(bars, days)
-        .round(4)
-        .assign(Volume=[f"{1_000_000 + k:,}" for k in range(len(days))])
-    )
+    frame = pd.DataFrame(bars, days).round(4).assign(Volume=[f"{1_000_000 + k:,}" for k in range(len(days))])
     frame.iloc[::-1].rename_axis("Date").to_csv(folder / "KELP.csv", date_format="%m/%d/%Y")
     months = 100 * (np.exp(pd.Series(market, days).groupby(days.to_period("M")).sum()) - 1)
     factors = pd.DataFrame({"Mkt-RF": months - 0.15, "RF": 0.15}).round(2)
@@ -67,12 +63,7 @@ def spent(code, cwd, times=3):
         before, start = os.times(), time.perf_counter()
         subprocess.run([sys.executable, "-c", code], cwd=cwd, check=True, capture_output=True)
         after = os.times()
-        cpu = (
-            after.children_user
-            + after.children_system
-            - before.children_user
-            - before.children_system
-        )
+        cpu = after.children_user + after.children_system - before.children_user - before.children_system
         runs.append((time.perf_counter() - start, cpu))
     return min(r[0] for r in runs), min(r[1] for r in runs)
 
@@ -116,9 +107,7 @@ def run():
         took = {name: spent(code, folder, 1) for name, code in first.items()}
         took = {name: spent(code, folder) for name, code in cases.items()} | took
     bare, pandas = took["bare Python"][1], took["import pandas"][1]
-    said = {
-        n: f"{c / pandas:.1f} times pandas" for n, (_, c) in took.items() if n.startswith("ultrum")
-    }
+    said = {n: f"{c / pandas:.1f} times pandas" for n, (_, c) in took.items() if n.startswith("ultrum")}
     said |= {
         "ultrum --help": f"{took['ultrum --help'][1] - bare:.2f} s over bare Python (0.15 at most)",
         "import ultrum": f"{took['import ultrum'][1] / pandas:.2f} times pandas (1.15 at most)",

@@ -141,9 +141,7 @@ def cost_draws():
     names = [f"f{k}" for k in range(5)]
     factors = pd.DataFrame(F, index, names)
     table = ul.regress(pd.DataFrame(Y, index, ["A"]), factors)
-    history = {
-        n: ul.TimeSeries.from_pandas(factors[n], measure="return", excess_of="bill") for n in names
-    }
+    history = {n: ul.TimeSeries.from_pandas(factors[n], measure="return", excess_of="bill") for n in names}
     premia = {n: ul.premium(h) for n, h in history.items()}
 
     def loop():
@@ -151,9 +149,7 @@ def cost_draws():
             np.linalg.lstsq(X, Y[:, 0], rcond=None)
 
     slow, _ = best(loop, 3)
-    quick, cost = best(
-        lambda: ul.cost_of_equity(table, premia=premia, risk_free=0.03, draws=10_000), 3
-    )
+    quick, cost = best(lambda: ul.cost_of_equity(table, premia=premia, risk_free=0.03, draws=10_000), 3)
     ratio = cost.draws.std() / cost.standard_error["A"]
     return slow, quick, f"deviation of the draws over the delta error {ratio:.2f}"
 
@@ -179,7 +175,5 @@ def run():
         "|---|---:|---:|---:|---|---|",
     ]
     for name, (slow, quick, note), wanted in rows:
-        lines.append(
-            f"| {name} | {slow:.2f} | {quick:.2f} | {slow / quick:.1f} | {wanted} | {note} |"
-        )
+        lines.append(f"| {name} | {slow:.2f} | {quick:.2f} | {slow / quick:.1f} | {wanted} | {note} |")
     return "\n".join(lines)

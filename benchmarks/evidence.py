@@ -57,9 +57,7 @@ def hac_rates(rows, rho, spread_by_x, seed):
             Rows(e[:, None], np.column_stack([np.ones(rows), x]), True), np.array([0]), np.array([rows]),
             Recipe("hac", None, 3),
         )  # fmt: skip
-        rejected.append(
-            np.abs(found.coefficients[0, :, 0]) > limit * found.standard_errors[0, :, 0]
-        )
+        rejected.append(np.abs(found.coefficients[0, :, 0]) > limit * found.standard_errors[0, :, 0])
     return list(np.mean(rejected, axis=0))
 
 
@@ -83,11 +81,7 @@ def joint_alpha_rates(rows, assets, count, how, seed, tails=None, moving=False):
     rejected = 0
     for _ in range(SAMPLES):
         f = rng.normal(0.005, 0.04, (rows, count))
-        e = (
-            rng.standard_normal((rows, assets))
-            if tails is None
-            else rng.standard_t(tails, (rows, assets))
-        )
+        e = rng.standard_normal((rows, assets)) if tails is None else rng.standard_t(tails, (rows, assets))
         if moving:
             e = e * (0.5 + np.abs(f[:, :1]) / 0.04)
         y = f @ rng.normal(0.9, 0.4, (count, assets)) + 0.05 * e
@@ -134,9 +128,7 @@ def cost_coverage(rows, window, rho, seed, count=5):
         y = f @ beta + rng.normal(0, 0.06, rows)
         X = pd.DataFrame(f, index, [f"f{i}" for i in range(count)])
         table = ul.regress(pd.DataFrame({"A": y[-window:]}, index[-window:]), X.iloc[-window:])
-        history = {
-            n: ul.TimeSeries.from_pandas(X[n], measure="return", excess_of="bill") for n in X
-        }
+        history = {n: ul.TimeSeries.from_pandas(X[n], measure="return", excess_of="bill") for n in X}
         more = {"draws": 499, "seed": k} if k < 400 else {}
         cost = ul.cost_of_equity(table, premia=history, risk_free=0.03, **more)
         low, high = cost.interval().loc["A"]
@@ -196,9 +188,7 @@ def run():
         "joint alpha, exact, Student's t(4) errors, N = 10, T = 120",
         joint_alpha_rates(120, 10, 1, "exact", 15, 4),
     )
-    page.add(
-        "joint alpha, robust, N = 10, T = 60, K = 1", joint_alpha_rates(60, 10, 1, "robust", 16)
-    )
+    page.add("joint alpha, robust, N = 10, T = 60, K = 1", joint_alpha_rates(60, 10, 1, "robust", 16))
     a, b = hac_rates(600, 0.0, False, 20)
     page.add("Newey–West, T = 600, iid, constant", a, 4, 7)
     page.add("Newey–West, T = 600, iid, slope", b, 4, 7)
@@ -226,9 +216,7 @@ def run():
         ("constant", "f1", "f2", "f3"), shanken_coverage(600, 25, 3, 0.4, 0.02, 30), strict=True
     ):
         page.add(f"Shanken, 25 portfolios, T = 600, K = 3, {name}", share, 93, 97)
-    for name, share in zip(
-        ("constant", "f1"), shanken_coverage(240, 24, 1, 0.3, 0.08, 31), strict=True
-    ):
+    for name, share in zip(("constant", "f1"), shanken_coverage(240, 24, 1, 0.3, 0.08, 31), strict=True):
         page.add(f"Shanken, 24 single stocks, residual 8 % a month, T = 240, {name}", share)
     for rho, low, high in ((0.0, 92.5, 97), (0.1, 92.5, 97), (0.3, None, None)):
         share, drawn = cost_coverage(240, 60, rho, 40 + int(10 * rho))

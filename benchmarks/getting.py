@@ -113,13 +113,9 @@ def pulls():
 
             sources = {"observatory": {"kind": "sdmx", "url": f"{url}/sdmx"}}
             ours, theirs = turns(3, first, lambda: bare(False))
-            lines.append(
-                row(f"pull of {SERIES} series, s", ours, theirs, "httpx loop, 8 connections", 1.5)
-            )
+            lines.append(row(f"pull of {SERIES} series, s", ours, theirs, "httpx loop, 8 connections", 1.5))
             ours, theirs = turns(3, again, lambda: bare(True))
-            lines.append(
-                row("the same refreshed (304), s", ours, theirs, "httpx loop, 8 connections", 1.5)
-            )
+            lines.append(row("the same refreshed (304), s", ours, theirs, "httpx loop, 8 connections", 1.5))
     finally:
         process.kill()
         process.communicate()
@@ -142,9 +138,7 @@ def messages():
     dimensions = [{"id": "FREQ", "keyPosition": 0, "values": [{"id": "M", "name": "Monthly"}]},
                   {"id": "AREA", "keyPosition": 1, "values": [{"id": k.split(".")[1], "name": k} for k in keys]},
                   {"id": "ITEM", "keyPosition": 2, "values": [{"id": "X", "name": "X"}]}]  # fmt: skip
-    observed = [
-        {"id": "TIME_PERIOD", "keyPosition": 3, "values": [{"id": p, "name": p} for p in periods]}
-    ]
+    observed = [{"id": "TIME_PERIOD", "keyPosition": 3, "values": [{"id": p, "name": p} for p in periods]}]
     status = {"id": "OBS_STATUS", "values": [{"id": "A", "name": "Normal"}]}
     series = {f"0:{i}:0": {"attributes": [], "observations": {str(j): [float(v), 0] for j, v in enumerate(line)}}
               for i, line in enumerate(values)}  # fmt: skip
@@ -157,8 +151,7 @@ def messages():
         freq, area, item = key.split(".")
         parts.append(f'<Series FREQ="{freq}" AREA="{area}" ITEM="{item}" UNIT_MEASURE="IX">')
         parts += [
-            f'<Obs TIME_PERIOD="{p}" OBS_VALUE="{v}" OBS_STATUS="A"/>'
-            for p, v in zip(periods, line, strict=True)
+            f'<Obs TIME_PERIOD="{p}" OBS_VALUE="{v}" OBS_STATUS="A"/>' for p, v in zip(periods, line, strict=True)
         ]
         parts.append("</Series>")
     xml = "".join([*parts, "</m:DataSet></m:StructureSpecificData>"]).encode()
@@ -211,9 +204,7 @@ def minute_bars():
     ours, theirs = turns(
         5,
         lambda: read_table(body, "bars.csv", TableOptions(timezone="UTC")).series,
-        lambda: pyarrow.csv.read_csv(
-            pyarrow.BufferReader(body), parse_options=options, read_options=names
-        ),
+        lambda: pyarrow.csv.read_csv(pyarrow.BufferReader(body), parse_options=options, read_options=names),
     )
     return row("a million minute bars, no header, s", ours, theirs, "pyarrow read", 3)
 
@@ -232,9 +223,7 @@ def workbook():
         7,
         lambda: read_table(body, "b.xlsx").series,
         lambda: (
-            python_calamine.CalamineWorkbook.from_filelike(io.BytesIO(body))
-            .get_sheet_by_index(0)
-            .to_python()
+            python_calamine.CalamineWorkbook.from_filelike(io.BytesIO(body)).get_sheet_by_index(0).to_python()
         ),
     )
     return row("workbook of 40,000 rows, s", ours, theirs, "python-calamine", 1.5)
@@ -280,7 +269,9 @@ def search():
             assert listings.search(asked)
             took.append(1e3 * (time.perf_counter() - start))
         listings.close()
-    return f"Search in {LISTINGS:,} listings: {min(took):.1f} to {max(took):.1f} ms over six searches (limit 50 ms)."
+    return (
+        f"Search in {LISTINGS:,} listings: {min(took):.1f} to {max(took):.1f} ms over six searches (limit 50 ms)."
+    )
 
 
 def run():

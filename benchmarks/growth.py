@@ -67,13 +67,9 @@ def run():
             for what, digits in (("rolling", 3), ("panel", 3), ("memory", 0))
         ]
         power = np.polyfit(np.log(sizes), np.log([r["rolling"] for r in rows]), 1)[0]
-        lines.append(
-            f"| {name} | {sizes[0]:,} | {sizes[-1]:,} | {' | '.join(cells)} | {power:.2f} |"
-        )
+        lines.append(f"| {name} | {sizes[0]:,} | {sizes[-1]:,} | {' | '.join(cells)} | {power:.2f} |")
     base = f"{BASE['assets']:,} assets, {BASE['months']} months, {BASE['factors']} factors"
-    return "\n".join(
-        [*lines, f"\nWhere nothing else is said: {base}. ![growth](screenshots/growth.png)"]
-    )
+    return "\n".join([*lines, f"\nWhere nothing else is said: {base}. ![growth](screenshots/growth.png)"])
 
 
 def draw(found):

@@ -219,9 +219,7 @@ def run():
     ):
         r = few_clusters(groups, unequal, treated, seed)
         gate = (7.5, 3.5) if treated > 2 else (100, 0)
-        cells = [f"{r[0]:.1f}, {r[1]:.1f}"] + [
-            f"{_cell(r[k], *gate)}, {_cell(r[k + 1], *gate)}" for k in (2, 4)
-        ]
+        cells = [f"{r[0]:.1f}, {r[1]:.1f}"] + [f"{_cell(r[k], *gate)}, {_cell(r[k + 1], *gate)}" for k in (2, 4)]
         sizes = "sizes 1:7" if unequal else "equal sizes"
         lines.append(f"| {groups} clusters, {sizes}, {treated} treated | {' | '.join(cells)} |")
     lines += ["", "| prediction | IVX, 3 to 7 | corrected | 1B, H = 1 | 1B, H = 12 | 1B, H = 12, binary |",
@@ -240,9 +238,7 @@ def run():
                 binary = (6.5, 3.5) if correlation == 0 else (8.5, 0)
                 cells = [_cell(r[0], 7, 3), _cell(r[1], 8.5 if tight else 100), f"{r[2]:.1f}", f"{r[3]:.1f}",
                          _cell(r[4], *(binary if tight else (100, 0)))]  # fmt: skip
-                lines.append(
-                    f"| ρ = {rho}, correlation {correlation}, T = {rows} | {' | '.join(cells)} |"
-                )
+                lines.append(f"| ρ = {rho}, correlation {correlation}, T = {rows} | {' | '.join(cells)} |")
     lines += ["", "| weak betas, N = 25 | useless factor, OLS and GLS t, ≤ 7 (10) | warned, ≥ 95 | falsely warned, ≤ 5 | "
               "strong covered, 92 to 97.5 | set without zero, ≤ 7.5 |", "|---|---:|---:|---:|---:|---:|"]  # fmt: skip
     for common in (False, True):

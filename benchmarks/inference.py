@@ -87,9 +87,7 @@ def run():
         (0.16, 0.06, 90, 100), (0.16, 0.1, 90, 100),
     ]):  # fmt: skip
         every, last = moving_beta(step, residual, seed)
-        verdict = (
-            _verdict(min(every, last), low, high) if max(every, last) <= high else "**outside**"
-        )
+        verdict = _verdict(min(every, last), low, high) if max(every, last) <= high else "**outside**"
         lines.append(f"| step {step}, residual {100 * residual:.0f} % a month | {every:.1f} | {last:.1f} | "
                      f"{low} to {high} | {verdict} |")  # fmt: skip
     lines += [

@@ -27,9 +27,7 @@ def write(path: Path, assets: int, days: int, alive: float = 1 / 3, seed: int = 
     """Daily excess returns of assets that live for a part of the time, sorted by asset and date; rows written."""
     rng, X = np.random.default_rng(seed), factors(days).to_numpy()
     dates = calendar(days).to_numpy().astype("datetime64[D]").astype(np.int32)
-    schema = pa.schema(
-        [("asset", pa.string()), ("date", pa.date32()), ("excess_return", pa.float64())]
-    )
+    schema = pa.schema([("asset", pa.string()), ("date", pa.date32()), ("excess_return", pa.float64())])
     rows = 0
     with pq.ParquetWriter(path, schema, use_dictionary=["asset", "date"]) as writer:
         for first in range(0, assets, 500):
@@ -38,12 +36,8 @@ def write(path: Path, assets: int, days: int, alive: float = 1 / 3, seed: int = 
                 life = int(np.clip(rng.exponential(alive * days * 1.06), 30, days))
                 born = int(rng.integers(0, days - life + 1))
                 span = slice(born, born + life)
-                own = X[span] @ rng.normal([1, 0.3, 0.2], 0.4) + rng.standard_t(
-                    5, life
-                ) * rng.uniform(0.01, 0.03)
-                name = pa.DictionaryArray.from_arrays(
-                    pa.array(np.zeros(life, np.int32)), [f"A{number:06d}"]
-                )
+                own = X[span] @ rng.normal([1, 0.3, 0.2], 0.4) + rng.standard_t(5, life) * rng.uniform(0.01, 0.03)
+                name = pa.DictionaryArray.from_arrays(pa.array(np.zeros(life, np.int32)), [f"A{number:06d}"])
                 parts.append(pa.record_batch([name.cast(pa.string()), pa.array(dates[span]).cast(pa.date32()),
                                               pa.array(own)], schema=schema))  # fmt: skip
                 rows += life

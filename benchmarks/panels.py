@@ -20,15 +20,11 @@ def world():
     block = 100 * np.exp(np.cumsum(rng.normal(0, 0.01, (len(days), ASSETS)), axis=0))
     for column in range(0, ASSETS, 4):
         block[: rng.integers(0, len(days) // 2), column] = np.nan
-    starts = np.flatnonzero(
-        np.diff(days.month, prepend=0)
-    )  # listings end with a month, where both rules agree
+    starts = np.flatnonzero(np.diff(days.month, prepend=0))  # listings end with a month, where both rules agree
     for column in range(1, ASSETS, 10):
         block[rng.choice(starts[len(starts) // 2 :]) :, column] = np.nan
     months = pd.period_range(days[0], days[-1], freq="M")
-    factors = pd.DataFrame(
-        rng.normal(0, 0.03, (len(months), FACTORS)), months, [f"f{k}" for k in range(FACTORS)]
-    )
+    factors = pd.DataFrame(rng.normal(0, 0.03, (len(months), FACTORS)), months, [f"f{k}" for k in range(FACTORS)])
     return pd.DataFrame(block, days, [f"a{k}" for k in range(ASSETS)]), factors
 
 
@@ -62,10 +58,7 @@ def panel():
 def matching():
     rng = np.random.default_rng(2)
     left = pd.DataFrame(
-        {
-            "date": pd.Timestamp("2000-01-01")
-            + pd.to_timedelta(np.sort(rng.integers(0, 9000, ROWS)), "D")
-        }
+        {"date": pd.Timestamp("2000-01-01") + pd.to_timedelta(np.sort(rng.integers(0, 9000, ROWS)), "D")}
     )
     days = pd.Timestamp("2000-01-01") + pd.to_timedelta(np.unique(rng.integers(0, 9000, 6000)), "D")
     right = pd.DataFrame({"date": days, "value": rng.normal(size=len(days))})
@@ -74,9 +67,7 @@ def matching():
         lambda: pd.merge_asof(left, right, on="date", tolerance=pd.Timedelta(5, "D")),
     )  # fmt: skip
     np.testing.assert_array_equal(mine["value"], other["value"])
-    return [
-        f"| match_dates of {ROWS:,} rows, s | {a:.3f} | {b:.3f} | {b / a:.1f} | 0.5 (least) | |"
-    ]
+    return [f"| match_dates of {ROWS:,} rows, s | {a:.3f} | {b:.3f} | {b / a:.1f} | 0.5 (least) | |"]
 
 
 def run():

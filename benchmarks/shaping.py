@@ -104,9 +104,7 @@ def picture():
     """CPU time to draw a million points."""
     moments = pd.date_range("2020-01-01", periods=1_000_000, freq="min", tz="UTC")
     values = np.random.default_rng(3).normal(size=len(moments)).cumsum()
-    series = ul.TimeSeries.from_pandas(
-        pd.Series(values, moments), measure="score", frequency="N", name="x"
-    )
+    series = ul.TimeSeries.from_pandas(pd.Series(values, moments), measure="score", frequency="N", name="x")
     figures.to_svg(figures.through_time(series.sample(end="2020-01-02")))  # Matplotlib's own start
     start = time.process_time()
     figures.to_png(figures.through_time(series), "/dev/null")

@@ -37,15 +37,11 @@ def fuzz(minutes):
         for target in TARGETS:
             seconds = min(60.0, 60 * minutes / len(TARGETS))
             code = f"from benchmarks.soak import fuzz_slice; fuzz_slice({target!r}, {start}, {seconds})"
-            done = subprocess.run(
-                [sys.executable, "-c", code], cwd=ROOT, capture_output=True, text=True
-            )
+            done = subprocess.run([sys.executable, "-c", code], cwd=ROOT, capture_output=True, text=True)
             lines = done.stdout.splitlines()
             found = [line for line in lines if line.startswith("FAULT")]
             if done.returncode or not lines:
-                found.append(
-                    f"FAULT {target}: the process died after {start}: {done.stderr[-300:]}"
-                )
+                found.append(f"FAULT {target}: the process died after {start}: {done.stderr[-300:]}")
             else:
                 seen[target] += int(lines[-1])
                 start += int(lines[-1])
@@ -127,11 +123,7 @@ def disk():
             vault, kept, refused = Vault(folder), [], 0
             for n in range(400):
                 try:
-                    kept.append(
-                        vault.record(
-                            "s", f"p{n}", Download(f"{n} ".encode() * (n * 37 % 4000))
-                        ).checksum
-                    )
+                    kept.append(vault.record("s", f"p{n}", Download(f"{n} ".encode() * (n * 37 % 4000))).checksum)
                 except VaultError:
                     refused += 1
             vault.close()
@@ -158,9 +150,7 @@ def lowest():
     with tempfile.TemporaryDirectory() as folder:
         python = str(Path(folder, "bin", "python"))
         subprocess.run([sys.executable, "-m", "venv", folder], check=True)
-        subprocess.run(
-            [python, "-m", "pip", "install", "-q", *pins, "-e", f"{ROOT}[test]"], check=True
-        )
+        subprocess.run([python, "-m", "pip", "install", "-q", *pins, "-e", f"{ROOT}[test]"], check=True)
         done = subprocess.run([python, "-m", "unittest", "-q"], cwd=ROOT, check=False)
     return done.returncode
 
@@ -188,9 +178,7 @@ def main(words):
     else:
         print(__doc__)
         return 2
-    print(
-        f"{what}: {'nothing wrong' if not faults else f'{faults} FAULTS'} in {time.monotonic() - start:,.0f} s"
-    )
+    print(f"{what}: {'nothing wrong' if not faults else f'{faults} FAULTS'} in {time.monotonic() - start:,.0f} s")
     return 1 if faults else 0
 
 

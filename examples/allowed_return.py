@@ -30,11 +30,7 @@ cost = ul.cost_of_equity(
 )  # fmt: skip
 print(cost.to_frame().loc[["BRTW"]].round(4).to_string())
 print(cost.interval(method="bootstrap").loc[["BRTW"]].round(4).to_string())
-print(
-    cost.parts.loc["BRTW", ["beta", "premium", "contribution", "variance_share"]]
-    .round(4)
-    .to_string()
-)
+print(cost.parts.loc["BRTW", ["beta", "premium", "contribution", "variance_share"]].round(4).to_string())
 print("where the variance comes from:", cost.shares.loc["BRTW"].round(2).to_dict())
 estimators = {
     "own": table,

@@ -6,9 +6,7 @@ with (
     ul.practice.serve() as service,
     ul.Desk("credit-vault", sources=ul.practice.sources_at(service.places)) as desk,
 ):
-    daily = desk.fetch(
-        "exchange:indices.csv#QLX-ALL-TR", measure="index", timing="end", income="total"
-    )
+    daily = desk.fetch("exchange:indices.csv#QLX-ALL-TR", measure="index", timing="end", income="total")
     credit = desk.fetch("observatory:RATES/M.QM.SPREAD").with_metadata(name="credit")
     long, short = (desk.fetch(f"observatory:RATES/M.QM.GOV_{term}") for term in ("10Y", "1Y"))
 
@@ -21,12 +19,8 @@ print("Long rate below the short one:", inverted.to_string(index=False), sep="\n
 
 yearly = ul.growth(shares, over="P1Y").values
 in_spells = [yearly[row.start : row.end].mean() for row in strained.itertuples()]
-print(
-    "Shares on a year before, within each strained spell:", [f"{100 * g:.1f} %" for g in in_spells]
-)
-figure = ul.figures.through_time(
-    shares, credit, shade=strained, title="Shares and the credit spread"
-)
+print("Shares on a year before, within each strained spell:", [f"{100 * g:.1f} %" for g in in_spells])
+figure = ul.figures.through_time(shares, credit, shade=strained, title="Shares and the credit spread")
 ul.figures.to_png(figure, "credit_spells.png")
 figure = ul.figures.through_time(curve, shade=inverted, reference={"slope": 0.0})
 ul.figures.to_png(figure, "inverted_curve.png")

@@ -13,12 +13,7 @@ total = ul.returns(close, frequency="M", dividends=paid)["FTHL"]
 price_only = ul.returns(close, frequency="M")["FTHL"]
 grid = ul.calendar_returns(total)
 print((100 * grid.table).round(1).to_string(na_rep=""))
-print(
-    (100 * grid.summary.loc[["mean", "positive"]])
-    .round(1)
-    .rename({"positive": "above 0, %"})
-    .to_string()
-)
+print((100 * grid.summary.loc[["mean", "positive"]]).round(1).rename({"positive": "above 0, %"}).to_string())
 print(f"With dividends {ul.risk_return(total).table['geometric'].iloc[0]:.2%} a year, "
       f"without {ul.risk_return(price_only).table['geometric'].iloc[0]:.2%}.")  # fmt: skip
 print(ul.drawdowns(total, limit=3))

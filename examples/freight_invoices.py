@@ -17,9 +17,7 @@ with (
     pairs = ("QSR.QML", "QML.QTV", "QTV.QSR")  # quoted now one way, now the other
     quotes = [desk.fetch(f"observatory:FX/B.{pair}") for pair in pairs]
     minutes = desk.table("exchange:quotes_2024-11.csv", timezone="UTC", measure="quote").series
-    rents = desk.table(
-        "council:rents/{region}.csv", expand={"region": [f"{k:02d}" for k in range(1, 13)]}
-    )
+    rents = desk.table("council:rents/{region}.csv", expand={"region": [f"{k:02d}" for k in range(1, 13)]})
     shapes = desk.download("council", "provinces.geojson").body
 
 rates = ul.ExchangeRates(quotes)
@@ -36,7 +34,5 @@ print(days.to_pandas().tail(3).round(4).to_string())
 ul.figures.to_png(ul.figures.bars(days, bands=ul.bands(days["close"], 10)), "quotes.png")
 
 december = {code: series.values.iloc[-1] for code, series in rents.series.items()}
-rented = ul.figures.regions(
-    december, shapes, unit="QML for a\nsquare metre", title="Rents, December 2024"
-)
+rented = ul.figures.regions(december, shapes, unit="QML for a\nsquare metre", title="Rents, December 2024")
 ul.figures.to_png(rented, "rents.png")

@@ -6,12 +6,8 @@ with (
     ul.practice.serve() as service,
     ul.Desk("messy-vault", sources=ul.practice.sources_at(service.places)) as desk,
 ):
-    old = desk.table(
-        "harbour:berths_to_2014.txt"
-    )  # 05/03/2010, decimal commas, percent in the prose
-    new = desk.table(
-        "harbour:berths_from_2014.csv"
-    )  # 2014-01-03, newest first, percent in the heading
+    old = desk.table("harbour:berths_to_2014.txt")  # 05/03/2010, decimal commas, percent in the prose
+    new = desk.table("harbour:berths_from_2014.csv")  # 2014-01-03, newest first, percent in the heading
     rents = desk.table("council:rents/{region}.csv", expand={"region": ["01", "02", "12"]})
 
 for reading in (old, new, rents):

@@ -14,9 +14,7 @@ with (
     splits = desk.table("exchange:splits.csv", records_only=True).records
 
 home = [a.name for a in close.metadata if a.currency in ("", "QML")]
-returns = ul.returns(
-    close.select(home), frequency="M", dividends=paid[paid["asset"].isin(home)], splits=splits
-)
+returns = ul.returns(close.select(home), frequency="M", dividends=paid[paid["asset"].isin(home)], splits=splits)
 industry = dict(zip(companies["asset"], companies["industry"], strict=True))
 portfolios = ul.SeriesTable.of(
     ul.portfolio(returns.select([a for a in home if industry[a] == name]), name=name)
@@ -30,6 +28,4 @@ earned = portfolios.values.where(best).mean(axis=1).dropna()
 alike = portfolios.values.mean(axis=1)
 print(f"Holding the first: {12 * earned.mean():.1%} a year, all alike {12 * alike.mean():.1%}")
 print(pd.Series(ranked.ranks.eq(1).sum(), name="months first").to_string())
-ul.figures.to_png(
-    ul.figures.growth_of_one(portfolios, title="Industries, growth of one"), "industries.png"
-)
+ul.figures.to_png(ul.figures.growth_of_one(portfolios, title="Industries, growth of one"), "industries.png")

@@ -14,9 +14,7 @@ with (
 growth = ul.growth(output, over="P1Y").with_metadata(name="output_growth")
 inflation = ul.growth(prices, over="P1Y").with_metadata(name="inflation")
 monthly = ul.practice.panel()
-assets = ul.to_frequency(
-    ul.SeriesTable(monthly.assets, tuple(monthly.metadata[n] for n in monthly.assets)), "Q"
-)
+assets = ul.to_frequency(ul.SeriesTable(monthly.assets, tuple(monthly.metadata[n] for n in monthly.assets)), "Q")
 factors = ul.to_frequency(monthly.factor_table, "Q", risk_free=monthly.rate)
 
 own = vintages[(vintages["flow"] == "OUTPUT") & (vintages["key"] == "Q.QM.GDP")]

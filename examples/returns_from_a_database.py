@@ -12,9 +12,7 @@ with (
     dividends = desk.table("exchange:dividends.csv", records_only=True).records
 
 with sqlite3.connect("prices.sqlite") as book:  # a database as an office may keep one
-    bars.assign(date=bars["date"].dt.strftime("%Y-%m-%d")).to_sql(
-        "bars", book, index=False, if_exists="replace"
-    )
+    bars.assign(date=bars["date"].dt.strftime("%Y-%m-%d")).to_sql("bars", book, index=False, if_exists="replace")
 
 tide = "SELECT date, asset, currency, close FROM bars WHERE asset IN ('BRTW', 'EBMK', 'SLTM') AND date >= '2019'"
 office = {"kind": "database", "url": "sqlite:///prices.sqlite",

@@ -19,7 +19,5 @@ rolled = ul.rolling_regress(returns, market, window=60)
 betas = rolled.frame()
 print(f"{betas.notna().to_numpy().sum():,} regressions in {time.perf_counter() - started:.1f} s")
 error = betas.iloc[-1].to_numpy() - truth
-print(
-    f"last window: mean error {error.mean():.3f}, root mean square {np.sqrt((error**2).mean()):.3f}"
-)
+print(f"last window: mean error {error.mean():.3f}, root mean square {np.sqrt((error**2).mean()):.3f}")
 print(betas.iloc[-3:, :5].round(2).to_string())

@@ -12,9 +12,7 @@ with (
     unemployment = desk.fetch("observatory:LABOUR/M.QM.UNEMP").with_metadata(name="unemployment")
     prices = desk.fetch("observatory:PRICES/M.QM.CPI")
 
-parts = [
-    next(iter(reading.series.values())).with_metadata(timing="average") for reading in (old, new)
-]
+parts = [next(iter(reading.series.values())).with_metadata(timing="average") for reading in (old, new)]
 berths = ul.splice(*parts, name="berths")
 print(berths.overlap.head(3).to_string(index=False))
 print(berths.origin.value_counts().to_string())
@@ -28,9 +26,7 @@ gauge = ul.composite(
 print(gauge.contributions.tail(3).round(2).to_string())
 print(gauge.extremes(90, min_length=3).to_string(index=False))
 now = gauge.percentile.iloc[-1]
-print(
-    f"The last month is higher than {now:.0f} % of all; {gauge.available.iloc[-1]} parts are in it."
-)
+print(f"The last month is higher than {now:.0f} % of all; {gauge.available.iloc[-1]} parts are in it.")
 
 sides = [part for _, part in gauge.extremes(90).groupby("side")]
 figure = ul.figures.through_time(gauge, shade=sides, reference={"strain": 0.0})

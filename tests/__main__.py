@@ -49,18 +49,14 @@ def main():
     found = (ROOT / "tests").rglob("test_*.py")
     names = sorted(".".join(p.relative_to(ROOT / "tests").with_suffix("").parts) for p in found)
     short = [name for name in names if name not in LONGEST]
-    groups = [[name] for name in LONGEST] + [
-        short[k : k + TOGETHER] for k in range(0, len(short), TOGETHER)
-    ]
+    groups = [[name] for name in LONGEST] + [short[k : k + TOGETHER] for k in range(0, len(short), TOGETHER)]
     with ThreadPoolExecutor((os.cpu_count() or 1) + 1) as pool:  # some wait for locks and services
         results = list(pool.map(run, groups))
     for _, passed, said in results:
         if not passed:
             print(said)
     failed = sum(not passed for _, passed, _ in results)
-    print(
-        f"{sum(count for count, _, _ in results)} tests in {len(names)} modules; {failed} processes failed"
-    )
+    print(f"{sum(count for count, _, _ in results)} tests in {len(names)} modules; {failed} processes failed")
     return int(failed > 0)
 
 

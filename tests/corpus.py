@@ -24,9 +24,7 @@ def workbook(sheets):
             for i, row in enumerate(rows):
                 for j, cell in enumerate(row):
                     if isinstance(cell, dt.date):
-                        page.write_datetime(
-                            i, j, dt.datetime(cell.year, cell.month, cell.day), form
-                        )
+                        page.write_datetime(i, j, dt.datetime(cell.year, cell.month, cell.day), form)
                     elif cell is not None:
                         page.write(i, j, cell)
     return packed.getvalue()
@@ -51,9 +49,7 @@ MONTHS = "Jan,Feb,Mar,Apr,May,Jun,Jul,Aug,Sep,Oct,Nov,Dec"
 PAGE = ("<!doctype html><html><body><table><tr><td>menu</td><td>links</td></tr></table><h2>{}</h2>"
         "<table><tr><th>Day</th><th>Rate</th></tr><tr><td>2 Jan 2024</td><td>1.5</td></tr>"
         "<tr><td>3 Jan 2024</td><td>1.75</td></tr></table></body></html>\n")  # fmt: skip
-ROWS = "\n".join(
-    f"{y}," + ",".join(f"{y - 2000}.{m:02d}" for m in range(1, 13)) + ",9" for y in (2001, 2002)
-)
+ROWS = "\n".join(f"{y}," + ",".join(f"{y - 2000}.{m:02d}" for m in range(1, 13)) + ",9" for y in (2001, 2002))
 
 GOOD = {  # name: (source, keywords, series, first period, values)
     "plain": ("date,cpi\n2024-01,100.5\n2024-02,101\n", {}, "cpi", "2024-01", [100.5, 101]),
@@ -290,9 +286,7 @@ GOOD |= {
                                   "2024-01", [1, 2]),
     "an asset column of numbers": ("date,id,p\n2024-01,1,5\n2024-01,2,6\n", {"asset_column": "id"}, "2.p", "2024-01", [6]),
 }  # fmt: skip
-_SWAPPED = [
-    dt.date(2024, m, d) for m in (1, 2) for d in range(1, 29) if dt.date(2024, m, d).weekday() < 5
-]
+_SWAPPED = [dt.date(2024, m, d) for m in (1, 2) for d in range(1, 29) if dt.date(2024, m, d).weekday() < 5]
 BROKEN |= {
     "short years of two centuries": (_rows("when,x", [f"Dec-{y}" for y in range(25, 31)]), {}, ["1925", "first_year=2025"]),
     "quarters or months": (_rows("when,x", [f"2020/{q}" for q in (1, 2, 3, 4)]), {}, ["2020-02-01", "2020-04-01"]),
@@ -314,7 +308,9 @@ def open_document(rows):
             elif isinstance(cell, dt.date):
                 inside += f'<table:table-cell office:value-type="date" office:date-value="{cell}"><text:p>{cell}</text:p></table:table-cell>'
             else:
-                inside += f'<table:table-cell office:value-type="string"><text:p>{cell}</text:p></table:table-cell>'
+                inside += (
+                    f'<table:table-cell office:value-type="string"><text:p>{cell}</text:p></table:table-cell>'
+                )
         cells.append(f"<table:table-row>{inside}</table:table-row>")
     names = "urn:oasis:names:tc:opendocument:xmlns:"
     content = (f'<?xml version="1.0"?><office:document-content xmlns:office="{names}office:1.0" xmlns:table="{names}table:1.0" '

@@ -28,11 +28,7 @@ def public() -> Iterator[tuple[str, object]]:
         for member, value in inspect.getmembers(thing) if inspect.isclass(thing) else ():
             owner = inspect.getmodule(getattr(value, "fget", value))
             ours = owner is not None and owner.__name__.startswith("ultrum")
-            if (
-                ours
-                and not member.startswith("_")
-                and (callable(value) or isinstance(value, property))
-            ):
+            if ours and not member.startswith("_") and (callable(value) or isinstance(value, property)):
                 yield f"ultrum.{name}.{member}", value
 
 
@@ -41,9 +37,7 @@ def faults() -> list[str]:
     found = []
     for name, thing in public():
         codes = CODES - {"PR01"} if inspect.isclass(thing) else CODES
-        found += [
-            f"{name}: {code} {text}" for code, text in validate(name)["errors"] if code in codes
-        ]
+        found += [f"{name}: {code} {text}" for code, text in validate(name)["errors"] if code in codes]
         is_function = inspect.isfunction(thing) or name.startswith("ultrum.figures.")
         if is_function and name.count(".") == 1 and ">>> " not in (inspect.getdoc(thing) or ""):
             found.append(f"{name}: no example")
@@ -58,9 +52,7 @@ def main() -> int:
         failed, tried = failed + result.failed, tried + result.attempted
     missing = faults()
     print(*missing, sep="\n")
-    print(
-        f"docstring examples: {tried - failed} passed, {failed} failed; faults of form: {len(missing)}"
-    )
+    print(f"docstring examples: {tried - failed} passed, {failed} failed; faults of form: {len(missing)}")
     return 1 if failed or missing or tried < 50 else 0
 
 

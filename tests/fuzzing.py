@@ -32,9 +32,7 @@ TOKENS = [b"\x00", b"\xff\xfe", b"\n" * 50, b";" * 200, b'"', b"'", b"1e999", b"
 
 
 def tables():
-    made = [
-        said[0] for said in (*GOOD.values(), *BROKEN.values()) if isinstance(said[0], str | bytes)
-    ]
+    made = [said[0] for said in (*GOOD.values(), *BROKEN.values()) if isinstance(said[0], str | bytes)]
     made += [path.read_bytes() for path in (ROOT / "tests" / "data").glob("*.xls")]
     return [m.encode() if isinstance(m, str) else m for m in (*made, PAGE)]
 
@@ -67,9 +65,7 @@ def structure_messages():
 
 def studies():
     folder = ROOT / "ultrum" / "practice"
-    return [
-        p.read_bytes() for p in (folder / "demo.toml", *sorted((folder / "studies").glob("*.toml")))
-    ]
+    return [p.read_bytes() for p in (folder / "demo.toml", *sorted((folder / "studies").glob("*.toml")))]
 
 
 def read_a_table(body):
@@ -112,15 +108,11 @@ def read_rates(body):
     for _ in range(draw.randrange(1, 7)):
         base, quote = draw.choice(names), draw.choice(names)
         value = draw.choice(
-            [1e-12, 0.3, 1.0, 7.0, 1e9, 0.0, -1.0, float("inf")]
-            if draw.random() < 0.2
-            else [0.3, 1.7]
+            [1e-12, 0.3, 1.0, 7.0, 1e9, 0.0, -1.0, float("inf")] if draw.random() < 0.2 else [0.3, 1.7]
         )
         series = pd.Series([value * (1 + draw.random() / 9) for _ in days], days)
         quotes.append(
-            ul.TimeSeries.from_pandas(
-                series, name=f"{base}{quote}", measure="quote", unit=f"{quote}/{base}"
-            )
+            ul.TimeSeries.from_pandas(series, name=f"{base}{quote}", measure="quote", unit=f"{quote}/{base}")
         )
     table = ul.ExchangeRates(quotes)
     one, two = draw.choice(names), draw.choice(names)
@@ -147,9 +139,7 @@ def read_what_was_written(body):
     mark, decimal = draw.choice([(",", "."), (";", ","), ("\t", "."), ("|", ","), (";", ".")])
     places = draw.randrange(0, 7)
     values = np.round(
-        np.random.default_rng(draw.randrange(1 << 30)).normal(
-            50, 40, (len(periods), draw.randrange(1, 4))
-        ),
+        np.random.default_rng(draw.randrange(1 << 30)).normal(50, 40, (len(periods), draw.randrange(1, 4))),
         places,
     )
     names = [f"series {k}" for k in range(values.shape[1])]
@@ -163,9 +153,7 @@ def read_what_was_written(body):
     if draw.random() < 0.3:
         lines[1:] = lines[:0:-1]
     text = "Made by clerks\n\n" * (draw.random() < 0.3) + draw.choice(["\n", "\r\n"]).join(lines)
-    made = ul.read_series(
-        text.encode(draw.choice(["utf-8", "utf-8-sig", "utf-16"])), units="as written"
-    )
+    made = ul.read_series(text.encode(draw.choice(["utf-8", "utf-8-sig", "utf-16"])), units="as written")
     for k, name in enumerate(names):
         got = made.series[name].values
         for period, cell in zip(periods, (row[k] for row in cells), strict=True):
@@ -175,9 +163,7 @@ def read_what_was_written(body):
                 want = np.nan
             label = period if isinstance(got.index, pd.PeriodIndex) else period.to_timestamp()
             found = got.get(label, np.nan)
-            assert found == want or (found != found and want != want), (
-                f"{name} {label}: {found}, not {want}"
-            )
+            assert found == want or (found != found and want != want), f"{name} {label}: {found}, not {want}"
 
 
 TARGETS = {

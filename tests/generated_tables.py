@@ -61,9 +61,7 @@ class _Maker:
         self.code = rng.choice("ASQQMMMMWBBBB")
         self.frequency = Frequency(self.code)
         self.orders = self.periods()
-        self.layout = self.draw(
-            "layout", ["wide"] * 5 + ["long"] * 3 + ["across"] * 2 + ["years"] * 2
-        )
+        self.layout = self.draw("layout", ["wide"] * 5 + ["long"] * 3 + ["across"] * 2 + ["years"] * 2)
         if self.layout == "years" and self.code not in "QM":
             self.layout = "wide"
         self.names = self.draw("codes", CODES)[: rng.randint(2, 3)] if self.layout == "long" else tuple(
@@ -83,9 +81,7 @@ class _Maker:
         self.flagged = self.kind not in ("json", "xlsx") and rng.random() < 0.25
         self.odd = rng.random() < 0.15 and len(self.orders) > 11
         self.digits = rng.choice([0, 1, 2, 4])
-        self.thousands = (
-            self.draw("thousands", ["", "", "'", " "]) if self.kind not in ("json", "xlsx") else ""
-        )
+        self.thousands = self.draw("thousands", ["", "", "'", " "]) if self.kind not in ("json", "xlsx") else ""
         self.values = {n: self.column() for n in self.names}
         self.count_odd = 0
 
@@ -99,9 +95,7 @@ class _Maker:
         rng, frequency = self.rng, self.frequency
         count = {"A": rng.randint(4, 40), "S": rng.randint(6, 30), "Q": rng.randint(9, 60), "M": rng.randint(7, 90),
                  "W": rng.randint(6, 60), "B": rng.randint(30, 120)}[self.code]  # fmt: skip
-        first = int(
-            frequency.ordinals([f"{rng.randint(1972, 2012)}-{rng.randint(1, 12):02d}-15"])[0]
-        )
+        first = int(frequency.ordinals([f"{rng.randint(1972, 2012)}-{rng.randint(1, 12):02d}-15"])[0])
         every = np.arange(first, first + count)
         self.gapped = rng.random() < 0.2 and count > 12
         return np.delete(every, rng.sample(range(2, count - 2), 2)) if self.gapped else every
@@ -109,8 +103,7 @@ class _Maker:
     def column(self):
         scale = self.rng.choice([0.05, 1.0, 100.0, 20_000.0]) if not self.percent else 3.0
         values = [
-            round(self.rng.gauss(1.0, 0.5) * scale, self.digits or (2 if scale < 10 else 0))
-            for _ in self.orders
+            round(self.rng.gauss(1.0, 0.5) * scale, self.digits or (2 if scale < 10 else 0)) for _ in self.orders
         ]
         if self.rng.random() < 0.4 and len(values) > 5:
             values[self.rng.randrange(1, len(values) - 1)] = math.nan
@@ -141,9 +134,7 @@ class _Maker:
         text = text.replace(",", "\0").replace(".", self.decimal).replace("\0", self.thousands)
         text += "%" if self.percent == "cells" else ""
         if self.flagged and self.rng.random() < 0.1:
-            text += (
-                self.rng.choice([" p", "*", " (r)", "¹", "e"]) if not text.endswith("%") else "*"
-            )
+            text += self.rng.choice([" p", "*", " (r)", "¹", "e"]) if not text.endswith("%") else "*"
         return text
 
     def rows(self):
@@ -151,18 +142,11 @@ class _Maker:
         heads = [f"{n} (%)" if self.percent == "heading" else n for n in self.names]
         if self.layout == "long":
             value = "value (%)" if self.percent == "heading" else "value"
-            body = [
-                [self.label(o), n, self.cell(n, i)]
-                for i, o in enumerate(self.orders)
-                for n in self.names
-            ]
+            body = [[self.label(o), n, self.cell(n, i)] for i, o in enumerate(self.orders) for n in self.names]
             if self.rng.random() < 0.5:  # by asset
                 body.sort(key=lambda r: self.names.index(r[1]))
             return [["date", "id", value]], body
-        body = [
-            [self.label(o), *[self.cell(n, i) for n in self.names]]
-            for i, o in enumerate(self.orders)
-        ]
+        body = [[self.label(o), *[self.cell(n, i) for n in self.names]] for i, o in enumerate(self.orders)]
         top = [["date", *heads]]
         if len(self.names) > 1 and not self.percent and self.rng.random() < 0.2:
             top.insert(0, ["", *["Miravel" if k < 2 else "Sorrin" for k in range(len(self.names))]])
@@ -183,13 +167,9 @@ class _Maker:
         year = [str(1970 + (first + k * n) // n) for k in range(years)]
         shape = self.draw("shape", ["down", "turned", "merged", "under", "over"])
         if shape == "down":
-            return [["year", *parts]], [
-                [y, *[cells[k * n + j] for j in range(n)]] for k, y in enumerate(year)
-            ]
+            return [["year", *parts]], [[y, *[cells[k * n + j] for j in range(n)]] for k, y in enumerate(year)]
         if shape == "turned":
-            return [["", *year]], [
-                [p, *[cells[k * n + j] for k in range(years)]] for j, p in enumerate(parts)
-            ]
+            return [["", *year]], [[p, *[cells[k * n + j] for k in range(years)]] for j, p in enumerate(parts)]
         if shape == "merged":
             return [["year", "part", name]], [[y if j == 0 else "", p, cells[k * n + j]]
                                               for k, y in enumerate(year) for j, p in enumerate(parts)]  # fmt: skip
@@ -209,23 +189,15 @@ class _Maker:
     def make(self):
         top, body = self.by_years() if self.layout == "years" else self.rows()
         if self.layout in ("wide", "long"):
-            order = self.draw(
-                "order", ["up", "up", "down"] + (["mixed"] if "{yy}" not in self.style else [])
-            )
+            order = self.draw("order", ["up", "up", "down"] + (["mixed"] if "{yy}" not in self.style else []))
             body = (
-                body[::-1]
-                if order == "down"
-                else self.rng.sample(body, len(body))
-                if order == "mixed"
-                else body
+                body[::-1] if order == "down" else self.rng.sample(body, len(body)) if order == "mixed" else body
             )
         if self.layout == "across":
             width = len(body[0])
             turned = [[top[-1][k], *[r[k] for r in body]] for k in range(width)]
             top, body = [["", *turned[0][1:]]], turned[1:]
-        title = ["Prices, wages and output of Miravel", "All figures in percent."][
-            self.percent == "title"
-        ]
+        title = ["Prices, wages and output of Miravel", "All figures in percent."][self.percent == "title"]
         above = [[title]] if self.percent == "title" or self.rng.random() < 0.4 else []
         below = [["Source: Observatory. In percent."]] if self.percent == "footer" else []
         if not below and self.rng.random() < 0.2:
@@ -235,11 +207,7 @@ class _Maker:
     def written(self, above, top, body, below):
         if self.kind == "json":
             heads = [" ".join(str(c) for c in col if c) or "key" for col in zip(*top, strict=True)]
-            plain = (
-                self.layout in ("wide", "long")
-                and self.percent in ("", "heading", "cells")
-                and len(top) == 1
-            )
+            plain = self.layout in ("wide", "long") and self.percent in ("", "heading", "cells") and len(top) == 1
             if plain:
                 return json.dumps([dict(zip(heads, r, strict=True)) for r in body]).encode()
             self.kind = ","
@@ -247,9 +215,7 @@ class _Maker:
         if self.kind == "xlsx":
             return self.workbook(rows)
         if self.kind == "html":
-            cells = [
-                "".join(f"<td>{'' if c is None else c}</td>" for c in r) for r in [*top, *body]
-            ]
+            cells = ["".join(f"<td>{'' if c is None else c}</td>" for c in r) for r in [*top, *body]]
             cells = [c.replace("¹", "<sup>1</sup>") for c in cells]
             notes = ["".join(f"<p>{r[0]}</p>" for r in part) for part in (above, below)]
             table = "".join(f"<tr>{c}</tr>" for c in cells)
@@ -321,7 +287,5 @@ def differences(case, reading):
         if set(got) != set(wanted):
             found.append(f"{name}: periods {sorted(set(got) ^ set(wanted))[:4]}")
         elif any(not math.isclose(got[p], wanted[p], rel_tol=1e-12, abs_tol=1e-15) for p in wanted):
-            found.append(
-                f"{name}: {[(p, got[p], wanted[p]) for p in wanted if got[p] != wanted[p]][:2]}"
-            )
+            found.append(f"{name}: {[(p, got[p], wanted[p]) for p in wanted if got[p] != wanted[p]][:2]}")
     return found

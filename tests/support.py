@@ -52,9 +52,7 @@ class Scratch(unittest.TestCase):
 
     def on_record(self, error):
         """Compare a message with the next of this test that is on record."""
-        _, module, name = (
-            self.id().split(".", 2) if ".properties." not in self.id() else self.id().rsplit(".", 2)
-        )
+        _, module, name = self.id().split(".", 2) if ".properties." not in self.id() else self.id().rsplit(".", 2)
         said = without_causes(error).replace(str(self.folder), "FOLDER").replace(str(ROOT), "ROOT")
         self.messages.append(said)
         compare_with_record(self, module, {name: self.messages})
@@ -69,9 +67,7 @@ def compare_with_record(case, module, messages):
         kept |= said
         place.write_text(json.dumps(kept, indent=0, ensure_ascii=False, sort_keys=True) + "\n")
     want = {name: kept.get(name, [])[: len(texts)] for name, texts in said.items()}
-    case.assertEqual(
-        said, want, "If it is meant: ULTRUM_RECORD=1 python -m tests, and read what git shows."
-    )
+    case.assertEqual(said, want, "If it is meant: ULTRUM_RECORD=1 python -m tests, and read what git shows.")
 
 
 class _Refused:

@@ -13,9 +13,7 @@ from ultrum.errors import AlignmentError, ArgumentError, UnitError
 
 
 def prices(names, index, **facts):
-    return ul.SeriesTable.from_pandas(
-        levels(names, index), measure="price", currency="QML", **facts
-    )
+    return ul.SeriesTable.from_pandas(levels(names, index), measure="price", currency="QML", **facts)
 
 
 class Kinds(unittest.TestCase):
@@ -92,9 +90,7 @@ class Twice(Scratch):
 
     def test_events(self):
         daily = prices("abc", DAYS)
-        paid = pd.DataFrame(
-            {"asset": ["a", "b"], "date": ["2005-06-01", "2005-06-01"], "amount": [1.0, 2.0]}
-        )
+        paid = pd.DataFrame({"asset": ["a", "b"], "date": ["2005-06-01", "2005-06-01"], "amount": [1.0, 2.0]})
         for changed, kind, words in (
             (pd.concat([paid, paid.iloc[:1]]), UnitError, ("a, 2005-06-01", "twice")),
             (
@@ -111,12 +107,8 @@ class Twice(Scratch):
                 with self.refused(kind, *words):
                     function(daily, changed)
         with self.refused(UnitError, "a, 2005-07-01", "second final payment"):
-            ul.adjust_prices(
-                daily, final_payments=pd.concat([paid, paid.assign(date="2005-07-01")])
-            )
-        both = pd.concat(
-            [paid, paid.iloc[:1].assign(amount=0.5)]
-        )  # an ordinary and a special dividend
+            ul.adjust_prices(daily, final_payments=pd.concat([paid, paid.assign(date="2005-07-01")]))
+        both = pd.concat([paid, paid.iloc[:1].assign(amount=0.5)])  # an ordinary and a special dividend
         once = paid.assign(amount=[1.5, 2.0], date=pd.to_datetime(paid["date"]).dt.date)
         growth = [ul.adjust_prices(daily, table).to_pandas()["a"] for table in (both, once)]
         ratios = [(g / g.shift(1)).loc["2005-06-01"] for g in growth]

@@ -45,9 +45,7 @@ class Results(unittest.TestCase):
                 if hasattr(kind, "to_frame") and kind.__name__ not in ("TestResult", "BreakTest"):
                     self.assertFalse(made.eq)  # arrays have no single truth value
                     self.assertNotIn("object at 0x", kind.__repr__.__doc__ or "")
-                    self.assertNotEqual(
-                        kind.__repr__.__qualname__.split(".")[-2:], ["__create_fn__", "<locals>"]
-                    )
+                    self.assertNotEqual(kind.__repr__.__qualname__.split(".")[-2:], ["__create_fn__", "<locals>"])
 
     def test_betas_know_the_last_row_they_use(self):
         panel = ul.practice.panel()
@@ -57,18 +55,12 @@ class Results(unittest.TestCase):
 
 class Prices(unittest.TestCase):
     def kinds(self, values):
-        return ul.flag_price_errors(daily(values, name="p", measure="price").as_table())[
-            "looks_like"
-        ].tolist()
+        return ul.flag_price_errors(daily(values, name="p", measure="price").as_table())["looks_like"].tolist()
 
     def test_a_split_of_each_ratio_a_tick_and_a_jump_are_told_apart(self):
         for ratio in (2, 3, 4, 5, 10, 20):
-            self.assertEqual(
-                self.kinds([100, 101, 101 / ratio, 102 / ratio]), [f"a split of {ratio:g} to 1"]
-            )
-            self.assertEqual(
-                self.kinds([100, 101, 101 * ratio, 102 * ratio]), [f"a split of 1 to {ratio:g}"]
-            )
+            self.assertEqual(self.kinds([100, 101, 101 / ratio, 102 / ratio]), [f"a split of {ratio:g} to 1"])
+            self.assertEqual(self.kinds([100, 101, 101 * ratio, 102 * ratio]), [f"a split of 1 to {ratio:g}"])
         self.assertEqual(self.kinds([100, 101, 160, 101, 102]), ["a bad tick"])
         self.assertEqual(self.kinds([100, 100, 320]), ["a jump"])
         self.assertEqual(self.kinds([100, 100, 28]), ["a jump"])
@@ -76,12 +68,8 @@ class Prices(unittest.TestCase):
     def test_the_first_and_last_day_of_a_listing_count_as_untraded_if_they_are(self):
         nan = float("nan")
         days = pd.bdate_range("2024-01-01", periods=6)
-        close = ul.SeriesTable.from_pandas(
-            pd.DataFrame({"a": [nan, 5, 6, 6, 7, nan]}, days), measure="price"
-        )
-        volume = ul.SeriesTable.from_pandas(
-            pd.DataFrame({"a": [0.0, 0, 8, 7, 0, 0]}, days), measure="flow"
-        )
+        close = ul.SeriesTable.from_pandas(pd.DataFrame({"a": [nan, 5, 6, 6, 7, nan]}, days), measure="price")
+        volume = ul.SeriesTable.from_pandas(pd.DataFrame({"a": [0.0, 0, 8, 7, 0, 0]}, days), measure="flow")
         self.assertEqual(ul.zero_volume_share(close, volume)["a"], 0.5)
 
 
@@ -93,9 +81,7 @@ class Time(unittest.TestCase):
 
     def test_the_unfinished_period_alone_is_left_out(self):
         days = pd.bdate_range("2024-01-01", "2024-05-20")
-        x = ul.TimeSeries.from_pandas(
-            pd.Series(range(len(days)), days, dtype=float), measure="price", name="p"
-        )
+        x = ul.TimeSeries.from_pandas(pd.Series(range(len(days)), days, dtype=float), measure="price", name="p")
         self.assertEqual(
             [str(p) for p in ul.to_frequency(x, "M").index],
             ["2024-01", "2024-02", "2024-03", "2024-04"],
@@ -104,9 +90,7 @@ class Time(unittest.TestCase):
     def test_what_is_observed_decides_how_it_is_converted(self):
         for facts, want in (({"timing": "total"}, 6.0), ({"timing": "average"}, 2.0), ({"timing": "end"}, 3.0),
                             ({"measure": "flow"}, 6.0), ({"measure": "rate", "timing": "average"}, 2.0)):  # fmt: skip
-            self.assertEqual(
-                ul.to_frequency(series([1, 2, 3], **facts), "Q").values.tolist(), [want]
-            )
+            self.assertEqual(ul.to_frequency(series([1, 2, 3], **facts), "Q").values.tolist(), [want])
 
     def test_medians_skip_what_is_missing(self):
         x = series([1, np.nan, 3, np.nan, 5, np.nan, *[np.nan] * 3], measure="rate")
@@ -188,20 +172,13 @@ class Statistics(unittest.TestCase):
         rng = np.random.default_rng(5)
         market, index = rng.normal(0.005, 0.05, 240), months(240)
         noise = rng.normal(0, 0.02, (240, 2))
-        frame = (
-            pd.DataFrame(
-                {"a": (1 + np.cumsum(rng.normal(0, 0.1, 240))) * market, "b": market}, index
-            )
-            + noise
-        )
+        frame = pd.DataFrame({"a": (1 + np.cumsum(rng.normal(0, 0.1, 240))) * market, "b": market}, index) + noise
         facts = {"measure": "return", "currency": "QML", "income": "total"}
         assets, bill = (
             ul.SeriesTable.from_pandas(frame, **facts),
             series(np.zeros(240), name="bill", **facts),
         )
-        factor = series(
-            np.where(np.arange(240) < 3, np.nan, market), name="m", excess_of="bill", **facts
-        )
+        factor = series(np.where(np.arange(240) < 3, np.nan, market), name="m", excess_of="bill", **facts)
         panel = ul.align(assets=assets, factors=[factor], risk_free=bill)
         p_values = ul.kalman_beta(panel, "m").p_value
         self.assertTrue(0 <= p_values["a"] < 0.001 < p_values["b"] <= 1, p_values)
@@ -211,9 +188,7 @@ class Statistics(unittest.TestCase):
         self.assertEqual(dropped["missing m"].tolist(), [5, 5])
 
     def test_words_say_the_numbers_of_the_fit(self):
-        fit = ul.regress(
-            ul.practice.panel().excess["NTSH"], ul.practice.panel().factors[["market"]]
-        )
+        fit = ul.regress(ul.practice.panel().excess["NTSH"], ul.practice.panel().factors[["market"]])
         low, high = fit.interval(0.9).loc["constant"]
         said = fit.in_words(0.9)
         self.assertIn(f"90 % confidence {100 * low:.2f} to {100 * high:.2f} %", said)
@@ -241,9 +216,7 @@ class Statistics(unittest.TestCase):
         self.assertEqual(len(ul.innovations(series(noise[:9], measure="rate"))), 9)
 
     def test_a_period_and_its_last_day_are_the_same_end(self):
-        level = series(
-            np.cumprod(1 + np.random.default_rng(1).normal(0, 0.01, 40)), measure="index"
-        )
+        level = series(np.cumprod(1 + np.random.default_rng(1).normal(0, 0.01, 40)), measure="index")
         other = level.with_metadata(name="b") * 2.0
         tables = [
             ul.compare_to_benchmark(level, other, horizons=["P1Y"], on=on).table
@@ -318,16 +291,12 @@ class Sensitivity(unittest.TestCase):
         returns = pd.DataFrame(
             np.random.default_rng(4).normal(0.01, 0.05, (24, 2)), months(24, "2015-07"), ["a", "m"]
         )
-        table = ul.SeriesTable.from_pandas(
-            returns, measure="return", currency="QML", income="total"
-        )
+        table = ul.SeriesTable.from_pandas(returns, measure="return", currency="QML", income="total")
         made = ul.beta_sensitivity(table[["a"]], table["m"], "a", risk_free=0.02, windows=["P11M", "P12M", "P24M", "P26M"],
                                    frequencies=["M"], adjustments=["none"], estimators=["plain"]).table  # fmt: skip
         self.assertEqual(made["rows"].tolist()[:3], [11, 12, 24])
         self.assertEqual(["fewer than 12" in n for n in made["note"]][:3], [True, False, False])
-        self.assertTrue(
-            np.isnan(made["beta"].iloc[3])
-        )  # the data begin two months after the window
+        self.assertTrue(np.isnan(made["beta"].iloc[3]))  # the data begin two months after the window
 
 
 class Trails(unittest.TestCase):
@@ -354,9 +323,7 @@ class Conventions(unittest.TestCase):
 
     def test_words_for_days_and_periods_a_year(self):
         day = date(2024, 5, 6)
-        self.assertEqual(
-            [resolve_day(w, day) for w in ("today", "yesterday")], ["2024-05-06", "2024-05-05"]
-        )
+        self.assertEqual([resolve_day(w, day) for w in ("today", "yesterday")], ["2024-05-06", "2024-05-05"])
         per_year = {code: Frequency.parse(code).periods_per_year for code in "ASQMD"}
         self.assertEqual(per_year, {"A": 1.0, "S": 2.0, "Q": 4.0, "M": 12.0, "D": 365.25})
         self.assertAlmostEqual(Frequency.parse("W").periods_per_year, 365.25 / 7)
@@ -396,9 +363,7 @@ class Conventions(unittest.TestCase):
         shrunk = ul.shrink_betas(table, how="blume", line=BLUME_1971)
         wanted = 0.343 + 0.677 * table.coefficients["market"]
         pd.testing.assert_series_equal(shrunk.coefficients["market"], wanted)
-        scores = ul.standardise(
-            series(np.arange(40.0) ** 2, measure="rate"), window="expanding"
-        ).values
+        scores = ul.standardise(series(np.arange(40.0) ** 2, measure="rate"), window="expanding").values
         self.assertEqual(scores.first_valid_index(), pd.Period("2011-12"))
 
     def test_an_asset_lost_by_another_series_counts_its_own_rows(self):
@@ -409,9 +374,7 @@ class Conventions(unittest.TestCase):
         assets.iloc[3, 1], factor.iloc[3] = np.nan, np.nan
         panel = ul.align(
             assets=ul.SeriesTable.from_pandas(assets, measure="return"),
-            factors=ul.TimeSeries.from_pandas(
-                factor.rename("f"), measure="return", excess_of="bill"
-            ),
+            factors=ul.TimeSeries.from_pandas(factor.rename("f"), measure="return", excess_of="bill"),
             risk_free=ul.TimeSeries.from_pandas(bill.rename("bill"), measure="return"),
         )
         self.assertEqual(ul.factor_betas(panel).observations_dropped.to_dict(), {"a": 1, "b": 0})
@@ -441,9 +404,7 @@ class Conventions(unittest.TestCase):
             ul.rebase(series([0.0, 1.0], measure="index", name="zero"), base="2010-01")
         index = months(12)
         parts = {
-            "assets": ul.SeriesTable.from_pandas(
-                pd.DataFrame({"a": 0.01}, index), measure="return"
-            ),
+            "assets": ul.SeriesTable.from_pandas(pd.DataFrame({"a": 0.01}, index), measure="return"),
             "factors": ul.TimeSeries.from_pandas(
                 pd.Series(0.01, index, name="f"), measure="return", excess_of="r"
             ),
@@ -451,9 +412,7 @@ class Conventions(unittest.TestCase):
         with self.assertRaisesRegex(UltrumError, "risk-free return 'r' has a mean of 6 % a period"):
             ul.align(
                 **parts,
-                risk_free=ul.TimeSeries.from_pandas(
-                    pd.Series(0.06, index, name="r"), measure="return"
-                ),
+                risk_free=ul.TimeSeries.from_pandas(pd.Series(0.06, index, name="r"), measure="return"),
             )
         half = ul.risk_return(series([0.1, 0.2, 0.0], measure="return"), periods_per_year=0.5)
         self.assertAlmostEqual(half.table["mean"].iloc[0], 0.05)

@@ -39,9 +39,7 @@ class Frequencies(Scratch):
 
     def test_accounts_on_saturdays_meet_the_price_of_their_day(self):
         saturdays = pd.date_range("2020-03-28", periods=8, freq="91D")
-        debt = ul.TimeSeries.from_pandas(
-            pd.Series(np.arange(8.0), saturdays), measure="stock", name="debt"
-        )
+        debt = ul.TimeSeries.from_pandas(pd.Series(np.arange(8.0), saturdays), measure="stock", name="debt")
         self.assertEqual(debt.index.tolist(), saturdays.tolist())
         price = daily(np.arange(600.0), "2020-01-01", measure="price", name="close")
         met = ul.match_dates(debt.index, price, max_age="P3D")
@@ -138,9 +136,7 @@ class Gaps(Scratch):
         ends = [str(self.days[100].date()), str(self.days[114].date()), 15]
         self.assertEqual(found.to_numpy().tolist(), [ends])  # a Monday to a Friday
         self.assertEqual(found.attrs["holidays"], 3)
-        monthly = ul.to_frequency(
-            ul.TimeSeries.from_pandas(made, measure="return"), "M"
-        ).to_pandas()
+        monthly = ul.to_frequency(ul.TimeSeries.from_pandas(made, measure="return"), "M").to_pandas()
         missing = set(self.days[100:116].to_period("M"))
         self.assertEqual(set(monthly.index[monthly.isna()]), missing)
 
@@ -150,9 +146,7 @@ class Gaps(Scratch):
         values = x.to_pandas()
         changes = ul.difference(x).to_pandas()
         self.assertEqual(changes.index[changes.isna()].tolist(), [self.days[115]])
-        np.testing.assert_allclose(
-            changes.dropna(), values.diff().drop(self.days[115]).dropna(), rtol=1e-14
-        )
+        np.testing.assert_allclose(changes.dropna(), values.diff().drop(self.days[115]).dropna(), rtol=1e-14)
         level = ul.TimeSeries.from_pandas(values, measure="price")
         mean = ul.rolling(level, 10, min_obs=5).to_pandas()
         self.assertTrue(mean.iloc[100:104].isna().all())  # windows span the weekdays without rows
@@ -198,9 +192,7 @@ class Unfinished(Scratch):
         ends = ul.to_frequency(price, "Q").to_pandas()  # an end of a quarter is one all the same
         self.assertEqual((str(ends.index[0]), ends.iloc[0]), ("2015Q1", 7.0))
         bars = ul.to_bars(price, "Q")
-        self.assertEqual(
-            (str(bars.index[0]), bars.block[0].tolist()), ("2015Q2", [8.0, 72.0, 8.0, 72.0])
-        )
+        self.assertEqual((str(bars.index[0]), bars.block[0].tolist()), ("2015Q2", [8.0, 72.0, 8.0, 72.0]))
         quarters = ul.to_frequency(ul.to_bars(price, "M"), "Q")
         self.assertEqual(str(quarters.index[0]), "2015Q2")
         highs = ul.to_frequency(price, "Q", how="high")
@@ -209,36 +201,24 @@ class Unfinished(Scratch):
         self.assertEqual(ul.to_frequency(months_of, "Q").to_pandas().to_dict(),
                          {pd.Period("2015Q2"): 12.0})  # fmt: skip
         for first, month in (("2024-01-29", "2024-02"), ("2024-02-05", "2024-03")):
-            weeks = series(
-                np.arange(20.0), first, freq="W", measure="score"
-            )  # the week to 4 February
+            weeks = series(np.arange(20.0), first, freq="W", measure="score")  # the week to 4 February
             self.assertEqual(str(ul.to_frequency(weeks, "M", how="mean").index[0]), month)
-        firsts = ul.to_frequency(
-            series([1.0, 2, 3, 4, 5], "2015-02", measure="score"), "Q", how="first"
-        )
+        firsts = ul.to_frequency(series([1.0, 2, 3, 4, 5], "2015-02", measure="score"), "Q", how="first")
         self.assertEqual(firsts.to_pandas().tolist(), [3.0])
 
     def test_daily_values_known_the_next_day_enter_the_next_month(self):
         m = months(24, "2020-01")
         rng = np.random.default_rng(0)
         bill = series(np.full(24, 0.001), "2020-01", name="bill", measure="return")
-        market = series(
-            rng.normal(0, 0.04, 24), "2020-01", name="market", measure="return", excess_of="bill"
-        )
-        assets = ul.SeriesTable.from_pandas(
-            pd.DataFrame({"a": rng.normal(0, 0.05, 24)}, m), measure="return"
-        )
+        market = series(rng.normal(0, 0.04, 24), "2020-01", name="market", measure="return", excess_of="bill")
+        assets = ul.SeriesTable.from_pandas(pd.DataFrame({"a": rng.normal(0, 0.05, 24)}, m), measure="return")
         days = pd.bdate_range("2019-12-02", "2021-12-31")
         state = ul.TimeSeries.from_pandas(pd.Series(np.arange(len(days)) / 1e3, days), name="state",
                                           measure="rate", timing="end")  # fmt: skip
-        panel = ul.align(
-            assets=assets, factors=market, risk_free=bill, conditions=state, known_by="P1D"
-        )
+        panel = ul.align(assets=assets, factors=market, risk_free=bill, conditions=state, known_by="P1D")
         for month in ("2020-01", "2020-06"):
             before = (pd.Period(month) - 1).end_time.normalize() - pd.Timedelta(days=1)
-            self.assertEqual(
-                panel.conditions.loc[month, "state"], state.values.loc[:before].iloc[-1]
-            )
+            self.assertEqual(panel.conditions.loc[month, "state"], state.values.loc[:before].iloc[-1])
 
 
 class Delisting(Scratch):
@@ -253,9 +233,7 @@ class Delisting(Scratch):
             with self.assertWarnsRegex(
                 ul.DataWarning, f"A: its final payment came {45 if '15' in last else 31} days"
             ):
-                made = ul.returns(
-                    table, frequency="M", final_payments=paid, check=False
-                ).to_pandas()
+                made = ul.returns(table, frequency="M", final_payments=paid, check=False).to_pandas()
             self.assertAlmostEqual(made.loc[month, "A"], -0.9, 12)
             self.assertEqual(made["A"].dropna().index[-1], pd.Period(month))
             self.assertFalse(made["B"].isna().any())
@@ -267,9 +245,7 @@ class Delisting(Scratch):
         after = pd.DataFrame({"asset": ["A"], "date": ["2024-04-01"], "amount": [2.0]})
         with self.refused(UnitError, "A", "after the last price", "part of the final payment"):
             ul.returns(table, dividends=after, final_payments=lost, check=False)
-        holed = ul.SeriesTable(
-            close.assign(A=close["A"].where(close.index != days[20], 0.0)), table.metadata
-        )
+        holed = ul.SeriesTable(close.assign(A=close["A"].where(close.index != days[20], 0.0)), table.metadata)
         for payment in (paid, lost):  # a price of 0 in between is wrong whatever is paid at the end
             with self.refused(UnitError, "A has a price of 0"):
                 ul.returns(holed, final_payments=payment, check=False)

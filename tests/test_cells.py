@@ -93,9 +93,7 @@ class Dates(Scratch):
 
     def test_a_tie_shows_both_readings_and_a_word_settles_it(self):
         cells = column_array(["03/04/2024", "05/06/2024"])
-        with self.refused(
-            TableError, "2024-04-03 (dates='15/03/2024')", "2024-03-04 (dates='03/15/2024')"
-        ):
+        with self.refused(TableError, "2024-04-03 (dates='15/03/2024')", "2024-03-04 (dates='03/15/2024')"):
             read_dates(cells, None, "here")
         self.assertEqual(str(read_dates(cells, "03/15/2024", "here").moments[0])[:10], "2024-03-04")
         with self.refused(TableError, "'spring' is not known"):
@@ -135,12 +133,8 @@ class Dates(Scratch):
             "2024-02-29",
         )
         self.assertEqual(np.isnat(got).tolist(), [False, True, True, True, True])
-        self.assertIsNone(
-            by_places(pa.array(["2024-02-29", "2024/02/28"]), "YYYY-MM-DD", "2024-02-29")
-        )
-        self.assertIsNone(
-            by_places(pa.array(["2024-02-29", "2024-2-28"]), "YYYY-MM-DD", "2024-02-29")
-        )
+        self.assertIsNone(by_places(pa.array(["2024-02-29", "2024/02/28"]), "YYYY-MM-DD", "2024-02-29"))
+        self.assertIsNone(by_places(pa.array(["2024-02-29", "2024-2-28"]), "YYYY-MM-DD", "2024-02-29"))
 
 
 def value(text, decimal="."):

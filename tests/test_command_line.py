@@ -40,9 +40,7 @@ class Page(html.parser.HTMLParser):
         said = dict(attributes)
         self.tags.append(tag)
         self.silent += tag == "figure" and not said.get("aria-label")
-        self.addresses += [
-            v for k, v in attributes if k in ("src", "href", "xlink:href") and v[0] != "#"
-        ]
+        self.addresses += [v for k, v in attributes if k in ("src", "href", "xlink:href") and v[0] != "#"]
 
 
 class Demo(Scratch):
@@ -124,9 +122,7 @@ class Commands(OnPractice):
         self.assertIn("observatory:PRICES/M.QM.CPI", [row["address"] for row in found])
 
     def test_pull_in_part_and_to_csv(self):
-        done = self.ultrum(
-            "pull", "observatory:PRICES/M..CPI", "observatory:PRICES/M.XX.CPI", "--csv", "p.csv"
-        )
+        done = self.ultrum("pull", "observatory:PRICES/M..CPI", "observatory:PRICES/M.XX.CPI", "--csv", "p.csv")
         self.assertEqual(done.returncode, 1)
         self.assertIn("REF_AREA has no code XX", done.stderr)
         lines = (self.folder / "p.csv").read_text().splitlines()
@@ -137,9 +133,7 @@ class Commands(OnPractice):
         done = self.ultrum("find", "--walk", "Economy", "Prices and wages", "--json")
         self.assertEqual([r["name"] for r in json.loads(done.stdout)], ["Consumer prices", "Wages"])
         done = self.ultrum("find", "--region", "QT", "--frequency", "quarter", "--json")
-        self.assertEqual(
-            [r["address"] for r in json.loads(done.stdout)], ["observatory:OUTPUT/Q.QT.GDP"]
-        )
+        self.assertEqual([r["address"] for r in json.loads(done.stdout)], ["observatory:OUTPUT/Q.QT.GDP"])
         self.assertEqual(self.ultrum("find", "--walk", "Tides").returncode, 3)
         few = self.ultrum("find", "--limit", "2", "--csv", "f.csv")
         self.assertEqual(len((self.folder / "f.csv").read_text().splitlines()), 3)
@@ -158,52 +152,36 @@ class Commands(OnPractice):
         sheet = ul.read_series(self.folder / "p.xlsx").series
         self.assertEqual(sum(len(s) for s in sheet.values()), 24)
         again = self.ultrum("pull", "set.toml", "--resume", "--json")
-        self.assertEqual(
-            [r["status"] for r in json.loads(again.stdout)], ["not requested", "not requested"]
-        )
+        self.assertEqual([r["status"] for r in json.loads(again.stdout)], ["not requested", "not requested"])
 
     def test_every_option_works_on_local_files_or_is_refused(self):
         days = pd.bdate_range("2022-01-03", "2024-03-29")
         for k, name in enumerate(("AA", "BB")):
-            rows = "".join(
-                f"{d.date()},{i % 7 + k + 1},{100 + i + k}\n" for i, d in enumerate(days)
-            )
+            rows = "".join(f"{d.date()},{i % 7 + k + 1},{100 + i + k}\n" for i, d in enumerate(days))
             self.file(f"{name}.csv", f"date,volume,close\n{rows}")
         whole = json.loads(
-            self.ultrum(
-                "look", "AA.csv", "--json", "--start", "last 3 months", "--frequency", "M"
-            ).stdout
+            self.ultrum("look", "AA.csv", "--json", "--start", "last 3 months", "--frequency", "M").stdout
         )
-        self.assertEqual(
-            [list(v) for v in whole["values"].values()], [["2024-01", "2024-02", "2024-03"]] * 2
-        )
+        self.assertEqual([list(v) for v in whole["values"].values()], [["2024-01", "2024-02", "2024-03"]] * 2)
         one = self.ultrum("look", "AA.csv#close", "--step", "growth", "--start", "2024-03-28", "--json", "--csv", "o.txt",
                           "--beside", "BB.csv#close", "--picture", "o.png", "--spells", "below zero")  # fmt: skip
         self.assertEqual(one.returncode, 0, one.stderr)
         self.assertEqual(list(json.loads(one.stdout)["values"]), ["2024-03-28", "2024-03-29"])
-        self.assertEqual(
-            (self.folder / "o.txt").read_text().splitlines()[0], 'date,"close, AA","close, BB"'
-        )
+        self.assertEqual((self.folder / "o.txt").read_text().splitlines()[0], 'date,"close, AA","close, BB"')
         self.assertTrue((self.folder / "o.png").is_file())
         many = json.loads(self.ultrum("look", "{asset}.csv", "--json").stdout)
         self.assertEqual(
             [r["series"] for r in many["series"]],
             ["AA.volume", "AA.close", "BB.volume", "BB.close"],
         )
-        risk = json.loads(
-            self.ultrum("look", "AA.csv", "--returns", "M", "--start", "2023-10", "--json").stdout
-        )
+        risk = json.loads(self.ultrum("look", "AA.csv", "--returns", "M", "--start", "2023-10", "--json").stdout)
         self.assertEqual([(a["asset"], a["periods"]) for a in risk["assets"]], [("close", 6)])
         done = self.ultrum("pull", "AA.csv", "BB.csv#close", "--csv", "p.csv", "--vault", "v")
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertEqual(len(pd.read_csv(self.folder / "p.csv").columns), 4)
         name = done.stdout.split("#")[0].split()[-1]
-        self.assertEqual(
-            self.ultrum("vault", "export", name, "back.csv", "--vault", "v").returncode, 0
-        )
-        self.assertEqual(
-            (self.folder / "back.csv").read_bytes(), (self.folder / "AA.csv").read_bytes()
-        )
+        self.assertEqual(self.ultrum("vault", "export", name, "back.csv", "--vault", "v").returncode, 0)
+        self.assertEqual((self.folder / "back.csv").read_bytes(), (self.folder / "AA.csv").read_bytes())
         for words in (["--offline"], ["--revised"], ["--figure", "grid"], ["--spells", "below zero"], ["--read", "unit"],
                       ["--returns", "M", "--step", "lag"]):  # fmt: skip
             done = self.ultrum("look", "AA.csv", *words)
@@ -211,9 +189,7 @@ class Commands(OnPractice):
         self.assertEqual(self.ultrum("look", "none.csv").returncode, 2)
 
     def test_look_at_a_file_at_revisions_and_at_the_past(self):
-        self.file(
-            "dues.csv", "Dues, in percent\nday;north\n15/03/2024;1,5\n18/03/2024;x\n19/03/2024;2\n"
-        )
+        self.file("dues.csv", "Dues, in percent\nday;north\n15/03/2024;1,5\n18/03/2024;x\n19/03/2024;2\n")
         told = json.loads(self.ultrum("look", "dues.csv", "--json").stdout)
         self.assertEqual((told["series"][0]["unit"], told["series"][0]["values"]), ("decimal", 2))
         self.assertIn("percent", {d["chosen"] for d in told["decisions"]})
@@ -233,18 +209,12 @@ class Commands(OnPractice):
         self.ultrum("pull", "observatory:PRICES/M.QM.CPI", "college:factors_monthly.zip#bill")
         self.assertIn("all intact", self.ultrum("vault", "verify").stdout)
         listed = json.loads(self.ultrum("vault", "list", "college", "--json").stdout)
-        self.assertEqual(
-            [d["address"] for d in listed["downloads"]], ["college:factors_monthly.zip"]
-        )
+        self.assertEqual([d["address"] for d in listed["downloads"]], ["college:factors_monthly.zip"])
         self.assertIn("downloads in v.zip", self.ultrum("vault", "pack", "v.zip").stdout)
         self.assertIn("0 downloads taken over", self.ultrum("vault", "unpack", "v.zip").stdout)
-        self.assertEqual(
-            self.ultrum("vault", "forget", "college").returncode, 130
-        )  # nobody said yes
+        self.assertEqual(self.ultrum("vault", "forget", "college").returncode, 130)  # nobody said yes
         self.assertIn("1 removed", self.ultrum("vault", "forget", "college", "--yes").stdout)
-        self.assertEqual(
-            json.loads(self.ultrum("vault", "list", "college", "--json").stdout)["downloads"], []
-        )
+        self.assertEqual(json.loads(self.ultrum("vault", "list", "college", "--json").stdout)["downloads"], [])
         self.file("bad.zip", "x")
         self.assertEqual(self.ultrum("vault", "unpack", "bad.zip").returncode, 3)
 
@@ -253,16 +223,12 @@ class Commands(OnPractice):
             self.assertIn("_ULTRUM_COMPLETE", self.ultrum("--completion", shell).stdout)
 
     def test_look(self):
-        done = self.ultrum(
-            "look", "observatory:RATES/M.QM.POLICY", "--picture", "p.png", "--csv", "r.csv"
-        )
+        done = self.ultrum("look", "observatory:RATES/M.QM.POLICY", "--picture", "p.png", "--csv", "r.csv")
         self.assertEqual(len((self.folder / "r.csv").read_text().splitlines()), 253)
         for words in ("Policy rate, Miravel", "percent to decimals", "252 of 252", "2024-12"):
             self.assertIn(words, done.stdout)
         self.assertEqual((self.folder / "p.png").read_bytes()[:4], b"\x89PNG")
-        told = json.loads(
-            self.ultrum("look", "college:factors_monthly.zip#momentum", "--json").stdout
-        )
+        told = json.loads(self.ultrum("look", "college:factors_monthly.zip#momentum", "--json").stdout)
         self.assertIsNone(told["values"]["2004-01"])
 
     def test_look_takes_the_steps_of_a_study(self):
@@ -290,14 +256,10 @@ class Commands(OnPractice):
             wrong = self.ultrum("look", cpi, option, said)
             self.assertEqual(wrong.returncode, 2)
             self.assertIn(word, wrong.stderr)
-        self.assertEqual(
-            self.ultrum("look", cpi, "--step", "spread=observatory:PRICES/M.QS.CPI").returncode, 3
-        )
+        self.assertEqual(self.ultrum("look", cpi, "--step", "spread=observatory:PRICES/M.QS.CPI").returncode, 3)
 
     def test_look_shows_prices_as_returns(self):
-        one = self.ultrum(
-            "look", "exchange:prices.csv#BRTW.close", "--returns", "M", "--picture", "g.png"
-        )
+        one = self.ultrum("look", "exchange:prices.csv#BRTW.close", "--returns", "M", "--picture", "g.png")
         for words in (
             "price returns",
             "Jarque",
@@ -455,9 +417,7 @@ class Pages(Scratch):
                     self.assertIn(words[name], run.result())
 
     def test_the_readme_prints_what_it_says(self):
-        files = re.search(
-            r"hide-cell\]\n(.*?)```", (ROOT / "docs/tutorial/first_beta.md").read_text(), re.S
-        )
+        files = re.search(r"hide-cell\]\n(.*?)```", (ROOT / "docs/tutorial/first_beta.md").read_text(), re.S)
         page = (ROOT / "README.md").read_text(encoding="utf-8")
         printed = re.search(r"```text\n(.*?)```", page, re.S)
         code = files[1] + python_blocks("README.md")[0]
@@ -468,16 +428,12 @@ class Pages(Scratch):
         book = nbformat.read(ROOT / "examples" / "first_hour.ipynb", 4)
         place = {"metadata": {"path": str(self.folder)}}
         nbclient.NotebookClient(book, timeout=120, resources=place).execute()
-        shown = {
-            c.source.split("\n")[-1]: c.outputs[0].data for c in book.cells if c.get("outputs")
-        }
+        shown = {c.source.split("\n")[-1]: c.outputs[0].data for c in book.cells if c.get("outputs")}
         self.assertEqual(len(shown), 11)
         for line, data in shown.items():
             drawn = line.startswith("ul.figures")
             self.assertIn("image/png" if drawn else "text/html", data, line)
-        self.assertTrue(
-            shown['ul.figures.build_up(cost, "BRTW")']["image/png"].startswith("iVBORw0KGgo")
-        )
+        self.assertTrue(shown['ul.figures.build_up(cost, "BRTW")']["image/png"].startswith("iVBORw0KGgo"))
         beta = ul.factor_betas(ul.practice.panel(), ["market"]).coefficients.loc["BRTW", "market"]
         self.assertIn(f"<td>{beta:.4g}</td>", shown["betas"]["text/html"])
         self.assertIn("&lt; 0.001", shown["betas"]["text/html"])

@@ -50,9 +50,7 @@ class Lower(Scratch):
         ones = np.arange(1.0, 7.0)
         wanted = {"flow": [6, 15], "price": [3, 6], "score": [2, 5]}
         for measure, answer in wanted.items():
-            self.assertEqual(
-                ul.to_frequency(series(ones, measure=measure), "Q").values.tolist(), answer
-            )
+            self.assertEqual(ul.to_frequency(series(ones, measure=measure), "Q").values.tolist(), answer)
         for timing, answer in {"end": [3, 6], "average": [2, 5], "start": [1, 4]}.items():
             rate = series(ones, measure="rate", timing=timing)
             self.assertEqual(ul.to_frequency(rate, "Q").values.tolist(), answer)
@@ -81,9 +79,7 @@ class Lower(Scratch):
         bill = series(rf, name="bill", measure="return")
         excess = series(f, measure="return", excess_of="bill")
         want = np.prod(1 + f + rf) - np.prod(1 + rf)
-        self.assertAlmostEqual(
-            ul.to_frequency(excess, "Q", risk_free=bill).values.iloc[0], want, 15
-        )
+        self.assertAlmostEqual(ul.to_frequency(excess, "Q", risk_free=bill).values.iloc[0], want, 15)
         with self.refused(UnitError, "bill", "risk_free"):
             ul.to_frequency(excess, "Q")
         with self.refused(UnitError, "covers" if False else "no value at"):
@@ -113,12 +109,8 @@ class Growth(Scratch):
 
     def test_annualised_and_log(self):
         x = series([100.0, 101.0], measure="price")
-        self.assertAlmostEqual(
-            ul.growth(x, over="P1M", annualised=True).values.iloc[0], 1.01**12 - 1, 12
-        )
-        self.assertAlmostEqual(
-            ul.growth(x, over="P1M", kind="log").values.iloc[0], np.log(1.01), 14
-        )
+        self.assertAlmostEqual(ul.growth(x, over="P1M", annualised=True).values.iloc[0], 1.01**12 - 1, 12)
+        self.assertAlmostEqual(ul.growth(x, over="P1M", kind="log").values.iloc[0], np.log(1.01), 14)
 
     def test_refusals(self):
         with self.refused(UnitError, "negative"):
@@ -161,9 +153,7 @@ class Intraday(Scratch):
         for day in got.index:
             part = local[: day.tz_localize("America/New_York") + pd.Timedelta(hours=17)]
             self.assertEqual(got[day], part.iloc[-1])
-        self.assertEqual(
-            str(got.index[-1])[:10], "2024-04-02"
-        )  # the session of the 3rd has not closed
+        self.assertEqual(str(got.index[-1])[:10], "2024-04-02")  # the session of the 3rd has not closed
 
     def test_hours_across_the_change_of_the_clock(self):
         x = self.quotes()
@@ -199,9 +189,7 @@ class CalendarDaily(Scratch):
             ("2024-03-31", 3),
         ):  # a Friday, and the Sunday after it
             days = pd.date_range("2024-01-01", end)
-            x = ul.TimeSeries.from_pandas(
-                pd.Series(1.0, days), measure="flow", unit="count", frequency="D"
-            )
+            x = ul.TimeSeries.from_pandas(pd.Series(1.0, days), measure="flow", unit="count", frequency="D")
             self.assertEqual(len(ul.to_frequency(x, "M")), months)
             weekdays = ul.TimeSeries.from_pandas(
                 x.to_pandas()[days.day_of_week < 5], measure="flow", unit="count", frequency="B"
@@ -211,9 +199,7 @@ class CalendarDaily(Scratch):
 
 class Weekly(Scratch):
     def test_weeks_fall_in_the_month_they_end_in(self):
-        x = series(
-            np.arange(20.0), start="2024-01-01", freq="W-FRI", measure="rate", timing="average"
-        )
+        x = series(np.arange(20.0), start="2024-01-01", freq="W-FRI", measure="rate", timing="average")
         got = ul.to_frequency(x, "M").values
         ends = x.to_pandas().groupby(x.index.end_time.strftime("%Y-%m")).mean()
         np.testing.assert_allclose(got, ends[: len(got)])

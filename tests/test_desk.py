@@ -51,9 +51,7 @@ class Finding(OnPractice):
                 self.assertEqual(desk.search(words)["address"].iloc[0], first)
         self.assertTrue(desk.search("submarines").empty)
         offline = self.desk(offline=True)
-        self.assertEqual(
-            len(offline.search("consumer prices")), len(desk.search("consumer prices"))
-        )
+        self.assertEqual(len(offline.search("consumer prices")), len(desk.search("consumer prices")))
 
     def test_filters_and_groups_of_places(self):
         desk = self.desk(groups={"northern seas": ["QM", "QS"]})
@@ -74,9 +72,7 @@ class Finding(OnPractice):
         self.assertIn("Economy", desk.browse()["name"].tolist())
         self.assertEqual(desk.browse("economy")["name"].tolist(), ["Prices and wages", "Activity"])
         leaf = desk.browse("Economy", "Prices and wages", "Wages")
-        self.assertEqual(
-            leaf["address"].tolist(), [f"observatory:WAGES/M.{a}.TOTAL" for a in ("QM", "QS", "QT")]
-        )
+        self.assertEqual(leaf["address"].tolist(), [f"observatory:WAGES/M.{a}.TOTAL" for a in ("QM", "QS", "QT")])
         self.assertEqual(desk.browse("QT", hierarchy="region")["series"].sum(), 6)
         with self.refused(SourceError, "Nothing is below"):
             desk.browse("Tides")
@@ -100,9 +96,7 @@ class Finding(OnPractice):
 
     def test_times_told_are_of_the_series_itself_whatever_else_was_fetched(self):
         desk, hours = self.desk(), iter(range(24))
-        with mock.patch(
-            "ultrum.vault.record.now", lambda: f"2030-01-01T{next(hours):02d}:30:00.000000Z"
-        ):
+        with mock.patch("ultrum.vault.record.now", lambda: f"2030-01-01T{next(hours):02d}:30:00.000000Z"):
             desk.fetch("exchange:indices.csv#QLX-ALL")
             desk.fetch(CPI)
             desk.table("exchange:dividends.csv", records_only=True)
@@ -134,9 +128,7 @@ class Pulling(OnPractice):
     def test_one_failing_series_never_stops_the_rest(self):
         result = self.desk().pull([CPI, "observatory:PRICES/M.XX.CPI", "lighthouse:x", "observatory:LABOUR/M.QT.UNEMP",
                                    "college:factors_monthly.zip#bill"])  # fmt: skip
-        self.assertEqual(
-            result.status["status"].tolist(), ["new", "failed", "failed", "new", "new", "new"]
-        )
+        self.assertEqual(result.status["status"].tolist(), ["new", "failed", "failed", "new", "new", "new"])
         self.assertEqual(set(result.failed), {"observatory:PRICES/M.XX.CPI", "lighthouse:x"})
         self.assertEqual(len(result.series), 4)
 
@@ -149,9 +141,7 @@ class Pulling(OnPractice):
         self.service.add_fault("revised", "WAGES", times=-1)
         said = desk.refresh(plan).status["status"].tolist()
         self.assertEqual(said, ["same", "longer (+1)", "revised (12 values)"])
-        self.assertEqual(
-            self.desk(offline=True).pull(plan).status["status"].tolist(), ["not requested"] * 3
-        )
+        self.assertEqual(self.desk(offline=True).pull(plan).status["status"].tolist(), ["not requested"] * 3)
 
     def test_a_pull_that_failed_in_part_is_taken_up(self):
         desk, plan = self.desk(), SeriesSet.of([CPI, "observatory:WAGES/M.QM.TOTAL"])
@@ -171,9 +161,7 @@ class Pulling(OnPractice):
         self.assertEqual(SeriesSet.load(self.folder / "s.toml"), plan)
         result = self.desk().pull(plan)
         frame = result.to_frame()
-        self.assertEqual(
-            frame.columns.tolist(), ["prices", "Gross domestic product, Miravel [QML]"]
-        )
+        self.assertEqual(frame.columns.tolist(), ["prices", "Gross domestic product, Miravel [QML]"])
         self.assertEqual((str(frame.index[0]), str(frame.index[-1])), ("2010Q1", "2012Q4"))
         cpi = self.desk().fetch(CPI, start="2009-12", end="2012-12").to_pandas()
         self.assertAlmostEqual(frame.iloc[0, 0], cpi["2010-03"] / cpi["2009-12"] - 1, 12)
@@ -234,9 +222,7 @@ class Pulling(OnPractice):
 
     def test_faults_of_a_set_are_all_told(self):
         self.file("s.toml", 'dates = "some"\ngaps = "guess"\n[[series]]\nadress = "a:b"\n')
-        with self.refused(
-            SourceError, "4 faults", "dates", "gaps", "series.0.address", "series.0.adress"
-        ):
+        with self.refused(SourceError, "4 faults", "dates", "gaps", "series.0.address", "series.0.adress"):
             SeriesSet.load(self.folder / "s.toml")
         self.file("t.toml", '[[series]]\naddress = "a:b"\nsteps = [{ grwth = {} }]\n')
         with self.refused(SourceError, "No step 'grwth'", "growth"):
@@ -247,9 +233,7 @@ class Pulling(OnPractice):
 
     def test_codes_and_dates_are_expanded(self):
         over = {"region": ["01", "12"]}
-        result = self.desk().pull(
-            SeriesSet(series=[Member(address="council:rents/{region}.csv", expand=over)])
-        )
+        result = self.desk().pull(SeriesSet(series=[Member(address="council:rents/{region}.csv", expand=over)]))
         self.assertEqual(
             result.status["address"].tolist(),
             ["council:rents/{region}.csv#01", "council:rents/{region}.csv#12"],
@@ -278,8 +262,7 @@ class Pulling(OnPractice):
                 self.assertEqual(kept.verify(), [])
         both = [self.puller(vault) for _ in range(2)]
         said = [
-            json.loads(p.communicate(timeout=60)[0].decode().splitlines()[-1].replace("'", '"'))
-            for p in both
+            json.loads(p.communicate(timeout=60)[0].decode().splitlines()[-1].replace("'", '"')) for p in both
         ]
         self.assertEqual([len(s) for s in said], [13, 13])
         with Vault(vault) as kept:
@@ -382,9 +365,7 @@ class Databases(Scratch):
     def test_sqlite(self):
         file = self.folder / "book.sqlite"
         with sqlite3.connect(file) as book:
-            prices().assign(date=lambda f: f["date"].dt.strftime("%Y-%m-%d")).to_sql(
-                "prices", book, index=False
-            )
+            prices().assign(date=lambda f: f["date"].dt.strftime("%Y-%m-%d")).to_sql("prices", book, index=False)
         self.check(f"sqlite:///{file}")
         with self.refused(SourceError, "refused", "nothing"):
             ul.Desk(self.folder / "v", sources={"b": {"kind": "database", "url": f"sqlite:///{file}",
@@ -397,7 +378,9 @@ class Databases(Scratch):
             book.execute("INSERT INTO t VALUES ('2024-01', 1), ('2024-02', 2)")
         book.close()
         before = file.read_bytes()
-        slow = "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT count(*) AS d, 1 AS v FROM n"
+        slow = (
+            "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT count(*) AS d, 1 AS v FROM n"
+        )
         for sql, words in {
             f"VACUUM INTO '{self.folder}/copy.sqlite'": ["begins with VACUUM"],
             f"ATTACH '{self.folder}/other.sqlite' AS o": ["begins with ATTACH"],
@@ -441,9 +424,7 @@ class Databases(Scratch):
         ):
             said = {"kind": "database", "url": f"sqlite:///{file}", "queries": {"q": {"sql": sql}}}
             with ul.Desk(self.folder / "v", sources={"b": said}) as desk:
-                self.assertEqual(
-                    len(desk.table("b:q", records_only=True, date_column=1).records), 2
-                )
+                self.assertEqual(len(desk.table("b:q", records_only=True, date_column=1).records), 2)
 
     def test_postgresql(self):
         tools = _postgres_tools()
@@ -459,12 +440,8 @@ class Databases(Scratch):
         os.environ["BOOK_PASSWORD"] = password
         self.addCleanup(os.environ.pop, "BOOK_PASSWORD")
         with psycopg.connect(url.replace("://", f"://clerk:{password}@")) as link:
-            link.execute(
-                "CREATE TABLE prices (date date, asset text, close numeric, volume bigint)"
-            )
-            link.execute(
-                "CREATE FUNCTION written() RETURNS int LANGUAGE sql AS 'DELETE FROM prices; SELECT 1'"
-            )
+            link.execute("CREATE TABLE prices (date date, asset text, close numeric, volume bigint)")
+            link.execute("CREATE FUNCTION written() RETURNS int LANGUAGE sql AS 'DELETE FROM prices; SELECT 1'")
             rows = prices().itertuples(index=False)
             with link.cursor() as cursor, cursor.copy("COPY prices FROM STDIN") as copy:
                 for row in rows:
@@ -499,9 +476,7 @@ class Databases(Scratch):
 
 def _postgres_tools():
     found = [
-        p
-        for p in sorted(Path("/usr/lib/postgresql").glob("*/bin"), reverse=True)
-        if (p / "initdb").exists()
+        p for p in sorted(Path("/usr/lib/postgresql").glob("*/bin"), reverse=True) if (p / "initdb").exists()
     ]
     found += [Path(w).parent for w in [shutil.which("initdb")] if w]
     return found[0] if found else None
@@ -543,9 +518,7 @@ def _start_postgres(case, tools):
         check=True,
         **run,
     )
-    case.addCleanup(
-        subprocess.run, [*as_user, tools / "pg_ctl", "-D", folder, "-m", "immediate", "stop"], **run
-    )
+    case.addCleanup(subprocess.run, [*as_user, tools / "pg_ctl", "-D", folder, "-m", "immediate", "stop"], **run)
     return f"postgresql://127.0.0.1:{port}/postgres", "harbour-word"
 
 

@@ -57,9 +57,7 @@ class Figures(Scratch):
         self.assertNotIn("nan", " ".join(names))
 
     def test_moving_betas_breaks_and_premia_show_their_numbers(self):
-        rolled = ul.rolling_regress(
-            self.panel.excess, self.panel.factor_table, window=60, errors="hac"
-        )
+        rolled = ul.rolling_regress(self.panel.excess, self.panel.factor_table, window=60, errors="hac")
         ax = ul.figures.beta_path(rolled, "MRWG", term="size", whole=0.2, source="college")
         line = ax.get_lines()[0].get_ydata()
         np.testing.assert_array_equal(line, rolled.frame("coefficients", "size")["MRWG"])
@@ -80,9 +78,7 @@ class Figures(Scratch):
         self.assertIn("21 to 23 assets", self.foot(ax))
 
     def test_peers_and_sensitivity_mark_the_own(self):
-        made = ul.peer_beta(
-            self.table, ["EBMK", "CSHW", "SLTM"], debt_to_equity=1.0, target_debt_to_equity=0.9
-        )
+        made = ul.peer_beta(self.table, ["EBMK", "CSHW", "SLTM"], debt_to_equity=1.0, target_debt_to_equity=0.9)
         ax = ul.figures.peers(made)
         self.assertEqual(ax.get_yticklabels()[0].get_text(), f"company: {made.beta:.2f}")
         whole = (self.panel.factors["market"] + self.panel.risk_free).rename("index")
@@ -98,9 +94,7 @@ class Figures(Scratch):
         self.assertNotIn("index", names)  # a choice with one value is no choice
 
     def test_levels_are_levels_and_small_p_values_are_no_zeros(self):
-        made = ul.peer_beta(
-            self.table, ["EBMK", "CSHW", "SLTM"], debt_to_equity=1.0, target_debt_to_equity=0.9
-        )
+        made = ul.peer_beta(self.table, ["EBMK", "CSHW", "SLTM"], debt_to_equity=1.0, target_debt_to_equity=0.9)
         for level, z in ((0.95, 1.959963984540054), (0.5, 0.6744897501960817)):
             ax = ul.figures.peers(made, level=level)
             own = ax.collections[3].get_segments()[0][:, 0]
@@ -132,9 +126,7 @@ class Figures(Scratch):
         self.assertEqual((len(named), set(panel.coverage.index[:50]) - set(named)), (80, set()))
         bar = cover.collections[-1].get_segments()[0][:, 0]  # to the very end of its last quarter
         self.assertEqual(str(mpl.dates.num2date(bar[1]).date()), "2016-01-01")
-        self.assertEqual(
-            len(ul.figures.correlation_grid(ul.correlations(panel.assets)).get_xticks()), 0
-        )
+        self.assertEqual(len(ul.figures.correlation_grid(ul.correlations(panel.assets)).get_xticks()), 0)
 
     def test_the_users_own_axes_and_settings_stay_theirs(self):
         import matplotlib as mpl
@@ -172,9 +164,7 @@ class Exports(Scratch):
         for text in ("one", "two"):
             with whole_folder(self.folder / "r") as work:
                 (work / f"{text}.txt").write_text(text)
-        self.assertEqual(
-            sorted(p.name for p in (self.folder / "r").iterdir()), [".ultrum", "two.txt"]
-        )
+        self.assertEqual(sorted(p.name for p in (self.folder / "r").iterdir()), [".ultrum", "two.txt"])
 
 
 class Lines(Scratch):
@@ -186,9 +176,7 @@ class Lines(Scratch):
         left, right = self.series("a"), self.series("b", "index", 100.0, timing="average")
         ax = ul.figures.through_time(left, right, reference={"b": 100.0})
         self.assertEqual(ax.get_lines()[0].get_color(), ax.yaxis.label.get_color())
-        self.assertEqual(
-            ax.right_scale.get_lines()[0].get_color(), ax.right_scale.yaxis.label.get_color()
-        )
+        self.assertEqual(ax.right_scale.get_lines()[0].get_color(), ax.right_scale.yaxis.label.get_color())
         self.assertEqual(list(ax.right_scale.get_lines()[1].get_ydata()), [100.0, 100.0])
         third = self.series("c", "price", 50.0, unit="QML")
         with self.refused(ul.UltrumError, "3 units", "small_multiples"):
@@ -196,9 +184,7 @@ class Lines(Scratch):
         self.assertEqual(len(ul.figures.small_multiples([left, right, third])), 3)
 
     def test_rebased_lines_meet_at_the_first_common_period(self):
-        late = series(
-            np.arange(5.0, 35.0), start="2010-07", measure="price", unit="QML", name="late"
-        )
+        late = series(np.arange(5.0, 35.0), start="2010-07", measure="price", unit="QML", name="late")
         early = self.series("early", "index", 50.0, timing="average")
         ax = ul.figures.through_time(early, late, rebase="first")
         y = [dict(zip(line.get_xdata(), line.get_ydata(), strict=True)) for line in ax.get_lines()]
@@ -221,9 +207,7 @@ class Lines(Scratch):
         values[[123_456, 777_777]] = 50.0, -50.0
         values[400_000:500_000] = np.nan
         moments = pd.date_range("2020-01-01", periods=len(values), freq="min", tz="UTC")
-        x = ul.TimeSeries.from_pandas(
-            pd.Series(values, moments), measure="score", frequency="N", name="x"
-        )
+        x = ul.TimeSeries.from_pandas(pd.Series(values, moments), measure="score", frequency="N", name="x")
         drawn = ul.figures.through_time(x).get_lines()[0].get_ydata()
         self.assertLess(len(drawn), 10_000)
         self.assertEqual((np.nanmax(drawn), np.nanmin(drawn)), (50.0, -50.0))
@@ -335,9 +319,7 @@ class Looking(Scratch):
             ["Consumer prices, all items, " + n for n in "ABC"],
             [long + n for n in "ABCDE"],
         ):
-            lines = [
-                series(np.arange(24.0) + k, measure="index", name=n) for k, n in enumerate(names)
-            ]
+            lines = [series(np.arange(24.0) + k, measure="index", name=n) for k, n in enumerate(names)]
             ax = ul.figures.through_time(*lines, title="Title")
             figure = ax.get_figure()
             figure.draw_without_rendering()
@@ -347,9 +329,7 @@ class Looking(Scratch):
 
     def test_a_histogram_says_what_its_numbers_are(self):
         values = np.random.default_rng(1).normal(0, 1.0, 200)
-        score = ul.figures.histogram(
-            ul.distribution(series(values, measure="score", name="S"), bins=8)
-        )
+        score = ul.figures.histogram(ul.distribution(series(values, measure="score", name="S"), bins=8))
         rate = series(0.03 + 0.01 * values, measure="rate", quoted="effective", name="Y")
         yearly = ul.figures.histogram(ul.distribution(rate, bins=8))
         self.assertEqual((score.get_xlabel(), yearly.get_xlabel()), ("S, score", "Y, % a year"))
@@ -414,9 +394,7 @@ class Saving(Scratch):
         )
         back = ul.read_series(ul.save(x, self.folder / "x.xlsx")[0], units="decimal").series["x"]
         self.assertEqual(back.values.tolist(), [0.5, 1.5])
-        long = pd.read_csv(
-            ul.save(x.as_table(), self.folder / "l.csv", layout="long", periods="columns")[0]
-        )
+        long = pd.read_csv(ul.save(x.as_table(), self.folder / "l.csv", layout="long", periods="columns")[0])
         self.assertEqual(long.iloc[0].tolist(), [2010, 1, "x", 0.5])
         with self.refused(ul.UltrumError, "ends in none"):
             ul.save(x, self.folder / "x.doc")

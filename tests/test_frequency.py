@@ -53,9 +53,7 @@ class Ordinals(unittest.TestCase):
         inside = {("Q", "M"): True, ("M", "W"): False, ("A", "Q"): True, ("Q", "Q-JAN"): False,
                   ("A-MAR", "Q"): True, ("M", "B"): True, ("W", "D"): True, ("M", "Q"): False}  # fmt: skip
         for (outer, inner), answer in inside.items():
-            self.assertIs(
-                Frequency.parse(outer).contains(Frequency.parse(inner)), answer, (outer, inner)
-            )
+            self.assertIs(Frequency.parse(outer).contains(Frequency.parse(inner)), answer, (outer, inner))
 
     def test_durations(self):
         self.assertEqual(periods_in("P1Y", Frequency.parse("M")), 12)

@@ -39,16 +39,12 @@ class Glossary(unittest.TestCase):
     def test_each_keyword_means_one_thing(self):
         page = (ROOT / "docs" / "glossary.md").read_text(encoding="utf-8")
         defined = {
-            word
-            for row in re.findall(r"^\| (`.*?) \|", page, re.M)
-            for word in re.findall(r"`(\w+)`", row)
+            word for row in re.findall(r"^\| (`.*?) \|", page, re.M) for word in re.findall(r"`(\w+)`", row)
         }
         defaults, used, wrong = defaultdict(set), set(), []
         for function, parameter in parameters():
             used.add(parameter.name)
-            if parameter.name in RETIRED or (
-                parameter.name in NEVER_EMPTY and parameter.default == ""
-            ):
+            if parameter.name in RETIRED or (parameter.name in NEVER_EMPTY and parameter.default == ""):
                 wrong.append(f"{function}({parameter})")
             if parameter.name in DEFAULTS and parameter.default is not parameter.empty:
                 defaults[parameter.name].add(parameter.default)
@@ -56,16 +52,12 @@ class Glossary(unittest.TestCase):
                 wrong.append(f"{function}({parameter})")
         self.assertEqual(wrong, [])
         self.assertEqual({k: v for k, v in defaults.items() if v != DEFAULTS[k]}, {})
-        self.assertEqual(
-            defined - used, set(), "the glossary defines keywords that no function has"
-        )
+        self.assertEqual(defined - used, set(), "the glossary defines keywords that no function has")
         counts = Counter(parameter.name for _, parameter in parameters())
         shared = {name for name, count in counts.items() if count > 4}
         words = "self ax x title source name panel table series facts prices dividends splits address filters"
         plain = {*words.split(), "betas", "fit", "result", "value", "unit"}
-        self.assertEqual(
-            shared - defined - plain, set(), "keywords of five functions or more need a line"
-        )
+        self.assertEqual(shared - defined - plain, set(), "keywords of five functions or more need a line")
 
     def test_a_docstring_names_the_parameters_there_are(self):
         wrong, read = [], 0

@@ -59,8 +59,7 @@ def workbook(*cells, more="", last=""):
 
 def open_document(rows):
     spaces = " ".join(
-        f'xmlns:{n}="urn:oasis:names:tc:opendocument:xmlns:{n}:1.0"'
-        for n in ("office", "table", "text")
+        f'xmlns:{n}="urn:oasis:names:tc:opendocument:xmlns:{n}:1.0"' for n in ("office", "table", "text")
     )
     return archive(**{
         "mimetype": "application/vnd.oasis.opendocument.spreadsheet",
@@ -95,14 +94,12 @@ class Bombs(Scratch):
 
     def test_sheets_that_claim_more_than_there_is(self):
         far = [("A1", 1), ("XFD1048576", 2)]
-        unplaced = (
-            '<row r="1048570">' + "<c><v>1</v></c>" * 99 + "<c/></row><row><c><v>1</v></c></row>"
-        )
+        unplaced = '<row r="1048570">' + "<c><v>1</v></c>" * 99 + "<c/></row><row><c><v>1</v></c></row>"
         lying = workbook(("A1", 1)).replace(b"sheet1.xml", b"sheet1.bin")
-        binary = (
-            record(0, b"\xff\xff\x0f\x00") + record(5, b"\xff\x3f\x00\x00") + record(0, b"\0\0\0\0")
+        binary = record(0, b"\xff\xff\x0f\x00") + record(5, b"\xff\x3f\x00\x00") + record(0, b"\0\0\0\0")
+        one = (
+            '<table:table-cell office:value-type="float" office:value="1"{}><text:p>1</text:p></table:table-cell>'
         )
-        one = '<table:table-cell office:value-type="float" office:value="1"{}><text:p>1</text:p></table:table-cell>'
         wide = one.format(' table:number-columns-repeated="16000"')
         for name, body, words in (
             ("corner", workbook(*far), ["1,048,576 rows of 16,384 columns", "no memory holds"]),
@@ -129,29 +126,18 @@ class Bombs(Scratch):
                 self.refused(TableError, "no memory holds"),
             ):
                 ul.read_series(workbook(*far))
-        rows = "".join(
-            f"<table:table-row>{one.format('')}{one.format('')}</table:table-row>" for _ in range(3)
-        )
+        rows = "".join(f"<table:table-row>{one.format('')}{one.format('')}</table:table-row>" for _ in range(3))
         empty = '<table:table-row table:number-rows-repeated="1048000"><table:table-cell/></table:table-row>'
         with ul.limits(rows=5), self.refused(TableError, "no"):
-            ul.read_series(
-                self.file("tail.ods", open_document(rows + empty))
-            )  # formats to the end are no rows
+            ul.read_series(self.file("tail.ods", open_document(rows + empty)))  # formats to the end are no rows
 
     def test_lines_and_tables_of_great_width(self):
-        million = (
-            "date," + ",".join(f"c{i}" for i in range(1_000_000)) + "\n2024-01" + ",1" * 1_000_000
-        )
+        million = "date," + ",".join(f"c{i}" for i in range(1_000_000)) + "\n2024-01" + ",1" * 1_000_000
         with self.refused(TableError, "1,000,001 cells", "ul.limits(columns=2000000)"):
             ul.read_series(self.file("wide.csv", million))
         with ul.limits(cells=1000), self.refused(TableError, "cells"):
             ul.read_series(b"date,a\n2024-01,1\n" + b"," * 2000)
-        page = (
-            "<html><table>"
-            + "<tr>"
-            + '<td colspan="200" rowspan="200">1</td>' * 400
-            + "</tr>" * 300
-        )
+        page = "<html><table>" + "<tr>" + '<td colspan="200" rowspan="200">1</td>' * 400 + "</tr>" * 300
         with self.refused(TableError, "a line has"):
             ul.read_series(page.encode())
         records = "[" + ",".join(f'{{"k{i}": 1}}' for i in range(20_000)) + "]"
@@ -160,9 +146,7 @@ class Bombs(Scratch):
         deep = b'{"a":' * 5000 + b"1" + b"}" * 5000
         with self.refused(TableError, "JSON"):
             ul.read_series(deep)
-        pq.write_table(
-            pa.table({"date": pa.nulls(300_000, pa.date32())}), self.folder / "n.parquet"
-        )
+        pq.write_table(pa.table({"date": pa.nulls(300_000, pa.date32())}), self.folder / "n.parquet")
         with ul.limits(rows=100_000), self.refused(TableError, "300,000 rows"):
             ul.read_series(self.folder / "n.parquet")
 
@@ -196,9 +180,7 @@ class Bombs(Scratch):
         with self.refused(UltrumError, "nested too deeply"):
             ul.Study.load(self.file("deep.toml", f"x = {deep}"))
         with self.refused(UltrumError, "keys.toml", "nested too deeply"):
-            ul.Desk(
-                self.folder / "d", sources={}, credentials=self.file("keys.toml", f"x = {deep}")
-            )
+            ul.Desk(self.folder / "d", sources={}, credentials=self.file("keys.toml", f"x = {deep}"))
         with self.refused(UltrumError, "deep.zip"):
             unpack(
                 Vault(self.folder / "v"),
@@ -245,9 +227,7 @@ class Damaged(Scratch):
         with self.refused(TableError, "damaged or locked"):
             ul.read_series(bytes(newer))
         dimensions, flow = list(FLOWS["PRICES"].dimensions), fuzzing.data_messages()
-        big = flow[2].replace(
-            b'"observations": {"0": [1.5', b'"observations": {"99999999999999999999": [1.5'
-        )
+        big = flow[2].replace(b'"observations": {"0": [1.5', b'"observations": {"99999999999999999999": [1.5')
         for body in (b"DATAFLOW,FREQ\r,REF_AREA\nA,B,C\n", big):
             with self.refused(SourceError, "s:F", "not a whole SDMX data message"):
                 decode(body, "", dimensions, "s:F")
@@ -260,13 +240,9 @@ class Damaged(Scratch):
                 reader(lacks, "s:F")
         days = pd.bdate_range("2024-01-01", periods=2)
         with self.refused(UltrumError, "2024-01-02", "infinite"):
-            ul.TimeSeries.from_pandas(
-                pd.Series([1.0, np.inf], days), measure="quote", unit="QSR/QML"
-            )
+            ul.TimeSeries.from_pandas(pd.Series([1.0, np.inf], days), measure="quote", unit="QSR/QML")
         for value in (0.0, -1.0):
-            quote = ul.TimeSeries.from_pandas(
-                pd.Series([1.0, value], days), measure="quote", unit="QSR/QML"
-            )
+            quote = ul.TimeSeries.from_pandas(pd.Series([1.0, value], days), measure="quote", unit="QSR/QML")
             with self.refused(UltrumError, "not positive numbers"):
                 ul.ExchangeRates([quote])
 
@@ -289,13 +265,9 @@ class Outputs(Scratch):
         rng = np.random.default_rng(2)
         months = pd.period_range("2015-01", periods=80, freq="M").astype(str)
         factor = rng.normal(0.005, 0.04, 80)
-        block = 100 * np.exp(
-            np.cumsum(factor[:, None] + rng.normal(0, 0.03, (80, len(HOSTILE))), axis=0)
-        )
+        block = 100 * np.exp(np.cumsum(factor[:, None] + rng.normal(0, 0.03, (80, len(HOSTILE))), axis=0))
         wide = pd.DataFrame(block, months, HOSTILE).rename_axis("date").reset_index()
-        wide.melt("date", var_name="asset", value_name="close").to_csv(
-            self.folder / "prices.csv", index=False
-        )
+        wide.melt("date", var_name="asset", value_name="close").to_csv(self.folder / "prices.csv", index=False)
         table = pd.DataFrame({"bill": 0.001, "market": factor}, months).rename_axis("date")
         table.to_csv(self.folder / "factors.csv")
         company = json.dumps(HOSTILE[0])
@@ -314,9 +286,7 @@ export = ["csv", "xlsx", "parquet", "sql", "latex", "markdown", "svg", "pdf"]
 
     def test_names_cannot_steer_a_terminal(self):
         escape = "rate\x1b]0;owned\x07\x9b31m\u202egpj"
-        self.file(
-            "x.csv", f"date,{escape},note\n2024-01,1,a\x1b[2J\n2024-02,2,b\n2024-03,{escape},c\n"
-        )
+        self.file("x.csv", f"date,{escape},note\n2024-01,1,a\x1b[2J\n2024-02,2,b\n2024-03,{escape},c\n")
         said = [command("--log", "l.txt", "-v", *words, cwd=self.folder) for words in (
             ["look", "x.csv"], ["look", "x.csv", "--json"], ["look", f"x.csv#{escape}"], ["look", "x.csv", "--csv", "o.csv"],
             ["look", f"no{escape}.csv"], ["pull", "x.csv", "--csv", "p.csv", "--xlsx", "p.xlsx", "--vault", "v"])]  # fmt: skip
@@ -342,9 +312,7 @@ export = ["csv", "xlsx", "parquet", "sql", "latex", "markdown", "svg", "pdf"]
             for address in ("h:x.csv?token=abc", "h:x.csv?key=0123456789abcdef0"):
                 with self.refused(SourceError, "holds a secret"):
                     desk.fetch(address)
-        self.assertNotIn(
-            b"abc", b"".join(p.read_bytes() for p in self.folder.rglob("*") if p.is_file())
-        )
+        self.assertNotIn(b"abc", b"".join(p.read_bytes() for p in self.folder.rglob("*") if p.is_file()))
 
     def test_no_name_runs_or_leads_anywhere(self):
         with warnings.catch_warnings():
@@ -370,9 +338,7 @@ export = ["csv", "xlsx", "parquet", "sql", "latex", "markdown", "svg", "pdf"]
                 self.assertNotIn(b"<hyperlink", book.read(name), name)
         page = (self.folder / "out" / "in" / "report.html").read_text()
         scripts = [s.split("</script>")[0] for s in page.split("<script")[1:]]
-        self.assertEqual(
-            len(scripts), 4
-        )  # ours: lines, their item, what draws them, what moves them
+        self.assertEqual(len(scripts), 4)  # ours: lines, their item, what draws them, what moves them
         self.assertEqual([s for s in scripts if ">alert(1)" in s[:12]], [])
         outside = re.sub(r"<script.*?</script>", "", page, flags=re.S)
         self.assertNotIn("<script", outside)

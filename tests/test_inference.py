@@ -122,10 +122,7 @@ class Clusters(unittest.TestCase):
             fit = ul.regress(self.y, self.x, clusters=self.groups, errors="cr3")
         X = np.column_stack([np.ones(len(self.y)), self.x])
         b = ols(X, self.y)
-        moves = [
-            ols(X[keep], self.y[keep]) - b
-            for keep in ((self.groups != g).to_numpy() for g in range(9))
-        ]
+        moves = [ols(X[keep], self.y[keep]) - b for keep in ((self.groups != g).to_numpy() for g in range(9))]
         np.testing.assert_allclose(fit.covariance, 8 / 9 * np.array(moves).T @ moves, rtol=1e-8)
         self.assertEqual((fit.df, fit.errors), (8, "cr3"))
         with self.assertRaisesRegex(EstimationError, "clusters="):
@@ -144,9 +141,7 @@ class Clusters(unittest.TestCase):
         under = self.y - 0.1 * self.x["two"]
         fitted = X[:, :2] @ ols(X[:, :2], under)
         left = (under - fitted).to_numpy()
-        signs = np.array([-1.5, -1, -0.5, 0.5, 1, 1.5])[
-            np.random.default_rng(3).integers(0, 6, (99, 9))
-        ]
+        signs = np.array([-1.5, -1, -0.5, 0.5, 1, 1.5])[np.random.default_rng(3).integers(0, 6, (99, 9))]
         codes = pd.factorize(self.groups)[0]
         larger = 0
         for draw in np.sign(signs) * np.sqrt(abs(signs)):
@@ -160,8 +155,7 @@ class Clusters(unittest.TestCase):
     def test_names_of_clusters_do_not_matter_and_two_kinds_are_refused(self):
         fit = ul.regress(self.y, self.x)
         by_number, by_name = (
-            ul.wild_cluster_test(fit, g, "one", draws=199)
-            for g in (self.groups, (self.groups + 8).astype(str))
+            ul.wild_cluster_test(fit, g, "one", draws=199) for g in (self.groups, (self.groups + 8).astype(str))
         )
         self.assertEqual(by_number.p_value, by_name.p_value)
         with self.assertRaisesRegex(EstimationError, "one kind"):
@@ -190,9 +184,7 @@ class Prediction(unittest.TestCase):
         C = np.array([off[max(0, s - H + 1) : s + 1].sum() for s in range(120)])
         slope = hodrick_1b(self.r, x, H)
         self.assertAlmostEqual(slope.value, self.r @ C / (off @ off))
-        self.assertAlmostEqual(
-            slope.error, np.sqrt(((self.r - self.r.mean()) ** 2) @ C**2) / (off @ off)
-        )
+        self.assertAlmostEqual(slope.error, np.sqrt(((self.r - self.r.mean()) ** 2) @ C**2) / (off @ off))
         index = months(121)
         returns = pd.Series(np.append(0.0, self.r / 100), index)
         holds = pd.Series(self.x[:, 0] > 0, index)
@@ -278,13 +270,9 @@ class ManyTests(unittest.TestCase):
     def test_adjusted_p_values_by_their_definitions(self):
         p = pd.Series({"a": 0.011, "b": 0.5, "c": 0.02, "d": 0.001, "e": np.nan})
         holm = ul.adjust_p_values(p)["adjusted"]
-        self.assertEqual(
-            holm.fillna(9).round(3).to_dict(), {"d": 0.004, "a": 0.033, "c": 0.04, "b": 0.5, "e": 9}
-        )
+        self.assertEqual(holm.fillna(9).round(3).to_dict(), {"d": 0.004, "a": 0.033, "c": 0.04, "b": 0.5, "e": 9})
         bh = ul.adjust_p_values(p, "bh")["adjusted"]
-        self.assertEqual(
-            bh.dropna().round(4).to_dict(), {"d": 0.004, "a": 0.022, "c": 0.0267, "b": 0.5}
-        )
+        self.assertEqual(bh.dropna().round(4).to_dict(), {"d": 0.004, "a": 0.022, "c": 0.0267, "b": 0.5})
         ratio = ul.adjust_p_values(p, "by")["adjusted"] / bh
         np.testing.assert_allclose(ratio[["d", "a", "c"]], 1 + 1 / 2 + 1 / 3 + 1 / 4)
         with self.assertRaisesRegex(EstimationError, "between 0 and 1"):
@@ -421,9 +409,7 @@ class WeakBetas(unittest.TestCase):
         known = ul.kalman_beta(panel).known["a1"].to_numpy()
         errors["state space"] = [y[t] - known[t - 1] * f[t] for t in range(48, 90)]
         for name, values in errors.items():
-            self.assertAlmostEqual(
-                made.forecasts.loc[name, "rmse"], np.sqrt(np.mean(np.square(values)))
-            )
+            self.assertAlmostEqual(made.forecasts.loc[name, "rmse"], np.sqrt(np.mean(np.square(values))))
         self.assertEqual(made.forecasts["rows"].tolist(), [42] * 3)
 
     def test_instrumented_premia_by_loops(self):
@@ -440,9 +426,7 @@ class WeakBetas(unittest.TestCase):
         G, g = np.zeros((96, 2, 2)), np.zeros((96, 2))
         for t in range(96):
             there = np.isfinite(y[t])
-            X, Z = (
-                np.column_stack([np.ones(there.sum()), halves[o][there]]) for o in (odd[t], ~odd[t])
-            )
+            X, Z = (np.column_stack([np.ones(there.sum()), halves[o][there]]) for o in (odd[t], ~odd[t]))
             G[t], g[t] = Z.T @ X / there.sum(), Z.T @ y[t, there] / there.sum()
         value = np.linalg.solve(G.mean(axis=0), g.mean(axis=0))
         made = ul.instrumented_premia(panel)
@@ -459,9 +443,7 @@ class WeakBetas(unittest.TestCase):
 
     def test_a_useless_factor_is_warned_of_and_its_set_is_unbounded(self):
         panel = made_panel(T=180, N=10, K=2)
-        noise = pd.Series(
-            np.random.default_rng(5).normal(0, 0.04, 180), panel.assets.index, name="noise"
-        )
+        noise = pd.Series(np.random.default_rng(5).normal(0, 0.04, 180), panel.assets.index, name="noise")
         factors = ul.SeriesTable.from_pandas(
             panel.factors.assign(noise=noise), measure="return", excess_of="bill"
         )

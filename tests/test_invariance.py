@@ -44,9 +44,7 @@ class Invariance(unittest.TestCase):
         factor = np.array([1.0, c, 1.0])
         close(scaled.coefficients * factor, plain.coefficients, plain.standard_errors)
         close(scaled.standard_errors * np.abs(factor), plain.standard_errors, plain.standard_errors)
-        rolled = [
-            ul.rolling_regress(Y, X, window=40, errors=kind) for X in (F, F.assign(f0=c * F["f0"]))
-        ]
+        rolled = [ul.rolling_regress(Y, X, window=40, errors=kind) for X in (F, F.assign(f0=c * F["f0"]))]
         error = rolled[0].standard_errors
         close(rolled[1].coefficients * factor, rolled[0].coefficients, error)
         close(rolled[1].standard_errors * np.abs(factor), error, error)
@@ -61,9 +59,7 @@ class Invariance(unittest.TestCase):
         ):
             plain, moved = estimate(F), estimate(F.assign(f1=F["f1"] + shift))
             beta, error = np.asarray(plain.coefficients), np.asarray(plain.standard_errors)
-            wide = np.maximum(
-                error, abs(shift) * error[..., [2]]
-            )  # alpha's own error grows with the shift
+            wide = np.maximum(error, abs(shift) * error[..., [2]])  # alpha's own error grows with the shift
             close(np.asarray(moved.coefficients)[..., 1:], beta[..., 1:], error[..., 1:])
             close(np.asarray(moved.standard_errors)[..., 1:], error[..., 1:], error[..., 1:])
             alpha = beta[..., 0] - shift * beta[..., 2]
@@ -109,10 +105,7 @@ class Invariance(unittest.TestCase):
         Y, F = world(seed, N=1, gaps=0.0)
         A = np.column_stack([np.ones(len(F)), F]).astype(np.longdouble)
         y = Y.to_numpy()[:, 0].astype(np.longdouble)
-        halves = [
-            (A[s].T @ A[s], A[s].T @ y[s], y[s] @ y[s])
-            for s in (slice(None, cut), slice(cut, None))
-        ]
+        halves = [(A[s].T @ A[s], A[s].T @ y[s], y[s] @ y[s]) for s in (slice(None, cut), slice(cut, None))]
         gram, cross, square = (sum(parts) for parts in zip(*halves, strict=True))
         inverse = np.linalg.inv(gram.astype(float)).astype(np.longdouble)
         for _ in range(3):  # Newton's steps towards the inverse in long doubles

@@ -43,9 +43,7 @@ def parts():
     table, market = prices()
     months = pd.period_range("2012-01", "2016-12", freq="M")
     facts = {"measure": "return", "excess_of": "bill", "currency": "QML"}
-    bill = ul.TimeSeries.from_pandas(
-        pd.Series(0.001, months), name="bill", measure="return", currency="QML"
-    )
+    bill = ul.TimeSeries.from_pandas(pd.Series(0.001, months), name="bill", measure="return", currency="QML")
     F = ul.TimeSeries.from_pandas(
         np.exp(market.groupby(market.index.to_period("M")).sum()) - 1, name="market", **facts
     )
@@ -69,12 +67,8 @@ class Large(Scratch):
 
     def on_disk(self, **said):
         with self.assertWarnsRegex(DataWarning, "S0003.*a split of 2 to 1"):
-            made = ul.returns(
-                self.prices, frequency="M", **self.events, to=self.path("returns.parquet")
-            )
-        return ul.align(
-            assets=made, factors=self.factors, risk_free=self.bill, to=self.path("panel"), **said
-        )
+            made = ul.returns(self.prices, frequency="M", **self.events, to=self.path("returns.parquet"))
+        return ul.align(assets=made, factors=self.factors, risk_free=self.bill, to=self.path("panel"), **said)
 
     def in_memory(self, **said):
         with self.assertWarns(DataWarning):
@@ -83,12 +77,8 @@ class Large(Scratch):
 
     def test_prices_to_premia_as_in_memory(self):
         disk, panel = self.on_disk(), self.in_memory()
-        pd.testing.assert_frame_equal(
-            disk.read(panel.asset_names).assets, panel.assets, check_freq=False
-        )
-        pd.testing.assert_frame_equal(
-            disk.coverage.drop(columns="stale"), panel.coverage.drop(columns="stale")
-        )
+        pd.testing.assert_frame_equal(disk.read(panel.asset_names).assets, panel.assets, check_freq=False)
+        pd.testing.assert_frame_equal(disk.coverage.drop(columns="stale"), panel.coverage.drop(columns="stale"))
         missing_log = pd.read_parquet(disk.missing_log)
         missing = panel.missing_log[panel.missing_log["series"].str.startswith("S")]
         self.assertEqual(len(missing_log), len(missing))
@@ -103,9 +93,7 @@ class Large(Scratch):
         ):
             got, want = ul.two_pass(disk, **said), ul.two_pass(panel, **said, draws=20)
             np.testing.assert_allclose(got.premia, want.premia, rtol=1e-9)
-            np.testing.assert_allclose(
-                got.errors["newey_west"], want.errors["newey_west"], rtol=1e-9
-            )
+            np.testing.assert_allclose(got.errors["newey_west"], want.errors["newey_west"], rtol=1e-9)
             pd.testing.assert_frame_equal(got.pricing, want.pricing, rtol=1e-8, check_dtype=False)
         self.assertIn("errors of the betas are not in them", ul.two_pass(disk).basis)
         self.assertEqual(ul.two_pass(disk, errors="fama_macbeth").kind, "fama_macbeth")
@@ -162,9 +150,7 @@ class Large(Scratch):
             want = ul.rolling_regress(daily, factor, **said).to_frame().reset_index()
             want = want[want["rows"] > 0].sort_values(["asset", "end"], ignore_index=True)
             frame = got.to_frame()
-            self.assertEqual(
-                frame["status"].astype(str).tolist(), want["status"].astype(str).tolist()
-            )
+            self.assertEqual(frame["status"].astype(str).tolist(), want["status"].astype(str).tolist())
             for column in ("constant", "market", "market_error", "rows", "sigma", "r2"):
                 np.testing.assert_allclose(frame[column], want[column], rtol=1e-9, atol=1e-15)
         self.assertEqual((got.value, got.frequency), ("market", "M"))
@@ -176,9 +162,7 @@ class Large(Scratch):
         with ThreadPoolExecutor(1) as one, ProcessPoolExecutor(2) as processes, cluster() as dask:
             for number, executor in enumerate((None, one, processes, dask)):
                 path = self.path(f"{number}.parquet")
-                ul.rolling_regress(
-                    disk, factor, window=60, errors="hac", to=path, executor=executor
-                )
+                ul.rolling_regress(disk, factor, window=60, errors="hac", to=path, executor=executor)
                 found.append(path.read_bytes())
         self.assertEqual([f == found[0] for f in found], [True] * 4)
 
@@ -195,9 +179,7 @@ class Large(Scratch):
                     check=False,
                     to=self.path(f"{name}.parquet"),
                 )
-                panel = ul.align(
-                    assets=monthly, factors=self.factors, risk_free=self.bill, to=self.path(name)
-                )
+                panel = ul.align(assets=monthly, factors=self.factors, risk_free=self.bill, to=self.path(name))
                 premia = ul.two_pass(panel, beta_sample="rolling", window=24)
                 self.assertIs(panel.excess.executor, executor)
                 made.append([self.path(f"{name}.parquet").read_bytes(), panel.missing_log.read_bytes(),
@@ -237,9 +219,7 @@ table = ul.LongTable({str(self.path("m.parquet"))!r}, "excess_return", frequency
 ul.rolling_regress(table, market.factors(2600), window=252, step="M", to={str(self.path("b.parquet"))!r})
 print(next(line.split()[1] for line in open("/proc/self/status") if line.startswith("VmHWM")))
 """
-        said = subprocess.run(
-            [sys.executable, "-c", code], capture_output=True, text=True, check=True
-        )
+        said = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
         return int(said.stdout) * 1024
 
     def test_sorted_once_on_disk(self):
@@ -254,9 +234,7 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
             "frequency": "B",
             "facts": {"measure": "price", "currency": "QML"},
         }
-        with self.refused(
-            TableError, "0.parquet, row", "sorted by asset and date", "LongTable.sort"
-        ):
+        with self.refused(TableError, "0.parquet, row", "sorted by asset and date", "LongTable.sort"):
             _ = ul.LongTable(folder, **said).assets
         told = []
         made = ul.LongTable.sort(
@@ -283,9 +261,7 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
             return ul.LongTable(self.path(name), **said)
 
         days = pa.array(pd.to_datetime(["2020-01-01", "2020-01-20"]).date)
-        later = pa.array(
-            pd.to_datetime(["2020-01-01", "2020-01-20", "2020-02-03", "2020-03-02"]).date
-        )
+        later = pa.array(pd.to_datetime(["2020-01-01", "2020-01-20", "2020-02-03", "2020-03-02"]).date)
         same = table("a.parquet", asset=["A", "A", "B", "B"], date=later, v=np.arange(4.0))
         x = pd.Series(np.arange(3.0), pd.period_range("2020-01", periods=3, freq="M"))
         for work in (
@@ -314,9 +290,7 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
         ):
             with self.refused(UltrumError, "max_memory", words):
                 ul.LongTable(self.path("a.parquet"), **said, max_memory=bad)
-        mixed = ul.SeriesTable.of(
-            [self.table["S0001"], self.table["S0002"].with_metadata(currency="QSR")]
-        )
+        mixed = ul.SeriesTable.of([self.table["S0001"], self.table["S0002"].with_metadata(currency="QSR")])
         with self.refused(TableError, "S0001 has currency 'QML', S0002 'QSR'", "one for all"):
             ul.LongTable.write(mixed, self.path("m.parquet"))
         with self.refused(TableError, "unknown key 'mesure'", "measure"):

@@ -61,9 +61,7 @@ class Layers(unittest.TestCase):
                 continue
             for name in imports(path):
                 parts = name.split(".")
-                if parts[0] == "ultrum" and (
-                    len(parts) < 2 or parts[1] not in BELOW[layer] | {layer}
-                ):
+                if parts[0] == "ultrum" and (len(parts) < 2 or parts[1] not in BELOW[layer] | {layer}):
                     wrong.append(f"{path.name} imports {name}")
                 if layer == "core" and parts[0] in NEVER_IN_CORE:
                     wrong.append(f"core: {path.name} imports {name}")
@@ -102,9 +100,7 @@ class Layers(unittest.TestCase):
         listed = (ROOT / "docs" / "reference.md").read_text().split()
         for name in ul.__all__:
             self.assertIsNotNone(getattr(ul, name).__doc__, name)
-            self.assertTrue(
-                name in listed or name in ("figures", "practice"), f"docs/reference.md lacks {name}"
-            )
+            self.assertTrue(name in listed or name in ("figures", "practice"), f"docs/reference.md lacks {name}")
         self.assertEqual([f for f in ul.figures.__all__ if f not in listed], [])
         with self.assertRaises(AttributeError):
             ul.no_such_name  # noqa: B018

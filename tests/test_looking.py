@@ -24,9 +24,7 @@ def table(count=60, names="ABC", holes=False):
     block = np.random.default_rng(9).normal(0.01, 0.05, (count, len(names)))
     if holes:
         block[:10, 1] = np.nan
-    return ul.SeriesTable.from_pandas(
-        pd.DataFrame(block, months(count), list(names)), measure="return"
-    )
+    return ul.SeriesTable.from_pandas(pd.DataFrame(block, months(count), list(names)), measure="return")
 
 
 class Risk(Scratch):
@@ -68,9 +66,7 @@ class Risk(Scratch):
         )
         row = ul.risk_return(x).table.iloc[0]
         years = (days[-1] - days[0]).days / 365.25
-        self.assertAlmostEqual(
-            row["volatility"] / row["deviation"], np.sqrt((len(days) - 1) / years), 10
-        )
+        self.assertAlmostEqual(row["volatility"] / row["deviation"], np.sqrt((len(days) - 1) / years), 10)
 
     def test_portfolios_by_hand(self):
         x = table(6, holes=False)
@@ -145,9 +141,7 @@ class Shape(Scratch):
         got = ul.forward_returns(x, held, [3]).table.loc[3]
         come = np.array([np.prod(1 + x.values.iloc[t + 1 : t + 4]) - 1 for t in range(197)])
         self.assertAlmostEqual(got["after"], come[held[:197]].mean(), 13)
-        self.assertAlmostEqual(
-            got["difference"], come[held[:197]].mean() - come[~held[:197]].mean(), 12
-        )
+        self.assertAlmostEqual(got["difference"], come[held[:197]].mean() - come[~held[:197]].mean(), 12)
         r, c = x.values.to_numpy()[1:], held.to_numpy(float)[:-1]
         off = c - c.mean()
         sums = np.array([off[max(0, s - 2) : s + 1].sum() for s in range(199)])
@@ -187,18 +181,14 @@ class Against(Scratch):
         got = ul.compare_to_benchmark(a, b, ["P3M", "P1Y"], on="2024-03-30")  # a Saturday
         row = got.table.loc["P3M"]
         self.assertEqual((row["start"], row["end"]), ("2023-12-28", "2024-03-28"))
-        self.assertAlmostEqual(
-            row["asset"], a.values["2024-03-28"] / a.values["2023-12-28"] - 1, 13
-        )
+        self.assertAlmostEqual(row["asset"], a.values["2024-03-28"] / a.values["2023-12-28"] - 1, 13)
         active = a.values.pct_change() - b.values.pct_change()
         years = (len(active) - 2) / ((days[-1] - days[1]).days / 365.25)
         self.assertAlmostEqual(got.tracking_error, active.std() * np.sqrt(years), 12)
         with self.refused(AlignmentError, "ends at 2024-02-29", "on='2024-02-29'"):
             ul.compare_to_benchmark(a, b.sample(end="2024-02-29"))
         with self.refused(UnitError, "total-return"):
-            ul.compare_to_benchmark(
-                a.with_metadata(income="total"), b.with_metadata(income="price")
-            )
+            ul.compare_to_benchmark(a.with_metadata(income="total"), b.with_metadata(income="price"))
         with self.refused(CurrencyError, "QSR"):
             ul.compare_to_benchmark(a, b.with_metadata(currency="QSR"))
 
@@ -206,9 +196,7 @@ class Against(Scratch):
         price = series([100.0, 110, np.nan, 132, 145.2], name="A", measure="price")
         index = series([50.0, 50, 55, 55, 60.5], name="I", measure="price")
         made = ul.compare_to_benchmark(price, index, ["P1M", "P4M"])
-        np.testing.assert_allclose(
-            made.active.values, [0.1, 0.0], atol=1e-12
-        )  # not over the two months
+        np.testing.assert_allclose(made.active.values, [0.1, 0.0], atol=1e-12)  # not over the two months
         self.assertAlmostEqual(made.table.loc["P4M", "ahead"], 0.452 - 0.21, 12)
         own = series([0.1, 0.1, np.nan, 0.1, 0.1], name="A", measure="return")
         base = series([0.0, 0.0, 0.1, 0.0, 0.1], name="I", measure="return")
@@ -231,9 +219,7 @@ class Against(Scratch):
             12,
         )
         rolled = ul.correlations(x, window=24).rolling["A / C"]
-        np.testing.assert_allclose(
-            rolled, x.values["A"].rolling(24).corr(x.values["C"]).dropna(), rtol=1e-9
-        )
+        np.testing.assert_allclose(rolled, x.values["A"].rolling(24).corr(x.values["C"]).dropna(), rtol=1e-9)
         self.assertIn("growth", ul.correlations(ul.cumulate(table())).warnings[0])
 
     def test_correlations_keep_their_digits_at_high_and_moving_levels(self):
@@ -270,14 +256,10 @@ class Against(Scratch):
         )
         got = ul.positions(bought, close)
         self.assertAlmostEqual(got.table.loc[0, "gain"], 100.0, 12)
-        self.assertAlmostEqual(
-            got.table.loc[1, "cost"], 80.0, 12
-        )  # a Saturday, and a price of its own
+        self.assertAlmostEqual(got.table.loc[1, "cost"], 80.0, 12)  # a Saturday, and a price of its own
         day = pd.Timestamp("2024-01-03")
         flows = [(r.cost, (day - r.date).days / 365.25) for r in got.table.itertuples()]
-        self.assertAlmostEqual(
-            sum(c * (1 + got.total["yearly"]) ** t for c, t in flows), got.total["value"], 8
-        )
+        self.assertAlmostEqual(sum(c * (1 + got.total["yearly"]) ** t for c, t in flows), got.total["value"], 8)
         self.assertAlmostEqual(got.by_asset.loc["B", "yearly"], 0.0, 12)
         split = pd.DataFrame({"asset": ["A"], "date": ["2023-07-03"], "ratio": [2.0]})
         halved = close.values.copy()
@@ -356,13 +338,9 @@ class Prices(Scratch):
     def test_dividend_yield_with_a_split(self):
         days = pd.bdate_range("2022-01-03", "2024-01-03")
         close = pd.DataFrame({"A": np.where(days < pd.Timestamp("2023-09-01"), 40.0, 20.0)}, days)
-        paid = pd.DataFrame(
-            {"asset": "A", "date": ["2023-03-01", "2023-10-02"], "amount": [1.0, 0.5]}
-        )
+        paid = pd.DataFrame({"asset": "A", "date": ["2023-03-01", "2023-10-02"], "amount": [1.0, 0.5]})
         split = pd.DataFrame({"asset": ["A"], "date": ["2023-09-01"], "ratio": [2.0]})
-        got = ul.dividend_yield(
-            ul.SeriesTable.from_pandas(close, measure="price"), paid, split
-        ).values["A"]
+        got = ul.dividend_yield(ul.SeriesTable.from_pandas(close, measure="price"), paid, split).values["A"]
         self.assertTrue(np.isnan(got["2022-12-30"]))
         self.assertAlmostEqual(got["2023-06-30"], 1 / 40, 14)
         self.assertAlmostEqual(got["2023-12-29"], (1.0 / 2 + 0.5) / 20, 14)

@@ -27,18 +27,13 @@ def quote(pair, seed, start=2.0, days=DAYS, **facts):
 
 
 def table(**more):
-    return ul.ExchangeRates(
-        [quote("QSR/QML", 1), quote("QTV/QML", 2, 5.0), quote("QTV/QZA", 3, 0.5)], **more
-    )
+    return ul.ExchangeRates([quote("QSR/QML", 1), quote("QTV/QML", 2, 5.0), quote("QTV/QZA", 3, 0.5)], **more)
 
 
 class Rates(Scratch):
     def test_inverse_and_crosses_by_the_fewest_steps(self):
         rates, day = table(), "2024-07-31"
-        a, b, c = (
-            float(rates.series(*p).values[day])
-            for p in (("QSR", "QML"), ("QTV", "QML"), ("QTV", "QZA"))
-        )
+        a, b, c = (float(rates.series(*p).values[day]) for p in (("QSR", "QML"), ("QTV", "QML"), ("QTV", "QZA")))
         got = rates.rate("QSR", "QZA", on=day)
         self.assertAlmostEqual(got, a / b * c, places=14)
         self.assertEqual(got.path, ("QSR", "QML", "QTV", "QZA"))
@@ -52,9 +47,7 @@ class Rates(Scratch):
     def test_a_missing_day_takes_the_last_before_up_to_an_age(self):
         rates = ul.ExchangeRates([quote("QSR/QML", 1, days=DAYS[:100])])
         last = DAYS[99]
-        self.assertEqual(
-            rates.rate("QSR", "QML", on=last + pd.offsets.BDay(5)).days, (str(last)[:10],)
-        )
+        self.assertEqual(rates.rate("QSR", "QML", on=last + pd.offsets.BDay(5)).days, (str(last)[:10],))
         with self.refused(CurrencyError, str(last)[:10], "5 weekdays", "stale_after"):
             rates.rate("QSR", "QML", on=last + pd.offsets.BDay(6))
         with self.refused(CurrencyError, "begin 2024-01-01"):
@@ -130,19 +123,13 @@ class Moved(Scratch):
         at = {"price": month.iloc[-1], "stock": month.iloc[-1], "flow": month.mean()}
         for measure, rate in at.items():
             x = series([10.0], start="2024-03", measure=measure, currency="QSR")
-            self.assertAlmostEqual(
-                ul.to_currency(x, "QML", pair).values.iloc[0], 10 * rate, places=12
-            )
+            self.assertAlmostEqual(ul.to_currency(x, "QML", pair).values.iloc[0], 10 * rate, places=12)
         change = month.iloc[-1] / pair.to_pandas()["2024-02"].iloc[-1] - 1
         r = series([0.03], start="2024-03", measure="return", currency="QSR")
-        self.assertAlmostEqual(
-            ul.to_currency(r, "QML", pair).values.iloc[0], 1.03 * (1 + change) - 1, places=14
-        )
+        self.assertAlmostEqual(ul.to_currency(r, "QML", pair).values.iloc[0], 1.03 * (1 + change) - 1, places=14)
         day = daily([0.03], start="2024-03-04", measure="return", currency="QSR", frequency="B")
         moved = pair.to_pandas()["2024-03-04"] / pair.to_pandas()["2024-03-01"] - 1
-        self.assertAlmostEqual(
-            ul.to_currency(day, "QML", pair).values.iloc[0], 1.03 * (1 + moved) - 1, places=14
-        )
+        self.assertAlmostEqual(ul.to_currency(day, "QML", pair).values.iloc[0], 1.03 * (1 + moved) - 1, places=14)
 
     def test_returns_of_converted_prices_are_converted_returns(self):
         price = daily(
@@ -159,8 +146,7 @@ class Moved(Scratch):
     def test_averages_for_ends_and_the_reverse_are_refused(self):
         mean, end = (ul.to_frequency(quote("QSR/QML", 1), "M", how=h) for h in ("mean", "last"))
         price, flow = (
-            series([1.0], start="2024-03", measure=m, currency="QSR", name=m)
-            for m in ("price", "flow")
+            series([1.0], start="2024-03", measure=m, currency="QSR", name=m) for m in ("price", "flow")
         )
         with self.refused(CurrencyError, "rates at each period's end", "daily quotes"):
             ul.to_currency(price, "QML", mean)

@@ -66,13 +66,9 @@ class Regressions(Scratch):
         pd.testing.assert_frame_equal(upper, ul.factor_betas(panel, errors="hc3").standard_errors)
         for call in (
             lambda: ul.factor_betas(panel, errors="hc1", lags=3),
-            lambda: ul.rolling_regress(
-                panel.excess, panel.factor_table, errors="classical", lags=2
-            ),
+            lambda: ul.rolling_regress(panel.excess, panel.factor_table, errors="classical", lags=2),
             lambda: ul.premium(panel.factor_table["f0"], errors="HC0", lags=1),
-            lambda: ul.regress(
-                panel.excess, panel.factor_table, clusters=np.arange(90) % 9, lags=1
-            ),
+            lambda: ul.regress(panel.excess, panel.factor_table, clusters=np.arange(90) % 9, lags=1),
         ):
             with self.refused(EstimationError, "lags", "remove lags"):
                 call()
@@ -119,9 +115,7 @@ class Regressions(Scratch):
         x = 1.0 + 1e-6 * rng.normal(size=50)
         y = 2.0 * x + 1e-6 * rng.normal(size=50)
         w = rng.random(50) + 0.5
-        fit = ul.regress(
-            y, np.column_stack([x, x**2]), weights=w, constant=False, errors="classical"
-        )
+        fit = ul.regress(y, np.column_stack([x, x**2]), weights=w, constant=False, errors="classical")
         A = np.column_stack([x, x**2]).astype(np.longdouble) * np.sqrt(w)[:, None]
         target = y.astype(np.longdouble) * np.sqrt(w)
         gram, right = A.T @ A, A.T @ target
@@ -159,9 +153,7 @@ class Regressions(Scratch):
         kept = np.delete(np.arange(60), [10, 11, 25, 40])
         stamps = months(60).to_timestamp(how="end").normalize()[kept]
         x, y = rng.normal(size=(2, 56))
-        rolled = ul.rolling_regress(
-            pd.Series(y, stamps), pd.Series(x, stamps), window=12, min_obs=8
-        )
+        rolled = ul.rolling_regress(pd.Series(y, stamps), pd.Series(x, stamps), window=12, min_obs=8)
         self.assertEqual(len(rolled.ends), 49)
         for end in (11, 25, 30, 59):
             inside = (kept > end - 12) & (kept <= end)
@@ -173,13 +165,9 @@ class Regressions(Scratch):
         made = ul.dimson_beta(panel, "f0", factor_lags=1, factor_leads=1)
         factor, kept = panel.factors["f0"], panel.factors.index
         whole = factor.reindex(months(80))
-        design = pd.DataFrame({"lag": whole.shift(1), "own": whole, "lead": whole.shift(-1)}).loc[
-            kept
-        ]
+        design = pd.DataFrame({"lag": whole.shift(1), "own": whole, "lead": whole.shift(-1)}).loc[kept]
         slow = ul.regress(panel.excess, design)
-        np.testing.assert_allclose(
-            made.beta, slow.coefficients[["lag", "own", "lead"]].sum(axis=1), rtol=1e-10
-        )
+        np.testing.assert_allclose(made.beta, slow.coefficients[["lag", "own", "lead"]].sum(axis=1), rtol=1e-10)
         self.assertEqual(int(slow.nobs.iloc[0]), 80 - 3 - 4 - 2)
 
     def test_conditional_beta_by_its_regression(self):
@@ -191,9 +179,7 @@ class Regressions(Scratch):
         z = (state["state"] - state["state"].mean()) / state["state"].std()
         f, y = panel.factors["f0"], panel.excess.values["a"]
         A = np.column_stack([np.ones(80), z, f, f * z])
-        slow = {
-            len(c): np.linalg.lstsq(A[:, c], y, rcond=None)[0] for c in ([0, 2, 3], [0, 1, 2, 3])
-        }
+        slow = {len(c): np.linalg.lstsq(A[:, c], y, rcond=None)[0] for c in ([0, 2, 3], [0, 1, 2, 3])}
         own = made.table.coefficients.loc["a"]
         want = slow[len(own)]
         self.assertAlmostEqual(own["f0"], want[-2], 10)
@@ -225,36 +211,26 @@ class Pricing(Scratch):
         self.assertEqual(panel.coverage["gaps"].to_dict(),
                          {"a": 1, "b": 1, "c": 1, "f0": 3, "f1": 2, "bill": 0})  # fmt: skip
         dropped = ul.factor_betas(panel, ["f1"]).dropped.loc["b"]
-        self.assertEqual(
-            dropped[["missing f0", "missing f1", "missing f0 and f1"]].tolist(), [1, 1, 1]
-        )
+        self.assertEqual(dropped[["missing f0", "missing f1", "missing f0 and f1"]].tolist(), [1, 1, 1])
 
     def test_windows_of_rolling_premia_are_sixty_periods(self):
         panel = random_panel(T=90, N=8, K=1)
-        got, want = (
-            ul.two_pass(panel, beta_sample="rolling", **more) for more in ({}, {"window": 60})
-        )
+        got, want = (ul.two_pass(panel, beta_sample="rolling", **more) for more in ({}, {"window": 60}))
         self.assertEqual(got.premia.tolist(), want.premia.tolist())
         self.assertEqual(len(got.slopes), 30)
-        betas = ul.regress(panel.excess.values.iloc[:60], panel.factors.iloc[:60]).coefficients[
-            "f0"
-        ]
+        betas = ul.regress(panel.excess.values.iloc[:60], panel.factors.iloc[:60]).coefficients["f0"]
         first = ul.regress(panel.excess.values.iloc[60].to_numpy(), betas.to_numpy()).coefficients
         np.testing.assert_allclose(got.slopes.iloc[0], first, rtol=1e-9)
 
     def test_characteristics_are_those_of_the_row_before_in_any_order(self):
         panel = random_panel(T=40, N=8, K=1, dropped=(20,))
-        size = pd.DataFrame(
-            np.random.default_rng(4).normal(size=(40, 8)), months(40), list("abcdefgh")
-        )
+        size = pd.DataFrame(np.random.default_rng(4).normal(size=(40, 8)), months(40), list("abcdefgh"))
         want = ul.two_pass(panel, [], characteristics={"size": size})
         mixed = size.sample(frac=1.0, random_state=1)[list("hgfedcba")]
         got = ul.two_pass(panel, [], characteristics={"size": mixed})
         np.testing.assert_allclose(got.slopes, want.slopes, rtol=1e-12)
         self.assertEqual(len(want.slopes), 38)  # neither the first month nor the dropped one
-        y = panel.excess.values.loc[
-            "2011-10"
-        ].to_numpy()  # the month after the one that was dropped
+        y = panel.excess.values.loc["2011-10"].to_numpy()  # the month after the one that was dropped
         first = ul.regress(y, size.loc["2011-09"].to_numpy()).coefficients
         np.testing.assert_allclose(want.slopes.loc["2011-10"], first, rtol=1e-9)
         with self.refused(EstimationError, "size", "2010-03", "twice"):
@@ -318,23 +294,17 @@ class Pricing(Scratch):
         assets = ul.SeriesTable.from_pandas(frame, measure="return")
         index = ul.TimeSeries.from_pandas(pd.Series(market, days, name="index"), measure="return")
         bill = series(np.full(62, 0.004), "2015-12", name="bill", measure="return")
-        made = ul.beta_sensitivity(
-            assets, index, "a", risk_free=bill, frequencies=["B"], windows=["P2Y"]
-        )
+        made = ul.beta_sensitivity(assets, index, "a", risk_free=bill, frequencies=["B"], windows=["P2Y"])
         ends = days.to_series()
         rate = 1.004 ** (ends.diff().dt.days / days.days_in_month) - 1
         rate[ends.dt.month.diff() != 0] = np.nan  # across two months: by hand
         for place in np.flatnonzero(rate.isna())[1:]:
             last, first = ends.iloc[place - 1], ends.iloc[place]
             left = last.days_in_month - last.day
-            rate.iloc[place] = (
-                1.004 ** (left / last.days_in_month + first.day / first.days_in_month) - 1
-            )
+            rate.iloc[place] = 1.004 ** (left / last.days_in_month + first.day / first.days_in_month) - 1
         part = slice("2019-01-01", None)
         y, x = (v.sub(rate.to_numpy(), axis=0)[part] for v in (frame["a"], index.values))
-        plain = made.table[
-            (made.table["estimator"] == "plain") & (made.table["adjustment"] == "none")
-        ]
+        plain = made.table[(made.table["estimator"] == "plain") & (made.table["adjustment"] == "none")]
         self.assertAlmostEqual(plain["beta"].iloc[0], ul.regress(y, x).coefficients.iloc[1], 10)
 
 
@@ -358,9 +328,7 @@ class Descriptions(Scratch):
         self.assertAlmostEqual(row["worst"], r.min(), 14)
         self.assertAlmostEqual(row["mean"], np.expm1(12 * r.mean()), 12)
         levels = np.exp(np.r_[0, np.cumsum(r)])
-        self.assertAlmostEqual(
-            row["drawdown"], (levels / np.maximum.accumulate(levels) - 1).min(), 12
-        )
+        self.assertAlmostEqual(row["drawdown"], (levels / np.maximum.accumulate(levels) - 1).min(), 12)
 
     def test_dividend_yields_take_the_year_up_to_each_day(self):
         rng = np.random.default_rng(2)
@@ -370,9 +338,7 @@ class Descriptions(Scratch):
         got = ul.dividend_yield(close, paid).to_pandas()["a"]
         for day in close.index[[300, 400, 555, 699]]:
             year = (paid["date"] > day - pd.DateOffset(years=1)) & (paid["date"] <= day)
-            self.assertAlmostEqual(
-                got[day], paid["amount"][year].sum() / close["a"].values[day], 12
-            )
+            self.assertAlmostEqual(got[day], paid["amount"][year].sum() / close["a"].values[day], 12)
         exact = paid.iloc[:1].assign(date=close.index[100])
         got = ul.dividend_yield(close, exact).to_pandas()["a"]
         after = close.index[100] + pd.DateOffset(years=1)
@@ -403,9 +369,7 @@ class Descriptions(Scratch):
             self.assertNotRegex(repr(result), r"p = 0\.0+\b|\b0\.0000?\s*$")
         self.assertIn("< 0.001", repr(fit))
         found = ul.diagnose(fit)
-        count = sum(
-            f.distribution != "Dickey–Fuller" and not np.isnan(f.p_value) for f in found.findings
-        )
+        count = sum(f.distribution != "Dickey–Fuller" and not np.isnan(f.p_value) for f in found.findings)
         self.assertAlmostEqual(found.expected_alarms, 0.05 * count, 12)
         self.assertIn(f"of {count} tests", repr(found))
 

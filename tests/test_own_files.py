@@ -20,12 +20,8 @@ from ultrum.sources.table.factor_columns import factor_table
 from ultrum.sources.table.price_columns import price_table
 
 BETAS = {"KELP": 1.2, "TIDE": 0.7, "SALT": 1.0}
-PROSE = (
-    "Factors of the harbour college.\nReturns in percent a month; Mkt-RF is in excess of RF.\n\n"
-)
-ANNUAL = (
-    "\n Annual factors\n,Mkt-RF,SMB,RF\n2015,5.10,1.20,1.80\n2016,4.10,1.20,1.80\n\nMade by hand.\n"
-)
+PROSE = "Factors of the harbour college.\nReturns in percent a month; Mkt-RF is in excess of RF.\n\n"
+ANNUAL = "\n Annual factors\n,Mkt-RF,SMB,RF\n2015,5.10,1.20,1.80\n2016,4.10,1.20,1.80\n\nMade by hand.\n"
 
 
 class OwnFiles(Scratch):
@@ -102,9 +98,7 @@ class OwnFiles(Scratch):
         )
         self.assertIn("market model, without a risk-free rate", answer["basis"])
         two = pd.read_csv(self.folder / "index.csv", index_col=0)
-        two.assign(Other=two.iloc[::-1, 0].to_numpy())[["Other", *two]].to_csv(
-            self.folder / "two.csv"
-        )
+        two.assign(Other=two.iloc[::-1, 0].to_numpy())[["Other", *two]].to_csv(self.folder / "two.csv")
         same, _ = self.estimated(
             "wide.csv", "--factors", "two.csv", "--asset", "TIDE", "--market", two.columns[-1]
         )
@@ -130,9 +124,7 @@ class OwnFiles(Scratch):
 
     def test_a_price_column_is_that_of_every_file(self):
         table = pd.read_csv(self.folder / "KELP.csv")
-        table.assign(**{"Close": table["Adj Close"] ** 2}).to_csv(
-            self.folder / "TIDE.csv", index=False
-        )
+        table.assign(**{"Close": table["Adj Close"] ** 2}).to_csv(self.folder / "TIDE.csv", index=False)
         words = "KELP.csv", "TIDE.csv", "--factors", "decimal.csv"
         by_close, _ = self.estimated(*words, "--price-column", "close")
         excess = self.monthly(self.prices["KELP"] ** 2).to_numpy() - 0.0015
@@ -153,12 +145,8 @@ class OwnFiles(Scratch):
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", ul.DataWarning)
             result = ul.run_study(self.folder / "again.toml", vault=self.folder / "v")
-        self.assertAlmostEqual(
-            moving["KELP"].iloc[-1], result.rolling.frame().loc["2020-06", "KELP"], 13
-        )
-        self.assertEqual(
-            (result.betas.errors, result.panel.assets.index[0]), ("hc1", pd.Period("2015-06"))
-        )
+        self.assertAlmostEqual(moving["KELP"].iloc[-1], result.rolling.frame().loc["2020-06", "KELP"], 13)
+        self.assertEqual((result.betas.errors, result.panel.assets.index[0]), ("hc1", pd.Period("2015-06")))
         beta = result.betas.coefficients.loc["KELP", "Mkt-RF"]
         rate = (1 + result.panel.risk_free.iloc[-1]) ** 12 - 1
         self.assertAlmostEqual(result.cost.value["KELP"], rate + 0.05 * beta, 12)
@@ -180,9 +168,7 @@ class OwnFiles(Scratch):
         betas, _ = self.estimated("db:closes", "--factors", "factors.csv", "--save", "s.toml")
         (self.folder / "ultrum.toml").unlink()
         answer = json.loads(self.run_it("run", "s.toml", "--json").stdout)
-        self.assertAlmostEqual(
-            answer["coefficients"]["Mkt-RF"], betas["KELP"]["Mkt-RF"]["coefficient"]
-        )
+        self.assertAlmostEqual(answer["coefficients"]["Mkt-RF"], betas["KELP"]["Mkt-RF"]["coefficient"])
 
     def test_new_writes_what_the_files_hold_and_it_runs(self):
         months = pd.period_range("2014-01", "2020-12", freq="M")
@@ -226,9 +212,7 @@ class OwnFiles(Scratch):
                 key = line[2:].split(" = ")[0]
                 before = [k for k in range(number) if lines[k].startswith(f"{key} = ")][-1:]
                 kept = [x for k, x in enumerate(lines) if k not in (*before, number)]
-                yield "\n".join(
-                    [*kept[: number - len(before)], line[2:], *kept[number - len(before) :]]
-                )
+                yield "\n".join([*kept[: number - len(before)], line[2:], *kept[number - len(before) :]])
 
     def test_pages_and_pictures_as_they_are_asked_for(self):
         self.run_it("look", "KELP.csv#Close", "--beside", "index.csv#Close", "--page", "p.html", "--picture", "p.png",
@@ -251,14 +235,10 @@ class OwnFiles(Scratch):
             self.assertIn(expected, done.stderr)
 
     def test_check_finds_what_the_files_do_not_hold(self):
-        self.run_it(
-            "new", "s.toml", "long.csv", "--factors", "factors.csv", "--dividends", "dividends.csv"
-        )
+        self.run_it("new", "s.toml", "long.csv", "--factors", "factors.csv", "--dividends", "dividends.csv")
         self.assertEqual(self.run_it("run", "s.toml", "--check").stdout, "s.toml: valid.\n")
         self.assertFalse((self.folder / "s-results").exists())
-        text = (
-            self.folder / "s.toml"
-        ).read_text() + '\n[series.cpi]\naddress = "here:cpi.csv#CPI"\n'
+        text = (self.folder / "s.toml").read_text() + '\n[series.cpi]\naddress = "here:cpi.csv#CPI"\n'
         for old, new in (('company = "KELP"', 'company = "KLEP"'), ('["Mkt-RF"]', '["Mkt-FR"]'), ('#RF"', '#RV"'),
                          ('amount = "Dividends"', 'amount = "Dividend"')):  # fmt: skip
             self.assertIn(old, text)
@@ -308,9 +288,7 @@ class Columns(Scratch):
         with self.refused(TableError, "2 columns (gross, net) for the amount"):
             event_columns(events, "d.csv", ["asset", "date", "amount"], {}, ["A"])
         with self.refused(TableError, "no column of assets"):
-            event_columns(
-                events, "d.csv", ["asset", "date", "amount"], {"amount": "net"}, ["A", "B"]
-            )
+            event_columns(events, "d.csv", ["asset", "date", "amount"], {"amount": "net"}, ["A", "B"])
 
     def test_a_table_of_events_is_not_one_series(self):
         mixed = self.read("Ticker,Date,Dividend\n" + "".join(

@@ -15,9 +15,7 @@ class Package(Scratch):
     def build(self, number):
         """Wheel and source archive of a copy of the project, as another machine would have it."""
         source, out = self.folder / f"source{number}", self.folder / f"out{number}"
-        litter = shutil.ignore_patterns(
-            "__pycache__", ".*", "*.egg-info", "dist", "screenshots", "*-results"
-        )
+        litter = shutil.ignore_patterns("__pycache__", ".*", "*.egg-info", "dist", "screenshots", "*-results")
         shutil.copytree(ROOT, source, ignore=litter)
         for path in source.rglob("*.py"):
             os.utime(path, (1_000_000_000 + number, 1_000_000_000 + number))
@@ -62,7 +60,5 @@ import ultrum as ul
 for name in ul.__all__: getattr(ul, name)
 import ultrum.cli, ultrum.practice.service, ultrum.report.html_report, ultrum.large
 """
-        done = subprocess.run(
-            [sys.executable, "-c", code], capture_output=True, text=True, check=False
-        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
         self.assertEqual((done.returncode, done.stderr), (0, ""))

@@ -50,11 +50,7 @@ class Aligning(Scratch):
         prices = ul.TimeSeries.from_pandas(close, measure="price").as_table()
         panel = ul.align(**parts() | {"assets": ul.returns(prices, frequency="M")})
         self.assertEqual(panel.coverage.loc["A", "stale"], 2)
-        causes = (
-            panel.missing_log[panel.missing_log["cause"] == "stale price"]["period"]
-            .astype(str)
-            .tolist()
-        )
+        causes = panel.missing_log[panel.missing_log["cause"] == "stale price"]["period"].astype(str).tolist()
         self.assertEqual(causes, ["2010-05", "2010-06"])
 
     def test_conditions_are_what_was_known_before(self):
@@ -77,9 +73,7 @@ class Aligning(Scratch):
         days = pd.bdate_range("2010-01-01", "2010-12-31")
         f, rf = RNG.normal(0, 0.01, len(days)), np.full(len(days), 1e-4)
         bill = ul.TimeSeries.from_pandas(pd.Series(rf, days, name="bill"), measure="return")
-        market = ul.TimeSeries.from_pandas(
-            pd.Series(f, days, name="market"), measure="return", excess_of="bill"
-        )
+        market = ul.TimeSeries.from_pandas(pd.Series(f, days, name="market"), measure="return", excess_of="bill")
         panel = ul.align(assets=parts()["assets"], factors=market, risk_free=bill)
         inside = days.to_period("M") == pd.Period("2010-03")
         want = np.prod(1 + f[inside] + rf[inside]) - np.prod(1 + rf[inside])
@@ -147,9 +141,7 @@ class KnownThen(Scratch):
         for period, value in row.dropna().items():
             before = period.start_time
             known = wages.values[(released < before).to_numpy()]
-            self.assertEqual(
-                value, known.max(), period
-            )  # values grow with time: the latest period known
+            self.assertEqual(value, known.max(), period)  # values grow with time: the latest period known
         first = row.first_valid_index()
         self.assertIsNotNone(first)
 
@@ -161,9 +153,7 @@ class KnownThen(Scratch):
         })  # fmt: skip
         final = series([1.5, 2.5, 3.0], name="output", measure="rate", timing="average")
         panel = ul.align(**parts(), conditions=final, known_by=vintages, rows="any")
-        self.assertEqual(
-            panel.conditions["output"]["2010-03":"2010-06"].tolist(), [1.0, 2.0, 2.0, 3.0]
-        )
+        self.assertEqual(panel.conditions["output"]["2010-03":"2010-06"].tolist(), [1.0, 2.0, 2.0, 3.0])
         factor = final.with_metadata(name="output", measure="score")
         said = parts()
         said["factors"] = ul.SeriesTable.of([said["factors"], factor.with_metadata(unit="decimal")])
@@ -182,9 +172,7 @@ class KnownThen(Scratch):
 
     def test_what_each_series_costs(self):
         said = parts(12)
-        late = series(
-            np.arange(9.0), start="2010-04", name="late", measure="rate", timing="average"
-        )
+        late = series(np.arange(9.0), start="2010-04", name="late", measure="rate", timing="average")
         panel = ul.align(**said, conditions=late, known_by="hindsight")
         self.assertEqual(panel.coverage.loc["late", "costs"], 4)
         self.assertEqual(panel.coverage.loc["market", "costs"], 0)
@@ -199,18 +187,11 @@ class KnownThen(Scratch):
         abroad = said["assets"].with_metadata(currency="QSR")
         with self.refused(CurrencyError, "ExchangeRates"):
             ul.align(**said | {"assets": abroad}, currency="QML")
-        panel = ul.align(
-            **said | {"assets": abroad}, currency="QML", rates=ul.ExchangeRates([quote])
-        )
+        panel = ul.align(**said | {"assets": abroad}, currency="QML", rates=ul.ExchangeRates([quote]))
         moved = quote.values["2010-03-31"] / quote.values["2010-02-26"]
-        self.assertAlmostEqual(
-            panel.assets["A"]["2010-03"], (1 + abroad.values["A"]["2010-03"]) * moved - 1, 14
-        )
+        self.assertAlmostEqual(panel.assets["A"]["2010-03"], (1 + abroad.values["A"]["2010-03"]) * moved - 1, 14)
         both = ul.SeriesTable.of(
-            [
-                returns(RNG.normal(0, 0.05, 12), n, income=i)
-                for n, i in (("a", "total"), ("b", "price"))
-            ]
+            [returns(RNG.normal(0, 0.05, 12), n, income=i) for n, i in (("a", "total"), ("b", "price"))]
         )
         self.assertIn("b are price returns", ul.align(**said | {"assets": both}).warnings[0])
 
@@ -236,9 +217,7 @@ class KnownThen(Scratch):
         conditions = [condition(n, c, f) for n, c, f in (("pay", 252, "M"), ("output", 84, "Q"), ("slow", 21, "Y"), ("fast", 252, "M"),
                                                          ("dated", 252, "M"), ("revised", 84, "Q"))]  # fmt: skip
         ends = {c.name: c.index.to_timestamp(how="end").normalize() for c in conditions}
-        dates = pd.Series(
-            ends["dated"] + pd.to_timedelta(rng.integers(5, 70, 252), "D"), conditions[4].index
-        )
+        dates = pd.Series(ends["dated"] + pd.to_timedelta(rng.integers(5, 70, 252), "D"), conditions[4].index)
         first = pd.DataFrame(
             {
                 "period": conditions[5].index,
@@ -246,9 +225,7 @@ class KnownThen(Scratch):
                 "value": conditions[5].values.to_numpy(),
             }
         )
-        later = first.assign(
-            released=first["released"] + pd.Timedelta(50, "D"), value=first["value"] + 1
-        )
+        later = first.assign(released=first["released"] + pd.Timedelta(50, "D"), value=first["value"] + 1)
         vintages = pd.concat([first, later])
         known_by = {
             "pay": "P2M",
@@ -276,14 +253,10 @@ class KnownThen(Scratch):
             world.assets["EBMK"].rename("FAR"),
             world.metadata["EBMK"].changed(name="FAR", currency="QSR"),
         )
-        assets = ul.SeriesTable.of(
-            [*(ul.TimeSeries(world.assets[n], world.metadata[n]) for n in firms), abroad]
-        )
+        assets = ul.SeriesTable.of([*(ul.TimeSeries(world.assets[n], world.metadata[n]) for n in firms), abroad])
         panel = ul.align(assets=assets, factors=world.factor_table, risk_free=world.rate, conditions=conditions, known_by=known_by,
                          currency="QML", rates=ul.ExchangeRates([quote]))  # fmt: skip
-        self.assertEqual(
-            (panel.assets.shape[1], panel.factors.shape[1], panel.conditions.shape[1]), (24, 4, 6)
-        )
+        self.assertEqual((panel.assets.shape[1], panel.factors.shape[1], panel.conditions.shape[1]), (24, 4, 6))
         lost = []
         for period in world.assets.index:
             row = {}
@@ -296,10 +269,7 @@ class KnownThen(Scratch):
                 self.assertNotIn(period, panel.assets.index)
                 continue
             self.assertEqual(panel.conditions.loc[period].to_dict(), row, period)
-            ratio = (
-                quote.values[: period.end_time].iloc[-1]
-                / quote.values[: (period - 1).end_time].iloc[-1]
-            )
+            ratio = quote.values[: period.end_time].iloc[-1] / quote.values[: (period - 1).end_time].iloc[-1]
             self.assertAlmostEqual(
                 panel.assets.loc[period, "FAR"],
                 (1 + world.assets.loc[period, "EBMK"]) * ratio - 1,

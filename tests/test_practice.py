@@ -98,11 +98,7 @@ class LooksLikeMarkets(unittest.TestCase):
     def test_releases_end_in_the_published_value_and_know_their_days(self):
         releases = world_files.vintages()
         last = releases.sort_values("release").groupby(["key", "period"])["value"].last()
-        own = (
-            world_files.observations()
-            .query("flow == 'OUTPUT'")
-            .set_index(["key", "period"])["value"]
-        )
+        own = world_files.observations().query("flow == 'OUTPUT'").set_index(["key", "period"])["value"]
         np.testing.assert_allclose(last, own.reindex(last.index))
         first = releases[releases["release"] == 1].set_index(["key", "period"])
         error = np.log(first["value"] / own.reindex(first.index))
@@ -111,9 +107,7 @@ class LooksLikeMarkets(unittest.TestCase):
 
     def test_the_map_has_every_region_and_no_gaps(self):
         for level, count in (("provinces", 12), ("districts", 60)):
-            features = json.loads((world_files.DATA / "council" / f"{level}.geojson").read_bytes())[
-                "features"
-            ]
+            features = json.loads((world_files.DATA / "council" / f"{level}.geojson").read_bytes())["features"]
             self.assertEqual(len({f["properties"]["code"] for f in features}), count)
             for feature in features:
                 (ring,) = feature["geometry"]["coordinates"]

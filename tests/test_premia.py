@@ -63,18 +63,10 @@ class TwoPass(Scratch):
 
     def test_rolling_betas_and_characteristics_look_back_only(self):
         panel = made_panel(gaps=0.1)
-        chars = pd.DataFrame(
-            np.random.default_rng(3).normal(size=(120, 8)), months(120), panel.assets.columns
-        )
-        got = ul.two_pass(
-            panel, ["market"], beta_sample="rolling", window=36, characteristics={"book": chars}
-        )
+        chars = pd.DataFrame(np.random.default_rng(3).normal(size=(120, 8)), months(120), panel.assets.columns)
+        got = ul.two_pass(panel, ["market"], beta_sample="rolling", window=36, characteristics={"book": chars})
         t = 70
-        beta = (
-            ul.rolling_regress(panel.excess, panel.factors[["market"]], window=36)
-            .frame()
-            .iloc[t - 1 - 35]
-        )
+        beta = ul.rolling_regress(panel.excess, panel.factors[["market"]], window=36).frame().iloc[t - 1 - 35]
         X = np.column_stack([np.ones(8), beta, chars.iloc[t - 1]])
         r = panel.excess.values.iloc[t].to_numpy()
         used = np.isfinite(r) & np.isfinite(X).all(axis=1)
@@ -178,9 +170,7 @@ class Moving(Scratch):
         panel = made_panel(K=1, conditions=ul.TimeSeries.from_pandas(z, measure="rate"))
         got = ul.conditional_beta(panel, errors="classical")
         known = panel.conditions["spread"]
-        self.assertEqual(
-            known.iloc[5], z[known.index[5] - 2]
-        )  # published a month later, stands the month after
+        self.assertEqual(known.iloc[5], z[known.index[5] - 2])  # published a month later, stands the month after
         s = (known - known.mean()) / known.std()
         f, y = panel.factors["market"], panel.excess.values["a1"]
         X = np.column_stack([np.ones(len(f)), f, f * s])
@@ -189,9 +179,7 @@ class Moving(Scratch):
         np.testing.assert_allclose(got.beta["a1"], b[1] + b[2] * s, rtol=1e-9)
         w = np.array([0, 1, s.iloc[7]])
         self.assertAlmostEqual(got.standard_error["a1"].iloc[7], np.sqrt(w @ V @ w), 10)
-        self.assertAlmostEqual(
-            got.p_value["a1"], got.table.p_values.loc["a1", "market × spread"], 9
-        )
+        self.assertAlmostEqual(got.p_value["a1"], got.table.p_values.loc["a1", "market × spread"], 9)
         with self.refused(EstimationError, "No condition strain", "spread"):
             ul.conditional_beta(panel, ["strain"])
 
@@ -199,9 +187,7 @@ class Moving(Scratch):
         rng = np.random.default_rng(7)
         panel = made_panel(K=1, N=2, gaps=0.08)
         path = 0.6 + rng.normal(0, 0.15, 120).cumsum()
-        moved = panel.assets.assign(
-            a0=0.002 + path * panel.factors["market"] + rng.normal(0, 0.02, 120)
-        )
+        moved = panel.assets.assign(a0=0.002 + path * panel.factors["market"] + rng.normal(0, 0.02, 120))
         moved.iloc[[3, 50], 0] = np.nan
         return ul.align(assets=moved, factors=panel.factor_table, risk_free=panel.rate)
 
@@ -224,9 +210,7 @@ class Moving(Scratch):
             b = C @ X.T @ Vi @ y[used]
             e = y[used] - X @ b
             s2 = e @ Vi @ e / (rows - 2)
-            like = -0.5 * (
-                (rows - 2) * np.log(s2) + np.linalg.slogdet(V)[1] - np.linalg.slogdet(C)[1]
-            )
+            like = -0.5 * ((rows - 2) * np.log(s2) + np.linalg.slogdet(V)[1] - np.linalg.slogdet(C)[1])
             cross = (walk * f)[:, used]
             slant = np.column_stack([np.zeros(120), np.ones(120)]) - cross @ Vi @ X
             spread = np.diag(walk - cross @ Vi @ cross.T)
@@ -251,9 +235,7 @@ class Moving(Scratch):
         self.assertAlmostEqual(got.movement["a0"], movement, 4)
         self.assertLess(got.p_value["a0"], 0.01)
         short = panel.assets.assign(late=panel.assets["a0"].where(np.arange(120) >= 100))
-        late = ul.kalman_beta(
-            ul.align(assets=short, factors=panel.factor_table, risk_free=panel.rate)
-        )
+        late = ul.kalman_beta(ul.align(assets=short, factors=panel.factor_table, risk_free=panel.rate))
         self.assertTrue(late.beta["late"].isna().all())
         pd.testing.assert_series_equal(late.beta["a0"], got.beta["a0"])
         self.assertIn("1 asset left out, with fewer than 24 rows", late.basis)
@@ -272,6 +254,4 @@ class Moving(Scratch):
         absent = replace(panel, assets=panel.assets[kept], factors=panel.factors[kept],
                          risk_free=panel.risk_free[kept], conditions=panel.conditions[kept])  # fmt: skip
         empty = replace(panel, assets=panel.assets.where(np.column_stack([kept, kept])))
-        pd.testing.assert_frame_equal(
-            ul.kalman_beta(absent).beta, ul.kalman_beta(empty).beta[kept], rtol=1e-9
-        )
+        pd.testing.assert_frame_equal(ul.kalman_beta(absent).beta, ul.kalman_beta(empty).beta[kept], rtol=1e-9)

@@ -46,16 +46,10 @@ class Cost(Scratch):
     def setUp(self):
         super().setUp()
         rng = np.random.default_rng(8)
-        self.x = pd.DataFrame(
-            rng.normal(0.006, 0.045, (240, 2)), months(240), columns=["market", "size"]
-        )
+        self.x = pd.DataFrame(rng.normal(0.006, 0.045, (240, 2)), months(240), columns=["market", "size"])
         self.y = pd.DataFrame({"A": 0.8 * self.x["market"] + rng.normal(0, 0.05, 240)})
-        self.bill = ul.TimeSeries.from_pandas(
-            pd.Series(0.0025, months(240), name="bill"), measure="return"
-        )
-        self.market = ul.TimeSeries.from_pandas(
-            self.x["market"], measure="return", excess_of="bill"
-        )
+        self.bill = ul.TimeSeries.from_pandas(pd.Series(0.0025, months(240), name="bill"), measure="return")
+        self.market = ul.TimeSeries.from_pandas(self.x["market"], measure="return", excess_of="bill")
 
     def test_one_factor_by_hand(self):
         table = ul.regress(self.y, self.x[["market"]])
@@ -65,11 +59,7 @@ class Cost(Scratch):
         self.assertAlmostEqual(lam.value, 12 * self.x["market"].mean(), 13)
         rate = 1.0025**12 - 1
         self.assertAlmostEqual(got.value["A"], rate + beta * lam.value, 14)
-        variance = (
-            (beta * lam.standard_error) ** 2
-            + (lam.value * se) ** 2
-            - (se * lam.standard_error) ** 2
-        )
+        variance = (beta * lam.standard_error) ** 2 + (lam.value * se) ** 2 - (se * lam.standard_error) ** 2
         self.assertAlmostEqual(got.standard_error["A"], variance**0.5, 14)
         self.assertAlmostEqual(got.parts.loc["A", "contribution"].sum(), got.value["A"], 14)
         self.assertEqual(got.df["A"], 238)
@@ -80,14 +70,10 @@ class Cost(Scratch):
         b = table.coefficients.loc["A", ["market", "size"]].to_numpy()
         self.assertAlmostEqual(got.value["A"], 0.03 + b @ [0.05, 0.02], 14)
         V = table.covariance[0][1:, 1:]
-        self.assertAlmostEqual(
-            got.standard_error["A"] ** 2, np.array([0.05, 0.02]) @ V @ [0.05, 0.02], 16
-        )
+        self.assertAlmostEqual(got.standard_error["A"] ** 2, np.array([0.05, 0.02]) @ V @ [0.05, 0.02], 16)
 
     def test_noise_gives_no_false_error(self):
-        table = ul.regress(
-            self.y * 0 + np.random.default_rng(0).normal(0, 1, (240, 1)), self.x[["market"]]
-        )
+        table = ul.regress(self.y * 0 + np.random.default_rng(0).normal(0, 1, (240, 1)), self.x[["market"]])
         noisy = ul.Premium(0.001, 0.5, 200, "bill")
         got = ul.cost_of_equity(table, premia={"market": noisy}, risk_free=self.bill)
         if table.coefficients.loc["A", "market"] ** 2 < table.covariance[0][1, 1]:
@@ -145,9 +131,7 @@ class OtherBetas(Scratch):
         np.testing.assert_allclose(made.standard_errors["market"], error, rtol=0.01)
         alike = replace(self.table, coefficients=self.table.coefficients * 0 + 1.0)
         self.assertGreater(ul.shrink_betas(alike).standard_errors["market"].min(), 0.01)
-        np.testing.assert_allclose(
-            made.coefficients["constant"], self.table.coefficients["constant"]
-        )
+        np.testing.assert_allclose(made.coefficients["constant"], self.table.coefficients["constant"])
 
     def test_blume_from_two_periods_and_from_a_line(self):
         early = ul.factor_betas(self.panel.sample(end="2013-12"), ["market"])
@@ -236,22 +220,14 @@ class JointAlpha(Scratch):
         for _ in range(400):
             f = pd.DataFrame(rng.normal(0.005, 0.04, (60, 1)), months(60), columns=["m"])
             y = f.to_numpy() * rng.uniform(0.5, 1.5, 5) + rng.normal(0, 0.05, (60, 5))
-            bill = ul.TimeSeries.from_pandas(
-                pd.Series(0.0, months(60)), name="bill", measure="return"
-            )
+            bill = ul.TimeSeries.from_pandas(pd.Series(0.0, months(60)), name="bill", measure="return")
             market = ul.SeriesTable.from_pandas(f, measure="return", excess_of="bill")
             assets = pd.DataFrame(y, months(60), columns=list("ABCDE"))
-            p.append(
-                ul.joint_alpha_test(ul.align(assets=assets, factors=market, risk_free=bill)).p_value
-            )
-        self.assertAlmostEqual(
-            np.mean(np.array(p) < 0.05), 0.05, delta=0.033
-        )  # three standard errors
+            p.append(ul.joint_alpha_test(ul.align(assets=assets, factors=market, risk_free=bill)).p_value)
+        self.assertAlmostEqual(np.mean(np.array(p) < 0.05), 0.05, delta=0.033)  # three standard errors
         with self.refused(ul.UltrumError, "No factor"):
             ul.joint_alpha_test(ul.practice.panel(), ["tide"])
-        with self.assertWarnsRegex(
-            ul.DataWarning, r"62 of 252 rows.*LMPB \(150 rows\).*251 rows .* 20 assets"
-        ):
+        with self.assertWarnsRegex(ul.DataWarning, r"62 of 252 rows.*LMPB \(150 rows\).*251 rows .* 20 assets"):
             ul.joint_alpha_test(ul.practice.panel(), ["market"])
         with self.refused(ul.UltrumError, "need more than", "fewer assets"):
             ul.joint_alpha_test(ul.practice.panel().sample("2012-06", "2014-05"))
@@ -261,16 +237,13 @@ class Premia(Scratch):
     def setUp(self):
         super().setUp()
         rng = np.random.default_rng(3)
-        self.f = pd.DataFrame(
-            rng.normal(0.006, 0.045, (240, 2)), months(240), columns=["market", "size"]
-        )
+        self.f = pd.DataFrame(rng.normal(0.006, 0.045, (240, 2)), months(240), columns=["market", "size"])
         self.f["size"] += 0.4 * self.f["market"]
         self.rate = ul.TimeSeries.from_pandas(
             pd.Series(rng.uniform(0.001, 0.004, 240), months(240)), name="bill", measure="return"
         )
         self.market, self.size = (
-            ul.TimeSeries.from_pandas(self.f[n], measure="return", excess_of="bill")
-            for n in ("market", "size")
+            ul.TimeSeries.from_pandas(self.f[n], measure="return", excess_of="bill") for n in ("market", "size")
         )
 
     def test_geometric_and_blended_means_and_their_errors(self):
@@ -288,16 +261,10 @@ class Premia(Scratch):
             ul.premium(self.market, mean="blend")
 
     def test_joint_variance_equals_that_of_the_sum_of_histories(self):
-        y = pd.DataFrame(
-            {"A": self.f @ [0.8, 0.5] + np.random.default_rng(2).normal(0, 1e-9, 240)}, months(240)
-        )
+        y = pd.DataFrame({"A": self.f @ [0.8, 0.5] + np.random.default_rng(2).normal(0, 1e-9, 240)}, months(240))
         table = ul.regress(y, self.f)
-        cost = ul.cost_of_equity(
-            table, premia={"market": self.market, "size": self.size}, risk_free=0.03
-        )
-        both = ul.TimeSeries.from_pandas(
-            (self.f @ [0.8, 0.5]).rename("both"), measure="return", excess_of="bill"
-        )
+        cost = ul.cost_of_equity(table, premia={"market": self.market, "size": self.size}, risk_free=0.03)
+        both = ul.TimeSeries.from_pandas((self.f @ [0.8, 0.5]).rename("both"), measure="return", excess_of="bill")
         self.assertAlmostEqual(cost.standard_error["A"], ul.premium(both).standard_error, 4)
         self.assertAlmostEqual(cost.parts.loc["A", "variance_share"].sum(), 1.0, 12)
         self.assertAlmostEqual(cost.shares.loc["A"].sum(), 1.0, 12)
@@ -324,9 +291,7 @@ class Premia(Scratch):
         )
         y.iloc[[3, 9], 0] = np.nan
         table = ul.regress(y, self.f[["market"]])
-        cost = ul.cost_of_equity(
-            table, premia={"market": self.market}, risk_free=0.03, draws=4000, seed=7
-        )
+        cost = ul.cost_of_equity(table, premia={"market": self.market}, risk_free=0.03, draws=4000, seed=7)
         self.assertEqual(cost.draws.shape, (4000, 1))
         self.assertAlmostEqual(cost.draws.mean(), cost.value["A"], 2)
         self.assertAlmostEqual(cost.draws.std() / cost.standard_error["A"], 1.0, delta=0.12)
@@ -376,26 +341,16 @@ class Premia(Scratch):
         self.assertIn("order 12 of 2023", repr(cost))
         there = cost.in_currency("QSR", inflation=(0.02, 0.03))
         self.assertAlmostEqual(there.value["BRTW"], (1 + cost.value["BRTW"]) * 1.03 / 1.02 - 1, 14)
-        self.assertAlmostEqual(
-            there.parts.loc["BRTW", "contribution"].sum(), there.value["BRTW"], 13
-        )
+        self.assertAlmostEqual(there.parts.loc["BRTW", "contribution"].sum(), there.value["BRTW"], 13)
         parity = cost.in_currency("QSR", forward=(1.5, 1.53))
-        self.assertAlmostEqual(
-            parity.standard_error["BRTW"], cost.standard_error["BRTW"] * 1.02, 14
-        )
-        side = ul.cost_comparison(
-            {"plain": table, "lagged": ul.dimson_beta(panel)}, premia=given, risk_free=0.03
-        )
+        self.assertAlmostEqual(parity.standard_error["BRTW"], cost.standard_error["BRTW"] * 1.02, 14)
+        side = ul.cost_comparison({"plain": table, "lagged": ul.dimson_beta(panel)}, premia=given, risk_free=0.03)
         lagged = ul.dimson_beta(panel)
-        self.assertAlmostEqual(
-            side.loc[("NTSH", "lagged"), "cost"], 0.03 + 0.05 * lagged.beta["NTSH"], 12
-        )
+        self.assertAlmostEqual(side.loc[("NTSH", "lagged"), "cost"], 0.03 + 0.05 * lagged.beta["NTSH"], 12)
         with self.refused(EstimationError, "needs a number and its reason"):
             ul.cost_of_equity(table, premia=given, risk_free=bond, add_ons={"size": (0.01, " ")})
         with self.refused(EstimationError, "name of another part"):
-            ul.cost_of_equity(
-                table, premia=given, risk_free=bond, add_ons={"market": (0.01, "why")}
-            )
+            ul.cost_of_equity(table, premia=given, risk_free=bond, add_ons={"market": (0.01, "why")})
         with self.refused(EstimationError, "either inflation"):
             cost.in_currency("QSR")
 
@@ -447,9 +402,7 @@ class Factors(Scratch):
         )
         self.assertEqual((got.name, got.metadata.excess_of), ("QSR", "bill"))
         cash = ul.currency_factor("QSR", here, quote)
-        np.testing.assert_allclose(
-            cash.values[1:], [0.5 / 0.48 - 1.003, 0.48 / 0.5 - 1.001], rtol=1e-12
-        )
+        np.testing.assert_allclose(cash.values[1:], [0.5 / 0.48 - 1.003, 0.48 / 0.5 - 1.001], rtol=1e-12)
         with self.refused(ul.UltrumError, "two different currencies"):
             ul.currency_factor(here, here, quote)
 
@@ -494,9 +447,7 @@ class Sensitivity(Scratch):
             chosen={"frequency": "Q"}, published=0.9, end="2020-06", errors="classical",
         )  # fmt: skip
         self.assertEqual(len(got.table), 2 * 2 * 3 * 2)
-        self.assertTrue(
-            got.table.query("window == 'P30Y'")["note"].str.contains("shorter than P30Y").all()
-        )
+        self.assertTrue(got.table.query("window == 'P30Y'")["note"].str.contains("shorter than P30Y").all())
         cell = got.table.set_index(["window", "frequency", "adjustment", "estimator"])
         part = panel.sample("2017-07", "2020-06")
         plain = ul.factor_betas(part, ["market"], errors="classical")
@@ -513,13 +464,9 @@ class Sensitivity(Scratch):
         self.assertEqual(got.own["frequency"], "Q")
         self.assertIn("published 0.90", repr(got))
         with self.refused(EstimationError, "market='ALL' is not tried", "index"):
-            ul.beta_sensitivity(
-                returns, market, "BRTW", risk_free=panel.rate, chosen={"market": "ALL"}
-            )
+            ul.beta_sensitivity(returns, market, "BRTW", risk_free=panel.rate, chosen={"market": "ALL"})
         with self.refused(EstimationError, "adjustment 'bayes'"):
-            ul.beta_sensitivity(
-                returns, market, "BRTW", risk_free=panel.rate, adjustments=["bayes"]
-            )
+            ul.beta_sensitivity(returns, market, "BRTW", risk_free=panel.rate, adjustments=["bayes"])
 
 
 class Tables(Scratch):
@@ -529,9 +476,7 @@ class Tables(Scratch):
             ul.factor_betas(panel, ["market"]).fit("BRTW"),
             ul.factor_betas(panel).fit("BRTW"),
         )
-        table = ul.model_table(
-            {"one|_<b>": one, "four & all": four}, stars=True, names={"market": "market_β"}
-        )
+        table = ul.model_table({"one|_<b>": one, "four & all": four}, stars=True, names={"market": "market_β"})
         text = table.to_text()
         beta, error = one.coefficients["market"], one.standard_errors["market"]
         self.assertIn(f"{beta:.3f}***", text)
@@ -550,8 +495,6 @@ class Tables(Scratch):
         wide = ul.model_table(ul.factor_betas(panel, ["market"]))
         self.assertEqual(wide.head, ["constant", "market", "R²", "rows"])
         self.assertEqual(len(wide.body), 46)
-        self.assertIn(
-            "percent per period", ul.model_table(ul.two_pass(panel, ["market"], draws=49)).to_text()
-        )
+        self.assertIn("percent per period", ul.model_table(ul.two_pass(panel, ["market"], draws=49)).to_text())
         with self.refused(ul.UltrumError, "below='z'"):
             ul.model_table([one], below="z")

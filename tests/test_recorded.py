@@ -6,7 +6,9 @@ from functools import partialmethod
 
 from tests.recorded import FILE, GROUPS, differences
 
-_CHANGED = "If it is meant: `python -m tests.recorded`, read what git shows, list changed numbers in CHANGELOG.md."
+_CHANGED = (
+    "If it is meant: `python -m tests.recorded`, read what git shows, list changed numbers in CHANGELOG.md."
+)
 
 
 class Recorded(unittest.TestCase):

@@ -34,14 +34,9 @@ def exact(cells, constant):
         normal[i] = [v / pivot for v in normal[i]]
         for j in range(p):
             if j != i:
-                normal[j] = [
-                    a - normal[j][i] * b for a, b in zip(normal[j], normal[i], strict=True)
-                ]
+                normal[j] = [a - normal[j][i] * b for a, b in zip(normal[j], normal[i], strict=True)]
     beta = [row[-1] for row in normal]
-    rss = sum(
-        (v - sum(b * c for b, c in zip(beta, r, strict=True))) ** 2
-        for r, v in zip(X, y, strict=True)
-    )
+    rss = sum((v - sum(b * c for b, c in zip(beta, r, strict=True))) ** 2 for r, v in zip(X, y, strict=True))
     variances = [normal[i][p + i] * rss / (len(y) - p) for i in range(p)]
     return [(float(b), float(v) ** 0.5) for b, v in zip(beta, variances, strict=True)]
 
@@ -58,9 +53,7 @@ class Certified(unittest.TestCase):
             data = np.array(problem["rows"], float)
             constant = name != "NoInt1"
             with warnings.catch_warnings():
-                warnings.simplefilter(
-                    "ignore", ul.DataWarning
-                )  # near copies and trends, as they must be
+                warnings.simplefilter("ignore", ul.DataWarning)  # near copies and trends, as they must be
                 fit = ul.regress(data[:, 0], data[:, 1:], errors="classical", constant=constant)
             got = list(zip(fit.coefficients, fit.standard_errors, strict=True))
             for truth in (exact(problem["rows"], constant), problem["certified"]):
@@ -100,9 +93,7 @@ def slow_covariance(X, y, kind, moments=None, lags=None):
 class Errors(Scratch):
     def setUp(self):
         rng = np.random.default_rng(11)
-        self.X = pd.DataFrame(
-            rng.standard_t(5, (90, 2)) * 0.04, months(90), columns=["market", "size"]
-        )
+        self.X = pd.DataFrame(rng.standard_t(5, (90, 2)) * 0.04, months(90), columns=["market", "size"])
         shocks = rng.normal(0, 0.05, (90, 3)) * (1 + 20 * self.X[["market"]].abs().to_numpy())
         self.Y = pd.DataFrame(0.9 * self.X[["market"]].to_numpy() + shocks, months(90), list("abc"))
         self.Y.iloc[[0, 1, 20, 21, 22, 55], 1] = np.nan
@@ -152,9 +143,7 @@ class Errors(Scratch):
         scaled = ul.regress(self.Y["a"], self.X.assign(size=self.X["size"] * 1e9))
         np.testing.assert_allclose(scaled.t_values, plain.t_values, rtol=1e-9)
         shifted = ul.regress(self.Y["a"], self.X + 1.0)
-        np.testing.assert_allclose(
-            shifted.standard_errors["market"], plain.standard_errors["market"], 1e-9
-        )
+        np.testing.assert_allclose(shifted.standard_errors["market"], plain.standard_errors["market"], 1e-9)
 
     def test_nearly_dependent_columns_keep_their_digits(self):
         x = np.linspace(0, 1, 40)
@@ -180,9 +169,7 @@ class Refusals(Scratch):
         with self.refused(EstimationError, "2 complete rows", "2 coefficients"):
             ul.regress([1.0, 2.0], [[1.0], [3.0]])
         with self.refused(AlignmentError, "share no label"):
-            ul.regress(
-                pd.Series([1.0, 2], months(2)), pd.DataFrame({"m": [1.0, 2]}, months(2, "2020-01"))
-            )
+            ul.regress(pd.Series([1.0, 2], months(2)), pd.DataFrame({"m": [1.0, 2]}, months(2, "2020-01")))
         with self.refused(EstimationError, "errors='robust'", "hac"):
             ul.regress([1.0, 2, 3], [1.0, 2, 4], errors="robust")
         fit = ul.regress([1.0, 2, 3, 5], [1.0, 2, 4, 4], errors="classical")
@@ -200,9 +187,7 @@ class Refusals(Scratch):
             ul.regress([1.0, 2, 4, 3], [1.0, 2, 3, 5], lags=-1)
 
     def test_one_short_sample_does_not_stop_the_others(self):
-        Y = pd.DataFrame(
-            {"late": np.r_[np.full(28, np.nan), 1.0, 2.0], "whole": np.arange(30.0) ** 2}
-        )
+        Y = pd.DataFrame({"late": np.r_[np.full(28, np.nan), 1.0, 2.0], "whole": np.arange(30.0) ** 2})
         table = ul.regress(Y, np.arange(30.0))
         self.assertTrue(np.isnan(table.coefficients.loc["late"]).all())
         self.assertEqual((table.nobs["late"], table.nobs["whole"]), (0, 30))
@@ -344,13 +329,9 @@ class Options(Scratch):
         both = part(list(one)) + part(list(two)) - part(list(zip(one, two, strict=True)))
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", ul.DataWarning)
-            fit = ul.regress(
-                self.y, self.X, clusters=pd.DataFrame({"a": one, "b": two}, self.y.index)
-            )
+            fit = ul.regress(self.y, self.X, clusters=pd.DataFrame({"a": one, "b": two}, self.y.index))
         values, vectors = np.linalg.eigh(both)
-        np.testing.assert_allclose(
-            fit.covariance, (vectors * np.maximum(values, 0)) @ vectors.T, rtol=1e-8
-        )
+        np.testing.assert_allclose(fit.covariance, (vectors * np.maximum(values, 0)) @ vectors.T, rtol=1e-8)
         self.assertEqual(fit.df, 6)
 
     def test_automatic_lags_by_the_plug_in(self):
@@ -373,18 +354,14 @@ class Options(Scratch):
             apart = self.A @ (fit.coefficients - out.coefficients).to_numpy()
             self.assertAlmostEqual(table["cook"].iloc[row], apart @ apart / (3 * fit.sigma**2), 10)
             h = table["leverage"].iloc[row]
-            self.assertAlmostEqual(
-                table["shift"].iloc[row], apart[row] / (out.sigma * np.sqrt(h)), 10
-            )
+            self.assertAlmostEqual(table["shift"].iloc[row], apart[row] / (out.sigma * np.sqrt(h)), 10)
 
 
 class Diagnosis(Scratch):
     def setUp(self):
         super().setUp()
         rng = np.random.default_rng(12)
-        self.X = pd.DataFrame(
-            rng.normal(0, 0.04, (100, 2)), months(100), columns=["market", "size"]
-        )
+        self.X = pd.DataFrame(rng.normal(0, 0.04, (100, 2)), months(100), columns=["market", "size"])
         self.y = (self.X @ [1.0, 0.3] + rng.standard_t(5, 100) * 0.03).rename("A")
         self.fit = ul.regress(self.y, self.X)
         self.A = np.column_stack([np.ones(100), self.X])
@@ -435,23 +412,15 @@ class Diagnosis(Scratch):
         self.assertIn("; 52 dates left out", found.note)
         with self.refused(EstimationError, "before or from 2012-12", "Choose another date"):
             ul.break_test(fit, at=self.X.index[35])
-        zero = self.y.where(
-            np.arange(100) % 7 > 0, 0.0
-        ).to_frame()  # the dummy leaves no residuals to its rows
+        zero = self.y.where(np.arange(100) % 7 > 0, 0.0).to_frame()  # the dummy leaves no residuals to its rows
         dummy = pd.DataFrame({"day": (np.arange(100) % 7 == 0).astype(float)}, self.X.index)
         for how in ("chow", "sup-f"):
-            with self.refused(
-                EstimationError, "A: the coefficients before or after a date have no robust"
-            ):
+            with self.refused(EstimationError, "A: the coefficients before or after a date have no robust"):
                 ul.break_test(ul.regress(zero["A"], dummy), how=how)
         self.assertIn("no robust covariance", chow_tests(ul.regress(zero, dummy))["note"]["A"])
-        for cut, errors in itertools.product(
-            range(30, 42), ("classical", "hac")
-        ):  # exact on both sides
+        for cut, errors in itertools.product(range(30, 42), ("classical", "hac")):  # exact on both sides
             moved = self.X["market"] * np.where(np.arange(100) < cut, 1.0, 3.0)
-            found = ul.break_test(
-                ul.regress(moved, self.X["market"], errors=errors), how="sup-f", draws=99
-            )
+            found = ul.break_test(ul.regress(moved, self.X["market"], errors=errors), how="sup-f", draws=99)
             self.assertEqual((found.at, found.p_value), (self.X.index[cut], 0.01))
 
     def reset_by_its_formula(self):
@@ -463,9 +432,7 @@ class Diagnosis(Scratch):
             fitted, A = fit.fitted.to_numpy(), fit.design.to_numpy()
             more = np.column_stack([A, fitted**2, fitted**3]) * root[:, None]
             y = self.y.to_numpy() * root
-            e, rest = (
-                y - M @ np.linalg.lstsq(M, y, rcond=None)[0] for M in (A * root[:, None], more)
-            )
+            e, rest = (y - M @ np.linalg.lstsq(M, y, rcond=None)[0] for M in (A * root[:, None], more))
             below = 100 - more.shape[1]
             want = (e @ e - rest @ rest) / 2 / (rest @ rest / below)
             found = ul.diagnose(fit)["straight line (RESET)"]
@@ -484,25 +451,17 @@ class Diagnosis(Scratch):
         fit = ul.regress(self.y + jump, self.X)
 
         def rss(cut):
-            parts = [
-                (self.A[p], fit.response.to_numpy()[p])
-                for p in (slice(None, cut), slice(cut, None))
-            ]
+            parts = [(self.A[p], fit.response.to_numpy()[p]) for p in (slice(None, cut), slice(cut, None))]
             return sum(np.linalg.lstsq(A, v, rcond=None)[1][0] for A, v in parts)
 
         cuts = np.arange(15, 86)
         made = np.array([rss(c) for c in cuts])
         best = cuts[made.argmin()]
         A, v = self.A, fit.response.to_numpy()
-        b1, b2 = (
-            np.linalg.lstsq(A[p], v[p], rcond=None)[0]
-            for p in (slice(None, best), slice(best, None))
-        )
+        b1, b2 = (np.linalg.lstsq(A[p], v[p], rcond=None)[0] for p in (slice(None, best), slice(best, None)))
         e = np.r_[v[:best] - A[:best] @ b1, v[best:] - A[best:] @ b2]
         m = (A @ (b2 - b1)) ** 2
-        inside = cuts[
-            (made - made.min()) / (np.mean(m * e**2) / np.mean(m)) <= -2 * np.log(1 - np.sqrt(0.95))
-        ]
+        inside = cuts[(made - made.min()) / (np.mean(m * e**2) / np.mean(m)) <= -2 * np.log(1 - np.sqrt(0.95))]
         self.assertEqual(found.between, (self.X.index[inside.min()], self.X.index[inside.max()]))
         drift = ul.break_test(self.fit, how="cusum")
         w = []
@@ -531,9 +490,7 @@ class Diagnosis(Scratch):
 
     def test_levels_on_levels_warn_and_a_trend_does_not(self):
         rng = np.random.default_rng(2)
-        walks = pd.DataFrame(
-            rng.normal(size=(150, 2)).cumsum(axis=0), months(150), columns=["a", "b"]
-        )
+        walks = pd.DataFrame(rng.normal(size=(150, 2)).cumsum(axis=0), months(150), columns=["a", "b"])
         with self.assertWarnsRegex(
             ul.DataWarning,
             r"a \(0\.\d\d\) and b \(0\.\d\d\) look non-stationary.*growth or differences",
@@ -552,9 +509,7 @@ class Diagnosis(Scratch):
         got = dickey_fuller(v)
         d = np.diff(v)
         k = got.lags
-        X = np.column_stack(
-            [v[k:-1], *(d[k - j : len(d) - j] for j in range(1, k + 1)), np.ones(len(d) - k)]
-        )
+        X = np.column_stack([v[k:-1], *(d[k - j : len(d) - j] for j in range(1, k + 1)), np.ones(len(d) - k)])
         fit = ul.regress(d[k:], X, constant=False, errors="classical")
         self.assertAlmostEqual(got.statistic, fit.t_values.iloc[0], 9)
         for t, p in ((-3.43, 0.01), (-2.86, 0.05), (-2.57, 0.10)):  # asymptotic critical values

@@ -45,12 +45,9 @@ class Speaking(Scratch):
 class Trails(Scratch):
     def test_every_step_from_the_bytes_to_the_excess_return_is_said(self):
         text = "Prices in miral\ndate;BRTW\n" + "".join(
-            f"{d:%d.%m.%Y};{10 + i}\n"
-            for i, d in enumerate(pd.bdate_range("2024-01-01", "2024-04-30"))
+            f"{d:%d.%m.%Y};{10 + i}\n" for i, d in enumerate(pd.bdate_range("2024-01-01", "2024-04-30"))
         )
-        close = ul.read_series(self.file("p.txt", text), measure="price", currency="QML").series[
-            "BRTW"
-        ]
+        close = ul.read_series(self.file("p.txt", text), measure="price", currency="QML").series["BRTW"]
         bill = series([0.002] * 6, "2024-01", name="bill", measure="return")
         steps = [s.action for s in ul.excess(ul.returns(close, frequency="M"), bill).metadata.trail]
         self.assertEqual(steps, ["read", "adjust prices", "to frequency", "returns", "excess"])
@@ -64,15 +61,11 @@ class Trails(Scratch):
 
 class Invariances(Scratch):
     @settings(max_examples=40, deadline=None)
-    @given(
-        st.integers(0, 10**6), st.sampled_from(["classical", "hc2", "hac"]), st.floats(0.01, 100)
-    )
+    @given(st.integers(0, 10**6), st.sampled_from(["classical", "hc2", "hac"]), st.floats(0.01, 100))
     def test_order_scale_and_shift(self, seed, errors, scale):
         rng = np.random.default_rng(seed)
         X = pd.DataFrame(rng.normal(0, 0.05, (60, 2)), months(60), columns=["market", "size"])
-        Y = pd.DataFrame(
-            rng.normal(0, 0.08, (60, 4)) + X[["market"]].to_numpy(), months(60), list("abcd")
-        )
+        Y = pd.DataFrame(rng.normal(0, 0.08, (60, 4)) + X[["market"]].to_numpy(), months(60), list("abcd"))
         Y = Y.mask(rng.random(Y.shape) < 0.1)
         plain = ul.regress(Y, X, errors=errors)
         turned = ul.regress(Y[list("dbca")], X[["size", "market"]], errors=errors)
@@ -81,13 +74,9 @@ class Invariances(Scratch):
         np.testing.assert_allclose(turned.t_values, plain.t_values.loc[list("dbca"), want.columns], rtol=1e-7,
                                    atol=1e-9)  # fmt: skip
         scaled = ul.regress(Y, X * scale, errors=errors)
-        np.testing.assert_allclose(
-            scaled.coefficients["market"] * scale, plain.coefficients["market"], 1e-8
-        )
+        np.testing.assert_allclose(scaled.coefficients["market"] * scale, plain.coefficients["market"], 1e-8)
         moved = ul.regress(Y, X + 0.01, errors=errors)
-        np.testing.assert_allclose(
-            moved.coefficients["size"], plain.coefficients["size"], rtol=1e-7, atol=1e-10
-        )
+        np.testing.assert_allclose(moved.coefficients["size"], plain.coefficients["size"], rtol=1e-7, atol=1e-10)
         np.testing.assert_allclose(moved.residuals, plain.residuals, atol=1e-12)
 
     @settings(max_examples=40, deadline=None)

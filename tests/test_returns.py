@@ -29,9 +29,7 @@ class TotalReturns(Scratch):
         days = close.index
         halved = close.to_pandas()
         halved[days >= days[30]] /= 2
-        close = ul.TimeSeries.from_pandas(
-            halved, name="A", measure="price", currency="QML", frequency="B"
-        )
+        close = ul.TimeSeries.from_pandas(halved, name="A", measure="price", currency="QML", frequency="B")
         paid, split = {days[10]: 0.8, days[30]: 0.5}, {days[30]: 2.0}
         dividends = pd.DataFrame({"asset": "A", "date": list(paid), "amount": list(paid.values())})
         splits = pd.DataFrame({"asset": "A", "date": list(split), "ratio": list(split.values())})
@@ -43,9 +41,7 @@ class TotalReturns(Scratch):
         self.assertEqual(adjusted.metadata.income, "total")
         month_ends = wealth.groupby(wealth.index.to_period("M")).last()
         monthly = ul.returns(close, frequency="M", dividends=dividends, splits=splits).to_pandas()
-        np.testing.assert_allclose(
-            monthly, month_ends.pct_change()[1:-1], rtol=1e-11
-        )  # April has begun only
+        np.testing.assert_allclose(monthly, month_ends.pct_change()[1:-1], rtol=1e-11)  # April has begun only
 
     def test_every_company_of_the_world_as_a_holder_earned_it(self):
         world = simulate()
@@ -61,9 +57,7 @@ class TotalReturns(Scratch):
             paid = dividends[dividends["asset"] == code]
             parted = splits[splits["asset"] == code]
             paid = dict(zip(pd.to_datetime(paid["date"]), paid["amount"], strict=True))
-            wealth = holder(
-                close, paid, dict(zip(pd.to_datetime(parted["date"]), parted["ratio"], strict=True))
-            )
+            wealth = holder(close, paid, dict(zip(pd.to_datetime(parted["date"]), parted["ratio"], strict=True)))
             want = wealth.pct_change().reindex(got.index)
             both = want.notna() & got[code].notna()
             self.assertGreater(both.sum(), 1000)
@@ -84,9 +78,7 @@ class TotalReturns(Scratch):
         got = ul.returns(price, frequency="M", dividends=dividends, splits=exchange.splits())
         first = np.flatnonzero(np.diff(world.month_of_day, prepend=-1))
         true = np.multiply.reduceat(1 + world.total[:, code], first) - 1
-        np.testing.assert_allclose(
-            got.to_pandas(), true[1:], atol=0.01 / close[:, code].min() * 1.5
-        )
+        np.testing.assert_allclose(got.to_pandas(), true[1:], atol=0.01 / close[:, code].min() * 1.5)
 
     def test_no_return_across_a_gap_and_late_dividends_are_counted(self):
         x = series([100, np.nan, 121, 133.1], measure="price", currency="QML", name="A")
@@ -126,9 +118,7 @@ class TotalReturns(Scratch):
         )
         other = daily(np.arange(1.0, 9), name="B", measure="price", currency="QML")
         table = ul.SeriesTable.of([close, other])
-        paid = pd.DataFrame(
-            {"asset": ["A"], "date": ["2024-01-06"], "amount": [12.0]}
-        )  # a Saturday
+        paid = pd.DataFrame({"asset": ["A"], "date": ["2024-01-06"], "amount": [12.0]})  # a Saturday
         got = ul.returns(table, final_payments=paid).to_pandas()
         np.testing.assert_allclose(got["B"], 1 / np.arange(1, 8))
         self.assertAlmostEqual(got.loc["2024-01-08", "A"], 0.2)

@@ -39,9 +39,9 @@ def alone(y, X, kind, weights=None):
     V = slow_covariance(A, v, kind, np.flatnonzero(used), lags)
     T = np.eye(len(b))
     T[0, 1:] = -centre.astype(float)
-    return T @ b + np.r_[
-        float(y[used].astype(np.longdouble).mean()), np.zeros(len(b) - 1)
-    ], np.sqrt(np.diag(T @ V @ T.T))
+    return T @ b + np.r_[float(y[used].astype(np.longdouble).mean()), np.zeros(len(b) - 1)], np.sqrt(
+        np.diag(T @ V @ T.T)
+    )
 
 
 class Agreement(Scratch):
@@ -73,14 +73,10 @@ class Agreement(Scratch):
         for kind in ("classical", "hc3", "hac"):  # windows far apart are summed in stretches
             every = ul.rolling_regress(Y, X, window=36, errors=kind)
             years = ul.rolling_regress(Y, X, window=36, errors=kind, step="A")
-            last = [
-                k for k, end in enumerate(every.ends) if end.month == 12 or k == len(every.ends) - 1
-            ]
+            last = [k for k, end in enumerate(every.ends) if end.month == 12 or k == len(every.ends) - 1]
             self.assertEqual(list(years.ends), list(every.ends[last]))
             self.near(years.coefficients, every.coefficients[last], every.standard_errors[last])
-            self.near(
-                years.standard_errors, every.standard_errors[last], every.standard_errors[last]
-            )
+            self.near(years.standard_errors, every.standard_errors[last], every.standard_errors[last])
         fading = ul.rolling_regress(Y, X, window=36, half_life=12, errors="hc1")
         weights = 0.5 ** (np.arange(35, -1, -1) / 12)
         b, se = alone(Y.to_numpy()[-36:, 2], X.to_numpy()[-36:], "hc1", weights)
@@ -95,9 +91,7 @@ class Agreement(Scratch):
         early = made.frame("nobs").loc["2013-12"]  # ends in the hole of a year
         self.assertTrue((early <= 26).all())
         self.assertIn("too few rows", made.frame("status").to_numpy())
-        b, se = alone(
-            holed["a1"].reindex(Y.index).to_numpy()[10:46], X.to_numpy()[10:46], "classical"
-        )
+        b, se = alone(holed["a1"].reindex(Y.index).to_numpy()[10:46], X.to_numpy()[10:46], "classical")
         self.near(made.coefficients[10, 1], b, se)
 
     def test_who_works_does_not_matter(self):
@@ -127,9 +121,7 @@ class Agreement(Scratch):
 
 
 class Invariances(Scratch):
-    @given(
-        st.integers(0, 10_000), st.floats(1e-6, 1e6), st.floats(-1e3, 1e3), st.sampled_from(KINDS)
-    )
+    @given(st.integers(0, 10_000), st.floats(1e-6, 1e6), st.floats(-1e3, 1e3), st.sampled_from(KINDS))
     @settings(max_examples=25, deadline=None)
     def test_units_shifts_and_order_change_only_what_they_must(self, seed, scale, shift, kind):
         Y, X = world(T=50, N=30, seed=seed)
@@ -139,23 +131,15 @@ class Invariances(Scratch):
             np.abs(moved.coefficients[..., 2] * scale - plain.coefficients[..., 2])
             / plain.standard_errors[..., 2]
         )
-        tight = 1e-9 * max(
-            1.0, abs(shift) / scale / 0.04
-        )  # digits that the shift itself has taken from the data
+        tight = 1e-9 * max(1.0, abs(shift) / scale / 0.04)  # digits that the shift itself has taken from the data
         self.assertLess(np.nanmax(off), tight)
-        self.assertLess(
-            np.nanmax(np.abs(moved.t_values[..., 1] - plain.t_values[..., 1])), 10 * tight
-        )
+        self.assertLess(np.nanmax(np.abs(moved.t_values[..., 1] - plain.t_values[..., 1])), 10 * tight)
         order = np.random.default_rng(seed).permutation(30)
         shuffled = ul.rolling_regress(Y.iloc[:, order], X, window=30, errors=kind)
-        np.testing.assert_allclose(
-            shuffled.coefficients, plain.coefficients[:, order], rtol=1e-9, atol=1e-12
-        )
+        np.testing.assert_allclose(shuffled.coefficients, plain.coefficients[:, order], rtol=1e-9, atol=1e-12)
         percent = ul.regress(100 * Y, 100 * X, errors=kind)
         decimal = ul.regress(Y, X, errors=kind)
-        np.testing.assert_allclose(
-            percent.coefficients["f0"], decimal.coefficients["f0"], rtol=1e-9
-        )
+        np.testing.assert_allclose(percent.coefficients["f0"], decimal.coefficients["f0"], rtol=1e-9)
         np.testing.assert_allclose(
             percent.coefficients["constant"], 100 * decimal.coefficients["constant"], rtol=1e-7
         )

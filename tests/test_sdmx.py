@@ -56,9 +56,7 @@ class Schemas(Service):
                 ("structure", STRUCTURE, ["dataflow/all/all/latest", "datastructure/QLO/RATES/1.0?references=children",
                                           "categoryscheme/all/all/latest", "availableconstraint/RATES/all"]),
             ):  # fmt: skip
-                schema = json.loads(
-                    (HOME / "json" / folder / f"sdmx-json-{kind}-schema.json").read_text()
-                )
+                schema = json.loads((HOME / "json" / folder / f"sdmx-json-{kind}-schema.json").read_text())
                 validator = jsonschema.Draft7Validator(schema)
                 for path in paths:
                     message = self.ask(path, f"{base}json;version={version}").json()
@@ -99,9 +97,7 @@ class Schemas(Service):
 
 class Formats(Service):
     def source(self, client, form, rest):
-        return SdmxSource(
-            "o", lambda p, a: client.get(f"{self.service.sdmx}/{p}", accept=a), form, rest
-        )
+        return SdmxSource("o", lambda p, a: client.get(f"{self.service.sdmx}/{p}", accept=a), form, rest)
 
     def test_every_format_and_version_gives_the_same_series_bit_for_bit(self):
         known = None
@@ -114,9 +110,7 @@ class Formats(Service):
                     self.assertEqual(list(found), list(known))
                     for address, series in found.items():
                         with self.subTest(address, form=form, rest=rest):
-                            pd.testing.assert_series_equal(
-                                series.values, known[address].values, check_exact=True
-                            )
+                            pd.testing.assert_series_equal(series.values, known[address].values, check_exact=True)
                             self.assertEqual(series.metadata, known[address].metadata)
         self.assertEqual(len(known), 12)
 
@@ -201,14 +195,10 @@ class Reading(Scratch):
         )
 
     def test_statuses_are_kept_and_missing_ones_are_missing(self):
-        rows = (
-            "A:F(1.0),M,X,2024-01,1,IX,M\nA:F(1.0),M,X,2024-02,,IX,A\nA:F(1.0),M,X,2024-03,3,IX,P\n"
-        )
+        rows = "A:F(1.0),M,X,2024-01,1,IX,M\nA:F(1.0),M,X,2024-02,,IX,A\nA:F(1.0),M,X,2024-03,3,IX,P\n"
         (series,) = self.parts(self.HEAD + rows)
         np.testing.assert_array_equal(series.values, [np.nan, np.nan, 3])
-        self.assertEqual(
-            series.metadata.notes, ("1 provisional, first 2024-03", "1 marked missing")
-        )
+        self.assertEqual(series.metadata.notes, ("1 provisional, first 2024-03", "1 marked missing"))
 
     def test_periods_units_and_deletions_of_other_makers(self):
         head, row = "FREQ,ITEM,TIME_PERIOD,OBS_VALUE,UNIT_MEASURE\n", "{},X,{},{},{}\n"
@@ -333,13 +323,10 @@ class AnyData(Scratch):
             series, wanted, facts = _truth(rng)
             flow = replace(
                 FLOWS["PRICES"],
-                dimensions=FLOWS["PRICES"].dimensions
-                | {"FREQ": ("", dict.fromkeys("ASQMWBD", ""))},
+                dimensions=FLOWS["PRICES"].dimensions | {"FREQ": ("", dict.fromkeys("ASQMWBD", ""))},
             )
             for maker in ("data_text", "data_json", "data_xml"):
-                self.enterContext(
-                    mock.patch(f"ultrum.practice.messages.{maker}.facts_of", lambda *_, f=facts: f)
-                )
+                self.enterContext(mock.patch(f"ultrum.practice.messages.{maker}.facts_of", lambda *_, f=facts: f))
             written = {
                 "csv": messages.data_csv(flow, series), "csv 2.0": messages.data_csv(flow, series, version="2.0.0"),
                 "json": json.dumps(messages.data_json(flow, series)).encode(),
@@ -349,9 +336,7 @@ class AnyData(Scratch):
             for form, body in written.items():
                 with self.subTest(form, seed=seed):
                     raw = decode(body, "", list(flow.dimensions), "s:PRICES")
-                    self.assertEqual(
-                        {r.key for r in raw if len(r.places)}, {k for k, v in wanted.items() if v}
-                    )
+                    self.assertEqual({r.key for r in raw if len(r.places)}, {k for k, v in wanted.items() if v})
                     for one in raw:
                         if not len(one.places):
                             with self.refused(SourceError, "no observations"):
@@ -361,9 +346,7 @@ class AnyData(Scratch):
                         found = {
                             p: v
                             for s in parts
-                            for p, v in zip(
-                                s.metadata.frequency.labels(s.ordinals), s.values, strict=True
-                            )
+                            for p, v in zip(s.metadata.frequency.labels(s.ordinals), s.values, strict=True)
                         }
                         self.assertEqual(set(found), set(wanted[one.key]))
                         np.testing.assert_array_equal(
@@ -375,9 +358,7 @@ def _truth(rng):
     """Observations of three series, one of them perhaps empty, and what they must be read to."""
     code = rng.choice("ASQMWBD")
     frequency = Frequency(code)
-    unit, mult = rng.choice(
-        [("PC", 0), ("PCT", 0), ("Per cent per annum", 0), ("QML", 6), ("IX", 0)]
-    )
+    unit, mult = rng.choice([("PC", 0), ("PCT", 0), ("Per cent per annum", 0), ("QML", 6), ("IX", 0)])
     series, wanted = [], {}
     for area in ("QM", "QS", "QT"):
         count = 0 if area == "QS" and rng.random() < 0.5 else rng.randint(1, 30)

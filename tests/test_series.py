@@ -12,9 +12,7 @@ class Wrapping(Scratch):
     def test_pandas_in_pandas_out(self):
         values = pd.Series([1.0, np.nan, 3.0], months(3), name="cpi")
         wrapped = ul.TimeSeries.from_pandas(values, measure="index", timing="average")
-        pd.testing.assert_series_equal(
-            wrapped.to_pandas(), values, check_index=True, check_names=False
-        )
+        pd.testing.assert_series_equal(wrapped.to_pandas(), values, check_index=True, check_names=False)
         self.assertEqual(wrapped.name, "cpi")
 
     def test_descending_is_turned_and_percent_divided_exactly(self):
@@ -35,9 +33,7 @@ class Wrapping(Scratch):
             self.assertEqual(str(wrapped.metadata.frequency), code)
 
     def test_refusals(self):
-        twice = pd.Series(
-            [1.0, 2.0, 3.0], pd.to_datetime(["2024-01-02", "2024-01-02", "2024-01-03"])
-        )
+        twice = pd.Series([1.0, 2.0, 3.0], pd.to_datetime(["2024-01-02", "2024-01-02", "2024-01-03"]))
         with self.refused(FrequencyError, "1 duplicate daily period", "2024-01-02"):
             ul.TimeSeries.from_pandas(twice, frequency="D")
         with self.refused(FrequencyError, "frequency"):

@@ -33,9 +33,7 @@ class Higher(Scratch):
         count = int(rng.integers(2, 12))
         z = rng.uniform(50, 150, 3 * count) if with_indicator else np.ones(3 * count)
         low = rng.uniform(100, 400, count)
-        indicator = (
-            series(z, measure="index", timing="average", name="z") if with_indicator else None
-        )
+        indicator = series(z, measure="index", timing="average", name="z") if with_indicator else None
         got = ul.disaggregate(quarterly(low, measure), "M", how="denton", indicator=indicator)
         C = np.kron(np.eye(count), AGGREGATE[measure])
         D = np.diff(np.eye(3 * count), axis=0) @ np.diag(1 / z)
@@ -89,9 +87,7 @@ class Higher(Scratch):
         line = ul.disaggregate(quarterly([6.0, 12.0], "stock"), "M", how="linear")
         self.assertEqual(line.values.tolist(), [6.0, 8.0, 10.0, 12.0])
         self.assertEqual(str(line.index[0]), "2010-03")
-        year = ul.disaggregate(
-            series([366.0], start="2024", freq="Y", measure="flow"), "D", how="hold"
-        )
+        year = ul.disaggregate(series([366.0], start="2024", freq="Y", measure="flow"), "D", how="hold")
         self.assertEqual((len(year), year.values.iloc[0]), (366, 1.0))
 
     def test_a_gap_stays_a_gap_and_nonsense_is_refused(self):
@@ -139,9 +135,7 @@ class Changes(Scratch):
 
     def test_annualised_growth_of_a_quarter(self):
         x = series([100.0, 102.0], freq="Q", measure="index", timing="average")
-        self.assertAlmostEqual(
-            ul.growth(x, over="P3M", annualised=True).values.iloc[0], 1.02**4 - 1, 14
-        )
+        self.assertAlmostEqual(ul.growth(x, over="P3M", annualised=True).values.iloc[0], 1.02**4 - 1, 14)
         with self.refused(UnitError, "zero or negative"):
             ul.growth(series([1.0, -1.0], measure="flow"), over="P1M", kind="log")
 
@@ -168,12 +162,8 @@ class Levels(Scratch):
             ul.rebase(series([0.1], measure="return"))
 
     def test_deflating_amounts_and_returns(self):
-        cpi = series(
-            [100.0, 102.0, 104.04], measure="index", timing="average", name="cpi", region="QM"
-        )
-        pay = series(
-            [50.0, 51.0, 52.02], measure="flow", unit="currency", currency="QML", region="QM"
-        )
+        cpi = series([100.0, 102.0, 104.04], measure="index", timing="average", name="cpi", region="QM")
+        pay = series([50.0, 51.0, 52.02], measure="flow", unit="currency", currency="QML", region="QM")
         np.testing.assert_allclose(ul.deflate(pay, cpi, base="2010-01").values, 50.0, rtol=1e-14)
         np.testing.assert_allclose(ul.deflate(pay, cpi).values, 52.02, rtol=1e-14)
         earned = ul.deflate(series([0.0, 0.05, 0.02], measure="return"), cpi).values
@@ -204,8 +194,7 @@ class Levels(Scratch):
 
     def test_spread_is_of_like_with_like(self):
         ten, bill = (
-            series([0.04, v], measure="rate", timing="end", name=n)
-            for n, v in (("ten", 0.03), ("bill", 0.035))
+            series([0.04, v], measure="rate", timing="end", name=n) for n, v in (("ten", 0.03), ("bill", 0.035))
         )
         np.testing.assert_allclose(ul.spread(ten, bill).values, [0.0, -0.005], atol=1e-15)
         with self.refused(UnitError, "at the end"):
@@ -230,9 +219,7 @@ class Moving(Scratch):
         if holes:
             values[rng.random(values.shape) < 0.2] = np.nan
         frame = pd.DataFrame(values, months(40), columns=["a", "b"])
-        got = ul.rolling(
-            ul.SeriesTable.from_pandas(frame, measure="score"), window, how=how, min_obs=2
-        ).values
+        got = ul.rolling(ul.SeriesTable.from_pandas(frame, measure="score"), window, how=how, min_obs=2).values
         for t, name in itertools.product(range(40), "ab"):
             part = frame[name].iloc[max(0, t - window + 1) : t + 1].dropna()
             slow = {
@@ -250,9 +237,7 @@ class Moving(Scratch):
         x = walk(300, 4)
         spoilt = x.copy()
         spoilt[100] = 1e12
-        clean, bad = (
-            ul.rolling(series(v, measure="score"), 12, how="deviation").values for v in (x, spoilt)
-        )
+        clean, bad = (ul.rolling(series(v, measure="score"), 12, how="deviation").values for v in (x, spoilt))
         away = np.r_[0:100, 112:300]
         np.testing.assert_array_equal(clean.to_numpy()[away], bad.to_numpy()[away])
 
@@ -268,9 +253,7 @@ class Moving(Scratch):
         x = series([1.0, np.nan, 4.0], measure="score")
         keep = 1 - 2 / 4
         want = (4 + keep**2 * 1) / (1 + keep**2)
-        self.assertAlmostEqual(
-            ul.rolling(x, 3, how="exponential", min_obs=1).values.iloc[-1], want, places=14
-        )
+        self.assertAlmostEqual(ul.rolling(x, 3, how="exponential", min_obs=1).values.iloc[-1], want, places=14)
 
     @settings(max_examples=20, deadline=None)
     @given(st.sampled_from(["expanding", "24"]), SEEDS)
@@ -279,14 +262,11 @@ class Moving(Scratch):
         changed = values.copy()
         changed[40:] = 1e3 * np.random.default_rng(seed).normal(size=20)
         a, b = (
-            ul.standardise(series(v, measure="rate"), window=over, min_obs=8).values
-            for v in (values, changed)
+            ul.standardise(series(v, measure="rate"), window=over, min_obs=8).values for v in (values, changed)
         )
         np.testing.assert_array_equal(a[:40], b[:40])
         part = values[:31] if over == "expanding" else values[7:31]
-        np.testing.assert_allclose(
-            a.iloc[30], (part[-1] - part.mean()) / part.std(ddof=1), rtol=1e-10
-        )
+        np.testing.assert_allclose(a.iloc[30], (part[-1] - part.mean()) / part.std(ddof=1), rtol=1e-10)
 
     def test_what_does_not_vary_has_no_score(self):
         with self.refused(UnitError, "does not vary"):
@@ -322,9 +302,7 @@ class Spells(Scratch):
             if holds:
                 want.append((str(months(99)[at]), len(run), -min(run)))
             at += len(run)
-        self.assertEqual(
-            list(found[["start", "length", "depth"]].itertuples(index=False, name=None)), want
-        )
+        self.assertEqual(list(found[["start", "length", "depth"]].itertuples(index=False, name=None)), want)
 
     def test_conditions_in_words(self):
         x = series(np.arange(100.0) / 1000, measure="rate")
@@ -385,9 +363,7 @@ class Together(Scratch):
         parts = [series(v, measure="rate", name=n) for v, n in ((a, "a"), (b, "b"), (c, "c"))]
         got = ul.composite(parts, orient={"b": -1}, weights={"a": 2, "b": 1, "c": 1}, at_least=2)
         z = [(v - np.nanmean(v)) / np.nanstd(v, ddof=1) for v in (a, -b, c)]
-        np.testing.assert_allclose(
-            got.values.iloc[10], (2 * z[0][10] + z[1][10] + z[2][10]) / 4, rtol=1e-12
-        )
+        np.testing.assert_allclose(got.values.iloc[10], (2 * z[0][10] + z[1][10] + z[2][10]) / 4, rtol=1e-12)
         np.testing.assert_allclose(got.values.iloc[35], (2 * z[0][35] + z[1][35]) / 3, rtol=1e-12)
         self.assertEqual((len(got), got.available.iloc[-1]), (40, 2))
         self.assertEqual(len(ul.composite(parts)), 30)
@@ -412,6 +388,4 @@ class Together(Scratch):
             with self.subTest(name):
                 for one in table.names:
                     pd.testing.assert_series_equal(do(table)[one].values, do(table[one]).values)
-        self.assertEqual(
-            ul.bands(daily(walk(30), measure="score"), 20).names, ["middle", "low", "high"]
-        )
+        self.assertEqual(ul.bands(daily(walk(30), measure="score"), 20).names, ["middle", "low", "high"])

@@ -28,9 +28,7 @@ from ultrum.sources.download import Address, Download
 from ultrum.sources.http import HttpClient, HttpPolicy, _asked_wait
 from ultrum.vault import Vault, pack, unpack
 
-HURRY = HttpPolicy(
-    attempts=3, first_wait=0.01, longest_wait=0.3, largest_answer=10_000, read_timeout=2
-)
+HURRY = HttpPolicy(attempts=3, first_wait=0.01, longest_wait=0.3, largest_answer=10_000, read_timeout=2)
 
 
 class Sdmx(OnPractice):
@@ -39,9 +37,7 @@ class Sdmx(OnPractice):
         self.assertEqual((metadata.measure, metadata.unit, metadata.timing, metadata.quoted, metadata.maturity),
                          ("rate", "decimal", "end", "bond-equivalent", "P10Y"))  # fmt: skip
         metadata = self.desk().fetch("observatory:FX/B.QSR.QML").metadata
-        self.assertEqual(
-            (metadata.measure, metadata.unit, str(metadata.frequency)), ("quote", "QSR/QML", "B")
-        )
+        self.assertEqual((metadata.measure, metadata.unit, str(metadata.frequency)), ("quote", "QSR/QML", "B"))
         cpi = self.desk().fetch("observatory:PRICES/M.QM.CPI")
         self.assertEqual((cpi.metadata.measure, cpi.metadata.base_period), ("index", "2015"))
         self.assertAlmostEqual(cpi.sample("2015-01", "2015-12").values.mean(), 100, 1)
@@ -106,9 +102,7 @@ class _Moody(http.server.BaseHTTPRequestHandler):
         self.reply(503) if len(self.server.asked) < 3 else self.reply(200, b"at last")
 
     def wait(self):
-        self.reply(429, Retry_After=1) if len(self.server.asked) < 2 else self.reply(
-            200, b"patient"
-        )
+        self.reply(429, Retry_After=1) if len(self.server.asked) < 2 else self.reply(200, b"patient")
 
     def cut(self):
         self.reply(200, b"half", Content_Length=100)
@@ -125,9 +119,7 @@ class _Moody(http.server.BaseHTTPRequestHandler):
     def confirming(self):
         """Whatever tag is shown to it is the right one."""
         told = "If-None-Match" in self.headers
-        self.reply(304) if told else self.reply(
-            200, b"date,x\n2024-01,1\n2024-02,2\n", ETag='"own"'
-        )
+        self.reply(304) if told else self.reply(200, b"date,x\n2024-01,1\n2024-02,2\n", ETag='"own"')
 
     def round(self):
         self.reply(302, Location="/round")
@@ -188,13 +180,9 @@ class Http(Scratch):
 
     def test_a_source_never_confirms_what_others_packed(self):
         with Vault(self.folder / "theirs") as vault:
-            vault.record(
-                "s", "confirming", Download(b"date,x\n2024-01,9\n2024-02,9\n", etag='"own"')
-            )
+            vault.record("s", "confirming", Download(b"date,x\n2024-01,9\n2024-02,9\n", etag='"own"'))
             pack(vault, self.folder / "vault.zip")
-        desk = ul.Desk(
-            self.folder / "mine", sources={"s": {"kind": "table", "url": self.url}}, policy=HURRY
-        )
+        desk = ul.Desk(self.folder / "mine", sources={"s": {"kind": "table", "url": self.url}}, policy=HURRY)
         self.addCleanup(desk.close)
         unpack(desk.vault, self.folder / "vault.zip")
         with self.assertWarnsRegex(DataWarning, "not what the source serves"):
@@ -347,9 +335,7 @@ class Credentials(OnPractice):
         with mock.patch.dict(os.environ, {"HARBOUR_KEY": self.KEY}):
             desk = self.locked_desk(kind="header", name="x-api-key", variable="HARBOUR_KEY")
             desk.table("college:factors_monthly.zip")
-        hosts = [
-            (h["host"].split(":")[0], self.KEY in str(h)) for _, h in self.service.faults.requests
-        ]
+        hosts = [(h["host"].split(":")[0], self.KEY in str(h)) for _, h in self.service.faults.requests]
         self.assertEqual(hosts, [("127.0.0.1", True), ("localhost", False)])
 
     def test_a_key_in_the_query_is_struck_out_of_messages(self):
@@ -357,9 +343,7 @@ class Credentials(OnPractice):
             desk = self.locked_desk(kind="query", name="api_key", variable="HARBOUR_KEY")
             with self.assertRaises(SourceError) as caught:
                 desk.table("college:absent.csv")
-            self.service.add_fault(
-                "moved", "/college", times=-1, to=f"http://127.0.0.1:9/{self.KEY}"
-            )
+            self.service.add_fault("moved", "/college", times=-1, to=f"http://127.0.0.1:9/{self.KEY}")
             with self.assertRaises(SourceError) as redirected:
                 desk.table("college:factors_daily.zip")
         for error in (caught, redirected):
@@ -372,16 +356,12 @@ class Credentials(OnPractice):
         forms = {key, quote(key), quote(key, safe=""), quote_plus(key), pair}
         kinds = {"sdmx": 'kind = "query", name = "api_key"', "exchange": 'kind = "bearer"',
                  "college": 'kind = "password", user = "clerk"'}  # fmt: skip
-        text = (
-            ul.practice.demo_study().read_text().replace("http://127.0.0.1:8765", self.service.url)
-        )
+        text = ul.practice.demo_study().read_text().replace("http://127.0.0.1:8765", self.service.url)
         keys = ""
         for path, kind in kinds.items():
             said = f'\ncredentials = "{path}_key"'
             hosts = f'hosts = ["{host_of(self.service.url)}"]'
-            keys += (
-                f'[{path}_key]\n{kind.replace(", ", chr(10))}\nvariable = "HARBOUR_KEY"\n{hosts}\n'
-            )
+            keys += f'[{path}_key]\n{kind.replace(", ", chr(10))}\nvariable = "HARBOUR_KEY"\n{hosts}\n'
             text = re.sub(rf'url = ".*/{path}/?"', lambda url, said=said: url[0] + said, text)
         study, own = self.file("s.toml", text), self.file("keys.toml", keys)
         there = self.service.url.replace("127.0.0.1", "localhost")
@@ -418,12 +398,8 @@ class Credentials(OnPractice):
                 self.assertNotIn(form.encode(), body, name)
 
     def test_a_study_names_a_credential_and_its_user_decides_which_host_sees_it(self):
-        text = (
-            ul.practice.demo_study().read_text().replace("http://127.0.0.1:8765", self.service.url)
-        )
-        named = self.file(
-            "s.toml", re.sub(r'url = ".*/college/?"', lambda u: u[0] + '\ncredentials = "k"', text)
-        )
+        text = ul.practice.demo_study().read_text().replace("http://127.0.0.1:8765", self.service.url)
+        named = self.file("s.toml", re.sub(r'url = ".*/college/?"', lambda u: u[0] + '\ncredentials = "k"', text))
         own = self.file(
             "keys.toml",
             '[k]\nkind = "bearer"\nvariable = "HARBOUR_KEY"\nhosts = ["harbour.example"]\n',
@@ -445,9 +421,7 @@ class Credentials(OnPractice):
             self.assertEqual((done.returncode, shown), (3, []), done.stderr)
             self.assertIn(line, done.stderr)
         done, shown = run(named, "--credentials", own, "--bind", f"k={host}")
-        self.assertEqual(
-            (done.returncode, {p.split("/")[1] for p in shown}), (0, {"college"}), done.stderr
-        )
+        self.assertEqual((done.returncode, {p.split("/")[1] for p in shown}), (0, {"college"}), done.stderr)
         inline = self.file(
             "i.toml",
             named.read_text().replace(
@@ -527,9 +501,7 @@ class Credentials(OnPractice):
         asked.assert_called_with("ultrum", "clerk")
         with (mock.patch("keyring.get_password", return_value=None),
               self.refused(SourceError, "no entry 'ultrum/clerk'")):  # fmt: skip
-            self.locked_desk(kind="bearer", keyring="ultrum/clerk").table(
-                "college:factors_daily.zip"
-            )
+            self.locked_desk(kind="bearer", keyring="ultrum/clerk").table("college:factors_daily.zip")
 
 
 class Misbehaviour(OnPractice):
@@ -586,9 +558,7 @@ class Misbehaviour(OnPractice):
 class Folders(Scratch):
     def test_a_local_folder_is_a_source(self):
         self.file("cpi.csv", "date,cpi\n2024-01,100\n2024-02,101\n")
-        desk = ul.Desk(
-            self.folder / "v", sources={"mine": {"kind": "table", "url": str(self.folder)}}
-        )
+        desk = ul.Desk(self.folder / "v", sources={"mine": {"kind": "table", "url": str(self.folder)}})
         cpi = desk.fetch("mine:cpi.csv#cpi", measure="index", timing="average")
         np.testing.assert_array_equal(cpi.to_pandas(), [100, 101])
         self.assertEqual(cpi.metadata.address, "mine:cpi.csv#cpi")

@@ -63,12 +63,8 @@ class Whole(OnPractice):
             set(),
             "a section is not used",
         )
-        self.assertAlmostEqual(
-            result.cost.parts.loc[("BRTW", "licence risk"), "contribution"], 0.0035
-        )
-        self.assertEqual(
-            len(result.joint_alpha), 6
-        )  # not of the adjusted model, nor of macro factors
+        self.assertAlmostEqual(result.cost.parts.loc[("BRTW", "licence risk"), "contribution"], 0.0035)
+        self.assertEqual(len(result.joint_alpha), 6)  # not of the adjusted model, nor of macro factors
         self.assertIn("TIDES", result.betas.assets)
         market = result.stages["factors"]
         self.assertFalse(market.reused)
@@ -99,9 +95,7 @@ class Whole(OnPractice):
 
         def drawn(plan):
             result = self.run_it(plan)
-            with mock.patch.object(
-                result_files, "drawn_figure", side_effect=result_files.drawn_figure
-            ) as draw:
+            with mock.patch.object(result_files, "drawn_figure", side_effect=result_files.drawn_figure) as draw:
                 write_results(result, out)
             return [c.args[1] for c in draw.call_args_list], result
 
@@ -148,65 +142,47 @@ class Whole(OnPractice):
         self.assertEqual({p.suffix for p in (out / "figures").iterdir()}, {".png", ".svg", ".pdf"})
         book = python_calamine.CalamineWorkbook.from_path(out / "results.xlsx")
         self.assertEqual(book.sheet_names[:3], ["notes", "cost_of_equity", "build_up"])
-        row = next(
-            r for r in book.get_sheet_by_name("cost_of_equity").to_python() if r[0] == "BRTW"
-        )
+        row = next(r for r in book.get_sheet_by_name("cost_of_equity").to_python() if r[0] == "BRTW")
         self.assertEqual(row[1], result.cost.value["BRTW"])
         with sqlite3.connect(out / "results.sqlite") as base:
-            value = base.execute(
-                "select cost_of_equity from cost_of_equity where asset = 'BRTW'"
-            ).fetchone()[0]
+            value = base.execute("select cost_of_equity from cost_of_equity where asset = 'BRTW'").fetchone()[0]
             self.assertEqual(value, result.cost.value["BRTW"])
             self.assertEqual(base.execute("select run from metadata").fetchone()[0], result.run)
         with mock.patch.object(result_files, "write_database", side_effect=UltrumError("disk")), self.assertRaises(
             result_files.PartlyWrittenError) as caught:  # fmt: skip
             result_files.write_results(result, self.folder / "again")
-        self.assertEqual(
-            sorted(caught.exception.places), ["figures", "report", "run", "tables", "workbook"]
-        )
+        self.assertEqual(sorted(caught.exception.places), ["figures", "report", "run", "tables", "workbook"])
         result_files.write_database(
             {"t": pd.DataFrame({"x": [1], "X": [2], "x_2": [3]})},
             self.folder / "c.sqlite",
             {"run": "1"},
         )
         with sqlite3.connect(self.folder / "c.sqlite") as base:
-            self.assertEqual(
-                [c[0] for c in base.execute("select * from t").description], ["x", "X_2", "x_2_2"]
-            )
+            self.assertEqual([c[0] for c in base.execute("select * from t").description], ["x", "X_2", "x_2_2"])
         table = pd.read_parquet(out / "tables" / "excess_returns.parquet")
         np.testing.assert_array_equal(table["BRTW"], result.panel.excess.values["BRTW"])
         said = json.loads((out / "tables" / "cost_of_equity.csv-metadata.json").read_text())
         columns = [c["name"] for c in said["tableSchema"]["columns"]]
         self.assertEqual(columns, list(pd.read_csv(out / "tables" / "cost_of_equity.csv").columns))
         self.assertEqual((said["dc:identifier"], said["dc:date"]), (result.run, "2024-12"))
-        latex, markdown = (
-            (out / "tables" / n).read_text() for n in ("models_of_brtw.tex", "two_pass.md")
-        )
+        latex, markdown = ((out / "tables" / n).read_text() for n in ("models_of_brtw.tex", "two_pass.md"))
         self.assertIn(r"\toprule", latex)
         self.assertIn("|---|", markdown)
         told = pq.read_schema(out / "tables" / "excess_returns.parquet").metadata[b"run"].decode()
-        drawn = [
-            (out / "figures" / f"rolling_beta.{e}").read_bytes() for e in ("png", "svg", "pdf")
-        ]
+        drawn = [(out / "figures" / f"rolling_beta.{e}").read_bytes() for e in ("png", "svg", "pdf")]
         for text in (told, latex, markdown, *(d.decode("latin-1") for d in drawn)):
             self.assertIn(result.run, text)  # every file names its run
-        self.assertIn(
-            "five years up to then", drawn[1].decode()
-        )  # text is in a comment next to its outline
+        self.assertIn("five years up to then", drawn[1].decode())  # text is in a comment next to its outline
 
     def same_bytes(self, one, two):
         names = sorted(str(p.relative_to(one)) for p in one.rglob("*") if p.is_file())
-        self.assertEqual(
-            names, sorted(str(p.relative_to(two)) for p in two.rglob("*") if p.is_file())
-        )
+        self.assertEqual(names, sorted(str(p.relative_to(two)) for p in two.rglob("*") if p.is_file()))
         for name in names:
             self.assertEqual((one / name).read_bytes(), (two / name).read_bytes(), name)
 
     def what_a_bundle_holds(self, packed):
         with zipfile.ZipFile(packed) as archive:
-            pinned = dict(
-                line.split("==") for line in archive.read("requirements.txt").decode().split()
-            )
+            pinned = dict(line.split("==") for line in archive.read("requirements.txt").decode().split())
             self.assertEqual(pinned["numpy"], np.__version__)
             self.assertLessEqual({"ultrum", "pandas", "pydantic-core", "httpcore"}, set(pinned))
             self.assertNotIn("hypothesis", pinned)  # of the tests
@@ -247,9 +223,7 @@ class Whole(OnPractice):
         with zipfile.ZipFile(packed) as archive:
             parts = {name: archive.read(name) for name in archive.namelist()}
         for strange in ("7", "null", '[7, "../x"]', '{"a": 1}'):
-            run = json.dumps(
-                json.loads(parts["run.json"]) | {"specifications": json.loads(strange)}
-            )
+            run = json.dumps(json.loads(parts["run.json"]) | {"specifications": json.loads(strange)})
             with zipfile.ZipFile(self.folder / "strange.zip", "w") as archive:
                 for name, body in {**parts, "run.json": run}.items():
                     archive.writestr(name, body)
@@ -266,9 +240,7 @@ class Whole(OnPractice):
             paths = [d.path for d in stage.downloads if d.source == "observatory"]
             for flow in {p.split("/")[1] for p in paths if p.startswith("data/")}:
                 self.assertTrue(any(p.startswith("dataflow") for p in paths), name)
-                self.assertTrue(
-                    any(f"/{flow}/" in p for p in paths if p.startswith("datastr")), name
-                )
+                self.assertTrue(any(f"/{flow}/" in p for p in paths if p.startswith("datastr")), name)
         self.service.add_fault("revised", "PRICES/M.QM.CPI", times=-1)
         try:
             after = self.run_it(study)
@@ -289,23 +261,16 @@ class Whole(OnPractice):
     def test_changes_name_keys_numbers_that_come_and_go_and_renamed_models(self):
         study = ul.Study.load(demo_study()).with_sources_at(self.service.places)
         first = run_facts(self.run_it(study))
-        cost = study.cost_of_equity.model_copy(
-            update={"premium": {"market": 0.03}, "model": "capm"}
-        )
+        cost = study.cost_of_equity.model_copy(update={"premium": {"market": 0.03}, "model": "capm"})
         models = [
-            m.model_copy(update={"name": "capm"}) if m.name == study.model.name else m
-            for m in study.models
+            m.model_copy(update={"name": "capm"}) if m.name == study.model.name else m for m in study.models
         ]
         more = TwoPassSection(factors=["market"], draws=49)
-        changed = study.model_copy(
-            update={"cost_of_equity": cost, "models": models, "two_pass": more}
-        )
+        changed = study.model_copy(update={"cost_of_equity": cost, "models": models, "two_pass": more})
         second = run_facts(self.run_it(changed))
         found = changes(first, second)
         keys = found.settings
-        self.assertEqual(
-            keys.loc["[cost_of_equity.premium] market"].tolist(), ['"history"', "0.03"]
-        )
+        self.assertEqual(keys.loc["[cost_of_equity.premium] market"].tolist(), ['"history"', "0.03"])
         self.assertEqual(found.renamed, {study.model.name: "capm"})
         self.assertIn("two_pass.market", found.added.index)
         self.assertEqual(len(found.removed), 0)
@@ -314,9 +279,7 @@ class Whole(OnPractice):
         self.assertIn("[cost_of_equity.premium] market", row["because"])
         error = first["numbers"][f"cost_of_equity_error.{study.asset}"]
         self.assertAlmostEqual(row["in_errors"], (row["after"] - row["before"]) / error)
-        others = found.moved.loc[
-            [n for n in found.moved.index if n.startswith("cost_of_equity.")][1:]
-        ]
+        others = found.moved.loc[[n for n in found.moved.index if n.startswith("cost_of_equity.")][1:]]
         sizes = others["in_errors"].abs().tolist()
         self.assertEqual(sizes, sorted(sizes, reverse=True))
         self.assertIn(f"renamed: {study.model.name} to capm", repr(found))
@@ -364,16 +327,11 @@ class Whole(OnPractice):
         study = study.model_copy(update={"tests": tests, "models": pair})
         one = run_facts(self.run_it(study))
         keys = {m.name: f"[models.{m.name}] factors" for m in study.models}
-        models = [
-            m.model_copy(update={"factors": [*m.factors[:1], "size", "momentum"]})
-            for m in study.models
-        ]
+        models = [m.model_copy(update={"factors": [*m.factors[:1], "size", "momentum"]}) for m in study.models]
         title = study.study.model_copy(update={"title": "another"})
         report = study.report.model_copy(update={"level": 0.9})
         two = run_facts(
-            self.run_it(
-                study.model_copy(update={"models": models, "study": title, "report": report})
-            )
+            self.run_it(study.model_copy(update={"models": models, "study": title, "report": report}))
         )
         because = changes(one, two).moved["because"]
         own, other = keys
@@ -425,13 +383,9 @@ class Whole(OnPractice):
             tail = "sdmx" if name == "observatory" else f"{name}/"
             text = text.replace(f"http://127.0.0.1:8765/{tail}", place)
         self.file("s.toml", text)
-        done = command(
-            "run", "s.toml", "--vault", "v", "--bundle", "s.zip", "--only", "EBMK", cwd=self.folder
-        )
+        done = command("run", "s.toml", "--vault", "v", "--bundle", "s.zip", "--only", "EBMK", cwd=self.folder)
         self.assertEqual(done.returncode, 0, done.stderr)
-        self.assertNotIn(
-            "PLFR", (self.folder / "s-results" / "tables" / "cost_of_equity.csv").read_text()
-        )
+        self.assertNotIn("PLFR", (self.folder / "s-results" / "tables" / "cost_of_equity.csv").read_text())
         taken = command("run", "s.toml", "--vault", "v", "--bundle", "s.zip", cwd=self.folder)
         self.assertEqual((taken.returncode, taken.stdout), (2, ""))  # said before anything is done
         again = command("run", "s.toml", "--vault", "v", "--only", "EBMK", cwd=self.folder)
@@ -448,9 +402,7 @@ class Whole(OnPractice):
             cwd=self.folder,
         )
         self.assertIn("cost of equity", loud.stderr)
-        self.assertRegex(
-            (self.folder / "log.txt").read_text(), r"\d{4}-\d\d-\d\dT[\d:]+Z cost of equity\n"
-        )
+        self.assertRegex((self.folder / "log.txt").read_text(), r"\d{4}-\d\d-\d\dT[\d:]+Z cost of equity\n")
         self.assertEqual(command("-q", "run", "s.toml", "--vault", "v", cwd=self.folder).stderr, "")
         more = command("run", "s.toml", "--vault", "v", "--json", cwd=self.folder)
         self.assertEqual(json.loads(more.stdout)["revised"], [])
@@ -475,9 +427,7 @@ class Whole(OnPractice):
         made = command("new", "mine.toml", "--asset", 'A"B', "--factor", "market", cwd=self.folder)
         self.assertEqual(made.returncode, 0, made.stderr)
         self.assertEqual(ul.Study.load(self.folder / "mine.toml").cost_of_equity.company, 'A"B')
-        self.assertIn(
-            "already", command("new", "mine.toml", "--asset", "A", cwd=self.folder).stderr
-        )
+        self.assertIn("already", command("new", "mine.toml", "--asset", "A", cwd=self.folder).stderr)
 
 
 def plain_schema(part):
@@ -539,9 +489,7 @@ class Files(Scratch):
         (self.folder / "inner" / "s.toml").write_text(SMALL.replace("sources.toml", "../base.toml"))
         with self.refused(StudyError, "leaves the folder", "--anywhere"):
             ul.Study.load(self.folder / "inner" / "s.toml")
-        self.assertEqual(
-            len(ul.Study.load(self.folder / "inner" / "s.toml", anywhere=True).sources), 4
-        )
+        self.assertEqual(len(ul.Study.load(self.folder / "inner" / "s.toml", anywhere=True).sources), 4)
 
     def test_names_that_differ_by_case_are_refused_before_anything_is_computed(self):
         self.file("sources.toml", SOURCES)
@@ -576,9 +524,7 @@ class Files(Scratch):
                     self.assertTrue(ul.Study.load(path, anywhere=True))
 
     def test_pages_made_from_the_program_are_those_in_the_docs(self):
-        spec = importlib.util.spec_from_file_location(
-            "references", ROOT / "tools" / "write_references.py"
-        )
+        spec = importlib.util.spec_from_file_location("references", ROOT / "tools" / "write_references.py")
         references = importlib.util.module_from_spec(spec)
         spec.loader.exec_module(references)
         for name, text in references.pages().items():
@@ -649,9 +595,7 @@ class Files(Scratch):
                     self.assertIn(word, said)
                 self.assertRegex(said, r"has [12] faults?; nothing was tried.\n  line \d+: ")
                 line = int(said.split("line ")[1].split(":", maxsplit=1)[0])
-                self.assertNotRegex(
-                    said, r"\[key\]|Section|Words|union|dict\["
-                )  # names of the program
+                self.assertNotRegex(said, r"\[key\]|Section|Words|union|dict\[")  # names of the program
                 near = "\n".join(broken.splitlines()[max(0, line - 8) : line + 8])
                 self.assertTrue(
                     any(w in near for w in (new[:12] or "[series.spread]").split("\n")),
@@ -669,11 +613,7 @@ class Files(Scratch):
             "year;quarter;x;'=y\n2024;1;1,5;'=1+1\n2024;2;-2,0;\"a;b\"\n",
         )
         said = json.loads((self.folder / "t.csv-metadata.json").read_text())
-        self.assertEqual(
-            said["tableSchema"]["columns"][2]["datatype"]["format"], {"decimalChar": ","}
-        )
+        self.assertEqual(said["tableSchema"]["columns"][2]["datatype"]["format"], {"decimalChar": ","})
         described_csv(table, self.folder / "i.csv", CsvForm(dates="iso"))
-        self.assertTrue(
-            (self.folder / "i.csv").read_text().startswith("date,x,'=y\n2024-03-31,1.5")
-        )
+        self.assertTrue((self.folder / "i.csv").read_text().startswith("date,x,'=y\n2024-03-31,1.5"))
         self.assertFalse(os.path.exists(Path(self.folder) / "results.xlsx"))

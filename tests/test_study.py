@@ -136,9 +136,7 @@ class Runs(OnPractice):
         self.assertIn(("units", "percent"), [(d.what, d.chosen) for d in result.decisions])
         self.assertEqual(result.panel.risk_free.tolist(), stated.panel.risk_free.tolist())
         self.assertEqual(result.cost.value["BRTW"], stated.cost.value["BRTW"])
-        wrong = TEXT.replace(
-            'risk_free = "college', 'factor_units = "decimal"\nrisk_free = "college', 1
-        )
+        wrong = TEXT.replace('risk_free = "college', 'factor_units = "decimal"\nrisk_free = "college', 1)
         with self.refused(TableError, "273 % a year"):
             self.run_demo(wrong, college=folder)
 
@@ -158,15 +156,11 @@ class Runs(OnPractice):
                             'risk_free = "observatory:RATES/M.QM.GOV_1M"\ninflation')  # fmt: skip
         with self.refused(UnitError, "'bill'", "M_QM_GOV_1M"):
             self.run_demo(text)
-        said = self.run_demo(
-            text.replace('risk_free = "observatory:RATES/M.QM.GOV_1M"', "risk_free = 0.04")
-        )
+        said = self.run_demo(text.replace('risk_free = "observatory:RATES/M.QM.GOV_1M"', "risk_free = 0.04"))
         self.assertEqual(said.cost.risk_free, 0.04)
 
     def test_a_factor_file_without_header(self):
-        folder = self.college_file(
-            lambda t: t.replace("month;bill;market;size;value;momentum\n", "")
-        )
+        folder = self.college_file(lambda t: t.replace("month;bill;market;size;value;momentum\n", ""))
         with self.refused(TableError, "no header", "01/2004", "columns="):
             self.run_demo(college=folder)
 
@@ -175,9 +169,7 @@ class Runs(OnPractice):
         folder = self.folder / "exchange"
         folder.mkdir(exist_ok=True)
         for name in names:
-            table = pd.read_csv(
-                io.BytesIO(httpx.get(f"{self.service.places['exchange']}/{name}.csv").content)
-            )
+            table = pd.read_csv(io.BytesIO(httpx.get(f"{self.service.places['exchange']}/{name}.csv").content))
             edits.get(name, lambda t: t)(table).to_csv(folder / f"{name}.csv", index=False)
         return folder
 
@@ -185,9 +177,7 @@ class Runs(OnPractice):
         plain = self.run_demo()
         bare = self.exchange_files(dividends=lambda t: t.drop(columns="currency"))
         untold = self.run_demo(exchange=bare)
-        self.assertEqual(
-            untold.returns.values["SNST"].tolist(), plain.returns.values["SNST"].tolist()
-        )
+        self.assertEqual(untold.returns.values["SNST"].tolist(), plain.returns.values["SNST"].tolist())
 
         def pays(table):
             return pd.concat([table, pd.DataFrame({"asset": ["SNST"], "date": ["2012-05-16"], "amount": [50.0],
@@ -199,9 +189,7 @@ class Runs(OnPractice):
         with self.refused(UltrumError, "SNST", "2012-05-16", "prices go on"):
             self.run_demo(exchange=self.exchange_files(final_payments=pays))
         paid = self.run_demo(exchange=self.exchange_files(final_payments=pays, prices=until))
-        with ul.Desk(
-            self.folder / "v", sources=ul.practice.sources_at(self.service.places)
-        ) as desk:
+        with ul.Desk(self.folder / "v", sources=ul.practice.sources_at(self.service.places)) as desk:
             quote = ul.ExchangeRates([desk.fetch("observatory:FX/B.QSR.QML")])
             close = desk.table("exchange:prices.csv").fields["close"]["SNST"].values
         before = close.loc[:"2012-04-30"].dropna()
@@ -252,9 +240,7 @@ class Runs(OnPractice):
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", ul.DataWarning)
             now = ul.run_study(early, vault=self.folder / "now")
-            then = ul.run_study(
-                early.with_sources_at({"exchange": old}), vault=self.folder / "then"
-            )
+            then = ul.run_study(early.with_sources_at({"exchange": old}), vault=self.folder / "then")
         self.assertAlmostEqual(now.peers.beta, then.peers.beta, 12)
         self.assertIn("accounts of 2015-01-01", now.peers.basis)
         pd.testing.assert_frame_equal(now.sensitivity.table, then.sensitivity.table, rtol=1e-9)
@@ -267,9 +253,7 @@ class Runs(OnPractice):
         self.assertAlmostEqual(own["premium"], mean.value, 4)
 
     def test_stale_months_are_told_apart_from_gaps_beside_portfolios_too(self):
-        text = TEXT.replace(
-            "[report]", '[portfolios.TIDES]\nindustry = "tide and power"\n\n[report]'
-        )
+        text = TEXT.replace("[report]", '[portfolios.TIDES]\nindustry = "tide and power"\n\n[report]')
         for said in (TEXT, text):
             panel = self.run_demo(said).panel
             self.assertEqual(panel.coverage.loc["NTSH", "stale"], 4)
@@ -278,15 +262,11 @@ class Runs(OnPractice):
 
     def test_adjusted_betas_are_priced_and_their_regressions_shown(self):
         text = TEXT.replace('errors = "hac"', 'errors = "hac"\nadjust = "vasicek"')
-        text = text.replace(
-            "[report]", '[portfolios.TIDES]\nindustry = "tide and power"\n\n[report]'
-        )
+        text = text.replace("[report]", '[portfolios.TIDES]\nindustry = "tide and power"\n\n[report]')
         adjusted, plain = self.run_demo(text), self.run_demo()
         again = ul.shrink_betas(plain.betas)
         for asset in plain.betas.assets:  # a portfolio of them does not count once more
-            np.testing.assert_allclose(
-                adjusted.betas.coefficients.loc[asset], again.coefficients.loc[asset]
-            )
+            np.testing.assert_allclose(adjusted.betas.coefficients.loc[asset], again.coefficients.loc[asset])
         self.assertEqual(
             adjusted.cost.parts.loc[("BRTW", "market"), "beta"],
             adjusted.betas.coefficients.loc["BRTW", "market"],
@@ -295,9 +275,7 @@ class Runs(OnPractice):
         self.assertEqual(own.coefficients.tolist(), plain.betas.fit("BRTW").coefficients.tolist())
         self.assertLess(abs(own.residuals.mean()), 1e-15)
         with self.refused(StudyError, "draws", "adjusted"):
-            ul.Study.parse(
-                text.replace('inflation = "inflation"', 'inflation = "inflation"\ndraws = 99')
-            )
+            ul.Study.parse(text.replace('inflation = "inflation"', 'inflation = "inflation"\ndraws = 99'))
         with self.refused(EstimationError, "draws", "shrunk"):
             cost = ul.cost_of_equity(again, premia={"market": 0.05}, risk_free=0.03, draws=99)
             cost.interval(method="bootstrap")

@@ -18,7 +18,9 @@ from ultrum.practice import world_files
 from ultrum.sources.table import TableOptions, read_table
 from ultrum.sources.table.fast_csv import read_quick
 
-TERMS = "<html><body><table><tr><th>Term</th><th>Rate</th></tr><tr><td>3M</td><td>{}</td></tr></table></body></html>"
+TERMS = (
+    "<html><body><table><tr><th>Term</th><th>Rate</th></tr><tr><td>3M</td><td>{}</td></tr></table></body></html>"
+)
 
 
 class Corpus(Scratch):
@@ -68,13 +70,9 @@ class Corpus(Scratch):
         wide = "date,{}\n2024-01-02,1.1\n2024-01-03,1.2\n"
         for heading, unit in {"EURUSD": "EUR/USD", "QML-QSR": "QML/QSR", "QML QSR": "QML/QSR", "usd/eur": "USD/EUR",
                               "QML per QSR": "QSR/QML", "FACTOR": "", "EUR/ABC": ""}.items():  # fmt: skip
-            self.assertEqual(
-                next(iter(ul.read_series(wide.format(heading)).series.values())).metadata.unit, unit
-            )
+            self.assertEqual(next(iter(ul.read_series(wide.format(heading)).series.values())).metadata.unit, unit)
         for head, row in (("base,quote,rate", "EUR,{}"), ("currency,base,rate", "{},EUR")):
-            rows = "".join(
-                f"2024-01-0{d},{row.format(c)},{d}\n" for d in (2, 3) for c in ("USD", "QML")
-            )
+            rows = "".join(f"2024-01-0{d},{row.format(c)},{d}\n" for d in (2, 3) for c in ("USD", "QML"))
             found = ul.read_series(f"date,{head}\n{rows}").series
             self.assertEqual({n: s.metadata.unit for n, s in found.items()},
                              {"USD.rate": "EUR/USD", "QML.rate": "EUR/QML"})  # fmt: skip
@@ -93,9 +91,7 @@ class Corpus(Scratch):
                                timezone="Europe/Paris")  # fmt: skip
 
     def test_columns_that_are_no_series_are_reported(self):
-        reading = ul.read_series(
-            self.file("t.csv", "date,x,note,void\n2024-01,1,calm,n/a\n2024-02,2,gale,\n")
-        )
+        reading = ul.read_series(self.file("t.csv", "date,x,note,void\n2024-01,1,calm,n/a\n2024-02,2,gale,\n"))
         said = {d.what: d.chosen for d in reading.decisions}
         self.assertIn("'calm'", said["column 'note'"])
         self.assertIn("no value", said["column 'void'"])
@@ -109,9 +105,7 @@ class Corpus(Scratch):
             archive.writestr("notes.txt", "hello")
         two = self.file("two.zip", packed.getvalue())
         self.assertEqual(len(ul.read_series(two, member="a.csv").series["x"]), 2)
-        self.assertEqual(
-            len(ul.read_series(self.file("a.csv.gz", gzip.compress(text))).series["x"]), 2
-        )
+        self.assertEqual(len(ul.read_series(self.file("a.csv.gz", gzip.compress(text))).series["x"]), 2)
         for broken, words in ((two, ["2 files", "a.csv", "member="]),
                               (self.file("cut.zip", packed.getvalue()[:80]), ["damaged"]),
                               (self.file("cut.gz", gzip.compress(text)[:20]), ["damaged"]),
@@ -135,9 +129,7 @@ class Reports(Scratch):
         text = ("month,cpi,jobless,pay,tea,QSR/QML,QTV per QML\n,2015=100,%,QML,tonnes,,\n"
                 "2024-01,101.5,4.5,2100,7,1.4,8\n2024-02,101.7,4.6,2110,8,1.5,9\n")  # fmt: skip
         series = ul.read_series(text).series
-        found = {
-            n: (s.metadata.measure, s.metadata.unit, s.metadata.currency) for n, s in series.items()
-        }
+        found = {n: (s.metadata.measure, s.metadata.unit, s.metadata.currency) for n, s in series.items()}
         self.assertEqual(found, {
             "cpi": ("index", "index", ""), "jobless": ("", "decimal", ""),
             "pay": ("", "currency", "QML"), "tea": ("", "", ""), "QSR/QML": ("quote", "QSR/QML", ""),
@@ -154,7 +146,9 @@ class Reports(Scratch):
             self.assertEqual((metadata.unit, metadata.measure), (unit, "rate" if unit else ""))
 
     def test_decisions_say_what_was_chosen_where_and_how_surely(self):
-        text = "Half\nh,x\n2023 H1,9\n2023 H2,9\n\nAll figures in percent\nm,x\n2024-03,3\n2024-02,..\n2024-01,1\n"
+        text = (
+            "Half\nh,x\n2023 H1,9\n2023 H2,9\n\nAll figures in percent\nm,x\n2024-03,3\n2024-02,..\n2024-01,1\n"
+        )
         told = {d.what: d for d in ul.read_series(text).decisions}
         self.assertEqual((told["header"].chosen, told["rows"].chosen), ("line 7", "lines 8 to 10"))
         self.assertEqual((told["units"].chosen, told["units"].line), ("percent", 6))
@@ -164,9 +158,7 @@ class Reports(Scratch):
         self.assertEqual(told["delimiter"].chosen, ",")
 
     def test_dated_records_are_kept_as_tables(self):
-        reading = ul.read_series(
-            "date,holder,shares\n2024-01-05,Ann,5\n2024-01-05,Ann,6\n2024-02-05,Bo,5\n"
-        )
+        reading = ul.read_series("date,holder,shares\n2024-01-05,Ann,5\n2024-01-05,Ann,6\n2024-02-05,Bo,5\n")
         self.assertEqual(reading.series, {})
         self.assertEqual(reading.tables["pasted text"]["shares"].tolist(), [5, 6, 5])
 
@@ -208,16 +200,12 @@ class Reports(Scratch):
 
     def test_dated_copies_of_a_page_become_a_history(self):
         self.file("page-20240105.html", PAGE.format("x"))
-        self.file(
-            "page-20240106.html", PAGE.format("x").replace("1.75", "1.8").replace("2 Jan", "4 Jan")
-        )
+        self.file("page-20240106.html", PAGE.format("x").replace("1.75", "1.8").replace("2 Jan", "4 Jan"))
         series = ul.read_series(str(self.folder / "page-{date:%Y%m%d}.html")).series["Rate"]
         self.assertEqual(series.to_pandas().tolist(), [1.5, 1.8, 1.5])
         for day, rate in (("0105", 7), ("0106", 8)):
             self.file(f"rate-2024{day}.txt", f"Today's rate: {rate} miral\n")
-        series = ul.read_series(str(self.folder / "rate-{date:%Y%m%d}.txt"), figure="rate").series[
-            "rate"
-        ]
+        series = ul.read_series(str(self.folder / "rate-{date:%Y%m%d}.txt"), figure="rate").series["rate"]
         self.assertEqual(series.to_pandas().tolist(), [7, 8])
 
     def test_a_day_without_a_file_is_a_gap_and_units_of_copies_agree(self):
@@ -249,9 +237,7 @@ class Generated(Scratch):
                 refused.append(f"{seed} ({case.how}): {error}")
                 continue
             self.assertEqual(differences(case, reading), [], f"{seed}: {case.how}")
-        self.assertLessEqual(
-            len(refused), 6, "\n".join(refused[:20])
-        )  # 2 %; a reader of nothing fails
+        self.assertLessEqual(len(refused), 6, "\n".join(refused[:20]))  # 2 %; a reader of nothing fails
 
     @settings(max_examples=6, deadline=None)
     @given(st.integers(0, 9999), st.sampled_from(["%Y-%m-%d", "%d.%m.%Y", "%Y%m%d", "%m/%d/%Y"]),
@@ -260,9 +246,7 @@ class Generated(Scratch):
         rng = np.random.default_rng(seed)
         days = pd.bdate_range("1985-01-01", periods=9000)
         frame = pd.DataFrame(np.round(rng.normal(5, 90, (9000, 3)), 3), columns=list("abc"))
-        frame = frame.mask(rng.random(frame.shape) < 0.01).assign(day=days.strftime(form))[
-            ["day", "a", "b", "c"]
-        ]
+        frame = frame.mask(rng.random(frame.shape) < 0.01).assign(day=days.strftime(form))[["day", "a", "b", "c"]]
         body = frame.to_csv(index=False, sep=mark, na_rep="n/a").encode()
         quick = read_quick(body, "t", TableOptions())
         self.assertIsNotNone(quick)
@@ -279,9 +263,7 @@ class Generated(Scratch):
             broken[at] = broken[at].replace(",", ',"', 1)
             read = read_table(("date,a,b\n" + "".join(broken)).encode(), "prices.csv")
             count = len(read.series["a"].values)
-            self.assertEqual(
-                (count + len(read.rejected), len(read.rejected)), (20_000, count < 20_000)
-            )
+            self.assertEqual((count + len(read.rejected), len(read.rejected)), (20_000, count < 20_000))
             kept = [k for k in range(20_000) if k != at or count == 20_000]
             np.testing.assert_array_equal(read.series["a"].values, np.array(kept) + 0.5)
 
@@ -300,9 +282,7 @@ class Generated(Scratch):
 
 class PracticeFiles(OnPractice):
     def test_the_college_file(self):
-        reading = ul.read_series(
-            world_files.DATA / "college" / "factors_monthly.zip", measure="return"
-        )
+        reading = ul.read_series(world_files.DATA / "college" / "factors_monthly.zip", measure="return")
         chosen = {d.what: d.chosen for d in reading.decisions}
         self.assertEqual(chosen["units"], "percent")
         self.assertEqual(chosen["dates"], "written like 03/2024")
@@ -327,8 +307,6 @@ class PracticeFiles(OnPractice):
         reading = ul.read_series(f"{self.service.url}/exchange/prices.csv")
         bars = world_files.bars()
         self.assertEqual(len(reading.series), 120)
-        self.assertEqual(
-            sum(s.values.notna().sum() for s in reading.series.values()), 5 * len(bars)
-        )
+        self.assertEqual(sum(s.values.notna().sum() for s in reading.series.values()), 5 * len(bars))
         one = bars[bars["asset"] == "SNST"]["close"].to_numpy()
         np.testing.assert_array_equal(reading.series["SNST.close"].to_pandas().dropna(), one)

@@ -115,9 +115,7 @@ class Keeping(Scratch):
         self.assertEqual(pack(vault, file), 2)
         other = Vault(self.folder / "b")
         self.assertEqual((unpack(other, file), unpack(other, file)), ((2, 0), (0, 2)))
-        self.assertEqual(
-            [r.retrieved for r in other.records()], [r.retrieved for r in vault.records()]
-        )
+        self.assertEqual([r.retrieved for r in other.records()], [r.retrieved for r in vault.records()])
         self.assertEqual([other.payload(r) for r in other.records()], [b"one", b"two"])
         self.assertEqual(len(other.confirmations(other.records()[1])), 1)
         with self.refused(VaultError, "exists already"):
@@ -172,14 +170,10 @@ class Keeping(Scratch):
         for file in ("catalogue.sqlite", "journal.jsonl"):
             Vault(self.folder / file).close()
             (self.folder / file / "journal.jsonl").unlink()
-            with contextlib.closing(
-                sqlite3.connect(self.folder / file / "catalogue.sqlite")
-            ) as catalogue:
+            with contextlib.closing(sqlite3.connect(self.folder / file / "catalogue.sqlite")) as catalogue:
                 catalogue.execute("PRAGMA user_version = 99")
             if file == "journal.jsonl":
-                self.file(
-                    "journal.jsonl/journal.jsonl", '0123456789abcdef {"do":"vault","version":99}\n'
-                )
+                self.file("journal.jsonl/journal.jsonl", '0123456789abcdef {"do":"vault","version":99}\n')
             with self.refused(VaultError, "newer Ultrum", "99"):
                 Vault(self.folder / file)
 
@@ -249,9 +243,7 @@ class HostileWorld(Scratch):
                 with self.assertWarnsRegex(DataWarning, "rebuilt: 3 downloads"):
                     if verified:
                         self.assertEqual(len(vault.verify()), 1)
-                    self.assertEqual(
-                        [(r.facts, vault.confirmations(r)) for r in vault.records()], before
-                    )
+                    self.assertEqual([(r.facts, vault.confirmations(r)) for r in vault.records()], before)
             self.assertEqual(self.held(), before)
 
     def test_flipped_bits_are_noticed_and_mended(self):
@@ -273,9 +265,7 @@ class HostileWorld(Scratch):
                     faults = vault.verify()
                     if not name.name.startswith("catalogue"):
                         self.assertNotEqual(faults, [])
-                    self.assertEqual(
-                        [(r.facts, vault.confirmations(r)) for r in vault.records()], before
-                    )
+                    self.assertEqual([(r.facts, vault.confirmations(r)) for r in vault.records()], before)
                     left = vault.verify()
                     self.assertEqual(left, faults if "payloads" in name.parts else [])
                 shutil.rmtree(work)
@@ -290,12 +280,8 @@ class HostileWorld(Scratch):
 
     def test_vaults_of_earlier_versions_are_taken_over(self):
         known = [("factors.txt", '"a1"', 1), ("factors.txt", '"a2"', 0), ("berths.csv", "", 0)]
-        for version, place in (
-            (v, self.folder / f"{v}{k}") for v in (1, 2) for k in range(2 * v - 1)
-        ):
-            with zipfile.ZipFile(
-                ROOT / "tests" / "data" / f"vault_of_version_{version}.zip"
-            ) as archive:
+        for version, place in ((v, self.folder / f"{v}{k}") for v in (1, 2) for k in range(2 * v - 1)):
+            with zipfile.ZipFile(ROOT / "tests" / "data" / f"vault_of_version_{version}.zip") as archive:
                 archive.extractall(place)
             if place.name == "21":
                 (place / "catalogue.sqlite").write_bytes(b"no database at all" * 300)
@@ -332,9 +318,7 @@ class HostileWorld(Scratch):
         (place / "payloads" / f".arriving-{_host()}-{os.getpid()}-x").write_bytes(b"mine")
         with Vault(place) as third, self.assertWarnsRegex(DataWarning, r"2 \(18 bytes\)"):
             self.assertEqual(third.verify(), [])
-        self.assertEqual(
-            [p.name.endswith(f"-{os.getpid()}-x") for p in (place / "payloads").glob(".*")], [True]
-        )
+        self.assertEqual([p.name.endswith(f"-{os.getpid()}-x") for p in (place / "payloads").glob(".*")], [True])
         self.assertEqual(len(list((place / "payloads").glob("*/*"))), 3)
 
     def test_on_a_full_disk_forgetting_still_works(self):
@@ -375,9 +359,7 @@ for change in (lambda: vault.record("s", "p", Download(b"new")), lambda: vault.c
         for place in places:
             place.chmod(0o555 if place.is_dir() else 0o444)
         try:
-            done = subprocess.run(
-                [sys.executable, "-c", code], capture_output=True, text=True, check=False
-            )
+            done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
         finally:
             for place in places:
                 place.chmod(0o755)
@@ -402,9 +384,7 @@ for most in (200_000, 20_000, 3_000, 50):
         except VaultError as error: print(size, str(error)[:60])
         else: print(size, "kept")
 """
-        done = subprocess.run(
-            [sys.executable, "-c", code], capture_output=True, text=True, check=False
-        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
         self.assertEqual(done.stderr, "")
         lines = done.stdout.splitlines()
         self.assertIn("could not be kept", lines[0])
@@ -415,9 +395,7 @@ for most in (200_000, 20_000, 3_000, 50):
         self.assertEqual(len(after), len(before) + kept)
 
     def test_ten_processes_at_once(self):
-        seconds = float(
-            os.environ.get("ULTRUM_VAULT_SECONDS", "8" if os.environ.get("CI") else "5")
-        )
+        seconds = float(os.environ.get("ULTRUM_VAULT_SECONDS", "8" if os.environ.get("CI") else "5"))
         ten = [
             subprocess.Popen([sys.executable, "-c", MINGLER, str(self.folder / "v"), str(k), str(seconds)],
                              stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)

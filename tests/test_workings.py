@@ -71,9 +71,7 @@ class Steps(Scratch):
         several = self.made["several"][0]
         for number, term in enumerate(self.several.coefficients.index):
             self.assertAlmostEqual(several[f"beta{number}"], self.several.coefficients[term], 11)
-        self.assertAlmostEqual(
-            self.made["cost"][0]["own_error"], self.cost.standard_error["BRTW"], 12
-        )
+        self.assertAlmostEqual(self.made["cost"][0]["own_error"], self.cost.standard_error["BRTW"], 12)
         risk = self.made["risk"][0]
         values = ul.practice.panel().assets["BRTW"].dropna()
         self.assertAlmostEqual(risk["squares"], ((values - values.mean()) ** 2).sum(), 12)
@@ -85,9 +83,7 @@ class Steps(Scratch):
         wanted = (sum(values) / 3, sum(values), 0.125, 1.5 * 1.25 * 1.125 - 1)
         for facts, number in zip(month, wanted, strict=True):
             with self.subTest(facts):
-                self.assertAlmostEqual(
-                    ul.conversion_workings(series(values, **facts), "Q").result, number, 15
-                )
+                self.assertAlmostEqual(ul.conversion_workings(series(values, **facts), "Q").result, number, 15)
         log = ul.conversion_workings(series(values, measure="log_return"), "Q", "2010-Q1")
         self.assertAlmostEqual(log.result, sum(values), 15)
 
@@ -99,9 +95,7 @@ class Steps(Scratch):
         with self.refused(EstimationError, "did you mean 'BRTW'"):
             self.cost.workings("BRTV")
         with self.refused(EstimationError, "the steps lead to 2"):
-            workings_of(
-                "x", pd.DataFrame(), {}, [("a", "a", 1.0), ("b", "b", "a + 1")], expected=3.0
-            )
+            workings_of("x", pd.DataFrame(), {}, [("a", "a", 1.0), ("b", "b", "a + 1")], expected=3.0)
         with self.refused(UltrumError, "must end in .xlsx"):
             ul.save({"a": pd.DataFrame({"x": [1]})}, self.folder / "a.csv")
 
@@ -112,9 +106,7 @@ class Steps(Scratch):
 
     def test_the_sheet_holds_formulas_and_no_numbers_where_they_follow(self):
         with zipfile.ZipFile(self.written()) as book:
-            texts = [
-                book.read(f"xl/worksheets/sheet{k + 1}.xml").decode() for k in range(len(self.made))
-            ]
+            texts = [book.read(f"xl/worksheets/sheet{k + 1}.xml").decode() for k in range(len(self.made))]
         for (name, (workings, _)), text in zip(self.made.items(), texts, strict=True):
             formulas = [m for m in FORMULA.findall(text) if m[0] == "C"]
             self.assertEqual(len(formulas), sum(bool(s.formula) for s in workings.steps), name)
@@ -126,9 +118,7 @@ class Steps(Scratch):
     def test_an_office_program_recalculates_to_the_printed_numbers(self):
         emptied = self.folder / "emptied.xlsx"
         with zipfile.ZipFile(self.written()) as book, zipfile.ZipFile(emptied, "w") as without:
-            for (
-                name
-            ) in book.namelist():  # the numbers that were stored with the formulas are taken out
+            for name in book.namelist():  # the numbers that were stored with the formulas are taken out
                 without.writestr(name, re.sub(rb"(</f>)<v>[^<]*</v>", rb"\1", book.read(name)))
         out = self.folder / "out"
         subprocess.run(["soffice", "--headless", f"-env:UserInstallation=file://{self.folder}/profile", "--convert-to",
@@ -142,9 +132,7 @@ class Steps(Scratch):
 
     def test_tables_as_sheets(self):
         path = self.folder / "tables.xlsx"
-        ul.save(
-            {"betas": ul.factor_betas(ul.practice.panel(), ["market"]), "cost": self.cost}, path
-        )
+        ul.save({"betas": ul.factor_betas(ul.practice.panel(), ["market"]), "cost": self.cost}, path)
         book = python_calamine.CalamineWorkbook.from_path(path)
         self.assertEqual(book.sheet_names, ["betas", "cost"])
         row = next(r for r in book.get_sheet_by_name("cost").to_python() if r[0] == "BRTW")
@@ -161,13 +149,9 @@ class Steps(Scratch):
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("covariance over variance", done.stdout)
         self.assertTrue(zipfile.is_zipfile(self.folder / "w.xlsx"))
-        looked = command(
-            "look", "KELP.csv#Close", "--returns", "M", "--workings", "--json", cwd=self.folder
-        )
+        looked = command("look", "KELP.csv#Close", "--returns", "M", "--workings", "--json", cwd=self.folder)
         self.assertIn("volatility a year", looked.stdout)
-        self.assertIn(
-            "needs --returns", command("look", "KELP.csv", "--workings", cwd=self.folder).stderr
-        )
+        self.assertIn("needs --returns", command("look", "KELP.csv", "--workings", cwd=self.folder).stderr)
 
 
 if __name__ == "__main__":

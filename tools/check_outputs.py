@@ -41,13 +41,7 @@ def main(words):
             "CSV metadata": csv_faults(out / "tables"),
         }
     for name, faults in found.items():
-        said = (
-            "missing program"
-            if faults is None
-            else f"{len(faults)} faults"
-            if faults
-            else "no fault"
-        )
+        said = "missing program" if faults is None else f"{len(faults)} faults" if faults else "no fault"
         print(f"{name:28s} {said}")
         for fault in faults or []:
             print(f"    {fault}")
@@ -92,10 +86,7 @@ def axe_faults(page, modules, folder):
         return ["axe-core gave no answer"]
     import html
 
-    return [
-        f"{v[0]}: {v[1]} ({v[2]} places), such as {v[3][:120]}"
-        for v in json.loads(html.unescape(found[1]))
-    ]
+    return [f"{v[0]}: {v[1]} ({v[2]} places), such as {v[3][:120]}" for v in json.loads(html.unescape(found[1]))]
 
 
 def workbook_faults(book, folder):
@@ -118,15 +109,9 @@ def workbook_faults(book, folder):
         a, b = one.get_sheet_by_name(name).to_python(), two.get_sheet_by_name(name).to_python()
         for row, (left, right) in enumerate(zip(a, b, strict=False)):
             for column, (x, y) in enumerate(zip(left, right, strict=False)):
-                near = (
-                    isinstance(x, float)
-                    and isinstance(y, float)
-                    and abs(x - y) <= 1e-12 * max(1, abs(x))
-                )
+                near = isinstance(x, float) and isinstance(y, float) and abs(x - y) <= 1e-12 * max(1, abs(x))
                 if x != y and not near:
-                    faults.append(
-                        f"{name} row {row + 1} column {column + 1}: {x!r} came back as {y!r}"
-                    )
+                    faults.append(f"{name} row {row + 1} column {column + 1}: {x!r} came back as {y!r}")
     return faults[:20]
 
 

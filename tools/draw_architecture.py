@@ -64,9 +64,7 @@ def main():
         own = layer_of(path)
         modules[own] += path.name != "__init__.py"
         lines[own] += len(path.read_text(encoding="utf-8").splitlines())
-        arrows.update(
-            (own, other) for other in set(imported(path)) if other in PLACES and other != own
-        )
+        arrows.update((own, other) for other in set(imported(path)) if other in PLACES and other != own)
     figure, ax = plt.subplots(figsize=(12.8, 8.0), dpi=100)
     figure.subplots_adjust(left=0.01, right=0.99, top=0.99, bottom=0.01)
     ax.set(xlim=(0.0, 3.15), ylim=(0.0, 8.35))
@@ -78,13 +76,9 @@ def main():
     for name, (x, y) in centre.items():
         ax.add_patch(FancyBboxPatch((x - wide / 2, y - high / 2), wide, high, boxstyle="round,pad=0,rounding_size=0.05",
                                     facecolor="#eef3f7", edgecolor="#2f5d7e", linewidth=1.2, zorder=2))  # fmt: skip
-        ax.text(
-            x, y + 0.2, name, ha="center", va="center", fontsize=13, fontweight="bold", zorder=3
-        )
+        ax.text(x, y + 0.2, name, ha="center", va="center", fontsize=13, fontweight="bold", zorder=3)
         count = f"{max(modules[name], 1)} module{'s' if modules[name] > 1 else ''}, {lines[name]:,} lines"
-        ax.text(
-            x, y - 0.13, f"{NOTES[name]}\n{count}", ha="center", va="center", fontsize=9.5, zorder=3
-        )
+        ax.text(x, y - 0.13, f"{NOTES[name]}\n{count}", ha="center", va="center", fontsize=9.5, zorder=3)
     ax.text(0.05, 0.1, "An arrow points from the importing layer to the imported one; it is wider where more modules import. "
             "errors and file_access, which every layer may import, are left out.", fontsize=9, color="#333333")  # fmt: skip
     figure.savefig(OUT, metadata={"Software": None})

@@ -67,8 +67,7 @@ def record() -> None:
     PLACE.mkdir(exist_ok=True)
     settings = PLACE / "coveragerc"
     settings.write_text(
-        "[run]\nsource = ultrum\nparallel = true\nconcurrency = thread\n"
-        f"data_file = {PLACE / 'coverage'}\n"
+        f"[run]\nsource = ultrum\nparallel = true\nconcurrency = thread\ndata_file = {PLACE / 'coverage'}\n"
     )
     found = (ROOT / "tests").rglob("test_*.py")
     names = [".".join(p.relative_to(ROOT).with_suffix("").parts) for p in found]
@@ -189,9 +188,7 @@ def tests_of(
     fast_first = sorted(names, key=lambda name: (seconds.get(name, 1.0) * _weight(name), name))
     spent = itertools.accumulate(seconds.get(name, 1.0) for name in fast_first)
     return [
-        name
-        for name, total in zip(fast_first, spent, strict=True)
-        if total <= BUDGET or name.startswith(RECORD)
+        name for name, total in zip(fast_first, spent, strict=True) if total <= BUDGET or name.startswith(RECORD)
     ]
 
 
@@ -205,9 +202,7 @@ def _lines_in_functions(file: Path) -> frozenset[int]:
     """Lines of the bodies of functions."""
     functions = (ast.FunctionDef, ast.AsyncFunctionDef)
     bodies = [n.body for n in ast.walk(ast.parse(file.read_text())) if isinstance(n, functions)]
-    return frozenset(
-        line for body in bodies for line in range(body[0].lineno, (body[-1].end_lineno or 0) + 1)
-    )
+    return frozenset(line for body in bodies for line in range(body[0].lineno, (body[-1].end_lineno or 0) + 1))
 
 
 def _is_module(name: str) -> bool:
@@ -270,9 +265,7 @@ def main() -> int:
                 killed = tried(copy, file, text, tests)
             finally:
                 copies.put(copy)
-            delta = difflib.unified_diff(
-                path.read_text().splitlines(), text.splitlines(), lineterm="", n=1
-            )
+            delta = difflib.unified_diff(path.read_text().splitlines(), text.splitlines(), lineterm="", n=1)
             print(f"{'killed  ' if killed else 'SURVIVED'} {file}:{line} {operator}", flush=True)
             return {"file": file, "line": line, "operator": operator, "killed": killed, "tests": len(tests),
                     "change": "\n".join(list(delta)[2:])}  # fmt: skip

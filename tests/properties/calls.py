@@ -54,9 +54,7 @@ class Things:
         self.prices = table_of(raw["prices"], measure="price", **money)
         self.daily = table_of(raw["daily"], measure="price", **money)
         self.cpi = one("cpi", measure="index", timing="average")
-        self.quote = self.cpi.with_metadata(
-            name="quote", measure="quote", unit="QML/VTC", timing="end"
-        )
+        self.quote = self.cpi.with_metadata(name="quote", measure="quote", unit="QML/VTC", timing="end")
         score = self.yields.with_metadata(name="state")
         self.panel = ul.align(assets=self.assets, factors=self.market, risk_free=self.bill,
                               conditions=score, known_by="P1M", frequency=frequency)  # fmt: skip

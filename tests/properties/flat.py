@@ -27,10 +27,7 @@ def flat(result, path=""):
     elif isinstance(result, bool | np.bool_ | int | float | np.number):
         return {path: float(result)}
     elif isinstance(result, tuple | list | np.ndarray):
-        parts = (
-            (f"{path}/{place}", value)
-            for place, value in enumerate(np.asarray(result, dtype=object))
-        )
+        parts = ((f"{path}/{place}", value) for place, value in enumerate(np.asarray(result, dtype=object)))
     else:
         return {}
     return {name: number for key, part in parts for name, number in flat(part, key).items()}

@@ -102,9 +102,7 @@ class Layouts(unittest.TestCase):
                 there = {k: v for k, v in numbers.items() if not np.isnan(v) and k in got[name]}
                 self.assertGreater(len(there), 0)
                 mine = {k: got[name][k] for k in there}
-                for key in [
-                    k for k in there if "/dropped/" in k
-                ]:  # an absent row cannot be counted
+                for key in [k for k in there if "/dropped/" in k]:  # an absent row cannot be counted
                     mine.pop(key)
                     there.pop(key)
                 self.assertEqual(differences(mine, there)[:3], [])

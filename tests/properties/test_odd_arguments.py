@@ -13,9 +13,7 @@ from tests.properties.calls import Things, calls
 from tests.support import compare_with_record, without_causes
 from ultrum.errors import UltrumError
 
-_GIVEN = re.compile(
-    r"was given (an?|the|nothing)\b[^.;]*"
-)  # test_arguments has the words for each kind
+_GIVEN = re.compile(r"was given (an?|the|nothing)\b[^.;]*")  # test_arguments has the words for each kind
 
 
 def odd_values(things):
@@ -40,9 +38,7 @@ class OddArguments(unittest.TestCase):
                     if parameter.kind in (parameter.VAR_KEYWORD, parameter.VAR_POSITIONAL):
                         continue
                     for odd in odd_values(things):
-                        changed = inspect.BoundArguments(
-                            right.signature, right.arguments | {place: odd}
-                        )
+                        changed = inspect.BoundArguments(right.signature, right.arguments | {place: odd})
                         try:
                             function(*changed.args, **changed.kwargs)
                         except UltrumError as error:
@@ -53,6 +49,4 @@ class OddArguments(unittest.TestCase):
                             foreign.append(f"{name}({place}={odd!r:.40}): {error!r:.120}")
         self.assertEqual(foreign, [])
         self.assertGreater(refused, 5_000)
-        compare_with_record(
-            self, "properties.odd_arguments", {n: sorted(m) for n, m in messages.items()}
-        )
+        compare_with_record(self, "properties.odd_arguments", {n: sorted(m) for n, m in messages.items()})

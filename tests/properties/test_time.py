@@ -137,8 +137,6 @@ class Conservation(unittest.TestCase):
         self.assertIn("6 missing late", repr(own))
         part = panel.sample("2006-01", "2009-12")
         self.assertEqual(ul.factor_betas(part).dropped.loc["b", "missing late"], 4)
-        self.assertEqual(
-            part.coverage.loc["a", ["first", "rows", "gaps"]].tolist(), ["2006-01", 48, 0]
-        )
+        self.assertEqual(part.coverage.loc["a", ["first", "rows", "gaps"]].tolist(), ["2006-01", 48, 0])
         self.assertEqual(part.coverage.loc["late", ["first", "rows", "gaps", "costs"]].tolist(),
                          ["2006-04", 44, 1, 4])  # fmt: skip

@@ -18,18 +18,14 @@ from ultrum.cli.verbosity import configure
 _EPILOG = "Start with: ultrum demo"
 
 
-@click.group(
-    cls=Application, epilog=_EPILOG, context_settings={"help_option_names": ["-h", "--help"]}
-)
+@click.group(cls=Application, epilog=_EPILOG, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(package_name="ultrum")
 @click.option("--completion", type=click.Choice(["bash", "zsh", "fish"]), is_eager=True, expose_value=False,
               callback=lambda context, _, shell: _completion(context, shell),
               help="Print what to put into your shell's settings for completion.")  # fmt: skip
 @click.option("--man", is_flag=True, is_eager=True, expose_value=False, help="Print the manual page.",
               callback=lambda context, _, wanted: _manual(context, wanted))  # fmt: skip
-@click.option(
-    "-q", "--quiet", is_flag=True, help="Only results and errors: no progress, no warnings."
-)
+@click.option("-q", "--quiet", is_flag=True, help="Only results and errors: no progress, no warnings.")
 @click.option(
     "-v",
     "--verbose",

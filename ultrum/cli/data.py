@@ -39,12 +39,8 @@ if TYPE_CHECKING:
 @click.option("--currency", default="", help="Currency code.")
 @click.option("--source", default="", help="Name of a source.")
 @click.option("--walk", is_flag=True, help="Walk the catalogue: WORDS are the levels so far.")
-@click.option(
-    "--by", default="topic", type=click.Choice(["topic", "region", "source"]), help="How to walk."
-)
-@click.option(
-    "--limit", default=40, show_default=True, type=click.IntRange(1, 10_000), help="Most rows."
-)
+@click.option("--by", default="topic", type=click.Choice(["topic", "region", "source"]), help="How to walk.")
+@click.option("--limit", default=40, show_default=True, type=click.IntRange(1, 10_000), help="Most rows.")
 @click.option("--refresh", is_flag=True, help="Download the sources' catalogues again.")
 @click.option("--csv", "csv_file", type=OUTPUT, help="Write what is found to this CSV file.")
 @SOURCES
@@ -71,9 +67,7 @@ def find(
     from ultrum.cli import terminal_output
     from ultrum.errors import SourceError
 
-    filters = {
-        k: options.pop(k) for k in ("region", "topic", "frequency", "measure", "currency", "source")
-    }
+    filters = {k: options.pop(k) for k in ("region", "topic", "frequency", "measure", "currency", "source")}
     given = {k: v for k, v in filters.items() if v}
     with desk_of(**options) as desk:
         if refresh:
@@ -94,11 +88,7 @@ def find(
     if as_json:
         terminal_output.as_json(listings.to_dict("records"))
         return
-    shown = [
-        c
-        for c in ("name", "kind", "series", "address", "title", "frequency", "topic")
-        if c in listings
-    ]
+    shown = [c for c in ("name", "kind", "series", "address", "title", "frequency", "topic") if c in listings]
     terminal_output.table(listings[shown])
     if not walk and len(listings) == limit:
         echo(f"the first {limit}; narrow the search, or raise --limit", err=True)
@@ -108,14 +98,10 @@ def find(
 @click.argument("what", nargs=-1, required=True)
 @click.option("--csv", "csv_file", type=OUTPUT, help="Write the series to this CSV file.")
 @click.option("--xlsx", "xlsx_file", type=OUTPUT, help="Write the series to this workbook.")
-@click.option(
-    "--parquet", "parquet_file", type=OUTPUT, help="Write the series to this Parquet file."
-)
+@click.option("--parquet", "parquet_file", type=OUTPUT, help="Write the series to this Parquet file.")
 @click.option("--save", type=OUTPUT, help="Save what is pulled as a named set in this TOML file.")
 @click.option("--span", default="", help="First and last period, 2010,2020-06, or 'last 25 years'.")
-@click.option(
-    "--frequency", default="", callback=FREQUENCY, help="Bring all to this lower frequency."
-)
+@click.option("--frequency", default="", callback=FREQUENCY, help="Bring all to this lower frequency.")
 @click.option("--common", is_flag=True, help="Only dates that all series have.")
 @click.option("--long", "is_long", is_flag=True, help="One row for each series and period.")
 @click.option("--resume", is_flag=True, help="Take up a pull that was stopped or failed in part.")
@@ -166,9 +152,7 @@ def pull(
         terminal_output.as_json(rows)
     else:
         taken = result.status[result.status["status"] != "failed"]
-        terminal_output.table(
-            taken[["address", "title", "frequency", "status", "first", "last", "values"]]
-        )
+        terminal_output.table(taken[["address", "title", "frequency", "status", "first", "last", "values"]])
     for address, reason in result.failed.items():
         terminal_output.warn(reason if address in reason else f"{address}: {reason}", "failed")
     if result.failed:
@@ -210,9 +194,7 @@ def _save(plan: SeriesSet, file: Path) -> None:
     plan.save(file)
 
 
-def _write(
-    result: Any, csv_file: Path | None, xlsx_file: Path | None, parquet_file: Path | None
-) -> None:
+def _write(result: Any, csv_file: Path | None, xlsx_file: Path | None, parquet_file: Path | None) -> None:
     """The pulled table to every file asked for."""
     from ultrum.report import table_files
 
@@ -351,9 +333,7 @@ def export_from_vault(address: str, file: Path, at: str, force: bool, vault: Pat
         record = kept.latest(wanted.source, wanted.path, moment)
         if record is None:
             when = f" as of {at}" if at else ""
-            raise VaultError(
-                f"The vault holds no {wanted.source}:{wanted.path}{when}; see: ultrum vault list."
-            )
+            raise VaultError(f"The vault holds no {wanted.source}:{wanted.path}{when}; see: ultrum vault list.")
         body = kept.payload(record)
     try:
         file.write_bytes(body)
@@ -370,7 +350,5 @@ def _vault(place: Path | None, *, made: bool = False) -> Any:
     folder = place or default_vault()
     kept = ("journal.jsonl", "catalogue.sqlite", "payloads")
     if not made and not any((folder / name).exists() for name in kept):
-        raise click.UsageError(
-            f"{folder} is not a vault; check its name, or pull something into it first."
-        )
+        raise click.UsageError(f"{folder} is not a vault; check its name, or pull something into it first.")
     return Vault(folder)

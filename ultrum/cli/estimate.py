@@ -54,9 +54,7 @@ class RateOrColumn(click.ParamType[str | float]):
 
     name = "column or rate"
 
-    def convert(
-        self, value: Any, param: click.Parameter | None, ctx: click.Context | None
-    ) -> str | float:
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> str | float:
         """The rate in decimals, or the heading."""
         match = re.fullmatch(r"\s*(-?[\d.]+)\s*(%?)\s*", str(value))
         if not match:
@@ -66,9 +64,7 @@ class RateOrColumn(click.ParamType[str | float]):
         except ValueError:
             self.fail(f"'{value}' is not a number.", param, ctx)
         if abs(rate) > _LARGEST_SHARE:
-            self.fail(
-                f"{value} is {100 * rate:,.0f} % a year; write {match[1]}% for percent.", param, ctx
-            )
+            self.fail(f"{value} is {100 * rate:,.0f} % a year; write {match[1]}% for percent.", param, ctx)
         return rate
 
 
@@ -77,9 +73,7 @@ class Share(RateOrColumn):
 
     name = "rate"
 
-    def convert(
-        self, value: Any, param: click.Parameter | None, ctx: click.Context | None
-    ) -> float:
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float:
         """The rate in decimals."""
         rate = super().convert(value, param, ctx)
         if isinstance(rate, str):
@@ -105,13 +99,9 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
 
 @click.command(epilog=_EXAMPLES)
 @click.argument("prices", nargs=-1, required=True)
-@click.option(
-    "--factors", required=True, help="File of factor returns, or of an index: FILE or address."
-)
+@click.option("--factors", required=True, help="File of factor returns, or of an index: FILE or address.")
 @click.option("--asset", "assets", multiple=True, help="Only this asset; may be repeated.")
-@click.option(
-    "--market", default="", metavar="COLUMN", help="The market's column of the factor file."
-)
+@click.option("--market", default="", metavar="COLUMN", help="The market's column of the factor file.")
 @click.option(
     "--factor", "more_factors", multiple=True, metavar="COLUMN",
     help="Regress on this column as well; may be repeated; 'all' for every column.",
@@ -126,12 +116,8 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
 )  # fmt: skip
 @click.option("--factor-units", type=click.Choice(("percent", "decimal")), help="Of the factors.")
 @click.option("--price-column", default="", metavar="COLUMN", help="The price's column of PRICES.")
-@click.option(
-    "--frequency", default="", callback=FREQUENCY, help="M, W, D or Q; monthly by default."
-)
-@click.option(
-    "--span", nargs=2, default=("", ""), metavar="FIRST LAST", help="First and last period."
-)
+@click.option("--frequency", default="", callback=FREQUENCY, help="M, W, D or Q; monthly by default.")
+@click.option("--span", nargs=2, default=("", ""), metavar="FIRST LAST", help="First and last period.")
 @click.option("--errors", default="hac", show_default=True, type=click.Choice(_ERRORS, case_sensitive=False),
               help="Kind of standard errors; hac is Newey and West's.")  # fmt: skip
 @click.option("--dividends", default="", help="File of dividends; not with adjusted prices.")
@@ -152,9 +138,7 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
     is_flag=True,
     help="Also the steps from the rows to the numbers of the first asset.",
 )
-@click.option(
-    "--workings-file", type=OUTPUT, help="Write these steps as live formulas into this XLSX file."
-)
+@click.option("--workings-file", type=OUTPUT, help="Write these steps as live formulas into this XLSX file.")
 @click.option("--save", "saved", type=OUTPUT, help="Write the study that repeats this.")
 @READ
 @SOURCES
@@ -187,9 +171,7 @@ def estimate(
         raise click.UsageError(f"--workings-file {workings_file} must end in .xlsx.")
     if saved is not None and saved.exists():
         raise click.UsageError(f"{saved} exists already; choose another name.")
-    wanted = _choices(
-        files, prices, factors, {"dividends": dividends, "splits": splits}, cost, premium, choices
-    )
+    wanted = _choices(files, prices, factors, {"dividends": dividends, "splits": splits}, cost, premium, choices)
     with (
         vault_for(vault, files, texts) as place,
         desk_of(vault=place, files=files, keep_readings=True, **given) as desk,
@@ -274,18 +256,13 @@ def _save(study: FileStudy, files: LocalFiles, saved: Path) -> None:
     if SOURCE in content["sources"]:
         root = Path(content["sources"][SOURCE]["url"])
         folder = saved.absolute().parent.resolve()
-        moved = {
-            path: Path(os.path.relpath(root / path, folder)).as_posix()
-            for path in files.settings["tables"]
-        }
+        moved = {path: Path(os.path.relpath(root / path, folder)).as_posix() for path in files.settings["tables"]}
         outside = [new for new in moved.values() if new.startswith("..")]
         if outside:
             raise click.UsageError(
                 f"--save {saved}: a study reads the files of its own folder, and {outside[0]} is outside it."
             )
-        content = _readdressed(
-            content, {f"{SOURCE}:{old}": f"{SOURCE}:{new}" for old, new in moved.items()}
-        )
+        content = _readdressed(content, {f"{SOURCE}:{old}": f"{SOURCE}:{new}" for old, new in moved.items()})
         source = content["sources"][SOURCE]
         source["url"] = "."
         if "tables" in source:

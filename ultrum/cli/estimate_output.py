@@ -67,9 +67,7 @@ def _kind(study: FileStudy, result: StudyResult) -> str:
     if not result.panel.has_risk_free:
         return f"{noun} total returns on {names}: market model, without a risk-free rate"
     rate = study.study.panel.risk_free
-    over = (
-        f"{100 * rate:g} % a year" if isinstance(rate, float) else str(result.panel.risk_free.name)
-    )
+    over = f"{100 * rate:g} % a year" if isinstance(rate, float) else str(result.panel.risk_free.name)
     return f"{noun} returns in excess of {over} on {names}"
 
 
@@ -166,9 +164,7 @@ def workings_answer(workings: Workings) -> dict[str, Any]:
     return {"title": workings.title, "steps": workings.to_frame().to_dict("records")}
 
 
-def print_estimate_json(
-    study: FileStudy, result: StudyResult, steps: Mapping[str, Workings]
-) -> None:
+def print_estimate_json(study: FileStudy, result: StudyResult, steps: Mapping[str, Workings]) -> None:
     """Print the regressions, decisions and warnings as JSON."""
     from ultrum.cli import terminal_output
     from ultrum.core.time.period_labels import period_label
@@ -185,8 +181,7 @@ def print_estimate_json(
     if result.rolling is not None:
         frame = result.rolling.frame("coefficients")
         answer["rolling"] = {
-            str(asset): {period_label(end): value for end, value in frame[asset].items()}
-            for asset in frame
+            str(asset): {period_label(end): value for end, value in frame[asset].items()} for asset in frame
         }
     if result.cost is not None:
         bounds = result.cost.interval(_LEVEL)

@@ -48,9 +48,7 @@ _TRAIL_SO: Final = "\b\n" + "\n".join(
 
 
 @click.command()
-@click.option(
-    "--out", type=FOLDER, default=Path("ultrum-demo"), help="Folder for vault and results."
-)
+@click.option("--out", type=FOLDER, default=Path("ultrum-demo"), help="Folder for vault and results.")
 @OFFLINE
 @JSON
 def demo(out: Path, offline: bool, as_json: bool) -> None:
@@ -67,17 +65,11 @@ def demo(out: Path, offline: bool, as_json: bool) -> None:
 @click.command(epilog=_RUN_SO)
 @click.argument("study", type=HERE)
 @click.option("--out", type=FOLDER, help="Folder for the results; by default STUDY-results.")
-@click.option(
-    "--check", is_flag=True, help="Only check the study and its local files; download nothing."
-)
-@click.option(
-    "--only", multiple=True, metavar="ASSET", help="Only these assets, while a study is worked out."
-)
+@click.option("--check", is_flag=True, help="Only check the study and its local files; download nothing.")
+@click.option("--only", multiple=True, metavar="ASSET", help="Only these assets, while a study is worked out.")
 @click.option("--bundle", type=OUTPUT, help="Also pack study, downloads and run into this archive.")
 @click.option("--anywhere", is_flag=True, help="Let the study read files outside its own folder.")
-@click.option(
-    "--refresh", is_flag=True, help="Download everything whole, also what sources call unchanged."
-)
+@click.option("--refresh", is_flag=True, help="Download everything whole, also what sources call unchanged.")
 @click.option("--recompute", is_flag=True, help="Compute every stage again, also what was kept.")
 @CREDENTIALS
 @BIND
@@ -113,9 +105,7 @@ def run(
         theirs = run_of(study)
         place = out or Path(f"{study.stem}-bundle")
         plan, vault = unbundle(study, place)
-        _run_and_show(
-            plan, place / "results", vault, True, as_json, before=(theirs, "the run in the bundle")
-        )
+        _run_and_show(plan, place / "results", vault, True, as_json, before=(theirs, "the run in the bundle"))
         return
     plan = Study.load(study, anywhere=anywhere)
     if check:
@@ -165,9 +155,7 @@ def trail(results: Path, number: str, as_json: bool) -> None:
     show_default=True,
     help="Port on 127.0.0.1 to listen on.",
 )
-@click.option(
-    "--delay", type=click.FloatRange(0, 600), default=0.0, help="Seconds every answer takes longer."
-)
+@click.option("--delay", type=click.FloatRange(0, 600), default=0.0, help="Seconds every answer takes longer.")
 @click.option("--today", default="", callback=PERIOD, help="Day that the page of today shows.")
 @click.option(
     "--fault",

@@ -44,9 +44,7 @@ class LocalFiles:
         return self.addresses.get(text, text)
 
 
-def local_files(
-    texts: Sequence[str], reading: Sequence[str], *, absolute: bool = False
-) -> LocalFiles:
+def local_files(texts: Sequence[str], reading: Sequence[str], *, absolute: bool = False) -> LocalFiles:
     """Which of some texts name local files, and their addresses.
 
     Parameters
@@ -69,9 +67,7 @@ def local_files(
         return LocalFiles()
     paths = {t: Path(f).absolute() for t, f in files.items()}
     here = Path.cwd()
-    inside = not absolute and all(
-        _resolved(p).is_relative_to(here.resolve()) for p in paths.values()
-    )
+    inside = not absolute and all(_resolved(p).is_relative_to(here.resolve()) for p in paths.values())
     root = here.resolve() if inside else Path("/")
     addresses, tables = {}, {}
     for text, path in paths.items():
@@ -88,9 +84,7 @@ def refuse_inputs(outputs: Sequence[Path | None], texts: Sequence[str]) -> None:
     for output in outputs:
         place = output and _resolved(output.absolute()).as_posix()
         if place and any(pattern.fullmatch(place) for pattern in inputs):
-            raise click.UsageError(
-                f"{output} is read here and would be overwritten; name another file."
-            )
+            raise click.UsageError(f"{output} is read here and would be overwritten; name another file.")
 
 
 def _pattern(path: Path) -> re.Pattern[str]:
@@ -136,9 +130,7 @@ def _options(reading: Sequence[str]) -> dict[str, Any]:
             values[name] = [part.strip() for part in value.split(",")]
         else:
             values[name] = (
-                int(value)
-                if value.isdigit() and name in (*_NUMBERS, "sheet", "block", "date_column")
-                else value
+                int(value) if value.isdigit() and name in (*_NUMBERS, "sheet", "block", "date_column") else value
             )
     try:
         TableOptions.of(**values)

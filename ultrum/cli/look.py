@@ -50,13 +50,9 @@ if TYPE_CHECKING:
     type=OUTPUT,
     help="Write a page to zoom into the series and read exact values: FILE.html.",
 )
-@click.option(
-    "--start", default="", callback=PERIOD, help="First period, or words such as 'last 10 years'."
-)
+@click.option("--start", default="", callback=PERIOD, help="First period, or words such as 'last 10 years'.")
 @click.option("--end", default="", callback=PERIOD, help="Last period.")
-@click.option(
-    "--frequency", default="", callback=FREQUENCY, help="Bring it to this lower frequency."
-)
+@click.option("--frequency", default="", callback=FREQUENCY, help="Bring it to this lower frequency.")
 @click.option(
     "--step",
     "steps",
@@ -150,9 +146,7 @@ def look(
     ):
         if revised:
             table = desk.revisions(files.address(address))
-            terminal_output.as_json(table.to_dict("records")) if as_json else terminal_output.table(
-                table
-            )
+            terminal_output.as_json(table.to_dict("records")) if as_json else terminal_output.table(table)
             return
         if returns_of:
             return_table = returns_at(desk, files.address(address), returns_of, asked.span[:2])
@@ -176,9 +170,7 @@ def _look(desk: Desk, files: LocalFiles, texts: Sequence[str], asked: LookChoice
     if len(addressed) == 1 and not whole:
         facts = desk.describe(addressed[0][0]).facts if reading is None else _facts(addressed[0][1])
         series = addressed[0][1]
-        _look_at_one(
-            series, [s for _, s in others], {**facts, **_after_steps(series, asked.steps)}, asked
-        )
+        _look_at_one(series, [s for _, s in others], {**facts, **_after_steps(series, asked.steps)}, asked)
         if not asked.as_json:
             look_view.show_rejected(reading)
         return
@@ -266,15 +258,11 @@ def _look_at_one(
     if asked.picture:
         from ultrum.report import figures
 
-        drawn = figures.through_time(
-            *_distinct([series, *others]), shade=spell_table, title=asked.style.title
-        )
+        drawn = figures.through_time(*_distinct([series, *others]), shade=spell_table, title=asked.style.title)
         asked.style.write(drawn, asked.picture)
     if asked.as_json:
         listed = {} if spell_table is None else {"spells": spell_table.to_dict("records")}
-        terminal_output.as_json(
-            {"facts": facts, "values": dict(look_view.labelled(series)), **listed}
-        )
+        terminal_output.as_json({"facts": facts, "values": dict(look_view.labelled(series)), **listed})
         return
     look_view.show_series(series, facts, asked.rows)
     if spell_table is not None:

@@ -57,13 +57,9 @@ def refuse_together(
         raise click.UsageError("--returns cannot be used with --revised.")
 
 
-def refuse_for_files(
-    files: LocalFiles, vault: Path | None, where: dict[str, Any], revised: bool
-) -> None:
+def refuse_for_files(files: LocalFiles, vault: Path | None, where: dict[str, Any], revised: bool) -> None:
     """A local file that is only looked at is not kept; options about what is kept need a vault."""
     kept = {"--revised": revised, "--at": where.get("at"), "--offline": where.get("offline")}
     named = [name for name, value in kept.items() if value]
     if files and vault is None and named:
-        raise click.UsageError(
-            f"{named[0]} needs --vault for a local file; pull keeps files in a vault."
-        )
+        raise click.UsageError(f"{named[0]} needs --vault for a local file; pull keeps files in a vault.")

@@ -27,17 +27,13 @@ def show_series(series: TimeSeries, facts: dict[str, str], rows: int) -> None:
         terminal_output.fact(name, text)
     valid = values.dropna()
     if len(valid):
-        spread = (
-            f"{number(valid.min())} to {number(valid.max())}, mean {number(round(valid.mean(), 6))}"
-        )
+        spread = f"{number(valid.min())} to {number(valid.max())}, mean {number(round(valid.mean(), 6))}"
         terminal_output.fact("range", spread)
         terminal_output.fact("gaps", gaps(series))
         echo()
         echo(terminal_output.sparkline(values.to_numpy()))
     pairs = labelled(series)
-    shown = (
-        pairs if len(pairs) <= 2 * rows else [*pairs[:rows], ("…", float("nan")), *pairs[-rows:]]
-    )
+    shown = pairs if len(pairs) <= 2 * rows else [*pairs[:rows], ("…", float("nan")), *pairs[-rows:]]
     frame = pd.DataFrame(shown, columns=["period", series.name])
     frame[series.name] = ["…" if p == "…" else number(v) for p, v in shown]
     terminal_output.table(frame)
@@ -57,9 +53,7 @@ def show_table(
 
     if reading is not None:
         rejected = len(reading.rejected)
-        echo(
-            f"{name}: {len(series)} series, {counted(len(reading.records), 'row')}, {rejected} rejected"
-        )
+        echo(f"{name}: {len(series)} series, {counted(len(reading.records), 'row')}, {rejected} rejected")
         decisions = [vars(d) for d in reading.decisions]
         terminal_output.table(pd.DataFrame(decisions)[["what", "chosen", "certainty"]])
     else:

@@ -13,9 +13,7 @@ from typing_extensions import is_typeddict
 from ultrum.cli import json_schema
 from ultrum.cli.json_schema import ANSWERS
 
-_ENDINGS: Final = (
-    "0 done; 1 partly done, failures listed; 2 usage error, nothing attempted; 3 failed."
-)
+_ENDINGS: Final = "0 done; 1 partly done, failures listed; 2 usage error, nothing attempted; 3 failed."
 _PREFACE: Final = (
     "Made from the commands themselves, as `ultrum COMMAND --help` and `ultrum --man` are.",
     "",
@@ -125,10 +123,7 @@ def _kind(kind: Any) -> str:
 def _option_rows(command: click.Command, path: str) -> list[str]:
     """A table of the options, in words that do not hang on the version of click."""
     options = [p for p in command.params if isinstance(p, click.Option) and not p.hidden]
-    cells = [
-        (f"`{_cell(' '.join([', '.join(o.opts), *_value(o)]))}`", _cell(o.help or ""))
-        for o in options
-    ]
+    cells = [(f"`{_cell(' '.join([', '.join(o.opts), *_value(o)]))}`", _cell(o.help or "")) for o in options]
     if not cells:
         return []
     return ["| option | what it does |", "|---|---|", *(f"| {a} | {b} |" for a, b in cells)]

@@ -27,9 +27,7 @@ _EXAMPLES: Final = "\b\n" + "\n".join(
 @click.argument("prices", nargs=-1)
 @click.option("--factors", default="", help="File of factor returns, or of an index.")
 @click.option("--asset", default="", help="The asset asked about; by default the first.")
-@click.option(
-    "--market", default="", metavar="COLUMN", help="The market's column of the factor file."
-)
+@click.option("--market", default="", metavar="COLUMN", help="The market's column of the factor file.")
 @click.option("--factor", "more_factors", multiple=True, metavar="COLUMN",
               help="Regress on this column as well; may be repeated.")  # fmt: skip
 @click.option("--risk-free", type=RateOrColumn(), metavar="COLUMN|RATE",
@@ -50,9 +48,7 @@ _EXAMPLES: Final = "\b\n" + "\n".join(
     metavar="FILE",
     help="Debt, equity and tax of the companies, for peers.",
 )
-@click.option(
-    "--frequency", default="", callback=FREQUENCY, help="M, W, D or Q; monthly by default."
-)
+@click.option("--frequency", default="", callback=FREQUENCY, help="M, W, D or Q; monthly by default.")
 @click.option("--title", default="", help="Title of the study.")
 @READ
 def new(
@@ -128,9 +124,7 @@ def _own(
     for text in texts:
         address = local.address(text)
         if not address.startswith(f"{SOURCE}:"):
-            raise click.UsageError(
-                f"{text} is not a file here; edit the sources of the study for services."
-            )
+            raise click.UsageError(f"{text} is not a file here; edit the sources of the study for services.")
         path, mark, column = address.removeprefix(f"{SOURCE}:").partition("#")
         inside = Path(os.path.relpath(root / path, folder)).as_posix()
         if inside.startswith(".."):
@@ -142,9 +136,7 @@ def _own(
         if options:
             tables[inside] = options
     sources = {HERE_SOURCE: {"kind": "table", "url": str(folder), "tables": tables}}
-    events = {
-        k: addresses[v] for k, v in files.items() if k in ("dividends", "splits", "final_payments")
-    }
+    events = {k: addresses[v] for k, v in files.items() if k in ("dividends", "splits", "final_payments")}
     choices = FileChoices(
         prices=[addresses[p] for p in prices],
         factors=addresses[files["factors"]],

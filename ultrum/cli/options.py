@@ -120,9 +120,7 @@ def _frequency(word: str) -> None:
 
 
 INSTANT, PERIOD, FREQUENCY = map(_checked, (_instant, _period, _frequency))
-AT = click.option(
-    "--at", default="", callback=INSTANT, help="As the vault stood at this day or instant."
-)
+AT = click.option("--at", default="", callback=INSTANT, help="As the vault stood at this day or instant.")
 
 
 @contextlib.contextmanager
@@ -152,9 +150,7 @@ def desk_of(
         if files:
             named = _with_files(named, files)
         desk = stack.enter_context(
-            _opened(
-                Desk, vault, named, offline, tell, store_of(credentials_file, bind), keep_readings
-            )
+            _opened(Desk, vault, named, offline, tell, store_of(credentials_file, bind), keep_readings)
         )
         yield stack.enter_context(desk.at(at)) if at else desk
 
@@ -189,9 +185,7 @@ def store_of(file: Path | None, bind: tuple[str, ...]) -> CredentialStore:
 
 def _asked(name: str, host: str) -> bool:
     end_progress()
-    return click.confirm(
-        f"Send your credential '{name}' to {host}, now and in later runs?", err=True
-    )
+    return click.confirm(f"Send your credential '{name}' to {host}, now and in later runs?", err=True)
 
 
 def _opened(

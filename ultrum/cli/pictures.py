@@ -67,9 +67,7 @@ def _size(_context: click.Context, _option: click.Parameter, text: str) -> tuple
 def picture_options(command: F) -> F:
     """The options --title, --label and --size, given to a command as one ``style``."""
 
-    def _gathered(
-        *args: Any, title: str, label: str, size: tuple[int, int] | None, **given: Any
-    ) -> Any:
+    def _gathered(*args: Any, title: str, label: str, size: tuple[int, int] | None, **given: Any) -> Any:
         style = PictureStyle(title, label, size)
         if style and not (given.get("picture") or given.get("page")):
             raise click.UsageError("--title, --label and --size need --picture.")

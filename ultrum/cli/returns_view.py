@@ -76,9 +76,7 @@ def _show_one(one: TimeSeries) -> None:
     )
     columns = {"count": "periods", "expected": "of a normal"}
     counts = spread.table[list(columns)].rename(columns=columns)
-    terminal_output.table(
-        terminal_output.fixed(counts, "deviations", periods=0, **{"of a normal": 2})
-    )
+    terminal_output.table(terminal_output.fixed(counts, "deviations", periods=0, **{"of a normal": 2}))
     falls = drawdowns(one, limit=3).table.drop(columns="series")
     falls["depth"] = [percent(depth, 1) for depth in falls["depth"]]
     terminal_output.table(falls.fillna("").rename(columns={"depth": "depth, %"}))
@@ -87,16 +85,12 @@ def _show_one(one: TimeSeries) -> None:
         partial = table.attrs["partial_years"]
         years = [f"{year}*" if year in partial else str(year) for year in table.index]
         grid = (100 * table.rename(columns={"year": "all"})).set_axis(years).round(1) + 0.0
-        terminal_output.table(
-            terminal_output.fixed(grid, "year", **dict.fromkeys(map(str, grid), 1))
-        )
+        terminal_output.table(terminal_output.fixed(grid, "year", **dict.fromkeys(map(str, grid), 1)))
         if partial:
             echo("* part of a year")
 
 
-def returns_at(
-    desk: Desk, address: str, frequency: str, bounds: tuple[str, str] = ("", "")
-) -> SeriesTable:
+def returns_at(desk: Desk, address: str, frequency: str, bounds: tuple[str, str] = ("", "")) -> SeriesTable:
     """Returns of the price at an address, or of every asset in a table of prices, within a span."""
     from ultrum.core.returns.log_returns import to_simple
     from ultrum.core.returns.price_returns import returns
@@ -126,9 +120,7 @@ def _prices(desk: Desk, address: str) -> SeriesTable:
         series_list = [close[n] for n in close.names] if close else list(reading.series.values())
     lower = {s.name.lower() for s in series_list}
     bars = _OTHER_BARS if lower >= {"open", "high", "low"} else frozenset()
-    prices = [
-        s for s in series_list if s.metadata.measure in _PRICED and s.name.lower() not in bars
-    ]
+    prices = [s for s in series_list if s.metadata.measure in _PRICED and s.name.lower() not in bars]
     others = [s.name for s in series_list if s not in prices]
     if not prices:
         raise UnitError(
@@ -140,9 +132,7 @@ def _prices(desk: Desk, address: str) -> SeriesTable:
     return SeriesTable.of(prices)
 
 
-def _draw(
-    returns_table: SeriesTable, figure: str | None, picture: Path, style: PictureStyle
-) -> None:
+def _draw(returns_table: SeriesTable, figure: str | None, picture: Path, style: PictureStyle) -> None:
     from ultrum.core.statistics.calendar_returns import calendar_returns
     from ultrum.core.statistics.correlation import correlations
     from ultrum.core.statistics.distribution import distribution
@@ -152,9 +142,7 @@ def _draw(
 
     chosen = figure or ("grid" if len(returns_table.names) == 1 else "risk")
     drawn: dict[str, Any] = {
-        "grid": lambda: figures.calendar_heat(
-            calendar_returns(returns_table[returns_table.names[0]])
-        ),
+        "grid": lambda: figures.calendar_heat(calendar_returns(returns_table[returns_table.names[0]])),
         "histogram": lambda: figures.histogram(distribution(returns_table[returns_table.names[0]])),
         "growth": lambda: _growth(returns_table),
         "drawdown": lambda: figures.under_water(drawdowns(returns_table[returns_table.names[0]])),
@@ -169,11 +157,7 @@ def _growth(returns_table: SeriesTable) -> Axes:
     from ultrum.report import figures
 
     names = returns_table.names
-    title = (
-        f"Growth of one: the first {_LINES} of {counted(len(names), 'asset')}"
-        if len(names) > _LINES
-        else ""
-    )
+    title = f"Growth of one: the first {_LINES} of {counted(len(names), 'asset')}" if len(names) > _LINES else ""
     return figures.growth_of_one(returns_table.select(names[:_LINES]), title=title)
 
 
@@ -181,6 +165,4 @@ def _in_percent(table: Any, label: str) -> Any:
     shown = table.copy()
     for column in _PERCENT:
         shown[column] = [percent(value + 0.0, 1) for value in shown[column].astype(float)]
-    return shown.reset_index(names=label).rename(
-        columns={"worst_period": "in", "positive": "above 0"}
-    )
+    return shown.reset_index(names=label).rename(columns={"worst_period": "in", "positive": "above 0"})

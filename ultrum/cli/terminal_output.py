@@ -89,15 +89,10 @@ def sparkline(values: Any, width: int = 72, rows: int = 4) -> str:
     parts = np.array_split(numbers, min(width, len(numbers)))
     means = np.array([np.nanmean(p) if np.isfinite(p).any() else np.nan for p in parts])
     low, high = np.nanmin(means), np.nanmax(means)
-    scaled = (
-        (means - low) / (high - low) if high > low else np.where(np.isfinite(means), 0.5, np.nan)
-    )
+    scaled = (means - low) / (high - low) if high > low else np.where(np.isfinite(means), 0.5, np.nan)
     eighths = np.where(np.isfinite(scaled), 1 + scaled * (8 * rows - 1), 0).round().astype(int)
     blocks = " ▁▂▃▄▅▆▇█"
-    lines = [
-        "".join(blocks[int(min(max(e - 8 * r, 0), 8))] for e in eighths)
-        for r in range(rows - 1, -1, -1)
-    ]
+    lines = ["".join(blocks[int(min(max(e - 8 * r, 0), 8))] for e in eighths) for r in range(rows - 1, -1, -1)]
     return "\n".join(lines)
 
 

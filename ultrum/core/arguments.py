@@ -93,9 +93,7 @@ def checked(function: Callable[P, R]) -> Callable[P, R]:
                 raise ArgumentError(_in_words(function.__qualname__, name, value, kinds[name]))
             if name in options and isinstance(value, str) and value not in options[name]:
                 hint = one_of(value, options[name])
-                raise ArgumentError(
-                    f"{function.__qualname__}: {name}='{value}' is not known; {hint}"
-                )
+                raise ArgumentError(f"{function.__qualname__}: {name}='{value}' is not known; {hint}")
             _check_number(function.__qualname__, name, value)
         try:
             return function(*args, **kwargs)
@@ -143,18 +141,14 @@ def argument_fault(function: Callable[..., Any], name: str, value: Any) -> str:
     if name in options and isinstance(value, str) and value not in options[name]:
         return f"{name} = {value!r}; {one_of(value, options[name])}"
     if name in kinds and not _fits(value, kinds[name]):
-        words = dict.fromkeys(
-            _kind_in_words(k, e) for k, e in kinds[name] if k is not types.NoneType
-        )
+        words = dict.fromkeys(_kind_in_words(k, e) for k, e in kinds[name] if k is not types.NoneType)
         return f"{name} = {value!r}; it must be {' or '.join(words)}."
     return ""
 
 
 def _hints(function: Callable[..., Any], shape: inspect.Signature) -> dict[str, Any]:
     """Annotations of the arguments as types."""
-    single = {
-        name: p.annotation for name, p in shape.parameters.items() if p.annotation is not p.empty
-    }
+    single = {name: p.annotation for name, p in shape.parameters.items() if p.annotation is not p.empty}
     annotated = types.SimpleNamespace(__annotations__=single)
     names = _Names({**vars(builtins), **function.__globals__})
     return get_type_hints(annotated, globalns={}, localns=names)
@@ -215,8 +209,7 @@ def _fits(value: Any, kinds: Kinds) -> bool:
     if isinstance(value, bool | np.bool_):
         return any(kind in (bool, object) for kind, _ in kinds)
     return any(
-        isinstance(value, _AS_GOOD.get(kind, kind)) and _fit_inside(value, elements)
-        for kind, elements in kinds
+        isinstance(value, _AS_GOOD.get(kind, kind)) and _fit_inside(value, elements) for kind, elements in kinds
     )
 
 
@@ -242,9 +235,7 @@ def _fit_inside(value: Any, elements: Kinds) -> bool:
 def _in_words(function: str, name: str, value: Any, kinds: Kinds) -> str:
     takes = " or ".join(_kind_in_words(k, e) for k, e in kinds if k is not types.NoneType)
     classes = [kind for kind, _ in kinds] + [kind for _, elements in kinds for kind, _ in elements]
-    makers = " or ".join(
-        _MADE_BY[k.__name__] for k in dict.fromkeys(classes) if k.__name__ in _MADE_BY
-    )
+    makers = " or ".join(_MADE_BY[k.__name__] for k in dict.fromkeys(classes) if k.__name__ in _MADE_BY)
     kind = type(value).__name__
     given = "nothing (None)" if value is None else f"{'an' if kind[0] in 'aeiou' else 'a'} {kind}"
     if isinstance(value, str):

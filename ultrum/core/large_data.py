@@ -27,8 +27,7 @@ def refuse_large(function: str, data: object) -> None:
     """Refuse data on disk where a function works in memory."""
     if isinstance(data, LargeData):
         raise TableError(
-            f"{function} works in memory, and was given data on disk; read some assets of them with "
-            ".read([...])."
+            f"{function} works in memory, and was given data on disk; read some assets of them with .read([...])."
         )
 
 
@@ -55,9 +54,7 @@ def accepts_large(data: str) -> Callable[[Callable[P, R]], Callable[P, R]]:
                 return function(*args, **kwargs)
             if type(first) not in work_of:
                 takes = " or ".join(kind.kind_in_words for kind in work_of)
-                raise TableError(
-                    f"{function.__name__} takes {takes}; it was given {type(first).kind_in_words}."
-                )
+                raise TableError(f"{function.__name__} takes {takes}; it was given {type(first).kind_in_words}.")
             bound = signature.bind(*args, **kwargs)
             bound.apply_defaults()
             rest = {name: value for name, value in bound.arguments.items() if name != data}
@@ -69,8 +66,6 @@ def accepts_large(data: str) -> Callable[[Callable[P, R]], Callable[P, R]]:
     return _decorate
 
 
-def register_large(
-    function: Callable[..., Any], kind: type[LargeData], work: Callable[..., Any]
-) -> None:
+def register_large(function: Callable[..., Any], kind: type[LargeData], work: Callable[..., Any]) -> None:
     """Set what a function does with one kind of data on disk."""
     getattr(function, _ON_DISK)[kind] = work

@@ -40,9 +40,7 @@ def column_of(reading: Reading, wanted: Address) -> TimeSeries:
 def addressed(reading: Reading, wanted: Address) -> Reading:
     """Series that know the source they came from."""
     fields = {
-        column: type(block)(
-            block.values, tuple(_placed(a, wanted, column) for a in block.metadata), block.causes
-        )
+        column: type(block)(block.values, tuple(_placed(a, wanted, column) for a in block.metadata), block.causes)
         for column, block in reading.fields.items()
     }
     return replace(reading, fields=fields)
@@ -62,7 +60,4 @@ def places_of(
     if expand or not settings.is_local:
         return expanded(pattern, expand)
     root = Path(settings.url)
-    return [
-        (Path(file).relative_to(root).as_posix(), parts)
-        for file, parts in files_of(str(root / pattern))
-    ]
+    return [(Path(file).relative_to(root).as_posix(), parts) for file, parts in files_of(str(root / pattern))]

@@ -60,17 +60,14 @@ class PullResult:
         if len(frequencies) > 1 and self.set.shape == "wide":
             named = ", ".join(sorted(f.name for f in frequencies))
             raise SourceError(
-                f"The series are {named}; side by side they need one frequency: set frequency, or shape = "
-                "'long'."
+                f"The series are {named}; side by side they need one frequency: set frequency, or shape = 'long'."
             )
         if self.set.shape == "long":
             return self._long()
         names = unique_headings(self.series, self.names)
         joined = pd.concat([s.values for s in self.series], axis=1, keys=names).sort_index()
         if joined.shape[1] != len(self.series) or not joined.columns.is_unique:
-            raise SourceError(
-                f"{counted(joined.shape[1], 'column')} were made of {len(self.series)} series."
-            )
+            raise SourceError(f"{counted(joined.shape[1], 'column')} were made of {len(self.series)} series.")
         return _filled(self._common(joined), self.set.gaps)
 
     def _common(self, joined: pd.DataFrame) -> pd.DataFrame:
@@ -123,9 +120,7 @@ def _long(series: TimeSeries, name: str, rows: pd.Index | None) -> pd.DataFrame:
     return pd.DataFrame({**facts, "period": periods, "value": valid.to_numpy()})
 
 
-def pull(
-    repository: Repository, what: SeriesSet | Sequence[str] | str, resume: bool = False
-) -> PullResult:
+def pull(repository: Repository, what: SeriesSet | Sequence[str] | str, resume: bool = False) -> PullResult:
     """Fetch every series of a set; each failure is reported with its reason."""
     plan = _plan(what)
     progress = _Progress(Path(repository.vault.path) / "pulls" / f"{plan.identity}.txt", resume)
@@ -175,11 +170,7 @@ def _assembled(
         result.series.extend(shaped)
         alone = len(member_series) == 1
         result.names.extend(
-            ""
-            if not member.name
-            else member.name
-            if alone
-            else f"{member.name}, {one.metadata.name}"
+            "" if not member.name else member.name if alone else f"{member.name}, {one.metadata.name}"
             for one in member_series
         )
     final = job.span.known(*result.series)
@@ -192,9 +183,7 @@ def _plan(what: SeriesSet | Sequence[str] | str) -> SeriesSet:
     return SeriesSet.of([what] if isinstance(what, str) else list(what))
 
 
-def _shaped(
-    series: TimeSeries, member: Member, job: _Job, plan: SeriesSet, span: DataSpan
-) -> TimeSeries:
+def _shaped(series: TimeSeries, member: Member, job: _Job, plan: SeriesSet, span: DataSpan) -> TimeSeries:
     """A series after its steps, in the frequency of the set, cut to its span."""
     last: dict[str, Any] = {"frequency": plan.frequency}
     if plan.how:
@@ -279,9 +268,7 @@ class _Job:
         first = {m.address.partition(":")[0]: m for m in members}
         for member in first.values():  # what all series of a source need is asked for once
             self._warm(member)
-        with ThreadPoolExecutor(
-            self.repository.fetcher.client.policy.connections_per_host + 4
-        ) as pool:
+        with ThreadPoolExecutor(self.repository.fetcher.client.policy.connections_per_host + 4) as pool:
             context = copy_context()  # limits of the caller hold in the threads
             list(pool.map(lambda member: context.copy().run(self._warm, member), members))
 
@@ -322,9 +309,7 @@ class _Job:
             wanted = Address.parse(member.address)
             reading = repository.table(f"{wanted.source}:{wanted.path}", expand=member.expand)
             return list(reading.series.values())
-        return series_within(
-            repository, member.address, self.span, whole=self._needs_history(member)
-        )
+        return series_within(repository, member.address, self.span, whole=self._needs_history(member))
 
     @property
     def kept(self) -> Repository:

@@ -43,10 +43,7 @@ def unique_headings(series: Sequence[TimeSeries], names: Sequence[str] = ()) -> 
     >>> unique_headings([x.with_metadata(name="open"), x.with_metadata(name="close")])
     ['Price, open', 'Price, close']
     """
-    headings = [
-        name or heading(one)
-        for one, name in zip(series, [*names, *[""] * len(series)], strict=False)
-    ]
+    headings = [name or heading(one) for one, name in zip(series, [*names, *[""] * len(series)], strict=False)]
     for part in _PARTS:
         counts = Counter(headings)
         shared = {h for h, count in counts.items() if count > 1}
@@ -61,9 +58,7 @@ def _distinguished(
 ) -> list[str]:
     """Headings with a part added wherever the series that share one differ in it."""
     texts = [part(one) for one in series]
-    differ = {
-        h: len({t for t, m in zip(texts, headings, strict=True) if m == h}) > 1 for h in shared
-    }
+    differ = {h: len({t for t, m in zip(texts, headings, strict=True) if m == h}) > 1 for h in shared}
     return [f"{h}, {t}" if differ.get(h) and t else h for h, t in zip(headings, texts, strict=True)]
 
 

@@ -80,9 +80,7 @@ def describe(repository: Repository, address: str) -> Description:
     series = one_series(repository, address, DataSpan())
     source = Address.parse(address).source
     of_source = [access for access in accesses[before:] if access.source == source]
-    data = [
-        access for access in of_source if access.path.startswith("data/")
-    ] or of_source  # not structures
+    data = [access for access in of_source if access.path.startswith("data/")] or of_source  # not structures
     if not data:
         return Description(series, "", "")
     record = repository.fetcher.record_of_access(data[-1])

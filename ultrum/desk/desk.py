@@ -85,15 +85,11 @@ class Desk:
         self._progress = progress or (lambda _: None)
         self._client = HttpClient(policy or HttpPolicy())
         self._store = (
-            credentials
-            if isinstance(credentials, CredentialStore)
-            else CredentialStore.load(credentials)
+            credentials if isinstance(credentials, CredentialStore) else CredentialStore.load(credentials)
         )
         named = {name: source_settings(name, s) for name, s in settings["sources"].items()}
         vault = Vault(path if path is not None else default_vault())
-        fetcher = Fetcher(
-            vault, named, self._client, self._progress, offline, at or "", self._store
-        )
+        fetcher = Fetcher(vault, named, self._client, self._progress, offline, at or "", self._store)
         self.repository = Repository(fetcher, keep_readings)
         self._listings: Listings | None = None
 
@@ -224,9 +220,7 @@ class Desk:
         data_span = span.known(*series_list)
         return [data_span.cut(s) for s in series_list]
 
-    def table(
-        self, address: str, *, expand: Mapping[str, Sequence[str]] | None = None, **facts: Any
-    ) -> Reading:
+    def table(self, address: str, *, expand: Mapping[str, Sequence[str]] | None = None, **facts: Any) -> Reading:
         """A whole table by its address, which may be a pattern such as ``council:rents/{region}.csv``.
 
         Parameters
@@ -256,9 +250,7 @@ class Desk:
         """
         return self.repository.table(address, expand, **facts)
 
-    def search(
-        self, words: str = "", *, limit: int = 200, refresh: bool = False, **filters: Any
-    ) -> pd.DataFrame:
+    def search(self, words: str = "", *, limit: int = 200, refresh: bool = False, **filters: Any) -> pd.DataFrame:
         """Listings of all sources that have every word or a synonym of it, best first.
 
         Misspellings are forgiven. Synonyms of the field (inflation: consumer prices) come with the
@@ -311,9 +303,7 @@ class Desk:
         str
             The reason, in one sentence.
         """
-        return search.why_nothing(
-            self.listings(), words, self.synonyms, filters, list(self.sources)
-        )
+        return search.why_nothing(self.listings(), words, self.synonyms, filters, list(self.sources))
 
     def browse(self, *levels: str, hierarchy: str = "topic", **filters: Any) -> pd.DataFrame:
         """One level of the catalogue below a path, without knowing a word for it.
@@ -331,9 +321,7 @@ class Desk:
         DataFrame
             Columns ``name kind series``; at the bottom ``address title frequency``.
         """
-        return search.browse(
-            self.listings(), levels, hierarchy, search.widened(self.groups, filters)
-        )
+        return search.browse(self.listings(), levels, hierarchy, search.widened(self.groups, filters))
 
     def describe(self, address: str) -> Description:
         """What a series is: title, unit, frequency, ends, last update, notes.
@@ -396,9 +384,7 @@ class Desk:
         self.repository.start_again()
         return self.pull(what)
 
-    def revisions(
-        self, address: str, since: str | None = None, until: str | None = None
-    ) -> pd.DataFrame:
+    def revisions(self, address: str, since: str | None = None, until: str | None = None) -> pd.DataFrame:
         """How the values of a series differ between two vintages in the vault.
 
         Parameters

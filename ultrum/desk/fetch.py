@@ -80,8 +80,7 @@ class Fetcher:
             if held is None:
                 when = f" of {self.at[:10]}" if self.at else ""
                 raise VaultError(
-                    f"The vault {self.vault.path} holds no {source}:{path}{when}; fetch it once without "
-                    "offline."
+                    f"The vault {self.vault.path} holds no {source}:{path}{when}; fetch it once without offline."
                 )
             record, body = held, self.vault.payload(held)
         else:
@@ -149,13 +148,9 @@ class Fetcher:
         if not answer.body:
             raise SourceError(f"{source}:{path}: the answer is empty. Check the address.")
         if where.kind == "sdmx" and answer.body[:64].lstrip().lower().startswith(_PAGE):
-            raise SourceError(
-                f"{source}:{path}: a web page came instead of data. Check the address."
-            )
+            raise SourceError(f"{source}:{path}: a web page came instead of data. Check the address.")
         if where.kind == "table" and not page and _is_page(answer, path):
-            raise SourceError(
-                f"{source}:{path}: a web page came instead of data. Check the address."
-            )
+            raise SourceError(f"{source}:{path}: a web page came instead of data. Check the address.")
         return self._recorded(source, path, answer)
 
     def _credentials_of(self, source: str, where: SourceSettings) -> Credentials | None:
@@ -186,9 +181,7 @@ class Fetcher:
         return database.fetch(where.url, query, f"{source}:{path}", password)
 
 
-def _from_own(
-    fetch: Fetch, name: str, path: str, url: str, credentials: Credentials | None
-) -> Download:
+def _from_own(fetch: Fetch, name: str, path: str, url: str, credentials: Credentials | None) -> Download:
     """What a function of the user gives, as if it had come over HTTP."""
     try:
         answer = fetch(url, path, credentials)

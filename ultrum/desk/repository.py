@@ -85,9 +85,7 @@ class Repository:
         accept = accept_of(settings.format) if settings.kind == "sdmx" else "*/*"
         return self.fetcher.response(source, path, accept, page)
 
-    def table(
-        self, address: str, expand: Mapping[str, Sequence[str]] | None = None, **facts: Any
-    ) -> Reading:
+    def table(self, address: str, expand: Mapping[str, Sequence[str]] | None = None, **facts: Any) -> Reading:
         """A whole table by its address, which may be a pattern; see :meth:`ultrum.Desk.table`."""
         wanted = Address.parse(address)
         settings = self.settings_of(wanted)

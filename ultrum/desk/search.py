@@ -54,9 +54,7 @@ def _files_in(folder: Path) -> set[str]:
 def _statistics(repository: Repository, name: str) -> Iterator[Entry]:
     """Series of a statistics service with their topics."""
     service = repository.service(name)
-    topics = {
-        flow: BELOW.join(c.path[1:] or c.path) for c in service.categories() for flow in c.flows
-    }
+    topics = {flow: BELOW.join(c.path[1:] or c.path) for c in service.categories() for flow in c.flows}
     for listing in service.listings():
         flow = listing.address.partition(":")[2].partition("/")[0]
         yield _entry(name, listing, topics.get(flow, ""))
@@ -64,9 +62,7 @@ def _statistics(repository: Repository, name: str) -> Iterator[Entry]:
 
 def _entry(name: str, listing: Listing, topic: str) -> Entry:
     facts = listing.facts
-    region = next(
-        (facts[k] for k in ("REF_AREA", "GEO", "AREA", "COUNTRY", "LOCATION") if k in facts), ""
-    )
+    region = next((facts[k] for k in ("REF_AREA", "GEO", "AREA", "COUNTRY", "LOCATION") if k in facts), "")
     pair = "/".join(facts[k] for k in ("BASE_CURRENCY", "QUOTE_CURRENCY") if k in facts)
     unit_facts = measure_of_unit(unit_of_facts(facts), listing.unit_name, "")
     currency = pair or unit_facts.get("currency", "")
@@ -90,9 +86,7 @@ def _from_table(repository: Repository, name: str) -> Iterator[Entry]:
             raise SourceError(
                 f"Source '{name}': catalogue.address names a column {error} that is not there."
             ) from error
-        title = ", ".join(
-            facts[k] for k in ("name", "title", "asset", "market", "currency") if facts.get(k)
-        )
+        title = ", ".join(facts[k] for k in ("name", "title", "asset", "market", "currency") if facts.get(k))
         yield Entry(name, f"{name}:{address}", title, settings.get("frequency", ""), settings["path"],
                     facts.get("industry", ""), facts.get("region", ""), settings.get("measure", ""),
                     facts.get("currency", ""), facts)  # fmt: skip
@@ -126,9 +120,7 @@ def why_nothing(
     return f"Each word of '{words}' is in some listing, but no listing has all of them. Use fewer words."
 
 
-def browse(
-    listings: Listings, path: Sequence[str], by: str, filters: Mapping[str, Any]
-) -> pd.DataFrame:
+def browse(listings: Listings, path: Sequence[str], by: str, filters: Mapping[str, Any]) -> pd.DataFrame:
     """One level of the catalogue below a path."""
     if by not in WAYS:
         raise SourceError(f"hierarchy='{by}' is not known; {one_of(by, WAYS)}")
@@ -157,6 +149,4 @@ def _levels(entry: Entry, by: str) -> tuple[str, ...]:
 
 
 def _is_below(levels: Sequence[str], path: Sequence[str]) -> bool:
-    return len(levels) >= len(path) and all(
-        a.lower() == b.lower() for a, b in zip(path, levels, strict=False)
-    )
+    return len(levels) >= len(path) and all(a.lower() == b.lower() for a, b in zip(path, levels, strict=False))

@@ -80,14 +80,8 @@ def series_within(
     wanted = Address.parse(address)
     settings = repository.settings_of(wanted)
     if settings.kind == "sdmx":
-        series_list = repository.service(wanted.source).all_series(
-            wanted.path, span.query(whole=whole)
-        )
-        return [
-            s
-            for s in series_list
-            if not wanted.field or s.metadata.address.endswith(f"#{wanted.field}")
-        ]
+        series_list = repository.service(wanted.source).all_series(wanted.path, span.query(whole=whole))
+        return [s for s in series_list if not wanted.field or s.metadata.address.endswith(f"#{wanted.field}")]
     if wanted.field or wanted.path in settings.snapshots:
         return [series_of_table(repository, wanted, settings, {})]
     return list(repository.table(address).series.values())

@@ -106,9 +106,7 @@ class SeriesSet(BaseModel):
         try:
             series_set = cls.model_validate(content)
         except ValidationError as error:
-            raise SourceError(
-                f"{path} has {error.error_count()} faults: {_faults(error)}."
-            ) from error
+            raise SourceError(f"{path} has {error.error_count()} faults: {_faults(error)}.") from error
         wrong = [fault for m in series_set.series for s in m.steps if (fault := step_fault(s))]
         if wrong:
             raise SourceError(f"{path}: {' '.join(wrong)}")
@@ -143,6 +141,4 @@ class SeriesSet(BaseModel):
 
 def _faults(error: ValidationError) -> str:
     """Each fault with its place."""
-    return "; ".join(
-        f"{'.'.join(str(p) for p in e['loc'])}: {e['msg'].lower()}" for e in error.errors()
-    )
+    return "; ".join(f"{'.'.join(str(p) for p in e['loc'])}: {e['msg'].lower()}" for e in error.errors())

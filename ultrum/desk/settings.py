@@ -79,9 +79,7 @@ def add_source_kind(kind: str, fetch: Fetch) -> None:
     [1.5, 2.5]
     """
     if kind in KINDS or not kind.isidentifier():
-        raise SourceError(
-            f"The kind '{kind}' is built in, or is not a single word; choose another name."
-        )
+        raise SourceError(f"The kind '{kind}' is built in, or is not a single word; choose another name.")
     _ADDED[kind] = fetch
 
 
@@ -199,9 +197,7 @@ def _snapshot(source: str, name: str, settings: Mapping[str, Any]) -> SnapshotSe
     unknown = [k for k in settings if k not in keys]
     if unknown or "path" not in settings or "figure" not in settings:
         wrong = f"'{unknown[0]}' is not known" if unknown else "path and figure are needed"
-        raise SourceError(
-            f"Source '{source}', snapshot '{name}': {wrong}; it may have {', '.join(keys)}."
-        )
+        raise SourceError(f"Source '{source}', snapshot '{name}': {wrong}; it may have {', '.join(keys)}.")
     return SnapshotSettings(**settings)
 
 
@@ -209,9 +205,7 @@ def _query(source: str, name: str, settings: Mapping[str, Any]) -> Query:
     try:
         return Query(**{k: str(v) for k, v in settings.items()})
     except TypeError:
-        raise SourceError(
-            f"Source '{source}', query '{name}': it may have sql, table, date and key."
-        ) from None
+        raise SourceError(f"Source '{source}', query '{name}': it may have sql, table, date and key.") from None
 
 
 def load_settings(file: str | os.PathLike[str] | None = None) -> dict[str, Any]:
@@ -230,9 +224,7 @@ def load_settings(file: str | os.PathLike[str] | None = None) -> dict[str, Any]:
     place = _settings_file(file)
     try:
         if place.stat().st_size > LARGEST:
-            raise SourceError(
-                f"{place} has more than {LARGEST:,} bytes; settings are a short text."
-            )
+            raise SourceError(f"{place} has more than {LARGEST:,} bytes; settings are a short text.")
         content = toml_of(place.read_text(encoding="utf-8"))
     except OSError as error:
         raise SourceError(f"{place} cannot be read: {error.strerror}.") from error
@@ -259,9 +251,7 @@ def _refuse_credentials(sources: Mapping[str, Any], place: Path) -> None:
     for name, source in sources.items():
         credentials = source.get("credentials") if isinstance(source, Mapping) else None
         if isinstance(credentials, Mapping):
-            raise SourceError(
-                f"{place}: {how_to_define(name, credentials, str(source.get('url', '')))}"
-            )
+            raise SourceError(f"{place}: {how_to_define(name, credentials, str(source.get('url', '')))}")
 
 
 def how_to_define(source: str, settings: Mapping[str, Any], url: str) -> str:

@@ -37,9 +37,7 @@ def grain_frequency(text: str) -> Frequency:
     return Frequency("N" if match[3] == "M" else "H", int(match[2]))
 
 
-def snapshot_series(
-    repository: Repository, wanted: Address, settings: SnapshotSettings
-) -> TimeSeries:
+def snapshot_series(repository: Repository, wanted: Address, settings: SnapshotSettings) -> TimeSeries:
     """Every value of a page that the vault has seen, and the present one first asked for.
 
     The day is the page's own where it has one, else that of the pull. Two pulls in one grain are one
@@ -90,16 +88,8 @@ def _series(
     numbers = np.array([f.value / 100.0 if f.percent else f.value for f in figures])
     facts = {k: v for k, v in settings.options.items() if k != "decimal"}
     currency = figures[-1].currency if re.fullmatch("[A-Z]{3}", figures[-1].currency) else ""
-    unit = (
-        {"unit": "decimal"}
-        if percent
-        else {"unit": "currency", "currency": currency}
-        if currency
-        else {}
-    )
-    step = Step(
-        "seen", (("grain", settings.grain), ("beside", settings.figure), ("revised", str(revised)))
-    )
+    unit = {"unit": "decimal"} if percent else {"unit": "currency", "currency": currency} if currency else {}
+    step = Step("seen", (("grain", settings.grain), ("beside", settings.figure), ("revised", str(revised))))
     metadata = Metadata(name=wanted.path, title=settings.title or settings.figure, frequency=frequency,
                        source=wanted.source, address=str(wanted), trail=(step,), **{**unit, **facts})  # fmt: skip
     return SeriesTable.from_arrays(numbers[:, None], frequency.index(ordinals), [metadata]).only()

@@ -13,9 +13,7 @@ from ultrum.sources.table import TableOptions, read_table
 from ultrum.vault import Record, Vault
 
 
-def kept_paths(
-    vault: Vault, settings: SourceSettings, wanted: Address, spans: bool = False
-) -> list[str]:
+def kept_paths(vault: Vault, settings: SourceSettings, wanted: Address, spans: bool = False) -> list[str]:
     """Paths in the vault whose downloads hold what an address names, whole or also for a span."""
     paths = dict.fromkeys(r.path for r in vault.records() if r.source == wanted.source)
     if settings.kind == "sdmx":

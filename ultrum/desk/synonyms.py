@@ -37,8 +37,7 @@ def synonyms_with(added: Any) -> Synonyms:
 
 def _checked(given: Any, where: str) -> Synonyms:
     if not isinstance(given, Mapping) or not all(
-        isinstance(phrases, list) and all(isinstance(p, str) for p in phrases)
-        for phrases in given.values()
+        isinstance(phrases, list) and all(isinstance(p, str) for p in phrases) for phrases in given.values()
     ):
         raise SourceError(f'[synonyms] of {where}: write word = ["phrase", "phrase"] on each line.')
     return {str(word).lower(): tuple(p.lower() for p in phrases) for word, phrases in given.items()}

@@ -68,9 +68,7 @@ class Block:
         for path, groups, first in self.row_groups.spanning(low, high):
             self.row_groups.check_same(path)
             with pq.ParquetFile(path) as file:
-                table = file.read_row_groups(
-                    groups, columns=[self.date, self.value], use_threads=False
-                )
+                table = file.read_row_groups(groups, columns=[self.date, self.value], use_threads=False)
             start, stop = max(first, low), min(first + table.num_rows, high)
             some = table.slice(start - first, stop - start)
             days[start - low : stop - low] = days_of(some[self.date])
@@ -119,9 +117,7 @@ class Index:
         numbers = np.array(places, dtype=np.int64).reshape(-1, 3)
         stamps = {str(path): _stamp(path) for path in files}
         row_groups = RowGroups(paths, numbers[:, 0], numbers[:, 1], numbers[:, 2], stamps)
-        return cls(
-            names, np.array([*starts, row], dtype=np.int64), np.flatnonzero(seen) + low, row_groups
-        )
+        return cls(names, np.array([*starts, row], dtype=np.int64), np.flatnonzero(seen) + low, row_groups)
 
 
 def _stamp(path: str | Path) -> tuple[int, int]:

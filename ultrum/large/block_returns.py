@@ -51,9 +51,7 @@ def returns(
     suspects: list[pd.DataFrame] = []
     outside: dict[str, int] = {}
     with LongWriter(path, _VALUE, str(target)) as writer:
-        for rows, facts, suspect_days, unused in through_blocks(
-            table, job, blocks, wide_needs(table)
-        ):
+        for rows, facts, suspect_days, unused in through_blocks(table, job, blocks, wide_needs(table)):
             writer.write(rows, facts)
             suspects.append(suspect_days)
             outside |= unused

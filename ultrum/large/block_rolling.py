@@ -22,12 +22,8 @@ from ultrum.large.block_writer import LongWriter, ends_of, names_at
 from ultrum.large.calendar_index import Places, check_periods
 from ultrum.large.long_table import LongTable
 
-_BLOCK: Final = (
-    512  # assets; fixed, as is the next: results depend neither on memory nor on who works
-)
-_GROUP: Final = (
-    128  # assets that begin at about the same time, and are laid on the calendar together
-)
+_BLOCK: Final = 512  # assets; fixed, as is the next: results depend neither on memory nor on who works
+_GROUP: Final = 128  # assets that begin at about the same time, and are laid on the calendar together
 _PER_ROW: Final = 40  # bytes that a row of a block takes while it is read
 _COPIES: Final = 8  # arrays of a group's size that the kernels hold
 
@@ -54,9 +50,7 @@ def rolling_regress(
     design = inputs.with_constant(right) if constant else right
     left, design = on_calendar(left, design)
     plan = RollingPlan.of(design, window, min_obs, errors, lags, half_life, step, constant)
-    job = _Rolling(
-        plan, Places.of(design.index, Frequency.parse(table.frequency)), ends_of(plan.ends)
-    )
+    job = _Rolling(plan, Places.of(design.index, Frequency.parse(table.frequency)), ends_of(plan.ends))
     columns = len(design) * 8 * (_GROUP * _COPIES + plan.X.shape[1] ** 2)
     results = len(plan.starts) * _BLOCK * 8 * (2 * plan.X.shape[1] + 5)
     blocks = table.blocks(_BLOCK)
@@ -88,16 +82,10 @@ class _Rolling:
         parts = []
         for low in range(0, len(order), _GROUP):
             some = order[low : low + _GROUP]
-            plan, start, window = self.plan.within(
-                int(first[some].min()), int(last[some].max()) + 1
-            )
-            Y = np.full(
-                (len(some), len(plan.X)), np.nan
-            )  # by asset, where its rows follow each other
+            plan, start, window = self.plan.within(int(first[some].min()), int(last[some].max()) + 1)
+            Y = np.full((len(some), len(plan.X)), np.nan)  # by asset, where its rows follow each other
             for row, k in zip(Y, some, strict=True):
-                _lay(
-                    row, rows[bounds[k] : bounds[k + 1]] - start, values[bounds[k] : bounds[k + 1]]
-                )
+                _lay(row, rows[bounds[k] : bounds[k + 1]] - start, values[bounds[k] : bounds[k + 1]])
             parts.append(_Found.of(plan, Y.T, some, window))
         return self._table(block.names, parts)
 

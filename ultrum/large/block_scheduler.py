@@ -16,9 +16,7 @@ from ultrum.large.progress import reporting
 
 B = TypeVar("B")
 T = TypeVar("T")
-WIDE_BLOCK: Final = (
-    256  # assets laid on a calendar together; fixed, so that results depend on nothing else
-)
+WIDE_BLOCK: Final = 256  # assets laid on a calendar together; fixed, so that results depend on nothing else
 _COPIES: Final = 12  # wide tables that lowering a frequency and lining up hold of a block
 To = str | os.PathLike[str] | None
 

@@ -71,9 +71,7 @@ def ends_of(index: pd.Index) -> Any:
 
 def names_at(names: list[str], places: Any) -> pa.Array:
     """Names of many rows from a few, each kept once."""
-    return pa.DictionaryArray.from_arrays(
-        pa.array(places.astype(np.int32)), pa.array(names, pa.string())
-    )
+    return pa.DictionaryArray.from_arrays(pa.array(places.astype(np.int32)), pa.array(names, pa.string()))
 
 
 def rows_of(table: SeriesTable, value: str) -> pa.Table:

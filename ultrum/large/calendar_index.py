@@ -45,9 +45,7 @@ class Layout:
         wide = np.full((len(self.index), len(block.names)), np.nan, order="F")
         for k, (low, high) in enumerate(itertools.pairwise(bounds)):
             wide[rows[low:high], k] = values[low:high]
-        metadata_list = [
-            Metadata(name=n, frequency=self.frequency, **self.facts) for n in block.names
-        ]
+        metadata_list = [Metadata(name=n, frequency=self.frequency, **self.facts) for n in block.names]
         return SeriesTable.from_arrays(wide, self.index, metadata_list)
 
 

@@ -58,9 +58,7 @@ class LongBetas(BetaTable):
             raise EstimationError(f"No asset '{asset}'; there are {len(self.assets):,}.")
         factors = [str(t) for t in self.design.columns[1:]]
         panel = self.panel.read([asset])
-        return betas_in_memory(panel, factors, errors=self.errors, lags=self.lags_setting).fit(
-            asset
-        )
+        return betas_in_memory(panel, factors, errors=self.errors, lags=self.lags_setting).fit(asset)
 
     def _edge(self, which: int) -> pd.Series:
         return self.edges["first" if which == 0 else "last"]
@@ -77,10 +75,7 @@ def factor_betas(
     blocks = panel.excess.blocks(WIDE_BLOCK)
     parts = list(through_blocks(panel.excess, job, blocks, wide_needs(panel.excess)))
     warn_of_copies(design)
-    series = {
-        n: pd.concat([getattr(p, n) for p in parts])
-        for n in ("nobs", "sigma", "r2", "lags", "edges")
-    }
+    series = {n: pd.concat([getattr(p, n) for p in parts]) for n in ("nobs", "sigma", "r2", "lags", "edges")}
     return LongBetas(
         coefficients=pd.concat([p.coefficients for p in parts]),
         covariance=np.concatenate([p.covariance for p in parts]),
@@ -142,9 +137,7 @@ def two_pass(
     F = panel.factors[plan.factors].to_numpy(dtype=np.float64)
     if table is not None and not given and panel.excess.rows == whole and np.isfinite(F).all():
         kind = "shanken"
-        covariances[kind] = shanken(
-            covariances["fama_macbeth"], slopes.mean, F[slopes.kept], constant
-        )
+        covariances[kind] = shanken(covariances["fama_macbeth"], slopes.mean, F[slopes.kept], constant)
     made = two_pass_of(panel, plan, sections, slopes, covariances, kind, table)
     return made if errors is None else with_errors(made, errors, covariances)
 
@@ -172,9 +165,7 @@ class _OnDisk(Blocks):
         if self.table is not None:
             betas = self.table.coefficients.loc[block.names, self.plan.factors].to_numpy()
         index = self.panel.risk_free.index
-        characteristics = [
-            characteristic(index, block.names, n, f) for n, f in self.characteristics.items()
-        ]
+        characteristics = [characteristic(index, block.names, n, f) for n, f in self.characteristics.items()]
         return _Given(block, [*(Exposure(b) for b in betas.T), *characteristics])
 
 

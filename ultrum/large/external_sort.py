@@ -74,10 +74,7 @@ class Sorting:
                     self.asset,
                     table[self.asset].cast(pa.string()),
                 )
-                place = (
-                    np.searchsorted(bounds, named[self.asset].to_numpy().astype(str), side="right")
-                    - 1
-                )
+                place = np.searchsorted(bounds, named[self.asset].to_numpy().astype(str), side="right") - 1
                 for k in np.unique(place):
                     writers[k].write_table(named.filter(pa.array(place == k)).cast(schema))
         return paths

@@ -26,10 +26,7 @@ _OF_ONE: Final = (
 def facts_of(metadata: Metadata) -> dict[str, Any]:
     """Facts that every asset of a table shares, for the file."""
     facts = {n: getattr(metadata, n) for n in _SHARED if getattr(metadata, n)}
-    trail = [
-        [step.action, [pair for pair in step.settings if pair[0] not in _OF_ONE]]
-        for step in metadata.trail
-    ]
+    trail = [[step.action, [pair for pair in step.settings if pair[0] not in _OF_ONE]] for step in metadata.trail]
     return {**facts, "trail": trail}
 
 
@@ -49,9 +46,7 @@ def shared_facts(table: SeriesTable) -> dict[str, Any]:
 
 def facts_from(stored: Mapping[str, Any]) -> dict[str, Any]:
     """Facts as a file holds them."""
-    steps = (
-        Step(action, tuple((k, v) for k, v in rest)) for action, rest in stored.get("trail", [])
-    )
+    steps = (Step(action, tuple((k, v) for k, v in rest)) for action, rest in stored.get("trail", []))
     return {**stored, "trail": tuple(steps)} if stored else {}
 
 

@@ -106,9 +106,7 @@ class LongPanel(LargeData):
             "excess_of": "",
             "trail": facts_of_file.get("trail", ())[:-1],
         }  # without "excess"
-        metadata_list = {
-            a: Metadata(name=a, frequency=self.frequency, **facts) for a in map(str, assets)
-        }
+        metadata_list = {a: Metadata(name=a, frequency=self.frequency, **facts) for a in map(str, assets)}
         return replace(
             self.small,
             assets=table + rate,
@@ -130,18 +128,14 @@ class LongPanel(LargeData):
 def align(assets: LongTable, *, to: To, **options: Any) -> LongPanel:
     """Line up each block with the same factors; write excess returns and missing-data log into a folder."""
     if not isinstance(options.get("risk_free"), TimeSeries):
-        raise TableError(
-            "align of a LongTable needs risk_free as a series of returns, which every block shares."
-        )
+        raise TableError("align of a LongTable needs risk_free as a series of returns, which every block shares.")
     folder = Path(wanted(to, "align"))
     folder.mkdir(parents=True, exist_ok=True)
     job = _Aligning(assets.layout, options)
     needs = 2 * wide_needs(assets)
     parts: list[_Aligned] = []
     with (
-        LongWriter(
-            folder / EXCESS, "excess_return", str(Frequency.parse(options["frequency"]))
-        ) as excess,
+        LongWriter(folder / EXCESS, "excess_return", str(Frequency.parse(options["frequency"]))) as excess,
         LongWriter(folder / MISSING_LOG, "", "") as missing_log,
     ):
         for part in through_blocks(assets, job, assets.blocks(WIDE_BLOCK), needs):

@@ -102,17 +102,13 @@ class LongTable(LargeData):
         schema = pq.read_schema(self._files[0])
         for column in (self.asset, self.date, self.value):
             if column not in schema.names:
-                raise TableError(
-                    f"{self.path} has no column '{column}'; it has: {listed(schema.names, 30)}."
-                )
+                raise TableError(f"{self.path} has no column '{column}'; it has: {listed(schema.names, 30)}.")
 
     def _check_facts(self) -> None:
         try:
             Metadata(frequency=Frequency.parse(self.frequency), **self.facts)
         except TypeError:
-            names = [
-                name for name in Metadata.__dataclass_fields__ if name not in ("name", "frequency")
-            ]
+            names = [name for name in Metadata.__dataclass_fields__ if name not in ("name", "frequency")]
             wrong = ", ".join(name for name in self.facts if name not in names)
             raise TableError(
                 f"{self.path}: facts has an unknown key '{wrong}'; the keys are: {', '.join(names)}."
@@ -185,9 +181,7 @@ class LongTable(LargeData):
         SeriesTable
             A table without rows.
         """
-        metadata = Metadata(
-            name=self.assets[0], frequency=Frequency.parse(self.frequency), **self.facts
-        )
+        metadata = Metadata(name=self.assets[0], frequency=Frequency.parse(self.frequency), **self.facts)
         return SeriesTable.from_arrays(np.empty((0, 1)), self.calendar[:0], [metadata])
 
     def blocks(self, size: int) -> list[Block]:
@@ -245,9 +239,7 @@ class LongTable(LargeData):
             raise TableError(f"{self.path} has no asset {listed(absent)}.")
         index = self._index
         parts = [
-            self.layout.table(
-                Block(index.row_groups, self.date, self.value, [a], index.bounds[k : k + 2])
-            )
+            self.layout.table(Block(index.row_groups, self.date, self.value, [a], index.bounds[k : k + 2]))
             for a, k in ((a, rows[a]) for a in assets)
         ]
         return SeriesTable.from_arrays(
@@ -266,9 +258,7 @@ class LongTable(LargeData):
         return frame.assign(**{self.date: pd.to_datetime(frame[self.date])})
 
     @classmethod
-    def write(
-        cls, table: SeriesTable, path: str | os.PathLike[str], value: str = "value"
-    ) -> LongTable:
+    def write(cls, table: SeriesTable, path: str | os.PathLike[str], value: str = "value") -> LongTable:
         """Write a table in memory as a long one; rows without a value are left out.
 
         Parameters
@@ -328,9 +318,7 @@ class LongTable(LargeData):
             LongWriter(path, options["value"], options["frequency"]) as writer,
         ):
             Sorting(files, asset, date, bytes_of(max_memory), tell).write(writer)
-        return cls(
-            path, asset=asset, date=date, max_memory=max_memory, progress=progress, **options
-        )
+        return cls(path, asset=asset, date=date, max_memory=max_memory, progress=progress, **options)
 
     def __repr__(self) -> str:
         days = EPOCH + self._index.days * DAY

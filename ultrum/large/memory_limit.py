@@ -39,9 +39,7 @@ def bytes_of(max_memory: int | str) -> int:
         raise UltrumError(f"max_memory='{max_memory}' cannot be read; give bytes, or '2 GB'.")
     size = int(float(match[1]) * _UNITS[match[2].upper()])
     if size < _LEAST:
-        raise UltrumError(
-            f"max_memory={size:,} bytes is too little; at least {_LEAST:,} are needed."
-        )
+        raise UltrumError(f"max_memory={size:,} bytes is too little; at least {_LEAST:,} are needed.")
     return size
 
 

@@ -54,9 +54,7 @@ def serve(port: int = 0, *, delay: float = 0.0, as_of: str = "", today: str = LA
     except ModuleNotFoundError as error:
         from ultrum.errors import SourceError
 
-        raise SourceError(
-            f"The practice services need {error.name}: pip install 'ultrum[practice]'."
-        ) from error
+        raise SourceError(f"The practice services need {error.name}: pip install 'ultrum[practice]'.") from error
     return service.serve(port, delay=delay, as_of=as_of, today=today)
 
 
@@ -127,8 +125,7 @@ def sources_at(places: Mapping[str, str]) -> dict[str, dict[str, Any]]:
     'table'
     """
     by_name: dict[str, dict[str, Any]] = {
-        name: {"kind": "sdmx" if name == "observatory" else "table", "url": url}
-        for name, url in places.items()
+        name: {"kind": "sdmx" if name == "observatory" else "table", "url": url} for name, url in places.items()
     }
     more: dict[str, dict[str, Any]] = {
         "exchange": {"catalogue": {"path": "companies.csv", "address": "prices.csv#{asset}.close",

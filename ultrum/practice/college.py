@@ -35,9 +35,7 @@ def monthly_text(world: World) -> str:
     lines = [_PROSE + _recap(world.months, columns)]
     lines.append("\nMonthly factors\nmonth;bill;" + ";".join(FACTORS) + "\n")
     lines += [_line(m, row) for m, row in zip(months, columns, strict=True)]
-    lines.append(
-        "\nCompiled by the college's own clerks. Errors are corrected in the next issue.\n"
-    )
+    lines.append("\nCompiled by the college's own clerks. Errors are corrected in the next issue.\n")
     return "".join(lines)
 
 
@@ -75,7 +73,5 @@ def _recap(months: pd.PeriodIndex, columns: Floats) -> str:
 
 
 def _line(label: str, row: Floats) -> str:
-    cells = [
-        "n/a" if np.isnan(v) else f"{v:.4f}" if i == 0 else f"{v:.3f}" for i, v in enumerate(row)
-    ]
+    cells = ["n/a" if np.isnan(v) else f"{v:.4f}" if i == 0 else f"{v:.3f}" for i, v in enumerate(row)]
     return ";".join([label, *cells]) + "\n"

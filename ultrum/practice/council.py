@@ -56,10 +56,7 @@ def rents_file(world: World, code: str) -> str | None:
             cells[9:] = ["", "", ""]
         numbers = [float(c) for c in cells if c]
         lines.append(",".join([str(year), *cells, f"{np.mean(numbers):.2f}"]))
-    return (
-        "\n".join([*lines, "", "Source: the council's own survey. The last quarter is not in yet."])
-        + "\n"
-    )
+    return "\n".join([*lines, "", "Source: the council's own survey. The last quarter is not in yet."]) + "\n"
 
 
 def births(world: World) -> pd.DataFrame:
@@ -76,11 +73,7 @@ def births(world: World) -> pd.DataFrame:
 
 def births_file(world: World) -> str:
     """Years across, districts down; one district's last years are missing."""
-    table = (
-        births(world)
-        .pivot(index=["district", "name"], columns="year", values="births")
-        .astype(object)
-    )
+    table = births(world).pivot(index=["district", "name"], columns="year", values="births").astype(object)
     table.iloc[17, -3:] = "n/a"
     lines = [",".join(["code", "name", *map(str, table.columns)])]
     lines += [",".join([code, name, *map(str, row)]) for (code, name), row in zip(table.index, table.to_numpy(),
@@ -98,9 +91,7 @@ def shapes(level: str) -> dict[str, Any]:
             continue
         of_province = districts()[DISTRICTS_EACH * k : DISTRICTS_EACH * (k + 1)]
         for i, (district, title) in enumerate(of_province):
-            features.append(
-                _feature(district, title, _ring(x + i / DISTRICTS_EACH, y, 1 / DISTRICTS_EACH))
-            )
+            features.append(_feature(district, title, _ring(x + i / DISTRICTS_EACH, y, 1 / DISTRICTS_EACH)))
     return {"type": "FeatureCollection", "features": features}
 
 

@@ -47,12 +47,8 @@ class Economy:
         """Average pay for an hour, in each economy's own currency."""
         goods = self.world.prices_of_goods / self.world.prices_of_goods[0]
         years = np.arange(len(self.world.months))[:, None] / 12.0
-        real = np.exp(
-            years * np.array(list(_REAL.values())) + 0.006 * np.cumsum(self.cycle, axis=0) / 12
-        )
-        noise = 1 + 0.002 * np.random.default_rng([self.world.seed, 19]).standard_normal(
-            goods.shape
-        )
+        real = np.exp(years * np.array(list(_REAL.values())) + 0.006 * np.cumsum(self.cycle, axis=0) / 12)
+        noise = 1 + 0.002 * np.random.default_rng([self.world.seed, 19]).standard_normal(goods.shape)
         return np.asarray(np.array(list(_WAGE.values())) * _lagged(goods, 3) * real * noise)
 
     @cached_property
@@ -86,18 +82,14 @@ class Economy:
         mood = self.cycle.reshape(-1, 3, 3).mean(axis=1)
         count = len(self.quarters)
         season = 1 + 0.02 * np.cos(2 * np.pi * np.arange(count) / 4)[:, None]
-        growth = np.exp(
-            np.arange(count)[:, None] / 4 * np.array([0.016, 0.019, 0.024]) + 0.02 * mood
-        )
+        growth = np.exp(np.arange(count)[:, None] / 4 * np.array([0.016, 0.019, 0.024]) + 0.02 * mood)
         return np.asarray(np.array(list(_OUTPUT.values())) * goods * growth * season)
 
     @cached_property
     def people(self) -> Floats:
         """Population at the end of each year, thousands."""
         years = np.arange(len(self.quarters) // 4)[:, None]
-        return np.asarray(
-            np.array(list(_PEOPLE.values())) * np.exp(years * np.array([0.004, 0.002, 0.009]))
-        )
+        return np.asarray(np.array(list(_PEOPLE.values())) * np.exp(years * np.array([0.004, 0.002, 0.009])))
 
     @cached_property
     def spread(self) -> Floats:

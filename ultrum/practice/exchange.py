@@ -140,9 +140,7 @@ def _carried(close: Floats, was_traded: Bools) -> Floats:
     return np.asarray(np.take_along_axis(close, np.maximum.accumulate(seen, axis=0), axis=0))
 
 
-def _opens_highs_lows(
-    rng: np.random.Generator, close: Floats, was_traded: Bools
-) -> dict[str, Floats]:
+def _opens_highs_lows(rng: np.random.Generator, close: Floats, was_traded: Bools) -> dict[str, Floats]:
     before = np.vstack([close[:1], close[:-1]])
     move = np.log(close / before)
     noise = rng.standard_normal((3, *close.shape)) * 0.006

@@ -16,9 +16,7 @@ from ultrum.errors import SourceError, one_of
 
 KINDS: Final = ("slow", "busy", "unavailable", "cut", "mistyped", "moved", "locked", "revised")
 KEY: Final = "lantern-key"
-_PAGE: Final = (
-    "<!doctype html><html><body><h1>We are renewing our service for you</h1></body></html>"
-)
+_PAGE: Final = "<!doctype html><html><body><h1>We are renewing our service for you</h1></body></html>"
 
 
 @dataclass

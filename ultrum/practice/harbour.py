@@ -43,9 +43,7 @@ def freight(world: World) -> pd.Series:
     """Freight rate of each trading day, miral for a ton."""
     rng = np.random.default_rng([world.seed, 32])
     steps = 0.018 * rng.standard_normal(len(world.days)) + 0.0001
-    return pd.Series(
-        np.round(240 * np.exp(np.cumsum(steps) * 0.6), 1), pd.DatetimeIndex(world.days)
-    )
+    return pd.Series(np.round(240 * np.exp(np.cumsum(steps) * 0.6), 1), pd.DatetimeIndex(world.days))
 
 
 def today_page(freight_rates: pd.Series, day: np.datetime64) -> str:

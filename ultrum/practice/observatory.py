@@ -142,9 +142,7 @@ def observations(world: World) -> pd.DataFrame:
     return _with_statuses(pd.concat(parts, ignore_index=True))
 
 
-def _economic_values(
-    economy: Economy, months: list[str]
-) -> dict[tuple[str, str], tuple[list[str], Floats]]:
+def _economic_values(economy: Economy, months: list[str]) -> dict[tuple[str, str], tuple[list[str], Floats]]:
     quarters = [f"{p.year}-Q{p.quarter}" for p in economy.quarters]
     years = [str(2004 + i) for i in range(len(economy.people))]
     series: dict[tuple[str, str], tuple[list[str], Floats]] = {
@@ -170,9 +168,7 @@ def _with_statuses(frame: pd.DataFrame) -> pd.DataFrame:
     for flow, (month, quarter) in latest.items():
         of_flow = (frame["flow"] == flow).to_numpy()
         quarterly = np.array(["Q" in p for p in period])
-        status[of_flow & ((quarterly & (period >= quarter)) | (~quarterly & (period >= month)))] = (
-            "P"
-        )
+        status[of_flow & ((quarterly & (period >= quarter)) | (~quarterly & (period >= month)))] = "P"
     status[(key == "M.QT.UNEMP") & (period == REDEFINED)] = "B"
     gap = (key == "M.QS.TOTAL") & np.isin(period, ["2011-04", "2011-05"])
     status[gap] = "M"
@@ -199,9 +195,7 @@ def vintages(world: World) -> pd.DataFrame:
     return pd.concat(parts, ignore_index=True)[columns]
 
 
-def _attributes(
-    title: str, unit: str, decimals: int, collection: str, **more: str
-) -> dict[str, str]:
+def _attributes(title: str, unit: str, decimals: int, collection: str, **more: str) -> dict[str, str]:
     plain = {
         "TITLE": title,
         "UNIT_MEASURE": unit,

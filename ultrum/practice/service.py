@@ -59,10 +59,7 @@ class Service:
     @property
     def places(self) -> dict[str, str]:
         """Address of each source of the practice world, by its name."""
-        files = {
-            name: f"{self.url}/{name}"
-            for name in ("exchange", "college", "harbour", "council", "archive")
-        }
+        files = {name: f"{self.url}/{name}" for name in ("exchange", "college", "harbour", "council", "archive")}
         return {"observatory": self.sdmx, **files}
 
     def add_fault(self, kind: str, path: str = "", **options: Any) -> None:
@@ -90,9 +87,7 @@ class Service:
 def serve(port: int, *, delay: float, as_of: str, today: str) -> Service:
     """Start the services in a thread; see :func:`ultrum.practice.serve`."""
     faults, clock = Faults(delay=delay), {"today": today}
-    config = uvicorn.Config(
-        application(faults, clock, as_of), host="127.0.0.1", port=port, log_level="critical"
-    )
+    config = uvicorn.Config(application(faults, clock, as_of), host="127.0.0.1", port=port, log_level="critical")
     server = uvicorn.Server(config)
     thread = threading.Thread(target=server.run, daemon=True)
     thread.start()
@@ -161,9 +156,7 @@ class _Files:
         )
         if not inside or not file.is_file():
             return PlainTextResponse("no such file\n", status_code=404)
-        return reply(
-            request, file.read_bytes(), _TYPES.get(file.suffix[1:], "application/octet-stream")
-        )
+        return reply(request, file.read_bytes(), _TYPES.get(file.suffix[1:], "application/octet-stream"))
 
 
 async def _exchange(request: Request) -> Response:

@@ -147,9 +147,7 @@ class Statistics:
             return fault(request, 406, 406, "Not acceptable")
         kind, version = chosen
         if "xml" in kind:
-            return self.reply(
-                request, messages.structures_xml(content), f"{kind};version={version}"
-            )
+            return self.reply(request, messages.structures_xml(content), f"{kind};version={version}")
         body = orjson.dumps(messages.structures_json(content, version))
         return self.reply(request, body, f"{kind};version={version}")
 
@@ -173,12 +171,8 @@ class Statistics:
         """Observations of each series, with the first day of each period."""
         word = f"{self.as_of}{revised}"
         if word not in self._series:
-            values_by_key = (
-                _latest() if not self.as_of else _as_of(_latest(), date.fromisoformat(self.as_of))
-            )
-            self._series[word] = (
-                {k: _revised(v) for k, v in values_by_key.items()} if revised else values_by_key
-            )
+            values_by_key = _latest() if not self.as_of else _as_of(_latest(), date.fromisoformat(self.as_of))
+            self._series[word] = {k: _revised(v) for k, v in values_by_key.items()} if revised else values_by_key
         return self._series[word]
 
 
@@ -195,15 +189,11 @@ def _first_days(periods: Any) -> Any:
     return np.array([parse_period(str(p))[1] for p in unique])[place]
 
 
-def _as_of(
-    values_by_key: dict[tuple[str, str], pd.DataFrame], day: date
-) -> dict[tuple[str, str], pd.DataFrame]:
+def _as_of(values_by_key: dict[tuple[str, str], pd.DataFrame], day: date) -> dict[tuple[str, str], pd.DataFrame]:
     """What had been released by a day, as it was released."""
     vintages = world_files.vintages()
     vintages = vintages[vintages["released"] <= pd.Timestamp(day)]
-    latest = (
-        vintages.sort_values("release").groupby(["flow", "key", "period"], as_index=False).last()
-    )
+    latest = vintages.sort_values("release").groupby(["flow", "key", "period"], as_index=False).last()
     values = {k: g.set_index("period")["value"] for k, g in latest.groupby(["flow", "key"])}
     as_of = {}
     for name, rows in values_by_key.items():
@@ -233,11 +223,7 @@ def _flow_named(request: Request) -> Flow | None:
     """Flow of ``PRICES`` or ``QLO,PRICES,1.0``, or of a 3.0 path."""
     parts = str(request.path_params["flow"]).split(",")
     agency = parts[0] if len(parts) > 1 else request.path_params.get("agency", AGENCY)
-    return (
-        FLOWS.get(parts[1] if len(parts) > 1 else parts[0])
-        if agency in (AGENCY, "*", "all")
-        else None
-    )
+    return FLOWS.get(parts[1] if len(parts) > 1 else parts[0]) if agency in (AGENCY, "*", "all") else None
 
 
 def _pattern(flow: Flow, request: Request) -> Callable[[str], bool]:
@@ -249,9 +235,7 @@ def _pattern(flow: Flow, request: Request) -> Callable[[str], bool]:
     else:
         parts = key.split(".")
         if len(parts) != len(flow.dimensions):
-            raise ValueError(
-                f"{flow.id} has {len(flow.dimensions)} dimensions, the key '{key}' {len(parts)}"
-            )
+            raise ValueError(f"{flow.id} has {len(flow.dimensions)} dimensions, the key '{key}' {len(parts)}")
         choices = [[] if p in ("", "*") else re.split(r"\+", p) for p in parts]
 
     def _asked(value: str) -> bool:
@@ -282,9 +266,7 @@ def _last_day(period: str) -> Any:
     return after.astype("datetime64[D]") - DAY
 
 
-def _encoded(
-    kind: str, version: str, flow: Flow, series: list[messages.Series], whole: bool
-) -> bytes:
+def _encoded(kind: str, version: str, flow: Flow, series: list[messages.Series], whole: bool) -> bytes:
     if "csv" in kind:
         return messages.data_csv(flow, series, whole, version)
     if "json" in kind:
@@ -308,11 +290,7 @@ def negotiated(accept: str, offered: tuple[tuple[str, str], ...]) -> tuple[str, 
 
 def fault(request: Request, status: int, code: int, title: str) -> Response:
     """An error of the standard, in a format that the client accepts."""
-    if "xml" in request.headers.get("accept", "") and "json" not in request.headers.get(
-        "accept", ""
-    ):
-        return Response(
-            messages.error_xml(code, title), status_code=status, media_type="application/xml"
-        )
+    if "xml" in request.headers.get("accept", "") and "json" not in request.headers.get("accept", ""):
+        return Response(messages.error_xml(code, title), status_code=status, media_type="application/xml")
     body: Any = orjson.dumps(messages.error_json(code, title))
     return Response(body, status_code=status, media_type="application/json")

@@ -21,17 +21,11 @@ def write(folder: Path = DATA, world: World | None = None) -> None:
     world = world or simulate()
     folder.mkdir(parents=True, exist_ok=True)
     close, _ = exchange.closes(world)
-    _packed(exchange.bars(world)).to_parquet(
-        folder / "bars.parquet", compression="zstd", index=False
-    )
-    observatory.observations(world).to_parquet(
-        folder / "observatory.parquet", compression="zstd", index=False
-    )
+    _packed(exchange.bars(world)).to_parquet(folder / "bars.parquet", compression="zstd", index=False)
+    observatory.observations(world).to_parquet(folder / "observatory.parquet", compression="zstd", index=False)
     for name, table in small_tables(world, close).items():
         table.to_csv(folder / f"{name}.csv", index=False, lineterminator="\n")
-    observatory.vintages(world).to_parquet(
-        folder / "vintages.parquet", compression="zstd", index=False
-    )
+    observatory.vintages(world).to_parquet(folder / "vintages.parquet", compression="zstd", index=False)
     for name, content in files(world).items():
         (folder / name).parent.mkdir(exist_ok=True)
         (folder / name).write_bytes(content)

@@ -63,9 +63,7 @@ def described_csv(
         "tableSchema": {"columns": _columns(flat, written, form, metadata_list or {})},
     }
     beside = path.with_name(f"{path.name}-metadata.json")
-    beside.write_text(
-        json.dumps(description, indent=1, ensure_ascii=False) + "\n", encoding="utf-8"
-    )
+    beside.write_text(json.dumps(description, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
     return [path, beside]
 
 
@@ -112,9 +110,7 @@ def _columns(
             "titles": metadata.heading if metadata else name,
         }
         dated = column in ("period", "date") and frequency
-        column_facts["datatype"] = (
-            _TYPES.get(frequency, "string") if dated else _type(table[column], form)
-        )
+        column_facts["datatype"] = _TYPES.get(frequency, "string") if dated else _type(table[column], form)
         columns.append(column_facts | (_facts(metadata) if metadata else {}))
     return columns
 
@@ -132,9 +128,7 @@ def _type(column: pd.Series, form: CsvForm) -> Any:
 def _facts(metadata: Metadata) -> dict[str, str]:
     """Unit, source and trail of a series in Dublin Core and schema.org words."""
     texts = {
-        "schema:unitText": " ".join(
-            w for w in (metadata.measure, metadata.unit, metadata.currency) if w
-        ),
+        "schema:unitText": " ".join(w for w in (metadata.measure, metadata.unit, metadata.currency) if w),
         "dc:source": metadata.address or metadata.source,
         "dc:provenance": "; ".join(str(step) for step in metadata.trail),
     }

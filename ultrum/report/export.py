@@ -62,12 +62,8 @@ def save(
     ['panel.csv', 'panel.csv-metadata.json']
     """
     target = path_of(path)
-    if isinstance(data, Mapping) or (
-        isinstance(data, Workings) and target.suffix.lower() == ".xlsx"
-    ):
-        return _saved_sheets(
-            data if isinstance(data, Mapping) else {"workings": data}, target, layout
-        )
+    if isinstance(data, Mapping) or (isinstance(data, Workings) and target.suffix.lower() == ".xlsx"):
+        return _saved_sheets(data if isinstance(data, Mapping) else {"workings": data}, target, layout)
     frame = _framed(data, layout)
     if periods == "columns":
         refuse_other_rows(frame)
@@ -88,9 +84,7 @@ def save(
 def _saved_sheets(sheets: Mapping[str, Any], target: Path, layout: str) -> list[Path]:
     """Several tables as the sheets of a workbook, or several workings as sheets of formulas."""
     if target.suffix.lower() != ".xlsx":
-        raise UltrumError(
-            f"Several tables are the sheets of a workbook; '{target.name}' must end in .xlsx."
-        )
+        raise UltrumError(f"Several tables are the sheets of a workbook; '{target.name}' must end in .xlsx.")
     if not sheets:
         raise UltrumError("There is no table to write.")
     live = [isinstance(one, Workings) for one in sheets.values()]
@@ -101,9 +95,7 @@ def _saved_sheets(sheets: Mapping[str, Any], target: Path, layout: str) -> list[
             write_workings(target, sheets)
         else:
             framed = {str(n): _framed(one, layout) for n, one in sheets.items()}
-            write_workbook(
-                {n: with_periods(frame, "period") for n, frame in framed.items()}, target, {}
-            )
+            write_workbook({n: with_periods(frame, "period") for n, frame in framed.items()}, target, {})
     except OSError as error:
         raise UltrumError(f"{target} cannot be written: {error.strerror}.") from error
     return [target]
@@ -119,9 +111,7 @@ def _framed(data: Any, layout: str) -> pd.DataFrame:
     if isinstance(data, pd.DataFrame):
         return data
     if not hasattr(data, "to_frame"):
-        raise UltrumError(
-            f"A {type(data).__name__} cannot be written; give series, a panel or a table."
-        )
+        raise UltrumError(f"A {type(data).__name__} cannot be written; give series, a panel or a table.")
     frame: pd.DataFrame = data.to_frame()
     if layout == "long" and isinstance(data, SeriesTable | TimeSeries):
         named = frame.rename_axis("period").reset_index()

@@ -120,8 +120,6 @@ def foot(ax: Axes, *parts: str, source: str = "") -> None:
 
     figure: Any = ax.get_figure()
     if figure is not None:
-        caption = "; ".join(
-            part for part in (f"Source: {source}" if source else "", *parts) if part
-        )
+        caption = "; ".join(part for part in (f"Source: {source}" if source else "", *parts) if part)
         text = textwrap.fill(caption, int(15.5 * figure.get_figwidth()))
         figure.supxlabel(text, x=0.01, ha="left", fontsize=8, color=STONE)

@@ -46,9 +46,7 @@ def page(result: StudyResult, drawn: Mapping[str, str], explored: Mapping[str, s
     import jinja2
 
     loader = jinja2.FileSystemLoader(Path(__file__).parent)
-    environment = jinja2.Environment(
-        loader=loader, autoescape=True, trim_blocks=True, lstrip_blocks=True
-    )
+    environment = jinja2.Environment(loader=loader, autoescape=True, trim_blocks=True, lstrip_blocks=True)
     environment.filters.update(
         percent=_percent,
         number=_number,
@@ -72,13 +70,9 @@ def page(result: StudyResult, drawn: Mapping[str, str], explored: Mapping[str, s
         rate_words=_rate_words(result),
         method=_method(result),
         side_by_side=_side_by_side(result),
-        joint_alphas=joint_alphas(result).reset_index().to_dict("records")
-        if result.joint_alpha
-        else [],
+        joint_alphas=joint_alphas(result).reset_index().to_dict("records") if result.joint_alpha else [],
         two_pass=_two_pass(result),
-        two_pass_identified=""
-        if result.two_pass is None
-        else result.two_pass.identification_in_words(),
+        two_pass_identified="" if result.two_pass is None else result.two_pass.identification_in_words(),
         all_workings=_workings(result),
         own_choice=_own_choice(result),
         search=search_in_words(result.specifications, result.company),
@@ -124,9 +118,7 @@ def _method(result: StudyResult) -> str:
     lines.append("Excess returns are simple returns less the risk-free return of the same period")
     lines.append("Least squares, each company on the rows it has")
     if result.betas.unadjusted is not None:
-        lines.append(
-            "The betas that are priced are drawn to those of the other companies (Vasicek 1973)"
-        )
+        lines.append("The betas that are priced are drawn to those of the other companies (Vasicek 1973)")
     if result.peers is not None:
         lines.append("The beta from peers is reported with the answer and has no part in it")
     if result.cost is not None:
@@ -197,9 +189,7 @@ def _answer(result: StudyResult) -> dict[str, Any]:
         "alpha": fit.coefficients[CONSTANT],
         "alpha_p": fit.p_values[CONSTANT],
         "fit": fit,
-        "premium_share": None
-        if result.cost is None
-        else result.cost.shares.loc[company, "premium"],
+        "premium_share": None if result.cost is None else result.cost.shares.loc[company, "premium"],
         "own_warnings": [w for w in result.warnings if w.subject == company],
     }
 
@@ -262,9 +252,7 @@ def _alphas_in_words(columns: _Columns) -> str:
     alone, among = columns.p_values[CONSTANT].dropna(), columns.holm.dropna()
     if len(alone) < _MANY:
         return ""
-    few = float(columns.errors[CONSTANT].median()) * detectable_multiple(
-        float(columns.table.df.median())
-    )
+    few = float(columns.errors[CONSTANT].median()) * detectable_multiple(float(columns.table.df.median()))
     stand_out = list(map(str, among.index[among < _LEVEL]))
     left = f"{len(stand_out)} ({listed(stand_out)})" if stand_out else "none"
     return (
@@ -313,9 +301,7 @@ def _asset_row(columns: _Columns, asset: str, result: StudyResult) -> dict[str, 
         "alpha_error": errors[CONSTANT],
         "alpha_p": columns.p_values.loc[asset, CONSTANT],
         "alpha_holm": columns.holm[asset],
-        "betas": [
-            (coefficients[f], errors[f], columns.intervals[f].loc[asset]) for f in columns.factors
-        ],
+        "betas": [(coefficients[f], errors[f], columns.intervals[f].loc[asset]) for f in columns.factors],
         "r2": table.r2[asset],
         "rows": table.nobs[asset],
         "dropped": f"{columns.dropped.loc[asset].drop(NO_RESPONSE, errors='ignore').sum():.0f}",
@@ -344,11 +330,7 @@ def _coverage_rows(result: StudyResult) -> list[dict[str, Any]]:
 
 def _range_of(lags: pd.Series) -> str:
     lag_values = sorted({int(v) for v in lags.dropna()})
-    return (
-        f"{lag_values[0]} to {lag_values[-1]}"
-        if len(lag_values) > 1
-        else "".join(map(str, lag_values))
-    )
+    return f"{lag_values[0]} to {lag_values[-1]}" if len(lag_values) > 1 else "".join(map(str, lag_values))
 
 
 def _versions(explored: Mapping[str, str] | None) -> list[tuple[str, str]]:

@@ -216,9 +216,7 @@ def _line_of(drawn: Any, place: str, colour: str, scale: str) -> Any:
     source = ColumnDataSource({"x": [], "y": [], "period": [], "exact": []}, name=f"{place} source")
     line = drawn.line("x", "y", source=source, color=colour, line_width=1.8, y_range_name=scale)
     tooltip = f'<b style="color:{colour}">@exact</b> @period'
-    drawn.add_tools(
-        HoverTool(renderers=[line], mode="vline", line_policy="nearest", tooltips=tooltip)
-    )
+    drawn.add_tools(HoverTool(renderers=[line], mode="vline", line_policy="nearest", tooltips=tooltip))
     return line
 
 

@@ -100,10 +100,7 @@ class ModelTable:
         first = max(len(label) for label, _ in rows)
         wide = [max(len(cells[k]) for _, cells in rows) for k in range(len(self.head))]
         lines = [
-            (
-                f"{label:<{first}}  "
-                + "  ".join(c.rjust(w) for c, w in zip(cells, wide, strict=True))
-            ).rstrip()
+            (f"{label:<{first}}  " + "  ".join(c.rjust(w) for c, w in zip(cells, wide, strict=True))).rstrip()
             for label, cells in rows
         ]
         rule = "─" * max(len(line) for line in lines)
@@ -117,11 +114,7 @@ class ModelTable:
             *lines[cut:],
             *([rule] if self.tail else []),
         ]
-        notes = [
-            line
-            for note in self.notes
-            for line in textwrap.wrap(note, max(60, min(len(rule), 100)))
-        ]
+        notes = [line for note in self.notes for line in textwrap.wrap(note, max(60, min(len(rule), 100)))]
         return printable("\n".join([*([self.title] if self.title else []), *parts, *notes]))
 
     def to_markdown(self) -> str:
@@ -163,11 +156,7 @@ class ModelTable:
             named = kind == "td" and label
             first = f'<th scope="row">{html.escape(label)}</th>' if named else "<td></td>"
             scope = ' scope="col"' if kind == "th" else ""
-            return (
-                f"<tr>{first}"
-                + "".join(f"<{kind}{scope}>{html.escape(c)}</{kind}>" for c in cells)
-                + "</tr>"
-            )
+            return f"<tr>{first}" + "".join(f"<{kind}{scope}>{html.escape(c)}</{kind}>" for c in cells) + "</tr>"
 
         notes = " ".join(html.escape(note) for note in self.notes)
         return "\n".join(
@@ -309,9 +298,7 @@ def _side_by_side(models: Mapping[str, Model], style: _Style, title: str) -> Mod
         if any(cells):
             tail.append((label, cells))
     kinds = {name: _error_kind(model) for name, model in models.items()}
-    return ModelTable(
-        list(models), body, tail, [_about(style, kinds), *_samples(models), *style.legend()], title
-    )
+    return ModelTable(list(models), body, tail, [_about(style, kinds), *_samples(models), *style.legend()], title)
 
 
 def _figures(model: Model) -> pd.DataFrame:
@@ -373,11 +360,7 @@ def _about(style: _Style, kinds: Mapping[str, str]) -> str:
     shared: dict[str, list[str]] = {}
     for name, kind in kinds.items():
         shared.setdefault(kind, []).append(name)
-    return (
-        f"{what} in brackets: "
-        + "; ".join(f"{', '.join(n)}: {kind}" for kind, n in shared.items())
-        + "."
-    )
+    return f"{what} in brackets: " + "; ".join(f"{', '.join(n)}: {kind}" for kind, n in shared.items()) + "."
 
 
 def _samples(models: Mapping[str, Model]) -> list[str]:
@@ -387,16 +370,10 @@ def _samples(models: Mapping[str, Model]) -> list[str]:
             span = " to ".join(period_label(end) for end in model.sample)
             dropped = sum(n for cause, n in model.dropped.items() if cause != NO_RESPONSE)
             prefix = f"{model.name}, " if model.name != name else ""
-            spans[name] = f"{prefix}{span}" + (
-                f", observations dropped: {dropped}" if dropped else ""
-            )
+            spans[name] = f"{prefix}{span}" + (f", observations dropped: {dropped}" if dropped else "")
         else:
             spans[name] = model.basis.split(";")[0]
-    percent = (
-        ["Premia in percent per period."]
-        if any(isinstance(m, TwoPass) for m in models.values())
-        else []
-    )
+    percent = ["Premia in percent per period."] if any(isinstance(m, TwoPass) for m in models.values()) else []
     shared: dict[str, list[str]] = {}
     for name, span in spans.items():
         shared.setdefault(span, []).append(name)
@@ -414,9 +391,7 @@ def _of_assets(table: BetaTable, style: _Style, title: str) -> ModelTable:
     blocks = [part.to_numpy(dtype=np.float64) for part in parts]
     body: list[tuple[str, list[str]]] = []
     for place, asset in enumerate(table.assets):
-        pairs = [
-            style.cells(*(float(block[place, k]) for block in blocks)) for k in range(len(terms))
-        ]
+        pairs = [style.cells(*(float(block[place, k]) for block in blocks)) for k in range(len(terms))]
         r2, rows = float(table.r2.iloc[place]), int(table.nobs.iloc[place])
         shown = "" if np.isnan(r2) else true_minus(decimals(r2, 3))
         body += [
@@ -425,11 +400,7 @@ def _of_assets(table: BetaTable, style: _Style, title: str) -> ModelTable:
         ]
     kind = errors_name(table.errors)
     first, last = table.first.dropna(), table.last.dropna()
-    span = (
-        f"Samples within {period_label(first.min())} to {period_label(last.max())}."
-        if len(first)
-        else ""
-    )
+    span = f"Samples within {period_label(first.min())} to {period_label(last.max())}." if len(first) else ""
     head = [*(style.name(str(t)) for t in terms), "R²", "rows"]
     notes = [f"{BELOW[style.below].capitalize()} in brackets: {kind}.", span, *style.legend()]
     return ModelTable(head, body, [], [n for n in notes if n], title)
@@ -448,9 +419,7 @@ _TEX: Final = {
 
 
 def _latex(text: str) -> str:
-    return "".join(
-        _TEX.get(part) or _stars(part) for part in re.findall(r"\*+|[^*]", printable(text))
-    )
+    return "".join(_TEX.get(part) or _stars(part) for part in re.findall(r"\*+|[^*]", printable(text)))
 
 
 def _stars(part: str) -> str:

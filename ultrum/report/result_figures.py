@@ -127,9 +127,7 @@ def total_returns(panel: Panel) -> SeriesTable:
 def _risk_and_return(result: StudyResult) -> Axes:
     from ultrum.core.statistics.risk_return import risk_return
 
-    return figures.risk_against_return(
-        risk_return(total_returns(result.panel), risk_free=result.panel.rate)
-    )
+    return figures.risk_against_return(risk_return(total_returns(result.panel), risk_free=result.panel.rate))
 
 
 def figure_words(name: str, result: StudyResult) -> str:

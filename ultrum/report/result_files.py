@@ -156,9 +156,7 @@ class _Pictures:
         work = partial(_picture, result, {**metadata, "run": _NO_RUN})
         missing = [n for n in names if self._known[n] is None]
         lines: list[Literal["lines"]] = ["lines"] if wants_lines(result) else []
-        self.drawing = SharedWork[Figure | Literal["lines"], dict[str, bytes]](
-            work, [*missing, *lines], process
-        )
+        self.drawing = SharedWork[Figure | Literal["lines"], dict[str, bytes]](work, [*missing, *lines], process)
 
     def drawn(self) -> tuple[dict[Figure, dict[str, bytes]], dict[str, str] | None]:
         """The files of each figure by ending; the lines to explore, where they are wanted."""
@@ -219,9 +217,7 @@ def _write_tables(result: StudyResult, tables: Mapping[str, pd.DataFrame], work:
         if "parquet" in wanted:
             to_parquet(table, place / f"{name}.parquet", metadata)
     comment = "; ".join(f"{k.replace('_', ' ')} {v}" for k, v in metadata.items())
-    comment = " ".join(
-        comment.replace("--", "- -").split()
-    )  # a title cannot end the comment it is in
+    comment = " ".join(comment.replace("--", "- -").split())  # a title cannot end the comment it is in
     heads = {"latex": ("tex", f"% {comment}\n"), "markdown": ("md", f"<!-- {comment} -->\n")}
     for kind, (ending, head) in heads.items():
         if kind not in wanted:
@@ -260,9 +256,7 @@ def journal_tables(result: StudyResult, write: str) -> dict[str, str]:
     return texts
 
 
-def _write_workbook(
-    tables: Mapping[str, pd.DataFrame], path: Path, metadata: Mapping[str, str]
-) -> None:
+def _write_workbook(tables: Mapping[str, pd.DataFrame], path: Path, metadata: Mapping[str, str]) -> None:
     """One workbook: a sheet of notes, then a sheet for each table."""
     notes = pd.DataFrame({"what": list(metadata), "value": list(metadata.values())})
     facts = {"title": metadata["study"], "comments": f"run {metadata['run']}", "created": _NO_CLOCK}
@@ -290,9 +284,7 @@ def _apart(names: Sequence[Any]) -> list[str]:
     return distinct
 
 
-def write_database(
-    tables: Mapping[str, pd.DataFrame], path: Path, metadata: Mapping[str, str]
-) -> None:
+def write_database(tables: Mapping[str, pd.DataFrame], path: Path, metadata: Mapping[str, str]) -> None:
     """Every table in one SQLite file."""
     try:
         with contextlib.closing(sqlite3.connect(path)) as connection, connection:

@@ -13,9 +13,7 @@ from ultrum.study.study_result import StudyResult
 def tables(result: StudyResult) -> dict[str, pd.DataFrame]:
     """Tables of a study's result, those it asks for and those on its inputs."""
     files = files_of("betas", result.models)
-    beta_tables = {
-        files[name]: t.to_frame().rename_axis("asset") for name, t in result.models.items()
-    }
+    beta_tables = {files[name]: t.to_frame().rename_axis("asset") for name, t in result.models.items()}
     return {
         **beta_tables,
         **_cost_tables(result),
@@ -71,8 +69,7 @@ def company_fits(result: StudyResult) -> dict[str, Fit]:
     return {
         name: table.fit(result.company)
         for name, table in result.models.items()
-        if result.company in table.assets
-        and (table.unadjusted is None or tuple(table.coefficients) not in plain)
+        if result.company in table.assets and (table.unadjusted is None or tuple(table.coefficients) not in plain)
     }
 
 

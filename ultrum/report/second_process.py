@@ -47,9 +47,7 @@ class SharedWork(Generic[T, R]):
     {-1: 1, -2: 2}
     """
 
-    def __init__(
-        self, work: Callable[[T], R], things: Sequence[T], process: SecondProcess | None = None
-    ) -> None:
+    def __init__(self, work: Callable[[T], R], things: Sequence[T], process: SecondProcess | None = None) -> None:
         self._work, self._things, self._process = work, tuple(things), process
         self._waiting, self._done = deque(things), dict[T, R]()
         self._helper: Thread | None = None
@@ -115,9 +113,7 @@ class SecondProcess:
             [sys.executable, "-P", "-c", _START], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
             stderr=subprocess.DEVNULL, env={**os.environ, "PYTHONPATH": places},
         )  # fmt: skip
-        self._there, self._back = cast(
-            "tuple[IO[bytes], IO[bytes]]", (self._process.stdin, self._process.stdout)
-        )
+        self._there, self._back = cast("tuple[IO[bytes], IO[bytes]]", (self._process.stdin, self._process.stdout))
         _sent(self._there, " ".join(modules).encode())
 
     def take(self, packed: bytes) -> None:

@@ -29,9 +29,7 @@ def whole_folder(path: str | os.PathLike[str]) -> Iterator[Path]:
     """
     target = path_of(path)
     if target.exists() and not (target / ".ultrum").exists() and any(target.iterdir()):
-        raise UltrumError(
-            f"{target} holds files that Ultrum did not write; choose another folder with --out."
-        )
+        raise UltrumError(f"{target} holds files that Ultrum did not write; choose another folder with --out.")
     try:
         target.parent.mkdir(parents=True, exist_ok=True)
         work = Path(tempfile.mkdtemp(prefix=f".{target.name}-", dir=target.parent))
@@ -52,9 +50,7 @@ def whole_folder(path: str | os.PathLike[str]) -> Iterator[Path]:
         shutil.rmtree(work, ignore_errors=True)
 
 
-def to_csv(
-    table: pd.DataFrame, path: Path, separator: str = ",", decimal_mark: str = "."
-) -> list[str]:
+def to_csv(table: pd.DataFrame, path: Path, separator: str = ",", decimal_mark: str = ".") -> list[str]:
     """A table as CSV: full precision, SDMX period names, no text a sheet would run; the heads as written."""
     path = path_of(path)
     plain = flattened(table)
@@ -146,9 +142,7 @@ def flattened(table: pd.DataFrame) -> pd.DataFrame:
     plain.columns = [str(c) for c in plain.columns]
     for column in plain:
         if _holds_periods(plain[column]):
-            plain[column] = [
-                period_label(p) if isinstance(p, pd.Period) else p for p in plain[column]
-            ]
+            plain[column] = [period_label(p) if isinstance(p, pd.Period) else p for p in plain[column]]
     return plain
 
 
@@ -163,9 +157,7 @@ def _cell(page: Any, row: int, column: int, value: Any) -> None:
     if value is None or (isinstance(value, float) and value != value):  # noqa: PLR0124
         return
     if isinstance(value, pd.Timestamp):
-        page.write_string(
-            row, column, value.isoformat() if value.tz is not None else str(value)[:10]
-        )
+        page.write_string(row, column, value.isoformat() if value.tz is not None else str(value)[:10])
     elif isinstance(value, int | float) and not isinstance(value, bool):
         page.write_number(row, column, float(value))
     else:

@@ -67,9 +67,7 @@ def _write_rows(sheet: Any, workings: Workings, bold: Any) -> None:
     cells, ranges = _cells(workings), _ranges(workings)
     sheet.write_string(_FIRST_STEP - 2, _STEP_COLUMNS, "period", bold)
     for place, label in enumerate(workings.rows.index):
-        sheet.write_string(
-            _FIRST_STEP - 1 + place, _STEP_COLUMNS, str(safe_text(period_label(label)))
-        )
+        sheet.write_string(_FIRST_STEP - 1 + place, _STEP_COLUMNS, str(safe_text(period_label(label))))
     for number, column in enumerate(workings.columns):
         where = _STEP_COLUMNS + 1 + number
         sheet.write_string(_FIRST_STEP - 2, where, str(safe_text(column.label)), bold)
@@ -78,10 +76,7 @@ def _write_rows(sheet: Any, workings: Workings, bold: Any) -> None:
             if not column.formula:
                 sheet.write_number(row, where, float(value))
                 continue
-            own = {
-                c.name: f"{_letters(_STEP_COLUMNS + 1 + k)}{row + 1}"
-                for k, c in enumerate(workings.columns)
-            }
+            own = {c.name: f"{_letters(_STEP_COLUMNS + 1 + k)}{row + 1}" for k, c in enumerate(workings.columns)}
             formula = in_a_spreadsheet(column.formula, cells, ranges, own)
             sheet.write_formula(row, where, formula, None, float(value))
 

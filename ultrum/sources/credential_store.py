@@ -86,9 +86,7 @@ class CredentialStore:
         folder = config_folder()
         place = path_of(file) if file is not None else folder / FILE
         content = _read(place, needed=file is not None)
-        bound: dict[str, list[str]] = {
-            k: list(v) for k, v in _read(folder / BOUND, needed=False).items()
-        }
+        bound: dict[str, list[str]] = {k: list(v) for k, v in _read(folder / BOUND, needed=False).items()}
         for text in bind:
             name, equals, host = text.partition("=")
             if not equals or not name or not host:
@@ -137,9 +135,7 @@ class CredentialStore:
             self.folder.mkdir(parents=True, exist_ok=True)
             (self.folder / BOUND).write_text(tomlkit.dumps(kept), encoding="utf-8")
         except OSError as error:
-            raise SourceError(
-                f"{self.folder / BOUND} cannot be written: {error.strerror}."
-            ) from None
+            raise SourceError(f"{self.folder / BOUND} cannot be written: {error.strerror}.") from None
 
 
 def config_folder() -> Path:
@@ -169,9 +165,7 @@ def _read(place: Path, *, needed: bool) -> dict[str, Any]:
     """Tables of a TOML file; none if it is not there and need not be."""
     try:
         if place.stat().st_size > _LARGEST:
-            raise SourceError(
-                f"{place} has more than {_LARGEST:,} bytes; credentials are a short text."
-            )
+            raise SourceError(f"{place} has more than {_LARGEST:,} bytes; credentials are a short text.")
         return toml_of(place.read_text(encoding="utf-8"))
     except FileNotFoundError:
         if needed:
@@ -183,12 +177,8 @@ def _read(place: Path, *, needed: bool) -> dict[str, Any]:
 
 def _credential(name: str, entry: Any, place: Path) -> Credential:
     if not isinstance(entry, dict):
-        raise SourceError(
-            f"{place}: [{name}] is a table with kind, variable or keyring, and hosts."
-        )
+        raise SourceError(f"{place}: [{name}] is a table with kind, variable or keyring, and hosts.")
     hosts = entry.pop("hosts", [])
     if not isinstance(hosts, list) or not all(isinstance(h, str) and h for h in hosts):
-        raise SourceError(
-            f'{place}: [{name}] hosts is a list of hosts, such as ["statistics.example"].'
-        )
+        raise SourceError(f'{place}: [{name}] hosts is a list of hosts, such as ["statistics.example"].')
     return Credential(Credentials.of(entry, name), tuple(h.lower() for h in hosts))

@@ -163,13 +163,9 @@ class Credentials:
             )
         credentials = cls(**{k: str(v) for k, v in settings.items()})
         if bool(credentials.variable) == bool(credentials.keyring):
-            raise SourceError(
-                f"Source '{source}': credentials name either a variable or a keyring entry."
-            )
+            raise SourceError(f"Source '{source}': credentials name either a variable or a keyring entry.")
         if credentials.kind in ("header", "query") and not credentials.name:
-            raise SourceError(
-                f"Source '{source}': credentials of kind {credentials.kind} need a name."
-            )
+            raise SourceError(f"Source '{source}': credentials of kind {credentials.kind} need a name.")
         return credentials
 
     def secret(self, source: str) -> Secret:

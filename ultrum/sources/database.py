@@ -78,9 +78,7 @@ def fetch(url: str, query: Query, name: str, password: str = "") -> Download:
             refuse_writing(query.sql, name, dialect=address.get_backend_name())
         engine = _engine(address.set(password=password) if password else address, name, deadline)
     except (sqlalchemy.exc.ArgumentError, ImportError) as error:
-        raise SourceError(
-            f"{name}: the database cannot be opened: {_short(error, password)}."
-        ) from None
+        raise SourceError(f"{name}: the database cannot be opened: {_short(error, password)}.") from None
     try:
         with engine.connect().execution_options(stream_results=True, yield_per=CHUNK) as connection:
             return Download(_parquet(connection, query, name, deadline), TYPE)
@@ -156,9 +154,7 @@ def _statement(connection: Any, query: Query, name: str) -> Any:
         *inspector.get_view_names(schema=schema or None),
     ]
     if table not in names:
-        raise SourceError(
-            f"{name}: no table '{query.table}'; there are: {listed(sorted(names), 30) or 'none'}."
-        )
+        raise SourceError(f"{name}: no table '{query.table}'; there are: {listed(sorted(names), 30) or 'none'}.")
     return sqlalchemy.select(sqlalchemy.Table(table, sqlalchemy.MetaData(), schema=schema or None,
                                               autoload_with=connection))  # fmt: skip
 

@@ -43,9 +43,7 @@ def decoded(parts: Iterable[bytes], coding: str) -> Iterator[bytes]:
         yield from parts
         return
     if len(names) > 1 or names[0] not in _CODINGS:
-        raise CodingError(
-            f"it is coded as '{coding[:60]}', and only one of gzip and deflate is accepted"
-        )
+        raise CodingError(f"it is coded as '{coding[:60]}', and only one of gzip and deflate is accepted")
     yield from _inflated(parts, _CODINGS[names[0]])
 
 

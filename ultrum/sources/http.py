@@ -179,9 +179,7 @@ class HttpClient:
     def _wait(self, state: tenacity.RetryCallState) -> float:
         failure = state.outcome.exception() if state.outcome else None
         asked = failure.wait if isinstance(failure, _PassingError) else None
-        backoff = tenacity.wait_random_exponential(
-            self.policy.first_wait, self.policy.longest_wait / 3
-        )
+        backoff = tenacity.wait_random_exponential(self.policy.first_wait, self.policy.longest_wait / 3)
         return asked if asked is not None else backoff(state)
 
     def _once(self, url: str, headers: dict[str, str], secret: Secret) -> Download:
@@ -194,11 +192,7 @@ class HttpClient:
             for _ in range(self.policy.redirects + 1):
                 same_place = _same_place(asked, home)
                 sent = {**headers, **(secret.headers if same_place else {})}
-                where = (
-                    asked.copy_merge_params(dict(secret.query))
-                    if same_place and secret.query
-                    else asked
-                )
+                where = asked.copy_merge_params(dict(secret.query)) if same_place and secret.query else asked
                 with exchange(limits):
                     answer = self._asked(url, where, sent)
                 if isinstance(answer, Download):
@@ -211,9 +205,7 @@ class HttpClient:
                 "raise the limit, ul.limits(seconds=...)."
             ) from None
         except NetworkError:
-            raise SourceError(
-                f"{url} leads to a host in another network ({asked.host}); refused."
-            ) from None
+            raise SourceError(f"{url} leads to a host in another network ({asked.host}); refused.") from None
         raise SourceError(f"{url} redirects more than {self.policy.redirects} times.")
 
     def _url(self, url: str) -> httpx.URL:
@@ -233,9 +225,7 @@ class HttpClient:
             with gate, self._client.stream("GET", where, headers=headers) as answer:
                 if answer.status_code in _REDIRECTS:
                     if "location" not in answer.headers:
-                        raise SourceError(
-                            f"{url} redirects ({answer.status_code}) without a new address."
-                        )
+                        raise SourceError(f"{url} redirects ({answer.status_code}) without a new address.")
                     return self._next(url, where, answer.headers["location"])
                 return self._taken(url, answer, conditional=bool(_ASKS & headers.keys()))
         except (httpx.UnsupportedProtocol, httpx.InvalidURL) as error:

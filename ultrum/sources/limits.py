@@ -110,9 +110,7 @@ def _from_environment() -> Limits:
     for part in filter(None, (p.strip() for p in text.split(","))):
         name, _, value = part.partition("=")
         if not value.strip().replace("_", "").isdigit():
-            raise UltrumError(
-                f"{VARIABLE}: '{part}' is not understood; write rows=30000000,columns=80000."
-            )
+            raise UltrumError(f"{VARIABLE}: '{part}' is not understood; write rows=30000000,columns=80000.")
         changes[name.strip()] = int(value)
     return _changed(Limits(), changes, VARIABLE)
 

@@ -64,9 +64,7 @@ def refuse_writing(sql: str, name: str, *, dialect: str) -> None:
             ended = True
         elif token["word"] or token["text"]:
             if ended:
-                raise SourceError(
-                    f"{name}: the query holds several statements; a source takes one SELECT."
-                )
+                raise SourceError(f"{name}: the query holds several statements; a source takes one SELECT.")
             words.append((token["word"] or "").lower())
     first = words[0] if words else "nothing"
     if first not in _READING:
@@ -75,9 +73,7 @@ def refuse_writing(sql: str, name: str, *, dialect: str) -> None:
         )
     reaching = next((w for w in words if _REACHING.fullmatch(w)), "")
     if reaching and dialect == "postgresql":
-        raise SourceError(
-            f"{name}: the query calls {reaching}, which reaches beyond reading tables."
-        )
+        raise SourceError(f"{name}: the query calls {reaching}, which reaches beyond reading tables.")
     if dialect not in ("sqlite", "postgresql") and _WRITING & set(words):
         raise SourceError(f"{name}: the query writes (INTO); a source only reads.")
 
@@ -108,8 +104,6 @@ def _authorized(action: int, first: str | None, second: str | None, *_: Any) -> 
     if action == sqlite3.SQLITE_FUNCTION and str(second).lower() in _BARRED:
         return sqlite3.SQLITE_DENY
     if action == sqlite3.SQLITE_PRAGMA:
-        describes = str(first).lower() in _PRAGMAS or (
-            first == "read_uncommitted" and second is None
-        )
+        describes = str(first).lower() in _PRAGMAS or (first == "read_uncommitted" and second is None)
         return sqlite3.SQLITE_OK if describes else sqlite3.SQLITE_DENY
     return sqlite3.SQLITE_OK if action in _ALLOWED else sqlite3.SQLITE_DENY

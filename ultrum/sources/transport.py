@@ -157,16 +157,9 @@ class _Backend(httpcore.NetworkBackend):
         socket_options: Iterable[Any] | None = None,
     ) -> httpcore.NetworkStream:  # fmt: skip
         """A connection; refused if it leads into a network that this exchange may not reach."""
-        stream = self.inner.connect_tcp(
-            host, port, _shorter(timeout), local_address, socket_options
-        )
+        stream = self.inner.connect_tcp(host, port, _shorter(timeout), local_address, socket_options)
         peer, limits = stream.get_extra_info("server_addr"), _NOW.get()
-        if (
-            limits is not None
-            and limits.home
-            and peer
-            and not may_reach(limits.home, _class_of(str(peer[0])))
-        ):
+        if limits is not None and limits.home and peer and not may_reach(limits.home, _class_of(str(peer[0]))):
             stream.close()
             raise NetworkError(host)
         return _Stream(stream)
@@ -194,9 +187,7 @@ class Transport(httpx.BaseTransport):
     def __init__(self, connections: int) -> None:
         self.size = connections
         self.context = httpx.create_ssl_context()
-        self.proxies = {
-            k: v for k, v in urllib.request.getproxies().items() if k in ("http", "https")
-        }
+        self.proxies = {k: v for k, v in urllib.request.getproxies().items() if k in ("http", "https")}
         self.pools: dict[str, httpcore.ConnectionPool] = {}
 
     def handle_request(self, request: httpx.Request) -> httpx.Response:
@@ -231,9 +222,7 @@ class Transport(httpx.BaseTransport):
                 "max_keepalive_connections": self.size, "network_backend": _Backend(),
             }  # fmt: skip
             self.pools[proxy] = (
-                httpcore.HTTPProxy(proxy_url=proxy, **options)
-                if proxy
-                else httpcore.ConnectionPool(**options)
+                httpcore.HTTPProxy(proxy_url=proxy, **options) if proxy else httpcore.ConnectionPool(**options)
             )
         return self.pools[proxy]
 

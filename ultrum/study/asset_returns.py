@@ -54,9 +54,7 @@ def _joined(tables: Sequence[SeriesTable]) -> SeriesTable:
     return SeriesTable.of([table[name] for table in tables for name in table.names])
 
 
-def total_returns(
-    plan: Study, desk: Desk, prices: PriceTable, warnings: list[StudyWarning]
-) -> SeriesTable:
+def total_returns(plan: Study, desk: Desk, prices: PriceTable, warnings: list[StudyWarning]) -> SeriesTable:
     """Total returns of every asset in the study's currency."""
     if prices.holds_returns:
         return _given_returns(plan, prices)
@@ -90,9 +88,7 @@ def traded_prices(prices: PriceTable) -> SeriesTable:
     if names == prices.prices.names:
         return mask_untraded(prices.prices, prices.volumes)
     masked = mask_untraded(prices.prices.select(names), prices.volumes)
-    return SeriesTable.of(
-        [masked[n] if n in names else prices.prices[n] for n in prices.prices.names]
-    )
+    return SeriesTable.of([masked[n] if n in names else prices.prices[n] for n in prices.prices.names])
 
 
 def _given_returns(plan: Study, prices: PriceTable) -> SeriesTable:
@@ -111,21 +107,15 @@ def daily_returns(plan: Study, desk: Desk, prices: PriceTable) -> SeriesTable:
         raise StudyError("[sensitivity] needs daily prices, and the assets are returns.")
     close = prices.prices
     home = plan.study.currency
-    home_names = [
-        a.name for a in close.metadata if not home or not a.currency or a.currency == home
-    ]
+    home_names = [a.name for a in close.metadata if not home or not a.currency or a.currency == home]
     dividends, splits, payments = (
         None if table is None else table[table["asset"].isin(home_names)]
         for table in _records_of_assets(plan, desk, close.names)
     )
-    return returns(
-        close.select(home_names), dividends=dividends, splits=splits, final_payments=payments
-    )
+    return returns(close.select(home_names), dividends=dividends, splits=splits, final_payments=payments)
 
 
-def _records_of_assets(
-    plan: Study, desk: Desk, assets: Sequence[str]
-) -> tuple[pd.DataFrame | None, ...]:
+def _records_of_assets(plan: Study, desk: Desk, assets: Sequence[str]) -> tuple[pd.DataFrame | None, ...]:
     """Dividends, splits and final payments; none where the study names no table of them."""
     asked = plan.panel
     return (
@@ -135,9 +125,7 @@ def _records_of_assets(
     )
 
 
-def _events(
-    desk: Desk, events: str | EventsSection, number: str, assets: Sequence[str]
-) -> pd.DataFrame | None:
+def _events(desk: Desk, events: str | EventsSection, number: str, assets: Sequence[str]) -> pd.DataFrame | None:
     """Events of the assets, with their columns under their usual names."""
     section = EventsSection(table=events) if isinstance(events, str) and events else events
     if not isinstance(section, EventsSection):
@@ -181,9 +169,7 @@ def _one_currency(
         if name in abroad:
             currency = series.metadata.currency
             rate = _quote_for(currency, home, quotes, name)
-            converted = [
-                _payments_converted(table, name, currency, home, rate) for table in converted
-            ]
+            converted = [_payments_converted(table, name, currency, home, rate) for table in converted]
             text = (
                 f"quoted in {currency}; prices and what it paid are converted to {home} at "
                 f"{rate.metadata.address}."
@@ -225,9 +211,7 @@ def _payments_converted(
     rates = ExchangeRates([rate]).rates(currency, home, days)
     if np.isnan(rates).any():
         day = days[np.isnan(rates)][0]
-        raise StudyError(
-            f"{asset} paid something on {day}, of which {rate.metadata.address} has no rate."
-        )
+        raise StudyError(f"{asset} paid something on {day}, of which {rate.metadata.address} has no rate.")
     changed = table.astype({"amount": np.float64})
     changed.loc[foreign, "amount"] = amounts * rates
     if "currency" in table:

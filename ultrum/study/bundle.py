@@ -47,9 +47,7 @@ _MEMBERS: Final = {STUDY, VAULT, RUN}
 _FIXED: Final = (1980, 1, 1, 0, 0, 0)
 
 
-def bundle(
-    result: StudyResult, vault: str | os.PathLike[str], file: str | os.PathLike[str]
-) -> Path:
+def bundle(result: StudyResult, vault: str | os.PathLike[str], file: str | os.PathLike[str]) -> Path:
     """Pack the study of a result, the downloads it used, and what the run was.
 
     Parameters
@@ -162,9 +160,7 @@ def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tu
             names = {i.filename: i.file_size for i in archive.infolist()}
             too_large = names.get(STUDY, 0) > LARGEST or names.get(VAULT, 0) > _LARGEST_VAULT
             if not _MEMBERS <= set(names) <= {*_MEMBERS, PACKAGES, README} or too_large:
-                raise StudyError(
-                    f"{file} is not a bundle of a study; it holds {listed(sorted(names))}."
-                )
+                raise StudyError(f"{file} is not a bundle of a study; it holds {listed(sorted(names))}.")
             text = archive.read(STUDY).decode("utf-8")
             place.mkdir(parents=True, exist_ok=True)
             with tempfile.TemporaryDirectory() as work:

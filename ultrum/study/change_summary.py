@@ -98,9 +98,7 @@ class Changes:
             yield f"{counted(len(self.moved), 'number')} moved, those of the question first:\n{text}"
 
 
-def changes(
-    before: Mapping[str, Any], after: Mapping[str, Any], since: str = "the last run"
-) -> Changes:
+def changes(before: Mapping[str, Any], after: Mapping[str, Any], since: str = "the last run") -> Changes:
     """Compare two runs, each as :func:`read_run` gives it.
 
     Parameters
@@ -125,9 +123,7 @@ def changes(
     states = {s["name"]: s["gives"] for s in before["stages"]}
     done = [s["name"] for s in after["stages"] if states.get(s["name"]) != s["gives"]]
     moved = _moved(before, after, revised, settings)
-    return Changes(
-        revised, settings, done, moved, _numbers(added), _numbers(removed), renamed, since
-    )
+    return Changes(revised, settings, done, moved, _numbers(added), _numbers(removed), renamed, since)
 
 
 def _numbers(by_name: Mapping[str, float]) -> pd.Series:
@@ -153,9 +149,7 @@ def _settings_changed(before: Any, after: Any) -> pd.DataFrame:
         for place in [*old, *(p for p in new if p not in old)]:
             if old.get(place) != new.get(place):
                 rows[_key(place)] = (_written(old.get(place)), _written(new.get(place)))
-    return pd.DataFrame.from_dict(rows, orient="index", columns=["before", "after"]).rename_axis(
-        "key"
-    )
+    return pd.DataFrame.from_dict(rows, orient="index", columns=["before", "after"]).rename_axis("key")
 
 
 def _leaves(content: Any, place: tuple[str, ...] = ()) -> Iterator[tuple[tuple[str, ...], Any]]:
@@ -163,15 +157,9 @@ def _leaves(content: Any, place: tuple[str, ...] = ()) -> Iterator[tuple[tuple[s
     if isinstance(content, Mapping):
         for key, value in content.items():
             yield from _leaves(value, (*place, str(key)))
-    elif (
-        isinstance(content, list)
-        and content
-        and all(isinstance(c, Mapping) and "name" in c for c in content)
-    ):
+    elif isinstance(content, list) and content and all(isinstance(c, Mapping) and "name" in c for c in content):
         for part in content:
-            yield from _leaves(
-                {k: v for k, v in part.items() if k != "name"}, (*place, str(part["name"]))
-            )
+            yield from _leaves({k: v for k, v in part.items() if k != "name"}, (*place, str(part["name"])))
     else:
         yield place, content
 
@@ -188,9 +176,7 @@ def _written(value: Any) -> str:
     return json.dumps(value, ensure_ascii=False)
 
 
-def _renamed(
-    removed: Mapping[str, float], added: Mapping[str, float]
-) -> tuple[dict[str, str], dict[str, str]]:
+def _renamed(removed: Mapping[str, float], added: Mapping[str, float]) -> tuple[dict[str, str], dict[str, str]]:
     """Parts of names that changed, and the names of the numbers: equal in value, and in all other parts."""
     by_shape: dict[tuple[Any, ...], list[str]] = defaultdict(list)
     for name, value in added.items():
@@ -199,13 +185,8 @@ def _renamed(
     pairs: dict[str, str] = {}
     for name, value in removed.items():
         for other in by_shape.get((value, name.count(".")), []):
-            differing = [
-                (a, b) for a, b in zip(name.split("."), other.split("."), strict=True) if a != b
-            ]
-            if (
-                len(differing) == 1
-                and parts.get(differing[0][0], differing[0][1]) == differing[0][1]
-            ):
+            differing = [(a, b) for a, b in zip(name.split("."), other.split("."), strict=True) if a != b]
+            if len(differing) == 1 and parts.get(differing[0][0], differing[0][1]) == differing[0][1]:
                 parts[differing[0][0]], pairs[name] = differing[0][1], other
                 break
     return parts, pairs
@@ -230,9 +211,7 @@ def _moved(
         relative = abs(value - was) / max(abs(was), _ROUNDING)
         size = abs((value - was) / error)
         order[name] = (_rank(name, after), -(size if size == size else relative))  # noqa: PLR0124 - NaN
-    table = pd.DataFrame.from_dict(rows, orient="index", columns=list(_COLUMNS)).rename_axis(
-        "number"
-    )
+    table = pd.DataFrame.from_dict(rows, orient="index", columns=list(_COLUMNS)).rename_axis("number")
     return table.loc[sorted(rows, key=order.__getitem__)]
 
 

@@ -107,9 +107,7 @@ def file_study(desk: Desk, choices: FileChoices) -> FileStudy:
     column = choices.risk_free if isinstance(choices.risk_free, str) else ""
     factors = factor_table(factor_reading, choices.market, column, choices.total_return)
     names = [name for table in prices for name in table.prices.names]
-    events = {
-        key: _events(desk, address, _EVENTS[key], names) for key, address in choices.events.items()
-    }
+    events = {key: _events(desk, address, _EVENTS[key], names) for key, address in choices.events.items()}
     content = {
         "study": _study_section(choices, factors, names),
         "sources": _sources(desk, choices),
@@ -132,15 +130,11 @@ def _worth_knowing(reading: Reading) -> list[Decision]:
     """Decisions of the reader that a person should see: those that were not sure, and units."""
     quiet = ("as written", "price", "flow")
     return [
-        d
-        for d in reading.decisions
-        if (d.certainty != "sure" and d.chosen not in quiet) or d.what == "set aside"
+        d for d in reading.decisions if (d.certainty != "sure" and d.chosen not in quiet) or d.what == "set aside"
     ]
 
 
-def _study_section(
-    choices: FileChoices, factors: FactorTable, names: Sequence[str]
-) -> dict[str, Any]:
+def _study_section(choices: FileChoices, factors: FactorTable, names: Sequence[str]) -> dict[str, Any]:
     asset = _asset(choices, names)
     title = choices.title or f"{asset} on {factors.market}"
     span = [choices.start or "earliest", choices.end or "latest"]
@@ -173,10 +167,7 @@ def _frequency(choices: FileChoices, factors: FactorTable) -> str:
 
 def _sources(desk: Desk, choices: FileChoices) -> dict[str, Any]:
     """Settings of the sources that the addresses name, without what is at its default."""
-    names = {
-        Address.parse(a).source
-        for a in (*choices.prices, choices.factors, *choices.events.values())
-    }
+    names = {Address.parse(a).source for a in (*choices.prices, choices.factors, *choices.events.values())}
     sections = {}
     for name in sorted(names):
         settings = desk.sources[name]

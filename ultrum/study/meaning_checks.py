@@ -124,9 +124,7 @@ def _series_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
             if name not in series:
                 yield ("panel", key), f"no series '{name}'; {one_of(name, series)}"
     for own_name, section in part(content, "series").items():
-        parts = (
-            _listed(part(section, "composite").get("parts")) if isinstance(section, dict) else []
-        )
+        parts = _listed(part(section, "composite").get("parts")) if isinstance(section, dict) else []
         for name in parts:
             if name not in series:
                 yield (
@@ -192,20 +190,14 @@ def _premium_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
             yield place, f"{setting} has a horizon, which only a blend uses; leave it out."
     crossed = part(content, "two_pass")
     if "window" in crossed and crossed.get("beta_sample") != "rolling":
-        text = (
-            "window has an effect with beta_sample = 'rolling' only; set it, or leave window out."
-        )
+        text = "window has an effect with beta_sample = 'rolling' only; set it, or leave window out."
         yield ("two_pass", "window"), text
 
 
 def _need_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
     """What one section asks of another."""
     cost, panel = part(content, "cost_of_equity"), part(content, "panel")
-    adjusted = [
-        m.get("name")
-        for m in _listed(content.get("models"))
-        if isinstance(m, dict) and m.get("adjust")
-    ]
+    adjusted = [m.get("name") for m in _listed(content.get("models")) if isinstance(m, dict) and m.get("adjust")]
     if cost.get("draws") and cost.get("model") in adjusted:
         text = f"draws give plain betas, but those of the model '{cost['model']}' are adjusted; leave out one."
         yield ("cost_of_equity", "draws"), text

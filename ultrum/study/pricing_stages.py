@@ -57,10 +57,7 @@ def cost_of(
         rate = accrued_rate(rate, panel.risk_free.index, panel.frequency)
     if rate is None:
         raise StudyError("[cost_of_equity] needs [panel] risk_free, an address or a rate a year.")
-    premia: Any = {
-        name: _premium(histories[name], rate, value, two_pass_result)
-        for name, value in given.items()
-    }
+    premia: Any = {name: _premium(histories[name], rate, value, two_pass_result) for name, value in given.items()}
     if two_pass_result is not None and set(given.values()) == {"two-pass"}:
         premia = two_pass_result  # with their joint covariance
     return cost_of_equity(
@@ -75,16 +72,12 @@ def _history(plan: Study, factor: TimeSeries, given: Any) -> TimeSeries:
     return stage_functions.within_span(factor, own or plan.study.span)
 
 
-def _premium(
-    history: TimeSeries, rate: TimeSeries, given: Any, two_pass_result: TwoPass | None
-) -> Premium:
+def _premium(history: TimeSeries, rate: TimeSeries, given: Any, two_pass_result: TwoPass | None) -> Premium:
     """The premium that the study asks for, from history within its span where no number is given."""
     excess_of, name = rate.name, history.name
     if isinstance(given, PremiumSection) and given.value is not None:
         basis = given.basis or "given"
-        return Premium(
-            given.value, given.error, excess_of=given.excess_of or excess_of, basis=basis
-        )
+        return Premium(given.value, given.error, excess_of=given.excess_of or excess_of, basis=basis)
     if isinstance(given, PremiumSection):
         rate_of_history = rate if rate.metadata.frequency == history.metadata.frequency else None
         return premium(history, mean=given.mean, horizon=given.horizon, risk_free=rate_of_history)
@@ -92,9 +85,7 @@ def _premium(
         return premium(history)
     if given == "two-pass":
         if two_pass_result is None or name not in two_pass_result.premia.index:
-            raise StudyError(
-                f"The two-pass has no premium of '{name}'; name it in [two_pass] factors."
-            )
+            raise StudyError(f"The two-pass has no premium of '{name}'; name it in [two_pass] factors.")
         per_year, error = (
             two_pass_result.periods_per_year,
             float(two_pass_result.standard_errors[name]),
@@ -116,9 +107,7 @@ def _rate(plan: Study, desk: Desk, panel: Panel) -> TimeSeries | float:
     return stage_functions.rate_at(plan, desk, setting)
 
 
-def inflation_at_end(
-    plan: Study, series: Mapping[str, TimeSeries], panel: Panel
-) -> tuple[float, str] | None:
+def inflation_at_end(plan: Study, series: Mapping[str, TimeSeries], panel: Panel) -> tuple[float, str] | None:
     """Yearly inflation by the series the study names, the last up to the panel's end, and its period."""
     name = plan.cost_of_equity.inflation if plan.cost_of_equity else ""
     if not name:
@@ -149,9 +138,7 @@ def _check_yearly(metadata: Metadata, setting: str) -> None:
             )
 
 
-def peers_of(
-    plan: Study, desk: Desk, panel: Panel, betas: BetaTable, companies: pd.DataFrame | None
-) -> PeerBeta:
+def peers_of(plan: Study, desk: Desk, panel: Panel, betas: BetaTable, companies: pd.DataFrame | None) -> PeerBeta:
     """The company's beta from its peers: those named, or of its industry, by accounts up to the panel's end."""
     section, company = cost_section(plan).peers, plan.asset
     if section is None:
@@ -179,9 +166,7 @@ def peers_of(
 
 def _of_its_industry(company: str, companies: pd.DataFrame | None, betas: BetaTable) -> list[str]:
     if companies is None or "industry" not in companies:
-        raise StudyError(
-            "Name the peers, or a table of companies with an industry in [panel] companies."
-        )
+        raise StudyError("Name the peers, or a table of companies with an industry in [panel] companies.")
     industry = companies.set_index("asset")["industry"]
     if company not in industry.index:
         raise StudyError(f"The table of companies does not have {company}; name its peers.")
@@ -189,9 +174,7 @@ def _of_its_industry(company: str, companies: pd.DataFrame | None, betas: BetaTa
     return [a for a in dict.fromkeys(same) if a != company and a in betas.assets]
 
 
-def sensitivity_of(
-    plan: Study, desk: Desk, panel: Panel, prices: PriceTable, asset: str
-) -> BetaSensitivity:
+def sensitivity_of(plan: Study, desk: Desk, panel: Panel, prices: PriceTable, asset: str) -> BetaSensitivity:
     """Betas of the company under every combination of choices, from daily prices up to the panel's end."""
     section = plan.sensitivity
     if section is None:

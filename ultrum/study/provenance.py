@@ -192,9 +192,7 @@ class Trail(TextInNotebooks):
             return
         met.add(self.name)
         for place, part in enumerate(self.parts):
-            yield from part._branch(
-                lead + ("  " if last else "│ "), place == len(self.parts) - 1, met
-            )
+            yield from part._branch(lead + ("  " if last else "│ "), place == len(self.parts) - 1, met)
 
     def __repr__(self) -> str:
         return "\n".join(self.lines())

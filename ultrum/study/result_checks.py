@@ -44,11 +44,7 @@ def check_assets(plan: Study, prices: PriceTable, betas: BetaTable) -> pd.DataFr
         start, end = str(frequency.starts(ends)[0]), str(frequency.ends(ends)[1])
         close = prices.prices.select(volume.names)
         idle = zero_volume_share(close.sample(start, end), volume.sample(start, end))
-    breaks = (
-        chow_tests(betas.unadjusted or betas)
-        if plan.tests.breaks == "chow"
-        else _sup_f_tests(betas)
-    )
+    breaks = chow_tests(betas.unadjusted or betas) if plan.tests.breaks == "chow" else _sup_f_tests(betas)
     table = breaks.set_axis(["break_f", "break_p", "break_note"], axis=1).rename_axis("asset")
     table.insert(0, "zero_volume_share", idle.reindex(table.index).astype(float))
     return table
@@ -85,9 +81,7 @@ def standing_out(p_values: pd.Series, share: float) -> pd.Series:
     return p_values <= (small.iloc[-1] if len(small) else -1.0)
 
 
-def study_warnings(
-    plan: Study, company: str, checks: pd.DataFrame, betas: BetaTable
-) -> list[StudyWarning]:
+def study_warnings(plan: Study, company: str, checks: pd.DataFrame, betas: BetaTable) -> list[StudyWarning]:
     """Warnings that follow from the checks."""
     warnings = []
     standing = standing_out(checks["break_p"], FALSE_SHARE)
@@ -101,9 +95,7 @@ def study_warnings(
             if plan.tests.breaks == "chow":
                 finding = f"differ {row['break_note']} (Chow test, F = {decimals(row['break_f'], 1)}, {p})"
             else:
-                finding = (
-                    f"change {row['break_note']} (largest F = {decimals(row['break_f'], 1)}, {p})"
-                )
+                finding = f"change {row['break_note']} (largest F = {decimals(row['break_f'], 1)}, {p})"
             text = f"alpha and beta {finding}"
             warnings.append(StudyWarning(asset, f"{text}; one beta for the whole sample misleads."))
         if betas.nobs[asset] < SHORT_SAMPLE:

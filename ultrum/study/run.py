@@ -60,9 +60,7 @@ def run(
     if refresh and (offline or at):
         raise StudyError("refresh asks every source, offline and at ask none; take one of them.")
     tell = progress or (lambda _: None)
-    sources = {
-        name: source.model_dump(exclude_defaults=True) for name, source in plan.sources.items()
-    }
+    sources = {name: source.model_dump(exclude_defaults=True) for name, source in plan.sources.items()}
     policy = HttpPolicy(conditional=not refresh)
     with in_study_words(), Desk(
         vault, sources=sources, offline=offline, progress=tell, policy=policy, keep_readings=True,
@@ -174,9 +172,7 @@ def _returns(
 
     settings = [plan.study.frequency, plan.study.currency, plan.panel.model_dump(mode="json")]
     folios = {n: p.model_dump(mode="json") for n, p in plan.portfolios.items()}
-    result: tuple[SeriesTable, list[StudyWarning]] = stages.do(
-        "returns", [*settings, folios], ["prices"], _work
-    )
+    result: tuple[SeriesTable, list[StudyWarning]] = stages.do("returns", [*settings, folios], ["prices"], _work)
     return result
 
 
@@ -195,9 +191,7 @@ def _panel(
         risk_free = stage_functions.panel_rate(plan, desk)
         conditions = [series[n].with_metadata(name=n) for n in plan.panel.conditions]
         known_by = stage_functions.known_by_of(plan, desk)
-        return stage_functions.make_panel(
-            plan, asset_returns, factors, risk_free, conditions, known_by
-        )
+        return stage_functions.make_panel(plan, asset_returns, factors, risk_free, conditions, known_by)
 
     wanted = [m.factors for m in plan.models]
     settings = [plan.study.model_dump(mode="json"), plan.panel.model_dump(mode="json"), wanted]
@@ -235,9 +229,7 @@ def _models(plan: Study, stages: Stages, panel: Panel) -> dict[str, BetaTable]:
             single = [a for a in table.assets if a not in plan.portfolios]
             return shrink_betas(table, how=m.adjust, among=single) if m.adjust else table
 
-        tables[model.name] = stages.do(
-            f"model: {model.name}", model.model_dump(mode="json"), ["panel"], _work
-        )
+        tables[model.name] = stages.do(f"model: {model.name}", model.model_dump(mode="json"), ["panel"], _work)
     return tables
 
 
@@ -311,14 +303,10 @@ def _cost(
         lambda: pricing_stages.cost_of(plan, desk, panel, factors, betas, premia),
     )
     section = asked.in_currency
-    return cost, None if section is None else cost.in_currency(
-        section.code, inflation=section.inflation
-    )
+    return cost, None if section is None else cost.in_currency(section.code, inflation=section.inflation)
 
 
-def _peers(
-    plan: Study, desk: Desk, stages: Stages, panel: Panel, betas: BetaTable
-) -> PeerBeta | None:
+def _peers(plan: Study, desk: Desk, stages: Stages, panel: Panel, betas: BetaTable) -> PeerBeta | None:
     section = plan.cost_of_equity.peers if plan.cost_of_equity else None
     if section is None:
         return None
@@ -347,8 +335,7 @@ def _run_hash(plan: Study, used: list[Record]) -> str:
     content = plan.model_dump(mode="json")
     own = ("kind", "tables", "snapshots", "queries")
     content["sources"] = {
-        name: {key: source[key] for key in own if source[key]}
-        for name, source in content["sources"].items()
+        name: {key: source[key] for key in own if source[key]} for name, source in content["sources"].items()
     }
     inputs = sorted({(r.source, r.path, r.checksum) for r in used})
     return hashlib.sha256(repr((content, inputs)).encode()).hexdigest()

@@ -66,9 +66,7 @@ def answer_of(facts: Mapping[str, Any]) -> str:
     betas = [
         n
         for n in facts["numbers"]
-        if n.startswith("models.")
-        and f".{company}." in n
-        and not n.endswith((".error", ".constant"))
+        if n.startswith("models.") and f".{company}." in n and not n.endswith((".error", ".constant"))
     ]
     return betas[0] if betas else f"cost_of_equity.{company}"
 
@@ -158,9 +156,7 @@ def _tests(result: StudyResult) -> Iterator[tuple[str, float]]:
     for asset, p_value in result.checks["break_p"].items():
         yield f"break_p.{asset}", float(p_value)
     if result.rolling is not None:
-        last, errors = (
-            result.rolling.frame(f).iloc[-1] for f in ("coefficients", "standard_errors")
-        )
+        last, errors = (result.rolling.frame(f).iloc[-1] for f in ("coefficients", "standard_errors"))
         for asset in map(str, last.index):
             yield f"rolling.{asset}", float(last[asset])
             yield f"rolling.{asset}.error", float(errors[asset])

@@ -105,9 +105,7 @@ class Study(Section):
         return cls.parse(text, file.name, file.parent, anywhere)._beside(file.parent, anywhere)
 
     @classmethod
-    def parse(
-        cls, text: str, name: str = "study", folder: Path | None = None, anywhere: bool = False
-    ) -> Study:
+    def parse(cls, text: str, name: str = "study", folder: Path | None = None, anywhere: bool = False) -> Study:
         """Check the text of a study file; ``folder`` is where one it inherits from lies.
 
         Parameters
@@ -254,9 +252,7 @@ class Study(Section):
         >>> moved.sources["college"].url
         'http://127.0.0.1:9/'
         """
-        moved = {
-            n: s.model_copy(update={"url": urls.get(n, s.url)}) for n, s in self.sources.items()
-        }
+        moved = {n: s.model_copy(update={"url": urls.get(n, s.url)}) for n, s in self.sources.items()}
         return self.model_copy(update={"sources": moved})
 
 
@@ -287,14 +283,10 @@ def _with_ancestors(
     if not parent or not isinstance(parent, str):
         return content
     if folder is None:
-        raise StudyError(
-            f"{name} inherits from {parent}; load it from its file, so that it can be found."
-        )
+        raise StudyError(f"{name} inherits from {parent}; load it from its file, so that it can be found.")
     file = inside(folder, parent, f"{name} inherits from", anywhere)
     if depth >= _DEEPEST:
-        raise StudyError(
-            f"{name} inherits through more than {_DEEPEST} studies; is there a circle?"
-        )
+        raise StudyError(f"{name} inherits through more than {_DEEPEST} studies; is there a circle?")
     if not file.exists():
         raise StudyError(
             f"{name} inherits from {parent}, and there is no {file}. Put it next to the study, or take "
@@ -302,9 +294,7 @@ def _with_ancestors(
         )
     base = _with_ancestors(_toml(_text_of(file), file.name), file.name, folder, anywhere, depth + 1)
     merged = _merged(base, content)
-    merged["study"] = {
-        k: v for k, v in merged["study"].items() if k != "inherits"
-    }  # it is in here now
+    merged["study"] = {k: v for k, v in merged["study"].items() if k != "inherits"}  # it is in here now
     return merged
 
 

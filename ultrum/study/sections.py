@@ -21,9 +21,7 @@ from ultrum.core.transform.steps import step_fault
 from ultrum.desk.settings import KINDS, kinds
 from ultrum.errors import FrequencyError, one_of
 
-Errors = Literal[
-    "classical", "hc0", "hc1", "hc2", "hc3", "hac", "hac-fixed-b", "ewc", "ewc-prewhitened"
-]
+Errors = Literal["classical", "hc0", "hc1", "hc2", "hc3", "hac", "hac-fixed-b", "ewc", "ewc-prewhitened"]
 Figure = Literal[
     "betas", "line of fit", "build-up", "rolling beta", "state-space beta", "break", "predicted against realised",
     "peers", "sensitivity", "risk and return", "growth of one",
@@ -86,9 +84,7 @@ def _known_kind(kind: str) -> str:
     return kind
 
 
-Kind = Annotated[
-    str, AfterValidator(_known_kind), WithJsonSchema({"type": "string", "enum": list(KINDS)})
-]
+Kind = Annotated[str, AfterValidator(_known_kind), WithJsonSchema({"type": "string", "enum": list(KINDS)})]
 
 
 class Section(BaseModel):
@@ -175,9 +171,7 @@ class Series(Section):
     @model_validator(mode="after")
     def _one_origin(self) -> Series:
         if sum(map(bool, (self.address, self.composite, self.currency_factor))) != 1:
-            raise ValueError(
-                "a series needs an address, a composite or a currency_factor: one of them"
-            )
+            raise ValueError("a series needs an address, a composite or a currency_factor: one of them")
         return self
 
 
@@ -308,9 +302,7 @@ def _premium(value: Any) -> Any:
     return value
 
 
-PremiumChoice = Annotated[
-    Literal["history", "two-pass"] | Number | PremiumSection, BeforeValidator(_premium)
-]
+PremiumChoice = Annotated[Literal["history", "two-pass"] | Number | PremiumSection, BeforeValidator(_premium)]
 
 
 class CostSection(Section):
@@ -320,9 +312,7 @@ class CostSection(Section):
     model: Text
     premium: dict[
         str,
-        Annotated[
-            Literal["history", "two-pass"] | Number | PremiumSection, BeforeValidator(_premium)
-        ],
+        Annotated[Literal["history", "two-pass"] | Number | PremiumSection, BeforeValidator(_premium)],
     ] = {}
     risk_free: str | Number | None = None
     on: Day = ""
@@ -370,7 +360,5 @@ class ReportSection(Section):
     @model_validator(mode="after")
     def _distinguished(self) -> ReportSection:
         if self.separator == self.decimal_mark:
-            raise ValueError(
-                "separator and decimal_mark must differ; take ';' with a decimal comma"
-            )
+            raise ValueError("separator and decimal_mark must differ; take ';' with a decimal comma")
         return self

@@ -67,9 +67,7 @@ def specifications_run(vault: Path, plan: Study, company: str) -> tuple[str, ...
     return tuple(sorted({own, *noted}))
 
 
-def add_specifications(
-    vault: Path, prices: Sequence[str], company: str, names: Iterable[str]
-) -> None:
+def add_specifications(vault: Path, prices: Sequence[str], company: str, names: Iterable[str]) -> None:
     """Note specifications, such as those of a bundle. Each is an empty file, so that runs at once lose none."""
     folder, start = vault / _FOLDER, _returns_of(prices, company)
     known = [name for name in names if _NAME.fullmatch(name)][:_MOST]

@@ -61,9 +61,7 @@ def in_order(sections: Mapping[str, Series]) -> list[str]:
 
     def _place(name: str, above: tuple[str, ...]) -> None:
         if name in above:
-            raise StudyError(
-                f"The series {' and '.join(above)} need one another; break the circle."
-            )
+            raise StudyError(f"The series {' and '.join(above)} need one another; break the circle.")
         if name in order:
             return
         for other in series_needed(sections[name], sections):
@@ -87,13 +85,9 @@ def make_series(plan: Study, desk: Desk, name: str, section: Series, find: Find)
         )  # fmt: skip
     else:
         if not isinstance(plan.panel.risk_free, str):
-            raise StudyError(
-                f"The series '{name}' needs [panel] risk_free, the address of a series."
-            )
+            raise StudyError(f"The series '{name}' needs [panel] risk_free, the address of a series.")
         home = rate_at(plan, desk, plan.panel.risk_free).with_metadata(currency=plan.study.currency)
-        start = currency_factor(
-            section.currency_factor, home, [desk.fetch(a) for a in section.rates]
-        )
+        start = currency_factor(section.currency_factor, home, [desk.fetch(a) for a in section.rates])
     series = apply_steps(start, section.steps, find)
     return series.with_metadata(title=section.title) if section.title else series
 
@@ -108,9 +102,7 @@ def rate_at(plan: Study, desk: Desk, address: str) -> TimeSeries:
     units = plan.panel.factor_units
     series_there = desk.table(address, units=units, measure="return").series
     if wanted.field not in series_there:
-        raise StudyError(
-            f"{address}: no column '{wanted.field}'; it has: {listed(series_there, 30)}."
-        )
+        raise StudyError(f"{address}: no column '{wanted.field}'; it has: {listed(series_there, 30)}.")
     check_rate(address, series_there[wanted.field])
     return series_there[wanted.field]
 
@@ -119,9 +111,7 @@ def _rate_of_factors(plan: Study, desk: Desk, column: str) -> TimeSeries:
     """The risk-free column of the factor file, in the units of the factors: by itself it is too small to tell."""
     reading = desk.table(plan.panel.factors, units=plan.panel.factor_units)
     if column not in reading.series:
-        raise StudyError(
-            f"{plan.panel.factors}: no column '{column}'; it has: {listed(reading.series, 30)}."
-        )
+        raise StudyError(f"{plan.panel.factors}: no column '{column}'; it has: {listed(reading.series, 30)}.")
     returns = factor_returns(reading, [*_wanted(plan, reading.series), column])
     if returns.levels or column not in returns.table.names:
         raise StudyError(f"{plan.panel.factors}#{column} is a level, not a return each period.")
@@ -153,22 +143,16 @@ def factor_table(
     absent = [name for name in columns if name not in returns.table.names]
     if absent:
         there = returns.table.names if returns.levels else list(reading.series)
-        raise StudyError(
-            f"{plan.panel.factors} has no factor {listed(absent)}; it has: {listed(there, 30)}."
-        )
+        raise StudyError(f"{plan.panel.factors} has no factor {listed(absent)}; it has: {listed(there, 30)}.")
     rate = panel_rate(plan, desk)
     made = [
-        own_series[name].with_metadata(name=name)
-        if name in own_series
-        else _factor(plan, returns, name, rate)
+        own_series[name].with_metadata(name=name) if name in own_series else _factor(plan, returns, name, rate)
         for name in wanted
     ]
     return [_at_frequency(plan, factor, rate) for factor in made], returns.decisions
 
 
-def _factor(
-    plan: Study, table: FactorReturns, name: str, rate: TimeSeries | float | None
-) -> TimeSeries:
+def _factor(plan: Study, table: FactorReturns, name: str, rate: TimeSeries | float | None) -> TimeSeries:
     """One column of the factor file, in excess of the risk-free rate where there is one."""
     factor = table.table[name]
     total = table.levels or name in plan.panel.total_return_factors
@@ -244,9 +228,7 @@ def known_by_of(plan: Study, desk: Desk) -> Any:
     settings = plan.study.known_by
     if not isinstance(settings, dict):
         return settings
-    return {
-        n: _released(desk, v) if isinstance(v, ReleasesSection) else v for n, v in settings.items()
-    }
+    return {n: _released(desk, v) if isinstance(v, ReleasesSection) else v for n, v in settings.items()}
 
 
 def _released(desk: Desk, section: ReleasesSection) -> pd.Series | pd.DataFrame:
@@ -286,16 +268,11 @@ def _release_table(desk: Desk, where: str, given: str) -> tuple[pd.DataFrame, st
     return table, released
 
 
-def with_portfolios(
-    plan: Study, asset_returns: SeriesTable, companies: pd.DataFrame | None
-) -> SeriesTable:
+def with_portfolios(plan: Study, asset_returns: SeriesTable, companies: pd.DataFrame | None) -> SeriesTable:
     """The assets with the study's portfolios behind them."""
     if not plan.portfolios:
         return asset_returns
-    extra = [
-        _portfolio(name, section, asset_returns, companies)
-        for name, section in plan.portfolios.items()
-    ]
+    extra = [_portfolio(name, section, asset_returns, companies) for name, section in plan.portfolios.items()]
     together = SeriesTable.of([*(asset_returns[n] for n in asset_returns.names), *extra])
     return replace(together, causes=asset_returns.causes)
 
@@ -309,18 +286,12 @@ def _portfolio(
     absent = [a for a in members if a not in asset_returns.names]
     if absent:
         names_there = listed(asset_returns.names, 30)
-        raise StudyError(
-            f"The portfolio '{name}': no asset {listed(absent)}; there are: {names_there}."
-        )
+        raise StudyError(f"The portfolio '{name}': no asset {listed(absent)}; there are: {names_there}.")
     weights: Any = section.weights if section.weights == "equal" else dict(section.weights)
-    return portfolio(
-        asset_returns.select(members), weights=weights, rebalance=section.rebalance, name=name
-    )
+    return portfolio(asset_returns.select(members), weights=weights, rebalance=section.rebalance, name=name)
 
 
-def _of_industry(
-    name: str, industry: str, asset_returns: SeriesTable, companies: pd.DataFrame
-) -> list[str]:
+def _of_industry(name: str, industry: str, asset_returns: SeriesTable, companies: pd.DataFrame) -> list[str]:
     if "industry" not in companies:
         raise StudyError("The table of companies has no column 'industry'.")
     of_it = companies.loc[companies["industry"] == industry, "asset"].astype(str)
@@ -346,9 +317,7 @@ def only_wanted(plan: Study, asset_returns: SeriesTable) -> SeriesTable:
         return asset_returns
     absent = [a for a in wanted if a not in asset_returns.names]
     if absent:
-        raise StudyError(
-            f"No asset {listed(absent)}; there are: {listed(asset_returns.names, 30)}."
-        )
+        raise StudyError(f"No asset {listed(absent)}; there are: {listed(asset_returns.names, 30)}.")
     return asset_returns.select(wanted)
 
 

@@ -101,14 +101,10 @@ class Stages:
         for w in caught:
             if not issubclass(w.category, DataWarning):  # a library's, not about the data
                 warnings.warn_explicit(w.message, w.category, w.filename, w.lineno)
-        heard = [
-            (w.category, str(w.message)) for w in caught if issubclass(w.category, DataWarning)
-        ]
+        heard = [(w.category, str(w.message)) for w in caught if issubclass(w.category, DataWarning)]
         for category, text in heard:
             warnings.warn_explicit(text, category, name, 0)
-        accesses = self._with_structures(
-            list(dict.fromkeys(self.desk.repository.fetcher.accesses[before:]))
-        )
+        accesses = self._with_structures(list(dict.fromkeys(self.desk.repository.fetcher.accesses[before:])))
         body = pickle.dumps((value, heard), protocol=5)
         state = hashlib.sha256(body).hexdigest()
         if self.kept:
@@ -182,16 +178,11 @@ class StageStore:
             return None
         return cls(folder, key)
 
-    def find(
-        self, key: str, as_read: Callable[[Access], str]
-    ) -> tuple[Any, list[Any], str, list[Access]] | None:
+    def find(self, key: str, as_read: Callable[[Access], str]) -> tuple[Any, list[Any], str, list[Access]] | None:
         """Value, warnings, state and downloads of a kept result whose downloads are the same now."""
         for entry in self._entries(key):
             accesses = [Access(**t["access"]) for t in entry["downloads"]]
-            if any(
-                as_read(t) != d["as_read"]
-                for t, d in zip(accesses, entry["downloads"], strict=True)
-            ):
+            if any(as_read(t) != d["as_read"] for t, d in zip(accesses, entry["downloads"], strict=True)):
                 continue
             body = self._body(entry)
             if body is not None:
@@ -206,9 +197,7 @@ class StageStore:
         """
         try:
             self._write(self.folder / f"{state}.pickle", body)
-            downloads = [
-                {"access": vars(t) | {"checksum": ""}, "as_read": as_read} for t, as_read in read
-            ]
+            downloads = [{"access": vars(t) | {"checksum": ""}, "as_read": as_read} for t, as_read in read]
             entry = {"downloads": downloads, "state": state, "signature": self._signature(body)}
             others = [e for e in self._entries(key) if e["downloads"] != downloads][:3]
             self._write(self.folder / f"{key}.json", json.dumps([entry, *others]).encode())
@@ -246,11 +235,7 @@ class StageStore:
             body = (self.folder / f"{state}.pickle").read_bytes()
         except OSError:
             return None
-        return (
-            body
-            if hmac.compare_digest(self._signature(body), str(entry.get("signature")))
-            else None
-        )
+        return body if hmac.compare_digest(self._signature(body), str(entry.get("signature"))) else None
 
     def _signature(self, body: bytes) -> str:
         return hmac.new(self._key, body, hashlib.sha256).hexdigest()

@@ -157,9 +157,7 @@ class StudyResult:
     def __repr__(self) -> str:
         head = f"{self.study.study.title} (run {self.run[:12]})\n{self.panel!r}\n"
         if self.cost is None:
-            return (
-                f"{head}{self.betas.fit(self.company)!r}\n{counted(len(self.warnings), 'warning')}"
-            )
+            return f"{head}{self.betas.fit(self.company)!r}\n{counted(len(self.warnings), 'warning')}"
         value = float(self.cost.value[self.company])
         low, high = map(float, self.cost.interval().loc[self.company, ["low", "high"]])
         return (

@@ -136,9 +136,7 @@ def own_study(
     priced = found.study.panel.risk_free is not None
     further = further or FurtherFiles()
     if (further.inflation or further.accounts) and not priced:
-        raise StudyError(
-            "Inflation and accounts are for a cost of equity, which needs a risk-free rate."
-        )
+        raise StudyError("Inflation and accounts are for a cost of equity, which needs a risk-free rate.")
     study, asset = found.study, found.study.study.asset
     title = choices.title or (f"Cost of equity of {asset}" if priced else f"Beta of {asset}")
     own = found.factors.factors.frequency.code
@@ -196,9 +194,7 @@ def _panel(found: FileStudy, panel: Mapping[str, Any]) -> str:
         lines.append(f"{text:36s} # {reasons[key]}" if key in reasons else text)
         if key == "price_column":
             closes = [c for c in _columns(found) if c.lower() == "close" and c != value]
-            lines += [
-                f"# price_column = {_quoted(c)}           # without dividends" for c in closes
-            ]
+            lines += [f"# price_column = {_quoted(c)}           # without dividends" for c in closes]
     return "\n".join(lines) + "\n\n"
 
 

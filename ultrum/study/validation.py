@@ -71,9 +71,7 @@ def _of_what_was_meant(errors: Sequence[Any]) -> list[Any]:
         value = error["loc"] if form is None else error["loc"][:form]
         shown = {**error, "loc": tuple(p for p in error["loc"] if not _is_form(p))}
         meant.setdefault((*value, form is None), []).append(shown)
-    return [
-        e for (*_, plain), group in meant.items() for e in (group if plain else _nearest(group))
-    ]
+    return [e for (*_, plain), group in meant.items() for e in (group if plain else _nearest(group))]
 
 
 def _nearest(group: list[Any]) -> list[Any]:

@@ -50,10 +50,7 @@ def pack(vault: Vault, file: str | os.PathLike[str], records: list[Record] | Non
             chosen = vault.records() if records is None else records
             for record in {r.checksum: r for r in chosen}.values():
                 archive.writestr(f"payloads/{record.checksum}", vault.payload(record))
-            rows = [
-                {**{k: getattr(r, k) for k in _FACTS}, "confirmed": vault.confirmations(r)}
-                for r in chosen
-            ]
+            rows = [{**{k: getattr(r, k) for k in _FACTS}, "confirmed": vault.confirmations(r)} for r in chosen]
             archive.writestr(_LISTED, json.dumps(rows, indent=1))
     except OSError as error:
         raise VaultError(f"{target} cannot be written: {error.strerror}.") from error
@@ -82,9 +79,7 @@ def unpack(vault: Vault, file: str | os.PathLike[str]) -> tuple[int, int]:
             rows = json_of(archive.read(_LISTED))
             return _taken(vault, archive, rows)
     except (OSError, zipfile.BadZipFile, zlib.error, *_STRANGE) as error:
-        raise VaultError(
-            f"{file} is not a packed vault, or a damaged one: {reason(error)}."
-        ) from error
+        raise VaultError(f"{file} is not a packed vault, or a damaged one: {reason(error)}.") from error
 
 
 def _taken(vault: Vault, archive: zipfile.ZipFile, rows: object) -> tuple[int, int]:

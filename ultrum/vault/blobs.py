@@ -65,9 +65,7 @@ class Payloads:
 
     def _written(self, body: bytes) -> Path:
         """A new file, named by the process that writes it, on disk."""
-        handle, name = tempfile.mkstemp(
-            dir=self.folder, prefix=f"{ARRIVING}{_host()}-{os.getpid()}-"
-        )
+        handle, name = tempfile.mkstemp(dir=self.folder, prefix=f"{ARRIVING}{_host()}-{os.getpid()}-")
         try:
             with os.fdopen(handle, "wb") as file:
                 file.write(body)
@@ -84,8 +82,7 @@ class Payloads:
             yield
         except OSError as error:
             raise VaultError(
-                f"A download could not be kept in {self.folder.parent}: {reason(error)}. "
-                "Nothing was recorded."
+                f"A download could not be kept in {self.folder.parent}: {reason(error)}. Nothing was recorded."
             ) from error
 
     def read(self, checksum: str, name: str) -> bytes:
@@ -99,13 +96,9 @@ class Payloads:
         try:
             body = self.place_of(checksum).read_bytes()
         except OSError as error:
-            raise VaultError(
-                f"{name}: its payload cannot be read: {error.strerror}. Fetch it again."
-            ) from error
+            raise VaultError(f"{name}: its payload cannot be read: {error.strerror}. Fetch it again.") from error
         if hashlib.sha256(body).hexdigest() != checksum:
-            raise VaultError(
-                f"{name}: its payload is damaged. Fetch it again; it is then replaced."
-            )
+            raise VaultError(f"{name}: its payload is damaged. Fetch it again; it is then replaced.")
         return body
 
     def remove(self, checksum: str) -> int:

@@ -59,9 +59,7 @@ class Catalogue:
             if file:
                 self._connection.execute("PRAGMA journal_mode=WAL")
                 self._connection.execute("PRAGMA synchronous=NORMAL")
-                self._connection.execute(
-                    "PRAGMA wal_autocheckpoint=200"
-                )  # pages: the log stays small
+                self._connection.execute("PRAGMA wal_autocheckpoint=200")  # pages: the log stays small
             self._prepare()
         except BaseException:
             self._connection.close()
@@ -69,15 +67,11 @@ class Catalogue:
 
     def _prepare(self) -> None:
         """Make the tables of a new file; refuse any other tables."""
-        if int(self._one("PRAGMA user_version")) == 0 and not self._one(
-            "SELECT count(*) FROM sqlite_master"
-        ):
+        if int(self._one("PRAGMA user_version")) == 0 and not self._one("SELECT count(*) FROM sqlite_master"):
             self._connection.execute("BEGIN IMMEDIATE")
             for statement in _STATEMENTS:
                 self._connection.execute(statement)
-            self._connection.execute(
-                "INSERT INTO position VALUES (?, ?, ?, ?, ?, ?)", _marked(Position())
-            )
+            self._connection.execute("INSERT INTO position VALUES (?, ?, ?, ?, ?, ?)", _marked(Position()))
             self._connection.execute(f"PRAGMA user_version = {VERSION}")
             self._connection.execute("COMMIT")
         tables = [r[0] for r in self.asked("SELECT sql FROM sqlite_master WHERE sql IS NOT NULL")]
@@ -104,9 +98,7 @@ class Catalogue:
             at = self.position()
             for entry in entries:
                 number = self._applied(entry.event) if entry.event is not None else 0
-                at = Position(
-                    max(number, at.number), entry.end, entry.offset, entry.digits, identity
-                )
+                at = Position(max(number, at.number), entry.end, entry.offset, entry.digits, identity)
             self._connection.execute(
                 "UPDATE position SET number = ?, end = ?, last = ?, digits = ?, identity = ?, mark = ?",
                 _marked(at),
@@ -130,9 +122,7 @@ class Catalogue:
                 case "forget":
                     gone = [(int(of),) for of in event["of"]]
                     self._connection.executemany("DELETE FROM downloads WHERE id = ?", gone)
-                    self._connection.executemany(
-                        "DELETE FROM confirmations WHERE download = ?", gone
-                    )
+                    self._connection.executemany("DELETE FROM confirmations WHERE download = ?", gone)
         except (KeyError, TypeError, ValueError):
             return 0
         return number
@@ -245,6 +235,5 @@ def _digits(record: Record) -> int:
 def shows_damage(error: sqlite3.OperationalError) -> bool:
     """Whether a table or column is gone, rather than the disk full or the file locked."""
     return any(
-        word in str(error)
-        for word in ("no such", "malformed", "corrupt", "syntax", "unsupported", "decode")
+        word in str(error) for word in ("no such", "malformed", "corrupt", "syntax", "unsupported", "decode")
     )

@@ -83,9 +83,7 @@ class Listings:
         self._file = file
         try:
             where = _address(Path(file)) if str(file) != ":memory:" else "file::memory:"
-            self._connection = sqlite3.connect(
-                where, timeout=60.0, check_same_thread=False, uri=True
-            )
+            self._connection = sqlite3.connect(where, timeout=60.0, check_same_thread=False, uri=True)
             if "immutable" not in where:
                 self._connection.execute("PRAGMA journal_mode=WAL")
                 self._connection.executescript(_SCHEMA)
@@ -98,9 +96,7 @@ class Listings:
 
     def refreshed(self, source: str) -> str:
         """Instant at which a source's listings were last taken; empty if never."""
-        row = self._connection.execute(
-            "SELECT at FROM refreshed WHERE source = ?", (source,)
-        ).fetchone()
+        row = self._connection.execute("SELECT at FROM refreshed WHERE source = ?", (source,)).fetchone()
         return str(row[0]) if row else ""
 
     def replace(self, source: str, entries: Iterable[Entry], at: str) -> None:
@@ -149,9 +145,7 @@ class Listings:
             return []
         conditions, values = _conditions(filters)
         query = " AND ".join(_either(group) for group in groups)
-        terms = list(dict.fromkeys(t for group in groups for phrase in group for t in phrase))[
-            :_MOST_TERMS
-        ]
+        terms = list(dict.fromkeys(t for group in groups for phrase in group for t in phrase))[:_MOST_TERMS]
         if query:
             most = "" if conditions else f" LIMIT {_MOST_RANKED}"
             where = (
@@ -164,10 +158,7 @@ class Listings:
         else:
             where, order = "FROM listings l WHERE 1", "ORDER BY l.id LIMIT ?"
         rows = self._asked(f"SELECT {_COLUMNS} {where} {conditions} {order}", [*values, limit])
-        return [
-            Entry(**dict(zip(_FIELDS, row, strict=True)) | {"facts": json.loads(row[9])})
-            for row in rows
-        ]
+        return [Entry(**dict(zip(_FIELDS, row, strict=True)) | {"facts": json.loads(row[9])}) for row in rows]
 
     def count(self) -> int:
         """Number of listings."""
@@ -222,18 +213,14 @@ class Listings:
             try:
                 return self._connection.execute(query, list(values)).fetchall()
             except sqlite3.Error as error:
-                raise VaultError(
-                    f"The listings {self._file} cannot be searched: {error}."
-                ) from error
+                raise VaultError(f"The listings {self._file} cannot be searched: {error}.") from error
 
 
 def _phrases(words: str, synonyms: Synonyms) -> list[str]:
     """Words of a search, those that together have synonyms as one phrase."""
     words_left, phrases = _WORD.findall(words.lower()), []
     while words_left:
-        length = next(
-            (n for n in (3, 2) if " ".join(words_left[:n]) in synonyms and len(words_left) >= n), 1
-        )
+        length = next((n for n in (3, 2) if " ".join(words_left[:n]) in synonyms and len(words_left) >= n), 1)
         phrases.append(" ".join(words_left[:length]))
         words_left = words_left[length:]
     return phrases

@@ -108,9 +108,7 @@ def _rows(file: Path) -> Iterator[tuple[dict[str, Any], list[str]]]:
         for number, *facts in catalogue.execute(
             f"SELECT id, {', '.join(FACTS)} FROM deliveries ORDER BY retrieved, id"  # noqa: S608
         ).fetchall():
-            times = catalogue.execute(
-                "SELECT at FROM confirmations WHERE delivery = ? ORDER BY at", (number,)
-            )
+            times = catalogue.execute("SELECT at FROM confirmations WHERE delivery = ? ORDER BY at", (number,))
             yield dict(zip(FACTS, facts, strict=True)), [str(row[0]) for row in times]
 
 

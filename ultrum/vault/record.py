@@ -62,9 +62,7 @@ def now() -> str:
     return datetime.now(UTC).strftime(_FORM)
 
 
-def arrived(
-    source: str, path: str, checksum: str, download: Download, latest: Record | None
-) -> Record:
+def arrived(source: str, path: str, checksum: str, download: Download, latest: Record | None) -> Record:
     """Record of a download that has just come, after the latest of its address."""
     retrieved, placed = stamps(latest)
     return Record(

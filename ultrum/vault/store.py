@@ -128,9 +128,7 @@ class Vault:
             self._catalogue = self._rebuilt()
             self._catch_up()
             count = len(self._catalogue.records(""))
-        warn_user(
-            f"The catalogue of the vault {self.path} was damaged and has been rebuilt: {count} downloads."
-        )
+        warn_user(f"The catalogue of the vault {self.path} was damaged and has been rebuilt: {count} downloads.")
         return count
 
     def record(self, source: str, path: str, download: Download) -> Record:
@@ -163,9 +161,7 @@ class Vault:
 
     def confirmations(self, record: Record) -> list[str]:
         """Instants at which a source still served the same bytes."""
-        return self._read(
-            lambda c: [at for r in self._same(record) for at in c.confirmations(r.id)]
-        )
+        return self._read(lambda c: [at for r in self._same(record) for at in c.confirmations(r.id)])
 
     def latest(self, source: str, path: str, at: str = "") -> Record | None:
         """Newest download of an address, or the newest there was at an instant.
@@ -324,9 +320,7 @@ class Vault:
             "bytes": sum(sizes),
         }
 
-    def adopt(
-        self, records: Sequence[tuple[Record, Sequence[str]]], body: Callable[[str], bytes]
-    ) -> int:
+    def adopt(self, records: Sequence[tuple[Record, Sequence[str]]], body: Callable[[str], bytes]) -> int:
         """Take over downloads of another vault with their instants, all or none; how many are new.
 
         Parameters
@@ -353,9 +347,7 @@ class Vault:
     def _same(self, record: Record) -> list[Record]:
         """The download as this vault numbers it."""
         key = "WHERE source = ? AND path = ? AND retrieved = ? AND checksum = ?"
-        return self._catalogue.records(
-            key, (record.source, record.path, record.retrieved, record.checksum)
-        )
+        return self._catalogue.records(key, (record.source, record.path, record.retrieved, record.checksum))
 
     def _newest(self, source: str, path: str, at: str = "") -> Record | None:
         limit = "AND retrieved <= ? " if at else ""
@@ -371,9 +363,7 @@ class Vault:
                 return ask(self._catalogue)
             except sqlite3.OperationalError as error:
                 if not shows_damage(error):
-                    raise VaultError(
-                        f"The catalogue of {self.path} cannot be used: {reason(error)}."
-                    ) from error
+                    raise VaultError(f"The catalogue of {self.path} cannot be used: {reason(error)}.") from error
             except DAMAGE:
                 pass
             if self.readonly:
@@ -448,9 +438,7 @@ class Vault:
         try:
             yield
         except OSError as error:
-            raise VaultError(
-                f"Nothing could be recorded in {self.path}: {reason(error)}."
-            ) from error
+            raise VaultError(f"Nothing could be recorded in {self.path}: {reason(error)}.") from error
         except DAMAGE as error:
             raise VaultError(
                 f"The catalogue of {self.path} is damaged: {error}. 'ultrum vault verify' rebuilds it."

@@ -52,9 +52,7 @@ def entries_of(catalogue: Catalogue) -> list[dict[str, Any]]:
     for record in catalogue.records("ORDER BY id"):
         entries.append(entry_of(record))
         number = len(entries) + 1  # the first line is the journal's own
-        entries += [
-            {"do": "confirm", "of": number, "at": at} for at in catalogue.confirmations(record.id)
-        ]
+        entries += [{"do": "confirm", "of": number, "at": at} for at in catalogue.confirmations(record.id)]
     return entries
 
 

@@ -89,22 +89,16 @@ def to_currency(
     return SeriesTable.from_arrays(block, x.index, metadata_list)
 
 
-def _table_of(
-    rates: SeriesLike | Iterable[TimeSeries] | ExchangeRates, stale_after: int
-) -> ExchangeRates:
+def _table_of(rates: SeriesLike | Iterable[TimeSeries] | ExchangeRates, stale_after: int) -> ExchangeRates:
     if isinstance(rates, ExchangeRates):
         return rates
-    return ExchangeRates(
-        [rates] if isinstance(rates, TimeSeries) else rates, stale_after=stale_after
-    )
+    return ExchangeRates([rates] if isinstance(rates, TimeSeries) else rates, stale_after=stale_after)
 
 
 def _kind_of(metadata: Metadata) -> str:
     """Whether a series is converted at a moment, over a period, or by a change."""
     if not metadata.currency:
-        raise CurrencyError(
-            f"{metadata.name} has no currency; use with_metadata(currency=...) if it is money."
-        )
+        raise CurrencyError(f"{metadata.name} has no currency; use with_metadata(currency=...) if it is money.")
     if metadata.is_return:
         if metadata.excess_of:
             raise CurrencyError(
@@ -122,9 +116,7 @@ def _kind_of(metadata: Metadata) -> str:
     )
 
 
-def _rates_for(
-    x: SeriesTable, metadata: Metadata, currency: str, kind: str, table: ExchangeRates
-) -> Floats:
+def _rates_for(x: SeriesTable, metadata: Metadata, currency: str, kind: str, table: ExchangeRates) -> Floats:
     """Rate of every row, or for returns its change over the row's period."""
     frequency, timing = table.timing_of(metadata.currency, currency)
     if frequency > x.frequency:

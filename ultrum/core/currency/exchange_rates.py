@@ -139,9 +139,7 @@ class ExchangeRates:
             )
         known_values = series.values.dropna()
         if not len(known_values) or not (np.isfinite(known_values) & (known_values > 0)).all():
-            raise CurrencyError(
-                f"{series.name} holds no rates, or some that are not positive numbers."
-            )
+            raise CurrencyError(f"{series.name} holds no rates, or some that are not positive numbers.")
         frequency = series.metadata.frequency
         days = frequency.ends(frequency.ordinals_of(known_values.index))
         self._pairs[base, quote] = _Quotes(
@@ -250,9 +248,7 @@ class ExchangeRates:
             return float(amounts) * float(self.rate(str(base), quote, on=on))
         values = np.asarray(amounts, dtype=np.float64)
         wanted = self._last_day() if on is None else on
-        days = np.broadcast_to(
-            days_in([wanted] if np.ndim(wanted) == 0 else wanted, "on"), values.shape
-        )
+        days = np.broadcast_to(days_in([wanted] if np.ndim(wanted) == 0 else wanted, "on"), values.shape)
         rates = self.rates(base, quote, days)
         if np.isnan(rates).any():
             first = int(np.flatnonzero(np.isnan(rates))[0])
@@ -287,9 +283,7 @@ class ExchangeRates:
         EUR    1.000  1.1
         USD    0.909  1.0
         """
-        table = pd.DataFrame(
-            index=list(self.currencies), columns=list(self.currencies), dtype=float
-        )
+        table = pd.DataFrame(index=list(self.currencies), columns=list(self.currencies), dtype=float)
         for base, quote in itertools.product(self.currencies, repeat=2):
             try:
                 table.loc[base, quote] = float(self.rate(base, quote, on=on))
@@ -331,9 +325,7 @@ class ExchangeRates:
             measure="quote", unit=f"{base}/{quote}", timing=first.timing,
         ).stepped("cross rate" if len(steps) > 1 else "rate", quotes=names, path=" ".join(path),
                   days_in_some_only=len(every) - len(days) or None)  # fmt: skip
-        return TimeSeries.from_arrays(
-            values, first.frequency.index(first.frequency.ordinals(days)), metadata
-        )
+        return TimeSeries.from_arrays(values, first.frequency.index(first.frequency.ordinals(days)), metadata)
 
     def last(self, count: int, base: str, quote: str) -> pd.Series:
         """The last so many rates of a pair.
@@ -380,9 +372,7 @@ class ExchangeRates:
                     before[there] = here
                     waiting.append(there)
         if quote not in before:
-            raise CurrencyError(
-                f"No quotes connect {base} with {quote}; there are: {self._listed()}."
-            )
+            raise CurrencyError(f"No quotes connect {base} with {quote}; there are: {self._listed()}.")
         path = [quote]
         while path[-1] != base:
             path.append(before[path[-1]])
@@ -422,9 +412,7 @@ class ExchangeRates:
         str
             Names of the quotes, in order.
         """
-        return ", ".join(
-            self._between(*s)[0].name for s in itertools.pairwise(self.path(base, quote))
-        )
+        return ", ".join(self._between(*s)[0].name for s in itertools.pairwise(self.path(base, quote)))
 
     def _between(self, base: str, quote: str) -> tuple[_Quotes, bool]:
         """The quotes of a pair, and whether they stand the other way round."""
@@ -454,18 +442,12 @@ class ExchangeRates:
     def _check_known(self, currency: str) -> None:
         if currency not in self.currencies:
             hint = one_of(currency.upper(), self.currencies)
-            raise CurrencyError(
-                f"No quote of {currency} here, only of {listed(self.currencies, 30)}; {hint}"
-            )
+            raise CurrencyError(f"No quote of {currency} here, only of {listed(self.currencies, 30)}; {hint}")
 
     def _refuse_old(self, step: tuple[str, str], day: Any) -> None:
         quotes, _ = self._between(*step)
         earlier = quotes.days[quotes.days <= day]
-        last = (
-            f"the last before it is of {earlier[-1]}"
-            if len(earlier)
-            else f"they begin {quotes.days[0]}"
-        )
+        last = f"the last before it is of {earlier[-1]}" if len(earlier) else f"they begin {quotes.days[0]}"
         raise CurrencyError(
             f"{quotes.name} has no quote of {step[0]} and {step[1]} on {day}: {last}, and one may be "
             f"{self.stale_after} weekdays old at most (stale_after)."

@@ -177,14 +177,10 @@ def _assemble(
     frames = {role: _on_index(table.values, index) for role, table in tables.items()}
     frames.setdefault("conditions", pd.DataFrame(index=index))
     needed = pd.concat([frames["factors"], frames["conditions"], frames["risk_free"]], axis=1)
-    kept = (
-        needed.notna().all(axis=1).to_numpy() if rows == "complete" else np.ones(len(index), bool)
-    )
+    kept = needed.notna().all(axis=1).to_numpy() if rows == "complete" else np.ones(len(index), bool)
     if not kept.any():
         spans = "; ".join(f"{name} {_own_span(needed[name])}" for name in needed)
-        raise AlignmentError(
-            f"No period has every factor, condition and the risk-free rate. {spans}"
-        )
+        raise AlignmentError(f"No period has every factor, condition and the risk-free rate. {spans}")
     causes = {name: reasons for t in tables.values() for name, reasons in t.causes.items()}
     names = [*map(str, frames["assets"].columns.tolist()), *map(str, needed)]
     parts = (frames["assets"].to_numpy(), needed.to_numpy(dtype=np.float64))
@@ -227,9 +223,7 @@ def _own_span(column: pd.Series) -> str:
     return f"({span_of(valid.index)})" if len(valid) else "(nothing)"
 
 
-def _in_one_currency(
-    assets: SeriesTable, currency: str, rates: ExchangeRates | None
-) -> SeriesTable:
+def _in_one_currency(assets: SeriesTable, currency: str, rates: ExchangeRates | None) -> SeriesTable:
     abroad = [a.name for a in assets.metadata if currency and a.currency and a.currency != currency]
     if not abroad:
         return assets
@@ -276,9 +270,7 @@ def _with_macro(
             continue
         ordinals = _periods(*known_span(source, rule, target))
         values = in_release_period(source, rule, target, ordinals)
-        metadata = loadings[name].metadata.stepped(
-            "in the period of release", known_by=describe_rule(rule)
-        )
+        metadata = loadings[name].metadata.stepped("in the period of release", known_by=describe_rule(rule))
         columns.append(TimeSeries.from_arrays(values, target.index(ordinals), metadata))
     return SeriesTable.of(columns).select(loadings.names)
 
@@ -320,15 +312,11 @@ def _wrapped(data: Any, **facts: Any) -> SeriesTable:
     return data if isinstance(data, SeriesTable) else SeriesTable.from_pandas(data, **facts)
 
 
-def _span(
-    tables: Mapping[str, SeriesTable], target: Frequency, start: str | None, end: str | None
-) -> Ints:
+def _span(tables: Mapping[str, SeriesTable], target: Frequency, start: str | None, end: str | None) -> Ints:
     owners = [t for role, t in tables.items() if role != "conditions" and len(t.index)]
     if not owners:
         raise AlignmentError("Assets, factors and the risk-free rate have no rows.")
-    every = np.concatenate(
-        [t.ordinals for t in owners]
-    )  # conditions are looked up, they span nothing
+    every = np.concatenate([t.ordinals for t in owners])  # conditions are looked up, they span nothing
     first = target.ordinals([parse_period(str(start))[1]])[0] if start else every.min()
     last = target.ordinals([last_day(str(end))])[0] if end else every.max()
     if last < first:

@@ -96,15 +96,11 @@ class MissingData:
             return {}
         assets = len(self.seen.names) - self.needed
         names = self.seen.names[assets:]
-        counted = dropped_by(
-            ~self.seen.present[assets:, out].T, names, self.seen.present[:assets, out].T
-        )
+        counted = dropped_by(~self.seen.present[assets:, out].T, names, self.seen.present[:assets, out].T)
         by_series: dict[str, dict[str, int]] = {}
         for cause, counts in counted.items():
             for place in np.flatnonzero(counts):
-                by_series.setdefault(str(self.seen.names[int(place)]), {})[cause] = int(
-                    counts[place]
-                )
+                by_series.setdefault(str(self.seen.names[int(place)]), {})[cause] = int(counts[place])
         return by_series
 
 

@@ -22,14 +22,10 @@ def income_warning(returns: SeriesTable) -> tuple[str, ...]:
         return ()
     if all(a.income != "total" for a in returns.metadata):
         return ()
-    return (
-        f"{listed(bare)} are price returns combined with total returns; they leave dividends out.",
-    )
+    return (f"{listed(bare)} are price returns combined with total returns; they leave dividends out.",)
 
 
-def check_names(
-    assets: SeriesTable, factors: SeriesTable, conditions: Sequence[str], rate: str
-) -> None:
+def check_names(assets: SeriesTable, factors: SeriesTable, conditions: Sequence[str], rate: str) -> None:
     """Refuse one name for two things."""
     roles = [
         *((name, "an asset") for name in assets.names), *((name, "a factor") for name in factors.names),
@@ -44,9 +40,7 @@ def check_names(
         role_of[name] = role
 
 
-def check_roles(
-    returns: SeriesTable, factors: SeriesTable, rate: TimeSeries, *, in_excess: bool
-) -> None:
+def check_roles(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries, *, in_excess: bool) -> None:
     """Refuse prices, excess returns and yields where they do not belong."""
     for metadata in returns.metadata:
         if metadata.measure != "return":
@@ -89,16 +83,11 @@ def by_kind(factors: SeriesTable) -> tuple[list[str], list[str]]:
 
 def currency_of(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries) -> str:
     """The one currency of the panel."""
-    currencies = {
-        a.currency: a.name
-        for a in (*returns.metadata, *factors.metadata, rate.metadata)
-        if a.currency
-    }
+    currencies = {a.currency: a.name for a in (*returns.metadata, *factors.metadata, rate.metadata) if a.currency}
     if len(currencies) > 1:
         listed = ", ".join(f"{name} in {currency}" for currency, name in currencies.items())
         raise CurrencyError(
-            f"One panel, several currencies: {listed}. Convert prices with to_currency before "
-            "making returns."
+            f"One panel, several currencies: {listed}. Convert prices with to_currency before making returns."
         )
     return next(iter(currencies), "")
 

@@ -74,15 +74,11 @@ def releases(series: TimeSeries, rule: KnownBy) -> pd.DataFrame:
             "has the release date "
             f"{days[first]}, before its period ended."
         )
-    table = pd.DataFrame(
-        {"ordinal": ordinals, "day": days.astype("datetime64[s]"), "value": valid.to_numpy()}
-    )
+    table = pd.DataFrame({"ordinal": ordinals, "day": days.astype("datetime64[s]"), "value": valid.to_numpy()})
     return table.sort_values(["day", "ordinal"], kind="stable", ignore_index=True)
 
 
-def as_known(
-    series: TimeSeries, rule: KnownBy, target: Frequency, ordinals: Ints
-) -> tuple[Floats, Bools]:
+def as_known(series: TimeSeries, rule: KnownBy, target: Frequency, ordinals: Ints) -> tuple[Floats, Bools]:
     """Value of the latest period known by the end of each target period, and whether it is carried.
 
     A value stands until a newer one is known, at most two periods of its own after it became known.
@@ -105,9 +101,7 @@ def as_known(
     return np.where(fresh, values[safe], np.nan), carried
 
 
-def in_release_period(
-    series: TimeSeries, rule: KnownBy, target: Frequency, ordinals: Ints
-) -> Floats:
+def in_release_period(series: TimeSeries, rule: KnownBy, target: Frequency, ordinals: Ints) -> Floats:
     """First figure released inside each target period; missing where none was.
 
     Of several periods first released in one, the latest.
@@ -116,9 +110,7 @@ def in_release_period(
     days, periods, values = _columns(table)
     latest = np.full(len(ordinals), np.nan)
     order = np.argsort(periods, kind="stable")
-    at = (
-        target.ordinals(days[order]) - ordinals[0] if len(ordinals) else np.empty(0, dtype=np.int64)
-    )
+    at = target.ordinals(days[order]) - ordinals[0] if len(ordinals) else np.empty(0, dtype=np.int64)
     inside = (at >= 0) & (at < len(ordinals))
     latest[at[inside]] = values[order][inside]
     return latest
@@ -189,9 +181,7 @@ def _later(ends: Dates, lag: str, name: str, frequency: Frequency) -> Dates:
         return np.asarray(moved)
     text = lag.upper()
     if text[:1] == "P" and text[-1:] in "DW" and text[1:-1].isdigit():
-        return np.asarray(
-            ends + np.timedelta64(int(text[1:-1]) * (7 if text[-1] == "W" else 1), "D")
-        )
+        return np.asarray(ends + np.timedelta64(int(text[1:-1]) * (7 if text[-1] == "W" else 1), "D"))
     try:
         periods_in(lag, frequency)
     except FrequencyError as error:

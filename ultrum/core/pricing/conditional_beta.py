@@ -106,9 +106,7 @@ def conditional_beta(
     absent = [c for c in names if c not in panel.conditions]
     if absent or not names:
         names_there = listed(panel.conditions, 30) or "none; align with conditions=..."
-        raise EstimationError(
-            f"No condition {listed(absent) or 'given'}; the panel has: {names_there}."
-        )
+        raise EstimationError(f"No condition {listed(absent) or 'given'}; the panel has: {names_there}.")
     values = panel.factors[chosen_factor(panel, factor)]
     known_before = panel.conditions[names]
     scale = pd.DataFrame({"mean": known_before.mean(), "deviation": known_before.std()})
@@ -117,9 +115,7 @@ def conditional_beta(
         raise EstimationError(f"{listed(still)} does not move, so no beta can move with it.")
     z = (known_before - scale["mean"]) / scale["deviation"]
     moving = {f"{factor} × {c}": values * z[c] for c in names}
-    design = pd.DataFrame(
-        {**({c: z[c] for c in names} if alpha_moves else {}), factor: values, **moving}
-    )
+    design = pd.DataFrame({**({c: z[c] for c in names} if alpha_moves else {}), factor: values, **moving})
     table = regress(panel.excess, design, errors=errors)
     terms = list(table.coefficients.columns)
     places = [terms.index(factor), *(terms.index(t) for t in moving)]

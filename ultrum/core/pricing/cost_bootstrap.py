@@ -76,9 +76,7 @@ def _drawn_costs(
     costs = []
     for size in [len(part) for part in np.array_split(np.arange(draws), chunks)]:
         counts = _counts(design[whole], positions, size, generator)
-        lam = _drawn_premia(
-            factors, histories, prices, spread, size, generator, counts if shared else None
-        )
+        lam = _drawn_premia(factors, histories, prices, spread, size, generator, counts if shared else None)
         drawn = drawn_coefficients(design[whole], response[whole], counts, CONSTANT in betas.design)
         where = [int(w) for w in betas.design.columns.get_indexer(pd.Index(factors))]
         noise = base_error * generator.standard_normal((size, 1))

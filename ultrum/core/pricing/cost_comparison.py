@@ -65,9 +65,7 @@ def cost_comparison(
         exposure = cost.parts.xs(part, level=1)
         frame = pd.DataFrame({"beta": exposure["beta"], "beta_error": exposure["beta_error"], "cost": cost.value,
                               "standard_error": cost.standard_error}).join(cost.interval(level))  # fmt: skip
-        frame.index = pd.MultiIndex.from_product(
-            [frame.index, [name]], names=["asset", "estimator"]
-        )
+        frame.index = pd.MultiIndex.from_product([frame.index, [name]], names=["asset", "estimator"])
         blocks.append(frame)
     whole = pd.concat(blocks)
     assets = list(dict.fromkeys(whole.index.get_level_values(0)))

@@ -127,9 +127,7 @@ def cost_of_equity(
     degrees = np.minimum(exposures.df, min(prices[f].df for f in exposures.factors))
     degrees = np.where(np.isfinite(value), degrees, np.nan)
     error = np.sqrt(np.where(variance > 0, variance, np.nan))
-    basis = {
-        f: f"{100 * prices[f].value:.2f} % a year, {prices[f].basis}" for f in exposures.factors
-    }
+    basis = {f: f"{100 * prices[f].value:.2f} % a year, {prices[f].basis}" for f in exposures.factors}
     return CostOfEquity(
         value=value,
         standard_error=pd.Series(error, exposures.assets, name="standard_error"),
@@ -186,8 +184,7 @@ def _one_premium(name: str, value: TimeSeries | Premium | float) -> Premium:
         raise UnitError(f"The premium of '{name}' is {value.value}; give a number, 0.05 for 5 %.")
     if abs(value.value) > 0.5:
         raise UnitError(
-            f"A premium of {100 * value.value:,.0f} % a year for '{name}': decimals are "
-            "expected, 0.05 for 5 %."
+            f"A premium of {100 * value.value:,.0f} % a year for '{name}': decimals are expected, 0.05 for 5 %."
         )
     return value
 
@@ -219,9 +216,7 @@ def _annual_rate(risk_free: TimeSeries | float, on: Any) -> tuple[float, str]:
             f"{risk_free.name} is a {risk_free.metadata.measure or 'series'}; give returns per period, "
             "a yield, or an annual number."
         )
-    latest = (
-        rates.iloc[-_MONTH_OF_DAYS:] if risk_free.metadata.frequency.is_dated else rates.iloc[-1:]
-    )
+    latest = rates.iloc[-_MONTH_OF_DAYS:] if risk_free.metadata.frequency.is_dated else rates.iloc[-1:]
     per_year = risk_free.sample(None, on).periods_per_year
     return float(np.expm1(per_year * np.log1p(latest).mean())), risk_free.name
 
@@ -238,13 +233,9 @@ def _check_same_rate(prices: Mapping[str, Premium], rate_name: str) -> None:
 def _checked_add_ons(given: AddOns, factors: list[str]) -> dict[str, tuple[float, str]]:
     for name, add_on in given.items():
         if name in (*factors, RISK_FREE):
-            raise EstimationError(
-                f"The add-on '{name}' has the name of another part; call it otherwise."
-            )
+            raise EstimationError(f"The add-on '{name}' has the name of another part; call it otherwise.")
         if not isinstance(add_on, tuple) or len(add_on) != 2 or not str(add_on[1]).strip():
-            raise EstimationError(
-                f"The add-on '{name}' needs a number and its reason: (0.01, 'why')."
-            )
+            raise EstimationError(f"The add-on '{name}' needs a number and its reason: (0.01, 'why').")
         if abs(add_on[0]) > 0.5:
             raise UnitError(f"An add-on of {100 * add_on[0]:,.0f} % a year: decimals are expected.")
     return dict(given)
@@ -273,8 +264,7 @@ def _parts(
         }
         blocks.append(pd.DataFrame(columns, _labelled(exposures, factor)))
     blocks += [
-        _flat_part(exposures, name, value, np.zeros(len(exposures.assets)))
-        for name, (value, _) in extra.items()
+        _flat_part(exposures, name, value, np.zeros(len(exposures.assets))) for name, (value, _) in extra.items()
     ]
     return by_asset(pd.concat(blocks), list(exposures.assets))
 
@@ -282,9 +272,7 @@ def _parts(
 def _flat_part(exposures: Exposures, name: str, value: float, share: Floats) -> pd.DataFrame:
     """A part that is the same for all assets."""
     blank = dict.fromkeys(["beta", "beta_error", "premium", "premium_error"], np.nan)
-    return pd.DataFrame(
-        {**blank, "contribution": value, "variance_share": share}, _labelled(exposures, name)
-    )
+    return pd.DataFrame({**blank, "contribution": value, "variance_share": share}, _labelled(exposures, name))
 
 
 def _labelled(exposures: Exposures, part: str) -> pd.MultiIndex:

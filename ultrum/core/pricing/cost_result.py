@@ -156,9 +156,7 @@ class CostOfEquity(TextInNotebooks):
         True
         """
         if (inflation is None) == (forward is None):
-            raise EstimationError(
-                "Set either inflation=(here, there) or forward=(spot, one year forward)."
-            )
+            raise EstimationError("Set either inflation=(here, there) or forward=(spot, one year forward).")
         if inflation is not None:
             if max(abs(rate) for rate in inflation) > 0.5:
                 raise UnitError(f"inflation={inflation}: decimals are expected, 0.02 for 2 %.")
@@ -170,12 +168,8 @@ class CostOfEquity(TextInNotebooks):
                 raise UnitError(f"forward={forward}: two positive rates are expected.")
             factor, basis = later / spot, f"spot {spot:g}, one-year forward {later:g}"
         moved = (1.0 + self.value) * factor - 1.0
-        index = pd.MultiIndex.from_product(
-            [self.value.index, [f"in {currency}"]], names=["asset", "part"]
-        )
-        row = pd.DataFrame(
-            {"contribution": (moved - self.value).to_numpy(), "variance_share": 0.0}, index
-        )
+        index = pd.MultiIndex.from_product([self.value.index, [f"in {currency}"]], names=["asset", "part"])
+        row = pd.DataFrame({"contribution": (moved - self.value).to_numpy(), "variance_share": 0.0}, index)
         return replace(
             self,
             value=moved.rename("cost_of_equity"),
@@ -212,9 +206,7 @@ class CostOfEquity(TextInNotebooks):
         ['risk-free rate a year', 'beta on market', 'premium of market a year']
         """
         if asset not in self.value.index:
-            raise EstimationError(
-                f"No asset '{asset}'; {one_of(asset, map(str, self.value.index))}"
-            )
+            raise EstimationError(f"No asset '{asset}'; {one_of(asset, map(str, self.value.index))}")
         return cost_workings(
             asset, pd.DataFrame(self.parts.xs(asset)), self.risk_free, float(self.value[asset]),
             float(self.standard_error[asset]),
@@ -244,9 +236,7 @@ class CostOfEquity(TextInNotebooks):
 
     def __repr__(self) -> str:
         shown = (100 * self.to_frame()).assign(df=self.df)
-        basis = "\n".join(
-            textwrap.fill(f"{name}: {text}", 100) for name, text in self.basis.items()
-        )
+        basis = "\n".join(textwrap.fill(f"{name}: {text}", 100) for name, text in self.basis.items())
         noted = "".join(f"\n{name}: {text}" for name, text in self.notes.items())
         return (
             f"Annual cost of equity, percent; risk-free {100 * self.risk_free:.2f} %; "

@@ -55,9 +55,7 @@ class Exposures:
             covariance=betas.covariance[:, where][:, :, where],
             df=betas.df.to_numpy(dtype=np.float64),
             errors=betas.errors,
-            sample={
-                str(a): f"{period_label(first[a])} to {period_label(last[a])}" for a in betas.assets
-            },
+            sample={str(a): f"{period_label(first[a])} to {period_label(last[a])}" for a in betas.assets},
             end=betas.response.index[-1],
         )
 

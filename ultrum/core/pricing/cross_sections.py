@@ -19,9 +19,7 @@ from ultrum.errors import EstimationError
 T = TypeVar("T")
 
 WINDOW: Final = 60  # periods of rolling betas
-_WORTH_THREADS: Final = (
-    1 << 20
-)  # numbers of exposures, below which threads cost more than they save
+_WORTH_THREADS: Final = 1 << 20  # numbers of exposures, below which threads cost more than they save
 _AT_ONCE: Final = 1 << 20  # numbers that one worker holds, so that they stay in the cache
 
 
@@ -185,9 +183,7 @@ def _filled(returns: Floats, exposures: Sequence[Exposure], first: int) -> _Fill
     return _Filled(Z, used)
 
 
-def _moments(
-    constant: bool, returns: Floats, exposures: Sequence[Exposure]
-) -> tuple[Floats, Floats]:
+def _moments(constant: bool, returns: Floats, exposures: Sequence[Exposure]) -> tuple[Floats, Floats]:
     """Sums over some assets of products of exposures and returns, (T, p + 1, p + 1); and over all periods."""
     filled = _filled(returns, exposures, int(constant))
     Z = filled.values

@@ -68,9 +68,7 @@ def dimson_beta(
     joint = table.covariance[:, 1:, 1:]
     beta = pd.Series(coefficients @ share, table.coefficients.index, name=factor)
     error = np.sqrt(np.einsum("i,nij,j->n", share, joint, share))
-    description = (
-        f"sum of {factor_lags} lags, the factor and {factor_leads} leads of {factor}, weights {how}"
-    )
+    description = f"sum of {factor_lags} lags, the factor and {factor_leads} leads of {factor}, weights {how}"
     basis = f"{description}; {errors_in_words(errors)}"
     return OneBeta(
         beta, pd.Series(error, beta.index), table.nobs, table.coefficients[list(design)], basis,

@@ -62,17 +62,13 @@ class HasFactors(Protocol):
         """Shape (T, K)."""
 
 
-def chosen_factors(
-    panel: HasFactors, factors: Sequence[str] | None, *, empty: bool = False
-) -> list[str]:
+def chosen_factors(panel: HasFactors, factors: Sequence[str] | None, *, empty: bool = False) -> list[str]:
     """The factors named, or all of the panel; ``empty`` allows none."""
     names = [str(n) for n in (panel.factors if factors is None else factors)]
     unknown = [n for n in names if n not in panel.factors]
     if unknown or not (names or empty):
         names_there = listed(panel.factors, 30)
-        raise EstimationError(
-            f"No factor {listed(unknown) or 'given'}; the panel has: {names_there}."
-        )
+        raise EstimationError(f"No factor {listed(unknown) or 'given'}; the panel has: {names_there}.")
     return names
 
 

@@ -194,9 +194,7 @@ def _sums(returns: Floats, halves: list[Floats], odd: Bools, one_way: bool) -> _
     counts = present.sum(axis=1).astype(float)
     filled = np.where(present, returns, 0.0)
     ones = present[:, :, None].astype(float)
-    sides = [
-        np.concatenate([ones, np.where(present[:, :, None], half, 0.0)], axis=2) for half in halves
-    ]
+    sides = [np.concatenate([ones, np.where(present[:, :, None], half, 0.0)], axis=2) for half in halves]
     ways = []
     for instrument, regressor in (sides, sides[::-1]):
         cross = np.einsum("tnp,tnq->tpq", instrument, regressor, optimize=True)

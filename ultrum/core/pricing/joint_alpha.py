@@ -149,9 +149,7 @@ def joint_alpha_test(
         alphas, statistic = (_exact if how == "exact" else _robust)(y, f)
         p_value = float(scipy.special.fdtrc(*df, statistic))
     if advice and rows < _FEW * complete.sum():
-        warn_user(
-            f"The joint test uses {rows} of {int(complete.sum())} rows, those every asset has. {advice}"
-        )
+        warn_user(f"The joint test uses {rows} of {int(complete.sum())} rows, those every asset has. {advice}")
     span = span_of(frame.index[whole])
     lost = int((complete & ~whole).sum())
     left_out = f"{counted(lost, 'row')} dropped, incomplete"
@@ -242,8 +240,6 @@ def _bootstrap(
     return alphas, statistic, (1 + reached) / (draws + 1)
 
 
-def _hac_wald(
-    alphas: Floats, residuals: Floats, weights: Floats, positions: Ints, lags: int
-) -> float:
+def _hac_wald(alphas: Floats, residuals: Floats, weights: Floats, positions: Ints, lags: int) -> float:
     total = bartlett_sum(residuals * weights[:, None], lags, positions)
     return float(alphas @ np.linalg.solve(total, alphas)) / len(alphas)

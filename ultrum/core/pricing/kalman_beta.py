@@ -189,9 +189,7 @@ def kalman_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
     names = pd.Index(panel.excess.names)
     kept = counts >= _LEAST_ROWS
     if not kept.any():
-        raise EstimationError(
-            f"No asset has the {_LEAST_ROWS} rows that a beta in state space needs."
-        )
+        raise EstimationError(f"No asset has the {_LEAST_ROWS} rows that a beta in state space needs.")
     if not kept.all():
         short = replace(panel, assets=panel.assets.loc[:, kept])
         return _with_missing(kalman_beta(short, factor), names, counts)
@@ -233,9 +231,7 @@ def _on_calendar(y: Floats, x: Floats, used: Bools, places: Ints) -> _Sample:
 
 def _with_missing(betas: FilteredBetas, names: pd.Index, counts: Ints) -> FilteredBetas:
     """The same with assets that have too few rows, all their estimates missing."""
-    frames = {
-        n: getattr(betas, n).reindex(columns=names) for n in ("beta", "standard_error", "known")
-    }
+    frames = {n: getattr(betas, n).reindex(columns=names) for n in ("beta", "standard_error", "known")}
     flat = {n: getattr(betas, n).reindex(names) for n in ("movement", "p_value", "alpha", "sigma")}
     short = int((counts < _LEAST_ROWS).sum())
     basis = f"{betas.basis}; {counted(short, 'asset')} left out, with fewer than {_LEAST_ROWS} rows"
@@ -328,9 +324,7 @@ def _fit(sample: _Sample, filter_pass: _Pass) -> _Fit:
         """Weighted products of two columns up to each row."""
         return np.cumsum(weight * p * q, axis=0)
 
-    aa, ab, bb, av, bv, vv = (
-        total(p, q) for p, q in ((a, a), (a, b), (b, b), (a, v), (b, v), (v, v))
-    )
+    aa, ab, bb, av, bv, vv = (total(p, q) for p, q in ((a, a), (a, b), (b, b), (a, v), (b, v), (v, v)))
     free = np.maximum(np.cumsum(used, axis=0) - 2, 1)
     whole = aa * bb - ab * ab
     safe = np.where(whole > 0, whole, 1.0)
@@ -369,9 +363,7 @@ def _smoothed(filter_pass: _Pass, fit: _Fit) -> tuple[Floats, Floats]:
     """Beta of every row from the whole sample at one ratio, and its error."""
     state, spread = filter_pass.state.copy(), filter_pass.after.copy()
     with np.errstate(invalid="ignore", divide="ignore"):
-        back = np.where(
-            filter_pass.ahead[1:] > 0, filter_pass.after[:-1] / filter_pass.ahead[1:], 0.0
-        )
+        back = np.where(filter_pass.ahead[1:] > 0, filter_pass.after[:-1] / filter_pass.ahead[1:], 0.0)
     for row in range(len(spread) - 2, -1, -1):
         state[:, row] += back[row] * (state[:, row + 1] - filter_pass.state[:, row])
         spread[row] += back[row] ** 2 * (spread[row + 1] - filter_pass.ahead[row + 1])

@@ -14,9 +14,7 @@ Numbers = float | np.ndarray | pd.Series | pd.DataFrame
 
 
 @checked
-def unlever(
-    beta: Numbers, debt_to_equity: Numbers, tax: Numbers = 0.0, *, debt_beta: Numbers = 0.0
-) -> Any:
+def unlever(beta: Numbers, debt_to_equity: Numbers, tax: Numbers = 0.0, *, debt_beta: Numbers = 0.0) -> Any:
     """Beta of the assets behind a levered share (Hamada 1972): (βₑ + β_d(1−τ)D/E) / (1 + (1−τ)D/E).
 
     Parameters
@@ -39,9 +37,7 @@ def unlever(
 
 
 @checked
-def relever(
-    beta: Numbers, debt_to_equity: Numbers, tax: Numbers = 0.0, *, debt_beta: Numbers = 0.0
-) -> Any:
+def relever(beta: Numbers, debt_to_equity: Numbers, tax: Numbers = 0.0, *, debt_beta: Numbers = 0.0) -> Any:
     """Beta of a share with a given leverage, from that of its assets; undoes :func:`unlever`.
 
     Parameters
@@ -83,9 +79,7 @@ def _with_debt(beta: Any, share: Any, debt_beta: Any) -> Any:
 
 def _check_leverage(debt_to_equity: Any, tax: Any) -> None:
     if np.any(np.asarray(debt_to_equity, dtype=float) < 0):
-        raise EstimationError(
-            "debt_to_equity is below zero; debt and equity are both positive amounts."
-        )
+        raise EstimationError("debt_to_equity is below zero; debt and equity are both positive amounts.")
     rates = np.asarray(tax, dtype=float)
     if np.any((rates < 0) | (rates >= 1)):
         raise EstimationError(

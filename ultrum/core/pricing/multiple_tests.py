@@ -53,9 +53,7 @@ def adjust_p_values(p_values: pd.Series | pd.DataFrame, how: Adjustment = "holm"
     c  0.03      0.06
     b  0.04      0.06
     """
-    whole: pd.Series = (
-        pd.Series(p_values.stack()) if isinstance(p_values, pd.DataFrame) else p_values
-    )
+    whole: pd.Series = pd.Series(p_values.stack()) if isinstance(p_values, pd.DataFrame) else p_values
     p = whole.astype(float).sort_values(kind="stable")  # missing ones come last
     values = np.asarray(p, dtype=np.float64)
     known = ~np.isnan(values)
@@ -120,9 +118,7 @@ def step_down_alphas(
     F = panel.factors[names].to_numpy(dtype=np.float64)
     whole = np.isfinite(F).all(axis=1)
     if whole.sum() < _FEWEST:
-        raise EstimationError(
-            f"{counted(int(whole.sum()), 'period')} with every factor; {_FEWEST} are needed."
-        )
+        raise EstimationError(f"{counted(int(whole.sum()), 'period')} with every factor; {_FEWEST} are needed.")
     t = table.t_values["constant"].to_numpy()
     drawn = drawn_alpha_t(panel.excess.to_pandas().to_numpy(float)[whole], F[whole], draws, seed)
     kept = np.flatnonzero(np.isfinite(t))
@@ -156,16 +152,12 @@ def drawn_alpha_t(Y: Floats, F: Floats, draws: int, seed: int) -> Floats:
     return out
 
 
-def _alphas(
-    X: Floats, products: Floats, Y: Floats, present: Floats, counts: Floats
-) -> tuple[Floats, Floats]:
+def _alphas(X: Floats, products: Floats, Y: Floats, present: Floats, counts: Floats) -> tuple[Floats, Floats]:
     """Constants and their White errors by draw and asset, rows weighted by their counts."""
     terms = X.shape[1]
     weight = counts[:, :, None] * present  # (D, T, N)
     flat = products.reshape(len(X), -1)
-    gram = np.einsum("dtn,tq->dnq", weight, flat, optimize=True).reshape(
-        *weight.shape[::2], terms, terms
-    )
+    gram = np.einsum("dtn,tq->dnq", weight, flat, optimize=True).reshape(*weight.shape[::2], terms, terms)
     cross = np.einsum("dtn,tn,tp->dnp", weight, Y, X, optimize=True)
     inverse = np.linalg.pinv(gram)
     slopes = np.einsum("dnpq,dnq->dnp", inverse, cross)

@@ -21,9 +21,7 @@ from ultrum.errors import EstimationError, listed, one_of
 
 ByPeer = float | Mapping[str, float] | pd.Series
 Average = Literal["median", "mean", "value", "precision"]
-_MEDIAN_PRICE: Final = np.sqrt(
-    np.pi / 2.0
-)  # error of a median over that of a mean, for normal values
+_MEDIAN_PRICE: Final = np.sqrt(np.pi / 2.0)  # error of a median over that of a mean, for normal values
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -125,15 +123,9 @@ def peer_beta(
     term = factor or next(str(t) for t in betas.coefficients if t != CONSTANT)
     frame = _peer_frame(betas, names, term, debt_to_equity, tax, debt_beta)
     weights = _weights(frame, how, values)
-    asset_beta = (
-        float(np.median(frame["unlevered"]))
-        if how == "median"
-        else float(weights @ frame["unlevered"])
-    )
+    asset_beta = float(np.median(frame["unlevered"])) if how == "median" else float(weights @ frame["unlevered"])
     together = _together(betas, names, frame["unlevered_error"].to_numpy())
-    error = float(np.sqrt(weights @ together @ weights)) * (
-        _MEDIAN_PRICE if how == "median" else 1.0
-    )
+    error = float(np.sqrt(weights @ together @ weights)) * (_MEDIAN_PRICE if how == "median" else 1.0)
     share = (1.0 - target_tax) * target_debt_to_equity
     return PeerBeta(
         beta=float(relever(asset_beta, target_debt_to_equity, target_tax, debt_beta=debt_beta)),
@@ -193,9 +185,7 @@ def industry_betas(
     """
     rows, industry_of = {}, dict(industries)
     for industry in dict.fromkeys(industry_of.values()):
-        names = [
-            a for a, i in industry_of.items() if i == industry and a in betas.coefficients.index
-        ]
+        names = [a for a, i in industry_of.items() if i == industry and a in betas.coefficients.index]
         if not names:
             continue
         result = peer_beta(
@@ -223,9 +213,7 @@ def _peer_frame(
     absent = [n for n in names if n not in betas.coefficients.index]
     if absent or not names:
         names_there = listed(betas.assets, 30)
-        raise EstimationError(
-            f"No beta of {listed(absent) or 'any peer'}; there are: {names_there}."
-        )
+        raise EstimationError(f"No beta of {listed(absent) or 'any peer'}; there are: {names_there}.")
     if term not in betas.coefficients:
         raise EstimationError(f"No factor '{term}'; {one_of(term, betas.coefficients)}")
     peer_betas, errors = betas.coefficients.loc[names, term], betas.standard_errors.loc[names, term]
@@ -233,15 +221,9 @@ def _peer_frame(
     frame["debt_to_equity"], frame["tax"] = _by_peer(debt_to_equity, names), _by_peer(tax, names)
     lacking = frame.index[frame.isna().any(axis=1)]
     if len(lacking):
-        raise EstimationError(
-            f"{listed(lacking)}: a beta, debt over equity or tax rate is missing."
-        )
-    frame["unlevered"] = unlever(
-        frame["beta"], frame["debt_to_equity"], frame["tax"], debt_beta=debt_beta
-    )
-    frame["unlevered_error"] = frame["error"] / (
-        1.0 + (1.0 - frame["tax"]) * frame["debt_to_equity"]
-    )
+        raise EstimationError(f"{listed(lacking)}: a beta, debt over equity or tax rate is missing.")
+    frame["unlevered"] = unlever(frame["beta"], frame["debt_to_equity"], frame["tax"], debt_beta=debt_beta)
+    frame["unlevered_error"] = frame["error"] / (1.0 + (1.0 - frame["tax"]) * frame["debt_to_equity"])
     return frame
 
 

@@ -133,9 +133,7 @@ def _rates(values: pd.Series, risk_free: TimeSeries | None) -> Floats:
     rates = risk_free.values.reindex(values.index)
     if rates.isna().any():
         first = rates.index[rates.isna()][0]
-        raise EstimationError(
-            f"{risk_free.name} has no value at {first}, where the factor has one."
-        )
+        raise EstimationError(f"{risk_free.name} has no value at {first}, where the factor has one.")
     return rates.to_numpy(dtype=np.float64)
 
 

@@ -81,9 +81,7 @@ class BetaSensitivity(TextInNotebooks):
         for choice in CHOICES:
             grouped = self.table.dropna(subset=["beta"]).groupby(choice, sort=False)["beta"]
             frame = grouped.agg(["mean", "min", "max", "count"])
-            frame.index = pd.MultiIndex.from_product(
-                [[choice], frame.index], names=["choice", "value"]
-            )
+            frame.index = pd.MultiIndex.from_product([[choice], frame.index], names=["choice", "value"])
             parts.append(frame)
         return pd.concat(parts)
 
@@ -203,9 +201,7 @@ def beta_sensitivity(
             estimate = _estimated(y, x, window, market, estimator, errors)
             for adjustment in adjustments:
                 labels = (window, frequency, market, adjustment, estimator)
-                rows.append(
-                    {**dict(zip(CHOICES, labels, strict=True)), **_row(estimate, asset, adjustment)}
-                )
+                rows.append({**dict(zip(CHOICES, labels, strict=True)), **_row(estimate, asset, adjustment)})
     last = y.index[-1]
     return BetaSensitivity(pd.DataFrame(rows), asset, choice_of_user, published, errors, last)
 
@@ -223,9 +219,7 @@ def _own_choice(options: Mapping[str, list[str]], chosen: dict[str, str]) -> dic
         if choice not in options:
             raise EstimationError(f"'{choice}' is not a choice; {one_of(choice, options)}")
         if value not in options[choice]:
-            raise EstimationError(
-                f"{choice}='{value}' is not tried; {one_of(value, options[choice])}"
-            )
+            raise EstimationError(f"{choice}='{value}' is not tried; {one_of(value, options[choice])}")
     return {choice: chosen.get(choice, values[0]) for choice, values in options.items()}
 
 
@@ -241,14 +235,10 @@ def _excess_at(
     rates = (risk_free.metadata,) if isinstance(risk_free, TimeSeries) else ()
     for metadata in (*assets.metadata, *markets.metadata, *rates):
         if not metadata.is_return:
-            raise UnitError(
-                f"{metadata.name} is a {metadata.measure or 'series'}; total returns are expected."
-            )
+            raise UnitError(f"{metadata.name} is a {metadata.measure or 'series'}; total returns are expected.")
 
     def _at(series: S) -> S:
-        own_frequency = (
-            series.metadata.frequency if isinstance(series, TimeSeries) else series.frequency
-        )
+        own_frequency = series.metadata.frequency if isinstance(series, TimeSeries) else series.frequency
         return series if own_frequency == target else to_frequency(series, target)
 
     def _excess(series: SeriesTable) -> pd.DataFrame:
@@ -262,9 +252,7 @@ def _excess_at(
     if end is not None:  # a period that goes on after it has later days in it
         shared = shared[target.ends(target.ordinals_of(shared)) <= last_day(end)]
     if not len(shared):
-        raise EstimationError(
-            f"Companies and markets share no {target.name} period up to {end or 'their end'}."
-        )
+        raise EstimationError(f"Companies and markets share no {target.name} period up to {end or 'their end'}.")
     return y.loc[shared], x.loc[shared]
 
 
@@ -292,9 +280,7 @@ def _first_row(index: pd.Index, window: str) -> int | None:
     if not months:
         raise EstimationError(f"window='{window}': give years or months, such as P5Y.")
     cut = months_before(end, months)[0]
-    late = begun[0] - cut > np.timedelta64(1, "D") + (
-        frequency.starts(ordinals[:1] + 1)[0] - begun[0]
-    )
+    late = begun[0] - cut > np.timedelta64(1, "D") + (frequency.starts(ordinals[:1] + 1)[0] - begun[0])
     return None if late else int(np.searchsorted(begun, cut, side="right"))
 
 

@@ -95,14 +95,10 @@ def _vasicek(table: BetaTable, counted: Bools) -> tuple[Floats, Floats]:
             continue
         beta, variance = adjusted[:, column], errors[:, column] ** 2
         estimated = np.isfinite(beta) & np.isfinite(variance)
-        uncertain = estimated & (
-            variance > 0.0
-        )  # an asset that is the factor itself stays where it is
+        uncertain = estimated & (variance > 0.0)  # an asset that is the factor itself stays where it is
         prior = uncertain & counted
         if prior.sum() < 5:
-            raise EstimationError(
-                f"{int(prior.sum())} assets have a {term} beta; a prior needs five."
-            )
+            raise EstimationError(f"{int(prior.sum())} assets have a {term} beta; a prior needs five.")
         among = beta[prior], variance[prior]
         centre = float(among[0].mean())
         spread = max(0.0, float(among[0].var(ddof=1) - among[1].mean()))
@@ -169,13 +165,9 @@ def _line(table: BetaTable, earlier: BetaTable | None, term: str) -> tuple[float
         raise EstimationError("Blume needs an earlier table, or a line such as (0.343, 0.677).")
     if term not in earlier.coefficients:
         raise EstimationError(f"The earlier table has no {term} beta.")
-    both = pd.concat(
-        [earlier.coefficients[term], table.coefficients[term]], axis=1, join="inner"
-    ).dropna()
+    both = pd.concat([earlier.coefficients[term], table.coefficients[term]], axis=1, join="inner").dropna()
     if len(both) < 5:
-        raise EstimationError(
-            f"{len(both)} assets have a {term} beta in both periods; a line needs five."
-        )
+        raise EstimationError(f"{len(both)} assets have a {term} beta in both periods; a line needs five.")
     fit = regress(both.iloc[:, 1].to_numpy(), both.iloc[:, :1].to_numpy(), errors="classical")
     return float(fit.coefficients.iloc[0]), float(fit.coefficients.iloc[1])
 

@@ -79,9 +79,7 @@ class TimeVaryingBetas(TableInNotebooks):
 
 
 @checked
-def time_varying_betas(
-    panel: Panel, asset: str, factor: str = "market", *, window: int = 60
-) -> TimeVaryingBetas:
+def time_varying_betas(panel: Panel, asset: str, factor: str = "market", *, window: int = 60) -> TimeVaryingBetas:
     """Betas of one asset as constant, rolling, conditional and as a random walk, and which forecasts best.
 
     Parameters
@@ -153,9 +151,7 @@ def _period_before(path: pd.Series, index: pd.Index) -> pd.Series:
     return values.where(np.diff(time_positions(index), prepend=-1) == 1)
 
 
-def _conditional_forecast(
-    panel: Panel, excess: SeriesTable, f: pd.Series, window: int
-) -> pd.Series:
+def _conditional_forecast(panel: Panel, excess: SeriesTable, f: pd.Series, window: int) -> pd.Series:
     """Beta of each row by coefficients up to the row before and the conditions known before it."""
     conditions = panel.conditions
     crossed = conditions.mul(f, axis=0)

@@ -139,9 +139,7 @@ def two_pass(
         covariances[kind] = (
             shanken(covariances["fama_macbeth"], slopes.mean, F[slopes.kept], constant)
             if kind == "shanken"
-            else bootstrapped(
-                returns[whole], F[whole], others, positions[whole], constant, draws, seed
-            )
+            else bootstrapped(returns[whole], F[whole], others, positions[whole], constant, draws, seed)
         )
     made = two_pass_of(panel, plan, sections, slopes, covariances, kind, table)
     if table is not None and not given:
@@ -185,9 +183,7 @@ def characteristic(index: pd.Index, assets: list[Any], name: str, frame: pd.Data
         raise EstimationError(f"The characteristic {name} has {twice} twice; keep one row of each.")
     rows = _rows_before(index, frame.index)
     if not (rows >= 0).any():
-        raise EstimationError(
-            f"The characteristic {name} shares no row with the panel; bring it to its periods."
-        )
+        raise EstimationError(f"The characteristic {name} shares no row with the panel; bring it to its periods.")
     ordered = frame if frame.columns.equals(pd.Index(assets)) else frame[assets]
     return Exposure(numbers_of(ordered, name), rows)
 

@@ -194,10 +194,7 @@ def robust_sets(R: Floats, F: Floats, level: float) -> list[list[tuple[float, fl
     scale = scipy.linalg.block_diag(1.0, np.linalg.inv(spread))
     q = apart.shape[1] - factors + 1
     critical = float(scipy.special.fdtri(q, free, level)) * q / free
-    return [
-        _widened(distance, scale, critical, k + 1, float(np.sqrt(spread[k, k])))
-        for k in range(factors)
-    ]
+    return [_widened(distance, scale, critical, k + 1, float(np.sqrt(spread[k, k]))) for k in range(factors)]
 
 
 def _projected(middle: Floats, which: int) -> list[tuple[float, float]]:

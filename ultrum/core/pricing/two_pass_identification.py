@@ -26,9 +26,7 @@ def balanced(panel: Panel, names: Sequence[str]) -> Balanced | None:
     F = panel.factors[list(names)].to_numpy(dtype=np.float64)
     whole = np.isfinite(F).all(axis=1)
     returns = panel.assets.to_numpy(dtype=np.float64) - panel.risk_free.to_numpy()[:, None]
-    some = (
-        np.isfinite(returns).sum(axis=1) > returns.shape[1] / 2
-    )  # not the rows before the first returns
+    some = np.isfinite(returns).sum(axis=1) > returns.shape[1] / 2  # not the rows before the first returns
     rows = whole & some
     kept = np.isfinite(returns[rows]).all(axis=0)
     enough = rows.sum() > kept.sum() + len(names) + 1 and kept.sum() > len(names) + 1
@@ -38,9 +36,7 @@ def balanced(panel: Panel, names: Sequence[str]) -> Balanced | None:
     return Balanced(returns[np.ix_(rows, kept)], F[rows], assets, panel.assets.index[rows])
 
 
-def refuse_unbalanced(
-    panel: Panel, data: Balanced | None, constant: bool, names: Sequence[str]
-) -> None:
+def refuse_unbalanced(panel: Panel, data: Balanced | None, constant: bool, names: Sequence[str]) -> None:
     """Refuse misspecification-robust errors where they are not defined."""
     if not constant:
         raise EstimationError(

@@ -218,9 +218,7 @@ class TwoPass(TableInNotebooks):
             )
         data, rows = self.balanced, {}
         factors = self.premia.index[-data.factors.shape[1] :]
-        for name, parts in zip(
-            factors, robust_sets(data.returns, data.factors, level), strict=True
-        ):
+        for name, parts in zip(factors, robust_sets(data.returns, data.factors, level), strict=True):
             rows[name] = _set_row(parts)
         return pd.DataFrame.from_dict(rows, orient="index")
 
@@ -435,11 +433,7 @@ def _pricing(sections: CrossSections, mean: Floats, names: Sequence[str]) -> pd.
 def _fit_of_means(pricing: pd.DataFrame) -> float:
     whole = pricing.dropna()
     total = float(np.sum((whole["realised"] - whole["realised"].mean()) ** 2))
-    return (
-        1.0 - float(np.sum((whole["error"] - whole["error"].mean()) ** 2)) / total
-        if total > 0
-        else np.nan
-    )
+    return 1.0 - float(np.sum((whole["error"] - whole["error"].mean()) ** 2)) / total if total > 0 else np.nan
 
 
 def _basis(
@@ -460,9 +454,7 @@ def _basis(
         "bootstrap": "errors by bootstrap over periods",
         "newey_west": f"Newey–West errors, {slopes.depth} lags",
     }
-    unsaid = (
-        "errors of the betas are not in them" if plan.whole_sample and kind == "newey_west" else ""
-    )
+    unsaid = "errors of the betas are not in them" if plan.whole_sample and kind == "newey_west" else ""
     error = float(np.sqrt(np.nanmean(pricing["error"] ** 2)))
     parts = [
         f"{len(slopes.values)} cross-sections of {int(counts.min())} to {counted(int(counts.max()), 'asset')}",

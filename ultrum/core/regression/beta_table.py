@@ -252,9 +252,7 @@ class BetaTable:
             parts[f"{term}_t"] = self.t_values[term]
             parts[f"{term}_p"] = self.p_values[term]
         tail = {"r2": self.r2, "sigma": self.sigma, "rows": self.nobs, "first": self.first}
-        return pd.DataFrame(
-            {**parts, **tail, "last": self.last, "dropped": self.observations_dropped}
-        )
+        return pd.DataFrame({**parts, **tail, "last": self.last, "dropped": self.observations_dropped})
 
     @property
     def observations_dropped(self) -> pd.Series:
@@ -283,15 +281,11 @@ class BetaTable:
         used, index = self._used(), self.response.index
         place = used.argmax(axis=0) if which == 0 else len(used) - 1 - used[::-1].argmax(axis=0)
         some: Bools = np.asarray(used.any(axis=0))
-        labels = [
-            index[int(row)] if there else None for row, there in zip(place, some, strict=True)
-        ]
+        labels = [index[int(row)] if there else None for row, there in zip(place, some, strict=True)]
         return pd.Series(labels, self.assets, dtype=None if some.all() else object)
 
     def __repr__(self) -> str:
-        beside = pd.DataFrame(
-            {"R2": self.r2.round(3), "rows": self.nobs, "dropped": self.observations_dropped}
-        )
+        beside = pd.DataFrame({"R2": self.r2.round(3), "rows": self.nobs, "dropped": self.observations_dropped})
         values, errors = self.coefficients, self.standard_errors
         if CONSTANT in values and all(str(name) in self.kinds for name in self.assets):
             name = {CONSTANT: "alpha, %"}  # of returns

@@ -44,10 +44,7 @@ def warn_of_copies(design: pd.DataFrame) -> None:
 
 def warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> None:
     """Warn when trending levels are regressed on trending levels (Granger and Newbold 1974)."""
-    if (
-        any(d.is_return for d in inputs.metadata_of(y) + inputs.metadata_of(X))
-        or left.shape[1] > _LOOKED_AT
-    ):
+    if any(d.is_return for d in inputs.metadata_of(y) + inputs.metadata_of(X)) or left.shape[1] > _LOOKED_AT:
         return
     regressors = inputs.numbers_of(right, "X")
     for name in left:
@@ -99,9 +96,7 @@ def refuse_exact_fit(fit: Fit) -> None:
         )
 
 
-def warn_of_few_clusters(
-    fewest: int, advice: str = "Take errors='cr3', or test with wild_cluster_test."
-) -> None:
+def warn_of_few_clusters(fewest: int, advice: str = "Take errors='cr3', or test with wild_cluster_test.") -> None:
     """Warn where clusters are so few that errors by cluster are too small (Cameron and Miller 2015)."""
     if 1 < fewest < _FEW_CLUSTERS:
         warn_user(

@@ -102,9 +102,7 @@ class Diagnosis(TableInNotebooks):
 
     @property
     def _tests(self) -> list[Finding]:
-        return [
-            f for f in self.findings if not (np.isnan(f.p_value) or f.distribution == _UNIT_ROOT)
-        ]
+        return [f for f in self.findings if not (np.isnan(f.p_value) or f.distribution == _UNIT_ROOT)]
 
     def _in_total(self) -> str:
         count = len(self._tests)
@@ -238,9 +236,7 @@ def _r2(y: Floats, X: Floats) -> float:
     """Centred R² of an auxiliary regression whose first column is one."""
     deviations = y - y.mean()
     left = projection_residuals(X, deviations)
-    return (
-        float(1.0 - left @ left / (deviations @ deviations)) if deviations @ deviations > 0 else 0.0
-    )
+    return float(1.0 - left @ left / (deviations @ deviations)) if deviations @ deviations > 0 else 0.0
 
 
 def _chi2(test: str, statistic: float, df: int, alarm: str, calm: str) -> Finding:
@@ -284,9 +280,7 @@ def _heteroskedasticity(fit: Fit, residuals: Floats) -> Finding:
 def _unequal(fit: Fit) -> str:
     plain = fit.errors == "classical"
     cure = (
-        "classical errors are wrong: use errors='hc3' or 'hac'."
-        if plain
-        else "the errors in use allow for it."
+        "classical errors are wrong: use errors='hc3' or 'hac'." if plain else "the errors in use allow for it."
     )
     return f"Residuals spread more at some values of the factors than at others; {cure}"
 

@@ -107,9 +107,7 @@ class Fit(CoefficientInference, TableInNotebooks):
         if self.clusters is not None:
             return self.clusters - 1
         lags = None if self.lags is None else np.array(self.lags, dtype=float)
-        found = float(
-            degrees_of_freedom(self.errors, np.array(self.nobs), len(self.coefficients), lags)
-        )
+        found = float(degrees_of_freedom(self.errors, np.array(self.nobs), len(self.coefficients), lags))
         return int(found) if found.is_integer() else found
 
     @cached_property
@@ -157,9 +155,7 @@ class Fit(CoefficientInference, TableInNotebooks):
         if np.linalg.matrix_rank(middle) < count:
             raise EstimationError(f"The {count} restrictions are not independent; drop some.")
         statistic = gap @ np.linalg.solve(middle, gap) / count
-        hypothesis = restrictions_in_words(
-            restrictions, value, list(map(str, self.coefficients.index))
-        )
+        hypothesis = restrictions_in_words(restrictions, value, list(map(str, self.coefficients.index)))
         below = self.df
         if self.errors in COSINE and count > 1:  # Hotelling's T² as an F
             below = below - count + 1
@@ -276,9 +272,7 @@ class Fit(CoefficientInference, TableInNotebooks):
     @property
     def basis(self) -> str:
         """What the numbers rest on, for people: rows, sample, errors, observations dropped and R²."""
-        kind = f"{errors_in_words(self.errors)}" + (
-            f", {self.lags} lags" if self.lags is not None else ""
-        )
+        kind = f"{errors_in_words(self.errors)}" + (f", {self.lags} lags" if self.lags is not None else "")
         span = " to ".join(period_label(end) for end in self.sample)
         head = f"{self.name}: {counted(self.nobs, 'row')}, {span}; {kind}; {dropped_in_words(self.dropped)}"
         return (

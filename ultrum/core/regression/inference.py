@@ -31,9 +31,7 @@ class TestResult(TextInNotebooks):
     hypothesis: str = ""
 
     @classmethod
-    def of_f(
-        cls, statistic: float, above: int, below: float, note: str = "", hypothesis: str = ""
-    ) -> TestResult:
+    def of_f(cls, statistic: float, above: int, below: float, note: str = "", hypothesis: str = "") -> TestResult:
         """F test with its upper-tail p value.
 
         Parameters
@@ -294,9 +292,7 @@ class CoefficientInference:
         return pd.DataFrame(columns).join(self.interval())
 
 
-def band_of(
-    centre: pd.DataFrame, error: pd.DataFrame, asset: str, level: float, df: float
-) -> pd.DataFrame:
+def band_of(centre: pd.DataFrame, error: pd.DataFrame, asset: str, level: float, df: float) -> pd.DataFrame:
     """One asset's path with its band, columns ``estimate low high``."""
     if asset not in centre:
         raise EstimationError(f"No asset '{asset}'; {one_of(asset, centre)}")

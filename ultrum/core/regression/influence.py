@@ -9,9 +9,7 @@ from ultrum.core.array_types import Floats
 from ultrum.core.regression.engine.qr import orthonormal
 
 
-def weighted_rows(
-    design: pd.DataFrame, response: pd.Series, weights: pd.Series | None
-) -> tuple[Floats, Floats]:
+def weighted_rows(design: pd.DataFrame, response: pd.Series, weights: pd.Series | None) -> tuple[Floats, Floats]:
     """Regressors and response, each row times the root of its weight."""
     X, y = design.to_numpy(dtype=np.float64), response.to_numpy(dtype=np.float64)
     if weights is None:
@@ -35,9 +33,7 @@ def influence_table(X: Floats, residuals: Floats, index: pd.Index) -> pd.DataFra
     sigma = np.sqrt(residuals @ residuals / (rows - terms))
     with np.errstate(divide="ignore", invalid="ignore"):
         standardised = residuals / (sigma * np.sqrt(slack))
-        outside = standardised * np.sqrt(
-            (rows - terms - 1) / np.maximum(rows - terms - standardised**2, 0.0)
-        )
+        outside = standardised * np.sqrt((rows - terms - 1) / np.maximum(rows - terms - standardised**2, 0.0))
         columns = {
             "leverage": leverage,
             "residual": residuals,

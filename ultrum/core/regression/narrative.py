@@ -28,9 +28,7 @@ def dropped_in_words(dropped: Mapping[str, int]) -> str:
     """
     causes = ", ".join(f"{n} {cause}" for cause, n in dropped.items() if n and cause != NO_RESPONSE)
     empty = dropped.get(NO_RESPONSE, 0)
-    return f"observations dropped: {causes or 'none'}" + (
-        f"; rows without a response: {empty}" if empty else ""
-    )
+    return f"observations dropped: {causes or 'none'}" + (f"; rows without a response: {empty}" if empty else "")
 
 
 @dataclass(frozen=True)
@@ -95,20 +93,14 @@ def noun_of(index: pd.Index) -> str:
 
 def _alpha(value: float, low: float, high: float, p: float, noun: str, level: float) -> str:
     direction = "more" if value >= 0 else "less"
-    sure = (
-        "zero is inside, so this sample does not tell it from zero"
-        if low <= 0 <= high
-        else "zero is outside"
-    )
+    sure = "zero is inside, so this sample does not tell it from zero" if low <= 0 <= high else "zero is outside"
     return (
         f"Alpha: its mean return is {100 * abs(value):.2f} % a {noun} {direction} than its betas explain; with "
         f"{100 * level:g} % confidence {100 * low:.2f} to {100 * high:.2f} %: {sure} ({p_equals(p)})."
     )
 
 
-def _beta(
-    name: str, term: str, value: float, low: float, high: float, p: float, noun: str, level: float
-) -> str:
+def _beta(name: str, term: str, value: float, low: float, high: float, p: float, noun: str, level: float) -> str:
     inside = [word for number, word in ((0, "zero"), (1, "one")) if low <= number <= high]
     also = {
         0: "neither zero nor one is inside",

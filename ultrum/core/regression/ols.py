@@ -166,9 +166,7 @@ def _with_dropped(table: BetaTable, outside: pd.DataFrame, y: Any) -> BetaTable:
         counted[NO_RESPONSE] += (~there).sum(axis=0)
         counted[NO_FACTOR] = there.sum(axis=0)
     before = y.dropped if isinstance(y, SeriesTable) else {}
-    for cause in dict.fromkeys(
-        cause for causes_before in before.values() for cause in causes_before
-    ):
+    for cause in dict.fromkeys(cause for causes_before in before.values() for cause in causes_before):
         counts = np.array([before.get(str(name), {}).get(cause, 0) for name in counted.index])
         counted[cause] = counted[cause] + counts if cause in columns else counts
     return replace(table, dropped=counted)
@@ -198,9 +196,7 @@ class Rule:
         """Clusters as integers, (T, ways)."""
         if self.clusters is None:
             return None
-        return np.column_stack([pd.factorize(self.clusters[c])[0] for c in self.clusters]).astype(
-            np.int64
-        )
+        return np.column_stack([pd.factorize(self.clusters[c])[0] for c in self.clusters]).astype(np.int64)
 
     def weight(self) -> Floats | None:
         """Weights as an array."""
@@ -244,9 +240,7 @@ class _Columns:
         )  # fmt: skip
 
 
-def estimate_columns(
-    left: pd.DataFrame, design: pd.DataFrame, rule: Rule, *, part: bool = False
-) -> BetaTable:
+def estimate_columns(left: pd.DataFrame, design: pd.DataFrame, rule: Rule, *, part: bool = False) -> BetaTable:
     """Estimate all columns, those that share their rows together; put the pieces in one table.
 
     A left-hand side that is alone must have enough rows, unless it is ``part`` of more.
@@ -304,9 +298,7 @@ def _by_groups(
             continue
         group_weights = None if weights is None else weights[mask] / weights[mask].mean()
         response = Y[np.ix_(mask, columns)]
-        solution = _solve(
-            X[mask], response, design, left.columns[columns[0]], constant, group_weights
-        )
+        solution = _solve(X[mask], response, design, left.columns[columns[0]], constant, group_weights)
         _put(results, columns, mask, solution, response, group_weights, constant)
         if codes is not None:
             results.covariance[columns] = (

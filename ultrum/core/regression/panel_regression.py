@@ -90,13 +90,9 @@ class PooledFit(CoefficientInference, TableInNotebooks):
         absent = [n for n in names if n not in self.coefficients.index]
         if absent or not names:
             wanted = absent[0] if absent else ""
-            raise EstimationError(
-                f"No coefficient '{wanted}'; {one_of(wanted, self.coefficients.index)}"
-            )
+            raise EstimationError(f"No coefficient '{wanted}'; {one_of(wanted, self.coefficients.index)}")
         values, V = self.coefficients[list(names)], self.covariance.loc[list(names), list(names)]
-        statistic = float(
-            values.to_numpy() @ np.linalg.solve(V.to_numpy(), values.to_numpy())
-        ) / len(values)
+        statistic = float(values.to_numpy() @ np.linalg.solve(V.to_numpy(), values.to_numpy())) / len(values)
         return TestResult.of_f(statistic, len(values), self.df)
 
     def __repr__(self) -> str:
@@ -148,22 +144,16 @@ def panel_regress(
     effects, clusters = _ways(effects, "effects"), _ways(clusters, "clusters")
     if not clusters:
         raise EstimationError("Pooled errors need clusters: asset, period or both.")
-    common = [
-        *(chosen_factors(panel, factors, empty=True) if "period" not in effects or factors else [])
-    ]
+    common = [*(chosen_factors(panel, factors, empty=True) if "period" not in effects or factors else [])]
     absent = [c for c in conditions if c not in panel.conditions]
     if absent:
-        raise EstimationError(
-            f"No condition {listed(absent)}; the panel has: {listed(panel.conditions, 30)}."
-        )
+        raise EstimationError(f"No condition {listed(absent)}; the panel has: {listed(panel.conditions, 30)}.")
     if "period" in effects and (common or conditions):
         raise EstimationError(
             f"{', '.join([*common, *conditions])}: the same for all assets in a period, so effects of the period "
             "absorb it. Take effects='asset', or give characteristics."
         )
-    names, y, X, codes, missing = _stacked(
-        panel, common, list(conditions), dict(characteristics or {})
-    )
+    names, y, X, codes, missing = _stacked(panel, common, list(conditions), dict(characteristics or {}))
     groups = [codes[:, WAYS.index(way)] for way in effects]
     y, X = _within(y, groups), _within(X, groups)
     if not effects:
@@ -198,9 +188,7 @@ def _ways(given: str | Sequence[str], what: str) -> tuple[str, ...]:
     ways = (given,) if isinstance(given, str) else tuple(given)
     unknown = [w for w in ways if w not in WAYS]
     if unknown:
-        raise EstimationError(
-            f"{what} of '{unknown[0]}' are not known; they are of: {', '.join(WAYS)}."
-        )
+        raise EstimationError(f"{what} of '{unknown[0]}' are not known; they are of: {', '.join(WAYS)}.")
     return ways
 
 
@@ -211,24 +199,16 @@ def _stacked(
     returns = panel.excess.block
     periods, assets = returns.shape
     columns = [np.repeat(panel.factors[n].to_numpy(dtype=np.float64), assets) for n in common]
-    columns += [
-        np.repeat(panel.conditions[n].to_numpy(dtype=np.float64), assets) for n in conditions
-    ]
+    columns += [np.repeat(panel.conditions[n].to_numpy(dtype=np.float64), assets) for n in conditions]
     for name, frame in interactions.items():
         refuse_other(name, frame)
         fitted = frame.reindex(index=panel.assets.index, columns=panel.assets.columns)
         if not fitted.notna().to_numpy().any():
-            raise EstimationError(
-                f"The characteristic {name} shares no row and asset with the panel."
-            )
+            raise EstimationError(f"The characteristic {name} shares no row and asset with the panel.")
         columns.append(fitted.to_numpy(dtype=np.float64).ravel())
     if not columns:
-        raise EstimationError(
-            "Nothing to explain returns by; name factors, conditions or characteristics."
-        )
-    codes = np.column_stack(
-        [np.tile(np.arange(assets), periods), np.repeat(np.arange(periods), assets)]
-    )
+        raise EstimationError("Nothing to explain returns by; name factors, conditions or characteristics.")
+    codes = np.column_stack([np.tile(np.arange(assets), periods), np.repeat(np.arange(periods), assets)])
     X, y = np.column_stack(columns), returns.ravel()
     used = np.isfinite(y) & np.isfinite(X).all(axis=1)
     names = [*common, *conditions, *interactions]
@@ -262,14 +242,10 @@ def _refuse_absorbed(X: Floats, names: list[str], effects: tuple[str, ...]) -> N
     size = np.abs(X).max(axis=0)
     gone = [n for n, s in zip(names, size, strict=True) if not s > 1e-12]
     if gone:
-        raise EstimationError(
-            f"Effects of {' and '.join(effects)} absorb {listed(gone)}; leave out one of them."
-        )
+        raise EstimationError(f"Effects of {' and '.join(effects)} absorb {listed(gone)}; leave out one of them.")
 
 
-def _basis(
-    panel: Panel, rows: int, effects: tuple[str, ...], clusters: tuple[str, ...], missing: int
-) -> Any:
+def _basis(panel: Panel, rows: int, effects: tuple[str, ...], clusters: tuple[str, ...], missing: int) -> Any:
     kind = f"effects of {' and '.join(effects)}" if effects else "one constant"
     return (
         f"{rows} asset-periods of {panel.assets.shape[1]} assets, {span_of(panel.assets.index)}; {kind}; "

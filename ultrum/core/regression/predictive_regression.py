@@ -29,9 +29,7 @@ from ultrum.core.time.gaps import time_positions
 from ultrum.core.time.period_labels import span_of
 from ultrum.errors import EstimationError, UnitError, warn_user
 
-_NEAR_ONE: Final = (
-    0.95  # autoregression, bias-corrected, from which tests other than IVX reject too often
-)
+_NEAR_ONE: Final = 0.95  # autoregression, bias-corrected, from which tests other than IVX reject too often
 _CORRELATED: Final = 0.2  # of a predictor's shocks with returns, from which that matters
 _DEPENDENT: Final = 1e-9
 _FEWEST: Final = 30
@@ -160,9 +158,7 @@ def predictive_regression(
     left, single = inputs.frame_of(Y, "y")
     right, _ = inputs.frame_of(X, "x")
     if not single:
-        raise EstimationError(
-            f"Y has {counted(left.shape[1], 'column')}; give the returns of one asset."
-        )
+        raise EstimationError(f"Y has {counted(left.shape[1], 'column')}; give the returns of one asset.")
     _refuse_levels(Y)
     given = int(np.isfinite(inputs.numbers_of(left, "y")).sum())
     left, right, _ = inputs.matched(left, right)
@@ -223,9 +219,7 @@ def _refuse_dependent(names: list[str], columns: Floats) -> None:
 def _horizon(given: object, rows: int) -> int:
     """A horizon, if it is a whole number that the sample allows."""
     if isinstance(given, bool) or not isinstance(given, int | np.integer):
-        raise EstimationError(
-            f"horizons={given!r}: give whole numbers of periods, such as [1, 12]."
-        )
+        raise EstimationError(f"horizons={given!r}: give whole numbers of periods, such as [1, 12].")
     if not 1 <= given <= rows // 3:
         raise EstimationError(f"horizons={given}: from 1 to a third of the {rows} returns.")
     return int(given)
@@ -248,9 +242,7 @@ def _pairs(left: pd.DataFrame, right: pd.DataFrame) -> tuple[Floats, Floats, pd.
         )
     lost = int(follows.sum()) - (high - low)
     if lost:
-        warn_user(
-            f"Gaps split the data; {lost} returns outside the longest stretch without one are not used."
-        )
+        warn_user(f"Gaps split the data; {lost} returns outside the longest stretch without one are not used.")
     return y[low + 1 : high + 1], x[low : high + 1], left.index[low + 1 : high + 1]
 
 
@@ -282,9 +274,7 @@ def _persistence(returns: Floats, x: Floats) -> dict[str, float]:
 
 def _warn_of_persistence(persistence: pd.DataFrame) -> None:
     """Warn where only IVX holds its level."""
-    near = persistence[
-        (persistence["root"] > _NEAR_ONE) & (persistence["correlation"].abs() > _CORRELATED)
-    ]
+    near = persistence[(persistence["root"] > _NEAR_ONE) & (persistence["correlation"].abs() > _CORRELATED)]
     for name, row in near.iterrows():
         warn_user(
             f"{name} is near a unit root (autoregression {row['root']:.2f}) and its shocks are correlated "

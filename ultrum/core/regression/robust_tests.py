@@ -23,9 +23,7 @@ _DEPENDENT: Final = 1e-10  # share of a combination of columns that a part of th
 _AT_ONCE: Final = 1 << 22  # numbers of score products held at a time
 
 
-def added_terms_f(
-    X: Floats, added: Floats, residuals: Floats, positions: Ints, lags: int | None
-) -> float:
+def added_terms_f(X: Floats, added: Floats, residuals: Floats, positions: Ints, lags: int | None) -> float:
     """Robust F of terms added to a regression, with the null imposed.
 
     Parameters
@@ -160,9 +158,7 @@ def _quadratic_forms(V: Floats, d: Floats) -> Floats:
     return total
 
 
-def _products_by_cut(
-    scores: Floats, cuts: Ints, positions: Ints, lags: int | None
-) -> tuple[Floats, Floats]:
+def _products_by_cut(scores: Floats, cuts: Ints, positions: Ints, lags: int | None) -> tuple[Floats, Floats]:
     """Weighted products of scores (T, p, N) over the rows before and from each cut, (C, p, p, N)."""
     line, places = on_calendar(scores, positions)
     starts = places[cuts]

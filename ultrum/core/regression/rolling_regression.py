@@ -231,9 +231,7 @@ def on_calendar(left: pd.DataFrame, design: pd.DataFrame) -> tuple[pd.DataFrame,
     )
 
 
-def _windows(
-    index: pd.Index, window: int | str, step: int | str, min_obs: int | None
-) -> tuple[Ints, Ints]:
+def _windows(index: pd.Index, window: int | str, step: int | str, min_obs: int | None) -> tuple[Ints, Ints]:
     """First row of each window and the row after its last."""
     rows = len(index)
     if window == EXPANDING:
@@ -281,19 +279,13 @@ def _of_duration(index: pd.Index, window: str) -> tuple[Ints, int]:
     starts = starts_of(window, ordinals, frequency)
     begun = np.flatnonzero(starts > 0)
     if not len(begun):
-        raise EstimationError(
-            f"No window of {window} is in the {counted(len(index), 'row')} of the data."
-        )
+        raise EstimationError(f"No window of {window} is in the {counted(len(index), 'row')} of the data.")
     first = int(begun[0]) if starts[begun[0]] > 0 else 0
-    whole = max(
-        first - 1, 0
-    )  # the window before the first that leaves a row out is the first whole one
+    whole = max(first - 1, 0)  # the window before the first that leaves a row out is the first whole one
     return np.asarray(starts[whole:], dtype=np.int64), whole + 1
 
 
-def _least_rows(
-    min_obs: int | None, window: int | str, starts: Ints, stops: Ints, terms: int
-) -> int:
+def _least_rows(min_obs: int | None, window: int | str, starts: Ints, stops: Ints, terms: int) -> int:
     if min_obs is not None:
         if min_obs <= terms:
             raise EstimationError(

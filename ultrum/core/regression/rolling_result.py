@@ -143,13 +143,9 @@ class RollingFit:
         centre = self.coefficients[:, where, which]
         rows = self.nobs[:, where]
         lags = lag_rules(rows) if self.lags is None else np.full(len(rows), self.lags)
-        free = np.maximum(
-            degrees_of_freedom(self.errors, rows, len(self.terms), lags.astype(float)), 1
-        )
+        free = np.maximum(degrees_of_freedom(self.errors, rows, len(self.terms), lags.astype(float)), 1)
         reach = self.standard_errors[:, where, which] * t_quantile(level, free)
-        return pd.DataFrame(
-            {"estimate": centre, "low": centre - reach, "high": centre + reach}, self.ends
-        )
+        return pd.DataFrame({"estimate": centre, "low": centre - reach, "high": centre + reach}, self.ends)
 
     def to_frame(self) -> pd.DataFrame:
         """One row per window and asset: each term with its error, rows, sigma, R² and status.
@@ -176,9 +172,7 @@ class RollingFit:
             columns[term] = self.coefficients[:, :, k].ravel()
             columns[f"{term}_error"] = self.standard_errors[:, :, k].ravel()
         columns |= {"rows": self.nobs.ravel(), "sigma": self.sigma.ravel(), "r2": self.r2.ravel()}
-        words = pd.Categorical.from_codes(
-            self.status.ravel().astype(np.int64), categories=pd.Index(STATUS)
-        )
+        words = pd.Categorical.from_codes(self.status.ravel().astype(np.int64), categories=pd.Index(STATUS))
         return pd.DataFrame({**columns, "status": words}, index)
 
     def _place(self, term: str | None) -> int:

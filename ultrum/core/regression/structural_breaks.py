@@ -64,9 +64,7 @@ class BreakTest(TestResult):
     note          before and from 2014-07
     """
 
-    path: pd.Series = field(
-        default_factory=lambda: pd.Series(dtype=float), repr=False, compare=False
-    )
+    path: pd.Series = field(default_factory=lambda: pd.Series(dtype=float), repr=False, compare=False)
     bounds: pd.DataFrame = field(default_factory=pd.DataFrame, compare=False)
     at: Any = field(default=None, compare=False)
     name: str = field(default="", compare=False)
@@ -142,9 +140,7 @@ def _chow(fit: Fit, at: Any) -> BreakTest:
         cut = fit.nobs // 2 if at is None else int(fit.design.index.searchsorted(at))
     except (TypeError, ValueError):
         label = period_label(fit.design.index[0])
-        raise EstimationError(
-            f"at={at!r} is not a label of the fit's rows, such as {label}."
-        ) from None
+        raise EstimationError(f"at={at!r} is not a label of the fit's rows, such as {label}.") from None
     if not terms < cut < fit.nobs - terms:
         raise EstimationError(
             f"{fit.name}: a break after {cut} of {counted(fit.nobs, 'row')} leaves a part with no more rows "
@@ -157,9 +153,7 @@ def _chow(fit: Fit, at: Any) -> BreakTest:
     p_value = float(scipy.special.fdtrc(terms, below, max(statistic, 0.0)))
     label = fit.design.index[cut]
     note = f"before and from {period_label(label)}"
-    return BreakTest(
-        statistic, f"F({terms}, {below})", (terms, below), p_value, note, at=label, name=fit.name
-    )
+    return BreakTest(statistic, f"F({terms}, {below})", (terms, below), p_value, note, at=label, name=fit.name)
 
 
 def chow_tests(table: BetaTable) -> pd.DataFrame:
@@ -204,9 +198,7 @@ def chow_tests(table: BetaTable) -> pd.DataFrame:
     return results
 
 
-def _chow_f(
-    X: Floats, Y: Floats, cut: int, errors: str, index: pd.Index, lags: int | None
-) -> Floats:
+def _chow_f(X: Floats, Y: Floats, cut: int, errors: str, index: pd.Index, lags: int | None) -> Floats:
     """F of equal coefficients before and from one row, for each column."""
     if not estimable_cuts(X, np.array([cut]))[0]:
         raise EstimationError(
@@ -309,9 +301,7 @@ def _cusum(fit: Fit) -> BreakTest:
     ahead = _recursive_residuals(X, y)
     free = len(ahead)
     if free < 5:
-        raise EstimationError(
-            f"{fit.name}: {free} recursive residuals are too few for a cumulated sum."
-        )
+        raise EstimationError(f"{fit.name}: {free} recursive residuals are too few for a cumulated sum.")
     path = np.cumsum(ahead) / np.sqrt(ahead @ ahead / free)
     slope = 1.0 + 2.0 * np.arange(1, free + 1) / free
     reach = np.abs(path) / (np.sqrt(free) * slope)

@@ -49,9 +49,7 @@ def dickey_fuller(values: Floats, trend: bool = False, positions: Ints | None = 
         Periods of the values, so that changes and their lags never reach across a gap.
     """
     if len(values) < _SHORT:
-        raise EstimationError(
-            f"{counted(len(values), 'value')}, too few for a unit-root test; take {_SHORT}."
-        )
+        raise EstimationError(f"{counted(len(values), 'value')}, too few for a unit-root test; take {_SHORT}.")
     most = min(int(12 * (len(values) / 100) ** 0.25), len(values) // 3 - 2)
     values = on_calendar(values, positions, empty=np.nan)[0]
     changes = np.diff(values)
@@ -96,9 +94,7 @@ def is_persistent(values: Floats) -> bool:
     return bool(np.abs(np.diff(values, 2)).max() > 1e-9 * np.abs(values).max())
 
 
-def _design(
-    values: Floats, changes: Floats, lags: int, first: int, trend: bool
-) -> tuple[Floats, Floats]:
+def _design(values: Floats, changes: Floats, lags: int, first: int, trend: bool) -> tuple[Floats, Floats]:
     """Changes from row ``first`` on, and the level before them, their own lags, constant and trend."""
     rows = len(changes) - first
     columns = [values[first:-1]]

@@ -19,9 +19,7 @@ from ultrum.core.regression.influence import weighted_rows
 from ultrum.errors import EstimationError, one_of
 
 _FEWEST: Final = 5  # clusters
-_WEBB: Final = np.array(
-    [-1.5, -1.0, -0.5, 0.5, 1.0, 1.5]
-)  # squares of the weights, with their signs
+_WEBB: Final = np.array([-1.5, -1.0, -0.5, 0.5, 1.0, 1.5])  # squares of the weights, with their signs
 
 
 @checked
@@ -89,9 +87,7 @@ def wild_cluster_test(
     codes = pd.factorize(labels.iloc[:, 0])[0].astype(np.int64)
     groups = int(codes.max()) + 1
     if groups < _FEWEST:
-        raise EstimationError(
-            f"{counted(groups, 'cluster')}; the bootstrap needs {_FEWEST} or more."
-        )
+        raise EstimationError(f"{counted(groups, 'cluster')}; the bootstrap needs {_FEWEST} or more.")
     warn_of_few_treated(fit.design, labels)
     X, y = weighted_rows(fit.design, fit.response, fit.weights)
     t, drawn = _studentised(X, y, codes, names.index(term), value, draws, seed)

@@ -58,9 +58,7 @@ def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
                 f"subtracting {risk_free.name} would count it twice."
             )
         block[:, i] -= np.log1p(rate) if metadata.measure == "log_return" else rate
-    metadata_list = [
-        a.stepped("excess", {"excess_of": risk_free.name}, of=risk_free.name) for a in x.metadata
-    ]
+    metadata_list = [a.stepped("excess", {"excess_of": risk_free.name}, of=risk_free.name) for a in x.metadata]
     return SeriesTable.from_arrays(block, x.index, metadata_list)
 
 
@@ -73,11 +71,7 @@ def _check_risk_free(risk_free: TimeSeries, x: SeriesTable) -> None:
         )
     mine = x.metadata[0].changed(measure="return", currency=metadata.currency, excess_of="")
     check_same(mine, metadata.changed(excess_of=""), "less")
-    abroad = [
-        a
-        for a in x.metadata
-        if a.currency and metadata.currency and a.currency != metadata.currency
-    ]
+    abroad = [a for a in x.metadata if a.currency and metadata.currency and a.currency != metadata.currency]
     if abroad:
         raise CurrencyError(
             f"{abroad[0].name} is in {abroad[0].currency}, {metadata.name} in {metadata.currency}; take the "

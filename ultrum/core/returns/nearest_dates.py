@@ -100,11 +100,7 @@ def _matched(
     ages = age.astype(np.float64)
     if not whole:
         matched[~fresh], ages[~fresh] = np.iinfo(np.int64).min, np.nan
-    matched *= (
-        np.where(matched == np.iinfo(np.int64).min, 1, _PER_DAY["s"])
-        if not whole
-        else _PER_DAY["s"]
-    )
+    matched *= np.where(matched == np.iinfo(np.int64).min, 1, _PER_DAY["s"]) if not whole else _PER_DAY["s"]
     result["matched"] = matched.view("datetime64[s]")
     result["age"] = ages
     return result
@@ -140,16 +136,12 @@ def _values_of(right: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
         return valid.index, valid.rename("value").to_frame().reset_index(drop=True)
     if on not in right:
         if by:
-            raise AlignmentError(
-                f"The right table has no column '{on}'; it has: {listed(right.columns, 30)}."
-            )
+            raise AlignmentError(f"The right table has no column '{on}'; it has: {listed(right.columns, 30)}.")
         ordered = right.sort_index()
         return ordered.index, ordered.reset_index(drop=True)
     absent = [by] if by and by not in right else []
     if absent:
-        raise AlignmentError(
-            f"The right table has no column '{by}'; it has: {listed(right.columns, 30)}."
-        )
+        raise AlignmentError(f"The right table has no column '{by}'; it has: {listed(right.columns, 30)}.")
     return right[on], right
 
 
@@ -158,18 +150,14 @@ def _whole_days(dates: Any, on: str) -> Ints:
     if stamps.dtype.kind != "M":
         stamps = days_in(dates, on)
     if len(stamps) and stamps.view(np.int64).min() == np.iinfo(np.int64).min:
-        raise AlignmentError(
-            f"Column '{on}' has {counted(int(np.isnat(stamps).sum()), 'row')} without a date."
-        )
+        raise AlignmentError(f"Column '{on}' has {counted(int(np.isnat(stamps).sum()), 'row')} without a date.")
     unit = np.datetime_data(stamps.dtype)[0]
     if unit in _PER_DAY:
         return np.asarray(stamps.view(np.int64) // _PER_DAY[unit])
     return np.asarray(stamps.astype("datetime64[D]").astype(np.int64))
 
 
-def _codes(
-    left: pd.DataFrame, right: pd.DataFrame, by: str | None
-) -> tuple[Ints | None, Ints | None]:
+def _codes(left: pd.DataFrame, right: pd.DataFrame, by: str | None) -> tuple[Ints | None, Ints | None]:
     """Numbers of the groups; −1 on the left where the right has none of that name."""
     if by is None:
         return None, None
@@ -182,9 +170,7 @@ def _codes(
     )
 
 
-def _places(
-    days: Ints, right_days: Ints, groups: Ints | None, right_groups: Ints | None, forward: bool
-) -> Ints:
+def _places(days: Ints, right_days: Ints, groups: Ints | None, right_groups: Ints | None, forward: bool) -> Ints:
     """Row of the right side for each row of the left, −1 where there is none."""
     if not len(right_days):
         return np.full(len(days), -1)
@@ -201,11 +187,7 @@ def _places(
         order = _ordered(keys)
     keys = keys if order is None else keys[order]
     _refuse_twice(keys, right_days if order is None else right_days[order])
-    place = (
-        np.searchsorted(keys, wanted)
-        if forward
-        else np.searchsorted(keys, wanted, side="right") - 1
-    )
+    place = np.searchsorted(keys, wanted) if forward else np.searchsorted(keys, wanted, side="right") - 1
     inside = (place >= 0) & (place < len(keys))
     place = np.minimum(np.maximum(place, 0), len(keys) - 1)
     right_row = place if order is None else order[place]

@@ -214,9 +214,7 @@ def _events(
         places = np.searchsorted(days[priced], of_asset["date"].to_numpy().astype(days.dtype))
         inside = (places > 0) & (places < len(priced))
         rows = priced[places[inside]].tolist()
-        events += [
-            (column, row, value) for row, value in zip(rows, of_asset[field][inside], strict=True)
-        ]
+        events += [(column, row, value) for row, value in zip(rows, of_asset[field][inside], strict=True)]
         if not inside.all():
             outside[str(asset)] = int((~inside).sum())
     return events, outside
@@ -228,8 +226,7 @@ def events_of(table: pd.DataFrame, value: str, *, zero: bool = False) -> pd.Data
     absent = [c for c in needed if c not in table]
     if absent:
         raise UnitError(
-            f"A table of events needs the columns {', '.join(needed)}; it has "
-            f"{listed(table.columns, 30)}."
+            f"A table of events needs the columns {', '.join(needed)}; it has {listed(table.columns, 30)}."
         )
     days = days_in(table["date"], f"{value}, its date")
     numbers = pd.to_numeric(table[value], errors="coerce").astype(np.float64)
@@ -295,9 +292,7 @@ def with_final_payments(prices: SeriesTable, payments: pd.DataFrame | None) -> S
                 f"{asset}: a final payment on {str(day)[:10]}, but prices go on to {period_label(last)}. "
                 "Correct its date, or mark the later prices as missing."
             )
-        metadata_list[column] = metadata_list[column].stepped(
-            "final payment", days_after_last_price=late
-        )
+        metadata_list[column] = metadata_list[column].stepped("final payment", days_after_last_price=late)
     return SeriesTable(frame.sort_index(), tuple(metadata_list), prices.causes)
 
 

@@ -72,9 +72,7 @@ def _suspects(values: Floats, prices: SeriesTable, name: str) -> list[list[objec
             continue
         kind = _kind(moves, int(at))
         if kind:
-            rows.append(
-                [name, period_label(prices.index[valid[at + 1]]), float(np.expm1(moves[at])), kind]
-            )
+            rows.append([name, period_label(prices.index[valid[at + 1]]), float(np.expm1(moves[at])), kind])
         if kind == "a bad tick":
             taken_back = int(at) + 1
     return rows

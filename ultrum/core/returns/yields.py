@@ -60,9 +60,7 @@ def yield_to_return(
     """
     target = Frequency.parse(frequency or yields.frequency)
     if target < yields.frequency:
-        raise FrequencyError(
-            f"{yields.names[0]} is {yields.frequency.name}; it gives no {target.name} returns."
-        )
+        raise FrequencyError(f"{yields.names[0]} is {yields.frequency.name}; it gives no {target.name} returns.")
     at_ends = to_frequency(yields, target, how="last") if target != yields.frequency else yields
     dated = target.code in "BD"
     years = _years_between(at_ends) if dated else np.array(1.0 / target.periods_per_year)
@@ -79,9 +77,7 @@ def yield_to_return(
         "maturity": "",
         "frequency": target,
     }
-    metadata_list = [
-        a.stepped("per period", facts, quoted=quoted or a.quoted) for a in at_ends.metadata
-    ]
+    metadata_list = [a.stepped("per period", facts, quoted=quoted or a.quoted) for a in at_ends.metadata]
     index = at_ends.index[1:] if dated else target.index(at_ends.ordinals + 1)
     return SeriesTable.from_arrays(block, index, metadata_list)
 
@@ -141,9 +137,7 @@ def accrued_rate(risk_free: TimeSeries | float, index: pd.Index, target: Frequen
     low, high = np.clip(low, 0, len(days) - 1), np.clip(high, 0, len(days) - 1)
     inside &= holes[high] == holes[low]
     growth = np.where(inside, days[high] - days[low], np.nan)
-    metadata = risk_free.metadata.stepped(
-        "accrued", {"frequency": target}, from_=source.name, to=target.name
-    )
+    metadata = risk_free.metadata.stepped("accrued", {"frequency": target}, from_=source.name, to=target.name)
     return TimeSeries.from_arrays(np.expm1(growth), index, metadata)
 
 
@@ -152,9 +146,7 @@ def check_annual_rate(rate: float) -> float:
     if not np.isfinite(rate):
         raise UnitError(f"The risk-free rate is {rate}; give a number, 0.03 for 3 %.")
     if abs(rate) > _LARGEST_RATE:
-        raise UnitError(
-            f"A risk-free rate of {100 * rate:,.0f} % a year: decimals are expected, 0.03 for 3 %."
-        )
+        raise UnitError(f"A risk-free rate of {100 * rate:,.0f} % a year: decimals are expected, 0.03 for 3 %.")
     return float(rate)
 
 

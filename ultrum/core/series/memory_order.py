@@ -41,9 +41,7 @@ def _finite(frame: pd.DataFrame, values: Floats) -> Floats:
         if infinite.any():
             row, column = np.argwhere(infinite)[0]
             place = f"{frame.columns[low + column]}, {period_label(frame.index[row])}"
-            raise UnitError(
-                f"{place}: the value is infinite. Mark it as missing (NaN), or correct it."
-            )
+            raise UnitError(f"{place}: the value is infinite. Mark it as missing (NaN), or correct it.")
     return values
 
 

@@ -118,9 +118,7 @@ class Metadata:
         check_facts(facts)
         return replace(self, **facts)
 
-    def stepped(
-        self, action: str, facts: dict[str, Any] | None = None, **settings: Any
-    ) -> Metadata:
+    def stepped(self, action: str, facts: dict[str, Any] | None = None, **settings: Any) -> Metadata:
         """Copy with one more step on its trail, and other facts.
 
         Parameters

@@ -31,9 +31,7 @@ def refuse_disorder(index: pd.Index, name: str) -> None:
     if index.is_monotonic_increasing and index.is_unique:
         return
     wrong = "twice" if not index.is_unique else "out of order"
-    raise FrequencyError(
-        f"{name} has rows {wrong}. Make it with from_pandas, which checks and sorts."
-    )
+    raise FrequencyError(f"{name} has rows {wrong}. Make it with from_pandas, which checks and sorts.")
 
 
 def in_order(values: pd.DataFrame) -> pd.DataFrame:

@@ -38,9 +38,7 @@ def table_text(table: pd.DataFrame, number: str = "{:.4f}") -> str:
     return table.to_string(formatters=shown, line_width=WIDTH)
 
 
-def estimates_text(
-    values: pd.DataFrame, errors: pd.DataFrame, beside: pd.DataFrame, most: int = 30
-) -> str:
+def estimates_text(values: pd.DataFrame, errors: pd.DataFrame, beside: pd.DataFrame, most: int = 30) -> str:
     """Estimates with their errors in brackets, a line each within 100 columns.
 
     Digits are left out first, then the errors; with still more columns the last terms are counted.
@@ -88,12 +86,7 @@ def _estimates(
     """Estimates with so many decimals, with or without their errors."""
     shown = values.map(lambda v: decimals(v, digits, missing="nan"))
     if bracketed:
-        shown = (
-            shown
-            + " ("
-            + errors[values.columns].map(lambda v: decimals(v, digits, missing="nan"))
-            + ")"
-        )
+        shown = shown + " (" + errors[values.columns].map(lambda v: decimals(v, digits, missing="nan")) + ")"
     return shown.join(beside).to_string(max_rows=most)
 
 

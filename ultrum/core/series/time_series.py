@@ -260,9 +260,7 @@ class TimeSeries:
     def __neg__(self) -> TimeSeries:
         return self._times(-1.0)
 
-    def _with(
-        self, other: TimeSeries | float, word: str, operation: Callable[..., Any]
-    ) -> TimeSeries:
+    def _with(self, other: TimeSeries | float, word: str, operation: Callable[..., Any]) -> TimeSeries:
         if isinstance(other, TimeSeries):
             pair = (self.values, self.metadata), (other.values, other.metadata)
             return TimeSeries(*combined(*pair, word, operation))
@@ -309,9 +307,7 @@ class SeriesTable:
 
     @classmethod
     @checked
-    def from_pandas(
-        cls, values: pd.DataFrame, *, percent: bool = False, **facts: Any
-    ) -> SeriesTable:
+    def from_pandas(cls, values: pd.DataFrame, *, percent: bool = False, **facts: Any) -> SeriesTable:
         """Make a table from a pandas DataFrame; ``facts`` hold for every column.
 
         Parameters

@@ -160,9 +160,7 @@ def _holes(x: TimeSeries) -> pd.Series:
     if not x.metadata.is_return:
         return pd.Series(0.0, x.index)
     frequency, ordinals = x.metadata.frequency, x.ordinals
-    whole = (
-        x.index if frequency.is_dated else frequency.index(np.arange(ordinals[0], ordinals[-1] + 1))
-    )
+    whole = x.index if frequency.is_dated else frequency.index(np.arange(ordinals[0], ordinals[-1] + 1))
     return x.values.reindex(whole).isna().cumsum().astype(np.float64)
 
 
@@ -179,9 +177,7 @@ def _active(x: TimeSeries, benchmark: TimeSeries) -> TimeSeries:
     alone -= 0 if x.metadata.is_return else 2  # the first price of each has no return
     return TimeSeries(
         (both["x"] - both["benchmark"]).rename(metadata.name),
-        metadata.stepped(
-            "compare_to_benchmark", benchmark=benchmark.name, rows_in_one_only=alone or None
-        ),
+        metadata.stepped("compare_to_benchmark", benchmark=benchmark.name, rows_in_one_only=alone or None),
     )
 
 
@@ -206,9 +202,7 @@ def _spans(
     spans = holes.reindex(both.index)
     for horizon in horizons:
         if frequency.is_dated:
-            start = int(
-                row_before(days, months_before(days[last : last + 1], months_of(horizon)))[0]
-            )
+            start = int(row_before(days, months_before(days[last : last + 1], months_of(horizon)))[0])
         else:
             count = periods_in(horizon, frequency)
             if count < 1:

@@ -75,38 +75,28 @@ def calendar_returns(x: TimeSeries) -> CalendarReturns:
         returns = TimeSeries(returns.values.loc[valid[0] : valid[-1]], returns.metadata)
     code = returns.metadata.frequency.code
     if code not in "MQ":
-        raise FrequencyError(
-            f"{x.name} is {returns.metadata.frequency.name}; a grid needs months or quarters."
-        )
+        raise FrequencyError(f"{x.name} is {returns.metadata.frequency.name}; a grid needs months or quarters.")
     count = 12 if code == "M" else 4
     names = list(_MONTHS) if code == "M" else ["Q1", "Q2", "Q3", "Q4"]
     ordinals = returns.ordinals
     years = np.unique(ordinals // count)
     grid = np.full((len(years), count), np.nan)
-    grid[np.searchsorted(years, ordinals // count), ordinals % count] = simple_block(
-        returns.as_table()
-    )[:, 0]
+    grid[np.searchsorted(years, ordinals // count), ordinals % count] = simple_block(returns.as_table())[:, 0]
     there = np.isfinite(grid)
-    whole = np.where(
-        there.any(axis=1), np.prod(np.where(there, 1.0 + grid, 1.0), axis=1) - 1.0, np.nan
-    )
+    whole = np.where(there.any(axis=1), np.prod(np.where(there, 1.0 + grid, 1.0), axis=1) - 1.0, np.nan)
     table = pd.DataFrame(grid, index=pd.Index(years + 1970, name="year"), columns=names)
     table["year"] = whole
     table.attrs["partial_years"] = [
         int(y) + 1970 for y, k in zip(years, there, strict=True) if 0 < k.sum() < count
     ]
     counted = table.copy()
-    counted.loc[table.attrs["partial_years"], "year"] = (
-        np.nan
-    )  # part of a year is not a year's return
+    counted.loc[table.attrs["partial_years"], "year"] = np.nan  # part of a year is not a year's return
     summary = pd.DataFrame({
         "mean": counted.mean(), "median": counted.median(),
         "positive": (counted > 0).sum() / counted.notna().sum().replace(0, np.nan),
         "count": counted.notna().sum(),
     }).T  # fmt: skip
-    basis = (
-        f"{x.metadata.heading}, simple returns, {span_of(returns.values.dropna().index)}; decimals"
-    )
+    basis = f"{x.metadata.heading}, simple returns, {span_of(returns.values.dropna().index)}; decimals"
     return CalendarReturns(table, basis, summary, x.metadata.heading)
 
 

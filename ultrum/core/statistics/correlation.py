@@ -75,9 +75,7 @@ def correlations(
     table = x if isinstance(x, SeriesTable) else SeriesTable.from_pandas(x, measure="return")
     frame = table.values.dropna() if deletion == "listwise" else table.values
     if len(frame) < 3:
-        raise AlignmentError(
-            f"Only {counted(len(frame), 'period')} with every series; take deletion='pairwise'."
-        )
+        raise AlignmentError(f"Only {counted(len(frame), 'period')} with every series; take deletion='pairwise'.")
     matrix, counts = _pairwise(frame.to_numpy(dtype=np.float64))
     with np.errstate(divide="ignore", invalid="ignore"):
         t = matrix * np.sqrt((counts - 2) / (1 - matrix**2))
@@ -87,8 +85,7 @@ def correlations(
     warnings: tuple[str, ...] = ()
     if levels:
         warnings = (
-            f"{listed(levels)} are levels; two that trend correlate whatever they are. "
-            "Take growth(x) first.",
+            f"{listed(levels)} are levels; two that trend correlate whatever they are. Take growth(x) first.",
         )
     rolled = _rolling(frame, window, table.frequency) if window else pd.DataFrame()
     lost = len(table.index) - len(frame)

@@ -93,9 +93,7 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
     [5, 5, 5, 5]
     """
     if x.metadata.measure in ("price", "index", "stock", "quote"):
-        raise UnitError(
-            f"{x.name} is a level ({x.metadata.measure}); look at its returns or growth."
-        )
+        raise UnitError(f"{x.name} is a level ({x.metadata.measure}); look at its returns or growth.")
     values = x.values.dropna().to_numpy(dtype=np.float64)
     if len(values) < 8 or not varies(values):
         raise EstimationError(
@@ -154,9 +152,7 @@ def _edges(values: Floats, bins: int | float | list[float] | str) -> Floats:
             )
         return edges
     if not 0 < bins <= _MOST_BINS:
-        raise UnitError(
-            f"bins={bins:g}: take a number of bins or a width above 0, at most {_MOST_BINS:,}."
-        )
+        raise UnitError(f"bins={bins:g}: take a number of bins or a width above 0, at most {_MOST_BINS:,}.")
     if isinstance(bins, float):
         low = np.floor(values.min() / bins)
         count = int(np.floor(values.max() / bins) - low) + 1

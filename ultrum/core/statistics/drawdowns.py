@@ -54,9 +54,7 @@ def drawdowns(x: SeriesLike | pd.DataFrame, *, limit: int = 5) -> Drawdowns:
     [['2024-02', 1, 2]]
     """
     table, holes = x.as_table() if isinstance(x, TimeSeries) else x, 0
-    if isinstance(table, SeriesTable) and all(
-        a.measure in ("price", "index") for a in table.metadata
-    ):
+    if isinstance(table, SeriesTable) and all(a.measure in ("price", "index") for a in table.metadata):
         levels, before = table.block, False
     else:
         table = returns_in(table, "drawdowns")
@@ -82,9 +80,7 @@ def drawdowns(x: SeriesLike | pd.DataFrame, *, limit: int = 5) -> Drawdowns:
     return Drawdowns(pd.DataFrame(rows, columns=columns), basis, water)
 
 
-def _falls(
-    depth: Floats, index: pd.Index, positions: Ints, name: str, most: int
-) -> list[list[object]]:
+def _falls(depth: Floats, index: pd.Index, positions: Ints, name: str, most: int) -> list[list[object]]:
     """The deepest drawdowns of one series."""
     valid = np.flatnonzero(np.isfinite(depth))
     at = positions[valid]

@@ -75,11 +75,7 @@ def forward_returns(
     holds = _holds(returns, condition)
     rows = {}
     for horizon in horizons:
-        count = (
-            int(horizon)
-            if str(horizon).isdigit()
-            else periods_in(str(horizon), returns.metadata.frequency)
-        )
+        count = int(horizon) if str(horizon).isdigit() else periods_in(str(horizon), returns.metadata.frequency)
         if count < 1:
             raise EstimationError(f"horizons={list(horizons)}: a horizon is one period or more.")
         rows[horizon] = _after(values, _to_come(values, returns, count), holds, count, x.name)
@@ -123,9 +119,7 @@ def _to_come(values: Floats, returns: TimeSeries, count: int) -> Floats:
     return forward
 
 
-def _after(
-    values: Floats, to_come: Floats, holds: Bools, count: int, name: str
-) -> dict[str, float]:
+def _after(values: Floats, to_come: Floats, holds: Bools, count: int, name: str) -> dict[str, float]:
     whole = np.isfinite(to_come)
     if not (whole & holds).any() or (whole & ~holds).sum() < 2:
         raise AlignmentError(

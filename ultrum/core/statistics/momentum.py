@@ -103,23 +103,15 @@ def _past(table: SeriesTable, horizon: str, skip: str, priced: bool) -> pd.DataF
     ordinals = table.ordinals
     if table.frequency.is_dated:
         if not priced:
-            raise FrequencyError(
-                "Momentum over calendar horizons takes daily prices, not daily returns."
-            )
+            raise FrequencyError("Momentum over calendar horizons takes daily prices, not daily returns.")
         days = table.frequency.starts(ordinals)
         start = row_before(days, months_before(days, months_of(horizon)))
-        end = (
-            row_before(days, months_before(days, months_of(skip))) if skip else np.arange(len(days))
-        )
+        end = row_before(days, months_before(days, months_of(skip))) if skip else np.arange(len(days))
     else:
         width = periods_in(horizon, table.frequency)
         ago = periods_in(skip, table.frequency) if skip else 0
         if ago >= width:
-            left = (
-                f"skip={skip} leaves nothing of {horizon}"
-                if skip
-                else f"the horizon {horizon} is empty"
-            )
+            left = f"skip={skip} leaves nothing of {horizon}" if skip else f"the horizon {horizon} is empty"
             raise FrequencyError(f"momentum: {left}.")
         start, end = row_at(ordinals, ordinals - width), row_at(ordinals, ordinals - ago)
     if priced:

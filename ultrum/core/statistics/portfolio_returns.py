@@ -53,9 +53,7 @@ def portfolio(
     """
     table = returns_in(x, "portfolio")
     if table.metadata[0].measure == "log_return":
-        raise UnitError(
-            "Log returns do not add across assets; bring them to simple ones with to_simple."
-        )
+        raise UnitError("Log returns do not add across assets; bring them to simple ones with to_simple.")
     currencies = sorted({a.currency for a in table.metadata if a.currency})
     if len(currencies) > 1:
         raise CurrencyError(
@@ -66,11 +64,7 @@ def portfolio(
     values = _held(table.block, targets, rebalanced)
     missing = int((~np.isfinite(table.block)).sum())
     description = (
-        weights
-        if isinstance(weights, str)
-        else "market values"
-        if isinstance(weights, SeriesTable)
-        else "given"
+        weights if isinstance(weights, str) else "market values" if isinstance(weights, SeriesTable) else "given"
     )
     metadata = table.metadata[0].changed(name=name, title=name, address="", source="")
     metadata = metadata.stepped(
@@ -94,27 +88,21 @@ def _targets(table: SeriesTable, weights: str | Mapping[str, float] | SeriesTabl
         place = np.searchsorted(ordinals, table.ordinals) - 1
         if table.frequency != weights.frequency:
             raise AlignmentError(
-                f"Market values are {weights.frequency.name}, returns {table.frequency.name}; "
-                "bring both to one."
+                f"Market values are {weights.frequency.name}, returns {table.frequency.name}; bring both to one."
             )
         before = np.where((place >= 0)[:, None], values.to_numpy()[np.maximum(place, 0)], np.nan)
         return np.where(
-            (table.ordinals - ordinals[np.maximum(place, 0)] == 1)[:, None]
-            | table.frequency.is_dated,
+            (table.ordinals - ordinals[np.maximum(place, 0)] == 1)[:, None] | table.frequency.is_dated,
             before,
             np.nan,
         )
     if weights == "equal":
         return np.ones(table.block.shape)
     if isinstance(weights, str):
-        raise UnitError(
-            f"weights='{weights}' is not known; it is equal, a mapping or market values."
-        )
+        raise UnitError(f"weights='{weights}' is not known; it is equal, a mapping or market values.")
     unknown = [n for n in weights if n not in table.names]
     if unknown:
-        raise AlignmentError(
-            f"weights names '{unknown[0]}', which is not one of {listed(table.names, 30)}."
-        )
+        raise AlignmentError(f"weights names '{unknown[0]}', which is not one of {listed(table.names, 30)}.")
     shares = np.array([float(weights.get(n, 0.0)) for n in table.names])
     return np.broadcast_to(shares, table.block.shape)
 
@@ -130,12 +118,8 @@ def _rebalancing(table: SeriesTable, rebalance: str) -> Bools:
         return rebalanced
     months = months_in(rebalance)
     if not months:
-        raise UnitError(
-            f"rebalance='{rebalance}' is not known; it is 'every period', 'never', 'P3M', 'P1Y' …"
-        )
-    since = (
-        table.frequency.starts(table.ordinals).astype("datetime64[M]").astype(np.int64) // months
-    )
+        raise UnitError(f"rebalance='{rebalance}' is not known; it is 'every period', 'never', 'P3M', 'P1Y' …")
+    since = table.frequency.starts(table.ordinals).astype("datetime64[M]").astype(np.int64) // months
     return np.asarray(rebalanced | np.append(False, np.diff(since) != 0)[: len(rebalanced)])
 
 

@@ -96,10 +96,7 @@ def positions(
     )
     paid = "reinvested" if dividends is not None else "not given"
     basis = f"valued on {day.date()} in {unit}; dividends {paid}"
-    if (
-        not currency
-        and len({a.currency for a in prices.metadata if a.name in set(table["asset"])}) > 1
-    ):
+    if not currency and len({a.currency for a in prices.metadata if a.name in set(table["asset"])}) > 1:
         raise CurrencyError("The assets are in several currencies; set currency and rates.")
     return Holdings(table, basis, by_asset, _together(table, day))
 
@@ -108,21 +105,15 @@ def _purchases_in(purchases: pd.DataFrame, prices: SeriesTable) -> pd.DataFrame:
     """Purchases with days and numbers; refused if a column, a price or a value is not there."""
     absent = [c for c in ("asset", "date", "units") if c not in purchases]
     if absent:
-        raise UnitError(
-            f"Purchases need the columns asset, date and units; {listed(absent)} is not there."
-        )
+        raise UnitError(f"Purchases need the columns asset, date and units; {listed(absent)} is not there.")
     unknown = [a for a in purchases["asset"].unique() if a not in prices.names]
     if unknown:
-        raise AlignmentError(
-            f"No price of {listed(unknown)}; there are: {listed(prices.names, 30)}."
-        )
+        raise AlignmentError(f"No price of {listed(unknown)}; there are: {listed(prices.names, 30)}.")
     units = pd.to_numeric(purchases["units"], errors="coerce").astype(np.float64)
     wrong = np.flatnonzero(~np.isfinite(units))
     if len(wrong):
         row = purchases.iloc[wrong[0]]
-        raise UnitError(
-            f"{row['asset']}, {row['date']}: units of '{row['units']}'; a number is expected."
-        )
+        raise UnitError(f"{row['asset']}, {row['date']}: units of '{row['units']}'; a number is expected.")
     days = days_in(purchases["date"], "date of a purchase")
     return purchases.assign(date=days.astype("datetime64[s]"), units=units)
 
@@ -137,9 +128,7 @@ def _row(
 ) -> dict[str, Any]:
     asset, when, units = str(bought["asset"]), pd.Timestamp(bought["date"]), float(bought["units"])
     if when > day:
-        raise AlignmentError(
-            f"{asset} was bought on {when.date()}, after the day of valuation {day.date()}."
-        )
+        raise AlignmentError(f"{asset} was bought on {when.date()}, after the day of valuation {day.date()}.")
     close, now = (_price(prices[asset], at) for at in (when, day))
     grown = _price(held[asset], day) / _price(held[asset], when)  # shares and dividends included
     paid = float(bought["price"]) if pd.notna(bought.get("price", np.nan)) else close
@@ -159,9 +148,7 @@ def _price(series: TimeSeries, day: pd.Timestamp) -> float:
     matched = match_dates([day], series, max_age="P7D")
     value = float(matched["value"].iloc[0])
     if np.isnan(value):
-        raise AlignmentError(
-            f"{series.name} has no price on {day.date()} or within the seven days before it."
-        )
+        raise AlignmentError(f"{series.name} has no price on {day.date()} or within the seven days before it.")
     return value
 
 

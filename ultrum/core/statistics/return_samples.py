@@ -39,9 +39,7 @@ class Described(TableInNotebooks):
 
     def __repr__(self) -> str:
         with pd.option_context("display.width", 100, "display.max_columns", 20):
-            text = self.table.to_string(
-                max_rows=40, float_format=lambda v: f"{v:.4g}", line_width=100
-            )
+            text = self.table.to_string(max_rows=40, float_format=lambda v: f"{v:.4g}", line_width=100)
         return f"{text}\n{self.basis}"
 
 
@@ -61,9 +59,7 @@ def returns_in(x: Any, doing: str) -> SeriesTable:
             )
     kinds = {a.measure for a in table.metadata}
     if len(kinds) > 1:
-        raise UnitError(
-            f"{doing}: simple and log returns are mixed; bring all to one with to_simple."
-        )
+        raise UnitError(f"{doing}: simple and log returns are mixed; bring all to one with to_simple.")
     return table
 
 

@@ -68,9 +68,7 @@ class RiskReturn(Described):
             raise EstimationError(f"{name} has {len(values)} returns; a deviation needs two.")
         logs = self.returns[name].metadata.measure == "log_return"
         volatility = float(self.table["volatility"][name])
-        return risk_workings(
-            name, values, self.periods_per_year[name], logs=logs, volatility=volatility
-        )
+        return risk_workings(name, values, self.periods_per_year[name], logs=logs, volatility=volatility)
 
 
 @checked
@@ -157,9 +155,7 @@ def _moments(values: Floats, measure: str, years: float) -> dict[str, float]:
     squares = float(without_rounding(np.sqrt(off @ off), largest(values))) ** 2
     spread = float(np.sqrt(squares / (count - 1))) if count > 1 else np.nan
     wide = float(np.sqrt(squares / count))
-    shape = [
-        float((off**k).mean() / wide**k) if wide > 0 and count > k - 1 else np.nan for k in (3, 4)
-    ]
+    shape = [float((off**k).mean() / wide**k) if wide > 0 and count > k - 1 else np.nan for k in (3, 4)]
     with np.errstate(divide="ignore"):  # after a total loss nothing grows
         logs = values if measure == "log_return" else np.log1p(np.maximum(values, -1.0))
     yearly = np.expm1(years * mean) if measure == "log_return" else years * mean

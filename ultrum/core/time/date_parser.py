@@ -73,14 +73,10 @@ def start_of_last(text: str, last: date) -> str:
 def _offset(text: str) -> pd.DateOffset:
     match = _LAST.fullmatch(text)
     if not match:
-        raise FrequencyError(
-            f"'{text}' is not a length; write 'last 12 quarters' or 'last 25 years'."
-        )
+        raise FrequencyError(f"'{text}' is not a length; write 'last 12 quarters' or 'last 25 years'.")
     count, (months, days) = int(match[1]), _LENGTHS[match[2].lower()]
     if count * (months or 1) > _LONGEST:
-        raise FrequencyError(
-            f"'{text}' is longer than any data; write a shorter length, or 'earliest'."
-        )
+        raise FrequencyError(f"'{text}' is longer than any data; write a shorter length, or 'earliest'.")
     return pd.DateOffset(months=count * months, days=count * days)
 
 
@@ -102,9 +98,7 @@ def resolve_instant(text: str, today: date) -> str:
     try:
         moment = datetime.fromisoformat(text.strip())
     except ValueError:
-        raise FrequencyError(
-            f"'{text}' is not an instant; write a day, or 2024-03-31T12:00Z."
-        ) from None
+        raise FrequencyError(f"'{text}' is not an instant; write a day, or 2024-03-31T12:00Z.") from None
     instant = moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
     return instant.strftime("%Y-%m-%dT%H:%M:%S.%fZ")
 
@@ -120,9 +114,7 @@ def resolve_span(span: Sequence[str], today: date) -> tuple[str, str]:
     ('2010-01-01', '2024-12-30')
     """
     if not 1 <= len(span) <= 2:
-        raise FrequencyError(
-            f"A span is a first and a last period, or 'last 25 years'; not {list(span)}."
-        )
+        raise FrequencyError(f"A span is a first and a last period, or 'last 25 years'; not {list(span)}.")
     start = resolve_day(span[0], today)
     last = resolve_day(span[1], today, end=True) if len(span) == 2 else ""
     if start and last and last < start:
@@ -149,9 +141,7 @@ def days_in(dates: Any, what: str, *, missing: bool = False) -> Dates:
     ['2024-03-31', '2024-04-01']
     """
     if np.ndim(dates) != 1:
-        raise AlignmentError(
-            f"{what}: one column of days is expected, not {np.ndim(dates)} dimensions."
-        )
+        raise AlignmentError(f"{what}: one column of days is expected, not {np.ndim(dates)} dimensions.")
     index = dates if isinstance(dates, pd.Index) else pd.Index(dates)
     if isinstance(index, pd.PeriodIndex):
         index = index.to_timestamp(how="end")

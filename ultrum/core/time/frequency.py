@@ -167,10 +167,7 @@ class Frequency:
             or ("M" in (self.code, other.code) and (self._day != other._day))
         ):
             return False
-        return (
-            other < self
-            and self.anchor % MONTHS_IN[other.code] == other.anchor % MONTHS_IN[other.code]
-        )
+        return other < self and self.anchor % MONTHS_IN[other.code] == other.anchor % MONTHS_IN[other.code]
 
     def ordinals(self, dates: Any) -> Ints:
         """Integer of the period each date falls in.
@@ -449,9 +446,7 @@ def ordinals_of_labels(labels: Any, frequency: Frequency) -> Ints:
     texts = np.asarray(labels, dtype=np.str_)
     if not len(texts):
         return np.empty(0, dtype=np.int64)
-    usual = np.isin(
-        np.char.str_len(texts), {"A": [4], "M": [7], "B": [10], "D": [10]}.get(frequency.code, [])
-    )
+    usual = np.isin(np.char.str_len(texts), {"A": [4], "M": [7], "B": [10], "D": [10]}.get(frequency.code, []))
     if usual.all():
         with contextlib.suppress(ValueError):  # a wrong label is named below
             return frequency.ordinals(texts.astype("datetime64[D]"))

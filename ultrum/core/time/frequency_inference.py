@@ -35,9 +35,7 @@ def infer_frequency(index: pd.Index) -> Frequency:
     weekdays = bool(((days + 3) % 7 < 5).all())
     for code, low, high in (("W", 6, 8), ("M", 27, 32), ("Q", 88, 93), ("A", 360, 370)):
         if low <= gap <= high:
-            return _fitting(days.astype("datetime64[D]"), code) or Frequency(
-                "B" if weekdays else "D"
-            )
+            return _fitting(days.astype("datetime64[D]"), code) or Frequency("B" if weekdays else "D")
     if gap < 4:
         return Frequency("B" if weekdays else "D")
     raise FrequencyError(f"Dates {gap:g} days apart match no frequency; set frequency=...")
@@ -67,9 +65,7 @@ def _half_years(index: pd.PeriodIndex) -> Frequency:
     """Half-years out of periods of six months, which must all begin in the same or the opposite month."""
     firsts = set((index.month % 6).tolist())
     if len(firsts) > 1:
-        raise FrequencyError(
-            "The periods of six months overlap; half-years begin six months apart."
-        )
+        raise FrequencyError("The periods of six months overlap; half-years begin six months apart.")
     before = (firsts.pop() - 1) % 6 if firsts else 0  # month before the first of a half-year
     return Frequency("S", anchor=before or 12)
 

@@ -29,9 +29,7 @@ def missing_weekdays(days: Dates) -> Ints:
     return np.asarray(np.maximum(np.busday_count(days[:-1] + DAY, days[1:]), 0), dtype=np.int64)
 
 
-def gap_lengths(
-    days: Dates, values: Floats | None = None, trading_days: Dates | None = None
-) -> Ints:
+def gap_lengths(days: Dates, values: Floats | None = None, trading_days: Dates | None = None) -> Ints:
     """Weekdays missing in the gap before each row but the first; 0 where rows follow each other.
 
     Parameters

@@ -36,9 +36,7 @@ class Session:
         except ValueError:
             hours, minutes = 24, 60
         if not (0 <= hours < 24 and 0 <= minutes < 60):
-            raise FrequencyError(
-                f"session_close='{self.close}' is not a clock time such as '17:00'."
-            )
+            raise FrequencyError(f"session_close='{self.close}' is not a clock time such as '17:00'.")
         return hours * 3600 + minutes * 60
 
 
@@ -214,15 +212,11 @@ def _begun(
     if not len(begun) or begins is None:
         return begun, None
     first_day = target.starts(ordinals[:1])[0]
-    if (
-        whole_weeks or not source.is_dated
-    ):  # a week belongs where it ends, so one before would lie here
+    if whole_weeks or not source.is_dated:  # a week belongs where it ends, so one before would lie here
         missing = int((begins - first_day).astype(np.int64))
     else:
         missing = int(np.busday_count(first_day, begins))
-        new_year = np.busday_offset(
-            first_day.astype("datetime64[Y]").astype("datetime64[D]"), 0, "forward"
-        )
+        new_year = np.busday_offset(first_day.astype("datetime64[Y]").astype("datetime64[D]"), 0, "forward")
         missing -= int(first_day <= new_year < begins)
     if missing <= 0:
         return begun, None
@@ -256,9 +250,7 @@ def _finished(
     elif whole_weeks or source.code == "W":
         remaining = int((last_day - known_until).astype(int) >= (7 if source.code == "W" else 1))
     else:
-        remaining = (
-            int(np.busday_count(known_until + DAY, last_day + DAY)) if known_until < last_day else 0
-        )
+        remaining = int(np.busday_count(known_until + DAY, last_day + DAY)) if known_until < last_day else 0
     if remaining == 0:
         return kept, None
     kept[-1] = False

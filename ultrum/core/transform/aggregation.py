@@ -272,9 +272,7 @@ def _check_direction(x: SeriesTable, target: Frequency) -> None:
         )
 
 
-def _check_sense(
-    method: str, x: SeriesTable, target: Frequency, metadata_list: list[Metadata]
-) -> None:
+def _check_sense(method: str, x: SeriesTable, target: Frequency, metadata_list: list[Metadata]) -> None:
     if x.frequency.code == "W" and target.code != "W" and method in _WHOLE:
         raise FrequencyError(
             f"{metadata_list[0].name}: weeks do not fit whole into a {target.noun}, so a {method} over weeks "
@@ -287,9 +285,7 @@ def _check_sense(
                 f"Take how='{'compound' if metadata.is_return else 'mean'}' or leave how out."
             )
         if metadata.excess_of and method == "log sum":
-            raise UnitError(
-                f"{metadata.name} is in excess of {metadata.excess_of}; convert simple returns."
-            )
+            raise UnitError(f"{metadata.name} is in excess of {metadata.excess_of}; convert simple returns.")
 
 
 def _reduced(
@@ -313,9 +309,7 @@ def _last(
     """Last values, missing where stale, and the mask of the stale ones."""
     values = take_rows(x.block, grouping.last, columns)
     stale = np.zeros(values.shape, dtype=bool)
-    late = np.flatnonzero(
-        too_old(x, grouping, target, grouping.last, grouping.ordinals, stale_after)
-    )
+    late = np.flatnonzero(too_old(x, grouping, target, grouping.last, grouping.ordinals, stale_after))
     stale[late] = np.isfinite(values[late])
     period, place, row = earlier_rows(x, columns, values, grouping)
     if len(row):
@@ -354,9 +348,7 @@ def _compound(
     return whole - reduce_block(base, every, grouping, np.multiply, 1.0)[0], count
 
 
-def _matching_rate(
-    x: SeriesTable, metadata_list: list[Metadata], risk_free: TimeSeries | None
-) -> Floats:
+def _matching_rate(x: SeriesTable, metadata_list: list[Metadata], risk_free: TimeSeries | None) -> Floats:
     names = {a.excess_of for a in metadata_list} - {ZERO_COST}
     if risk_free is None or not names <= {risk_free.name}:
         given = "none was given" if risk_free is None else f"'{risk_free.name}' was given"
@@ -367,15 +359,11 @@ def _matching_rate(
     rates = risk_free.values.reindex(x.index).to_numpy(dtype=np.float64)
     if np.isnan(rates).any():
         first = x.index[np.flatnonzero(np.isnan(rates))[0]]
-        raise UnitError(
-            f"risk_free '{risk_free.name}' has no value at {first}; it must cover {x.names[0]}."
-        )
+        raise UnitError(f"risk_free '{risk_free.name}' has no value at {first}; it must cover {x.names[0]}.")
     return rates
 
 
-def _abouts(
-    x: SeriesTable, target: Frequency, methods: list[str], unfinished: tuple[str, ...]
-) -> list[Metadata]:
+def _abouts(x: SeriesTable, target: Frequency, methods: list[str], unfinished: tuple[str, ...]) -> list[Metadata]:
     """Descriptors after the conversion; series that were alike before share what is alike after."""
     steps = {}
     for method in dict.fromkeys(methods):

@@ -116,9 +116,7 @@ def composite(
     signs = np.array([float((orient or {}).get(n, 1)) for n in table.names])
     if not np.isin(signs, (-1.0, 1.0)).all():
         raise UnitError("orient is 1 or −1 for each part; set how much it counts with weights.")
-    shares = np.array(
-        [float((weights or {}).get(n, 1.0 if weights is None else 0.0)) for n in table.names]
-    )
+    shares = np.array([float((weights or {}).get(n, 1.0 if weights is None else 0.0)) for n in table.names])
     if (shares < 0).any() or not shares.sum() > 0:
         raise UnitError("weights must not be negative, and their sum must be positive.")
     scores = standardise(table, window=window)
@@ -155,9 +153,7 @@ def _gauge(
     )  # fmt: skip
     for part in table.metadata:
         steps = "; ".join(str(step) for step in part.trail)
-        metadata = metadata.stepped(
-            "part", name=part.name, at=part.address or None, made=steps or None
-        )
+        metadata = metadata.stepped("part", name=part.name, at=part.address or None, made=steps or None)
     metadata = metadata.stepped("composite", of=", ".join(table.names), at_least=needed, over=over)
     index = table.index[rows]
     values = pd.Series(gauge, index=index, name=name)
@@ -173,6 +169,4 @@ def _gauge(
 def _check_names(table: SeriesTable, given: Mapping[str, float] | None, word: str) -> None:
     unknown = [n for n in given or {} if n not in table.names]
     if unknown:
-        raise UnitError(
-            f"{word} names '{unknown[0]}', which is not one of the parts: {listed(table.names, 30)}."
-        )
+        raise UnitError(f"{word} names '{unknown[0]}', which is not one of the parts: {listed(table.names, 30)}.")

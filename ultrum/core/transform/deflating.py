@@ -61,9 +61,7 @@ def deflate(x: SeriesTable, prices: TimeSeries, *, base: str = "last") -> Series
     if all(a.is_return for a in x.metadata):
         inflation = _inflation(prices).reindex(index).to_numpy()
         block = (1.0 + x.values.reindex(index).to_numpy()) / (1.0 + inflation[:, None]) - 1.0
-        metadata_list = [
-            a.stepped("deflated", by=prices.name, rows_without_prices=lost) for a in x.metadata
-        ]
+        metadata_list = [a.stepped("deflated", by=prices.name, rows_without_prices=lost) for a in x.metadata]
         return SeriesTable.from_arrays(block, index, metadata_list)
     wanted = period_label(index[-1]) if base == "last" else base
     at = TimeSeries(common, prices.metadata)

@@ -74,9 +74,7 @@ class _Places:
 
 
 @checked
-def disaggregate(
-    x: S, frequency: str | Frequency, *, how: Method, indicator: TimeSeries | None = None
-) -> S:
+def disaggregate(x: S, frequency: str | Frequency, *, how: Method, indicator: TimeSeries | None = None) -> S:
     """Estimate a higher frequency.
 
     Parameters
@@ -158,8 +156,7 @@ def _check_direction(metadata: Metadata, target: Frequency) -> None:
         )
     if target.code in "HN" or not metadata.frequency.contains(target):
         raise FrequencyError(
-            f"{target.name} periods do not fit whole into {metadata.frequency.name} ones; "
-            "choose another target."
+            f"{target.name} periods do not fit whole into {metadata.frequency.name} ones; choose another target."
         )
 
 
@@ -199,9 +196,7 @@ def _places(low: Ints, source: Frequency, target: Frequency) -> _Places:
 def _indicator_on(high: Ints, target: Frequency, indicator: TimeSeries, name: str) -> Floats:
     metadata = indicator.metadata
     if metadata.frequency != target:
-        raise FrequencyError(
-            f"indicator {metadata.name} is {metadata.frequency.name}; it must be {target.name}."
-        )
+        raise FrequencyError(f"indicator {metadata.name} is {metadata.frequency.name}; it must be {target.name}.")
     values = indicator.values.reindex(target.index(high)).to_numpy(dtype=np.float64)
     if np.isnan(values).any():
         first = target.labels(high[np.flatnonzero(np.isnan(values))[:1]])[0]
@@ -263,11 +258,7 @@ def _rho_setting(estimate: ChowLin | None) -> str | None:
     """The autocorrelation; at its edge the indicator does not follow the trend of the series."""
     if estimate is None:
         return None
-    edge = (
-        ", at the edge of its range: the indicator misses the trend"
-        if abs(estimate.rho) > 0.998
-        else ""
-    )
+    edge = ", at the edge of its range: the indicator misses the trend" if abs(estimate.rho) > 0.998 else ""
     return f"{estimate.rho:.3f}{edge}"
 
 

@@ -69,15 +69,11 @@ def growth(
     grown = np.log(ratio) if kind == "log" else ratio - 1.0
     if annualised:
         months = months_in(over)
-        lag = (
-            months / 12 if months else periods_in(over, x.frequency) / x.frequency.periods_per_year
-        )
+        lag = months / 12 if months else periods_in(over, x.frequency) / x.frequency.periods_per_year
         grown = _annualise(grown, 1.0 / lag, kind)
     facts = {"measure": "rate", "unit": "decimal", "currency": "", "base_period": ""}
     noted = annualised or None
-    metadata_list = [
-        a.stepped("growth", facts, over=over, kind=kind, annualised=noted) for a in x.metadata
-    ]
+    metadata_list = [a.stepped("growth", facts, over=over, kind=kind, annualised=noted) for a in x.metadata]
     return SeriesTable.from_arrays(grown, x.index[rows], metadata_list)
 
 
@@ -121,9 +117,7 @@ def difference(x: SeriesTable, *, over: str | None = None) -> SeriesTable:
         measure = {"stock": "flow", "rate": "rate", "flow": "flow"}.get(metadata.measure, "")
         timing = "total" if metadata.measure == "stock" else metadata.timing
         facts = {"measure": measure, "timing": timing}
-        metadata_list.append(
-            metadata.stepped("difference", facts, over=over or f"1 {x.frequency.noun}")
-        )
+        metadata_list.append(metadata.stepped("difference", facts, over=over or f"1 {x.frequency.noun}"))
     return SeriesTable.from_arrays(differences, x.index[rows], metadata_list)
 
 
@@ -172,6 +166,5 @@ def _check_level(metadata: Metadata, values: Floats) -> None:
         )
     if np.nanmin(values, initial=np.inf) <= 0:
         raise UnitError(
-            f"{metadata.name} has values that are zero or negative; its growth is not meaningful. "
-            "Use difference."
+            f"{metadata.name} has values that are zero or negative; its growth is not meaningful. Use difference."
         )

@@ -75,9 +75,7 @@ def innovations(
         if metadata.measure in ("price", "index", "stock", "quote"):
             raise UnitError(f"{name} is a level ({metadata.measure}); take its growth first.")
         values, lags = _of_one(x[name], most_lags, criterion, sample, least)
-        metadata_after = metadata.stepped(
-            "innovations", lags=lags, criterion=criterion, sample=sample
-        )
+        metadata_after = metadata.stepped("innovations", lags=lags, criterion=criterion, sample=sample)
         parts.append(TimeSeries.from_arrays(values, x.index, metadata_after))
     return SeriesTable.of(parts)
 
@@ -134,9 +132,7 @@ def _order(values: Floats, lagged: Floats, most: int, criterion: str) -> int:
     y, x = values[used], lagged[used]
     count = len(y)
     if count < most + 3:
-        raise EstimationError(
-            f"Only {counted(count, 'period')} with all {most} lags; take fewer lags."
-        )
+        raise EstimationError(f"Only {counted(count, 'period')} with all {most} lags; take fewer lags.")
     q = np.linalg.qr(x)[0]  # the first columns of Q span the first columns of X
     left = float(y @ y) - np.cumsum((q.T @ y) ** 2)
     spread = np.maximum(left, np.finfo(float).tiny) / count

@@ -41,15 +41,11 @@ def lag(x: SeriesTable, over: str | int = 1) -> SeriesTable:
     """
     count = int(over) if str(over).isdigit() else periods_in(str(over), x.frequency)
     if count < 1:
-        raise FrequencyError(
-            f"A lag of {counted(count, 'period')} would bring the future in; take at least 1."
-        )
+        raise FrequencyError(f"A lag of {counted(count, 'period')} would bring the future in; take at least 1.")
     if x.frequency.code in "HN":
         raise FrequencyError("Intraday series are not lagged by periods; convert them to days.")
     index = x.frequency.index(x.ordinals + count)
-    return SeriesTable.from_arrays(
-        x.block.copy(), index, [a.stepped("lagged", by=over) for a in x.metadata]
-    )
+    return SeriesTable.from_arrays(x.block.copy(), index, [a.stepped("lagged", by=over) for a in x.metadata])
 
 
 @on_block
@@ -105,8 +101,7 @@ def fill(
     filled_frame = filled[how](limit=limit) if how in filled else frame
     counts = (frame.isna() & filled_frame.notna()).sum().to_numpy()
     metadata_list = [
-        a.stepped("filled", how=how, limit=limit, values=int(c))
-        for a, c in zip(x.metadata, counts, strict=True)
+        a.stepped("filled", how=how, limit=limit, values=int(c)) for a, c in zip(x.metadata, counts, strict=True)
     ]
     return SeriesTable.from_arrays(
         np.array(filled_frame.to_numpy(dtype=np.float64)), filled_frame.index, metadata_list

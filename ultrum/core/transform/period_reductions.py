@@ -63,9 +63,7 @@ def _columns(block: Floats, columns: Ints) -> Floats:
     return block.T[columns].T if block.flags.f_contiguous else block.take(columns, axis=1)
 
 
-def _by_columns(
-    part: Floats, grouping: Grouping, take: np.ufunc, neutral: float
-) -> tuple[Floats, Ints]:
+def _by_columns(part: Floats, grouping: Grouping, take: np.ufunc, neutral: float) -> tuple[Floats, Ints]:
     """Reductions and counts of shape (M, G), a column's rows after one another."""
     across = part.T
     if across.strides[1] != across.itemsize:
@@ -82,9 +80,7 @@ def _by_columns(
     return reduced, counts
 
 
-def _by_rows(
-    part: Floats, grouping: Grouping, take: np.ufunc, neutral: float
-) -> tuple[Floats, Ints]:
+def _by_rows(part: Floats, grouping: Grouping, take: np.ufunc, neutral: float) -> tuple[Floats, Ints]:
     """Reductions and counts of shape (G, M), a period's rows at a time."""
     reduced = np.empty((len(grouping.first), part.shape[1]))
     counts = np.empty(reduced.shape, dtype=np.int64)
@@ -118,9 +114,7 @@ def take_rows(block: Floats, rows: Ints, columns: Ints) -> Floats:
     return block[np.ix_(rows, columns)]
 
 
-def earlier_rows(
-    x: SeriesTable, columns: Ints, last: Floats, grouping: Grouping
-) -> tuple[Ints, Ints, Ints]:
+def earlier_rows(x: SeriesTable, columns: Ints, last: Floats, grouping: Grouping) -> tuple[Ints, Ints, Ints]:
     """Where the last row of a period has no value but an earlier one has: period, column's place, row.
 
     Periods before a series begins, or after it ends, are passed over unread.

@@ -54,9 +54,7 @@ def rebase(x: SeriesTable, base: str = "first", *, value: float = 100.0) -> Seri
         _refuse_rates(metadata, "rebased")
     rows, label = _base_rows(x, base)
     base_values = x.block[rows]
-    lacking = [
-        n for n, part in zip(x.names, base_values.T, strict=True) if not np.isfinite(part).all()
-    ]
+    lacking = [n for n, part in zip(x.names, base_values.T, strict=True) if not np.isfinite(part).all()]
     if lacking:
         valid = x[lacking[0]].values.dropna().index
         raise AlignmentError(
@@ -97,7 +95,5 @@ def _base_rows(x: SeriesTable, to: str) -> tuple[Bools | Ints, str]:
             if in_period.any()
             else "no period"
         )
-        raise AlignmentError(
-            f"{listed(x.names)} ({span_of(x.index)}) hold {rows} of {to}; choose another base."
-        )
+        raise AlignmentError(f"{listed(x.names)} ({span_of(x.index)}) hold {rows} of {to}; choose another base.")
     return in_period, to

@@ -83,12 +83,8 @@ def rolling(
     >>> rolling(x, 2, min_obs=2).to_pandas().tolist()
     [nan, 1.5, 2.5, 4.5]
     """
-    if how == "sum" and any(
-        a.measure in ("index", "price", "quote", "rate", "return") for a in x.metadata
-    ):
-        raise UnitError(
-            f"{x.names[0]}: the sum of {x.metadata[0].measure} values is not meaningful."
-        )
+    if how == "sum" and any(a.measure in ("index", "price", "quote", "rate", "return") for a in x.metadata):
+        raise UnitError(f"{x.names[0]}: the sum of {x.metadata[0].measure} values is not meaningful.")
     if isinstance(window, int) and min_obs is not None and min_obs > window:
         raise UnitError(f"min_obs={min_obs} is more than the window of {window} has.")
     starts = starts_of(window, x.ordinals, x.frequency)
@@ -153,9 +149,7 @@ def _rolled(block: Floats, starts: Ints, how: str, min_obs: int) -> Floats:
     if not (even and np.isfinite(block).all() and len(block) >= width):
         return over_windows(block, starts, STATISTICS[how], min_obs)
     values = np.full(block.shape, np.nan)
-    values[: width - 1] = over_windows(
-        block[: width - 1], starts[: width - 1], STATISTICS[how], min_obs
-    )
+    values[: width - 1] = over_windows(block[: width - 1], starts[: width - 1], STATISTICS[how], min_obs)
     if width >= min_obs:
         for first, views in even_windows(block, width):
             rolled = (

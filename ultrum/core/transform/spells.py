@@ -152,9 +152,7 @@ def _stretches(holds: Bools, x: TimeSeries) -> list[tuple[int, int]]:
     return list(zip(firsts.tolist(), lasts.tolist(), strict=True))
 
 
-def _row(
-    x: TimeSeries, values: Floats, first: int, last: int, condition: Condition
-) -> list[object]:
+def _row(x: TimeSeries, values: Floats, first: int, last: int, condition: Condition) -> list[object]:
     inside = values[first : last + 1]
     at = int(np.argmin(inside) if condition.downward else np.argmax(inside))
     last_valid = np.flatnonzero(np.isfinite(values))[-1]

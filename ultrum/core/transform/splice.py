@@ -138,9 +138,7 @@ def _linked(
     if link == "ratio":
         factor = float(theirs.mean() / mine.mean()) if mine.mean() else np.nan
         if not np.isfinite(factor) or factor <= 0:
-            raise UnitError(
-                f"{part.name} and {chosen.name} have no positive ratio; link='difference'."
-            )
+            raise UnitError(f"{part.name} and {chosen.name} have no positive ratio; link='difference'.")
         values = valid * factor
     else:
         factor = float((theirs - mine).mean()) if link == "difference" else 0.0
@@ -171,9 +169,7 @@ def _refuse_disagreement(
     worst = int(np.argmax(np.abs(gaps)))
     amount = f"{gaps[worst]:+.4g}" if link == "difference" else f"{100 * gaps[worst]:+.2f} %"
     limit = f"{tolerance:g}" if link == "difference" else f"{100 * tolerance:g} %"
-    fixes = {"level": "link='ratio' or 'difference'", "ratio": "link='difference'"}.get(
-        link, "other parts"
-    )
+    fixes = {"level": "link='ratio' or 'difference'", "ratio": "link='difference'"}.get(link, "other parts")
     raise AlignmentError(
         f"{part.name} and {chosen.name} disagree beyond {limit} in {int(wrong.sum())} of {len(shared)} shared "
         f"periods, most in {period_label(shared[worst])}: {values[shared[worst]]:.6g} against "

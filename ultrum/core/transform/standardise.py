@@ -16,9 +16,7 @@ from ultrum.errors import UnitError
 
 @on_block
 @checked
-def standardise(
-    x: SeriesTable, *, window: str | int = "all", min_obs: int | None = None
-) -> SeriesTable:
+def standardise(x: SeriesTable, *, window: str | int = "all", min_obs: int | None = None) -> SeriesTable:
     """Values less their mean, in standard deviations (n − 1).
 
     Parameters
@@ -56,9 +54,7 @@ def standardise(
         spread = rolling(x, window, how="deviation", min_obs=min_obs).block
         scores = _scores(block, centre, spread)
     if len(scores) and not np.isfinite(scores).any() and np.isfinite(block).any():
-        raise UnitError(
-            f"{x.names[0]} does not vary, or has too few values, so it has no standard scores."
-        )
+        raise UnitError(f"{x.names[0]} does not vary, or has too few values, so it has no standard scores.")
     facts = {"measure": "score", "unit": "decimal", "currency": "", "base_period": ""}
     metadata_list = [a.stepped("standardised", facts, over=window) for a in x.metadata]
     return SeriesTable.from_arrays(scores, x.index, metadata_list)

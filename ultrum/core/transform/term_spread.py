@@ -44,11 +44,7 @@ def spread(long: TimeSeries, short: TimeSeries, *, name: str = "") -> TimeSeries
     [0.01, -0.005]
     """
     check_same(long.metadata, short.metadata, "less")
-    if (
-        long.metadata.timing
-        and short.metadata.timing
-        and long.metadata.timing != short.metadata.timing
-    ):
+    if long.metadata.timing and short.metadata.timing and long.metadata.timing != short.metadata.timing:
         raise UnitError(
             f"{long.name} is at the {long.metadata.timing} of a {long.metadata.frequency.noun}, {short.name} at "
             f"the {short.metadata.timing}; bring both to one."

@@ -51,9 +51,7 @@ def months_before(days: Dates, months: int) -> Dates:
     into = (days - first.astype("datetime64[D]")).astype(np.int64)
     target = first - months * MONTH
     length = (target + MONTH).astype("datetime64[D]") - target.astype("datetime64[D]")
-    moved: Dates = target.astype("datetime64[D]") + DAY * np.minimum(
-        into, length.astype(np.int64) - 1
-    )
+    moved: Dates = target.astype("datetime64[D]") + DAY * np.minimum(into, length.astype(np.int64) - 1)
     return moved
 
 

@@ -26,9 +26,7 @@ _FORMULAS: Final = {
 
 
 @checked
-def conversion_workings(
-    x: TimeSeries, frequency: str | Frequency, period: str | None = None
-) -> Workings:
+def conversion_workings(x: TimeSeries, frequency: str | Frequency, period: str | None = None) -> Workings:
     """How one period of a lower frequency follows from the observations in it.
 
     Parameters

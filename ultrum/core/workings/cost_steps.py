@@ -8,9 +8,7 @@ import pandas as pd
 from ultrum.core.workings.steps_table import Workings, workings_of
 
 
-def cost_workings(
-    asset: str, parts: pd.DataFrame, risk_free: float, value: float, error: float
-) -> Workings:
+def cost_workings(asset: str, parts: pd.DataFrame, risk_free: float, value: float, error: float) -> Workings:
     """The cost of equity of one asset.
 
     Parameters
@@ -21,9 +19,7 @@ def cost_workings(
     risk_free, value, error : float
         The rate, the cost and its standard error, a year.
     """
-    lines: list[tuple[str, str, str | float]] = [
-        ("rate", "risk-free rate a year", float(risk_free))
-    ]
+    lines: list[tuple[str, str, str | float]] = [("rate", "risk-free rate a year", float(risk_free))]
     terms, factors = ["rate"], []
     for number, (name, row) in enumerate(parts.iterrows()):
         if np.isfinite(row["beta"]):
@@ -50,9 +46,7 @@ def cost_workings(
     elif len(factors) > 1:
         note = "The standard error uses the covariances of betas and premia, which are not shown."
     lines.append(("cost", f"cost of equity of {asset} a year", " + ".join(terms)))
-    return workings_of(
-        f"Cost of equity of {asset}", pd.DataFrame(), {}, lines, expected=value, note=note
-    )
+    return workings_of(f"Cost of equity of {asset}", pd.DataFrame(), {}, lines, expected=value, note=note)
 
 
 _GOODMAN = "sqrt(B ** 2 * premium_error ** 2 + L ** 2 * beta_error ** 2 - beta_error ** 2 * premium_error ** 2)"

@@ -29,9 +29,7 @@ _OF_NUMBERS: Final[Mapping[str, tuple[str, Callable[[Value], Value]]]] = {
 }  # fmt: skip
 
 
-def evaluated(
-    expression: str, numbers: Mapping[str, float], columns: Mapping[str, Floats]
-) -> Value:
+def evaluated(expression: str, numbers: Mapping[str, float], columns: Mapping[str, Floats]) -> Value:
     """The value of an expression: a number, or a column where it names columns row by row.
 
     Examples
@@ -88,9 +86,7 @@ def _value(node: ast.expr, numbers: Mapping[str, float], columns: Mapping[str, F
     raise ValueError(f"{ast.unparse(node)} is not an expression of workings")
 
 
-def _cell(
-    node: ast.expr, cells: Mapping[str, str], ranges: Mapping[str, str], rows: Mapping[str, str]
-) -> str:
+def _cell(node: ast.expr, cells: Mapping[str, str], ranges: Mapping[str, str], rows: Mapping[str, str]) -> str:
     if isinstance(node, ast.Constant):
         return repr(node.value)
     if isinstance(node, ast.Name):

@@ -103,9 +103,7 @@ def _normal_equations(
     pairs = [(i, j) for i in range(len(terms)) for j in range(i, len(terms))]
     columns = [(f"p{i}_{j}", f"{terms[i]} × {terms[j]}", f"{weight}x{i} * x{j}") for i, j in pairs]
     columns += [(f"q{i}", f"{terms[i]} × {name}", f"{weight}x{i} * y") for i in range(len(terms))]
-    lines: list[Line] = [
-        (f"a{i}_{j}_0", f"sum of {terms[i]} × {terms[j]}", f"sum(p{i}_{j})") for i, j in pairs
-    ]
+    lines: list[Line] = [(f"a{i}_{j}_0", f"sum of {terms[i]} × {terms[j]}", f"sum(p{i}_{j})") for i, j in pairs]
     lines += [(f"b{i}_0", f"sum of {terms[i]} × {name}", f"sum(q{i})") for i in range(len(terms))]
     lines += _elimination(terms) + _substitution(terms)
     return workings_of(
@@ -139,7 +137,5 @@ def _substitution(terms: Sequence[str]) -> list[Line]:
     lines: list[Line] = []
     for i in reversed(range(len(terms))):
         others = "".join(f" - a{i}_{j}_{i} * beta{j}" for j in range(i + 1, len(terms)))
-        lines.append(
-            (f"beta{i}", f"coefficient of {terms[i]}", f"(b{i}_{i}{others}) / a{i}_{i}_{i}")
-        )
+        lines.append((f"beta{i}", f"coefficient of {terms[i]}", f"(b{i}_{i}{others}) / a{i}_{i}_{i}"))
     return lines

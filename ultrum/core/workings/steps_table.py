@@ -126,9 +126,7 @@ class Workings(TextInNotebooks):
         >>> round(steps.recomputed()["r2"], 4)
         0.12
         """
-        inputs = {
-            c.name: self.rows[c.name].to_numpy(dtype=float) for c in self.columns if not c.formula
-        }
+        inputs = {c.name: self.rows[c.name].to_numpy(dtype=float) for c in self.columns if not c.formula}
         given = {s.name: s.value for s in self.steps if not s.formula}
         return _evaluate(self.columns, self.steps, inputs, given)[0]
 
@@ -198,9 +196,7 @@ def workings_of(
     steps = tuple(WorkingStep(s.name, s.label, s.formula, numbers[s.name]) for s in unvalued)
     rows = pd.DataFrame({c.name: filled[c.name] for c in every}, index=inputs.index)
     workings = Workings(title, rows, tuple(every), steps, note)
-    if expected is not None and abs(workings.result - expected) > _AGREE * max(
-        abs(expected), 1e-12
-    ):
+    if expected is not None and abs(workings.result - expected) > _AGREE * max(abs(expected), 1e-12):
         raise EstimationError(
             f"{title}: the steps lead to {workings.result:.12g}, the result is {expected:.12g}."
         )
@@ -231,8 +227,6 @@ def _evaluate(
             else:
                 numbers[part.name] = float(np.asarray(value))
         if len(later) == len(waiting):
-            raise EstimationError(
-                f"Workings: {later[0].name} = {later[0].formula} uses what is not there."
-            )
+            raise EstimationError(f"Workings: {later[0].name} = {later[0].formula} uses what is not there.")
         waiting = later
     return numbers, arrays

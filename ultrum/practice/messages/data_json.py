@@ -17,17 +17,12 @@ def data_json(
     """A data message; the two versions differ in where structures and values stand."""
     periods = sorted({p for _, rows in series for p in rows["period"]}) if with_data else []
     place = {period: str(i) for i, period in enumerate(periods)}
-    values = {
-        a: sorted({facts_of(flow, key).get(a, "") for key, _ in series} - {""})
-        for a in SERIES_ATTRIBUTES
-    }
+    values = {a: sorted({facts_of(flow, key).get(a, "") for key, _ in series} - {""}) for a in SERIES_ATTRIBUTES}
     body = {}
     for key, rows in series:
         facts = facts_of(flow, key)
         entry: dict[str, Any] = {
-            "attributes": [
-                values[a].index(facts[a]) if facts.get(a) else None for a in SERIES_ATTRIBUTES
-            ]
+            "attributes": [values[a].index(facts[a]) if facts.get(a) else None for a in SERIES_ATTRIBUTES]
         }
         if with_data:
             entry["observations"] = {
@@ -53,9 +48,7 @@ def _positions(flow: Flow, key: str) -> str:
     return ":".join(str(list(codes).index(code)) for code, (_, codes) in pairs)
 
 
-def _structure(
-    flow: Flow, periods: Sequence[str], values: dict[str, list[str]], version: str
-) -> dict[str, Any]:
+def _structure(flow: Flow, periods: Sequence[str], values: dict[str, list[str]], version: str) -> dict[str, Any]:
     dimensions = [
         {"id": name, "name": title, "keyPosition": i,
          "values": [{"id": c, "name": n} for c, n in codes.items()]}
@@ -69,9 +62,7 @@ def _structure(
         "values": entries,
     }
     attributes = [_attribute(flow, a, values_there, version) for a, values_there in values.items()]
-    related: dict[str, Any] = (
-        {"primaryMeasure": "OBS_VALUE"} if version == "1.0.0" else {"observation": {}}
-    )
+    related: dict[str, Any] = {"primaryMeasure": "OBS_VALUE"} if version == "1.0.0" else {"observation": {}}
     status = {
         "id": "OBS_STATUS",
         "name": "Status",

@@ -20,9 +20,7 @@ from ultrum.practice.messages.message_headers import (
 from ultrum.practice.observatory import SERIES_ATTRIBUTES, Flow
 
 
-def data_xml(
-    flow: Flow, series: Sequence[Series], with_data: bool = True, generic: bool = False
-) -> bytes:
+def data_xml(flow: Flow, series: Sequence[Series], with_data: bool = True, generic: bool = False) -> bytes:
     """A data message, series by series."""
     return _generic(flow, series, with_data) if generic else _specific(flow, series, with_data)
 

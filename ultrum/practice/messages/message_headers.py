@@ -115,9 +115,7 @@ def header(root: Any, structure: Flow | None = None, **attributes: str) -> Any:
 
 def add(parent: Any, tag: str, text: str | None = None, **attributes: str) -> Any:
     """A child element in the standard's name spaces."""
-    element = lxml.etree.SubElement(
-        parent, named(tag), {named(k): v for k, v in attributes.items()}
-    )
+    element = lxml.etree.SubElement(parent, named(tag), {named(k): v for k, v in attributes.items()})
     if text is not None:
         element.text = text
     return element

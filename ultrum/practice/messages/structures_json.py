@@ -31,9 +31,7 @@ def structures_json(content: Content, version: str = "1.0.0") -> dict[str, Any]:
         data["categorySchemes"] = [_topics()]
         data["categorisations"] = _categorisations()
     if content.constrained is not None:
-        data["contentConstraints" if version == "1.0.0" else "dataConstraints"] = [
-            _constraint(content, version)
-        ]
+        data["contentConstraints" if version == "1.0.0" else "dataConstraints"] = [_constraint(content, version)]
     return {"meta": meta(), "data": data}
 
 
@@ -142,9 +140,7 @@ def _constraint(content: Content, version: str) -> dict[str, Any]:
         }  # fmt: skip
         kind = {"type": "Actual"}
     else:
-        members = [
-            {"id": d, "values": [{"value": x} for x in v]} for d, v in content.available.items()
-        ]
+        members = [{"id": d, "values": [{"value": x} for x in v]} for d, v in content.available.items()]
         region, kind = {"include": True, "keyValues": members}, {"role": "Actual"}
     attached = {"dataflows": [urn("Dataflow", "datastructure", flow.id)]}
     return {**_named(f"CR_{flow.id}", f"What {flow.title} has"), **kind, "constraintAttachment": attached,

@@ -75,10 +75,7 @@ def _required(flow: Flow) -> str:
              + "".join(f'<xs:enumeration value="{c}"/>' for c in codes)
              + "</xs:restriction></xs:simpleType></xs:attribute>"
              for d, (_, codes) in flow.dimensions.items()]  # fmt: skip
-    lines += [
-        f'      <xs:attribute name="{a}" type="xs:string" use="optional"/>'
-        for a in SERIES_ATTRIBUTES
-    ]
+    lines += [f'      <xs:attribute name="{a}" type="xs:string" use="optional"/>' for a in SERIES_ATTRIBUTES]
     return "\n".join(lines)
 
 
@@ -139,18 +136,14 @@ def _concept(element: Any, name: str) -> None:
 
 
 def _definition(outer: Any, flow: Flow) -> None:
-    parts = add(
-        _kept(outer, "str:DataStructure", flow.id, flow.title), "str:DataStructureComponents"
-    )
+    parts = add(_kept(outer, "str:DataStructure", flow.id, flow.title), "str:DataStructureComponents")
     listed = add(parts, "str:DimensionList", id="DimensionDescriptor")
     for i, name in enumerate(flow.dimensions, start=1):
         dimension = add(listed, "str:Dimension", id=name, position=str(i))
         _concept(dimension, name)
         represented = add(dimension, "str:LocalRepresentation")
         _ref(represented, "str:Enumeration", f"CL_{name}", "Codelist", "codelist", **_owned())
-    time = add(
-        listed, "str:TimeDimension", id="TIME_PERIOD", position=str(len(flow.dimensions) + 1)
-    )
+    time = add(listed, "str:TimeDimension", id="TIME_PERIOD", position=str(len(flow.dimensions) + 1))
     _concept(time, "TIME_PERIOD")
     add(add(time, "str:LocalRepresentation"), "str:TextFormat", textType="ObservationalTimePeriod")
     with_metadata = add(parts, "str:AttributeList", id="AttributeDescriptor")
@@ -176,9 +169,7 @@ def _attribute(parent: Any, flow: Flow, name: str) -> None:
 
 def _constraint(body: Any, flow: Flow, available: dict[str, list[str]]) -> None:
     outer = add(body, "str:Constraints")
-    element = _kept(
-        outer, "str:ContentConstraint", f"CR_{flow.id}", f"What {flow.title} has", type="Actual"
-    )
+    element = _kept(outer, "str:ContentConstraint", f"CR_{flow.id}", f"What {flow.title} has", type="Actual")
     attached = add(element, "str:ConstraintAttachment")
     _ref(attached, "str:Dataflow", flow.id, "Dataflow", "datastructure", **_owned())
     region = add(element, "str:CubeRegion", include="true")

@@ -87,9 +87,7 @@ def betas(
     ax.axvline(1.0, color=STONE, linewidth=1, linestyle=(0, (4, 3)))
     ax.set_xlabel(f"{term} beta, with {100 * level:g} % interval")
     ax.set_title(f"{headed(term)} betas of {len(order)} assets")
-    span = (
-        f"{period_label(table.first.dropna().min())} to {period_label(table.last.dropna().max())}"
-    )
+    span = f"{period_label(table.first.dropna().min())} to {period_label(table.last.dropna().max())}"
     foot(ax, span, errors_in_words(table.errors), source=source)
     return ax
 
@@ -251,7 +249,5 @@ def _part_labels(parts: Any) -> list[str]:
         if np.isnan(part["beta"]):  # the rate, add-ons, another currency
             labels.append(str(name))
         else:
-            labels.append(
-                f"{name}: beta {decimals(part['beta'])}\n× premium {percent(part['premium'])} %"
-            )
+            labels.append(f"{name}: beta {decimals(part['beta'])}\n× premium {percent(part['premium'])} %")
     return labels

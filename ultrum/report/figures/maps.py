@@ -146,9 +146,7 @@ def _polygons(features: list[Mapping[str, Any]], code: str) -> Iterator[tuple[st
         outlines = []
         try:
             for rings in parts:
-                paths = [
-                    Outline(np.asarray(ring, dtype=float)[:, :2], closed=True) for ring in rings
-                ]
+                paths = [Outline(np.asarray(ring, dtype=float)[:, :2], closed=True) for ring in rings]
                 outlines.append(Outline.make_compound_path(*paths))
         except (ValueError, IndexError, TypeError):
             raise TableError(
@@ -161,17 +159,13 @@ def _limits(values: Any, classes: int, breaks: str | list[float], factor: float)
     """Limits of the classes, lowest and highest included."""
     if not isinstance(breaks, str):
         inner = np.sort(np.asarray(breaks, dtype=float)) * factor
-        edges = np.concatenate(
-            [[min(values.min(), inner[0])], inner, [max(values.max(), inner[-1])]]
-        )
+        edges = np.concatenate([[min(values.min(), inner[0])], inner, [max(values.max(), inner[-1])]])
     elif breaks == "quantiles":
         edges = np.quantile(values, np.linspace(0, 1, _count(classes) + 1))
     elif breaks == "equal":
         edges = np.linspace(values.min(), values.max(), _count(classes) + 1)
     else:
-        raise UnitError(
-            f"breaks='{breaks}' is not known; it is quantiles, equal or a list of limits."
-        )
+        raise UnitError(f"breaks='{breaks}' is not known; it is quantiles, equal or a list of limits.")
     distinct = np.unique(edges)
     return distinct if len(distinct) > 1 else np.array([distinct[0], distinct[0]])
 
@@ -194,12 +188,8 @@ def _legend(ax: Axes, limits: Any, palette: list[str], unit: str, missing: int) 
     words = [f"{low:,.{digits}f} to {high:,.{digits}f}" for low, high in itertools.pairwise(limits)]
     handles: list[Any] = [Patch(facecolor=c, label=w) for c, w in zip(palette, words, strict=True)]
     if missing:
-        handles.append(
-            Patch(facecolor="white", edgecolor=STONE, hatch="////", label=f"no value ({missing})")
-        )
-    legend = ax.legend(
-        handles=handles, title=unit or None, loc="center left", bbox_to_anchor=(1.0, 0.5)
-    )
+        handles.append(Patch(facecolor="white", edgecolor=STONE, hatch="////", label=f"no value ({missing})"))
+    legend = ax.legend(handles=handles, title=unit or None, loc="center left", bbox_to_anchor=(1.0, 0.5))
     legend.get_title().set_color(INK)
 
 

@@ -89,11 +89,7 @@ def beta_path(
         title = f"{headed(term or _first(betas))} beta of {asset} in moving windows"
     else:
         path, basis = betas.interval(asset, level), betas.basis
-        kind = (
-            "as a random walk"
-            if isinstance(betas, FilteredBetas)
-            else "as it moves with what was known"
-        )
+        kind = "as a random walk" if isinstance(betas, FilteredBetas) else "as it moves with what was known"
         title = f"Beta of {asset} {kind}"
     ax = axes_for(ax)
     x = _dates(path.index)
@@ -161,12 +157,8 @@ def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> 
         ax.axvspan(*ends, color=LANTERN, alpha=0.14, linewidth=0, label="95 % interval of the date")
     ax.plot([place], [test.path.loc[test.at]], "o", color=LANTERN, label=break_text)
     largest = test.distribution == "largest F"
-    ax.set_ylabel(
-        "F of a break at each date" if largest else "cumulated recursive residuals, deviations"
-    )
-    ax.set_title(
-        f"{test.name}: {'a break at an unknown date' if largest else 'drift of the coefficients'}"
-    )
+    ax.set_ylabel("F of a break at each date" if largest else "cumulated recursive residuals, deviations")
+    ax.set_title(f"{test.name}: {'a break at an unknown date' if largest else 'drift of the coefficients'}")
     ax.legend(loc="best", fontsize=9)
     foot(ax, span_of(test.path.index), source=source)
     return ax
@@ -174,9 +166,7 @@ def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> 
 
 @styled
 @checked
-def predicted_against_realised(
-    result: TwoPass, *, source: str = "", ax: Axes | None = None
-) -> Axes:
+def predicted_against_realised(result: TwoPass, *, source: str = "", ax: Axes | None = None) -> Axes:
     """Mean excess return of each asset against what its exposures and the mean premia predict.
 
     Parameters
@@ -206,9 +196,7 @@ def predicted_against_realised(
     ax = axes_for(ax, height=6.2)
     across, up = _room(x), _room(y)
     ends = (min(across[0], up[0]), max(across[1], up[1]))
-    ax.plot(
-        ends, ends, color=STONE, linewidth=1.2, linestyle=(0, (5, 3)), label="predicted = realised"
-    )
+    ax.plot(ends, ends, color=STONE, linewidth=1.2, linestyle=(0, (5, 3)), label="predicted = realised")
     ax.scatter(x, y, color=TIDE, s=30, zorder=3)
     ax.set_xlim(*across)
     ax.set_ylim(*up)
@@ -260,15 +248,8 @@ def sensitivity(result: BetaSensitivity, *, source: str = "", ax: Axes | None = 
     >>> len(sensitivity(made).get_yticks()) > 5
     True
     """
-    table = (
-        result.to_frame()
-        .dropna(subset=["beta"])
-        .sort_values("beta", kind="stable")
-        .reset_index(drop=True)
-    )
-    options = [
-        (c, v) for c in CHOICES if table[c].nunique() > 1 for v in dict.fromkeys(result.table[c])
-    ]
+    table = result.to_frame().dropna(subset=["beta"]).sort_values("beta", kind="stable").reset_index(drop=True)
+    options = [(c, v) for c in CHOICES if table[c].nunique() > 1 for v in dict.fromkeys(result.table[c])]
     ax = axes_for(ax, height=4.4 + 0.26 * len(options))
     x = np.arange(len(table))
     reach = float(table["beta"].max() - table["beta"].min()) or 1.0
@@ -290,9 +271,7 @@ def sensitivity(result: BetaSensitivity, *, source: str = "", ax: Axes | None = 
     return ax
 
 
-def _mark_choices(
-    ax: Axes, table: pd.DataFrame, options: list[tuple[str, str]], is_chosen: Any
-) -> None:
+def _mark_choices(ax: Axes, table: pd.DataFrame, options: list[tuple[str, str]], is_chosen: Any) -> None:
     """Below the betas one line of dots for each value of each choice."""
     low, high = ax.get_ylim()
     step = 0.062 * (high - low)
@@ -353,9 +332,7 @@ def _say(ax: Axes, x: Any, y: Any, text: str) -> None:
 
 @styled
 @checked
-def peers(
-    result: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes | None = None
-) -> Axes:
+def peers(result: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes | None = None) -> Axes:
     """Each peer's levered and unlevered beta, the average of the business, and the company's own.
 
     Parameters
@@ -390,9 +367,7 @@ def peers(
     ax.scatter(shown["unlevered"], rows, color=TIDE, s=34, label="without debt", zorder=3)
     normal = t_quantile(level, np.inf)
     spread = normal * result.asset_error
-    ax.axvspan(
-        result.asset_beta - spread, result.asset_beta + spread, color=TIDE, alpha=0.10, linewidth=0
-    )
+    ax.axvspan(result.asset_beta - spread, result.asset_beta + spread, color=TIDE, alpha=0.10, linewidth=0)
     ax.axvline(result.asset_beta, color=TIDE, linewidth=1.2, linestyle=(0, (5, 3)))
     reach = normal * result.standard_error
     ax.hlines(0.6, result.beta - reach, result.beta + reach, color=LANTERN, linewidth=2)

@@ -121,15 +121,9 @@ def histogram(result: Distribution, *, ax: Axes | None = None) -> Axes:
            edgecolor="white", linewidth=0.6, label="observed")  # fmt: skip
     grid = np.linspace(h["low"].iloc[0], h["high"].iloc[-1], 300)
     spread = result.deviation * np.sqrt(2 * np.pi)
-    normal = (
-        np.exp(-0.5 * ((grid - result.mean) / result.deviation) ** 2)
-        / spread
-        * float(widths.median())
-    )
+    normal = np.exp(-0.5 * ((grid - result.mean) / result.deviation) ** 2) / spread * float(widths.median())
     ax.plot(factor * grid, 100 * normal, color=LANTERN, linewidth=2, label="normal")
-    kind = {"return": "simple return, ", "log_return": "log return, "}.get(
-        result.metadata.measure, ""
-    )
+    kind = {"return": "simple return, ", "log_return": "log return, "}.get(result.metadata.measure, "")
     ax.set_xlabel(f"{result.name}, {kind}{unit}")
     ax.set_ylabel("share of periods, %")
     ax.set_ylim(0, 1.45 * 100 * max(float(h["share"].max()), float(normal.max())))
@@ -184,9 +178,7 @@ def calendar_heat(result: CalendarReturns, *, ax: Axes | None = None) -> Axes:
     body = values[: len(result.table), :-1]
     reach = max(float(np.nanpercentile(np.abs(body), 95)), 1e-9)
     yearly = np.abs(values[: len(result.table), -1])
-    yearly_reach = (
-        max(float(np.nanpercentile(yearly, 95)), 1e-9) if np.isfinite(yearly).any() else reach
-    )
+    yearly_reach = max(float(np.nanpercentile(yearly, 95)), 1e-9) if np.isfinite(yearly).any() else reach
     colours = LinearSegmentedColormap.from_list("around zero", _BELOW_TO_ABOVE)
     ax = axes_for(ax, height=1.7 + 0.27 * len(shown))
     painted = values.copy()
@@ -195,11 +187,7 @@ def calendar_heat(result: CalendarReturns, *, ax: Axes | None = None) -> Axes:
     ax.imshow(painted, cmap=colours, norm=TwoSlopeNorm(0, -reach, reach), aspect="auto")
     for (row, column), value in np.ndenumerate(values):
         if np.isfinite(value):
-            dark = (
-                abs(painted[row, column]) > 0.72 * reach
-                if np.isfinite(painted[row, column])
-                else False
-            )
+            dark = abs(painted[row, column]) > 0.72 * reach if np.isfinite(painted[row, column]) else False
             text = decimals(value, 0) if row == len(values) - 1 else decimals(value, 1)
             ax.text(
                 column,
@@ -214,9 +202,7 @@ def calendar_heat(result: CalendarReturns, *, ax: Axes | None = None) -> Axes:
     partial = result.table.attrs.get("partial_years", [])
     years = [f"{year} *" if year in partial else str(year) for year in result.table.index]
     ax.set_yticks(range(len(shown)), [*years, "mean", "above 0, %"])
-    ax.tick_params(
-        length=0, labelsize=8.5, top=True, labeltop=True, bottom=False, labelbottom=False
-    )
+    ax.tick_params(length=0, labelsize=8.5, top=True, labeltop=True, bottom=False, labelbottom=False)
     ax.grid(visible=False)
     ax.axhline(len(result.table) - 0.5, color="white", linewidth=3)
     ax.axvline(len(shown.columns) - 1.5, color="white", linewidth=3)
@@ -286,9 +272,7 @@ def growth_of_one(
     alone = f" in {table.metadata[0].heading}" if len(table.names) == 1 else ""
     ax.set_title(title or f"Growth of one{alone}", pad=12 + 18 * lines)
     if len(table.names) > 1:
-        ax.legend(
-            loc="lower left", bbox_to_anchor=(0, 1.0), ncols=4, borderaxespad=0.2, fontsize=9.5
-        )
+        ax.legend(loc="lower left", bbox_to_anchor=(0, 1.0), ncols=4, borderaxespad=0.2, fontsize=9.5)
     foot(
         ax,
         f"{table.frequency.name}, {span_of(table.index)}; returns compounded from one",
@@ -331,9 +315,7 @@ def under_water(result: Drawdowns, *, name: str = "", ax: Axes | None = None) ->
     ax.set_ylabel("below the highest so far, %")
     worst = result.table[result.table["series"] == name].head(1)
     subtitle = (
-        ""
-        if worst.empty
-        else f": {percent(worst['depth'].iloc[0], 0)} % at worst, {worst['trough'].iloc[0]}"
+        "" if worst.empty else f": {percent(worst['depth'].iloc[0], 0)} % at worst, {worst['trough'].iloc[0]}"
     )
     ax.set_title(f"Drawdowns of {name}{subtitle}")
     foot(ax, result.in_percent)
@@ -381,9 +363,7 @@ def correlation_grid(result: Correlations, *, ax: Axes | None = None) -> Axes:
     shown = range(count) if count <= MOST_NAMES else ()
     slanted = max(map(len, names)) > 5
     shown_names = [names[k] for k in shown]
-    ax.set_xticks(
-        shown, shown_names, rotation=45 if slanted else 0, ha="right" if slanted else "center"
-    )
+    ax.set_xticks(shown, shown_names, rotation=45 if slanted else 0, ha="right" if slanted else "center")
     ax.set_yticks(shown, shown_names)
     ax.tick_params(length=0, labelsize=8.5)
     ax.grid(visible=False)
@@ -428,17 +408,11 @@ def against_benchmark(result: Relative, *, ax: Axes | None = None) -> Axes:
     ax = axes_for(ax)
     days = moments_of(ahead.index)
     ax.axhline(0, color=STONE, linewidth=0.8)
-    ax.fill_between(
-        days, ahead, 0, where=(ahead >= 0).to_numpy(), color=TIDE, alpha=0.35, linewidth=0
-    )
-    ax.fill_between(
-        days, ahead, 0, where=(ahead < 0).to_numpy(), color=LANTERN, alpha=0.35, linewidth=0
-    )
+    ax.fill_between(days, ahead, 0, where=(ahead >= 0).to_numpy(), color=TIDE, alpha=0.35, linewidth=0)
+    ax.fill_between(days, ahead, 0, where=(ahead < 0).to_numpy(), color=LANTERN, alpha=0.35, linewidth=0)
     ax.plot(days, ahead, color=INK, linewidth=1.2)
     ax.set_ylabel("ahead of the benchmark, %")
-    words = "; ".join(
-        f"{h} {percent(row['ahead'], 1, signed=True)}" for h, row in result.table.iterrows()
-    )
+    words = "; ".join(f"{h} {percent(row['ahead'], 1, signed=True)}" for h, row in result.table.iterrows())
     ax.set_title(result.active.name.replace("_less_", " against "), pad=26)
     ax.text(0, 1.025, f"ahead over {words} (% points)", transform=ax.transAxes, fontsize=9.5)
     foot(ax, result.in_percent)
@@ -451,9 +425,7 @@ def _write_correlations(ax: Axes, matrix: Any, p_values: Any) -> None:
         if np.isfinite(value):
             weak = row != column and not p_values[row, column] < 0.05
             colour = STONE if weak else "white" if abs(value) > 0.7 else INK
-            ax.text(
-                column, row, decimals(value), ha="center", va="center", fontsize=size, color=colour
-            )
+            ax.text(column, row, decimals(value), ha="center", va="center", fontsize=size, color=colour)
 
 
 def _quantiles(ax: Axes, result: Distribution) -> None:

@@ -253,9 +253,7 @@ def small_multiples(
 
 
 def _draw_line(ax: Axes, line: TimeSeries, colour: str, dash: Any, width: float = 1.7) -> None:
-    days, values = thinned(
-        moments_of(line.index), line.values.to_numpy() * scale_factor(line.metadata)
-    )
+    days, values = thinned(moments_of(line.index), line.values.to_numpy() * scale_factor(line.metadata))
     style = "steps-post" if moves_in_steps(line) else "default"
     ax.plot(days, values, color=colour, linestyle=dash, linewidth=width, drawstyle=style)
     valid = np.isfinite(values)
@@ -274,9 +272,7 @@ def _draw_zero(ax: Axes, lines: Sequence[TimeSeries]) -> None:
             return
 
 
-def _name_scale(
-    scale: Axes, unit: str, places: list[int], lines: Sequence[TimeSeries], *, shared: bool
-) -> None:
+def _name_scale(scale: Axes, unit: str, places: list[int], lines: Sequence[TimeSeries], *, shared: bool) -> None:
     """Unit on an axis; of two scales each is named after its line, in its colour."""
     alone = not shared and len(places) == 1
     colour = LINES[places[0] % len(LINES)] if alone else INK
@@ -366,9 +362,7 @@ def _without_field(metadata: Metadata) -> str:
 
 
 def _foot(lines: Sequence[TimeSeries]) -> str:
-    sources = list(
-        dict.fromkeys(a for line in lines if (a := line.metadata.address or line.metadata.name))
-    )
+    sources = list(dict.fromkeys(a for line in lines if (a := line.metadata.address or line.metadata.name)))
     names = list(dict.fromkeys(line.metadata.frequency.name for line in lines))
     firsts = [line.values.dropna().index for line in lines]
     spans = list(dict.fromkeys(span_of(index) for index in firsts))

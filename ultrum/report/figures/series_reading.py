@@ -82,13 +82,7 @@ def unit_in_words(metadata: Metadata) -> str:
         return f"%, {_change_in_words(metadata)}"
     if metadata.unit == "decimal":
         yearly = metadata.measure == "rate" and metadata.quoted and "growth" not in actions
-        return (
-            f"% a {metadata.frequency.noun}"
-            if metadata.is_return
-            else "% a year"
-            if yearly
-            else "%"
-        )
+        return f"% a {metadata.frequency.noun}" if metadata.is_return else "% a year" if yearly else "%"
     if metadata.measure == "index" or metadata.unit == "index":
         return f"index, {metadata.base_period} = 100" if metadata.base_period else "index"
     if metadata.measure == "quote":

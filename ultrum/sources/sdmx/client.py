@@ -36,8 +36,7 @@ _FORMATS: Final = {
 FORMATS: Final = tuple(_FORMATS)
 _STRUCTURE: Final = "application/vnd.sdmx.structure+"
 STRUCTURE: Final = (
-    f"{_STRUCTURE}json;version=1.0.0, {_STRUCTURE}json;version=2.0.0;q=0.9, "
-    f"{_STRUCTURE}xml;version=2.1;q=0.8"
+    f"{_STRUCTURE}json;version=1.0.0, {_STRUCTURE}json;version=2.0.0;q=0.9, {_STRUCTURE}xml;version=2.1;q=0.8"
 )
 _MOST_FLOWS_WALKED: Final = 300
 
@@ -46,9 +45,7 @@ def accept_of(format_name: str) -> str:
     """Media types to ask for: the format preferred first, then every other that can be read."""
     rest = [t for name in ("csv", "json", "xml", "xml generic") for t in _FORMATS[name]]
     wanted = list(dict.fromkeys([*_FORMATS[format_name], *rest]))
-    return ", ".join(
-        f"{t};q={max(1.0 - 0.1 * k, 0.1):.1f}" if k else t for k, t in enumerate(wanted)
-    )
+    return ", ".join(f"{t};q={max(1.0 - 0.1 * k, 0.1):.1f}" if k else t for k, t in enumerate(wanted))
 
 
 @dataclass(frozen=True)
@@ -102,12 +99,9 @@ class SdmxSource:
         keys = listed([s.metadata.address for s in candidates])
         if candidates and all(s.metadata.address.partition("#")[0] == address for s in candidates):
             raise SourceError(
-                f"{address} changes its definition inside and comes in {len(candidates)} parts; name one: "
-                f"{keys}."
+                f"{address} changes its definition inside and comes in {len(candidates)} parts; name one: {keys}."
             )
-        raise SourceError(
-            f"{address} names {len(candidates)} series ({keys}); name one, without wildcards."
-        )
+        raise SourceError(f"{address} names {len(candidates)} series ({keys}); name one, without wildcards.")
 
     def all_series(self, path: str, span: Span = EVERYTHING) -> list[TimeSeries]:
         """Every series at ``FLOW/KEY``, whose key may have wildcards."""
@@ -140,10 +134,7 @@ class SdmxSource:
         if faults and not typed:
             raise faults[0]
         if faults:
-            warn_user(
-                f"{len(faults)} of {len(raw)} series are left out: "
-                + " ".join(map(str, faults[:5]))
-            )
+            warn_user(f"{len(faults)} of {len(raw)} series are left out: " + " ".join(map(str, faults[:5])))
         return typed
 
     def data_path(self, path: str, span: Span = EVERYTHING) -> str:
@@ -153,9 +144,7 @@ class SdmxSource:
         _check_key(self.name, path, key, structure)
         return self._paths.data(name, key, span, dimensions=structure.dimensions)
 
-    def _refuse_other_frequency(
-        self, where: str, flow: str, key: str, structure: Structure
-    ) -> None:
+    def _refuse_other_frequency(self, where: str, flow: str, key: str, structure: Structure) -> None:
         """List the frequencies there are, if the one requested is missing."""
         parts = key.split(".")
         if "FREQ" not in structure.dimensions or len(parts) != len(structure.dimensions):
@@ -185,9 +174,7 @@ class SdmxSource:
                     raise SourceError("listed whole, its series are found by its address")
                 all_listings += self._listings_of(flow)
             except SourceError:
-                all_listings.append(
-                    Listing(f"{self.name}:{flow.id}", flow.title, "", (flow.title,), flow.title)
-                )
+                all_listings.append(Listing(f"{self.name}:{flow.id}", flow.title, "", (flow.title,), flow.title))
         return all_listings
 
     def _listings_of(self, flow: Flow) -> list[Listing]:
@@ -251,9 +238,7 @@ class SdmxSource:
             wanted = FlowName.parse(flow)
             structure = self._flow(wanted)
             if structure is None:
-                alike = [
-                    f"{f.agency},{f.id},{f.version}" for f in self.flows() if f.id == wanted.id
-                ]
+                alike = [f"{f.agency},{f.id},{f.version}" for f in self.flows() if f.id == wanted.id]
                 flow_names = listed(alike or sorted(f.id for f in self.flows()), 30) or "none"
                 raise SourceError(f"{self.name} has no flow '{flow}'; it has: {flow_names}.")
             path = self._paths.structure(structure.structure)
@@ -266,9 +251,7 @@ class SdmxSource:
 
     def _flow(self, wanted: FlowName) -> Flow | None:
         """The flow of a name; a version that the list does not have is asked for by its own path."""
-        flows = [
-            f for f in self.flows() if f.id == wanted.id and wanted.agency in ("all", f.agency)
-        ]
+        flows = [f for f in self.flows() if f.id == wanted.id and wanted.agency in ("all", f.agency)]
         if flows and wanted.version not in ("latest", *(f.version for f in flows)):
             path = self._paths.flow(replace(wanted, agency=flows[0].agency))
             flows = read_flows(self.obtain(path, STRUCTURE).body, self.name)
@@ -278,9 +261,7 @@ class SdmxSource:
         answer = self.obtain(path, accept_of(self.format))
         raw_series = decode(answer.body, answer.content_type, structure.dimensions, where)
         if not raw_series:
-            raise SourceError(
-                f"{where}: the answer is empty. Check the key; 'find' lists what there is."
-            )
+            raise SourceError(f"{where}: the answer is empty. Check the key; 'find' lists what there is.")
         return raw_series
 
 
@@ -298,6 +279,5 @@ def _check_key(name: str, path: str, key: str, structure: Structure) -> None:
         wrong = [code for code in part.split("+") if code and codes and code not in codes]
         if wrong:
             raise SourceError(
-                f"{name}:{path}: {dimension} has no code {listed(wrong)}; "
-                f"it has: {listed(sorted(codes), 30)}."
+                f"{name}:{path}: {dimension} has no code {listed(wrong)}; it has: {listed(sorted(codes), 30)}."
             )

@@ -42,9 +42,7 @@ def from_csv(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
     types = {name: kinds.get(name, pa.string()) for name in needed}
     table = pyarrow.csv.read_csv(
         pa.BufferReader(body),
-        read_options=pyarrow.csv.ReadOptions(
-            skip_rows=1, column_names=header, use_threads=len(body) > _MANY
-        ),
+        read_options=pyarrow.csv.ReadOptions(skip_rows=1, column_names=header, use_threads=len(body) > _MANY),
         parse_options=pyarrow.csv.ParseOptions(
             delimiter=mark,
             newlines_in_values=b'"' in body,  # looking for them costs time
@@ -82,9 +80,7 @@ def _without_deleted(table: pa.Table, dimensions: Sequence[str]) -> pa.Table:
     return table.filter(pa.array(kept)).drop_columns(["ACTION"])
 
 
-def _one_series(
-    body: bytes, mark: str, header: Sequence[str], dimensions: Sequence[str]
-) -> RawSeries | None:
+def _one_series(body: bytes, mark: str, header: Sequence[str], dimensions: Sequence[str]) -> RawSeries | None:
     """A short message of one series whose rows differ in period and value only; else None.
 
     What every row repeats before the period and behind the value is cut out as text, which is far
@@ -123,9 +119,7 @@ def _coded(column: Any) -> tuple[Ints, list[str]]:
     """Places and texts of a dictionary column."""
     chunk = column.chunk(0) if column.num_chunks == 1 else column.combine_chunks()
     chunk = chunk.chunk(0) if isinstance(chunk, pa.ChunkedArray) else chunk
-    return chunk.indices.to_numpy(zero_copy_only=False), [
-        _code(t) for t in chunk.dictionary.to_pylist()
-    ]
+    return chunk.indices.to_numpy(zero_copy_only=False), [_code(t) for t in chunk.dictionary.to_pylist()]
 
 
 def _code(text: str) -> str:
@@ -144,10 +138,7 @@ def _series(table: pa.Table, header: Sequence[str], dimensions: Sequence[str]) -
         return []
     turns = {h: _turns(table[h]) for h in header if h not in (_TIME, _VALUE)}
     edges = np.unique(np.concatenate([[0], *[turns[d] for d in dimensions]]))
-    keys = [
-        _joined(parts)
-        for parts in zip(*[table[d].take(edges).to_pylist() for d in dimensions], strict=True)
-    ]
+    keys = [_joined(parts) for parts in zip(*[table[d].take(edges).to_pylist() for d in dimensions], strict=True)]
     groups = _groups(edges, keys, table.num_rows)
     periods, labels = _coded(table[_TIME])
     values = table[_VALUE].to_numpy()

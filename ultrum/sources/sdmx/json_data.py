@@ -52,9 +52,7 @@ def _by_series(dataset: Part, structure: Part, dimensions: Sequence[str]) -> lis
             **_named(listed, body.get("attributes", [])),
         }
         rows = body.get("observations") or {}
-        series_list.append(
-            _raw(codes, dimensions, periods, rows, facts, observed, structure, places_of)
-        )
+        series_list.append(_raw(codes, dimensions, periods, rows, facts, observed, structure, places_of))
     return series_list
 
 
@@ -157,9 +155,7 @@ def _grouped(dataset: Part, structure: Part, codes: Mapping[str, str]) -> dict[s
 
 def _matches(pattern: Sequence[str], order: Sequence[Part], codes: Mapping[str, str]) -> bool:
     return all(
-        place in ("", "~")
-        or d["id"] not in codes
-        or _code(d["values"][int(place)]) == codes[d["id"]]
+        place in ("", "~") or d["id"] not in codes or _code(d["values"][int(place)]) == codes[d["id"]]
         for place, d in zip(pattern, order, strict=False)
     )
 

@@ -21,9 +21,7 @@ DAMAGED = (ValueError, LookupError, TypeError, AttributeError, ArithmeticError, 
 _PAGE = (b"<html", b"<!doctype html")
 
 
-def decode(
-    body: bytes, content_type: str, dimensions: Sequence[str], where: str
-) -> list[RawSeries]:
+def decode(body: bytes, content_type: str, dimensions: Sequence[str], where: str) -> list[RawSeries]:
     """Series of a data message, whatever its format.
 
     Parameters

@@ -74,9 +74,7 @@ def frequency_of(code: str, labels: Sequence[str]) -> Frequency:
     shown = {parse_period(label)[0]: label for label in shapes.values()}
     if not code:
         return Frequency(parse_period(labels[0])[0])
-    if code in ("H", "B") and set(shown) == {
-        "S"
-    }:  # half-yearly in the code lists of older services
+    if code in ("H", "B") and set(shown) == {"S"}:  # half-yearly in the code lists of older services
         return Frequency("S")
     frequency = Frequency.parse(code)
     day_code = "D" if frequency.code == "B" else frequency.code
@@ -97,13 +95,9 @@ def stamps_of(labels: Sequence[str]) -> pd.DatetimeIndex:
         If a text is not an instant.
     """
     try:
-        return pd.DatetimeIndex(
-            pd.to_datetime(list(labels), utc=True, format="ISO8601"), name="time"
-        )
+        return pd.DatetimeIndex(pd.to_datetime(list(labels), utc=True, format="ISO8601"), name="time")
     except ValueError:
-        raise FrequencyError(
-            f"'{labels[0]}' and others are not instants like 2024-03-15T09:30:00Z."
-        ) from None
+        raise FrequencyError(f"'{labels[0]}' and others are not instants like 2024-03-15T09:30:00Z.") from None
 
 
 def intraday(labels: Sequence[str]) -> tuple[Frequency, pd.DatetimeIndex]:

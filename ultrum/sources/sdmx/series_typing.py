@@ -105,9 +105,7 @@ def to_parts(
     calendar = calendar or Calendar()
     codes = dict(zip(structure.dimensions, raw.key.split("."), strict=False))
     try:
-        frequency, ordinals = calendar.periods(
-            raw, codes.get("FREQ") or raw.attributes.get("FREQ", "")
-        )
+        frequency, ordinals = calendar.periods(raw, codes.get("FREQ") or raw.attributes.get("FREQ", ""))
     except FrequencyError as error:
         raise SourceError(f"{address}: {error}") from error
     values, varying = raw.values, dict(raw.varying)
@@ -134,9 +132,7 @@ def to_parts(
         numbers = _in_units(values[inside], facts_there, structure.unit_name(facts_there), statuses)
         metadata = _with_statuses(metadata, statuses, index)
         if frequency.code in "HN" and not has_zone([raw.labels[raw.places[0]]]):
-            metadata = metadata.changed(
-                notes=(*metadata.notes, "times without a zone are taken as UTC")
-            )
+            metadata = metadata.changed(notes=(*metadata.notes, "times without a zone are taken as UTC"))
         if len(pieces) > 1:
             label = period_label(index[0])
             facts = {"name": f"{metadata.name}_{number}", "address": f"{address}#{number}"}
@@ -159,10 +155,7 @@ def _pieces(varying: Mapping[str, Sequence[str]], count: int) -> list[tuple[slic
     for values in changing.values():
         cuts |= {i for i in range(1, count) if values[i] != values[i - 1]}
     edges = itertools.pairwise([0, *sorted(cuts), count])
-    return [
-        (slice(low, high), {name: values[low] for name, values in changing.items()})
-        for low, high in edges
-    ]
+    return [(slice(low, high), {name: values[low] for name, values in changing.items()}) for low, high in edges]
 
 
 def _describe(
@@ -207,9 +200,7 @@ def _scale(facts: Mapping[str, str]) -> int:
     return int(multiplier) if re.fullmatch(r"-?\d{1,2}", multiplier) else 0
 
 
-def _in_units(
-    values: Floats, facts: Mapping[str, str], name: str, statuses: Sequence[str]
-) -> Floats:
+def _in_units(values: Floats, facts: Mapping[str, str], name: str, statuses: Sequence[str]) -> Floats:
     """Values times their multiplier; percent divided by 100, which rounds once and correctly."""
     scale = _scale(facts)
     scaled = values * 10.0**scale if scale else values.copy()
@@ -244,6 +235,4 @@ def _with_statuses(metadata: Metadata, statuses: Sequence[str], index: pd.Index)
         notes.append(f"{lost} marked missing")
     if not notes:
         return metadata
-    return metadata.stepped(
-        "statuses", {"notes": (*metadata.notes, *notes)}, found="; ".join(notes)
-    )
+    return metadata.stepped("statuses", {"notes": (*metadata.notes, *notes)}, found="; ".join(notes))

@@ -44,9 +44,7 @@ def message_of_fault(body: bytes) -> str:
 def in_words(code: int, text: str) -> str:
     """A code of the standard and the service's own words as one sentence."""
     meaning = MEANINGS.get(code) or MEANINGS.get(code // 100 * 100, "the service refused.")
-    return (
-        f"{meaning} Its message: '{text.strip()[:200]}' ({code})" if text else f"{meaning} ({code})"
-    )
+    return f"{meaning} Its message: '{text.strip()[:200]}' ({code})" if text else f"{meaning} ({code})"
 
 
 def _of_json(body: bytes) -> str:
@@ -57,11 +55,7 @@ def _of_json(body: bytes) -> str:
     if not isinstance(errors, list) or not errors:
         return ""
     first: dict[str, Any] = errors[0] if isinstance(errors[0], dict) else {"title": str(errors[0])}
-    title = (
-        first.get("title")
-        or first.get("detail")
-        or next(iter(first.get("titles", {}).values()), "")
-    )
+    title = first.get("title") or first.get("detail") or next(iter(first.get("titles", {}).values()), "")
     code = first.get("code", 0)
     return in_words(int(code) if str(code).isdigit() else 0, str(title))
 

@@ -112,8 +112,7 @@ def read_categories(body: bytes, where: str) -> list[Category]:
     tree = _tree(body, where)
     schemes = [_category_of_xml(s) for s in tree.iter("{*}CategoryScheme")]
     placed = [
-        (_xml_urn(c.find("{*}Source")), _xml_urn(c.find("{*}Target")))
-        for c in tree.iter("{*}Categorisation")
+        (_xml_urn(c.find("{*}Source")), _xml_urn(c.find("{*}Target"))) for c in tree.iter("{*}Categorisation")
     ]
     return _categories(schemes, placed)
 
@@ -128,9 +127,7 @@ def read_available(body: bytes, where: str) -> dict[str, list[str]]:
             for region in constraint.get("cubeRegions", []):
                 for part in region.get("keyValues", region.get("memberSelection", [])):
                     values = part.get("values", [])
-                    codes[part["id"]] = [
-                        v["value"] if isinstance(v, dict) else str(v) for v in values
-                    ]
+                    codes[part["id"]] = [v["value"] if isinstance(v, dict) else str(v) for v in values]
         return codes
     for part in _tree(body, where).iter("{*}KeyValue"):
         codes[str(part.get("id"))] = [str(v.text) for v in part.findall("{*}Value")]
@@ -156,9 +153,7 @@ def _data(body: bytes, where: str) -> Mapping[str, Any]:
         data = message["data"]
         return dict(data)
     except (orjson.JSONDecodeError, KeyError, TypeError, ValueError) as error:
-        raise SourceError(
-            f"{where}: the answer is not an SDMX-JSON structure message: {error}."
-        ) from error
+        raise SourceError(f"{where}: the answer is not an SDMX-JSON structure message: {error}.") from error
 
 
 def _tree(body: bytes, where: str) -> Any:
@@ -244,21 +239,15 @@ def _structure_json(data: Mapping[str, Any], where: str) -> Structure:
         raise SourceError(f"{where}: the answer holds no data structure.")
     listed = definitions[0]["dataStructureComponents"]["dimensionList"]["dimensions"]
     ordered = sorted(listed, key=lambda d: int(d.get("position", 0)))
-    lists = {
-        c["id"]: {x["id"]: _name(x) for x in c.get("codes", [])} for c in data.get("codelists", [])
-    }
-    concepts = {
-        c["id"]: _name(c) for s in data.get("conceptSchemes", []) for c in s.get("concepts", [])
-    }
+    lists = {c["id"]: {x["id"]: _name(x) for x in c.get("codes", [])} for c in data.get("codelists", [])}
+    concepts = {c["id"]: _name(c) for s in data.get("conceptSchemes", []) for c in s.get("concepts", [])}
     codes, names = {}, {}
     for dimension in ordered:
         target = dimension.get("localRepresentation", {}).get("enumeration", "")
         match = _REFERENCE.search(target)
         codes[dimension["id"]] = lists.get(match[2], {}) if match else {}
         concept = _REFERENCE.search(dimension.get("conceptIdentity", ""))
-        names[dimension["id"]] = (
-            concepts.get(concept[4] or "", dimension["id"]) if concept else dimension["id"]
-        )
+        names[dimension["id"]] = concepts.get(concept[4] or "", dimension["id"]) if concept else dimension["id"]
     given = definitions[0]["dataStructureComponents"].get("attributeList", {}).get("attributes", [])
     attributes = {}
     for attribute in given:
@@ -301,9 +290,7 @@ def _category_of_xml(element: Any) -> dict[str, Any]:
     return {"id": str(element.get("id")), "name": _xml_name(element), "categories": inside}
 
 
-def _categories(
-    schemes: Sequence[Mapping[str, Any]], placed: Sequence[tuple[str, str]]
-) -> list[Category]:
+def _categories(schemes: Sequence[Mapping[str, Any]], placed: Sequence[tuple[str, str]]) -> list[Category]:
     """Every category with flows, or with none but children that may have."""
     flows: dict[tuple[str, str], list[str]] = {}
     for source, target in placed:

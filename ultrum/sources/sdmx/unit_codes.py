@@ -11,9 +11,7 @@ from ultrum.core.currency.currency_codes import is_currency
 _PERCENT_CODES: Final = re.compile(
     r"PC|PT|PCT|PERCENT|PCPA|PC_PA|PCCH|PP|(?:PC|PCT|PT|PCH|PERCENT|PER_CENT)_\w+|\w+_(?:PC|PCT|PT)"
 )
-_PERCENT_WORDS: Final = re.compile(
-    r"\bper ?cent(age)?\b|\bpercent(age)?\b|\bpct\b|%", re.IGNORECASE
-)
+_PERCENT_WORDS: Final = re.compile(r"\bper ?cent(age)?\b|\bpercent(age)?\b|\bpct\b|%", re.IGNORECASE)
 _INDEX_CODES: Final = re.compile(r"IX|INDEX|IDX|(?:IX|INDEX|I\d\d)\b.*")
 _INDEX_WORDS: Final = re.compile(r"\bindex\b|= ?100\b", re.IGNORECASE)
 _COUNTS: Final = ("PN", "PS", "PERS", "NO", "NUMBER", "COUNT", "UNITS", "PER")

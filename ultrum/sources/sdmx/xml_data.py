@@ -120,14 +120,10 @@ class _Reader:
         if len(headings) == 1:
             return dict(zip(headings[0], map(list, zip(*rows[0], strict=True)), strict=True))
         names = list(dict.fromkeys(n for h in headings for n in h))
-        records = [
-            dict(zip(h, r, strict=True)) for h, rs in zip(headings, rows, strict=True) for r in rs
-        ]
+        records = [dict(zip(h, r, strict=True)) for h, rs in zip(headings, rows, strict=True) for r in rs]
         return {n: [r.get(n, "") for r in records] for n in names}
 
-    def _finish(
-        self, key: str, attributes: dict[str, str], columns: dict[str, Sequence[str]]
-    ) -> None:
+    def _finish(self, key: str, attributes: dict[str, str], columns: dict[str, Sequence[str]]) -> None:
         """One series of its attributes and the columns of its observations."""
         labels = list(columns.pop(_TIME, []))
         if columns and not labels:
@@ -142,16 +138,12 @@ class _Reader:
                 attributes[name] = texts[0]
             else:
                 varying[name] = texts
-        self.done.append(
-            RawSeries(key, labels, np.arange(len(labels)), values, attributes, varying)
-        )
+        self.done.append(RawSeries(key, labels, np.arange(len(labels)), values, attributes, varying))
 
     def _group(self, element: Any) -> None:
         attributes = {k: v for k, v in element.attrib.items() if not k.startswith("{")}
         if not any(d in attributes for d in self.dimensions):
-            attributes = _values(element.find("{*}GroupKey")) | _values(
-                element.find("{*}Attributes")
-            )
+            attributes = _values(element.find("{*}GroupKey")) | _values(element.find("{*}Attributes"))
         where = {d: attributes.pop(d) for d in self.dimensions if d in attributes}
         self.groups.append((where, attributes))
 
@@ -183,9 +175,7 @@ class _Reader:
 
     def _completed(self, raw: RawSeries) -> RawSeries:
         codes = dict(zip(self.dimensions, raw.key.split("."), strict=False))
-        completed: dict[str, str] = {
-            k: v for k, v in self.common.items() if k not in ("REPORTING_YEAR",)
-        }
+        completed: dict[str, str] = {k: v for k, v in self.common.items() if k not in ("REPORTING_YEAR",)}
         for where, attributes in self.groups:
             if all(codes.get(d) == c for d, c in where.items()):
                 completed.update(attributes)
@@ -235,6 +225,4 @@ def _values(element: Any) -> dict[str, str]:
     """``Value`` children by their id."""
     if element is None:
         return {}
-    return {
-        str(v.get("id")): str(v.get("value")) for v in element if v.tag is not lxml.etree.Comment
-    }
+    return {str(v.get("id")): str(v.get("value")) for v in element if v.tag is not lxml.etree.Comment}

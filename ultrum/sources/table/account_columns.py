@@ -44,6 +44,4 @@ def account_columns(headings: Sequence[str], where: str) -> dict[str, str]:
 
 def _begins(heading: str, words: Sequence[str]) -> bool:
     """Whether a heading is one of some words, perhaps with a unit behind."""
-    return any(
-        heading == w or (heading.startswith(f"{w} ") and len(heading) <= len(w) + 4) for w in words
-    )
+    return any(heading == w or (heading.startswith(f"{w} ") and len(heading) <= len(w) + 4) for w in words)

@@ -54,10 +54,7 @@ def _are_bars(block: Block, values: list[int]) -> bool:
         return False
     columns = []
     for mark in (".", ","):
-        read = [
-            read_numbers(column_array([r[k] for r in block.rows]), mark, frozenset())
-            for k in values
-        ]
+        read = [read_numbers(column_array([r[k] for r in block.rows]), mark, frozenset()) for k in values]
         columns = [r.values for r in read]
         if not any(np.isinf(c).any() for c in columns):
             break
@@ -74,7 +71,5 @@ def ordered_as_bars(columns: list[Floats]) -> bool:
     bounded = bool((h >= np.maximum(o, c)).all() and (lo <= np.minimum(o, c)).all())
     ranged = bool((h > lo).mean() > 0.2)
     sizes = [col[np.isfinite(col)] for col in columns[4:]]
-    counts = all(
-        len(s) == 0 or ((s >= 0).all() and np.median(s) > 0) or (s == 0).all() for s in sizes
-    )
+    counts = all(len(s) == 0 or ((s >= 0).all() and np.median(s) > 0) or (s == 0).all() for s in sizes)
     return bounded and ranged and counts

@@ -59,9 +59,7 @@ class Grid:
 
 def shown_rows(grid: Grid, most: int = 3) -> str:
     """The first rows of a grid for a message, and what to do if they hold dates."""
-    rows = [
-        " | ".join(cell_text(c) for c in r[:8])[:80] for r in grid.rows if not all(map(is_empty, r))
-    ]
+    rows = [" | ".join(cell_text(c) for c in r[:8])[:80] for r in grid.rows if not all(map(is_empty, r))]
     if not rows:
         return "it is empty."
     listed = "; ".join(f"'{r}'" for r in rows[:most])
@@ -77,11 +75,7 @@ def is_date(cell: Any) -> bool:
         return bool(style_of(cell_text(cell)))
     if isinstance(cell, date):
         return True
-    return (
-        isinstance(cell, float | int)
-        and not isinstance(cell, bool)
-        and bool(style_of(cell_text(cell)))
-    )
+    return isinstance(cell, float | int) and not isinstance(cell, bool) and bool(style_of(cell_text(cell)))
 
 
 def shape_of(cell: Any) -> str:

@@ -192,8 +192,7 @@ def _named(grid: Grid, rows: list[int], width: int, first: int, where: str) -> H
     twice = [n for n, count in Counter(n for n in names if n).items() if count > 1]
     if twice:
         raise TableError(
-            f"{where}: the header on line {grid.lines[chosen]} has column '{twice[0]}' twice; "
-            "set columns=[...]."
+            f"{where}: the header on line {grid.lines[chosen]} has column '{twice[0]}' twice; set columns=[...]."
         )
     titles = [" ".join(dict.fromkeys(t for r in others if (t := r[k]))) for k in range(width)]
     units = padded[units_row] if units_row is not None else [""] * width

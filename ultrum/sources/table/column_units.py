@@ -123,9 +123,7 @@ def unit_of(
                 f"{where}: {numbers.percent} of the {counted(count, 'number')} in '{name}' have a percent sign, "
                 "the others none; set units='percent' or units='decimal'."
             )
-        return UnitFinding(
-            True, {**facts, "unit": DECIMAL}, PERCENT, "", "percent signs in the cells"
-        )
+        return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, "", "percent signs in the cells")
     if _PERCENT_SIGN.search(subtitle) or _PERCENT_SIGN.search(f"{name} {title}"):
         return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, "from the heading")
     prose, below = _percent_in(preamble), _percent_in(footer)
@@ -173,9 +171,7 @@ def _as_given(given: str, facts: Mapping[str, Any], where: str) -> UnitFinding:
     if codes and codes[2]:
         return UnitFinding(False, {"measure": "quote", "unit": given}, given, "", "given")
     if codes:
-        return UnitFinding(
-            False, {**facts, "unit": "currency", "currency": given}, given, "", "given"
-        )
+        return UnitFinding(False, {**facts, "unit": "currency", "currency": given}, given, "", "given")
     return UnitFinding(False, {**facts, "unit": given}, given, "", "given")
 
 
@@ -221,9 +217,7 @@ def _currency(text: str, subtitle: str, numbers: ReadNumbers) -> str:
     sign = _SIGNS.get(numbers.currency, numbers.currency)
     if is_currency(sign):
         return sign
-    codes = [
-        c for c in (*_CODE_ALONE.findall(subtitle), *_CODE.findall(text)) if c not in _NO_CURRENCY
-    ]
+    codes = [c for c in (*_CODE_ALONE.findall(subtitle), *_CODE.findall(text)) if c not in _NO_CURRENCY]
     return next((c for c in codes if is_currency(c)), "")
 
 

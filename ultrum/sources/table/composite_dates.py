@@ -25,9 +25,7 @@ _PERIOD: Final = re.compile(r"([MQSH])(\d{1,2})", re.IGNORECASE)
 _WHOLE: Final = re.compile(r"M13|Q0?5|S0?3|A0?1", re.IGNORECASE)
 _CLOCK: Final = re.compile(r"\d{1,2}:\d{2}(:\d{2})?( ?[ap]\.?m\.?)?", re.IGNORECASE)
 _BARE_CLOCK: Final = re.compile(r"\d{3,4}|\d{6}")
-_WHOLE_YEAR: Final = re.compile(
-    r"(annual|year|total|average|mean|sum|avg|jan-dec|jahr|m13).*", re.IGNORECASE
-)
+_WHOLE_YEAR: Final = re.compile(r"(annual|year|total|average|mean|sum|avg|jan-dec|jahr|m13).*", re.IGNORECASE)
 
 
 @dataclass(frozen=True)
@@ -64,10 +62,7 @@ def _parted(block: Block, cells: Sequence[Any]) -> DateCells | None:
     clock = _clock_column(block, names)
     if clock is None:
         return None
-    joined = [
-        f"{cell_text(d)} {_clock_text(row[clock])}"
-        for d, row in zip(cells, block.rows, strict=True)
-    ]
+    joined = [f"{cell_text(d)} {_clock_text(row[clock])}" for d, row in zip(cells, block.rows, strict=True)]
     return DateCells(_objects(joined), (block.date_column, clock), "date and time in two columns")
 
 
@@ -88,9 +83,7 @@ def _clock_text(cell: Any) -> str:
     return text.zfill(4) if text.isdigit() and len(text) < 5 else text
 
 
-def _year_and_part(
-    block: Block, date_cells_of: Sequence[Any], names: Sequence[str]
-) -> DateCells | None:
+def _year_and_part(block: Block, date_cells_of: Sequence[Any], names: Sequence[str]) -> DateCells | None:
     """Year next to month, quarter or period code, and perhaps a day."""
     for place, name in enumerate(names):
         if place == block.date_column:
@@ -99,19 +92,13 @@ def _year_and_part(
         reader = _part_reader(name, cells)
         if reader is None:
             continue
-        texts = [
-            reader(cell_text(year), cell_text(c))
-            for year, c in zip(date_cells_of, cells, strict=True)
-        ]
+        texts = [reader(cell_text(year), cell_text(c)) for year, c in zip(date_cells_of, cells, strict=True)]
         day = next((k for k, n in enumerate(names) if n in _DAY_WORDS and k != place), None)
         if day is not None and name in _MONTH_WORDS:
             texts = [
-                f"{t}-{int(float(cell_text(row[day]))):02d}"
-                for t, row in zip(texts, block.rows, strict=True)
+                f"{t}-{int(float(cell_text(row[day]))):02d}" for t, row in zip(texts, block.rows, strict=True)
             ]
-            return DateCells(
-                _objects(texts), (block.date_column, place, day), "year, month and day apart"
-            )
+            return DateCells(_objects(texts), (block.date_column, place, day), "year, month and day apart")
         aside = tuple(i for i, c in enumerate(cells) if _WHOLE.fullmatch(cell_text(c)))
         how = f"year and '{name}' apart"
         if aside:
@@ -166,20 +153,14 @@ def side_by_side(block: Block) -> Block | None:
     """The block with years down and months or quarters across as one with a value a row, or None."""
     if block.family != "A" or block.heading.missing:
         return None
-    parts = {
-        k: p
-        for k, n in enumerate(block.heading.names)
-        if k != block.date_column and (p := part_of_year(n))
-    }
+    parts = {k: p for k, n in enumerate(block.heading.names) if k != block.date_column and (p := part_of_year(n))}
     bare = {block.heading.names[k].strip() for k in parts}
     if bare == set("1234") and block.heading.names[block.date_column].lower() in _QUARTER_WORDS:
         parts = {k: ("Q", number) for k, (_, number) in parts.items()}
     kinds = {p[0] for p in parts.values()}
     if len(kinds) != 1 or len(parts) < {"M": 6, "Q": 4, "S": 2}[next(iter(kinds))]:
         return None
-    others = [
-        k for k in range(len(block.heading.names)) if k not in parts and k != block.date_column
-    ]
+    others = [k for k in range(len(block.heading.names)) if k not in parts and k != block.date_column]
     whole = [k for k in others if _WHOLE_YEAR.fullmatch(block.heading.names[k])]
     keys = [k for k in others if k not in whole]
     names = [*[block.heading.names[k] for k in keys], "period", "value"]
@@ -196,9 +177,7 @@ def side_by_side(block: Block) -> Block | None:
     decisions = [("layout", f"years down, {across} across")]
     decisions += [("set aside", f"column '{block.heading.names[k]}'") for k in whole]
     if unfilled:
-        decisions.append(
-            ("set aside", f"{unfilled} empty cells before the first or after the last value")
-        )
+        decisions.append(("set aside", f"{unfilled} empty cells before the first or after the last value"))
     grid = replace(block.grid, rows=rows, lines=lines)
     heading = Heading(names, first_row=block.heading.first_row, line=block.heading.line)
     return replace(
@@ -219,6 +198,4 @@ def _without_empty_ends(rows: Sequence[Row]) -> list[int]:
     for i in filled:
         last[keys[i]] = i
         first.setdefault(keys[i], i)
-    return [
-        i for i in range(len(rows)) if keys[i] in first and first[keys[i]] <= i <= last[keys[i]]
-    ]
+    return [i for i in range(len(rows)) if keys[i] in first and first[keys[i]] <= i <= last[keys[i]]]

@@ -37,9 +37,7 @@ def date_column_of(grid: Grid, layout: LayoutOptions) -> tuple[int, int]:
     for column in range(width):
         dated = [(shape_of(r[column]), r) for r in rows if len(r) > column]
         better = [(s, r) for s, r in dated if s and _has_more(r, column)]
-        weight = sum(
-            (0.6 if s in BARE else 1.0) * (1.0 if _has_value(r, column) else 0.5) for s, r in better
-        )
+        weight = sum((0.6 if s in BARE else 1.0) * (1.0 if _has_value(r, column) else 0.5) for s, r in better)
         weight *= 0.98**column * ranks[column]
         if weight > score * 1.05:
             best, most, score = column, len(better), weight
@@ -51,14 +49,11 @@ def date_column_of(grid: Grid, layout: LayoutOptions) -> tuple[int, int]:
 
 def _ranks(grid: Grid, width: int) -> list[float]:
     """How well the heading of each column fits the dates of observations; dates of publication do not."""
-    first = next(
-        (i for i, r in enumerate(grid.rows[:200]) if any(shape_of(c) for c in r[:width])), 0
-    )
+    first = next((i for i, r in enumerate(grid.rows[:200]) if any(shape_of(c) for c in r[:width])), 0)
     head = [cell_text(c).lower() for c in grid.rows[first - 1]] if first else []
     named = [*head, *[""] * width][:width]
     return [
-        0.5 if PUBLICATION_WORDS.search(n) else 1.3 if n.rpartition(".")[2] in DATE_WORDS else 1.0
-        for n in named
+        0.5 if PUBLICATION_WORDS.search(n) else 1.3 if n.rpartition(".")[2] in DATE_WORDS else 1.0 for n in named
     ]
 
 

@@ -19,9 +19,7 @@ _MONTH_NAMES: Final = {  # first letters of the months in the languages tables c
     7: "jul juil lug lip", 8: "aug août ago aou aoû sie", 9: "sep sept set wrz", 10: "oct okt ott out paź",
     11: "nov lis", 12: "dec dez déc dic dec. gru",
 }  # fmt: skip
-_MONTH_OF: Final = {
-    word: number for number, words in _MONTH_NAMES.items() for word in words.split()
-}
+_MONTH_OF: Final = {word: number for number, words in _MONTH_NAMES.items() for word in words.split()}
 NTHS: Final = {"fir": 1, "ers": 1, "sec": 2, "zwe": 2, "thi": 3, "dri": 3, "fou": 4, "vie": 4}
 _ROMAN: Final = {"I": 1, "II": 2, "III": 3, "IV": 4}
 LETTERS: Final = "[^\\W\\d_]"
@@ -159,9 +157,7 @@ def _with_time(moment: datetime, parts: dict[str, str | None]) -> datetime:
         if not 1 <= hour <= 12:
             raise ValueError("hour")
         hour = hour % 12 + (12 if half == "pm" else 0)
-    timed = moment + timedelta(
-        hours=hour, minutes=int(parts["M"] or 0), seconds=int(parts["S"] or 0)
-    )
+    timed = moment + timedelta(hours=hour, minutes=int(parts["M"] or 0), seconds=int(parts["S"] or 0))
     zone = parts.get("z")
     return timed.replace(tzinfo=_zone(zone)) if zone else timed
 
@@ -270,9 +266,7 @@ FOOTNOTE: Final = re.compile(
     r"(?<=[\dA-Za-z]) ?(?:\*+|[†‡§]|(?<!\b10)[⁰¹²³⁴-⁹]+|\((?:[a-z]|\d)\)|\[(?:[a-z]|\d{1,2})\])$"
 )
 MARKS: Final = frozenset("*†‡§)]⁰¹²³⁴⁵⁶⁷⁸⁹pref")  # that a cell may end with
-MARKED_PERIOD: Final = re.compile(
-    r"(\d{4}(?:-\d\d|-?[QqMm]\d{1,2})?|[A-Za-z]{3,9}\.? \d{4}) ?[pref]"
-)
+MARKED_PERIOD: Final = re.compile(r"(\d{4}(?:-\d\d|-?[QqMm]\d{1,2})?|[A-Za-z]{3,9}\.? \d{4}) ?[pref]")
 
 
 @lru_cache(maxsize=65_536)  # of cells; bounds what a long session holds
@@ -280,9 +274,7 @@ def styles_of(cell: str) -> tuple[str, ...]:
     """Names of the styles a cell fits, bare numbers of days and seconds aside."""
     if len(cell) > 40 or len(cell) < 4 or not _DIGIT.search(cell):
         return ()
-    return tuple(
-        s.name for s in _candidates(_DIGIT.sub("0", cell)) if s.matches(cell) and _sensible(s, cell)
-    )
+    return tuple(s.name for s in _candidates(_DIGIT.sub("0", cell)) if s.matches(cell) and _sensible(s, cell))
 
 
 @lru_cache(maxsize=65_536)
@@ -317,9 +309,7 @@ def style_of(cell: str) -> str:
     return fits[0] if fits else ""
 
 
-def fitting(
-    cells: Sequence[str], known: Mapping[str, tuple[str, ...]] | None = None
-) -> list[DateStyle]:
+def fitting(cells: Sequence[str], known: Mapping[str, tuple[str, ...]] | None = None) -> list[DateStyle]:
     """Styles that every cell fits, commonest first; ``known`` may hold the styles of each cell."""
     fits: list[DateStyle] | None = None
     for names in dict.fromkeys(known[c] if known is not None else styles_of(c) for c in cells):

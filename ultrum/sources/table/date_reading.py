@@ -51,9 +51,7 @@ class ReadDates:
         """Instants in UTC where the offset is known, else the clock's own."""
         if self.offsets is None:
             return self.moments
-        return np.asarray(
-            self.moments.astype("datetime64[s]") - self.offsets.astype("timedelta64[s]")
-        )
+        return np.asarray(self.moments.astype("datetime64[s]") - self.offsets.astype("timedelta64[s]"))
 
     @property
     def timed(self) -> bool:
@@ -62,9 +60,7 @@ class ReadDates:
         return bool((seconds[~np.isnat(self.moments)] % 86_400).any())
 
 
-def read_dates(
-    cells: Array, given: str | None, where: str, first_year: int | None = None
-) -> ReadDates:
+def read_dates(cells: Array, given: str | None, where: str, first_year: int | None = None) -> ReadDates:
     """Read a column of dates, in one style or in several that cannot be mistaken.
 
     Parameters
@@ -157,9 +153,7 @@ def _native(cells: Array) -> ReadDates | None:
     kinds = {type(c) for c in cells if c is not None and c != ""}
     if not kinds or not all(issubclass(k, date) for k in kinds):
         return None
-    return _clocked(
-        [None if c in (None, "") else c for c in cells], "D", "dates of the file itself"
-    )
+    return _clocked([None if c in (None, "") else c for c in cells], "D", "dates of the file itself")
 
 
 def _instants(cells: Iterable[Any], timed: bool) -> Dates:
@@ -180,9 +174,7 @@ def _clocked(moments: Sequence[Any], frequency: str, style: str) -> ReadDates:
     return ReadDates(np.array(moments, "datetime64[s]"), frequency, style, offsets)
 
 
-def _as(
-    texts: Sequence[str], styles: Sequence[DateStyle], where: str, first_year: int | None
-) -> ReadDates:
+def _as(texts: Sequence[str], styles: Sequence[DateStyle], where: str, first_year: int | None) -> ReadDates:
     """Cells read by the first of the styles that fits each."""
     built = [_first_moment(t, styles) for t in texts]
     if not any(m is not None for m in built):
@@ -220,9 +212,7 @@ def _readings(fits: Sequence[DateStyle], cells: Sequence[str]) -> list[DateStyle
 
 def _tie(fits: Sequence[DateStyle], cells: Sequence[str], where: str) -> str:
     different = _readings(fits, cells)
-    example = next(
-        (c for c in cells if len({s.moment(c) for s in different}) == len(different)), cells[0]
-    )
+    example = next((c for c in cells if len({s.moment(c) for s in different}) == len(different)), cells[0])
     readings = [f"{_shown(s, example)} (dates='{s.name}')" for s in different]
     return f"{where}: '{example}' can be {' or '.join(readings)}; set dates."
 
@@ -243,9 +233,7 @@ def _several(cells: Iterable[str], where: str) -> list[DateStyle]:
     chosen: dict[str, DateStyle] = {}
     by_separators: dict[str, list[str]] = {}
     for shape, members in groups.items():
-        by_separators.setdefault(re.sub(r"9+", "9", re.sub(rf"{LETTERS}+", "a", shape)), []).extend(
-            members
-        )
+        by_separators.setdefault(re.sub(r"9+", "9", re.sub(rf"{LETTERS}+", "a", shape)), []).extend(members)
     for members in by_separators.values():
         fits = fitting(members)
         if not fits:

@@ -43,10 +43,7 @@ def without_other_columns(grid: Grid) -> tuple[Grid, list[tuple[str, str]]]:
     others = [c for c in range(first, width) if c >= len(head) or not is_date(head[c])]
     filled_ones = [c for c in others if any(len(r) > c and not is_empty(r[c]) for r in grid.rows)]
     rows: list[Row] = [[cell for c, cell in enumerate(r) if c not in others] for r in grid.rows]
-    names = [
-        cell_text(head[c]) if c < len(head) and not is_empty(head[c]) else f"{c + 1}"
-        for c in filled_ones
-    ]
+    names = [cell_text(head[c]) if c < len(head) and not is_empty(head[c]) else f"{c + 1}" for c in filled_ones]
     decisions = [("set aside", f"column '{n}', whose heading is not a date") for n in names]
     return replace(grid, rows=rows), decisions
 

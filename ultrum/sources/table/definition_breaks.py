@@ -47,9 +47,7 @@ def _declared(periods: Sequence[str], frequency: Frequency) -> set[int]:
     return {int(o) for o in frequency.ordinals(np.array(days))} if days else set()
 
 
-def _part(
-    column: str, table: SeriesTable, inside: Array, frequency: Frequency
-) -> dict[str, SeriesTable]:
+def _part(column: str, table: SeriesTable, inside: Array, frequency: Frequency) -> dict[str, SeriesTable]:
     index = table.index[inside]
     label = frequency.labels(table.ordinals[inside][:1])[0]
     named = f"{column} from {label}"

@@ -93,9 +93,7 @@ def event_columns(
     renamed = table.drop(columns=unused).rename(columns=names)
     if "asset" in wanted and "asset" not in renamed:
         if len(assets) != 1:
-            raise TableError(
-                f"{where} has no column of assets, and there are {len(assets)}; {_headings(table)}"
-            )
+            raise TableError(f"{where} has no column of assets, and there are {len(assets)}; {_headings(table)}")
         renamed = renamed.assign(asset=assets[0])
     return renamed
 

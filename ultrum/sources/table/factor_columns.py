@@ -148,9 +148,7 @@ def factor_returns(reading: Reading, names: Sequence[str] = ()) -> FactorReturns
         return FactorReturns(prices.prices, "", True, prices.decisions)
     table = SeriesTable.of(wanted.values())
     if all(a.unit == "decimal" for a in table.metadata):
-        percent = any(
-            d.what.startswith("units") and "percent" in d.chosen for d in reading.decisions
-        )
+        percent = any(d.what.startswith("units") and "percent" in d.chosen for d in reading.decisions)
         return FactorReturns(
             table.with_metadata(measure="return"), "percent" if percent else "decimal", False, ()
         )
@@ -183,9 +181,7 @@ def _of_levels(reading: Reading, returns: FactorReturns, market: str) -> FactorT
     return FactorTable(returns.table, name, None, "", (*returns.decisions, note))
 
 
-def _column(
-    reading: Reading, columns: Sequence[str], given: str, words: tuple[str, ...], role: str
-) -> str:
+def _column(reading: Reading, columns: Sequence[str], given: str, words: tuple[str, ...], role: str) -> str:
     """The column given, or the one whose heading is a usual one for the role; empty where there is none."""
     if given:
         same = [n for n in columns if n == given] or [
@@ -247,7 +243,5 @@ def _with_excess(
         for n in table.names
     ]
     if rate is not None:
-        notes.append(
-            Decision("risk-free return", f"'{rate.name}', each {rate.metadata.frequency.noun}")
-        )
+        notes.append(Decision("risk-free return", f"'{rate.name}', each {rate.metadata.frequency.noun}"))
     return SeriesTable.of(series_list), notes

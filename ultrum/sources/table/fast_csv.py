@@ -113,15 +113,11 @@ def _is_plain(block: Block, columns: Typed) -> bool:
     return True
 
 
-def _whole(
-    body: bytes, block: Block, sample: Typed, encoding: str, options: TableOptions
-) -> Typed | None:
+def _whole(body: bytes, block: Block, sample: Typed, encoding: str, options: TableOptions) -> Typed | None:
     """The whole file under the sample's decisions."""
     decimal = next(d.chosen for d in sample.decisions if d.what == "decimal mark")
     names = block.heading.names
-    types = {
-        f"{k}": pa.float64() if n in sample.units else pa.string() for k, n in enumerate(names)
-    }
+    types = {f"{k}": pa.float64() if n in sample.units else pa.string() for k, n in enumerate(names)}
     mark = {"tab": "\t"}.get(block.grid.how, block.grid.how)
     try:
         table = pyarrow.csv.read_csv(
@@ -176,9 +172,7 @@ def _column(column: Any) -> Array:
     return np.asarray(texts[coded.indices.to_numpy()])
 
 
-def _dates(
-    table: pa.Table, block: Block, sample: Typed, first_year: int | None
-) -> ReadDates | None:
+def _dates(table: pa.Table, block: Block, sample: Typed, first_year: int | None) -> ReadDates | None:
     """Dates of the whole file in the style of the sample."""
     joined = date_cells(block)
     style = BY_NAME.get(sample.dates.style)

@@ -80,13 +80,9 @@ def text_grid(text: str, name: str, delimiter: str | None, encoding: str = "utf-
     return Grid(name, rows, numbers, delimiter_name, decisions)
 
 
-def _with_titles_whole(
-    rows: list[Row], numbers: list[int], lines: list[str], mark: str
-) -> list[Row]:
+def _with_titles_whole(rows: list[Row], numbers: list[int], lines: list[str], mark: str) -> list[Row]:
     """Prose above a table that holds the delimiter, as one cell: each of its delimiters has a space behind it."""
-    first = next(
-        (i for i, r in enumerate(rows[:_MOST_PROSE]) if any(style_of(str(c)) for c in r[:3])), 0
-    )
+    first = next((i for i, r in enumerate(rows[:_MOST_PROSE]) if any(style_of(str(c)) for c in r[:3])), 0)
     if not first or mark not in ",;" or re.search(rf"{mark}[ ]", lines[numbers[first] - 1]):
         return rows
     width = len(rows[first])
@@ -198,14 +194,10 @@ def _workbook(body: bytes, name: str, sheet: str | int | None) -> list[Grid]:
         for title in wanted:
             chosen = book.get_sheet_by_name(title)
             rows: Any = chosen.to_python(skip_empty_area=False)
-            grids.append(
-                Grid(title, rows, list(range(1, len(rows) + 1)), "sheet", (("sheet", title),))
-            )
+            grids.append(Grid(title, rows, list(range(1, len(rows) + 1)), "sheet", (("sheet", title),)))
     except TableError:
         raise
-    except (
-        BaseException
-    ) as error:  # its reader has several kinds of errors, and panics on some files
+    except BaseException as error:  # its reader has several kinds of errors, and panics on some files
         if isinstance(error, KeyboardInterrupt | SystemExit | MemoryError | TimeoutError):
             raise
         raise TableError(f"{name} is a damaged or locked workbook: {error}.") from error
@@ -216,9 +208,7 @@ def _without_durations(grid: Grid) -> Grid:
     """Times of day as text."""
     if not any(isinstance(c, timedelta) for row in grid.rows[:50] for c in row):
         return grid
-    rows: list[Row] = [
-        [str(c) if isinstance(c, timedelta) else c for c in row] for row in grid.rows
-    ]
+    rows: list[Row] = [[str(c) if isinstance(c, timedelta) else c for c in row] for row in grid.rows]
     return replace(grid, rows=rows)
 
 
@@ -237,9 +227,7 @@ def _chosen(grids: list[Grid], sheet: str | int | None, name: str, what: str) ->
     if isinstance(sheet, int) and 1 <= sheet <= len(grids):
         return [grids[sheet - 1]]
     words = str(sheet).lower()
-    exact = [g for g in grids if g.name.lower() == words] or [
-        g for g in grids if words in g.name.lower()
-    ]
+    exact = [g for g in grids if g.name.lower() == words] or [g for g in grids if words in g.name.lower()]
     if len(exact) != 1:
         listed = ", ".join(f"'{g.name}'" for g in grids)
         raise TableError(f"{len(exact)} {what}s of {name} are named '{sheet}'; it has: {listed}.")

@@ -8,9 +8,7 @@ from typing import Final
 from ultrum.sources.table.ole_check import MARK
 from ultrum.sources.table.unpacking import names_in
 
-_PAGE: Final = re.compile(
-    rb"\s*(<!doctype html|<html|<table|<\?xml[^>]*\?>\s*<!doctype html)", re.IGNORECASE
-)
+_PAGE: Final = re.compile(rb"\s*(<!doctype html|<html|<table|<\?xml[^>]*\?>\s*<!doctype html)", re.IGNORECASE)
 _WORKBOOKS: Final = {"xl/workbook.xml", "xl/workbook.bin", "content.xml"}
 
 

@@ -60,13 +60,9 @@ def expanded(pattern: str, expand: Mapping[str, Sequence[str]]) -> list[tuple[st
     fields = list(dict.fromkeys(m[1] for m in _FIELD.finditer(pattern)))
     absent = [f for f in fields if f not in expand]
     if absent:
-        raise TableError(
-            f"{pattern}: set what {{{absent[0]}}} takes: expand={{'{absent[0]}': [...]}}."
-        )
+        raise TableError(f"{pattern}: set what {{{absent[0]}}} takes: expand={{'{absent[0]}': [...]}}.")
     forms = {m[1]: m[2] for m in _FIELD.finditer(pattern) if m[2]}
-    choices = [
-        _dates(expand[f], forms[f]) if f in forms else [str(v) for v in expand[f]] for f in fields
-    ]
+    choices = [_dates(expand[f], forms[f]) if f in forms else [str(v) for v in expand[f]] for f in fields]
     if np.prod([len(c) for c in choices], dtype=float) > MOST_FILES:
         raise TableError(f"{pattern} expands to more than {MOST_FILES:,} addresses; narrow it.")
     paths = []
@@ -91,9 +87,7 @@ def _dates(bounds: Sequence[str], form: str) -> list[str]:
     if last < first:
         raise TableError(f"The dates end ({bounds[1]}) before they begin ({bounds[0]}).")
     if last - first > MOST_FILES * step:
-        raise TableError(
-            f"{bounds[0]} to {bounds[1]} are more than {MOST_FILES:,} addresses; narrow it."
-        )
+        raise TableError(f"{bounds[0]} to {bounds[1]} are more than {MOST_FILES:,} addresses; narrow it.")
     ordinals = np.arange(first, last + 1, step, dtype=np.int64)
     days = frequency.starts(ordinals)
     return list(dict.fromkeys(pd.Timestamp(d).strftime(form) for d in days))
@@ -146,9 +140,7 @@ def read_many(
     form = next((m[2] or "" for m in _FIELD.finditer(pattern) if m[2] or m[1] == "date"), None)
     words = options.figure
     if words:
-        results, absent = _each(
-            places, form, lambda p, _: find_figure(load(p), words, p, options.decimal)
-        )
+        results, absent = _each(places, form, lambda p, _: find_figure(load(p), words, p, options.decimal))
         days = [(_day_of(s, form or "", f), f) for s, f in results]
         return _with_gaps(figure_series(words, days, options), absent)
     readings, absent = _each(places, form, lambda p, parts: read(p, _dated(options, parts, form)))
@@ -209,14 +201,10 @@ def _day_of(parts: Mapping[str, str], form: str, figure: LoneFigure | None) -> s
                 continue
     if figure is not None and figure.day:
         return figure.day
-    raise TableError(
-        f"'{next(iter(parts.values()), '')}' in a file's name is not a date; write {{date:%Y%m%d}}."
-    )
+    raise TableError(f"'{next(iter(parts.values()), '')}' in a file's name is not a date; write {{date:%Y%m%d}}.")
 
 
-def figure_series(
-    words: str, values_found: Sequence[tuple[str, LoneFigure]], options: TableOptions
-) -> Reading:
+def figure_series(words: str, values_found: Sequence[tuple[str, LoneFigure]], options: TableOptions) -> Reading:
     """Figures by day as a series, newest copy of a day winning."""
     values = dict(sorted(values_found, key=lambda x: x[0]))
     first = next(iter(values.values()))
@@ -282,9 +270,7 @@ def _history(pattern: str, readings: Sequence[Reading]) -> Reading:
 
 def _of_one_frequency(metadata_list: list[Metadata], index: pd.Index) -> list[Metadata]:
     """Descriptors of daily data, where copies of single days left it open whether weekends belong to them."""
-    if not all(a.frequency.code in "BD" for a in metadata_list) or not isinstance(
-        index, pd.DatetimeIndex
-    ):
+    if not all(a.frequency.code in "BD" for a in metadata_list) or not isinstance(index, pd.DatetimeIndex):
         return metadata_list
     weekend = not np.is_busday(index.to_numpy().astype("datetime64[D]")).all()
     return [a.changed(frequency=Frequency("D" if weekend else "B")) for a in metadata_list]

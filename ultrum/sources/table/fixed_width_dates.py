@@ -12,9 +12,7 @@ from ultrum.core.array_types import Array, Bools, Dates, Ints
 
 _CLOCK: Final = re.compile(r"([ T;])(\d\d)(:?)(\d\d)(?:(:?)(\d\d))?")
 _LENGTHS: Final = np.array([31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31])
-_FIRSTS: Final = (
-    np.arange("1600-01", "2200-01", dtype="datetime64[M]").astype("datetime64[D]").astype(np.int64)
-)
+_FIRSTS: Final = np.arange("1600-01", "2200-01", dtype="datetime64[M]").astype("datetime64[D]").astype(np.int64)
 
 
 def letters_of(cells: Any) -> Array | None:
@@ -22,15 +20,9 @@ def letters_of(cells: Any) -> Array | None:
     if cells.null_count or not len(cells) or cells.offset:
         return None
     _, places, data = cells.buffers()
-    offsets = np.frombuffer(
-        places, np.int32 if pa.types.is_string(cells.type) else np.int64, len(cells) + 1
-    )
+    offsets = np.frombuffer(places, np.int32 if pa.types.is_string(cells.type) else np.int64, len(cells) + 1)
     length = int(offsets[1] - offsets[0])
-    if (
-        not length
-        or int(offsets[-1] - offsets[0]) != length * len(cells)
-        or (np.diff(offsets) != length).any()
-    ):
+    if not length or int(offsets[-1] - offsets[0]) != length * len(cells) or (np.diff(offsets) != length).any():
         return None
     raw = np.frombuffer(data, np.uint8)[offsets[0] : offsets[-1]]
     return np.ascontiguousarray(raw.reshape(len(cells), length).T)  # a place after the other

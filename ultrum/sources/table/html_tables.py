@@ -103,9 +103,7 @@ def _spread(table: Any) -> list[Row]:
                     grid[r + i, c + j] = text
             c += wide
             most.check("columns", c, f"A table of the page: a line has {counted(c, 'cell')}")
-            most.check(
-                "cells", len(grid), f"A table of the page has {counted(len(grid), 'cell')} and more"
-            )
+            most.check("cells", len(grid), f"A table of the page has {counted(len(grid), 'cell')} and more")
     width = max((c for _, c in grid), default=-1) + 1
     spread: list[Row] = [[grid.get((r, c), "") for c in range(width)] for r in range(len(rows))]
     for r in alone:

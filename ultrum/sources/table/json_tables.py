@@ -54,9 +54,7 @@ def _json_lines(text: str) -> list[Any] | None:
     return rows if len(rows) > 1 else None
 
 
-def _tables_in(
-    document: Any, depth: int, path: str = "the whole"
-) -> Iterator[tuple[list[Row], str]]:
+def _tables_in(document: Any, depth: int, path: str = "the whole") -> Iterator[tuple[list[Row], str]]:
     """Every table inside a JSON value, and where it stands."""
     rows = _as_rows(document)
     if rows is not None:
@@ -104,9 +102,7 @@ def _several_series(document: Any) -> list[Row] | None:
             nested = [v for v in one.values() if isinstance(v, list | dict)]
             if len(nested) != 1:
                 return None
-            named.append(
-                ({k: v for k, v in one.items() if not isinstance(v, list | dict)}, nested[0])
-            )
+            named.append(({k: v for k, v in one.items() if not isinstance(v, list | dict)}, nested[0]))
     else:
         return None
     parts = [(facts, _plain_rows(value)) for facts, value in named]
@@ -130,10 +126,7 @@ def _plain_rows(value: Any) -> list[Row] | None:
         return None
     if all(isinstance(r, list) and len(r) == 2 and style_of(str(r[0])) for r in value):
         return [["date", "value"], *value]
-    flat = all(
-        isinstance(r, dict) and not any(isinstance(v, list | dict) for v in r.values())
-        for r in value
-    )
+    flat = all(isinstance(r, dict) and not any(isinstance(v, list | dict) for v in r.values()) for r in value)
     if not flat or not any(style_of(str(v)) for v in value[0].values()):
         return None
     names = list(dict.fromkeys(k for r in value for k in r))
@@ -142,16 +135,10 @@ def _plain_rows(value: Any) -> list[Row] | None:
 
 def _mapping_rows(value: Mapping[str, Any]) -> list[Row] | None:
     head = next(
-        (
-            value[k]
-            for k in ("columns", "header", "fields", "names")
-            if isinstance(value.get(k), list)
-        ),
+        (value[k] for k in ("columns", "header", "fields", "names") if isinstance(value.get(k), list)),
         None,
     )
-    body = next(
-        (value[k] for k in ("data", "rows", "values") if isinstance(value.get(k), list)), None
-    )
+    body = next((value[k] for k in ("data", "rows", "values") if isinstance(value.get(k), list)), None)
     if head and body and all(isinstance(r, list) for r in body):
         names = [h.get("name", h.get("id", "")) if isinstance(h, dict) else str(h) for h in head]
         return [names, *body]

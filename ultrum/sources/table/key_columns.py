@@ -61,9 +61,7 @@ def _named_identifier(texts: Mapping[str, Array]) -> list[str]:
     return []
 
 
-def _identifying(
-    names: Sequence[str], texts: Mapping[str, Array], moments: Dates
-) -> list[str] | None:
+def _identifying(names: Sequence[str], texts: Mapping[str, Array], moments: Dates) -> list[str] | None:
     """The first column that identifies the rows of each date, or the first few together."""
     frame = pd.DataFrame({n: texts[n] for n in names}).assign(**{"": moments})
     alone = [n for n in names if not frame.duplicated(["", n]).any()]
@@ -75,9 +73,7 @@ def _identifying(
     return None
 
 
-def identifier_column(
-    cells: Mapping[str, Array], numeric: Sequence[str], moments: Dates
-) -> str | None:
+def identifier_column(cells: Mapping[str, Array], numeric: Sequence[str], moments: Dates) -> str | None:
     """The column of whole numbers that are codes, if the rows of a date need a key.
 
     A code repeats from date to date, and a date has it once; amounts do not repeat so.

@@ -81,9 +81,7 @@ def _only_years(rows: Sequence[Row], column: int, years: Sequence[int]) -> bool:
 
 def _part_column(rows: Sequence[Row], column: int, first: int) -> int | None:
     """Column whose cells name parts of a year wherever the year is empty."""
-    empty = [
-        r for r in rows[first:] if len(r) > column and is_empty(r[column]) and any(map(is_value, r))
-    ]
+    empty = [r for r in rows[first:] if len(r) > column and is_empty(r[column]) and any(map(is_value, r))]
     for other in range(_FIRST_COLUMNS):
         if other == column or len(empty) < 1:
             continue
@@ -100,20 +98,12 @@ def _years_across(grid: Grid) -> Grid:
         if not years or not all(is_empty(c) or _is_year(c) for c in above[years[0] :]):
             continue
         under = next(
-            (
-                k
-                for k in (i + 1, i + 2)
-                if k < len(grid.rows) and not all(map(is_empty, grid.rows[k]))
-            ),
+            (k for k in (i + 1, i + 2) if k < len(grid.rows) and not all(map(is_empty, grid.rows[k]))),
             None,
         )
         if under is None:
             continue
-        parts = {
-            c: p
-            for c, cell in enumerate(grid.rows[under])
-            if c >= years[0] and (p := part_of_year(cell))
-        }
+        parts = {c: p for c, cell in enumerate(grid.rows[under]) if c >= years[0] and (p := part_of_year(cell))}
         if len(parts) < 2 or len({kind for kind, _ in parts.values()}) > 1:
             continue
         if not any(cell_text(grid.rows[under][c])[:1].isalpha() for c in parts):
@@ -124,9 +114,7 @@ def _years_across(grid: Grid) -> Grid:
         row, year = list(grid.rows[under]), ""
         for c in range(years[0], len(row)):
             year = cell_text(above[c]) if c < len(above) and _is_year(above[c]) else year
-            row[c] = (
-                labelled(year, parts[c]) if c in parts else f"{year} {cell_text(row[c])}".strip()
-            )
+            row[c] = labelled(year, parts[c]) if c in parts else f"{year} {cell_text(row[c])}".strip()
         kept = [k for k in range(len(grid.rows)) if k not in (i, under)]
         rows = {k: grid.rows[k] for k in kept} | {under: row}
         order = sorted(rows)
@@ -142,14 +130,9 @@ def _years_across(grid: Grid) -> Grid:
 def _count_up(years: Sequence[int], parts: dict[int, tuple[str, int]]) -> bool:
     """Whether bare numbers count 1, 2, 3 … up to a whole year below each year."""
     edges = [*years, 10**9]
-    counts = [
-        [n for c, (_, n) in parts.items() if low <= c < high]
-        for low, high in itertools.pairwise(edges)
-    ]
+    counts = [[n for c, (_, n) in parts.items() if low <= c < high] for low, high in itertools.pairwise(edges)]
     longest = max(map(len, counts))
-    return longest in (4, 12) and all(
-        c == list(range(1, len(c) + 1)) and len(c) > 1 for c in counts
-    )
+    return longest in (4, 12) and all(c == list(range(1, len(c) + 1)) and len(c) > 1 for c in counts)
 
 
 def _under_year_rows(grid: Grid) -> Grid:
@@ -157,9 +140,7 @@ def _under_year_rows(grid: Grid) -> Grid:
     for column in range(2):
         if not any(_is_year(row[column]) for row in grid.rows[:_FIRST_ROWS] if len(row) > column):
             continue
-        if not any(
-            _names_part(row[column]) for row in grid.rows[:_FIRST_ROWS] if len(row) > column
-        ):
+        if not any(_names_part(row[column]) for row in grid.rows[:_FIRST_ROWS] if len(row) > column):
             continue
         cells = [cell_text(row[column]) if len(row) > column else "" for row in grid.rows]
         years = [i for i, c in enumerate(cells) if YEAR.fullmatch(c)]
@@ -222,17 +203,10 @@ def _serials_as_dates(grid: Grid) -> Grid:
         if not numbers or len(dates) < 2:
             continue
         low, high = min(map(_instant, dates)) - _NEAR, max(map(_instant, dates)) + _NEAR
-        meant = {
-            i: m
-            for i in numbers
-            if low <= (m := serial_moment(float(grid.rows[i][column]))) <= high
-        }
+        meant = {i: m for i in numbers if low <= (m := serial_moment(float(grid.rows[i][column]))) <= high}
         if not meant:
             continue
-        rows = [
-            [*r[:column], meant[i], *r[column + 1 :]] if i in meant else r
-            for i, r in enumerate(grid.rows)
-        ]
+        rows = [[*r[:column], meant[i], *r[column + 1 :]] if i in meant else r for i, r in enumerate(grid.rows)]
         decisions = (
             "dates",
             f"{len(meant)} day numbers among dates in column {column + 1} read as dates",
@@ -242,8 +216,4 @@ def _serials_as_dates(grid: Grid) -> Grid:
 
 
 def _instant(day: date) -> datetime:
-    return (
-        day.replace(tzinfo=None)
-        if isinstance(day, datetime)
-        else datetime(day.year, day.month, day.day)
-    )
+    return day.replace(tzinfo=None) if isinstance(day, datetime) else datetime(day.year, day.month, day.day)

@@ -135,8 +135,7 @@ def decimal_mark(cells: Iterable[str], given: str | None, where: str) -> str:
     if torn is None:
         return "."
     raise TableError(
-        f"{where}: '{torn}' can be read with a decimal point or a decimal comma; "
-        "set decimal='.' or decimal=','."
+        f"{where}: '{torn}' can be read with a decimal point or a decimal comma; set decimal='.' or decimal=','."
     )
 
 
@@ -185,11 +184,7 @@ def read_numbers(cells: Array, decimal: str, missing: frozenset[str]) -> ReadNum
     """Numbers of a column of text, or of a workbook's own numbers; ``missing`` holds further marks."""
     read = _numbers_of(cells, decimal, missing)
     marks = [float(m) for m in missing if _PLAIN_NUMBER.fullmatch(m)]
-    return (
-        replace(read, values=np.where(np.isin(read.values, marks), np.nan, read.values))
-        if marks
-        else read
-    )
+    return replace(read, values=np.where(np.isin(read.values, marks), np.nan, read.values)) if marks else read
 
 
 def _numbers_of(cells: Array, decimal: str, missing: frozenset[str]) -> ReadNumbers:
@@ -231,9 +226,7 @@ def sentinel_in(values: Floats) -> float | None:
         others = valid[valid != sentinel] if sentinel in SENTINELS else valid[:0]
         if not len(others):
             continue
-        alone = (
-            others.min() > sentinel / 2 if sentinel < 0 else 10 * np.abs(others).max() < sentinel
-        )
+        alone = others.min() > sentinel / 2 if sentinel < 0 else 10 * np.abs(others).max() < sentinel
         if alone:
             return sentinel
     return None

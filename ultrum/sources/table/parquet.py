@@ -36,9 +36,7 @@ def read_parquet(body: bytes, name: str, options: TableOptions) -> Typed:
     offsets = None
     if getattr(column.dtype, "tz", None) is not None:
         local = column.dt.tz_localize(None)
-        offsets = (
-            (local - column.dt.tz_convert("UTC").dt.tz_localize(None)).dt.total_seconds()
-        ).to_numpy()
+        offsets = ((local - column.dt.tz_convert("UTC").dt.tz_localize(None)).dt.total_seconds()).to_numpy()
         column = local
     cells: Array = column.to_numpy() if column.dtype.kind == "M" else column.to_numpy(dtype=object)
     dates = read_dates(cells, options.dates, f"{name}, column '{dated}'", options.first_year)
@@ -75,6 +73,4 @@ def _date_column(names: list[str], frame: object, options: TableOptions, where: 
     named = [n for n in names if n.lower() in DATE_WORDS]
     for candidate in (*kinds, *named):
         return candidate
-    raise TableError(
-        f"{where}: no column of dates; it has: {listed(names, 30)}. Set date_column=..."
-    )
+    raise TableError(f"{where}: no column of dates; it has: {listed(names, 30)}. Set date_column=...")

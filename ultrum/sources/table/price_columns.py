@@ -30,13 +30,9 @@ _VOLUME: Final = ("volume", "vol", "shares traded", "traded volume")
 _TOTAL: Final = {"measure": "price", "income": "total"}
 _PERCENT_FROM: Final = 0.3  # median size of returns from which they must be percent
 _DECIMAL_TO: Final = 0.1  # and up to which they must be decimals
-_LARGEST_RETURN: Final = (
-    20.0  # median size from which values that are hardly ever negative are levels
-)
+_LARGEST_RETURN: Final = 20.0  # median size from which values that are hardly ever negative are levels
 _LARGEST_ASSET_RETURN: Final = 1.0  # the same for assets, whose file has no risk-free return
-_FEWEST_LOSSES: Final = (
-    0.1  # share of returns at or below zero, under which values of that size are levels
-)
+_FEWEST_LOSSES: Final = 0.1  # share of returns at or below zero, under which values of that size are levels
 
 
 @dataclass(frozen=True)
@@ -81,9 +77,7 @@ def plain_heading(text: str) -> str:
     return " ".join(re.findall(r"[a-z0-9]+", parted.lower()))
 
 
-def price_table(
-    reading: Reading, price_column: str = "", volume_column: str = "", asset: str = ""
-) -> PriceTable:
+def price_table(reading: Reading, price_column: str = "", volume_column: str = "", asset: str = "") -> PriceTable:
     r"""The prices of a table: of one asset with several columns, of a column for each asset, or of rows by asset.
 
     Parameters
@@ -181,9 +175,7 @@ def _chosen(reading: Reading, price_column: str) -> str:
         column = _match(reading, price_column)
         if not column:
             hint = one_of(price_column, reading.fields)
-            raise TableError(
-                f"{reading.name} has no column '{price_column}'; {hint}", setting="price_column"
-            )
+            raise TableError(f"{reading.name} has no column '{price_column}'; {hint}", setting="price_column")
         return column
     priced = [c for c, t in reading.fields.items() if t.metadata[0].measure in ("price", "index")]
     options = [c for c in [_named_price(reading)] if c] or priced or list(reading.fields)
@@ -206,9 +198,7 @@ def _finished(
         prices = prices.with_metadata(**_TOTAL)
     prices, decisions = _with_measure(reading.name, prices)
     includes = prices.metadata[0].income == "total"
-    notes = [
-        Decision("price column", f"'{column}'{', which includes dividends' if includes else ''}")
-    ]
+    notes = [Decision("price column", f"'{column}'{', which includes dividends' if includes else ''}")]
     others = [c for c in reading.fields if c not in (column, volume if volumes is not None else "")]
     if others:
         notes.append(Decision("columns not used", ", ".join(others)))
@@ -245,9 +235,7 @@ def _with_measure(name: str, table: SeriesTable) -> tuple[SeriesTable, list[Deci
     if any(a.measure for a in table.metadata):
         measures = {a.measure for a in table.metadata if a.measure}
         if len(measures) > 1:
-            raise TableError(
-                f"{name} mixes {' and '.join(sorted(measures))}; keep one kind a file."
-            )
+            raise TableError(f"{name} mixes {' and '.join(sorted(measures))}; keep one kind a file.")
         return table.with_metadata(measure=measures.pop()), []
     values = table.block[np.isfinite(table.block)]
     if not len(values) or values.min() > 0:
@@ -296,9 +284,7 @@ def returns_by_size(name: str, table: SeriesTable) -> tuple[SeriesTable, list[De
             fix="Read the file with units='percent' or units='decimal'.",
             setting="units",
         )
-    sizes = [
-        float(np.median(np.abs(c[np.isfinite(c)]))) for c in table.block.T if np.isfinite(c).any()
-    ]
+    sizes = [float(np.median(np.abs(c[np.isfinite(c)]))) for c in table.block.T if np.isfinite(c).any()]
     size = max(sizes, default=0.0)
     if _DECIMAL_TO < size < _PERCENT_FROM:
         raise TableError(
@@ -308,10 +294,6 @@ def returns_by_size(name: str, table: SeriesTable) -> tuple[SeriesTable, list[De
         )
     percent = size >= _PERCENT_FROM
     chosen = "percent" if percent else "decimals"
-    decision = Decision(
-        "units", chosen, "decimals" if percent else "percent", f"median size {size:.3g}"
-    )
-    scaled = SeriesTable.from_arrays(
-        table.block / 100.0 if percent else table.block, table.index, table.metadata
-    )
+    decision = Decision("units", chosen, "decimals" if percent else "percent", f"median size {size:.3g}")
+    scaled = SeriesTable.from_arrays(table.block / 100.0 if percent else table.block, table.index, table.metadata)
     return scaled.with_metadata(measure="return", unit="decimal"), [decision]

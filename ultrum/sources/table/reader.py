@@ -184,9 +184,7 @@ def _obtained(source: str | bytes | os.PathLike[str]) -> tuple[bytes, str, str]:
     return read_file(path), path.name, ""
 
 
-def read_table(
-    body: bytes, name: str, options: TableOptions | None = None, retrieved: str = ""
-) -> Reading:
+def read_table(body: bytes, name: str, options: TableOptions | None = None, retrieved: str = "") -> Reading:
     """Read the bytes of a table, which came on a day; see :func:`read_series`."""
     options = options or TableOptions()
     inner, name = unpack(body, name, options.member)
@@ -197,9 +195,7 @@ def read_table(
     quick = read_quick(inner, name, options)
     if quick is not None:
         return assemble(name, quick, options)
-    grids = grids_of(
-        inner, name, encoding=options.encoding, delimiter=options.delimiter, sheet=options.sheet
-    )
+    grids = grids_of(inner, name, encoding=options.encoding, delimiter=options.delimiter, sheet=options.sheet)
     try:
         chosen, aside = _chosen_blocks(grids, name, options)
     except TableError:
@@ -233,14 +229,10 @@ def _retitled(reading: Reading, block: Block) -> Reading:
     title = block.title or block.grid.name
     table = reading.fields["value"]
     metadata_list = [a.changed(name=title, title=title) for a in table.metadata]
-    return replace(
-        reading, fields={title: SeriesTable.from_arrays(table.block, table.index, metadata_list)}
-    )
+    return replace(reading, fields={title: SeriesTable.from_arrays(table.block, table.index, metadata_list)})
 
 
-def _chosen_blocks(
-    grids: list[Grid], name: str, options: TableOptions
-) -> tuple[list[Block], list[Decision]]:
+def _chosen_blocks(grids: list[Grid], name: str, options: TableOptions) -> tuple[list[Block], list[Decision]]:
     """Blocks to read, and decisions about the others."""
     layout = LayoutOptions(options.columns, options.header, options.date_column,
                     options.dates in ("day number", "epoch seconds"))  # fmt: skip
@@ -248,9 +240,7 @@ def _chosen_blocks(
     fault: TableError | None = None
     for number, grid in enumerate(grids):
         try:
-            blocks = _with_headings(
-                _found_blocks(grid, layout, _place(grid, name)), options.headings
-            )
+            blocks = _with_headings(_found_blocks(grid, layout, _place(grid, name)), options.headings)
             if blocks:
                 by_grid[number] = blocks
         except TableError as error:
@@ -298,25 +288,17 @@ def _with_headings(blocks: list[Block], headings: Sequence[str] | None) -> list[
     return [b for b in blocks if all(any(w in n.lower() for n in b.heading.names) for w in wanted)]
 
 
-def _chosen_grid(
-    grids: list[Grid], by_grid: dict[int, list[Block]], name: str
-) -> tuple[int, list[Decision]]:
+def _chosen_grid(grids: list[Grid], by_grid: dict[int, list[Block]], name: str) -> tuple[int, list[Decision]]:
     """The sheet or table with by far the most rows, or an error that lists those alike."""
     sizes = {number: sum(len(b.rows) for b in blocks) for number, blocks in by_grid.items()}
     ranked = sorted(sizes, key=lambda n: -sizes[n])
     if len(ranked) == 1:
         return ranked[0], []
     if sizes[ranked[0]] < _FAR_LARGER * sizes[ranked[1]]:
-        listed = ", ".join(
-            f"'{grids[n].name}' ({counted(sizes[n], 'row')})" for n in sorted(ranked)
-        )
-        raise TableError(
-            f"{name} holds several tables: {listed}. Choose one: sheet='{grids[ranked[0]].name}'."
-        )
+        listed = ", ".join(f"'{grids[n].name}' ({counted(sizes[n], 'row')})" for n in sorted(ranked))
+        raise TableError(f"{name} holds several tables: {listed}. Choose one: sheet='{grids[ranked[0]].name}'.")
     aside = [
-        Decision(
-            "set aside", f"'{grids[n].name}', {counted(sizes[n], 'row')}", certainty="other sheet"
-        )
+        Decision("set aside", f"'{grids[n].name}', {counted(sizes[n], 'row')}", certainty="other sheet")
         for n in ranked[1:]
     ]
     return ranked[0], aside
@@ -334,9 +316,7 @@ def _numbered(blocks: list[Block], wanted: str | int | None, name: str) -> list[
     same = [b for b in in_order if str(wanted).lower() in b.title.lower()]
     if len(same) != 1:
         listed = ", ".join(f"'{b.title}'" for b in in_order)
-        raise TableError(
-            f"{name}: {counted(len(same), 'block')} with the title '{wanted}'; there are: {listed}."
-        )
+        raise TableError(f"{name}: {counted(len(same), 'block')} with the title '{wanted}'; there are: {listed}.")
     return same
 
 

@@ -157,14 +157,8 @@ class TableOptions:
         for name in ("columns", "headings", "missing", "breaks"):
             if isinstance(getattr(self, name), str):
                 raise TableError(f"{name} is a list of texts, not one text.")
-        if (
-            self.delimiter is not None
-            and len(self.delimiter) != 1
-            and self.delimiter not in ("  ", "spaces")
-        ):
-            raise TableError(
-                f"delimiter='{self.delimiter}' is not one character, two spaces or 'spaces'."
-            )
+        if self.delimiter is not None and len(self.delimiter) != 1 and self.delimiter not in ("  ", "spaces"):
+            raise TableError(f"delimiter='{self.delimiter}' is not one character, two spaces or 'spaces'.")
         for name in ("header", "first_year"):
             value = getattr(self, name)
             if value is not None and not isinstance(value, int):

@@ -79,16 +79,8 @@ def assemble(name: str, columns: Typed, options: TableOptions) -> Reading:
     if rows is None:
         loose = Decision("shape", "dated records: their dates follow no frequency")
         return replace(plain, decisions=(*decisions, loose))
-    fields = (
-        _long(name, columns, keys, labels, rows, options)
-        if keys
-        else _wide(name, columns, rows, options)
-    )
-    shape = (
-        f"long, named by {' and '.join(repr(k) for k in keys)}"
-        if keys
-        else "wide, one series a column"
-    )
+    fields = _long(name, columns, keys, labels, rows, options) if keys else _wide(name, columns, rows, options)
+    shape = f"long, named by {' and '.join(repr(k) for k in keys)}" if keys else "wide, one series a column"
     order = _order(columns.dates.moments) if not keys else ""
     taken = [
         Decision("shape", shape),
@@ -167,9 +159,7 @@ def _key_columns(columns: Typed, options: TableOptions) -> list[str] | None:
     if options.asset_column:
         if options.asset_column not in columns.columns:
             names = ", ".join(columns.columns)
-            raise TableError(
-                f"asset_column='{options.asset_column}' is not a column; there are: {names}."
-            )
+            raise TableError(f"asset_column='{options.asset_column}' is not a column; there are: {names}.")
         return [options.asset_column]
     texts = {n: c for n, c in columns.columns.items() if n not in columns.units}
     return key_columns(texts, columns.dates.instants)
@@ -277,9 +267,7 @@ def _wide(name: str, columns: Typed, rows: _Rows, options: TableOptions) -> dict
     straight = bool((order == np.arange(len(order))).all())
     return {
         column: SeriesTable.from_arrays(
-            np.array(columns.columns[column] if straight else columns.columns[column][order])[
-                :, None
-            ],
+            np.array(columns.columns[column] if straight else columns.columns[column][order])[:, None],
             index,
             [_about(name, column, column, rows.frequency, columns, column, options)],
         )
@@ -304,9 +292,7 @@ def _long(
             f"{name}: {counted(len(columns) - int(filled.sum()), 'row')} with the date and "
             f"{' and '.join(repr(k) for k in keys)} of another. Keep one of each."
         )
-    stated = {
-        fact: _stated(name, typed_columns, labels, fact) for fact in ("currency", "title", "name")
-    }
+    stated = {fact: _stated(name, typed_columns, labels, fact) for fact in ("currency", "title", "name")}
     pairs = _pairs_of(typed_columns, keys, labels)
     index, fields = rows.index_of(ordinals), {}
     alone = len(typed_columns.numeric) == 1 and typed_columns.numeric[0].lower() in _VALUE_NAMES
@@ -315,9 +301,7 @@ def _long(
         block[place, columns] = typed_columns.columns[column]
         metadata_list = [
             _of_member(
-                _about(
-                    name, str(n), f"{n}.{column}", rows.frequency, typed_columns, column, options
-                ),
+                _about(name, str(n), f"{n}.{column}", rows.frequency, typed_columns, column, options),
                 n,
                 stated,
                 pairs.get(str(n)),

@@ -53,9 +53,7 @@ def find_figure(body: bytes, beside: str, name: str, decimal: str | None = None)
         raise TableError(f"{name}: no number follows '{beside}' within {_REACH} characters.")
     if len({f.value for f in figures}) > 1:
         phrases = " and ".join(f"'{f.words}'" for f in figures[:3])
-        raise TableError(
-            f"{name}: different numbers follow '{beside}': {phrases}. Give more of the words."
-        )
+        raise TableError(f"{name}: different numbers follow '{beside}': {phrases}. Give more of the words.")
     return figures[0]
 
 

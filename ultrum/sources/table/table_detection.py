@@ -51,9 +51,7 @@ _MOST_FOOTER: Final = 30  # lines
 OTHER_FREQUENCY: Final = "a period of another frequency"
 NO_DAY: Final = "is not a day of the calendar"
 A_TOTAL: Final = "a total or average, not a period"
-_TOTAL: Final = re.compile(
-    r"(grand )?(total|sum|average|mean|avg|gesamt|median)s?:?", re.IGNORECASE
-)
+_TOTAL: Final = re.compile(r"(grand )?(total|sum|average|mean|avg|gesamt|median)s?:?", re.IGNORECASE)
 
 
 @dataclass(frozen=True)
@@ -150,8 +148,7 @@ def _blocks_at(grid: Grid, column: int, layout: LayoutOptions, where: str) -> li
     """Blocks of rows whose dates are in one column."""
     native = {datetime: "D", date: "D"}
     families = [
-        (len(row) > column and native.get(type(row[column]))) or _family(row, column, layout)
-        for row in grid.rows
+        (len(row) > column and native.get(type(row[column]))) or _family(row, column, layout) for row in grid.rows
     ]
     runs = _runs(grid, families, column)
     if not runs:
@@ -200,12 +197,7 @@ def _without_strays(runs: list[_Run]) -> list[_Run]:
     for run in runs:
         if len(run.at) == 1 and largest > 3 and kept and kept[-1].family != run.family:
             continue
-        if (
-            kept
-            and kept[-1].family == run.family
-            and run.at[0] - kept[-1].at[-1] <= 2
-            and len(runs) > 1
-        ):
+        if kept and kept[-1].family == run.family and run.at[0] - kept[-1].at[-1] <= 2 and len(runs) > 1:
             between_is_stray = run.at[0] - kept[-1].at[-1] == 2
             if between_is_stray:
                 kept[-1].at.extend(run.at)
@@ -221,16 +213,12 @@ def _is_heading(row: Row, column: int) -> bool:
     return words >= 2 and words >= 0.5 * filled(row)
 
 
-def _block(
-    grid: Grid, column: int, runs: list[_Run], which: int, layout: LayoutOptions, where: str
-) -> Block:
+def _block(grid: Grid, column: int, runs: list[_Run], which: int, layout: LayoutOptions, where: str) -> Block:
     run = runs[which]
     above = runs[which - 1].at[-1] + 1 if which else 0
     below = runs[which + 1].at[0] if which + 1 < len(runs) else len(grid.rows)
     at = run.at if run.even else [i for i in run.at if _fits(grid.rows[i], run.width)]
-    heading = find_heading(
-        grid, above, at[0], run.width, column, layout.columns, layout.header, where
-    )
+    heading = find_heading(grid, above, at[0], run.width, column, layout.columns, layout.header, where)
     rejected, prose = _between(grid, run, at, below, column, heading)
     start = heading.first_row + 1 if heading.first_row >= 0 else above
     rejected = [*_rejected_above(grid, start, at[0], column), *rejected]
@@ -242,9 +230,7 @@ def _block(
             f"{where}: {counted(len(faults), 'row')} between the first and last date cannot be read, first line "
             f"{first.line}: {first.reason} ('{first.text[:60]}'). Fix them, or name the block."
         )
-    preamble, title = _words_above(
-        grid, above, heading.first_row if heading.first_row >= 0 else at[0]
-    )
+    preamble, title = _words_above(grid, above, heading.first_row if heading.first_row >= 0 else at[0])
     rows = [grid.rows[i] if run.even else _cut(grid.rows[i], run.width) for i in at]
     return Block(
         grid,
@@ -315,11 +301,7 @@ def _between(
         count = len(row)
         label = cell_text(row[column]) if count > column else ""
         fault = NO_DAY if looks_like_date(label) else "is not understood as a date"
-        reason = (
-            f"{counted(count, 'cell')}, not {run.width}"
-            if count != run.width
-            else f"'{label}' {fault}"
-        )
+        reason = f"{counted(count, 'cell')}, not {run.width}" if count != run.width else f"'{label}' {fault}"
         rejected.append(Rejected(grid.lines[i], text, reason))
     return rejected, prose
 

@@ -173,9 +173,7 @@ def _are_codes(cells: Sequence[Any]) -> bool:
     if not all(_CODED.fullmatch(t) for t in texts):
         return False
     scaled = all(_SCALED.fullmatch(t) for t in texts)
-    months = (
-        all(t.endswith("M") for t in texts) and max(int(t[:-1]) for t in texts) <= _LONGEST_TENOR
-    )
+    months = all(t.endswith("M") for t in texts) and max(int(t[:-1]) for t in texts) <= _LONGEST_TENOR
     return months or not scaled
 
 
@@ -186,9 +184,7 @@ def _decimal(
     marks: frozenset[str],
     parted_by: str,
 ) -> str:
-    texts = {
-        c for column in columns if column.dtype.kind == "O" for c in column if isinstance(c, str)
-    }
+    texts = {c for column in columns if column.dtype.kind == "O" for c in column if isinstance(c, str)}
     numbers = sorted(c for c in texts if not is_blank(c, marks) and is_number_text(c))
     if parted_by == "," and not options.decimal and not any("," in c for c in numbers):
         return "."  # where commas part the cells, they part no decimals
@@ -199,9 +195,7 @@ def _stated_missing(preamble: str) -> set[float]:
     """Numbers that mark missing values, by the prose above."""
     marks_there: set[float] = set()
     for sentence in _MISSING_PROSE.findall(preamble):
-        marks_there |= {
-            float(n) for n in re.findall(r"-?\d+(?:\.\d+)?", sentence) if abs(float(n)) >= 9
-        }
+        marks_there |= {float(n) for n in re.findall(r"-?\d+(?:\.\d+)?", sentence) if abs(float(n)) >= 9}
     return marks_there
 
 
@@ -232,10 +226,7 @@ def _bad_rows(
 ) -> tuple[Bools, list[Rejected]]:
     """Rows whose date cannot be read; cells that are not numbers are reported, their rows are kept."""
     bad: Bools = np.isnat(dates.moments)
-    reasons = {
-        int(i): f"'{cell_text(labels[i])}' is not a day of the calendar"
-        for i in np.flatnonzero(bad)
-    }
+    reasons = {int(i): f"'{cell_text(labels[i])}' is not a day of the calendar" for i in np.flatnonzero(bad)}
     if len(reasons) > max(1, 0.1 * len(bad)):
         first, reason = min(reasons.items())
         raise TableError(
@@ -254,20 +245,14 @@ def _bad_rows(
     return bad, [*rejected, *sorted(odd, key=lambda r: r.line)]
 
 
-def _unit(
-    block: Block, name: str, read: ReadNumbers, options: TableOptions, where: str
-) -> UnitFinding:
+def _unit(block: Block, name: str, read: ReadNumbers, options: TableOptions, where: str) -> UnitFinding:
     heading, place = block.heading, block.place_of[name]
     title = heading.titles[place] if heading.titles else block.title if name == "value" else ""
     unit_cell = heading.units[place] if heading.units else ""
-    return unit_of(
-        name, title, unit_cell, read, block.preamble, options.unit(name), where, block.footer
-    )
+    return unit_of(name, title, unit_cell, read, block.preamble, options.unit(name), where, block.footer)
 
 
-def _changes(
-    block: Block, columns: Mapping[str, Array], kept: Bools
-) -> tuple[list[int], list[Decision]]:
+def _changes(block: Block, columns: Mapping[str, Array], kept: Bools) -> tuple[list[int], list[Decision]]:
     """Rows at which a definition or unit changes, by a column that marks it or a line between rows."""
     place = np.cumsum(kept) - 1
     changes: dict[int, str] = {}
@@ -279,22 +264,13 @@ def _changes(
             turns = [i for i in range(1, len(cells)) if cells[i] != cells[i - 1]]
             if 0 < len(turns) <= 4:
                 changes.update({i: f"'{name}' changes to '{cells[i]}'" for i in turns})
-    decisions = [
-        Decision("break", f"split at row {i + 1}: {why}", "one series")
-        for i, why in changes.items()
-    ]
+    decisions = [Decision("break", f"split at row {i + 1}: {why}", "one series") for i, why in changes.items()]
     return sorted(changes), decisions
 
 
 def _block_decisions(block: Block, how: str, dates: ReadDates) -> list[Decision]:
     heading, first = block.heading, block.lines[0]
-    named = (
-        f"line {heading.line}"
-        if heading.line
-        else "names given"
-        if heading.first_row < 0
-        else "none"
-    )
+    named = f"line {heading.line}" if heading.line else "names given" if heading.first_row < 0 else "none"
     decisions = [
         Decision("header", named, line=heading.line),
         Decision("rows", f"lines {first} to {block.lines[-1]}", line=first),
@@ -324,15 +300,11 @@ def _number_decisions(
     )
     if marks or stated:
         decisions.append(
-            Decision(
-                "missing", "marked " + ", ".join([*marks, *[f"{s:g}" for s in sorted(stated)]])
-            )
+            Decision("missing", "marked " + ", ".join([*marks, *[f"{s:g}" for s in sorted(stated)]]))
         )
     flags: Counter[str] = sum((r.flags for r in numbers.values()), start=Counter())
     if flags:
-        listed = ", ".join(
-            f"{count} '{mark}' ({_FLAGS.get(mark, 'mark')})" for mark, count in flags.items()
-        )
+        listed = ", ".join(f"{count} '{mark}' ({_FLAGS.get(mark, 'mark')})" for mark, count in flags.items())
         decisions.append(Decision("marks next to numbers", listed))
     return [*decisions, *_text_columns(cells, numeric)]
 

@@ -16,9 +16,7 @@ from ultrum.errors import NotFoundError, TableError, listed
 from ultrum.sources.limits import current
 
 _PIECE: Final = 1024 * 1024
-_SMALL: Final = (
-    16 * 1024 * 1024
-)  # unpacked bytes below which the ratio to the packed ones is not checked
+_SMALL: Final = 16 * 1024 * 1024  # unpacked bytes below which the ratio to the packed ones is not checked
 DAMAGED: Final = (
     zipfile.BadZipFile, zlib.error, struct.error, OSError, EOFError, NotImplementedError, RuntimeError,
     ValueError, LookupError,
@@ -55,9 +53,7 @@ def unpack(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
         else:
             body, name = _from_zip(body, name, member if depth == 0 else None)
     depth = current().nesting + 1
-    current().check(
-        "nesting", depth, f"{name} is packed {depth} times or more, one archive in another"
-    )
+    current().check("nesting", depth, f"{name} is packed {depth} times or more, one archive in another")
     return body, name
 
 
@@ -107,9 +103,7 @@ def decode_page(body: bytes, name: str, encoding: str | None = None) -> tuple[st
 def _from_zip(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
     try:
         with zipfile.ZipFile(io.BytesIO(body)) as archive:
-            files = [
-                i for i in archive.infolist() if not i.is_dir() and not _is_system_file(i.filename)
-            ]
+            files = [i for i in archive.infolist() if not i.is_dir() and not _is_system_file(i.filename)]
             names = [i.filename for i in files]
             wanted = member or (names[0] if len(names) == 1 else None)
             if wanted is None or wanted not in names:

@@ -23,13 +23,9 @@ from ultrum.sources.table.unpacking import DAMAGED
 _FAR_TOO_MANY: Final = 2_000_000_000  # cells
 _PIECE: Final = 4 * 1024 * 1024
 _SHEET: Final = re.compile(r"/?xl/worksheets/[^/]+\.(xml|bin)", re.IGNORECASE)
-_CELL: Final = re.compile(
-    rb"""<(?:\w+:)?c\s[^<>]*?\br\s*=\s*["']\$?([A-Za-z]+)\$?(\d+)["'][^<>]*(?<!/)>"""
-)
+_CELL: Final = re.compile(rb"""<(?:\w+:)?c\s[^<>]*?\br\s*=\s*["']\$?([A-Za-z]+)\$?(\d+)["'][^<>]*(?<!/)>""")
 _UNPLACED: Final = re.compile(rb"<(?:\w+:)?c(?![^<>]*\sr\s*=)[\s>]")
-_TEXT_CELL: Final = re.compile(
-    rb"""<(?:\w+:)?c\s[^<>]*?\bt\s*=\s*["']s["'][^<>]*>\s*<(?:\w+:)?v>\s*(\d+)"""
-)
+_TEXT_CELL: Final = re.compile(rb"""<(?:\w+:)?c\s[^<>]*?\bt\s*=\s*["']s["'][^<>]*>\s*<(?:\w+:)?v>\s*(\d+)""")
 _LEAST_CELL: Final = len(b'<c t="s"><v>0</v></c>')
 _NEAR: Final = (99_999, 702)  # rows, and columns to ZZ
 _NOT_NEAR: Final = re.compile(rb'<c(?! r="[A-Z]{1,2}\d{1,5}"|[a-z])')
@@ -62,9 +58,7 @@ def refuse_huge_workbook(body: bytes, name: str) -> None:
             for sheet in sheets:
                 _refuse_far_cells(archive, sheet, name)
             texts = _shared_texts(archive, [n for n in sheets if n.lower().endswith(".xml")])
-            limits_now.check(
-                "unpacked_bytes", texts, f"{name} has {texts:,} letters, the same again and again,"
-            )
+            limits_now.check("unpacked_bytes", texts, f"{name} has {texts:,} letters, the same again and again,")
             if "content.xml" in archive.namelist():
                 for reach in _tables(archive.open("content.xml")):
                     _refuse_beyond_memory(reach, name)
@@ -77,11 +71,7 @@ def _refuse_far_cells(archive: zipfile.ZipFile, sheet: str, name: str) -> None:
     """Measure one sheet, the quick way where it is plainly written and all its cells are near."""
     limits_now, binary = current(), sheet.lower().endswith(".bin")
     rows, columns = _NEAR
-    allowed = (
-        limits_now.rows >= rows
-        and limits_now.columns >= columns
-        and limits_now.cells >= rows * columns
-    )
+    allowed = limits_now.rows >= rows and limits_now.columns >= columns and limits_now.cells >= rows * columns
     if allowed and not binary and all(map(_is_near, _whole_tags(archive.open(sheet)))):
         return
     opened = archive.open(sheet)
@@ -162,9 +152,7 @@ def _reach(parts: Iterable[bytes]) -> tuple[int, int] | None:
             return None
         match_cells = _CELL.findall(text)
         rows = max(rows, max((int(n) for _, n in match_cells), default=0))
-        columns = max(
-            columns, max(map(_column, {letters for letters, _ in match_cells}), default=0)
-        )
+        columns = max(columns, max(map(_column, {letters for letters, _ in match_cells}), default=0))
     return rows, columns
 
 

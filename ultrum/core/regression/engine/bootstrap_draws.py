@@ -26,9 +26,7 @@ def block_length(block: Floats) -> float:
     True
     """
     if len(block) < 10:
-        raise EstimationError(
-            f"{counted(len(block), 'row')}, too few for a block bootstrap; take 10 or more."
-        )
+        raise EstimationError(f"{counted(len(block), 'row')}, too few for a block bootstrap; take 10 or more.")
     return max(_length(column) for column in block.T)
 
 
@@ -38,9 +36,7 @@ def _length(values: Floats) -> float:
     run = max(5, int(np.ceil(np.sqrt(np.log10(rows)))))
     most = int(np.ceil(np.sqrt(rows))) + run
     lags = min(most + run, rows - 1)
-    covariances = (
-        np.array([deviations[lag:] @ deviations[: rows - lag] for lag in range(lags + 1)]) / rows
-    )
+    covariances = np.array([deviations[lag:] @ deviations[: rows - lag] for lag in range(lags + 1)]) / rows
     if not covariances[0] > 0:
         return 1.0
     small = np.abs(covariances[1:] / covariances[0]) < 2.0 * np.sqrt(np.log10(rows) / rows)
@@ -80,9 +76,7 @@ def stationary_rows(rows: int, draws: int, block: float, seed: int | np.random.G
     return np.asarray((np.take_along_axis(first, since, axis=1) + place - since) % rows)
 
 
-def drawn_periods(
-    positions: Ints, draws: int, block: float, seed: int | np.random.Generator
-) -> Ints:
+def drawn_periods(positions: Ints, draws: int, block: float, seed: int | np.random.Generator) -> Ints:
     """Row of each period of each draw, shape (draws, S); −1 for a period without a row.
 
     Blocks are stretches of the calendar, so that rows on both sides of a gap are not neighbours.

@@ -32,9 +32,7 @@ def drawn_coefficients(design: Floats, response: Floats, counts: Floats, constan
     coefficients = np.empty((design.shape[1], response.shape[1], len(counts)))
     for asset, values in enumerate(response.T):
         used = np.isfinite(values)
-        y = np.where(
-            used, values - (np.median(values[used]) if constant and used.any() else 0.0), 0.0
-        )
+        y = np.where(used, values - (np.median(values[used]) if constant and used.any() else 0.0), 0.0)
         gram = (products * used[:, None]).T @ weights
         cross, squares = (moved * y[:, None]).T @ weights, (y * y) @ weights
         with np.errstate(divide="ignore", invalid="ignore"):

@@ -116,9 +116,7 @@ def solve_moments(gram: Floats, cross: Floats, squares: Floats) -> tuple[Floats,
     """
     low, high = np.tril_indices(cross.shape[1])
     with np.errstate(divide="ignore", invalid="ignore"):
-        solution = solve_batch(
-            gram[:, low, high][:, :, None], cross[:, :, None], squares[:, None], False
-        )
+        solution = solve_batch(gram[:, low, high][:, :, None], cross[:, :, None], squares[:, None], False)
     return np.asarray(solution.coefficients[:, :, 0].T), np.asarray(solution.loose[:, 0])
 
 
@@ -137,9 +135,7 @@ def variances_of_inverse(solution: BatchSolution, shift: Shift) -> Floats:
     variances /= shift.spread[:, None, None] ** 2
     row = shift.constant_row
     if row[1:].any():
-        first = np.stack(
-            [np.einsum("j,jbn->bn", row[: k + 1], root[k, : k + 1]) for k in range(count)]
-        )
+        first = np.stack([np.einsum("j,jbn->bn", row[: k + 1], root[k, : k + 1]) for k in range(count)])
         variances[0] = _dot(first, first)
     return variances
 
@@ -232,17 +228,13 @@ def _inverse_root(gram: Floats, count: int) -> tuple[Floats, Floats]:
         for k in range(j):
             value = root[k, j]
             if k:
-                np.subtract(
-                    gram[:, _place(j, k)], _dot(root[:k, j], root[:k, k], out=work), out=value
-                )
+                np.subtract(gram[:, _place(j, k)], _dot(root[:k, j], root[:k, k], out=work), out=value)
                 value *= root[k, k]
             else:
                 np.multiply(gram[:, _place(j, 0)], root[0, 0], out=value)
         diagonal, pivot_root = gram[:, _place(j, j)], root[j, j]
         if j:
-            pivot = np.subtract(
-                diagonal, _dot(root[:j, j], root[:j, j], out=pivot_root), out=pivot_root
-            )
+            pivot = np.subtract(diagonal, _dot(root[:j, j], root[:j, j], out=pivot_root), out=pivot_root)
             np.divide(pivot, diagonal, out=work)
             np.fmin(smallest, work, out=smallest)
             np.sqrt(pivot, out=pivot_root)

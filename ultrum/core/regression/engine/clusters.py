@@ -123,7 +123,5 @@ def _made_positive(covariance: Floats) -> Floats:
     """
     values, vectors = np.linalg.eigh(covariance)
     if (values < 0).any():
-        warn_user(
-            "The two-way clustered covariance is not positive; its negative eigenvalues are set to zero."
-        )
+        warn_user("The two-way clustered covariance is not positive; its negative eigenvalues are set to zero.")
     return np.asarray((vectors * np.maximum(values, 0.0)[:, None, :]) @ vectors.swapaxes(1, 2))

@@ -10,9 +10,7 @@ import scipy.special
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.regression.engine.newey_west import on_calendar
 
-_MOST_PERSISTENT: Final = (
-    0.97  # bound of the autoregression that prewhitens (Andrews and Monahan 1992)
-)
+_MOST_PERSISTENT: Final = 0.97  # bound of the autoregression that prewhitens (Andrews and Monahan 1992)
 
 
 def cosine_count(rows: int) -> int:
@@ -39,9 +37,7 @@ def cosine_waves(count: int, rows: int) -> Floats:
     return np.asarray(np.sqrt(2.0 / rows) * waves)
 
 
-def cosine_sum(
-    scores: Floats, positions: Ints | None, prewhiten: bool, count: int | None = None
-) -> Floats:
+def cosine_sum(scores: Floats, positions: Ints | None, prewhiten: bool, count: int | None = None) -> Floats:
     """T times the long-run variance of scores (T, p, N), shape (N, p, p); absent periods have zero scores.
 
     With ``prewhiten`` each score is first regressed on its own past, and the variance of what is left is
@@ -68,9 +64,7 @@ def _averaged(line: Floats, count: int, rows: int) -> Floats:
     return np.asarray(np.einsum("jpn,jqn->npq", parts, parts) * rows / count)
 
 
-def equal_weighted_cosine(
-    influence: Floats, residuals: Floats, moments: Ints, prewhiten: bool
-) -> Floats:
+def equal_weighted_cosine(influence: Floats, residuals: Floats, moments: Ints, prewhiten: bool) -> Floats:
     """Covariances (N, p, p) with factor T/(T − p), for Student's t with ν degrees of freedom.
 
     Parameters

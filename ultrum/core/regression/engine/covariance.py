@@ -48,14 +48,10 @@ def check_errors(errors: str, lags: int | str | None, *, clustered: bool = False
         return kind
     if kind not in HAC or clustered:
         used = "clusters" if clustered else f"errors='{errors}'"
-        raise EstimationError(
-            f"lags={lags} has no effect with {used}; remove lags, or set errors='hac'."
-        )
+        raise EstimationError(f"lags={lags} has no effect with {used}; remove lags, or set errors='hac'.")
     if isinstance(lags, str):
         if lags != AUTOMATIC:
-            raise EstimationError(
-                f"lags='{lags}' is not a number of periods; give one, or '{AUTOMATIC}'."
-            )
+            raise EstimationError(f"lags='{lags}' is not a number of periods; give one, or '{AUTOMATIC}'.")
     elif lags < 0:
         raise EstimationError(f"lags={lags}: give a number of periods, 0 or more.")
     return kind

@@ -95,9 +95,7 @@ def bartlett_sum(scores: Floats, lags: int, positions: Ints | None = None) -> Fl
     return np.asarray(total)
 
 
-def newey_west(
-    influence: Floats, residuals: Floats, moments: Ints, lags: int | None = None
-) -> Floats:
+def newey_west(influence: Floats, residuals: Floats, moments: Ints, lags: int | None = None) -> Floats:
     """Newey and West (1987) covariances (N, p, p) with Bartlett weights and factor T/(T−p).
 
     Parameters
@@ -121,9 +119,7 @@ def _products(left: Floats, right: Floats) -> Floats:
     return np.asarray(np.einsum("tpn,tqn->npq", left, right))
 
 
-def lags_of(
-    rule: int | str | None, X: Floats, residuals: Floats, places: Ints, constant: bool
-) -> Ints:
+def lags_of(rule: int | str | None, X: Floats, residuals: Floats, places: Ints, constant: bool) -> Ints:
     """Lags of each left-hand side, shape (N,).
 
     Parameters

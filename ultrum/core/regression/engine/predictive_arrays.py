@@ -11,9 +11,7 @@ import scipy.special
 from ultrum.core.array_types import Floats
 from ultrum.core.regression.engine.newey_west import bartlett_weight
 
-_IVX_POWER: Final = (
-    0.95  # of the instrument's root 1 − 1/T^power (Kostakis, Magdalinos and Stamatogiannis 2015)
-)
+_IVX_POWER: Final = 0.95  # of the instrument's root 1 − 1/T^power (Kostakis, Magdalinos and Stamatogiannis 2015)
 
 
 @dataclass(frozen=True)
@@ -175,6 +173,4 @@ def out_of_sample(returns: Floats, past: Floats, first: int) -> OutOfSample:
     gain = plain - (model - (mean - forecast) ** 2)
     deviation = float(gain.std(ddof=1))
     t = float(gain.mean()) / (deviation / np.sqrt(len(gain))) if deviation > 0 else np.nan
-    return OutOfSample(
-        float(1.0 - model.sum() / plain.sum()), float(scipy.special.ndtr(-t)), len(gain)
-    )
+    return OutOfSample(float(1.0 - model.sum() / plain.sum()), float(scipy.special.ndtr(-t)), len(gain))

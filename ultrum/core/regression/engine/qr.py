@@ -71,9 +71,7 @@ def least_squares(
     root = np.ones((rows, 1)) if weights is None else np.sqrt(weights)[:, None]
     moved, response = (X - centre) * root, (Y - level) * root
     length = np.linalg.norm(moved, axis=0)
-    scale = 2.0 ** np.rint(
-        np.log2(np.where(length > 0, length, 1.0))
-    )  # powers of two round nothing
+    scale = 2.0 ** np.rint(np.log2(np.where(length > 0, length, 1.0)))  # powers of two round nothing
     Q, R = np.linalg.qr(moved / scale)
     condition = np.linalg.cond(R)
     if not condition < 1.0 / (rows * np.finfo(float).eps):

@@ -110,9 +110,7 @@ class Estimates:
         )  # fmt: skip
 
 
-def estimate(
-    rows: Rows, starts: Ints, stops: Ints, recipe: Recipe, into: Estimates | None = None
-) -> Estimates:
+def estimate(rows: Rows, starts: Ints, stops: Ints, recipe: Recipe, into: Estimates | None = None) -> Estimates:
     """Estimates of the windows ``starts[w] ≤ row < stops[w]``, for every left-hand side.
 
     They are written to ``into`` where it is given, such as a part of what several blocks fill.
@@ -140,9 +138,7 @@ def _alike(starts: Ints, stops: Ints, most: int) -> Iterator[slice]:
             yield slice(first, min(first + most, high))
 
 
-def _fill(
-    estimates: Estimates, rows: Rows, starts: Ints, width: int, where: slice, recipe: Recipe
-) -> None:
+def _fill(estimates: Estimates, rows: Rows, starts: Ints, width: int, where: slice, recipe: Recipe) -> None:
     """Work out one run of windows and put it in its place."""
     view = _Views(rows, starts, width, recipe.decay)
     terms = rows.X.shape[1]
@@ -159,9 +155,7 @@ def _fill(
             np.sqrt(variance / view.mean_weights(nobs)),
         )
         estimates.r2[where] = 1.0 - solution.rss / solution.tss
-        estimates.coefficients[where] = cholesky.coefficients_of(
-            solution, rows.shift, rows.centre
-        ).swapaxes(0, 1)
+        estimates.coefficients[where] = cholesky.coefficients_of(solution, rows.shift, rows.centre).swapaxes(0, 1)
         variances = _variances(estimates, where, view, rows, solution, variance, nobs, recipe)
         estimates.standard_errors[where] = np.sqrt(variances).swapaxes(0, 1)
     enough = nobs >= max(recipe.min_obs, terms + 1)
@@ -211,9 +205,7 @@ class _Views:
         self.weights = None if decay is None else decay[-width:] / decay[-width:].mean()
         self.rows = rows
         steps = np.diff(starts)
-        self.step = (
-            int(steps[0]) if len(steps) and (steps == steps[0]).all() else int(not len(steps))
-        )
+        self.step = int(steps[0]) if len(steps) and (steps == steps[0]).all() else int(not len(steps))
 
     @property
     def sparse(self) -> bool:
@@ -226,9 +218,7 @@ class _Views:
             return np.asarray(block[self.starts[:, None] + np.arange(self.width)])
         strides = (block.strides[0] * self.step, *block.strides)
         shape = (self.count, self.width, block.shape[1])
-        return np.lib.stride_tricks.as_strided(
-            block[int(self.starts[0]) :], shape, strides, writeable=False
-        )
+        return np.lib.stride_tricks.as_strided(block[int(self.starts[0]) :], shape, strides, writeable=False)
 
     def sum_of_squares(self) -> Floats:
         """Σ over rows of each squared response, (B, N): what all windows share is summed once."""
@@ -285,9 +275,7 @@ class _Views:
         return _Views(self.rows, self.starts[which : which + 1], self.width, self.decay)
 
 
-def _meat(
-    view: _Views, rows: Rows, solution: cholesky.BatchSolution, nobs: Ints, recipe: Recipe
-) -> Floats:
+def _meat(view: _Views, rows: Rows, solution: cholesky.BatchSolution, nobs: Ints, recipe: Recipe) -> Floats:
     """Packed sums (B, q, N) of products of scores, by the formulas of ``covariance``.
 
     Taken window by window: the residuals of one window fit in the cache.
@@ -295,11 +283,7 @@ def _meat(
     meat = np.empty((view.count, rows.products.shape[1], nobs.shape[1]))
     errors, products = np.empty((2, view.width, nobs.shape[1]))
     depth = lag_rules(nobs) if recipe.lags is None else np.full_like(nobs, recipe.lags)
-    slack = (
-        cholesky.doubled(cholesky.packed_inverse(solution))
-        if recipe.errors in ("hc2", "hc3")
-        else None
-    )
+    slack = cholesky.doubled(cholesky.packed_inverse(solution)) if recipe.errors in ("hc2", "hc3") else None
     for which in range(view.count):
         one = view.one(which)
         np.matmul(one.of(rows.shifted)[0], solution.coefficients[:, which], out=errors)
@@ -322,9 +306,7 @@ def _meat(
     return meat
 
 
-def _add_lags(
-    meat: Floats, one: _Views, rows: Rows, errors: Floats, products: Floats, depth: Ints
-) -> None:
+def _add_lags(meat: Floats, one: _Views, rows: Rows, errors: Floats, products: Floats, depth: Ints) -> None:
     """Bartlett-weighted products of scores some periods apart; the depth is each estimate's own."""
     window = one.of(rows.shifted)[0]
     for lag in range(1, min(int(depth.max()), one.width - 1) + 1):
@@ -368,9 +350,7 @@ def _blank_short(estimates: Estimates, where: slice, enough: Bools) -> None:
         estimates.covariance[where][short] = np.nan
 
 
-def _by_qr(
-    estimates: Estimates, rows: Rows, window: int, span: slice, asset: int, recipe: Recipe
-) -> None:
+def _by_qr(estimates: Estimates, rows: Rows, window: int, span: slice, asset: int, recipe: Recipe) -> None:
     """One estimate on its own rows, as a regression alone would give it."""
     used = rows.present[span, asset] > 0
     X, y = rows.X[span][used], rows.Y[span, asset][used]
@@ -404,9 +384,7 @@ def _by_qr(
         estimates.covariance[window, asset] = matrix
 
 
-def r_squared(
-    Y: Floats, rss: Floats | float, centred: bool, weights: Floats | None = None
-) -> Floats:
+def r_squared(Y: Floats, rss: Floats | float, centred: bool, weights: Floats | None = None) -> Floats:
     """1 − RSS/TSS of each column; the total about the mean where there is a constant."""
     row_weights = np.ones(len(Y)) if weights is None else weights
     deviations = Y - (row_weights @ Y) / row_weights.sum() if centred else Y
