@@ -187,26 +187,6 @@ class Statistics(unittest.TestCase):
         dropped = ul.regress(panel.excess, late).dropped
         self.assertEqual(dropped["missing m"].tolist(), [5, 5])
 
-    def test_words_say_the_numbers_of_the_fit(self):
-        fit = ul.regress(ul.practice.panel().excess["NTSH"], ul.practice.panel().factors[["market"]])
-        low, high = fit.interval(0.9).loc["constant"]
-        said = fit.in_words(0.9)
-        self.assertIn(f"90 % confidence {100 * low:.2f} to {100 * high:.2f} %", said)
-        self.assertIn(f"return is {100 * abs(fit.coefficients['constant']):.2f} % a month", said)
-
-    def test_defaults_of_debt_beta_and_ends_of_summaries(self):
-        self.assertAlmostEqual(ul.unlever(1.2, 0.5, 0.25), 1.2 / 1.375, 14)
-        self.assertAlmostEqual(ul.relever(1.2, 0.5), 1.8, 14)
-        panel = ul.practice.panel()
-        rolled = ul.rolling_regress(panel.excess, panel.factors[["market"]], window=60)
-        ended = rolled.frame()["BRTW"].dropna().iloc[-1]
-        self.assertRegex(repr(rolled), rf"\nBRTW .* {ended:.3f} ")
-        self.assertEqual(ul.risk_return(panel.assets).table["last"].max(), "2024-12")
-        one = series([0.01, 0.02, 0.03, 0.01], measure="return", name="a")
-        two = series([0.01, 0.02, 0.03], measure="return", name="b")
-        active = ul.compare_to_benchmark(one, two, ["P1M"], on="2010-03").active
-        self.assertIn("rows_in_one_only 1", str(active.metadata.trail[-1]))
-
     def test_lags_reach_as_far_as_the_sample_lets_them(self):
         noise = np.random.default_rng(7).normal(size=400)
         change = noise.copy()
@@ -284,19 +264,6 @@ class Intraday(unittest.TestCase):
         self.assertEqual(part.tolist()[2], 15.0)
         least = ul.to_frequency(x, "M", require=2 / 21).values  # two of the 21 of February
         self.assertEqual(least.tolist()[1], 2.0)
-
-
-class Sensitivity(unittest.TestCase):
-    def test_twelve_rows_are_enough_and_a_window_needs_its_history(self):
-        returns = pd.DataFrame(
-            np.random.default_rng(4).normal(0.01, 0.05, (24, 2)), months(24, "2015-07"), ["a", "m"]
-        )
-        table = ul.SeriesTable.from_pandas(returns, measure="return", currency="QML", income="total")
-        made = ul.beta_sensitivity(table[["a"]], table["m"], "a", risk_free=0.02, windows=["P11M", "P12M", "P24M", "P26M"],
-                                   frequencies=["M"], adjustments=["none"], estimators=["plain"]).table  # fmt: skip
-        self.assertEqual(made["rows"].tolist()[:3], [11, 12, 24])
-        self.assertEqual(["fewer than 12" in n for n in made["note"]][:3], [True, False, False])
-        self.assertTrue(np.isnan(made["beta"].iloc[3]))  # the data begin two months after the window
 
 
 class Trails(unittest.TestCase):

@@ -9,7 +9,7 @@ import pyarrow as pa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.support import Scratch
+from tests.support import ROOT, Scratch
 from ultrum.errors import TableError
 from ultrum.sources.table.cell_grid import column_array
 from ultrum.sources.table.date_formats import (
@@ -23,17 +23,7 @@ from ultrum.sources.table.date_reading import read_dates
 from ultrum.sources.table.fixed_width_dates import by_places
 from ultrum.sources.table.number_formats import decimal_mark, read_numbers, sentinel_in
 
-MONTHS = """\
-January February March April May June July August September October November December
-Januar Februar März April Mai Juni Juli August September Oktober November Dezember
-Jänner Feb. Mrz Apr Mai Jun Jul Aug Sept Okt Nov Dez.
-janvier février mars avril mai juin juillet août septembre octobre novembre décembre
-enero febrero marzo abril mayo junio julio agosto septiembre octubre noviembre diciembre
-ene feb mar abr may jun jul ago set oct nov dic
-gennaio febbraio marzo aprile maggio giugno luglio agosto settembre ottobre novembre dicembre
-januari februari maart april mei juni juli augustus september oktober november december
-styczeń luty marzec kwiecień maj czerwiec lipiec sierpień wrzesień październik listopad grudzień
-janeiro fevereiro março abril maio junho julho agosto setembro outubro novembro dezembro"""
+MONTHS = (ROOT / "tests" / "data" / "months.txt").read_text(encoding="utf-8")  # a line a language
 
 IDES = dt.datetime(2024, 3, 15)
 STARTS = {

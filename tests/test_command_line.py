@@ -439,20 +439,8 @@ class Pages(Scratch):
         self.assertIn("&lt; 0.001", shown["betas"]["text/html"])
 
     def test_every_example_runs(self):
-        words = {"first_beta.py": "Inflation over the last year", "macro_set.py": "revised (12 values)",
-                 "messy_file.py": "26 weeks are in both files; largest difference 0.0",
-                 "todays_page.py": "2024-12-13", "returns_from_a_database.py": "SLTM",
-                 "real_wages.py": "deflated (by M_QM_CPI", "credit_spells.py": "2008-05 2009-11      19",
-                 "strain_gauge.py": "2022-10 2024-01      16", "freight_invoices.py": "QTV for one QSR on 2024-03-10",
-                 "ferry_months.py": "above 0", "momentum_ranks.py": "rank", "risk_of_all.py": "excess_per_risk",
-                 "quarterly_panel.py": "year,quarter", "market_model_aloud.py": "2014-07",
-                 "loadings_of_all.py": "Sample: BRTW", "allowed_return.py": "licence risk",
-                 "why_betas_differ.py": "published 0.85",
-                 "own_csv_to_beta.py": "Mkt-RF         1.197", "service_with_a_key.py": "117.86",
-                 "rolling_betas_of_thousands.py": "903,000 regressions", "custom_step.py": "winsorise (share 0.05)",
-                 "standard_errors_side_by_side.py": "clustered by year        0.564           0.109",
-                 "latex_table.py": "−0.092", "joint_test_of_alphas.py": "F(20, 227)", "revisions.py": "12 values revised",
-                 "foreign_currency_cost.py": "5.62 % a year", "study_and_bundle.py": "same run elsewhere: True",
-                 "workings_of_a_variance.py": "0.239343", "premia_from_the_cross_section.py": "shanken"}  # fmt: skip
+        words = json.loads(
+            (ROOT / "tests" / "data" / "examples.json").read_text(encoding="utf-8")
+        )  # each prints it
         self.each_prints({p.name: p.read_text() for p in (ROOT / "examples").glob("*.py")}, words)
         self.assertTrue((self.folder / "first_beta.py" / "first_beta.png").exists())
