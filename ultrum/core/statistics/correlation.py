@@ -64,6 +64,7 @@ def correlations(
     -------
     Correlations
         Correlations, rows and p values. These are of Student's t with n − 2 degrees, for independent periods.
+        Missing where a series has fewer than three values or does not vary.
 
     Examples
     --------

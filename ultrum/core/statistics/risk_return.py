@@ -103,7 +103,8 @@ def risk_return(
     -----
     The error of the excess per unit of risk is √P·√((1 + S²/2 − γ₃S + (γ₄ − 3)S²/4)/T) with S a period
     (Mertens 2002); for normal returns it is that of Lo (2002). Skewness and kurtosis are moments over
-    powers of the deviation with n. A mean of fewer than two values has no deviation.
+    powers of the deviation with n. A deviation needs two values, a skewness three, a kurtosis four; the
+    last two are missing where returns do not vary. A deviation that is rounding is zero.
 
     Examples
     --------
