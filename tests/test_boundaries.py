@@ -1,5 +1,6 @@
 """Conventions and boundaries, each against a number worked out by hand or by an independent function."""
 
+import contextlib
 import dataclasses
 import importlib
 import inspect
@@ -22,6 +23,7 @@ from ultrum.core.time.date_parser import resolve_day, start_of_last
 from ultrum.core.time.frequency import Frequency
 from ultrum.errors import FrequencyError, UltrumError
 from ultrum.sources.sdmx.queries import covers
+from ultrum.sources.table.swapped_dates import refuse_swapped
 
 
 def data_classes():
@@ -228,6 +230,22 @@ class Thresholds(unittest.TestCase):
         for near, want in ((0.05, ["a split of 2 to 1"]), (0.07, [])):
             self.assertEqual(kinds([100, 100, 50 * np.exp(near)]), want)
             self.assertEqual(kinds([100, 100, 50 * np.exp(-near)]), want)
+
+    def test_days_and_months_exchanged_by_order_and_by_weekends(self):
+        days = pd.bdate_range("2024-01-01", "2024-12-31")
+        late = [d for d in days if d.day > 12][:25]
+        early = [d.replace(month=d.day, day=d.month) for d in days[::-1] if d.day <= 12 and d.day != d.month]
+        mixed = np.random.default_rng(1).permutation
+        march = pd.to_datetime(["2024-11-03", "2024-12-03", "2024-03-13", "2024-03-14"])  # 11 to 14 March
+        for moments, refused in (
+            (march, True), (march[1:], False), (mixed([*early[:20], *late]), True), (mixed([*early[:19], *late]), False),
+            (mixed([*early[:30], *late[:20]]), True), (mixed([*early[:30], *late[:19]]), False), (mixed(days), False),
+        ):  # fmt: skip
+            with (
+                self.subTest(len(moments)),
+                self.assertRaises(UltrumError) if refused else contextlib.nullcontext(),
+            ):
+                refuse_swapped(np.array(moments, "datetime64[D]"), "here")
 
 
 class Intraday(unittest.TestCase):
