@@ -10,6 +10,7 @@ import warnings
 from collections.abc import Callable, Iterable, Mapping
 
 _CONTROL = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff]")
+_FEW, _CHOICES = 5, 30  # names in one message
 
 
 def printable(text: str) -> str:
@@ -145,7 +146,7 @@ def warn_user(message: str) -> None:
     warnings.warn(printable(message), DataWarning, stacklevel=level + 1)
 
 
-def one_of(word: object, options: Iterable[object], most: int = 30) -> str:
+def one_of(word: object, options: Iterable[object]) -> str:
     """The end of a refusal: the nearest option, or what the options are.
 
     Examples
@@ -161,10 +162,10 @@ def one_of(word: object, options: Iterable[object], most: int = 30) -> str:
         return f"did you mean '{near[0]}'?"
     if len(names) < 2:
         return f"it is {names[0]}." if names else "there is none."
-    return f"it is one of {listed(names, most)}."
+    return f"it is one of {choices(names)}."
 
 
-def listed(things: Iterable[object], most: int = 5) -> str:
+def listed(things: Iterable[object], most: int = _FEW) -> str:
     """Names one after the other, the first few of many and how many more there are.
 
     Examples
@@ -175,6 +176,19 @@ def listed(things: Iterable[object], most: int = 5) -> str:
     names = list(map(str, things))
     more = f" and {len(names) - most:,} more" if len(names) > most else ""
     return ", ".join(names[:most]) + more
+
+
+def choices(things: Iterable[object]) -> str:
+    """The same with more of them, where the reader is to choose one.
+
+    Examples
+    --------
+    >>> choices(["growth", "lag"])
+    'growth, lag'
+    >>> choices(range(40))[-18:]
+    '28, 29 and 10 more'
+    """
+    return listed(things, _CHOICES)
 
 
 def reason(error: Exception) -> str:

@@ -9,7 +9,7 @@ from pathlib import Path
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.desk.settings import SourceSettings
-from ultrum.errors import SourceError, listed
+from ultrum.errors import SourceError, choices
 from ultrum.sources.download import Address
 from ultrum.sources.table import Reading
 from ultrum.sources.table.file_patterns import expanded, files_of
@@ -28,7 +28,7 @@ def column_of(reading: Reading, wanted: Address) -> TimeSeries:
         return next(iter(series.values()))
     if wanted.field in series:
         return series[wanted.field]
-    columns = listed(series, 30)
+    columns = choices(series)
     if wanted.field:
         raise SourceError(f"{wanted}: no column '{wanted.field}'; there are: {columns}.")
     first = next(iter(series), "column")

@@ -20,7 +20,7 @@ from ultrum.core.large_data import LargeData
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency
-from ultrum.errors import ArgumentError, TableError, listed
+from ultrum.errors import ArgumentError, TableError, choices, listed
 from ultrum.file_access import path_of
 from ultrum.large.asset_index import EPOCH, Block, Index
 from ultrum.large.block_writer import LongWriter, rows_of
@@ -102,7 +102,7 @@ class LongTable(LargeData):
         schema = pq.read_schema(self._files[0])
         for column in (self.asset, self.date, self.value):
             if column not in schema.names:
-                raise TableError(f"{self.path} has no column '{column}'; it has: {listed(schema.names, 30)}.")
+                raise TableError(f"{self.path} has no column '{column}'; it has: {choices(schema.names)}.")
 
     def _check_facts(self) -> None:
         try:

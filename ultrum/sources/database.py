@@ -15,7 +15,7 @@ from typing import Any, Final
 import pyarrow as pa
 import pyarrow.parquet
 
-from ultrum.errors import SourceError, listed
+from ultrum.errors import SourceError, choices
 from ultrum.sources.download import Download
 from ultrum.sources.limits import current
 from ultrum.sources.sql_safety import open_sqlite, refuse_writing
@@ -154,7 +154,7 @@ def _statement(connection: Any, query: Query, name: str) -> Any:
         *inspector.get_view_names(schema=schema or None),
     ]
     if table not in names:
-        raise SourceError(f"{name}: no table '{query.table}'; there are: {listed(sorted(names), 30) or 'none'}.")
+        raise SourceError(f"{name}: no table '{query.table}'; there are: {choices(sorted(names)) or 'none'}.")
     return sqlalchemy.select(sqlalchemy.Table(table, sqlalchemy.MetaData(), schema=schema or None,
                                               autoload_with=connection))  # fmt: skip
 

@@ -11,7 +11,7 @@ from typing import Any, Final
 import pandas as pd
 
 from ultrum.core.displayed_numbers import counted, decimals, significant
-from ultrum.errors import listed
+from ultrum.errors import choices, listed
 from ultrum.study.provenance import stage_of, stage_trail
 from ultrum.study.run_record import error_of
 
@@ -82,7 +82,7 @@ class Changes:
         for key, row in self.settings.iterrows():
             yield f"changed: {key} = {row['after']}, before {row['before']}"
         yield f"revised: {listed(self.revised) or 'no download'}"
-        yield f"done again: {listed(self.done_again, 30) or 'nothing'}"
+        yield f"done again: {choices(self.done_again) or 'nothing'}"
         for old, new in self.renamed.items():
             yield f"renamed: {old} to {new}"
         for word, numbers in (("new", self.added), ("gone", self.removed)):

@@ -23,7 +23,7 @@ from ultrum.core.transform.aggregation import to_frequency
 from ultrum.core.transform.composite import composite
 from ultrum.core.transform.steps import apply_steps
 from ultrum.desk import Desk
-from ultrum.errors import StudyError, TableError, listed
+from ultrum.errors import StudyError, TableError, choices, listed
 from ultrum.sources.download import Address
 from ultrum.sources.table.event_columns import release_column
 from ultrum.sources.table.factor_columns import FactorReturns, check_rate, factor_returns
@@ -102,7 +102,7 @@ def rate_at(plan: Study, desk: Desk, address: str) -> TimeSeries:
     units = plan.panel.factor_units
     series_there = desk.table(address, units=units, measure="return").series
     if wanted.field not in series_there:
-        raise StudyError(f"{address}: no column '{wanted.field}'; it has: {listed(series_there, 30)}.")
+        raise StudyError(f"{address}: no column '{wanted.field}'; it has: {choices(series_there)}.")
     check_rate(address, series_there[wanted.field])
     return series_there[wanted.field]
 
@@ -111,7 +111,7 @@ def _rate_of_factors(plan: Study, desk: Desk, column: str) -> TimeSeries:
     """The risk-free column of the factor file, in the units of the factors: by itself it is too small to tell."""
     reading = desk.table(plan.panel.factors, units=plan.panel.factor_units)
     if column not in reading.series:
-        raise StudyError(f"{plan.panel.factors}: no column '{column}'; it has: {listed(reading.series, 30)}.")
+        raise StudyError(f"{plan.panel.factors}: no column '{column}'; it has: {choices(reading.series)}.")
     returns = factor_returns(reading, [*_wanted(plan, reading.series), column])
     if returns.levels or column not in returns.table.names:
         raise StudyError(f"{plan.panel.factors}#{column} is a level, not a return each period.")
@@ -143,7 +143,7 @@ def factor_table(
     absent = [name for name in columns if name not in returns.table.names]
     if absent:
         there = returns.table.names if returns.levels else list(reading.series)
-        raise StudyError(f"{plan.panel.factors} has no factor {listed(absent)}; it has: {listed(there, 30)}.")
+        raise StudyError(f"{plan.panel.factors} has no factor {listed(absent)}; it has: {choices(there)}.")
     rate = panel_rate(plan, desk)
     made = [
         own_series[name].with_metadata(name=name) if name in own_series else _factor(plan, returns, name, rate)
@@ -239,7 +239,7 @@ def _released(desk: Desk, section: ReleasesSection) -> pd.Series | pd.DataFrame:
     period = release_column(headings, where, "period", section.period)
     absent = [c for c in section.where if c not in table]
     if absent:
-        there = listed(table, 30)
+        there = choices(table)
         raise StudyError(f"{section.releases} has no column {listed(absent)}; it has: {there}.")
     for column, wanted in section.where.items():
         table = table[table[column].astype(str) == wanted]
@@ -285,7 +285,7 @@ def _portfolio(
         members = _of_industry(name, section.industry, asset_returns, companies)
     absent = [a for a in members if a not in asset_returns.names]
     if absent:
-        names_there = listed(asset_returns.names, 30)
+        names_there = choices(asset_returns.names)
         raise StudyError(f"The portfolio '{name}': no asset {listed(absent)}; there are: {names_there}.")
     weights: Any = section.weights if section.weights == "equal" else dict(section.weights)
     return portfolio(asset_returns.select(members), weights=weights, rebalance=section.rebalance, name=name)
@@ -317,7 +317,7 @@ def only_wanted(plan: Study, asset_returns: SeriesTable) -> SeriesTable:
         return asset_returns
     absent = [a for a in wanted if a not in asset_returns.names]
     if absent:
-        raise StudyError(f"No asset {listed(absent)}; there are: {listed(asset_returns.names, 30)}.")
+        raise StudyError(f"No asset {listed(absent)}; there are: {choices(asset_returns.names)}.")
     return asset_returns.select(wanted)
 
 
@@ -333,7 +333,7 @@ def accounts_of(
     """The last accounts of each company up to a day: debt, equity and tax under these names, and their date."""
     absent = [c for c in ("asset", "date", *columns.values()) if c not in table]
     if absent:
-        raise StudyError(f"{address} has no column {listed(absent)}; it has: {listed(table, 30)}.")
+        raise StudyError(f"{address} has no column {listed(absent)}; it has: {choices(table)}.")
     dated = table[days_in(table["date"], f"{address}, date") <= end]
     last = dated.sort_values("date", kind="stable").groupby("asset").last()
     numbers = {name: pd.to_numeric(last[c], errors="coerce") for name, c in columns.items()}

@@ -16,7 +16,7 @@ from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.inference import band_of
 from ultrum.core.regression.ols import regress
 from ultrum.core.series.text_tables import TableInNotebooks, table_text
-from ultrum.errors import EstimationError, listed
+from ultrum.errors import EstimationError, choices, listed
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -105,7 +105,7 @@ def conditional_beta(
     names = [str(c) for c in (panel.conditions if conditions is None else conditions)]
     absent = [c for c in names if c not in panel.conditions]
     if absent or not names:
-        names_there = listed(panel.conditions, 30) or "none; align with conditions=..."
+        names_there = choices(panel.conditions) or "none; align with conditions=..."
         raise EstimationError(f"No condition {listed(absent) or 'given'}; the panel has: {names_there}.")
     values = panel.factors[chosen_factor(panel, factor)]
     known_before = panel.conditions[names]

@@ -12,7 +12,7 @@ from ultrum.core.large_data import accepts_large
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.ols import regress
-from ultrum.errors import EstimationError, listed
+from ultrum.errors import EstimationError, choices, listed
 
 
 @accepts_large("panel")
@@ -67,7 +67,7 @@ def chosen_factors(panel: HasFactors, factors: Sequence[str] | None, *, empty: b
     names = [str(n) for n in (panel.factors if factors is None else factors)]
     unknown = [n for n in names if n not in panel.factors]
     if unknown or not (names or empty):
-        names_there = listed(panel.factors, 30)
+        names_there = choices(panel.factors)
         raise EstimationError(f"No factor {listed(unknown) or 'given'}; the panel has: {names_there}.")
     return names
 

@@ -17,7 +17,7 @@ from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.series.text_tables import table_html
-from ultrum.errors import EstimationError, listed, one_of
+from ultrum.errors import EstimationError, choices, listed, one_of
 
 ByPeer = float | Mapping[str, float] | pd.Series
 Average = Literal["median", "mean", "value", "precision"]
@@ -212,7 +212,7 @@ def _peer_frame(
 ) -> pd.DataFrame:
     absent = [n for n in names if n not in betas.coefficients.index]
     if absent or not names:
-        names_there = listed(betas.assets, 30)
+        names_there = choices(betas.assets)
         raise EstimationError(f"No beta of {listed(absent) or 'any peer'}; there are: {names_there}.")
     if term not in betas.coefficients:
         raise EstimationError(f"No factor '{term}'; {one_of(term, betas.coefficients)}")

@@ -14,7 +14,7 @@ from ultrum.core.array_types import Bools, Floats
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.ols import regress
-from ultrum.errors import EstimationError, listed
+from ultrum.errors import EstimationError, choices, listed
 
 BLUME_1971: Final = (0.343, 0.677)
 _PRIOR_POWER: Final = 1.7  # of the deviation: between a flat prior on it and one on its square
@@ -80,7 +80,7 @@ def _counted(table: BetaTable, among: Sequence[str] | None) -> Bools:
     """Which assets are in the cross-section."""
     absent = [a for a in among if a not in table.coefficients.index] if among is not None else []
     if absent:
-        raise EstimationError(f"No asset {listed(absent)}; there are: {listed(table.assets, 30)}.")
+        raise EstimationError(f"No asset {listed(absent)}; there are: {choices(table.assets)}.")
     if among is None:
         return np.ones(len(table.assets), dtype=bool)
     return np.asarray(table.coefficients.index.isin(list(among)))

@@ -13,7 +13,7 @@ import scipy.special
 from ultrum.core.array_types import Array, Floats
 from ultrum.core.displayed_numbers import counted, p_equals
 from ultrum.core.series.text_tables import TextInNotebooks
-from ultrum.errors import EstimationError, listed, one_of
+from ultrum.errors import EstimationError, choices, listed, one_of
 
 
 @dataclass(frozen=True)
@@ -121,7 +121,7 @@ def restriction_matrix(R: Any, terms: pd.Index) -> Floats:
     if isinstance(R, Sequence) and R and all(isinstance(r, str) for r in R):
         unknown = [r for r in R if r not in terms]
         if unknown:
-            there = listed(terms, 30)
+            there = choices(terms)
             raise EstimationError(f"No coefficient {listed(unknown)}; there are: {there}.")
         return np.eye(len(terms))[terms.get_indexer(pd.Index(R))]
     restrictions = np.atleast_2d(np.asarray(R, dtype=np.float64))

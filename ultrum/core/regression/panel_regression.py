@@ -21,7 +21,7 @@ from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import CoefficientInference, TestResult
 from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.period_labels import span_of
-from ultrum.errors import EstimationError, listed, one_of, warn_user
+from ultrum.errors import EstimationError, choices, listed, one_of, warn_user
 
 WAYS: Final = ("asset", "period")
 _ROUNDS, _SETTLED = 2000, 1e-13
@@ -147,7 +147,7 @@ def panel_regress(
     common = [*(chosen_factors(panel, factors, empty=True) if "period" not in effects or factors else [])]
     absent = [c for c in conditions if c not in panel.conditions]
     if absent:
-        raise EstimationError(f"No condition {listed(absent)}; the panel has: {listed(panel.conditions, 30)}.")
+        raise EstimationError(f"No condition {listed(absent)}; the panel has: {choices(panel.conditions)}.")
     if "period" in effects and (common or conditions):
         raise EstimationError(
             f"{', '.join([*common, *conditions])}: the same for all assets in a period, so effects of the period "

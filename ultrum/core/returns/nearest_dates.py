@@ -14,7 +14,7 @@ from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.time.date_parser import days_in
 from ultrum.core.time.durations import months_in
-from ultrum.errors import AlignmentError, FrequencyError, listed
+from ultrum.errors import AlignmentError, FrequencyError, choices
 
 DatesLike = Sequence[Any] | np.ndarray | pd.Index | pd.Series | pd.DataFrame
 _DAYS: Final = {"D": 1, "W": 7}
@@ -110,9 +110,7 @@ def _dates_of(left: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
     if isinstance(left, pd.DataFrame):
         absent = [c for c in (on, by) if c and c not in left]
         if absent:
-            raise AlignmentError(
-                f"The left table has no column '{absent[0]}'; it has: {listed(left.columns, 30)}."
-            )
+            raise AlignmentError(f"The left table has no column '{absent[0]}'; it has: {choices(left.columns)}.")
         return left[on], left
     if by:
         raise AlignmentError(f"key='{by}' needs a table on the left.")
@@ -136,12 +134,12 @@ def _values_of(right: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
         return valid.index, valid.rename("value").to_frame().reset_index(drop=True)
     if on not in right:
         if by:
-            raise AlignmentError(f"The right table has no column '{on}'; it has: {listed(right.columns, 30)}.")
+            raise AlignmentError(f"The right table has no column '{on}'; it has: {choices(right.columns)}.")
         ordered = right.sort_index()
         return ordered.index, ordered.reset_index(drop=True)
     absent = [by] if by and by not in right else []
     if absent:
-        raise AlignmentError(f"The right table has no column '{by}'; it has: {listed(right.columns, 30)}.")
+        raise AlignmentError(f"The right table has no column '{by}'; it has: {choices(right.columns)}.")
     return right[on], right
 
 

@@ -21,7 +21,7 @@ from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.date_parser import days_in
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.period_labels import period_label
-from ultrum.errors import CurrencyError, UnitError, listed
+from ultrum.errors import CurrencyError, UnitError, choices, listed
 
 _EARLIEST_PAYMENT: Final = 1  # periods before the last price that a final payment may be dated
 
@@ -226,7 +226,7 @@ def events_of(table: pd.DataFrame, value: str, *, zero: bool = False) -> pd.Data
     absent = [c for c in needed if c not in table]
     if absent:
         raise UnitError(
-            f"A table of events needs the columns {', '.join(needed)}; it has {listed(table.columns, 30)}."
+            f"A table of events needs the columns {', '.join(needed)}; it has {choices(table.columns)}."
         )
     days = days_in(table["date"], f"{value}, its date")
     numbers = pd.to_numeric(table[value], errors="coerce").astype(np.float64)

@@ -12,7 +12,7 @@ from ultrum.core.array_types import Bools, Floats
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.return_samples import returns_in
 from ultrum.core.time.durations import months_in
-from ultrum.errors import AlignmentError, CurrencyError, UnitError, listed
+from ultrum.errors import AlignmentError, CurrencyError, UnitError, choices, listed
 
 
 @checked
@@ -102,7 +102,7 @@ def _targets(table: SeriesTable, weights: str | Mapping[str, float] | SeriesTabl
         raise UnitError(f"weights='{weights}' is not known; it is equal, a mapping or market values.")
     unknown = [n for n in weights if n not in table.names]
     if unknown:
-        raise AlignmentError(f"weights names '{unknown[0]}', which is not one of {listed(table.names, 30)}.")
+        raise AlignmentError(f"weights names '{unknown[0]}', which is not one of {choices(table.names)}.")
     shares = np.array([float(weights.get(n, 0.0)) for n in table.names])
     return np.broadcast_to(shares, table.block.shape)
 

@@ -17,7 +17,7 @@ from ultrum.core.series.series_or_table import refuse_no_values
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.return_samples import Described
 from ultrum.core.time.date_parser import day_in, days_in
-from ultrum.errors import AlignmentError, CurrencyError, UnitError, listed
+from ultrum.errors import AlignmentError, CurrencyError, UnitError, choices, listed
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -108,7 +108,7 @@ def _purchases_in(purchases: pd.DataFrame, prices: SeriesTable) -> pd.DataFrame:
         raise UnitError(f"Purchases need the columns asset, date and units; {listed(absent)} is not there.")
     unknown = [a for a in purchases["asset"].unique() if a not in prices.names]
     if unknown:
-        raise AlignmentError(f"No price of {listed(unknown)}; there are: {listed(prices.names, 30)}.")
+        raise AlignmentError(f"No price of {listed(unknown)}; there are: {choices(prices.names)}.")
     units = pd.to_numeric(purchases["units"], errors="coerce").astype(np.float64)
     wrong = np.flatnonzero(~np.isfinite(units))
     if len(wrong):

@@ -13,7 +13,7 @@ from ultrum.core.array_types import Floats
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.transform.spells import spells
 from ultrum.core.transform.standardise import standardise
-from ultrum.errors import AlignmentError, UnitError, listed
+from ultrum.errors import AlignmentError, UnitError, choices
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -169,4 +169,4 @@ def _gauge(
 def _check_names(table: SeriesTable, given: Mapping[str, float] | None, word: str) -> None:
     unknown = [n for n in given or {} if n not in table.names]
     if unknown:
-        raise UnitError(f"{word} names '{unknown[0]}', which is not one of the parts: {listed(table.names, 30)}.")
+        raise UnitError(f"{word} names '{unknown[0]}', which is not one of the parts: {choices(table.names)}.")

@@ -11,7 +11,7 @@ from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency, parse_period
 from ultrum.core.time.period_labels import period_label, span_of
 from ultrum.core.transform.cumulating import _refuse_rates
-from ultrum.errors import AlignmentError, UnitError, listed
+from ultrum.errors import AlignmentError, UnitError, choices, listed
 
 
 @on_block
@@ -74,7 +74,7 @@ def _base_rows(x: SeriesTable, to: str) -> tuple[Bools | Ints, str]:
     if to == "first":
         whole = np.flatnonzero(np.isfinite(x.block).all(axis=1))
         if not len(whole):
-            raise AlignmentError(f"{listed(x.names, 30)} share no period with values for all.")
+            raise AlignmentError(f"{choices(x.names)} share no period with values for all.")
         return whole[:1], period_label(x.index[whole[0]])
     code, day = parse_period(to)
     frequency = Frequency(code) if code != "D" else x.frequency

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from typing import Final
 
 from ultrum.core.series.time_series import TimeSeries
-from ultrum.errors import SourceError, listed, warn_user
+from ultrum.errors import SourceError, choices, listed, warn_user
 from ultrum.sources.download import Address, Download
 from ultrum.sources.sdmx.observations import decode
 from ultrum.sources.sdmx.queries import EVERYTHING, REST, FlowName, Paths, Span
@@ -239,7 +239,7 @@ class SdmxSource:
             structure = self._flow(wanted)
             if structure is None:
                 alike = [f"{f.agency},{f.id},{f.version}" for f in self.flows() if f.id == wanted.id]
-                flow_names = listed(alike or sorted(f.id for f in self.flows()), 30) or "none"
+                flow_names = choices(alike or sorted(f.id for f in self.flows())) or "none"
                 raise SourceError(f"{self.name} has no flow '{flow}'; it has: {flow_names}.")
             path = self._paths.structure(structure.structure)
             structures = read_structure(self.obtain(path, STRUCTURE).body, f"{self.name}:{flow}")
@@ -279,5 +279,5 @@ def _check_key(name: str, path: str, key: str, structure: Structure) -> None:
         wrong = [code for code in part.split("+") if code and codes and code not in codes]
         if wrong:
             raise SourceError(
-                f"{name}:{path}: {dimension} has no code {listed(wrong)}; it has: {listed(sorted(codes), 30)}."
+                f"{name}:{path}: {dimension} has no code {listed(wrong)}; it has: {choices(sorted(codes))}."
             )

@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 import pyarrow.csv
 
 from ultrum.core.array_types import Array, Ints
-from ultrum.errors import listed
+from ultrum.errors import choices, listed
 from ultrum.sources.sdmx.raw_series import RawSeries
 
 _ABOUT_THE_ROW: Final = ("DATAFLOW", "STRUCTURE", "STRUCTURE_ID", "STRUCTURE_NAME", "ACTION")
@@ -33,7 +33,7 @@ def from_csv(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
     header = [_id(name) for name in line.split(mark)]
     absent = [c for c in (*dimensions, _TIME, _VALUE) if c not in header]
     if absent:
-        raise ValueError(f"column {listed(absent)} is not in it; it has {listed(header, 30)}")
+        raise ValueError(f"column {listed(absent)} is not in it; it has {choices(header)}")
     deletes = "ACTION" in header and bool(_DELETES.search(body))
     if not deletes and len(body) <= _FEW and (alone := _one_series(body, mark, header, dimensions)):
         return [alone]

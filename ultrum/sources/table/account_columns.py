@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Final
 
-from ultrum.errors import TableError, listed
+from ultrum.errors import TableError, choices
 from ultrum.sources.table.price_columns import plain_heading
 
 _WORDS: Final = {
@@ -35,9 +35,7 @@ def account_columns(headings: Sequence[str], where: str) -> dict[str, str]:
         named = [h for h in headings if _begins(plain_heading(h), words)]
         if len(named) != 1:
             what = " and ".join(named) if named else "no column"
-            raise TableError(
-                f"{where}: {what} for the {role} of the peers; its columns are {listed(headings, 30)}."
-            )
+            raise TableError(f"{where}: {what} for the {role} of the peers; its columns are {choices(headings)}.")
         found[role] = named[0]
     return found
 

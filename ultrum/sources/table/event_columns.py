@@ -7,7 +7,7 @@ from typing import Final
 
 import pandas as pd
 
-from ultrum.errors import TableError, listed, one_of
+from ultrum.errors import TableError, choices, one_of
 from ultrum.sources.table.price_columns import plain_heading
 
 _ASSET: Final = (
@@ -149,6 +149,8 @@ def release_column(headings: Sequence[str], where: str, role: str, given: str = 
     --------
     >>> release_column(["Quarter", "Published", "GDP"], "gdp.csv", "released")
     'Published'
+    >>> release_column(["Quarter", "date", "GDP"], "gdp.csv", "released")
+    'date'
     """
     named = [h for h in headings if plain_heading(h) in _RELEASES[role]]
     wanted = given or (named[0] if named else "")
@@ -157,4 +159,4 @@ def release_column(headings: Sequence[str], where: str, role: str, given: str = 
     if role == "released" and not given and "date" in headings:
         return "date"  # the reader's own name of the column of dates
     missing = f"'{wanted}'" if wanted else f"for the {role}"
-    raise TableError(f"{where} has no column {missing}; its columns are {listed(headings, 30)}.")
+    raise TableError(f"{where} has no column {missing}; its columns are {choices(headings)}.")

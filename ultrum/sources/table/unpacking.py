@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import IO, Final
 
 from ultrum.core.displayed_numbers import counted
-from ultrum.errors import NotFoundError, TableError, listed
+from ultrum.errors import NotFoundError, TableError, choices
 from ultrum.sources.limits import current
 
 _PIECE: Final = 1024 * 1024
@@ -108,7 +108,7 @@ def _from_zip(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
             wanted = member or (names[0] if len(names) == 1 else None)
             if wanted is None or wanted not in names:
                 asked = f"no file '{member}'" if member else f"{counted(len(names), 'file')}"
-                raise TableError(f"{name} holds {asked}: {listed(names, 30)}. Set member=...")
+                raise TableError(f"{name} holds {asked}: {choices(names)}. Set member=...")
             with archive.open(wanted) as packed:
                 packed_size = archive.getinfo(wanted).compress_size
                 return _bounded(packed, f"{name}/{wanted}", packed_size), wanted

@@ -15,7 +15,7 @@ import scipy.linalg
 
 from ultrum.core.array_types import Floats
 from ultrum.core.regression.engine.refinement import refined, refined_inverse
-from ultrum.errors import EstimationError, listed
+from ultrum.errors import EstimationError, choices
 
 _ILL_CONDITIONED: Final = 1e3
 
@@ -62,7 +62,7 @@ def least_squares(
     rows, columns = X.shape
     if rows <= columns:
         raise EstimationError(
-            f"{rows} complete rows for {columns} coefficients ({listed(labels, 30)}); "
+            f"{rows} complete rows for {columns} coefficients ({choices(labels)}); "
             "at least one more row than coefficients is needed."
         )
     centre, level = np.zeros(columns), np.zeros(Y.shape[1])
@@ -145,7 +145,7 @@ def _refuse_dependent(X: Floats, labels: Sequence[str]) -> None:
     rank = int(np.sum(diagonal > max(scaled.shape) * np.finfo(float).eps * diagonal[0]))
     if rank == len(labels):
         raise EstimationError(
-            f"The columns {listed(labels, 30)} depend on each other within rounding. Leave out one."
+            f"The columns {choices(labels)} depend on each other within rounding. Leave out one."
         )
     weights = scipy.linalg.solve_triangular(R[:rank, :rank], R[:rank, rank])
     partners = [labels[pivot[i]] for i in np.flatnonzero(np.abs(weights) > 1e-8)]
