@@ -587,6 +587,8 @@ def of_services():
             tries = {a: lambda a=a: _Series(desk.fetch_all(a, last=40)) for a in tables}
             tries |= {f"search {w} {f}": lambda w=w, f=f: desk.search(w, limit=5, **f) for w, f in (
                 ("yield", {}), ("prise", {}), ("", {"region": "QS"}), ("rate", {"frequency": "M"}), ("wages sorrin", {}))}
+            url = f"{service.url}/exchange/indices.csv?part=a/b"
+            tries["read"] = lambda: _Series(ul.read_series(url).series.values())
             tries |= {f"browse {b}": lambda b=b: desk.browse(*b) for b in ((), ("Economy",), ("Economy", "Activity"))}
             wrong = ("PRICES/M.XX.CPI", "PRICES/M.QM", "PRICES/M.QM+QS.CPI", "PRISES/M.QM.CPI", "PRICES/D.QM.CPI", "PRICES",
                      "QLO,PRICES,1.0/M.QM.CPI", "QLO,PRICES,9.9/M.QM.CPI", "XXX,PRICES/M.QM.CPI", "PRICES/M.QM.CPI/x", "OUTPUT/Q.QM.")

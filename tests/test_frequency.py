@@ -7,8 +7,10 @@ import pandas as pd
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import ultrum as ul
 from ultrum.core.time.durations import periods_in
 from ultrum.core.time.frequency import Frequency, ordinals_of_labels, parse_period
+from ultrum.core.time.period_labels import period_label
 from ultrum.errors import FrequencyError
 
 CODES = ("A", "Q", "M", "W", "A-MAR", "Q-JAN", "W-FRI", "W-WED", "S", "S-FEB", "B", "D")
@@ -43,11 +45,36 @@ class Ordinals(unittest.TestCase):
             self.assertTrue((frequency.ordinals_of(theirs) == frequency.ordinals(DAYS)).all(), code)
 
     @settings(max_examples=60, deadline=None)
-    @given(st.sampled_from(["A", "S", "Q", "M", "W", "B", "D"]), st.integers(-900, 3000))
+    @given(st.sampled_from([*CODES, "M-25", "W-MON", "W-SAT", "Q-AUG"]), st.integers(-900, 3000))
     def test_labels_come_back(self, code, ordinal):
         frequency = Frequency.parse(code)
         label = frequency.labels(np.array([ordinal]))
         self.assertEqual(ordinals_of_labels(label, frequency).tolist(), [ordinal])
+
+    def test_fiscal_periods_are_named_as_they_are_labelled(self):
+        for code, pandas_code, base in (
+            ("Q-JAN", "Q-JAN", "2011-Q3"),
+            ("A-JUN", "Y-JUN", "2014"),
+            ("W-FRI", "W-FRI", "2010-W05"),
+        ):
+            index = pd.period_range("2009-11-01", periods=40, freq=pandas_code)
+            values = pd.DataFrame({"a": np.arange(40.0) % 7, "b": np.arange(40.0) % 5}, index) / 100
+            table = ul.SeriesTable.from_pandas(values, measure="return")
+            market = ul.TimeSeries.from_pandas(values["a"].rename("m"), measure="return", excess_of="r")
+            bill = ul.TimeSeries.from_pandas(values["b"].rename("r") * 0, measure="return")
+            first, last = (period_label(index[k]) for k in (12, 20))
+            panel = ul.align(assets=table, factors=market, risk_free=bill, frequency=code, start=first, end=last)
+            self.assertEqual([period_label(panel.assets.index[k]) for k in (0, -1)], [first, last])
+            part = ul.align(assets=table, factors=market, risk_free=bill, frequency=code).sample(first, last)
+            self.assertEqual(part.coverage["first"].tolist(), panel.coverage["first"].tolist())
+            self.assertEqual(part.coverage["last"].tolist(), panel.coverage["last"].tolist())
+            level = ul.TimeSeries.from_pandas(
+                pd.Series(np.arange(1.0, 41.0), index), measure="index", timing="end"
+            )
+            rebased = ul.rebase(level, base=base).values
+            self.assertEqual([period_label(p) for p in index[rebased == 100.0]], [base])
+            after = ul.forward_returns(table["a"], [first], [1]).table
+            self.assertAlmostEqual(after.loc[1, "after"], values["a"].iloc[13])
 
     def test_containment(self):
         inside = {("Q", "M"): True, ("M", "W"): False, ("A", "Q"): True, ("Q", "Q-JAN"): False,

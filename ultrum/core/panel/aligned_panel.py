@@ -13,7 +13,8 @@ from ultrum.core.panel.missing_log import MissingData
 from ultrum.core.series.metadata import Metadata, step_of
 from ultrum.core.series.text_tables import table_html
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.core.time.frequency import Frequency, last_day, parse_period
+from ultrum.core.time.frequency import Frequency
+from ultrum.core.time.index_spans import rows_between
 from ultrum.core.time.period_labels import span_of
 from ultrum.errors import AlignmentError
 
@@ -185,7 +186,8 @@ class Panel:
         >>> panel.sample("2010-01", "2014-12").assets.shape
         (60, 23)
         """
-        rate = self.risk_free.loc[start:end]
+        rows = rows_between(self.risk_free.index, self.frequency, start, end)
+        rate = self.risk_free.iloc[rows]
         if not len(rate):
             raise AlignmentError(
                 f"The panel runs {span_of(self.assets.index)}; nothing of it is from "
@@ -197,16 +199,16 @@ class Panel:
             whole = missing.seen.ordinals
             low, high = int(whole[0]), int(whole[-1])
             if start is not None:
-                low = int(self.frequency.ordinals([parse_period(str(start)[:10])[1]])[0])
+                low = self.frequency.ordinal_named(str(start)[:10])
             if end is not None:
-                high = int(self.frequency.ordinals([last_day(str(end)[:10])])[0])
+                high = self.frequency.ordinal_named(str(end)[:10], last=True)
             missing = missing.within(low, high)
             coverage, missing_log = missing.coverage(), missing.missing_log()
         return replace(
             self,
-            assets=self.assets.loc[start:end],
-            factors=self.factors.loc[start:end],
-            conditions=self.conditions.loc[start:end],
+            assets=self.assets.iloc[rows],
+            factors=self.factors.iloc[rows],
+            conditions=self.conditions.iloc[rows],
             risk_free=rate,
             coverage=coverage,
             missing_log=missing_log,

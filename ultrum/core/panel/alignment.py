@@ -34,7 +34,7 @@ from ultrum.core.panel.release_dates import (
 )
 from ultrum.core.returns.yields import accrued_rate, check_annual_rate
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.core.time.frequency import Frequency, last_day, parse_period
+from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.gaps import gap_lengths
 from ultrum.core.time.period_labels import span_of
 from ultrum.core.transform.aggregation import default_method, to_frequency
@@ -317,8 +317,8 @@ def _span(tables: Mapping[str, SeriesTable], target: Frequency, start: str | Non
     if not owners:
         raise AlignmentError("Assets, factors and the risk-free rate have no rows.")
     every = np.concatenate([t.ordinals for t in owners])  # conditions are looked up, they span nothing
-    first = target.ordinals([parse_period(str(start))[1]])[0] if start else every.min()
-    last = target.ordinals([last_day(str(end))])[0] if end else every.max()
+    first = target.ordinal_named(str(start)) if start else every.min()
+    last = target.ordinal_named(str(end), last=True) if end else every.max()
     if last < first:
         raise AlignmentError(f"The span ends ({end}) before it starts ({start}).")
     if target.code in "BD":

@@ -12,7 +12,7 @@ from ultrum.core.array_types import Bools, Dates, Floats, Ints
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.date_parser import days_in
 from ultrum.core.time.durations import months_in, periods_in
-from ultrum.core.time.frequency import Frequency, parse_period
+from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_labels import span_of
 from ultrum.core.transform.window_bounds import months_before
 from ultrum.errors import AlignmentError, FrequencyError, listed
@@ -154,7 +154,7 @@ def _ordinals(periods: pd.Series, frequency: Frequency) -> Ints:
         return frequency.ordinals_of(pd.PeriodIndex(values))
     if pd.api.types.is_datetime64_any_dtype(periods.dtype):
         return frequency.ordinals(periods.to_numpy())
-    return frequency.ordinals(np.array([parse_period(str(p))[1] for p in periods]))
+    return np.array([frequency.ordinal_named(str(p)) for p in periods], dtype=np.int64)
 
 
 def _dated(name: str, rule: pd.Series, ordinals: Ints, frequency: Frequency) -> Dates:

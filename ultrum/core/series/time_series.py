@@ -32,6 +32,7 @@ from ultrum.core.series.row_order import (
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.frequency_inference import infer_frequency
 from ultrum.core.time.gaps import observations_per_year
+from ultrum.core.time.index_spans import rows_between
 from ultrum.core.time.period_labels import span_of
 from ultrum.errors import AlignmentError, FrequencyError, listed, one_of
 
@@ -186,7 +187,7 @@ class TimeSeries:
         return SeriesTable(self.values.to_frame(self.name), (self.metadata,))
 
     def sample(self, start: str | None = None, end: str | None = None) -> TimeSeries:
-        """Part from ``start`` to ``end``, both included, as pandas reads dates.
+        """Part from ``start`` to ``end``, both included.
 
         Parameters
         ----------
@@ -210,7 +211,8 @@ class TimeSeries:
         2024-12    0.0347
         Freq: M, Name: market, dtype: float64
         """
-        return TimeSeries(self.values.loc[start:end], self.metadata)
+        rows = rows_between(self.index, self.metadata.frequency, start, end)
+        return TimeSeries(self.values.iloc[rows], self.metadata)
 
     def with_metadata(self, **facts: Any) -> TimeSeries:
         """Same values with other facts, such as ``excess_of="bill"``.
@@ -600,7 +602,8 @@ class SeriesTable:
         2024-11  0.0247  0.0088  0.0025   -0.0353
         2024-12  0.0347  0.0153 -0.0089    0.0005
         """
-        return SeriesTable(self.values.loc[start:end], self.metadata, self.causes)
+        rows = rows_between(self.index, self.frequency, start, end)
+        return SeriesTable(self.values.iloc[rows], self.metadata, self.causes)
 
     def with_metadata(self, **facts: Any) -> SeriesTable:
         """Same values with other facts for every series.

@@ -17,7 +17,6 @@ from ultrum.core.statistics.horizons import months_of, row_at
 from ultrum.core.statistics.return_samples import Described, per_year, simple_block
 from ultrum.core.time.date_parser import day_in
 from ultrum.core.time.durations import periods_in
-from ultrum.core.time.frequency import last_day
 from ultrum.core.time.gaps import positions_of
 from ultrum.core.time.period_labels import period_label, span_of
 from ultrum.core.transform.window_bounds import months_before, row_before
@@ -193,7 +192,7 @@ def _spans(
     if asked is not None:
         last = int(row_before(days, np.array([asked]))[0])
     elif on:
-        last = int(row_at(ordinals, frequency.ordinals([last_day(on)]))[0])
+        last = int(row_at(ordinals, np.array([frequency.ordinal_named(on, last=True)]))[0])
     if last < 0:
         raise AlignmentError(
             f"Neither {on} nor the five weekdays before it have both values; they run {span_of(both.index)}."

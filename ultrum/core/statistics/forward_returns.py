@@ -18,7 +18,6 @@ from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.statistics.calendar_returns import _on_calendar
 from ultrum.core.statistics.return_samples import Described, returns_in, simple_block
 from ultrum.core.time.durations import periods_in
-from ultrum.core.time.frequency import parse_period
 from ultrum.core.time.gaps import positions_of
 from ultrum.core.time.period_labels import span_of
 from ultrum.errors import AlignmentError, EstimationError
@@ -98,14 +97,13 @@ def _holds(returns: TimeSeries, condition: Any) -> Bools:
             )
         held = np.zeros(len(ordinals), dtype=bool)
         for start, end in zip(condition["start"], condition["end"], strict=True):
-            code_day = [parse_period(str(label)) for label in (start, end)]
-            first, last = (frequency.ordinals([day])[0] for _, day in code_day)
+            first, last = (frequency.ordinal_named(str(label)) for label in (start, end))
             held |= (ordinals >= first) & (ordinals <= last)
         return held
     if isinstance(condition, pd.Series):
         dates = condition[condition.fillna(False).astype(bool)].index
         return np.isin(ordinals, frequency.ordinals_of(dates))
-    wanted = [frequency.ordinals([parse_period(str(label))[1]])[0] for label in condition]
+    wanted = [frequency.ordinal_named(str(label)) for label in condition]
     return np.isin(ordinals, wanted)
 
 

@@ -291,6 +291,41 @@ class Frequency:
             index = index.tz_localize(None)
         return self.ordinals(index.to_numpy())
 
+    def ordinal_named(self, period: str, *, last: bool = False) -> int:
+        """Ordinal of the period of a name, as :meth:`labels` writes it.
+
+        Parameters
+        ----------
+        period : str
+            Name of a period. Of the same kind it is read as this frequency's own: ``1984-Q1`` of ``Q-JAN``
+            ends in April 1983. Another kind of period, or a day, stands for the period its first day is in.
+        last : bool
+            Take the last day of another kind of period.
+
+        Returns
+        -------
+        int
+            Period number.
+
+        Raises
+        ------
+        FrequencyError
+            If ``period`` is not a period.
+
+        Examples
+        --------
+        >>> fiscal = Frequency.parse("Q-JAN")
+        >>> number = fiscal.ordinal_named("1984-Q1")
+        >>> fiscal.labels(np.array([number])), str(fiscal.ends(np.array([number]))[0])
+        (['1984-Q1'], '1983-04-30')
+        """
+        code, first = parse_period(period)
+        if code == self.code and code in MONTHS_IN:
+            return int(first.astype("datetime64[M]").astype(np.int64)) // MONTHS_IN[code]
+        day = last_day(period) if last and code != self.code else first
+        closed = last and self.code == "B" and not np.is_busday(day)
+        return int(self.ordinals([day])[0]) - int(closed)
+
     def labels(self, ordinals: Ints) -> list[str]:
         """SDMX names of the periods, such as ``2024-Q1``.
 
@@ -451,5 +486,4 @@ def ordinals_of_labels(labels: Any, frequency: Frequency) -> Ints:
         with contextlib.suppress(ValueError):  # a wrong label is named below
             return frequency.ordinals(texts.astype("datetime64[D]"))
     unique, place = np.unique(texts, return_inverse=True)
-    days = np.array([parse_period(str(text))[1] for text in unique])
-    return frequency.ordinals(days)[place]
+    return np.array([frequency.ordinal_named(str(text)) for text in unique], dtype=np.int64)[place]

@@ -76,11 +76,11 @@ def _base_rows(x: SeriesTable, to: str) -> tuple[Bools | Ints, str]:
         if not len(whole):
             raise AlignmentError(f"{choices(x.names)} share no period with values for all.")
         return whole[:1], period_label(x.index[whole[0]])
-    code, day = parse_period(to)
+    code, _ = parse_period(to)
     frequency = Frequency(code) if code != "D" else x.frequency
-    if not (frequency == x.frequency or x.frequency < frequency):
+    if not x.frequency < frequency:
         frequency = x.frequency
-    asked = frequency.ordinals([day])[0]
+    asked = frequency.ordinal_named(to)
     in_period = frequency.ordinals(x.frequency.ends(x.ordinals)) == asked
     expected = 1
     if not x.frequency.is_dated and frequency != x.frequency:
@@ -95,5 +95,5 @@ def _base_rows(x: SeriesTable, to: str) -> tuple[Bools | Ints, str]:
             if in_period.any()
             else "no period"
         )
-        raise AlignmentError(f"{listed(x.names)} ({span_of(x.index)}) hold {rows} of {to}; choose another base.")
+        raise AlignmentError(f"{listed(x.names)} ({span_of(x.index)}): {rows} of {to}; choose another base.")
     return in_period, to

@@ -9,7 +9,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.series.time_series import TimeSeries
-from ultrum.core.time.frequency import Frequency, parse_period
+from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_labels import period_label
 from ultrum.core.transform.aggregation import default_method, to_frequency
 from ultrum.core.workings.steps_table import Workings, workings_of
@@ -64,7 +64,7 @@ def conversion_workings(x: TimeSeries, frequency: str | Frequency, period: str |
     if not len(valid):
         raise FrequencyError(f"{x.name} has no whole {target.noun}.")
     ordinals = target.ordinals_of(valid.index)
-    wanted = ordinals[-1] if period is None else target.ordinals([parse_period(period)[1]])[0]
+    wanted = ordinals[-1] if period is None else target.ordinal_named(period)
     if wanted not in ordinals:
         raise FrequencyError(f"{x.name} has no value in {period}; its periods are {period_label(valid.index[0])} "
                              f"to {period_label(valid.index[-1])}.")  # fmt: skip
