@@ -272,6 +272,7 @@ GOOD |= {
     "years across, then words": ("Area,2019,2020,Note\nMiravel,1,2,revised\nSorrin,3,4,\n", {}, "Sorrin", "2019", [3, 4]),
     "three years across, then words": ("Area,2019,2020,2021,Note\nMiravel,1,2,3,revised\nSorrin,4,5,6,\n", {}, "Sorrin", "2019",
                                        [4, 5, 6]),
+    "spaces behind the commas of the header": ("date, x\n2024-01,1\n2024-02,2\n", {}, "x", "2024-01", [1, 2]),
     "a column without a name": ("date,,x\n2024-01,5,1\n2024-02,6,2\n", {}, "column 2", "2024-01", [5, 6]),
     "words in a row above": ("Source:,,,,,,Harbour office\ndate,a,b,c,d,e,f\n2024-01,1,2,3,4,5,6\n2024-02,1,2,3,4,5,7\n", {}, "f",
                              "2024-01", [6, 7]),

@@ -25,16 +25,14 @@ def rows_between(index: pd.Index, frequency: Frequency, start: Any, end: Any) ->
     """
     if frequency.code in "HN":
         return index.slice_indexer(start, end)
-    names = [
-        moment if moment is None or isinstance(moment, str) else period_label(moment) for moment in (start, end)
-    ]
-    if frequency.is_dated:
-        places: Any = calendar_days(index)
-        low = None if names[0] is None else parse_period(names[0])[1]
-        high = None if names[1] is None else last_day(names[1])
-    else:
-        places = frequency.ordinals_of(index)
-        low = None if names[0] is None else frequency.ordinal_named(names[0])
-        high = None if names[1] is None else frequency.ordinal_named(names[1], last=True)
-    first = 0 if low is None else int(np.searchsorted(places, low, "left"))
-    return slice(first, len(index) if high is None else int(np.searchsorted(places, high, "right")))
+    places: Any = calendar_days(index) if frequency.is_dated else frequency.ordinals_of(index)
+    first, stop = 0, len(index)
+    if start is not None:
+        name = start if isinstance(start, str) else period_label(start)
+        low: Any = parse_period(name)[1] if frequency.is_dated else frequency.ordinal_named(name)
+        first = int(np.searchsorted(places, low, "left"))
+    if end is not None:
+        name = end if isinstance(end, str) else period_label(end)
+        high: Any = last_day(name) if frequency.is_dated else frequency.ordinal_named(name, last=True)
+        stop = int(np.searchsorted(places, high, "right"))
+    return slice(first, stop)

@@ -109,6 +109,11 @@ def add_step(
     >>> x = TimeSeries.from_pandas(pd.Series([8.0], pd.period_range("2024-01", periods=1, freq="M")))
     >>> apply_steps(x, [{"halved": 2}]).values.tolist()
     [2.0]
+    >>> def growth(x, over="P1Y"):
+    ...     return x
+    >>> add_step(growth, main="over")
+    Traceback (most recent call last):
+    ultrum.errors.UnitError: There is a step 'growth' already; give the function another name.
     """
     name = function.__name__
     if name in _STEPS and not _is_same(_STEPS[name].function, function):
