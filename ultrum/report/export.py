@@ -14,7 +14,7 @@ from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.workings.steps_table import Workings
-from ultrum.errors import UltrumError
+from ultrum.errors import UltrumError, reason
 from ultrum.file_access import path_of
 from ultrum.report.csv_export import CsvForm, described_csv, refuse_other_rows, with_periods
 from ultrum.report.table_files import to_parquet, to_xlsx, write_workbook
@@ -77,7 +77,7 @@ def save(
             return described_csv(frame, target, form, _abouts(data))
         writers[kind](with_periods(frame, form.dates), target)
     except OSError as error:
-        raise UltrumError(f"{target} cannot be written: {error.strerror}.") from error
+        raise UltrumError(f"{target} cannot be written: {reason(error)}.") from error
     return [target]
 
 
@@ -97,7 +97,7 @@ def _saved_sheets(sheets: Mapping[str, Any], target: Path, layout: str) -> list[
             framed = {str(n): _framed(one, layout) for n, one in sheets.items()}
             write_workbook({n: with_periods(frame, "period") for n, frame in framed.items()}, target, {})
     except OSError as error:
-        raise UltrumError(f"{target} cannot be written: {error.strerror}.") from error
+        raise UltrumError(f"{target} cannot be written: {reason(error)}.") from error
     return [target]
 
 

@@ -34,7 +34,7 @@ def whole_folder(path: str | os.PathLike[str]) -> Iterator[Path]:
         target.parent.mkdir(parents=True, exist_ok=True)
         work = Path(tempfile.mkdtemp(prefix=f".{target.name}-", dir=target.parent))
     except OSError as error:
-        raise UltrumError(f"{target} cannot be written: {error.strerror}.") from error
+        raise UltrumError(f"{target} cannot be written: {reason(error)}.") from error
     try:
         (work / ".ultrum").write_text("results\n")
         yield work
@@ -133,7 +133,7 @@ def to_parquet(table: pd.DataFrame, path: Path, metadata: Mapping[str, str] | No
     try:
         pyarrow.parquet.write_table(arrow, path)
     except OSError as error:
-        raise UltrumError(f"{path} cannot be written: {error.strerror}.") from error
+        raise UltrumError(f"{path} cannot be written: {reason(error)}.") from error
 
 
 def flattened(table: pd.DataFrame) -> pd.DataFrame:

@@ -128,7 +128,7 @@ def _parquet(connection: Any, query: Query, name: str, deadline: float) -> bytes
             raise SourceError(f"{name}: more than {MOST_ROWS:,} rows; narrow the query.")
         if time.monotonic() > deadline:
             raise SourceError(
-                f"{name}: the query takes longer than {current().seconds:g} seconds; narrow it, or raise the "
+                f"{name}: the query takes longer than {current().seconds:g} s; narrow it, or raise the "
                 "limit, ul.limits(seconds=...)."
             )
         table = _table(columns, rows, writer.schema if writer is not None else None, name)

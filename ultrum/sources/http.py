@@ -38,6 +38,7 @@ from ultrum.sources.transport import (
 BUSY: Final = (429, 500, 502, 503, 504)
 _REDIRECTS: Final = (301, 302, 303, 307, 308)
 _WHOLE: Final = (200, 203)
+_SYSTEM_ERROR: Final = re.compile(r"\[Errno -?\d+\] ")
 _ASKS: Final = frozenset(("if-none-match", "if-modified-since"))
 _NO_SECRET: Final = Secret({}, {}, ())
 _LOGGERS: Final = (  # of the HTTP library; they write addresses and headers
@@ -171,8 +172,9 @@ class HttpClient:
         try:
             return retry(_try)
         except _PassingError as failure:
+            why = _SYSTEM_ERROR.sub("", str(failure)).rstrip(".")
             raise SourceError(
-                f"{url} could not be downloaded in {_tries(self.policy.attempts)}: {str(failure).rstrip('.')}. "
+                f"{url} could not be downloaded in {_tries(self.policy.attempts)}: {why}. "
                 "Check the address and that the service is up, or run offline from the vault."
             ) from None
 
@@ -201,7 +203,7 @@ class HttpClient:
                 asked = answer
         except DeadlineError:
             raise SourceError(
-                f"{url} takes longer than {self.policy.total_time:g} seconds; ask for less, or "
+                f"{url} takes longer than {self.policy.total_time:g} s; ask for less, or "
                 "raise the limit, ul.limits(seconds=...)."
             ) from None
         except NetworkError:

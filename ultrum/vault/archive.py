@@ -53,7 +53,7 @@ def pack(vault: Vault, file: str | os.PathLike[str], records: list[Record] | Non
             rows = [{**{k: getattr(r, k) for k in _FACTS}, "confirmed": vault.confirmations(r)} for r in chosen]
             archive.writestr(_LISTED, json.dumps(rows, indent=1))
     except OSError as error:
-        raise VaultError(f"{target} cannot be written: {error.strerror}.") from error
+        raise VaultError(f"{target} cannot be written: {reason(error)}.") from error
     return len(chosen)
 
 

@@ -17,7 +17,7 @@ from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.date_parser import days_in
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_labels import span_of
-from ultrum.errors import AlignmentError, CurrencyError, choices, one_of
+from ultrum.errors import AlignmentError, CurrencyError, one_of
 
 STALE_AFTER: Final = 5
 
@@ -441,8 +441,7 @@ class ExchangeRates:
 
     def _check_known(self, currency: str) -> None:
         if currency not in self.currencies:
-            hint = one_of(currency.upper(), self.currencies)
-            raise CurrencyError(f"No quote of {currency} here, only of {choices(self.currencies)}; {hint}")
+            raise CurrencyError(f"No quote of {currency} here; {one_of(currency.upper(), self.currencies)}")
 
     def _refuse_old(self, step: tuple[str, str], day: Any) -> None:
         quotes, _ = self._between(*step)

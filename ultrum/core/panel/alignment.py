@@ -180,7 +180,7 @@ def _assemble(
     kept = needed.notna().all(axis=1).to_numpy() if rows == "complete" else np.ones(len(index), bool)
     if not kept.any():
         spans = "; ".join(f"{name} {_own_span(needed[name])}" for name in needed)
-        raise AlignmentError(f"No period has every factor, condition and the risk-free rate. {spans}")
+        raise AlignmentError(f"No period has every factor, every condition and the risk-free rate: {spans}.")
     causes = {name: reasons for t in tables.values() for name, reasons in t.causes.items()}
     names = [*map(str, frames["assets"].columns.tolist()), *map(str, needed)]
     parts = (frames["assets"].to_numpy(), needed.to_numpy(dtype=np.float64))
@@ -229,7 +229,7 @@ def _in_one_currency(assets: SeriesTable, currency: str, rates: ExchangeRates | 
         return assets
     if rates is None:
         raise CurrencyError(
-            f"{listed(abroad)} are not in {currency}; give rates=ExchangeRates(quotes) to convert them."
+            f"{listed(abroad)}: not in {currency}; give rates=ExchangeRates(quotes) to convert them."
         )
     return to_currency(assets, currency, rates)
 

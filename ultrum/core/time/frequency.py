@@ -100,7 +100,7 @@ class Frequency:
     @property
     def name(self) -> str:
         """The word for it, such as ``monthly``."""
-        return _NAMES[self.code] if self.multiple == 1 else f"{self.multiple} x {_NAMES[self.code]}"
+        return _NAMES[self.code] if self.multiple == 1 else f"{self.multiple}-{_NOUNS[self.code]}"
 
     @property
     def noun(self) -> str:

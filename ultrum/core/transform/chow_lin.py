@@ -58,7 +58,7 @@ def chow_lin(low: Floats, regressors: Floats, aggregator: Floats, name: str) -> 
     import scipy.linalg  # slow to import, and needed by this method alone
 
     if n <= k + 1:
-        raise EstimationError(f"{name} has {counted(n, 'value')}, too few for {k} coefficients and ρ.")
+        raise EstimationError(f"{name} has {counted(n, 'value')}, too few for {counted(k, 'coefficient')} and ρ.")
     if np.linalg.matrix_rank(aggregator @ regressors) < k:
         raise EstimationError(f"{name}: the indicator does not vary; take how='denton'.")
     rho = _likeliest(low, regressors, aggregator)

@@ -119,10 +119,8 @@ def unit_of(
     count = int(np.isfinite(numbers.values).sum())
     if numbers.percent:
         if numbers.percent < count:
-            raise TableError(
-                f"{where}: {numbers.percent} of the {counted(count, 'number')} in '{name}' have a percent sign, "
-                "the others none; set units='percent' or units='decimal'."
-            )
+            signs = f"a percent sign is at {numbers.percent} of the {counted(count, 'number')} in '{name}'"
+            raise TableError(f"{where}: {signs}, at the others none; set units='percent' or units='decimal'.")
         return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, "", "percent signs in the cells")
     if _PERCENT_SIGN.search(subtitle) or _PERCENT_SIGN.search(f"{name} {title}"):
         return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, "from the heading")
