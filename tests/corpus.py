@@ -273,6 +273,7 @@ GOOD |= {
     "three years across, then words": ("Area,2019,2020,2021,Note\nMiravel,1,2,3,revised\nSorrin,4,5,6,\n", {}, "Sorrin", "2019",
                                        [4, 5, 6]),
     "spaces behind the commas of the header": ("date, x\n2024-01,1\n2024-02,2\n", {}, "x", "2024-01", [1, 2]),
+    "adjusted prices": ("Date,Adjusted\n2024-01-02,5\n2024-01-03,6\n2024-01-04,7\n", {}, "Adjusted", "2024-01-02", [5, 6, 7]),
     "a column without a name": ("date,,x\n2024-01,5,1\n2024-02,6,2\n", {}, "column 2", "2024-01", [5, 6]),
     "words in a row above": ("Source:,,,,,,Harbour office\ndate,a,b,c,d,e,f\n2024-01,1,2,3,4,5,6\n2024-02,1,2,3,4,5,7\n", {}, "f",
                              "2024-01", [6, 7]),

@@ -70,7 +70,7 @@ OPTIONS = {  # further keywords by function
     "portfolio": [{"rebalance": "never"}, {"weights": {"a": 2.0, "b": 1.0}}, {"rebalance": "P1Y"}],
     "growth": [{"over": "P1M", "annualised": True}, {"kind": "log"}],
     "returns": [{"frequency": "Q"}, {"kind": "log"}],
-    "rolling": [{"how": h, "min_obs": 6} for h in ("deviation", "low", "high", "median")],
+    "rolling": [{"how": h, "min_obs": 6} for h in ("deviation", "low", "high", "median", "exponential")],
     "standardise": [{"window": 36}, {"window": "expanding", "min_obs": 24}],
     "to_frequency": [{"how": "last"}, {"require": 0.5}],
     "innovations": [{"criterion": "aic"}, {"sample": "expanding", "min_obs": 40}, {"most_lags": 2}],
@@ -435,7 +435,7 @@ def of_combinations():
                                                       known_by=vintages, rows=r) for r in ("any", "complete")}
     tries |= {f"dates {d} {a} {u}": lambda d=d, a=a, u=u: ul.match_dates(
                   asked["date"], pd.Series(walk[:, 0], days.as_unit(u)).iloc[::7], direction=d, max_age=a)
-              for d in ("before", "after") for a in ("P1D", "P2W", None) for u in ("s", "us")}
+              for d in ("before", "after") for a in ("P1D", "P2W", None) for u in ("s", "ms", "us", "ns")}
     tries |= {
         "dates by key": lambda: ul.match_dates(asked, long, key="asset", max_age="P1M"),
         "positions": lambda: ul.positions(bought, prices, dividends=paid, splits=cut),
