@@ -274,6 +274,10 @@ GOOD |= {
                                        [4, 5, 6]),
     "spaces behind the commas of the header": ("date, x\n2024-01,1\n2024-02,2\n", {}, "x", "2024-01", [1, 2]),
     "adjusted prices": ("Date,Adjusted\n2024-01-02,5\n2024-01-03,6\n2024-01-04,7\n", {}, "Adjusted", "2024-01-02", [5, 6, 7]),
+    "codes with leading zeros under any heading": ("k,date,value\n01,2024,5\n02,2024,6\n01,2025,7\n02,2025,8\n", {}, "02",
+                                                   "2024", [6, 8]),
+    "a heading over all columns of a page": (PAGE.format("x").replace("<tr><th>Day", "<tr><th colspan=2>Rates</th></tr><tr><th>Day")
+                                             .encode(), {}, "Rate", "2024-01-02", [1.5, 1.75]),
     "a column without a name": ("date,,x\n2024-01,5,1\n2024-02,6,2\n", {}, "column 2", "2024-01", [5, 6]),
     "words in a row above": ("Source:,,,,,,Harbour office\ndate,a,b,c,d,e,f\n2024-01,1,2,3,4,5,6\n2024-02,1,2,3,4,5,7\n", {}, "f",
                              "2024-01", [6, 7]),

@@ -202,6 +202,9 @@ def _tried(call):
             result = call()
             ours = type(result).__module__.startswith(("ultrum", "tests", "__main__"))
             found = {"numbers": numbers(result)} | ({"words": repr(result).splitlines()} if ours else {"text": _text(result)})
+            if isinstance(result, ul.TimeSeries | ul.SeriesTable):
+                described = result.metadata if isinstance(result.metadata, tuple) else (result.metadata,)
+                found["trail"] = [f"{a.name}: {a.measure} {a.unit} {a.currency} {a.timing} {a.trail[-1:]}" for a in described]
         except ul.UltrumError as error:
             found = {"error": PASSING.sub("…", without_causes(error))}
     heard = sorted({str(w.message) if issubclass(w.category, ul.DataWarning) else w.category.__name__ for w in caught})
@@ -467,6 +470,8 @@ def of_combinations():
         "infinite table": lambda: ul.SeriesTable.from_pandas(pd.DataFrame({"a": 1.0, "b": 2.0, "c": np.inf}, months)),
         "amounts": lambda: ul.ExchangeRates(quotes).amount([1.0, 2.0, 3.0], ["QML", "QSR", "QML"], "VTC",
                                                            on=["2020-02-05", "2030-01-01", "2031-01-01"]),
+        "log level": lambda: ul.cumulate(ul.to_log(assets), initial=50.0),
+        "level": lambda: ul.cumulate(assets, initial=50.0),
         "excess abroad": lambda: ul.excess(assets.with_metadata(currency="QSR"), bill.with_metadata(currency="QML")),
         "premium over a gap": lambda: ul.premium(whole, mean="geometric", risk_free=holed),
     }
@@ -505,7 +510,8 @@ def of_odd_input():
             found[f"{kind} {n}"] = _tried(lambda b=body, k=kind: _decoded(b, k))
     whole, folder = [text.decode() for text in fuzzing.studies()][:-1], Path(ul.practice.__file__).parent / "studies"
     texts = {str(n): fuzzing.mutated(fuzzing.studies(), n).decode("utf-8", "replace") for n in range(60)}
-    for word, other in (("observatory:", "obs:"), ("factors = [", 'factors = ["tide", '), ('"P1Y"', '"P1X"'), ("exchange:", "exchange"), ('["2004-01"', '["soon"'), ("[cost_of_equity]", "[costs]")):
+    for word, other in (("observatory:", "obs:"), ("factors = [", 'factors = ["tide", '), ('"P1Y"', '"P1X"'), ("exchange:", "exchange"), ('["2004-01"', '["soon"'), ("[cost_of_equity]", "[costs]"),
+                        (', "exchange:indices.csv#QLX-ALL-TR"', "")):
         texts |= {f"with {other} {n}": text.replace(word, other) for n, text in enumerate(whole)}
     for name, text in texts.items():
         found[f"study {name}"] = _tried(lambda t=text: ul.Study.parse(t, "s.toml", folder).to_toml())
@@ -673,7 +679,7 @@ def differences(now, then):
     for name in sorted(set(now) & set(then)):
         one, two = now[name], then[name]
         lines += [f"{name}: {part} {one.get(part)!r} for {two.get(part)!r}"
-                  for part in ("words", "text", "error", "warnings") if one.get(part) != two.get(part)]
+                  for part in ("words", "text", "error", "warnings", "trail") if one.get(part) != two.get(part)]
         a, b = one.get("numbers", {}), two.get("numbers", {})
         lines += [f"{name}: {part} {a.get(part)} for {b.get(part)}" for part in sorted(set(a) | set(b))
                   if not _alike(a.get(part), b.get(part))]
