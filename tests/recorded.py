@@ -332,6 +332,12 @@ def of_time():
         for to, require in itertools.product("WMQSA", (1.0, 0.6)):
             key = f"{name} {measure} to {to} {require}"
             found[key] = _tried(lambda x=x, f=to, r=require: ul.to_frequency(x, f, require=r))
+    table = pd.DataFrame({n: level * (1 + 0.1 * k) for k, n in enumerate("abc")}, days)
+    table.iloc[40:75, 0] = table.iloc[70:100, 1] = table.iloc[300:303, :2] = np.nan
+    for measure, to, require in itertools.product(("price", "flow", "rate", "return", "score"), "WMQ", (1.0, 0.6)):
+        whole = table / 1e4 if measure in ("rate", "return") else table
+        x = ul.SeriesTable.from_pandas(whole, measure=measure, timing="average" if measure == "rate" else None)
+        found[f"table {measure} to {to} {require}"] = _tried(lambda x=x, f=to, r=require: ul.to_frequency(x, f, require=r))
     quarterly = pd.Series(level[:12], pd.period_range("2019Q2", periods=12, freq="Q"), name="q")
     monthly = pd.Series(level[20:60], pd.period_range("2019-03", periods=40, freq="M"), name="m")
     methods = ("hold", "linear", "denton", "chow-lin")
@@ -472,6 +478,10 @@ def of_combinations():
                                                            on=["2020-02-05", "2030-01-01", "2031-01-01"]),
         "log level": lambda: ul.cumulate(ul.to_log(assets), initial=50.0),
         "level": lambda: ul.cumulate(assets, initial=50.0),
+        "cumulated over a gap": lambda: ul.cumulate(make(six["a"].drop(months[9]), measure="return")),
+        "grid from December": lambda: ul.calendar_returns(make(six["a"].iloc[11:], measure="return")),
+        "price and total returns": lambda: ul.align(assets=assets.with_metadata(income="price"), risk_free=bill,
+                                                    factors=whole.with_metadata(income="total")),
         "excess abroad": lambda: ul.excess(assets.with_metadata(currency="QSR"), bill.with_metadata(currency="QML")),
         "premium over a gap": lambda: ul.premium(whole, mean="geometric", risk_free=holed),
     }

@@ -155,7 +155,7 @@ def align(
         check_size(returns, "asset")
         check_size(loadings.select(traded) if traded else None, "factor")
         check_size(blocks["risk_free"], "risk-free")
-    warned = income_warning(returns)
+    warned = income_warning(returns, loadings)
     money = currency_of(returns, loadings, rate)
     return _assemble(blocks, target, rows, start, end, money, carried, warned)
 

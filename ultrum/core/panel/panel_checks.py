@@ -15,12 +15,11 @@ from ultrum.errors import AlignmentError, CurrencyError, UnitError, listed
 _WILDEST: Final = {"asset": 4.0, "factor": 1.0, "risk-free": 0.05}
 
 
-def income_warning(returns: SeriesTable) -> tuple[str, ...]:
-    """A warning where some assets' returns leave dividends out and others do not."""
-    bare = [a.name for a in returns.metadata if a.income == "price"]
-    if not bare or len(bare) == len(returns.metadata):
-        return ()
-    if all(a.income != "total" for a in returns.metadata):
+def income_warning(returns: SeriesTable, factors: SeriesTable) -> tuple[str, ...]:
+    """A warning where some returns leave dividends out, and others, or those of a factor, do not."""
+    described = (*returns.metadata, *factors.metadata)
+    bare = [a.name for a in described if a.income == "price"]
+    if not bare or all(a.income != "total" for a in described):
         return ()
     return (f"{listed(bare)} are price returns combined with total returns; they leave dividends out.",)
 

@@ -86,8 +86,12 @@ def _refuse_gaps(x: SeriesTable, inside: Bools) -> None:
         steps = np.diff(positions_of(x.frequency, x.index)[rows])
         skipped = np.flatnonzero(steps != 1)
         if len(holes) or len(skipped):
-            at = rows[0] + holes[0] if len(holes) else rows[skipped[0]]
+            place = (
+                f"from {period_label(x.index[rows[0] + holes[0]])} on"
+                if len(holes)
+                else f"after {period_label(x.index[rows[skipped[0]]])}"
+            )
             raise UnitError(
-                f"{name}: values are missing from {period_label(x.index[at])} on; nothing can be cumulated "
-                "across a gap. Fill it, or take a sample without it."
+                f"{name}: values are missing {place}; nothing can be cumulated across a gap. Fill it, or take a "
+                "sample without it."
             )
