@@ -384,6 +384,9 @@ def of_results():
         "cost notes": lambda: list(cost.notes.items()),
         "cost abroad": lambda: cost.in_currency("VTC", inflation=(0.02, 0.03)),
         "cost abroad workings": lambda: cost.in_currency("VTC", inflation=(0.02, 0.03)).workings("BRTW"),
+        "cost over days": lambda: ul.cost_of_equity(ul.downside_beta(panel), premia={"market": ul.Premium(0.05, 0.01, 99, "days")},
+                                                    risk_free=ul.TimeSeries.from_pandas(pd.Series(
+            np.linspace(1e-5, 9e-5, 60), pd.bdate_range("2024-01-01", periods=60)), name="days", measure="return")),
         "cost draws": lambda: ul.cost_of_equity(table, premia=premia, risk_free=0.02, draws=99).in_currency(
             "VTC", inflation=(0.02, 0.03)).interval(method="bootstrap"),
         "cost forward": lambda: cost.in_currency("VTC", forward=(1.25, 1.5)),
@@ -482,6 +485,8 @@ def of_combinations():
         "grid from December": lambda: ul.calendar_returns(make(six["a"].iloc[11:], measure="return")),
         "price and total returns": lambda: ul.align(assets=assets.with_metadata(income="price"), risk_free=bill,
                                                     factors=whole.with_metadata(income="total")),
+        "half-years": lambda: ul.to_frequency(make(pd.Series(base[:11], pd.PeriodIndex.from_ordinals(
+            np.arange(480, 546, 6), freq="6M")), measure="flow"), "A"),
         "excess abroad": lambda: ul.excess(assets.with_metadata(currency="QSR"), bill.with_metadata(currency="QML")),
         "premium over a gap": lambda: ul.premium(whole, mean="geometric", risk_free=holed),
     }

@@ -53,8 +53,8 @@ class Scratch(unittest.TestCase):
     def on_record(self, error):
         """Compare a message with the next of this test that is on record."""
         _, module, name = self.id().split(".", 2) if ".properties." not in self.id() else self.id().rsplit(".", 2)
-        said = without_causes(error).replace(str(self.folder), "FOLDER").replace(str(ROOT), "ROOT")
-        self.messages.append(said)
+        said = str(error).replace(str(self.folder), "FOLDER").replace(str(ROOT), "ROOT")
+        self.messages.append(without_causes(error, said))
         compare_with_record(self, module, {name: self.messages})
 
 
@@ -99,9 +99,9 @@ class _Refused:
         return True
 
 
-def without_causes(error):
+def without_causes(error, text=""):
     """The message of an error, without what libraries word."""
-    text, cause = str(error), error.__cause__
+    text, cause = text or str(error), error.__cause__
     while cause is not None:
         for part in filter(None, (str(cause), *str(cause).splitlines())):
             text = text.replace(part.rstrip("."), "…")

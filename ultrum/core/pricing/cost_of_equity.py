@@ -206,7 +206,8 @@ def _annual_rate(risk_free: TimeSeries | float, on: Any) -> tuple[float, str]:
     """Annual risk-free rate on a date, and its name."""
     if not isinstance(risk_free, TimeSeries):
         return check_annual_rate(risk_free), ""
-    rates = risk_free.values.loc[:on].dropna()
+    known = risk_free.sample(None, on)
+    rates = known.values.dropna()
     if not len(rates):
         raise EstimationError(f"{risk_free.name} has no value up to {on}.")
     if risk_free.metadata.measure == "rate":
@@ -217,8 +218,7 @@ def _annual_rate(risk_free: TimeSeries | float, on: Any) -> tuple[float, str]:
             "a yield, or an annual number."
         )
     latest = rates.iloc[-_MONTH_OF_DAYS:] if risk_free.metadata.frequency.is_dated else rates.iloc[-1:]
-    per_year = risk_free.sample(None, on).periods_per_year
-    return float(np.expm1(per_year * np.log1p(latest).mean())), risk_free.name
+    return float(np.expm1(known.periods_per_year * np.log1p(latest).mean())), risk_free.name
 
 
 def _check_same_rate(prices: Mapping[str, Premium], rate_name: str) -> None:
