@@ -487,6 +487,8 @@ def of_combinations():
                                                     factors=whole.with_metadata(income="total")),
         "half-years": lambda: ul.to_frequency(make(pd.Series(base[:11], pd.PeriodIndex.from_ordinals(
             np.arange(480, 546, 6), freq="6M")), measure="flow"), "A"),
+        "weighed by old values": lambda: ul.portfolio(daily_returns, weights=ul.SeriesTable.from_pandas(two.iloc[:40], measure="stock")),
+        "weighed by no values": lambda: ul.portfolio(daily_returns, weights=prices.sample("2030")),
         "excess abroad": lambda: ul.excess(assets.with_metadata(currency="QSR"), bill.with_metadata(currency="QML")),
         "premium over a gap": lambda: ul.premium(whole, mean="geometric", risk_free=holed),
     }

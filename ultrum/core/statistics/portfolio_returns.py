@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import Final
 
 import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools, Floats
+from ultrum.core.series.series_or_table import refuse_no_values
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.return_samples import returns_in
 from ultrum.core.time.durations import months_in
 from ultrum.errors import AlignmentError, CurrencyError, UnitError, choices, listed
+
+_OLDEST: Final = {"B": 6, "D": 8}  # periods since the market values, so that holidays do not end a portfolio
 
 
 @checked
@@ -31,7 +35,7 @@ def portfolio(
         Simple returns.
     weights : "equal", mapping or SeriesTable
         Equal over the assets with a return; given by name; or market values, those at the end of the
-        period before being used.
+        period before being used, of days those of the last five weekdays.
     rebalance : str
         ``"every period"``, ``"never"``, or a duration such as ``"P1Y"``; in between weights drift with
         returns.
@@ -83,6 +87,7 @@ def _targets(table: SeriesTable, weights: str | Mapping[str, float] | SeriesTabl
         absent = [n for n in table.names if n not in weights.names]
         if absent:
             raise AlignmentError(f"No market value of {listed(absent)}.")
+        refuse_no_values("portfolio", weights)
         values = weights.values[table.names]
         ordinals = weights.frequency.ordinals_of(values.index)
         place = np.searchsorted(ordinals, table.ordinals) - 1
@@ -90,12 +95,9 @@ def _targets(table: SeriesTable, weights: str | Mapping[str, float] | SeriesTabl
             raise AlignmentError(
                 f"Market values are {weights.frequency.name}, returns {table.frequency.name}; bring both to one."
             )
-        before = np.where((place >= 0)[:, None], values.to_numpy()[np.maximum(place, 0)], np.nan)
-        return np.where(
-            (table.ordinals - ordinals[np.maximum(place, 0)] == 1)[:, None] | table.frequency.is_dated,
-            before,
-            np.nan,
-        )
+        age = table.ordinals - ordinals[np.maximum(place, 0)]
+        fresh = (place >= 0) & (age <= _OLDEST.get(table.frequency.code, 1))
+        return np.where(fresh[:, None], values.to_numpy()[np.maximum(place, 0)], np.nan)
     if weights == "equal":
         return np.ones(table.block.shape)
     if isinstance(weights, str):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 import pandas as pd
@@ -24,7 +24,7 @@ def rows_between(index: pd.Index, frequency: Frequency, start: Any, end: Any) ->
     slice(2, 6, None)
     """
     if frequency.code in "HN":
-        return index.slice_indexer(start, end)
+        return index.slice_indexer(_instant(start, "start", index), _instant(end, "end", index))
     places: Any = calendar_days(index) if frequency.is_dated else frequency.ordinals_of(index)
     first, stop = 0, len(index)
     if start is not None:
@@ -36,3 +36,10 @@ def rows_between(index: pd.Index, frequency: Frequency, start: Any, end: Any) ->
         high: Any = last_day(name) if frequency.is_dated else frequency.ordinal_named(name, last=True)
         stop = int(np.searchsorted(places, high, "right"))
     return slice(first, stop)
+
+
+def _instant(moment: Any, side: Literal["start", "end"], index: Any) -> Any:
+    """The first or last instant of a period, on the clock of an index; anything else as it is."""
+    if not isinstance(moment, pd.Period):
+        return moment
+    return moment.to_timestamp(how=side).tz_localize(index.tz)
