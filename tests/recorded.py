@@ -338,6 +338,12 @@ def of_time():
         whole = table / 1e4 if measure in ("rate", "return") else table
         x = ul.SeriesTable.from_pandas(whole, measure=measure, timing="average" if measure == "rate" else None)
         found[f"table {measure} to {to} {require}"] = _tried(lambda x=x, f=to, r=require: ul.to_frequency(x, f, require=r))
+    block = np.ascontiguousarray(np.repeat(table.to_numpy(), 40, axis=1) * np.linspace(1.0, 2.0, 120))
+    wide = pd.DataFrame(block, days, [f"w{k}" for k in range(120)])
+    for measure, to in itertools.product(("flow", "score"), "MQ"):
+        x = ul.SeriesTable.from_pandas(wide, measure=measure)
+        x = ul.SeriesTable.from_arrays(np.ascontiguousarray(x.block), x.index, x.metadata)  # whole rows at a time
+        found[f"wide {measure} to {to}"] = _tried(lambda x=x, f=to: ul.to_frequency(x, f, require=0.6).to_pandas().sum(axis=1))
     quarterly = pd.Series(level[:12], pd.period_range("2019Q2", periods=12, freq="Q"), name="q")
     monthly = pd.Series(level[20:60], pd.period_range("2019-03", periods=40, freq="M"), name="m")
     methods = ("hold", "linear", "denton", "chow-lin")
@@ -528,7 +534,7 @@ def of_odd_input():
     whole, folder = [text.decode() for text in fuzzing.studies()][:-1], Path(ul.practice.__file__).parent / "studies"
     texts = {str(n): fuzzing.mutated(fuzzing.studies(), n).decode("utf-8", "replace") for n in range(60)}
     for word, other in (("observatory:", "obs:"), ("factors = [", 'factors = ["tide", '), ('"P1Y"', '"P1X"'), ("exchange:", "exchange"), ('["2004-01"', '["soon"'), ("[cost_of_equity]", "[costs]"),
-                        (', "exchange:indices.csv#QLX-ALL-TR"', "")):
+                        ('"exchange:indices.csv#QLX-ALL-TR", ', "")):
         texts |= {f"with {other} {n}": text.replace(word, other) for n, text in enumerate(whole)}
     for name, text in texts.items():
         found[f"study {name}"] = _tried(lambda t=text: ul.Study.parse(t, "s.toml", folder).to_toml())
