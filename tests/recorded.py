@@ -533,7 +533,7 @@ def of_odd_input():
             found[f"{kind} {n}"] = _tried(lambda b=body, k=kind: _decoded(b, k))
     whole, folder = [text.decode() for text in fuzzing.studies()][:-1], Path(ul.practice.__file__).parent / "studies"
     texts = {str(n): fuzzing.mutated(fuzzing.studies(), n).decode("utf-8", "replace") for n in range(60)}
-    for word, other in (("observatory:", "obs:"), ("factors = [", 'factors = ["tide", '), ('"P1Y"', '"P1X"'), ("exchange:", "exchange"), ('["2004-01"', '["soon"'), ("[cost_of_equity]", "[costs]"),
+    for word, other in (("observatory:", "obs:"), ("factors = [", 'factors = ["tide", '), ('"P1Y"', '"P1X"'), ("exchange:", "exchange"), ('["2004-01"', '["soon"'), ("[cost_of_equity]", "[costs]"), ("composite = {", "composite = { orient = { spread = -1 },"),
                         ('"exchange:indices.csv#QLX-ALL-TR", ', "")):
         texts |= {f"with {other} {n}": text.replace(word, other) for n, text in enumerate(whole)}
     for name, text in texts.items():

@@ -330,11 +330,21 @@ def end_of(panel: Panel) -> np.datetime64:
 def accounts_of(
     table: pd.DataFrame, address: str, columns: Mapping[str, str], end: np.datetime64
 ) -> pd.DataFrame:
-    """The last accounts of each company up to a day: debt, equity and tax under these names, and their date."""
+    """The last accounts of each company up to a day: debt, equity and tax under these names, and their date.
+
+    Examples
+    --------
+    >>> days = ["2023-12-31", "2024-12-31", "2025-12-31"]
+    >>> table = pd.DataFrame({"asset": "A", "date": days, "debt": [1.0, 2.0, 9.0], "equity": [4.0, None, 9.0]})
+    >>> columns = {"debt": "debt", "equity": "equity"}
+    >>> accounts_of(table, "a.csv", columns, np.datetime64("2024-12-31")).to_dict("list")
+    {'debt': [2.0], 'equity': [nan], 'date': ['2024-12-31']}
+    """
     absent = [c for c in ("asset", "date", *columns.values()) if c not in table]
     if absent:
         raise StudyError(f"{address} has no column {listed(absent)}; it has: {choices(table)}.")
     dated = table[days_in(table["date"], f"{address}, date") <= end]
-    last = dated.sort_values("date", kind="stable").groupby("asset").last()
+    by_date = dated.sort_values("date", kind="stable")
+    last = by_date.drop_duplicates("asset", keep="last").set_index("asset")  # a row as it is, its gaps too
     numbers = {name: pd.to_numeric(last[c], errors="coerce") for name, c in columns.items()}
     return pd.DataFrame(numbers).replace([np.inf, -np.inf], np.nan).assign(date=last["date"])
