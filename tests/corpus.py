@@ -280,6 +280,8 @@ GOOD |= {
                                              .encode(), {}, "Rate", "2024-01-02", [1.5, 1.75]),
     "the column named date of two": ("entered,date,x\n2024-05-01,2024-01-01,1\n2024-05-02,2024-02-01,2\n2024-05-03,2024-03-01,3\n", {}, "x",
                                      "2024-01", [1, 2, 3]),
+    "quarters in words": (_rows("when,x", [f"{n} quarter 2019" for n in ("first", "second", "third", "fourth")]), {}, "x", "2019-Q1",
+                          [1, 2, 3, 4]),
     "a column without a name": ("date,,x\n2024-01,5,1\n2024-02,6,2\n", {}, "column 2", "2024-01", [5, 6]),
     "words in a row above": ("Source:,,,,,,Harbour office\ndate,a,b,c,d,e,f\n2024-01,1,2,3,4,5,6\n2024-02,1,2,3,4,5,7\n", {}, "f",
                              "2024-01", [6, 7]),

@@ -495,6 +495,9 @@ def of_combinations():
             np.arange(480, 546, 6), freq="6M")), measure="flow"), "A"),
         "weighed by old values": lambda: ul.portfolio(daily_returns, weights=ul.SeriesTable.from_pandas(two.iloc[:40], measure="stock")),
         "weighed by no values": lambda: ul.portfolio(daily_returns, weights=prices.sample("2030")),
+        "predicted from a short run": lambda: ul.predictive_regression(assets["a"], make(macro.to_pandas().where(
+            np.arange(36) != 14), name="macro", measure="rate")),
+        "rebased to nothing": lambda: ul.rebase(ul.SeriesTable.from_pandas(two.iloc[:9] * [1.0, 0.0], measure="index"), base="first"),
         "excess abroad": lambda: ul.excess(assets.with_metadata(currency="QSR"), bill.with_metadata(currency="QML")),
         "premium over a gap": lambda: ul.premium(whole, mean="geometric", risk_free=holed),
     }

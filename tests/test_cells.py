@@ -116,6 +116,11 @@ class Dates(Scratch):
         want = {s.name for s in STYLES if not s.weak and s.matches(cell)} - {"2023/24"}
         self.assertEqual(set(styles_of(cell)) - {"2023/24"}, want if len(cell) >= 4 else set())
 
+    def test_the_day_after_the_last_of_each_month_is_none(self):
+        ends = [day + dt.timedelta(days=1) for day in pd.date_range("2023-01-31", periods=12, freq="ME")]
+        texts = [f"2023-{month:02d}-{(end - dt.timedelta(days=1)).day + 1}" for month, end in enumerate(ends, 1)]
+        self.assertTrue(np.isnat(by_places(pa.array(texts), "YYYY-MM-DD", "2023-01-31")).all())
+
     def test_digits_that_are_no_day_give_none(self):
         got = by_places(
             pa.array(["2024-02-29", "2023-02-29", "2024-04-31", "2024-00-10", "20x4-01-01"]),
