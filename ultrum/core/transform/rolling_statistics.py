@@ -85,7 +85,7 @@ def rolling(
     """
     if how == "sum" and any(a.measure in ("index", "price", "quote", "rate", "return") for a in x.metadata):
         raise UnitError(f"{x.names[0]}: the sum of {x.metadata[0].measure} values is not meaningful.")
-    if isinstance(window, int) and min_obs is not None and min_obs > window:
+    if str(window).isdigit() and min_obs is not None and min_obs > int(str(window)):
         raise UnitError(f"min_obs={min_obs} is more than the window of {window} has.")
     starts = starts_of(window, x.ordinals, x.frequency)
     least = default_min_obs(window, starts) if min_obs is None else min_obs

@@ -22,7 +22,7 @@ def check_depth(lags: int | str | None, rows: int) -> None:
     >>> check_depth(4, 60), check_depth("automatic", 60)
     (None, None)
     """
-    if isinstance(lags, int) and lags >= rows:
+    if lags is not None and not isinstance(lags, str) and lags >= rows:
         raise EstimationError(f"lags={lags} for {counted(rows, 'row')}: take fewer lags than rows.")
 
 
