@@ -19,8 +19,8 @@ import pandas as pd
 from hypothesis import settings
 
 import ultrum as ul
+from tools.json_answers import ANSWERS, answers_schema
 from ultrum.cli import main
-from ultrum.cli.json_schema import ANSWERS, answers_schema
 
 settings.register_profile("repeatable", derandomize=True)
 if os.environ.get("CI"):

@@ -1,13 +1,9 @@
 """Whole studies: every section, what is done again, where numbers come from, bundles, faults."""
 
-import importlib.util
 import json
-import math
 import os
 import pickle
 import sqlite3
-import sys
-import time
 import warnings
 import zipfile
 from pathlib import Path
@@ -21,12 +17,12 @@ from PIL import Image
 
 import ultrum as ul
 from tests.support import ROOT, OnPractice, Scratch, command, months
+from tools import write_references
 from ultrum.errors import StudyError, UltrumError
 from ultrum.practice import demo_study
-from ultrum.report import html_report, result_files, second_process
+from ultrum.report import html_report, result_files
 from ultrum.report.csv_export import CsvForm, described_csv
 from ultrum.report.result_files import write_results
-from ultrum.report.second_process import SecondProcess, SecondProcessError, SharedWork
 from ultrum.study.bundle import bundle, unbundle
 from ultrum.study.change_summary import changes
 from ultrum.study.run_record import run_facts
@@ -36,12 +32,6 @@ from ultrum.study.specifications import specification_of
 STUDIES = ROOT / "ultrum" / "practice" / "studies"
 SMALL = (STUDIES / "market_model.toml").read_text()
 SOURCES = (STUDIES / "sources.toml").read_text()
-
-
-def slow_process(_):
-    """The process that does the work, after a while."""
-    time.sleep(0.25)
-    return os.getpid()
 
 
 class Whole(OnPractice):
@@ -211,9 +201,7 @@ class Whole(OnPractice):
         packed = bundle(result, self.folder / "vault", self.folder / "counted.zip")
         study, vault = unbundle(packed, self.folder / "there")
         closed = study.with_sources_at(dict.fromkeys(study.sources, "http://127.0.0.1:9"))
-        # the other was drawn by one process
-        with mock.patch(f"{second_process.__name__}.cores", lambda: 2):
-            write_results(ul.run_study(closed, vault=vault, offline=True), self.folder / "again")
+        write_results(ul.run_study(closed, vault=vault, offline=True), self.folder / "again")
         self.same_bytes(self.folder / "again", self.folder / "here")
         self.assertEqual(self.run_it(study, keep=False, offline=True).specifications, ())
         self.assertEqual(*(specification_of(ul.Study.parse(text.replace('["market"]', factors)))
@@ -406,15 +394,6 @@ class Whole(OnPractice):
         self.assertEqual(command("-q", "run", "s.toml", "--vault", "v", cwd=self.folder).stderr, "")
         more = command("run", "s.toml", "--vault", "v", "--json", cwd=self.folder)
         self.assertEqual(json.loads(more.stdout)["revised"], [])
-        page = command("--man", cwd=self.folder).stdout
-        for words in (
-            '.TH "ultrum" "1"',
-            ".SS ultrum run",
-            ".SS ultrum vault verify",
-            r"\-\-recompute",
-            "ultrum trail",
-        ):
-            self.assertIn(words, page)
         shown = command("trail", "s-results", cwd=self.folder)
         self.assertIn("exchange:prices.csv", shown.stdout)
         self.assertEqual(command("trail", "s-results", "x", cwd=self.folder).returncode, 2)
@@ -444,31 +423,6 @@ def plain_schema(part):
 
 
 class Files(Scratch):
-    def test_another_process_shares_the_work_and_what_it_cannot_do_is_done_here(self):
-        with SecondProcess("json") as process:
-            process.take(pickle.dumps(math.factorial))
-            self.assertEqual([process.do(5), process.do(7)], [120, 5040])
-            with self.assertRaises(SecondProcessError):
-                process.do(-1)
-            self.assertEqual(process.do(3), 6)
-        with (
-            mock.patch(f"{second_process.__name__}.cores", lambda: 2),
-            SharedWork(slow_process, range(16)) as shared,
-        ):
-            self.assertEqual(len(set(shared.results().values())), 2)
-        things, want = range(8), {n: math.factorial(n) for n in range(8)}
-        for cores in (2, 1):
-            with (
-                mock.patch(f"{second_process.__name__}.cores", lambda n=cores: n),
-                SharedWork(math.factorial, things) as shared,
-            ):
-                self.assertEqual(list(shared.results().items()), list(want.items()))
-        with mock.patch.object(sys, "executable", str(self.folder / "none")):
-            with SharedWork(math.factorial, things) as shared:
-                self.assertEqual(shared.results(), want)
-            with self.assertRaises(ValueError), SharedWork(math.factorial, [1, 2, 3, -4]) as shared:
-                shared.results()
-
     def test_python_first_and_back(self):
         for path in [*STUDIES.glob("[am]*.toml")]:
             study = ul.Study.load(path)
@@ -524,15 +478,12 @@ class Files(Scratch):
                     self.assertTrue(ul.Study.load(path, anywhere=True))
 
     def test_pages_made_from_the_program_are_those_in_the_docs(self):
-        spec = importlib.util.spec_from_file_location("references", ROOT / "tools" / "write_references.py")
-        references = importlib.util.module_from_spec(spec)
-        spec.loader.exec_module(references)
-        for name, text in references.pages().items():
+        for name, text in write_references.pages().items():
             said = (ROOT / "docs" / name).read_text()
             same = said == text
             if name.endswith(".json"):  # versions of what writes it add what goes without saying
                 same = plain_schema(json.loads(said)) == plain_schema(json.loads(text))
-            self.assertTrue(same, f"docs/{name}: run python tools/write_references.py")
+            self.assertTrue(same, f"docs/{name}: run python -m tools.write_references")
         for name in ("find", "run", "vault verify"):
             self.assertIn(f"## ultrum {name}\n", said)
 

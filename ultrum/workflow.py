@@ -2,30 +2,14 @@
 
 from __future__ import annotations
 
-import importlib.util
 import os
 from collections.abc import Callable
-from typing import Final
 
 from ultrum.core.arguments import checked
-from ultrum.report.second_process import FEWEST, StartedAhead
 from ultrum.sources.credential_store import CredentialStore
 from ultrum.study.run import run
 from ultrum.study.schema import Study
 from ultrum.study.study_result import StudyResult
-
-_DRAWING: Final = (
-    "ultrum.report.result_files", "matplotlib.figure",
-    *(f"matplotlib.backends.backend_{kind}" for kind in ("agg", "svg", "pdf")),
-)  # fmt: skip
-_LINES: Final = ("bokeh.embed", "bokeh.plotting", "bokeh.resources")
-
-
-def drawing_ahead(study: Study) -> StartedAhead:
-    """A second process for the figures of a study, to be started with its first computation."""
-    interactive = study.report.interactive and importlib.util.find_spec("bokeh") is not None
-    modules = (*_DRAWING, *_LINES) if interactive else _DRAWING
-    return StartedAhead(*modules, enough=len(study.report.figures) >= FEWEST)
 
 
 @checked
@@ -89,15 +73,20 @@ def run_study(
     'BRTW'
     """
     plan = study if isinstance(study, Study) else Study.load(study)
-    with drawing_ahead(plan) as drawing:
-        result = run(
-            plan, vault=vault, offline=offline, at=at, keep=keep, refresh=refresh, progress=progress,
-            credentials=credentials, on_compute=None if to is None else drawing.start,
-        )  # fmt: skip
-        if to is not None:
-            from ultrum.report.result_files import write_results
+    result = run(
+        plan,
+        vault=vault,
+        offline=offline,
+        at=at,
+        keep=keep,
+        refresh=refresh,
+        progress=progress,
+        credentials=credentials,
+    )
+    if to is not None:
+        from ultrum.report.result_files import write_results
 
-            if progress is not None:
-                progress("writing the report")
-            write_results(result, to, drawing.process)
+        if progress is not None:
+            progress("writing the report")
+        write_results(result, to)
     return result

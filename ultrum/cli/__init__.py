@@ -23,8 +23,6 @@ _EPILOG = "Start with: ultrum demo"
 @click.option("--completion", type=click.Choice(["bash", "zsh", "fish"]), is_eager=True, expose_value=False,
               callback=lambda context, _, shell: _completion(context, shell),
               help="Print what to put into your shell's settings for completion.")  # fmt: skip
-@click.option("--man", is_flag=True, is_eager=True, expose_value=False, help="Print the manual page.",
-              callback=lambda context, _, wanted: _manual(context, wanted))  # fmt: skip
 @click.option("-q", "--quiet", is_flag=True, help="Only results and errors: no progress, no warnings.")
 @click.option(
     "-v",
@@ -52,18 +50,6 @@ def _completion(context: click.Context, shell: str | None) -> None:
     completion = get_completion_class(shell)
     if completion is not None:
         click.echo(completion(app, {}, "ultrum", "_ULTRUM_COMPLETE").source())
-    context.exit()
-
-
-def _manual(context: click.Context, wanted: bool) -> None:
-    """Print the page that ``man`` reads."""
-    if not wanted:
-        return
-    from importlib.metadata import version
-
-    from ultrum.cli.manual import manual
-
-    click.echo(manual(app, version("ultrum")), nl=False)
     context.exit()
 
 

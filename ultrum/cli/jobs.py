@@ -208,18 +208,17 @@ def _run_and_show(
     from ultrum.study.change_summary import changes
     from ultrum.study.run import run as run_of_study
     from ultrum.study.run_record import run_facts
-    from ultrum.workflow import drawing_ahead
 
     before = before or _last_run(out)
-    with terminal_output.progress() as tell, drawing_ahead(study) as drawing:
+    with terminal_output.progress() as tell:
         result = run_of_study(
             study, vault=vault, offline=offline, at=at, keep=keep, refresh=refresh, progress=tell,
-            credentials=store, on_compute=drawing.start,
+            credentials=store,
         )  # fmt: skip
         tell("writing the report")
         failed = ""
         try:
-            places = write_results(result, out, drawing.process)
+            places = write_results(result, out)
         except PartlyWrittenError as error:
             places, failed = error.places, str(error)
         if packed is not None:

@@ -9,10 +9,9 @@ import os
 import sqlite3
 from collections.abc import Mapping, Sequence
 from datetime import datetime
-from functools import partial
 from importlib.metadata import version
 from pathlib import Path
-from typing import Any, Final, Literal
+from typing import Any, Final
 
 import pandas as pd
 
@@ -28,7 +27,6 @@ from ultrum.report.interactive_page import explorer
 from ultrum.report.model_tables import model_table
 from ultrum.report.result_figures import drawn_figure, figure_key, figure_names
 from ultrum.report.result_tables import company_fits, files_of, slug, tables
-from ultrum.report.second_process import SecondProcess, SharedWork
 from ultrum.report.table_files import flattened, to_parquet, whole_folder, write_workbook
 from ultrum.study.run_record import run_file
 from ultrum.study.sections import Figure
@@ -46,9 +44,7 @@ _SHEETS: Final = {
 }
 
 
-def write_results(
-    result: StudyResult, folder: str | os.PathLike[str], process: SecondProcess | None = None
-) -> dict[str, Path]:
+def write_results(result: StudyResult, folder: str | os.PathLike[str]) -> dict[str, Path]:
     """Write report, tables and figures of a study; paths by name.
 
     Parameters
@@ -56,8 +52,6 @@ def write_results(
     result : StudyResult
     folder : path
         Made or replaced whole; nothing half-written is ever seen.
-    process : SecondProcess, optional
-        One that was started before the results were there, to draw a share of the figures.
 
     Raises
     ------
@@ -68,8 +62,8 @@ def write_results(
     if _is_written(result, folder):
         return _places(folder, folder)
     result_tables = tables(result)
-    pictures = _Pictures(result, process)
-    with whole_folder(folder) as work, pictures.drawing:
+    pictures = _Pictures(result)
+    with whole_folder(folder) as work:
         faults = _write_tables(result, result_tables, work)
         files, explored = pictures.drawn()
         texts = _write_figures(result, files, work / "figures")
@@ -143,32 +137,27 @@ def _write_figures(
 class _Pictures:
     """Every figure in every format asked for, kept where nothing it depends on has changed; the lines to explore.
 
-    Another process begins at once to draw the others, with the lines, for which it has imported the package.
     Figures are kept with a run of zeros in their metadata, which the name of this run replaces.
     """
 
-    def __init__(self, result: StudyResult, process: SecondProcess | None) -> None:
+    def __init__(self, result: StudyResult) -> None:
         names, metadata = figure_names(result), about_run(result)
         facts = (metadata["study"], metadata["data_until"])
         self._keys = {n: digest([figure_key(result, n), *facts]) for n in names}
         self._result, store = result, result.store
         self._known = {n: None if store is None else store.load(k) for n, k in self._keys.items()}
-        work = partial(_picture, result, {**metadata, "run": _NO_RUN})
-        missing = [n for n in names if self._known[n] is None]
-        lines: list[Literal["lines"]] = ["lines"] if wants_lines(result) else []
-        self.drawing = SharedWork[Figure | Literal["lines"], dict[str, bytes]](work, [*missing, *lines], process)
+        self._metadata = {**metadata, "run": _NO_RUN}
 
     def drawn(self) -> tuple[dict[Figure, dict[str, bytes]], dict[str, str] | None]:
         """The files of each figure by ending; the lines to explore, where they are wanted."""
         store, run = self._result.store, self._result.run
-        made = self.drawing.results()
-        drawn = {name: formats for name, formats in made.items() if name != "lines"}
+        missing = [name for name, formats in self._known.items() if formats is None]
+        drawn = {name: _draw(self._result, self._metadata, name) for name in missing}
         if store is not None and len(run) == len(_NO_RUN):
             for name, formats in drawn.items():
                 store.store(self._keys[name], formats)
         files = {n: _with_run(drawn.get(n) or self._known[n] or {}, run) for n in self._keys}
-        lines = made.get("lines")
-        return files, {part: text.decode() for part, text in lines.items()} if lines else None
+        return files, explorer(self._result) if wants_lines(self._result) else None
 
 
 def _with_run(formats: Mapping[str, bytes], run: str) -> dict[str, bytes]:
@@ -178,16 +167,7 @@ def _with_run(formats: Mapping[str, bytes], run: str) -> dict[str, bytes]:
     return {**named, "png": renamed_png(formats["png"], old, new)}
 
 
-def _picture(
-    result: StudyResult, metadata: Mapping[str, str], name: Figure | Literal["lines"]
-) -> dict[str, bytes]:
-    """The files of a figure, or the parts of the lines to explore."""
-    if name != "lines":
-        return _drawn(result, metadata, name)
-    return {part: text.encode() for part, text in (explorer(result) or {}).items()}
-
-
-def _drawn(result: StudyResult, metadata: Mapping[str, str], name: Figure) -> dict[str, bytes]:
+def _draw(result: StudyResult, metadata: Mapping[str, str], name: Figure) -> dict[str, bytes]:
     """A figure, laid out once and drawn in each format, whatever the user's own settings for drawing."""
     import matplotlib as mpl
 

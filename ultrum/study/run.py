@@ -52,11 +52,8 @@ def run(
     refresh: bool = False,
     progress: Progress | None = None,
     credentials: CredentialStore | str | os.PathLike[str] | None = None,
-    on_compute: Callable[[], None] | None = None,
 ) -> StudyResult:
-    """Run a study; parameters as for :func:`ultrum.run_study`. ``on_compute`` is called before each stage
-    that is not taken as it was kept.
-    """
+    """Run a study; parameters as for :func:`ultrum.run_study`."""
     if refresh and (offline or at):
         raise StudyError("refresh asks every source, offline and at ask none; take one of them.")
     tell = progress or (lambda _: None)
@@ -67,9 +64,9 @@ def run(
         credentials=credentials,
     ) as now:  # fmt: skip
         if at is None:
-            return run_on(plan, now, tell, keep, on_compute)
+            return run_on(plan, now, tell, keep)
         with now.at(at) as then:
-            return run_on(plan, then, tell, keep, on_compute)
+            return run_on(plan, then, tell, keep)
 
 
 def run_on(
@@ -77,11 +74,10 @@ def run_on(
     desk: Desk,
     tell: Progress,
     keep: bool,
-    on_compute: Callable[[], None] | None = None,
 ) -> StudyResult:
     """Run a study on a desk that has its sources; ``keep`` keeps the results of its stages."""
     kept = StageStore.beside(Path(desk.vault.path)) if keep else None
-    stages = Stages(desk, tell, kept, on_compute=on_compute)
+    stages = Stages(desk, tell, kept)
     series = _series(plan, desk, stages)
     prices: PriceTable = stages.do(
         "prices", plan.panel.model_dump(mode="json"), [], lambda: read_prices(plan, desk)

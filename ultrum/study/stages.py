@@ -71,7 +71,6 @@ class Stages:
     tell: Progress
     kept: StageStore | None
     done: dict[str, Stage] = field(default_factory=dict)
-    on_compute: Callable[[], None] | None = None
 
     def do(self, name: str, settings: Any, needs: Sequence[str], work: Callable[[], Any]) -> Any:
         """What a stage gives: as it was kept, if nothing it rests on has changed, else done now."""
@@ -91,8 +90,6 @@ class Stages:
                 warnings.warn_explicit(text[1], text[0], name, 0)
             self._note(name, settings, needs, state, accesses, True)
             return value
-        if self.on_compute is not None:
-            self.on_compute()
         self.tell(name)
         before = len(self.desk.repository.fetcher.accesses)
         with warnings.catch_warnings(record=True) as caught:

@@ -170,10 +170,21 @@ class Catalogue:
         return True
 
 
+def catalogues_in(folder: Path) -> list[Path]:
+    """Files of the catalogues in a folder, the newest last."""
+    return sorted(folder.glob("catalogue*.sqlite"), key=_number)
+
+
 def newest_in(folder: Path) -> Catalogue:
     """The catalogue that a folder holds, or its first."""
-    files = sorted(folder.glob("catalogue*.sqlite"), key=_number)
+    files = catalogues_in(folder)
     return Catalogue(files[-1] if files else folder / "catalogue.sqlite")
+
+
+def remove_catalogues(folder: Path) -> None:
+    """Delete every catalogue of a folder, which the journal replaces."""
+    for file in folder.glob("catalogue*.sqlite*"):
+        file.unlink(missing_ok=True)
 
 
 def another_in(folder: Path) -> Catalogue:
@@ -181,7 +192,7 @@ def another_in(folder: Path) -> Catalogue:
 
     In memory, where there is no room for a file.
     """
-    old = sorted(folder.glob("catalogue*.sqlite*"), key=_number)
+    old = sorted(folder.glob("catalogue*.sqlite*"), key=_number)  # with the files that SQLite keeps beside
     number = max([_number(file) for file in old], default=0) + 1
     try:
         catalogue = Catalogue(folder / f"catalogue.{number}.sqlite")

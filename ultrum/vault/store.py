@@ -30,12 +30,19 @@ from ultrum.vault.catalogue import (
     another_in,
     made_from,
     newest_in,
+    remove_catalogues,
     shows_damage,
 )
 from ultrum.vault.journal import Journal
-from ultrum.vault.migrations import entries_of_earlier, refuse_earlier, remove_earlier
 from ultrum.vault.record import Record, arrived, confirmed
-from ultrum.vault.verification import damaged_lines, entry_of, is_sound, repair
+from ultrum.vault.verification import (
+    damaged_lines,
+    entries_without_journal,
+    entry_of,
+    is_sound,
+    layout_version,
+    repair,
+)
 
 _T = TypeVar("_T")
 _PATIENCE: Final = 600.0  # seconds to wait for another process
@@ -82,18 +89,26 @@ class Vault:
 
     def _open(self) -> None:
         if self.readonly:
-            refuse_earlier(self.path)
+            self._refuse_lost_journal()
             self._catalogue = made_from(self._journal)
             return
         if not self._journal.file.exists():
             with self._locked():
                 if not self._journal.file.exists():  # no other process was quicker
-                    self._journal.begin(entries_of_earlier(self.path))
-                    remove_earlier(self.path)
+                    self._journal.begin(entries_without_journal(self.path))
+                    remove_catalogues(self.path)  # rebuilt from the journal
         self._journal.identity()  # refuses one of a newer version
         self._payloads.sweep()
         self._catalogue = self._opened()
         self._read(lambda _: None)
+
+    def _refuse_lost_journal(self) -> None:
+        """Refuse a vault whose journal is lost where no other can be written."""
+        if not self._journal.file.exists() and layout_version(self.path):
+            raise VaultError(
+                f"The vault {self.path} has no journal and is read-only. Rebuild it once where it is writable, "
+                "for example with 'ultrum vault verify'."
+            )
 
     def _opened(self) -> Catalogue:
         """The newest catalogue there is, or another if it is damaged."""

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import contextlib
 import os
+import sqlite3
+from pathlib import Path
 from typing import Any
 
-from ultrum.vault.catalogue import DAMAGE, Catalogue, made_from
-from ultrum.vault.journal import Journal
+from ultrum.errors import VaultError, reason, warn_user
+from ultrum.vault.catalogue import DAMAGE, Catalogue, catalogues_in, made_from
+from ultrum.vault.journal import VERSION, Journal
 from ultrum.vault.record import FACTS, Record, now
 
 
@@ -61,3 +64,41 @@ def entry_of(record: Record) -> dict[str, Any]:
     facts = {k: getattr(record, k) for k in FACTS}
     placed = {"placed": record.placed} if record.placed not in ("", record.retrieved) else {}
     return {"do": "record", **facts, **placed, **({"imported": True} if record.imported else {})}
+
+
+def layout_version(folder: Path) -> int:
+    """Version of the layout of a vault without a journal; 0 where there is no vault."""
+    for file in reversed(catalogues_in(folder)):
+        if file.stat().st_size:
+            place = file.absolute().as_uri()
+            with contextlib.closing(sqlite3.connect(place, timeout=60.0, uri=True)) as catalogue:
+                return int(catalogue.execute("PRAGMA user_version").fetchone()[0])
+    return 0
+
+
+def entries_without_journal(folder: Path) -> list[dict[str, Any]]:
+    """Journal entries of a vault whose journal is lost, from its newest catalogue.
+
+    Raises
+    ------
+    VaultError
+        If another version of Ultrum wrote the catalogue, or it is damaged.
+    """
+    try:
+        version = layout_version(folder)
+        if not version:
+            return []
+        if version != VERSION:
+            raise VaultError(
+                f"The vault {folder} has layout version {version}; this Ultrum reads version {VERSION}. "
+                "Use the version of Ultrum that wrote the vault, or another folder."
+            )
+        with contextlib.closing(Catalogue(catalogues_in(folder)[-1])) as catalogue:
+            entries = entries_of(catalogue)
+    except DAMAGE as error:
+        raise VaultError(
+            f"The vault {folder} has no journal, and its catalogue is damaged ({reason(error)}). Restore the "
+            "vault from a copy, or use another folder."
+        ) from error
+    warn_user(f"The vault {folder} had no journal. It has been rebuilt from the catalogue.")
+    return entries
