@@ -5,7 +5,7 @@ from fractions import Fraction
 import numpy as np
 
 from ultrum.core.regression.engine import cholesky
-from ultrum.core.regression.engine.qr import coefficients, least_squares
+from ultrum.core.regression.engine.least_squares import coefficients, least_squares
 
 CONDITIONS = (1e2, 1e4, 1e6, 1e8, 1e10, 1e12)
 DESIGNS, ROWS, COLUMNS = 20, 60, 4

@@ -11,8 +11,7 @@ import pandas as pd
 
 import ultrum as ul
 from ultrum.practice import exchange
-from ultrum.practice.simulate import simulate, traded
-from ultrum.practice.world import BREAK_DAY, BROKEN, CODES, THIN
+from ultrum.practice.simulated_world import BREAK_DAY, BROKEN, CODES, THIN, simulate, traded
 
 WORLDS = 500
 KINDS = ("hac", "classical", "hc1", "hc3")

@@ -13,8 +13,8 @@ import scipy.special
 import scipy.stats
 
 import ultrum as ul
-from ultrum.core.pricing.joint_alpha import _exact, _robust
-from ultrum.core.regression.engine.windows import Recipe, Rows, estimate
+from ultrum.core.pricing.alpha_and_multiple_tests import _exact, _robust
+from ultrum.core.regression.engine.rolling_windows import Recipe, Rows, estimate
 
 SAMPLES = 2000
 

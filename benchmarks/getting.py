@@ -26,7 +26,7 @@ import python_calamine
 import xlsxwriter
 
 import ultrum as ul
-from ultrum.sources.sdmx.observations import decode
+from ultrum.sources.sdmx.client import decode
 from ultrum.sources.sdmx.series_typing import Calendar, to_parts
 from ultrum.sources.sdmx.structures import Structure
 from ultrum.sources.table import TableOptions, read_table
@@ -36,7 +36,7 @@ SERIES, OBSERVATIONS, LISTINGS = 400, 1_000_000, 100_000
 DIMENSIONS = ("FREQ", "AREA", "ITEM")
 SERVER = """
 import sys, threading
-from ultrum.practice import messages, observatory, service, statistics_service
+from ultrum.practice import data_messages, structure_messages, observatory, service, statistics_service
 items = observatory.FLOWS["PRICES"].dimensions["ITEM"][1]
 items.update({f"I{i:03d}": f"Item {i}" for i in range(400)})
 known = observatory.catalogue()

@@ -13,13 +13,12 @@ import scipy.special as sp
 
 import ultrum as ul
 from benchmarks.evidence import ar, panel_of
-from ultrum.core.pricing.multiple_tests import _alphas, drawn_alpha_t, step_down
-from ultrum.core.pricing.two_pass_arrays import misspecification_robust, rank_test, robust_sets
-from ultrum.core.regression.engine.clusters import clustered, jackknifed
-from ultrum.core.regression.engine.covariance import covariance, degrees_of_freedom
-from ultrum.core.regression.engine.predictive_arrays import bias_corrected, hodrick_1b, ivx_wald
-from ultrum.core.regression.engine.qr import least_squares
-from ultrum.core.regression.wild_cluster import _studentised
+from ultrum.core.pricing.alpha_and_multiple_tests import _alphas, drawn_alpha_t, step_down
+from ultrum.core.pricing.two_pass_standard_errors import misspecification_robust, rank_test, robust_sets
+from ultrum.core.regression.engine.covariance import clustered, covariance, degrees_of_freedom, jackknifed
+from ultrum.core.regression.engine.least_squares import least_squares
+from ultrum.core.regression.predictive_regression import bias_corrected, hodrick_1b, ivx_wald
+from ultrum.core.regression.wild_cluster_bootstrap import _studentised
 
 SAMPLES, FEW = 2000, 500
 KINDS = ("hac", "hac-fixed-b", "ewc", "ewc-prewhitened")

@@ -9,9 +9,9 @@ import scipy.special
 
 import ultrum as ul
 from benchmarks.evidence import panel_of
-from ultrum.core.pricing.shrinkage import _posterior_error
-from ultrum.core.regression.engine.newey_west import lag_rule
-from ultrum.core.regression.robust_tests import added_terms_f, break_f_path
+from ultrum.core.pricing.factor_betas_and_shrinkage import _posterior_error
+from ultrum.core.regression.engine.newey_west_and_fixed_b import lag_rule
+from ultrum.core.regression.structural_breaks import added_terms_f, break_f_path
 
 SAMPLES, BATCH, ROWS = 2000, 200, 120
 

@@ -18,11 +18,11 @@ import ultrum as ul
 from tests.corpus import BROKEN, GOOD, PAGE
 from tests.support import ROOT
 from ultrum.errors import UltrumError
-from ultrum.practice import messages
+from ultrum.practice import data_messages, structure_messages
 from ultrum.practice.observatory import FLOWS
 from ultrum.sources.download import Address
 from ultrum.sources.sdmx import structures
-from ultrum.sources.sdmx.observations import decode
+from ultrum.sources.sdmx.client import decode
 from ultrum.sources.table import TableOptions, read_table
 
 PATIENCE = 20  # seconds for one input of a few kilobytes
@@ -37,7 +37,7 @@ def tables():
     return [m.encode() if isinstance(m, str) else m for m in (*made, PAGE)]
 
 
-def data_messages():
+def damaged_data():
     flow = FLOWS["PRICES"]
     rows = pd.DataFrame(
         {
@@ -48,18 +48,18 @@ def data_messages():
     )
     series = [("M.QM.CPI", rows), ("M.QT.CPI", rows)]
     return [
-        messages.data_csv(flow, series), messages.data_csv(flow, series, version="2.0.0"),
-        json.dumps(messages.data_json(flow, series)).encode(),
-        json.dumps(messages.data_json(flow, series, version="2.0.0")).encode(),
-        messages.data_xml(flow, series), messages.data_xml(flow, series, generic=True),
+        data_messages.data_csv(flow, series), data_messages.data_csv(flow, series, version="2.0.0"),
+        json.dumps(data_messages.data_json(flow, series)).encode(),
+        json.dumps(data_messages.data_json(flow, series, version="2.0.0")).encode(),
+        data_messages.data_xml(flow, series), data_messages.data_xml(flow, series, generic=True),
     ]  # fmt: skip
 
 
-def structure_messages():
-    content = messages.Content(flows=list(FLOWS.values())[:2])
+def damaged_structures():
+    content = data_messages.Content(flows=list(FLOWS.values())[:2])
     return [
-        messages.structures_xml(content),
-        json.dumps(messages.structures_json(content)).encode(),
+        structure_messages.structures_xml(content),
+        json.dumps(structure_messages.structures_json(content)).encode(),
     ]
 
 
@@ -168,8 +168,8 @@ def read_what_was_written(body):
 
 TARGETS = {
     "tables": (read_a_table, tables),
-    "data messages": (read_data, data_messages),
-    "structure messages": (read_structures, structure_messages),
+    "data messages": (read_data, damaged_data),
+    "structure messages": (read_structures, damaged_structures),
     "studies": (read_a_study, studies),
     "addresses": (
         read_an_address,

@@ -36,9 +36,9 @@ from ultrum.core.time.frequency import Frequency
 from ultrum.practice import world_files
 from ultrum.practice.observatory import FLOWS
 from ultrum.sources.sdmx import FORMATS, structures
-from ultrum.sources.sdmx.observations import decode
+from ultrum.sources.sdmx.client import decode
 from ultrum.study.change_summary import changes
-from ultrum.study.run_record import run_facts
+from ultrum.study.provenance import run_facts
 from ultrum.study.sections import TestsSection as Tests
 
 # fmt: off
@@ -530,7 +530,7 @@ def of_odd_input():
     whole = [b for b in fuzzing.tables() if b[:2] not in (b"PK", b"\x1f\x8b")]  # archives hold their time of packing
     tables |= {f"damaged {n}": fuzzing.mutated(whole, n) for n in range(200)}
     found = {name: _tried(lambda b=body: _Read(b)) for name, body in tables.items()}
-    for kind, seeds in (("data", fuzzing.data_messages()), ("structures", fuzzing.structure_messages())):
+    for kind, seeds in (("data", fuzzing.damaged_data()), ("structures", fuzzing.damaged_structures())):
         for n in range(60):
             body = fuzzing.mutated(seeds, n)
             found[f"{kind} {n}"] = _tried(lambda b=body, k=kind: _decoded(b, k))

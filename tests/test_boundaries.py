@@ -16,11 +16,11 @@ import scipy.stats
 
 import ultrum as ul
 from tests.support import daily, months, series
-from ultrum.core.pricing.shrinkage import BLUME_1971
-from ultrum.core.regression.engine.bootstrap_draws import block_length, stationary_rows
+from ultrum.core.pricing.factor_betas_and_shrinkage import BLUME_1971
+from ultrum.core.regression.engine.bootstrap import block_length, stationary_rows
 from ultrum.core.regression.unit_roots import dickey_fuller
-from ultrum.core.time.date_parser import resolve_day, start_of_last
 from ultrum.core.time.frequency import Frequency
+from ultrum.core.time.relative_dates import resolve_day, start_of_last
 from ultrum.errors import FrequencyError, UltrumError
 from ultrum.sources.sdmx.queries import covers
 from ultrum.sources.table.swapped_dates import refuse_swapped

@@ -7,8 +7,7 @@ import pandas as pd
 
 import ultrum as ul
 from tests.support import Scratch, daily, months, series
-from ultrum.core.time.frequency_inference import infer_frequency
-from ultrum.core.time.gaps import gap_lengths, gap_table
+from ultrum.core.time.index_frequency_and_gaps import gap_lengths, gap_table, infer_frequency
 from ultrum.errors import AlignmentError, UnitError
 
 DAYS = pd.bdate_range("2010-01-04", "2020-12-31")

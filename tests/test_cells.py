@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from tests.support import ROOT, Scratch
 from ultrum.errors import TableError
+from ultrum.sources.table.ambiguous_dates import read_dates
 from ultrum.sources.table.cell_grid import column_array
 from ultrum.sources.table.date_formats import (
     STYLES,
@@ -19,7 +20,6 @@ from ultrum.sources.table.date_formats import (
     month_named,
     styles_of,
 )
-from ultrum.sources.table.date_reading import read_dates
 from ultrum.sources.table.fixed_width_dates import by_places
 from ultrum.sources.table.number_formats import decimal_mark, read_numbers, sentinel_in
 

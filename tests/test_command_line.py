@@ -24,7 +24,7 @@ import pandas as pd
 import ultrum as ul
 from tests.programs import run_program
 from tests.support import ROOT, OnPractice, Scratch, command, new_process
-from ultrum.cli.exit_codes import guarded
+from ultrum.cli.terminal_output import guarded
 from ultrum.practice import demo_study
 
 

@@ -17,7 +17,7 @@ import pandas as pd
 
 import ultrum as ul
 from tests.support import OnPractice, Scratch, months
-from ultrum.core.time.date_parser import resolve_span
+from ultrum.core.time.relative_dates import resolve_span
 from ultrum.core.transform.steps import apply_steps
 from ultrum.desk import SeriesSet, load_settings
 from ultrum.desk.series_sets import Member
@@ -96,7 +96,7 @@ class Finding(OnPractice):
 
     def test_times_told_are_of_the_series_itself_whatever_else_was_fetched(self):
         desk, hours = self.desk(), iter(range(24))
-        with mock.patch("ultrum.vault.record.now", lambda: f"2030-01-01T{next(hours):02d}:30:00.000000Z"):
+        with mock.patch("ultrum.vault.journal.now", lambda: f"2030-01-01T{next(hours):02d}:30:00.000000Z"):
             desk.fetch("exchange:indices.csv#QLX-ALL")
             desk.fetch(CPI)
             desk.table("exchange:dividends.csv", records_only=True)

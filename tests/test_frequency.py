@@ -8,8 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import ultrum as ul
-from ultrum.core.time.durations import periods_in
-from ultrum.core.time.frequency import Frequency, ordinals_of_labels, parse_period
+from ultrum.core.time.frequency import Frequency, ordinals_of_labels, parse_period, periods_in
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import FrequencyError
 

@@ -22,7 +22,7 @@ from ultrum.errors import SourceError, TableError, UltrumError
 from ultrum.practice.observatory import FLOWS
 from ultrum.report.result_files import write_results
 from ultrum.sources.sdmx import structures
-from ultrum.sources.sdmx.observations import decode
+from ultrum.sources.sdmx.client import decode
 from ultrum.sources.table import workbook_limits
 from ultrum.vault import Vault, unpack
 
@@ -226,7 +226,7 @@ class Damaged(Scratch):
         newer[newer.find(b"PK\x01\x02") + 6] = 160  # says that it needs version 16.0 to be unpacked
         with self.refused(TableError, "damaged or locked"):
             ul.read_series(bytes(newer))
-        dimensions, flow = list(FLOWS["PRICES"].dimensions), fuzzing.data_messages()
+        dimensions, flow = list(FLOWS["PRICES"].dimensions), fuzzing.damaged_data()
         big = flow[2].replace(b'"observations": {"0": [1.5', b'"observations": {"99999999999999999999": [1.5')
         for body in (b"DATAFLOW,FREQ\r,REF_AREA\nA,B,C\n", big):
             with self.refused(SourceError, "s:F", "not a whole SDMX data message"):

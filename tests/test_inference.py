@@ -10,15 +10,10 @@ import scipy.stats
 import ultrum as ul
 from tests.support import months
 from tests.test_premia import made_panel
-from ultrum.core.pricing.multiple_tests import step_down
-from ultrum.core.pricing.two_pass_arrays import misspecification_robust, rank_test, robust_sets
-from ultrum.core.regression.engine.cosine import fixed_b_degrees
-from ultrum.core.regression.engine.predictive_arrays import (
-    bias_corrected,
-    hodrick_1b,
-    ivx_wald,
-    out_of_sample,
-)
+from ultrum.core.pricing.alpha_and_multiple_tests import step_down
+from ultrum.core.pricing.two_pass_standard_errors import misspecification_robust, rank_test, robust_sets
+from ultrum.core.regression.engine.newey_west_and_fixed_b import fixed_b_degrees
+from ultrum.core.regression.predictive_regression import bias_corrected, hodrick_1b, ivx_wald, out_of_sample
 from ultrum.errors import AlignmentError, DataWarning, EstimationError, UnitError
 
 

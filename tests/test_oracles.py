@@ -13,8 +13,8 @@ import scipy.stats
 
 import ultrum as ul
 from tests.support import OnPractice, Scratch, daily, months, series
-from ultrum.core.regression.engine import windows
-from ultrum.core.regression.engine.newey_west import lag_rule
+from ultrum.core.regression.engine import rolling_windows
+from ultrum.core.regression.engine.newey_west_and_fixed_b import lag_rule
 from ultrum.core.regression.unit_roots import dickey_fuller
 from ultrum.errors import EstimationError
 from ultrum.sources.limits import Limits, current
@@ -58,7 +58,7 @@ class Regressions(Scratch):
         self.assertAlmostEqual(flat.r2_adjusted, 1 - spread, 12)
         rule = {T: lag_rule(T) for T in (25, 60, 100, 252, 500, 1000, 2500)}
         self.assertEqual(rule, {25: 2, 60: 3, 100: 4, 252: 4, 500: 5, 1000: 6, 2500: 8})
-        self.assertEqual(windows.lag_rules(np.array(list(rule))).tolist(), list(rule.values()))
+        self.assertEqual(rolling_windows.lag_rules(np.array(list(rule))).tolist(), list(rule.values()))
 
     def test_kinds_of_errors_lags_and_draws_have_one_meaning_everywhere(self):
         panel = random_panel()
@@ -131,7 +131,7 @@ class Regressions(Scratch):
         table = pd.DataFrame({f"a{k}": y for k in range(40)})
         for k in range(40):
             table.iloc[k, k] = np.nan  # samples of their own
-        with mock.patch.object(windows, "_by_qr", wraps=windows._by_qr) as careful:
+        with mock.patch.object(rolling_windows, "_by_qr", wraps=rolling_windows._by_qr) as careful:
             made = ul.regress(table, x, errors="classical")
         self.assertEqual(careful.call_count, 40)
         want = [np.sqrt(np.sum(ul.regress(table[c], x).residuals ** 2) / 76) for c in table]

@@ -8,8 +8,8 @@ import pandas as pd
 
 import ultrum as ul
 from ultrum.practice import exchange, observatory, world_files
-from ultrum.practice import world as setting
-from ultrum.practice.simulate import simulate, trading_days
+from ultrum.practice import simulated_world as setting
+from ultrum.practice.simulated_world import simulate, trading_days
 
 
 def kurtosis(x):

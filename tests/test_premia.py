@@ -80,8 +80,8 @@ class TwoPass(Scratch):
         self.assertEqual(got.kind, "newey_west")
 
     def test_gaps_bring_the_bootstrap_whose_betas_are_right(self):
-        from ultrum.core.pricing.premia_errors import bootstrapped, redrawn_betas
-        from ultrum.core.regression.engine.bootstrap_draws import row_counts, stationary_rows
+        from ultrum.core.pricing.two_pass_standard_errors import bootstrapped, redrawn_betas
+        from ultrum.core.regression.engine.bootstrap import row_counts, stationary_rows
 
         panel = made_panel(gaps=0.15)
         rows = stationary_rows(120, 5, 4.0, 9)

@@ -7,8 +7,8 @@ import ultrum as ul
 from tests.support import Scratch, daily, series
 from ultrum.errors import CurrencyError, UnitError
 from ultrum.practice import exchange
-from ultrum.practice import world as setting
-from ultrum.practice.simulate import simulate
+from ultrum.practice import simulated_world as setting
+from ultrum.practice.simulated_world import simulate
 
 
 def holder(closes, dividends, splits):

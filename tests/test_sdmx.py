@@ -18,12 +18,12 @@ from tests.support import OnPractice, Scratch
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import DataWarning, SourceError
-from ultrum.practice import messages
+from ultrum.practice import data_messages
 from ultrum.practice.observatory import FLOWS
 from ultrum.sources.download import Download
-from ultrum.sources.http import HttpClient
+from ultrum.sources.http_client import HttpClient
 from ultrum.sources.sdmx import FORMATS, SdmxSource, Span, csv_data
-from ultrum.sources.sdmx.observations import decode
+from ultrum.sources.sdmx.client import decode
 from ultrum.sources.sdmx.queries import FlowName
 from ultrum.sources.sdmx.series_typing import to_parts
 from ultrum.sources.sdmx.structures import Structure
@@ -325,13 +325,12 @@ class AnyData(Scratch):
                 FLOWS["PRICES"],
                 dimensions=FLOWS["PRICES"].dimensions | {"FREQ": ("", dict.fromkeys("ASQMWBD", ""))},
             )
-            for maker in ("data_text", "data_json", "data_xml"):
-                self.enterContext(mock.patch(f"ultrum.practice.messages.{maker}.facts_of", lambda *_, f=facts: f))
+            self.enterContext(mock.patch("ultrum.practice.data_messages.facts_of", lambda *_, f=facts: f))
             written = {
-                "csv": messages.data_csv(flow, series), "csv 2.0": messages.data_csv(flow, series, version="2.0.0"),
-                "json": json.dumps(messages.data_json(flow, series)).encode(),
-                "json 2.0": json.dumps(messages.data_json(flow, series, version="2.0.0")).encode(),
-                "xml": messages.data_xml(flow, series), "xml generic": messages.data_xml(flow, series, generic=True),
+                "csv": data_messages.data_csv(flow, series), "csv 2.0": data_messages.data_csv(flow, series, version="2.0.0"),
+                "json": json.dumps(data_messages.data_json(flow, series)).encode(),
+                "json 2.0": json.dumps(data_messages.data_json(flow, series, version="2.0.0")).encode(),
+                "xml": data_messages.data_xml(flow, series), "xml generic": data_messages.data_xml(flow, series, generic=True),
             }  # fmt: skip
             for form, body in written.items():
                 with self.subTest(form, seed=seed):

@@ -23,9 +23,9 @@ import pandas as pd
 import ultrum as ul
 from tests.support import OnPractice, Scratch, command
 from ultrum.errors import DataWarning, SourceError, VaultError
-from ultrum.sources.credential_store import CredentialStore, host_of
+from ultrum.sources.credentials import CredentialStore, host_of
 from ultrum.sources.download import Address, Download
-from ultrum.sources.http import HttpClient, HttpPolicy, _asked_wait
+from ultrum.sources.http_client import HttpClient, HttpPolicy, _asked_wait
 from ultrum.vault import Vault, pack, unpack
 
 HURRY = HttpPolicy(attempts=3, first_wait=0.01, longest_wait=0.3, largest_answer=10_000, read_timeout=2)

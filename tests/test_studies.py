@@ -21,13 +21,13 @@ from tools import write_references
 from ultrum.errors import StudyError, UltrumError
 from ultrum.practice import demo_study
 from ultrum.report import html_report, result_files
-from ultrum.report.csv_export import CsvForm, described_csv
 from ultrum.report.result_files import write_results
+from ultrum.report.table_files import CsvForm, described_csv
 from ultrum.study.bundle import bundle, unbundle
 from ultrum.study.change_summary import changes
-from ultrum.study.run_record import run_facts
+from ultrum.study.provenance import run_facts
+from ultrum.study.result_checks import specification_of
 from ultrum.study.sections import TwoPassSection
-from ultrum.study.specifications import specification_of
 
 STUDIES = ROOT / "ultrum" / "practice" / "studies"
 SMALL = (STUDIES / "market_model.toml").read_text()

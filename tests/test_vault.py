@@ -18,8 +18,8 @@ from tests.support import Scratch
 from ultrum.errors import DataWarning, VaultError
 from ultrum.sources.download import Download
 from ultrum.vault import Vault, pack, unpack
-from ultrum.vault.blobs import _host
 from ultrum.vault.journal import Journal
+from ultrum.vault.payload_files import _host
 
 WRITER = """
 import sys
@@ -79,7 +79,7 @@ class Keeping(Scratch):
 
     def test_as_it_stood_and_clocks_that_are_wrong(self):
         def at(instant):
-            return mock.patch("ultrum.vault.record.now", return_value=f"{instant}T00:00:00.000000Z")
+            return mock.patch("ultrum.vault.journal.now", return_value=f"{instant}T00:00:00.000000Z")
 
         vault = Vault(self.folder)
         first = vault.record("s", "p", Download(b"one"))
@@ -310,7 +310,7 @@ class HostileWorld(Scratch):
         ):
             one.record("s", "torn", Download(b"never recorded"))
         with (
-            mock.patch("ultrum.vault.blobs.Payloads.remove", side_effect=died),
+            mock.patch("ultrum.vault.payload_files.Payloads.remove", side_effect=died),
             contextlib.suppress(RuntimeError),
         ):
             two.forget(two.vintages("s", "late"))

@@ -12,7 +12,7 @@ import python_calamine
 
 import ultrum as ul
 from tests.support import Scratch, command, series
-from ultrum.core.workings.steps_table import workings_of
+from ultrum.core.workings import workings_of
 from ultrum.errors import EstimationError, FrequencyError, UltrumError
 
 FORMULA = re.compile(r'<c r="([A-Z]+)(\d+)"[^>]*><f>(.*?)</f>')

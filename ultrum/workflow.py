@@ -6,7 +6,7 @@ import os
 from collections.abc import Callable
 
 from ultrum.core.arguments import checked
-from ultrum.sources.credential_store import CredentialStore
+from ultrum.sources.credentials import CredentialStore
 from ultrum.study.run import run
 from ultrum.study.schema import Study
 from ultrum.study.study_result import StudyResult

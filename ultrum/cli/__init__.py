@@ -7,13 +7,12 @@ from pathlib import Path
 
 import click
 
-from ultrum.cli.data import find, pull, vault
 from ultrum.cli.estimate import estimate
-from ultrum.cli.exit_codes import Application, guarded
-from ultrum.cli.jobs import demo, practice, run, trail
+from ultrum.cli.find_pull_vault import find, pull, vault
 from ultrum.cli.look import look
 from ultrum.cli.new import new
-from ultrum.cli.verbosity import configure
+from ultrum.cli.run_trail_demo import demo, practice, run, trail
+from ultrum.cli.terminal_output import Application, configure, guarded
 
 _EPILOG = "Start with: ultrum demo"
 

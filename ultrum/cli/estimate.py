@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING, Any, Final
 import click
 
 from ultrum.cli.estimate_output import print_estimate, print_estimate_json, print_workings
-from ultrum.cli.local_files import READ, LocalFiles, local_files, refuse_inputs, vault_for
 from ultrum.cli.options import (
     AT,
     BIND,
@@ -21,16 +20,22 @@ from ultrum.cli.options import (
     OFFLINE,
     OUTPUT,
     PRACTICE,
+    READ,
     SOURCES,
     VAULT,
+    LocalFiles,
+    PictureStyle,
     desk_of,
+    local_files,
+    picture_options,
+    refuse_inputs,
+    vault_for,
 )
-from ultrum.cli.pictures import PictureStyle, picture_options
 
 if TYPE_CHECKING:
-    from ultrum.core.workings.steps_table import Workings
+    from ultrum.core.workings import Workings
     from ultrum.study import StudyResult
-    from ultrum.study.file_study import FileChoices, FileStudy
+    from ultrum.study.template import FileChoices, FileStudy
 
 _ERRORS: Final = (
     "hac", "hac-fixed-b", "ewc", "ewc-prewhitened", "classical", "hc0", "hc1", "hc2", "hc3",
@@ -83,7 +88,7 @@ class Share(RateOrColumn):
 
 def _window(_context: click.Context, _option: click.Parameter, text: str) -> str | int | None:
     """A window: a duration, or a number of periods."""
-    from ultrum.core.time.durations import parse_duration
+    from ultrum.core.time.frequency import parse_duration
     from ultrum.errors import FrequencyError
 
     if not text:
@@ -176,8 +181,8 @@ def estimate(
         vault_for(vault, files, texts) as place,
         desk_of(vault=place, files=files, keep_readings=True, **given) as desk,
     ):
-        from ultrum.study.file_study import file_study
         from ultrum.study.run import run_on
+        from ultrum.study.template import file_study
 
         study = file_study(desk, wanted)
         result = run_on(study.study, desk, lambda _: None, keep=False)
@@ -189,7 +194,7 @@ def estimate(
         _save(study, files, saved)
     steps = _workings(result) if workings or workings_file is not None else {}
     if workings_file is not None:
-        from ultrum.report.export import save
+        from ultrum.report.table_files import save
 
         save(steps, workings_file)
     if as_json:
@@ -213,7 +218,7 @@ def _choices(
     premium: float | None, given: Mapping[str, Any],
 ) -> FileChoices:  # fmt: skip
     """What was chosen on the command line, with addresses in place of files."""
-    from ultrum.study.file_study import FileChoices
+    from ultrum.study.template import FileChoices
 
     start, end = given["span"]
     others = {k: v for k, v in given.items() if k != "span"}
@@ -242,7 +247,7 @@ def _draw(result: StudyResult, picture: Path, style: PictureStyle) -> None:
 
 def _write(result: StudyResult, csv_file: Path) -> None:
     """The coefficients of every asset, or with moving windows the betas by window."""
-    from ultrum.report.export import save
+    from ultrum.report.table_files import save
 
     table = result.betas.to_frame() if result.rolling is None else result.rolling.frame()
     save(table.rename_axis("asset" if result.rolling is None else "window_to"), csv_file)
@@ -250,7 +255,7 @@ def _write(result: StudyResult, csv_file: Path) -> None:
 
 def _save(study: FileStudy, files: LocalFiles, saved: Path) -> None:
     """Write the study with its files meant from its own folder."""
-    from ultrum.cli.local_files import SOURCE
+    from ultrum.cli.options import SOURCE
 
     content = study.study.model_dump(mode="json", exclude_defaults=True)
     if SOURCE in content["sources"]:

@@ -7,16 +7,16 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
-from ultrum.cli.verbosity import echo
+from ultrum.cli.terminal_output import echo
 from ultrum.core.displayed_numbers import decimals, percent
 
 if TYPE_CHECKING:
     import pandas as pd
 
     from ultrum.core.regression.beta_table import BetaTable
-    from ultrum.core.workings.steps_table import Workings
+    from ultrum.core.workings import Workings
     from ultrum.study import StudyResult
-    from ultrum.study.file_study import FileStudy
+    from ultrum.study.template import FileStudy
 
 _ENDS_SHOWN: Final = 8
 _LEVEL: Final = 0.95
@@ -97,7 +97,7 @@ def _asset_rows(betas: BetaTable) -> pd.DataFrame:
 def _dropped(betas: BetaTable) -> str:
     """Errors of the table, and why observations were dropped, over all assets."""
     from ultrum.core.regression.engine.covariance import errors_in_words
-    from ultrum.core.regression.narrative import dropped_in_words
+    from ultrum.core.regression.fit import dropped_in_words
     from ultrum.core.series.text_tables import headed
 
     counts = {str(cause): int(total) for cause, total in betas.dropped.sum().items()}

@@ -9,8 +9,6 @@ from typing import TYPE_CHECKING, Any, Final
 import click
 from click.core import ParameterSource
 
-from ultrum.cli.local_files import READ, LocalFiles, local_files, refuse_inputs, vault_for
-from ultrum.cli.look_choices import LookChoices, refuse_for_files, refuse_together
 from ultrum.cli.options import (
     AT,
     BIND,
@@ -21,12 +19,21 @@ from ultrum.cli.options import (
     OUTPUT,
     PERIOD,
     PRACTICE,
+    READ,
     SOURCES,
     VAULT,
+    LocalFiles,
+    LookChoices,
+    PictureStyle,
     desk_of,
+    local_files,
+    picture_options,
+    refuse_for_files,
+    refuse_inputs,
+    refuse_together,
+    vault_for,
 )
-from ultrum.cli.pictures import PictureStyle, picture_options
-from ultrum.cli.verbosity import echo
+from ultrum.cli.terminal_output import echo
 from ultrum.core.displayed_numbers import counted
 
 _UNITS_OF_A_PICTURE: Final = 2
@@ -116,7 +123,7 @@ def look(
     rolling, innovations, spread, cumulate, lag, fill, splice, to_currency, yield_to_return.
     """
     from ultrum.cli import terminal_output
-    from ultrum.cli.returns_view import returns_at, show_returns
+    from ultrum.cli.look_output import returns_at, show_returns
 
     asked = LookChoices(
         rows,
@@ -161,7 +168,7 @@ def look(
 
 def _look(desk: Desk, files: LocalFiles, texts: Sequence[str], asked: LookChoices) -> None:
     """One series with its facts, or every series of a table."""
-    from ultrum.cli import look_view
+    from ultrum.cli import look_output
 
     address = files.address(texts[0])
     addressed, reading = _series_at(desk, address, asked)
@@ -172,7 +179,7 @@ def _look(desk: Desk, files: LocalFiles, texts: Sequence[str], asked: LookChoice
         series = addressed[0][1]
         _look_at_one(series, [s for _, s in others], {**facts, **_after_steps(series, asked.steps)}, asked)
         if not asked.as_json:
-            look_view.show_rejected(reading)
+            look_output.show_rejected(reading)
         return
     if asked.spells and len(addressed) != 1:
         raise click.UsageError(
@@ -242,7 +249,7 @@ def _write_page(series_list: Sequence[TimeSeries], asked: LookChoices) -> None:
 def _show_conversion(desk: Desk, address: str, frequency: str) -> None:
     """The steps to the last whole period of a lower frequency."""
     from ultrum.cli.estimate_output import print_workings
-    from ultrum.core.workings.conversion_steps import conversion_workings
+    from ultrum.core.workings_of_results import conversion_workings
 
     print_workings(conversion_workings(desk.fetch(address), frequency))
 
@@ -250,7 +257,7 @@ def _show_conversion(desk: Desk, address: str, frequency: str) -> None:
 def _look_at_one(
     series: TimeSeries, others: Sequence[TimeSeries], facts: dict[str, str], asked: LookChoices
 ) -> None:
-    from ultrum.cli import look_view, terminal_output
+    from ultrum.cli import look_output, terminal_output
 
     spell_table = _spells_of(series, asked.spells)
     _write([series, *others] if asked.csv_file else [], asked)
@@ -262,9 +269,9 @@ def _look_at_one(
         asked.style.write(drawn, asked.picture)
     if asked.as_json:
         listed = {} if spell_table is None else {"spells": spell_table.to_dict("records")}
-        terminal_output.as_json({"facts": facts, "values": dict(look_view.labelled(series)), **listed})
+        terminal_output.as_json({"facts": facts, "values": dict(look_output.labelled(series)), **listed})
         return
-    look_view.show_series(series, facts, asked.rows)
+    look_output.show_series(series, facts, asked.rows)
     if spell_table is not None:
         _show_spells(spell_table)
 
@@ -274,7 +281,7 @@ def _look_at_many(
     asked: LookChoices,
 ) -> None:  # fmt: skip
     """Every series of a table: written, drawn, printed."""
-    from ultrum.cli import look_view, terminal_output
+    from ultrum.cli import look_output, terminal_output
     from ultrum.desk.column_names import unique_headings
 
     every = [*series_list, *others]
@@ -284,7 +291,7 @@ def _look_at_many(
     _write_page(every, asked)
     if asked.picture:
         from ultrum.report import figures
-        from ultrum.report.figures.series_reading import reading_of
+        from ultrum.report.figures.series_figures import reading_of
 
         kinds = {reading_of(s.metadata)[1] for s in every}
         drawn = (
@@ -295,14 +302,14 @@ def _look_at_many(
         asked.style.write(drawn, asked.picture)
     if asked.as_json:
         terminal_output.as_json({
-            "series": look_view.summary_rows(every, names),
-            "values": {n: dict(look_view.labelled(s)) for n, s in zip(names, every, strict=True)},
+            "series": look_output.summary_rows(every, names),
+            "values": {n: dict(look_output.labelled(s)) for n, s in zip(names, every, strict=True)},
             "decisions": [vars(d) for d in reading.decisions] if reading else [],
             "rejected": [vars(r) for r in reading.rejected] if reading else [],
             **({} if spells is None else {"spells": spells.to_dict("records")}),
         })  # fmt: skip
         return
-    look_view.show_table(name, every, names, reading, asked.rows)
+    look_output.show_table(name, every, names, reading, asked.rows)
     if spells is not None:
         _show_spells(spells)
 
@@ -328,9 +335,9 @@ def _facts(series: TimeSeries) -> dict[str, str]:
 
 
 def _show_spells(spell_table: pd.DataFrame) -> None:
-    from ultrum.cli import look_view, terminal_output
+    from ultrum.cli import look_output, terminal_output
 
-    level = look_view.number(spell_table.attrs["level"])
+    level = look_output.number(spell_table.attrs["level"])
     echo(f"{len(spell_table)} spells {spell_table.attrs['condition']} (level {level})")
     if len(spell_table):
         terminal_output.table(spell_table)

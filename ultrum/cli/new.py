@@ -9,9 +9,8 @@ from typing import Any, Final
 import click
 
 from ultrum.cli.estimate import RateOrColumn
-from ultrum.cli.local_files import READ, SOURCE, local_files
-from ultrum.cli.options import FREQUENCY, HERE
-from ultrum.cli.verbosity import echo
+from ultrum.cli.options import FREQUENCY, HERE, READ, SOURCE, local_files
+from ultrum.cli.terminal_output import echo
 
 _EXAMPLES: Final = "\b\n" + "\n".join(
     (
@@ -112,9 +111,8 @@ def _own(
     from ultrum.cli import terminal_output
     from ultrum.cli.estimate_output import decision_rows
     from ultrum.desk import Desk
-    from ultrum.study.file_study import FileChoices
     from ultrum.study.template import SOURCE as HERE_SOURCE
-    from ultrum.study.template import FurtherFiles, own_study, price_index
+    from ultrum.study.template import FileChoices, FurtherFiles, own_study, price_index
 
     texts = (*prices, *files.values())
     local = local_files(texts, reading)

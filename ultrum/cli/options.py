@@ -1,21 +1,25 @@
-"""Options that several commands share, and the desk they configure."""
+"""Options that several commands share, the desk they configure, and local files as addresses."""
 
 from __future__ import annotations
 
 import contextlib
+import re
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Final, TypeVar
 
 import click
 
-from ultrum.cli.verbosity import end_progress
+from ultrum.cli.terminal_output import end_progress
 
 if TYPE_CHECKING:
-    from ultrum.cli.local_files import LocalFiles
+    from matplotlib.axes import Axes
+
     from ultrum.desk import Desk
-    from ultrum.sources.credential_store import CredentialStore
+    from ultrum.sources.credentials import CredentialStore
+
 
 HERE = click.Path(path_type=Path)
 
@@ -100,7 +104,7 @@ def _checked(kind: Callable[[str], object]) -> Callable[..., str]:
 def _instant(word: str) -> None:
     from datetime import date
 
-    from ultrum.core.time.date_parser import resolve_instant
+    from ultrum.core.time.relative_dates import resolve_instant
 
     resolve_instant(word, date.today())
 
@@ -108,7 +112,7 @@ def _instant(word: str) -> None:
 def _period(word: str) -> None:
     from datetime import date
 
-    from ultrum.core.time.date_parser import resolve_day
+    from ultrum.core.time.relative_dates import resolve_day
 
     resolve_day(word, date.today())
 
@@ -157,7 +161,6 @@ def desk_of(
 
 def _with_files(sources: Any, files: LocalFiles) -> dict[str, Any]:
     """Settings of sources, if there are any, with the one that holds local files."""
-    from ultrum.cli.local_files import SOURCE
     from ultrum.desk.settings import load_settings
     from ultrum.errors import SourceError
 
@@ -174,7 +177,7 @@ def _with_files(sources: Any, files: LocalFiles) -> dict[str, Any]:
 def store_of(file: Path | None, bind: tuple[str, ...]) -> CredentialStore:
     """The user's credentials; on a terminal a person is asked before one is sent to a new host."""
     from ultrum.errors import SourceError
-    from ultrum.sources.credential_store import CredentialStore
+    from ultrum.sources.credentials import CredentialStore
 
     person = sys.stdin.isatty() and sys.stderr.isatty()
     try:
@@ -208,3 +211,283 @@ def _opened(
     except SourceError as error:
         hint = "" if "practice" in str(error) else " Name a file with --sources, or try --practice."
         raise click.UsageError(f"{error}{hint}") from error
+
+
+# Local files, columns of them and patterns of files, as addresses of a source named ``file``
+
+SOURCE: Final = "file"
+_PREFIX: Final = re.compile(r"[A-Za-z][\w-]*:")
+_LISTS: Final = ("columns", "headings", "missing", "breaks")
+_NUMBERS: Final = ("header", "first_year")
+READ = click.option(
+    "--read", "reading", multiple=True, metavar="NAME=VALUE",
+    help="How to read a local file: units=percent, decimal=',', measure=price; may be repeated.",
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class LocalFiles:
+    """Local files among what was named on the command line.
+
+    Attributes
+    ----------
+    addresses : mapping of str to str
+        Address of each text that names a file; other texts are addresses already.
+    settings : mapping
+        Settings of the source that holds them.
+    """
+
+    addresses: Mapping[str, str] = field(default_factory=dict)
+    settings: Mapping[str, Any] = field(default_factory=dict)
+
+    def __bool__(self) -> bool:
+        return bool(self.addresses)
+
+    def address(self, text: str) -> str:
+        """Address of what was named."""
+        return self.addresses.get(text, text)
+
+
+def local_files(texts: Sequence[str], reading: Sequence[str], *, absolute: bool = False) -> LocalFiles:
+    """Which of some texts name local files, and their addresses.
+
+    Parameters
+    ----------
+    texts : sequence of str
+        ``prices.csv``, ``prices.csv#close``, ``prices/{region}.csv`` or addresses of sources.
+    reading : sequence of str
+        How to read them, as ``name=value``.
+    absolute : bool
+        Make addresses that hold the whole path, which a vault can keep apart from others.
+    """
+    options = _options(reading)
+    files = {t: t.partition("#")[0] for t in texts if _is_local(t)}
+    if options and len(files) < len(texts):
+        other = next(t for t in texts if t not in files)
+        raise click.UsageError(
+            f"--read is for local files; how {other} is read is set in the settings of its source."
+        )
+    if not files:
+        return LocalFiles()
+    paths = {t: Path(f).absolute() for t, f in files.items()}
+    here = Path.cwd()
+    inside = not absolute and all(_resolved(p).is_relative_to(here.resolve()) for p in paths.values())
+    root = here.resolve() if inside else Path("/")
+    addresses, tables = {}, {}
+    for text, path in paths.items():
+        relative_path = _resolved(path).relative_to(root).as_posix()
+        column = text.partition("#")[2]
+        addresses[text] = f"{SOURCE}:{relative_path}" + (f"#{column}" if column else "")
+        tables[relative_path] = options
+    return LocalFiles(addresses, {"kind": "table", "url": str(root), "tables": tables})
+
+
+def refuse_inputs(outputs: Sequence[Path | None], texts: Sequence[str]) -> None:
+    """Refuse to write over a file that is read."""
+    inputs = [_pattern(_resolved(Path(t.partition("#")[0]).absolute())) for t in texts]
+    for output in outputs:
+        place = output and _resolved(output.absolute()).as_posix()
+        if place and any(pattern.fullmatch(place) for pattern in inputs):
+            raise click.UsageError(f"{output} is read here and would be overwritten; name another file.")
+
+
+def _pattern(path: Path) -> re.Pattern[str]:
+    """The paths that a file's name, or a pattern of names, means."""
+    parts = re.split(r"\{[^{}]*\}", path.as_posix())
+    return re.compile("[^/]+".join(re.escape(part) for part in parts))
+
+
+def _resolved(path: Path) -> Path:
+    """The path without links and dots; the part in braces of a pattern stays."""
+    return path.parent.resolve() / path.name if "{" not in str(path.parent) else path
+
+
+def _is_local(text: str) -> bool:
+    """Whether a text names a local file or pattern; one without a source's name must."""
+    path = text.partition("#")[0]
+    if Path(path).is_file():
+        return True
+    if _PREFIX.match(text):
+        return False
+    if "{" in path:
+        return True
+    raise click.UsageError(
+        f"'{text}' is neither a file here nor an address; an address is source:FLOW/KEY or source:path#column."
+    )
+
+
+def _options(reading: Sequence[str]) -> dict[str, Any]:
+    """Decisions of the table reader; a name that the reader does not know is an error in the arguments."""
+    from ultrum.core.series.metadata import Metadata
+    from ultrum.errors import UltrumError
+    from ultrum.sources.table import TableOptions
+
+    values: dict[str, Any] = {}
+    for text in reading:
+        name, equals, value = (part.strip() for part in text.partition("="))
+        options_there = {*TableOptions.__dataclass_fields__, *Metadata.__dataclass_fields__}
+        if not equals or name not in options_there:
+            raise click.UsageError(
+                f"--read {text}: write NAME=VALUE; names are: {', '.join(sorted(options_there))}."
+            )
+        if name in _LISTS:
+            values[name] = [part.strip() for part in value.split(",")]
+        else:
+            values[name] = (
+                int(value) if value.isdigit() and name in (*_NUMBERS, "sheet", "block", "date_column") else value
+            )
+    try:
+        TableOptions.of(**values)
+    except UltrumError as error:
+        raise click.UsageError(f"--read: {error}") from error
+    return values
+
+
+@contextlib.contextmanager
+def vault_for(vault: Path | None, files: LocalFiles, texts: Sequence[str]) -> Iterator[Path | None]:
+    """The vault given; a passing one where only local files are looked at."""
+    if vault is not None or len(files.addresses) < len(texts):
+        yield vault
+        return
+    import tempfile
+
+    with tempfile.TemporaryDirectory() as folder:
+        yield Path(folder)
+
+
+# Options of pictures: title, label of the axis, size
+
+F = TypeVar("F", bound=Callable[..., Any])
+_DPI: Final = 140
+_SMALLEST, _LARGEST = 200, 8_000  # pixels a side
+
+
+@dataclass(frozen=True)
+class PictureStyle:
+    """What a picture is called, and how large it is.
+
+    Attributes
+    ----------
+    title, label : str
+        Of the picture and of its upright axis; the figure's own where they are empty.
+    size : (int, int) or None
+        Width and height in pixels.
+    """
+
+    title: str = ""
+    label: str = ""
+    size: tuple[int, int] | None = None
+
+    def __bool__(self) -> bool:
+        return bool(self.title or self.label or self.size)
+
+    def write(self, ax: Axes, path: Path) -> None:
+        """Draw the axes' figure into a PNG file."""
+        from ultrum.report import figures
+
+        figure: Any = ax.get_figure()
+        if self.title and ax.get_title(loc="left") != self.title:
+            ax.set_title(self.title, loc="left", fontweight="bold", fontsize=12.5)
+        if self.label:
+            ax.set_ylabel(self.label)
+        if self.size:
+            figure.set_size_inches(*(side / _DPI for side in self.size))
+        figures.to_png(ax, path)
+
+
+def _size(_context: click.Context, _option: click.Parameter, text: str) -> tuple[int, int] | None:
+    """Width and height of a picture."""
+    if not text:
+        return None
+    match = re.fullmatch(r"(\d{2,5})[x×](\d{2,5})", text)
+    sides = (int(match[1]), int(match[2])) if match else (0, 0)
+    if not all(_SMALLEST <= side <= _LARGEST for side in sides):
+        raise click.BadParameter(
+            f"'{text}' is not a size; write 1280x800, sides from {_SMALLEST} to {_LARGEST} pixels."
+        )
+    return sides
+
+
+def picture_options(command: F) -> F:
+    """The options --title, --label and --size, given to a command as one ``style``."""
+
+    def _gathered(*args: Any, title: str, label: str, size: tuple[int, int] | None, **given: Any) -> Any:
+        style = PictureStyle(title, label, size)
+        if style and not (given.get("picture") or given.get("page")):
+            raise click.UsageError("--title, --label and --size need --picture.")
+        return command(*args, style=style, **given)
+
+    wrapped: Any = _gathered
+    wrapped.__name__, wrapped.__doc__ = command.__name__, command.__doc__
+    for option in (
+        click.option(
+            "--size",
+            default="",
+            callback=_size,
+            metavar="WIDTHxHEIGHT",
+            help="Of the picture, in pixels.",
+        ),
+        click.option("--label", default="", help="Label of the upright axis of the picture."),
+        click.option("--title", default="", help="Title of the picture."),
+    ):
+        wrapped = option(wrapped)
+    wrapped.__click_params__ = [
+        *getattr(command, "__click_params__", []),
+        *wrapped.__click_params__,
+    ]
+    return wrapped  # type: ignore[no-any-return]
+
+
+# Choices of the ``look`` command, and which of them have no meaning together
+
+
+@dataclass(frozen=True)
+class LookChoices:
+    """What is to be done with the series."""
+
+    rows: int
+    picture: Path | None
+    csv_file: Path | None
+    span: tuple[str, str, str]
+    steps: list[dict[str, Any]]
+    spells: str
+    as_json: bool
+    page: Path | None
+    style: PictureStyle
+
+
+def refuse_together(
+    returns_of: str, revised: bool, figure: str | None, picture: Path | None, asked: LookChoices,
+    beside: Sequence[str],
+) -> None:  # fmt: skip
+    """Refuse options that have no meaning together, before anything is done."""
+    if figure and not (returns_of and picture):
+        raise click.UsageError("--figure needs --returns and --picture.")
+    both = {
+        "--page": asked.page, "--frequency": asked.span[2], "--step": asked.steps, "--spells": asked.spells,
+        "--beside": beside,
+    }  # fmt: skip
+    kept = {
+        "--start": asked.span[0],
+        "--end": asked.span[1],
+        "--csv": asked.csv_file,
+        "--picture": picture,
+        "--page": asked.page,
+    }
+    for option, chosen, idle in (
+        ("--returns", returns_of, both),
+        ("--revised", revised, {**both, **kept}),
+    ):
+        named = [name for name, value in idle.items() if value]
+        if chosen and named:
+            raise click.UsageError(f"{named[0]} cannot be used with {option}.")
+    if returns_of and revised:
+        raise click.UsageError("--returns cannot be used with --revised.")
+
+
+def refuse_for_files(files: LocalFiles, vault: Path | None, where: dict[str, Any], revised: bool) -> None:
+    """A local file that is only looked at is not kept; options about what is kept need a vault."""
+    kept = {"--revised": revised, "--at": where.get("at"), "--offline": where.get("offline")}
+    named = [name for name, value in kept.items() if value]
+    if files and vault is None and named:
+        raise click.UsageError(f"{named[0]} needs --vault for a local file; pull keeps files in a vault.")

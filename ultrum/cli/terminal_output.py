@@ -1,21 +1,100 @@
-"""Terminal output: aligned tables on stdout, progress and warnings on stderr."""
+"""Terminal output: tables on stdout, progress and warnings on stderr, verbosity and exit codes.
+
+Nobody is shown a traceback; set ULTRUM_DEBUG=1 to see one.
+"""
 
 from __future__ import annotations
 
 import contextlib
 import json
+import logging
+import os
 import re
 import shutil
 import sys
 import textwrap
+import time
+import warnings
 from collections.abc import Callable, Iterator
-from typing import Any, Final
+from contextvars import ContextVar
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Final
 
 import click
-import pandas as pd
 
-from ultrum.cli.verbosity import PROGRESS_END, echo, end_progress, is_quiet, is_verbose, log
-from ultrum.errors import printable
+from ultrum.errors import StudyError, UltrumError, options_in_text, printable
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+LOGGER: Final = logging.getLogger("ultrum.cli")
+LOGGER.propagate = False
+
+
+# Ends the progress line of this command; threads that fetch in parallel see it too.
+PROGRESS_END: Final = ContextVar[Callable[[], None]]("end of the progress line")
+
+
+def end_progress() -> None:
+    """Remove the progress line, which output would run into; the next report brings it back."""
+    end = PROGRESS_END.get(None)
+    if end is not None:
+        end()
+
+
+def echo(text: object = "", err: bool = False) -> None:
+    """Print a text; what comes from outside cannot steer the terminal."""
+    end_progress()
+    click.echo(printable(str(text)), err=err)
+
+
+def configure(quiet: bool, verbose: bool, log: Path | None) -> None:
+    """Apply the options before the command: the level of the terminal, and a log file."""
+    for handler in list(LOGGER.handlers):
+        LOGGER.removeHandler(handler)
+        handler.close()
+    LOGGER.addHandler(_LogFile(log) if log is not None else logging.NullHandler())
+    LOGGER.setLevel(logging.ERROR if quiet else logging.DEBUG if verbose else logging.INFO)
+
+
+def is_quiet() -> bool:
+    """Whether only results and errors are printed."""
+    return LOGGER.level >= logging.ERROR
+
+
+def is_verbose() -> bool:
+    """Whether each step is printed."""
+    return LOGGER.level == logging.DEBUG
+
+
+def log(text: str) -> None:
+    """A dated line in the log, if there is one; messages hold no secret, so neither does the log."""
+    for handler in LOGGER.handlers:  # whatever the level of the terminal
+        handler.handle(logging.makeLogRecord({"msg": " ".join(printable(text).split())}))
+
+
+class _LogFile(logging.FileHandler):
+    """Lines with their instant in UTC; a file that cannot be written is reported once."""
+
+    def __init__(self, file: Path) -> None:
+        super().__init__(file, encoding="utf-8", delay=True)
+        formatter = logging.Formatter("%(asctime)s %(message)s", "%Y-%m-%dT%H:%M:%SZ")
+        formatter.converter = time.gmtime
+        self.setFormatter(formatter)
+        self.file = file
+
+    def emit(self, record: logging.LogRecord) -> None:
+        """Write one line."""
+        try:
+            super().emit(record)
+        except OSError as error:
+            LOGGER.removeHandler(self)
+            text = f"warning: the log {self.file} cannot be written: {error.strerror}"
+            click.echo(printable(text), err=True)
+
+
+# Terminal output: aligned tables on stdout, progress and warnings on stderr
 
 _UNLIMITED: Final = 100_000
 _WHOLE_COLUMNS: Final = ("address", "file")  # never cut, so that they can be copied
@@ -145,7 +224,9 @@ def _report(text: str) -> None:
 
 
 def _looks_numeric(column: pd.Series) -> bool:
-    if pd.api.types.is_numeric_dtype(column):
+    from pandas.api.types import is_numeric_dtype
+
+    if is_numeric_dtype(column):
         return True
     return bool(len(column)) and all(_is_figure(str(v)) for v in column)
 
@@ -171,3 +252,118 @@ def _plain(value: Any) -> Any:
     if isinstance(value, float) and (value != value or value in (float("inf"), float("-inf"))):  # noqa: PLR0124
         return None
     return value if isinstance(value, str | int | float | bool | None) else str(value)
+
+
+# Exit codes: 0 done, 1 partly done, 2 usage error, 3 failed
+
+DONE, IN_PART, ASKED_WRONGLY, NOTHING, STOPPED = 0, 1, 2, 3, 130
+
+
+FAILED: Final[ContextVar[click.Command | None]] = ContextVar("failed", default=None)
+_FIXES: Final = {
+    "price_column": "Name it with --price-column COLUMN.",
+    "market": "Name it with --market COLUMN.",
+    "risk_free": "Set --risk-free to the heading of its column, or to a rate a year such as 3%.",
+    "units": "Set --factor-units percent or decimal; for prices, --read units=percent.",
+    "rate_size": "Set --factor-units, or --risk-free to a rate a year such as 3%.",
+    "total_return_factors": "For a total return add --total-return COLUMN.",
+    "how": "Add --read measure=return for returns in a file; else --step to_frequency=Q,how=last (or mean, sum).",
+    "income": "Leave out --dividends, or name the closing price with --price-column.",
+}
+
+
+class Application(click.Group):
+    """The group of commands; it notes which one failed, so that the message can name its options."""
+
+    def invoke(self, ctx: click.Context) -> Any:
+        """Run a command, and note it where it fails."""
+        try:
+            return super().invoke(ctx)
+        except UltrumError:
+            FAILED.set(self.commands.get(ctx.invoked_subcommand or ""))
+            raise
+
+
+class PartlyDoneError(Exception):
+    """Raised at the end of a command that did only part of what was asked."""
+
+
+def guarded(app: Callable[..., Any]) -> int:
+    """Run the command line and turn every ending into an exit code and one message."""
+    with warnings.catch_warnings():
+        warnings.showwarning = partial(_show_warning, set())  # for the command alone
+        return _ended(app)
+
+
+def _ended(app: Callable[..., Any]) -> int:  # noqa: PLR0911 - one return per ending
+    try:
+        app(standalone_mode=False)
+    except click.exceptions.Exit as ending:
+        return int(ending.exit_code)
+    except (click.Abort, KeyboardInterrupt):
+        return _say("stopped.", STOPPED)
+    except click.ClickException as error:
+        context = getattr(error, "ctx", None)
+        if context is not None:
+            hint = f"Try '{context.command_path} --help' for help."
+            click.echo(f"{context.get_usage()}\n{hint}\n", err=True)
+        click.echo(printable(f"Error: {error.format_message()}"), err=True)
+        return ASKED_WRONGLY
+    except PartlyDoneError:
+        return IN_PART
+    except StudyError as error:
+        return _say(_on_the_command_line(error), ASKED_WRONGLY)
+    except UltrumError as error:
+        return _say(_on_the_command_line(error), NOTHING)
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return DONE
+    except Exception as error:
+        if os.environ.get("ULTRUM_DEBUG"):
+            raise
+        return _say(_unexpected(error), NOTHING)
+    return DONE
+
+
+def _on_the_command_line(error: UltrumError) -> str:
+    """The message with options in place of keywords, where the command has them."""
+    command = FAILED.get()
+    options = {o for p in command.params for o in p.opts} if command else set()
+    fixes = {setting: fix for setting, fix in _FIXES.items() if _option_in(fix) in options}
+    text = error.with_fix(fixes)
+    if "--read" in options:
+        from ultrum.core.series.metadata import Metadata
+        from ultrum.sources.table import TableOptions
+
+        names = (*TableOptions.__dataclass_fields__, *Metadata.__dataclass_fields__)
+        text = options_in_text(text, names, lambda name, value: f"--read {name}={value}")
+        text = re.sub(r"(?<![\w:])file:(?=[^/\s])", "", text)  # the source of local files
+    return text
+
+
+def _option_in(fix: str) -> str:
+    """The option that a fix names."""
+    return next(word.strip(".,:") for word in fix.split() if word.startswith("--"))
+
+
+def _unexpected(error: Exception) -> str:
+    if isinstance(error, OSError) and error.filename is not None:
+        return f"{error.filename}: {error.strerror}."
+    text = f"an unexpected fault, {type(error).__name__}: {error}. "
+    return f"{text}Set ULTRUM_DEBUG=1 to see where, and please report it."
+
+
+def _show_warning(shown: set[str], message: Any, category: type[Warning], *_: Any) -> None:
+    """Warnings of data as one plain line, once however many stages give it; those of libraries are not shown."""
+    from ultrum.errors import DataWarning
+
+    text = str(message)
+    if issubclass(category, DataWarning) and text not in shown:
+        shown.add(text)
+        warn(text)
+
+
+def _say(text: str, code: int) -> int:
+    log(f"error: {text}")
+    click.echo(printable(f"ultrum: {text}"), err=True)
+    return code

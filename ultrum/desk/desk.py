@@ -11,8 +11,8 @@ from typing import Any
 import pandas as pd
 
 from ultrum.core.series.time_series import TimeSeries
-from ultrum.core.time.date_parser import resolve_instant
-from ultrum.desk import search
+from ultrum.core.time.relative_dates import resolve_instant
+from ultrum.desk import catalogue_search
 from ultrum.desk.batch import PullResult, pull
 from ultrum.desk.describe import Description, describe
 from ultrum.desk.fetch import Fetcher
@@ -23,9 +23,9 @@ from ultrum.desk.series_sets import SeriesSet
 from ultrum.desk.settings import SourceSettings, default_vault, load_settings, source_settings
 from ultrum.desk.spans import DataSpan
 from ultrum.desk.synonyms import synonyms_with
-from ultrum.sources.credential_store import CredentialStore
+from ultrum.sources.credentials import CredentialStore
 from ultrum.sources.download import Download
-from ultrum.sources.http import HttpClient, HttpPolicy
+from ultrum.sources.http_client import HttpClient, HttpPolicy
 from ultrum.sources.table import Reading
 from ultrum.vault import Listings, Record, Vault
 
@@ -283,7 +283,7 @@ class Desk:
         ['observatory:PRICES/M.QM.CPI', 'observatory:PRICES/M.QS.CPI']
         """
         entries = self.listings(refresh).search(
-            words, limit, self.synonyms, **search.widened(self.groups, filters)
+            words, limit, self.synonyms, **catalogue_search.widened(self.groups, filters)
         )
         columns = ["address", "title", "frequency", "flow", "topic", "region", "currency"]
         return pd.DataFrame([[getattr(e, c) for c in columns] for e in entries], columns=columns)
@@ -303,7 +303,7 @@ class Desk:
         str
             The reason, in one sentence.
         """
-        return search.why_nothing(self.listings(), words, self.synonyms, filters, list(self.sources))
+        return catalogue_search.why_nothing(self.listings(), words, self.synonyms, filters, list(self.sources))
 
     def browse(self, *levels: str, hierarchy: str = "topic", **filters: Any) -> pd.DataFrame:
         """One level of the catalogue below a path, without knowing a word for it.
@@ -321,7 +321,9 @@ class Desk:
         DataFrame
             Columns ``name kind series``; at the bottom ``address title frequency``.
         """
-        return search.browse(self.listings(), levels, hierarchy, search.widened(self.groups, filters))
+        return catalogue_search.browse(
+            self.listings(), levels, hierarchy, catalogue_search.widened(self.groups, filters)
+        )
 
     def describe(self, address: str) -> Description:
         """What a series is: title, unit, frequency, ends, last update, notes.
@@ -422,7 +424,7 @@ class Desk:
             if not self.offline and (refresh or not self._listings.refreshed(name)):
                 self._progress(f"{name}: catalogue")
                 now = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
-                self._listings.replace(name, search.entries_of(self.repository, name), now)
+                self._listings.replace(name, catalogue_search.entries_of(self.repository, name), now)
         return self._listings
 
     def download(self, source: str, path: str) -> Download:

@@ -12,10 +12,9 @@ from typing import Final
 from ultrum.desk.settings import Fetch, SourceSettings, own_fetch
 from ultrum.errors import NotFoundError, SourceError, TableError, UltrumError, VaultError
 from ultrum.sources import database
-from ultrum.sources.credential_store import CredentialStore
-from ultrum.sources.credentials import Credentials
+from ultrum.sources.credentials import Credentials, CredentialStore
 from ultrum.sources.download import Download
-from ultrum.sources.http import HttpClient
+from ultrum.sources.http_client import HttpClient
 from ultrum.sources.limits import current
 from ultrum.sources.table.unpacking import read_file
 from ultrum.vault import Record, Vault

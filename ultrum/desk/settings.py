@@ -12,9 +12,8 @@ from typing import Any, Final
 from ultrum.core.arguments import checked
 from ultrum.errors import SourceError, one_of
 from ultrum.file_access import path_of, toml_of
-from ultrum.sources.credential_store import FILE as CREDENTIALS
-from ultrum.sources.credential_store import config_folder, host_of
-from ultrum.sources.credentials import SECRETS, Credentials, refuse_secret
+from ultrum.sources.credentials import FILE as CREDENTIALS
+from ultrum.sources.credentials import SECRETS, Credentials, config_folder, host_of, refuse_secret
 from ultrum.sources.database import Query
 from ultrum.sources.download import Download
 from ultrum.sources.sdmx import FORMATS

@@ -17,8 +17,8 @@ import pyarrow.parquet as pq
 
 from ultrum.core.executors import Progress
 from ultrum.errors import TableError, UltrumError
-from ultrum.large.block_writer import LongWriter
-from ultrum.large.memory_limit import BASE
+from ultrum.large.long_files import LongWriter
+from ultrum.large.memory_and_progress import BASE
 
 _COPIES: Final = 5  # of a part, while it is sorted
 _MOST_PARTS: Final = 500  # files open at one time

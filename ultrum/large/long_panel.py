@@ -10,8 +10,8 @@ from typing import Any, ClassVar, Final
 import pandas as pd
 import pyarrow as pa
 
+from ultrum.core.arguments import LargeData
 from ultrum.core.displayed_numbers import counted
-from ultrum.core.large_data import LargeData
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.panel.alignment import align as align_in_memory
 from ultrum.core.series.metadata import Metadata
@@ -19,12 +19,8 @@ from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_labels import span_of
 from ultrum.errors import TableError
-from ultrum.large.asset_index import Block
-from ultrum.large.block_scheduler import WIDE_BLOCK, To, through_blocks, wanted, wide_needs
-from ultrum.large.block_writer import LongWriter, ends_of, names_at, rows_of
-from ultrum.large.calendar_index import Layout
-from ultrum.large.file_marks import facts_of
-from ultrum.large.long_table import LongTable
+from ultrum.large.long_files import Block, LongWriter, ends_of, facts_of, names_at, rows_of
+from ultrum.large.long_table import WIDE_BLOCK, Layout, LongTable, To, through_blocks, wanted, wide_needs
 
 EXCESS: Final = "excess.parquet"
 MISSING_LOG: Final = "missing_log.parquet"

@@ -1,34 +1,117 @@
-"""A long Parquet data set, one row an asset and date, read asset by asset in fixed blocks."""
+"""A long Parquet data set, one row per asset and date, read in fixed blocks within a memory limit."""
 
 from __future__ import annotations
 
+import itertools
 import os
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Final, TypeVar
 
 import numpy as np
 import pandas as pd
 import pyarrow.parquet as pq
 
-from ultrum.core.array_types import DAY
+from ultrum.core.arguments import LargeData
+from ultrum.core.array_types import DAY, Bools, Ints
 from ultrum.core.displayed_numbers import counted
-from ultrum.core.executors import Progress
-from ultrum.core.large_data import LargeData
+from ultrum.core.executors import Progress, cores, each_block
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency
 from ultrum.errors import ArgumentError, TableError, choices, listed
 from ultrum.file_access import path_of
-from ultrum.large.asset_index import EPOCH, Block, Index
-from ultrum.large.block_writer import LongWriter, rows_of
-from ultrum.large.calendar_index import Layout
 from ultrum.large.external_sort import Sorting
-from ultrum.large.file_marks import facts_from, facts_in, shared_facts
-from ultrum.large.memory_limit import DEFAULT, bytes_of
-from ultrum.large.progress import reporting
+from ultrum.large.long_files import EPOCH, Block, Index, LongWriter, facts_from, facts_in, rows_of, shared_facts
+from ultrum.large.memory_and_progress import DEFAULT, at_once, bytes_of, reporting
+
+
+@dataclass(frozen=True)
+class Layout:
+    """How rows of a block are laid on the calendar as a wide table, anywhere."""
+
+    index: pd.Index
+    frequency: Frequency
+    facts: dict[str, Any]
+    places: Places
+
+    @classmethod
+    def of(cls, index: pd.Index, frequency: Frequency, facts: dict[str, Any]) -> Layout:
+        """The layout on a calendar."""
+        return cls(index, frequency, facts, Places.of(index, frequency))
+
+    def table(self, block: Block) -> SeriesTable:
+        """A block as a wide table.
+
+        Raises
+        ------
+        TableError
+            If two rows of an asset are in one period.
+        """
+        days, values, bounds = block.rows()
+        rows = self.places.rows(days)
+        check_periods(block, days, rows, bounds, whole=True)
+        wide = np.full((len(self.index), len(block.names)), np.nan, order="F")
+        for k, (low, high) in enumerate(itertools.pairwise(bounds)):
+            wide[rows[low:high], k] = values[low:high]
+        metadata_list = [Metadata(name=n, frequency=self.frequency, **self.facts) for n in block.names]
+        return SeriesTable.from_arrays(wide, self.index, metadata_list)
+
+
+def check_periods(block: Block, days: Ints, rows: Ints, bounds: Ints, *, whole: bool) -> None:
+    """Each row has a period of its own, and, where the ``whole`` calendar is theirs, each has one."""
+    wrong: Bools = np.zeros(len(rows), bool)
+    np.equal(rows[1:], rows[:-1], out=wrong[1:])
+    wrong[bounds[:-1][bounds[:-1] < len(rows)]] = False
+    if wrong.any():
+        wrong &= rows >= 0
+    if whole:
+        wrong |= rows < 0
+    if wrong.any():
+        row = int(np.argmax(wrong))
+        asset = block.names[int(np.searchsorted(bounds, row, side="right")) - 1]
+        raise TableError(
+            f"{asset}, {EPOCH + int(days[row]) * DAY}: a second row in one period, or a day outside the "
+            "calendar. Set the frequency that the data have; returns and align lower it."
+        )
+
+
+@dataclass(frozen=True)
+class Places:
+    """Rows of a calendar by day, looked up in one step."""
+
+    first: int
+    table: Ints
+
+    @classmethod
+    def of(cls, index: pd.Index, frequency: Frequency) -> Places:
+        """Of every day from the first to the last of a calendar; −1 where it is in none of its periods."""
+        starts = index.to_timestamp(how="start") if isinstance(index, pd.PeriodIndex) else index
+        ends = index.to_timestamp(how="end") if isinstance(index, pd.PeriodIndex) else index
+        low = int((starts[0].to_datetime64().astype("datetime64[D]") - EPOCH).astype(int))
+        high = int((ends[-1].to_datetime64().astype("datetime64[D]") - EPOCH).astype(int))
+        days = EPOCH + np.arange(low, high + 1) * DAY
+        ordinals = frequency.ordinals_of(index)
+        wanted = frequency.ordinals(days)
+        rows = np.searchsorted(ordinals, wanted)
+        good = (rows < len(ordinals)) & (ordinals[np.minimum(rows, len(ordinals) - 1)] == wanted)
+        if frequency.is_dated:
+            good &= np.isin(days, index.to_numpy().astype("datetime64[D]"))
+        return cls(low, np.where(good, rows, -1))
+
+    def rows(self, days: Ints) -> Ints:
+        """Row of each day; −1 where the calendar has none."""
+        places = days - self.first
+        if not len(places) or (places.min() >= 0 and places.max() < len(self.table)):
+            return np.asarray(self.table[places])
+        inside = (places >= 0) & (places < len(self.table))
+        return np.asarray(np.where(inside, self.table[np.where(inside, places, 0)], -1))
+
+
+# A long Parquet data set, one row an asset and date, read asset by asset in fixed blocks
 
 
 @dataclass(frozen=True, repr=False)
@@ -335,3 +418,42 @@ def files_at(path: str | os.PathLike[str]) -> list[Path]:
     if not files or not files[0].is_file():
         raise TableError(f"There is no Parquet file at {place}.")
     return files
+
+
+# Scheduling of blocks over workers, within a memory limit
+
+B = TypeVar("B")
+T = TypeVar("T")
+WIDE_BLOCK: Final = 256  # assets laid on a calendar together; fixed, so that results depend on nothing else
+_COPIES: Final = 12  # wide tables that lowering a frequency and lining up hold of a block
+To = str | os.PathLike[str] | None
+
+
+def through_blocks(
+    table: LongTable,
+    job: Callable[[B], T],
+    blocks: Sequence[B],
+    needs: int,
+    executor: Executor | None = None,
+) -> Iterator[T]:
+    """What a job gives for each block, in order; ``needs`` are the bytes a block takes at most."""
+    executor = executor or table.executor
+    most = at_once(bytes_of(table.max_memory), needs, table.workers or cores())
+    with reporting(table.progress) as tell:
+        label = f"{table.path}, {counted(len(blocks), 'block')}"
+        tell(label)
+        yield from each_block(job, blocks, executor, most, lambda text: tell(f"{label}: {text}"))
+
+
+def wide_needs(table: LongTable) -> int:
+    """Bytes that a block takes at most where it is laid on the whole calendar."""
+    return len(table.calendar) * min(WIDE_BLOCK, len(table.assets)) * 8 * _COPIES
+
+
+def wanted(to: To, function: str) -> str | os.PathLike[str]:
+    """Where results go; they must go somewhere."""
+    if to is None:
+        raise TableError(
+            f"{function} of a LongTable writes its results to disk: set the path, to='results.parquet'."
+        )
+    return to

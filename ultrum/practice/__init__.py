@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
-from ultrum.practice.world import LAST_DAY, Truth, truth
+from ultrum.practice.simulated_world import LAST_DAY, Truth, truth
 
 if TYPE_CHECKING:
     from ultrum.core.panel.aligned_panel import Panel
@@ -76,7 +76,7 @@ def panel(seed: int | None = None) -> Panel:
     >>> panel().assets.shape[1]
     23
     """
-    from ultrum.practice.sample_panel import world_panel
+    from ultrum.practice.exchange import world_panel
 
     return world_panel(seed)
 

@@ -1,13 +1,19 @@
-"""The Lantern Sea Exchange: bars, dividends, splits, accounts and indices as files would show them."""
+"""The Lantern Sea Exchange: bars, dividends, splits, accounts and indices; a panel of its companies."""
 
 from __future__ import annotations
+
+from functools import lru_cache
 
 import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Bools, Dates, Floats
-from ultrum.practice import world as s
-from ultrum.practice.simulate import World, traded
+from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.panel.alignment import align
+from ultrum.core.returns.price_log_and_excess_returns import returns
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.practice import simulated_world as s
+from ultrum.practice.simulated_world import World, simulate, traded
 
 PAYING_MONTHS = {0: (3, 9), 1: (4, 10), 2: (5, 11)}
 
@@ -162,3 +168,30 @@ def _volumes(rng: np.random.Generator, world: World, was_traded: Bools) -> Float
     restless = 12.0 * np.abs(world.total) + 0.45 * rng.standard_normal(world.total.shape)
     volume = np.maximum(np.round(size * np.exp(restless) / 100.0), 1.0) * 100.0
     return np.where(was_traded, volume, 0.0)
+
+
+# A panel directly from the arrays of a world, for examples, tests and coverage studies
+
+
+@lru_cache(maxsize=2)
+def world_panel(seed: int | None = None) -> Panel:
+    """Month-end total returns of the companies in QML, with the factors and the bill."""
+    world = simulate(s.SEED if seed is None else seed)
+    close, dividends = closes(world)
+    home = [i for i, c in enumerate(s.COMPANIES) if c.currency == "QML"]
+    frame = pd.DataFrame(close[:, home], pd.DatetimeIndex(world.days), [s.CODES[i] for i in home])
+    asset_returns = returns(
+        SeriesTable.from_pandas(frame, measure="price", currency="QML", frequency="B"),
+        frequency="M",
+        dividends=dividends[dividends["currency"] == "QML"],
+        splits=splits(),
+        final_payments=final_payments(close),
+    )
+    factors = pd.DataFrame(world.monthly_factors, world.months, list(s.FACTORS))
+    bill = pd.Series(world.bill, world.months, name="bill")
+    table = SeriesTable.from_pandas(factors, measure="return", excess_of="bill")
+    return align(
+        assets=asset_returns,
+        factors=table,
+        risk_free=TimeSeries.from_pandas(bill, measure="return"),
+    )

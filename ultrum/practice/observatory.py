@@ -10,9 +10,8 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Floats
-from ultrum.practice import world as s
-from ultrum.practice.economy import REDEFINED, Economy, releases
-from ultrum.practice.simulate import World
+from ultrum.practice import simulated_world as s
+from ultrum.practice.simulated_world import REDEFINED, Economy, World, releases
 
 AGENCY: Final = "QLO"
 VERSION: Final = "1.0"

@@ -22,8 +22,7 @@ from starlette.routing import Route
 
 from ultrum.errors import SourceError
 from ultrum.practice import world_files
-from ultrum.practice.fault_injection import Fault, FaultMiddleware, Faults
-from ultrum.practice.statistics_service import Statistics
+from ultrum.practice.statistics_service import Fault, FaultMiddleware, Faults, Statistics
 
 _TABLES = ("companies", "dividends", "splits", "final_payments", "accounts", "indices")
 _TYPES = {

@@ -17,22 +17,25 @@ from typing import Any, cast
 import pandas as pd
 
 from ultrum.core.displayed_numbers import p_in_words
-from ultrum.core.pricing.multiple_tests import adjust_p_values
+from ultrum.core.pricing.alpha_and_multiple_tests import adjust_p_values
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
-from ultrum.core.regression.fit import CONSTANT
+from ultrum.core.regression.fit import CONSTANT, NO_RESPONSE
 from ultrum.core.regression.inference import detectable_multiple
-from ultrum.core.regression.narrative import NO_RESPONSE
 from ultrum.core.series.text_tables import headed
 from ultrum.core.time.period_labels import period_label
-from ultrum.core.workings.steps_table import Workings
+from ultrum.core.workings import Workings
 from ultrum.errors import EstimationError, listed, warn_user
 from ultrum.report.model_tables import model_table
-from ultrum.report.result_figures import figure_words, first_factor
-from ultrum.report.result_tables import company_fits, downloads, joint_alphas
-from ultrum.study.provenance import trail_of
-from ultrum.study.run_record import answer_of, run_facts
-from ultrum.study.specifications import search_in_words
+from ultrum.report.result_tables_and_figures import (
+    company_fits,
+    downloads,
+    figure_words,
+    first_factor,
+    joint_alphas,
+)
+from ultrum.study.provenance import answer_of, run_facts, trail_of
+from ultrum.study.result_checks import search_in_words
 from ultrum.study.study_result import StudyResult
 
 _LISTED = 6  # companies, and causes, that a sentence names

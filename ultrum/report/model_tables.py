@@ -17,8 +17,7 @@ from ultrum.core.displayed_numbers import decimals, significant, true_minus
 from ultrum.core.pricing.two_pass_result import KINDS_IN_WORDS, TwoPass
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_name
-from ultrum.core.regression.fit import Fit
-from ultrum.core.regression.narrative import NO_RESPONSE
+from ultrum.core.regression.fit import NO_RESPONSE, Fit
 from ultrum.core.regression.panel_regression import PooledFit
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import UltrumError, printable

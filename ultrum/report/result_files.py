@@ -20,15 +20,21 @@ from ultrum.core.time.period_labels import period_label
 from ultrum.errors import UltrumError, reason
 from ultrum.file_access import path_of
 from ultrum.report import figures
-from ultrum.report.csv_export import CsvForm, described_csv
-from ultrum.report.figures.figure_files import pdf_bytes, png_bytes, renamed_png
+from ultrum.report.figures.figure_style import pdf_bytes, png_bytes, renamed_png
 from ultrum.report.html_report import page, wants_lines
 from ultrum.report.interactive_page import explorer
 from ultrum.report.model_tables import model_table
-from ultrum.report.result_figures import drawn_figure, figure_key, figure_names
-from ultrum.report.result_tables import company_fits, files_of, slug, tables
-from ultrum.report.table_files import flattened, to_parquet, whole_folder, write_workbook
-from ultrum.study.run_record import run_file
+from ultrum.report.result_tables_and_figures import (
+    company_fits,
+    drawn_figure,
+    figure_key,
+    figure_names,
+    files_of,
+    slug,
+    tables,
+)
+from ultrum.report.table_files import CsvForm, described_csv, flattened, to_parquet, whole_folder, write_workbook
+from ultrum.study.provenance import run_file
 from ultrum.study.sections import Figure
 from ultrum.study.stages import code_of_parts, digest
 from ultrum.study.study_result import StudyResult

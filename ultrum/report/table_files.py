@@ -1,20 +1,27 @@
-"""Tables as files. A folder of results appears whole or not at all."""
+"""Tables as files: CSV with metadata, Parquet, workbooks, live formulas. A folder appears whole or not at all."""
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import tempfile
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, Final, Literal
 
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import checked
 from ultrum.core.displayed_numbers import without_rounding
+from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.series.metadata import Metadata
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.period_labels import period_label
+from ultrum.core.workings import Workings, in_a_spreadsheet
 from ultrum.errors import UltrumError, printable, reason
 from ultrum.file_access import path_of
 
@@ -162,3 +169,328 @@ def _cell(page: Any, row: int, column: int, value: Any) -> None:
         page.write_number(row, column, float(value))
     else:
         page.write_string(row, column, printable(str(value)))
+
+
+# CSV files in a chosen form, with column metadata next to them: CSV on the Web (W3C)
+
+_CONTEXT: Final = "http://www.w3.org/ns/csvw"
+_TYPES: Final = {"A": "gYear", "M": "gYearMonth", "B": "date", "D": "date"}
+_PARTS: Final = {"Q": "quarter", "M": "month", "S": "half"}
+
+
+@dataclass(frozen=True)
+class CsvForm:
+    """Marks between cells and inside numbers, and how periods are written.
+
+    Attributes
+    ----------
+    separator, decimal_mark : str
+    dates : {"period", "iso", "year and period"}
+        By their SDMX names, as the date of their end, or as numeric columns.
+    """
+
+    separator: str = ","
+    decimal_mark: str = "."
+    dates: str = "period"
+
+
+def described_csv(
+    table: pd.DataFrame,
+    path: Path,
+    form: CsvForm,
+    metadata_list: Mapping[str, Metadata] | None = None,
+    facts: Mapping[str, str] | None = None,
+) -> list[Path]:
+    """Write a table and ``NAME.csv-metadata.json`` next to it; both paths.
+
+    Parameters
+    ----------
+    table : DataFrame
+    path : Path
+    form : CsvForm
+    metadata_list : mapping of column to Metadata, optional
+    facts : mapping, optional
+        Of the whole file, in Dublin Core's terms.
+    """
+    flat = flattened(with_periods(table, form.dates))
+    written = to_csv(flat, path, form.separator, form.decimal_mark)
+    description = {
+        "@context": _CONTEXT,
+        "url": path.name,
+        "dialect": {"delimiter": form.separator, "encoding": "utf-8", "header": True},
+        **(facts or {}),
+        "tableSchema": {"columns": _columns(flat, written, form, metadata_list or {})},
+    }
+    beside = path.with_name(f"{path.name}-metadata.json")
+    beside.write_text(json.dumps(description, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
+    return [path, beside]
+
+
+def with_periods(table: pd.DataFrame, dates: str) -> pd.DataFrame:
+    """The table with its periods, in the index or a column, by name, as a date, or as numeric columns.
+
+    Rows that are not periods stay as they are.
+    """
+    if dates == "period":
+        return table
+    inside = "period" in table.columns
+    index: Any = pd.Index(table["period"]) if inside else table.index
+    if not isinstance(index, pd.PeriodIndex | pd.DatetimeIndex):
+        return table
+    rest = table.drop(columns="period") if inside else table
+    ends = index.to_timestamp(how="end") if isinstance(index, pd.PeriodIndex) else index
+    columns: dict[str, Any] = {"date": ends.strftime("%Y-%m-%d")}
+    if dates != "iso":
+        code = index.freqstr[:1] if isinstance(index, pd.PeriodIndex) else "D"
+        columns = {"year": ends.year}
+        if code in _PARTS:
+            columns[_PARTS[code]] = getattr(index, _PARTS[code])
+        elif code not in "AY":
+            columns |= {"month": ends.month, "day": ends.day}
+    return pd.concat([pd.DataFrame(columns), rest.reset_index(drop=True)], axis=1)
+
+
+def refuse_other_rows(table: pd.DataFrame) -> None:
+    """Refuse rows that are not periods, where numeric columns of them are wanted."""
+    rows: Any = pd.Index(table["period"]) if "period" in table.columns else table.index
+    if not isinstance(rows, pd.PeriodIndex | pd.DatetimeIndex):
+        raise UltrumError("periods='columns' needs rows of periods or dates.")
+
+
+def _columns(
+    table: pd.DataFrame, written: list[str], form: CsvForm, metadata_list: Mapping[str, Metadata]
+) -> list[dict[str, Any]]:
+    frequency = next((a.frequency.code for a in metadata_list.values()), "")
+    columns = []
+    for name, column in zip(written, table, strict=True):
+        metadata = metadata_list.get(str(column))
+        column_facts: dict[str, Any] = {
+            "name": name,
+            "titles": metadata.heading if metadata else name,
+        }
+        dated = column in ("period", "date") and frequency
+        column_facts["datatype"] = _TYPES.get(frequency, "string") if dated else _type(table[column], form)
+        columns.append(column_facts | (_facts(metadata) if metadata else {}))
+    return columns
+
+
+def _type(column: pd.Series, form: CsvForm) -> Any:
+    if pd.api.types.is_bool_dtype(column):
+        return "boolean"
+    if not pd.api.types.is_numeric_dtype(column):
+        return "string"
+    if form.decimal_mark == ".":
+        return "number"
+    return {"base": "number", "format": {"decimalChar": form.decimal_mark}}
+
+
+def _facts(metadata: Metadata) -> dict[str, str]:
+    """Unit, source and trail of a series in Dublin Core and schema.org words."""
+    texts = {
+        "schema:unitText": " ".join(w for w in (metadata.measure, metadata.unit, metadata.currency) if w),
+        "dc:source": metadata.address or metadata.source,
+        "dc:provenance": "; ".join(str(step) for step in metadata.trail),
+    }
+    return {key: text for key, text in texts.items() if text}
+
+
+# Workings as a sheet of live formulas
+
+_FIRST_STEP: Final = 3  # row of the first step; the title is above
+_STEP_COLUMNS: Final = 4  # step, formula in words, value, and an empty column before the rows
+_WIDTHS: Final = (48, 44, 18, 3)
+
+
+def write_workings(path: Path, sheets: Mapping[str, Workings]) -> None:
+    """Write a workbook with a sheet for each of some workings; every number that follows is a formula.
+
+    Parameters
+    ----------
+    path : Path
+    sheets : mapping of str to Workings
+        By the name of the sheet.
+    """
+    import xlsxwriter
+
+    with xlsxwriter.Workbook(str(path), {"nan_inf_to_errors": True}) as book:
+        bold, number = (
+            book.add_format({"bold": True}),
+            book.add_format({"num_format": "0.0000000000"}),
+        )
+        for name, workings in sheets.items():
+            sheet = book.add_worksheet(name[:31])
+            _write_steps(sheet, workings, bold, number)
+            _write_rows(sheet, workings, bold)
+            for column, width in enumerate(_WIDTHS):
+                sheet.set_column(column, column, width)
+            sheet.freeze_panes(_FIRST_STEP - 1, 0)
+
+
+def _write_steps(sheet: Any, workings: Workings, bold: Any, number: Any) -> None:
+    """Title, steps and note, in the first columns."""
+    sheet.write_string(0, 0, str(safe_text(workings.title)), bold)
+    for column, heading in enumerate(("step", "formula", "value")):
+        sheet.write_string(_FIRST_STEP - 2, column, heading, bold)
+    cells, ranges = _cells(workings), _ranges(workings)
+    for place, step in enumerate(workings.steps):
+        row = _FIRST_STEP - 1 + place
+        sheet.write_string(row, 0, str(safe_text(step.label)))
+        sheet.write_string(row, 1, f"{step.name} = {step.formula}" if step.formula else step.name)
+        if step.formula:
+            formula = in_a_spreadsheet(step.formula, cells, ranges, {})
+            sheet.write_formula(row, 2, formula, number, step.value)
+        else:
+            sheet.write_number(row, 2, step.value, number)
+    if workings.note:
+        sheet.write_string(_FIRST_STEP + len(workings.steps), 0, str(safe_text(workings.note)))
+
+
+def _write_rows(sheet: Any, workings: Workings, bold: Any) -> None:
+    """The rows, next to the steps; what follows row by row is a formula."""
+    if workings.rows.empty:
+        return
+    cells, ranges = _cells(workings), _ranges(workings)
+    sheet.write_string(_FIRST_STEP - 2, _STEP_COLUMNS, "period", bold)
+    for place, label in enumerate(workings.rows.index):
+        sheet.write_string(_FIRST_STEP - 1 + place, _STEP_COLUMNS, str(safe_text(period_label(label))))
+    for number, column in enumerate(workings.columns):
+        where = _STEP_COLUMNS + 1 + number
+        sheet.write_string(_FIRST_STEP - 2, where, str(safe_text(column.label)), bold)
+        for place, value in enumerate(workings.rows[column.name]):
+            row = _FIRST_STEP - 1 + place
+            if not column.formula:
+                sheet.write_number(row, where, float(value))
+                continue
+            own = {c.name: f"{_letters(_STEP_COLUMNS + 1 + k)}{row + 1}" for k, c in enumerate(workings.columns)}
+            formula = in_a_spreadsheet(column.formula, cells, ranges, own)
+            sheet.write_formula(row, where, formula, None, float(value))
+
+
+def _cells(workings: Workings) -> dict[str, str]:
+    """The cell of each step."""
+    return {s.name: f"$C${_FIRST_STEP + k}" for k, s in enumerate(workings.steps)}
+
+
+def _ranges(workings: Workings) -> dict[str, str]:
+    """The range of each column."""
+    first, last = _FIRST_STEP, _FIRST_STEP + len(workings.rows) - 1
+    return {
+        c.name: f"${_letters(_STEP_COLUMNS + 1 + k)}${first}:${_letters(_STEP_COLUMNS + 1 + k)}${last}"
+        for k, c in enumerate(workings.columns)
+    }
+
+
+def _letters(column: int) -> str:
+    """Letters of a column, from 0: A, B, ..., Z, AA."""
+    from xlsxwriter.utility import xl_col_to_name
+
+    return str(xl_col_to_name(column))
+
+
+# Export of series, panels and results to files, with the metadata of each column
+
+
+@checked
+def save(
+    data: Any,
+    path: str | os.PathLike[str],
+    *,
+    layout: Literal["wide", "long"] = "wide",
+    periods: Literal["label", "columns"] = "label",
+) -> list[Path]:
+    """Write series, a panel or a result to CSV, XLSX or Parquet, by the ending of the path.
+
+    Parameters
+    ----------
+    data : TimeSeries, SeriesTable, Panel, DataFrame, a result with ``to_frame``, or a mapping of names to these
+        A mapping becomes the sheets of a workbook. :class:`Workings` become a sheet of live formulas.
+    path : path
+        Ending in ``.csv``, ``.xlsx`` or ``.parquet``.
+    layout : {"wide", "long"}
+        One row a period, or for panels one row a period and asset.
+    periods : {"label", "columns"}
+        The period by its SDMX name, or as numeric columns (``year`` and ``month`` or ``quarter``), which
+        other statistical software asks for.
+
+    Returns
+    -------
+    list of Path
+        The files written. Next to a CSV, ``NAME.csv-metadata.json`` describes each column
+        (CSV on the Web, W3C): title, unit, currency, source and the steps it went through.
+
+    Raises
+    ------
+    UltrumError
+        If the ending is none of these, or the file cannot be written.
+
+    Examples
+    --------
+    >>> import tempfile, ultrum as ul
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     [file.name for file in save(ul.practice.panel(), Path(folder, "panel.csv"), layout="long")]
+    ['panel.csv', 'panel.csv-metadata.json']
+    """
+    target = path_of(path)
+    if isinstance(data, Mapping) or (isinstance(data, Workings) and target.suffix.lower() == ".xlsx"):
+        return _saved_sheets(data if isinstance(data, Mapping) else {"workings": data}, target, layout)
+    frame = _framed(data, layout)
+    if periods == "columns":
+        refuse_other_rows(frame)
+    form = CsvForm(dates="period" if periods == "label" else "year and period")
+    writers = {".xlsx": to_xlsx, ".parquet": to_parquet}
+    kind = target.suffix.lower()
+    if kind not in (".csv", *writers):
+        raise UltrumError(f"'{target.name}' ends in none of .csv, {', '.join(writers)}.")
+    try:
+        if kind == ".csv":
+            return described_csv(frame, target, form, _abouts(data))
+        writers[kind](with_periods(frame, form.dates), target)
+    except OSError as error:
+        raise UltrumError(f"{target} cannot be written: {reason(error)}.") from error
+    return [target]
+
+
+def _saved_sheets(sheets: Mapping[str, Any], target: Path, layout: str) -> list[Path]:
+    """Several tables as the sheets of a workbook, or several workings as sheets of formulas."""
+    if target.suffix.lower() != ".xlsx":
+        raise UltrumError(f"Several tables are the sheets of a workbook; '{target.name}' must end in .xlsx.")
+    if not sheets:
+        raise UltrumError("There is no table to write.")
+    live = [isinstance(one, Workings) for one in sheets.values()]
+    if any(live) and not all(live):
+        raise UltrumError("Tables and workings cannot share a workbook; write two.")
+    try:
+        if any(live):
+            write_workings(target, sheets)
+        else:
+            framed = {str(n): _framed(one, layout) for n, one in sheets.items()}
+            write_workbook({n: with_periods(frame, "period") for n, frame in framed.items()}, target, {})
+    except OSError as error:
+        raise UltrumError(f"{target} cannot be written: {reason(error)}.") from error
+    return [target]
+
+
+def _framed(data: Any, layout: str) -> pd.DataFrame:
+    if isinstance(data, Panel):
+        if layout == "long":
+            return data.long()
+        wide = data.wide()
+        wide.columns = pd.Index([str(name) for name in wide.columns.get_level_values(1)])
+        return wide
+    if isinstance(data, pd.DataFrame):
+        return data
+    if not hasattr(data, "to_frame"):
+        raise UltrumError(f"A {type(data).__name__} cannot be written; give series, a panel or a table.")
+    frame: pd.DataFrame = data.to_frame()
+    if layout == "long" and isinstance(data, SeriesTable | TimeSeries):
+        named = frame.rename_axis("period").reset_index()
+        return named.melt("period", var_name="series", value_name="value").dropna()
+    return frame
+
+
+def _abouts(data: Any) -> Mapping[str, Metadata]:
+    if isinstance(data, Panel):
+        return data.metadata
+    if isinstance(data, TimeSeries):
+        return {data.name: data.metadata}
+    return {a.name: a for a in data.metadata} if isinstance(data, SeriesTable) else {}

@@ -1,10 +1,13 @@
-"""Downloads before they are parsed, and addresses of series."""
+"""Downloads before they are parsed, decoding of response bodies, and addresses of series."""
 
 from __future__ import annotations
 
+import codecs
 import re
+import zlib
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from typing import Final
+from typing import Any, Final
 
 from ultrum.errors import SourceError
 from ultrum.sources.credentials import refuse_secret
@@ -64,3 +67,111 @@ class Address:
 
     def __str__(self) -> str:
         return f"{self.source}:{self.path}" + (f"#{self.field}" if self.field else "")
+
+
+# Decoding of response bodies: one content coding at most, bounded, its end checked
+
+_CODINGS: Final = {
+    "gzip": 31,
+    "x-gzip": 31,
+    "deflate": 15,
+}  # window bits of zlib
+_PIECE: Final = 1 << 16
+_CHARSET: Final = re.compile(r"charset\s*=\s*[\"']?([\w.:-]+)", re.IGNORECASE)
+ACCEPTED: Final = "gzip, deflate"
+
+
+class CodingError(Exception):
+    """The body is coded in a way that is not accepted, or ends before it is whole."""
+
+
+def decoded(parts: Iterable[bytes], coding: str) -> Iterator[bytes]:
+    """The body of an answer without its content coding, in pieces of bounded size.
+
+    Parameters
+    ----------
+    parts : iterable of bytes
+        The body as it arrives.
+    coding : str
+        Value of the Content-Encoding header.
+
+    Raises
+    ------
+    CodingError
+        If there are several codings, one that is not known, a damaged one, or one cut short.
+    """
+    names = [name.strip().lower() for name in coding.split(",") if name.strip()]
+    names = [name for name in names if name != "identity"]
+    if not names:
+        yield from parts
+        return
+    if len(names) > 1 or names[0] not in _CODINGS:
+        raise CodingError(f"it is coded as '{coding[:60]}', and only one of gzip and deflate is accepted")
+    yield from _inflated(parts, _CODINGS[names[0]])
+
+
+def _inflated(parts: Iterable[bytes], bits: int) -> Iterator[bytes]:
+    reader: Any = None
+    for part in parts:
+        if reader is None:
+            reader = zlib.decompressobj(_bits(part, bits))
+        elif reader.eof:
+            if part.strip(b"\0"):
+                raise CodingError("bytes follow the end of its compressed body")
+            continue
+        left = part
+        while left or reader.unconsumed_tail:
+            piece = _decompressed(reader, left or reader.unconsumed_tail)
+            left = b""
+            yield piece
+            if not piece and not reader.unconsumed_tail:
+                break
+        if reader.eof and reader.unused_data.strip(b"\0"):
+            raise CodingError("bytes follow the end of its compressed body")
+    if reader is not None and not reader.eof:
+        raise CodingError("its compressed body is cut short")
+
+
+def _decompressed(reader: Any, data: bytes) -> bytes:
+    try:
+        return bytes(reader.decompress(data, _PIECE))
+    except zlib.error as error:
+        raise CodingError(f"its compressed body is damaged ({error})") from None
+
+
+def _bits(part: bytes, bits: int) -> int:
+    """Deflate without the header that the standard asks for is common; it is read too.
+
+    Examples
+    --------
+    >>> packed = zlib.compress(b"date,x", 9)
+    >>> _bits(packed, 15), _bits(packed[2:], 15), _bits(b"xx", 15), _bits(packed, 31)
+    (15, -15, -15, 31)
+    """
+    if bits == 15 and (len(part) < 2 or (part[0] & 0x0F) != 8 or ((part[0] << 8) | part[1]) % 31):
+        return -15
+    return bits
+
+
+def charset_of(content_type: str, body: bytes) -> str | None:
+    """Encoding of a text by its Content-Type, unless the text is UTF-8, which servers often fail to declare.
+
+    Examples
+    --------
+    >>> charset_of("text/csv; charset=windows-1250", "Lód,ž".encode("cp1250"))
+    'cp1250'
+    >>> charset_of("text/csv; charset=iso-8859-1", "Löhne".encode()) is None
+    True
+    """
+    match = _CHARSET.search(content_type)
+    if not match:
+        return None
+    try:
+        name = codecs.lookup(match[1]).name
+    except LookupError:
+        return None
+    try:
+        body.decode("utf-8")
+    except UnicodeDecodeError:
+        return name
+    return None

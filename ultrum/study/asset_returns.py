@@ -10,12 +10,11 @@ import pandas as pd
 
 from ultrum.core.currency.conversion import to_currency
 from ultrum.core.currency.exchange_rates import ExchangeRates
-from ultrum.core.returns.log_returns import to_simple
-from ultrum.core.returns.price_adjustment import unused_events
-from ultrum.core.returns.price_returns import returns
-from ultrum.core.returns.untraded_days import mask_untraded
+from ultrum.core.returns.dividends_and_splits import unused_events
+from ultrum.core.returns.price_errors_and_untraded_days import mask_untraded
+from ultrum.core.returns.price_log_and_excess_returns import returns, to_simple
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.core.time.date_parser import days_in
+from ultrum.core.time.relative_dates import days_in
 from ultrum.core.transform.aggregation import to_frequency
 from ultrum.desk import Desk
 from ultrum.errors import StudyError, listed

@@ -14,10 +14,9 @@ from typing import Any, Final
 
 from ultrum.errors import StudyError, listed, reason
 from ultrum.file_access import path_of, replaced_whole
-from ultrum.study.provenance import run_from
-from ultrum.study.run_record import run_file
+from ultrum.study.provenance import run_file, run_from
+from ultrum.study.result_checks import add_specifications
 from ultrum.study.schema import LARGEST, Study
-from ultrum.study.specifications import add_specifications
 from ultrum.study.study_result import StudyResult
 from ultrum.vault import Vault, pack, unpack
 

@@ -12,8 +12,7 @@ import pandas as pd
 
 from ultrum.core.displayed_numbers import counted, decimals, significant
 from ultrum.errors import choices, listed
-from ultrum.study.provenance import stage_of, stage_trail
-from ultrum.study.run_record import error_of
+from ultrum.study.provenance import error_of, stage_of, stage_trail
 
 _ROUNDING: Final = 1e-12  # relative; two machines may differ by as much
 _SHOWN: Final = 12

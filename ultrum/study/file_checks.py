@@ -15,12 +15,10 @@ from ultrum.sources.table.event_columns import event_columns
 from ultrum.sources.table.factor_columns import factor_returns
 from ultrum.sources.table.file_patterns import files_of, is_pattern
 from ultrum.sources.table.price_columns import price_table
-from ultrum.study.fixes import in_study_words
-from ultrum.study.meaning_checks import EVENTS, addresses
+from ultrum.study.panel_stages import all_series
 from ultrum.study.schema import Study
 from ultrum.study.sections import EventsSection
-from ultrum.study.stage_functions import all_series
-from ultrum.study.validation import Fault, Lines, Place
+from ultrum.study.validation import EVENTS, Fault, Lines, Place, addresses, in_study_words
 
 
 def check_files(plan: Study, text: str = "", name: str = "The study") -> None:

@@ -10,24 +10,24 @@ import pandas as pd
 
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.cost_of_equity import cost_of_equity
-from ultrum.core.pricing.cost_result import CostOfEquity
-from ultrum.core.pricing.peers import PeerBeta, peer_beta
+from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
+from ultrum.core.pricing.peers_and_leverage import PeerBeta, peer_beta
 from ultrum.core.pricing.premium import Premium, premium
 from ultrum.core.pricing.sensitivity import BetaSensitivity, beta_sensitivity
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.returns.price_returns import returns
+from ultrum.core.returns.price_log_and_excess_returns import returns
 from ultrum.core.returns.yields import accrued_rate
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.core.time.durations import months_in
+from ultrum.core.time.frequency import months_in
 from ultrum.core.time.period_labels import period_label
 from ultrum.desk import Desk
 from ultrum.errors import StudyError
 from ultrum.sources.download import Address
 from ultrum.sources.table.event_columns import event_columns
 from ultrum.sources.table.price_columns import PriceTable
-from ultrum.study import stage_functions
+from ultrum.study import panel_stages
 from ultrum.study.asset_returns import daily_returns
 from ultrum.study.schema import Study
 from ultrum.study.sections import CostSection, PremiumSection
@@ -52,7 +52,7 @@ def cost_of(
     section, names = cost_section(plan), plan.model.factors
     given = {name: section.premium.get(name, "history") for name in names}
     histories = {f.name: _history(plan, f, given.get(f.name)) for f in factors}
-    rate = stage_functions.panel_rate(plan, desk)
+    rate = panel_stages.panel_rate(plan, desk)
     if isinstance(rate, float | int):
         rate = accrued_rate(rate, panel.risk_free.index, panel.frequency)
     if rate is None:
@@ -69,7 +69,7 @@ def cost_of(
 def _history(plan: Study, factor: TimeSeries, given: Any) -> TimeSeries:
     """A factor over the study's span, or over the span that its premium sets."""
     own = given.span if isinstance(given, PremiumSection) else None
-    return stage_functions.within_span(factor, own or plan.study.span)
+    return panel_stages.within_span(factor, own or plan.study.span)
 
 
 def _premium(history: TimeSeries, rate: TimeSeries, given: Any, two_pass_result: TwoPass | None) -> Premium:
@@ -104,7 +104,7 @@ def _rate(plan: Study, desk: Desk, panel: Panel) -> TimeSeries | float:
         return float(setting)
     if plan.sources[Address.parse(setting).source].kind == "sdmx":
         return desk.fetch(setting)
-    return stage_functions.rate_at(plan, desk, setting)
+    return panel_stages.rate_at(plan, desk, setting)
 
 
 def inflation_at_end(plan: Study, series: Mapping[str, TimeSeries], panel: Panel) -> tuple[float, str] | None:
@@ -119,7 +119,7 @@ def inflation_at_end(plan: Study, series: Mapping[str, TimeSeries], panel: Panel
             f"{setting} is a {metadata.measure or 'series'}, not a growth rate. Give the series a growth step."
         )
     _check_yearly(metadata, setting)
-    end = stage_functions.end_of(panel)
+    end = panel_stages.end_of(panel)
     valid = valid[metadata.frequency.ends(metadata.frequency.ordinals_of(valid.index)) <= end]
     if not len(valid):
         raise StudyError(f"{setting} has no value up to the end of the panel, {end}.")
@@ -146,8 +146,8 @@ def peers_of(plan: Study, desk: Desk, panel: Panel, betas: BetaTable, companies:
     records = desk.table(section.accounts, records_only=True).records
     table = event_columns(records, section.accounts, ["asset", "date"], {}, [company])
     columns = {"debt": section.debt, "equity": section.equity, "tax": section.tax}
-    end = stage_functions.end_of(panel)
-    accounts = stage_functions.accounts_of(table, section.accounts, columns, end)
+    end = panel_stages.end_of(panel)
+    accounts = panel_stages.accounts_of(table, section.accounts, columns, end)
     if company not in accounts.index:
         raise StudyError(f"{section.accounts} has no accounts of {company} up to {end}.")
     leverage = (accounts["debt"] / accounts["equity"]).clip(lower=0.0)
@@ -182,10 +182,10 @@ def sensitivity_of(plan: Study, desk: Desk, panel: Panel, prices: PriceTable, as
     markets = SeriesTable.of([returns(_index_at(desk, address)) for address in section.markets])
     return beta_sensitivity(
         daily_returns(plan, desk, prices), markets, asset,
-        risk_free=stage_functions.rate_at(plan, desk, section.risk_free), windows=section.windows,
+        risk_free=panel_stages.rate_at(plan, desk, section.risk_free), windows=section.windows,
         frequencies=section.frequencies, adjustments=section.adjustments, estimators=section.estimators,
         chosen=section.chosen, published=section.published, errors=plan.model.errors,
-        end=str(stage_functions.end_of(panel)),
+        end=str(panel_stages.end_of(panel)),
     )  # fmt: skip
 
 

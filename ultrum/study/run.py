@@ -10,33 +10,30 @@ from pathlib import Path
 from typing import Any
 
 from ultrum.core.panel.aligned_panel import Panel
-from ultrum.core.pricing.cost_result import CostOfEquity
-from ultrum.core.pricing.factor_betas import factor_betas
-from ultrum.core.pricing.joint_alpha import JointAlphaTest, joint_alpha_test
-from ultrum.core.pricing.peers import PeerBeta
+from ultrum.core.pricing.alpha_and_multiple_tests import JointAlphaTest, joint_alpha_test
+from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
+from ultrum.core.pricing.factor_betas_and_shrinkage import factor_betas, shrink_betas
+from ultrum.core.pricing.peers_and_leverage import PeerBeta
 from ultrum.core.pricing.sensitivity import BetaSensitivity
-from ultrum.core.pricing.shrinkage import shrink_betas
 from ultrum.core.pricing.two_pass import two_pass
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.diagnostics import Diagnosis, diagnose
-from ultrum.core.regression.rolling_regression import rolling_regress
-from ultrum.core.regression.rolling_result import RollingFit
+from ultrum.core.regression.rolling_regression import RollingFit, rolling_regress
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.desk import Desk
 from ultrum.errors import StudyError, one_of
-from ultrum.sources.credential_store import CredentialStore
-from ultrum.sources.http import HttpPolicy
+from ultrum.sources.credentials import CredentialStore
+from ultrum.sources.http_client import HttpPolicy
 from ultrum.sources.table.price_columns import PriceTable
 from ultrum.sources.table.reading_result import Decision
-from ultrum.study import pricing_stages, stage_functions
+from ultrum.study import panel_stages, pricing_stages
 from ultrum.study.asset_returns import names_of, read_prices, records_at, total_returns
-from ultrum.study.fixes import in_study_words
-from ultrum.study.result_checks import StudyWarning, check_assets, study_warnings
+from ultrum.study.result_checks import StudyWarning, check_assets, specifications_run, study_warnings
 from ultrum.study.schema import Study
-from ultrum.study.specifications import specifications_run
 from ultrum.study.stages import Stages, StageStore
 from ultrum.study.study_result import StudyResult
+from ultrum.study.validation import in_study_words
 from ultrum.vault import Record
 
 Progress = Callable[[str], None]
@@ -140,17 +137,17 @@ def _market_model(panel: Panel) -> list[StudyWarning]:
 
 def _series(plan: Study, desk: Desk, stages: Stages) -> dict[str, TimeSeries]:
     """Every series of the study, each after those it is made of."""
-    sections = stage_functions.all_series(plan)
+    sections = panel_stages.all_series(plan)
     by_name: dict[str, TimeSeries] = {}
 
     def _find(name: str) -> TimeSeries:
         return by_name[name] if name in by_name else desk.fetch(name)
 
-    for name in stage_functions.in_order(sections):
+    for name in panel_stages.in_order(sections):
         section = sections[name]
-        needs = [f"series: {n}" for n in stage_functions.series_needed(section, sections)]
+        needs = [f"series: {n}" for n in panel_stages.series_needed(section, sections)]
         settings = [section.model_dump(mode="json"), plan.study.frequency]
-        work = partial(stage_functions.make_series, plan, desk, name, section, _find)
+        work = partial(panel_stages.make_series, plan, desk, name, section, _find)
         by_name[name] = stages.do(f"series: {name}", settings, needs, work)
     return by_name
 
@@ -163,8 +160,8 @@ def _returns(
     def _work() -> tuple[SeriesTable, list[StudyWarning]]:
         warnings: list[StudyWarning] = []
         made = total_returns(plan, desk, prices, warnings)
-        made = stage_functions.with_portfolios(plan, made, records_at(desk, plan.panel.companies))
-        return stage_functions.only_wanted(plan, made), warnings
+        made = panel_stages.with_portfolios(plan, made, records_at(desk, plan.panel.companies))
+        return panel_stages.only_wanted(plan, made), warnings
 
     settings = [plan.study.frequency, plan.study.currency, plan.panel.model_dump(mode="json")]
     folios = {n: p.model_dump(mode="json") for n, p in plan.portfolios.items()}
@@ -184,10 +181,10 @@ def _panel(
     needs = ["returns", "factors", *(f"series: {n}" for n in plan.panel.conditions)]
 
     def _work() -> Panel:
-        risk_free = stage_functions.panel_rate(plan, desk)
+        risk_free = panel_stages.panel_rate(plan, desk)
         conditions = [series[n].with_metadata(name=n) for n in plan.panel.conditions]
-        known_by = stage_functions.known_by_of(plan, desk)
-        return stage_functions.make_panel(plan, asset_returns, factors, risk_free, conditions, known_by)
+        known_by = panel_stages.known_by_of(plan, desk)
+        return panel_stages.make_panel(plan, asset_returns, factors, risk_free, conditions, known_by)
 
     wanted = [m.factors for m in plan.models]
     settings = [plan.study.model_dump(mode="json"), plan.panel.model_dump(mode="json"), wanted]
@@ -203,7 +200,7 @@ def _factors(
     own_series = {n: series[n] for n in dict.fromkeys(used)}
 
     def _work() -> tuple[list[TimeSeries], tuple[Decision, ...]]:
-        return stage_functions.factor_table(plan, desk, own_series)
+        return panel_stages.factor_table(plan, desk, own_series)
 
     settings = [
         plan.study.frequency,
@@ -231,7 +228,7 @@ def _models(plan: Study, stages: Stages, panel: Panel) -> dict[str, BetaTable]:
 
 def _joint_alphas(plan: Study, stages: Stages, panel: Panel) -> dict[str, JointAlphaTest]:
     tests = {}
-    panel = stage_functions.without_portfolios(plan, panel)  # they are combinations of the others
+    panel = panel_stages.without_portfolios(plan, panel)  # they are combinations of the others
     for model in plan.models:
         if model.adjust or not all(panel.metadata[f].is_return for f in model.factors):
             continue  # alphas of adjusted betas, and of factors that are not traded, have no meaning
@@ -270,7 +267,7 @@ def _two_pass(plan: Study, stages: Stages, panel: Panel) -> TwoPass | None:
         return None
     factors = section.factors or list(dict.fromkeys(f for m in plan.models for f in m.factors))
     work = partial(
-        two_pass, stage_functions.without_portfolios(plan, panel), factors, beta_sample=section.beta_sample,
+        two_pass, panel_stages.without_portfolios(plan, panel), factors, beta_sample=section.beta_sample,
         window=section.window, draws=section.draws,
     )  # fmt: skip
     premia: TwoPass = stages.do("two-pass", section.model_dump(mode="json"), ["panel"], work)

@@ -12,7 +12,6 @@ from pydantic import Field
 
 from ultrum.errors import StudyError
 from ultrum.file_access import path_of, toml_of
-from ultrum.study.meaning_checks import meaning_faults
 from ultrum.study.sandbox import inside, source_place
 from ultrum.study.sections import (
     CostSection,
@@ -29,7 +28,7 @@ from ultrum.study.sections import (
     TestsSection,
     TwoPassSection,
 )
-from ultrum.study.validation import Lines, shape_faults
+from ultrum.study.validation import Lines, meaning_faults, shape_faults
 
 LARGEST: Final = 1024 * 1024
 _DEEPEST: Final = 8  # studies that inherit from one another

@@ -14,9 +14,8 @@ from pydantic import (
     model_validator,
 )
 
-from ultrum.core.currency.currency_codes import is_currency
-from ultrum.core.time.durations import parse_duration
-from ultrum.core.time.frequency import Frequency, parse_period
+from ultrum.core.currency.exchange_rates import is_currency
+from ultrum.core.time.frequency import Frequency, parse_duration, parse_period
 from ultrum.core.transform.steps import step_fault
 from ultrum.desk.settings import KINDS, kinds
 from ultrum.errors import FrequencyError, one_of

@@ -10,16 +10,16 @@ import pandas as pd
 
 from ultrum.core.displayed_numbers import counted, percent
 from ultrum.core.panel.aligned_panel import Panel
-from ultrum.core.pricing.cost_result import CostOfEquity
-from ultrum.core.pricing.joint_alpha import JointAlphaTest
+from ultrum.core.pricing.alpha_and_multiple_tests import JointAlphaTest
+from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
 from ultrum.core.pricing.kalman_beta import FilteredBetas, kalman_beta
-from ultrum.core.pricing.peers import PeerBeta
+from ultrum.core.pricing.peers_and_leverage import PeerBeta
 from ultrum.core.pricing.sensitivity import BetaSensitivity
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.diagnostics import Diagnosis
 from ultrum.core.regression.fit import CONSTANT
-from ultrum.core.regression.rolling_result import RollingFit
+from ultrum.core.regression.rolling_regression import RollingFit
 from ultrum.core.regression.structural_breaks import BreakTest, break_test
 from ultrum.core.series.text_tables import table_html
 from ultrum.core.series.time_series import SeriesTable, TimeSeries

@@ -1,14 +1,24 @@
-"""Validation of a study file: every fault with its line and the nearest valid word."""
+"""Validation of a study file: every fault with its line, the nearest valid word, and the fix."""
 
 from __future__ import annotations
 
+import contextlib
+import json
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any, Final
 
 from pydantic import BaseModel, ValidationError
 
-from ultrum.errors import one_of
+from ultrum.core.displayed_numbers import counted
+from ultrum.core.pricing.sensitivity import CHOICES
+from ultrum.core.series.metadata import Metadata
+from ultrum.core.time.frequency import Frequency, last_day, parse_duration, parse_period
+from ultrum.errors import FrequencyError, SourceError, UltrumError, one_of, options_in_text
+from ultrum.sources.download import Address
+from ultrum.sources.table import TableOptions
+from ultrum.study.sections import LARGEST_RATE
 
 Fault = tuple[int, str]
 Place = tuple[str, ...]
@@ -191,3 +201,323 @@ def _sections_in(annotation: Any) -> list[Any]:
     if isinstance(annotation, type) and issubclass(annotation, BaseModel):
         return [annotation]
     return [m for a in getattr(annotation, "__args__", ()) for m in _sections_in(a)]
+
+
+# Meaning of a study file: names that refer to nothing, values that no key takes, sections that need others
+
+_RULES: Final = ("hindsight", "release lag", "release dates")
+_COMPARED: Final = {
+    "window": "windows", "frequency": "frequencies", "adjustment": "adjustments", "estimator": "estimators",
+}  # fmt: skip
+EVENTS: Final = ("dividends", "splits", "final_payments")
+
+
+def meaning_faults(content: Mapping[str, Any], lines: Lines) -> list[Fault]:
+    """Faults of meaning: names that refer to nothing, words that are not a frequency or an address."""
+    return [(lines.of(place), text) for find in _FINDERS for place, text in find(content)]
+
+
+def _time_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    study = part(content, "study")
+    try:
+        Frequency.parse(str(study.get("frequency", "M")))
+    except FrequencyError as error:
+        yield ("study", "frequency"), str(error)
+    span = study.get("span")
+    for bound in span if isinstance(span, list) else []:
+        if isinstance(bound, str) and bound not in ("earliest", "latest"):
+            try:
+                parse_period(bound)
+            except FrequencyError as error:
+                yield ("study", "span"), str(error)
+    if isinstance(span, list) and _is_backwards(span):
+        yield ("study", "span"), f"span = {json.dumps(span)} ends before it begins; turn it round."
+    if part(content, "panel").get("conditions") and not study.get("known_by"):
+        text = "conditions need [study] known_by: a duration such as 'P1M', 'release dates', or 'hindsight'."
+        yield ("panel", "conditions"), text
+
+
+def _is_backwards(span: list[Any]) -> bool:
+    """Whether a span ends before it begins."""
+    if len(span) != 2 or not all(isinstance(bound, str) for bound in span):
+        return False
+    if span[0] == "latest" or span[1] == "earliest":
+        return True
+    if "earliest" in span or "latest" in span:
+        return False
+    try:
+        return bool(parse_period(span[0])[1] > last_day(span[1]))
+    except FrequencyError:
+        return False
+
+
+def _known_by_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    """Durations and words for when figures became known."""
+    given = part(content, "study").get("known_by")
+    for name, rule in given.items() if isinstance(given, dict) else [("", given)]:
+        if not isinstance(rule, str) or rule in _RULES:
+            continue
+        try:
+            parse_duration(rule)
+        except FrequencyError:
+            place = ("study", "known_by", name) if name else ("study", "known_by")
+            yield (
+                place,
+                f"known_by = '{rule}'; write a duration such as 'P1M', 'release lag' or 'hindsight'.",
+            )
+
+
+def _sensitivity_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    """The user's own combination: its choices, and values that are among those compared."""
+    section = part(content, "sensitivity")
+    for choice, value in part(section, "chosen").items():
+        if choice not in CHOICES:
+            yield ("sensitivity", "chosen"), f"no choice '{choice}'; {one_of(choice, CHOICES)}"
+        options = _listed(section.get(_COMPARED.get(choice, "")))
+        if options and value not in options:
+            yield ("sensitivity", "chosen"), f"{choice} = '{value}'; {one_of(value, options)}"
+
+
+def _case_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    """Names that differ only by case are the same in databases and on many disks."""
+    for section, entries in content.items():
+        lower: dict[str, str] = {}
+        names = [str(n) for n in entries] if isinstance(entries, Mapping) else [
+            str(e["name"]) for e in entries if isinstance(e, Mapping) and "name" in e
+        ] if isinstance(entries, list) else []  # fmt: skip
+        for name in names:
+            first = lower.setdefault(name.casefold(), name)
+            if first != name:
+                yield (
+                    (section,),
+                    f"[{section}] '{first}' and '{name}' differ only by case; rename one.",
+                )
+
+
+def _address_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    sources = part(content, "sources")
+    for place, address in addresses(content):
+        try:
+            name = Address.parse(str(address)).source
+        except SourceError as error:
+            yield place, str(error)
+            continue
+        if name not in sources:
+            yield place, f"'{address}': no source '{name}'; {one_of(name, sources)}"
+
+
+def _series_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    series = series_names(content)
+    for key in ("conditions", "more_factors"):
+        for name in _listed(part(content, "panel").get(key)):
+            if name not in series:
+                yield ("panel", key), f"no series '{name}'; {one_of(name, series)}"
+    for own_name, section in part(content, "series").items():
+        parts = _listed(part(section, "composite").get("parts")) if isinstance(section, dict) else []
+        for name in parts:
+            if name not in series:
+                yield (
+                    ("series", own_name, "composite"),
+                    f"no series '{name}'; {one_of(name, series)}",
+                )
+    twice = [n for n, count in Counter(series).items() if count > 1]
+    for name in twice:
+        yield ("sets",), f"two series are named '{name}'; rename one."
+    wrong = part(content, "cost_of_equity").get("inflation")
+    if wrong and wrong not in series:
+        yield ("cost_of_equity", "inflation"), f"no series '{wrong}'; {one_of(wrong, series)}"
+
+
+def _model_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    models = [m for m in _listed(content.get("models")) if isinstance(m, dict)]
+    names = [str(m.get("name", "")) for m in models]
+    for name, count in Counter(names).items():
+        if count > 1:
+            yield (
+                ("models", str(names.index(name)), "name"),
+                f"{counted(count, 'model')} are named '{name}'.",
+            )
+    used = [f for m in models for f in _listed(m.get("factors"))]
+    cost = part(content, "cost_of_equity")
+    for factor in part(cost, "premium"):
+        if factor not in used:
+            yield (
+                ("cost_of_equity", "premium"),
+                f"no model has the factor '{factor}'; {one_of(factor, used)}",
+            )
+    for factor in _listed(part(content, "panel").get("total_return_factors")):
+        if factor not in used:
+            yield ("panel",), f"no model has the factor '{factor}'; {one_of(factor, used)}"
+    for factor in _listed(part(content, "two_pass").get("factors")):
+        if factor not in used:
+            yield (
+                ("two_pass", "factors"),
+                f"no model has the factor '{factor}'; {one_of(factor, used)}",
+            )
+    if cost.get("model") and cost["model"] not in names:
+        yield (
+            ("cost_of_equity", "model"),
+            f"no model '{cost['model']}'; {one_of(cost['model'], names)}",
+        )
+
+
+def _premium_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    """Premia: where each comes from, and settings that have no effect."""
+    place = ("cost_of_equity", "premium")
+    for factor, given in part(part(content, "cost_of_equity"), "premium").items():
+        setting = f"the premium of '{factor}'"
+        if given == "two-pass" and "two_pass" not in content:
+            yield place, f"{setting} is of a two-pass; add a section [two_pass]."
+        if not isinstance(given, dict):
+            continue
+        blended = given.get("mean") == "blend"
+        if blended and "horizon" not in given:
+            yield place, f"{setting} is a blend; set its horizon in years."
+        if "value" in given and ("mean" in given or "horizon" in given):
+            yield place, f"{setting} has a value and a mean; give one of them."
+        elif "horizon" in given and not blended:
+            yield place, f"{setting} has a horizon, which only a blend uses; leave it out."
+    crossed = part(content, "two_pass")
+    if "window" in crossed and crossed.get("beta_sample") != "rolling":
+        text = "window has an effect with beta_sample = 'rolling' only; set it, or leave window out."
+        yield ("two_pass", "window"), text
+
+
+def _need_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    """What one section asks of another."""
+    cost, panel = part(content, "cost_of_equity"), part(content, "panel")
+    adjusted = [m.get("name") for m in _listed(content.get("models")) if isinstance(m, dict) and m.get("adjust")]
+    if cost.get("draws") and cost.get("model") in adjusted:
+        text = f"draws give plain betas, but those of the model '{cost['model']}' are adjusted; leave out one."
+        yield ("cost_of_equity", "draws"), text
+    for name, section in part(content, "portfolios").items():
+        if not isinstance(section, dict):
+            continue
+        place, portfolio_text = ("portfolios", name), f"the portfolio '{name}'"
+        if section.get("industry") and not panel.get("companies"):
+            yield (
+                place,
+                f"{portfolio_text} is of an industry; [panel] companies must name their table.",
+            )
+        if bool(section.get("industry")) == bool(section.get("assets")):
+            yield place, f"{portfolio_text} needs assets or an industry, one of them."
+    needed = {"predicted against realised": "two_pass", "sensitivity": "sensitivity"}
+    for figure in _listed(part(content, "report").get("figures")):
+        if figure in needed and needed[figure] not in content:
+            yield (
+                ("report", "figures"),
+                f"the figure '{figure}' needs a section [{needed[figure]}].",
+            )
+        if figure == "peers" and "peers" not in cost:
+            yield (
+                ("report", "figures"),
+                "the figure 'peers' needs a section [cost_of_equity.peers].",
+            )
+
+
+def _rate_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+    """The risk-free rate: needed by a cost of equity, and in decimals where it is a number."""
+    panel = part(content, "panel")
+    if "cost_of_equity" in content and panel.get("risk_free") is None:
+        text = "[cost_of_equity] needs [panel] risk_free, an address or a rate a year such as 0.03."
+        yield ("cost_of_equity",), text
+    rate = panel.get("risk_free")
+    if isinstance(rate, int | float) and not isinstance(rate, bool) and abs(rate) > LARGEST_RATE:
+        yield (
+            ("panel", "risk_free"),
+            f"risk_free = {rate:g} is {100 * rate:,.0f} % a year; write 0.03 for 3 %.",
+        )
+
+
+_FINDERS = (
+    _known_by_faults,
+    _sensitivity_faults,
+    _rate_faults,
+    _time_faults,
+    _case_faults,
+    _address_faults,
+    _series_faults,
+    _model_faults,
+    _need_faults,
+    _premium_faults,
+)
+
+
+def series_names(content: Mapping[str, Any]) -> list[str]:
+    """Names of every series of a study, those of its sets among them."""
+    sets = [part(s, "series") for s in part(content, "sets").values() if isinstance(s, dict)]
+    return [*part(content, "series"), *(name for members in sets for name in members)]
+
+
+def addresses(content: Mapping[str, Any]) -> Iterator[tuple[Place, Any]]:
+    """Every address in the study, with its place."""
+    for name, series in part(content, "series").items():
+        if isinstance(series, dict) and series.get("address"):
+            yield ("series", name, "address"), series["address"]
+        for address in _listed(series.get("rates")) if isinstance(series, dict) else []:
+            yield ("series", name, "rates"), address
+    for name, members in part(content, "sets").items():
+        for member, address in part(members, "series").items() if isinstance(members, dict) else ():
+            yield ("sets", name, "series", member), address
+    yield from _panel_addresses(part(content, "panel"))
+    cost, choices = part(content, "cost_of_equity"), part(content, "sensitivity")
+    if isinstance(cost.get("risk_free"), str):
+        yield ("cost_of_equity", "risk_free"), cost["risk_free"]
+    if part(cost, "peers").get("accounts"):
+        yield ("cost_of_equity", "peers", "accounts"), part(cost, "peers")["accounts"]
+    for address in _listed(choices.get("markets")):
+        yield ("sensitivity", "markets"), address
+    if choices.get("risk_free"):
+        yield ("sensitivity", "risk_free"), choices["risk_free"]
+
+
+def _panel_addresses(panel: Mapping[str, Any]) -> Iterator[tuple[Place, Any]]:
+    """Addresses of the panel: of one table, of several, or of the table of a section."""
+    for key in ("assets", "companies", *EVENTS, "factors", "risk_free", "exchange_rates"):
+        given = panel.get(key)
+        if isinstance(given, dict):
+            given = given.get("table")
+        for address in given if isinstance(given, list) else [given]:
+            if address and isinstance(address, str):
+                yield ("panel", key), address
+
+
+def part(content: Mapping[str, Any], key: str) -> dict[str, Any]:
+    """A table of the file, empty if it is absent or no table."""
+    table = content.get(key)
+    return table if isinstance(table, dict) else {}
+
+
+def _listed(value: Any) -> list[Any]:
+    return value if isinstance(value, list) else []
+
+
+# Fixes in the words of a study file: what a message of the library advises, as keys of a section
+
+_FIXES: Final = {
+    "price_column": "Name it in [panel] price_column.",
+    "market": "Name it in the factors of [[models]].",
+    "risk_free": "Set [panel] risk_free: the address of a column of returns, or a rate a year such as 0.03.",
+    "rate_size": "Set [panel] factor_units, or risk_free to a rate a year such as 0.03.",
+    "units": 'Set [panel] factor_units; for other tables, units in [sources.NAME.tables."FILE"].',
+    "how": "Add how to its step: { to_frequency = { frequency = 'Q', how = 'last' } }, or mean or sum.",
+    "total_return_factors": "For a total return, name it in [panel] total_return_factors.",
+}
+_NAMES: Final = (*TableOptions.__dataclass_fields__, *Metadata.__dataclass_fields__)
+_WHERE: Final = ' Such a key is set in [sources.NAME.tables."FILE"].'
+
+
+@contextlib.contextmanager
+def in_study_words() -> Iterator[None]:
+    """Errors raised inside name the key of the study that fixes them."""
+    try:
+        yield
+    except UltrumError as error:
+        text = error.with_fix(_FIXES)
+        changed = options_in_text(text, _NAMES, lambda name, value: f"{name} = '{value}'")
+        if changed != text:
+            changed += _WHERE
+        if changed == str(error):
+            raise
+        error.args = (changed,)
+        raise

@@ -12,7 +12,7 @@ from typing import Final
 
 from ultrum.errors import VaultError, reason
 from ultrum.file_access import json_of, path_of, replaced_whole
-from ultrum.vault.record import FACTS, Record, checked_instant
+from ultrum.vault.journal import FACTS, Record, checked_instant
 from ultrum.vault.store import Vault
 
 _LISTED: Final = "deliveries.json"

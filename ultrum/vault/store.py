@@ -23,26 +23,23 @@ import filelock
 from ultrum.errors import VaultError, reason, warn_user
 from ultrum.file_access import path_of
 from ultrum.sources.download import Download
-from ultrum.vault.blobs import Payloads
 from ultrum.vault.catalogue import (
     DAMAGE,
     Catalogue,
     another_in,
-    made_from,
-    newest_in,
-    remove_catalogues,
-    shows_damage,
-)
-from ultrum.vault.journal import Journal
-from ultrum.vault.record import Record, arrived, confirmed
-from ultrum.vault.verification import (
     damaged_lines,
     entries_without_journal,
     entry_of,
     is_sound,
     layout_version,
+    made_from,
+    newest_in,
+    remove_catalogues,
     repair,
+    shows_damage,
 )
+from ultrum.vault.journal import Journal, Record, arrived, confirmed
+from ultrum.vault.payload_files import Payloads
 
 _T = TypeVar("_T")
 _PATIENCE: Final = 600.0  # seconds to wait for another process

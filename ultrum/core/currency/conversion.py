@@ -15,7 +15,7 @@ from ultrum.core.currency.exchange_rates import STALE_AFTER, ExchangeRates
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
-from ultrum.core.time.period_groups import last_days
+from ultrum.core.time.period_grouping import last_days
 from ultrum.errors import CurrencyError
 
 _AT_A_MOMENT = ("price", "stock", "index")

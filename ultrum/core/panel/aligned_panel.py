@@ -14,8 +14,7 @@ from ultrum.core.series.metadata import Metadata, step_of
 from ultrum.core.series.text_tables import table_html
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
-from ultrum.core.time.index_spans import rows_between
-from ultrum.core.time.period_labels import span_of
+from ultrum.core.time.period_labels import rows_between, span_of
 from ultrum.errors import AlignmentError
 
 _ROWS: Final = ("complete", "any")

@@ -10,11 +10,10 @@ import pandas as pd
 
 from ultrum.core.array_types import Bools, Dates, Floats, Ints
 from ultrum.core.series.time_series import TimeSeries
-from ultrum.core.time.date_parser import days_in
-from ultrum.core.time.durations import months_in, periods_in
-from ultrum.core.time.frequency import Frequency
+from ultrum.core.time.frequency import Frequency, months_in, periods_in
 from ultrum.core.time.period_labels import span_of
-from ultrum.core.transform.window_bounds import months_before
+from ultrum.core.time.relative_dates import days_in
+from ultrum.core.transform.rolling_statistics import months_before
 from ultrum.errors import AlignmentError, FrequencyError, listed
 
 HINDSIGHT: Final = "hindsight"

@@ -1,8 +1,9 @@
-"""Cost of equity with the uncertainty of beta and premium combined."""
+"""Cost of equity, with the uncertainty of betas and premia combined, by one model or several."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 from typing import Any, Final, cast
 
 import numpy as np
@@ -10,16 +11,101 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
-from ultrum.core.pricing.cost_bootstrap import CostBootstrap
-from ultrum.core.pricing.cost_result import RISK_FREE, CostOfEquity, by_asset
-from ultrum.core.pricing.cost_variance import CostVariance, Exposures
-from ultrum.core.pricing.one_beta import OneBeta
+from ultrum.core.pricing.cost_of_equity_result import RISK_FREE, CostBootstrap, CostOfEquity, by_asset
+from ultrum.core.pricing.dimson_and_downside_betas import OneBeta
 from ultrum.core.pricing.premium import ZERO_COST, Premium, joint_covariance, premium
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.beta_table import BetaTable
+from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.returns.yields import annual_yield, check_annual_rate
 from ultrum.core.series.time_series import TimeSeries
-from ultrum.errors import EstimationError, UnitError, listed, warn_user
+from ultrum.core.time.period_labels import period_label
+from ultrum.errors import EstimationError, UnitError, listed, one_of, warn_user
+
+
+@dataclass(frozen=True)
+class Exposures:
+    """Betas of any kind: (N,K) with covariances (N,K,K), and what they rest on."""
+
+    assets: pd.Index
+    factors: list[str]
+    beta: Floats
+    covariance: Floats
+    df: Floats
+    errors: str
+    sample: Mapping[str, str]
+    end: Any
+
+    @classmethod
+    def of(cls, betas: BetaTable | OneBeta) -> Exposures:
+        """From a table of regressions, or one beta of each asset."""
+        if isinstance(betas, OneBeta):
+            names = betas.beta.index
+            return cls(
+                assets=names,
+                factors=[str(betas.beta.name)],
+                beta=betas.beta.to_numpy()[:, None],
+                covariance=betas.standard_error.to_numpy()[:, None, None] ** 2,
+                df=betas.nobs.to_numpy() - 2.0,
+                errors=betas.errors,
+                sample=dict.fromkeys(map(str, names), betas.basis),
+                end=betas.end,
+            )
+        factors = [str(t) for t in betas.coefficients.columns if t != CONSTANT]
+        where = betas.coefficients.columns.get_indexer(pd.Index(factors))
+        first, last = betas.first, betas.last
+        return cls(
+            assets=betas.coefficients.index,
+            factors=factors,
+            beta=betas.coefficients[factors].to_numpy(),
+            covariance=betas.covariance[:, where][:, :, where],
+            df=betas.df.to_numpy(dtype=np.float64),
+            errors=betas.errors,
+            sample={str(a): f"{period_label(first[a])} to {period_label(last[a])}" for a in betas.assets},
+            end=betas.response.index[-1],
+        )
+
+
+@dataclass(frozen=True)
+class CostVariance:
+    """Goodman's variance, by factor (N,K), and by where it comes from (N,)."""
+
+    by_factor: Floats
+    beta: Floats
+    premium: Floats
+    rate: float
+
+    @classmethod
+    def of(cls, exposures: Exposures, lam: Floats, spread: Floats, rate: float) -> CostVariance:
+        """β'Vλβ + λ'Vβλ − tr(VβVλ), with the variance of the rate added."""
+        from_premium = exposures.beta * (exposures.beta @ spread)
+        from_beta = lam * np.einsum("nkl,l->nk", exposures.covariance, lam)
+        both = np.einsum("nkl,lk->nk", exposures.covariance, spread)
+        half = both.sum(axis=1) / 2.0
+        return cls(
+            from_premium + from_beta - both,
+            from_beta.sum(axis=1) - half,
+            from_premium.sum(axis=1) - half,
+            rate,
+        )
+
+    @property
+    def total(self) -> Floats:
+        """Of each asset, (N,)."""
+        return np.asarray(self.by_factor.sum(axis=1) + self.rate)
+
+    def shares(self, assets: pd.Index) -> pd.DataFrame:
+        """Of beta, premium and risk-free rate; missing where the variance is not positive."""
+        whole = np.where(self.total > 0, self.total, np.nan)
+        columns = {
+            "beta": self.beta / whole,
+            "premium": self.premium / whole,
+            RISK_FREE: self.rate / whole,
+        }
+        return pd.DataFrame(columns, assets)
+
+
+# Cost of equity with the uncertainty of beta and premium combined
 
 _MONTH_OF_DAYS: Final = 21  # a daily rate accrues three days on Mondays; a month averages them
 _NEEDED_DRAWS: Final = 1999  # where the variance formula fails
@@ -292,3 +378,67 @@ def _notes(value: pd.Series, failed: Any, variance: Floats, unknown: bool) -> di
         elif wrong:
             notes[str(asset)] = f"{small}; no standard error"
     return notes
+
+
+# Costs of equity by several models side by side
+
+
+@checked
+def cost_comparison(
+    estimators: Mapping[str, BetaTable | OneBeta],
+    *,
+    asset: str | None = None,
+    level: float = 0.95,
+    factor: str | None = None,
+    **options: Any,
+) -> pd.DataFrame:
+    """Costs of equity by several estimators of beta, side by side.
+
+    Parameters
+    ----------
+    estimators : mapping of str to BetaTable or OneBeta
+        Tables of betas by the name of the estimator.
+    asset : str, optional
+        One asset; all by default.
+    level : float
+        Of the intervals.
+    factor : str, optional
+        Whose beta is shown; by default the first.
+    **options
+        As for :func:`ultrum.cost_of_equity`.
+
+    Returns
+    -------
+    DataFrame
+        Indexed by (asset, estimator): ``beta beta_error cost standard_error low high``.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
+    >>> made = cost_comparison({"plain": table, "vasicek": ul.shrink_betas(table)}, asset="BRTW",
+    ...                        premia={"market": 0.05}, risk_free=0.03)
+    >>> made.shape
+    (2, 6)
+    """
+    if not estimators:
+        raise EstimationError("cost_comparison was given no betas; give them by name.")
+    blocks = []
+    for name, betas in estimators.items():
+        cost = cost_of_equity(betas, **options)
+        parts = [p for p in cost.parts.index.unique(1) if p != RISK_FREE]
+        if factor is not None and factor not in parts:
+            raise EstimationError(f"No factor {factor} in {name}; {one_of(factor, parts)}")
+        part = factor or parts[0]
+        exposure = cost.parts.xs(part, level=1)
+        frame = pd.DataFrame({"beta": exposure["beta"], "beta_error": exposure["beta_error"], "cost": cost.value,
+                              "standard_error": cost.standard_error}).join(cost.interval(level))  # fmt: skip
+        frame.index = pd.MultiIndex.from_product([frame.index, [name]], names=["asset", "estimator"])
+        blocks.append(frame)
+    whole = pd.concat(blocks)
+    assets = list(dict.fromkeys(whole.index.get_level_values(0)))
+    if asset is not None:
+        if asset not in assets:
+            raise EstimationError(f"No asset '{asset}'; {one_of(asset, assets)}")
+        return whole.loc[[asset]]
+    return whole.loc[assets]

@@ -19,10 +19,10 @@ from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.displayed_numbers import counted
 from ultrum.core.panel.aligned_panel import Panel
-from ultrum.core.pricing.factor_betas import chosen_factor
+from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factor
 from ultrum.core.regression.inference import band_of
 from ultrum.core.series.text_tables import TableInNotebooks, table_text
-from ultrum.core.time.gaps import time_positions
+from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.errors import EstimationError
 
 _LEAST_ROWS: Final = 24

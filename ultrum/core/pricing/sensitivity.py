@@ -13,22 +13,21 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools
 from ultrum.core.displayed_numbers import counted
-from ultrum.core.pricing.dimson_beta import leads_and_lags
-from ultrum.core.pricing.shrinkage import BLUME_1971, shrink_betas
+from ultrum.core.pricing.dimson_and_downside_betas import leads_and_lags
+from ultrum.core.pricing.factor_betas_and_shrinkage import BLUME_1971, shrink_betas
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import t_quantile
-from ultrum.core.regression.ols import regress
-from ultrum.core.returns.excess_returns import excess
+from ultrum.core.regression.regress import regress
+from ultrum.core.returns.price_log_and_excess_returns import excess
 from ultrum.core.returns.yields import accrued_rate
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.series.time_series import S, SeriesTable, TimeSeries
-from ultrum.core.time.durations import months_in
-from ultrum.core.time.frequency import Frequency, last_day
-from ultrum.core.time.frequency_inference import infer_frequency
+from ultrum.core.time.frequency import Frequency, last_day, months_in
+from ultrum.core.time.index_frequency_and_gaps import infer_frequency
 from ultrum.core.transform.aggregation import to_frequency
-from ultrum.core.transform.window_bounds import months_before
+from ultrum.core.transform.rolling_statistics import months_before
 from ultrum.errors import EstimationError, UltrumError, UnitError, one_of
 
 ADJUSTMENTS: Final = ("none", "vasicek", "blume")

@@ -13,11 +13,10 @@ import pandas as pd
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.displayed_numbers import counted, p_equals
 from ultrum.core.pricing.cross_sections import CrossSections, refuse_empty
-from ultrum.core.pricing.factor_betas import HasFactors, chosen_factors
-from ultrum.core.pricing.premia_errors import covariance_of_mean, newey_west_of_mean
-from ultrum.core.pricing.two_pass_arrays import robust_sets
+from ultrum.core.pricing.factor_betas_and_shrinkage import HasFactors, chosen_factors
+from ultrum.core.pricing.two_pass_standard_errors import covariance_of_mean, newey_west_of_mean, robust_sets
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.engine.newey_west import check_depth, lag_rule
+from ultrum.core.regression.engine.newey_west_and_fixed_b import check_depth, lag_rule
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import (
     TestResult,
@@ -27,7 +26,7 @@ from ultrum.core.regression.inference import (
 )
 from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.frequency import Frequency, calendar_days
-from ultrum.core.time.gaps import observations_per_year, time_positions
+from ultrum.core.time.index_frequency_and_gaps import observations_per_year, time_positions
 from ultrum.core.time.period_labels import span_of
 from ultrum.errors import EstimationError, one_of
 

@@ -13,14 +13,13 @@ import pandas as pd
 from ultrum.core.array_types import Bools, Floats
 from ultrum.core.displayed_numbers import counted
 from ultrum.core.regression.engine.covariance import degrees_of_freedom, errors_in_words
-from ultrum.core.regression.fit import CONSTANT, Fit
+from ultrum.core.regression.fit import CONSTANT, NO_RESPONSE, Fit
 from ultrum.core.regression.inference import (
     t_p_values,
     t_quantile,
 )
-from ultrum.core.regression.narrative import NO_RESPONSE
 from ultrum.core.series.text_tables import estimates_text, table_html
-from ultrum.core.workings.steps_table import Workings
+from ultrum.core.workings import Workings
 from ultrum.errors import EstimationError, one_of
 
 

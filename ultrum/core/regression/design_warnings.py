@@ -9,7 +9,7 @@ import pandas as pd
 
 from ultrum.core.regression import inputs
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.engine.qr import condition_number, inflation
+from ultrum.core.regression.engine.least_squares import condition_number, inflation
 from ultrum.core.regression.fit import CONSTANT, Fit
 from ultrum.core.regression.unit_roots import trending_levels
 from ultrum.errors import EstimationError, warn_user

@@ -16,15 +16,12 @@ from ultrum.core.array_types import Floats, Ints
 from ultrum.core.displayed_numbers import counted, decimals, p_equals
 from ultrum.core.regression.design_warnings import refuse_exact_fit
 from ultrum.core.regression.engine.covariance import CLUSTERED, COSINE, HAC
-from ultrum.core.regression.engine.qr import inflation, projection_residuals
-from ultrum.core.regression.fit import CONSTANT, Fit
-from ultrum.core.regression.influence import weighted_rows
-from ultrum.core.regression.robust_tests import added_terms_f
-from ultrum.core.regression.structural_breaks import Break, break_test
+from ultrum.core.regression.engine.least_squares import inflation, projection_residuals
+from ultrum.core.regression.fit import CONSTANT, Fit, weighted_rows
+from ultrum.core.regression.structural_breaks import Break, added_terms_f, break_test
 from ultrum.core.regression.unit_roots import dickey_fuller, is_persistent
 from ultrum.core.series.text_tables import TableInNotebooks
-from ultrum.core.time.frequency_inference import infer_frequency
-from ultrum.core.time.gaps import time_positions
+from ultrum.core.time.index_frequency_and_gaps import infer_frequency, time_positions
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import EstimationError, FrequencyError, one_of
 

@@ -1,4 +1,4 @@
-"""The regression of one left-hand side, with everything that follows from it."""
+"""The fit of one dependent variable: estimates, tests, influence (Cook's distance), and a reading in words."""
 
 from __future__ import annotations
 
@@ -11,9 +11,10 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.array_types import Floats
+from ultrum.core.displayed_numbers import counted, p_equals
 from ultrum.core.regression.engine.covariance import COSINE, degrees_of_freedom, errors_in_words
-from ultrum.core.regression.engine.qr import condition_number
+from ultrum.core.regression.engine.least_squares import condition_number, orthonormal
 from ultrum.core.regression.inference import (
     CoefficientInference,
     TestResult,
@@ -21,13 +22,168 @@ from ultrum.core.regression.inference import (
     restriction_matrix,
     restrictions_in_words,
 )
-from ultrum.core.regression.influence import influence_table, weighted_rows
-from ultrum.core.regression.narrative import Figures, dropped_in_words, sentences
 from ultrum.core.series.text_tables import TableInNotebooks, table_text
+from ultrum.core.time.index_frequency_and_gaps import infer_frequency
 from ultrum.core.time.period_labels import period_label
-from ultrum.core.workings.regression_steps import regression_workings
-from ultrum.core.workings.steps_table import Workings
-from ultrum.errors import EstimationError, listed
+from ultrum.core.workings import Workings
+from ultrum.core.workings_of_results import regression_workings
+from ultrum.errors import EstimationError, FrequencyError, listed
+
+
+def weighted_rows(design: pd.DataFrame, response: pd.Series, weights: pd.Series | None) -> tuple[Floats, Floats]:
+    """Regressors and response, each row times the root of its weight."""
+    X, y = design.to_numpy(dtype=np.float64), response.to_numpy(dtype=np.float64)
+    if weights is None:
+        return X, y
+    root = np.sqrt(weights.to_numpy(dtype=np.float64))
+    return X * root[:, None], y * root
+
+
+def influence_table(X: Floats, residuals: Floats, index: pd.Index) -> pd.DataFrame:
+    """Leverage, scaled residuals, and what leaving out each row would do (Cook 1977; Belsley and others 1980).
+
+    Parameters
+    ----------
+    X, residuals : ndarray, shape (T, p) and (T,)
+    index : Index
+    """
+    rows, terms = X.shape
+    Q = orthonormal(X)
+    leverage = np.sum(Q * Q, axis=1)
+    slack = np.maximum(1.0 - leverage, np.finfo(float).eps)
+    sigma = np.sqrt(residuals @ residuals / (rows - terms))
+    with np.errstate(divide="ignore", invalid="ignore"):
+        standardised = residuals / (sigma * np.sqrt(slack))
+        outside = standardised * np.sqrt((rows - terms - 1) / np.maximum(rows - terms - standardised**2, 0.0))
+        columns = {
+            "leverage": leverage,
+            "residual": residuals,
+            "standardised": standardised,
+            "studentised": outside,
+            "cook": standardised**2 * leverage / (slack * terms),
+            "shift": outside * np.sqrt(leverage / slack),
+        }
+    return pd.DataFrame(columns, index)
+
+
+# A regression in words: each figure in one sentence
+
+NO_RESPONSE: Final = "missing left-hand side"
+
+
+def dropped_in_words(dropped: Mapping[str, int]) -> str:
+    """What was not used, by cause: observations first, then rows that have none.
+
+    Examples
+    --------
+    >>> dropped_in_words({"missing size": 15, "missing left-hand side": 2})
+    'observations dropped: 15 missing size; rows without a response: 2'
+    """
+    causes = ", ".join(f"{n} {cause}" for cause, n in dropped.items() if n and cause != NO_RESPONSE)
+    empty = dropped.get(NO_RESPONSE, 0)
+    return f"observations dropped: {causes or 'none'}" + (f"; rows without a response: {empty}" if empty else "")
+
+
+@dataclass(frozen=True)
+class Figures:
+    """The figures of a regression that the sentences need."""
+
+    name: str
+    nobs: int
+    errors: str
+    lags: int | None
+    index: pd.Index
+    coefficients: pd.Series
+    p_values: pd.Series
+    interval: pd.DataFrame
+    level: float
+    r2: float
+    sigma: float
+    dropped: Mapping[str, int]
+    detectable: pd.Series
+
+
+def sentences(fit: Figures, constant: str) -> list[str]:
+    """A sentence for each line of a regression; factor returns are in decimals."""
+    noun, level = noun_of(fit.index), fit.level
+    first, last = (period_label(fit.index[end]) for end in (0, -1))
+    lines = [
+        f"{fit.name} over {fit.nobs} {noun}s, {first} to {last}, with {errors_in_words(fit.errors)}"
+        + (f" of {fit.lags} lags" if fit.lags is not None else "")
+        + "."
+    ]
+    ends = fit.interval
+    for term in fit.coefficients.index:
+        value, p = float(fit.coefficients[term]), float(fit.p_values[term])
+        low, high = float(ends.loc[term, "low"]), float(ends.loc[term, "high"])
+        if term == constant:
+            lines.append(_alpha(value, low, high, p, noun, level))
+            lines.append(
+                f"Samples like this show an alpha of {100 * fit.detectable[term]:.2f} % a {noun} four times in "
+                "five (two-sided 5 % test); smaller ones mostly pass unseen."
+            )
+        else:
+            lines.append(_beta(str(fit.name), str(term), value, low, high, p, noun, level))
+    factors = [str(t) for t in fit.coefficients.index if t != constant]
+    lines.append(_r2(fit.r2, factors, centred=constant in fit.coefficients.index))
+    lines.append(
+        f"What the factors leave unexplained has a standard deviation of {100 * fit.sigma:.2f} % a {noun}."
+    )
+    dropped = {cause: count for cause, count in fit.dropped.items() if count}
+    if dropped:
+        reasons = "; ".join(f"{count} {cause}" for cause, count in dropped.items())
+        lines.append(f"Rows not used: {reasons}.")
+    return lines
+
+
+def noun_of(index: pd.Index) -> str:
+    """Word for one row of an index."""
+    try:
+        return infer_frequency(index).noun
+    except FrequencyError:
+        return "row"
+
+
+def _alpha(value: float, low: float, high: float, p: float, noun: str, level: float) -> str:
+    direction = "more" if value >= 0 else "less"
+    sure = "zero is inside, so this sample does not tell it from zero" if low <= 0 <= high else "zero is outside"
+    return (
+        f"Alpha: its mean return is {100 * abs(value):.2f} % a {noun} {direction} than its betas explain; with "
+        f"{100 * level:g} % confidence {100 * low:.2f} to {100 * high:.2f} %: {sure} ({p_equals(p)})."
+    )
+
+
+def _beta(name: str, term: str, value: float, low: float, high: float, p: float, noun: str, level: float) -> str:
+    inside = [word for number, word in ((0, "zero"), (1, "one")) if low <= number <= high]
+    also = {
+        0: "neither zero nor one is inside",
+        1: f"{''.join(inside)} is inside",
+        2: "both zero and one are inside",
+    }[len(inside)]
+    direction = "higher" if value >= 0 else "lower"
+    return (
+        f"{term}: in a {noun} in which {term} is 1 % higher, {name} is {abs(value):.2f} % {direction} on "
+        f"average, the other factors equal; beta {value:.2f}, with {100 * level:g} % confidence {low:.2f} to "
+        f"{high:.2f}: {also} (of zero {p_equals(p)})."
+    )
+
+
+def _r2(r2: float, factors: list[str], *, centred: bool) -> str:
+    if not np.isfinite(r2):
+        return "R² is not defined: the left-hand side does not move."
+    what = factors[0] if len(factors) == 1 else "the factors"
+    if not centred:
+        return (
+            f"R² {r2:.2f} is about zero, not about the mean, since there is no constant: it is no share of the "
+            "variance, and not comparable with that of a regression with one."
+        )
+    return (
+        f"R² {r2:.2f}: {100 * r2:.0f} % of the variance goes with {what}; the other {100 * (1 - r2):.0f} % is "
+        "specific to the asset, and largely cancels in a portfolio of many."
+    )
+
+
+# The regression of one left-hand side, with everything that follows from it
 
 CONSTANT: Final = "constant"
 
@@ -143,7 +299,7 @@ class Fit(CoefficientInference, TableInNotebooks):
 
         Examples
         --------
-        >>> from ultrum.core.regression.ols import regress
+        >>> from ultrum.core.regression.regress import regress
         >>> fit = regress([1.0, 2.1, 2.9, 4.2], [[1.0], [2.0], [3.0], [4.0]], errors="classical")
         >>> fit.test("x1", 1.0).p_value > 0.3
         True

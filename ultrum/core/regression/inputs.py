@@ -10,13 +10,13 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
+from ultrum.core.arguments import refuse_large
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.displayed_numbers import counted
-from ultrum.core.large_data import refuse_large
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.series.metadata import ZERO_COST, Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.core.time.frequency_inference import infer_frequency
+from ultrum.core.time.index_frequency_and_gaps import infer_frequency
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitError
 

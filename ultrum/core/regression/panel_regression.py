@@ -12,11 +12,11 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.panel.aligned_panel import Panel
-from ultrum.core.pricing.factor_betas import chosen_factors
+from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
 from ultrum.core.pricing.two_pass import refuse_other
 from ultrum.core.regression.design_warnings import warn_of_few_clusters
-from ultrum.core.regression.engine.clusters import clustered, smallest_count
-from ultrum.core.regression.engine.qr import least_squares
+from ultrum.core.regression.engine.covariance import clustered, smallest_count
+from ultrum.core.regression.engine.least_squares import least_squares
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import CoefficientInference, TestResult
 from ultrum.core.series.text_tables import TableInNotebooks, table_text

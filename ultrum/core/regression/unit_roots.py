@@ -10,8 +10,8 @@ import scipy.special
 
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.displayed_numbers import counted
-from ultrum.core.regression.engine.newey_west import on_calendar
-from ultrum.core.regression.engine.qr import row_weights
+from ultrum.core.regression.engine.least_squares import row_weights
+from ultrum.core.regression.engine.newey_west_and_fixed_b import on_calendar
 from ultrum.errors import EstimationError
 
 _SHORT: Final = 25  # rows, below which the test has little power

@@ -12,8 +12,8 @@ from ultrum.core.arguments import checked
 from ultrum.core.array_types import Ints
 from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
-from ultrum.core.time.date_parser import days_in
-from ultrum.core.time.durations import months_in
+from ultrum.core.time.frequency import months_in
+from ultrum.core.time.relative_dates import days_in
 from ultrum.errors import AlignmentError, FrequencyError, choices
 
 DatesLike = Sequence[Any] | np.ndarray | pd.Index | pd.Series | pd.DataFrame
@@ -225,7 +225,7 @@ def _limit(max_age: str | None, days: Ints, forward: bool) -> Any:
     months = months_in(text)
     if not months:
         raise FrequencyError(f"max_age='{max_age}' is not a duration. Write P5D, P2W, P3M or P1Y.")
-    from ultrum.core.transform.window_bounds import months_before
+    from ultrum.core.transform.rolling_statistics import months_before
 
     dates = days.astype("datetime64[D]")
     moved = months_before(dates, -months if forward else months).astype(np.int64)

@@ -13,7 +13,7 @@ from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, calendar_days
-from ultrum.core.time.gaps import gap_lengths
+from ultrum.core.time.index_frequency_and_gaps import gap_lengths
 from ultrum.core.transform.aggregation import to_frequency
 from ultrum.errors import FrequencyError, UnitError
 

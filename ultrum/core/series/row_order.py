@@ -1,18 +1,19 @@
-"""Rows of a series: sorted, unique, as periods or dates."""
+"""Rows of a series: sorted, unique, as periods or dates; the memory order of a table."""
 
 from __future__ import annotations
 
 from collections import Counter
+from typing import Final
 
 import numpy as np
 import pandas as pd
 
-from ultrum.core.array_types import Dates, Ints
+from ultrum.core.array_types import Dates, Floats, Ints
 from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.time.frequency import Frequency, calendar_days
-from ultrum.core.time.period_labels import span_of
-from ultrum.errors import AlignmentError, FrequencyError
+from ultrum.core.time.period_labels import period_label, span_of
+from ultrum.errors import AlignmentError, FrequencyError, UnitError
 
 
 def index_like(index: pd.Index, ordinals: Ints, frequency: Frequency) -> pd.Index:
@@ -97,3 +98,66 @@ def glimpse(values: pd.Series | pd.DataFrame) -> str:
     with pd.option_context("display.width", 100, "display.max_rows", 6, "display.min_rows", 6):
         text = repr(values.to_frame() if isinstance(values, pd.Series) else values)
     return "\n".join(line for line in text.splitlines() if not line.startswith("["))
+
+
+# Memory order: the numbers of a table as one array in the order it is read
+
+_WIDE: Final = 256  # columns from which a table is stored by rows
+
+
+def numbers_in(frame: pd.DataFrame) -> Floats:
+    """Values of a frame as an array; the first that is not a finite real number is named."""
+    for name, kind in frame.dtypes.items():
+        if kind.kind == "c":
+            raise UnitError(f"{name} holds complex numbers; give real ones.")
+    try:
+        return _finite(frame, np.asarray(frame.to_numpy(dtype=np.float64, na_value=np.nan)))
+    except (TypeError, ValueError):
+        for name in frame:
+            numbers = pd.to_numeric(frame[name], errors="coerce")
+            wrong = np.flatnonzero(numbers.isna() & frame[name].notna())
+            if len(wrong):
+                place = f"{name}, {period_label(frame.index[wrong[0]])}"
+                raise UnitError(
+                    f"{place}: '{frame[name].iloc[wrong[0]]}' is not a number; read_series reads files "
+                    "with marks for missing values and decimal commas."
+                ) from None
+        raise
+
+
+def _finite(frame: pd.DataFrame, values: Floats) -> Floats:
+    """The values, if none is infinite."""
+    for low in range(0, values.shape[1], 64):
+        infinite = np.isinf(values[:, low : low + 64])
+        if infinite.any():
+            row, column = np.argwhere(infinite)[0]
+            place = f"{frame.columns[low + column]}, {period_label(frame.index[row])}"
+            raise UnitError(f"{place}: the value is infinite. Mark it as missing (NaN), or correct it.")
+    return values
+
+
+def laid_out(values: Floats) -> tuple[Floats, tuple[Ints, Ints]]:
+    """A copy that lies as it will be read, and the first and last row with a value of each column.
+
+    A wide table is stored by rows, a narrow and long one by columns.
+    """
+    wide = values.shape[1] > _WIDE
+    block = np.empty(values.shape, order="C" if wide else "F")
+    first = np.empty(values.shape[1], dtype=np.int64)
+    last = first.copy()
+    for low in range(0, values.shape[1], 64):
+        part = values[:, low : low + 64]
+        block[:, low : low + 64] = part
+        first[low : low + 64], last[low : low + 64] = bounds_of(part)
+    return block, (first, last)
+
+
+def bounds_of(block: Floats) -> tuple[Ints, Ints]:
+    """First and last row with a value; T and −1 where a column has none."""
+    rows = len(block)
+    if not rows:
+        return np.zeros(block.shape[1], dtype=np.int64), np.full(block.shape[1], -1)
+    valid = np.ascontiguousarray(np.isfinite(block).T)
+    none = ~valid.any(axis=1)
+    first = np.where(none, rows, valid.argmax(axis=1))
+    return first, np.where(none, -1, rows - 1 - valid[:, ::-1].argmax(axis=1))

@@ -8,7 +8,7 @@ from typing import Concatenate, ParamSpec, cast
 
 import numpy as np
 
-from ultrum.core.large_data import refuse_large
+from ultrum.core.arguments import refuse_large
 from ultrum.core.series.time_series import S, SeriesLike, SeriesTable, TimeSeries
 from ultrum.errors import AlignmentError, UnitError, listed
 

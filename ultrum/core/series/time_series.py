@@ -17,23 +17,23 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.series.arithmetic import combined, divisor_in, number_in
-from ultrum.core.series.memory_order import bounds_of, laid_out, numbers_in
 from ultrum.core.series.metadata import Metadata, check_facts
 from ultrum.core.series.row_order import (
+    bounds_of,
     glimpse,
     headline,
     in_order,
     index_like,
+    laid_out,
+    numbers_in,
     refuse_disorder,
     refuse_duplicates,
     refuse_one_name_twice,
     with_weekends,
 )
 from ultrum.core.time.frequency import Frequency, calendar_days
-from ultrum.core.time.frequency_inference import infer_frequency
-from ultrum.core.time.gaps import observations_per_year
-from ultrum.core.time.index_spans import rows_between
-from ultrum.core.time.period_labels import span_of
+from ultrum.core.time.index_frequency_and_gaps import infer_frequency, observations_per_year
+from ultrum.core.time.period_labels import rows_between, span_of
 from ultrum.errors import AlignmentError, FrequencyError, listed, one_of
 
 Causes = Mapping[str, Mapping[int, str]]

@@ -1,12 +1,14 @@
-"""Labels of periods and spans in the text of results."""
+"""Labels of periods and spans, and rows from one period to another."""
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
+import numpy as np
 import pandas as pd
 
-from ultrum.core.time.frequency_inference import _half_years
+from ultrum.core.time.frequency import Frequency, calendar_days, last_day, parse_period
+from ultrum.core.time.index_frequency_and_gaps import _half_years
 
 
 def span_of(index: pd.Index) -> str:
@@ -31,3 +33,40 @@ def period_label(moment: Any) -> str:
             return f"{year}-W{week:02d}"
         return f"{text[:4]}-{text[4:]}" if "Q" in text else text
     return str(moment)[:10]
+
+
+# Rows of an index from one period to another
+
+
+def rows_between(index: pd.Index, frequency: Frequency, start: Any, end: Any) -> slice:
+    """Rows from ``start`` to ``end``, both included; an open side is None.
+
+    Names of periods are those of the frequency, as :meth:`Frequency.ordinal_named` reads them; days and
+    periods of another kind stand for all their days. Data within days are cut as pandas reads instants.
+
+    Examples
+    --------
+    >>> weeks = pd.period_range("2024-01-05", periods=9, freq="W-FRI")
+    >>> rows_between(weeks, Frequency.parse("W-FRI"), "2024-W03", "2024-02-05")
+    slice(2, 6, None)
+    """
+    if frequency.code in "HN":
+        return index.slice_indexer(_instant(start, "start", index), _instant(end, "end", index))
+    places: Any = calendar_days(index) if frequency.is_dated else frequency.ordinals_of(index)
+    first, stop = 0, len(index)
+    if start is not None:
+        name = start if isinstance(start, str) else period_label(start)
+        low: Any = parse_period(name)[1] if frequency.is_dated else frequency.ordinal_named(name)
+        first = int(np.searchsorted(places, low, "left"))
+    if end is not None:
+        name = end if isinstance(end, str) else period_label(end)
+        high: Any = last_day(name) if frequency.is_dated else frequency.ordinal_named(name, last=True)
+        stop = int(np.searchsorted(places, high, "right"))
+    return slice(first, stop)
+
+
+def _instant(moment: Any, side: Literal["start", "end"], index: Any) -> Any:
+    """The first or last instant of a period, on the clock of an index; anything else as it is."""
+    if not isinstance(moment, pd.Period):
+        return moment
+    return moment.to_timestamp(how=side).tz_localize(index.tz)

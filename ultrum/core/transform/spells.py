@@ -12,7 +12,7 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Bools, Floats
 from ultrum.core.series.time_series import SeriesLike, TimeSeries
-from ultrum.core.time.gaps import positions_of
+from ultrum.core.time.index_frequency_and_gaps import positions_of
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import UnitError
 

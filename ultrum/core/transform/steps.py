@@ -12,20 +12,13 @@ from ultrum.core.arguments import argument_fault, checked
 from ultrum.core.currency.conversion import to_currency
 from ultrum.core.returns.yields import yield_to_return
 from ultrum.core.series.time_series import TimeSeries
-from ultrum.core.time.durations import parse_duration
-from ultrum.core.time.frequency import Frequency
+from ultrum.core.time.frequency import Frequency, parse_duration
 from ultrum.core.transform.aggregation import to_frequency
-from ultrum.core.transform.cumulating import cumulate
-from ultrum.core.transform.deflating import deflate
 from ultrum.core.transform.disaggregation import disaggregate
-from ultrum.core.transform.growth import difference, growth
-from ultrum.core.transform.innovations import innovations
-from ultrum.core.transform.lag_and_fill import fill, lag
-from ultrum.core.transform.rebasing import rebase
-from ultrum.core.transform.rolling_statistics import rolling
-from ultrum.core.transform.splice import splice
-from ultrum.core.transform.standardise import standardise
-from ultrum.core.transform.term_spread import spread
+from ultrum.core.transform.growth_rebasing_deflating import cumulate, deflate, difference, growth, rebase
+from ultrum.core.transform.lags_fills_innovations import fill, innovations, lag
+from ultrum.core.transform.rolling_statistics import rolling, standardise
+from ultrum.core.transform.splices_composites_spreads import splice, spread
 from ultrum.errors import FrequencyError, UnitError, one_of
 
 Step = Mapping[str, Any]

@@ -1,8 +1,7 @@
 """Figures. Each function takes a result or series and returns Matplotlib axes."""
 
-from ultrum.report.figures.coverage_figure import coverage_timeline
-from ultrum.report.figures.estimate_figures import betas, build_up, line_of_fit
-from ultrum.report.figures.figure_files import to_pdf, to_png, to_svg
+from ultrum.report.figures.estimate_figures import betas, build_up, line_of_fit, time_varying_betas
+from ultrum.report.figures.figure_style import to_pdf, to_png, to_svg
 from ultrum.report.figures.maps import regions
 from ultrum.report.figures.pricing_figures import (
     beta_path,
@@ -20,8 +19,7 @@ from ultrum.report.figures.return_figures import (
     risk_against_return,
     under_water,
 )
-from ultrum.report.figures.series_figures import bars, small_multiples, through_time
-from ultrum.report.figures.varying_beta_figure import time_varying_betas
+from ultrum.report.figures.series_figures import bars, coverage_timeline, small_multiples, through_time
 
 __all__ = [
     "against_benchmark", "bars", "beta_path", "betas", "break_path", "build_up", "calendar_heat",

@@ -1,23 +1,26 @@
-"""Figures of estimates: betas, a line of fit, the build-up of a cost of equity."""
+"""Figures of estimates: betas, a regression line, components of a cost of equity, time-varying betas."""
 
 from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.core.displayed_numbers import decimals, percent, true_minus
-from ultrum.core.pricing.cost_result import RISK_FREE, CostOfEquity
+from ultrum.core.pricing.cost_of_equity_result import RISK_FREE, CostOfEquity
+from ultrum.core.pricing.time_varying_betas import TimeVaryingBetas
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.fit import CONSTANT, Fit
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.series.text_tables import headed
-from ultrum.core.time.frequency_inference import infer_frequency
+from ultrum.core.time.index_frequency_and_gaps import infer_frequency
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import FrequencyError, UltrumError, one_of
-from ultrum.report.figure_style import INK, LANTERN, MOST_NAMES, STONE, TIDE, axes_for, foot, styled
+from ultrum.report.figures.figure_style import INK, LANTERN, MIST, MOST_NAMES, STONE, TIDE, axes_for, foot, styled
+from ultrum.report.figures.series_figures import moments_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -251,3 +254,57 @@ def _part_labels(parts: Any) -> list[str]:
         else:
             labels.append(f"{name}: beta {decimals(part['beta'])}\n× premium {percent(part['premium'])} %")
     return labels
+
+
+# Betas of one asset by several estimators, side by side
+
+
+@styled
+@checked
+def time_varying_betas(result: TimeVaryingBetas, *, source: str = "") -> list[Axes]:
+    """Betas of one asset by each estimator, a picture each on one scale, with the errors of their forecasts.
+
+    Parameters
+    ----------
+    result : TimeVaryingBetas
+        Result of :func:`ultrum.time_varying_betas`.
+    source : str
+        Source of the data, named below the figure.
+
+    Returns
+    -------
+    list of Axes
+        Axes of each picture.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> made = ul.time_varying_betas(ul.practice.panel(), "MRWG")
+    >>> time_varying_betas(made)[0].get_title(loc="left")
+    'constant: forecast error 8.97 %'
+    """
+    from matplotlib.figure import Figure
+
+    tall, errors = -(-len(result.paths) // 2), result.forecasts["rmse"].to_dict()
+    figure = Figure(figsize=(9.6, 0.8 + 2.9 * tall), layout="constrained")
+    grid = figure.subplots(tall, 2, sharex=True, sharey=True, squeeze=False).ravel()
+    bounds = pd.concat(list(result.paths.values()))
+    low, high = float(bounds["low"].quantile(0.02)), float(bounds["high"].quantile(0.98))
+    for ax, (name, path) in zip(grid, result.paths.items(), strict=False):
+        days = moments_of(path.index)
+        ax.fill_between(days, path["low"], path["high"], color=MIST)
+        ax.plot(days, path["estimate"], color=TIDE)
+        ax.set_title(f"{name}: forecast error {percent(errors[name])} %", fontsize=11)
+        ax.set_ylim(low - 0.1 * (high - low), high + 0.1 * (high - low))
+    for ax in grid[len(result.paths) :]:
+        ax.set_axis_off()
+    for ax in grid[::2]:
+        ax.set_ylabel(f"{result.factor} beta")
+    figure.suptitle(
+        f"Beta of {result.asset} by estimator, with 95 % bands",
+        x=0.01,
+        ha="left",
+        fontweight="bold",
+    )
+    foot(grid[0], result.basis, source=source)
+    return list(grid[: len(result.paths)])

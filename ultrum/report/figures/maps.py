@@ -13,7 +13,7 @@ import pandas as pd
 
 from ultrum.core.arguments import checked
 from ultrum.errors import TableError, UnitError, listed
-from ultrum.report.figure_style import INK, STONE, axes_for, foot, styled
+from ultrum.report.figures.figure_style import INK, STONE, axes_for, foot, styled
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

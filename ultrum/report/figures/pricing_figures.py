@@ -10,19 +10,19 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.array_types import Floats
 from ultrum.core.displayed_numbers import decimals, p_equals, true_minus
-from ultrum.core.pricing.conditional_beta import ConditionalBetas
 from ultrum.core.pricing.kalman_beta import FilteredBetas
-from ultrum.core.pricing.peers import PeerBeta
+from ultrum.core.pricing.peers_and_leverage import PeerBeta
 from ultrum.core.pricing.sensitivity import CHOICES, BetaSensitivity
+from ultrum.core.pricing.time_varying_betas import ConditionalBetas
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.inference import t_quantile
-from ultrum.core.regression.rolling_result import RollingFit
+from ultrum.core.regression.rolling_regression import RollingFit
 from ultrum.core.regression.structural_breaks import BreakTest
 from ultrum.core.series.text_tables import headed
 from ultrum.core.time.period_labels import period_label, span_of
 from ultrum.errors import UltrumError
-from ultrum.report.figure_style import (
+from ultrum.report.figures.figure_style import (
     INK,
     LANTERN,
     LINES,
@@ -31,9 +31,9 @@ from ultrum.report.figure_style import (
     TIDE,
     axes_for,
     foot,
+    names_apart,
     styled,
 )
-from ultrum.report.figures.label_placement import names_apart
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -10,16 +10,13 @@ import pandas as pd
 from ultrum.core.arguments import checked
 from ultrum.core.displayed_numbers import counted, decimals, percent, significant
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.core.statistics.benchmark import Relative
-from ultrum.core.statistics.calendar_returns import CalendarReturns
-from ultrum.core.statistics.correlation import Correlations
-from ultrum.core.statistics.distribution import Distribution
-from ultrum.core.statistics.drawdowns import Drawdowns
-from ultrum.core.statistics.risk_return import RiskReturn
+from ultrum.core.statistics.benchmark_and_correlation import Correlations, Relative
+from ultrum.core.statistics.distribution_and_calendar_returns import CalendarReturns, Distribution
+from ultrum.core.statistics.risk_return_and_drawdowns import Drawdowns, RiskReturn
 from ultrum.core.time.period_labels import span_of
-from ultrum.core.transform.cumulating import cumulate
+from ultrum.core.transform.growth_rebasing_deflating import cumulate
 from ultrum.errors import UnitError
-from ultrum.report.figure_style import (
+from ultrum.report.figures.figure_style import (
     DASHES,
     INK,
     LANTERN,
@@ -29,10 +26,10 @@ from ultrum.report.figure_style import (
     TIDE,
     axes_for,
     foot,
+    names_apart,
     styled,
 )
-from ultrum.report.figures.label_placement import names_apart
-from ultrum.report.figures.series_reading import moments_of, reading_of
+from ultrum.report.figures.series_figures import moments_of, reading_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -1,4 +1,4 @@
-"""Figures of series through time: one scale or two, spells and episodes, bars, small multiples."""
+"""Figures of series through time: one scale or two, episodes, bars, small multiples, coverage."""
 
 from __future__ import annotations
 
@@ -9,18 +9,20 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import checked
+from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import last_day, parse_period
 from ultrum.core.time.period_labels import span_of
-from ultrum.core.transform.rebasing import rebase as rebased
+from ultrum.core.transform.growth_rebasing_deflating import rebase as rebased
 from ultrum.errors import UnitError, listed
-from ultrum.report.figure_style import (
+from ultrum.report.figures.figure_style import (
     DASHES,
     INK,
     LANTERN,
     LINES,
     MIST,
+    MOST_NAMES,
     SHADES,
     STONE,
     TIDE,
@@ -28,17 +30,94 @@ from ultrum.report.figure_style import (
     foot,
     styled,
 )
-from ultrum.report.figures.series_reading import (
-    MOST_POINTS,
-    moments_of,
-    moves_in_steps,
-    scale_factor,
-    thinned,
-    unit_in_words,
-)
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+
+
+MOST_POINTS: Final = 6000  # of one line; beyond, the extremes of each stretch are drawn
+_FEWEST_STEPS: Final = 12  # values of a rate before its shape is judged
+
+
+def thinned(days: Any, values: Any, most: int = MOST_POINTS) -> tuple[Any, Any]:
+    """Points of a long line: the lowest and highest of each stretch, in order of time."""
+    if len(values) <= most:
+        return days, values
+    width = -(-2 * len(values) // most)
+    whole = len(values) // width * width
+    parts = values[:whole].reshape(-1, width)
+    gaps = np.isnan(parts).all(axis=1)
+    low = np.argmin(np.where(np.isnan(parts), np.inf, parts), axis=1)
+    high = np.argmax(np.where(np.isnan(parts), -np.inf, parts), axis=1)
+    pairs = np.sort(np.column_stack([low, high]), axis=1) + np.arange(0, whole, width)[:, None]
+    kept = np.unique(np.append(pairs.ravel(), np.arange(whole, len(values))))
+    thin = values[kept].copy()
+    thin[np.isin(kept, pairs[gaps].ravel())] = np.nan
+    return days[kept], thin
+
+
+def moves_in_steps(line: TimeSeries) -> bool:
+    """Whether a rate is one that is set and then stays, such as that of a central bank."""
+    values = line.values.dropna().to_numpy()
+    if line.metadata.measure != "rate" or len(values) < _FEWEST_STEPS:
+        return False
+    return bool((np.diff(values) == 0).mean() > 0.5)
+
+
+def moments_of(index: pd.Index) -> Any:
+    """Moments at which values stand: the middle of periods, or the dates themselves."""
+    periods: Any = index
+    if not hasattr(periods, "to_timestamp"):
+        return index
+    start = periods.to_timestamp(how="start")
+    return start + (periods.to_timestamp(how="end") - start) / 2
+
+
+def reading_of(metadata: Metadata) -> tuple[float, str]:
+    """How people read a series: what its values are multiplied by, and the unit they then have."""
+    return scale_factor(metadata), unit_in_words(metadata)
+
+
+def scale_factor(metadata: Metadata) -> float:
+    """What values are multiplied by for people: 100 where they read percent."""
+    return 100.0 if metadata.in_percent else 1.0
+
+
+def _change_in_words(metadata: Metadata) -> str:
+    """Over what a growth rate compares."""
+    settings = next(dict(s.settings) for s in reversed(metadata.trail) if s.action == "growth")
+    over = settings.get("over", "")
+    words = {
+        "P1Y": "over a year",
+        "P6M": "over half a year",
+        "P3M": "over a quarter",
+        "P1M": "over a month",
+    }
+    annual = ", annualised" if "annualised" in settings else ""
+    return f"change {words.get(over, f'over {over}')}{annual}" if over else "change"
+
+
+def unit_in_words(metadata: Metadata) -> str:
+    """The axis label: the unit people read, and what the number is."""
+    actions = [step.action for step in metadata.trail]
+    if metadata.measure == "score":
+        composed = {"standardised", "composite"} & set(actions)
+        return "standard deviations" if composed else "score"
+    if metadata.unit == "decimal" and "growth" in actions and not metadata.is_return:
+        return f"%, {_change_in_words(metadata)}"
+    if metadata.unit == "decimal":
+        yearly = metadata.measure == "rate" and metadata.quoted and "growth" not in actions
+        return f"% a {metadata.frequency.noun}" if metadata.is_return else "% a year" if yearly else "%"
+    if metadata.measure == "index" or metadata.unit == "index":
+        return f"index, {metadata.base_period} = 100" if metadata.base_period else "index"
+    if metadata.measure == "quote":
+        base, _, quote = metadata.unit.partition("/")
+        return f"{quote} for one {base}" if quote else "exchange rate"
+    words = [metadata.measure, metadata.currency or metadata.unit]
+    return ", ".join(w for w in words if w) or "value"  # a multiplier is in the values already
+
+
+# Figures of series through time: one scale or two, spells and episodes, bars, small multiples
 
 _LARGE: Final = 1e5  # numbers that are labelled in thousands or millions
 _BARS: Final = ("open", "high", "low", "close")
@@ -368,3 +447,82 @@ def _foot(lines: Sequence[TimeSeries]) -> str:
     spans = list(dict.fromkeys(span_of(index) for index in firsts))
     span = spans[0] if len(spans) == 1 else " / ".join(spans[:2]) + (" …" if len(spans) > 2 else "")
     return f"{listed(sources, 3)}; {', '.join(names)}, {span}"
+
+
+# Coverage of a panel: each series from its first value to its last, and its gaps
+
+
+@styled
+@checked
+def coverage_timeline(panel: Panel, *, ax: Axes | None = None) -> Axes:
+    """From when to when each series of a panel has values, with its gaps, and the rows that are whole.
+
+    Parameters
+    ----------
+    panel : Panel
+        Result of :func:`ultrum.align`.
+    ax : Axes, optional
+        Axes to draw into; by default those of a new figure.
+
+    Returns
+    -------
+    Axes
+        Axes with the drawing.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> len(coverage_timeline(panel).get_yticks()) == len(panel.coverage)
+    True
+    """
+    table = _most_lacking(panel.coverage)
+    ax = axes_for(ax, height=max(3.0, 1.4 + 0.2 * len(table)))
+    gone = panel.missing_log[panel.missing_log["cause"].astype(str).isin(("gap", "stale price"))]
+    for row, name in enumerate(table.index[::-1]):
+        _draw_coverage(
+            ax,
+            row,
+            table.loc[name],
+            gone[gone["series"] == name]["period"],
+            _role_colour(panel, name),
+        )
+    ends = [str(panel.assets.index[k]) for k in (0, -1)]
+    ax.axvspan(edge_of(ends[0]), edge_of(ends[1], end=True), color=MIST, alpha=0.5, zorder=0)
+    ax.set_yticks(range(len(table)), [str(n) for n in table.index[::-1]])
+    ax.tick_params(axis="y", length=0, labelsize=8)
+    ax.grid(visible=False, axis="y")
+    ax.set_ylim(-0.8, len(table) - 0.2)
+    ax.set_title(f"What the panel covers: {len(panel.assets)} whole {panel.frequency.noun}s")
+    dear = table["costs"].idxmax() if table["costs"].max() > 0 else ""
+    cost = f"; {dear} alone costs {table['costs'].max()} rows" if dear else ""
+    left = len(panel.coverage) - len(table)
+    others = f"{left} series that lack less are left out" if left else ""
+    sample = f"{panel.frequency.name}, {span_of(panel.assets.index)} (shaded){cost}"
+    foot(ax, sample, "white marks are gaps", others)
+    return ax
+
+
+def _most_lacking(coverage: pd.DataFrame) -> pd.DataFrame:
+    """The series that can be read, those with the fewest rows first chosen."""
+    if len(coverage) <= MOST_NAMES:
+        return coverage
+    chosen = coverage["rows"].nsmallest(MOST_NAMES, keep="first").index
+    return coverage[coverage.index.isin(chosen)]
+
+
+def _role_colour(panel: Panel, name: Any) -> str:
+    if name in panel.conditions:
+        return LANTERN
+    return STONE if name == panel.risk_free.name else TIDE
+
+
+def _draw_coverage(ax: Axes, row: int, facts: Any, gaps: Any, colour: str) -> None:
+    """A bar from first to last value, with a white mark for each gap."""
+    if not facts["rows"]:
+        return
+    ends = edge_of(facts["first"]), edge_of(facts["last"], end=True)
+    ax.hlines(row, *ends, color=colour, linewidth=4.5, alpha=0.85)
+    if len(gaps):
+        days = moments_of(pd.PeriodIndex(gaps))
+        ax.plot(days, np.full(len(gaps), row), "|", color="white", markersize=8, markeredgewidth=2)

@@ -18,10 +18,17 @@ from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.frequency import Frequency, ordinals_of_labels
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import FrequencyError, SourceError, UnitError
-from ultrum.sources.sdmx.period_codes import frequency_of, has_zone, intraday, plain_label
-from ultrum.sources.sdmx.raw_series import RawSeries
+from ultrum.sources.sdmx.raw_series import (
+    RawSeries,
+    frequency_of,
+    has_zone,
+    intraday,
+    is_percent,
+    measure_of_unit,
+    plain_label,
+    unit_of_facts,
+)
 from ultrum.sources.sdmx.structures import Structure
-from ultrum.sources.sdmx.unit_codes import is_percent, measure_of_unit, unit_of_facts
 
 MISSING: Final = ("M", "L", "O", "H", "Q")  # observation statuses of the standard's code list
 _NAMES: Final = {"P": "provisional", "E": "estimated", "I": "imputed", "F": "forecast", "B": "break",

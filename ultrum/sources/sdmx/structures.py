@@ -15,7 +15,7 @@ import lxml.etree
 import orjson
 
 from ultrum.errors import SourceError
-from ultrum.sources.sdmx.service_errors import message_of_fault
+from ultrum.sources.sdmx.queries import message_of_fault
 from ultrum.sources.sdmx.xml_data import refuse_entities
 
 T = TypeVar("T")

@@ -9,10 +9,10 @@ import numpy as np
 
 from ultrum.core.array_types import Floats
 from ultrum.errors import TableError
+from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import column_array
-from ultrum.sources.table.column_headings import Heading
 from ultrum.sources.table.composite_dates import date_cells
-from ultrum.sources.table.date_reading import cell_text
+from ultrum.sources.table.header_line import Heading
 from ultrum.sources.table.number_formats import read_numbers
 from ultrum.sources.table.table_detection import Block
 

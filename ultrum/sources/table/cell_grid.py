@@ -11,8 +11,8 @@ import numpy as np
 
 from ultrum.core.array_types import Array
 from ultrum.sources.limits import current
+from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.date_formats import style_of
-from ultrum.sources.table.date_reading import cell_text
 from ultrum.sources.table.number_formats import is_missing, is_number
 
 Row = Sequence[Any]

@@ -10,10 +10,10 @@ from typing import Any, Final
 import numpy as np
 
 from ultrum.core.array_types import Array
+from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import Row, is_empty, shape_of
-from ultrum.sources.table.column_headings import Heading
 from ultrum.sources.table.date_formats import month_named
-from ultrum.sources.table.date_reading import cell_text
+from ultrum.sources.table.header_line import Heading
 from ultrum.sources.table.periods_of_year import is_month_name, labelled, part_of_year
 from ultrum.sources.table.table_detection import Block
 

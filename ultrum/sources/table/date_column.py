@@ -7,10 +7,10 @@ from dataclasses import dataclass
 from typing import Final
 
 from ultrum.errors import TableError
+from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import Grid, Row, is_empty, is_value, shape_of
-from ultrum.sources.table.column_headings import DATE_WORDS, PUBLICATION_WORDS
 from ultrum.sources.table.date_formats import BARE
-from ultrum.sources.table.date_reading import cell_text
+from ultrum.sources.table.header_line import DATE_WORDS, PUBLICATION_WORDS
 
 _DEEPEST_DATE_COLUMN: Final = 12
 _SAMPLE: Final = 300

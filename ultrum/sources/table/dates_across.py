@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import Grid, Row, filled, is_date, is_empty, is_value, is_word
-from ultrum.sources.table.date_reading import cell_text
 from ultrum.sources.table.periods_of_year import part_of_year
 
 

@@ -18,12 +18,12 @@ import pyarrow.csv
 
 from ultrum.core.array_types import Array, Dates
 from ultrum.errors import TableError
+from ultrum.sources.table.ambiguous_dates import ReadDates
 from ultrum.sources.table.bars import named_bars
 from ultrum.sources.table.centuries import with_centuries
 from ultrum.sources.table.composite_dates import date_cells, side_by_side
 from ultrum.sources.table.date_column import LayoutOptions
 from ultrum.sources.table.date_formats import BY_NAME
-from ultrum.sources.table.date_reading import ReadDates
 from ultrum.sources.table.file_formats import text_grid
 from ultrum.sources.table.file_kinds import kind_of
 from ultrum.sources.table.fixed_width_dates import by_places, letters_of, seconds_of

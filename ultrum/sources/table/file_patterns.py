@@ -15,8 +15,7 @@ import pandas as pd
 from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.core.time.durations import periods_in
-from ultrum.core.time.frequency import Frequency, parse_period
+from ultrum.core.time.frequency import Frequency, parse_period, periods_in
 from ultrum.errors import FrequencyError, NotFoundError, TableError, listed
 from ultrum.sources.table.reading_result import Decision, Reading, TableOptions
 from ultrum.sources.table.single_value import LoneFigure, find_figure

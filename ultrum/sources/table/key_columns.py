@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Array, Dates
-from ultrum.sources.table.date_reading import cell_text
+from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.number_formats import is_blank
 
 _ATTRIBUTES: Final = frozenset(

@@ -13,9 +13,9 @@ from datetime import date, datetime, timedelta
 from typing import Any, Final
 
 from ultrum.core.displayed_numbers import counted
+from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import Grid, Row, is_empty, is_value
 from ultrum.sources.table.date_formats import serial_moment
-from ultrum.sources.table.date_reading import cell_text
 from ultrum.sources.table.periods_of_year import YEAR, labelled, part_of_year
 
 _FIRST_COLUMNS: Final = 4

@@ -13,7 +13,7 @@ from typing import Any, Final
 import numpy as np
 
 from ultrum.core.array_types import Array, Floats
-from ultrum.core.currency.currency_codes import ISO_4217, is_currency
+from ultrum.core.currency.exchange_rates import ISO_4217, is_currency
 from ultrum.errors import TableError
 
 MISSING: Final = frozenset(

@@ -11,10 +11,10 @@ import pyarrow.parquet
 from ultrum.core.array_types import Array
 from ultrum.errors import TableError, choices, reason
 from ultrum.sources.limits import current
-from ultrum.sources.table.column_headings import DATE_WORDS
-from ultrum.sources.table.column_units import unit_of
-from ultrum.sources.table.date_reading import read_dates
+from ultrum.sources.table.ambiguous_dates import read_dates
+from ultrum.sources.table.header_line import DATE_WORDS
 from ultrum.sources.table.number_formats import ReadNumbers
+from ultrum.sources.table.percent_or_decimal import unit_of
 from ultrum.sources.table.reading_result import Decision, TableOptions
 from ultrum.sources.table.type_inference import Typed
 

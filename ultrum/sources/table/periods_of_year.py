@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from typing import Any, Final
 
+from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.date_formats import (
     MONTHS_OF_QUARTER,
     NTH,
@@ -13,7 +14,6 @@ from ultrum.sources.table.date_formats import (
     month_named,
     style_of,
 )
-from ultrum.sources.table.date_reading import cell_text
 
 ROMAN: Final = {"I": 1, "II": 2, "III": 3, "IV": 4}
 YEAR: Final = re.compile(r"(1[6-9]|20|21)\d\d")

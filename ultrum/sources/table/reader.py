@@ -17,10 +17,9 @@ from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError
 from ultrum.file_access import path_of
-from ultrum.sources.http import HttpClient
+from ultrum.sources.http_client import HttpClient
 from ultrum.sources.table.bars import named_bars
 from ultrum.sources.table.cell_grid import Grid
-from ultrum.sources.table.column_headings import DATE_WORDS
 from ultrum.sources.table.composite_dates import side_by_side
 from ultrum.sources.table.date_column import LayoutOptions
 from ultrum.sources.table.fast_csv import read_quick
@@ -33,6 +32,7 @@ from ultrum.sources.table.file_patterns import (
     is_pattern,
     read_many,
 )
+from ultrum.sources.table.header_line import DATE_WORDS
 from ultrum.sources.table.parquet import read_parquet
 from ultrum.sources.table.reading_result import Decision, Reading, TableOptions
 from ultrum.sources.table.series_assembly import assemble

@@ -10,14 +10,14 @@ from typing import Any, Final
 
 import pandas as pd
 
-from ultrum.core.currency.currency_codes import is_currency
+from ultrum.core.currency.exchange_rates import is_currency
 from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.metadata import check_facts
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.core.time.durations import parse_duration
+from ultrum.core.time.frequency import parse_duration
 from ultrum.errors import ArgumentError, TableError
-from ultrum.sources.decoding import charset_of
+from ultrum.sources.download import charset_of
 from ultrum.sources.table.table_detection import Rejected
 
 _FOUND: Final = {"address", "frequency", "notes", "scale", "trail"}

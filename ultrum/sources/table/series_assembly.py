@@ -11,17 +11,17 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Array, Dates, Ints
-from ultrum.core.currency.currency_codes import pair_in
+from ultrum.core.currency.exchange_rates import pair_in
 from ultrum.core.displayed_numbers import counted
 from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency
-from ultrum.core.time.frequency_inference import distinct, infer_frequency, intraday_frequency
+from ultrum.core.time.index_frequency_and_gaps import distinct, infer_frequency, intraday_frequency
 from ultrum.errors import FrequencyError, TableError
-from ultrum.sources.table.column_units import UnitFinding
-from ultrum.sources.table.date_reading import ReadDates
+from ultrum.sources.table.ambiguous_dates import ReadDates
 from ultrum.sources.table.definition_breaks import split_at_breaks
 from ultrum.sources.table.key_columns import key_columns
+from ultrum.sources.table.percent_or_decimal import UnitFinding
 from ultrum.sources.table.reading_result import Decision, Reading, TableOptions
 from ultrum.sources.table.time_zones import in_zone
 from ultrum.sources.table.type_inference import Typed

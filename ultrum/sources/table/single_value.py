@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from typing import Final
 
 from ultrum.errors import TableError
+from ultrum.sources.table.ambiguous_dates import read_dates
 from ultrum.sources.table.cell_grid import column_array
-from ultrum.sources.table.date_reading import read_dates
 from ultrum.sources.table.html_tables import page_text
 from ultrum.sources.table.number_formats import decimal_mark, read_numbers
 

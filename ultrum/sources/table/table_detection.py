@@ -17,6 +17,7 @@ from typing import Final
 
 from ultrum.core.displayed_numbers import counted
 from ultrum.errors import TableError
+from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import (
     Grid,
     Row,
@@ -27,15 +28,8 @@ from ultrum.sources.table.cell_grid import (
     shape_of,
     shown_rows,
 )
-from ultrum.sources.table.column_headings import (
-    Heading,
-    find_heading,
-    is_bad_period,
-    looks_like_data,
-)
 from ultrum.sources.table.date_column import LayoutOptions, date_column_of
 from ultrum.sources.table.date_formats import BY_NAME, looks_like_date
-from ultrum.sources.table.date_reading import cell_text
 from ultrum.sources.table.dates_across import (
     dates_across,
     parts_down,
@@ -44,6 +38,7 @@ from ultrum.sources.table.dates_across import (
     without_empty_rows,
     without_other_columns,
 )
+from ultrum.sources.table.header_line import Heading, find_heading, is_bad_period, looks_like_data
 from ultrum.sources.table.merged_periods import with_every_period
 
 _TOO_MANY_BAD: Final = 0.1

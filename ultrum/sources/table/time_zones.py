@@ -9,7 +9,7 @@ import pandas as pd
 
 from ultrum.core.array_types import Bools
 from ultrum.errors import TableError
-from ultrum.sources.table.date_reading import ReadDates
+from ultrum.sources.table.ambiguous_dates import ReadDates
 
 
 def in_zone(dates: ReadDates, timezone: str, where: str) -> ReadDates:

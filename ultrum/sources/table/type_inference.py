@@ -15,10 +15,9 @@ import pandas as pd
 from ultrum.core.array_types import Array, Bools, Floats
 from ultrum.core.displayed_numbers import counted
 from ultrum.errors import TableError
+from ultrum.sources.table.ambiguous_dates import ReadDates, cell_text, read_dates
 from ultrum.sources.table.cell_grid import column_array, is_date
-from ultrum.sources.table.column_units import UnitFinding, unit_of
 from ultrum.sources.table.composite_dates import date_cells
-from ultrum.sources.table.date_reading import ReadDates, cell_text, read_dates
 from ultrum.sources.table.key_columns import identifier_column
 from ultrum.sources.table.number_formats import (
     ReadNumbers,
@@ -29,6 +28,7 @@ from ultrum.sources.table.number_formats import (
     read_numbers,
     sentinel_in,
 )
+from ultrum.sources.table.percent_or_decimal import UnitFinding, unit_of
 from ultrum.sources.table.reading_result import Decision, TableOptions
 from ultrum.sources.table.table_detection import Block, Rejected
 

@@ -7,8 +7,8 @@ from dataclasses import replace
 
 from ultrum.core.displayed_numbers import counted
 from ultrum.errors import TableError
+from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import Grid, Row, is_empty, is_value
-from ultrum.sources.table.date_reading import cell_text
 
 
 def dated_grid(grids: Sequence[Grid], headings: Sequence[str], day: str, name: str) -> Grid:

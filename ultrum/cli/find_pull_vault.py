@@ -1,0 +1,356 @@
+"""Commands that get data: find, pull, vault."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from ultrum.cli.options import (
+    AT,
+    BIND,
+    CREDENTIALS,
+    FREQUENCY,
+    HERE,
+    INSTANT,
+    JSON,
+    OFFLINE,
+    OUTPUT,
+    PRACTICE,
+    READ,
+    SOURCES,
+    VAULT,
+    desk_of,
+    local_files,
+    refuse_inputs,
+)
+from ultrum.cli.terminal_output import echo
+from ultrum.core.displayed_numbers import counted
+
+if TYPE_CHECKING:
+    from ultrum.desk import SeriesSet
+
+
+@click.command()
+@click.argument("words", nargs=-1)
+@click.option("--region", default="", help="Code of a place, or the name of a group of places.")
+@click.option("--topic", default="", help="Part of a topic's name.")
+@click.option("--frequency", default="", help="Part of a frequency's name, such as month.")
+@click.option("--measure", default="", help="price, index, rate, quote, flow or stock.")
+@click.option("--currency", default="", help="Currency code.")
+@click.option("--source", default="", help="Name of a source.")
+@click.option("--walk", is_flag=True, help="Walk the catalogue: WORDS are the levels so far.")
+@click.option("--by", default="topic", type=click.Choice(["topic", "region", "source"]), help="How to walk.")
+@click.option("--limit", default=40, show_default=True, type=click.IntRange(1, 10_000), help="Most rows.")
+@click.option("--refresh", is_flag=True, help="Download the sources' catalogues again.")
+@click.option("--csv", "csv_file", type=OUTPUT, help="Write what is found to this CSV file.")
+@SOURCES
+@CREDENTIALS
+@BIND
+@PRACTICE
+@VAULT
+@OFFLINE
+@JSON
+def find(
+    words: tuple[str, ...],
+    walk: bool,
+    by: str,
+    limit: int,
+    refresh: bool,
+    csv_file: Path | None,
+    as_json: bool,
+    **options: Any,
+) -> None:
+    """Search all catalogues for series that have WORDS, or walk them with --walk.
+
+    Words may be misspelt or only begun. Example: ultrum find unemploymnt tolvane --practice
+    """
+    from ultrum.cli import terminal_output
+    from ultrum.errors import SourceError
+
+    filters = {k: options.pop(k) for k in ("region", "topic", "frequency", "measure", "currency", "source")}
+    given = {k: v for k, v in filters.items() if v}
+    with desk_of(**options) as desk:
+        if refresh:
+            desk.listings(refresh=True)
+        listings = (
+            desk.browse(*words, hierarchy=by, **given)
+            if walk
+            else desk.search(" ".join(words), limit=limit, **given)
+        )
+        if listings.empty and not walk:
+            raise SourceError(f"{desk.why_nothing(' '.join(words), **given)} Or walk: find --walk.")
+    if listings.empty:
+        raise SourceError(f"Nothing is below '{' '.join(words)}'. Walk from the top: find --walk.")
+    if csv_file:
+        from ultrum.report.table_files import to_csv
+
+        to_csv(listings, csv_file)
+    if as_json:
+        terminal_output.as_json(listings.to_dict("records"))
+        return
+    shown = [c for c in ("name", "kind", "series", "address", "title", "frequency", "topic") if c in listings]
+    terminal_output.table(listings[shown])
+    if not walk and len(listings) == limit:
+        echo(f"the first {limit}; narrow the search, or raise --limit", err=True)
+
+
+@click.command()
+@click.argument("what", nargs=-1, required=True)
+@click.option("--csv", "csv_file", type=OUTPUT, help="Write the series to this CSV file.")
+@click.option("--xlsx", "xlsx_file", type=OUTPUT, help="Write the series to this workbook.")
+@click.option("--parquet", "parquet_file", type=OUTPUT, help="Write the series to this Parquet file.")
+@click.option("--save", type=OUTPUT, help="Save what is pulled as a named set in this TOML file.")
+@click.option("--span", default="", help="First and last period, 2010,2020-06, or 'last 25 years'.")
+@click.option("--frequency", default="", callback=FREQUENCY, help="Bring all to this lower frequency.")
+@click.option("--common", is_flag=True, help="Only dates that all series have.")
+@click.option("--long", "is_long", is_flag=True, help="One row for each series and period.")
+@click.option("--resume", is_flag=True, help="Take up a pull that was stopped or failed in part.")
+@READ
+@SOURCES
+@CREDENTIALS
+@BIND
+@PRACTICE
+@VAULT
+@OFFLINE
+@AT
+@JSON
+def pull(
+    what: tuple[str, ...],
+    csv_file: Path | None,
+    xlsx_file: Path | None,
+    parquet_file: Path | None,
+    save: Path | None,
+    resume: bool,
+    reading: tuple[str, ...],
+    as_json: bool,
+    **options: Any,
+) -> None:
+    """Fetch the series at the addresses WHAT, or of a saved set (a .toml file), into the vault.
+
+    A key may have wildcards. WHAT may be local files, columns of them (prices.csv#close) and patterns of files.
+    Example: ultrum pull observatory:PRICES/M..CPI --practice --csv prices.csv
+    """
+    from ultrum.cli import terminal_output
+    from ultrum.cli.terminal_output import PartlyDoneError
+    from ultrum.errors import SourceError
+
+    plan = _set_of(what, {k: options.pop(k) for k in ("span", "frequency", "common", "is_long")})
+    inputs = [*(m.address for m in plan.series), *(w for w in what if w.endswith(".toml"))]
+    refuse_inputs([csv_file, xlsx_file, parquet_file], inputs)
+    if save:
+        _save(plan, save)
+    files = local_files([m.address for m in plan.series], reading, absolute=True)
+    members = [m.model_copy(update={"address": files.address(m.address)}) for m in plan.series]
+    plan = plan.model_copy(update={"series": members})
+    with desk_of(files=files, **options) as desk:
+        result = desk.pull(plan, resume=resume)
+    if not result.series:
+        raise SourceError("\n".join(result.failed.values()))
+    _write(result, csv_file, xlsx_file, parquet_file)
+    rows = result.status.to_dict("records")
+    if as_json:
+        terminal_output.as_json(rows)
+    else:
+        taken = result.status[result.status["status"] != "failed"]
+        terminal_output.table(taken[["address", "title", "frequency", "status", "first", "last", "values"]])
+    for address, reason in result.failed.items():
+        terminal_output.warn(reason if address in reason else f"{address}: {reason}", "failed")
+    if result.failed:
+        raise PartlyDoneError
+
+
+def _set_of(what: tuple[str, ...], options: dict[str, Any]) -> SeriesSet:
+    """A saved set, or one made of addresses and options."""
+    from ultrum.desk import SeriesSet
+
+    span = [p.strip() for p in options["span"].split(",")] if options["span"] else None
+    given: dict[str, Any] = {
+        "span": span, "frequency": options["frequency"] or None,
+        "dates": "common" if options["common"] else None, "shape": "long" if options["is_long"] else None,
+    }  # fmt: skip
+    given = {k: v for k, v in given.items() if v}
+    from ultrum.errors import SourceError
+
+    try:
+        if len(what) == 1 and what[0].endswith(".toml"):
+            return SeriesSet.load(what[0]).model_copy(update=given)
+        return SeriesSet.of(list(what), **given)
+    except SourceError as error:
+        raise click.UsageError(str(error)) from error
+
+
+def _save(plan: SeriesSet, file: Path) -> None:
+    """Save a set, over an older one but over no other file."""
+    from ultrum.desk import SeriesSet
+    from ultrum.errors import SourceError
+
+    if file.exists():
+        try:
+            SeriesSet.load(file)
+        except SourceError:
+            raise click.UsageError(
+                f"{file} is there and is not a saved set; name another file for --save."
+            ) from None
+    plan.save(file)
+
+
+def _write(result: Any, csv_file: Path | None, xlsx_file: Path | None, parquet_file: Path | None) -> None:
+    """The pulled table to every file asked for."""
+    from ultrum.report import table_files
+
+    files = (
+        (csv_file, table_files.to_csv),
+        (xlsx_file, table_files.to_xlsx),
+        (parquet_file, table_files.to_parquet),
+    )
+    for file, write in files:
+        if file:
+            frame = result.to_frame()
+            write(frame, file)
+            if frame.attrs.get("dates_left_out"):
+                echo(
+                    f"{frame.attrs['dates_left_out']} dates that some series lack are left out",
+                    err=True,
+                )
+
+
+@click.group()
+def vault() -> None:
+    """Look after the vault: list, verify, forget, pack, unpack."""
+
+
+@vault.command("list")
+@click.argument("words", nargs=-1)
+@VAULT
+@JSON
+def list_vault(words: tuple[str, ...], vault: Path | None, as_json: bool) -> None:
+    """List downloads whose source or path holds all WORDS."""
+    import pandas as pd
+
+    from ultrum.cli import terminal_output
+
+    with _vault(vault) as kept:
+        records = [r for r in kept.records() if all(w in f"{r.source}:{r.path}" for w in words)]
+        size = kept.size()
+    rows = [
+        {"address": f"{r.source}:{r.path}", "retrieved": r.retrieved[:19], "bytes": r.size,
+         "checksum": r.checksum[:12], "imported": r.imported}
+        for r in records
+    ]  # fmt: skip
+    if as_json:
+        terminal_output.as_json({"downloads": rows, "size": size})
+        return
+    if rows:
+        table = pd.DataFrame(rows)
+        imported = table["imported"].map({True: "yes", False: ""})
+        terminal_output.table(
+            table.assign(imported=imported) if imported.any() else table.drop(columns="imported")
+        )
+    echo(f"{size['downloads']} downloads of {size['addresses']} addresses, {size['bytes']:,} bytes")
+
+
+@vault.command()
+@VAULT
+def verify(vault: Path | None) -> None:
+    """Re-hash every payload and name what is damaged."""
+    from ultrum.errors import VaultError
+
+    with _vault(vault) as kept:
+        faults, count = kept.verify(), kept.size()["downloads"]
+    if faults:
+        raise VaultError("\n".join(faults))
+    echo(f"{counted(count, 'download')}, all intact.")
+
+
+@vault.command()
+@click.argument("words", nargs=-1, required=True)
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@VAULT
+def forget(words: tuple[str, ...], yes: bool, vault: Path | None) -> None:
+    """Remove for good the downloads whose source or path holds all WORDS."""
+    with _vault(vault) as kept:
+        records = [r for r in kept.records() if all(w in f"{r.source}:{r.path}" for w in words)]
+        if not records:
+            echo("nothing fits; nothing was removed")
+            return
+        for record in records[:20]:
+            echo(record.name)
+        if len(records) > 20:
+            echo(f"… and {len(records) - 20} more")
+        if not yes:
+            click.confirm(
+                f"Remove {counted(len(records), 'download')} for good?",
+                abort=True,
+            )
+        echo(f"{len(records)} removed, {kept.forget(records):,} bytes freed")
+
+
+@vault.command("pack")
+@click.argument("file", type=OUTPUT)
+@VAULT
+def pack_vault(file: Path, vault: Path | None) -> None:
+    """Write the whole vault into the archive FILE, for another machine."""
+    from ultrum.vault import pack
+
+    with _vault(vault) as kept:
+        echo(f"{counted(pack(kept, file), 'download')} in {file}")
+
+
+@vault.command("unpack")
+@click.argument("file", type=HERE)
+@VAULT
+def unpack_vault(file: Path, vault: Path | None) -> None:
+    """Take over the downloads of the archive FILE."""
+    from ultrum.vault import unpack
+
+    with _vault(vault, made=True) as kept:
+        new, already = unpack(kept, file)
+    echo(f"{counted(new, 'download')} taken over, {already} were here already")
+
+
+@vault.command("export")
+@click.argument("address")
+@click.argument("file", type=OUTPUT)
+@click.option("--at", default="", callback=INSTANT, help="As it stood at this day or instant.")
+@click.option("--force", is_flag=True, help="Replace FILE if it is there.")
+@VAULT
+def export_from_vault(address: str, file: Path, at: str, force: bool, vault: Path | None) -> None:
+    """Write the file at ADDRESS back to FILE, byte for byte as it came.
+
+    ADDRESS is one that vault list prints. Example: ultrum vault export exchange:prices.csv prices.csv
+    """
+    from datetime import date
+
+    from ultrum.core.time.relative_dates import resolve_instant
+    from ultrum.errors import UltrumError, VaultError
+    from ultrum.sources.download import Address
+
+    if file.exists() and not force:
+        raise click.UsageError(f"{file} exists already; choose another name, or add --force.")
+    wanted = Address.parse(address)
+    moment = resolve_instant(at, date.today()) if at else ""
+    with _vault(vault) as kept:
+        record = kept.latest(wanted.source, wanted.path, moment)
+        if record is None:
+            when = f" as of {at}" if at else ""
+            raise VaultError(f"The vault holds no {wanted.source}:{wanted.path}{when}; see: ultrum vault list.")
+        body = kept.payload(record)
+    try:
+        file.write_bytes(body)
+    except OSError as error:
+        raise UltrumError(f"{file} cannot be written: {error.strerror}.") from error
+    echo(f"{file}: {len(body):,} bytes of {record.name}, taken {record.retrieved[:19]}")
+
+
+def _vault(place: Path | None, *, made: bool = False) -> Any:
+    """The vault at a place, which must be there unless it may be made."""
+    from ultrum.desk import default_vault
+    from ultrum.vault import Vault
+
+    folder = place or default_vault()
+    kept = ("journal.jsonl", "catalogue.sqlite", "payloads")
+    if not made and not any((folder / name).exists() for name in kept):
+        raise click.UsageError(f"{folder} is not a vault; check its name, or pull something into it first.")
+    return Vault(folder)

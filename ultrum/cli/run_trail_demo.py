@@ -1,0 +1,311 @@
+"""Commands that run whole jobs: the demo, a study, the practice services."""
+
+from __future__ import annotations
+
+import contextlib
+import math
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Final
+
+import click
+
+from ultrum.cli.options import AT, BIND, CREDENTIALS, FOLDER, HERE, JSON, OFFLINE, OUTPUT, PERIOD, VAULT, store_of
+from ultrum.cli.terminal_output import echo
+from ultrum.core.displayed_numbers import decimals, percent
+
+if TYPE_CHECKING:
+    from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
+    from ultrum.practice.service import Service
+    from ultrum.sources.credentials import CredentialStore
+    from ultrum.study import StudyResult
+
+
+_RUN_SO: Final = "\b\n" + "\n".join(
+    (
+        "ultrum run allowed.toml",
+        "ultrum run allowed.toml --only BRTW --only EBMK",
+        "ultrum run allowed.toml --at 2024-03-31 --out march",
+    )
+)
+_TRAIL_SO: Final = "\b\n" + "\n".join(
+    (
+        "ultrum trail allowed-results",
+        'ultrum trail allowed-results "models.one factor.BRTW.market"',
+    )
+)
+
+
+@click.command()
+@click.option("--out", type=FOLDER, default=Path("ultrum-demo"), help="Folder for vault and results.")
+@OFFLINE
+@JSON
+def demo(out: Path, offline: bool, as_json: bool) -> None:
+    """Run the shipped study on the practice world, from live services to a report page."""
+    from ultrum.practice import demo_study
+    from ultrum.study import Study
+
+    study = Study.load(demo_study())
+    with practice_service() as service:
+        _run_and_show(study.with_sources_at(service.places), out / "results", out / "vault",
+                      offline, as_json)  # fmt: skip
+
+
+@click.command(epilog=_RUN_SO)
+@click.argument("study", type=HERE)
+@click.option("--out", type=FOLDER, help="Folder for the results; by default STUDY-results.")
+@click.option("--check", is_flag=True, help="Only check the study and its local files; download nothing.")
+@click.option("--only", multiple=True, metavar="ASSET", help="Only these assets, while a study is worked out.")
+@click.option("--bundle", type=OUTPUT, help="Also pack study, downloads and run into this archive.")
+@click.option("--anywhere", is_flag=True, help="Let the study read files outside its own folder.")
+@click.option("--refresh", is_flag=True, help="Download everything whole, also what sources call unchanged.")
+@click.option("--recompute", is_flag=True, help="Compute every stage again, also what was kept.")
+@CREDENTIALS
+@BIND
+@VAULT
+@OFFLINE
+@AT
+@JSON
+def run(
+    study: Path,
+    out: Path | None,
+    check: bool,
+    only: tuple[str, ...],
+    bundle: Path | None,
+    anywhere: bool,
+    refresh: bool,
+    recompute: bool,
+    credentials_file: Path | None,
+    bind: tuple[str, ...],
+    vault: Path | None,
+    offline: bool,
+    at: str,
+    as_json: bool,
+) -> None:
+    """Run the study file STUDY, or the bundle of one, and write its report and tables.
+
+    Only what has changed since the last run is computed again, and the changes are printed. With --at the numbers
+    are those of the data as they stood on that day.
+    """
+    from ultrum.study import Study
+    from ultrum.study.bundle import free_name, run_of, unbundle
+
+    if study.suffix == ".zip":
+        theirs = run_of(study)
+        place = out or Path(f"{study.stem}-bundle")
+        plan, vault = unbundle(study, place)
+        _run_and_show(plan, place / "results", vault, True, as_json, before=(theirs, "the run in the bundle"))
+        return
+    plan = Study.load(study, anywhere=anywhere)
+    if check:
+        from ultrum.study.file_checks import check_files
+
+        check_files(plan, study.read_text(encoding="utf-8"), str(study))
+        echo(f"{study}: valid.")
+        return
+    if bundle is not None:
+        free_name(bundle)
+    plan = plan.limited_to(only) if only else plan
+    place = out or Path(f"{study.stem}-results")
+    _run_and_show(
+        plan, place, vault, offline, as_json, at or None, not recompute, bundle, refresh=refresh,
+        store=store_of(credentials_file, bind),
+    )  # fmt: skip
+
+
+@click.command(epilog=_TRAIL_SO)
+@click.argument("results", type=HERE)
+@click.argument("number", default="")
+@JSON
+def trail(results: Path, number: str, as_json: bool) -> None:
+    """Show where NUMBER of a run came from: stages, downloads, checksums, and how to reproduce it.
+
+    RESULTS is the folder a run has written. NUMBER is a name, or a value as it is printed, such as 6.22.
+    Without it the answer is shown.
+    """
+    from ultrum.cli import terminal_output
+    from ultrum.study.provenance import answer_of, read_run
+    from ultrum.study.provenance import trail as trail_of
+
+    number_trail = trail_of(results, number or answer_of(read_run(results)))
+    if as_json:
+        terminal_output.as_json(number_trail.to_dict())
+        return
+    for line in number_trail.lines():
+        echo(line)
+
+
+@click.command()
+@click.option(
+    "--port",
+    type=click.IntRange(0, 65_535),
+    default=8765,
+    show_default=True,
+    help="Port on 127.0.0.1 to listen on.",
+)
+@click.option("--delay", type=click.FloatRange(0, 600), default=0.0, help="Seconds every answer takes longer.")
+@click.option("--today", default="", callback=PERIOD, help="Day that the page of today shows.")
+@click.option(
+    "--fault",
+    multiple=True,
+    help="Simulate a fault: slow, busy, unavailable, cut, mistyped, moved, locked or revised, for every "
+    "request, or KIND:TEXT for those whose path holds TEXT.",
+)
+def practice(port: int, delay: float, today: str, fault: tuple[str, ...]) -> None:
+    """Serve the practice world on loopback until stopped with Ctrl-C."""
+    import signal
+    import threading
+
+    if math.isnan(delay):  # no range refuses it
+        raise click.BadParameter("nan is not a number of seconds.", param_hint="--delay")
+    signal.signal(signal.SIGINT, signal.default_int_handler)  # a shell's background jobs ignore it
+    with practice_service(port, delay=delay, today=today) as service:
+        for word in fault:
+            kind, _, path = word.partition(":")
+            service.add_fault(kind, path, times=-1)
+        for name, place in service.places.items():
+            echo(f"{name:12s} {place}")
+        echo("Serving until Ctrl-C.", err=True)
+        with contextlib.suppress(KeyboardInterrupt):
+            threading.Event().wait()
+
+
+def practice_service(port: int = 0, *, delay: float = 0.0, today: str = "") -> Service:
+    """The practice services, imported when they are wanted."""
+    from ultrum.practice import serve
+
+    return serve(port, delay=delay, today=today) if today else serve(port, delay=delay)
+
+
+def _run_and_show(
+    study: Any,
+    out: Path,
+    vault: Path | None,
+    offline: bool,
+    as_json: bool,
+    at: str | None = None,
+    keep: bool = True,
+    packed: Path | None = None,
+    before: tuple[dict[str, Any], str] | None = None,
+    refresh: bool = False,
+    store: CredentialStore | None = None,
+) -> None:
+    from ultrum.cli import terminal_output
+    from ultrum.cli.terminal_output import PartlyDoneError
+    from ultrum.report.result_files import PartlyWrittenError, write_results
+    from ultrum.study.change_summary import changes
+    from ultrum.study.provenance import run_facts
+    from ultrum.study.run import run as run_of_study
+
+    before = before or _last_run(out)
+    with terminal_output.progress() as tell:
+        result = run_of_study(
+            study, vault=vault, offline=offline, at=at, keep=keep, refresh=refresh, progress=tell,
+            credentials=store,
+        )  # fmt: skip
+        tell("writing the report")
+        failed = ""
+        try:
+            places = write_results(result, out)
+        except PartlyWrittenError as error:
+            places, failed = error.places, str(error)
+        if packed is not None:
+            from ultrum.desk.settings import default_vault
+            from ultrum.study.bundle import bundle
+
+            places["bundle"] = bundle(result, vault or default_vault(), packed)
+    moved = None if before is None else changes(before[0], run_facts(result), before[1])
+    summary = _summary(result)
+    if as_json:
+        more = (
+            {}
+            if moved is None
+            else {
+                "revised": moved.revised,
+                "settings_changed": list(moved.settings.index),
+                "numbers_moved": len(moved.moved),
+                "numbers_added": len(moved.added),
+                "numbers_removed": len(moved.removed),
+            }
+        )
+        terminal_output.as_json({**summary, **more, "places": places})
+    else:
+        _print_summary(result, summary, places)
+        if moved is not None:
+            echo(repr(moved))
+    if failed:
+        terminal_output.warn(failed, "failed")
+        raise PartlyDoneError
+
+
+def _last_run(out: Path) -> tuple[dict[str, Any], str] | None:
+    """What the last run into a folder was, if there was one, and what it is called."""
+    from ultrum.errors import StudyError
+    from ultrum.study.provenance import read_run
+
+    try:
+        return read_run(out), "the last run"
+    except StudyError:
+        return None
+
+
+def _summary(result: StudyResult) -> dict[str, Any]:
+    """The answer and the numbers behind it, in decimals."""
+    betas, company = result.betas, result.company
+    fit = betas.fit(company)
+    cost = {} if result.cost is None else _cost_of(result.cost, company, result.study.report.level)
+    return {
+        "title": result.study.study.title,
+        "company": company,
+        **cost,
+        "coefficients": betas.coefficients.loc[company].to_dict(),
+        "standard_errors": betas.standard_errors.loc[company].to_dict(),
+        "rows": fit.nobs,
+        "dropped": dict(fit.dropped),
+        "warnings": [vars(w) for w in result.warnings],
+        "run": result.run,
+        "specifications": len(result.specifications),
+    }
+
+
+def _cost_of(cost: CostOfEquity, company: str, level: float) -> dict[str, Any]:
+    """The cost of equity of a company, in decimals."""
+    bounds = cost.interval(level).loc[company]
+    return {
+        "cost_of_equity": cost.value[company],
+        "low": bounds["low"],
+        "high": bounds["high"],
+        "level": level,
+        "standard_error": cost.standard_error[company],
+        "risk_free": cost.risk_free,
+    }
+
+
+def _betas_in_words(summary: dict[str, Any]) -> str:
+    """Betas with their errors in brackets."""
+    errors = summary["standard_errors"]
+    betas = {t: v for t, v in summary["coefficients"].items() if t != "constant"}
+    return ", ".join(f"{t} {decimals(v, 4)} ({decimals(errors[t], 4)})" for t, v in betas.items())
+
+
+def _print_summary(result: StudyResult, summary: dict[str, Any], places: dict[str, Path]) -> None:
+    from ultrum.cli import terminal_output
+    from ultrum.study.result_checks import search_in_words
+
+    echo(summary["title"])
+    if "cost_of_equity" in summary:
+        value, low, high = (percent(summary[k]) for k in ("cost_of_equity", "low", "high"))
+        echo(
+            f"Cost of equity of {summary['company']}: {value} % a year, "
+            f"{100 * summary['level']:g} % interval {low} to {high} %"
+        )
+    fit = result.betas.fit(result.company)
+    terminal_output.table(terminal_output.fixed(fit.to_frame(), "term", p=3, t=2))
+    echo(fit.basis)
+    if result.betas.unadjusted is not None:
+        echo(f"used, drawn to the other companies: {_betas_in_words(summary)}")
+    for warning in result.warnings:
+        terminal_output.warn(f"{warning.subject}: {warning.text}")
+    if len(result.specifications) > 1:
+        echo(search_in_words(result.specifications, result.company))
+    for name, place in places.items():
+        echo(f"{name:8s} {place}")

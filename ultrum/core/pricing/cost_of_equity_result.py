@@ -1,0 +1,359 @@
+"""The result of a cost of equity: value, standard error, components, bootstrap intervals."""
+
+from __future__ import annotations
+
+import functools
+import textwrap
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.array_types import Floats, Ints
+from ultrum.core.pricing.premium import Premium, histories_of
+from ultrum.core.regression.beta_table import BetaTable
+from ultrum.core.regression.engine.bootstrap import block_length, drawn_coefficients, drawn_periods, row_counts
+from ultrum.core.regression.engine.covariance import errors_in_words
+from ultrum.core.regression.fit import CONSTANT
+from ultrum.core.regression.inference import t_quantile
+from ultrum.core.series.text_tables import TextInNotebooks
+from ultrum.core.time.index_frequency_and_gaps import time_positions
+from ultrum.core.workings import Workings
+from ultrum.core.workings_of_results import cost_workings
+from ultrum.errors import EstimationError, UnitError, one_of
+
+_AT_ONCE: Final = 1 << 22  # counts of rows held at a time
+
+
+@dataclass(frozen=True)
+class CostBootstrap:
+    """The stationary block bootstrap of a cost of equity, done when its draws are wanted.
+
+    Attributes
+    ----------
+    betas : BetaTable
+    factors : sequence of str
+    premia : mapping of str to Premium
+        Those with a history are redrawn from it, from the very rows of the betas where both have the same
+        rows; the others are drawn from a normal distribution with ``spread``.
+    prices, spread : ndarray, shape (K,) and (K, K)
+        Premia and their covariance.
+    base, base_error : float
+        Risk-free rate and add-ons, and their error.
+    draws, seed : int
+    """
+
+    betas: BetaTable
+    factors: Sequence[str]
+    premia: Mapping[str, Premium]
+    prices: Floats
+    spread: Floats
+    base: float
+    base_error: float
+    draws: int
+    seed: int
+
+    def costs(self) -> Floats:
+        """Costs of equity of every draw, (draws, N)."""
+        return _drawn_costs(**vars(self))
+
+
+def _drawn_costs(
+    betas: BetaTable,
+    factors: Sequence[str],
+    premia: Mapping[str, Premium],
+    prices: Floats,
+    spread: Floats,
+    base: float,
+    base_error: float,
+    draws: int,
+    seed: int,
+) -> Floats:
+    generator = np.random.default_rng(seed)
+    design = betas.design.to_numpy(dtype=np.float64)
+    whole = np.isfinite(design).all(axis=1)
+    response = betas.response.to_numpy(dtype=np.float64)
+    histories = {k: p.influence for k, p in premia.items() if p.influence is not None}
+    rows = betas.design.index[whole]
+    positions = time_positions(rows)
+    shared = all(h.index.equals(rows) for h in histories.values())
+    chunks = max(1, -(-draws * len(rows) // _AT_ONCE))
+    costs = []
+    for size in [len(part) for part in np.array_split(np.arange(draws), chunks)]:
+        counts = _counts(design[whole], positions, size, generator)
+        lam = _drawn_premia(factors, histories, prices, spread, size, generator, counts if shared else None)
+        drawn = drawn_coefficients(design[whole], response[whole], counts, CONSTANT in betas.design)
+        where = [int(w) for w in betas.design.columns.get_indexer(pd.Index(factors))]
+        noise = base_error * generator.standard_normal((size, 1))
+        costs.append(base + noise + sum(drawn[w].T * lam[:, [k]] for k, w in enumerate(where)))
+    return np.concatenate(costs)
+
+
+def _counts(block: Floats, positions: Ints, draws: int, generator: np.random.Generator) -> Floats:
+    """How often each row is drawn; blocks long enough for the most persistent column."""
+    moving = block[:, np.ptp(block, axis=0) > 0]
+    drawn = drawn_periods(positions, draws, block_length(moving), generator)
+    return row_counts(drawn, len(block))
+
+
+def _drawn_premia(
+    factors: Sequence[str],
+    histories: Mapping[str, pd.Series],
+    prices: Floats,
+    spread: Floats,
+    draws: int,
+    generator: np.random.Generator,
+    counts: Floats | None,
+) -> Floats:
+    """Premia of every draw, (draws, K)."""
+    root = _root(spread)
+    premia = prices + generator.standard_normal((draws, len(factors))) @ root.T
+    if not histories:
+        return np.asarray(premia)
+    block, index = histories_of(list(histories.values()))
+    if counts is None:
+        counts = _counts(block, time_positions(index), draws, generator)
+    for k, name in enumerate(factors):
+        if name in histories:
+            premia[:, k] = prices[k] + (counts - 1.0) @ block[:, list(histories).index(name)]
+    return np.asarray(premia)
+
+
+def _root(spread: Floats) -> Floats:
+    values, vectors = np.linalg.eigh(spread)
+    return np.asarray(vectors * np.sqrt(np.maximum(values, 0.0)))
+
+
+# The result of a cost of equity: value, error, build-up, shares of its variance
+
+RISK_FREE: Final = "risk-free rate"
+
+
+METHODS: Final = ("t", "bootstrap")
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class CostOfEquity(TextInNotebooks):
+    """Annual cost of equity of each asset.
+
+    Attributes
+    ----------
+    value, standard_error : Series, shape (N,)
+        Annual decimals. The error joins those of beta, premium and, where it is given, the risk-free rate.
+    parts : DataFrame
+        Indexed by (asset, part): ``beta beta_error premium premium_error contribution
+        variance_share``.
+    shares : DataFrame, shape (N, 3)
+        Shares of the variance that beta, premium and risk-free rate bring.
+    df : Series, shape (N,)
+        Degrees of freedom of the interval.
+    risk_free : float
+    basis : mapping of str to str
+        Where each premium and add-on comes from.
+    errors : str
+    sample : mapping of str to str
+        Rows that each beta rests on.
+    draws : ndarray, shape (draws, N), or None
+        Costs of equity of the stationary block bootstrap, drawn when they are first wanted; None where the
+        betas are not plain or no draws were asked for.
+    notes : mapping of str to str
+        What is to be known about single assets.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> betas = ul.factor_betas(panel, ["market"])
+    >>> cost = ul.cost_of_equity(betas, premia={"market": 0.05}, risk_free=0.03)
+    >>> cost.to_frame().loc[["BRTW"], ["cost_of_equity", "standard_error"]].round(4)
+          cost_of_equity  standard_error
+    BRTW          0.0582          0.0052
+    """
+
+    value: pd.Series
+    standard_error: pd.Series
+    parts: pd.DataFrame
+    shares: pd.DataFrame
+    df: pd.Series
+    risk_free: float
+    basis: Mapping[str, str]
+    errors: str
+    sample: Mapping[str, str]
+    bootstrap: CostBootstrap | None = field(default=None)
+    notes: Mapping[str, str] = field(default_factory=dict)
+    growth: float = 1.0  # of one plus the cost, in another currency
+
+    @functools.cached_property
+    def draws(self) -> Floats | None:
+        """Costs of equity of the bootstrap, (draws, N)."""
+        if self.bootstrap is None:
+            return None
+        return np.asarray((1.0 + self.bootstrap.costs()) * self.growth - 1.0)
+
+    def interval(self, level: float = 0.95, method: str = "t") -> pd.DataFrame:
+        """Confidence interval, columns ``low high``: Student's t by the delta method, or drawn quantiles.
+
+        Parameters
+        ----------
+        level : float
+            Confidence level, between 0 and 1.
+        method : {"t", "bootstrap"}
+            Student's t with the delta method, or quantiles of the draws.
+
+        Returns
+        -------
+        DataFrame
+            Bounds, a row an asset, decimal a year.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> betas = ul.factor_betas(panel, ["market"])
+        >>> cost = ul.cost_of_equity(betas, premia={"market": 0.05}, risk_free=0.03)
+        >>> cost.interval().head(2).round(4)
+                 low    high
+        BRTW  0.0480  0.0684
+        EBMK  0.0459  0.0617
+        """
+        if method not in METHODS:
+            raise EstimationError(f"method='{method}' is not known; {one_of(method, METHODS)}")
+        reach = self.standard_error * t_quantile(level, self.df.to_numpy())
+        if method == "t":
+            return pd.DataFrame({"low": self.value - reach, "high": self.value + reach})
+        if self.draws is None:
+            raise EstimationError(
+                "There are no draws: the betas are not plain ones, such as shrunk betas, or draws=0 was set. "
+                "Take method='t', or plain betas with draws=999."
+            )
+        ends = np.nanquantile(self.draws, [0.5 - level / 2.0, 0.5 + level / 2.0], axis=0)
+        return pd.DataFrame({"low": ends[0], "high": ends[1]}, self.value.index)
+
+    def in_currency(
+        self,
+        currency: str,
+        *,
+        inflation: tuple[float, float] | None = None,
+        forward: tuple[float, float] | None = None,
+    ) -> CostOfEquity:
+        """The same costs in another currency.
+
+        Parameters
+        ----------
+        currency : str
+            Code of the other currency, for the build-up.
+        inflation : (float, float), optional
+            Expected annual inflation here and there: (1 + k)(1 + there)/(1 + here) − 1.
+        forward : (float, float), optional
+            Spot and one-year forward, units of the other currency for one of this: (1 + k)·forward/spot − 1.
+
+        Returns
+        -------
+        CostOfEquity
+            Costs with the difference in expected inflation, or the forward premium, added.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
+        >>> cost = ul.cost_of_equity(table, premia={"market": 0.05}, risk_free=0.03)
+        >>> there = cost.in_currency("QSR", inflation=(0.022, 0.035))
+        >>> bool((there.value > cost.value).all())
+        True
+        """
+        if (inflation is None) == (forward is None):
+            raise EstimationError("Set either inflation=(here, there) or forward=(spot, one year forward).")
+        if inflation is not None:
+            if max(abs(rate) for rate in inflation) > 0.5:
+                raise UnitError(f"inflation={inflation}: decimals are expected, 0.02 for 2 %.")
+            factor = (1.0 + inflation[1]) / (1.0 + inflation[0])
+            basis = f"inflation {100 * inflation[0]:.2f} % here, {100 * inflation[1]:.2f} % there"
+        else:
+            spot, later = forward or (1.0, 1.0)
+            if not (spot > 0 and later > 0):
+                raise UnitError(f"forward={forward}: two positive rates are expected.")
+            factor, basis = later / spot, f"spot {spot:g}, one-year forward {later:g}"
+        moved = (1.0 + self.value) * factor - 1.0
+        index = pd.MultiIndex.from_product([self.value.index, [f"in {currency}"]], names=["asset", "part"])
+        row = pd.DataFrame({"contribution": (moved - self.value).to_numpy(), "variance_share": 0.0}, index)
+        return replace(
+            self,
+            value=moved.rename("cost_of_equity"),
+            standard_error=self.standard_error * factor,
+            parts=by_asset(pd.concat([self.parts, row]), list(self.value.index)),
+            basis={**self.basis, f"in {currency}": basis},
+            growth=self.growth * factor,
+        )
+
+    def workings(self, asset: str) -> Workings:
+        """How the cost of equity of one asset adds up.
+
+        Parameters
+        ----------
+        asset : str
+            Name of the asset.
+
+        Returns
+        -------
+        Workings
+            Steps to the cost.
+
+        Raises
+        ------
+        EstimationError
+            If there is no such asset.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
+        >>> cost = ul.cost_of_equity(table, premia={"market": 0.05}, risk_free=0.03)
+        >>> cost.workings("BRTW").to_frame()["step"].tolist()[:3]
+        ['risk-free rate a year', 'beta on market', 'premium of market a year']
+        """
+        if asset not in self.value.index:
+            raise EstimationError(f"No asset '{asset}'; {one_of(asset, map(str, self.value.index))}")
+        return cost_workings(
+            asset, pd.DataFrame(self.parts.xs(asset)), self.risk_free, float(self.value[asset]),
+            float(self.standard_error[asset]),
+        )  # fmt: skip
+
+    def to_frame(self) -> pd.DataFrame:
+        """One row per asset: cost of equity, standard error, 95 % interval, degrees of freedom.
+
+        Returns
+        -------
+        DataFrame
+            Costs, a row an asset, decimal a year.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> betas = ul.factor_betas(panel, ["market"])
+        >>> cost = ul.cost_of_equity(betas, premia={"market": 0.05}, risk_free=0.03)
+        >>> cost.to_frame().iloc[:2, :2].round(4)
+              cost_of_equity  standard_error
+        BRTW          0.0582          0.0052
+        EBMK          0.0538          0.0040
+        """
+        columns = {"cost_of_equity": self.value, "standard_error": self.standard_error}
+        return pd.DataFrame(columns).join(self.interval()).assign(df=self.df)
+
+    def __repr__(self) -> str:
+        shown = (100 * self.to_frame()).assign(df=self.df)
+        basis = "\n".join(textwrap.fill(f"{name}: {text}", 100) for name, text in self.basis.items())
+        noted = "".join(f"\n{name}: {text}" for name, text in self.notes.items())
+        return (
+            f"Annual cost of equity, percent; risk-free {100 * self.risk_free:.2f} %; "
+            f"{errors_in_words(self.errors)}\n{basis}\n{shown.round(2).to_string(max_rows=30)}{noted}"
+        )
+
+
+def by_asset(parts: pd.DataFrame, assets: list[Any]) -> pd.DataFrame:
+    """Parts of each asset together, in the order they were given."""
+    order = {asset: place for place, asset in enumerate(assets)}
+    places = parts.index.get_level_values(0).map(order).to_numpy()
+    return parts.iloc[np.argsort(places, kind="stable")]

@@ -1,0 +1,292 @@
+"""Dimson, downside, and up- and down-market betas."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Floats
+from ultrum.core.displayed_numbers import counted
+from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factor
+from ultrum.core.regression.beta_table import BetaTable
+from ultrum.core.regression.engine.covariance import errors_in_words
+from ultrum.core.regression.inference import t_p_values
+from ultrum.core.regression.regress import regress
+from ultrum.core.series.text_tables import TableInNotebooks, table_text
+from ultrum.core.time.index_frequency_and_gaps import time_positions
+from ultrum.errors import EstimationError
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class OneBeta(TableInNotebooks):
+    """One beta of each asset.
+
+    Attributes
+    ----------
+    beta, standard_error, nobs : Series, shape (N,)
+    parts : DataFrame
+        What the beta is made of, where it is a sum.
+    basis : str
+    errors : str
+    end : label
+        Last row of the sample.
+    """
+
+    beta: pd.Series
+    standard_error: pd.Series
+    nobs: pd.Series
+    parts: pd.DataFrame
+    basis: str
+    errors: str = "sandwich"
+    end: Any = None
+
+    def to_frame(self) -> pd.DataFrame:
+        """Beta, error and rows of each asset.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> ul.dimson_beta(panel).to_frame().head(2).round(2)
+              beta  error  nobs
+        BRTW  0.49   0.14   250
+        EBMK  0.59   0.16   250
+        """
+        return pd.DataFrame({"beta": self.beta, "error": self.standard_error, "nobs": self.nobs})
+
+    def __repr__(self) -> str:
+        return f"{table_text(self.to_frame())}\n{self.basis}"
+
+
+# Betas with leads and lags of the factor, for thinly traded assets
+
+
+@checked
+def dimson_beta(
+    panel: Panel,
+    factor: str = "market",
+    *,
+    factor_lags: int = 1,
+    factor_leads: int = 1,
+    how: Literal["sum", "fowler-rorke"] = "sum",
+    errors: str = "hac",
+) -> OneBeta:
+    """Beta of assets that react late or early: the sum over lags and leads of the factor.
+
+    Parameters
+    ----------
+    panel : Panel
+        Aligned returns, factors and risk-free return.
+    factor : str
+        Name of the factor.
+    factor_lags, factor_leads : int
+        Up to two of each.
+    how : {"sum", "fowler-rorke"}
+        Dimson's (1979) plain sum, or Fowler and Rorke's (1983) weights, which a factor with autocorrelation
+        asks for; these need as many leads as lags.
+    errors : str
+        As for :func:`ultrum.regress`; the joint error of the weighted sum, weights taken as known.
+
+    Returns
+    -------
+    OneBeta
+        Sum of the betas, with its standard error.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> made = dimson_beta(panel)
+    >>> bool(made.beta["NTSH"] > ul.factor_betas(panel, ["market"]).coefficients.loc["NTSH", "market"])
+    True
+    """
+    chosen_factor(panel, factor)
+    if not (0 <= factor_lags <= 2 and 0 <= factor_leads <= 2 and factor_lags + factor_leads):
+        raise EstimationError("lags and leads are 0, 1 or 2, and not both 0.")
+    design = leads_and_lags(panel.factors[factor], factor_lags, factor_leads)
+    share = _shares(panel.factors[factor], factor_lags, factor_leads, how)
+    table: BetaTable = regress(panel.excess, design, errors=errors)
+    coefficients = table.coefficients[list(design)].to_numpy()
+    joint = table.covariance[:, 1:, 1:]
+    beta = pd.Series(coefficients @ share, table.coefficients.index, name=factor)
+    error = np.sqrt(np.einsum("i,nij,j->n", share, joint, share))
+    description = f"sum of {factor_lags} lags, the factor and {factor_leads} leads of {factor}, weights {how}"
+    basis = f"{description}; {errors_in_words(errors)}"
+    return OneBeta(
+        beta, pd.Series(error, beta.index), table.nobs, table.coefficients[list(design)], basis,
+        errors, panel.assets.index[-1],
+    )  # fmt: skip
+
+
+def leads_and_lags(column: pd.Series, lags: int, leads: int) -> pd.DataFrame:
+    """The factor with its lags and leads, by the calendar where there is one."""
+    index = column.index
+    listed = time_positions(index)  # rows may have been dropped: shift by periods, not by rows
+    column = column.set_axis(listed).reindex(np.arange(listed[0], listed[-1] + 1))
+    shifted = {f"lag {k}": column.shift(k) for k in range(lags, 0, -1)}
+    shifted[str(column.name)] = column
+    shifted |= {f"lead {k}": column.shift(-k) for k in range(1, leads + 1)}
+    return pd.DataFrame(shifted).loc[listed].set_axis(index)
+
+
+def _shares(column: pd.Series, lags: int, leads: int, weights: str) -> Floats:
+    """Weight of each lag, the factor itself and each lead."""
+    if weights == "sum":
+        return np.ones(lags + leads + 1)
+    if lags != leads:
+        raise EstimationError("Fowler and Rorke's weights need as many leads as lags.")
+    lagged = leads_and_lags(column, 2, 0)
+    rho = [float(column.corr(lagged[f"lag {k}"])) for k in (1, 2)]
+    if lags == 1:
+        side = [(1 + rho[0]) / (1 + 2 * rho[0])]
+    else:
+        whole = 1 + 2 * rho[0] + 2 * rho[1]
+        side = [(1 + 2 * rho[0] + rho[1]) / whole, (1 + rho[0] + rho[1]) / whole]
+    return np.array([*side[::-1], 1.0, *side])
+
+
+# Downside betas: co-movement in falling markets
+
+
+@checked
+def downside_beta(panel: Panel, factor: str = "market") -> OneBeta:
+    """Co-movement when the factor is below the risk-free rate: Σ eᵢ·min(eₘ,0) / Σ min(eₘ,0)².
+
+    Bawa and Lindenberg (1977); the error is the sandwich Σ(eᵢ − βeₘ)²min(eₘ,0)² over (Σmin(eₘ,0)²)².
+
+    Parameters
+    ----------
+    panel : Panel
+        Aligned returns, factors and risk-free return.
+    factor : str
+        A factor in excess of the risk-free rate.
+
+    Returns
+    -------
+    OneBeta
+        Betas with their standard errors.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> bool(downside_beta(ul.practice.panel()).beta["BRTW"] > 0)
+    True
+    """
+    chosen_factor(panel, factor)
+    x = panel.factors[factor].to_numpy(dtype=np.float64)[:, None]
+    y = panel.excess.block
+    both = np.isfinite(y) & np.isfinite(x)
+    fall = np.where(both, np.minimum(x, 0.0), 0.0)
+    below = (fall**2).sum(axis=0)
+    counts = (fall < 0).sum(axis=0)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        beta = np.where(counts >= 3, (np.where(both, y, 0.0) * fall).sum(axis=0) / below, np.nan)
+        off = np.where(both, y - beta * x, 0.0)
+        error = np.sqrt((off**2 * fall**2).sum(axis=0)) / below
+    names = pd.Index(panel.excess.names)
+    shown = pd.DataFrame({"rows below": counts}, names)
+    basis = f"rows in which {factor} is below the risk-free rate; sandwich errors"
+    return OneBeta(
+        pd.Series(beta, names, name=factor),
+        pd.Series(error, names),
+        pd.Series(counts, names),
+        shown,
+        basis,
+        end=panel.assets.index[-1],
+    )
+
+
+# Betas in rising and in falling markets
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class UpDownBetas(TableInNotebooks):
+    """Betas in rising and falling markets.
+
+    Attributes
+    ----------
+    up, down, up_error, down_error, p_value : Series, shape (N,)
+        The p value is that of no difference.
+    table : BetaTable
+        The regressions: constant, up, down.
+    basis : str
+    """
+
+    up: pd.Series
+    down: pd.Series
+    up_error: pd.Series
+    down_error: pd.Series
+    p_value: pd.Series
+    table: BetaTable
+    basis: str
+
+    def to_frame(self) -> pd.DataFrame:
+        """Both betas with their errors, and the p value of no difference.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> panel = ul.practice.panel()
+        >>> ul.up_down_betas(panel).to_frame().head(2).round(2)
+                up  up_error  down  down_error  difference     p
+        BRTW  0.64      0.13  0.48        0.21        0.16  0.58
+        EBMK  0.28      0.14  0.69        0.14       -0.40  0.09
+        """
+        columns = {
+            "up": self.up, "up_error": self.up_error, "down": self.down, "down_error": self.down_error,
+            "difference": self.up - self.down, "p": self.p_value,
+        }  # fmt: skip
+        return pd.DataFrame(columns)
+
+    def __repr__(self) -> str:
+        return f"{table_text(self.to_frame(), '{:.3f}')}\n{self.basis}"
+
+
+@checked
+def up_down_betas(panel: Panel, factor: str = "market", *, errors: str = "hac") -> UpDownBetas:
+    """One beta for rising and one for falling markets (Henriksson and Merton 1981).
+
+    The regression is e = α + β₊·max(f, 0) + β₋·min(f, 0).
+
+    Parameters
+    ----------
+    panel : Panel
+        Aligned returns, factors and risk-free return.
+    factor : str
+        In excess of the risk-free rate, so that zero parts the two.
+    errors : str
+        As for :func:`ultrum.regress`.
+
+    Returns
+    -------
+    UpDownBetas
+        Both betas with their errors, and the test that they are equal.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> made = up_down_betas(ul.practice.panel())
+    >>> bool(made.p_value["BRTW"] > 0.05)
+    True
+    """
+    values = panel.factors[chosen_factor(panel, factor)]
+    design = pd.DataFrame({"up": values.clip(lower=0.0), "down": values.clip(upper=0.0)})
+    table = regress(panel.excess, design, errors=errors)
+    apart = table.coefficients["up"] - table.coefficients["down"]
+    spread = table.covariance[:, 1, 1] + table.covariance[:, 2, 2] - 2 * table.covariance[:, 1, 2]
+    p_value = t_p_values((apart / np.sqrt(spread)).to_numpy(), table.df.to_numpy())
+    rising = int((values > 0).sum())
+    return UpDownBetas(
+        up=table.coefficients["up"],
+        down=table.coefficients["down"],
+        up_error=table.standard_errors["up"],
+        down_error=table.standard_errors["down"],
+        p_value=pd.Series(p_value, table.coefficients.index),
+        table=table,
+        basis=f"{counted(rising, 'row')} with {factor} up, {len(values) - rising} not; {errors_in_words(errors)}",
+    )

@@ -1,0 +1,333 @@
+"""Peer betas: unlevered to asset betas, averaged, relevered (Hamada 1972)."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Final, Literal
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import checked, refuse_unused
+from ultrum.core.array_types import Floats
+from ultrum.core.regression.beta_table import BetaTable
+from ultrum.core.regression.engine.covariance import errors_in_words
+from ultrum.core.regression.fit import CONSTANT
+from ultrum.core.series.text_tables import table_html
+from ultrum.errors import EstimationError, choices, listed, one_of
+
+Numbers = float | np.ndarray | pd.Series | pd.DataFrame
+
+
+@checked
+def unlever(beta: Numbers, debt_to_equity: Numbers, tax: Numbers = 0.0, *, debt_beta: Numbers = 0.0) -> Any:
+    """Beta of the assets behind a levered share (Hamada 1972): (βₑ + β_d(1−τ)D/E) / (1 + (1−τ)D/E).
+
+    Parameters
+    ----------
+    beta, debt_to_equity, tax, debt_beta : float, array or Series
+        Debt over the market value of equity; tax and debt beta in decimals.
+
+    Returns
+    -------
+    float or array-like
+        Beta of the assets, of the form given.
+
+    Examples
+    --------
+    >>> round(unlever(1.2, 0.5, 0.3), 4)
+    0.8889
+    """
+    _check_leverage(debt_to_equity, tax)
+    return _without_debt(beta, _after_tax(debt_to_equity, tax), debt_beta)
+
+
+@checked
+def relever(beta: Numbers, debt_to_equity: Numbers, tax: Numbers = 0.0, *, debt_beta: Numbers = 0.0) -> Any:
+    """Beta of a share with a given leverage, from that of its assets; undoes :func:`unlever`.
+
+    Parameters
+    ----------
+    beta : float or array-like
+        Beta of the assets.
+    debt_to_equity : float or array-like
+        Debt divided by equity, at market values.
+    tax : float or array-like
+        Tax rate, decimal.
+    debt_beta : float or array-like
+        Beta of the debt.
+
+    Returns
+    -------
+    float or array-like
+        Beta of the share, of the form given.
+
+    Examples
+    --------
+    >>> round(relever(unlever(1.2, 0.5, 0.3), 0.5, 0.3), 12)
+    1.2
+    """
+    _check_leverage(debt_to_equity, tax)
+    return _with_debt(beta, _after_tax(debt_to_equity, tax), debt_beta)
+
+
+def _after_tax(debt_to_equity: Any, tax: Any) -> Any:
+    return (1.0 - tax) * debt_to_equity
+
+
+def _without_debt(beta: Any, share: Any, debt_beta: Any) -> Any:
+    return (beta + debt_beta * share) / (1.0 + share)
+
+
+def _with_debt(beta: Any, share: Any, debt_beta: Any) -> Any:
+    return beta * (1.0 + share) - debt_beta * share
+
+
+def _check_leverage(debt_to_equity: Any, tax: Any) -> None:
+    if np.any(np.asarray(debt_to_equity, dtype=float) < 0):
+        raise EstimationError("debt_to_equity is below zero; debt and equity are both positive amounts.")
+    rates = np.asarray(tax, dtype=float)
+    if np.any((rates < 0) | (rates >= 1)):
+        raise EstimationError(
+            f"A tax rate of {np.max(rates):g} is not a decimal below one; divide percent by 100."
+        )
+
+
+# Peer betas: unlevered, averaged, relevered
+
+ByPeer = float | Mapping[str, float] | pd.Series
+Average = Literal["median", "mean", "value", "precision"]
+_MEDIAN_PRICE: Final = np.sqrt(np.pi / 2.0)  # error of a median over that of a mean, for normal values
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class PeerBeta:
+    """Beta of a company from its peers.
+
+    Attributes
+    ----------
+    beta, standard_error : float
+        At the company's own leverage.
+    asset_beta, asset_error : float
+        Of the business, without debt.
+    peers : DataFrame
+        By peer: ``beta error debt_to_equity tax unlevered unlevered_error weight place``; place 1 is the
+        lowest unlevered beta.
+    basis : str
+    """
+
+    beta: float
+    standard_error: float
+    asset_beta: float
+    asset_error: float
+    peers: pd.DataFrame
+    basis: str
+
+    def to_frame(self) -> pd.DataFrame:
+        """One row per peer."""
+        return self.peers
+
+    def __repr__(self) -> str:
+        return (
+            f"beta {self.beta:.3f} (standard error {self.standard_error:.3f}), of the business "
+            f"{self.asset_beta:.3f} ({self.asset_error:.3f})\n"
+            f"{self.peers.to_string(float_format='{:.3f}'.format)}\n{textwrap.fill(self.basis, 100)}"
+        )
+
+    def _repr_html_(self) -> str:
+        return table_html(self.peers, repr(self).splitlines()[0])
+
+
+@checked
+def peer_beta(
+    betas: BetaTable,
+    peers: Sequence[str],
+    *,
+    debt_to_equity: ByPeer,
+    tax: ByPeer = 0.0,
+    target_debt_to_equity: float = 0.0,
+    target_tax: float = 0.0,
+    how: Average = "median",
+    values: ByPeer | None = None,
+    debt_beta: float = 0.0,
+    factor: str | None = None,
+) -> PeerBeta:
+    """Unlever the betas of peers, average them, and lever the average as the company is.
+
+    Parameters
+    ----------
+    betas : BetaTable
+        Estimated betas.
+    peers : sequence of str
+        Names of the peers.
+    debt_to_equity, tax : float, or mapping or Series by asset
+        Debt over the market value of equity; tax rate in decimals.
+    target_debt_to_equity, target_tax : float
+        Of the company; zero gives the beta of the business.
+    how : {"median", "mean", "value", "precision"}
+        ``value`` weighs by ``values``; ``precision`` by one over the squared error.
+    values : mapping or Series by asset, optional
+        Market values, for ``value``.
+    debt_beta : float
+        Beta of the debt.
+    factor : str, optional
+        By default the first.
+
+    Returns
+    -------
+    PeerBeta
+        The error takes the peers' estimates to be correlated as their residuals are, leverage as known; that of
+        a median is √(π/2) times that of a mean.
+
+    Raises
+    ------
+    EstimationError
+        If a peer has no beta or no leverage.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
+    >>> made = peer_beta(table, ["EBMK", "CSHW", "SLTM", "WKFN"], debt_to_equity=1.0, tax=0.25,
+    ...                  target_debt_to_equity=0.9, target_tax=0.25)
+    >>> bool(0.2 < made.asset_beta < made.beta)
+    True
+    """
+    if how != "value":
+        refuse_unused(f"how='{how}'", values=values)
+    names = list(dict.fromkeys(map(str, peers)))
+    term = factor or next(str(t) for t in betas.coefficients if t != CONSTANT)
+    frame = _peer_frame(betas, names, term, debt_to_equity, tax, debt_beta)
+    weights = _weights(frame, how, values)
+    asset_beta = float(np.median(frame["unlevered"])) if how == "median" else float(weights @ frame["unlevered"])
+    together = _together(betas, names, frame["unlevered_error"].to_numpy())
+    error = float(np.sqrt(weights @ together @ weights)) * (_MEDIAN_PRICE if how == "median" else 1.0)
+    share = (1.0 - target_tax) * target_debt_to_equity
+    return PeerBeta(
+        beta=float(relever(asset_beta, target_debt_to_equity, target_tax, debt_beta=debt_beta)),
+        standard_error=error * (1.0 + share),
+        asset_beta=asset_beta,
+        asset_error=error,
+        peers=frame.assign(weight=np.nan if how == "median" else weights,
+                           place=frame["unlevered"].rank().astype(int)),
+        basis=f"{how} of {len(names)} unlevered {term} betas (Hamada 1972), levered at D/E "
+        f"{target_debt_to_equity:.2f}, tax {100 * target_tax:.0f} %; {errors_in_words(betas.errors)}",
+    )  # fmt: skip
+
+
+@checked
+def industry_betas(
+    betas: BetaTable,
+    industries: Mapping[str, str] | pd.Series,
+    *,
+    debt_to_equity: ByPeer,
+    tax: ByPeer = 0.0,
+    how: Average = "median",
+    values: ByPeer | None = None,
+    debt_beta: float = 0.0,
+    factor: str | None = None,
+) -> pd.DataFrame:
+    """Betas of the business of each industry: :func:`ultrum.peer_beta` of all its companies, without debt.
+
+    Parameters
+    ----------
+    betas : BetaTable
+        Estimated betas.
+    industries : mapping or Series of asset to industry
+        Industry of each asset.
+    debt_to_equity, tax : float, or mapping or Series by asset
+        As for :func:`ultrum.peer_beta`.
+    how : {"median", "mean", "precision", "value"}
+        How the betas of an industry are averaged, as for :func:`ultrum.peer_beta`.
+    values : mapping or Series by asset, optional
+        Market values, for ``how="value"``.
+    debt_beta : float
+        Beta of the debt.
+    factor : str, optional
+        Factor whose beta is taken; by default the only one.
+
+    Returns
+    -------
+    DataFrame
+        By industry: ``companies beta error least most``.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
+    >>> made = industry_betas(table, {"EBMK": "power", "WKFN": "power", "PLFR": "ships"}, debt_to_equity=1.0)
+    >>> made["companies"].to_dict()
+    {'power': 2, 'ships': 1}
+    """
+    rows, industry_of = {}, dict(industries)
+    for industry in dict.fromkeys(industry_of.values()):
+        names = [a for a, i in industry_of.items() if i == industry and a in betas.coefficients.index]
+        if not names:
+            continue
+        result = peer_beta(
+            betas, names, debt_to_equity=debt_to_equity, tax=tax, how=how, values=values, debt_beta=debt_beta,
+            factor=factor,
+        )  # fmt: skip
+        unlevered = result.peers["unlevered"]
+        rows[industry] = {
+            "companies": len(names), "beta": result.asset_beta, "error": result.asset_error,
+            "least": unlevered.min(), "most": unlevered.max(),
+        }  # fmt: skip
+    if not rows:
+        raise EstimationError("None of the companies of these industries has a beta.")
+    return pd.DataFrame.from_dict(rows, orient="index")
+
+
+def _peer_frame(
+    betas: BetaTable,
+    names: list[str],
+    term: str,
+    debt_to_equity: ByPeer,
+    tax: ByPeer,
+    debt_beta: float,
+) -> pd.DataFrame:
+    absent = [n for n in names if n not in betas.coefficients.index]
+    if absent or not names:
+        names_there = choices(betas.assets)
+        raise EstimationError(f"No beta of {listed(absent) or 'any peer'}; there are: {names_there}.")
+    if term not in betas.coefficients:
+        raise EstimationError(f"No factor '{term}'; {one_of(term, betas.coefficients)}")
+    peer_betas, errors = betas.coefficients.loc[names, term], betas.standard_errors.loc[names, term]
+    frame = pd.DataFrame({"beta": peer_betas, "error": errors})
+    frame["debt_to_equity"], frame["tax"] = _by_peer(debt_to_equity, names), _by_peer(tax, names)
+    lacking = frame.index[frame.isna().any(axis=1)]
+    if len(lacking):
+        raise EstimationError(f"{listed(lacking)}: a beta, debt over equity or tax rate is missing.")
+    frame["unlevered"] = unlever(frame["beta"], frame["debt_to_equity"], frame["tax"], debt_beta=debt_beta)
+    frame["unlevered_error"] = frame["error"] / (1.0 + (1.0 - frame["tax"]) * frame["debt_to_equity"])
+    return frame
+
+
+def _by_peer(given: ByPeer, names: list[str]) -> pd.Series:
+    """A number for each peer, missing where the mapping has none."""
+    if isinstance(given, pd.Series | Mapping):
+        return pd.Series(given).reindex(names).astype(np.float64)
+    return pd.Series(float(given), index=names)
+
+
+def _weights(frame: pd.DataFrame, how: Average, values: ByPeer | None) -> Floats:
+    if how == "precision":
+        heavy = 1.0 / frame["unlevered_error"].to_numpy() ** 2
+    elif how == "value":
+        if values is None:
+            raise EstimationError("how='value' needs values, the market value of each peer.")
+        heavy = np.asarray(_by_peer(values, list(frame.index)), dtype=np.float64)
+        if heavy.shape != (len(frame),) or not (np.isfinite(heavy) & (heavy > 0)).all():
+            raise EstimationError("values: a positive market value for each peer is expected.")
+    else:
+        heavy = np.ones(len(frame))
+    return np.asarray(heavy / heavy.sum())
+
+
+def _together(betas: BetaTable, names: list[str], errors: Floats) -> Floats:
+    """Covariance of the peers' estimates: their errors, tied as their residuals are over common rows."""
+    tied = betas.residuals[names].corr().fillna(0.0).to_numpy(copy=True)
+    np.fill_diagonal(tied, 1.0)
+    return np.asarray(tied * np.outer(errors, errors))

@@ -1,0 +1,335 @@
+"""Standard errors of two-pass risk premia: Newey–West, Shanken, misspecification-robust, bootstrap."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+import scipy.linalg
+import scipy.special
+
+from ultrum.core.array_types import Floats, Ints
+from ultrum.core.pricing.cross_sections import Exposure, cross_sections
+from ultrum.core.regression.engine.bootstrap import block_length, drawn_coefficients, drawn_periods, row_counts
+from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum
+
+_AT_ONCE: Final = 1 << 20  # numbers of the draws that are solved together
+
+
+def covariance_of_mean(slopes: Floats) -> Floats:
+    """Covariance of mean slopes that are unrelated over time (Fama and MacBeth 1973)."""
+    terms = slopes.shape[1]
+    return np.cov(slopes.T, ddof=1).reshape(terms, terms) / len(slopes)
+
+
+def newey_west_of_mean(slopes: Floats, places: Ints, depth: int) -> Floats:
+    """Newey and West (1987) covariance of the mean slopes, lags counting periods."""
+    rows = len(slopes)
+    scores = (slopes - slopes.mean(axis=0)) / rows
+    return np.asarray(bartlett_sum(scores, depth, places) * rows / (rows - 1))
+
+
+def shanken(plain: Floats, mean: Floats, factors: Floats, constant: bool) -> Floats:
+    """Shanken's (1992) covariance; the factors' own is padded with zeros for the constant."""
+    first = int(constant)
+    spread = np.atleast_2d(np.cov(factors.T, ddof=1))
+    prices = mean[first:]
+    c = float(prices @ np.linalg.solve(spread, prices))
+    factor_covariance = np.zeros_like(plain)
+    factor_covariance[first:, first:] = spread / len(factors)
+    return np.asarray((1.0 + c) * (plain - factor_covariance) + factor_covariance)
+
+
+def bootstrapped(
+    returns: Floats,
+    factors: Floats,
+    others: list[Exposure],
+    positions: Ints,
+    constant: bool,
+    draws: int,
+    seed: int,
+) -> Floats:
+    """Covariance over draws of whole periods, in which betas and premia are both estimated again."""
+    drawn = drawn_periods(positions, draws, block_length(factors), seed)
+    betas = redrawn_betas(returns, factors, row_counts(drawn, len(factors)))
+    rows = [periods[periods >= 0] for periods in drawn]
+    numbers = returns.size * (factors.shape[1] + len(others) + int(constant) + 1)
+    step = max(1, _AT_ONCE // numbers)
+    means = [
+        mean
+        for first in range(0, draws, step)
+        for mean in _drawn_premia(
+            returns, rows[first : first + step], betas[first : first + step], others, constant
+        )
+    ]
+    return np.atleast_2d(np.cov(np.array(means).T, ddof=1))
+
+
+def _drawn_premia(
+    returns: Floats, rows: list[Ints], betas: Floats, others: list[Exposure], constant: bool
+) -> list[Floats]:
+    """Mean slopes of some draws, whose cross-sections are solved together: each period has its draw's betas."""
+    periods = np.concatenate(rows)
+    lengths = list(map(len, rows))
+    draw = np.repeat(np.arange(len(rows)), lengths)
+    exposures = [
+        *(Exposure(beta, draw) for beta in betas.transpose(2, 0, 1)),
+        *(other.drawn(periods) for other in others),
+    ]
+    slopes = cross_sections(returns[periods], exposures, constant).slopes
+    each_draw = np.split(slopes, np.cumsum(lengths)[:-1])
+    return [part[np.isfinite(part).all(axis=1)].mean(axis=0) for part in each_draw]
+
+
+def redrawn_betas(returns: Floats, factors: Floats, counts: Floats) -> Floats:
+    """Betas (draws, N, K) of every draw; missing where an asset has too few rows in it."""
+    design = np.column_stack([np.ones(len(factors)), factors])
+    betas = drawn_coefficients(design, returns, counts, True)[1:].transpose(2, 1, 0)
+    rows = counts @ np.isfinite(returns)
+    betas[~(rows > 2 * design.shape[1])] = np.nan
+    return betas
+
+
+# Two-pass estimates on a balanced panel: errors that allow for misspecification, identification, robust sets
+
+_POINTS: Final = 200  # of a premium, at which the room for the factor's mean is looked at
+_STARTS: Final = 4  # random directions besides the axes, from which the weakest one is looked for
+_STEP: Final = 1.4901161193847656e-08  # of forward differences: the root of the rounding unit
+
+
+@dataclass(frozen=True)
+class RobustPremia:
+    """Premia (p,), covariance (p, p), cross-sectional R² with its error, slopes (T, p), predicted means (N,)."""
+
+    premia: Floats
+    covariance: Floats
+    r2: float
+    r2_error: float
+    slopes: Floats
+    predicted: Floats
+
+
+def misspecification_robust(
+    R: Floats, F: Floats, gls: bool, lags: int, positions: Ints | None = None
+) -> RobustPremia:
+    """Two-pass premia with errors of Kan, Robotti and Shanken (2013).
+
+    hₜ = (γₜ − γ) − (φₜ − φ)wₜ + Hzₜ, by GLS less (γₜ − γ)uₜ; uₜ = e'W(Rₜ − μ), wₜ = γ₁'Vf⁻¹(fₜ − f̄),
+    zₜ = (0, uₜVf⁻¹(fₜ − f̄)), φₜ = γₜ − (0, fₜ), H = (X'WX)⁻¹ and e the pricing errors.
+
+    Parameters
+    ----------
+    R, F : ndarray, shape (T, N) and (T, K)
+        Excess returns and factors, without missing values.
+    gls : bool
+        Weigh by the inverse covariance of returns, or not at all.
+    lags : int
+        Lags of hₜ; zero for none.
+    positions : ndarray of int, shape (T,), optional
+        Period of each row, so that lags count periods.
+    """
+    rows = len(R)
+    mean, off, f = R.mean(axis=0), R - R.mean(axis=0), F - F.mean(axis=0)
+    spread = f.T @ f / rows
+    beta = np.linalg.solve(spread, f.T @ off / rows).T
+    X = np.column_stack([np.ones(R.shape[1]), beta])
+    W = np.linalg.inv(off.T @ off / rows) if gls else np.eye(R.shape[1])
+    H = np.linalg.inv(X.T @ W @ X)
+    A = H @ X.T @ W
+    premia, moves = A @ mean, off @ A.T
+    error = mean - X @ premia
+    u = off @ W @ error
+    scaled = f @ np.linalg.inv(spread)
+    w = scaled @ premia[1:]
+    phi = moves - np.column_stack([np.zeros(rows), f])
+    z = np.column_stack([np.zeros(rows), u[:, None] * scaled])
+    h = moves - phi * w[:, None] + z @ H
+    if gls:
+        h = h - moves * u[:, None]
+    scale = rows / (rows - X.shape[1])
+    covariance = bartlett_sum(h - h.mean(axis=0), lags, positions) / rows**2 * scale
+    r2, r2_error = _fit_of_means(mean, off, W, error, u, w, gls, lags, positions)
+    return RobustPremia(premia, np.asarray(covariance), r2, r2_error, R @ A.T, X @ premia)
+
+
+def _fit_of_means(
+    mean: Floats,
+    off: Floats,
+    W: Floats,
+    error: Floats,
+    u: Floats,
+    w: Floats,
+    gls: bool,
+    lags: int,
+    positions: Ints | None,
+) -> tuple[float, float]:
+    """R² = 1 − e'We/e₀'We₀ and its standard error, valid where it is neither zero nor one."""
+    ones = np.ones(len(mean))
+    plain = mean - ones * (ones @ W @ mean) / (ones @ W @ ones)
+    total, left = float(plain @ W @ plain), float(error @ W @ error)
+    r2, y, v = 1.0 - left / total, 1.0 - w, off @ W @ plain
+    n = -2.0 * u * y + 2.0 * (1.0 - r2) * v
+    if gls:
+        n = n + u**2 - (1.0 - r2) * v**2
+    n = (n - n.mean())[:, None] / total
+    return r2, float(np.sqrt(bartlett_sum(n, lags, positions)[0, 0])) / len(off)
+
+
+@dataclass(frozen=True)
+class RankTest:
+    """F test that the betas do not identify all premia, and the combination of factors they identify least."""
+
+    statistic: float
+    df: tuple[float, float]
+    p_value: float
+    weakest: Floats
+
+
+def rank_test(R: Floats, F: Floats) -> RankTest:
+    """Test that some combination of the factors has the same beta for every asset.
+
+    wₜ is the score with the residuals of the restricted regression, W = (Σwₜ)'(Σwₜwₜ')⁻¹(Σwₜ) at the combination
+    with the smallest W, F = (W/T)/(1 − W/T)·(T* − q)/q against F(q, T* − q) with T* = T − K and q = N − K.
+
+    Parameters
+    ----------
+    R, F : ndarray, shape (T, N) and (T, K)
+        Without missing values.
+    """
+    rows, assets = R.shape
+    factors = F.shape[1]
+    apart = R[:, 1:] - R[:, :1]  # differences between assets; the test does not depend on which
+    apart = apart - apart.mean(axis=0)
+    f = (F - F.mean(axis=0)) / F.std(axis=0)
+    q, free = assets - factors, rows - factors - (assets - factors)
+    if free < 1:
+        return RankTest(np.nan, (q, free), np.nan, np.full(factors, np.nan))
+
+    def score_tests(directions: Floats) -> Floats:
+        """The score statistic that a combination of the factors has equal betas, of several at once (m, K)."""
+        units = directions / np.linalg.norm(directions, axis=1, keepdims=True)
+        others = np.linalg.svd(units[:, None])[2][:, 1:]
+        known = np.linalg.qr(f @ others.transpose(0, 2, 1))[0]
+        own = (units @ f.T)[:, :, None]
+        own = own - known @ (known.transpose(0, 2, 1) @ own)
+        scores = (apart - known @ (known.transpose(0, 2, 1) @ apart)) * own
+        total = scores.sum(axis=1)[:, :, None]
+        solved = np.linalg.solve(scores.transpose(0, 2, 1) @ scores, total)
+        return np.asarray((total * solved).sum(axis=(1, 2)))
+
+    def slope(direction: Floats) -> Floats:
+        """Forward differences of the statistic."""
+        values = score_tests(direction + _STEP * np.vstack([np.zeros(factors), np.eye(factors)]))
+        return np.asarray((values[1:] - values[0]) / _STEP)
+
+    starts = [*np.eye(factors)]
+    if factors > 1:
+        from scipy.optimize import minimize  # slow to import, and needed here alone
+
+        starts += list(np.random.default_rng(0).standard_normal((_STARTS, factors)))
+    best, weakest = np.inf, np.eye(factors)[0]
+    for start in starts:
+        found = (
+            minimize(
+                lambda x: float(score_tests(x[None])[0]), start, jac=slope, method="BFGS",
+                options={"gtol": 1e-4},
+            )
+            if factors > 1
+            else None
+        )  # fmt: skip
+        value = float(score_tests(start[None])[0]) if found is None else float(found.fun)
+        if value < best:
+            best, weakest = value, start if found is None else found.x
+    share = min(best / rows, 1.0 - 1e-12)
+    statistic = share / (1.0 - share) * free / q
+    p_value = float(scipy.special.fdtrc(q, free, statistic))
+    return RankTest(statistic, (q, free), p_value, weakest / np.linalg.norm(weakest))
+
+
+def robust_sets(R: Floats, F: Floats, level: float) -> list[list[tuple[float, float]]]:
+    """Confidence sets of the premia that hold however weak the betas are (Kleibergen and Zhan 2020).
+
+    The factor Anderson–Rubin statistic at each value, the other premia free, T·α'Σ⁻¹α/(1 + μ'Vf⁻¹μ) with
+    α = r̄ − Bμ of returns less one asset's, plus T(μₖ − λₖ)²/Vₖₖ for the mean that the factor has had in the
+    sample, on N − K degrees of freedom. Each set is a list of intervals: one, two half-lines, the whole line, or
+    none. They suppose that the model prices the assets.
+
+    Parameters
+    ----------
+    R, F : ndarray, shape (T, N) and (T, K)
+    level : float
+        Confidence, between 0 and 1.
+    """
+    rows, factors = F.shape
+    apart, f = R[:, 1:] - R[:, :1], F - F.mean(axis=0)
+    mean, off = apart.mean(axis=0), apart - apart.mean(axis=0)
+    spread = f.T @ f / rows
+    beta = np.linalg.solve(f.T @ f, f.T @ off).T
+    left = off - f @ beta.T
+    free = rows - apart.shape[1] - factors
+    if free < 1:
+        return [[(-np.inf, np.inf)]] * factors
+    sides = np.column_stack([mean, -beta])
+    distance = sides.T @ np.linalg.solve(left.T @ left / rows, sides)
+    scale = scipy.linalg.block_diag(1.0, np.linalg.inv(spread))
+    q = apart.shape[1] - factors + 1
+    critical = float(scipy.special.fdtri(q, free, level)) * q / free
+    return [_widened(distance, scale, critical, k + 1, float(np.sqrt(spread[k, k]))) for k in range(factors)]
+
+
+def _projected(middle: Floats, which: int) -> list[tuple[float, float]]:
+    """Values of one premium for which (1, μ)M(1, μ)' ≤ 0 at some value of the others."""
+    kept = [0, which]
+    others = [k for k in range(1, len(middle)) if k != which]
+    small = middle[np.ix_(kept, kept)]
+    if others:
+        block = middle[np.ix_(others, others)]
+        if np.linalg.eigvalsh(block).min() <= 0:  # some direction of the others is unbounded
+            return [(-np.inf, np.inf)]
+        cross = middle[np.ix_(kept, others)]
+        small = small - cross @ np.linalg.solve(block, cross.T)
+    a, b, c = float(small[1, 1]), float(small[0, 1]), float(small[0, 0])
+    root = b * b - a * c
+    if a > 0:
+        return [] if root < 0 else [((-b - np.sqrt(root)) / a, (-b + np.sqrt(root)) / a)]
+    if root < 0 or a == 0:
+        return [(-np.inf, np.inf)]
+    low, high = sorted(((-b - np.sqrt(root)) / a, (-b + np.sqrt(root)) / a))
+    return [(-np.inf, low), (high, np.inf)]
+
+
+def _widened(
+    distance: Floats, scale: Floats, critical: float, which: int, deviation: float
+) -> list[tuple[float, float]]:
+    """The projected set, with each end moved by the mean of the factor that the sample leaves room for."""
+    ends = _projected(distance - critical * scale, which)
+    moved = []
+    reach = 2.0 * deviation * np.sqrt(critical)  # no end moves farther
+    for number, (low, high) in enumerate(ends):
+        upper, lower = high, low
+        if np.isfinite(high):
+            points = np.linspace(max(low, high - reach), high, _POINTS)
+            gain = _room(distance, scale, critical, which, points) * deviation
+            upper = float((points + gain).max())
+        if np.isfinite(low):
+            points = np.linspace(low, min(ends[number][1], low + reach), _POINTS)
+            gain = _room(distance, scale, critical, which, points) * deviation
+            lower = float((points - gain).min())
+        moved.append((lower, upper))
+    if len(moved) == 2 and moved[0][1] >= moved[1][0]:
+        return [(-np.inf, np.inf)]
+    return moved
+
+
+def _room(distance: Floats, scale: Floats, critical: float, which: int, points: Floats) -> Floats:
+    """√(critical − smallest statistic) at values of one premium, over the others; zero where there is none."""
+    others = [k for k in range(1, len(distance)) if k != which]
+    base = np.zeros((len(points), len(distance), 1 + len(others)))
+    base[:, 0, 0], base[:, which, 0] = 1.0, points
+    for column, other in enumerate(others, start=1):
+        base[:, other, column] = 1.0
+    across = base.swapaxes(1, 2)
+    root = np.linalg.inv(np.linalg.cholesky(across @ scale @ base))
+    smallest = np.linalg.eigvalsh(root @ (across @ distance @ base) @ root.swapaxes(1, 2))[:, 0]
+    return np.asarray(np.sqrt(np.maximum(critical - smallest, 0.0)))

@@ -1,0 +1,189 @@
+"""Least squares by QR for dependent variables that share their rows, with iterative refinement.
+
+Columns are scaled to unit length before they are factored, so that the units of a factor cannot
+make a design look singular; a truly dependent column is named.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, Final
+
+import numpy as np
+import scipy.linalg
+
+from ultrum.core.array_types import Floats
+from ultrum.errors import EstimationError, choices
+
+_STEPS = 4
+
+
+def refined(X: Any, y: Any, Q: Floats, R: Floats, start: Floats) -> tuple[Floats, Floats]:
+    """Coefficients and residuals of least squares, refined together (Björck 1967).
+
+    Parameters
+    ----------
+    X, y : ndarray of longdouble, shape (T, p) and (T, N)
+        As they are, without the rounding that the factors suffered.
+    Q, R : ndarray, shape (T, p) and (p, p)
+        QR factors of X in double precision.
+    start : ndarray, shape (p, N)
+    """
+    b = start.astype(np.longdouble)
+    r = y - X @ b
+    for _ in range(_STEPS):
+        apart, slant = (y - r - X @ b).astype(np.float64), -(X.T @ r).astype(np.float64)
+        inner = scipy.linalg.solve_triangular(R, slant, trans="T")
+        change = scipy.linalg.solve_triangular(R, Q.T @ apart - inner)
+        r += apart - X @ change
+        b += change
+    return b.astype(np.float64), r.astype(np.float64)
+
+
+def refined_inverse(X: Any, influence: Floats) -> Floats:
+    """Left inverse A of X with one step A + (I − AX)A; what is left in AA' is of second order."""
+    short = np.eye(len(influence)) - influence.astype(np.longdouble) @ X
+    return np.asarray(influence + (short @ influence).astype(np.float64))
+
+
+# QR least squares of many left-hand sides that share their rows
+
+_ILL_CONDITIONED: Final = 1e3
+
+
+@dataclass(frozen=True)
+class Solution:
+    """Least squares of Y (T,N) on X (T,p).
+
+    ``influence`` is the pseudo-inverse of X, shape (p,T): coefficients are ``influence @ Y``, and
+    every sandwich covariance is a quadratic form in its columns.
+    """
+
+    coefficients: Floats
+    residuals: Floats
+    influence: Floats
+    leverage: Floats
+
+
+def least_squares(
+    X: Floats,
+    Y: Floats,
+    labels: Sequence[str],
+    constant: bool = False,
+    weights: Floats | None = None,
+) -> Solution:
+    """Solve by Householder QR with column scaling.
+
+    Parameters
+    ----------
+    X, Y : ndarray, shape (T, p) and (T, N)
+    labels : sequence of str
+        Names of the columns, for messages.
+    constant : bool
+        Whether the first column is one. The others and Y are then taken less their medians, which
+        costs nothing and keeps the digits of series at a high level.
+    weights : ndarray, shape (T,), optional
+        Of the rows. Residuals, influence and leverage are those of rows times √weight.
+
+    Raises
+    ------
+    EstimationError
+        If there are no more rows than columns, or columns depend on each other (they are named).
+    """
+    rows, columns = X.shape
+    if rows <= columns:
+        raise EstimationError(
+            f"{rows} complete rows for {columns} coefficients ({choices(labels)}); "
+            "at least one more row than coefficients is needed."
+        )
+    centre, level = np.zeros(columns), np.zeros(Y.shape[1])
+    if constant:
+        centre[1:], level = np.median(X[:, 1:], axis=0), np.median(Y, axis=0)
+    root = np.ones((rows, 1)) if weights is None else np.sqrt(weights)[:, None]
+    moved, response = (X - centre) * root, (Y - level) * root
+    length = np.linalg.norm(moved, axis=0)
+    scale = 2.0 ** np.rint(np.log2(np.where(length > 0, length, 1.0)))  # powers of two round nothing
+    Q, R = np.linalg.qr(moved / scale)
+    condition = np.linalg.cond(R)
+    if not condition < 1.0 / (rows * np.finfo(float).eps):
+        _refuse_dependent(X, labels)
+    influence = np.linalg.solve(R, Q.T)  # R is triangular: back substitution
+    coefficients = influence @ response
+    if condition > _ILL_CONDITIONED:
+        exact = (X.astype(np.longdouble) - centre) * root / scale
+        target = (Y.astype(np.longdouble) - level) * root
+        coefficients, residuals = refined(exact, target, Q, R, coefficients)
+        influence = refined_inverse(exact, influence)
+    else:
+        coefficients += influence @ (response - moved / scale @ coefficients)  # refined once
+        residuals = response - moved / scale @ coefficients
+    coefficients, influence = coefficients / scale[:, None], influence / scale[:, None]
+    if constant:
+        coefficients[0] += level - centre @ coefficients
+        influence[0] -= centre @ influence
+    return Solution(coefficients, residuals, influence, np.sum(Q * Q, axis=1))
+
+
+def unit_columns(X: Floats) -> Floats:
+    """Columns of unit length; a column of zeros stays as it is."""
+    length = np.linalg.norm(X, axis=0)
+    return np.asarray(X / np.where(length > 0, length, 1.0))
+
+
+def orthonormal(X: Floats) -> Floats:
+    """Orthonormal columns that span those of X; the units of X do not matter."""
+    return np.asarray(np.linalg.qr(unit_columns(X))[0])
+
+
+def projection_residuals(X: Floats, Y: Floats) -> Floats:
+    """The part of Y that the columns of X do not explain."""
+    Q = orthonormal(X)
+    return np.asarray(Y - Q @ (Q.T @ Y))
+
+
+def coefficients(X: Floats, y: Floats) -> Floats:
+    """Coefficients alone, for designs whose columns are independent and of like size."""
+    Q, R = np.linalg.qr(X)
+    return np.asarray(np.linalg.solve(R, Q.T @ y))
+
+
+def row_weights(X: Floats) -> Floats:
+    """(X'X)⁻¹X', the weight of each row in each coefficient, shape (p, T)."""
+    Q, R = np.linalg.qr(X)
+    return np.asarray(np.linalg.solve(R, Q.T))
+
+
+def condition_number(X: Floats) -> float:
+    """Condition number of a design with columns of unit length (Belsley, Kuh and Welsch 1980)."""
+    return float(np.linalg.cond(np.linalg.qr(unit_columns(X))[1]))
+
+
+def inflation(X: Floats, centred: bool) -> Floats:
+    """Variance inflation 1/(1 − R²) of each column on the others (Marquardt 1970), shape (K,)."""
+    columns = X - X.mean(axis=0) if centred else X
+    R = np.linalg.qr(unit_columns(columns))[1]
+    with np.errstate(divide="ignore"):
+        inverse = scipy.linalg.solve_triangular(R, np.eye(len(R)), check_finite=False)
+    return np.asarray(np.sum(inverse**2, axis=1))
+
+
+def _refuse_dependent(X: Floats, labels: Sequence[str]) -> None:
+    """Name the columns that are combinations of others, found by pivoted QR."""
+    length = np.linalg.norm(X, axis=0)
+    scaled = X / np.where(length > 0, length, 1.0)
+    R, pivot = scipy.linalg.qr(scaled, mode="r", pivoting=True)
+    diagonal = np.abs(np.diag(R))
+    rank = int(np.sum(diagonal > max(scaled.shape) * np.finfo(float).eps * diagonal[0]))
+    if rank == len(labels):
+        raise EstimationError(
+            f"The columns {choices(labels)} depend on each other within rounding. Leave out one."
+        )
+    weights = scipy.linalg.solve_triangular(R[:rank, :rank], R[:rank, rank])
+    partners = [labels[pivot[i]] for i in np.flatnonzero(np.abs(weights) > 1e-8)]
+    column = labels[pivot[rank]]
+    reason = f"a combination of {', '.join(partners)}" if partners else "zero in every row"
+    raise EstimationError(
+        f"The column '{column}' is {reason}: the design has rank {rank}, not {len(labels)}. "
+        "Leave out one of them."
+    )

@@ -1,0 +1,247 @@
+"""Long-run variance: Newey–West, equal-weighted cosines (EWC), and fixed-b critical values."""
+
+from __future__ import annotations
+
+from typing import Final
+
+import numpy as np
+import scipy.special
+from numpy.typing import ArrayLike
+
+from ultrum.core.array_types import Floats, Ints
+from ultrum.core.displayed_numbers import counted
+from ultrum.errors import EstimationError
+
+AUTOMATIC: Final = "automatic"
+
+
+def check_depth(lags: int | str | None, rows: int) -> None:
+    """Refuse lags that reach beyond the sample; the sum over them tends to zero, whatever the data.
+
+    Examples
+    --------
+    >>> check_depth(4, 60), check_depth("automatic", 60)
+    (None, None)
+    """
+    if lags is not None and not isinstance(lags, str) and lags >= rows:
+        raise EstimationError(f"lags={lags} for {counted(rows, 'row')}: take fewer lags than rows.")
+
+
+def lag_rule(rows: int) -> int:
+    """floor(4(T/100)^(2/9)), after Newey and West (1994).
+
+    Examples
+    --------
+    >>> lag_rule(252)
+    4
+    """
+    return int(lag_rules(np.array(rows)))
+
+
+def lag_rules(rows: Ints) -> Ints:
+    """The same rule for many samples at once."""
+    return np.asarray(4.0 * (rows / 100.0) ** (2.0 / 9.0)).astype(np.int64)
+
+
+def bartlett_weight(lag: int, lags: ArrayLike) -> Floats:
+    """Weight 1 − lag/(lags + 1) of a lag, zero beyond the last one."""
+    return np.maximum(1.0 - lag / (np.asarray(lags) + 1.0), 0.0)
+
+
+def on_calendar(values: Floats, positions: Ints | None, empty: float = 0.0) -> tuple[Floats, Ints]:
+    """Rows at their periods, ``empty`` where a period has none; and the place of each row.
+
+    Zero scores at missing periods make lags count periods (Parzen 1963).
+
+    Examples
+    --------
+    >>> on_calendar(np.array([1.0, 2.0]), np.array([5, 7]))[0].tolist()
+    [1.0, 0.0, 2.0]
+    """
+    if positions is None or not len(positions):
+        return values, np.arange(len(values))
+    places = positions - positions[0]
+    periods = int(places[-1]) + 1
+    if periods == len(values):
+        return values, places
+    line = np.full((periods, *values.shape[1:]), empty)
+    line[places] = values
+    return line, places
+
+
+def bartlett_sum(scores: Floats, lags: int, positions: Ints | None = None) -> Floats:
+    """Long-run products of scores with Bartlett weights, after Newey and West (1987).
+
+    Parameters
+    ----------
+    scores : ndarray, shape (T, p) or (T, p, N)
+    lags : int
+    positions : ndarray of int, shape (T,), optional
+        Period of each row; a missing period contributes zero scores.
+
+    Returns
+    -------
+    ndarray, shape (p, p) or (N, p, p)
+
+    Notes
+    -----
+    Rolling windows add packed products instead (``windows``), and break tests add them by cut
+    (``robust_tests``); both take their weights from :func:`bartlett_weight`.
+    """
+    line = on_calendar(scores, positions)[0]
+    total = _products(line, line)
+    for lag in range(1, min(lags, len(line) - 1) + 1):
+        cross = _products(line[lag:], line[:-lag])
+        total += bartlett_weight(lag, lags) * (cross + cross.swapaxes(-1, -2))
+    return np.asarray(total)
+
+
+def newey_west(influence: Floats, residuals: Floats, moments: Ints, lags: int | None = None) -> Floats:
+    """Newey and West (1987) covariances (N, p, p) with Bartlett weights and factor T/(T−p).
+
+    Parameters
+    ----------
+    influence, residuals : ndarray, shape (p, T) and (T, N)
+    moments : ndarray of int, shape (T,)
+        Ordinal of each row, so that lags count periods.
+    lags : int, optional
+        By default :func:`lag_rule`.
+    """
+    columns, rows = influence.shape
+    scores = influence.T[:, :, None] * residuals[:, None, :]
+    total = bartlett_sum(scores, lag_rule(rows) if lags is None else lags, moments)
+    return np.asarray(total * rows / (rows - columns))
+
+
+def _products(left: Floats, right: Floats) -> Floats:
+    """Sums over rows of products of scores, (p, p) or (N, p, p)."""
+    if left.ndim == 2:
+        return np.asarray(left.T @ right)
+    return np.asarray(np.einsum("tpn,tqn->npq", left, right))
+
+
+def lags_of(rule: int | str | None, X: Floats, residuals: Floats, places: Ints, constant: bool) -> Ints:
+    """Lags of each left-hand side, shape (N,).
+
+    Parameters
+    ----------
+    rule : int, "automatic" or None
+    X, residuals : ndarray, shape (T, p) and (T, N)
+    places : ndarray of int, shape (T,)
+        Ordinal of each row.
+    constant : bool
+        Whether the first column is one; it has no weight in the plug-in.
+    """
+    count = residuals.shape[1]
+    if rule is None:
+        return np.full(count, lag_rule(len(X)))
+    if rule != AUTOMATIC:
+        return np.full(count, int(rule))
+    scores = _score_sums(X, residuals, places, constant)
+    return np.array([_plug_in(scores[:, i], len(X)) for i in range(count)], dtype=np.int64)
+
+
+def _score_sums(X: Floats, residuals: Floats, places: Ints, constant: bool) -> Floats:
+    """Sum of the scores of all factors, each first brought to unit length, by calendar period, (S,N)."""
+    factors = X[:, 1:] if constant and X.shape[1] > 1 else X
+    weight = (factors / np.sqrt(np.mean(factors**2, axis=0))).sum(axis=1)
+    return on_calendar(weight[:, None] * residuals, places)[0]
+
+
+def _plug_in(scores: Floats, rows: int) -> int:
+    """Newey and West (1994) for Bartlett weights, from truncated sums of autocovariances."""
+    most = min(lag_rule(rows), len(scores) - 1)
+    covariances = np.array([scores[lag:] @ scores[: len(scores) - lag] for lag in range(most + 1)])
+    level = covariances[0] + 2.0 * covariances[1:].sum()
+    slope = 2.0 * np.arange(1, most + 1) @ covariances[1:]
+    if not level:
+        return 0
+    wanted = 1.1447 * ((slope / level) ** 2 * rows) ** (1.0 / 3.0)
+    return int(min(wanted, len(scores) - 1))
+
+
+# Long-run variance by equal-weighted cosine transforms, and critical values of Newey–West with fixed lags
+
+_MOST_PERSISTENT: Final = 0.97  # bound of the autoregression that prewhitens (Andrews and Monahan 1992)
+
+
+def cosine_count(rows: int) -> int:
+    """Cosine transforms that are averaged, ν = floor(0.4 T^(2/3)) (Lazarus, Lewis, Stock and Watson 2018).
+
+    Examples
+    --------
+    >>> cosine_count(60), cosine_count(600)
+    (6, 28)
+    """
+    return int(cosine_counts(np.array(rows)))
+
+
+def cosine_counts(rows: Ints) -> Ints:
+    """The same for many samples at once, at least one."""
+    counts = np.floor(0.4 * np.cbrt(np.asarray(rows, dtype=float)) ** 2)
+    return np.asarray(np.maximum(counts, 1), dtype=np.int64)
+
+
+def cosine_waves(count: int, rows: int) -> Floats:
+    """Orthonormal cosines √(2/T)·cos(πj(t − 1/2)/T), shape (count, T), j from 1."""
+    times = (np.arange(rows) + 0.5) / rows
+    waves: Floats = np.cos(np.pi * np.arange(1, count + 1)[:, None] * times)
+    return np.asarray(np.sqrt(2.0 / rows) * waves)
+
+
+def cosine_sum(scores: Floats, positions: Ints | None, prewhiten: bool, count: int | None = None) -> Floats:
+    """T times the long-run variance of scores (T, p, N), shape (N, p, p); absent periods have zero scores.
+
+    With ``prewhiten`` each score is first regressed on its own past, and the variance of what is left is
+    divided by (1 − ρ)(1 − ρ'), after Andrews and Monahan (1992). ρ is corrected for its bias.
+    """
+    line, _ = on_calendar(scores, positions)
+    count = cosine_count(len(scores)) if count is None else count
+    if not prewhiten:
+        return _averaged(line, count, len(line))
+    past, now = line[:-1], line[1:]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        rho = np.sum(past * now, axis=0) / np.sum(past * past, axis=0)
+    rho = np.nan_to_num(rho) + (1.0 + 3.0 * np.nan_to_num(rho)) / len(line)  # Kendall (1954)
+    rho = np.clip(rho, -_MOST_PERSISTENT, _MOST_PERSISTENT)
+    total = _averaged(now - rho * past, count, len(line))
+    scale = (1.0 / (1.0 - rho)).T
+    return np.asarray(total * scale[:, :, None] * scale[:, None, :])
+
+
+def _averaged(line: Floats, count: int, rows: int) -> Floats:
+    """Mean over the transforms of their products, times the rows."""
+    waves = cosine_waves(count, len(line))
+    parts = np.tensordot(waves, line, axes=(1, 0))
+    return np.asarray(np.einsum("jpn,jqn->npq", parts, parts) * rows / count)
+
+
+def equal_weighted_cosine(influence: Floats, residuals: Floats, moments: Ints, prewhiten: bool) -> Floats:
+    """Covariances (N, p, p) with factor T/(T − p), for Student's t with ν degrees of freedom.
+
+    Parameters
+    ----------
+    influence, residuals : ndarray, shape (p, T) and (T, N)
+    moments : ndarray of int, shape (T,)
+        Ordinal of each row.
+    prewhiten : bool
+        Whether each score is regressed on its own past first.
+    """
+    columns, rows = influence.shape
+    scores = influence.T[:, :, None] * residuals[:, None, :]
+    return np.asarray(cosine_sum(scores, moments, prewhiten) * rows / (rows - columns))
+
+
+def fixed_b_degrees(lags: Floats, rows: Floats) -> Floats:
+    """Degrees of freedom at which Student's t has the 5 % critical value of Kiefer and Vogelsang (2005).
+
+    With Bartlett weights and b = (lags + 1)/T it is 1.9600 + 2.9694b + 0.4160b² − 0.5324b³, two-sided.
+
+    Examples
+    --------
+    >>> fixed_b_degrees(np.array([4.0, 24.0]), np.array([250.0, 250.0])).round(1).tolist()
+    [41.0, 9.0]
+    """
+    share = np.clip((np.asarray(lags, float) + 1.0) / np.asarray(rows, float), 0.0, 1.0)
+    critical = 1.9600 + 2.9694 * share + 0.4160 * share**2 - 0.5324 * share**3
+    return np.asarray(scipy.special.stdtridf(0.975, np.round(critical, 6)))

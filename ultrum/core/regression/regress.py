@@ -1,0 +1,411 @@
+"""Ordinary and weighted least squares of labelled data: `regress`."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any, Final, cast, overload
+
+import numpy as np
+import numpy.typing as npt
+import pandas as pd
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.panel.missing_log import dropped_by
+from ultrum.core.regression import inputs
+from ultrum.core.regression.beta_table import BetaTable
+from ultrum.core.regression.design_warnings import (
+    warn_of_copies,
+    warn_of_exact_fits,
+    warn_of_few_clusters,
+    warn_of_few_treated,
+    warn_of_trends,
+)
+from ultrum.core.regression.engine.covariance import (
+    COSINE,
+    HAC,
+    check_errors,
+    clustered,
+    covariance,
+    jackknifed,
+    prewhitened,
+    smallest_count,
+)
+from ultrum.core.regression.engine.least_squares import Solution, least_squares
+from ultrum.core.regression.engine.newey_west_and_fixed_b import AUTOMATIC, check_depth, lag_rules, lags_of
+from ultrum.core.regression.engine.rolling_windows import (
+    DEPENDENT,
+    TOO_FEW,
+    Estimates,
+    Recipe,
+    Rows,
+    estimate,
+    r_squared,
+)
+from ultrum.core.regression.fit import CONSTANT, NO_RESPONSE, Fit
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.time.index_frequency_and_gaps import time_positions
+from ultrum.errors import EstimationError
+
+Vector = pd.Series | TimeSeries | list[float]
+NO_FACTOR, TOO_SHORT = "no factors", "too few rows"
+_GROUPS: Final = 24  # with more sets of rows than these, kernels take over from one QR for each
+_BLOCK: Final = 512  # left-hand sides at a time in the kernels
+
+
+@overload
+def regress(
+    Y: Vector, X: Any, *, errors: str = ..., lags: int | str | None = ..., clusters: Any = ...,
+    weights: Any = ..., constant: bool = ..., prewhiten: bool = ...,
+) -> Fit: ...  # fmt: skip
+@overload
+def regress(
+    Y: pd.DataFrame | SeriesTable, X: Any, *, errors: str = ..., lags: int | str | None = ...,
+    clusters: Any = ..., weights: Any = ..., constant: bool = ..., prewhiten: bool = ...,
+) -> BetaTable: ...  # fmt: skip
+@overload
+def regress(
+    Y: npt.NDArray[Any], X: Any, *, errors: str = ..., lags: int | str | None = ..., clusters: Any = ...,
+    weights: Any = ..., constant: bool = ..., prewhiten: bool = ...,
+) -> Any: ...  # fmt: skip
+@checked
+def regress(
+    Y: Any,
+    X: Any,
+    *,
+    errors: str = "hac",
+    lags: int | str | None = None,
+    clusters: Any = None,
+    weights: Any = None,
+    constant: bool = True,
+    prewhiten: bool = False,
+) -> Fit | BetaTable:
+    """Least squares of one left-hand side, or of many at once, each on its own sample.
+
+    Parameters
+    ----------
+    Y : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, N)
+        Left-hand side. Missing values drop the row for that column only.
+    X : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, K)
+        Factors, without the constant. Labelled data are matched by their labels and put in order of time.
+    errors : {"hac", "hac-fixed-b", "ewc", "ewc-prewhitened", "classical", "hc0", "hc1", "hc2", "hc3", "cr3"}
+        Standard errors, in capital or small letters. ``hac`` is Newey and West (1987), ``hac-fixed-b`` the same
+        with the critical values of Kiefer and Vogelsang (2005). ``ewc`` averages cosine transforms, with
+        Student's t (Lazarus, Lewis, Stock and Watson 2018); ``ewc-prewhitened`` does so after an
+        autoregression of each score. ``cr3`` is the jackknife over clusters.
+    lags : int or "automatic", optional
+        Lags of ``hac``; by default floor(4(T/100)^(2/9)); automatic is the plug-in of Newey and West (1994).
+    clusters : Series, array or DataFrame; shape (T,) or (T, 2), optional
+        Labels of rows whose errors may be correlated, in one or two ways (Cameron, Gelbach and Miller 2011);
+        Student's t has the fewest clusters less one. ``errors`` is then ignored, unless it is ``cr3``.
+    weights : Series or array, shape (T,), optional
+        Positive weights of the rows; weighted least squares.
+    constant : bool
+        Whether to put a constant first.
+    prewhiten : bool
+        With ``errors="ewc"``, the same as ``errors="ewc-prewhitened"``.
+
+    Returns
+    -------
+    Fit
+        For one left-hand side.
+    BetaTable
+        For many. One with too few rows of its own has missing estimates; all its rows are dropped.
+
+    Raises
+    ------
+    EstimationError
+        If rows are too few or columns depend on each other; the columns are named.
+    UnitError
+        If a return in excess of the risk-free rate meets one that is not.
+
+    Warns
+    -----
+    DataWarning
+        If a factor is nearly a copy of others, or trending levels are regressed on trending levels.
+
+    Notes
+    -----
+    Solved by Householder QR on columns of unit length, with one step of refinement. Many left-hand sides
+    with rows of their own are solved together by Cholesky factors of centred moments; what would lose
+    digits that way goes to QR. Formulas of the standard errors are in
+    :mod:`ultrum.core.regression.engine.covariance`.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> x = np.array([60.0, 61, 62, 63, 64])
+    >>> fit = regress(pd.Series(2 * x + [0.1, -0.1, 0, 0.1, -0.1]), x, errors="classical")
+    >>> fit.coefficients.round(3).to_dict()
+    {'constant': 1.24, 'x1': 1.98}
+    """
+    inputs.check_excess(Y, X)
+    left, single = inputs.frame_of(Y, "y")
+    right, _ = inputs.frame_of(X, "x")
+    rule = rule_of(prewhitened(errors) if prewhiten else errors, lags, clusters, weights, left)
+    whole = left
+    left, right, _ = inputs.matched(left, right)
+    design = inputs.with_constant(right) if constant else right
+    rule = rule.on(left.index)
+    if rule.clusters is not None and rule.clusters.shape[1] == 1:
+        warn_of_few_treated(design, rule.clusters)
+    table = estimate_columns(left, design, rule)
+    table = _with_dropped(table, whole[~whole.index.isin(left.index)], Y)
+    table = replace(table, kinds=inputs.kinds_of(Y, X))
+    warn_of_copies(design)
+    warn_of_exact_fits(table)
+    warn_of_trends(Y, X, left, right)
+    return table.fit(str(left.columns[0])) if single else table
+
+
+def _with_dropped(table: BetaTable, outside: pd.DataFrame, y: Any) -> BetaTable:
+    """Count also rows on which there are no factors, and observations that the panel of y left out."""
+    columns = table.dropped.columns
+    counted = table.dropped.copy()
+    if len(outside):
+        there = np.isfinite(inputs.numbers_of(outside, "y"))
+        counted[NO_RESPONSE] += (~there).sum(axis=0)
+        counted[NO_FACTOR] = there.sum(axis=0)
+    before = y.dropped if isinstance(y, SeriesTable) else {}
+    for cause in dict.fromkeys(cause for causes_before in before.values() for cause in causes_before):
+        counts = np.array([before.get(str(name), {}).get(cause, 0) for name in counted.index])
+        counted[cause] = counted[cause] + counts if cause in columns else counts
+    return replace(table, dropped=counted)
+
+
+@dataclass(frozen=True)
+class Rule:
+    """How errors are found, and what rows weigh and belong to."""
+
+    errors: str
+    lags: int | str | None
+    clusters: pd.DataFrame | None
+    weights: pd.Series | None
+
+    def on(self, index: pd.Index) -> Rule:
+        """The same, for the rows that are left after matching."""
+        parts = [None if p is None else p.loc[index] for p in (self.clusters, self.weights)]
+        return Rule(self.errors, self.lags, *parts)  # type: ignore[arg-type]
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether the kernels can do it: no weights, no clusters, no bandwidth of each one's own."""
+        given = self.clusters is not None or self.weights is not None
+        return not given and self.lags != AUTOMATIC and self.errors not in COSINE
+
+    def codes(self) -> Ints | None:
+        """Clusters as integers, (T, ways)."""
+        if self.clusters is None:
+            return None
+        return np.column_stack([pd.factorize(self.clusters[c])[0] for c in self.clusters]).astype(np.int64)
+
+    def weight(self) -> Floats | None:
+        """Weights as an array."""
+        return None if self.weights is None else self.weights.to_numpy(dtype=np.float64)
+
+
+def rule_of(errors: str, lags: Any, clusters: Any, weights: Any, left: pd.DataFrame) -> Rule:
+    """The rule requested, checked against the rows of the left-hand side."""
+    kind = check_errors(errors, lags, clustered=clusters is not None)
+    check_depth(lags, len(left))
+    groups = None if clusters is None else inputs.labels_of(clusters, left.index)
+    heavy = None if weights is None else inputs.weights_of(weights, left.index)
+    if kind == "cr3" and (heavy is not None or (groups is not None and groups.shape[1] > 1)):
+        raise EstimationError("errors='cr3' takes clusters of one kind, and no weights.")
+    if groups is not None and kind != "cr3":
+        warn_of_few_clusters(int(groups.nunique().min()))
+    return Rule(kind if kind == "cr3" or clusters is None else "clustered", lags, groups, heavy)
+
+
+@dataclass
+class _Columns:
+    """Estimates as they are found, by left-hand side."""
+
+    coefficients: Floats
+    covariance: Floats
+    nobs: Ints
+    sigma: Floats
+    r2: Floats
+    lags: Floats
+    clusters: Floats
+    short: Ints
+
+    @classmethod
+    def blank(cls, assets: int, terms: int) -> _Columns:
+        """Nothing estimated yet."""
+        sigma, r2, lags, clusters = np.full((4, assets), np.nan)
+        nobs, short = np.zeros((2, assets), dtype=np.int64)
+        return cls(
+            np.full((assets, terms), np.nan), np.full((assets, terms, terms), np.nan),
+            nobs, sigma, r2, lags, clusters, short,
+        )  # fmt: skip
+
+
+def estimate_columns(left: pd.DataFrame, design: pd.DataFrame, rule: Rule, *, part: bool = False) -> BetaTable:
+    """Estimate all columns, those that share their rows together; put the pieces in one table.
+
+    A left-hand side that is alone must have enough rows, unless it is ``part`` of more.
+    """
+    Y, X = inputs.numbers_of(left, "y"), inputs.numbers_of(design, "X")
+    columns = _Columns.blank(Y.shape[1], X.shape[1])
+    whole: Bools = np.asarray(np.isfinite(X).all(axis=1))
+    used = np.isfinite(Y)
+    used &= whole[:, None]
+    if rule.is_plain and _many_samples(used):
+        _by_kernel(columns, Y, X, design, rule)
+    else:
+        _by_groups(columns, Y, X, used, left, design, rule, part or Y.shape[1] > 1)
+    present = np.isfinite(Y)
+    dropped = {NO_RESPONSE: (~present).sum(axis=0)}
+    if not whole.all():
+        factors = [str(c) for c in design.columns]
+        dropped |= dropped_by(~np.isfinite(X[~whole]), factors, present[~whole])
+    if columns.short.any():
+        dropped[TOO_SHORT] = columns.short
+    names = left.columns
+    return BetaTable(
+        coefficients=pd.DataFrame(columns.coefficients, names, design.columns),
+        covariance=columns.covariance,
+        nobs=pd.Series(columns.nobs, names),
+        sigma=pd.Series(columns.sigma, names),
+        r2=pd.Series(columns.r2, names),
+        lags=pd.Series(columns.lags, names),
+        response=left,
+        design=design,
+        dropped=pd.DataFrame(dropped, left.columns),
+        errors=rule.errors,
+        weights=rule.weights,
+        clusters=None if rule.clusters is None else pd.Series(columns.clusters, names),
+    )
+
+
+def _by_groups(
+    results: _Columns,
+    Y: Floats,
+    X: Floats,
+    used: Bools,
+    left: pd.DataFrame,
+    design: pd.DataFrame,
+    rule: Rule,
+    many: bool,
+) -> None:
+    """One QR for each set of rows."""
+    places, codes, weights = time_positions(left.index), rule.codes(), rule.weight()
+    terms, constant = X.shape[1], CONSTANT in design
+    for columns in inputs.same_rows(used):
+        mask = used[:, columns[0]]
+        if many and mask.sum() <= terms:
+            results.short[columns] = mask.sum()  # its own estimate is missing, the others go on
+            continue
+        group_weights = None if weights is None else weights[mask] / weights[mask].mean()
+        response = Y[np.ix_(mask, columns)]
+        solution = _solve(X[mask], response, design, left.columns[columns[0]], constant, group_weights)
+        _put(results, columns, mask, solution, response, group_weights, constant)
+        if codes is not None:
+            results.covariance[columns] = (
+                jackknifed(X[mask], solution.influence, solution.residuals, codes[mask])
+                if rule.errors == "cr3"
+                else clustered(solution.influence, solution.residuals, codes[mask])
+            )
+            results.clusters[columns] = smallest_count(codes[mask])
+            continue
+        for lags, which in _depths(rule, solution, X[mask], places[mask], constant):
+            chosen = columns[which]
+            results.covariance[chosen] = covariance(
+                rule.errors, solution.influence, solution.residuals[:, which], solution.leverage,
+                places[mask], lags,
+            )  # fmt: skip
+            results.lags[chosen] = np.nan if lags is None else lags
+
+
+def _put(
+    results: _Columns,
+    columns: Ints,
+    mask: Bools,
+    solution: Solution,
+    response: Floats,
+    weights: Floats | None,
+    constant: bool,
+) -> None:
+    rss = np.sum(solution.residuals**2, axis=0)
+    results.coefficients[columns] = solution.coefficients.T
+    results.nobs[columns] = count = int(mask.sum())
+    results.sigma[columns] = np.sqrt(rss / (count - len(solution.coefficients)))
+    results.r2[columns] = r_squared(response, rss, constant, weights)
+
+
+def _depths(
+    rule: Rule, solution: Solution, X: Floats, places: Ints, constant: bool
+) -> list[tuple[int | None, Ints]]:
+    """Lags, and the columns of the group that take them."""
+    everyone = np.arange(solution.residuals.shape[1])
+    if rule.errors not in HAC:
+        return [(None, everyone)]
+    depths = lags_of(rule.lags, X, solution.residuals, places, constant)
+    return [(int(depth), np.flatnonzero(depths == depth)) for depth in np.unique(depths)]
+
+
+def _by_kernel(columns: _Columns, Y: Floats, X: Floats, design: pd.DataFrame, rule: Rule) -> None:
+    """All left-hand sides at once though each has rows of its own, some at a time."""
+    places = time_positions(design.index)
+    places = places - places[0]
+    rows, terms = int(places[-1]) + 1, X.shape[1]
+    recipe = Recipe(rule.errors, cast(int | None, rule.lags), terms + 1, whole_covariance=True)
+    whole = rows == len(X)  # else those not in the calendar are put in as missing, for the lags
+    regressors = X if whole else _spread(X, places, rows)
+    for low in range(0, Y.shape[1], _BLOCK):
+        block = slice(low, low + _BLOCK)
+        response = Y[:, block] if whole else _spread(Y[:, block], places, rows)
+        estimates = estimate(
+            Rows(response, regressors, CONSTANT in design), np.array([0]), np.array([rows]), recipe
+        )
+        _take(columns, block, estimates, Y[:, block], X, design, rule)
+
+
+def _spread(block: Floats, places: Ints, rows: int) -> Floats:
+    """Rows put at their places in the calendar."""
+    spread = np.full((rows, block.shape[1]), np.nan)
+    spread[places] = block
+    return spread
+
+
+def _take(
+    columns: _Columns,
+    block: slice,
+    estimates: Estimates,
+    Y: Floats,
+    X: Floats,
+    design: pd.DataFrame,
+    rule: Rule,
+) -> None:
+    """Put what the kernels found for some left-hand sides in its place."""
+    status = estimates.status[0]
+    if (status == DEPENDENT).any():
+        first = int(np.argmax(status == DEPENDENT))
+        used = np.isfinite(Y[:, first]) & np.isfinite(X).all(axis=1)
+        name = f"left-hand side {block.start + first + 1}"
+        _solve(X[used], Y[used, first : first + 1], design, name, CONSTANT in design, None)
+    short = status == TOO_FEW
+    columns.coefficients[block] = estimates.coefficients[0].T
+    columns.covariance[block] = cast(Floats, estimates.covariance)[0]
+    columns.nobs[block] = np.where(short, 0, estimates.nobs[0])
+    columns.short[block] = np.where(short, estimates.nobs[0], 0)
+    columns.sigma[block], columns.r2[block] = estimates.sigma[0], estimates.r2[0]
+    if rule.errors in HAC:
+        lags_used = lag_rules(estimates.nobs[0]) if rule.lags is None else int(cast(int, rule.lags))
+        columns.lags[block] = np.where(short, np.nan, lags_used)
+
+
+def _solve(
+    X: Floats, Y: Floats, design: pd.DataFrame, name: str, constant: bool, weights: Floats | None
+) -> Solution:
+    try:
+        return least_squares(X, Y, [str(c) for c in design.columns], constant, weights)
+    except EstimationError as error:
+        raise EstimationError(f"{name}: {error}") from error
+
+
+def _many_samples(used: Bools) -> bool:
+    """Whether left-hand sides have so many sets of rows that one QR for each would be slow."""
+    few = used[:, : 4 * _GROUPS]
+    return len({key.tobytes() for key in np.packbits(few, axis=0).T}) > _GROUPS

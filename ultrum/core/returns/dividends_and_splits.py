@@ -1,0 +1,399 @@
+"""Prices adjusted for dividends, splits and final payments; dividend yields.
+
+The holder of one share is followed: a split multiplies the shares, a dividend buys more at the
+close of the ex-date. The value of that holding is a price that can be compared with any other day.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Collection, Iterable
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Dates, Floats, Ints
+from ultrum.core.series.metadata import Metadata, step_of
+from ultrum.core.series.series_or_table import on_block
+from ultrum.core.series.time_series import SeriesTable
+from ultrum.core.time.frequency import Frequency, calendar_days
+from ultrum.core.time.period_labels import period_label
+from ultrum.core.time.relative_dates import days_in
+from ultrum.core.transform.rolling_statistics import months_before
+from ultrum.errors import CurrencyError, FrequencyError, UnitError, choices, listed
+
+_EARLIEST_PAYMENT: Final = 1  # periods before the last price that a final payment may be dated
+
+
+@on_block
+@checked
+def adjust_prices(
+    prices: SeriesTable,
+    dividends: pd.DataFrame | None = None,
+    splits: pd.DataFrame | None = None,
+    *,
+    final_payments: pd.DataFrame | None = None,
+) -> SeriesTable:
+    """Prices adjusted backwards for dividends and splits, ending at the last price itself.
+
+    Parameters
+    ----------
+    prices : TimeSeries or SeriesTable
+        Daily closing prices as they were.
+    dividends : DataFrame, optional
+        Columns ``asset date amount`` and, if need be, ``currency``; the date is the ex-date, the
+        amount is per share held on that day. Amounts that fall on one close are added and reinvested there,
+        at the first close at or after the date.
+    splits : DataFrame, optional
+        Columns ``asset date ratio``: new shares for one old, from that day on.
+    final_payments : DataFrame, optional
+        Columns ``asset date amount`` and, if need be, ``currency``: what holders of a delisted share got, 0
+        for nothing. It stands as the price of the first trading day after the last price, whatever day it
+        is paid (Shumway 1997).
+
+    Returns
+    -------
+    TimeSeries or SeriesTable
+        ``income`` is ``total`` if dividends were given, else ``price``.
+
+    Raises
+    ------
+    CurrencyError
+        If a dividend or final payment is in another currency than its price.
+    UnitError
+        If dividends are given with prices that include them already.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> from ultrum.core.series.time_series import TimeSeries
+    >>> close = pd.Series([30.0, 10.0], pd.bdate_range("2024-01-01", periods=2))
+    >>> close = TimeSeries.from_pandas(close, name="LTSM", measure="price", currency="QML")
+    >>> split = pd.DataFrame({"asset": ["LTSM"], "date": ["2024-01-02"], "ratio": [3.0]})
+    >>> adjust_prices(close, splits=split).to_pandas().tolist()
+    [10.0, 10.0]
+    """
+    check_measures(prices)
+    if dividends is not None:
+        _refuse_adjusted(prices, dividends)
+    if dividends is not None or splits is not None:
+        check_positive(prices)
+    prices = with_final_payments(prices, final_payments)
+    if dividends is None and splits is None:
+        none_set = "final payments" if final_payments is not None else "nothing"
+        step = step_of("adjust prices", with_=none_set)
+        unchanged = tuple(a.with_step(step, income=a.income or "price") for a in prices.metadata)
+        return SeriesTable(prices.values, unchanged, prices.causes, row_bounds=prices.bounds)
+    growth, paid = np.ones(prices.block.shape), np.zeros(prices.block.shape)
+    ratios, late_splits = _events(prices, splits, "ratio")
+    amounts, late_dividends = _events(prices, dividends, "amount")
+    for column, row, ratio in ratios:
+        growth[row, column] *= ratio
+    for column, row, amount in amounts:
+        paid[row, column] += amount  # two amounts of one day are not reinvested in each other
+    rows, columns = np.nonzero(paid)
+    _refuse_dividends_of_nothing(prices, rows, columns)
+    growth[rows, columns] *= 1.0 + paid[rows, columns] / prices.block[rows, columns]
+    shares = np.cumprod(growth, axis=0)
+    income = "total" if dividends is not None else prices.metadata[0].income or "price"
+    adjusted = [
+        word
+        for word, table in (
+            ("dividends", dividends),
+            ("splits", splits),
+            ("final payments", final_payments),
+        )
+        if table is not None
+    ]
+    outside = late_splits + late_dividends
+    metadata_list = [
+        a.stepped(
+            "adjust prices",
+            {"income": income},
+            with_=", ".join(adjusted) or "nothing",
+            events_outside_the_prices=outside.get(a.name),
+        )
+        for a in prices.metadata
+    ]
+    return SeriesTable.from_arrays(
+        prices.block * shares / shares[-1:], prices.index, metadata_list, prices.causes
+    )
+
+
+def _refuse_adjusted(prices: SeriesTable, dividends: pd.DataFrame) -> None:
+    """Dividends on top of prices that include them would be counted twice."""
+    paid = set(dividends["asset"].astype(str)) if "asset" in dividends else set()
+    twice = [a.name for a in prices.metadata if a.income == "total" and a.name in paid]
+    if twice:
+        raise UnitError(
+            f"{listed(twice)}: these prices are adjusted and include dividends already.",
+            fix="Leave the dividends out, or give the closing prices as they were.",
+            setting="income",
+        )
+
+
+def _refuse_dividends_of_nothing(prices: SeriesTable, rows: Ints, columns: Ints) -> None:
+    """A dividend that falls on a final payment of 0 has no price to be reinvested at."""
+    nothing = np.flatnonzero(prices.block[rows, columns] == 0)
+    if len(nothing):
+        raise UnitError(
+            f"{prices.names[columns[nothing[0]]]}: a dividend falls after the last price, where the final "
+            "payment is 0. Make it part of the final payment."
+        )
+
+
+def unused_events(metadata_list: Iterable[Metadata]) -> dict[str, int]:
+    """Dividends and splits that fell outside the prices of each asset and were not used."""
+    return {
+        a.name: int(value)
+        for a in metadata_list
+        for step in a.trail
+        for key, value in step.settings
+        if key == "events_outside_the_prices"
+    }
+
+
+def check_measures(prices: SeriesTable) -> None:
+    """Refuse series whose measure is not price."""
+    for metadata in prices.metadata:
+        if metadata.measure not in ("price", "index"):
+            raise UnitError(
+                f"{metadata.name} is a {metadata.measure or 'series of unknown measure'}; "
+                "returns need prices or index levels (measure='price')."
+            )
+
+
+def check_positive(prices: SeriesTable, worthless: Collection[str] = ()) -> None:
+    """Refuse prices that are not above zero, among those that are used; ``worthless`` assets may end at 0."""
+    if not len(prices.index):
+        return
+    lowest = np.fmin.reduce(prices.block, axis=0)
+    for place in np.flatnonzero([name in worthless for name in prices.names]):
+        values = prices.block[:, place]
+        valid = values[np.isfinite(values)]
+        nothing_left = len(valid) > 0 and valid[-1] == 0
+        before = np.trim_zeros(valid, "b") if nothing_left else valid  # carried to its period's end
+        lowest[place] = before.min() if len(before) else np.nan
+    wrong = np.flatnonzero(lowest <= 0)
+    if len(wrong):
+        column = int(wrong[0])
+        raise UnitError(
+            f"{prices.names[column]} has a price of {lowest[column]:g}; a price is above zero. "
+            f"{_guess(prices.block[:, column])}"
+        )
+
+
+def _guess(values: Floats) -> str:
+    """What to do about values that cannot be prices."""
+    valid = values[np.isfinite(values)]
+    if np.median(np.abs(valid)) < 0.5 and (valid < 0).mean() > 0.2:
+        return "These look like returns already: set measure='return'."
+    return "Mark the bad values as missing."
+
+
+def _events(
+    prices: SeriesTable, table: pd.DataFrame | None, field: str
+) -> tuple[list[tuple[int, int, float]], Counter[str]]:
+    """Column, row and value of each event, at the first priced row at or after its date.
+
+    Events before an asset's first price or after its last cannot matter; they are counted.
+    """
+    outside: Counter[str] = Counter()
+    if table is None or not len(table):
+        return [], outside
+    dated = events_of(table, field)
+    dated = dated[dated["asset"].isin(prices.names)]
+    _check_event_currency(prices, dated, "dividend")
+    days = calendar_days(prices.index)
+    column_of = {name: column for column, name in enumerate(prices.names)}
+    events: list[tuple[int, int, float]] = []
+    for asset, of_asset in dated.groupby("asset", sort=False):
+        column = column_of[str(asset)]
+        priced = np.flatnonzero(np.isfinite(prices.block[:, column]))
+        places = np.searchsorted(days[priced], of_asset["date"].to_numpy().astype(days.dtype))
+        inside = (places > 0) & (places < len(priced))
+        rows = priced[places[inside]].tolist()
+        events += [(column, row, value) for row, value in zip(rows, of_asset[field][inside], strict=True)]
+        if not inside.all():
+            outside[str(asset)] = int((~inside).sum())
+    return events, outside
+
+
+def events_of(table: pd.DataFrame, value: str, *, zero: bool = False) -> pd.DataFrame:
+    """A table of events with days and numbers; refused where one is wrong, missing or there twice."""
+    needed = ["asset", "date", value]
+    absent = [c for c in needed if c not in table]
+    if absent:
+        raise UnitError(
+            f"A table of events needs the columns {', '.join(needed)}; it has {choices(table.columns)}."
+        )
+    days = days_in(table["date"], f"{value}, its date")
+    numbers = pd.to_numeric(table[value], errors="coerce").astype(np.float64)
+    events = table.assign(asset=table["asset"].astype(str), date=days.astype("datetime64[s]"))
+    events[value] = numbers.to_numpy()
+    large_enough = events[value] >= 0 if zero else events[value] > 0
+    wrong = np.flatnonzero(~(large_enough & np.isfinite(events[value])))
+    if len(wrong):
+        raise UnitError(
+            f"{_event(events, wrong[0])}: {value} is {table[value].iloc[wrong[0]]}; a number "
+            f"{'of 0 or more' if zero else 'above 0'} is expected."
+        )
+    twice = np.flatnonzero(events.duplicated(needed))
+    if len(twice):
+        raise UnitError(
+            f"{_event(events, twice[0])}: the same {value} is there twice. Drop one; if both were paid, "
+            "add them up."
+        )
+    return events
+
+
+def _event(events: pd.DataFrame, row: int) -> str:
+    return f"{events['asset'].iloc[row]}, {str(events['date'].iloc[row])[:10]}"
+
+
+def _check_event_currency(prices: SeriesTable, events: pd.DataFrame, what: str) -> None:
+    if "currency" not in events:
+        return
+    currencies = {a.name: a.currency for a in prices.metadata}
+    for asset, currency in zip(events["asset"], events["currency"], strict=True):
+        if currencies[asset] and currency and currencies[asset] != currency:
+            raise CurrencyError(
+                f"{asset}: prices are in {currencies[asset]}, a {what} in {currency}. "
+                "Convert one with to_currency first."
+            )
+
+
+def with_final_payments(prices: SeriesTable, payments: pd.DataFrame | None) -> SeriesTable:
+    """Put each final payment in as the price of the first trading day after the last price of its asset.
+
+    After the last row of the table that is the next weekday.
+    """
+    if payments is None or not len(payments):
+        return prices
+    dated = events_of(payments, "amount", zero=True)
+    dated = dated[dated["asset"].isin(prices.names)]
+    twice = np.flatnonzero(dated.duplicated("asset"))
+    if len(twice):
+        raise UnitError(
+            f"{_event(dated, twice[0])}: a second final payment; add the payments up on the day of the first."
+        )
+    _check_event_currency(prices, dated, "final payment")
+    frame, metadata_list = prices.values.copy(), list(prices.metadata)
+    for asset, day, amount in zip(dated["asset"], dated["date"], dated["amount"], strict=True):
+        column = prices.names.index(asset)
+        last = frame[asset].last_valid_index()
+        if last is None:
+            continue
+        frame.loc[_day_after(prices, last), asset] = float(amount)
+        late = int((pd.Timestamp(day) - _day_of(prices.frequency, last)).days)
+        if late < -_EARLIEST_PAYMENT * 366.0 / prices.frequency.periods_per_year - 7:
+            raise UnitError(
+                f"{asset}: a final payment on {str(day)[:10]}, but prices go on to {period_label(last)}. "
+                "Correct its date, or mark the later prices as missing."
+            )
+        metadata_list[column] = metadata_list[column].stepped("final payment", days_after_last_price=late)
+    return SeriesTable(frame.sort_index(), tuple(metadata_list), prices.causes)
+
+
+def _day_after(prices: SeriesTable, last: Any) -> Any:
+    """Label of the first row after another; the next weekday or period where the table ends."""
+    place = int(prices.index.searchsorted(last)) + 1
+    if place < len(prices.index):
+        return prices.index[place]
+    if isinstance(last, pd.Period):
+        return last + 1
+    return pd.Timestamp(np.busday_offset(np.datetime64(last, "D"), 1, roll="backward"))
+
+
+def _day_of(frequency: Frequency, label: Any) -> pd.Timestamp:
+    """Last day of a period, or the day itself."""
+    return pd.Timestamp(frequency.ends(frequency.ordinals_of(pd.Index([label])))[0])
+
+
+def payment_delays(metadata_list: Iterable[Metadata]) -> dict[str, int]:
+    """Days from the last price of each delisted asset to its final payment."""
+    return {
+        a.name: int(dict(step.settings)["days_after_last_price"])
+        for a in metadata_list
+        for step in a.trail
+        if step.action == "final payment"
+    }
+
+
+# Dividend yields from payments, splits and prices
+
+
+@checked
+def dividend_yield(
+    prices: SeriesTable, dividends: pd.DataFrame, splits: pd.DataFrame | None = None
+) -> SeriesTable:
+    """Dividends of the year up to each day over the price of that day.
+
+    Parameters
+    ----------
+    prices : SeriesTable
+        Daily closes as they were.
+    dividends, splits : DataFrame
+        As for :func:`ultrum.adjust_prices`; a dividend paid before a split is per old share, and is
+        divided by its ratio.
+
+    Returns
+    -------
+    SeriesTable
+        Decimals; missing in the first year of an asset's prices.
+
+    Examples
+    --------
+    >>> days = pd.bdate_range("2023-01-02", "2024-02-01")
+    >>> close = SeriesTable.from_pandas(pd.DataFrame({"A": np.full(len(days), 20.0)}, days), measure="price")
+    >>> paid = pd.DataFrame({"asset": ["A"], "date": ["2023-06-01"], "amount": [1.0]})
+    >>> dividend_yield(close, paid).to_pandas()["A"].iloc[-1].item()
+    0.05
+    """
+    check_measures(prices)
+    if not prices.frequency.is_dated:
+        raise FrequencyError(
+            f"{prices.names[0]} is {prices.frequency.name}; a dividend yield takes daily prices."
+        )
+    paid_by = dict(iter(events_of(dividends, "amount").groupby("asset")))
+    split_by = {} if splits is None else dict(iter(events_of(splits, "ratio").groupby("asset")))
+    days = pd.DatetimeIndex(prices.index).to_numpy().astype("datetime64[D]")
+    back = months_before(days, 12)
+    block = np.full(prices.block.shape, np.nan)
+    for column, name in enumerate(prices.names):
+        valid = np.flatnonzero(np.isfinite(prices.block[:, column]))
+        if not len(valid):
+            continue
+        when, paid = _dated(paid_by.get(name), "amount")
+        split = _dated(split_by.get(name), "ratio")
+        amounts = paid / _later_splits(split, when, days[-1])
+        order = np.argsort(when, kind="stable")
+        total = np.append(0.0, np.cumsum(amounts[order]))
+        ends = np.searchsorted(when[order], days, side="right")
+        starts = np.searchsorted(when[order], back, side="right")
+        per_old = 1.0 / _later_splits(split, days, days[-1])
+        whole = back >= days[valid[0]]
+        block[:, column] = np.where(
+            whole, (total[ends] - total[starts]) / (prices.block[:, column] * per_old), np.nan
+        )
+    facts = {"measure": "rate", "unit": "decimal", "currency": "", "timing": "end", "income": ""}
+    metadata_list = [a.stepped("dividend yield", facts, over="P1Y") for a in prices.metadata]
+    return SeriesTable.from_arrays(block, prices.index, metadata_list)
+
+
+def _dated(events: pd.DataFrame | None, value: str) -> tuple[Dates, Floats]:
+    """Days and values of one asset's events."""
+    if events is None:
+        return np.empty(0, dtype="datetime64[D]"), np.empty(0)
+    return events["date"].to_numpy().astype("datetime64[D]"), events[value].to_numpy()
+
+
+def _later_splits(splits: tuple[Dates, Floats], when: Dates, last: np.datetime64) -> Floats:
+    """Product of the split ratios after each day, up to the last."""
+    factor = np.ones(len(when))
+    for day, ratio in zip(*splits, strict=True):
+        if day <= last:
+            factor[when < day] *= ratio
+    return factor

@@ -1,0 +1,269 @@
+"""Distribution of returns against the normal, and calendar returns by month and year."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from numbers import Real
+from typing import Final
+
+import numpy as np
+import pandas as pd
+import scipy.special
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Floats
+from ultrum.core.displayed_numbers import counted
+from ultrum.core.rounding import varies
+from ultrum.core.series.metadata import Metadata
+from ultrum.core.series.time_series import TimeSeries
+from ultrum.core.statistics.risk_return_and_drawdowns import Described, returns_in, simple_block
+from ultrum.core.time.period_labels import span_of
+from ultrum.core.transform.aggregation import to_frequency
+from ultrum.errors import EstimationError, FrequencyError, UnitError
+
+_QUANTILES: Final = (0.01, 0.05, 0.1, 0.25, 0.5, 0.75, 0.9, 0.95, 0.99)
+_CENTRE: Final = 0.5
+_MOST_BINS: Final = 100_000
+_TAILS: Final = (2.0, 3.0, 4.0)
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Distribution(Described):
+    """The spread of one series.
+
+    Attributes
+    ----------
+    table : DataFrame
+        Rows ``centre`` (within half a deviation of the mean), ``shoulders`` (half to two deviations), and
+        ``beyond 2``, ``beyond 3`` and ``beyond 4`` deviations. Columns ``count`` and ``expected`` (values,
+        and how many a normal would have), ``observed`` and ``normal`` (shares), ``ratio``.
+    histogram : DataFrame
+        Bins: ``low high count share density normal``, the last what a normal would have.
+    quantiles : Series
+    mean, deviation, skewness, kurtosis : float
+    jarque_bera, p_value : float
+        Jarque and Bera (1980); small p values speak against a normal.
+    values : ndarray
+    metadata : Metadata
+        What the values are.
+    """
+
+    histogram: pd.DataFrame
+    quantiles: pd.Series
+    mean: float
+    deviation: float
+    skewness: float
+    kurtosis: float
+    jarque_bera: float
+    p_value: float
+    values: Floats
+    metadata: Metadata
+
+    @property
+    def name(self) -> str:
+        """Name of the series."""
+        return self.metadata.name
+
+
+@checked
+def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto") -> Distribution:
+    """Histogram, quantiles, normal fit and a test of it.
+
+    Parameters
+    ----------
+    x : TimeSeries
+        Returns, rates or scores.
+    bins : int, float, list or "auto"
+        How many bins, the width of one, their edges, or Freedman and Diaconis's (1981) rule.
+
+    Returns
+    -------
+    Distribution
+        Bins, quantiles, moments and the test.
+
+    Raises
+    ------
+    EstimationError
+        If there are fewer than eight values, or they do not vary.
+
+    Examples
+    --------
+    >>> r = pd.Series(np.arange(20.0), pd.period_range("2023-01", periods=20, freq="M"))
+    >>> made = distribution(TimeSeries.from_pandas(r, name="A", measure="return"), bins=4)
+    >>> made.histogram["count"].tolist()
+    [5, 5, 5, 5]
+    """
+    if x.metadata.measure in ("price", "index", "stock", "quote"):
+        raise UnitError(f"{x.name} is a level ({x.metadata.measure}); look at its returns or growth.")
+    values = x.values.dropna().to_numpy(dtype=np.float64)
+    if len(values) < 8 or not varies(values):
+        raise EstimationError(
+            f"{x.name} has {counted(len(values), 'value')}, or they do not vary; eight that do are needed."
+        )
+    mean, spread = float(values.mean()), float(values.std(ddof=1))
+    off = (values - mean) / values.std()
+    skew, kurt = float((off**3).mean()), float((off**4).mean())
+    statistic = len(values) / 6 * (skew**2 + (kurt - 3) ** 2 / 4)
+    table = _shares((values - mean) / spread)
+    basis = (
+        f"{x.metadata.heading}, {x.metadata.frequency.name}, {span_of(x.values.dropna().index)}, "
+        f"{counted(len(values), 'value')}; "
+        f"mean {_in_words(mean, x.metadata)}, deviation {_in_words(spread, x.metadata)}, "
+        f"skewness {skew:.3g}, kurtosis {kurt:.3g}, Jarque–Bera {statistic:.4g}"
+    )
+    return Distribution(
+        table, basis, _histogram(values, _edges(values, bins), mean, spread),
+        pd.Series(np.quantile(values, _QUANTILES), index=_QUANTILES, name=x.name), mean, spread, skew, kurt,
+        float(statistic), float(scipy.special.chdtrc(2, statistic)), values, x.metadata,
+    )  # fmt: skip
+
+
+def _in_words(value: float, metadata: Metadata) -> str:
+    """A number as people read it: returns and rates in percent."""
+    return f"{100 * value:.4g} %" if metadata.in_percent else f"{value:.4g}"
+
+
+def _shares(scores: Floats) -> pd.DataFrame:
+    size = np.abs(scores)
+    beyond = 2.0 * scipy.special.ndtr([-_CENTRE, *(-reach for reach in _TAILS)])
+    normal = [1.0 - beyond[0], beyond[0] - beyond[1], *beyond[1:]]
+    counts = [
+        int((size <= _CENTRE).sum()),
+        int(((size > _CENTRE) & (size <= _TAILS[0])).sum()),
+        *(int((size > reach).sum()) for reach in _TAILS),
+    ]
+    names = ["centre", "shoulders", *(f"beyond {reach:g}" for reach in _TAILS)]
+    table = pd.DataFrame({"count": counts, "expected": np.array(normal) * len(scores)}, names)
+    table = table.assign(observed=table["count"] / len(scores), normal=normal)
+    return table.assign(ratio=table["observed"] / table["normal"])
+
+
+def _edges(values: Floats, bins: int | float | list[float] | str) -> Floats:
+    if isinstance(bins, str):
+        return np.histogram_bin_edges(values, bins="fd")
+    if isinstance(bins, list):
+        numbers = [b for b in bins if isinstance(b, Real) and np.isfinite(float(b))]
+        if len(numbers) < max(len(bins), 2):
+            raise UnitError("Edges of bins are two or more finite numbers.")
+        edges = np.sort(np.asarray(numbers, dtype=float))
+        if edges[0] > values.min() or edges[-1] < values.max():
+            raise UnitError(
+                f"Bins from {edges[0]:g} to {edges[-1]:g} leave values out ({values.min():g} "
+                f"to {values.max():g})."
+            )
+        return edges
+    if not 0 < bins <= _MOST_BINS:
+        raise UnitError(f"bins={bins:g}: take a number of bins or a width above 0, at most {_MOST_BINS:,}.")
+    if isinstance(bins, float):
+        low = np.floor(values.min() / bins)
+        count = int(np.floor(values.max() / bins) - low) + 1
+        if count > _MOST_BINS:
+            raise UnitError(f"A width of {bins:g} makes {count:,} bins; take a wider one.")
+        return np.asarray(bins * (low + np.arange(count + 1)))
+    return np.linspace(values.min(), values.max(), max(int(bins), 1) + 1)
+
+
+def _histogram(values: Floats, edges: Floats, mean: float, spread: float) -> pd.DataFrame:
+    counts, _ = np.histogram(values, edges)
+    width = np.diff(edges)
+    normal = np.diff(scipy.special.ndtr((edges - mean) / spread)) / width
+    share = counts / len(values)
+    return pd.DataFrame({
+        "low": edges[:-1], "high": edges[1:], "count": counts, "share": share, "density": share / width,
+        "normal": normal,
+    })  # fmt: skip
+
+
+# Calendar returns: a grid of months by years
+
+_MONTHS: Final = (
+    "Jan",
+    "Feb",
+    "Mar",
+    "Apr",
+    "May",
+    "Jun",
+    "Jul",
+    "Aug",
+    "Sep",
+    "Oct",
+    "Nov",
+    "Dec",
+)
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class CalendarReturns(Described):
+    """Returns by year (rows) and month or quarter (columns), with the year's own.
+
+    Attributes
+    ----------
+    summary : DataFrame
+        For each column: ``mean median positive count``, the third the share of years above zero. Years that are
+        not whole are left out of the column ``year``.
+    """
+
+    summary: pd.DataFrame
+    name: str
+
+
+@checked
+def calendar_returns(x: TimeSeries) -> CalendarReturns:
+    """Returns of each month of each year.
+
+    Parameters
+    ----------
+    x : TimeSeries
+        Returns, monthly or quarterly; those of days and weeks are compounded to months.
+
+    Returns
+    -------
+    CalendarReturns
+        ``table`` has a column for each month and ``year``, the compounded return of the months there
+        are; a year that is not whole has its number in ``attrs["partial_years"]``.
+
+    Examples
+    --------
+    >>> r = pd.Series([0.1, -0.1], pd.period_range("2024-01", periods=2, freq="M"))
+    >>> calendar_returns(TimeSeries.from_pandas(r, measure="return")).table["year"].round(4).tolist()
+    [-0.01]
+    """
+    returns = returns_in(x, "calendar_returns").only()
+    if returns.metadata.frequency.is_dated or returns.metadata.frequency.code == "W":
+        returns = to_frequency(returns, "M")
+    valid = returns.values.dropna().index
+    if len(valid):
+        returns = TimeSeries(returns.values.loc[valid[0] : valid[-1]], returns.metadata)
+    code = returns.metadata.frequency.code
+    if code not in "MQ":
+        raise FrequencyError(f"{x.name} is {returns.metadata.frequency.name}; a grid needs months or quarters.")
+    count = 12 if code == "M" else 4
+    names = list(_MONTHS) if code == "M" else ["Q1", "Q2", "Q3", "Q4"]
+    ordinals = returns.ordinals
+    years = np.unique(ordinals // count)
+    grid = np.full((len(years), count), np.nan)
+    grid[np.searchsorted(years, ordinals // count), ordinals % count] = simple_block(returns.as_table())[:, 0]
+    there = np.isfinite(grid)
+    whole = np.where(there.any(axis=1), np.prod(np.where(there, 1.0 + grid, 1.0), axis=1) - 1.0, np.nan)
+    table = pd.DataFrame(grid, index=pd.Index(years + 1970, name="year"), columns=names)
+    table["year"] = whole
+    table.attrs["partial_years"] = [
+        int(y) + 1970 for y, k in zip(years, there, strict=True) if 0 < k.sum() < count
+    ]
+    counted = table.copy()
+    counted.loc[table.attrs["partial_years"], "year"] = np.nan  # part of a year is not a year's return
+    summary = pd.DataFrame({
+        "mean": counted.mean(), "median": counted.median(),
+        "positive": (counted > 0).sum() / counted.notna().sum().replace(0, np.nan),
+        "count": counted.notna().sum(),
+    }).T  # fmt: skip
+    basis = f"{x.metadata.heading}, simple returns, {span_of(returns.values.dropna().index)}; decimals"
+    return CalendarReturns(table, basis, summary, x.metadata.heading)
+
+
+def _on_calendar(x: TimeSeries) -> TimeSeries:
+    """With a row for every period: a condition can hold in one whose return is missing."""
+    if x.metadata.frequency.is_dated or not len(x):
+        return x
+    every = np.arange(x.ordinals[0], x.ordinals[-1] + 1)
+    return TimeSeries(x.values.reindex(x.metadata.frequency.index(every)), x.metadata)

@@ -1,0 +1,272 @@
+"""Momentum over formation periods, and forward returns after a condition."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import checked
+from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.displayed_numbers import counted
+from ultrum.core.regression.predictive_regression import hodrick_1b
+from ultrum.core.rounding import varies
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.statistics.distribution_and_calendar_returns import _on_calendar
+from ultrum.core.statistics.risk_return_and_drawdowns import Described, returns_in, simple_block
+from ultrum.core.time.frequency import months_in, periods_in
+from ultrum.core.time.index_frequency_and_gaps import positions_of
+from ultrum.core.time.period_labels import period_label, span_of
+from ultrum.core.transform.rolling_statistics import months_before, row_before
+from ultrum.errors import AlignmentError, EstimationError, FrequencyError
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class ForwardReturns(Described):
+    """Mean returns over horizons after a condition, against all dates."""
+
+
+@checked
+def forward_returns(
+    x: TimeSeries,
+    condition: pd.DataFrame | pd.Series | Sequence[Any],
+    horizons: Sequence[str | int] = (1, 3, 6, 12),
+) -> ForwardReturns:
+    """Mean return over horizons that begin the period after a condition held.
+
+    Parameters
+    ----------
+    x : TimeSeries
+        Returns.
+    condition : DataFrame, Series or sequence
+        Spells as :func:`ultrum.spells` finds them (every period of a spell counts), a boolean Series, or
+        periods.
+    horizons : sequence of int or str
+        Periods, or durations such as ``"P1Y"``.
+
+    Returns
+    -------
+    ForwardReturns
+        A row a horizon: ``after`` (mean compounded return), ``count``, ``all_dates``, ``difference``, its
+        ``error`` and ``t``, ``p``. Horizons overlap, so these three are of the summed returns by 1B of Hodrick
+        (1992), which regresses each period's return on the last h conditions.
+
+    Raises
+    ------
+    AlignmentError
+        If the condition never holds where a horizon is whole.
+    EstimationError
+        If the returns do not vary, or a horizon has no period.
+
+    Examples
+    --------
+    >>> r = pd.Series([0.0, 0.1, 0.0, 0.1, 0.0, 0.1], pd.period_range("2024-01", periods=6, freq="M"))
+    >>> made = forward_returns(TimeSeries.from_pandas(r, measure="return"), ["2024-01", "2024-03"], horizons=[1])
+    >>> round(made.table.loc[1, "after"], 3).item()
+    0.1
+    """
+    returns = _on_calendar(returns_in(x, "forward_returns").only())
+    values = simple_block(returns.as_table())[:, 0]
+    if not varies(values):
+        raise EstimationError(f"{x.name} does not vary; there is nothing to compare.")
+    holds = _holds(returns, condition)
+    rows = {}
+    for horizon in horizons:
+        count = int(horizon) if str(horizon).isdigit() else periods_in(str(horizon), returns.metadata.frequency)
+        if count < 1:
+            raise EstimationError(f"horizons={list(horizons)}: a horizon is one period or more.")
+        rows[horizon] = _after(values, _to_come(values, returns, count), holds, count, x.name)
+    basis = (
+        f"{x.metadata.heading}, {returns.metadata.frequency.name}, {span_of(returns.values.dropna().index)}; "
+        "the condition holds in "
+        f"{int(holds.sum())} of {counted(len(holds), 'period')}; errors 1B (Hodrick 1992); decimals"
+    )
+    return ForwardReturns(pd.DataFrame(rows).T.rename_axis("horizon"), basis)
+
+
+def _holds(returns: TimeSeries, condition: Any) -> Bools:
+    ordinals = returns.ordinals
+    frequency = returns.metadata.frequency
+    if isinstance(condition, pd.DataFrame):
+        if not {"start", "end"} <= set(condition):
+            raise AlignmentError(
+                "A condition in a DataFrame needs the columns start and end, as spells has them; it has "
+                f"{', '.join(map(str, condition))}."
+            )
+        held = np.zeros(len(ordinals), dtype=bool)
+        for start, end in zip(condition["start"], condition["end"], strict=True):
+            first, last = (frequency.ordinal_named(str(label)) for label in (start, end))
+            held |= (ordinals >= first) & (ordinals <= last)
+        return held
+    if isinstance(condition, pd.Series):
+        dates = condition[condition.fillna(False).astype(bool)].index
+        return np.isin(ordinals, frequency.ordinals_of(dates))
+    wanted = [frequency.ordinal_named(str(label)) for label in condition]
+    return np.isin(ordinals, wanted)
+
+
+def _to_come(values: Floats, returns: TimeSeries, count: int) -> Floats:
+    """Compounded return of the next periods; missing where one is, or where the series ends."""
+    forward = np.full(len(values), np.nan)
+    ordinals = positions_of(returns.metadata.frequency, returns.index)
+    for row in range(len(values) - count):
+        if ordinals[row + count] - ordinals[row] == count:
+            forward[row] = np.prod(1.0 + values[row + 1 : row + 1 + count]) - 1.0
+    return forward
+
+
+def _after(values: Floats, to_come: Floats, holds: Bools, count: int, name: str) -> dict[str, float]:
+    whole = np.isfinite(to_come)
+    if not (whole & holds).any() or (whole & ~holds).sum() < 2:
+        raise AlignmentError(
+            f"{name}: over {counted(count, 'period')} the condition holds at {int((whole & holds).sum())} "
+            f"of {counted(int(whole.sum()), 'date')} with a "
+            "whole horizon; there is nothing to compare."
+        )
+    slope = hodrick_1b(values[1:], holds[:-1].astype(float), count)
+    after, others = float(to_come[whole & holds].mean()), float(to_come[whole & ~holds].mean())
+    return {
+        "after": after, "count": int((whole & holds).sum()), "all_dates": float(to_come[whole].mean()),
+        "difference": after - others, "error": slope.error, "t": slope.t,
+        "p": slope.p_value,
+    }  # fmt: skip
+
+
+# Calendar horizons: the row where each begins
+
+
+def months_of(duration: str) -> int:
+    """Months in a duration, refused where it has none."""
+    months = months_in(duration)
+    if not months:
+        raise FrequencyError(f"'{duration}' is not a whole number of months; write P3M or P1Y.")
+    return months
+
+
+def row_at(ordinals: Ints, wanted: Ints) -> Ints:
+    """Row of each period, −1 where it is not listed."""
+    place = np.searchsorted(ordinals, wanted)
+    safe = np.minimum(place, len(ordinals) - 1)
+    return np.where(ordinals[safe] == wanted, safe, -1)
+
+
+# Momentum: past returns over calendar horizons, averaged and ranked
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Momentum(Described):
+    """Past returns of assets and their ranks.
+
+    Attributes
+    ----------
+    table : DataFrame
+        The last period: each horizon, ``average`` and ``rank`` (1 the highest).
+    returns : dict of str to DataFrame
+        Return over each horizon, shape (T, N).
+    average, ranks : DataFrame, shape (T, N)
+    """
+
+    returns: dict[str, pd.DataFrame]
+    average: pd.DataFrame
+    ranks: pd.DataFrame
+
+
+@checked
+def momentum(
+    x: SeriesTable | pd.DataFrame,
+    horizons: Sequence[str] = ("P3M", "P6M", "P12M"),
+    *,
+    skip: str | None = None,
+) -> Momentum:
+    """Compounded past returns over calendar horizons, averaged and ranked.
+
+    Parameters
+    ----------
+    x : SeriesTable or DataFrame
+        Returns, of months or longer; or prices of any frequency, whose calendar is then used.
+    horizons : sequence of str
+        Durations.
+    skip : str
+        What is left out at the end, such as ``"P1M"``; the horizon is counted back from the period itself.
+
+    Returns
+    -------
+    Momentum
+        Missing where a horizon is not whole. Ties share the better rank.
+
+    Examples
+    --------
+    >>> months = pd.period_range("2024-01", periods=3, freq="M")
+    >>> frame = pd.DataFrame({"A": [0.1, 0.1, 0.1], "B": [0.0, 0.0, 0.3]}, months)
+    >>> r = SeriesTable.from_pandas(frame, measure="return")
+    >>> momentum(r, ["P3M"]).table["rank"].to_dict()
+    {'A': 1.0, 'B': 2.0}
+    """
+    table = x if isinstance(x, SeriesTable) else SeriesTable.from_pandas(x, measure="return")
+    priced = all(a.measure in ("price", "index") for a in table.metadata)
+    if not priced:
+        table = returns_in(table, "momentum")
+    if not len(table.index):
+        raise AlignmentError("momentum was given no row; its series are empty.")
+    if not len(horizons):
+        raise AlignmentError("momentum was given no horizon; take one such as P12M.")
+    by_horizon = {h: _past(table, h, skip or "", priced) for h in horizons}
+    blocks = np.stack([frame.to_numpy() for frame in by_horizon.values()])
+    average = pd.DataFrame(blocks.mean(axis=0), index=table.index, columns=table.names)
+    ranks = average.rank(axis=1, ascending=False, method="min")
+    whole = np.flatnonzero(average.notna().any(axis=1))
+    if not len(whole):
+        raise AlignmentError(
+            f"No period has {', '.join(horizons)} behind it; the series run {span_of(table.index)}."
+        )
+    last = table.index[whole[-1]]
+    shown = pd.DataFrame({h: frame.loc[last] for h, frame in by_horizon.items()})
+    shown = shown.assign(average=average.loc[last], rank=ranks.loc[last]).sort_values("rank")
+    skipped = f", the last {skip} left out" if skip else ""
+    return Momentum(
+        shown,
+        f"past returns at {period_label(last)}{skipped}; decimals",
+        by_horizon,
+        average,
+        ranks,
+    )
+
+
+def _past(table: SeriesTable, horizon: str, skip: str, priced: bool) -> pd.DataFrame:
+    """Compounded return of the horizon that ends at each row, the skipped end left out."""
+    ordinals = table.ordinals
+    if table.frequency.is_dated:
+        if not priced:
+            raise FrequencyError("Momentum over calendar horizons takes daily prices, not daily returns.")
+        days = table.frequency.starts(ordinals)
+        start = row_before(days, months_before(days, months_of(horizon)))
+        end = row_before(days, months_before(days, months_of(skip))) if skip else np.arange(len(days))
+    else:
+        width = periods_in(horizon, table.frequency)
+        ago = periods_in(skip, table.frequency) if skip else 0
+        if ago >= width:
+            left = f"skip={skip} leaves nothing of {horizon}" if skip else f"the horizon {horizon} is empty"
+            raise FrequencyError(f"momentum: {left}.")
+        start, end = row_at(ordinals, ordinals - width), row_at(ordinals, ordinals - ago)
+    if priced:
+        levels = table.block
+        there = (start >= 0) & (end >= 0)
+        past = np.where(there[:, None], levels[end] / levels[start] - 1.0, np.nan)
+        return pd.DataFrame(past, index=table.index, columns=table.names)
+    return pd.DataFrame(_compounded(table, width, ago), index=table.index, columns=table.names)
+
+
+def _compounded(table: SeriesTable, width: int, ago: int) -> Floats:
+    """∏(1+r) − 1 over the rows from t − width + 1 to t − ago, by the calendar."""
+    growth = 1.0 + simple_block(table)
+    first, last = table.ordinals[0], table.ordinals[-1]
+    every = np.full((int(last - first) + 1, growth.shape[1]), np.nan)
+    every[table.ordinals - first] = growth
+    compounded = np.full(every.shape, np.nan)
+    if len(every) >= width:
+        views = np.lib.stride_tricks.sliding_window_view(every, width, axis=0)[:, :, : width - ago]
+        compounded[width - 1 :] = np.prod(views, axis=-1) - 1.0
+    return np.asarray(compounded[table.ordinals - first])

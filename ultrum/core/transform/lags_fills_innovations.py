@@ -1,0 +1,253 @@
+"""Lags, forward and backward fill, and AR(p) innovations (shocks)."""
+
+from __future__ import annotations
+
+from typing import Final, Literal
+
+import numpy as np
+
+from ultrum.core.arguments import checked, refuse_unused
+from ultrum.core.array_types import Floats, Ints
+from ultrum.core.displayed_numbers import counted
+from ultrum.core.regression.engine.least_squares import coefficients
+from ultrum.core.series.series_or_table import on_block
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.time.frequency import periods_in
+from ultrum.core.time.index_frequency_and_gaps import positions_of
+from ultrum.errors import EstimationError, FrequencyError, UnitError
+
+
+@on_block
+@checked
+def lag(x: SeriesTable, over: str | int = 1) -> SeriesTable:
+    """Values moved to later periods, where they are the past; none is lost.
+
+    Parameters
+    ----------
+    x : TimeSeries or SeriesTable
+        Data to work on; the result has the same form.
+    over : str or int
+        Periods, or a duration such as ``"P3M"``.
+
+    Returns
+    -------
+    SeriesTable
+        Data at their later periods.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> import pandas as pd
+    >>> x = pd.Series([1.0, 2.0], pd.period_range("2024-01", periods=2, freq="M"))
+    >>> lag(ul.TimeSeries.from_pandas(x, measure="score")).to_pandas().index[-1]
+    Period('2024-03', 'M')
+    """
+    count = int(over) if str(over).isdigit() else periods_in(str(over), x.frequency)
+    if count < 1:
+        raise FrequencyError(f"A lag of {counted(count, 'period')} would bring the future in; take at least 1.")
+    if x.frequency.code in "HN":
+        raise FrequencyError("Intraday series are not lagged by periods; convert them to days.")
+    index = x.frequency.index(x.ordinals + count)
+    return SeriesTable.from_arrays(x.block.copy(), index, [a.stepped("lagged", by=over) for a in x.metadata])
+
+
+@on_block
+@checked
+def fill(
+    x: SeriesTable,
+    how: Literal["forward", "backward", "none"] = "forward",
+    *,
+    limit: int | None = None,
+) -> SeriesTable:
+    """Missing values from the one before or after; the trail counts them.
+
+    Parameters
+    ----------
+    x : TimeSeries or SeriesTable
+        Data to work on; the result has the same form.
+    how : {"forward", "backward", "none"}
+        With ``"none"`` periods that are not listed are only put in, missing.
+    limit : int, optional
+        Periods filled in a row at most.
+
+    Returns
+    -------
+    SeriesTable
+        Data with fewer gaps.
+
+    Raises
+    ------
+    UnitError
+        If a flow or a return would be repeated, which would count it twice.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> import numpy as np, pandas as pd
+    >>> x = pd.Series([1.0, np.nan, np.nan], pd.period_range("2024-01", periods=3, freq="M"))
+    >>> filled = fill(ul.TimeSeries.from_pandas(x, measure="rate", timing="end"), limit=1)
+    >>> filled.to_pandas().tolist(), str(filled.metadata.trail[-1])
+    ([1.0, 1.0, nan], 'filled (how forward, limit 1, values 1)')
+    """
+    for metadata in x.metadata:
+        if how != "none" and (metadata.measure == "flow" or metadata.is_return):
+            raise UnitError(
+                f"{metadata.name} holds {metadata.measure.replace('_', ' ')}s; repeating one counts it twice."
+            )
+    frame = x.values
+    if not x.frequency.is_dated and len(x.index):
+        every = np.arange(x.ordinals[0], x.ordinals[-1] + 1)
+        frame = frame.reindex(x.frequency.index(every))
+    if how == "none":
+        refuse_unused("how='none'", limit=limit)
+    filled = {"forward": frame.ffill, "backward": frame.bfill}
+    filled_frame = filled[how](limit=limit) if how in filled else frame
+    counts = (frame.isna() & filled_frame.notna()).sum().to_numpy()
+    metadata_list = [
+        a.stepped("filled", how=how, limit=limit, values=int(c)) for a, c in zip(x.metadata, counts, strict=True)
+    ]
+    return SeriesTable.from_arrays(
+        np.array(filled_frame.to_numpy(dtype=np.float64)), filled_frame.index, metadata_list
+    )
+
+
+# Innovations: the part of a series that its own past does not predict
+
+_FIRST_EXPANDING: Final = 60  # values of the first expanding estimate
+
+
+@on_block
+@checked
+def innovations(
+    x: SeriesTable,
+    *,
+    most_lags: int | None = None,
+    criterion: Literal["bic", "aic"] = "bic",
+    sample: Literal["all", "expanding"] = "all",
+    min_obs: int | None = None,
+) -> SeriesTable:
+    """Residuals of an autoregression with a constant, its order chosen by an information criterion.
+
+    Parameters
+    ----------
+    x : TimeSeries or SeriesTable
+        Rates, growth, scores: a trending level has no innovations of use.
+    most_lags : int, optional
+        By default floor(12·(T/100)^(1/4)) (Schwert 1989), and at most a quarter of the values.
+    criterion : {"bic", "aic"}
+        T·log(RSS/T) plus log(T) or 2 for each coefficient, over one common sample (Schwarz 1978;
+        Akaike 1974).
+    sample : {"all", "expanding"}
+        ``"all"`` estimates once, with hindsight. ``"expanding"`` forecasts each period from an
+        autoregression on what was known the period before, chosen and estimated again each time.
+    min_obs : int, optional
+        Values the first expanding estimate has, by default 60.
+
+    Returns
+    -------
+    TimeSeries or SeriesTable
+        Missing at periods whose lags are not all there.
+
+    Raises
+    ------
+    UnitError
+        If ``x`` is a price, index, stock or quote.
+    EstimationError
+        If too few values are there.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd
+    >>> noise = np.random.default_rng(0).normal(size=200)
+    >>> x = pd.Series(noise, pd.period_range("2004-01", periods=200, freq="M"))
+    >>> made = innovations(TimeSeries.from_pandas(x, measure="rate"))
+    >>> dict(made.metadata.trail[-1].settings)["lags"]
+    '0'
+    """
+    if sample == "all":
+        refuse_unused("sample='all'", min_obs=min_obs)
+    least = _FIRST_EXPANDING if min_obs is None else min_obs
+    parts = []
+    for name in x.names:
+        metadata = x[name].metadata
+        if metadata.measure in ("price", "index", "stock", "quote"):
+            raise UnitError(f"{name} is a level ({metadata.measure}); take its growth first.")
+        values, lags = _of_one(x[name], most_lags, criterion, sample, least)
+        metadata_after = metadata.stepped("innovations", lags=lags, criterion=criterion, sample=sample)
+        parts.append(TimeSeries.from_arrays(values, x.index, metadata_after))
+    return SeriesTable.of(parts)
+
+
+def _of_one(
+    series: TimeSeries, most_lags: int | None, criterion: str, sample: str, min_obs: int
+) -> tuple[Floats, int | str]:
+    values, rows = _on_calendar(series)
+    count = int(np.isfinite(values).sum())
+    most = min(int(12 * (count / 100) ** 0.25), count // 4) if most_lags is None else most_lags
+    if count < 2 * (most + 2):
+        raise EstimationError(
+            f"{series.name} has {counted(count, 'value')}, too few for an autoregression of up to {most} lags."
+        )
+    lagged = _lagged(values, most)
+    if sample == "all":
+        order = _order(values, lagged, most, criterion)
+        residuals = np.full(len(values), np.nan)
+        used = np.isfinite(values) & np.isfinite(lagged[:, : order + 1]).all(axis=1)
+        design = lagged[used, : order + 1]
+        residuals[used] = values[used] - design @ coefficients(design, values[used])
+        return residuals[rows], order
+    residuals = _expanding(values, lagged, most, criterion, min_obs)[rows]
+    if not np.isfinite(residuals).any():
+        raise EstimationError(
+            f"{series.name} has {counted(count, 'value')}; no forecast has min_obs={min_obs} before it."
+        )
+    return residuals, "chosen again each period"
+
+
+def _on_calendar(series: TimeSeries) -> tuple[Floats, Ints]:
+    """Values on every period from first to last, and where the listed ones are."""
+    if not len(series):
+        return series.values.to_numpy(dtype=np.float64), np.arange(0)
+    positions = positions_of(series.metadata.frequency, series.index)
+    rows = positions - positions[0]
+    values = np.full(int(rows[-1]) + 1, np.nan)
+    values[rows] = series.values.to_numpy()
+    return values, rows
+
+
+def _lagged(values: Floats, most: int) -> Floats:
+    """A constant and the lags of each period, missing where they reach before the first."""
+    columns = np.full((len(values), most + 1), np.nan)
+    columns[:, 0] = 1.0
+    for lag in range(1, most + 1):
+        columns[lag:, lag] = values[:-lag]
+    return columns
+
+
+def _order(values: Floats, lagged: Floats, most: int, criterion: str) -> int:
+    """Order with the least criterion, all orders over the rows that have every lag."""
+    used = np.isfinite(values) & np.isfinite(lagged).all(axis=1)
+    y, x = values[used], lagged[used]
+    count = len(y)
+    if count < most + 3:
+        raise EstimationError(f"Only {counted(count, 'period')} with all {most} lags; take fewer lags.")
+    q = np.linalg.qr(x)[0]  # the first columns of Q span the first columns of X
+    left = float(y @ y) - np.cumsum((q.T @ y) ** 2)
+    spread = np.maximum(left, np.finfo(float).tiny) / count
+    price = np.log(count) if criterion == "bic" else 2.0
+    return int(np.argmin(count * np.log(spread) + price * np.arange(1, most + 2)))
+
+
+def _expanding(values: Floats, lagged: Floats, most: int, criterion: str, min_obs: int) -> Floats:
+    residuals = np.full(len(values), np.nan)
+    counts = np.cumsum(np.isfinite(values))
+    for row in range(1, len(values)):
+        if counts[row - 1] < max(min_obs, 2 * (most + 2)) or not np.isfinite(values[row]):
+            continue
+        order = _order(values[:row], lagged[:row], most, criterion)
+        past = np.isfinite(values[:row]) & np.isfinite(lagged[:row, : order + 1]).all(axis=1)
+        now = lagged[row, : order + 1]
+        if np.isfinite(now).all():
+            fitted = coefficients(lagged[:row, : order + 1][past], values[:row][past])
+            residuals[row] = values[row] - now @ fitted
+    return residuals

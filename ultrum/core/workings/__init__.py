@@ -1,1 +1,0 @@
-"""Workings: how a number follows from its inputs, step by step."""

@@ -1,0 +1,152 @@
+"""Search: listings of sources, and the hierarchy of their topics."""
+
+from __future__ import annotations
+
+import itertools
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+from typing import Any, Final
+
+import pandas as pd
+
+from ultrum.desk.repository import Repository
+from ultrum.desk.synonyms import Synonyms
+from ultrum.errors import SourceError, one_of
+from ultrum.sources.sdmx import Listing
+from ultrum.sources.sdmx.raw_series import measure_of_unit, unit_of_facts
+from ultrum.vault import Entry, Listings
+
+BELOW: Final = " > "
+WAYS: Final = ("topic", "region", "source")
+_MOST: Final = 1_000_000
+_MOST_FILES: Final = 20_000  # of a folder
+
+
+def entries_of(repository: Repository, name: str) -> list[Entry]:
+    """Everything a source lists."""
+    settings = repository.sources[name]
+    if settings.kind == "sdmx":
+        return list(_statistics(repository, name))
+    entries = list(_from_table(repository, name)) if settings.catalogue else []
+    entries += [
+        Entry(name, f"{name}:{key}", s.title or s.figure, flow=s.path, topic="present values")
+        for key, s in settings.snapshots.items()
+    ]
+    entries += [Entry(name, f"{name}:{key}", key, flow="query") for key in settings.queries]
+    paths = {r.path for r in repository.vault.records() if r.source == name} | set(settings.tables)
+    if settings.is_local:
+        paths |= _files_in(Path(settings.url))
+    entries += [Entry(name, f"{name}:{path}", path, flow="table") for path in sorted(paths)]
+    return entries
+
+
+def _files_in(folder: Path) -> set[str]:
+    """Paths of the files of a local source, hidden ones aside."""
+    files = itertools.islice(folder.rglob("*"), _MOST_FILES)
+    return {
+        f.relative_to(folder).as_posix()
+        for f in files
+        if f.is_file() and not any(p.startswith(".") for p in f.relative_to(folder).parts)
+    }
+
+
+def _statistics(repository: Repository, name: str) -> Iterator[Entry]:
+    """Series of a statistics service with their topics."""
+    service = repository.service(name)
+    topics = {flow: BELOW.join(c.path[1:] or c.path) for c in service.categories() for flow in c.flows}
+    for listing in service.listings():
+        flow = listing.address.partition(":")[2].partition("/")[0]
+        yield _entry(name, listing, topics.get(flow, ""))
+
+
+def _entry(name: str, listing: Listing, topic: str) -> Entry:
+    facts = listing.facts
+    region = next((facts[k] for k in ("REF_AREA", "GEO", "AREA", "COUNTRY", "LOCATION") if k in facts), "")
+    pair = "/".join(facts[k] for k in ("BASE_CURRENCY", "QUOTE_CURRENCY") if k in facts)
+    unit_facts = measure_of_unit(unit_of_facts(facts), listing.unit_name, "")
+    currency = pair or unit_facts.get("currency", "")
+    measure = "quote" if pair else unit_facts.get("measure", "")
+    words = {str(i): label for i, label in enumerate(listing.labels)}
+    return Entry(name, listing.address, listing.title, listing.frequency, listing.flow, topic, region,
+                 measure, currency, words)  # fmt: skip
+
+
+def _from_table(repository: Repository, name: str) -> Iterator[Entry]:
+    """Listings of a table that a source keeps of what it has, one row each."""
+    settings = repository.sources[name].catalogue
+    if not {"path", "address"} <= set(settings):
+        raise SourceError(f"Source '{name}': catalogue needs path and address.")
+    records = repository.table(f"{name}:{settings['path']}", records_only=True).records
+    for row in records.to_dict("records"):
+        facts = {str(k): str(v) for k, v in row.items()}
+        try:
+            address = settings["address"].format(**facts)
+        except (KeyError, IndexError) as error:
+            raise SourceError(
+                f"Source '{name}': catalogue.address names a column {error} that is not there."
+            ) from error
+        title = ", ".join(facts[k] for k in ("name", "title", "asset", "market", "currency") if facts.get(k))
+        yield Entry(name, f"{name}:{address}", title, settings.get("frequency", ""), settings["path"],
+                    facts.get("industry", ""), facts.get("region", ""), settings.get("measure", ""),
+                    facts.get("currency", ""), facts)  # fmt: skip
+
+
+def widened(groups: Mapping[str, Sequence[str]], filters: Mapping[str, Any]) -> dict[str, Any]:
+    """Filters with the name of a group of places as its codes."""
+    group_codes = {name.lower().replace("_", " "): list(codes) for name, codes in groups.items()}
+    region = str(filters.get("region", "")).lower().replace("_", " ")
+    return {**filters, "region": group_codes[region]} if region in group_codes else dict(filters)
+
+
+def why_nothing(
+    listings: Listings,
+    words: str,
+    synonyms: Synonyms,
+    filters: Mapping[str, Any],
+    sources: Sequence[str],
+) -> str:
+    """Why a search finds nothing: words that no listing has, or filters that leave nothing over."""
+    named = ", ".join(sources) or "none"
+    if not listings.count():
+        return f"No catalogue is kept of the sources ({named}). Take them: find --refresh."
+    unknown = listings.without_listing(words, synonyms)
+    if unknown:
+        listed = ", ".join(f"'{w}'" for w in unknown)
+        return f"No listing of {named} has {listed}, or a synonym of it. Leave it out, or use another word."
+    if filters and listings.search(words, 1, synonyms):
+        listed = ", ".join(f"{k} = {v}" for k, v in filters.items())
+        return f"Listings have '{words}', but none with {listed}."
+    return f"Each word of '{words}' is in some listing, but no listing has all of them. Use fewer words."
+
+
+def browse(listings: Listings, path: Sequence[str], by: str, filters: Mapping[str, Any]) -> pd.DataFrame:
+    """One level of the catalogue below a path."""
+    if by not in WAYS:
+        raise SourceError(f"hierarchy='{by}' is not known; {one_of(by, WAYS)}")
+    entries = [e for e in listings.search("", _MOST, **filters) if _is_below(_levels(e, by), path)]
+    if path and not entries:
+        raise SourceError(f"Nothing is below {BELOW.join(path)}; walk from the top: browse().")
+    at = len(path)
+    if entries and all(len(_levels(e, by)) == at for e in entries):
+        listed = [(e.address, e.title, e.frequency) for e in entries]
+        return pd.DataFrame(listed, columns=["address", "title", "frequency"])
+    counts = Counter(_levels(e, by)[at] for e in entries if len(_levels(e, by)) > at)
+    kinds = {_levels(e, by)[at]: "flow" if len(_levels(e, by)) == at + 1 else by for e in entries
+             if len(_levels(e, by)) > at}  # fmt: skip
+    rows = [(name, kinds[name], count) for name, count in counts.items()]
+    return pd.DataFrame(rows, columns=["name", "kind", "series"])
+
+
+def _levels(entry: Entry, by: str) -> tuple[str, ...]:
+    """Names from the top down to the flow that holds a listing."""
+    if by == "topic":
+        return (
+            *(entry.topic.split(BELOW) if entry.topic else ("other",)),
+            entry.flow or entry.source,
+        )
+    return (getattr(entry, by) or "other", entry.flow or entry.source)
+
+
+def _is_below(levels: Sequence[str], path: Sequence[str]) -> bool:
+    return len(levels) >= len(path) and all(a.lower() == b.lower() for a, b in zip(path, levels, strict=False))

@@ -1,0 +1,457 @@
+"""Returns, rolling regressions, betas and premia of data on disk, block by block."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from concurrent.futures import Executor
+from dataclasses import dataclass, field
+from typing import Any, Final, Generic, TypeVar
+
+import numpy as np
+import pandas as pd
+import pyarrow as pa
+
+from ultrum.core.array_types import DAY, Dates, Floats, Ints
+from ultrum.core.displayed_numbers import counted
+from ultrum.core.pricing.cross_sections import Blocks, Exposure, Work, sections_of
+from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
+from ultrum.core.pricing.factor_betas_and_shrinkage import factor_betas as betas_in_memory
+from ultrum.core.pricing.two_pass import characteristic, moving_betas, with_errors
+from ultrum.core.pricing.two_pass_result import Slopes, TwoPass, TwoPassPlan, two_pass_of
+from ultrum.core.pricing.two_pass_standard_errors import shanken
+from ultrum.core.regression import inputs
+from ultrum.core.regression.beta_table import BetaTable
+from ultrum.core.regression.design_warnings import warn_of_copies
+from ultrum.core.regression.fit import CONSTANT, Fit
+from ultrum.core.regression.inputs import with_constant
+from ultrum.core.regression.regress import Rule, estimate_columns, rule_of
+from ultrum.core.regression.rolling_regression import STATUS, RollingPlan, on_calendar
+from ultrum.core.returns.dividends_and_splits import unused_events
+from ultrum.core.returns.price_log_and_excess_returns import Events, returns_and_suspects, warn_of_suspects
+from ultrum.core.series.time_series import SeriesTable
+from ultrum.core.time.frequency import Frequency, calendar_days
+from ultrum.core.time.index_frequency_and_gaps import (
+    LONGEST_CLOSURE,
+    LONGEST_HOLIDAY,
+    SHARED_BY,
+    missing_weekdays,
+)
+from ultrum.core.time.relative_dates import days_in
+from ultrum.errors import EstimationError, warn_user
+from ultrum.large.long_files import Block, LongWriter, ends_of, facts_of, names_at, rows_of
+from ultrum.large.long_panel import LongPanel
+from ultrum.large.long_table import (
+    WIDE_BLOCK,
+    Layout,
+    LongTable,
+    Places,
+    To,
+    check_periods,
+    through_blocks,
+    wanted,
+    wide_needs,
+)
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class LongBetas(BetaTable):
+    """As :class:`ultrum.BetaTable`; the returns stay on disk, and an asset's are read when it is asked for."""
+
+    edges: pd.DataFrame = field(default_factory=pd.DataFrame)
+    panel: LongPanel | None = None
+    lags_setting: int | str | None = None
+
+    @property
+    def residuals(self) -> pd.DataFrame:
+        """Too many to hold.
+
+        Raises
+        ------
+        EstimationError
+            Always; the message names where those of one asset are.
+        """
+        raise EstimationError(
+            f"Residuals of {len(self.assets):,} assets are not held; fit(asset).residuals has those of one."
+        )
+
+    def fit(self, asset: str) -> Fit:
+        """Regression of one asset, as :func:`ultrum.regress` would give it alone."""
+        if self.panel is None or asset not in self.coefficients.index:
+            raise EstimationError(f"No asset '{asset}'; there are {len(self.assets):,}.")
+        factors = [str(t) for t in self.design.columns[1:]]
+        panel = self.panel.read([asset])
+        return betas_in_memory(panel, factors, errors=self.errors, lags=self.lags_setting).fit(asset)
+
+    def _edge(self, which: int) -> pd.Series:
+        return self.edges["first" if which == 0 else "last"]
+
+
+def factor_betas(
+    panel: LongPanel, *, factors: Sequence[str] | None, errors: str, lags: int | str | None
+) -> LongBetas:
+    """Regress the assets of each block; put the tables together."""
+    names = chosen_factors(panel, factors)
+    design = with_constant(panel.factors[names])
+    rule = rule_of(errors, lags, None, None, pd.DataFrame(index=design.index))
+    job = _Betas(_layout(panel), design, rule)
+    blocks = panel.excess.blocks(WIDE_BLOCK)
+    parts = list(through_blocks(panel.excess, job, blocks, wide_needs(panel.excess)))
+    warn_of_copies(design)
+    series = {n: pd.concat([getattr(p, n) for p in parts]) for n in ("nobs", "sigma", "r2", "lags", "edges")}
+    return LongBetas(
+        coefficients=pd.concat([p.coefficients for p in parts]),
+        covariance=np.concatenate([p.covariance for p in parts]),
+        response=parts[0].response,
+        design=design,
+        dropped=pd.concat([p.dropped for p in parts]).fillna(0).astype(np.int64),
+        errors=rule.errors,
+        panel=panel,
+        lags_setting=lags,
+        **series,
+    )
+
+
+@dataclass(frozen=True)
+class _Betas:
+    """Does one block; can be pickled."""
+
+    layout: Layout
+    design: pd.DataFrame
+    rule: Rule
+
+    def __call__(self, block: Block) -> LongBetas:
+        left = self.layout.table(block).to_frame()
+        table = estimate_columns(left, self.design, self.rule.on(left.index), part=True)
+        facts = {k: v for k, v in vars(table).items() if k != "response"}
+        edges = pd.DataFrame({"first": table.first, "last": table.last})
+        return LongBetas(**facts, response=left.iloc[:, :0], edges=edges)
+
+
+def two_pass(
+    panel: LongPanel,
+    *,
+    factors: Sequence[str] | None,
+    characteristics: Mapping[str, pd.DataFrame] | None,
+    beta_sample: str,
+    window: int,
+    constant: bool,
+    lags: int | None,
+    errors: str | None,
+    weighting: str,
+    **_draws: int,
+) -> TwoPass:
+    """Sum the moments of every block's cross-sections; errors as the panel allows."""
+    if weighting != "ols" or errors == "misspecification":
+        raise EstimationError(
+            "errors='misspecification' and weighting='gls' need the panel in memory; read some assets: "
+            "panel.read([...])."
+        )
+    plan = TwoPassPlan.of(panel, factors, characteristics, beta_sample, window, constant, lags)
+    given = dict(characteristics or {})
+    table = None
+    if plan.whole_sample:
+        table = factor_betas(panel, factors=plan.factors, errors="classical", lags=None)
+    sections = sections_of(_OnDisk(panel, plan, table, given), constant)
+    slopes = Slopes.of(sections, plan, panel.risk_free.index)
+    covariances = slopes.plain(plan)
+    kind = "newey_west"
+    whole = len(panel.risk_free) * len(panel.asset_names)
+    F = panel.factors[plan.factors].to_numpy(dtype=np.float64)
+    if table is not None and not given and panel.excess.rows == whole and np.isfinite(F).all():
+        kind = "shanken"
+        covariances[kind] = shanken(covariances["fama_macbeth"], slopes.mean, F[slopes.kept], constant)
+    made = two_pass_of(panel, plan, sections, slopes, covariances, kind, table)
+    return made if errors is None else with_errors(made, errors, covariances)
+
+
+@dataclass(frozen=True)
+class _OnDisk(Blocks):
+    """Returns and exposures of a panel on disk, read for each piece of work again."""
+
+    panel: LongPanel
+    plan: TwoPassPlan
+    table: BetaTable | None
+    characteristics: Mapping[str, pd.DataFrame]
+
+    def each(self, work: Work[T]) -> Iterable[T]:
+        """By the workers of the data set."""
+        excess, names = self.panel.excess, self.plan.factors
+        moving = self.panel.factor_table.select(names) if names and self.table is None else None
+        job = _Section(_layout(self.panel), moving, self.plan.window, work)
+        blocks = [self._given(block) for block in excess.blocks(WIDE_BLOCK)]
+        return through_blocks(excess, job, blocks, 2 * wide_needs(excess))
+
+    def _given(self, block: Block) -> _Given:
+        """What a worker needs of a block, and no more."""
+        betas = np.empty((len(block.names), 0))
+        if self.table is not None:
+            betas = self.table.coefficients.loc[block.names, self.plan.factors].to_numpy()
+        index = self.panel.risk_free.index
+        characteristics = [characteristic(index, block.names, n, f) for n, f in self.characteristics.items()]
+        return _Given(block, [*(Exposure(b) for b in betas.T), *characteristics])
+
+
+@dataclass(frozen=True)
+class _Given:
+    """A block and the exposures that are known of it."""
+
+    block: Block
+    exposures: list[Exposure]
+
+
+@dataclass(frozen=True)
+class _Section(Generic[T]):
+    """Does one block; can be pickled."""
+
+    layout: Layout
+    moving: SeriesTable | None
+    window: int
+    work: Work[T]
+
+    def __call__(self, given: _Given) -> T:
+        excess = self.layout.table(given.block)
+        betas = [] if self.moving is None else moving_betas(excess, self.moving, self.window)
+        return self.work(excess.block, [*betas, *given.exposures])
+
+
+def _layout(panel: LongPanel) -> Layout:
+    return Layout.of(panel.risk_free.index, panel.frequency, panel.excess.facts)
+
+
+# Returns of the prices of a long table
+
+_VALUE: Final = "return"
+
+
+def returns(
+    table: LongTable,
+    *,
+    frequency: str | Frequency | None,
+    kind: str,
+    dividends: pd.DataFrame | None,
+    splits: pd.DataFrame | None,
+    final_payments: pd.DataFrame | None,
+    stale_after: int,
+    trading_days: Any,
+    check: bool,
+    to: To,
+) -> LongTable:
+    """Write the returns of every asset, those that exist; suspect days are reported at the end."""
+    path = wanted(to, "returns")
+    events = Events(dividends, splits, final_payments)
+    blocks = [(b, _of_assets(events, b.names)) for b in table.blocks(WIDE_BLOCK)]
+    target = Frequency.parse(frequency or table.frequency)
+    market = _market_days(table, trading_days)
+    job = _Returns(table.layout, target if frequency else None, kind, stale_after, check, market)
+    suspects: list[pd.DataFrame] = []
+    outside: dict[str, int] = {}
+    with LongWriter(path, _VALUE, str(target)) as writer:
+        for rows, facts, suspect_days, unused in through_blocks(table, job, blocks, wide_needs(table)):
+            writer.write(rows, facts)
+            suspects.append(suspect_days)
+            outside |= unused
+    _warn_of_unused(outside)
+    warn_of_suspects(pd.concat(suspects, ignore_index=True))
+    return table.beside(path)
+
+
+@dataclass(frozen=True)
+class _Returns:
+    """Does one block; can be pickled."""
+
+    layout: Layout
+    frequency: Frequency | None
+    kind: str
+    stale_after: int
+    check: bool
+    trading_days: Dates | None
+
+    def __call__(
+        self, given: tuple[Block, Events]
+    ) -> tuple[pa.Table, dict[str, object], pd.DataFrame, dict[str, int]]:
+        block, events = given
+        prices = self.layout.table(block)
+        block_result, suspects = returns_and_suspects(
+            prices,
+            self.frequency,
+            self.kind,
+            events,
+            self.stale_after,
+            self.check,
+            self.trading_days,
+        )
+        unused = unused_events(block_result.metadata)
+        return rows_of(block_result, _VALUE), facts_of(block_result.metadata[0]), suspects, unused
+
+
+def _market_days(table: LongTable, given: Any) -> Dates | None:
+    """Trading days of the whole table, so that a gap does not depend on which assets share a block."""
+    if given is not None:
+        return days_in(given, "trading_days")
+    if Frequency.parse(table.frequency).code not in "BD":
+        return None
+    days = calendar_days(table.calendar)
+    limit = LONGEST_CLOSURE if len(table.assets) >= SHARED_BY else LONGEST_HOLIDAY
+    holes = np.flatnonzero(missing_weekdays(days) > limit)
+    inside = [np.arange(days[row] + DAY, days[row + 1]) for row in holes]
+    every = np.concatenate([days, *(part[np.is_busday(part)] for part in inside)])
+    return np.asarray(np.sort(every))
+
+
+def _warn_of_unused(counts: Mapping[str, int]) -> None:
+    """A file has no trail for each asset, so unused events are reported here."""
+    if counts:
+        first = next(iter(counts))
+        warn_user(
+            f"Dividends or splits outside the prices of their asset, not used: {sum(counts.values()):,}, of "
+            f"{counted(len(counts), 'asset')}, {first} among them."
+        )
+
+
+def _of_assets(events: Events, names: list[str]) -> Events:
+    """What happened to some assets, so that no worker is sent the rest."""
+    tables = (events.dividends, events.splits, events.final_payments)
+    return Events(*(_some(t, names) for t in tables))
+
+
+def _some(table: pd.DataFrame | None, names: list[str]) -> pd.DataFrame | None:
+    return table if table is None or "asset" not in table else table[table["asset"].isin(names)]
+
+
+# Rolling regressions of every asset of a long table
+
+_BLOCK: Final = 512  # assets; fixed, as is the next: results depend neither on memory nor on who works
+_GROUP: Final = 128  # assets that begin at about the same time, and are laid on the calendar together
+_PER_ROW: Final = 40  # bytes that a row of a block takes while it is read
+_COPIES: Final = 8  # arrays of a group's size that the kernels hold
+
+
+def rolling_regress(
+    table: LongTable,
+    *,
+    X: Any,
+    window: int | str,
+    min_obs: int | None,
+    errors: str,
+    lags: int | None,
+    half_life: float | None,
+    step: int | str,
+    constant: bool,
+    executor: Executor | None,
+    to: To,
+) -> LongTable:
+    """Write a row for each asset and each window in which it has data."""
+    path = wanted(to, "rolling_regress")
+    inputs.check_excess(table.nothing(), X)
+    right, _ = inputs.frame_of(X, "x")
+    left, right, _ = inputs.matched(pd.DataFrame(index=table.calendar), right)
+    design = inputs.with_constant(right) if constant else right
+    left, design = on_calendar(left, design)
+    plan = RollingPlan.of(design, window, min_obs, errors, lags, half_life, step, constant)
+    job = _Rolling(plan, Places.of(design.index, Frequency.parse(table.frequency)), ends_of(plan.ends))
+    columns = len(design) * 8 * (_GROUP * _COPIES + plan.X.shape[1] ** 2)
+    results = len(plan.starts) * _BLOCK * 8 * (2 * plan.X.shape[1] + 5)
+    blocks = table.blocks(_BLOCK)
+    needs = max(b.count for b in blocks) * _PER_ROW + columns + 2 * results
+    parts = through_blocks(table, job, blocks, needs, executor)
+    first = next((t for t in plan.terms if t != CONSTANT), plan.terms[0])
+    frequency = step if isinstance(step, str) else table.frequency
+    with LongWriter(path, first, frequency) as writer:
+        for rows in parts:
+            writer.write(rows)
+    return table.beside(path, first)
+
+
+@dataclass(frozen=True)
+class _Rolling:
+    """Does one block; can be pickled."""
+
+    plan: RollingPlan
+    places: Places
+    ends: Any
+
+    def __call__(self, block: Block) -> pa.Table:
+        days, values, bounds = block.rows()
+        rows = self.places.rows(days)
+        check_periods(block, days, rows, bounds, whole=False)
+        first, last = _spans(rows, bounds)
+        alive = np.flatnonzero(last >= 0)
+        order = alive[np.argsort(first[alive], kind="stable")]
+        parts = []
+        for low in range(0, len(order), _GROUP):
+            some = order[low : low + _GROUP]
+            plan, start, window = self.plan.within(int(first[some].min()), int(last[some].max()) + 1)
+            Y = np.full((len(some), len(plan.X)), np.nan)  # by asset, where its rows follow each other
+            for row, k in zip(Y, some, strict=True):
+                _lay(row, rows[bounds[k] : bounds[k + 1]] - start, values[bounds[k] : bounds[k + 1]])
+            parts.append(_Found.of(plan, Y.T, some, window))
+        return self._table(block.names, parts)
+
+    def _table(self, names: list[str], parts: list[_Found]) -> pa.Table:
+        """Rows of all groups, by asset and date."""
+        assets = _joined([part.assets for part in parts])
+        windows = _joined([part.windows for part in parts])
+        order = np.lexsort((windows, assets))
+        columns = {
+            "asset": names_at(names, assets[order]),
+            "date": pa.array(self.ends[windows[order]]),
+        }
+        for name in _names_of(self.plan):
+            column = _joined([part.columns[name] for part in parts])[order]
+            words = name == "status"
+            columns[name] = names_at(list(STATUS), column) if words else pa.array(column)
+        return pa.table(columns)
+
+
+@dataclass(frozen=True)
+class _Found:
+    """Estimates of a group in rows."""
+
+    assets: Ints
+    windows: Ints
+    columns: dict[str, Any]
+
+    @classmethod
+    def of(cls, plan: RollingPlan, Y: Floats, assets: Ints, window: int) -> _Found:
+        """Those of windows with data; ``window`` is the number of the plan's first."""
+        estimates = plan.estimates(Y)
+        which, where = np.nonzero(estimates.nobs.T > 0)
+        columns: dict[str, Any] = {}
+        for k, term in enumerate(plan.terms):
+            columns[term] = estimates.coefficients[where, k, which]
+            columns[f"{term}_error"] = estimates.standard_errors[where, k, which]
+        columns |= {"rows": estimates.nobs[where, which], "sigma": estimates.sigma[where, which]}
+        columns |= {"r2": estimates.r2[where, which], "status": estimates.status[where, which]}
+        return cls(assets[which], where + window, columns)
+
+
+def _lay(line: Floats, rows: Ints, values: Floats) -> None:
+    """Put values at their rows; those that are outside are left out."""
+    if rows.min() >= 0 and rows[-1] < len(line) and rows[-1] - rows[0] + 1 == len(rows):
+        line[rows[0] : rows[-1] + 1] = values  # every one after the other, since each has its own
+        return
+    inside = (rows >= 0) & (rows < len(line))
+    line[rows[inside]] = values[inside]
+
+
+def _joined(parts: list[Any]) -> Any:
+    return np.concatenate(parts) if parts else np.zeros(0, np.int64)
+
+
+def _names_of(plan: RollingPlan) -> list[str]:
+    terms = [name for t in plan.terms for name in (t, f"{t}_error")]
+    return [*terms, "rows", "sigma", "r2", "status"]
+
+
+def _spans(rows: Ints, bounds: Ints) -> tuple[Ints, Ints]:
+    """First and last row of the calendar that each asset has; −1 for the last where it has none."""
+    assets = len(bounds) - 1
+    first, last = np.zeros(assets, np.int64), np.full(assets, -1)
+    for k in range(assets):
+        places = rows[bounds[k] : bounds[k + 1]]
+        valid = places[places >= 0]
+        if len(valid):
+            first[k], last[k] = valid[0], valid[-1]
+    return first, last

@@ -1,0 +1,316 @@
+"""Files of a long data set: where each asset begins, metadata, and writing block by block."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Iterator, Mapping
+from contextlib import ExitStack
+from dataclasses import dataclass
+from pathlib import Path
+from types import TracebackType
+from typing import Any, Final
+
+import numpy as np
+import pandas as pd
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+from ultrum.core.array_types import DAY, Bools, Floats, Ints
+from ultrum.core.series.metadata import Metadata, Step
+from ultrum.core.series.time_series import SeriesTable
+from ultrum.errors import TableError, reason
+from ultrum.file_access import path_of, replaced_whole
+
+EPOCH: Final = np.datetime64("1970-01-01", "D")
+
+
+@dataclass(frozen=True)
+class RowGroups:
+    """Row groups of files, in order: path, number in the file, first row and rows of each."""
+
+    paths: list[str]
+    groups: Ints
+    firsts: Ints
+    counts: Ints
+    stamps: dict[str, tuple[int, int]]
+
+    def check_same(self, path: str) -> None:
+        """Refuse a file that is another one than that which was looked at."""
+        if _stamp(path) != self.stamps[path]:
+            raise TableError(f"{path} has changed since it was opened; open it again.")
+
+    def spanning(self, low: int, high: int) -> Iterator[tuple[str, list[int], int]]:
+        """Files and row groups that hold the rows from ``low`` to before ``high``, and their first row."""
+        stops = self.firsts + self.counts
+        some = np.flatnonzero((stops > low) & (self.firsts < high))
+        for path in dict.fromkeys(self.paths[k] for k in some):
+            rows_of_file = [k for k in some if self.paths[k] == path]
+            yield (
+                path,
+                [int(self.groups[k]) for k in rows_of_file],
+                int(self.firsts[rows_of_file[0]]),
+            )
+
+
+@dataclass(frozen=True)
+class Block:
+    """Some assets of a table: their names, where the rows of each begin and end, and how to read them."""
+
+    row_groups: RowGroups
+    date: str
+    value: str
+    names: list[str]
+    bounds: Ints  # (n + 1,), rows of the data set
+
+    @property
+    def count(self) -> int:
+        """Rows of all its assets."""
+        return int(self.bounds[-1] - self.bounds[0])
+
+    def rows(self) -> tuple[Ints, Floats, Ints]:
+        """Days since 1970 and values of all rows, and the bounds of each asset in them."""
+        low, high = int(self.bounds[0]), int(self.bounds[-1])
+        days, values = np.empty(high - low, np.int64), np.empty(high - low)
+        for path, groups, first in self.row_groups.spanning(low, high):
+            self.row_groups.check_same(path)
+            with pq.ParquetFile(path) as file:
+                table = file.read_row_groups(groups, columns=[self.date, self.value], use_threads=False)
+            start, stop = max(first, low), min(first + table.num_rows, high)
+            some = table.slice(start - first, stop - start)
+            days[start - low : stop - low] = days_of(some[self.date])
+            values[start - low : stop - low] = numbers_of(some[self.value])
+        return days, values, self.bounds - low
+
+
+@dataclass(frozen=True)
+class Index:
+    """Where each asset begins, and the days there are; taken in one pass that also checks the order."""
+
+    names: list[str]
+    bounds: Ints
+    days: Ints
+    row_groups: RowGroups
+
+    @classmethod
+    def of(cls, files: list[Path], asset: str, date: str) -> Index:
+        """Look at assets and dates of every row group."""
+        names: list[str] = []
+        starts: list[int] = []
+        paths: list[str] = []
+        places: list[tuple[int, int, int]] = []
+        seen, last_day, row = np.zeros(0, bool), -(10**9), 0
+        low = 0
+        for path in files:
+            with pq.ParquetFile(path, read_dictionary=[asset]) as file:
+                for number in range(file.metadata.num_row_groups):
+                    table = file.read_row_group(number, columns=[asset, date])
+                    if not table.num_rows:
+                        continue
+                    codes, firsts = _runs(table[asset])
+                    days = days_of(table[date])
+                    goes_on = bool(names) and codes[0] == names[-1]
+                    _check_order(path, days, firsts, last_day if goes_on else None, row)
+                    names += codes[goes_on:]
+                    starts += [row + int(f) for f in firsts[goes_on:]]
+                    seen, low = _marked(seen, low, days)
+                    last_day = int(days[-1])
+                    paths.append(str(path))
+                    places.append((number, row, table.num_rows))
+                    row += table.num_rows
+        if not names:
+            raise TableError(f"{files[0]} has no row.")
+        _check_once(names, files[0])
+        numbers = np.array(places, dtype=np.int64).reshape(-1, 3)
+        stamps = {str(path): _stamp(path) for path in files}
+        row_groups = RowGroups(paths, numbers[:, 0], numbers[:, 1], numbers[:, 2], stamps)
+        return cls(names, np.array([*starts, row], dtype=np.int64), np.flatnonzero(seen) + low, row_groups)
+
+
+def _stamp(path: str | Path) -> tuple[int, int]:
+    status = path_of(path).stat()
+    return status.st_size, status.st_mtime_ns
+
+
+def _marked(seen: Any, low: int, days: Ints) -> tuple[Any, int]:
+    """The days seen so far, and the first of them, with more days."""
+    first, last = int(days.min()), int(days.max())
+    if not len(seen):
+        low, seen = first, np.zeros(last - first + 1, bool)
+    if first < low:
+        seen, low = np.concatenate([np.zeros(low - first, bool), seen]), first
+    if last >= low + len(seen):
+        seen = np.concatenate([seen, np.zeros(last - low - len(seen) + 1, bool)])
+    seen[days - low] = True
+    return seen, low
+
+
+def _runs(column: Any) -> tuple[list[str], Ints]:
+    """Names of the runs of equal assets, and where each begins."""
+    if column.null_count:
+        raise TableError("A row has no asset; every row needs one.")
+    whole = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
+    coded = whole if pa.types.is_dictionary(whole.type) else whole.dictionary_encode()
+    codes = coded.indices.to_numpy(zero_copy_only=False)
+    firsts = np.append(0, np.flatnonzero(codes[1:] != codes[:-1]) + 1)
+    labels = coded.dictionary.to_pylist()
+    return [str(labels[c]) for c in codes[firsts]], firsts.astype(np.int64)
+
+
+def _check_order(path: Path, days: Ints, firsts: Ints, before: int | None, row: int) -> None:
+    """Dates of an asset must follow each other."""
+    wrong: Bools = np.zeros(len(days), bool)
+    np.less_equal(days[1:], days[:-1], out=wrong[1:])
+    wrong[firsts] = False
+    wrong[0] = before is not None and days[0] <= before
+    if wrong.any():
+        place = int(np.argmax(wrong))
+        raise TableError(
+            f"{path}, row {row + place}: {EPOCH + int(days[place]) * DAY} does not come after the date before "
+            "it. Rows must be sorted by asset and date, one a date; LongTable.sort does it."
+        )
+
+
+def _check_once(names: list[str], path: Path) -> None:
+    if len(set(names)) == len(names):
+        return
+    met: set[str] = set()
+    twice = next(n for n in names if n in met or met.add(n))  # type: ignore[func-returns-value]
+    raise TableError(
+        f"{path}: the rows of {twice} are not contiguous. Rows must be sorted by asset and date; "
+        "LongTable.sort does it."
+    )
+
+
+def days_of(column: Any) -> Ints:
+    """Days since 1970 of a column of dates or instants."""
+    if column.null_count:
+        raise TableError("A row has no date; every row needs one.")
+    try:
+        return np.asarray(column.cast(pa.date32()).cast(pa.int32()).to_numpy())
+    except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
+        raise TableError(f"Dates are {column.type}; they must be days or instants.") from None
+
+
+def numbers_of(column: Any) -> Floats:
+    """Values as floats, missing ones as NaN."""
+    try:
+        return np.asarray(column.cast(pa.float64()).to_numpy())
+    except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
+        raise TableError(f"Values are {column.type}; they must be numbers.") from None
+
+
+# Metadata that a long Parquet file stores about its values
+
+MARK: Final = b"ultrum long table"
+_SHARED: Final = ("measure", "unit", "currency", "timing", "income", "excess_of")
+_OF_ONE: Final = (
+    "suspect_days",
+    "events_outside_the_prices",
+    "carried",
+)  # settings of one asset alone
+
+
+def facts_of(metadata: Metadata) -> dict[str, Any]:
+    """Facts that every asset of a table shares, for the file."""
+    facts = {n: getattr(metadata, n) for n in _SHARED if getattr(metadata, n)}
+    trail = [[step.action, [pair for pair in step.settings if pair[0] not in _OF_ONE]] for step in metadata.trail]
+    return {**facts, "trail": trail}
+
+
+def shared_facts(table: SeriesTable) -> dict[str, Any]:
+    """The facts of every asset, which must be the same, since the file has them once."""
+    first = table.metadata[0]
+    for other in table.metadata:
+        for name in _SHARED:
+            if getattr(other, name) != getattr(first, name):
+                raise TableError(
+                    f"{first.name} has {name} '{getattr(first, name)}', {other.name} "
+                    f"'{getattr(other, name)}'; a long table has one for all. Bring them together first, or "
+                    "write two tables."
+                )
+    return facts_of(first)
+
+
+def facts_from(stored: Mapping[str, Any]) -> dict[str, Any]:
+    """Facts as a file holds them."""
+    steps = (Step(action, tuple((k, v) for k, v in rest)) for action, rest in stored.get("trail", []))
+    return {**stored, "trail": tuple(steps)} if stored else {}
+
+
+def facts_in(path: Path) -> dict[str, Any]:
+    """The metadata of a file written by this package."""
+    try:
+        stored = (pq.read_schema(path).metadata or {}).get(MARK)
+    except (OSError, pa.ArrowInvalid) as error:
+        raise TableError(f"{path} is not a readable Parquet file: {reason(error)}.") from error
+    return dict(json.loads(stored)) if stored else {}
+
+
+# Long tables written block by block; a file appears whole or not at all
+
+_ROWS: Final = 250_000  # of a row group, so that a few assets are read without the rest
+
+
+class LongWriter:
+    """Writes tables of one schema one after another, to a name next to the file until all is there."""
+
+    def __init__(self, path: str | os.PathLike[str], value: str, frequency: str) -> None:
+        self.path = path_of(path)
+        self._facts = {"value": value, "frequency": frequency}
+        self._stack = ExitStack()
+        self._arriving = self.path
+        self._writer: pq.ParquetWriter | None = None
+
+    def __enter__(self) -> LongWriter:
+        self._arriving = self._stack.enter_context(replaced_whole(self.path))
+        return self
+
+    def write(self, table: pa.Table, facts: Mapping[str, Any] | None = None) -> None:
+        """Add rows; the facts of the first stand for all."""
+        try:
+            if self._writer is None:
+                mark = {MARK: json.dumps({**self._facts, "facts": dict(facts or {})}).encode()}
+                schema = table.schema.with_metadata(mark)
+                words = [f.name for f in schema if not pa.types.is_floating(f.type)]
+                self._writer = pq.ParquetWriter(self._arriving, schema, use_dictionary=words)
+            self._writer.write_table(table.cast(self._writer.schema), row_group_size=_ROWS)
+        except OSError as error:
+            raise TableError(f"{self.path} cannot be written: {reason(error)}.") from error
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        if self._writer is not None:
+            self._writer.close()
+        elif error is None:
+            error = TableError(f"Nothing to write to {self.path}: no asset has a row.")
+            self._stack.__exit__(type(error), error, None)
+            raise error
+        self._stack.__exit__(kind, error, trace)
+
+
+def ends_of(index: pd.Index) -> Any:
+    """Last day of each period, as Parquet has dates."""
+    ends = index.to_timestamp(how="end") if isinstance(index, pd.PeriodIndex) else index
+    return ends.to_numpy().astype("datetime64[D]")
+
+
+def names_at(names: list[str], places: Any) -> pa.Array:
+    """Names of many rows from a few, each kept once."""
+    return pa.DictionaryArray.from_arrays(pa.array(places.astype(np.int32)), pa.array(names, pa.string()))
+
+
+def rows_of(table: SeriesTable, value: str) -> pa.Table:
+    """Rows of a wide table, asset by asset, without those that have no value."""
+    block = table.block.T
+    assets, rows = np.nonzero(np.isfinite(block))
+    columns = {
+        "asset": names_at(table.names, assets),
+        "date": pa.array(ends_of(table.index)[rows]),
+        value: pa.array(block[assets, rows]),
+    }
+    return pa.table(columns)

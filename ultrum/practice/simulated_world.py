@@ -1,0 +1,466 @@
+"""The Lantern Sea: its definition, true parameters, and one seeded simulation of markets and economies.
+
+Nothing here is random. The simulation draws around these numbers, and `truth` returns them.
+
+Volatility follows a log-autoregression with leverage and shocks have Student's tails, both shared
+by the factors; every mean and covariance stays as `world` defines it, so the true betas are exact.
+
+Statistics follow one hidden cycle per economy, which is also what the harbour masters feel. Output and
+industry are released first as a guess and revised twice; every release keeps its day.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.array_types import DAY, Bools, Dates, Floats
+
+SEED: Final = 20054  # of 80 looked at, one whose history is ordinary; coverage uses others
+FIRST_DAY, LAST_DAY = "2004-01-01", "2024-12-31"
+HOLIDAYS: Final = ("01-01", "02-02", "05-01", "06-14", "10-09", "12-25", "12-26")
+FACTORS: Final = ("market", "size", "value", "momentum")
+PREMIA: Final = np.array([0.060, 0.015, 0.030, 0.045])
+VOLATILITIES: Final = np.array([0.160, 0.080, 0.090, 0.120])
+CORRELATIONS: Final = np.array(
+    [
+        [1.00, 0.20, -0.10, -0.20],
+        [0.20, 1.00, 0.05, 0.00],
+        [-0.10, 0.05, 1.00, -0.25],
+        [-0.20, 0.00, -0.25, 1.00],
+    ]
+)
+
+
+@dataclass(frozen=True)
+class Company:
+    """One listed company and its true behaviour."""
+
+    code: str
+    name: str
+    industry: str
+    loadings: tuple[float, float, float, float]
+    own_volatility: float
+    dividend_yield: float
+    first_price: float
+    shares: float
+    leverage: float
+    currency: str = "QML"
+    listed: str = FIRST_DAY
+    alpha: float = 0.0
+
+
+TIDE, SHIP, FOOD, WORKS, BANK = (
+    "tide and power", "shipping", "food and fisheries", "instruments and works", "finance",
+)  # fmt: skip
+
+COMPANIES: Final = (
+    Company("BRTW", "Brightwater Tidal", TIDE, (0.62, -0.10, 0.25, 0.05), 0.21, 0.040, 34, 210, 0.9),
+    Company("EBMK", "Ebbmark Power", TIDE, (0.55, -0.15, 0.30, 0.00), 0.20, 0.045, 48, 340, 1.1),
+    Company("CSHW", "Causeway Heatworks", TIDE, (0.70, 0.20, 0.20, -0.05), 0.24, 0.035, 19, 95, 0.8),
+    Company("SLTM", "Saltmere Water", TIDE, (0.48, -0.20, 0.15, 0.10), 0.19, 0.042, 62, 150, 1.3),
+    Company("WKFN", "Wickfen Grid", TIDE, (0.58, 0.00, 0.35, 0.00), 0.21, 0.048, 27, 260, 1.2),
+    Company("PLFR", "Pellan Ferries", SHIP, (1.20, 0.35, 0.20, -0.15), 0.31, 0.020, 22, 80, 0.7),
+    Company("ORLK", "Oarlock Freight", SHIP, (1.35, 0.25, 0.30, -0.20), 0.33, 0.018, 57, 175, 0.6),
+    Company("TTHL", "Tern and Thole Lines", SHIP, (1.25, 0.10, 0.15, 0.00), 0.30, 0.022, 88, 120, 0.5),
+    Company("QLDK", "Quillon Docks", SHIP, (1.05, 0.15, 0.10, 0.05), 0.27, 0.028, 41, 140, 0.9),
+    Company("MRWG", "Marrowgate Tugs", SHIP, (0.60, 0.20, 0.10, 0.00), 0.27, 0.020, 16, 60, 0.4),
+    Company("SVFC", "Silverfin Canneries", FOOD, (0.75, 0.10, 0.05, 0.05), 0.24, 0.030, 30, 110, 0.4),
+    Company("KLPW", "Kelpwright Foods", FOOD, (0.68, -0.10, -0.10, 0.10), 0.22, 0.027, 71, 230, 0.3),
+    Company("DNMK", "Dunnock Mills", FOOD, (0.82, 0.30, 0.20, -0.05), 0.26, 0.025, 14, 70, 0.5),
+    Company("ORSL", "Orrery Salt", FOOD, (0.90, 0.40, 0.10, -0.10), 0.28, 0.022, 25, 50, 0.3),
+    Company("NTSH", "Netherby Smokehouse", FOOD, (0.80, 0.50, 0.15, 0.00), 0.30, 0.020, 9, 25, 0.2),
+    Company("LTSM", "Lanternsmith Optics", WORKS, (1.15, -0.05, -0.35, 0.25), 0.32, 0.008, 36, 300, 0.1),
+    Company("CBGI", "Cobble and Gauge", WORKS, (1.05, 0.15, -0.10, 0.10), 0.27, 0.015, 53, 130, 0.2),
+    Company("FTHL", "Fathomline Cables", WORKS, (1.25, 0.20, -0.20, 0.15), 0.33, 0.010, 18, 160, 0.3,
+            listed="2009-03-16"),
+    Company("RPWK", "Ropewalk Textiles", WORKS, (0.95, 0.35, 0.30, -0.10), 0.29, 0.026, 21, 65, 0.5),
+    Company("BRSC", "Brinestone Ceramics", WORKS, (1.10, 0.25, 0.05, 0.00), 0.28, 0.018, 44, 90, 0.3),
+    Company("HBMT", "Harbourmoot Bank", BANK, (1.30, -0.10, 0.45, -0.20), 0.26, 0.036, 39, 520, 2.0),
+    Company("TDWD", "Tidewarden Assurance", BANK, (1.10, -0.05, 0.30, -0.10), 0.24, 0.034, 65, 310, 0.6),
+    Company("SNST", "Sorrin Strand Bank", BANK, (1.05, 0.00, 0.40, -0.10), 0.25, 0.033, 28, 400, 1.8,
+            currency="QSR"),
+    Company("LMPB", "Lampblack Credit", BANK, (1.40, 0.30, 0.25, -0.15), 0.34, 0.012, 20, 75, 1.5,
+            listed="2012-06-11"),
+)  # fmt: skip
+CODES: Final = tuple(c.code for c in COMPANIES)
+
+BROKEN, THIN, FOREIGN, DELISTED, SPLIT = "MRWG", "NTSH", "SNST", "ORSL", "LTSM"
+BREAK_DAY, LOADING_AFTER = "2014-07-01", 1.70
+UNTRADED_SHARE = 0.22
+DELISTING_DAY, FINAL_PAYMENT_DAY, FINAL_PREMIUM = "2017-08-11", "2017-08-18", 0.12
+SPLIT_DAY, SPLIT_RATIO = "2014-05-19", 3.0
+SPECIAL = ("KLPW", "2016-11-10", 0.06)
+REGULAR: Final = tuple(c for c in CODES if c not in (BROKEN, THIN, FOREIGN, DELISTED))
+
+MATURITIES: Final = {"P1M": 1, "P3M": 3, "P1Y": 12, "P2Y": 24, "P5Y": 60, "P10Y": 120, "P20Y": 240}
+YIELDS_FROM: Final = {"P2Y": "2006-01", "P20Y": "2008-06"}
+ECONOMIES: Final = {"QM": ("Miravel", 0.022), "QS": ("Sorrin", 0.018), "QT": ("Tolvane", 0.035)}
+SHORT_RATE: Final = (
+    (2004.0, 3.25), (2006.5, 3.00), (2009.2, 5.60), (2011.0, 2.00), (2013.5, 1.10),
+    (2016.5, 1.25), (2019.4, 4.40), (2021.5, 1.50), (2025.0, 2.75),
+)  # fmt: skip
+LONG_RATE: Final = (
+    (2004.0, 4.70), (2008.5, 4.60), (2012.0, 3.60), (2016.0, 3.00), (2019.5, 3.50), (2025.0, 3.90),
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Truth:
+    """What the practice world was made from.
+
+    Attributes
+    ----------
+    loadings : DataFrame, shape (24, 4)
+        True loadings on every factor; those of a broken beta are the ones before its break.
+    one_factor : Series, shape (24,)
+        Market beta of the regression on the market alone that the loadings imply.
+    alphas : Series, shape (24,)
+        Annual, against all four factors.
+    premia : Series, shape (4,)
+        Expected annual factor returns.
+    breaks : DataFrame
+        Asset, date, and the market loading before and from it.
+    regular : tuple of str
+        The companies without a peculiarity.
+    """
+
+    loadings: pd.DataFrame
+    one_factor: pd.Series
+    alphas: pd.Series
+    premia: pd.Series
+    breaks: pd.DataFrame
+    regular: tuple[str, ...]
+
+
+def loading_matrix() -> Floats:
+    """True loadings, shape (24, 4)."""
+    return np.array([c.loadings for c in COMPANIES])
+
+
+def truth() -> Truth:
+    """True loadings, premia and breaks of the practice world.
+
+    Returns
+    -------
+    Truth
+        Numbers that the world was made with.
+
+    Examples
+    --------
+    >>> truth().one_factor.round(3)["BRTW"].item()
+    0.588
+    """
+    on_market = CORRELATIONS[0] * VOLATILITIES / VOLATILITIES[0]
+    breaks = {"asset": [BROKEN], "date": [BREAK_DAY], "after": [LOADING_AFTER]}
+    before = dict(zip(CODES, loading_matrix()[:, 0], strict=True))[BROKEN]
+    return Truth(
+        loadings=pd.DataFrame(loading_matrix(), list(CODES), list(FACTORS)),
+        one_factor=pd.Series(loading_matrix() @ on_market, list(CODES), name="one_factor"),
+        alphas=pd.Series([c.alpha for c in COMPANIES], list(CODES), name="alpha"),
+        premia=pd.Series(PREMIA, list(FACTORS), name="premium"),
+        breaks=pd.DataFrame(breaks).assign(before=before),
+        regular=REGULAR,
+    )
+
+
+# One seeded simulation of the Lantern Sea's markets and statistics
+
+_PERSISTENCE, _LEVERAGE, _TAILS = 0.985, -0.55, 8.0
+_MARKET_UNREST, _OWN_UNREST = 0.40, 0.28  # standard deviations of log volatility
+_SHARED_VOLATILITY, _INDUSTRY_SHARE = 0.05, 0.15
+
+
+@dataclass(frozen=True)
+class World:
+    """Everything one seed gives; arrays by trading day (T) or month (M) and company (N).
+
+    ``total`` holds total returns before rounding, ``factors`` daily factor returns, ``bill`` the
+    monthly bill return, ``yields`` month-end yields in decimals.
+    """
+
+    seed: int
+    days: Dates
+    months: pd.PeriodIndex
+    factors: Floats
+    total: Floats
+    bill: Floats
+    policy: Floats
+    yields: Floats
+    prices_of_goods: Floats
+    rates: Floats
+
+    @cached_property
+    def month_of_day(self) -> Floats:
+        """Row of each day's month."""
+        months = self.days.astype("datetime64[M]").astype(int)
+        return np.asarray(months - months[0])
+
+    @cached_property
+    def daily_bill(self) -> Floats:
+        """Bill return of each day, compounding to the month's."""
+        counts = np.bincount(self.month_of_day)
+        return np.asarray(np.expm1(np.log1p(self.bill) / counts)[self.month_of_day])
+
+    @cached_property
+    def monthly_factors(self) -> Floats:
+        """Monthly excess returns, ∏(1+f+rf) − ∏(1+rf), shape (M, 4)."""
+        first = np.flatnonzero(np.diff(self.month_of_day, prepend=-1))
+        rate = self.daily_bill[:, None]
+        gross = np.multiply.reduceat(1.0 + self.factors + rate, first, axis=0)
+        return np.asarray(gross - np.multiply.reduceat(1.0 + rate, first, axis=0))
+
+
+def simulate(seed: int = SEED) -> World:
+    """Draw the world of one seed.
+
+    Examples
+    --------
+    >>> simulate(1).total.shape == simulate(2).total.shape
+    True
+    """
+    streams = np.random.SeedSequence(seed).spawn(6)
+    markets, own, curve, goods, currencies, _ = (np.random.default_rng(x) for x in streams)
+    days = trading_days()
+    months = pd.period_range(FIRST_DAY, LAST_DAY, freq="M")
+    policy, yields, bill = _rates(curve, len(months))
+    factors, stress = _factors(markets, len(days))
+    world = World(
+        seed,
+        days,
+        months,
+        factors,
+        np.empty(0),
+        bill,
+        policy,
+        yields,
+        _prices_of_goods(goods, len(months)),
+        _exchange_rates(currencies, len(days)),
+    )
+    return replace(world, total=_companies(own, world, stress))
+
+
+def trading_days() -> Dates:
+    """Weekdays from 2004 to 2024 without the exchange's holidays."""
+    every = np.arange(np.datetime64(FIRST_DAY), np.datetime64(LAST_DAY) + DAY)
+    closed = np.array([str(day)[5:] in HOLIDAYS for day in every])
+    return np.asarray(every[np.is_busday(every) & ~closed])
+
+
+def traded(seed: int, count: int) -> Bools:
+    """Days on which the thin trader was traded, in spells; the first and last always."""
+    rng = np.random.default_rng([seed, 7])
+    mood = remembering(rng.standard_normal(count), 0.6) * 0.8
+    still = mood < np.quantile(mood, UNTRADED_SHARE)
+    still[[0, -1]] = False
+    return np.asarray(~still)
+
+
+def remembering(shocks: Floats, *memory: float) -> Floats:
+    """Autoregression of the shocks, along the first axis."""
+    import scipy.signal  # slow to import, and only a simulation needs it
+
+    return np.asarray(scipy.signal.lfilter([1.0], [1.0, *(-m for m in memory)], shocks, axis=0))
+
+
+def _volatility(shocks: Floats, unrest: float) -> Floats:
+    """Volatility paths with mean square one, each known the day before."""
+    paths = remembering(shocks, _PERSISTENCE)
+    paths *= np.sqrt(1 - _PERSISTENCE**2) * unrest
+    lagged = np.vstack([np.zeros_like(paths[:1]), paths[:-1]])
+    return np.asarray(np.exp(lagged - unrest**2))
+
+
+def _tails(rng: np.random.Generator, shape: tuple[int, ...]) -> Floats:
+    """Scale that turns normal shocks into Student's with variance one."""
+    return np.asarray(np.sqrt((_TAILS - 2.0) / rng.chisquare(_TAILS, shape)))
+
+
+def _factors(rng: np.random.Generator, count: int) -> tuple[Floats, Floats]:
+    """Daily factor returns (T,4) and the shocks to their common volatility (T,)."""
+    year = count / 21.0
+    normal = rng.standard_normal((count, 4)) @ np.linalg.cholesky(CORRELATIONS).T
+    fresh = rng.standard_normal(count)
+    stress = _LEVERAGE * normal[:, 0] + np.sqrt(1 - _LEVERAGE**2) * fresh
+    scale = _volatility(stress[:, None], _MARKET_UNREST) * _tails(rng, (count, 1))
+    returns = PREMIA / year + VOLATILITIES / np.sqrt(year) * scale * normal
+    return np.asarray(returns), stress
+
+
+def _companies(rng: np.random.Generator, world: World, stress: Floats) -> Floats:
+    """Daily total returns in QML (T,N): bill, alpha, loadings and a shock of its own."""
+    count, year = len(world.days), len(world.days) / 21.0
+    industries = sorted({c.industry for c in COMPANIES})
+    member = np.array([industries.index(c.industry) for c in COMPANIES])
+    shared = rng.standard_normal((count, len(industries)))[:, member]
+    alone = rng.standard_normal((count, len(COMPANIES)))
+    normal = np.sqrt(_INDUSTRY_SHARE) * shared + np.sqrt(1 - _INDUSTRY_SHARE) * alone
+    fresh = rng.standard_normal(normal.shape)
+    worry = _SHARED_VOLATILITY * stress[:, None] + np.sqrt(1 - _SHARED_VOLATILITY**2) * fresh
+    scale = _volatility(worry, _OWN_UNREST) * _tails(rng, normal.shape)
+    sizes = np.array([c.own_volatility for c in COMPANIES]) / np.sqrt(year)
+    alphas = np.array([c.alpha for c in COMPANIES]) / year
+    common = np.einsum("tk,tnk->tn", world.factors, _loadings(world.days))
+    total = world.daily_bill[:, None] + alphas + common + sizes * scale * normal
+    return np.asarray(np.maximum(total, -0.6))
+
+
+def _loadings(days: Dates) -> Floats:
+    """Loadings by day (T,N,4), with the broken beta's break."""
+    loadings = np.repeat(loading_matrix()[None], len(days), axis=0)
+    loadings[days >= np.datetime64(BREAK_DAY), CODES.index(BROKEN), 0] = LOADING_AFTER
+    return loadings
+
+
+def _autoregression(rng: np.random.Generator, count: int, memory: float, size: float) -> Floats:
+    shocks = rng.standard_normal(count) * size * np.sqrt(1 - memory**2)
+    return remembering(shocks, memory)
+
+
+def _rates(rng: np.random.Generator, count: int) -> tuple[Floats, Floats, Floats]:
+    """Policy rate and yields at month ends, and the bill return each month earned, decimals."""
+    when = 2004.0 + (np.arange(count + 1) + 0.0) / 12.0  # one month end before the first
+    short = np.interp(when, *np.transpose(SHORT_RATE))
+    short = np.maximum(short + _autoregression(rng, count + 1, 0.9, 0.15), 0.1)
+    long = np.interp(when, *np.transpose(LONG_RATE))
+    long = long + _autoregression(rng, count + 1, 0.95, 0.25)
+    months = np.array(list(MATURITIES.values()))
+    pull = (1 - np.exp(-months / 40.0)) / (months / 40.0)
+    yields = long[:, None] + (short - long)[:, None] * pull + 0.15 * np.log1p(months / 60.0)
+    yields = np.round(np.maximum(yields, 0.05), 2) / 100.0
+    policy = np.round(4.0 * short) / 4.0 / 100.0
+    return policy[1:], yields[1:], yields[:-1, 0] / 12.0
+
+
+def _prices_of_goods(rng: np.random.Generator, count: int) -> Floats:
+    """Consumer price indices (M,3), 2015 = 100."""
+    season = 0.0015 * np.sin(2 * np.pi * np.arange(count) / 12.0)
+    columns = []
+    for _, inflation in ECONOMIES.values():
+        monthly = inflation / 12.0 + _autoregression(rng, count, 0.7, 0.0016)
+        level = np.exp(np.cumsum(monthly) + season)
+        columns.append(100.0 * level / level[132:144].mean())
+    return np.column_stack(columns)
+
+
+def _exchange_rates(rng: np.random.Generator, count: int) -> Floats:
+    """QML for one QSR, and QTV for one QML, by trading day (T,2)."""
+    steps = rng.standard_normal((count, 2)) * _tails(rng, (count, 1)) * 0.085 / np.sqrt(251)
+    return np.asarray(np.array([1.42, 8.35]) * np.exp(np.cumsum(steps, axis=0)))
+
+
+# The three economies next to their markets: wages, output, unemployment, people, outlook, rents
+
+REDEFINED: Final = "2014-01"  # Tolvane changes its definition of unemployment here
+REDEFINED_BY: Final = 1.9  # percentage points
+_WAGE: Final = {"QM": 21.4, "QS": 148.0, "QT": 96.0}  # an hour, in each currency, at the start
+_REAL: Final = {"QM": 0.011, "QS": 0.014, "QT": 0.006}
+_OUTPUT: Final = {"QM": 41_000.0, "QS": 182_000.0, "QT": 96_000.0}  # millions a quarter
+_PEOPLE: Final = {"QM": 2_910.0, "QS": 1_740.0, "QT": 1_120.0}  # thousands
+_JOBLESS: Final = {"QM": 5.6, "QS": 4.4, "QT": 8.2}
+REVISIONS: Final = 2
+_FIRST_ERROR: Final = {"Q": 0.005, "M": 0.008}  # standard deviation of the first release's error
+
+
+@dataclass(frozen=True)
+class Economy:
+    """Statistics of the three economies; months (M,3), quarters (Q,3), years (Y,3)."""
+
+    world: World
+
+    @cached_property
+    def cycle(self) -> Floats:
+        """State of business of each economy by month, with mean zero and deviation near one."""
+        count = len(self.world.months)
+        shared = np.random.default_rng([self.world.seed, 18]).standard_normal((count + 60, 4))
+        slow = remembering(shared * 0.11, 1.72, -0.74)[60:]
+        return np.asarray(0.7 * slow[:, :1] + 0.7 * slow[:, 1:])
+
+    @cached_property
+    def wages(self) -> Floats:
+        """Average pay for an hour, in each economy's own currency."""
+        goods = self.world.prices_of_goods / self.world.prices_of_goods[0]
+        years = np.arange(len(self.world.months))[:, None] / 12.0
+        real = np.exp(years * np.array(list(_REAL.values())) + 0.006 * np.cumsum(self.cycle, axis=0) / 12)
+        noise = 1 + 0.002 * np.random.default_rng([self.world.seed, 19]).standard_normal(goods.shape)
+        return np.asarray(np.array(list(_WAGE.values())) * _lagged(goods, 3) * real * noise)
+
+    @cached_property
+    def unemployment(self) -> Floats:
+        """Share of the labour force without work, percent; Tolvane's before its redefinition too."""
+        rest = _lagged(-self.cycle, 4)
+        noise = 0.08 * np.random.default_rng([self.world.seed, 20]).standard_normal(rest.shape)
+        level = np.array(list(_JOBLESS.values())) * np.exp(0.16 * rest) + noise
+        level[self.world.months >= pd.Period(REDEFINED, "M"), 2] += REDEFINED_BY
+        return np.asarray(np.maximum(level, 0.5))
+
+    @cached_property
+    def industry(self) -> Floats:
+        """Industrial output, 2015 = 100, not adjusted for the season."""
+        count = len(self.world.months)
+        season = 0.03 * np.sin(2 * np.pi * (np.arange(count) - 2) / 12)[:, None]
+        noise = 0.01 * np.random.default_rng([self.world.seed, 21]).standard_normal((count, 3))
+        trend = np.arange(count)[:, None] / 12 * np.array([0.012, 0.018, 0.022])
+        level = np.exp(trend + 0.03 * self.cycle + season + noise)
+        return np.asarray(100 * level / level[132:144].mean(axis=0))
+
+    @cached_property
+    def quarters(self) -> pd.PeriodIndex:
+        """Quarters of the span."""
+        return pd.period_range(FIRST_DAY, LAST_DAY, freq="Q")
+
+    @cached_property
+    def output(self) -> Floats:
+        """Output of each quarter at the prices of the day, millions of each currency."""
+        goods = self.world.prices_of_goods[2::3] / self.world.prices_of_goods[0]
+        mood = self.cycle.reshape(-1, 3, 3).mean(axis=1)
+        count = len(self.quarters)
+        season = 1 + 0.02 * np.cos(2 * np.pi * np.arange(count) / 4)[:, None]
+        growth = np.exp(np.arange(count)[:, None] / 4 * np.array([0.016, 0.019, 0.024]) + 0.02 * mood)
+        return np.asarray(np.array(list(_OUTPUT.values())) * goods * growth * season)
+
+    @cached_property
+    def people(self) -> Floats:
+        """Population at the end of each year, thousands."""
+        years = np.arange(len(self.quarters) // 4)[:, None]
+        return np.asarray(np.array(list(_PEOPLE.values())) * np.exp(years * np.array([0.004, 0.002, 0.009])))
+
+    @cached_property
+    def spread(self) -> Floats:
+        """Credit spread of Miravel's companies over government, percent a year."""
+        market = self.world.monthly_factors[:, 0]
+        fear = remembering(-market * 9 - 0.12 * np.diff(self.cycle[:, 0], prepend=0), 0.9)
+        return np.asarray(np.exp(0.45 + 0.42 * fear))
+
+    @cached_property
+    def outlook(self) -> Floats:
+        """Harbour masters who see better months ahead less those who see worse, percent."""
+        ahead = np.concatenate([self.cycle[2:, 0], self.cycle[-2:, 0]])
+        noise = 5 * np.random.default_rng([self.world.seed, 22]).standard_normal(len(ahead))
+        return np.asarray(np.clip(18 * ahead + noise, -95, 95))
+
+
+def _lagged(block: Floats, rows: int) -> Floats:
+    return np.vstack([np.repeat(block[:1], rows, axis=0), block[:-rows]])
+
+
+def releases(numbers: Floats, frequency: str, ends: Dates, seed: int) -> pd.DataFrame:
+    """Every release of a series: columns ``place release released value``.
+
+    The first stands one month (two for quarters) after its period and errs; each revision halves the
+    error, and the last is the number itself.
+    """
+    rng = np.random.default_rng([seed, 23])
+    error = rng.standard_normal(len(numbers)) * _FIRST_ERROR[frequency]
+    rows = []
+    for release in range(REVISIONS + 1):
+        share = 0.0 if release == REVISIONS else 0.5**release
+        value = numbers * (1 + share * error)
+        days = ends + np.timedelta64(45 + 31 * release * (3 if frequency == "Q" else 1), "D")
+        rows.append(pd.DataFrame({"place": np.arange(len(numbers)), "release": release + 1,
+                                  "released": days, "value": value}))  # fmt: skip
+    return pd.concat(rows, ignore_index=True)

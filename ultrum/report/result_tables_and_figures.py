@@ -1,0 +1,268 @@
+"""The tables and figures of a study, with file names, captions and alternative text."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from importlib.metadata import version
+from typing import TYPE_CHECKING, Any, Final, TypeVar
+
+import pandas as pd
+
+from ultrum.core.displayed_numbers import decimals
+from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.regression.fit import CONSTANT, Fit
+from ultrum.core.series.time_series import SeriesTable
+from ultrum.errors import StudyError
+from ultrum.report import figures
+from ultrum.study.sections import Figure
+from ultrum.study.stages import code_of_parts, digest
+from ultrum.study.study_result import StudyResult
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+
+def tables(result: StudyResult) -> dict[str, pd.DataFrame]:
+    """Tables of a study's result, those it asks for and those on its inputs."""
+    files = files_of("betas", result.models)
+    beta_tables = {files[name]: t.to_frame().rename_axis("asset") for name, t in result.models.items()}
+    return {
+        **beta_tables,
+        **_cost_tables(result),
+        **_asked_for(result),
+        "checks": result.checks,
+        "coverage": result.panel.coverage,
+        "missing_log": result.panel.missing_log,
+        "excess_returns": result.panel.excess.to_frame(),
+        "factors": result.panel.factors.join(result.panel.risk_free),
+        **({"conditions": result.panel.conditions} if result.panel.conditions.shape[1] else {}),
+        "downloads": downloads(result),
+        "stages": stages(result),
+        "warnings": pd.DataFrame([vars(w) for w in result.warnings], columns=["subject", "text"]),
+    }
+
+
+def _cost_tables(result: StudyResult) -> dict[str, pd.DataFrame]:
+    """The cost of equity, its build-up and the shares of its variance, where the study asks for one."""
+    section = result.study.cost_of_equity
+    if result.cost is None or section is None:
+        return {}
+    cost = result.cost.to_frame().rename_axis("asset")
+    if result.real_cost is not None:
+        cost["real_cost_of_equity"] = result.real_cost
+    if result.abroad is not None and section.in_currency is not None:
+        cost[f"cost_in_{section.in_currency.code}"] = result.abroad.value
+    shares = result.cost.shares.rename_axis("asset")
+    return {"cost_of_equity": cost, "build_up": result.cost.parts, "variance_shares": shares}
+
+
+def _asked_for(result: StudyResult) -> dict[str, pd.DataFrame]:
+    """Tables of what the study asks for in addition to its regressions."""
+    requested: dict[str, pd.DataFrame] = {}
+    if result.joint_alpha:
+        requested["joint_alpha"] = joint_alphas(result)
+    if result.diagnosis is not None:
+        requested["diagnosis"] = result.diagnosis.to_frame()
+    if result.rolling is not None:
+        requested["rolling_betas"] = result.rolling.frame().rename_axis("end")
+    if result.two_pass is not None:
+        requested["two_pass"] = result.two_pass.to_frame().rename_axis("exposure")
+        requested["pricing_errors"] = result.two_pass.pricing.rename_axis("asset")
+    if result.peers is not None:
+        requested["peers"] = result.peers.to_frame().rename_axis("asset")
+    if result.sensitivity is not None:
+        requested["sensitivity"] = result.sensitivity.to_frame()
+    return requested
+
+
+def company_fits(result: StudyResult) -> dict[str, Fit]:
+    """The company's regressions by model; those of adjusted betas only where no other model has their factors."""
+    plain = [tuple(t.coefficients) for t in result.models.values() if t.unadjusted is None]
+    return {
+        name: table.fit(result.company)
+        for name, table in result.models.items()
+        if result.company in table.assets and (table.unadjusted is None or tuple(table.coefficients) not in plain)
+    }
+
+
+def joint_alphas(result: StudyResult) -> pd.DataFrame:
+    """Joint tests of alphas: one row a model and kind."""
+    rows = {
+        name: {"statistic": t.statistic, "df": f"{t.df[0]}, {t.df[1]}", "p": t.p_value, "rows": t.rows,
+               "basis": t.basis}
+        for name, t in result.joint_alpha.items()
+    }  # fmt: skip
+    return pd.DataFrame.from_dict(rows, orient="index").rename_axis("test")
+
+
+def downloads(result: StudyResult) -> pd.DataFrame:
+    """What was taken from the sources: path, time of retrieval, size, checksum."""
+    columns = ["source", "path", "retrieved", "size", "checksum"]
+    rows = [[getattr(r, c) for c in columns] for r in result.downloads]
+    return pd.DataFrame(rows, columns=columns)
+
+
+def stages(result: StudyResult) -> pd.DataFrame:
+    """What was done, and what each stage rests on."""
+    rows = [
+        {"stage": s.name, "needs": "; ".join(s.needs), "gives": s.state,
+         "takes": "; ".join(f"{r.source}:{r.path}" for r in s.downloads)}
+        for s in result.stages.values()
+    ]  # fmt: skip
+    return pd.DataFrame(rows, columns=["stage", "needs", "gives", "takes"])
+
+
+def slug(name: str) -> str:
+    """A name that is safe in a file on every system."""
+    return "".join(c if c.isalnum() else "_" for c in name.lower()).strip("_")[:60] or "table"
+
+
+def files_of(stem: str, names: Iterable[str]) -> dict[str, str]:
+    """A file name for each name, none twice: those alike are numbered."""
+    files: dict[str, str] = {}
+    taken: set[str] = set()
+    for name in names:
+        plain = file = f"{stem}_{slug(name)}"
+        number = 1
+        while file in taken:
+            number += 1
+            file = f"{plain}_{number}"
+        taken.add(file)
+        files[name] = file
+    return files
+
+
+# The figures of a study, with their captions and alternative text
+
+T = TypeVar("T")
+
+
+_STAGES: Final[Mapping[str, tuple[str, ...]]] = {
+    "betas": ("model",), "line of fit": ("model",), "build-up": ("cost of equity",), "rolling beta": ("model",
+    "rolling betas"), "state-space beta": ("model", "panel"), "break": ("model",),
+    "predicted against realised": ("two-pass",), "peers": ("peers",), "sensitivity": ("sensitivity",),
+    "risk and return": ("panel",), "growth of one": ("returns",),
+}  # fmt: skip
+
+
+def figure_names(result: StudyResult) -> list[Figure]:
+    """Names of the figures asked for that the result can give."""
+    # the build-up is among the figures drawn by default
+    return [n for n in result.study.report.figures if n != "build-up" or result.cost is not None]
+
+
+def drawn_figure(result: StudyResult, name: Figure) -> Axes:
+    """A figure, with the study's own title where it has one."""
+    ax = _drawers(result)[name]()
+    titles = result.study.report.titles.get(name)
+    if titles:
+        _reword(ax, {"title": titles} if isinstance(titles, str) else titles.model_dump())
+    return ax
+
+
+def figure_key(result: StudyResult, name: Figure) -> str:
+    """What a figure depends on: its settings, the results of its stages and the program's code."""
+    report, states = result.study.report, {n: s.state for n, s in result.stages.items()}
+    model = f"model: {result.study.model.name}"
+    needs = [model if stage == "model" else stage for stage in _STAGES[name]]
+    titles = report.model_dump(mode="json")["titles"].get(name)
+    panel = [result.study.price_addresses, result.study.panel.factors, result.company]
+    return digest(
+        ["figure", code_of_parts("report", "core"), version("matplotlib"), name, report.level, titles, panel,
+         sorted(report.export), [states.get(n) for n in needs]]
+    )  # fmt: skip
+
+
+def _reword(ax: Axes, titles: dict[str, Any]) -> None:
+    """The study's own title, names of the axes and of the lines in place of the figure's."""
+    if titles.get("title"):
+        ax.set_title(titles["title"], loc="left", fontweight="bold", fontsize=12.5)
+    if titles.get("x"):
+        ax.set_xlabel(titles["x"])
+    if titles.get("y"):
+        ax.set_ylabel(titles["y"])
+    legend = ax.get_legend()
+    for text in legend.get_texts() if legend is not None else []:
+        text.set_text(titles.get("legend", {}).get(text.get_text(), text.get_text()))
+
+
+def _drawers(result: StudyResult) -> dict[str, Callable[[], Axes]]:
+    level, panel, company = result.study.report.level, result.study.panel, result.company
+    source = ", ".join(dict.fromkeys([*result.study.price_addresses, panel.factors]))
+    betas, fit = result.betas, result.betas.fit(company)
+    return {
+        "betas": lambda: figures.betas(betas, highlight=company, level=level, source=source),
+        "line of fit": lambda: figures.line_of_fit(fit, level=level, source=source),
+        "build-up": lambda: figures.build_up(
+            _given(result.cost, "[cost_of_equity]"), company, level=level, source=source
+        ),
+        "rolling beta": lambda: figures.beta_path(
+            _given(result.rolling, "rolling betas"), company,
+            whole=float(fit.coefficients[first_factor(result)]), level=level, source=source,
+        ),
+        "state-space beta": lambda: figures.beta_path(
+            result.state_space_beta, company, level=level, source=source
+        ),
+        "break": lambda: figures.break_path(result.break_found, source=source),
+        "predicted against realised": lambda: figures.predicted_against_realised(
+            _given(result.two_pass, "[two_pass]"), source=source
+        ),
+        "peers": lambda: figures.peers(_given(result.peers, "[cost_of_equity.peers]"), source=source),
+        "sensitivity": lambda: figures.sensitivity(
+            _given(result.sensitivity, "[sensitivity]"), source=source
+        ),
+        "risk and return": lambda: _risk_and_return(result),
+        "growth of one": lambda: figures.growth_of_one(result.returns.select([company])),
+    }  # fmt: skip
+
+
+def _given(part: T | None, section: str) -> T:
+    """A part of a result that a figure needs.
+
+    Raises
+    ------
+    StudyError
+        If the study has no such section.
+    """
+    if part is None:
+        raise StudyError(f"A figure of the report needs {section}, which the study does not have.")
+    return part
+
+
+def first_factor(result: StudyResult) -> str:
+    """The factor whose beta is shown."""
+    return next(str(t) for t in result.betas.coefficients if t != CONSTANT)
+
+
+def total_returns(panel: Panel) -> SeriesTable:
+    """Total returns of the panel's assets."""
+    return SeriesTable(panel.assets, tuple(panel.metadata[str(n)] for n in panel.assets))
+
+
+def _risk_and_return(result: StudyResult) -> Axes:
+    from ultrum.core.statistics.risk_return_and_drawdowns import risk_return
+
+    return figures.risk_against_return(risk_return(total_returns(result.panel), risk_free=result.panel.rate))
+
+
+def figure_words(name: str, result: StudyResult) -> str:
+    """What a figure shows, for those who cannot see it."""
+    company = result.company
+    if name == "predicted_against_realised" and result.two_pass is not None:
+        r2 = f"R² of means {decimals(result.two_pass.r2)}"
+        return f"Mean excess return of each company against what its exposures predict; {r2}."
+    if name == "peers" and result.peers is not None:
+        beta = decimals(result.peers.beta)
+        return f"Betas of the peers as measured and without debt, and {beta} for {company}."
+    if name == "sensitivity" and result.sensitivity is not None:
+        betas = result.sensitivity.table["beta"]
+        low, high = betas.min(), betas.max()
+        return f"Betas of {company} under every combination of choices, from {decimals(low)} to {decimals(high)}."
+    words = {
+        "rolling_beta": f"Beta of {company} in moving windows with its band, next to that of the whole sample.",
+        "state_space_beta": f"Beta of {company} as a random walk with its band.",
+        "break": f"F of a break of the regression of {company} at each date, with its 5 % bound.",
+        "risk_and_return": "Mean return of each company against its volatility.",
+        "growth_of_one": f"What one unit in {company} has grown to, dividends reinvested.",
+    }
+    return words.get(name, name.replace("_", " "))

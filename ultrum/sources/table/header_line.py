@@ -1,0 +1,274 @@
+"""Column headings: names, groups above them, units below them."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any, Final
+
+from ultrum.core.currency.exchange_rates import is_currency
+from ultrum.errors import TableError
+from ultrum.sources.table.ambiguous_dates import cell_text
+from ultrum.sources.table.cell_grid import Grid, Row, filled, is_date, is_empty, is_value
+from ultrum.sources.table.date_formats import looks_like_date
+from ultrum.sources.table.number_formats import is_blank
+
+UNIT_WORDS: Final = re.compile(
+    r"\(?\s*(in )?(%|per ?cent(age points?| per (annum|year|month)| change)?|"
+    r"% ?(p\.?a\.?|a year|a month)|pct|index|points?|"
+    r"count|number|persons?|(thousand|million|billion|mn|bn|th)s?( .{0,20})?|[A-Z]{3}( .{0,20})?|"
+    r"\d{4} ?= ?100|index,? \d{4} ?= ?100|ratio|decimal|units?|tonnes|none|-)\s*\)?",
+    re.IGNORECASE,
+)
+DATE_WORDS: Final = frozenset(
+    [
+        *(
+            "date",
+            "day",
+            "period",
+            "time",
+            "month",
+            "quarter",
+            "year",
+            "week",
+            "when",
+            "observation_date",
+            "obs_date",
+            "ref_date",
+            "reference_date",
+            "reference_period",
+            "ref_period",
+            "as_of",
+            "asof",
+            "trade_date",
+            "trading_day",
+            "t",
+            "ts",
+            "epoch",
+            "unix_time",
+            "unixtime",
+            "time_ms",
+        ),
+        *("timestamp", "datetime", "date_time", "time_period", "datum", "tag", "monat", "jahr"),
+        *("fecha", "mes", "data", "mois", "année"),
+    ]
+)
+PUBLICATION_WORDS: Final = re.compile(
+    r"publi|releas|updat|modif|creat|retriev|download|loaded|insert|revis|vintage|fetched|issued|entered|valid_|expir"
+)
+_UNIT_LABELS: Final = ("unit", "units", "unit of measure", "einheit", "unité", "measure")
+_MOST_ROWS: Final = 6
+
+
+@dataclass(frozen=True)
+class Heading:
+    """Names of a table's columns.
+
+    Attributes
+    ----------
+    names : list of str
+        One for each column; empty for one that has no name and no values.
+    titles, units : list of str
+        Further text of the heading for each column.
+    first_row : int
+        Index of its first row in the grid; −1 if the names were given or made.
+    line : int
+        Line of the names; 0 if they were given.
+    """
+
+    names: list[str]
+    titles: list[str] = field(default_factory=list)
+    units: list[str] = field(default_factory=list)
+    first_row: int = -1
+    line: int = 0
+
+    def names_again(self, row: Row) -> bool:
+        """Whether a row repeats the names, as pages do."""
+        texts = [cell_text(c) for c in row]
+        return texts[: len(self.names)] == self.names[: len(texts)] and len(texts) > 1
+
+    @property
+    def missing(self) -> bool:
+        """Whether there is none."""
+        return not self.names
+
+
+def find_heading(
+    grid: Grid,
+    above: int,
+    first: int,
+    width: int,
+    column: int,
+    given: list[str] | None,
+    line: int | None,
+    where: str,
+) -> Heading:
+    """Heading of the table whose first row is ``first`` and whose dates are in ``column``.
+
+    Returns one without names if none is there; bars may still be identified by their values.
+    """
+    if given is not None:
+        if len(given) != width:
+            raise TableError(f"{where}: {len(given)} column names for {width} columns.")
+        return Heading(list(given))
+    if line is not None:
+        if line not in grid.lines[:first]:
+            raise TableError(f"{where}: header={line} is not a line above the table.")
+        rows = [grid.lines.index(line)]
+    else:
+        rows = _heading_rows(grid, above, first, width, column)
+    if not rows:
+        return Heading([])
+    return _named(grid, rows, width, first, where)
+
+
+def _heading_rows(grid: Grid, above: int, first: int, width: int, column: int) -> list[int]:
+    """Indices of the rows that make the heading, top first."""
+    rows: list[int] = []
+    for i in range(first - 1, max(above, first - 40) - 1, -1):
+        row = grid.rows[i]
+        if filled(row) == 0:
+            if rows or first - i > 3:
+                break
+            continue
+        if not rows and (is_bad_period(row, column) or _names_dates_alone(row)):
+            continue  # reported among the rejected rows; or a label of the dates below the names
+        if not _could_name(row, width, column, bool(rows)) or len(rows) >= _MOST_ROWS:
+            break
+        if rows and len(row) < width and len(row) <= len(grid.rows[rows[-1]]) - 1:
+            break  # a title with a comma in it
+        rows.insert(0, i)
+    return rows
+
+
+def _names_dates_alone(row: Row) -> bool:
+    return filled(row) == 1 and len(row) > 1 and cell_text(row[0]).lower() in DATE_WORDS
+
+
+def is_bad_period(row: Row, column: int) -> bool:
+    """Whether a row begins like a date that cannot exist, with values next to it."""
+    if len(row) <= column or not looks_like_date(cell_text(row[column])) or is_date(row[column]):
+        return False
+    others = [c for k, c in enumerate(row) if k != column and not is_empty(c)]
+    return bool(others) and all(is_value(c) for c in others)
+
+
+def _could_name(row: Row, width: int, column: int, more: bool) -> bool:
+    """Whether a row can name columns: as long as the table, and no data itself."""
+    if looks_like_data(row, column):
+        return False
+    texts = [c for c in row if not is_empty(c)]
+    if more:  # a row of groups, codes or titles over the names
+        return filled(row) <= width and len(row) >= width - 1 and len(texts) >= 2
+    return filled(row) <= width and len(row) >= width - 1 and len(texts) >= max(1, (width - 1) // 2)
+
+
+def looks_like_data(row: Row, column: int) -> bool:
+    """Whether a row holds a date or nothing but numbers."""
+    if len(row) > column and is_date(row[column]):
+        return True
+    if len(row) > column and not is_empty(row[column]) and not is_value(row[column]):
+        return False
+    values = [c for i, c in enumerate(row) if i != column and not is_blank(c)]
+    return bool(values) and all(is_value(c) or is_date(c) for c in values)
+
+
+def _named(grid: Grid, rows: list[int], width: int, first: int, where: str) -> Heading:
+    """Names out of the heading's rows."""
+    padded = {i: _padded(grid.rows[i], width) for i in rows}
+    units_row = _units_row(padded, rows)
+    naming = [i for i in rows if i != units_row]
+    chosen = _unique_row(padded, naming)
+    if chosen is not None:
+        names = padded[chosen]
+        others = [padded[i] for i in naming if i != chosen and padded[i] != names]
+    else:
+        chosen = naming[-1]
+        names = _joined_names([_spread_right(padded[i]) for i in naming[:-1]] + [padded[chosen]])
+        others = []
+    names = _without_empty(names, grid, first, width)
+    twice = [n for n, count in Counter(n for n in names if n).items() if count > 1]
+    if twice:
+        raise TableError(
+            f"{where}: the header on line {grid.lines[chosen]} has column '{twice[0]}' twice; set columns=[...]."
+        )
+    titles = [" ".join(dict.fromkeys(t for r in others if (t := r[k]))) for k in range(width)]
+    units = padded[units_row] if units_row is not None else [""] * width
+    return Heading(names, titles, units, rows[0], grid.lines[chosen])
+
+
+def _padded(row: Row, width: int) -> list[str]:
+    """Texts of a heading's row; one cell short means that the dates' column has no name."""
+    texts = [" ".join(cell_text(c).split()) for c in row]
+    if len(texts) == width - 1 and texts and texts[0].lower() not in DATE_WORDS:
+        texts = ["", *texts]
+    return [*texts, *[""] * (width - len(texts))][:width]
+
+
+def _units_row(padded: dict[int, list[str]], rows: Sequence[int]) -> int | None:
+    """The row that gives units, if another row gives the names."""
+    for i in reversed(rows):
+        others = [padded[k] for k in rows if k != i]
+        if others and _gives_units(padded[i]) and (
+            padded[i][0].lower() not in DATE_WORDS or any(not _gives_units(o) for o in others)
+        ):  # fmt: skip
+            return i
+    return None
+
+
+def _gives_units(texts: Sequence[str]) -> bool:
+    """Whether every cell next to the first is a unit, or the first announces units."""
+    if texts[0].lower() in _UNIT_LABELS:
+        return True
+    given = [t for t in texts[1:] if t]
+    return bool(given) and all(_is_unit(t) for t in given)
+
+
+def _is_unit(text: str) -> bool:
+    """Whether a text is a unit; three capitals are one only if they are a currency."""
+    if not UNIT_WORDS.fullmatch(text):
+        return False
+    code = re.fullmatch(r"\(?([A-Za-z]{3})( .*)?\)?", text)
+    return code is None or is_currency(code[1]) or code[1].lower() in ("pct", "bn", "mio")
+
+
+def _unique_row(padded: dict[int, list[str]], naming: Sequence[int]) -> int | None:
+    """The row whose names are complete and differ: the lowest, unless a higher one holds codes."""
+    whole = [i for i in naming if _complete(padded[i])]
+    if not whole:
+        return None
+    codes = [i for i in whole if padded[i][0].lower() in ("code", "id", "key", "series", "symbol")]
+    return codes[0] if codes else whole[-1]
+
+
+def _complete(texts: Sequence[str]) -> bool:
+    filled = [t for t in texts[1:] if t]
+    return len(filled) == len(set(filled)) and len(filled) >= max(1, 0.8 * (len(texts) - 1))
+
+
+def _spread_right(texts: Sequence[str]) -> list[str]:
+    """Names of groups carried over the columns they span."""
+    spread, last = [], ""
+    for k, text in enumerate(texts):
+        last = text or last if k else ""
+        spread.append(last if k else text)
+    return spread
+
+
+def _joined_names(rows: Sequence[Sequence[str]]) -> list[str]:
+    """Names of several rows, one under the other, joined by points."""
+    return [".".join(dict.fromkeys(t for t in parts if t)) for parts in zip(*rows, strict=True)]
+
+
+def _without_empty(names: list[str], grid: Grid, first: int, width: int) -> list[str]:
+    """Columns without a name are left out if nothing is in them, else refused."""
+    kept = list(names)
+    for k in range(1, width):
+        if kept[k]:
+            continue
+        cells: list[Any] = [row[k] for row in grid.rows[first : first + 2000] if len(row) > k]
+        if any(not is_empty(c) for c in cells):
+            kept[k] = f"column {k + 1}"
+    return kept

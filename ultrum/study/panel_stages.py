@@ -1,0 +1,350 @@
+"""The function of each stage, from downloads to a panel."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import replace
+from typing import Any, cast
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.panel.alignment import align
+from ultrum.core.pricing.premium import currency_factor
+from ultrum.core.returns.price_log_and_excess_returns import excess
+from ultrum.core.returns.price_log_and_excess_returns import returns as returns_of_prices
+from ultrum.core.returns.yields import accrued_rate, yield_to_return
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.statistics.portfolios_and_positions import portfolio
+from ultrum.core.time.frequency import Frequency, last_day, parse_period
+from ultrum.core.time.relative_dates import days_in
+from ultrum.core.transform.aggregation import to_frequency
+from ultrum.core.transform.splices_composites_spreads import composite
+from ultrum.core.transform.steps import apply_steps
+from ultrum.desk import Desk
+from ultrum.errors import StudyError, TableError, choices, listed
+from ultrum.sources.download import Address
+from ultrum.sources.table.event_columns import release_column
+from ultrum.sources.table.factor_columns import FactorReturns, check_rate, factor_returns
+from ultrum.sources.table.reading_result import Decision
+from ultrum.study.schema import Study
+from ultrum.study.sections import PortfolioSection, ReleasesSection, Series
+
+Find = Callable[[str], TimeSeries]
+
+
+def all_series(plan: Study) -> dict[str, Series]:
+    """The study's series, those of its sets among them."""
+    members = {
+        name: Series(address=address, steps=section.steps)
+        for section in plan.sets.values()
+        for name, address in section.series.items()
+    }
+    return {**plan.series, **members}
+
+
+def series_needed(section: Series, sections: Mapping[str, Series]) -> list[str]:
+    """Other series of the study that a series is made of."""
+    words = list(section.composite.parts) if section.composite else []
+    for step in section.steps:
+        for settings in step.values():
+            values = settings.values() if isinstance(settings, Mapping) else [settings]
+            for value in values:
+                words += value if isinstance(value, list) else [value]
+    return [w for w in dict.fromkeys(words) if isinstance(w, str) and w in sections]
+
+
+def in_order(sections: Mapping[str, Series]) -> list[str]:
+    """Names of series, each after those it is made of."""
+    order: list[str] = []
+
+    def _place(name: str, above: tuple[str, ...]) -> None:
+        if name in above:
+            raise StudyError(f"The series {' and '.join(above)} need one another; break the circle.")
+        if name in order:
+            return
+        for other in series_needed(sections[name], sections):
+            _place(other, (*above, name))
+        order.append(name)
+
+    for name in sections:
+        _place(name, ())
+    return order
+
+
+def make_series(plan: Study, desk: Desk, name: str, section: Series, find: Find) -> TimeSeries:
+    """One series after its steps."""
+    if section.address:
+        start = desk.fetch(section.address)
+    elif section.composite:
+        gauge = section.composite
+        start = composite(
+            [find(n).with_metadata(name=n) for n in gauge.parts], orient=dict(gauge.orient),
+            weights=dict(gauge.weights) or None, at_least=gauge.at_least, window=gauge.window, name=name,
+        )  # fmt: skip
+    else:
+        if not isinstance(plan.panel.risk_free, str):
+            raise StudyError(f"The series '{name}' needs [panel] risk_free, the address of a series.")
+        home = rate_at(plan, desk, plan.panel.risk_free).with_metadata(currency=plan.study.currency)
+        start = currency_factor(section.currency_factor, home, [desk.fetch(a) for a in section.rates])
+    series = apply_steps(start, section.steps, find)
+    return series.with_metadata(title=section.title) if section.title else series
+
+
+def rate_at(plan: Study, desk: Desk, address: str) -> TimeSeries:
+    """Risk-free return at an address: a column of returns, or a yield made into returns."""
+    wanted = Address.parse(address)
+    if plan.sources[wanted.source].kind == "sdmx":
+        return yield_to_return(desk.fetch(address), plan.study.frequency)
+    if f"{wanted.source}:{wanted.path}" == plan.panel.factors:
+        return _rate_of_factors(plan, desk, wanted.field)
+    units = plan.panel.factor_units
+    series_there = desk.table(address, units=units, measure="return").series
+    if wanted.field not in series_there:
+        raise StudyError(f"{address}: no column '{wanted.field}'; it has: {choices(series_there)}.")
+    check_rate(address, series_there[wanted.field])
+    return series_there[wanted.field]
+
+
+def _rate_of_factors(plan: Study, desk: Desk, column: str) -> TimeSeries:
+    """The risk-free column of the factor file, in the units of the factors: by itself it is too small to tell."""
+    reading = desk.table(plan.panel.factors, units=plan.panel.factor_units)
+    if column not in reading.series:
+        raise StudyError(f"{plan.panel.factors}: no column '{column}'; it has: {choices(reading.series)}.")
+    returns = factor_returns(reading, [*_wanted(plan, reading.series), column])
+    if returns.levels or column not in returns.table.names:
+        raise StudyError(f"{plan.panel.factors}#{column} is a level, not a return each period.")
+    check_rate(f"{plan.panel.factors}#{column}", returns.table[column])
+    return returns.table[column]
+
+
+def panel_rate(plan: Study, desk: Desk) -> TimeSeries | float | None:
+    """The panel's risk-free return, or a rate a year, or none."""
+    rate = plan.panel.risk_free
+    return rate_at(plan, desk, rate) if isinstance(rate, str) else rate
+
+
+def _wanted(plan: Study, columns: Iterable[str]) -> list[str]:
+    """Factors of the models that are columns of the factor file."""
+    there = set(columns)
+    used = dict.fromkeys(f for m in plan.models for f in m.factors)
+    return [f for f in used if f in there]
+
+
+def factor_table(
+    plan: Study, desk: Desk, own_series: Mapping[str, TimeSeries]
+) -> tuple[list[TimeSeries], tuple[Decision, ...]]:
+    """Every factor that some model uses: columns of the factor file, and series of the study."""
+    wanted = list(dict.fromkeys(f for m in plan.models for f in m.factors))
+    reading = desk.table(plan.panel.factors, units=plan.panel.factor_units)
+    columns = [f for f in wanted if f not in own_series]
+    returns = factor_returns(reading, _wanted(plan, reading.series) if columns else ())
+    absent = [name for name in columns if name not in returns.table.names]
+    if absent:
+        there = returns.table.names if returns.levels else list(reading.series)
+        raise StudyError(f"{plan.panel.factors} has no factor {listed(absent)}; it has: {choices(there)}.")
+    rate = panel_rate(plan, desk)
+    made = [
+        own_series[name].with_metadata(name=name) if name in own_series else _factor(plan, returns, name, rate)
+        for name in wanted
+    ]
+    return [_at_frequency(plan, factor, rate) for factor in made], returns.decisions
+
+
+def _factor(plan: Study, table: FactorReturns, name: str, rate: TimeSeries | float | None) -> TimeSeries:
+    """One column of the factor file, in excess of the risk-free rate where there is one."""
+    factor = table.table[name]
+    total = table.levels or name in plan.panel.total_return_factors
+    if table.levels:
+        factor = returns_of_prices(factor, frequency=plan.study.frequency)
+    if rate is None:
+        if not total:
+            raise StudyError(
+                f"The factor '{name}' is taken to be in excess of a risk-free rate. Set [panel] risk_free to its "
+                f"address or a rate a year; or, for a total return, total_return_factors = ['{name}']."
+            )
+        return factor
+    if not total:
+        over = rate.name if isinstance(rate, TimeSeries) else "risk_free"
+        return factor.with_metadata(excess_of=over)
+    if isinstance(rate, TimeSeries):
+        return excess(factor, to_frequency(rate, factor.metadata.frequency))
+    return excess(factor, accrued_rate(rate, factor.index, factor.metadata.frequency))
+
+
+def _at_frequency(plan: Study, factor: TimeSeries, rate: TimeSeries | float | None) -> TimeSeries:
+    """A traded factor at the study's frequency, where its own is higher."""
+    target = Frequency.parse(plan.study.frequency)
+    if not factor.metadata.is_return or not factor.metadata.frequency < target:
+        return factor
+    if isinstance(rate, float | int):
+        rate = accrued_rate(rate, factor.index, factor.metadata.frequency)
+    return to_frequency(factor, target, risk_free=rate)
+
+
+def make_panel(
+    plan: Study,
+    asset_returns: SeriesTable,
+    factors: list[TimeSeries],
+    risk_free: TimeSeries | float | None,
+    conditions: list[TimeSeries],
+    known_by: Any,
+) -> Panel:
+    """Everything lined up."""
+    start, end = plan.study.span
+    return align(
+        assets=asset_returns,
+        factors=SeriesTable.of(factors) if _alike(factors) else cast(Any, factors),
+        risk_free=risk_free,
+        conditions=conditions or None,
+        frequency=plan.study.frequency,
+        rows=plan.panel.rows,
+        known_by=known_by,
+        start=None if start == "earliest" else start,
+        end=None if end == "latest" else end,
+    )
+
+
+def within_span(series: TimeSeries, span: tuple[str, str]) -> TimeSeries:
+    """The part of a series that is in a span of the study."""
+    start, end = span
+    frequency, ordinals = series.metadata.frequency, series.ordinals
+    inside = np.ones(len(series), dtype=bool)
+    if start != "earliest":
+        inside &= ordinals >= frequency.ordinals([parse_period(start)[1]])[0]
+    if end != "latest":
+        inside &= ordinals <= frequency.ordinals([last_day(end)])[0]
+    return TimeSeries(series.values[inside], series.metadata)
+
+
+def _alike(series: list[TimeSeries]) -> bool:
+    """Whether series have one frequency, so that they can share one table."""
+    return len({s.metadata.frequency for s in series}) == 1
+
+
+def known_by_of(plan: Study, desk: Desk) -> Any:
+    """When each series became known, tables of releases read."""
+    settings = plan.study.known_by
+    if not isinstance(settings, dict):
+        return settings
+    return {n: _released(desk, v) if isinstance(v, ReleasesSection) else v for n, v in settings.items()}
+
+
+def _released(desk: Desk, section: ReleasesSection) -> pd.Series | pd.DataFrame:
+    """Release date of each period, or every vintage, out of a table of records."""
+    where = section.releases
+    table, released = _release_table(desk, where, section.date)
+    headings = list(map(str, table))
+    period = release_column(headings, where, "period", section.period)
+    absent = [c for c in section.where if c not in table]
+    if absent:
+        there = choices(table)
+        raise StudyError(f"{section.releases} has no column {listed(absent)}; it has: {there}.")
+    for column, wanted in section.where.items():
+        table = table[table[column].astype(str) == wanted]
+    if not len(table):
+        raise StudyError(f"{section.releases} has no row where {section.where}.")
+    if section.use == "vintages":
+        value = release_column(headings, where, "value", section.value)
+        names = {period: "period", released: "released", value: "value"}
+        return table.rename(columns=names)[["period", "released", "value"]]
+    return table.rename(columns={period: "period"}).groupby("period")[released].min()
+
+
+def _release_table(desk: Desk, where: str, given: str) -> tuple[pd.DataFrame, str]:
+    """A table of releases, and the column of the days of release."""
+    try:  # periods of several frequencies would hide the days, so their usual heading comes first
+        table = desk.table(where, records_only=True, date_column=given or "released").records
+        return table, "date" if "date" in table else given or "released"
+    except TableError:
+        if given:
+            raise
+    table = desk.table(where, records_only=True).records
+    released = release_column(list(map(str, table)), where, "released")
+    if released != "date":  # the reader names its column of dates "date"
+        table = desk.table(where, records_only=True, date_column=released).records
+        released = "date" if "date" in table else released
+    return table, released
+
+
+def with_portfolios(plan: Study, asset_returns: SeriesTable, companies: pd.DataFrame | None) -> SeriesTable:
+    """The assets with the study's portfolios behind them."""
+    if not plan.portfolios:
+        return asset_returns
+    extra = [_portfolio(name, section, asset_returns, companies) for name, section in plan.portfolios.items()]
+    together = SeriesTable.of([*(asset_returns[n] for n in asset_returns.names), *extra])
+    return replace(together, causes=asset_returns.causes)
+
+
+def _portfolio(
+    name: str, section: PortfolioSection, asset_returns: SeriesTable, companies: pd.DataFrame | None
+) -> TimeSeries:
+    members = list(section.assets)
+    if section.industry and companies is not None:
+        members = _of_industry(name, section.industry, asset_returns, companies)
+    absent = [a for a in members if a not in asset_returns.names]
+    if absent:
+        names_there = choices(asset_returns.names)
+        raise StudyError(f"The portfolio '{name}': no asset {listed(absent)}; there are: {names_there}.")
+    weights: Any = section.weights if section.weights == "equal" else dict(section.weights)
+    return portfolio(asset_returns.select(members), weights=weights, rebalance=section.rebalance, name=name)
+
+
+def _of_industry(name: str, industry: str, asset_returns: SeriesTable, companies: pd.DataFrame) -> list[str]:
+    if "industry" not in companies:
+        raise StudyError("The table of companies has no column 'industry'.")
+    of_it = companies.loc[companies["industry"] == industry, "asset"].astype(str)
+    members = [a for a in dict.fromkeys(of_it) if a in asset_returns.names]
+    if not members:
+        industries = ", ".join(map(str, companies["industry"].dropna().unique()))
+        raise StudyError(
+            f"The portfolio '{name}': no company with prices is of the industry '{industry}'; there "
+            f"are: {industries}."
+        )
+    return members
+
+
+def without_portfolios(plan: Study, panel: Panel) -> Panel:
+    """The panel of single assets."""
+    return replace(panel, assets=panel.assets.drop(columns=list(plan.portfolios), errors="ignore"))
+
+
+def only_wanted(plan: Study, asset_returns: SeriesTable) -> SeriesTable:
+    """The assets a run is limited to."""
+    wanted = plan.panel.only
+    if not wanted:
+        return asset_returns
+    absent = [a for a in wanted if a not in asset_returns.names]
+    if absent:
+        raise StudyError(f"No asset {listed(absent)}; there are: {choices(asset_returns.names)}.")
+    return asset_returns.select(wanted)
+
+
+def end_of(panel: Panel) -> np.datetime64:
+    """Last day of a panel."""
+    ordinals = panel.frequency.ordinals_of(panel.assets.index[-1:])
+    return np.datetime64(panel.frequency.ends(ordinals)[0], "D")
+
+
+def accounts_of(
+    table: pd.DataFrame, address: str, columns: Mapping[str, str], end: np.datetime64
+) -> pd.DataFrame:
+    """The last accounts of each company up to a day: debt, equity and tax under these names, and their date.
+
+    Examples
+    --------
+    >>> days = ["2023-12-31", "2024-12-31", "2025-12-31"]
+    >>> table = pd.DataFrame({"asset": "A", "date": days, "debt": [1.0, 2.0, 9.0], "equity": [4.0, None, 9.0]})
+    >>> columns = {"debt": "debt", "equity": "equity"}
+    >>> accounts_of(table, "a.csv", columns, np.datetime64("2024-12-31")).to_dict("list")
+    {'debt': [2.0], 'equity': [nan], 'date': ['2024-12-31']}
+    """
+    absent = [c for c in ("asset", "date", *columns.values()) if c not in table]
+    if absent:
+        raise StudyError(f"{address} has no column {listed(absent)}; it has: {choices(table)}.")
+    dated = table[days_in(table["date"], f"{address}, date") <= end]
+    by_date = dated.sort_values("date", kind="stable")
+    last = by_date.drop_duplicates("asset", keep="last").set_index("asset")  # a row as it is, its gaps too
+    numbers = {name: pd.to_numeric(last[c], errors="coerce") for name, c in columns.items()}
+    return pd.DataFrame(numbers).replace([np.inf, -np.inf], np.nan).assign(date=last["date"])

@@ -1,0 +1,250 @@
+"""The search index: the catalogues of all sources, searched without a request."""
+
+from __future__ import annotations
+
+import difflib
+import json
+import os
+import re
+import sqlite3
+import threading
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Final
+
+from ultrum.errors import VaultError, one_of, reason
+
+_SCHEMA: Final = """
+CREATE TABLE IF NOT EXISTS listings (
+    id INTEGER PRIMARY KEY, source TEXT, address TEXT, title TEXT, frequency TEXT, flow TEXT,
+    topic TEXT, region TEXT, measure TEXT, currency TEXT, facts TEXT);
+CREATE INDEX IF NOT EXISTS by_source ON listings (source);
+CREATE VIRTUAL TABLE IF NOT EXISTS words USING fts5 (
+    title, rest, content='', tokenize='unicode61 remove_diacritics 2', prefix='1 2 3');
+CREATE VIRTUAL TABLE IF NOT EXISTS vocabulary USING fts5vocab (words, 'row');
+CREATE TABLE IF NOT EXISTS refreshed (source TEXT PRIMARY KEY, at TEXT);
+"""
+FILTERS: Final = ("source", "region", "topic", "frequency", "measure", "currency")
+_FIELDS: Final = (
+    "source", "address", "title", "frequency", "flow", "topic", "region", "measure", "currency", "facts",
+)  # fmt: skip
+_COLUMNS: Final = ", ".join(f"l.{name}" for name in _FIELDS)
+Filters = Mapping[str, str | Sequence[str]]
+_WORD: Final = re.compile(r"\w+")
+_SCORE: Final = "2 * (instr(' ' || lower(l.title), ?) > 0) + (instr(' ' || lower(l.flow), ?) > 0)"
+Synonyms = Mapping[str, Sequence[str]]
+_MOST_TERMS: Final = 24  # that count in the order of what is found
+_MOST_RANKED: Final = 1500  # a search that finds more is ranked among the first of them
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One listing: an address with what is known of it without fetching it."""
+
+    source: str
+    address: str
+    title: str
+    frequency: str = ""
+    flow: str = ""
+    topic: str = ""
+    region: str = ""
+    measure: str = ""
+    currency: str = ""
+    facts: Mapping[str, str] = field(default_factory=dict)
+
+
+def _address(file: Path) -> str:
+    """How to open the file: to read only where its folder allows no more, in memory where it is not there."""
+    if not file.parent.is_dir() or os.access(file.parent, os.W_OK):
+        file.parent.mkdir(parents=True, exist_ok=True)
+        return file.absolute().as_uri()
+    return f"{file.absolute().as_uri()}?mode=ro&immutable=1" if file.exists() else "file::memory:"
+
+
+class Listings:
+    """Searchable listings of every source.
+
+    Examples
+    --------
+    >>> listings = Listings(":memory:")
+    >>> listings.replace("observatory", [Entry("observatory", "observatory:PRICES/M.QM.CPI",
+    ...                                        "Consumer prices, Miravel")], "2025-01-06")
+    >>> listings.search("consumr miravel")[0].address
+    'observatory:PRICES/M.QM.CPI'
+    """
+
+    def __init__(self, file: str | os.PathLike[str]) -> None:
+        self._lock = threading.RLock()
+        self._file = file
+        try:
+            where = _address(Path(file)) if str(file) != ":memory:" else "file::memory:"
+            self._connection = sqlite3.connect(where, timeout=60.0, check_same_thread=False, uri=True)
+            if "immutable" not in where:
+                self._connection.execute("PRAGMA journal_mode=WAL")
+                self._connection.executescript(_SCHEMA)
+        except (OSError, sqlite3.Error) as error:
+            raise VaultError(f"The listings {file} cannot be used: {reason(error)}.") from error
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self._connection.close()
+
+    def refreshed(self, source: str) -> str:
+        """Instant at which a source's listings were last taken; empty if never."""
+        row = self._connection.execute("SELECT at FROM refreshed WHERE source = ?", (source,)).fetchone()
+        return str(row[0]) if row else ""
+
+    def replace(self, source: str, entries: Iterable[Entry], at: str) -> None:
+        """Put new listings in place of a source's old ones, all at once."""
+        with self._lock, self._connection as catalogue:
+            catalogue.execute("BEGIN IMMEDIATE")  # before other processes' listings are read
+            others = catalogue.execute(
+                "SELECT * FROM listings WHERE source <> ? ORDER BY id", (source,)
+            ).fetchall()
+            catalogue.execute("DELETE FROM listings")
+            catalogue.execute("INSERT INTO words (words) VALUES ('delete-all')")
+            rows = [tuple(row[1:]) for row in others] + [_row(e) for e in entries]
+            catalogue.executemany(
+                "INSERT INTO listings (source, address, title, frequency, flow, topic, region, measure, "
+                "currency, facts) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", rows)  # fmt: skip
+            catalogue.execute(
+                "INSERT INTO words (rowid, title, rest) SELECT id, title, address || ' ' || frequency || ' ' "
+                "|| flow || ' ' || topic || ' ' || region || ' ' || measure || ' ' || currency || ' ' || facts "
+                "FROM listings"
+            )
+            catalogue.execute("INSERT OR REPLACE INTO refreshed VALUES (?, ?)", (source, at))
+
+    def search(
+        self,
+        words: str = "",
+        limit: int = 200,
+        synonyms: Synonyms | None = None,
+        **filters: str | Sequence[str],
+    ) -> list[Entry]:
+        """Listings that have every word, those first that have the words in their title.
+
+        Parameters
+        ----------
+        words : str
+            Words or beginnings of words, in any order.
+        limit : int
+            Most listings given.
+        synonyms : mapping of str to sequence of str, optional
+            For a word or phrase the phrases that are found too.
+        **filters
+            ``source region topic frequency measure currency``, each a word that must be in it,
+            or several of which one must.
+        """
+        groups = self._groups(words, synonyms or {})
+        if not all(groups):
+            return []
+        conditions, values = _conditions(filters)
+        query = " AND ".join(_either(group) for group in groups)
+        terms = list(dict.fromkeys(t for group in groups for phrase in group for t in phrase))[:_MOST_TERMS]
+        if query:
+            most = "" if conditions else f" LIMIT {_MOST_RANKED}"
+            where = (
+                f"FROM (SELECT rowid AS id FROM words WHERE words MATCH ?{most}) w "  # noqa: S608
+                "JOIN listings l ON l.id = w.id WHERE 1"
+            )
+            score = " + ".join([_SCORE] * len(terms))
+            order = f"ORDER BY {score} DESC, l.id LIMIT ?"
+            values = [query, *values, *[f" {t}" for t in terms for _ in range(2)]]
+        else:
+            where, order = "FROM listings l WHERE 1", "ORDER BY l.id LIMIT ?"
+        rows = self._asked(f"SELECT {_COLUMNS} {where} {conditions} {order}", [*values, limit])
+        return [Entry(**dict(zip(_FIELDS, row, strict=True)) | {"facts": json.loads(row[9])}) for row in rows]
+
+    def count(self) -> int:
+        """Number of listings."""
+        return int(self._asked("SELECT count(*) FROM listings", [])[0][0])
+
+    def groups(self, by: str, **filters: str | Sequence[str]) -> list[tuple[str, int]]:
+        """Values of a column with the number of listings of each, most first."""
+        conditions, values = _conditions(filters)
+        sql = f"SELECT l.{by}, count(*) FROM listings l WHERE 1 {conditions} GROUP BY 1 ORDER BY 2 DESC, 1"  # noqa: S608
+        return [(str(name), int(count)) for name, count in self._asked(sql, values)]
+
+    def without_listing(self, words: str, synonyms: Synonyms | None = None) -> list[str]:
+        """Words of a search that no listing has, under any synonym."""
+        phrases = _phrases(words, synonyms or {})
+        return [p for p in phrases if not self._alternatives(p, synonyms or {})]
+
+    def _groups(self, words: str, synonyms: Synonyms) -> list[list[list[str]]]:
+        """For each word or phrase of a search its alternatives, each a list of known words."""
+        return [self._alternatives(p, synonyms) for p in _phrases(words, synonyms)]
+
+    def _alternatives(self, phrase: str, synonyms: Synonyms) -> list[list[str]]:
+        """The words of a phrase as listings have them, and those of its synonyms."""
+        listed = [self._known(w) for w in _WORD.findall(phrase)]
+        others = [
+            words_found
+            for text in synonyms.get(phrase, ())
+            if all(words_found := [w if self._begins(w) else "" for w in _WORD.findall(text)])
+        ]
+        return [[w for w in listed if w], *others] if all(listed) else others
+
+    def _begins(self, word: str) -> bool:
+        """Whether a word of some listing begins so."""
+        return bool(self._asked(
+            "SELECT 1 FROM vocabulary WHERE term >= ? AND term < ? LIMIT 1", [word, word + "\uffff"]
+        ))  # fmt: skip
+
+    def _known(self, word: str) -> str | None:
+        """The word itself if anything begins with it, else the word it resembles; None if none does."""
+        if self._begins(word):
+            return word
+        if len(word) < 4:
+            return None
+        like = self._asked(
+            "SELECT term FROM vocabulary WHERE term >= ? AND term < ? AND length(term) BETWEEN ? AND ?",
+            [word[0], word[0] + "\uffff", len(word) - 2, len(word) + 2],
+        )
+        near = difflib.get_close_matches(word, [str(r[0]) for r in like], 1, 0.72)
+        return near[0] if near else None
+
+    def _asked(self, query: str, values: Sequence[Any]) -> list[Any]:
+        with self._lock:
+            try:
+                return self._connection.execute(query, list(values)).fetchall()
+            except sqlite3.Error as error:
+                raise VaultError(f"The listings {self._file} cannot be searched: {error}.") from error
+
+
+def _phrases(words: str, synonyms: Synonyms) -> list[str]:
+    """Words of a search, those that together have synonyms as one phrase."""
+    words_left, phrases = _WORD.findall(words.lower()), []
+    while words_left:
+        length = next((n for n in (3, 2) if " ".join(words_left[:n]) in synonyms and len(words_left) >= n), 1)
+        phrases.append(" ".join(words_left[:length]))
+        words_left = words_left[length:]
+    return phrases
+
+
+def _either(group: Sequence[Sequence[str]]) -> str:
+    """Condition of the full-text index: every word of one of several phrases, each by its beginning."""
+    phrases = [" AND ".join(f'"{word}"*' for word in phrase) for phrase in group]
+    return "(" + " OR ".join(f"({p})" for p in phrases) + ")"
+
+
+def _row(entry: Entry) -> tuple[str, ...]:
+    return (
+        entry.source, entry.address, entry.title, entry.frequency, entry.flow, entry.topic, entry.region,
+        entry.measure, entry.currency, json.dumps(dict(entry.facts), ensure_ascii=False),
+    )  # fmt: skip
+
+
+def _conditions(filters: Filters) -> tuple[str, list[str]]:
+    """SQL conditions of filters that are given; a column must hold one of a filter's values."""
+    unknown = [k for k in filters if k not in FILTERS]
+    if unknown:
+        raise VaultError(f"'{unknown[0]}' is not a filter; {one_of(unknown[0], FILTERS)}")
+    parts, values = [], []
+    for name, value in filters.items():
+        words = [value] if isinstance(value, str) else list(value)
+        if any(words):
+            either = " OR ".join([f"instr(lower(l.{name}), lower(?)) > 0"] * len(words))
+            parts.append(f"AND ({either})")
+            values += words
+    return " ".join(parts), values
