@@ -11,7 +11,7 @@ import pandas as pd
 
 import ultrum as ul
 from ultrum.practice import exchange
-from ultrum.practice.simulated_world import BREAK_DAY, BROKEN, CODES, THIN, simulate, traded
+from ultrum.practice.simulated_world import BREAK_DAY, BROKEN, CODES, THIN, simulate, trading_mask
 
 WORLDS = 500
 KINDS = ("hac", "classical", "hc1", "hc3")
@@ -50,8 +50,8 @@ def thin_panel(seed, frequency):
     close, dividends = exchange.closes(world)
     column, days = CODES.index(THIN), pd.DatetimeIndex(world.days)
     was_traded = np.ones(close.shape, dtype=bool)
-    was_traded[:, column] = traded(seed, len(close))
-    posted = pd.Series(exchange._carried(close, was_traded)[:, column], days, name=THIN)
+    was_traded[:, column] = trading_mask(seed, len(close))
+    posted = pd.Series(exchange._carry_closes(close, was_traded)[:, column], days, name=THIN)
     prices = ul.TimeSeries.from_pandas(posted, measure="price", currency="QML", frequency="B")
     bill = pd.Series(world.daily_bill, days, name="bill")
     bill = ul.TimeSeries.from_pandas(bill, measure="return", frequency="B")

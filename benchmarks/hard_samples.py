@@ -15,10 +15,15 @@ import ultrum as ul
 from benchmarks.evidence import ar, panel_of
 from ultrum.core.pricing.alpha_and_multiple_tests import _alphas, drawn_alpha_t, step_down
 from ultrum.core.pricing.two_pass_standard_errors import misspecification_robust, rank_test, robust_sets
-from ultrum.core.regression.engine.covariance import clustered, covariance, degrees_of_freedom, jackknifed
+from ultrum.core.regression.engine.covariance import (
+    cluster_covariance,
+    covariance,
+    degrees_of_freedom,
+    jackknife_covariance,
+)
 from ultrum.core.regression.engine.least_squares import least_squares
-from ultrum.core.regression.predictive_regression import bias_corrected, hodrick_1b, ivx_wald
-from ultrum.core.regression.wild_cluster_bootstrap import _studentised
+from ultrum.core.regression.predictive_regression import correct_bias, hodrick_1b, ivx_wald
+from ultrum.core.regression.wild_cluster_bootstrap import _bootstrap_t
 
 SAMPLES, FEW = 2000, 500
 KINDS = ("hac", "hac-fixed-b", "ewc", "ewc-prewhitened")
@@ -54,13 +59,13 @@ def few_clusters(groups, unequal, treated, seed):
         s = least_squares(X, y[:, None], ["a", "b", "c"], True, None)
         row = []
         for V in (
-            clustered(s.influence, s.residuals, codes[:, None])[0],
-            jackknifed(X, s.influence, s.residuals, codes[:, None])[0],
+            cluster_covariance(s.influence, s.residuals, codes[:, None])[0],
+            jackknife_covariance(X, s.influence, s.residuals, codes[:, None])[0],
         ):
             t = s.coefficients[1:, 0] / np.sqrt(np.diag(V))[1:]
             row += list(2 * sp.stdtr(groups - 1, -abs(t)) < 0.05)
         for which in (1, 2):
-            t, drawn = _studentised(X, y, codes, which, 0.0, 399, int(rng.integers(1 << 30)))
+            t, drawn = _bootstrap_t(X, y, codes, which, 0.0, 399, int(rng.integers(1 << 30)))
             row.append((1 + np.sum(abs(drawn) >= abs(t))) / 400 <= 0.05)
         out.append(row)
     return 100 * np.mean(out, axis=0)
@@ -83,7 +88,7 @@ def prediction(rows, rho, correlation, seed):
         y, x = predicted(rng, rows, rho, correlation)
         binary = (x[:-1] > np.quantile(x[:-1], 0.8)).astype(float)
         out.append([
-            sp.chdtrc(1, ivx_wald(y, x[:, None])[2]) < 0.05, bias_corrected(y, x)[0].p_value < 0.05,
+            sp.chdtrc(1, ivx_wald(y, x[:, None])[2]) < 0.05, correct_bias(y, x)[0].p_value < 0.05,
             hodrick_1b(y, x[:-1], 1).p_value < 0.05, hodrick_1b(y, x[:-1], 12).p_value < 0.05,
             hodrick_1b(y, binary, 12).p_value < 0.05,
         ])  # fmt: skip

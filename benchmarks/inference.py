@@ -11,7 +11,7 @@ import ultrum as ul
 from benchmarks.evidence import panel_of
 from ultrum.core.pricing.factor_betas_and_shrinkage import _posterior_error
 from ultrum.core.regression.engine.newey_west_and_fixed_b import lag_rule
-from ultrum.core.regression.structural_breaks import added_terms_f, break_f_path
+from ultrum.core.regression.structural_breaks import break_f_path, robust_f_of_terms
 
 SAMPLES, BATCH, ROWS = 2000, 200, 120
 
@@ -69,7 +69,7 @@ def tests_of_form_and_breaks(rows, unequal, rho, errors, seed):
         residuals = Y - X @ np.linalg.lstsq(X, Y, rcond=None)[0]
         for own, fitted in zip(residuals.T, (Y - residuals).T, strict=True):
             z = (fitted - fitted.mean()) / fitted.std()
-            score = added_terms_f(X, np.column_stack([z**2, z**3]), own, places, lags)
+            score = robust_f_of_terms(X, np.column_stack([z**2, z**3]), own, places, lags)
             reset += scipy.special.fdtrc(2, rows - 4, score) < 0.05
     return 100 * reset / SAMPLES, 100 * np.mean(chow)
 

@@ -8,7 +8,7 @@ def winsorise(x, share=0.01):
     """Values beyond the lowest and highest share are set to its bounds."""
     values = x.to_pandas()
     low, high = values.quantile([share, 1 - share])
-    metadata = x.metadata.stepped("winsorise", share=share)
+    metadata = x.metadata.add_step("winsorise", share=share)
     return ul.TimeSeries.from_arrays(values.clip(low, high).to_numpy(), x.index, metadata)
 
 

@@ -31,7 +31,7 @@ from tests.properties.calls import MONTHS, Things, calls, raw_frames
 from tests.properties.flat import flat
 from tests.support import PASSING, command, without_causes
 from ultrum.core.regression.unit_roots import dickey_fuller
-from ultrum.core.returns.yields import accrued_rate
+from ultrum.core.returns.yields import accrual_rate
 from ultrum.core.time.frequency import Frequency
 from ultrum.practice import world_files
 from ultrum.practice.observatory import FLOWS
@@ -471,7 +471,7 @@ def of_combinations():
     }
     holed = bill.sample("2020-03", "2022-10")
     holed = make(holed.to_pandas().drop(months[14]), name="bill", measure="return")
-    tries |= {f"bill of months by {f}": lambda f=f, i=i: accrued_rate(holed, i, Frequency.parse(f)) for f, i in (
+    tries |= {f"bill of months by {f}": lambda f=f, i=i: accrual_rate(holed, i, Frequency.parse(f)) for f, i in (
         ("B", days), ("W", pd.period_range("2020-01-03", periods=150, freq="W-FRI")), ("M", months))}
     daily_returns = ul.returns(prices, check=False)
     tries |= {f"sensitivity {f}": lambda f=f: ul.beta_sensitivity(daily_returns, daily_returns["b"], "a", risk_free=holed,
@@ -557,7 +557,7 @@ def of_studies():
     asset = small.model_copy(update={"cost_of_equity": None})
     with tempfile.TemporaryDirectory() as vault, ul.practice.serve() as service:
         tests = Tests(joint_alpha=["exact"], diagnose=True, breaks="sup-f", rolling_window="P3Y")
-        tries = {"market model": small, "quarters": quarters, "betas alone": asset, "few": small.limited_to(["BRTW"]),
+        tries = {"market model": small, "quarters": quarters, "betas alone": asset, "few": small.for_assets(["BRTW"]),
                  "tests": asset.model_copy(update={"tests": tests})}
         runs = {}
         found = {f"study {name}": _tried(lambda n=name, s=study: runs.setdefault(n, _Run(s.with_sources_at(service.places), vault)))

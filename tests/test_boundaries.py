@@ -23,7 +23,7 @@ from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.relative_dates import resolve_day, start_of_last
 from ultrum.errors import FrequencyError, UltrumError
 from ultrum.sources.sdmx.queries import covers
-from ultrum.sources.table.swapped_dates import refuse_swapped
+from ultrum.sources.table.swapped_dates import refuse_day_month_swap
 
 
 def data_classes():
@@ -245,7 +245,7 @@ class Thresholds(unittest.TestCase):
                 self.subTest(len(moments)),
                 self.assertRaises(UltrumError) if refused else contextlib.nullcontext(),
             ):
-                refuse_swapped(np.array(moments, "datetime64[D]"), "here")
+                refuse_day_month_swap(np.array(moments, "datetime64[D]"), "here")
 
 
 class Intraday(unittest.TestCase):

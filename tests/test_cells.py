@@ -17,7 +17,7 @@ from ultrum.sources.table.date_formats import (
     STYLES,
     fitting,
     looks_like_date,
-    month_named,
+    month_of_name,
     styles_of,
 )
 from ultrum.sources.table.fixed_width_dates import by_places
@@ -79,7 +79,7 @@ class Dates(Scratch):
             self.assertEqual(fitting([text]), [], text)
         self.assertTrue(looks_like_date("2024-02-30"))
         for words in MONTHS.splitlines():
-            self.assertEqual([month_named(w) for w in words.split()], list(range(1, 13)), words)
+            self.assertEqual([month_of_name(w) for w in words.split()], list(range(1, 13)), words)
 
     def test_a_tie_shows_both_readings_and_a_word_settles_it(self):
         cells = column_array(["03/04/2024", "05/06/2024"])

@@ -24,7 +24,7 @@ import pandas as pd
 import ultrum as ul
 from tests.programs import run_program
 from tests.support import ROOT, OnPractice, Scratch, command, new_process
-from ultrum.cli.terminal_output import guarded
+from ultrum.cli.terminal_output import run_safely
 from ultrum.practice import demo_study
 
 
@@ -50,7 +50,7 @@ class Demo(Scratch):
                 warnings.warn_explicit("60 of 236 rows", ul.DataWarning, stage, 0)
 
         with contextlib.redirect_stderr(io.StringIO()) as heard:
-            self.assertEqual(guarded(app), 0)
+            self.assertEqual(run_safely(app), 0)
         self.assertEqual(heard.getvalue(), "warning: 60 of 236 rows\n")
 
     def test_the_whole_job_and_again_offline_byte_for_byte(self):

@@ -88,7 +88,7 @@ class Figures(Scratch):
             chosen={"window": "P10Y"}, published=0.9)  # fmt: skip
         ax = ul.figures.sensitivity(grid)
         marked = ax.collections[2].get_offsets()
-        self.assertEqual((len(marked), marked[0, 1]), (1, grid.own["beta"]))
+        self.assertEqual((len(marked), marked[0, 1]), (1, grid.base_case["beta"]))
         names = [t.get_text() for t in ax.get_yticklabels()]
         self.assertIn("P10Y", names)
         self.assertNotIn("index", names)  # a choice with one value is no choice

@@ -13,7 +13,7 @@ from tests.test_premia import made_panel
 from ultrum.core.pricing.alpha_and_multiple_tests import step_down
 from ultrum.core.pricing.two_pass_standard_errors import misspecification_robust, rank_test, robust_sets
 from ultrum.core.regression.engine.newey_west_and_fixed_b import fixed_b_degrees
-from ultrum.core.regression.predictive_regression import bias_corrected, hodrick_1b, ivx_wald, out_of_sample
+from ultrum.core.regression.predictive_regression import correct_bias, hodrick_1b, ivx_wald, out_of_sample
 from ultrum.errors import AlignmentError, DataWarning, EstimationError, UnitError
 
 
@@ -218,7 +218,7 @@ class Prediction(unittest.TestCase):
         rho = ols(X, x[1:])[1]
         rho = rho + (1 + 3 * rho) / 120 + 3 * (1 + 3 * rho) / 120**2
         wide = np.column_stack([X, x[1:] - rho * x[:-1]])
-        slope, root = bias_corrected(self.r, x)
+        slope, root = correct_bias(self.r, x)
         self.assertAlmostEqual(root, rho)
         self.assertAlmostEqual(slope.value, ols(wide, self.r)[1])
         forecasts = [(X[t] @ ols(X[:t], self.r[:t]), self.r[:t].mean()) for t in range(40, 120)]

@@ -251,7 +251,7 @@ class KnownThen(Scratch):
         )
         abroad = ul.TimeSeries(
             world.assets["EBMK"].rename("FAR"),
-            world.metadata["EBMK"].changed(name="FAR", currency="QSR"),
+            world.metadata["EBMK"].replace(name="FAR", currency="QSR"),
         )
         assets = ul.SeriesTable.of([*(ul.TimeSeries(world.assets[n], world.metadata[n]) for n in firms), abroad])
         panel = ul.align(assets=assets, factors=world.factor_table, risk_free=world.rate, conditions=conditions, known_by=known_by,

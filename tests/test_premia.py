@@ -80,7 +80,7 @@ class TwoPass(Scratch):
         self.assertEqual(got.kind, "newey_west")
 
     def test_gaps_bring_the_bootstrap_whose_betas_are_right(self):
-        from ultrum.core.pricing.two_pass_standard_errors import bootstrapped, redrawn_betas
+        from ultrum.core.pricing.two_pass_standard_errors import bootstrap_covariance, redrawn_betas
         from ultrum.core.regression.engine.bootstrap import row_counts, stationary_rows
 
         panel = made_panel(gaps=0.15)
@@ -96,7 +96,7 @@ class TwoPass(Scratch):
         want = ul.two_pass(long).errors["shanken"]
         again = np.sqrt(
             np.diag(
-                bootstrapped(
+                bootstrap_covariance(
                     long.excess.block,
                     long.factors.to_numpy(),
                     [],

@@ -458,7 +458,7 @@ class Sensitivity(Scratch):
         self.assertAlmostEqual(cell.loc[("P3Y", "M", "blume", "plain"), "beta"],
                                0.343 + 0.677 * plain.coefficients.loc["BRTW", "market"], 10)  # fmt: skip
         self.assertEqual(cell.loc[("P3Y", "Q", "none", "plain"), "rows"], 12)
-        self.assertEqual(got.own["frequency"], "Q")
+        self.assertEqual(got.base_case["frequency"], "Q")
         self.assertIn("published 0.90", repr(got))
         with self.refused(EstimationError, "market='ALL' is not tried", "index"):
             ul.beta_sensitivity(returns, market, "BRTW", risk_free=panel.rate, chosen={"market": "ALL"})

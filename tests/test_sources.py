@@ -25,7 +25,7 @@ from tests.support import OnPractice, Scratch, command
 from ultrum.errors import DataWarning, SourceError, VaultError
 from ultrum.sources.credentials import CredentialStore, host_of
 from ultrum.sources.download import Address, Download
-from ultrum.sources.http_client import HttpClient, HttpPolicy, _asked_wait
+from ultrum.sources.http_client import HttpClient, HttpPolicy, _retry_after
 from ultrum.vault import Vault, pack, unpack
 
 HURRY = HttpPolicy(attempts=3, first_wait=0.01, longest_wait=0.3, largest_answer=10_000, read_timeout=2)
@@ -280,7 +280,7 @@ class HostileServers(Scratch):
 
     def test_a_wait_that_is_no_number_is_not_one(self):
         for text in ("\u00b2", "-1", "1e9", "Mon, 99 Foo 99999 25:00:00 GMT", "9" * 400):
-            self.assertIsNone(_asked_wait(text))
+            self.assertIsNone(_retry_after(text))
 
 
 def unpacked(folder):

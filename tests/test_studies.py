@@ -22,7 +22,7 @@ from ultrum.errors import StudyError, UltrumError
 from ultrum.practice import demo_study
 from ultrum.report import html_report, result_files
 from ultrum.report.result_files import write_results
-from ultrum.report.table_files import CsvForm, described_csv
+from ultrum.report.table_files import CsvForm, csv_with_metadata
 from ultrum.study.bundle import bundle, unbundle
 from ultrum.study.change_summary import changes
 from ultrum.study.provenance import run_facts
@@ -192,7 +192,7 @@ class Whole(OnPractice):
         self.assertEqual(len(self.run_it(first).specifications), 1)
         for changed, count in ((renamed, 1), (white, 2), (text, 2)):
             study = ul.Study.parse(changed).with_sources_at(self.service.places)
-            result = self.run_it(study if changed is not white else study.limited_to(["MRWG"]))
+            result = self.run_it(study if changed is not white else study.for_assets(["MRWG"]))
             self.assertEqual(len(result.specifications), count)
         result = self.run_it(ul.Study.parse(white).with_sources_at(self.service.places))
         self.assertEqual(sum(not s.reused for s in result.stages.values()), 3)
@@ -516,13 +516,13 @@ class Files(Scratch):
             {"x": [1.5, -2.0], "=y": ["=1+1", "a;b"]},
             pd.period_range("2024Q1", periods=2, freq="Q"),
         )
-        described_csv(table, self.folder / "t.csv", CsvForm(";", ",", "year and period"))
+        csv_with_metadata(table, self.folder / "t.csv", CsvForm(";", ",", "year and period"))
         self.assertEqual(
             (self.folder / "t.csv").read_text(),
             "year;quarter;x;'=y\n2024;1;1,5;'=1+1\n2024;2;-2,0;\"a;b\"\n",
         )
         said = json.loads((self.folder / "t.csv-metadata.json").read_text())
         self.assertEqual(said["tableSchema"]["columns"][2]["datatype"]["format"], {"decimalChar": ","})
-        described_csv(table, self.folder / "i.csv", CsvForm(dates="iso"))
+        csv_with_metadata(table, self.folder / "i.csv", CsvForm(dates="iso"))
         self.assertTrue((self.folder / "i.csv").read_text().startswith("date,x,'=y\n2024-03-31,1.5"))
         self.assertFalse(os.path.exists(Path(self.folder) / "results.xlsx"))

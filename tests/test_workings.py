@@ -54,7 +54,7 @@ class Steps(Scratch):
         for name, (workings, number) in self.made.items():
             with self.subTest(name):
                 self.assertAlmostEqual(workings.result, number, 12)
-                again = workings.recomputed()
+                again = workings.recompute()
                 for step in workings.steps:
                     self.assertAlmostEqual(again[step.name], step.value, 12, step.label)
 

@@ -165,12 +165,12 @@ def one_of(word: object, options: Iterable[object]) -> str:
     return f"it is one of {choices(names)}."
 
 
-def listed(things: Iterable[object], most: int = _FEW) -> str:
+def name_list(things: Iterable[object], most: int = _FEW) -> str:
     """Names one after the other, the first few of many and how many more there are.
 
     Examples
     --------
-    >>> listed(["BRTW", "EBMK"]), listed("abcde"), listed("abcdefgh")
+    >>> name_list(["BRTW", "EBMK"]), name_list("abcde"), name_list("abcdefgh")
     ('BRTW, EBMK', 'a, b, c, d, e', 'a, b, c, d, e and 3 more')
     """
     names = list(map(str, things))
@@ -188,7 +188,7 @@ def choices(things: Iterable[object]) -> str:
     >>> choices(range(40))[-18:]
     '28, 29 and 10 more'
     """
-    return listed(things, _CHOICES)
+    return name_list(things, _CHOICES)
 
 
 def reason(error: Exception) -> str:

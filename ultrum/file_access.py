@@ -32,14 +32,14 @@ def path_of(place: str | os.PathLike[str]) -> Path:
 
 
 @contextmanager
-def replaced_whole(target: Path) -> Iterator[Path]:
+def write_whole(target: Path) -> Iterator[Path]:
     """A path to write to, which takes the place of ``target`` only when the block ends well.
 
     Examples
     --------
     >>> import tempfile
     >>> with tempfile.TemporaryDirectory() as folder:
-    ...     with replaced_whole(Path(folder, "a.txt")) as arriving:
+    ...     with write_whole(Path(folder, "a.txt")) as arriving:
     ...         _ = arriving.write_text("whole")
     ...     Path(folder, "a.txt").read_text()
     'whole'

@@ -5,14 +5,14 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.sources.credentials import CredentialStore
 from ultrum.study.run import run
 from ultrum.study.schema import Study
 from ultrum.study.study_result import StudyResult
 
 
-@checked
+@validate_arguments
 def run_study(
     study: Study | str | os.PathLike[str],
     *,

@@ -12,7 +12,7 @@ from ultrum.cli.find_pull_vault import find, pull, vault
 from ultrum.cli.look import look
 from ultrum.cli.new import new
 from ultrum.cli.run_trail_demo import demo, practice, run, trail
-from ultrum.cli.terminal_output import Application, configure, guarded
+from ultrum.cli.terminal_output import Application, configure, run_safely
 
 _EPILOG = "Start with: ultrum demo"
 
@@ -58,4 +58,4 @@ for command in (demo, find, pull, look, estimate, new, run, trail, vault, practi
 
 def main() -> None:
     """Entry point of the command ``ultrum``."""
-    sys.exit(guarded(app))
+    sys.exit(run_safely(app))

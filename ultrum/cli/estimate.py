@@ -267,7 +267,9 @@ def _save(study: FileStudy, files: LocalFiles, saved: Path) -> None:
             raise click.UsageError(
                 f"--save {saved}: a study reads the files of its own folder, and {outside[0]} is outside it."
             )
-        content = _readdressed(content, {f"{SOURCE}:{old}": f"{SOURCE}:{new}" for old, new in moved.items()})
+        content = _replace_addresses(
+            content, {f"{SOURCE}:{old}": f"{SOURCE}:{new}" for old, new in moved.items()}
+        )
         source = content["sources"][SOURCE]
         source["url"] = "."
         if "tables" in source:
@@ -277,12 +279,12 @@ def _save(study: FileStudy, files: LocalFiles, saved: Path) -> None:
     Study.of(**content).save(saved)
 
 
-def _readdressed(value: Any, moved: Mapping[str, str]) -> Any:
+def _replace_addresses(value: Any, moved: Mapping[str, str]) -> Any:
     """Plain data with addresses replaced, those with a column too."""
     if isinstance(value, dict):
-        return {k: _readdressed(v, moved) for k, v in value.items()}
+        return {k: _replace_addresses(v, moved) for k, v in value.items()}
     if isinstance(value, list):
-        return [_readdressed(v, moved) for v in value]
+        return [_replace_addresses(v, moved) for v in value]
     if isinstance(value, str):
         place, mark, column = value.partition("#")
         return moved[place] + mark + column if place in moved else value

@@ -43,11 +43,11 @@ def print_estimate(study: FileStudy, result: StudyResult, saved: Path | None) ->
     echo(kind)
     if len(betas.assets) == 1:
         fit = betas.fit(result.company)
-        terminal_output.table(terminal_output.fixed(fit.to_frame(), "term", p=3, t=2))
+        terminal_output.table(terminal_output.align_decimals(fit.to_frame(), "term", p=3, t=2))
         echo(fit.basis)
     else:
         terminal_output.table(_asset_rows(betas))
-        echo(_dropped(betas))
+        echo(_observation_summary(betas))
     if result.rolling is not None:
         terminal_output.table(_rolling_rows(result))
         echo(result.rolling.basis)
@@ -94,14 +94,14 @@ def _asset_rows(betas: BetaTable) -> pd.DataFrame:
     return rows
 
 
-def _dropped(betas: BetaTable) -> str:
+def _observation_summary(betas: BetaTable) -> str:
     """Errors of the table, and why observations were dropped, over all assets."""
     from ultrum.core.regression.engine.covariance import errors_in_words
-    from ultrum.core.regression.fit import dropped_in_words
-    from ultrum.core.series.text_tables import headed
+    from ultrum.core.regression.fit import loss_summary
+    from ultrum.core.series.text_tables import capitalise
 
     counts = {str(cause): int(total) for cause, total in betas.dropped.sum().items()}
-    return f"{headed(errors_in_words(betas.errors))} in brackets; {dropped_in_words(counts)}"
+    return f"{capitalise(errors_in_words(betas.errors))} in brackets; {loss_summary(counts)}"
 
 
 def _rolling_rows(result: StudyResult) -> pd.DataFrame:

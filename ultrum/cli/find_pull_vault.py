@@ -26,7 +26,7 @@ from ultrum.cli.options import (
     refuse_inputs,
 )
 from ultrum.cli.terminal_output import echo
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 
 if TYPE_CHECKING:
     from ultrum.desk import SeriesSet
@@ -261,7 +261,7 @@ def verify(vault: Path | None) -> None:
         faults, count = kept.verify(), kept.size()["downloads"]
     if faults:
         raise VaultError("\n".join(faults))
-    echo(f"{counted(count, 'download')}, all intact.")
+    echo(f"{quantity(count, 'download')}, all intact.")
 
 
 @vault.command()
@@ -281,7 +281,7 @@ def forget(words: tuple[str, ...], yes: bool, vault: Path | None) -> None:
             echo(f"… and {len(records) - 20} more")
         if not yes:
             click.confirm(
-                f"Remove {counted(len(records), 'download')} for good?",
+                f"Remove {quantity(len(records), 'download')} for good?",
                 abort=True,
             )
         echo(f"{len(records)} removed, {kept.forget(records):,} bytes freed")
@@ -295,7 +295,7 @@ def pack_vault(file: Path, vault: Path | None) -> None:
     from ultrum.vault import pack
 
     with _vault(vault) as kept:
-        echo(f"{counted(pack(kept, file), 'download')} in {file}")
+        echo(f"{quantity(pack(kept, file), 'download')} in {file}")
 
 
 @vault.command("unpack")
@@ -305,9 +305,9 @@ def unpack_vault(file: Path, vault: Path | None) -> None:
     """Take over the downloads of the archive FILE."""
     from ultrum.vault import unpack
 
-    with _vault(vault, made=True) as kept:
+    with _vault(vault, create=True) as kept:
         new, already = unpack(kept, file)
-    echo(f"{counted(new, 'download')} taken over, {already} were here already")
+    echo(f"{quantity(new, 'download')} taken over, {already} were here already")
 
 
 @vault.command("export")
@@ -344,13 +344,13 @@ def export_from_vault(address: str, file: Path, at: str, force: bool, vault: Pat
     echo(f"{file}: {len(body):,} bytes of {record.name}, taken {record.retrieved[:19]}")
 
 
-def _vault(place: Path | None, *, made: bool = False) -> Any:
+def _vault(place: Path | None, *, create: bool = False) -> Any:
     """The vault at a place, which must be there unless it may be made."""
     from ultrum.desk import default_vault
     from ultrum.vault import Vault
 
     folder = place or default_vault()
     kept = ("journal.jsonl", "catalogue.sqlite", "payloads")
-    if not made and not any((folder / name).exists() for name in kept):
+    if not create and not any((folder / name).exists() for name in kept):
         raise click.UsageError(f"{folder} is not a vault; check its name, or pull something into it first.")
     return Vault(folder)

@@ -34,7 +34,7 @@ from ultrum.cli.options import (
     vault_for,
 )
 from ultrum.cli.terminal_output import echo
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 
 _UNITS_OF_A_PICTURE: Final = 2
 ENVIRONMENT: Final = ParameterSource.ENVIRONMENT
@@ -130,7 +130,7 @@ def look(
         picture,
         csv_file,
         (start, end, frequency),
-        _parsed(steps),
+        _parse_steps(steps),
         spells,
         as_json,
         page,
@@ -179,7 +179,7 @@ def _look(desk: Desk, files: LocalFiles, texts: Sequence[str], asked: LookChoice
         series = addressed[0][1]
         _look_at_one(series, [s for _, s in others], {**facts, **_after_steps(series, asked.steps)}, asked)
         if not asked.as_json:
-            look_output.show_rejected(reading)
+            look_output.show_rejections(reading)
         return
     if asked.spells and len(addressed) != 1:
         raise click.UsageError(
@@ -210,7 +210,7 @@ def _series_at(
     is_table = settings.kind != "sdmx" and wanted.path not in settings.snapshots
     reading = desk.table(f"{wanted.source}:{wanted.path}") if is_table else None
     series_there = series_within(desk.repository, address, span, whole=bool(steps))
-    data_span = span.known(*series_there)
+    data_span = span.from_latest(*series_there)
     shaped: list[tuple[str, TimeSeries]] = []
     faults: list[UltrumError] = []
     for one in series_there:
@@ -223,7 +223,7 @@ def _series_at(
         raise faults[0]
     for fault in faults:
         terminal_output.warn(str(fault), "left out")
-    final = span.known(*[s for _, s in shaped])
+    final = span.from_latest(*[s for _, s in shaped])
     return [(a, final.cut(s)) for a, s in shaped], reading
 
 
@@ -269,7 +269,7 @@ def _look_at_one(
         asked.style.write(drawn, asked.picture)
     if asked.as_json:
         listed = {} if spell_table is None else {"spells": spell_table.to_dict("records")}
-        terminal_output.as_json({"facts": facts, "values": dict(look_output.labelled(series)), **listed})
+        terminal_output.as_json({"facts": facts, "values": dict(look_output.values_by_period(series)), **listed})
         return
     look_output.show_series(series, facts, asked.rows)
     if spell_table is not None:
@@ -303,7 +303,7 @@ def _look_at_many(
     if asked.as_json:
         terminal_output.as_json({
             "series": look_output.summary_rows(every, names),
-            "values": {n: dict(look_output.labelled(s)) for n, s in zip(names, every, strict=True)},
+            "values": {n: dict(look_output.values_by_period(s)) for n, s in zip(names, every, strict=True)},
             "decisions": [vars(d) for d in reading.decisions] if reading else [],
             "rejected": [vars(r) for r in reading.rejected] if reading else [],
             **({} if spells is None else {"spells": spells.to_dict("records")}),
@@ -343,7 +343,7 @@ def _show_spells(spell_table: pd.DataFrame) -> None:
         terminal_output.table(spell_table)
 
 
-def _parsed(steps: Sequence[str]) -> list[dict[str, Any]]:
+def _parse_steps(steps: Sequence[str]) -> list[dict[str, Any]]:
     """Steps as data; a wrong one is an error in the arguments."""
     from ultrum.core.transform.steps import parse_step
     from ultrum.errors import UnitError
@@ -377,5 +377,5 @@ def _after_steps(series: TimeSeries, steps: list[dict[str, Any]]) -> dict[str, s
         "base period": metadata.base_period or "—",
         "first": ends[0],
         "last": ends[1],
-        "values": f"{len(valid)} of {counted(len(series), 'period')}",
+        "values": f"{len(valid)} of {quantity(len(series), 'period')}",
     }

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any, Final
 from ultrum.cli.estimate_output import print_workings, workings_answer
 from ultrum.cli.options import PictureStyle
 from ultrum.cli.terminal_output import echo
-from ultrum.core.displayed_numbers import counted, decimals, percent, significant
-from ultrum.errors import listed
+from ultrum.core.displayed_numbers import decimals, percent, quantity, significant
+from ultrum.errors import name_list
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -37,7 +37,7 @@ def show_series(series: TimeSeries, facts: dict[str, str], rows: int) -> None:
         terminal_output.fact("gaps", gaps(series))
         echo()
         echo(terminal_output.sparkline(values.to_numpy()))
-    pairs = labelled(series)
+    pairs = values_by_period(series)
     shown = pairs if len(pairs) <= 2 * rows else [*pairs[:rows], ("…", float("nan")), *pairs[-rows:]]
     frame = pd.DataFrame(shown, columns=["period", series.name])
     frame[series.name] = ["…" if p == "…" else number(v) for p, v in shown]
@@ -58,7 +58,7 @@ def show_table(
 
     if reading is not None:
         rejected = len(reading.rejected)
-        echo(f"{name}: {len(series)} series, {counted(len(reading.records), 'row')}, {rejected} rejected")
+        echo(f"{name}: {len(series)} series, {quantity(len(reading.records), 'row')}, {rejected} rejected")
         decisions = [vars(d) for d in reading.decisions]
         terminal_output.table(pd.DataFrame(decisions)[["what", "chosen", "certainty"]])
     else:
@@ -69,10 +69,10 @@ def show_table(
         side = pd.concat([s.values for s in series], axis=1, keys=names).sort_index().tail(rows)
         side.index = pd.Index([_label(p) for p in side.index], name="period")
         terminal_output.table(side.map(number).reset_index())
-    show_rejected(reading)
+    show_rejections(reading)
 
 
-def show_rejected(reading: Reading | None) -> None:
+def show_rejections(reading: Reading | None) -> None:
     """A warning for each row or cell that was left out."""
     from ultrum.cli import terminal_output
 
@@ -90,7 +90,7 @@ def summary_rows(series: Sequence[TimeSeries], names: Sequence[str]) -> list[dic
     ]  # fmt: skip
 
 
-def labelled(series: TimeSeries) -> list[tuple[str, float]]:
+def values_by_period(series: TimeSeries) -> list[tuple[str, float]]:
     """Periods by name with their values."""
     return [(_label(i), float(v)) for i, v in series.values.items()]
 
@@ -112,13 +112,13 @@ def gaps(series: TimeSeries) -> str:
     missing = [_label(p) for p in inside.index[inside.isna()]]
     parts = []
     if missing:
-        parts.append(f"{len(missing)} missing ({listed(missing)})")
+        parts.append(f"{len(missing)} missing ({name_list(missing)})")
     if series.metadata.frequency.code in "BD":
         return "; ".join([*parts, *_gaps_of_days(inside.index)])
     steps = np.diff(series.ordinals)
     skipped = 0 if series.metadata.frequency.is_dated else int((steps - 1).sum())
     if skipped:
-        parts.append(f"{counted(skipped, 'period')} without a row")
+        parts.append(f"{quantity(skipped, 'period')} without a row")
     return "; ".join(parts) or "none"
 
 
@@ -129,7 +129,7 @@ def _gaps_of_days(index: pd.Index) -> list[str]:
 
     gap_rows = gap_table(calendar_days(index))
     gaps = [f"{row.first} to {row.last} ({row.weekdays} weekdays)" for row in gap_rows.itertuples()]
-    words = [f"without rows: {listed(gaps)}"] if gaps else []
+    words = [f"without rows: {name_list(gaps)}"] if gaps else []
     holidays = gap_rows.attrs["holidays"]
     if holidays:
         words.append(f"{holidays} single weekdays without rows, taken as holidays")
@@ -179,7 +179,7 @@ def show_returns(
     echo(risk.in_percent)
     bare = [a.name for a in returns_table.metadata if a.income == "price"]
     if bare:
-        which = "these are" if len(bare) == len(returns_table.names) else f"{listed(bare)}:"
+        which = "these are" if len(bare) == len(returns_table.names) else f"{name_list(bare)}:"
         terminal_output.warn(
             f"{which} price returns; 'ultrum estimate --dividends FILE' or a study adds dividends"
         )
@@ -204,7 +204,7 @@ def _show_one(one: TimeSeries) -> None:
     )
     columns = {"count": "periods", "expected": "of a normal"}
     counts = spread.table[list(columns)].rename(columns=columns)
-    terminal_output.table(terminal_output.fixed(counts, "deviations", periods=0, **{"of a normal": 2}))
+    terminal_output.table(terminal_output.align_decimals(counts, "deviations", periods=0, **{"of a normal": 2}))
     falls = drawdowns(one, limit=3).table.drop(columns="series")
     falls["depth"] = [percent(depth, 1) for depth in falls["depth"]]
     terminal_output.table(falls.fillna("").rename(columns={"depth": "depth, %"}))
@@ -213,7 +213,7 @@ def _show_one(one: TimeSeries) -> None:
         partial = table.attrs["partial_years"]
         years = [f"{year}*" if year in partial else str(year) for year in table.index]
         grid = (100 * table.rename(columns={"year": "all"})).set_axis(years).round(1) + 0.0
-        terminal_output.table(terminal_output.fixed(grid, "year", **dict.fromkeys(map(str, grid), 1)))
+        terminal_output.table(terminal_output.align_decimals(grid, "year", **dict.fromkeys(map(str, grid), 1)))
         if partial:
             echo("* part of a year")
 
@@ -229,7 +229,7 @@ def returns_at(desk: Desk, address: str, frequency: str, bounds: tuple[str, str]
         returns_table = to_frequency(to_simple(table), frequency)
     else:
         returns_table = returns(table, frequency=frequency)
-    span = DataSpan.of(*bounds).known(*[returns_table[n] for n in returns_table.names])
+    span = DataSpan.of(*bounds).from_latest(*[returns_table[n] for n in returns_table.names])
     return returns_table.sample(span.start or None, span.end or None)
 
 
@@ -251,11 +251,11 @@ def _prices(desk: Desk, address: str) -> SeriesTable:
     others = [s.name for s in series_list if s not in prices]
     if not prices:
         raise UnitError(
-            f"Nothing states that {listed(others)} is a price. For a local file add --read measure=price; "
+            f"Nothing states that {name_list(others)} is a price. For a local file add --read measure=price; "
             "for a source, measure = 'price' in the settings of the table."
         )
     if others:
-        terminal_output.warn(f"{listed(others)}: not prices at the close", "left out")
+        terminal_output.warn(f"{name_list(others)}: not prices at the close", "left out")
     return SeriesTable.of(prices)
 
 
@@ -282,7 +282,7 @@ def _growth(returns_table: SeriesTable) -> Axes:
     from ultrum.report import figures
 
     names = returns_table.names
-    title = f"Growth of one: the first {_LINES} of {counted(len(names), 'asset')}" if len(names) > _LINES else ""
+    title = f"Growth of one: the first {_LINES} of {quantity(len(names), 'asset')}" if len(names) > _LINES else ""
     return figures.growth_of_one(returns_table.select(names[:_LINES]), title=title)
 
 

@@ -85,7 +85,7 @@ def new(
     files = {"factors": factors, **events, "inflation": inflation, "accounts": accounts}
     chosen = {"assets": [asset] if asset else [], "more_factors": more_factors, "frequency": frequency,
               "title": title, **choices}  # fmt: skip
-    _own(study, prices, {k: v for k, v in files.items() if v}, reading, chosen)
+    _write_file_study(study, prices, {k: v for k, v in files.items() if v}, reading, chosen)
 
 
 def _without_prices(study: Path, option: str) -> str:
@@ -98,7 +98,7 @@ def _without_prices(study: Path, option: str) -> str:
     return f"{option} is for files of your own; name the files of prices too: ultrum new {study} PRICES ..."
 
 
-def _own(
+def _write_file_study(
     study: Path,
     prices: tuple[str, ...],
     files: dict[str, str],
@@ -112,7 +112,7 @@ def _own(
     from ultrum.cli.estimate_output import decision_rows
     from ultrum.desk import Desk
     from ultrum.study.template import SOURCE as HERE_SOURCE
-    from ultrum.study.template import FileChoices, FurtherFiles, own_study, price_index
+    from ultrum.study.template import FileChoices, FurtherFiles, price_index, write_file_study
 
     texts = (*prices, *files.values())
     local = local_files(texts, reading)
@@ -147,6 +147,6 @@ def _own(
     ):
         inflation = price_index(desk, addresses[files["inflation"]]) if "inflation" in files else ""
         further = FurtherFiles(inflation, addresses.get(files.get("accounts", ""), ""))
-        _, found = own_study(study, desk, choices, further)
-    terminal_output.table(decision_rows(found))
+        _, draft = write_file_study(study, desk, choices, further)
+    terminal_output.table(decision_rows(draft))
     echo(f"{study} written; next: ultrum run {study}")

@@ -85,7 +85,7 @@ PRACTICE = click.option(
 )
 
 
-def _checked(kind: Callable[[str], object]) -> Callable[..., str]:
+def _choice_check(kind: Callable[[str], object]) -> Callable[..., str]:
     """A check of an option's word before anything is tried."""
 
     def _check(_context: click.Context, _option: click.Parameter, word: str) -> str:
@@ -123,7 +123,7 @@ def _frequency(word: str) -> None:
     Frequency.parse(word)
 
 
-INSTANT, PERIOD, FREQUENCY = map(_checked, (_instant, _period, _frequency))
+INSTANT, PERIOD, FREQUENCY = map(_choice_check, (_instant, _period, _frequency))
 AT = click.option("--at", default="", callback=INSTANT, help="As the vault stood at this day or instant.")
 
 
@@ -154,7 +154,7 @@ def desk_of(
         if files:
             named = _with_files(named, files)
         desk = stack.enter_context(
-            _opened(Desk, vault, named, offline, tell, store_of(credentials_file, bind), keep_readings)
+            _open_desk(Desk, vault, named, offline, tell, store_of(credentials_file, bind), keep_readings)
         )
         yield stack.enter_context(desk.at(at)) if at else desk
 
@@ -181,17 +181,17 @@ def store_of(file: Path | None, bind: tuple[str, ...]) -> CredentialStore:
 
     person = sys.stdin.isatty() and sys.stderr.isatty()
     try:
-        return CredentialStore.load(file, bind, _asked if person else None)
+        return CredentialStore.load(file, bind, _ask_to_bind if person else None)
     except SourceError as error:
         raise click.UsageError(str(error)) from error
 
 
-def _asked(name: str, host: str) -> bool:
+def _ask_to_bind(name: str, host: str) -> bool:
     end_progress()
     return click.confirm(f"Send your credential '{name}' to {host}, now and in later runs?", err=True)
 
 
-def _opened(
+def _open_desk(
     kind: type[Desk],
     vault: Path | None,
     sources: Any,
@@ -271,11 +271,11 @@ def local_files(texts: Sequence[str], reading: Sequence[str], *, absolute: bool 
         return LocalFiles()
     paths = {t: Path(f).absolute() for t, f in files.items()}
     here = Path.cwd()
-    inside = not absolute and all(_resolved(p).is_relative_to(here.resolve()) for p in paths.values())
+    inside = not absolute and all(_resolve_path(p).is_relative_to(here.resolve()) for p in paths.values())
     root = here.resolve() if inside else Path("/")
     addresses, tables = {}, {}
     for text, path in paths.items():
-        relative_path = _resolved(path).relative_to(root).as_posix()
+        relative_path = _resolve_path(path).relative_to(root).as_posix()
         column = text.partition("#")[2]
         addresses[text] = f"{SOURCE}:{relative_path}" + (f"#{column}" if column else "")
         tables[relative_path] = options
@@ -284,9 +284,9 @@ def local_files(texts: Sequence[str], reading: Sequence[str], *, absolute: bool 
 
 def refuse_inputs(outputs: Sequence[Path | None], texts: Sequence[str]) -> None:
     """Refuse to write over a file that is read."""
-    inputs = [_pattern(_resolved(Path(t.partition("#")[0]).absolute())) for t in texts]
+    inputs = [_pattern(_resolve_path(Path(t.partition("#")[0]).absolute())) for t in texts]
     for output in outputs:
-        place = output and _resolved(output.absolute()).as_posix()
+        place = output and _resolve_path(output.absolute()).as_posix()
         if place and any(pattern.fullmatch(place) for pattern in inputs):
             raise click.UsageError(f"{output} is read here and would be overwritten; name another file.")
 
@@ -297,7 +297,7 @@ def _pattern(path: Path) -> re.Pattern[str]:
     return re.compile("[^/]+".join(re.escape(part) for part in parts))
 
 
-def _resolved(path: Path) -> Path:
+def _resolve_path(path: Path) -> Path:
     """The path without links and dots; the part in braces of a pattern stays."""
     return path.parent.resolve() / path.name if "{" not in str(path.parent) else path
 
@@ -411,13 +411,13 @@ def _size(_context: click.Context, _option: click.Parameter, text: str) -> tuple
 def picture_options(command: F) -> F:
     """The options --title, --label and --size, given to a command as one ``style``."""
 
-    def _gathered(*args: Any, title: str, label: str, size: tuple[int, int] | None, **given: Any) -> Any:
+    def _gather(*args: Any, title: str, label: str, size: tuple[int, int] | None, **given: Any) -> Any:
         style = PictureStyle(title, label, size)
         if style and not (given.get("picture") or given.get("page")):
             raise click.UsageError("--title, --label and --size need --picture.")
         return command(*args, style=style, **given)
 
-    wrapped: Any = _gathered
+    wrapped: Any = _gather
     wrapped.__name__, wrapped.__doc__ = command.__name__, command.__doc__
     for option in (
         click.option(

@@ -104,7 +104,7 @@ def run(
         return
     if bundle is not None:
         free_name(bundle)
-    plan = plan.limited_to(only) if only else plan
+    plan = plan.for_assets(only) if only else plan
     place = out or Path(f"{study.stem}-results")
     _run_and_show(
         plan, place, vault, offline, as_json, at or None, not recompute, bundle, refresh=refresh,
@@ -299,7 +299,7 @@ def _print_summary(result: StudyResult, summary: dict[str, Any], places: dict[st
             f"{100 * summary['level']:g} % interval {low} to {high} %"
         )
     fit = result.betas.fit(result.company)
-    terminal_output.table(terminal_output.fixed(fit.to_frame(), "term", p=3, t=2))
+    terminal_output.table(terminal_output.align_decimals(fit.to_frame(), "term", p=3, t=2))
     echo(fit.basis)
     if result.betas.unadjusted is not None:
         echo(f"used, drawn to the other companies: {_betas_in_words(summary)}")

@@ -131,7 +131,7 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
     console.print(shown)
 
 
-def fixed(frame: pd.DataFrame, label: str, **places: int) -> pd.DataFrame:
+def align_decimals(frame: pd.DataFrame, label: str, **places: int) -> pd.DataFrame:
     """Numbers as text with equal decimals a column, four by default, so that they align."""
     shown = frame.rename_axis(label).reset_index()
     for column in frame:
@@ -288,14 +288,14 @@ class PartlyDoneError(Exception):
     """Raised at the end of a command that did only part of what was asked."""
 
 
-def guarded(app: Callable[..., Any]) -> int:
+def run_safely(app: Callable[..., Any]) -> int:
     """Run the command line and turn every ending into an exit code and one message."""
     with warnings.catch_warnings():
         warnings.showwarning = partial(_show_warning, set())  # for the command alone
-        return _ended(app)
+        return _exit_code_of(app)
 
 
-def _ended(app: Callable[..., Any]) -> int:  # noqa: PLR0911 - one return per ending
+def _exit_code_of(app: Callable[..., Any]) -> int:  # noqa: PLR0911 - one return per ending
     try:
         app(standalone_mode=False)
     except click.exceptions.Exit as ending:
@@ -321,7 +321,7 @@ def _ended(app: Callable[..., Any]) -> int:  # noqa: PLR0911 - one return per en
     except Exception as error:
         if os.environ.get("ULTRUM_DEBUG"):
             raise
-        return _say(_unexpected(error), NOTHING)
+        return _say(_describe_crash(error), NOTHING)
     return DONE
 
 
@@ -346,7 +346,7 @@ def _option_in(fix: str) -> str:
     return next(word.strip(".,:") for word in fix.split() if word.startswith("--"))
 
 
-def _unexpected(error: Exception) -> str:
+def _describe_crash(error: Exception) -> str:
     if isinstance(error, OSError) and error.filename is not None:
         return f"{error.filename}: {error.strerror}."
     text = f"an unexpected fault, {type(error).__name__}: {error}. "

@@ -68,7 +68,7 @@ _MADE_BY: Final = {
 }
 
 
-def checked(function: Callable[P, R]) -> Callable[P, R]:
+def validate_arguments(function: Callable[P, R]) -> Callable[P, R]:
     """Refuse arguments whose type does not match the annotation, before the function is entered."""
     shape = inspect.signature(function)
     # imports are over by the first call
@@ -76,7 +76,7 @@ def checked(function: Callable[P, R]) -> Callable[P, R]:
     options_of = functools.cache(functools.partial(_options, function, shape))
 
     @functools.wraps(function)
-    def _checked(*args: P.args, **kwargs: P.kwargs) -> R:
+    def _validate(*args: P.args, **kwargs: P.kwargs) -> R:
         kinds, options = kinds_of(), options_of()
         for name, value in shape.bind(*args, **kwargs).arguments.items():
             if name in kinds and not _fits(value, kinds[name]):
@@ -93,10 +93,10 @@ def checked(function: Callable[P, R]) -> Callable[P, R]:
                 f"{function.__qualname__}: a number it was given is too large for any data."
             ) from None
 
-    return _checked
+    return _validate
 
 
-def refuse_unused(setting: str, **options: object) -> None:
+def refuse_idle_options(setting: str, **options: object) -> None:
     """Refuse options that were given and that a setting leaves without effect.
 
     Raises
@@ -106,7 +106,7 @@ def refuse_unused(setting: str, **options: object) -> None:
 
     Examples
     --------
-    >>> refuse_unused("how='chow'", trim=None)
+    >>> refuse_idle_options("how='chow'", trim=None)
     """
     for name, value in options.items():
         if value is not None:

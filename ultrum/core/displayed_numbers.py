@@ -55,10 +55,10 @@ def four_digits(value: float) -> str:
     return f"{value:,.0f}" if abs(value) >= _WHOLE else f"{value:.4g}"
 
 
-def counted(number: int, noun: str) -> str:
+def quantity(number: int, noun: str) -> str:
     """A count with its noun, in the plural unless it is one.
 
-    >>> counted(1, "row"), counted(12000, "row"), counted(0, "day")
+    >>> quantity(1, "row"), quantity(12000, "row"), quantity(0, "day")
     ('1 row', '12,000 rows', '0 days')
     """
     return f"{number:,} {noun}{'' if number == 1 else 's'}"

@@ -82,7 +82,7 @@ class _Queue(Generic[B, T]):
             for number, block in enumerate(blocks, 1):
                 if len(self.waiting) == most:
                     yield self._first()
-                self.waiting.append((number, block, self._submitted(block)))
+                self.waiting.append((number, block, self._submit(block)))
             while self.waiting:
                 yield self._first()
         finally:
@@ -90,7 +90,7 @@ class _Queue(Generic[B, T]):
                 if future is not None:
                     future.cancel()
 
-    def _submitted(self, block: B) -> Future[T] | None:
+    def _submit(self, block: B) -> Future[T] | None:
         """The block at the executor; None where it takes no more work."""
         try:
             return self.executor.submit(alone, self.job, block)
@@ -109,7 +109,7 @@ class _Queue(Generic[B, T]):
                 if not _is_loss(error):
                     raise
                 self.tell(f"{number} again, its worker was lost")
-                future = self._submitted(block)
+                future = self._submit(block)
                 continue
             self.tell(f"{number} done")
             return result

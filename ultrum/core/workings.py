@@ -13,6 +13,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Floats
+from ultrum.core.deprecated_names import RenamedAttribute
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.errors import EstimationError
 
@@ -33,15 +34,15 @@ _OF_NUMBERS: Final[Mapping[str, tuple[str, Callable[[Value], Value]]]] = {
 }  # fmt: skip
 
 
-def evaluated(expression: str, numbers: Mapping[str, float], columns: Mapping[str, Floats]) -> Value:
+def evaluate(expression: str, numbers: Mapping[str, float], columns: Mapping[str, Floats]) -> Value:
     """The value of an expression: a number, or a column where it names columns row by row.
 
     Examples
     --------
-    >>> evaluated("sum(x) / n", {"n": 2.0}, {"x": np.array([1.0, 2.0])})
+    >>> evaluate("sum(x) / n", {"n": 2.0}, {"x": np.array([1.0, 2.0])})
     1.5
     """
-    return _value(_parsed(expression), numbers, columns)
+    return _value(_parse(expression), numbers, columns)
 
 
 def in_a_spreadsheet(
@@ -64,11 +65,11 @@ def in_a_spreadsheet(
     >>> in_a_spreadsheet("sum(x) / n", {"n": "B3"}, {"x": "D2:D9"}, {})
     '=(SUM(D2:D9)/B3)'
     """
-    return f"={_cell(_parsed(expression), cells, ranges, rows)}"
+    return f"={_cell(_parse(expression), cells, ranges, rows)}"
 
 
 @lru_cache(maxsize=4096)
-def _parsed(expression: str) -> ast.expr:
+def _parse(expression: str) -> ast.expr:
     return ast.parse(expression, mode="eval").body
 
 
@@ -207,7 +208,9 @@ class Workings(TextInNotebooks):
         """
         return self.rows.rename(columns={c.name: c.label for c in self.columns})
 
-    def recomputed(self) -> dict[str, float]:
+    recomputed = RenamedAttribute("recompute")
+
+    def recompute(self) -> dict[str, float]:
         """Every number again, from the inputs alone.
 
         Returns
@@ -220,7 +223,7 @@ class Workings(TextInNotebooks):
         >>> import ultrum as ul
         >>> panel = ul.practice.panel()
         >>> steps = ul.factor_betas(panel, ["market"]).fit("BRTW").workings()
-        >>> round(steps.recomputed()["r2"], 4)
+        >>> round(steps.recompute()["r2"], 4)
         0.12
         """
         inputs = {c.name: self.rows[c.name].to_numpy(dtype=float) for c in self.columns if not c.formula}
@@ -315,7 +318,7 @@ def _evaluate(
         later: list[WorkingColumn | WorkingStep] = []
         for part in waiting:
             try:
-                value = evaluated(part.formula, numbers, arrays)
+                value = evaluate(part.formula, numbers, arrays)
             except KeyError:
                 later.append(part)
                 continue

@@ -8,7 +8,7 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_labels import period_label
@@ -26,7 +26,7 @@ _FORMULAS: Final = {
 }
 
 
-@checked
+@validate_arguments
 def conversion_workings(x: TimeSeries, frequency: str | Frequency, period: str | None = None) -> Workings:
     """How one period of a lower frequency follows from the observations in it.
 
@@ -65,7 +65,7 @@ def conversion_workings(x: TimeSeries, frequency: str | Frequency, period: str |
     if not len(valid):
         raise FrequencyError(f"{x.name} has no whole {target.noun}.")
     ordinals = target.ordinals_of(valid.index)
-    wanted = ordinals[-1] if period is None else target.ordinal_named(period)
+    wanted = ordinals[-1] if period is None else target.ordinal_of_name(period)
     if wanted not in ordinals:
         raise FrequencyError(f"{x.name} has no value in {period}; its periods are {period_label(valid.index[0])} "
                              f"to {period_label(valid.index[-1])}.")  # fmt: skip
@@ -120,7 +120,7 @@ def cost_workings(asset: str, parts: pd.DataFrame, risk_free: float, value: floa
             ("premium_error", "standard error of the premium", float(row["premium_error"])),
             ("own_error", "standard error by beta and premium (Goodman 1960)", _GOODMAN),
         ]
-        lines = [(n, label, _named(f, parts) if n == "own_error" else f) for n, label, f in lines]
+        lines = [(n, label, _name_parts(f, parts) if n == "own_error" else f) for n, label, f in lines]
     elif len(factors) > 1:
         note = "The standard error uses the covariances of betas and premia, which are not shown."
     lines.append(("cost", f"cost of equity of {asset} a year", " + ".join(terms)))
@@ -130,7 +130,7 @@ def cost_workings(asset: str, parts: pd.DataFrame, risk_free: float, value: floa
 _GOODMAN = "sqrt(B ** 2 * premium_error ** 2 + L ** 2 * beta_error ** 2 - beta_error ** 2 * premium_error ** 2)"
 
 
-def _named(formula: str | float, parts: pd.DataFrame) -> str | float:
+def _name_parts(formula: str | float, parts: pd.DataFrame) -> str | float:
     """Goodman's formula with the names of the one factor."""
     if not isinstance(formula, str):
         return formula

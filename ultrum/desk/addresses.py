@@ -12,7 +12,7 @@ from ultrum.desk.settings import SourceSettings
 from ultrum.errors import SourceError, choices
 from ultrum.sources.download import Address
 from ultrum.sources.table import Reading
-from ultrum.sources.table.file_patterns import expanded, files_of
+from ultrum.sources.table.file_patterns import expand_pattern, files_of
 
 
 def column_of(reading: Reading, wanted: Address) -> TimeSeries:
@@ -37,20 +37,22 @@ def column_of(reading: Reading, wanted: Address) -> TimeSeries:
     )
 
 
-def addressed(reading: Reading, wanted: Address) -> Reading:
+def with_address(reading: Reading, wanted: Address) -> Reading:
     """Series that know the source they came from."""
     fields = {
-        column: type(block)(block.values, tuple(_placed(a, wanted, column) for a in block.metadata), block.causes)
+        column: type(block)(
+            block.values, tuple(_metadata_at(a, wanted, column) for a in block.metadata), block.causes
+        )
         for column, block in reading.fields.items()
     }
     return replace(reading, fields=fields)
 
 
-def _placed(metadata: Metadata, address: Address, column: str) -> Metadata:
+def _metadata_at(metadata: Metadata, address: Address, column: str) -> Metadata:
     """Metadata that knows the source it came from."""
     name = metadata.name if metadata.name == column or not column else f"{metadata.name}.{column}"
     where = Address(address.source, address.path, name)
-    return metadata.changed(source=address.source, address=str(where))
+    return metadata.replace(source=address.source, address=str(where))
 
 
 def places_of(
@@ -58,6 +60,6 @@ def places_of(
 ) -> list[tuple[str, dict[str, str]]]:
     """Paths of a pattern with the values that made them; in a local folder those of the files that are there."""
     if expand or not settings.is_local:
-        return expanded(pattern, expand)
+        return expand_pattern(pattern, expand)
     root = Path(settings.url)
     return [(Path(file).relative_to(root).as_posix(), parts) for file, parts in files_of(str(root / pattern))]

@@ -13,7 +13,7 @@ from typing import Any
 
 import pandas as pd
 
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.text_tables import table_html
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.period_labels import period_label
@@ -67,8 +67,8 @@ class PullResult:
         names = unique_headings(self.series, self.names)
         joined = pd.concat([s.values for s in self.series], axis=1, keys=names).sort_index()
         if joined.shape[1] != len(self.series) or not joined.columns.is_unique:
-            raise SourceError(f"{counted(joined.shape[1], 'column')} were made of {len(self.series)} series.")
-        return _filled(self._common(joined), self.set.gaps)
+            raise SourceError(f"{quantity(joined.shape[1], 'column')} were made of {len(self.series)} series.")
+        return _fill(self._common(joined), self.set.gaps)
 
     def _common(self, joined: pd.DataFrame) -> pd.DataFrame:
         """Rows in which no series is missing, with the number of the others, if the set asks for them."""
@@ -108,7 +108,7 @@ class PullResult:
         return table_html(self.status)
 
 
-def _filled(frame: pd.DataFrame, gaps: str) -> pd.DataFrame:
+def _fill(frame: pd.DataFrame, gaps: str) -> pd.DataFrame:
     return frame if gaps == "leave" else frame.ffill(limit=int(gaps.split()[1]))
 
 
@@ -127,12 +127,12 @@ def pull(repository: Repository, what: SeriesSet | Sequence[str] | str, resume: 
     job = _Job(repository, plan, progress)
     try:
         job.ask([m for m in plan.series if m.address not in progress.before])
-        return _gathered(plan, job)
+        return _gather(plan, job)
     finally:
         job.close()
 
 
-def _gathered(plan: SeriesSet, job: _Job) -> PullResult:
+def _gather(plan: SeriesSet, job: _Job) -> PullResult:
     """Series of a set with the status of each."""
     got: list[tuple[Member, list[TimeSeries]]] = []
     faults: dict[int, UltrumError] = {}
@@ -142,11 +142,11 @@ def _gathered(plan: SeriesSet, job: _Job) -> PullResult:
         except UltrumError as error:
             got.append((member, []))
             faults[place] = error
-    span = job.span.known(*[s for _, member_series in got for s in member_series])
-    return _assembled(plan, job, got, faults, span)
+    span = job.span.from_latest(*[s for _, member_series in got for s in member_series])
+    return _assemble(plan, job, got, faults, span)
 
 
-def _assembled(
+def _assemble(
     plan: SeriesSet,
     job: _Job,
     got: Sequence[tuple[Member, list[TimeSeries]]],
@@ -160,10 +160,10 @@ def _assembled(
         try:
             if place in faults:
                 raise faults[place]
-            shaped = [_shaped(one, member, job, plan, span) for one in member_series]
+            shaped = [_shape_series(one, member, job, plan, span) for one in member_series]
         except UltrumError as error:
             result.failed[member.address] = str(error)
-            rows.append(_failed_row(member.address, str(error)))
+            rows.append(_failure_row(member.address, str(error)))
             continue
         job.progress.finish(member.address)
         rows += [_row(span.cut(one), job.status_of(member, one)) for one in member_series]
@@ -173,7 +173,7 @@ def _assembled(
             "" if not member.name else member.name if alone else f"{member.name}, {one.metadata.name}"
             for one in member_series
         )
-    final = job.span.known(*result.series)
+    final = job.span.from_latest(*result.series)
     return replace(result, series=[final.cut(s) for s in result.series], status=pd.DataFrame(rows))
 
 
@@ -183,7 +183,7 @@ def _plan(what: SeriesSet | Sequence[str] | str) -> SeriesSet:
     return SeriesSet.of([what] if isinstance(what, str) else list(what))
 
 
-def _shaped(series: TimeSeries, member: Member, job: _Job, plan: SeriesSet, span: DataSpan) -> TimeSeries:
+def _shape_series(series: TimeSeries, member: Member, job: _Job, plan: SeriesSet, span: DataSpan) -> TimeSeries:
     """A series after its steps, in the frequency of the set, cut to its span."""
     last: dict[str, Any] = {"frequency": plan.frequency}
     if plan.how:
@@ -195,7 +195,7 @@ def _shaped(series: TimeSeries, member: Member, job: _Job, plan: SeriesSet, span
     return shaped.with_metadata(name=member.name, title=shaped.metadata.heading)
 
 
-def _failed_row(address: str, reason: str) -> dict[str, Any]:
+def _failure_row(address: str, reason: str) -> dict[str, Any]:
     blank = dict.fromkeys(("title", "frequency"), "")
     ends = {"first": "", "last": "", "values": 0, "reason": reason}
     return {"address": address, **blank, "status": "failed", **ends}
@@ -300,7 +300,7 @@ class _Job:
         if member.address in self._faults:
             raise self._faults[member.address]
         if member.address not in self._found:
-            repository = self.kept if member.address in self.progress.before else self.repository
+            repository = self.vault_only if member.address in self.progress.before else self.repository
             self._found[member.address] = self._read(member, repository)
         return self._found[member.address]
 
@@ -312,7 +312,7 @@ class _Job:
         return series_within(repository, member.address, self.span, whole=self._needs_history(member))
 
     @property
-    def kept(self) -> Repository:
+    def vault_only(self) -> Repository:
         """The vault as it is; no source is asked."""
         if self._after is None:
             self._after = self.repository.at("9999-12-31T00:00:00Z")

@@ -92,7 +92,7 @@ def _from_table(repository: Repository, name: str) -> Iterator[Entry]:
                     facts.get("currency", ""), facts)  # fmt: skip
 
 
-def widened(groups: Mapping[str, Sequence[str]], filters: Mapping[str, Any]) -> dict[str, Any]:
+def widen_groups(groups: Mapping[str, Sequence[str]], filters: Mapping[str, Any]) -> dict[str, Any]:
     """Filters with the name of a group of places as its codes."""
     group_codes = {name.lower().replace("_", " "): list(codes) for name, codes in groups.items()}
     region = str(filters.get("region", "")).lower().replace("_", " ")

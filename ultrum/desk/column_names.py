@@ -49,11 +49,11 @@ def unique_headings(series: Sequence[TimeSeries], names: Sequence[str] = ()) -> 
         shared = {h for h, count in counts.items() if count > 1}
         if not shared:
             return headings
-        headings = _distinguished(series, headings, shared, part)
-    return _numbered(headings)
+        headings = _add_distinction(series, headings, shared, part)
+    return _number_repeats(headings)
 
 
-def _distinguished(
+def _add_distinction(
     series: Sequence[TimeSeries], headings: Sequence[str], shared: set[str], part: Parts
 ) -> list[str]:
     """Headings with a part added wherever the series that share one differ in it."""
@@ -62,7 +62,7 @@ def _distinguished(
     return [f"{h}, {t}" if differ.get(h) and t else h for h, t in zip(headings, texts, strict=True)]
 
 
-def _numbered(headings: Sequence[str]) -> list[str]:
+def _number_repeats(headings: Sequence[str]) -> list[str]:
     """Headings that still agree, numbered, without meeting another."""
     taken: set[str] = set()
     numbered = []

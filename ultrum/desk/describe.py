@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import pandas as pd
 
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.period_labels import period_label
@@ -58,7 +58,7 @@ class Description(TextInNotebooks):
             "multiplier": f"10^{metadata.scale}, applied" if metadata.scale else "",
             "first": period_label(valid.index[0]) if len(valid) else "",
             "last": period_label(valid.index[-1]) if len(valid) else "",
-            "values": f"{len(valid)} of {counted(len(values), 'period')}", "updated": self.updated,
+            "values": f"{len(valid)} of {quantity(len(values), 'period')}", "updated": self.updated,
             "checked": self.checked, "imported": "from an archive, not from the source" * self.imported,
             "release lag": metadata.release_lag, "notes": "; ".join(metadata.notes),
             "trail": "; ".join(map(str, metadata.trail)),

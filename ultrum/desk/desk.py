@@ -217,7 +217,7 @@ class Desk:
         """
         span = DataSpan.of(start, end, last)
         series_list = series_within(self.repository, address, span)
-        data_span = span.known(*series_list)
+        data_span = span.from_latest(*series_list)
         return [data_span.cut(s) for s in series_list]
 
     def table(self, address: str, *, expand: Mapping[str, Sequence[str]] | None = None, **facts: Any) -> Reading:
@@ -283,7 +283,7 @@ class Desk:
         ['observatory:PRICES/M.QM.CPI', 'observatory:PRICES/M.QS.CPI']
         """
         entries = self.listings(refresh).search(
-            words, limit, self.synonyms, **catalogue_search.widened(self.groups, filters)
+            words, limit, self.synonyms, **catalogue_search.widen_groups(self.groups, filters)
         )
         columns = ["address", "title", "frequency", "flow", "topic", "region", "currency"]
         return pd.DataFrame([[getattr(e, c) for c in columns] for e in entries], columns=columns)
@@ -322,7 +322,7 @@ class Desk:
             Columns ``name kind series``; at the bottom ``address title frequency``.
         """
         return catalogue_search.browse(
-            self.listings(), levels, hierarchy, catalogue_search.widened(self.groups, filters)
+            self.listings(), levels, hierarchy, catalogue_search.widen_groups(self.groups, filters)
         )
 
     def describe(self, address: str) -> Description:
@@ -421,7 +421,7 @@ class Desk:
         if self._listings is None:
             self._listings = Listings(Path(self.vault.path) / "listings.sqlite")
         for name in self.sources:
-            if not self.offline and (refresh or not self._listings.refreshed(name)):
+            if not self.offline and (refresh or not self._listings.last_refresh(name)):
                 self._progress(f"{name}: catalogue")
                 now = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
                 self._listings.replace(name, catalogue_search.entries_of(self.repository, name), now)

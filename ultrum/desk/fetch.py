@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Final
 
-from ultrum.desk.settings import Fetch, SourceSettings, own_fetch
+from ultrum.desk.settings import Fetch, SourceSettings, custom_fetch
 from ultrum.errors import NotFoundError, SourceError, TableError, UltrumError, VaultError
 from ultrum.sources import database
 from ultrum.sources.credentials import Credentials, CredentialStore
@@ -84,7 +84,7 @@ class Fetcher:
             record, body = held, self.vault.payload(held)
         else:
             self.progress(f"{source}: {path}")
-            record, body = self._fetched(source, path, accept, held, page)
+            record, body = self._fetch_fresh(source, path, accept, held, page)
         with self._lock:
             self.used.append(record)
             self.accesses.append(Access(source, path, accept, page, record.checksum))
@@ -122,21 +122,21 @@ class Fetcher:
             self._bodies.clear()
             self._held = 0
 
-    def _fetched(
+    def _fetch_fresh(
         self, source: str, path: str, accept: str, held: Record | None, page: bool
     ) -> tuple[Record, bytes]:
         """A fresh answer, recorded, with its bytes."""
         where = self.sources[source]
         if where.kind == "database":
-            return self._recorded(source, path, self._from_database(source, path, where))
-        user_function = own_fetch(where.kind)
+            return self._record_answer(source, path, self._from_database(source, path, where))
+        user_function = custom_fetch(where.kind)
         if user_function is not None:
             how = self._credentials_of(source, where)
-            return self._recorded(
-                source, path, _from_own(user_function, f"{source}:{path}", path, where.url, how)
+            return self._record_answer(
+                source, path, _fetch_by_function(user_function, f"{source}:{path}", path, where.url, how)
             )
         if where.is_local:
-            return self._recorded(source, path, _from_folder(where.url, path))
+            return self._record_answer(source, path, _from_folder(where.url, path))
         copy = self._copy_of(held)
         how = self._credentials_of(source, where)
         secret = how.secret(source) if how else None
@@ -150,7 +150,7 @@ class Fetcher:
             raise SourceError(f"{source}:{path}: a web page came instead of data. Check the address.")
         if where.kind == "table" and not page and _is_page(answer, path):
             raise SourceError(f"{source}:{path}: a web page came instead of data. Check the address.")
-        return self._recorded(source, path, answer)
+        return self._record_answer(source, path, answer)
 
     def _credentials_of(self, source: str, where: SourceSettings) -> Credentials | None:
         """Credentials for a source: those a program gave it, or the user's own of a name, for its host."""
@@ -158,7 +158,7 @@ class Fetcher:
             return self.store.for_host(where.credentials, where.url, source)
         return where.credentials
 
-    def _recorded(self, source: str, path: str, answer: Download) -> tuple[Record, bytes]:
+    def _record_answer(self, source: str, path: str, answer: Download) -> tuple[Record, bytes]:
         return self.vault.record(source, path, answer), answer.body
 
     def _copy_of(self, held: Record | None) -> Download | None:
@@ -180,7 +180,7 @@ class Fetcher:
         return database.fetch(where.url, query, f"{source}:{path}", password)
 
 
-def _from_own(fetch: Fetch, name: str, path: str, url: str, credentials: Credentials | None) -> Download:
+def _fetch_by_function(fetch: Fetch, name: str, path: str, url: str, credentials: Credentials | None) -> Download:
     """What a function of the user gives, as if it had come over HTTP."""
     try:
         answer = fetch(url, path, credentials)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from ultrum.desk.addresses import addressed, places_of
+from ultrum.desk.addresses import places_of, with_address
 from ultrum.desk.fetch import Fetcher
 from ultrum.desk.settings import SourceSettings
 from ultrum.errors import SourceError, one_of
@@ -91,16 +91,16 @@ class Repository:
         settings = self.settings_of(wanted)
         if settings.kind == "sdmx":
             raise SourceError(f"{address}: {wanted.source} is a statistics service, not a table.")
-        own = {name: value for name, value in facts.items() if value is not None}  # None: not set
-        options = TableOptions.of(**{**table_settings(settings, wanted.path), **own})
+        settings_given = {name: value for name, value in facts.items() if value is not None}  # None: not set
+        options = TableOptions.of(**{**table_settings(settings, wanted.path), **settings_given})
         if not is_pattern(wanted.path):
-            return addressed(self._read(wanted, options), wanted)
+            return with_address(self._read(wanted, options), wanted)
         reading = read_many(
             wanted.path, places_of(settings, wanted.path, expand or {}), options,
             lambda path, options_of_file: self._read(Address(wanted.source, path), options_of_file),
             lambda path: self.fetcher.response(wanted.source, path).body,
         )  # fmt: skip
-        return addressed(reading, wanted)
+        return with_address(reading, wanted)
 
     def _read(self, wanted: Address, options: TableOptions) -> Reading:
         """A table of one file, as it was read before where readings are kept."""

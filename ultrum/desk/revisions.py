@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import pandas as pd
 
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.period_labels import period_label
 from ultrum.desk.repository import Repository
-from ultrum.desk.stored import kept_paths, series_of_record
+from ultrum.desk.stored import series_of_record, vault_paths
 from ultrum.errors import UltrumError, VaultError
 from ultrum.sources.download import Address
 
@@ -22,7 +22,7 @@ def revisions(repository: Repository, address: str, since: str, until: str) -> p
     """
     wanted = Address.parse(address)
     pairs = []
-    for path in kept_paths(repository.vault, repository.settings_of(wanted), wanted, spans=True):
+    for path in vault_paths(repository.vault, repository.settings_of(wanted), wanted, spans=True):
         vintages = repository.vault.vintages(wanted.source, path)
         old = [r for r in vintages if r.retrieved <= since] if since else vintages[:-1]
         new = [r for r in vintages if r.retrieved <= until] if until else vintages
@@ -68,5 +68,5 @@ def status_of(old: TimeSeries | None, new: TimeSeries) -> str:
     fresh = changes[changes["kind"] == "new"]["period"]
     filled = int((fresh <= last).sum())
     if revised or filled:
-        return f"revised ({counted(revised + filled, 'value')})"
+        return f"revised ({quantity(revised + filled, 'value')})"
     return f"longer (+{len(fresh)})" if len(fresh) else "same"

@@ -12,7 +12,7 @@ from ultrum.desk.repository import Repository
 from ultrum.desk.settings import SourceSettings
 from ultrum.desk.snapshots import snapshot_series
 from ultrum.desk.spans import DataSpan
-from ultrum.desk.stored import kept_paths
+from ultrum.desk.stored import vault_paths
 from ultrum.errors import VaultError
 from ultrum.sources.download import Address
 from ultrum.sources.sdmx import key_of
@@ -57,7 +57,7 @@ def series_of_service(
         return service.series(wanted.path, span.query(whole=whole), wanted.field)
     except VaultError:
         flow = wanted.path.partition("/")[0]
-        for path in kept_paths(repository.vault, settings, wanted):
+        for path in vault_paths(repository.vault, settings, wanted):
             for series in service.all_series(f"{flow}/{key_of(path)}"):
                 if series.metadata.address == str(wanted):
                     return series

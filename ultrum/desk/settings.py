@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, fields
 from pathlib import Path
 from typing import Any, Final
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.errors import SourceError, one_of
 from ultrum.file_access import path_of, toml_of
 from ultrum.sources.credentials import FILE as CREDENTIALS
@@ -46,7 +46,7 @@ class SnapshotSettings:
     options: Mapping[str, Any] = field(default_factory=dict)
 
 
-@checked
+@validate_arguments
 def add_source_kind(kind: str, fetch: Fetch) -> None:
     r"""Make places that answer in a way of their own a kind of source, as ``table`` and ``sdmx`` are.
 
@@ -82,7 +82,7 @@ def add_source_kind(kind: str, fetch: Fetch) -> None:
     _ADDED[kind] = fetch
 
 
-def own_fetch(kind: str) -> Fetch | None:
+def custom_fetch(kind: str) -> Fetch | None:
     """The function behind a kind that was added."""
     return _ADDED.get(kind)
 

@@ -63,7 +63,7 @@ class DataSpan:
             return Span("", self.end, 0 if whole else self.last)
         return Span(self.start, self.end, self.last)
 
-    def known(self, *series: TimeSeries) -> DataSpan:
+    def from_latest(self, *series: TimeSeries) -> DataSpan:
         """The span with its start counted from the latest observation of some series."""
         if not self.lasting:
             return self
@@ -75,6 +75,6 @@ class DataSpan:
 
     def cut(self, series: TimeSeries) -> TimeSeries:
         """The part of a series inside the span."""
-        span = self.known(series)
+        span = self.from_latest(series)
         part = series.sample(span.start or None, span.end or None)
         return TimeSeries(part.values.iloc[-span.last :], part.metadata) if span.last else part

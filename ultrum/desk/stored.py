@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ultrum.core.series.time_series import TimeSeries
-from ultrum.desk.addresses import addressed
+from ultrum.desk.addresses import with_address
 from ultrum.desk.repository import Repository, table_settings
 from ultrum.desk.settings import SourceSettings
 from ultrum.errors import VaultError
@@ -13,7 +13,7 @@ from ultrum.sources.table import TableOptions, read_table
 from ultrum.vault import Record, Vault
 
 
-def kept_paths(vault: Vault, settings: SourceSettings, wanted: Address, spans: bool = False) -> list[str]:
+def vault_paths(vault: Vault, settings: SourceSettings, wanted: Address, spans: bool = False) -> list[str]:
     """Paths in the vault whose downloads hold what an address names, whole or also for a span."""
     paths = dict.fromkeys(r.path for r in vault.records() if r.source == wanted.source)
     if settings.kind == "sdmx":
@@ -31,7 +31,7 @@ def series_of_record(repository: Repository, record: Record, wanted: Address) ->
         by_address = {s.metadata.address: s for s in series_list}
     else:
         options = TableOptions.of(**table_settings(settings, wanted.path))
-        reading = addressed(read_table(body, record.path, options), wanted)
+        reading = with_address(read_table(body, record.path, options), wanted)
         by_address = {s.metadata.address: s for s in reading.series.values()}
     if str(wanted) not in by_address:
         raise VaultError(f"{record.name} does not hold {wanted}.")

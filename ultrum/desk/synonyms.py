@@ -14,9 +14,9 @@ Synonyms = Mapping[str, tuple[str, ...]]
 
 
 @functools.cache
-def _own() -> Synonyms:
+def _default_synonyms() -> Synonyms:
     text = files("ultrum.desk").joinpath("synonyms.toml").read_text(encoding="utf-8")
-    return _checked(toml_of(text), "synonyms.toml")
+    return _check_synonyms(toml_of(text), "synonyms.toml")
 
 
 def synonyms_with(added: Any) -> Synonyms:
@@ -32,10 +32,10 @@ def synonyms_with(added: Any) -> Synonyms:
     SourceError
         If it is something else.
     """
-    return {**_own(), **_checked(added, "the settings")}
+    return {**_default_synonyms(), **_check_synonyms(added, "the settings")}
 
 
-def _checked(given: Any, where: str) -> Synonyms:
+def _check_synonyms(given: Any, where: str) -> Synonyms:
     if not isinstance(given, Mapping) or not all(
         isinstance(phrases, list) and all(isinstance(p, str) for p in phrases) for phrases in given.values()
     ):

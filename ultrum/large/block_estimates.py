@@ -12,7 +12,7 @@ import pandas as pd
 import pyarrow as pa
 
 from ultrum.core.array_types import DAY, Dates, Floats, Ints
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.pricing.cross_sections import Blocks, Exposure, Work, sections_of
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
 from ultrum.core.pricing.factor_betas_and_shrinkage import factor_betas as betas_in_memory
@@ -26,7 +26,7 @@ from ultrum.core.regression.fit import CONSTANT, Fit
 from ultrum.core.regression.inputs import with_constant
 from ultrum.core.regression.regress import Rule, estimate_columns, rule_of
 from ultrum.core.regression.rolling_regression import STATUS, RollingPlan, on_calendar
-from ultrum.core.returns.dividends_and_splits import unused_events
+from ultrum.core.returns.dividends_and_splits import events_not_used
 from ultrum.core.returns.price_log_and_excess_returns import Events, returns_and_suspects, warn_of_suspects
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency, calendar_days
@@ -47,8 +47,8 @@ from ultrum.large.long_table import (
     Places,
     To,
     check_periods,
+    require_output,
     through_blocks,
-    wanted,
     wide_needs,
 )
 
@@ -162,8 +162,8 @@ def two_pass(
     if table is not None and not given and panel.excess.rows == whole and np.isfinite(F).all():
         kind = "shanken"
         covariances[kind] = shanken(covariances["fama_macbeth"], slopes.mean, F[slopes.kept], constant)
-    made = two_pass_of(panel, plan, sections, slopes, covariances, kind, table)
-    return made if errors is None else with_errors(made, errors, covariances)
+    estimate = two_pass_of(panel, plan, sections, slopes, covariances, kind, table)
+    return estimate if errors is None else with_errors(estimate, errors, covariances)
 
 
 @dataclass(frozen=True)
@@ -180,10 +180,10 @@ class _OnDisk(Blocks):
         excess, names = self.panel.excess, self.plan.factors
         moving = self.panel.factor_table.select(names) if names and self.table is None else None
         job = _Section(_layout(self.panel), moving, self.plan.window, work)
-        blocks = [self._given(block) for block in excess.blocks(WIDE_BLOCK)]
+        blocks = [self._worker_input(block) for block in excess.blocks(WIDE_BLOCK)]
         return through_blocks(excess, job, blocks, 2 * wide_needs(excess))
 
-    def _given(self, block: Block) -> _Given:
+    def _worker_input(self, block: Block) -> _Given:
         """What a worker needs of a block, and no more."""
         betas = np.empty((len(block.names), 0))
         if self.table is not None:
@@ -239,7 +239,7 @@ def returns(
     to: To,
 ) -> LongTable:
     """Write the returns of every asset, those that exist; suspect days are reported at the end."""
-    path = wanted(to, "returns")
+    path = require_output(to, "returns")
     events = Events(dividends, splits, final_payments)
     blocks = [(b, _of_assets(events, b.names)) for b in table.blocks(WIDE_BLOCK)]
     target = Frequency.parse(frequency or table.frequency)
@@ -252,7 +252,7 @@ def returns(
             writer.write(rows, facts)
             suspects.append(suspect_days)
             outside |= unused
-    _warn_of_unused(outside)
+    _warn_of_idle_events(outside)
     warn_of_suspects(pd.concat(suspects, ignore_index=True))
     return table.beside(path)
 
@@ -282,7 +282,7 @@ class _Returns:
             self.check,
             self.trading_days,
         )
-        unused = unused_events(block_result.metadata)
+        unused = events_not_used(block_result.metadata)
         return rows_of(block_result, _VALUE), facts_of(block_result.metadata[0]), suspects, unused
 
 
@@ -300,13 +300,13 @@ def _market_days(table: LongTable, given: Any) -> Dates | None:
     return np.asarray(np.sort(every))
 
 
-def _warn_of_unused(counts: Mapping[str, int]) -> None:
+def _warn_of_idle_events(counts: Mapping[str, int]) -> None:
     """A file has no trail for each asset, so unused events are reported here."""
     if counts:
         first = next(iter(counts))
         warn_user(
             f"Dividends or splits outside the prices of their asset, not used: {sum(counts.values()):,}, of "
-            f"{counted(len(counts), 'asset')}, {first} among them."
+            f"{quantity(len(counts), 'asset')}, {first} among them."
         )
 
 
@@ -343,10 +343,10 @@ def rolling_regress(
     to: To,
 ) -> LongTable:
     """Write a row for each asset and each window in which it has data."""
-    path = wanted(to, "rolling_regress")
+    path = require_output(to, "rolling_regress")
     inputs.check_excess(table.nothing(), X)
     right, _ = inputs.frame_of(X, "x")
-    left, right, _ = inputs.matched(pd.DataFrame(index=table.calendar), right)
+    left, right, _ = inputs.match_rows(pd.DataFrame(index=table.calendar), right)
     design = inputs.with_constant(right) if constant else right
     left, design = on_calendar(left, design)
     plan = RollingPlan.of(design, window, min_obs, errors, lags, half_life, step, constant)
@@ -391,15 +391,15 @@ class _Rolling:
 
     def _table(self, names: list[str], parts: list[_Found]) -> pa.Table:
         """Rows of all groups, by asset and date."""
-        assets = _joined([part.assets for part in parts])
-        windows = _joined([part.windows for part in parts])
+        assets = _join_parts([part.assets for part in parts])
+        windows = _join_parts([part.windows for part in parts])
         order = np.lexsort((windows, assets))
         columns = {
             "asset": names_at(names, assets[order]),
             "date": pa.array(self.ends[windows[order]]),
         }
         for name in _names_of(self.plan):
-            column = _joined([part.columns[name] for part in parts])[order]
+            column = _join_parts([part.columns[name] for part in parts])[order]
             words = name == "status"
             columns[name] = names_at(list(STATUS), column) if words else pa.array(column)
         return pa.table(columns)
@@ -436,7 +436,7 @@ def _lay(line: Floats, rows: Ints, values: Floats) -> None:
     line[rows[inside]] = values[inside]
 
 
-def _joined(parts: list[Any]) -> Any:
+def _join_parts(parts: list[Any]) -> Any:
     return np.concatenate(parts) if parts else np.zeros(0, np.int64)
 
 

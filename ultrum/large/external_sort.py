@@ -36,13 +36,13 @@ class Sorting:
 
     def write(self, writer: LongWriter) -> None:
         """Write all rows, every column, in order."""
-        counts, size = self._counted()
+        counts, size = self._count_rows()
         bounds = _ranges(counts, (self.max_memory - BASE) // (_COPIES * size))
         with tempfile.TemporaryDirectory(prefix=".sorting-", dir=writer.path.parent) as folder:
-            parts = self._partitioned(bounds, Path(folder))
+            parts = self._partition(bounds, Path(folder))
             for number, part in enumerate(parts, 1):
                 self.tell(f"sorting part {number} of {len(parts)}")
-                self._sorted(part, writer)
+                self._sort_part(part, writer)
 
     def _tables(self, columns: list[str] | None = None) -> Iterator[pa.Table]:
         for path in self.files:
@@ -50,7 +50,7 @@ class Sorting:
                 for number in range(file.metadata.num_row_groups):
                     yield file.read_row_group(number, columns=columns)
 
-    def _counted(self) -> tuple[Counter[str], int]:
+    def _count_rows(self) -> tuple[Counter[str], int]:
         """Rows of each asset, and bytes of a row."""
         counts: Counter[str] = Counter()
         for table in self._tables([self.asset]):
@@ -61,7 +61,7 @@ class Sorting:
         first = next(t for t in self._tables() if t.num_rows)
         return counts, max(1, first.nbytes // first.num_rows) + 16
 
-    def _partitioned(self, bounds: list[str], folder: Path) -> list[Path]:
+    def _partition(self, bounds: list[str], folder: Path) -> list[Path]:
         """Every row in the part of its asset, as it came."""
         paths = [folder / f"{k}.parquet" for k in range(len(bounds))]
         schema = pa.unify_schemas([pq.read_schema(f) for f in self.files]).remove_metadata()
@@ -79,7 +79,7 @@ class Sorting:
                     writers[k].write_table(named.filter(pa.array(place == k)).cast(schema))
         return paths
 
-    def _sorted(self, part: Path, writer: LongWriter) -> None:
+    def _sort_part(self, part: Path, writer: LongWriter) -> None:
         table = pq.read_table(part)
         keys = pa.table({"asset": table[self.asset].cast(pa.string()), "date": table[self.date]})
         order = pc.sort_indices(keys, sort_keys=[("asset", "ascending"), ("date", "ascending")])

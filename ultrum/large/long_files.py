@@ -20,7 +20,7 @@ from ultrum.core.array_types import DAY, Bools, Floats, Ints
 from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError, reason
-from ultrum.file_access import path_of, replaced_whole
+from ultrum.file_access import path_of, write_whole
 
 EPOCH: Final = np.datetime64("1970-01-01", "D")
 
@@ -113,7 +113,7 @@ class Index:
                     _check_order(path, days, firsts, last_day if goes_on else None, row)
                     names += codes[goes_on:]
                     starts += [row + int(f) for f in firsts[goes_on:]]
-                    seen, low = _marked(seen, low, days)
+                    seen, low = _mark_days(seen, low, days)
                     last_day = int(days[-1])
                     paths.append(str(path))
                     places.append((number, row, table.num_rows))
@@ -132,7 +132,7 @@ def _stamp(path: str | Path) -> tuple[int, int]:
     return status.st_size, status.st_mtime_ns
 
 
-def _marked(seen: Any, low: int, days: Ints) -> tuple[Any, int]:
+def _mark_days(seen: Any, low: int, days: Ints) -> tuple[Any, int]:
     """The days seen so far, and the first of them, with more days."""
     first, last = int(days.min()), int(days.max())
     if not len(seen):
@@ -218,7 +218,7 @@ def facts_of(metadata: Metadata) -> dict[str, Any]:
     return {**facts, "trail": trail}
 
 
-def shared_facts(table: SeriesTable) -> dict[str, Any]:
+def common_facts(table: SeriesTable) -> dict[str, Any]:
     """The facts of every asset, which must be the same, since the file has them once."""
     first = table.metadata[0]
     for other in table.metadata:
@@ -263,7 +263,7 @@ class LongWriter:
         self._writer: pq.ParquetWriter | None = None
 
     def __enter__(self) -> LongWriter:
-        self._arriving = self._stack.enter_context(replaced_whole(self.path))
+        self._arriving = self._stack.enter_context(write_whole(self.path))
         return self
 
     def write(self, table: pa.Table, facts: Mapping[str, Any] | None = None) -> None:

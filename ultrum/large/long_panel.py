@@ -11,7 +11,7 @@ import pandas as pd
 import pyarrow as pa
 
 from ultrum.core.arguments import LargeData
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.panel.alignment import align as align_in_memory
 from ultrum.core.series.metadata import Metadata
@@ -20,7 +20,7 @@ from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_labels import span_of
 from ultrum.errors import TableError
 from ultrum.large.long_files import Block, LongWriter, ends_of, facts_of, names_at, rows_of
-from ultrum.large.long_table import WIDE_BLOCK, Layout, LongTable, To, through_blocks, wanted, wide_needs
+from ultrum.large.long_table import WIDE_BLOCK, Layout, LongTable, To, require_output, through_blocks, wide_needs
 
 EXCESS: Final = "excess.parquet"
 MISSING_LOG: Final = "missing_log.parquet"
@@ -115,7 +115,7 @@ class LongPanel(LargeData):
         return (
             f"Panel on disk: {len(self.risk_free)} {small.frequency.name} rows, "
             f"{span_of(self.risk_free.index)}, {small.currency}, {self.excess.rows:,} returns of "
-            f"{counted(len(self.asset_names), 'asset')}\nfactors {', '.join(map(str, self.factors)) or 'none'}, "
+            f"{quantity(len(self.asset_names), 'asset')}\nfactors {', '.join(map(str, self.factors)) or 'none'}, "
             f"conditions {', '.join(map(str, self.conditions)) or 'none'}; risk-free {self.risk_free.name}"
             + "".join(f"\nwarning: {text}" for text in self.warnings)
         )
@@ -125,7 +125,7 @@ def align(assets: LongTable, *, to: To, **options: Any) -> LongPanel:
     """Line up each block with the same factors; write excess returns and missing-data log into a folder."""
     if not isinstance(options.get("risk_free"), TimeSeries):
         raise TableError("align of a LongTable needs risk_free as a series of returns, which every block shares.")
-    folder = Path(wanted(to, "align"))
+    folder = Path(require_output(to, "align"))
     folder.mkdir(parents=True, exist_ok=True)
     job = _Aligning(assets.layout, options)
     needs = 2 * wide_needs(assets)

@@ -17,15 +17,15 @@ import pyarrow.parquet as pq
 
 from ultrum.core.arguments import LargeData
 from ultrum.core.array_types import DAY, Bools, Ints
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.executors import Progress, cores, each_block
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency
-from ultrum.errors import ArgumentError, TableError, choices, listed
+from ultrum.errors import ArgumentError, TableError, choices, name_list
 from ultrum.file_access import path_of
 from ultrum.large.external_sort import Sorting
-from ultrum.large.long_files import EPOCH, Block, Index, LongWriter, facts_from, facts_in, rows_of, shared_facts
+from ultrum.large.long_files import EPOCH, Block, Index, LongWriter, common_facts, facts_from, facts_in, rows_of
 from ultrum.large.memory_and_progress import DEFAULT, at_once, bytes_of, reporting
 
 
@@ -319,7 +319,7 @@ class LongTable(LargeData):
         rows = {name: k for k, name in enumerate(self.assets)}
         absent = [a for a in assets if a not in rows]
         if absent:
-            raise TableError(f"{self.path} has no asset {listed(absent)}.")
+            raise TableError(f"{self.path} has no asset {name_list(absent)}.")
         index = self._index
         parts = [
             self.layout.table(Block(index.row_groups, self.date, self.value, [a], index.bounds[k : k + 2]))
@@ -354,7 +354,7 @@ class LongTable(LargeData):
             Heading of the column of values.
         """
         with LongWriter(path, value, str(table.frequency)) as writer:
-            writer.write(rows_of(table, value), shared_facts(table))
+            writer.write(rows_of(table, value), common_facts(table))
         return cls(path)
 
     @classmethod
@@ -406,7 +406,7 @@ class LongTable(LargeData):
     def __repr__(self) -> str:
         days = EPOCH + self._index.days * DAY
         return (
-            f"Long table {self.path}: {self.rows:,} rows of {counted(len(self.assets), 'asset')}, {self.value} "
+            f"Long table {self.path}: {self.rows:,} rows of {quantity(len(self.assets), 'asset')}, {self.value} "
             f"({Frequency.parse(self.frequency).name}), {days[0]} to {days[-1]}"
         )
 
@@ -440,7 +440,7 @@ def through_blocks(
     executor = executor or table.executor
     most = at_once(bytes_of(table.max_memory), needs, table.workers or cores())
     with reporting(table.progress) as tell:
-        label = f"{table.path}, {counted(len(blocks), 'block')}"
+        label = f"{table.path}, {quantity(len(blocks), 'block')}"
         tell(label)
         yield from each_block(job, blocks, executor, most, lambda text: tell(f"{label}: {text}"))
 
@@ -450,7 +450,7 @@ def wide_needs(table: LongTable) -> int:
     return len(table.calendar) * min(WIDE_BLOCK, len(table.assets)) * 8 * _COPIES
 
 
-def wanted(to: To, function: str) -> str | os.PathLike[str]:
+def require_output(to: To, function: str) -> str | os.PathLike[str]:
     """Where results go; they must go somewhere."""
     if to is None:
         raise TableError(

@@ -54,7 +54,7 @@ def urn(kind: str, package: str, name: str, inside: str = "") -> str:
     return f"urn:sdmx:org.sdmx.infomodel.{package}.{kind}={AGENCY}:{name}({VERSION}){tail}"
 
 
-def placed() -> list[tuple[str, str, str]]:
+def categorisations() -> list[tuple[str, str, str]]:
     """Scheme, category (with its parents) and flow of every categorisation."""
     from ultrum.practice.observatory import FLOWS
 
@@ -117,13 +117,13 @@ def header(root: Any, structure: Flow | None = None, **attributes: str) -> Any:
 
 def add(parent: Any, tag: str, text: str | None = None, **attributes: str) -> Any:
     """A child element in the standard's name spaces."""
-    element = lxml.etree.SubElement(parent, named(tag), {named(k): v for k, v in attributes.items()})
+    element = lxml.etree.SubElement(parent, expand_name(tag), {expand_name(k): v for k, v in attributes.items()})
     if text is not None:
         element.text = text
     return element
 
 
-def named(tag: str) -> str:
+def expand_name(tag: str) -> str:
     """A name with its name space, of ``prefix:name``."""
     prefix, _, name = tag.rpartition(":")
     return f"{{{NS[prefix]}}}{name}" if prefix in NS else tag
@@ -131,7 +131,7 @@ def named(tag: str) -> str:
 
 def root_of(tag: str, **spaces: str) -> Any:
     """Root element of a message."""
-    return lxml.etree.Element(named(tag), nsmap={**NS, **spaces})
+    return lxml.etree.Element(expand_name(tag), nsmap={**NS, **spaces})
 
 
 def written(root: Any) -> bytes:
@@ -293,7 +293,7 @@ def _specific(flow: Flow, series: Sequence[Series], with_data: bool) -> bytes:
     dataset.set(f"{{{NS['ss']}}}structureRef", flow.id)
     dataset.set(f"{{{NS['ss']}}}dataScope", "DataStructure")
     dataset.set(f"{{{NS['ss']}}}action", "Information")
-    dataset.set(named("xsi:type"), "own:DataSetType")
+    dataset.set(expand_name("xsi:type"), "own:DataSetType")
     for key, rows in series:
         codes = dict(zip(flow.dimensions, key.split("."), strict=True))
         facts = {k: v for k, v in facts_of(flow, key).items() if k in SERIES_ATTRIBUTES}

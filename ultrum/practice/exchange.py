@@ -13,7 +13,7 @@ from ultrum.core.panel.alignment import align
 from ultrum.core.returns.price_log_and_excess_returns import returns
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.practice import simulated_world as s
-from ultrum.practice.simulated_world import World, simulate, traded
+from ultrum.practice.simulated_world import World, simulate, trading_mask
 
 PAYING_MONTHS = {0: (3, 9), 1: (4, 10), 2: (5, 11)}
 
@@ -60,8 +60,8 @@ def bars(world: World) -> pd.DataFrame:
     rng = np.random.default_rng([world.seed, 11])
     alive = np.isfinite(close)
     was_traded = np.ones(close.shape, dtype=bool)
-    was_traded[:, s.CODES.index(s.THIN)] = traded(world.seed, len(close))
-    close = _carried(close, was_traded)
+    was_traded[:, s.CODES.index(s.THIN)] = trading_mask(world.seed, len(close))
+    close = _carry_closes(close, was_traded)
     parts = _opens_highs_lows(rng, close, was_traded)
     volume = _volumes(rng, world, was_traded)
     rows, columns = np.nonzero(alive)
@@ -140,7 +140,7 @@ def _dividends(days: Dates, paid: Floats, level: Floats) -> pd.DataFrame:
     return pd.DataFrame(rows, columns=["date", "asset", "amount", "currency", "kind"])
 
 
-def _carried(close: Floats, was_traded: Bools) -> Floats:
+def _carry_closes(close: Floats, was_traded: Bools) -> Floats:
     """Closes with the last traded price carried over untraded days."""
     seen = np.where(was_traded, np.arange(len(close))[:, None], 0)
     return np.asarray(np.take_along_axis(close, np.maximum.accumulate(seen, axis=0), axis=0))

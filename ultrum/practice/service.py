@@ -108,7 +108,7 @@ def application(faults: Faults, clock: dict[str, str], as_of: str = "") -> Starl
             Route("/exchange/{file}", _exchange),
             Route("/harbour/today.html", files.today),
             Route("/archive/vintages.csv", _vintages),
-            Route("/{place}/{file:path}", files.kept),
+            Route("/{place}/{file:path}", files.file_response),
         ],
         middleware=[Middleware(FaultMiddleware, faults=faults)],
     )
@@ -144,7 +144,7 @@ class _Files:
         page = world_files.today_page(np.datetime64(self.clock["today"], "D"))
         return reply(request, page.encode(), _TYPES["html"])
 
-    async def kept(self, request: Request) -> Response:
+    async def file_response(self, request: Request) -> Response:
         """A file as it was written."""
         place, name = request.path_params["place"], request.path_params["file"]
         file = (world_files.DATA / place / name).resolve()

@@ -224,7 +224,7 @@ def simulate(seed: int = SEED) -> World:
     True
     """
     streams = np.random.SeedSequence(seed).spawn(6)
-    markets, own, curve, goods, currencies, _ = (np.random.default_rng(x) for x in streams)
+    markets, companies, curve, goods, currencies, _ = (np.random.default_rng(x) for x in streams)
     days = trading_days()
     months = pd.period_range(FIRST_DAY, LAST_DAY, freq="M")
     policy, yields, bill = _rates(curve, len(months))
@@ -241,7 +241,7 @@ def simulate(seed: int = SEED) -> World:
         _prices_of_goods(goods, len(months)),
         _exchange_rates(currencies, len(days)),
     )
-    return replace(world, total=_companies(own, world, stress))
+    return replace(world, total=_companies(companies, world, stress))
 
 
 def trading_days() -> Dates:
@@ -251,7 +251,7 @@ def trading_days() -> Dates:
     return np.asarray(every[np.is_busday(every) & ~closed])
 
 
-def traded(seed: int, count: int) -> Bools:
+def trading_mask(seed: int, count: int) -> Bools:
     """Days on which the thin trader was traded, in spells; the first and last always."""
     rng = np.random.default_rng([seed, 7])
     mood = remembering(rng.standard_normal(count), 0.6) * 0.8
@@ -387,12 +387,12 @@ class Economy:
         years = np.arange(len(self.world.months))[:, None] / 12.0
         real = np.exp(years * np.array(list(_REAL.values())) + 0.006 * np.cumsum(self.cycle, axis=0) / 12)
         noise = 1 + 0.002 * np.random.default_rng([self.world.seed, 19]).standard_normal(goods.shape)
-        return np.asarray(np.array(list(_WAGE.values())) * _lagged(goods, 3) * real * noise)
+        return np.asarray(np.array(list(_WAGE.values())) * _lag(goods, 3) * real * noise)
 
     @cached_property
     def unemployment(self) -> Floats:
         """Share of the labour force without work, percent; Tolvane's before its redefinition too."""
-        rest = _lagged(-self.cycle, 4)
+        rest = _lag(-self.cycle, 4)
         noise = 0.08 * np.random.default_rng([self.world.seed, 20]).standard_normal(rest.shape)
         level = np.array(list(_JOBLESS.values())) * np.exp(0.16 * rest) + noise
         level[self.world.months >= pd.Period(REDEFINED, "M"), 2] += REDEFINED_BY
@@ -444,7 +444,7 @@ class Economy:
         return np.asarray(np.clip(18 * ahead + noise, -95, 95))
 
 
-def _lagged(block: Floats, rows: int) -> Floats:
+def _lag(block: Floats, rows: int) -> Floats:
     return np.vstack([np.repeat(block[:1], rows, axis=0), block[:-rows]])
 
 

@@ -237,7 +237,7 @@ class Statistics:
 
     async def available(self, request: Request) -> Response:
         """Codes for which there are data."""
-        flow = _flow_named(request)
+        flow = _flow_of_name(request)
         if flow is None:
             return fault(request, 404, 100, "No results found")
         try:
@@ -245,8 +245,8 @@ class Statistics:
         except (FrequencyError, ValueError) as error:
             return fault(request, 400, 140, str(error))
         parts = [k.split(".") for k in keys]
-        found = {d: sorted({p[i] for p in parts}) for i, d in enumerate(flow.dimensions)}
-        return self._structures(request, Content(constrained=flow, available=found))
+        codes = {d: sorted({p[i] for p in parts}) for i, d in enumerate(flow.dimensions)}
+        return self._structures(request, Content(constrained=flow, available=codes))
 
     async def schema(self, request: Request) -> Response:
         """Schema of a flow's structure-specific messages."""
@@ -257,10 +257,10 @@ class Statistics:
 
     async def data(self, request: Request) -> Response:
         """Data at a key."""
-        flow = _flow_named(request)
+        flow = _flow_of_name(request)
         if flow is None:
             return fault(request, 404, 100, "No results found")
-        chosen = negotiated(request.headers.get("accept", ""), _DATA_TYPES)
+        chosen = negotiate(request.headers.get("accept", ""), _DATA_TYPES)
         if chosen is None:
             return fault(request, 406, 406, "Not acceptable")
         try:
@@ -272,11 +272,11 @@ class Statistics:
         ask = request.query_params
         whole = ask.get("detail", "full") in ("full", "dataonly") and ask.get("measures") != "none"
         kind, version = chosen
-        body = _encoded(kind, version, flow, series, whole)
+        body = _encode(kind, version, flow, series, whole)
         return self.reply(request, body, f"{kind};version={version}")
 
     def _structures(self, request: Request, content: Content) -> Response:
-        chosen = negotiated(request.headers.get("accept", ""), _STRUCTURE_TYPES)
+        chosen = negotiate(request.headers.get("accept", ""), _STRUCTURE_TYPES)
         if chosen is None:
             return fault(request, 406, 406, "Not acceptable")
         kind, version = chosen
@@ -306,7 +306,7 @@ class Statistics:
         word = f"{self.as_of}{revised}"
         if word not in self._series:
             values_by_key = _latest() if not self.as_of else _as_of(_latest(), date.fromisoformat(self.as_of))
-            self._series[word] = {k: _revised(v) for k, v in values_by_key.items()} if revised else values_by_key
+            self._series[word] = {k: _revise(v) for k, v in values_by_key.items()} if revised else values_by_key
         return self._series[word]
 
 
@@ -346,14 +346,14 @@ def _wait(name: tuple[str, str]) -> int:
     return 31 + 31 * int(lag[1:-1]) if lag else 0
 
 
-def _revised(rows: pd.DataFrame) -> pd.DataFrame:
+def _revise(rows: pd.DataFrame) -> pd.DataFrame:
     """The last twelve values a little higher."""
     values = rows["value"].to_numpy(dtype=float).copy()
     values[-12:] = np.round(values[-12:] * 1.004, 2)
     return rows.assign(value=values)
 
 
-def _flow_named(request: Request) -> Flow | None:
+def _flow_of_name(request: Request) -> Flow | None:
     """Flow of ``PRICES`` or ``QLO,PRICES,1.0``, or of a 3.0 path."""
     parts = str(request.path_params["flow"]).split(",")
     agency = parts[0] if len(parts) > 1 else request.path_params.get("agency", AGENCY)
@@ -372,11 +372,11 @@ def _pattern(flow: Flow, request: Request) -> Callable[[str], bool]:
             raise ValueError(f"{flow.id} has {len(flow.dimensions)} dimensions, the key '{key}' {len(parts)}")
         choices = [[] if p in ("", "*") else re.split(r"\+", p) for p in parts]
 
-    def _asked(value: str) -> bool:
+    def _is_requested(value: str) -> bool:
         codes = zip(value.split("."), choices, filters.values(), strict=True)
         return all((not c or code in c) and (f == [""] or code in f) for code, c, f in codes)
 
-    return _asked
+    return _is_requested
 
 
 def _bounds(ask: Any) -> tuple[Any, Any]:
@@ -400,7 +400,7 @@ def _last_day(period: str) -> Any:
     return after.astype("datetime64[D]") - DAY
 
 
-def _encoded(kind: str, version: str, flow: Flow, series: list[data_messages.Series], whole: bool) -> bytes:
+def _encode(kind: str, version: str, flow: Flow, series: list[data_messages.Series], whole: bool) -> bytes:
     if "csv" in kind:
         return data_messages.data_csv(flow, series, whole, version)
     if "json" in kind:
@@ -408,7 +408,7 @@ def _encoded(kind: str, version: str, flow: Flow, series: list[data_messages.Ser
     return data_messages.data_xml(flow, series, whole, generic="generic" in kind)
 
 
-def negotiated(accept: str, offered: tuple[tuple[str, str], ...]) -> tuple[str, str] | None:
+def negotiate(accept: str, offered: tuple[tuple[str, str], ...]) -> tuple[str, str] | None:
     """The type and version among those offered that the client prefers; None if it accepts none."""
     accepted = []
     for part in accept.split(",") if accept else ["*/*"]:
@@ -416,9 +416,9 @@ def negotiated(accept: str, offered: tuple[tuple[str, str], ...]) -> tuple[str, 
         weights = dict(p.split("=", 1) for p in parameters if "=" in p)
         accepted.append((-float(weights.get("q", "1")), kind.lower(), weights.get("version", "")))
     for _, kind, version in sorted(accepted, key=lambda w: w[0]):
-        for own, own_version in offered:
-            if kind in (own, "*/*") and version in ("", own_version):
-                return own, own_version
+        for kind_offered, version_offered in offered:
+            if kind in (kind_offered, "*/*") and version in ("", version_offered):
+                return kind_offered, version_offered
     return None
 
 

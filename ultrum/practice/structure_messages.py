@@ -9,10 +9,10 @@ from ultrum.practice.data_messages import (
     NS,
     Content,
     add,
+    categorisations,
     concept_names,
     header,
     meta,
-    placed,
     root_of,
     space_of,
     status_codes,
@@ -27,7 +27,7 @@ def structures_json(content: Content, version: str = "1.0.0") -> dict[str, Any]:
     data: dict[str, Any] = {}
     if content.flows:
         data["dataflows"] = [
-            {**_named(f.id, f.title), "structure": urn("DataStructure", "datastructure", f.id)}
+            {**_names(f.id, f.title), "structure": urn("DataStructure", "datastructure", f.id)}
             for f in content.flows
         ]
     if content.definitions:
@@ -44,7 +44,7 @@ def structures_json(content: Content, version: str = "1.0.0") -> dict[str, Any]:
     return {"meta": meta(), "data": data}
 
 
-def _named(name: str, title: str) -> dict[str, Any]:
+def _names(name: str, title: str) -> dict[str, Any]:
     return {
         "id": name,
         "version": VERSION,
@@ -63,16 +63,16 @@ def _json_code_lists(content: Content) -> list[dict[str, Any]]:
     for flow in content.definitions:
         for name, (title, codes) in flow.dimensions.items():
             lists[f"CL_{name}"] = {
-                **_named(f"CL_{name}", title), "codes": [_item(c, n) for c, n in codes.items()]
+                **_names(f"CL_{name}", title), "codes": [_item(c, n) for c, n in codes.items()]
             }  # fmt: skip
     status = [_item(c, n) for c, n in status_codes().items()]
-    lists["CL_OBS_STATUS"] = {**_named("CL_OBS_STATUS", "Status"), "codes": status}
+    lists["CL_OBS_STATUS"] = {**_names("CL_OBS_STATUS", "Status"), "codes": status}
     return list(lists.values())
 
 
 def _concepts(content: Content) -> dict[str, Any]:
     named = concept_names(content.definitions)
-    return {**_named("CONCEPTS", "Concepts"), "concepts": [_item(n, t) for n, t in named.items()]}
+    return {**_names("CONCEPTS", "Concepts"), "concepts": [_item(n, t) for n, t in named.items()]}
 
 
 def _json_definition(flow: Flow, version: str) -> dict[str, Any]:
@@ -105,7 +105,7 @@ def _json_definition(flow: Flow, version: str) -> dict[str, Any]:
         "measureList": measures,
         "attributeList": {"id": "AttributeDescriptor", "attributes": attributes},
     }
-    return {**_named(flow.id, flow.title), "dataStructureComponents": parts}
+    return {**_names(flow.id, flow.title), "dataStructureComponents": parts}
 
 
 def _json_attribute(flow: Flow, concept: str, name: str, version: str) -> dict[str, Any]:
@@ -129,14 +129,14 @@ def _json_topics() -> dict[str, Any]:
         {**_item(top, title), "categories": [_item(c, n) for c, n in inside.items()]}
         for top, (title, inside) in TOPICS.items()
     ]
-    return {**_named("TOPICS", "Topics"), "categories": categories}
+    return {**_names("TOPICS", "Topics"), "categories": categories}
 
 
 def _categorisations() -> list[dict[str, Any]]:
     return [
-        {**_named(f"IN_{flow}", f"{flow} in its topic"), "source": urn("Dataflow", "datastructure", flow),
+        {**_names(f"IN_{flow}", f"{flow} in its topic"), "source": urn("Dataflow", "datastructure", flow),
          "target": urn("Category", "categoryscheme", scheme, category)}
-        for scheme, category, flow in placed()
+        for scheme, category, flow in categorisations()
     ]  # fmt: skip
 
 
@@ -152,7 +152,7 @@ def _json_constraint(content: Content, version: str) -> dict[str, Any]:
         members = [{"id": d, "values": [{"value": x} for x in v]} for d, v in content.available.items()]
         region, kind = {"include": True, "keyValues": members}, {"role": "Actual"}
     attached = {"dataflows": [urn("Dataflow", "datastructure", flow.id)]}
-    return {**_named(f"CR_{flow.id}", f"What {flow.title} has"), **kind, "constraintAttachment": attached,
+    return {**_names(f"CR_{flow.id}", f"What {flow.title} has"), **kind, "constraintAttachment": attached,
             "cubeRegions": [region]}  # fmt: skip
 
 
@@ -170,9 +170,9 @@ def structures_xml(content: Content) -> bytes:
         _xml_topics(body)
     if content.definitions:
         _xml_code_lists(body, content)
-        scheme = _kept(add(body, "str:Concepts"), "str:ConceptScheme", "CONCEPTS", "Concepts")
+        scheme = _add_item(add(body, "str:Concepts"), "str:ConceptScheme", "CONCEPTS", "Concepts")
         for name, title in concept_names(content.definitions).items():
-            _titled(scheme, "str:Concept", name, title)
+            _add_title(scheme, "str:Concept", name, title)
         outer = add(body, "str:DataStructures")
         for flow in content.definitions:
             _xml_definition(outer, flow)
@@ -196,7 +196,7 @@ def specific_schema(flow: Flow) -> bytes:
     <xs:complexContent><xs:restriction base="ss:SeriesType"><xs:sequence>
       <xs:element name="Obs" type="own:ObsType" form="unqualified" minOccurs="0" maxOccurs="unbounded"/>
     </xs:sequence>
-{_required(flow)}
+{_requirement(flow)}
     </xs:restriction></xs:complexContent>
   </xs:complexType>
   <xs:complexType name="ObsType">
@@ -209,7 +209,7 @@ def specific_schema(flow: Flow) -> bytes:
 """.encode()
 
 
-def _required(flow: Flow) -> str:
+def _requirement(flow: Flow) -> str:
     lines = [f'      <xs:attribute name="{d}" use="required"><xs:simpleType><xs:restriction base="xs:string">'
              + "".join(f'<xs:enumeration value="{c}"/>' for c in codes)
              + "</xs:restriction></xs:simpleType></xs:attribute>"
@@ -218,15 +218,15 @@ def _required(flow: Flow) -> str:
     return "\n".join(lines)
 
 
-def _titled(parent: Any, tag: str, name: str, title: str, **more: str) -> Any:
+def _add_title(parent: Any, tag: str, name: str, title: str, **more: str) -> Any:
     element = add(parent, tag, id=name, **more)
     add(element, "com:Name", title, **{LANGUAGE: "en"})
     return element
 
 
-def _kept(parent: Any, tag: str, name: str, title: str, **more: str) -> Any:
+def _add_item(parent: Any, tag: str, name: str, title: str, **more: str) -> Any:
     """An item that an agency keeps under a version."""
-    return _titled(parent, tag, name, title, agencyID=AGENCY, version=VERSION, **more)
+    return _add_title(parent, tag, name, title, agencyID=AGENCY, version=VERSION, **more)
 
 
 def _ref(parent: Any, tag: str, name: str, kind: str, package: str, **more: str) -> None:
@@ -234,7 +234,7 @@ def _ref(parent: Any, tag: str, name: str, kind: str, package: str, **more: str)
     add(outer, "Ref", id=name, **{"class": kind, "package": package}, **more)
 
 
-def _owned(name: str = "") -> dict[str, str]:
+def _owner(name: str = "") -> dict[str, str]:
     if not name:
         return {"agencyID": AGENCY, "version": VERSION}
     return {"agencyID": AGENCY, "maintainableParentID": name, "maintainableParentVersion": VERSION}
@@ -243,21 +243,21 @@ def _owned(name: str = "") -> dict[str, str]:
 def _flows(body: Any, content: Content) -> None:
     outer = add(body, "str:Dataflows")
     for flow in content.flows:
-        element = _kept(outer, "str:Dataflow", flow.id, flow.title)
-        _ref(element, "str:Structure", flow.id, "DataStructure", "datastructure", **_owned())
+        element = _add_item(outer, "str:Dataflow", flow.id, flow.title)
+        _ref(element, "str:Structure", flow.id, "DataStructure", "datastructure", **_owner())
 
 
 def _xml_topics(body: Any) -> None:
-    scheme = _kept(add(body, "str:CategorySchemes"), "str:CategoryScheme", "TOPICS", "Topics")
+    scheme = _add_item(add(body, "str:CategorySchemes"), "str:CategoryScheme", "TOPICS", "Topics")
     for top, (title, inside) in TOPICS.items():
-        parent = _titled(scheme, "str:Category", top, title)
+        parent = _add_title(scheme, "str:Category", top, title)
         for name, children in inside.items():
-            _titled(parent, "str:Category", name, children)
+            _add_title(parent, "str:Category", name, children)
     outer = add(body, "str:Categorisations")
-    for owner, category, flow in placed():
-        element = _kept(outer, "str:Categorisation", f"IN_{flow}", f"{flow} in its topic")
-        _ref(element, "str:Source", flow, "Dataflow", "datastructure", **_owned())
-        _ref(element, "str:Target", category, "Category", "categoryscheme", **_owned(owner))
+    for owner, category, flow in categorisations():
+        element = _add_item(outer, "str:Categorisation", f"IN_{flow}", f"{flow} in its topic")
+        _ref(element, "str:Source", flow, "Dataflow", "datastructure", **_owner())
+        _ref(element, "str:Target", category, "Category", "categoryscheme", **_owner(owner))
 
 
 def _xml_code_lists(body: Any, content: Content) -> None:
@@ -265,23 +265,23 @@ def _xml_code_lists(body: Any, content: Content) -> None:
     lists = {f"CL_{n}": v for flow in content.definitions for n, v in flow.dimensions.items()}
     lists["CL_OBS_STATUS"] = ("Status", status_codes())
     for name, (title, codes) in lists.items():
-        element = _kept(outer, "str:Codelist", name, title)
+        element = _add_item(outer, "str:Codelist", name, title)
         for code, label in codes.items():
-            _titled(element, "str:Code", code, label)
+            _add_title(element, "str:Code", code, label)
 
 
 def _concept(element: Any, name: str) -> None:
-    _ref(element, "str:ConceptIdentity", name, "Concept", "conceptscheme", **_owned("CONCEPTS"))
+    _ref(element, "str:ConceptIdentity", name, "Concept", "conceptscheme", **_owner("CONCEPTS"))
 
 
 def _xml_definition(outer: Any, flow: Flow) -> None:
-    parts = add(_kept(outer, "str:DataStructure", flow.id, flow.title), "str:DataStructureComponents")
+    parts = add(_add_item(outer, "str:DataStructure", flow.id, flow.title), "str:DataStructureComponents")
     listed = add(parts, "str:DimensionList", id="DimensionDescriptor")
     for i, name in enumerate(flow.dimensions, start=1):
         dimension = add(listed, "str:Dimension", id=name, position=str(i))
         _concept(dimension, name)
         represented = add(dimension, "str:LocalRepresentation")
-        _ref(represented, "str:Enumeration", f"CL_{name}", "Codelist", "codelist", **_owned())
+        _ref(represented, "str:Enumeration", f"CL_{name}", "Codelist", "codelist", **_owner())
     time = add(listed, "str:TimeDimension", id="TIME_PERIOD", position=str(len(flow.dimensions) + 1))
     _concept(time, "TIME_PERIOD")
     add(add(time, "str:LocalRepresentation"), "str:TextFormat", textType="ObservationalTimePeriod")
@@ -297,7 +297,7 @@ def _xml_attribute(parent: Any, flow: Flow, name: str) -> None:
     _concept(attribute, name)
     if name == "OBS_STATUS":
         represented = add(attribute, "str:LocalRepresentation")
-        _ref(represented, "str:Enumeration", "CL_OBS_STATUS", "Codelist", "codelist", **_owned())
+        _ref(represented, "str:Enumeration", "CL_OBS_STATUS", "Codelist", "codelist", **_owner())
     relation = add(attribute, "str:AttributeRelationship")
     if name == "OBS_STATUS":
         add(add(relation, "str:PrimaryMeasure"), "Ref", id="OBS_VALUE")
@@ -308,9 +308,9 @@ def _xml_attribute(parent: Any, flow: Flow, name: str) -> None:
 
 def _xml_constraint(body: Any, flow: Flow, available: dict[str, list[str]]) -> None:
     outer = add(body, "str:Constraints")
-    element = _kept(outer, "str:ContentConstraint", f"CR_{flow.id}", f"What {flow.title} has", type="Actual")
+    element = _add_item(outer, "str:ContentConstraint", f"CR_{flow.id}", f"What {flow.title} has", type="Actual")
     attached = add(element, "str:ConstraintAttachment")
-    _ref(attached, "str:Dataflow", flow.id, "Dataflow", "datastructure", **_owned())
+    _ref(attached, "str:Dataflow", flow.id, "Dataflow", "datastructure", **_owner())
     region = add(element, "str:CubeRegion", include="true")
     for name, codes in available.items():
         part = add(region, "com:KeyValue", id=name)

@@ -46,7 +46,7 @@ def monthly_text(world: World) -> str:
 
 def monthly_zip(world: World) -> bytes:
     """The same text as the college hands it out."""
-    return _zipped(NAME, monthly_text(world))
+    return _zip(NAME, monthly_text(world))
 
 
 def daily_zip(world: World) -> bytes:
@@ -58,10 +58,10 @@ def daily_zip(world: World) -> bytes:
         "day;bill;" + ";".join(FACTORS) + "\n",
     ]
     lines += [_line(d, row) for d, row in zip(days, columns, strict=True)]
-    return _zipped(DAILY_NAME, "".join(lines))
+    return _zip(DAILY_NAME, "".join(lines))
 
 
-def _zipped(name: str, text: str) -> bytes:
+def _zip(name: str, text: str) -> bytes:
     """An archive with a fixed date, so that bytes repeat."""
     packed = io.BytesIO()
     with zipfile.ZipFile(packed, "w") as archive:
@@ -282,7 +282,7 @@ def write(folder: Path = DATA, world: World | None = None) -> None:
     world = world or simulate()
     folder.mkdir(parents=True, exist_ok=True)
     close, _ = exchange.closes(world)
-    _packed(exchange.bars(world)).to_parquet(folder / "bars.parquet", compression="zstd", index=False)
+    _pack(exchange.bars(world)).to_parquet(folder / "bars.parquet", compression="zstd", index=False)
     observatory.observations(world).to_parquet(folder / "observatory.parquet", compression="zstd", index=False)
     for name, table in small_tables(world, close).items():
         table.to_csv(folder / f"{name}.csv", index=False, lineterminator="\n")
@@ -355,7 +355,7 @@ def table(name: str) -> pd.DataFrame:
     return pd.read_csv(DATA / f"{name}.csv")
 
 
-def _packed(frame: pd.DataFrame) -> pd.DataFrame:
+def _pack(frame: pd.DataFrame) -> pd.DataFrame:
     """Prices as whole cents and volumes as hundreds, which compress well."""
     packed = frame.copy()
     for column in _CENTS:

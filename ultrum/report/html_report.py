@@ -22,10 +22,10 @@ from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.fit import CONSTANT, NO_RESPONSE
 from ultrum.core.regression.inference import detectable_multiple
-from ultrum.core.series.text_tables import headed
+from ultrum.core.series.text_tables import capitalise
 from ultrum.core.time.period_labels import period_label
 from ultrum.core.workings import Workings
-from ultrum.errors import EstimationError, listed, warn_user
+from ultrum.errors import EstimationError, name_list, warn_user
 from ultrum.report.model_tables import model_table
 from ultrum.report.result_tables_and_figures import (
     company_fits,
@@ -55,7 +55,7 @@ def page(result: StudyResult, drawn: Mapping[str, str], explored: Mapping[str, s
         number=_number,
         period=period_label,
         p=lambda value: p_in_words(value) or "—",
-        headed=headed,
+        headed=capitalise,
     )
     facts = run_facts(result)
     return environment.get_template("report.html.j2").render(
@@ -77,7 +77,7 @@ def page(result: StudyResult, drawn: Mapping[str, str], explored: Mapping[str, s
         two_pass=_two_pass(result),
         two_pass_identified="" if result.two_pass is None else result.two_pass.identification_in_words(),
         all_workings=_workings(result),
-        own_choice=_own_choice(result),
+        own_choice=_base_case_note(result),
         search=search_in_words(result.specifications, result.company),
         more_figures={n: figure_words(n, result) for n in drawn if n not in _IN_PLACE},
         trail=repr(trail_of(facts, answer_of(facts))),
@@ -145,12 +145,12 @@ def _side_by_side(result: StudyResult) -> str:
     return model_table(fits, title=title).to_html()
 
 
-def _own_choice(result: StudyResult) -> str:
+def _base_case_note(result: StudyResult) -> str:
     """Why the beta of the own choice is not that of the page, where they differ."""
     if result.sensitivity is None:
         return ""
     page = float(result.betas.fit(result.company).coefficients[first_factor(result)])
-    if f"{page:.2f}" == f"{float(result.sensitivity.own['beta']):.2f}":
+    if f"{page:.2f}" == f"{float(result.sensitivity.base_case['beta']):.2f}":
         return ""
     return (
         f"The beta of this page is {page:.2f}: it is estimated on the whole sample of the study with the factors "
@@ -218,19 +218,19 @@ def _model_rows(name: str, table: BetaTable, result: StudyResult) -> dict[str, A
         "rows": rows,
         "lags": _range_of(table.lags),
         "many": _alphas_in_words(columns),
-        "dropped": _dropped_in_words(columns.dropped),
+        "dropped": _losses_in_words(columns.dropped),
     }
 
 
-def _dropped_in_words(dropped: pd.DataFrame) -> str:
+def _losses_in_words(dropped: pd.DataFrame) -> str:
     """Rows that each company lost and why, companies with the same losses together; empty if there are none.
 
     Examples
     --------
     >>> dropped = pd.DataFrame({"missing size": [2, 2, 0, 0], "missing value": [0, 0, 0, 1]}, list("ABCD"))
-    >>> _dropped_in_words(dropped)
+    >>> _losses_in_words(dropped)
     'Dropped: 2 missing size (A, B); 1 missing value (D).'
-    >>> _dropped_in_words(pd.DataFrame({"missing size": range(1, 9)}, list("ABCDEFGH"))).partition("(F)")[2]
+    >>> _losses_in_words(pd.DataFrame({"missing size": range(1, 9)}, list("ABCDEFGH"))).partition("(F)")[2]
     '; other causes (2 more).'
     """
     companies: dict[str, list[str]] = {}
@@ -257,7 +257,7 @@ def _alphas_in_words(columns: _Columns) -> str:
         return ""
     few = float(columns.errors[CONSTANT].median()) * detectable_multiple(float(columns.table.df.median()))
     stand_out = list(map(str, among.index[among < _LEVEL]))
-    left = f"{len(stand_out)} ({listed(stand_out)})" if stand_out else "none"
+    left = f"{len(stand_out)} ({name_list(stand_out)})" if stand_out else "none"
     return (
         f"Alphas with p below 5 %: {int((alone < _LEVEL).sum())} of {len(alone)}, where chance alone gives about "
         f"{_LEVEL * len(alone):.1f}; adjusted for their number (Holm 1979): {left}. The median company would "

@@ -49,7 +49,7 @@ def explorer(result: StudyResult) -> dict[str, str] | None:
     dict of str to str, or None
         ``script`` (bokeh's own), ``item`` (the picture), ``lines`` (JSON) and ``version``.
     """
-    return _explored(list(lines_of(result)))
+    return _explorer_parts(list(lines_of(result)))
 
 
 def series_page(series: Sequence[TimeSeries], title: str = "") -> str:
@@ -78,7 +78,7 @@ def series_page(series: Sequence[TimeSeries], title: str = "") -> str:
     if not valid:
         raise UltrumError("None of the series has a value, so there is nothing to draw.")
     named = unique_headings(valid, [one.name for one in valid])
-    explored = _explored([_as_read("Series", n, one) for n, one in zip(named, valid, strict=True)])
+    explored = _explorer_parts([_as_read("Series", n, one) for n, one in zip(named, valid, strict=True)])
     if explored is None:
         raise UltrumError("A page needs the package bokeh: pip install 'ultrum[interactive]'.")
     folder = Path(__file__).parent
@@ -108,7 +108,7 @@ def _facts(series: TimeSeries) -> dict[str, str]:
     }  # fmt: skip
 
 
-def _explored(every: list[Line]) -> dict[str, str] | None:
+def _explorer_parts(every: list[Line]) -> dict[str, str] | None:
     """The picture of some lines, with its script; None without bokeh."""
     if importlib.util.find_spec("bokeh") is None:
         return None
@@ -117,7 +117,7 @@ def _explored(every: list[Line]) -> dict[str, str] | None:
     from bokeh.resources import Resources
 
     lines = _within(every, _MOST_POINTS)
-    item = _renumbered(json_item(_picture(), cast(Any, "explorer-picture")))
+    item = _renumber(json_item(_picture(), cast(Any, "explorer-picture")))
     return {
         "script": Resources(mode="inline", components=["bokeh"]).js_raw[0],
         "item": _inert(item),
@@ -156,7 +156,7 @@ def _about(result: StudyResult, group: str) -> Iterator[Line]:
         yield Line(group, f"{name}, lower bound", "beta", band["low"])
         yield Line(group, f"{name}, upper bound", "beta", band["high"])
     if "break" in wanted:
-        yield Line(group, "F of a break at each date", "F", result.break_found.path)
+        yield Line(group, "F of a break at each date", "F", result.company_break.path)
 
 
 def _grown(group: str, table: SeriesTable) -> Iterator[Line]:
@@ -236,7 +236,7 @@ def _data(lines: list[Line]) -> list[dict[str, Any]]:
     return rows
 
 
-def _renumbered(item: Any) -> Any:
+def _renumber(item: Any) -> Any:
     """The picture with its parts numbered from 1 in the order they appear: the same bytes every time."""
     numbers: dict[str, str] = {}
 

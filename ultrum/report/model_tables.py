@@ -12,7 +12,7 @@ from typing import Any, Final, Literal
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.displayed_numbers import decimals, significant, true_minus
 from ultrum.core.pricing.two_pass_result import KINDS_IN_WORDS, TwoPass
 from ultrum.core.regression.beta_table import BetaTable
@@ -194,7 +194,7 @@ class ModelTable:
         return self.to_html()
 
 
-@checked
+@validate_arguments
 def model_table(
     models: Mapping[str, Model] | Sequence[Model] | Model | BetaTable,
     *,
@@ -263,7 +263,7 @@ class _Style:
         mark = next((mark for limit, mark in _STARS if p < limit), "") if self.stars else ""
         under = {"errors": error, "t": t, "p": p}[self.below]
         places = self.digits if self.below != "t" else min(self.digits, 2)
-        return f"{_signed(value, self.digits)}{mark}", f"({_signed(under, places)})"
+        return f"{_true_minus(value, self.digits)}{mark}", f"({_true_minus(under, places)})"
 
     def name(self, term: str) -> str:
         """What a term is called."""
@@ -274,7 +274,7 @@ class _Style:
         return ["* p < 0.10, ** p < 0.05, *** p < 0.01."] if self.stars else []
 
 
-def _signed(value: float, digits: int) -> str:
+def _true_minus(value: float, digits: int) -> str:
     """A number with a true minus sign, and as many places as show something of a small one."""
     if value and abs(value) < 0.5 * 10.0**-digits:
         return f"{value:.1e}".replace("-", "−")
@@ -321,7 +321,7 @@ def _r2_of(model: Model) -> str:
     return true_minus(decimals(model.r2, 3))
 
 
-def _adjusted_of(model: Model) -> str:
+def _r2_bar(model: Model) -> str:
     return true_minus(decimals(model.r2_adjusted, 3)) if isinstance(model, Fit) else ""
 
 
@@ -337,7 +337,7 @@ _TAIL: Final[dict[str, Callable[[Any], str]]] = {
     "Effects": _effects_of,
     "Observations": _rows_of,
     "R²": _r2_of,
-    "Adjusted R²": _adjusted_of,
+    "Adjusted R²": _r2_bar,
     "Residual deviation": _sigma_of,
 }
 

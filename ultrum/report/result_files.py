@@ -15,12 +15,12 @@ from typing import Any, Final
 
 import pandas as pd
 
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import UltrumError, reason
 from ultrum.file_access import path_of
 from ultrum.report import figures
-from ultrum.report.figures.figure_style import pdf_bytes, png_bytes, renamed_png
+from ultrum.report.figures.figure_style import pdf_bytes, png_bytes, rename_png
 from ultrum.report.html_report import page, wants_lines
 from ultrum.report.interactive_page import explorer
 from ultrum.report.model_tables import model_table
@@ -33,7 +33,14 @@ from ultrum.report.result_tables_and_figures import (
     slug,
     tables,
 )
-from ultrum.report.table_files import CsvForm, described_csv, flattened, to_parquet, whole_folder, write_workbook
+from ultrum.report.table_files import (
+    CsvForm,
+    csv_with_metadata,
+    flatten_index,
+    to_parquet,
+    whole_folder,
+    write_workbook,
+)
 from ultrum.study.provenance import run_file
 from ultrum.study.sections import Figure
 from ultrum.study.stages import code_of_parts, digest
@@ -103,8 +110,8 @@ def _is_written(result: StudyResult, folder: Path) -> bool:
     """Whether a folder holds just these results already, byte for byte."""
     if result.store is None or not (folder / ".ultrum").exists():
         return False
-    known = result.store.load(_results_key(result))
-    return known is not None and known == _checksums(folder)
+    checksums = result.store.load(_results_key(result))
+    return checksums is not None and checksums == _checksums(folder)
 
 
 def _checksums(folder: Path) -> dict[str, str]:
@@ -170,7 +177,7 @@ def _with_run(formats: Mapping[str, bytes], run: str) -> dict[str, bytes]:
     """The files of a figure with the name of a run in their metadata."""
     old, new = _NO_RUN.encode(), run.encode()
     named = {e: body.replace(old, new) for e, body in formats.items() if e != "png"}
-    return {**named, "png": renamed_png(formats["png"], old, new)}
+    return {**named, "png": rename_png(formats["png"], old, new)}
 
 
 def _draw(result: StudyResult, metadata: Mapping[str, str], name: Figure) -> dict[str, bytes]:
@@ -199,7 +206,7 @@ def _write_tables(result: StudyResult, tables: Mapping[str, pd.DataFrame], work:
     facts = dict(zip(_CORE, metadata.values(), strict=True))
     for name, table in tables.items():
         if "csv" in wanted:
-            described_csv(table, place / f"{name}.csv", form, facts=facts)
+            csv_with_metadata(table, place / f"{name}.csv", form, facts=facts)
         if "parquet" in wanted:
             to_parquet(table, place / f"{name}.parquet", metadata)
     comment = "; ".join(f"{k.replace('_', ' ')} {v}" for k, v in metadata.items())
@@ -232,7 +239,7 @@ def journal_tables(result: StudyResult, write: str) -> dict[str, str]:
     """The company's models side by side, and each model's companies, as a paper prints them."""
     company = result.company
     fits = company_fits(result)
-    title = f"{result.names.get(company, company)}: {counted(len(fits), 'model')}"
+    title = f"{result.names.get(company, company)}: {quantity(len(fits), 'model')}"
     texts = {"models_of_" + slug(company): getattr(model_table(fits, title=title), write)()}
     files = files_of("betas", result.models)
     for name, table in result.models.items():
@@ -246,10 +253,10 @@ def _write_workbook(tables: Mapping[str, pd.DataFrame], path: Path, metadata: Ma
     """One workbook: a sheet of notes, then a sheet for each table."""
     notes = pd.DataFrame({"what": list(metadata), "value": list(metadata.values())})
     facts = {"title": metadata["study"], "comments": f"run {metadata['run']}", "created": _NO_CLOCK}
-    write_workbook({"notes": notes, **_ordered(tables)}, path, facts)
+    write_workbook({"notes": notes, **_order_sheets(tables)}, path, facts)
 
 
-def _ordered(tables: Mapping[str, pd.DataFrame]) -> dict[str, pd.DataFrame]:
+def _order_sheets(tables: Mapping[str, pd.DataFrame]) -> dict[str, pd.DataFrame]:
     """The answer first, then models and tests, then the panel and what it rests on."""
     first, last = _SHEETS["answer"], [*_SHEETS["panel"], *_SHEETS["notes"]]
     middle = [n for n in tables if n not in first and n not in last]
@@ -276,7 +283,7 @@ def write_database(tables: Mapping[str, pd.DataFrame], path: Path, metadata: Map
         with contextlib.closing(sqlite3.connect(path)) as connection, connection:
             pd.DataFrame([metadata]).to_sql("metadata", connection, index=False)
             for name, table in tables.items():
-                plain = flattened(table)
+                plain = flatten_index(table)
                 plain.columns = _apart(list(plain.columns))
                 plain.to_sql(name, connection, index=False)
     except (sqlite3.Error, pd.errors.DatabaseError) as error:

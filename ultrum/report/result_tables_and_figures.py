@@ -29,7 +29,7 @@ def tables(result: StudyResult) -> dict[str, pd.DataFrame]:
     return {
         **beta_tables,
         **_cost_tables(result),
-        **_asked_for(result),
+        **_optional_tables(result),
         "checks": result.checks,
         "coverage": result.panel.coverage,
         "missing_log": result.panel.missing_log,
@@ -56,7 +56,7 @@ def _cost_tables(result: StudyResult) -> dict[str, pd.DataFrame]:
     return {"cost_of_equity": cost, "build_up": result.cost.parts, "variance_shares": shares}
 
 
-def _asked_for(result: StudyResult) -> dict[str, pd.DataFrame]:
+def _optional_tables(result: StudyResult) -> dict[str, pd.DataFrame]:
     """Tables of what the study asks for in addition to its regressions."""
     requested: dict[str, pd.DataFrame] = {}
     if result.joint_alpha:
@@ -194,29 +194,29 @@ def _drawers(result: StudyResult) -> dict[str, Callable[[], Axes]]:
         "betas": lambda: figures.betas(betas, highlight=company, level=level, source=source),
         "line of fit": lambda: figures.line_of_fit(fit, level=level, source=source),
         "build-up": lambda: figures.build_up(
-            _given(result.cost, "[cost_of_equity]"), company, level=level, source=source
+            _require(result.cost, "[cost_of_equity]"), company, level=level, source=source
         ),
         "rolling beta": lambda: figures.beta_path(
-            _given(result.rolling, "rolling betas"), company,
+            _require(result.rolling, "rolling betas"), company,
             whole=float(fit.coefficients[first_factor(result)]), level=level, source=source,
         ),
         "state-space beta": lambda: figures.beta_path(
             result.state_space_beta, company, level=level, source=source
         ),
-        "break": lambda: figures.break_path(result.break_found, source=source),
+        "break": lambda: figures.break_path(result.company_break, source=source),
         "predicted against realised": lambda: figures.predicted_against_realised(
-            _given(result.two_pass, "[two_pass]"), source=source
+            _require(result.two_pass, "[two_pass]"), source=source
         ),
-        "peers": lambda: figures.peers(_given(result.peers, "[cost_of_equity.peers]"), source=source),
+        "peers": lambda: figures.peers(_require(result.peers, "[cost_of_equity.peers]"), source=source),
         "sensitivity": lambda: figures.sensitivity(
-            _given(result.sensitivity, "[sensitivity]"), source=source
+            _require(result.sensitivity, "[sensitivity]"), source=source
         ),
         "risk and return": lambda: _risk_and_return(result),
         "growth of one": lambda: figures.growth_of_one(result.returns.select([company])),
     }  # fmt: skip
 
 
-def _given(part: T | None, section: str) -> T:
+def _require(part: T | None, section: str) -> T:
     """A part of a result that a figure needs.
 
     Raises

@@ -15,7 +15,7 @@ from typing import Any, Final, Literal
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.displayed_numbers import without_rounding
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.series.metadata import Metadata
@@ -60,7 +60,7 @@ def whole_folder(path: str | os.PathLike[str]) -> Iterator[Path]:
 def to_csv(table: pd.DataFrame, path: Path, separator: str = ",", decimal_mark: str = ".") -> list[str]:
     """A table as CSV: full precision, SDMX period names, no text a sheet would run; the heads as written."""
     path = path_of(path)
-    plain = flattened(table)
+    plain = flatten_index(table)
     for column in plain:
         if pd.api.types.is_float_dtype(plain[column]):
             plain[column] = without_rounding(plain[column].to_numpy(dtype=float))
@@ -113,7 +113,7 @@ def write_workbook(
 
 def _write_sheet(book: Any, name: str, table: pd.DataFrame) -> None:
     """One sheet, its columns as wide as what they hold."""
-    plain = flattened(table)
+    plain = flatten_index(table)
     page = book.add_worksheet(name[:31])
     head = book.add_format({"bold": True, "text_wrap": True, "valign": "top"})
     page.freeze_panes(1, 1)
@@ -135,7 +135,7 @@ def to_parquet(table: pd.DataFrame, path: Path, metadata: Mapping[str, str] | No
     import pyarrow as pa
     import pyarrow.parquet
 
-    arrow = pa.Table.from_pandas(flattened(table), preserve_index=False)
+    arrow = pa.Table.from_pandas(flatten_index(table), preserve_index=False)
     arrow = arrow.replace_schema_metadata({**(arrow.schema.metadata or {}), **(metadata or {})})
     try:
         pyarrow.parquet.write_table(arrow, path)
@@ -143,7 +143,7 @@ def to_parquet(table: pd.DataFrame, path: Path, metadata: Mapping[str, str] | No
         raise UltrumError(f"{path} cannot be written: {reason(error)}.") from error
 
 
-def flattened(table: pd.DataFrame) -> pd.DataFrame:
+def flatten_index(table: pd.DataFrame) -> pd.DataFrame:
     """Index as a first column: dates where they are days, else SDMX names of periods."""
     plain = table.copy() if isinstance(table.index, pd.RangeIndex) else table.reset_index()
     plain.columns = [str(c) for c in plain.columns]
@@ -194,7 +194,7 @@ class CsvForm:
     dates: str = "period"
 
 
-def described_csv(
+def csv_with_metadata(
     table: pd.DataFrame,
     path: Path,
     form: CsvForm,
@@ -212,7 +212,7 @@ def described_csv(
     facts : mapping, optional
         Of the whole file, in Dublin Core's terms.
     """
-    flat = flattened(with_periods(table, form.dates))
+    flat = flatten_index(with_periods(table, form.dates))
     written = to_csv(flat, path, form.separator, form.decimal_mark)
     description = {
         "@context": _CONTEXT,
@@ -361,8 +361,10 @@ def _write_rows(sheet: Any, workings: Workings, bold: Any) -> None:
             if not column.formula:
                 sheet.write_number(row, where, float(value))
                 continue
-            own = {c.name: f"{_letters(_STEP_COLUMNS + 1 + k)}{row + 1}" for k, c in enumerate(workings.columns)}
-            formula = in_a_spreadsheet(column.formula, cells, ranges, own)
+            cells_of_row = {
+                c.name: f"{_letters(_STEP_COLUMNS + 1 + k)}{row + 1}" for k, c in enumerate(workings.columns)
+            }
+            formula = in_a_spreadsheet(column.formula, cells, ranges, cells_of_row)
             sheet.write_formula(row, where, formula, None, float(value))
 
 
@@ -390,7 +392,7 @@ def _letters(column: int) -> str:
 # Export of series, panels and results to files, with the metadata of each column
 
 
-@checked
+@validate_arguments
 def save(
     data: Any,
     path: str | os.PathLike[str],
@@ -432,8 +434,8 @@ def save(
     """
     target = path_of(path)
     if isinstance(data, Mapping) or (isinstance(data, Workings) and target.suffix.lower() == ".xlsx"):
-        return _saved_sheets(data if isinstance(data, Mapping) else {"workings": data}, target, layout)
-    frame = _framed(data, layout)
+        return _save_sheets(data if isinstance(data, Mapping) else {"workings": data}, target, layout)
+    frame = _frame_of(data, layout)
     if periods == "columns":
         refuse_other_rows(frame)
     form = CsvForm(dates="period" if periods == "label" else "year and period")
@@ -443,14 +445,14 @@ def save(
         raise UltrumError(f"'{target.name}' ends in none of .csv, {', '.join(writers)}.")
     try:
         if kind == ".csv":
-            return described_csv(frame, target, form, _abouts(data))
+            return csv_with_metadata(frame, target, form, _abouts(data))
         writers[kind](with_periods(frame, form.dates), target)
     except OSError as error:
         raise UltrumError(f"{target} cannot be written: {reason(error)}.") from error
     return [target]
 
 
-def _saved_sheets(sheets: Mapping[str, Any], target: Path, layout: str) -> list[Path]:
+def _save_sheets(sheets: Mapping[str, Any], target: Path, layout: str) -> list[Path]:
     """Several tables as the sheets of a workbook, or several workings as sheets of formulas."""
     if target.suffix.lower() != ".xlsx":
         raise UltrumError(f"Several tables are the sheets of a workbook; '{target.name}' must end in .xlsx.")
@@ -463,14 +465,14 @@ def _saved_sheets(sheets: Mapping[str, Any], target: Path, layout: str) -> list[
         if any(live):
             write_workings(target, sheets)
         else:
-            framed = {str(n): _framed(one, layout) for n, one in sheets.items()}
+            framed = {str(n): _frame_of(one, layout) for n, one in sheets.items()}
             write_workbook({n: with_periods(frame, "period") for n, frame in framed.items()}, target, {})
     except OSError as error:
         raise UltrumError(f"{target} cannot be written: {reason(error)}.") from error
     return [target]
 
 
-def _framed(data: Any, layout: str) -> pd.DataFrame:
+def _frame_of(data: Any, layout: str) -> pd.DataFrame:
     if isinstance(data, Panel):
         if layout == "long":
             return data.long()

@@ -39,7 +39,7 @@ class Secret:
     query: Mapping[str, str]
     words: tuple[str, ...]
 
-    def redacted(self, text: str) -> str:
+    def redact(self, text: str) -> str:
         """A text without the secret, plain or as addresses have it."""
         return _without_words(text, self.words)
 
@@ -177,7 +177,7 @@ class Credentials:
 
     def secret(self, source: str) -> Secret:
         """Fetch the secret from where it is kept."""
-        word = self._kept(source)
+        word = self._saved_names(source)
         if self.kind == "query":
             return Secret({}, {self.name: word}, (word,))
         if self.kind == "password":
@@ -191,7 +191,7 @@ class Credentials:
         header = {"authorization": f"Bearer {word}"} if self.kind == "bearer" else {self.name: word}
         return Secret(header, {}, (word,))
 
-    def _kept(self, source: str) -> str:
+    def _saved_names(self, source: str) -> str:
         if self.variable:
             word = os.environ.get(self.variable, "").strip()
             if not word:

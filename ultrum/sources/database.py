@@ -106,12 +106,12 @@ def open_sqlite(database: str | None, name: str, deadline: float) -> sqlite3.Con
     if not place.is_file():
         raise SourceError(f"{name}: there is no file {place}.")
     connection = sqlite3.connect(f"{place.as_uri()}?mode=ro", uri=True, check_same_thread=False)
-    connection.set_authorizer(_authorized)
+    connection.set_authorizer(_authorize)
     connection.set_progress_handler(lambda: int(time.monotonic() > deadline), _STEPS)
     return connection
 
 
-def _authorized(action: int, first: str | None, second: str | None, *_: Any) -> int:
+def _authorize(action: int, first: str | None, second: str | None, *_: Any) -> int:
     """Whether SQLite may do something: select, read, call a harmless function, describe a table."""
     if action == sqlite3.SQLITE_FUNCTION and str(second).lower() in _BARRED:
         return sqlite3.SQLITE_DENY

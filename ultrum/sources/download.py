@@ -85,7 +85,7 @@ class CodingError(Exception):
     """The body is coded in a way that is not accepted, or ends before it is whole."""
 
 
-def decoded(parts: Iterable[bytes], coding: str) -> Iterator[bytes]:
+def decode_body(parts: Iterable[bytes], coding: str) -> Iterator[bytes]:
     """The body of an answer without its content coding, in pieces of bounded size.
 
     Parameters
@@ -107,10 +107,10 @@ def decoded(parts: Iterable[bytes], coding: str) -> Iterator[bytes]:
         return
     if len(names) > 1 or names[0] not in _CODINGS:
         raise CodingError(f"it is coded as '{coding[:60]}', and only one of gzip and deflate is accepted")
-    yield from _inflated(parts, _CODINGS[names[0]])
+    yield from _inflate(parts, _CODINGS[names[0]])
 
 
-def _inflated(parts: Iterable[bytes], bits: int) -> Iterator[bytes]:
+def _inflate(parts: Iterable[bytes], bits: int) -> Iterator[bytes]:
     reader: Any = None
     for part in parts:
         if reader is None:
@@ -121,7 +121,7 @@ def _inflated(parts: Iterable[bytes], bits: int) -> Iterator[bytes]:
             continue
         left = part
         while left or reader.unconsumed_tail:
-            piece = _decompressed(reader, left or reader.unconsumed_tail)
+            piece = _decompress(reader, left or reader.unconsumed_tail)
             left = b""
             yield piece
             if not piece and not reader.unconsumed_tail:
@@ -132,7 +132,7 @@ def _inflated(parts: Iterable[bytes], bits: int) -> Iterator[bytes]:
         raise CodingError("its compressed body is cut short")
 
 
-def _decompressed(reader: Any, data: bytes) -> bytes:
+def _decompress(reader: Any, data: bytes) -> bytes:
     try:
         return bytes(reader.decompress(data, _PIECE))
     except zlib.error as error:

@@ -16,7 +16,7 @@ import tenacity
 
 from ultrum.errors import NotFoundError, SourceError
 from ultrum.sources.credentials import Secret, hidden_in_logs, refuse_secret
-from ultrum.sources.download import ACCEPTED, CodingError, Download, decoded
+from ultrum.sources.download import ACCEPTED, CodingError, Download, decode_body
 from ultrum.sources.limits import current
 from ultrum.sources.network_rules import (
     DeadlineError,
@@ -140,9 +140,9 @@ class HttpClient:
             with hidden_in_logs(shown.words, _LOGGERS):
                 return self._with_retries(url, {"accept": accept, **asks}, shown)
         except AnswerError as error:
-            raise type(error)(shown.redacted(str(error)), error.status) from None
+            raise type(error)(shown.redact(str(error)), error.status) from None
         except SourceError as error:
-            raise SourceError(shown.redacted(str(error))) from None
+            raise SourceError(shown.redact(str(error))) from None
 
     def _with_retries(self, url: str, headers: dict[str, str], secret: Secret) -> Download:
         first: list[Exception] = []
@@ -190,7 +190,7 @@ class HttpClient:
                 sent = {**headers, **(secret.headers if same_place else {})}
                 where = asked.copy_merge_params(dict(secret.query)) if same_place and secret.query else asked
                 with exchange(limits):
-                    answer = self._asked(url, where, sent)
+                    answer = self._request_once(url, where, sent)
                 if isinstance(answer, Download):
                     return answer
                 _refuse_redirect(url, asked, answer, limits.home)
@@ -213,7 +213,7 @@ class HttpClient:
             raise SourceError(f"'{url}' is not an http or https address.")
         return parsed
 
-    def _asked(self, url: str, where: httpx.URL, headers: dict[str, str]) -> Download | httpx.URL:
+    def _request_once(self, url: str, where: httpx.URL, headers: dict[str, str]) -> Download | httpx.URL:
         """The answer of one request: a download, or where to ask instead."""
         with self._lock:
             gate = self._hosts[where.netloc.decode()]
@@ -241,7 +241,7 @@ class HttpClient:
                 pass
             return Download(b"", unchanged=True)
         if answer.status_code in BUSY:
-            wait = _asked_wait(answer.headers.get("retry-after", ""))
+            wait = _retry_after(answer.headers.get("retry-after", ""))
             if wait is not None and wait > self.policy.longest_wait:
                 raise SourceError(
                     f"{url} answered {answer.status_code} and asks clients to wait {wait:,.0f} "
@@ -268,7 +268,7 @@ class HttpClient:
     def _whole(self, url: str, answer: httpx.Response) -> bytes:
         parts, size = [], 0
         try:
-            for part in decoded(answer.iter_raw(), answer.headers.get("content-encoding", "")):
+            for part in decode_body(answer.iter_raw(), answer.headers.get("content-encoding", "")):
                 size += len(part)
                 if size > self.policy.largest_answer:
                     raise SourceError(
@@ -296,7 +296,7 @@ def _same_place(asked: httpx.URL, home: httpx.URL) -> bool:
     return (asked.scheme, asked.netloc) == (home.scheme, home.netloc)
 
 
-def _asked_wait(text: str) -> float | None:
+def _retry_after(text: str) -> float | None:
     """Seconds that Retry-After asks for, as a number or a date."""
     if re.fullmatch(r"[0-9]{1,9}(\.[0-9]+)?", text.strip()):
         return float(text)

@@ -9,7 +9,7 @@ from contextvars import ContextVar
 from dataclasses import dataclass, fields, replace
 from typing import Final
 
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import TableError, UltrumError, one_of
 
 VARIABLE: Final = "ULTRUM_LIMITS"
@@ -51,14 +51,14 @@ class Limits:
     redirects: int = 5
     seconds: int = 600
 
-    def check(self, name: str, found: float, description: str) -> None:
+    def check(self, name: str, size: float, description: str) -> None:
         """Refuse what is larger than the limit of that name; ``description`` is for the message.
 
         Parameters
         ----------
         name : str
             Name of the limit.
-        found : float
+        size : float
             Size that was found.
         description : str
             What has that size, for the message.
@@ -69,8 +69,8 @@ class Limits:
             With how to raise the limit.
         """
         most = getattr(self, name)
-        if found > most:
-            enough = _rounder(found)
+        if size > most:
+            enough = _rounder(size)
             raise TableError(
                 f"{description}, more than {most:,}; it is refused. If it is what you want, raise the limit: "
                 f"ul.limits({name}={enough}), or {VARIABLE}={name}={enough} in the environment."
@@ -88,8 +88,8 @@ class Limits:
         where : str
             File or address, for the message.
         """
-        self.check("rows", rows, f"{where} has {counted(rows, 'row')}")
-        self.check("columns", columns, f"{where}: a line has {counted(columns, 'cell')}")
+        self.check("rows", rows, f"{where} has {quantity(rows, 'row')}")
+        self.check("columns", columns, f"{where}: a line has {quantity(columns, 'cell')}")
         cells = rows * columns
         self.check(
             "cells",
@@ -112,10 +112,10 @@ def _from_environment() -> Limits:
         if not value.strip().replace("_", "").isdigit():
             raise UltrumError(f"{VARIABLE}: '{part}' is not understood; write rows=30000000,columns=80000.")
         changes[name.strip()] = int(value)
-    return _changed(Limits(), changes, VARIABLE)
+    return _change_limits(Limits(), changes, VARIABLE)
 
 
-def _changed(base: Limits, changes: dict[str, int], where: str) -> Limits:
+def _change_limits(base: Limits, changes: dict[str, int], where: str) -> Limits:
     names = [f.name for f in fields(Limits)]
     for name, value in changes.items():
         if name not in names:
@@ -169,7 +169,7 @@ def limits(**changes: int) -> Iterator[Limits]:
     ...         print(str(error)[:52])
     pasted text has 4 lines, more than 2; it is refused.
     """
-    changed = _changed(current(), changes, "limits")
+    changed = _change_limits(current(), changes, "limits")
     _OVERRIDES.set((*_OVERRIDES.get(), changed))
     try:
         yield changed

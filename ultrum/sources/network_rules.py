@@ -48,7 +48,7 @@ class Exchange:
     home: str = ""
 
     @property
-    def left(self) -> float:
+    def remaining(self) -> float:
         """Seconds that remain.
 
         Raises
@@ -143,7 +143,7 @@ def _shorter(timeout: float | None) -> float | None:
     limits = _NOW.get()
     if limits is None:
         return timeout
-    return limits.left if timeout is None else min(timeout, limits.left)
+    return limits.remaining if timeout is None else min(timeout, limits.remaining)
 
 
 class _Backend(httpcore.NetworkBackend):
@@ -198,7 +198,7 @@ class Transport(httpx.BaseTransport):
             url=httpcore.URL(scheme=url.raw_scheme, host=url.raw_host, port=url.port, target=url.raw_path),
             headers=request.headers.raw, content=b"", extensions=request.extensions,
         )  # fmt: skip
-        with _translated():
+        with _translate_faults():
             response = self._pool_for(url).handle_request(sent)
         return httpx.Response(
             response.status,
@@ -234,7 +234,7 @@ class _Body(httpx.SyncByteStream):
         self.stream = stream
 
     def __iter__(self) -> Iterator[bytes]:
-        with _translated():
+        with _translate_faults():
             yield from self.stream
 
     def close(self) -> None:
@@ -243,7 +243,7 @@ class _Body(httpx.SyncByteStream):
 
 
 @contextmanager
-def _translated() -> Iterator[None]:
+def _translate_faults() -> Iterator[None]:
     """Faults of the connection under the names of the HTTP library."""
     try:
         yield

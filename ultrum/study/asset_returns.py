@@ -10,14 +10,14 @@ import pandas as pd
 
 from ultrum.core.currency.conversion import to_currency
 from ultrum.core.currency.exchange_rates import ExchangeRates
-from ultrum.core.returns.dividends_and_splits import unused_events
+from ultrum.core.returns.dividends_and_splits import events_not_used
 from ultrum.core.returns.price_errors_and_untraded_days import mask_untraded
 from ultrum.core.returns.price_log_and_excess_returns import returns, to_simple
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.relative_dates import days_in
 from ultrum.core.transform.aggregation import to_frequency
 from ultrum.desk import Desk
-from ultrum.errors import StudyError, listed
+from ultrum.errors import StudyError, name_list
 from ultrum.sources.table.event_columns import event_columns
 from ultrum.sources.table.price_columns import PriceTable, price_table
 from ultrum.study.result_checks import StudyWarning
@@ -37,27 +37,27 @@ def read_prices(plan: Study, desk: Desk) -> PriceTable:
     counts = Counter(name for t in tables for name in t.prices.names)
     twice = [name for name, count in counts.items() if count > 1]
     if twice:
-        raise StudyError(f"{listed(twice)}: prices in more than one file; leave one out.")
+        raise StudyError(f"{name_list(twice)}: prices in more than one file; leave one out.")
     if len({t.holds_returns for t in tables}) > 1:
         raise StudyError("Some files hold prices, others returns; give one kind.")
     volumes = [t.volumes for t in tables if t.volumes is not None]
     return PriceTable(
-        _joined([t.prices for t in tables]),
-        _joined(volumes) if volumes else None,
+        _join_tables([t.prices for t in tables]),
+        _join_tables(volumes) if volumes else None,
         ", ".join(dict.fromkeys(t.column for t in tables)),
         tuple(d for t in tables for d in t.decisions),
     )
 
 
-def _joined(tables: Sequence[SeriesTable]) -> SeriesTable:
+def _join_tables(tables: Sequence[SeriesTable]) -> SeriesTable:
     return SeriesTable.of([table[name] for table in tables for name in table.names])
 
 
 def total_returns(plan: Study, desk: Desk, prices: PriceTable, warnings: list[StudyWarning]) -> SeriesTable:
     """Total returns of every asset in the study's currency."""
     if prices.holds_returns:
-        return _given_returns(plan, prices)
-    close = traded_prices(prices)
+        return _returns_of_file(plan, prices)
+    close = prices_of_trading_days(prices)
     dividends, splits, payments = _records_of_assets(plan, desk, close.names)
     if dividends is None and not all(a.income == "total" for a in close.metadata):
         warnings.append(StudyWarning("all assets", "no dividends given; returns leave income out."))
@@ -74,12 +74,12 @@ def total_returns(plan: Study, desk: Desk, prices: PriceTable, warnings: list[St
     )
     warnings += [
         StudyWarning(name, f"dividends or splits outside its prices, not used: {count}.")
-        for name, count in unused_events(result.metadata).items()
+        for name, count in events_not_used(result.metadata).items()
     ]
     return result
 
 
-def traded_prices(prices: PriceTable) -> SeriesTable:
+def prices_of_trading_days(prices: PriceTable) -> SeriesTable:
     """Prices without those of days on which nothing was traded, where volumes are known."""
     if prices.volumes is None:
         return prices.prices
@@ -90,7 +90,7 @@ def traded_prices(prices: PriceTable) -> SeriesTable:
     return SeriesTable.of([masked[n] if n in names else prices.prices[n] for n in prices.prices.names])
 
 
-def _given_returns(plan: Study, prices: PriceTable) -> SeriesTable:
+def _returns_of_file(plan: Study, prices: PriceTable) -> SeriesTable:
     """Returns that a file holds itself, at the study's frequency."""
     events = {"dividends": plan.panel.dividends, "splits": plan.panel.splits,
               "final_payments": plan.panel.final_payments}  # fmt: skip
@@ -168,7 +168,7 @@ def _one_currency(
         if name in abroad:
             currency = series.metadata.currency
             rate = _quote_for(currency, home, quotes, name)
-            converted = [_payments_converted(table, name, currency, home, rate) for table in converted]
+            converted = [_convert_payments(table, name, currency, home, rate) for table in converted]
             text = (
                 f"quoted in {currency}; prices and what it paid are converted to {home} at "
                 f"{rate.metadata.address}."
@@ -189,7 +189,7 @@ def _quote_for(currency: str, home: str, quotes: list[TimeSeries], asset: str) -
     )
 
 
-def _payments_converted(
+def _convert_payments(
     table: pd.DataFrame | None, asset: str, currency: str, home: str, rate: TimeSeries
 ) -> pd.DataFrame | None:
     """Amounts of one asset in the study's currency; a table without a currency is in that of its prices."""

@@ -12,8 +12,8 @@ import zipfile
 from pathlib import Path
 from typing import Any, Final
 
-from ultrum.errors import StudyError, listed, reason
-from ultrum.file_access import path_of, replaced_whole
+from ultrum.errors import StudyError, name_list, reason
+from ultrum.file_access import path_of, write_whole
 from ultrum.study.provenance import run_file, run_from
 from ultrum.study.result_checks import add_specifications
 from ultrum.study.schema import LARGEST, Study
@@ -72,7 +72,7 @@ def bundle(result: StudyResult, vault: str | os.PathLike[str], file: str | os.Pa
         }  # fmt: skip
         try:
             with (
-                replaced_whole(target) as arriving,
+                write_whole(target) as arriving,
                 zipfile.ZipFile(arriving, "w", zipfile.ZIP_DEFLATED) as archive,
             ):
                 for name, text in texts.items():
@@ -159,7 +159,7 @@ def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tu
             names = {i.filename: i.file_size for i in archive.infolist()}
             too_large = names.get(STUDY, 0) > LARGEST or names.get(VAULT, 0) > _LARGEST_VAULT
             if not _MEMBERS <= set(names) <= {*_MEMBERS, PACKAGES, README} or too_large:
-                raise StudyError(f"{file} is not a bundle of a study; it holds {listed(sorted(names))}.")
+                raise StudyError(f"{file} is not a bundle of a study; it holds {name_list(sorted(names))}.")
             text = archive.read(STUDY).decode("utf-8")
             place.mkdir(parents=True, exist_ok=True)
             with tempfile.TemporaryDirectory() as work:
@@ -170,6 +170,6 @@ def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tu
         raise StudyError(f"{file} is not a bundle of a study: {reason(error)}.") from error
     plan, run = Study.parse(text, STUDY), run_of(file)
     noted = run.get("specifications")  # of a stranger
-    known = [name for name in noted if isinstance(name, str)] if isinstance(noted, list) else []
-    add_specifications(place / "vault", plan.price_addresses, str(run.get("company", "")), known)
+    valid_names = [name for name in noted if isinstance(name, str)] if isinstance(noted, list) else []
+    add_specifications(place / "vault", plan.price_addresses, str(run.get("company", "")), valid_names)
     return plan, place / "vault"

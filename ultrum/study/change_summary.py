@@ -10,8 +10,8 @@ from typing import Any, Final
 
 import pandas as pd
 
-from ultrum.core.displayed_numbers import counted, decimals, significant
-from ultrum.errors import choices, listed
+from ultrum.core.displayed_numbers import decimals, quantity, significant
+from ultrum.errors import choices, name_list
 from ultrum.study.provenance import error_of, stage_of, stage_trail
 
 _ROUNDING: Final = 1e-12  # relative; two machines may differ by as much
@@ -80,21 +80,21 @@ class Changes:
     def _lines(self) -> Iterator[str]:
         for key, row in self.settings.iterrows():
             yield f"changed: {key} = {row['after']}, before {row['before']}"
-        yield f"revised: {listed(self.revised) or 'no download'}"
+        yield f"revised: {name_list(self.revised) or 'no download'}"
         yield f"done again: {choices(self.done_again) or 'nothing'}"
         for old, new in self.renamed.items():
             yield f"renamed: {old} to {new}"
         for word, numbers in (("new", self.added), ("gone", self.removed)):
             if len(numbers):
                 names = (f"{name} = {significant(value)}" for name, value in numbers.items())
-                yield f"{word}: {listed(names, 3)}"
+                yield f"{word}: {name_list(names, 3)}"
         if len(self.moved):
             shown = self.moved.head(_SHOWN).copy()
             shown["in_errors"] = [decimals(v, signed=True, missing="") for v in shown["in_errors"]]
             text = shown.rename(columns={"in_errors": "in errors"}).to_string(
                 float_format=significant, max_colwidth=60
             )
-            yield f"{counted(len(self.moved), 'number')} moved, those of the question first:\n{text}"
+            yield f"{quantity(len(self.moved), 'number')} moved, those of the question first:\n{text}"
 
 
 def changes(before: Mapping[str, Any], after: Mapping[str, Any], since: str = "the last run") -> Changes:
@@ -112,16 +112,16 @@ def changes(before: Mapping[str, Any], after: Mapping[str, Any], since: str = "t
     >>> changes(run, run)
     Nothing has changed since the last run.
     """
-    settings = _settings_changed(before.get("study"), after.get("study"))
-    revised = _revised(before, after)
+    settings = _setting_changes(before.get("study"), after.get("study"))
+    revised = _revisions(before, after)
     old, new = before["numbers"], after["numbers"]
-    renamed, pairs = _renamed({n: v for n, v in old.items() if n not in new},
+    renamed, pairs = _renames({n: v for n, v in old.items() if n not in new},
                               {n: v for n, v in new.items() if n not in old})  # fmt: skip
     added = {n: v for n, v in new.items() if n not in old and n not in pairs.values()}
     removed = {n: v for n, v in old.items() if n not in new and n not in pairs}
     states = {s["name"]: s["gives"] for s in before["stages"]}
     done = [s["name"] for s in after["stages"] if states.get(s["name"]) != s["gives"]]
-    moved = _moved(before, after, revised, settings)
+    moved = _moves(before, after, revised, settings)
     return Changes(revised, settings, done, moved, _numbers(added), _numbers(removed), renamed, since)
 
 
@@ -129,7 +129,7 @@ def _numbers(by_name: Mapping[str, float]) -> pd.Series:
     return pd.Series(by_name, dtype=float).rename_axis("number")
 
 
-def _revised(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[str]:
+def _revisions(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[str]:
     """Downloads that are others, or new."""
     old, new = _bytes_of(before), _bytes_of(after)
     revised = [name for name, checksum in new.items() if name in old and old[name] != checksum]
@@ -140,7 +140,7 @@ def _bytes_of(run: Mapping[str, Any]) -> dict[str, str]:
     return {f"{d['source']}:{d['path']}": d["checksum"] for s in run["stages"] for d in s["takes"]}
 
 
-def _settings_changed(before: Any, after: Any) -> pd.DataFrame:
+def _setting_changes(before: Any, after: Any) -> pd.DataFrame:
     """Keys of the study whose values differ; none where a run did not write its study."""
     rows = {}
     if isinstance(before, Mapping) and isinstance(after, Mapping):
@@ -175,7 +175,7 @@ def _written(value: Any) -> str:
     return json.dumps(value, ensure_ascii=False)
 
 
-def _renamed(removed: Mapping[str, float], added: Mapping[str, float]) -> tuple[dict[str, str], dict[str, str]]:
+def _renames(removed: Mapping[str, float], added: Mapping[str, float]) -> tuple[dict[str, str], dict[str, str]]:
     """Parts of names that changed, and the names of the numbers: equal in value, and in all other parts."""
     by_shape: dict[tuple[Any, ...], list[str]] = defaultdict(list)
     for name, value in added.items():
@@ -191,7 +191,7 @@ def _renamed(removed: Mapping[str, float], added: Mapping[str, float]) -> tuple[
     return parts, pairs
 
 
-def _moved(
+def _moves(
     before: Mapping[str, Any],
     after: Mapping[str, Any],
     revised: Sequence[str],
@@ -233,8 +233,8 @@ def _sets(key: str, stage: str, model: str) -> bool:
         joint = stage.startswith(f"joint alpha: {name}, ")
         return joint or stage == f"model: {name}" or (stage == "rolling betas" and name == model)
     if section == "series":
-        own = stage.removeprefix("series: ")
-        return own != stage and f"{name}.".startswith(f"{own}.")
+        series = stage.removeprefix("series: ")
+        return series != stage and f"{name}.".startswith(f"{series}.")
     return stage.startswith(_SECTIONS.get(section, ("",)))
 
 

@@ -130,13 +130,13 @@ class _Files:
                 yield ("panel", "assets"), str(error)
                 return
             names += table.prices.names
-        for place, wanted in self._named():
+        for place, wanted in self._asset_names():
             if wanted and wanted not in [*names, *plan.portfolios]:
                 yield place, f"no asset '{wanted}'; {one_of(wanted, names)}"
         for key in EVENTS:
             yield from self._events(key, names)
 
-    def _named(self) -> Iterator[tuple[Place, str]]:
+    def _asset_names(self) -> Iterator[tuple[Place, str]]:
         """Assets by the places that name them."""
         plan = self._plan
         yield ("study", "asset"), plan.study.asset
@@ -173,7 +173,7 @@ class _Files:
 
     def _factors(self) -> Iterator[tuple[Place, str]]:
         """Factors of models that are neither columns of the factor file nor series of the study."""
-        plan, own = self._plan, all_series(self._plan)
+        plan, series = self._plan, all_series(self._plan)
         try:
             with in_study_words():
                 reading = self._reading(plan.panel.factors, units=plan.panel.factor_units)
@@ -185,7 +185,7 @@ class _Files:
             return
         for number, model in enumerate(plan.models):
             for factor in model.factors:
-                if factor not in [*columns, *own]:
+                if factor not in [*columns, *series]:
                     place = ("models", str(number), "factors")
                     yield (
                         place,

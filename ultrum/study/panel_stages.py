@@ -14,7 +14,7 @@ from ultrum.core.panel.alignment import align
 from ultrum.core.pricing.premium import currency_factor
 from ultrum.core.returns.price_log_and_excess_returns import excess
 from ultrum.core.returns.price_log_and_excess_returns import returns as returns_of_prices
-from ultrum.core.returns.yields import accrued_rate, yield_to_return
+from ultrum.core.returns.yields import accrual_rate, yield_to_return
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.portfolios_and_positions import portfolio
 from ultrum.core.time.frequency import Frequency, last_day, parse_period
@@ -23,7 +23,7 @@ from ultrum.core.transform.aggregation import to_frequency
 from ultrum.core.transform.splices_composites_spreads import composite
 from ultrum.core.transform.steps import apply_steps
 from ultrum.desk import Desk
-from ultrum.errors import StudyError, TableError, choices, listed
+from ultrum.errors import StudyError, TableError, choices, name_list
 from ultrum.sources.download import Address
 from ultrum.sources.table.event_columns import release_column
 from ultrum.sources.table.factor_columns import FactorReturns, check_rate, factor_returns
@@ -44,7 +44,7 @@ def all_series(plan: Study) -> dict[str, Series]:
     return {**plan.series, **members}
 
 
-def series_needed(section: Series, sections: Mapping[str, Series]) -> list[str]:
+def series_inputs(section: Series, sections: Mapping[str, Series]) -> list[str]:
     """Other series of the study that a series is made of."""
     words = list(section.composite.parts) if section.composite else []
     for step in section.steps:
@@ -64,7 +64,7 @@ def in_order(sections: Mapping[str, Series]) -> list[str]:
             raise StudyError(f"The series {' and '.join(above)} need one another; break the circle.")
         if name in order:
             return
-        for other in series_needed(sections[name], sections):
+        for other in series_inputs(sections[name], sections):
             _place(other, (*above, name))
         order.append(name)
 
@@ -112,7 +112,7 @@ def _rate_of_factors(plan: Study, desk: Desk, column: str) -> TimeSeries:
     reading = desk.table(plan.panel.factors, units=plan.panel.factor_units)
     if column not in reading.series:
         raise StudyError(f"{plan.panel.factors}: no column '{column}'; it has: {choices(reading.series)}.")
-    returns = factor_returns(reading, [*_wanted(plan, reading.series), column])
+    returns = factor_returns(reading, [*_factor_names(plan, reading.series), column])
     if returns.levels or column not in returns.table.names:
         raise StudyError(f"{plan.panel.factors}#{column} is a level, not a return each period.")
     check_rate(f"{plan.panel.factors}#{column}", returns.table[column])
@@ -125,7 +125,7 @@ def panel_rate(plan: Study, desk: Desk) -> TimeSeries | float | None:
     return rate_at(plan, desk, rate) if isinstance(rate, str) else rate
 
 
-def _wanted(plan: Study, columns: Iterable[str]) -> list[str]:
+def _factor_names(plan: Study, columns: Iterable[str]) -> list[str]:
     """Factors of the models that are columns of the factor file."""
     there = set(columns)
     used = dict.fromkeys(f for m in plan.models for f in m.factors)
@@ -139,17 +139,17 @@ def factor_table(
     wanted = list(dict.fromkeys(f for m in plan.models for f in m.factors))
     reading = desk.table(plan.panel.factors, units=plan.panel.factor_units)
     columns = [f for f in wanted if f not in own_series]
-    returns = factor_returns(reading, _wanted(plan, reading.series) if columns else ())
+    returns = factor_returns(reading, _factor_names(plan, reading.series) if columns else ())
     absent = [name for name in columns if name not in returns.table.names]
     if absent:
         there = returns.table.names if returns.levels else list(reading.series)
-        raise StudyError(f"{plan.panel.factors} has no factor {listed(absent)}; it has: {choices(there)}.")
+        raise StudyError(f"{plan.panel.factors} has no factor {name_list(absent)}; it has: {choices(there)}.")
     rate = panel_rate(plan, desk)
-    made = [
+    factors = [
         own_series[name].with_metadata(name=name) if name in own_series else _factor(plan, returns, name, rate)
         for name in wanted
     ]
-    return [_at_frequency(plan, factor, rate) for factor in made], returns.decisions
+    return [_at_frequency(plan, factor, rate) for factor in factors], returns.decisions
 
 
 def _factor(plan: Study, table: FactorReturns, name: str, rate: TimeSeries | float | None) -> TimeSeries:
@@ -170,7 +170,7 @@ def _factor(plan: Study, table: FactorReturns, name: str, rate: TimeSeries | flo
         return factor.with_metadata(excess_of=over)
     if isinstance(rate, TimeSeries):
         return excess(factor, to_frequency(rate, factor.metadata.frequency))
-    return excess(factor, accrued_rate(rate, factor.index, factor.metadata.frequency))
+    return excess(factor, accrual_rate(rate, factor.index, factor.metadata.frequency))
 
 
 def _at_frequency(plan: Study, factor: TimeSeries, rate: TimeSeries | float | None) -> TimeSeries:
@@ -179,7 +179,7 @@ def _at_frequency(plan: Study, factor: TimeSeries, rate: TimeSeries | float | No
     if not factor.metadata.is_return or not factor.metadata.frequency < target:
         return factor
     if isinstance(rate, float | int):
-        rate = accrued_rate(rate, factor.index, factor.metadata.frequency)
+        rate = accrual_rate(rate, factor.index, factor.metadata.frequency)
     return to_frequency(factor, target, risk_free=rate)
 
 
@@ -223,15 +223,15 @@ def _alike(series: list[TimeSeries]) -> bool:
     return len({s.metadata.frequency for s in series}) == 1
 
 
-def known_by_of(plan: Study, desk: Desk) -> Any:
+def release_rules(plan: Study, desk: Desk) -> Any:
     """When each series became known, tables of releases read."""
     settings = plan.study.known_by
     if not isinstance(settings, dict):
         return settings
-    return {n: _released(desk, v) if isinstance(v, ReleasesSection) else v for n, v in settings.items()}
+    return {n: _release_dates(desk, v) if isinstance(v, ReleasesSection) else v for n, v in settings.items()}
 
 
-def _released(desk: Desk, section: ReleasesSection) -> pd.Series | pd.DataFrame:
+def _release_dates(desk: Desk, section: ReleasesSection) -> pd.Series | pd.DataFrame:
     """Release date of each period, or every vintage, out of a table of records."""
     where = section.releases
     table, released = _release_table(desk, where, section.date)
@@ -240,7 +240,7 @@ def _released(desk: Desk, section: ReleasesSection) -> pd.Series | pd.DataFrame:
     absent = [c for c in section.where if c not in table]
     if absent:
         there = choices(table)
-        raise StudyError(f"{section.releases} has no column {listed(absent)}; it has: {there}.")
+        raise StudyError(f"{section.releases} has no column {name_list(absent)}; it has: {there}.")
     for column, wanted in section.where.items():
         table = table[table[column].astype(str) == wanted]
     if not len(table):
@@ -286,7 +286,7 @@ def _portfolio(
     absent = [a for a in members if a not in asset_returns.names]
     if absent:
         names_there = choices(asset_returns.names)
-        raise StudyError(f"The portfolio '{name}': no asset {listed(absent)}; there are: {names_there}.")
+        raise StudyError(f"The portfolio '{name}': no asset {name_list(absent)}; there are: {names_there}.")
     weights: Any = section.weights if section.weights == "equal" else dict(section.weights)
     return portfolio(asset_returns.select(members), weights=weights, rebalance=section.rebalance, name=name)
 
@@ -310,14 +310,14 @@ def without_portfolios(plan: Study, panel: Panel) -> Panel:
     return replace(panel, assets=panel.assets.drop(columns=list(plan.portfolios), errors="ignore"))
 
 
-def only_wanted(plan: Study, asset_returns: SeriesTable) -> SeriesTable:
+def limit_assets(plan: Study, asset_returns: SeriesTable) -> SeriesTable:
     """The assets a run is limited to."""
     wanted = plan.panel.only
     if not wanted:
         return asset_returns
     absent = [a for a in wanted if a not in asset_returns.names]
     if absent:
-        raise StudyError(f"No asset {listed(absent)}; there are: {choices(asset_returns.names)}.")
+        raise StudyError(f"No asset {name_list(absent)}; there are: {choices(asset_returns.names)}.")
     return asset_returns.select(wanted)
 
 
@@ -342,7 +342,7 @@ def accounts_of(
     """
     absent = [c for c in ("asset", "date", *columns.values()) if c not in table]
     if absent:
-        raise StudyError(f"{address} has no column {listed(absent)}; it has: {choices(table)}.")
+        raise StudyError(f"{address} has no column {name_list(absent)}; it has: {choices(table)}.")
     dated = table[days_in(table["date"], f"{address}, date") <= end]
     by_date = dated.sort_values("date", kind="stable")
     last = by_date.drop_duplicates("asset", keep="last").set_index("asset")  # a row as it is, its gaps too

@@ -17,7 +17,7 @@ from ultrum.core.pricing.sensitivity import BetaSensitivity, beta_sensitivity
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.returns.price_log_and_excess_returns import returns
-from ultrum.core.returns.yields import accrued_rate
+from ultrum.core.returns.yields import accrual_rate
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import months_in
@@ -54,7 +54,7 @@ def cost_of(
     histories = {f.name: _history(plan, f, given.get(f.name)) for f in factors}
     rate = panel_stages.panel_rate(plan, desk)
     if isinstance(rate, float | int):
-        rate = accrued_rate(rate, panel.risk_free.index, panel.frequency)
+        rate = accrual_rate(rate, panel.risk_free.index, panel.frequency)
     if rate is None:
         raise StudyError("[cost_of_equity] needs [panel] risk_free, an address or a rate a year.")
     premia: Any = {name: _premium(histories[name], rate, value, two_pass_result) for name, value in given.items()}
@@ -68,8 +68,8 @@ def cost_of(
 
 def _history(plan: Study, factor: TimeSeries, given: Any) -> TimeSeries:
     """A factor over the study's span, or over the span that its premium sets."""
-    own = given.span if isinstance(given, PremiumSection) else None
-    return panel_stages.within_span(factor, own or plan.study.span)
+    span = given.span if isinstance(given, PremiumSection) else None
+    return panel_stages.within_span(factor, span or plan.study.span)
 
 
 def _premium(history: TimeSeries, rate: TimeSeries, given: Any, two_pass_result: TwoPass | None) -> Premium:

@@ -11,7 +11,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any, Final
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.displayed_numbers import significant
 from ultrum.core.pricing.sensitivity import CHOICES
 from ultrum.core.series.text_tables import TextInNotebooks
@@ -183,7 +183,7 @@ _STAGES: Final = {
 }  # fmt: skip
 
 
-@checked
+@validate_arguments
 def trail(result: StudyResult | str | os.PathLike[str], number: str) -> Trail:
     """From a number of a study to the bytes that were downloaded.
 
@@ -218,7 +218,7 @@ def trail(result: StudyResult | str | os.PathLike[str], number: str) -> Trail:
     facts = run_facts(result) if isinstance(result, StudyResult) else read_run(result)
     numbers = facts["numbers"]
     if number not in numbers:
-        named = printed_as(numbers, number)
+        named = numbers_printing(numbers, number)
         if len(named) == 1:
             return trail_of(facts, named[0])
         if named:
@@ -233,13 +233,15 @@ def trail(result: StudyResult | str | os.PathLike[str], number: str) -> Trail:
     return trail_of(facts, number)
 
 
-def printed_as(numbers: Mapping[str, float], text: str) -> list[str]:
+def numbers_printing(numbers: Mapping[str, float], text: str) -> list[str]:
     """Names of the numbers that are printed so, in decimals or in percent, to as many places as the text has.
 
     Examples
     --------
-    >>> printed_as({"beta": 0.56425, "cost": 0.0622}, "6.22 %"), printed_as({"beta": 0.56425}, "0.564")
-    (['cost'], ['beta'])
+    >>> numbers_printing({"beta": 0.56425, "cost": 0.0622}, "6.22 %")
+    ['cost']
+    >>> numbers_printing({"beta": 0.56425, "cost": 0.0622}, "0.564")
+    ['beta']
     """
     match = re.fullmatch(r"\s*([-−]?\d+(?:\.(\d+))?)\s*(%?)\s*", text)
     if not match:

@@ -11,7 +11,7 @@ from typing import Any, Final
 
 import pandas as pd
 
-from ultrum.core.displayed_numbers import counted, decimals, p_equals, percent
+from ultrum.core.displayed_numbers import decimals, p_equals, percent, quantity
 from ultrum.core.executors import each_block
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.structural_breaks import break_test, chow_tests
@@ -103,7 +103,7 @@ def study_warnings(plan: Study, company: str, checks: pd.DataFrame, betas: BetaT
             text = f"alpha and beta {finding}"
             warnings.append(StudyWarning(asset, f"{text}; one beta for the whole sample misleads."))
         if betas.nobs[asset] < SHORT_SAMPLE:
-            warnings.append(StudyWarning(asset, f"only {counted(betas.nobs[asset], 'row')}."))
+            warnings.append(StudyWarning(asset, f"only {quantity(betas.nobs[asset], 'row')}."))
     return warnings
 
 
@@ -154,24 +154,24 @@ def specifications_run(vault: Path, plan: Study, company: str) -> tuple[str, ...
     tuple of str
         Checksums of the distinct specifications with this asset and these prices, this one included.
     """
-    own = specification_of(plan)
-    add_specifications(vault, plan.price_addresses, company, [own])
+    specification = specification_of(plan)
+    add_specifications(vault, plan.price_addresses, company, [specification])
     start = f"{_returns_of(plan.price_addresses, company)}-"
     try:
         files = [file.name.removeprefix(start) for file in (vault / _FOLDER).glob(f"{start}*")]
         noted = set(filter(_NAME.fullmatch, files))
     except OSError:
         noted = set()
-    return tuple(sorted({own, *noted}))
+    return tuple(sorted({specification, *noted}))
 
 
 def add_specifications(vault: Path, prices: Sequence[str], company: str, names: Iterable[str]) -> None:
     """Note specifications, such as those of a bundle. Each is an empty file, so that runs at once lose none."""
     folder, start = vault / _FOLDER, _returns_of(prices, company)
-    known = [name for name in names if _NAME.fullmatch(name)][:_MOST]
+    valid = [name for name in names if _NAME.fullmatch(name)][:_MOST]
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        for name in known:
+        for name in valid:
             (folder / f"{start}-{name}").touch()
     except OSError:  # a vault that cannot be written counts what it has and this run
         return

@@ -145,7 +145,7 @@ def _series(plan: Study, desk: Desk, stages: Stages) -> dict[str, TimeSeries]:
 
     for name in panel_stages.in_order(sections):
         section = sections[name]
-        needs = [f"series: {n}" for n in panel_stages.series_needed(section, sections)]
+        needs = [f"series: {n}" for n in panel_stages.series_inputs(section, sections)]
         settings = [section.model_dump(mode="json"), plan.study.frequency]
         work = partial(panel_stages.make_series, plan, desk, name, section, _find)
         by_name[name] = stages.do(f"series: {name}", settings, needs, work)
@@ -159,9 +159,9 @@ def _returns(
 
     def _work() -> tuple[SeriesTable, list[StudyWarning]]:
         warnings: list[StudyWarning] = []
-        made = total_returns(plan, desk, prices, warnings)
-        made = panel_stages.with_portfolios(plan, made, records_at(desk, plan.panel.companies))
-        return panel_stages.only_wanted(plan, made), warnings
+        asset_returns = total_returns(plan, desk, prices, warnings)
+        asset_returns = panel_stages.with_portfolios(plan, asset_returns, records_at(desk, plan.panel.companies))
+        return panel_stages.limit_assets(plan, asset_returns), warnings
 
     settings = [plan.study.frequency, plan.study.currency, plan.panel.model_dump(mode="json")]
     folios = {n: p.model_dump(mode="json") for n, p in plan.portfolios.items()}
@@ -183,7 +183,7 @@ def _panel(
     def _work() -> Panel:
         risk_free = panel_stages.panel_rate(plan, desk)
         conditions = [series[n].with_metadata(name=n) for n in plan.panel.conditions]
-        known_by = panel_stages.known_by_of(plan, desk)
+        known_by = panel_stages.release_rules(plan, desk)
         return panel_stages.make_panel(plan, asset_returns, factors, risk_free, conditions, known_by)
 
     wanted = [m.factors for m in plan.models]
@@ -326,9 +326,9 @@ def _sensitivity(
 def _run_hash(plan: Study, used: list[Record]) -> str:
     """What identifies a run: the study without its hosts, and the bytes that went in."""
     content = plan.model_dump(mode="json")
-    own = ("kind", "tables", "snapshots", "queries")
+    keys = ("kind", "tables", "snapshots", "queries")
     content["sources"] = {
-        name: {key: source[key] for key in own if source[key]} for name, source in content["sources"].items()
+        name: {key: source[key] for key in keys if source[key]} for name, source in content["sources"].items()
     }
     inputs = sorted({(r.source, r.path, r.checksum) for r in used})
     return hashlib.sha256(repr((content, inputs)).encode()).hexdigest()

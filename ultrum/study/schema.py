@@ -126,7 +126,7 @@ class Study(Section):
         ['market']
         """
         content = _with_ancestors(_toml(text, name), name, folder, anywhere)
-        return cls._checked(content, Lines(text), name)
+        return cls._validate_content(content, Lines(text), name)
 
     @classmethod
     def of(cls, **sections: Any) -> Study:
@@ -142,10 +142,10 @@ class Study(Section):
         StudyError
             With every fault.
         """
-        return cls._checked(sections, Lines(""), "The study")
+        return cls._validate_content(sections, Lines(""), "The study")
 
     @classmethod
-    def _checked(cls, content: dict[str, Any], lines: Lines, name: str) -> Study:
+    def _validate_content(cls, content: dict[str, Any], lines: Lines, name: str) -> Study:
         faults = sorted({*shape_faults(cls, content, lines), *meaning_faults(content, lines)})
         if faults:
             listed = "\n".join(f"  line {line}: {text}" for line, text in faults)
@@ -203,7 +203,7 @@ class Study(Section):
             raise StudyError(f"{target} cannot be written: {error.strerror}.") from error
         return target
 
-    def limited_to(self, assets: Sequence[str]) -> Study:
+    def for_assets(self, assets: Sequence[str]) -> Study:
         """The same study for a few assets, while it is being worked out.
 
         Parameters
@@ -219,7 +219,7 @@ class Study(Section):
         Examples
         --------
         >>> import ultrum as ul
-        >>> ul.Study.load(ul.practice.demo_study()).limited_to(["MRWG"]).panel.only
+        >>> ul.Study.load(ul.practice.demo_study()).for_assets(["MRWG"]).panel.only
         ['MRWG', 'BRTW']
         """
         wanted = list(dict.fromkeys([*assets, *([self.asset] if self.asset else [])]))
@@ -292,15 +292,15 @@ def _with_ancestors(
             f'inherits = "{parent}" out of [study].'
         )
     base = _with_ancestors(_toml(_text_of(file), file.name), file.name, folder, anywhere, depth + 1)
-    merged = _merged(base, content)
+    merged = _merge(base, content)
     merged["study"] = {k: v for k, v in merged["study"].items() if k != "inherits"}  # it is in here now
     return merged
 
 
-def _merged(base: dict[str, Any], content: dict[str, Any]) -> dict[str, Any]:
+def _merge(base: dict[str, Any], content: dict[str, Any]) -> dict[str, Any]:
     """Tables of both together; a value or list of the own study replaces the other."""
     merged = dict(base)
     for key, value in content.items():
         both = isinstance(value, dict) and isinstance(merged.get(key), dict)
-        merged[key] = _merged(merged[key], value) if both else value
+        merged[key] = _merge(merged[key], value) if both else value
     return merged

@@ -77,13 +77,13 @@ LARGEST_RATE: Final = 0.5  # a year, in decimals; more is percent taken for deci
 Draws = Annotated[Whole, Field(ge=0, le=LARGEST_DRAWS)]
 
 
-def _known_kind(kind: str) -> str:
+def _check_kind(kind: str) -> str:
     if kind not in kinds():
         raise ValueError(f"no kind '{kind}' of source; {one_of(kind, kinds()).rstrip('.')}")
     return kind
 
 
-Kind = Annotated[str, AfterValidator(_known_kind), WithJsonSchema({"type": "string", "enum": list(KINDS)})]
+Kind = Annotated[str, AfterValidator(_check_kind), WithJsonSchema({"type": "string", "enum": list(KINDS)})]
 
 
 class Section(BaseModel):
@@ -116,7 +116,7 @@ class StudySection(Section):
     known_by: str | dict[str, str | ReleasesSection] | None = None
 
 
-def _named(value: Any) -> Any:
+def _as_names(value: Any) -> Any:
     if isinstance(value, dict):
         raise ValueError(
             'names a credential of your own settings, such as credentials = "observatory_key"; what it is stands '
@@ -132,19 +132,19 @@ class Source(Section):
     url: Text
     format: Literal["csv", "csv2", "json", "json2", "xml", "xml generic"] = "csv"
     rest: Literal["", "2.1", "3.0"] = ""
-    credentials: Annotated[str, BeforeValidator(_named)] = ""
+    credentials: Annotated[str, BeforeValidator(_as_names)] = ""
     tables: dict[str, dict[str, Any]] = {}
     snapshots: dict[str, dict[str, Any]] = {}
     queries: dict[str, dict[str, str]] = {}
 
 
-def _known_step(step: dict[str, Any]) -> dict[str, Any]:
+def _check_step(step: dict[str, Any]) -> dict[str, Any]:
     if fault := step_fault(step):
         raise ValueError(fault)
     return step
 
 
-Step = Annotated[dict[str, Any], AfterValidator(_known_step)]
+Step = Annotated[dict[str, Any], AfterValidator(_check_step)]
 
 
 class CompositeSection(Section):
@@ -357,7 +357,7 @@ class ReportSection(Section):
     interactive: bool = False
 
     @model_validator(mode="after")
-    def _distinguished(self) -> ReportSection:
+    def _check_distinct(self) -> ReportSection:
         if self.separator == self.decimal_mark:
             raise ValueError("separator and decimal_mark must differ; take ';' with a decimal comma")
         return self

@@ -22,12 +22,12 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any, Final
 
-from ultrum.core.transform.steps import added_steps
+from ultrum.core.transform.steps import custom_steps
 from ultrum.desk import Desk
 from ultrum.desk.fetch import Access
 from ultrum.desk.settings import SourceSettings
 from ultrum.errors import DataWarning, UltrumError
-from ultrum.file_access import json_of, replaced_whole
+from ultrum.file_access import json_of, write_whole
 from ultrum.vault import Record
 
 _KEPT: Final = 400  # results at most
@@ -77,7 +77,7 @@ class Stages:
         key = digest(
             [
                 code_of_parts(*_PARTS),
-                _added_code(),
+                _custom_code(),
                 name,
                 settings,
                 [self.done[n].state for n in needs],
@@ -152,7 +152,7 @@ def reading_settings(source: SourceSettings) -> dict[str, Any]:
     """Settings of a source that decide what is read from its bytes, and not where they are."""
     parts = {
         "tables": {path: dict(options) for path, options in source.tables.items()},
-        "snapshots": {name: vars(found) for name, found in source.snapshots.items()},
+        "snapshots": {name: vars(snapshot) for name, snapshot in source.snapshots.items()},
         "queries": {name: vars(query) for name, query in source.queries.items()},
     }
     return {name: part for name, part in parts.items() if part}
@@ -168,7 +168,7 @@ class StageStore:
     def beside(cls, vault: Path) -> StageStore | None:
         """The folder of a vault, or none where there is no key or it is read-only."""
         try:
-            key = _own_key()
+            key = _user_key()
             folder = vault / "stages"
             folder.mkdir(parents=True, exist_ok=True)
         except OSError:
@@ -238,7 +238,7 @@ class StageStore:
         return hmac.new(self._key, body, hashlib.sha256).hexdigest()
 
     def _write(self, path: Path, body: bytes) -> None:
-        with replaced_whole(path) as arriving:
+        with write_whole(path) as arriving:
             arriving.write_bytes(body)
 
     def _prune(self) -> None:
@@ -273,9 +273,9 @@ def code_of_parts(*parts: str) -> str:
     return checksum.hexdigest()
 
 
-def _added_code() -> list[str]:
+def _custom_code() -> list[str]:
     """The code of the steps that the user has added."""
-    return [f"{name}: {_code_of(function)}" for name, function in sorted(added_steps().items())]
+    return [f"{name}: {_code_of(function)}" for name, function in sorted(custom_steps().items())]
 
 
 def _code_of(function: Callable[..., Any]) -> str:
@@ -286,7 +286,7 @@ def _code_of(function: Callable[..., Any]) -> str:
         return f"{getattr(code, 'co_code', function)!r} {getattr(code, 'co_consts', '')!r}"
 
 
-def _own_key() -> bytes:
+def _user_key() -> bytes:
     """A secret of this user, made once."""
     import platformdirs
 

@@ -8,7 +8,7 @@ from functools import cached_property
 
 import pandas as pd
 
-from ultrum.core.displayed_numbers import counted, percent
+from ultrum.core.displayed_numbers import percent, quantity
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.alpha_and_multiple_tests import JointAlphaTest
 from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
@@ -120,7 +120,7 @@ class StudyResult:
         return (1.0 + self.cost.value) / (1.0 + self.inflation) - 1.0
 
     @cached_property
-    def own_panel(self) -> Panel:
+    def company_panel(self) -> Panel:
         """The panel of the company alone."""
         return replace(self.panel, assets=self.panel.assets[[self.company]])
 
@@ -128,10 +128,10 @@ class StudyResult:
     def state_space_beta(self) -> FilteredBetas:
         """Beta of the company on the first factor as a random walk."""
         factor = next(str(t) for t in self.betas.coefficients if t != CONSTANT)
-        return kalman_beta(self.own_panel, factor)
+        return kalman_beta(self.company_panel, factor)
 
     @cached_property
-    def break_found(self) -> BreakTest:
+    def company_break(self) -> BreakTest:
         """Test of a break of the company's regression at an unknown date."""
         return break_test(self.betas.fit(self.company), how="sup-f")
 
@@ -157,11 +157,11 @@ class StudyResult:
     def __repr__(self) -> str:
         head = f"{self.study.study.title} (run {self.run[:12]})\n{self.panel!r}\n"
         if self.cost is None:
-            return f"{head}{self.betas.fit(self.company)!r}\n{counted(len(self.warnings), 'warning')}"
+            return f"{head}{self.betas.fit(self.company)!r}\n{quantity(len(self.warnings), 'warning')}"
         value = float(self.cost.value[self.company])
         low, high = map(float, self.cost.interval().loc[self.company, ["low", "high"]])
         return (
             f"{head}Cost of equity of {self.company}: {percent(value)} % a year, 95 % interval "
             f"{percent(low)} to {percent(high)} %; "
-            f"{counted(len(self.warnings), 'warning')}"
+            f"{quantity(len(self.warnings), 'warning')}"
         )

@@ -156,16 +156,17 @@ def _asset(choices: FileChoices, names: Sequence[str]) -> str:
 
 def _frequency(choices: FileChoices, factors: FactorTable) -> str:
     """The frequency chosen, or monthly, or that of the factors where it is lower."""
-    own = factors.factors.frequency
+    factor_frequency = factors.factors.frequency
     wanted = Frequency.parse(choices.frequency) if choices.frequency else Frequency("M")
-    if choices.frequency and wanted.code == "D" and own.is_dated:
-        return str(own)
-    if wanted < own and not (wanted.is_dated and own.is_dated):
+    if choices.frequency and wanted.code == "D" and factor_frequency.is_dated:
+        return str(factor_frequency)
+    if wanted < factor_frequency and not (wanted.is_dated and factor_frequency.is_dated):
         if choices.frequency:
             raise StudyError(
-                f"The factors are {own.name}; the frequency can be {own.name} or lower, not {wanted.name}."
+                f"The factors are {factor_frequency.name}; the frequency can be {factor_frequency.name} or "
+                f"lower, not {wanted.name}."
             )
-        return str(own)
+        return str(factor_frequency)
     return str(wanted)
 
 
@@ -184,15 +185,15 @@ def _further_settings(settings: SourceSettings) -> dict[str, Any]:
     parts: dict[str, Any] = {
         "credentials": settings.credentials if isinstance(settings.credentials, str) else "",
         "tables": {path: dict(options) for path, options in settings.tables.items() if options},
-        "snapshots": {name: _stated(s) for name, s in settings.snapshots.items()},
-        "queries": {name: _stated(q) for name, q in settings.queries.items()},
+        "snapshots": {name: _non_defaults(s) for name, s in settings.snapshots.items()},
+        "queries": {name: _non_defaults(q) for name, q in settings.queries.items()},
     }
     if settings.kind == "sdmx":
         parts |= {"format": settings.format, "rest": settings.rest}
     return {name: part for name, part in parts.items() if part}
 
 
-def _stated(settings: SnapshotSettings | Query) -> dict[str, Any]:
+def _non_defaults(settings: SnapshotSettings | Query) -> dict[str, Any]:
     """Fields that are not at their default, which is empty."""
     return {name: value for name, value in asdict(settings).items() if value}
 
@@ -361,16 +362,16 @@ def practice_study(
     currency = 'currency = "QML"                     # prices in others are converted to it'
     head = _head(name, frequency, '         # of the panel: "M", "Q", "W"', currency)
     first = factors[0] if factors else "market"
-    premium = f"# premium = {{ {_quoted(first)} = 0.055 }}       # by default the mean of each factor's history"
+    premium = f"# premium = {{ {_quote(first)} = 0.055 }}       # by default the mean of each factor's history"
     text = "".join((
         head, _PRACTICE, _model(factors, []),
-        f"[cost_of_equity]\ncompany = {_quoted(asset)}\nmodel = \"first\"\n{premium}\n\n",
-        _REPORT.format(figures=_listed(["build-up", "line of fit", "betas"])),
+        f"[cost_of_equity]\ncompany = {_quote(asset)}\nmodel = \"first\"\n{premium}\n\n",
+        _REPORT.format(figures=_toml_list(["build-up", "line of fit", "betas"])),
     ))  # fmt: skip
     return _written(path, text)
 
 
-def own_study(
+def write_file_study(
     path: str | os.PathLike[str],
     desk: Desk,
     choices: FileChoices,
@@ -396,48 +397,48 @@ def own_study(
     StudyError
         If the file is there already, or the files do not give a valid study.
     """
-    found = file_study(desk, replace(choices, cost=False))
-    priced = found.study.panel.risk_free is not None
+    draft = file_study(desk, replace(choices, cost=False))
+    priced = draft.study.panel.risk_free is not None
     further = further or FurtherFiles()
     if (further.inflation or further.accounts) and not priced:
         raise StudyError("Inflation and accounts are for a cost of equity, which needs a risk-free rate.")
-    study, asset = found.study, found.study.study.asset
+    study, asset = draft.study, draft.study.study.asset
     title = choices.title or (f"Cost of equity of {asset}" if priced else f"Beta of {asset}")
-    own = found.factors.factors.frequency.code
-    lower = [f for f, rank in _FREQUENCIES.items() if rank >= max(_FREQUENCIES.get(own, 0), 1)]
-    alternatives = ", ".join(_quoted(f) for f in lower if f not in (study.study.frequency, "A"))
+    factor_frequency = draft.factors.factors.frequency.code
+    lower = [f for f, rank in _FREQUENCIES.items() if rank >= max(_FREQUENCIES.get(factor_frequency, 0), 1)]
+    alternatives = ", ".join(_quote(f) for f in lower if f not in (study.study.frequency, "A"))
     others = f"                      # or {alternatives}" if alternatives else ""
     currency = '# currency = "..."                   # of the prices, by its three letters'
     head = _head(title, study.study.frequency, others, currency)
     if not priced:
-        head = head.replace("\nspan =", f"\nasset = {_quoted(asset)}\nspan =")
+        head = head.replace("\nspan =", f"\nasset = {_quote(asset)}\nspan =")
     panel = study.model_dump(mode="json", exclude_defaults=True)["panel"]
     panel.pop("only", None)  # the others are peers
     used = list(study.model.factors)
-    unused = [f for f in found.factors.factors.names if f not in used]
+    unused = [f for f in draft.factors.factors.names if f not in used]
     parts = [
-        head, _sources(study), _inflation_series(further), _panel(found, panel), _model(used, unused),
-        *([_cost(desk, found, further, asset)] if priced else []),
-        _REPORT.format(figures=_listed([*(["build-up"] if priced else []), "line of fit", "betas"])),
+        head, _sources(study), _inflation_series(further), _panel(draft, panel), _model(used, unused),
+        *([_cost(desk, draft, further, asset)] if priced else []),
+        _REPORT.format(figures=_toml_list([*(["build-up"] if priced else []), "line of fit", "betas"])),
     ]  # fmt: skip
-    return _written(path, "".join(parts)), found
+    return _written(path, "".join(parts)), draft
 
 
 def _head(title: str, frequency: str, others: str, currency: str) -> str:
     return _HEAD.format(
-        title=_quoted(title), frequency=_quoted(frequency), others=others, currency=currency
-    ).replace(f"# {_quoted(title)}", f"# {' '.join(title.split())}", 1)
+        title=_quote(title), frequency=_quote(frequency), others=others, currency=currency
+    ).replace(f"# {_quote(title)}", f"# {' '.join(title.split())}", 1)
 
 
 def _sources(study: Study) -> str:
     """The folder of the files, and how they are read where that was given."""
     lines = []
     for name, source in study.sources.items():
-        lines += [f"[sources.{name}]", f"kind = {_quoted(source.kind)}"]
+        lines += [f"[sources.{name}]", f"kind = {_quote(source.kind)}"]
         url = "." if name == SOURCE else source.url
-        lines += [f"url = {_quoted(url)}", ""]
+        lines += [f"url = {_quote(url)}", ""]
         for path, options in source.tables.items():
-            lines.append(f"[sources.{name}.tables.{_quoted(path)}]")
+            lines.append(f"[sources.{name}.tables.{_quote(path)}]")
             lines += [f"{key} = {_value(value)}" for key, value in options.items()] + [""]
     return "\n".join(lines) + "\n"
 
@@ -446,55 +447,55 @@ def _inflation_series(further: FurtherFiles) -> str:
     if not further.inflation:
         return ""
     steps = '[{ growth = { over = "P1Y" } }]'
-    return f"[series.inflation]\naddress = {_quoted(further.inflation)}\nsteps = {steps}\n\n"
+    return f"[series.inflation]\naddress = {_quote(further.inflation)}\nsteps = {steps}\n\n"
 
 
-def _panel(found: FileStudy, panel: Mapping[str, Any]) -> str:
+def _panel(draft: FileStudy, panel: Mapping[str, Any]) -> str:
     """The panel, each key with why it is so, and other columns that could be the price."""
-    reasons = _reasons(found)
+    reasons = _reasons(draft)
     lines = ["[panel]"]
     for key, value in panel.items():
         text = f"{key} = {_value(value)}"
         lines.append(f"{text:36s} # {reasons[key]}" if key in reasons else text)
         if key == "price_column":
-            closes = [c for c in _columns(found) if c.lower() == "close" and c != value]
-            lines += [f"# price_column = {_quoted(c)}           # without dividends" for c in closes]
+            closes = [c for c in _columns(draft) if c.lower() == "close" and c != value]
+            lines += [f"# price_column = {_quote(c)}           # without dividends" for c in closes]
     return "\n".join(lines) + "\n\n"
 
 
-def _columns(found: FileStudy) -> list[str]:
+def _columns(draft: FileStudy) -> list[str]:
     """Columns of the first file of prices that are not used."""
-    for _, decision in found.decisions:
+    for _, decision in draft.decisions:
         if decision.what == "columns not used":
             return decision.chosen.split(", ")
     return []
 
 
-def _reasons(found: FileStudy) -> dict[str, str]:
+def _reasons(draft: FileStudy) -> dict[str, str]:
     """Why keys of the panel are as they are."""
     reasons = {}
-    if all(p.includes_dividends and not p.holds_returns for p in found.prices):
+    if all(p.includes_dividends and not p.holds_returns for p in draft.prices):
         reasons["price_column"] = "includes dividends"
-    for _, decision in found.decisions:
+    for _, decision in draft.decisions:
         if decision.what == "units" and decision.chosen in ("percent", "decimals"):
             reasons["factor_units"] = decision.certainty
     return reasons
 
 
 def _model(used: Sequence[str], unused: Sequence[str]) -> str:
-    more = f"\n# factors = {_listed([*used, *unused])}" if unused else ""
+    more = f"\n# factors = {_toml_list([*used, *unused])}" if unused else ""
     return (
         f'[[models]]                           # as many as you like, each with a name\nname = "first"\n'
-        f"factors = {_listed(used)}{more}\n\n"
+        f"factors = {_toml_list(used)}{more}\n\n"
     )
 
 
-def _cost(desk: Desk, found: FileStudy, further: FurtherFiles, asset: str) -> str:
+def _cost(desk: Desk, draft: FileStudy, further: FurtherFiles, asset: str) -> str:
     """The cost of equity, with its alternatives, and the peers where there are accounts."""
-    market = found.factors.market
+    market = draft.factors.market
     lines = [
-        "[cost_of_equity]", f"company = {_quoted(asset)}", 'model = "first"',
-        f"# premium = {{ {_quoted(market)} = 0.055 }}   # a year; by default the mean of the factor's history",
+        "[cost_of_equity]", f"company = {_quote(asset)}", 'model = "first"',
+        f"# premium = {{ {_quote(market)} = 0.055 }}   # a year; by default the mean of the factor's history",
     ]  # fmt: skip
     if further.inflation:
         lines.append('inflation = "inflation"              # for the cost in real terms')
@@ -502,12 +503,14 @@ def _cost(desk: Desk, found: FileStudy, further: FurtherFiles, asset: str) -> st
     if further.accounts:
         table = desk.table(further.accounts, records_only=True).records
         columns = account_columns([str(c) for c in table.columns], further.accounts)
-        names = [n for p in found.prices for n in p.prices.names if n != asset]
+        names = [n for p in draft.prices for n in p.prices.names if n != asset]
         if not names:
             raise StudyError(f"Peers of {asset} need prices of other companies.")
         lines += [
-            "[cost_of_equity.peers]", f"accounts = {_quoted(further.accounts)}", f"companies = {_listed(names)}",
-            *(f"{role} = {_quoted(column)}" for role, column in columns.items()), "",
+            "[cost_of_equity.peers]",
+            f"accounts = {_quote(further.accounts)}",
+            f"companies = {_toml_list(names)}",
+            *(f"{role} = {_quote(column)}" for role, column in columns.items()), "",
         ]  # fmt: skip
     return "\n".join(lines) + "\n"
 
@@ -544,22 +547,22 @@ def price_index(desk: Desk, address: str) -> str:
 def _value(value: Any) -> str:
     """A TOML value."""
     if isinstance(value, str):
-        return _quoted(value)
+        return _quote(value)
     if isinstance(value, bool):
         return str(value).lower()
     if isinstance(value, list):
-        return _listed(value)
+        return _toml_list(value)
     if isinstance(value, dict):
         inside = ", ".join(f"{key} = {_value(v)}" for key, v in value.items())
         return f"{{ {inside} }}"
     return repr(value)
 
 
-def _listed(values: Sequence[str]) -> str:
+def _toml_list(values: Sequence[str]) -> str:
     return "[" + ", ".join(_value(v) for v in values) + "]"
 
 
-def _quoted(text: str) -> str:
+def _quote(text: str) -> str:
     """A TOML string."""
     escaped = text.replace("\\", "\\\\").replace('"', '\\"')
     return '"' + "".join(c if c.isprintable() else " " for c in escaped) + '"'

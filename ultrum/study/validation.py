@@ -11,7 +11,7 @@ from typing import Any, Final
 
 from pydantic import BaseModel, ValidationError
 
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.pricing.sensitivity import CHOICES
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.time.frequency import Frequency, last_day, parse_duration, parse_period
@@ -65,7 +65,7 @@ def shape_faults(model: type[BaseModel], content: Mapping[str, Any], lines: Line
     try:
         model.model_validate(content)
     except ValidationError as error:
-        return [_worded(model, e, lines) for e in _of_what_was_meant(error.errors())]
+        return [_fault_in_words(model, e, lines) for e in _of_what_was_meant(error.errors())]
     return []
 
 
@@ -108,7 +108,7 @@ def _is_form(part: Any) -> bool:
     )
 
 
-def _worded(model: type[BaseModel], error: Any, lines: Lines) -> Fault:
+def _fault_in_words(model: type[BaseModel], error: Any, lines: Lines) -> Fault:
     """A fault in words, by its kind."""
     place = tuple(error["loc"])
     describe: Describe = _DESCRIPTIONS.get(error["type"], _plainly)
@@ -120,7 +120,7 @@ def _section(place: tuple[Any, ...]) -> str:
 
 
 def _unknown_key(model: Any, place: tuple[Any, ...], _: Any) -> str:
-    keys, key = _known_keys(model, place[:-1]), str(place[-1])
+    keys, key = _valid_keys(model, place[:-1]), str(place[-1])
     return f"[{_section(place[:-1]) or 'the file'}] has no key '{key}'; {one_of(key, keys)}"
 
 
@@ -187,7 +187,7 @@ _DESCRIPTIONS: Final[Mapping[str, Describe]] = {
 }
 
 
-def _known_keys(model: Any, place: tuple[Any, ...]) -> list[str]:
+def _valid_keys(model: Any, place: tuple[Any, ...]) -> list[str]:
     """Keys that the section at a place may have."""
     for part in place:
         if isinstance(part, int) or part not in getattr(model, "model_fields", {}):
@@ -251,7 +251,7 @@ def _is_backwards(span: list[Any]) -> bool:
         return False
 
 
-def _known_by_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+def _release_rule_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
     """Durations and words for when figures became known."""
     given = part(content, "study").get("known_by")
     for name, rule in given.items() if isinstance(given, dict) else [("", given)]:
@@ -273,7 +273,7 @@ def _sensitivity_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str
     for choice, value in part(section, "chosen").items():
         if choice not in CHOICES:
             yield ("sensitivity", "chosen"), f"no choice '{choice}'; {one_of(choice, CHOICES)}"
-        options = _listed(section.get(_COMPARED.get(choice, "")))
+        options = _as_list(section.get(_COMPARED.get(choice, "")))
         if options and value not in options:
             yield ("sensitivity", "chosen"), f"{choice} = '{value}'; {one_of(value, options)}"
 
@@ -309,11 +309,11 @@ def _address_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
 def _series_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
     series = series_names(content)
     for key in ("conditions", "more_factors"):
-        for name in _listed(part(content, "panel").get(key)):
+        for name in _as_list(part(content, "panel").get(key)):
             if name not in series:
                 yield ("panel", key), f"no series '{name}'; {one_of(name, series)}"
     for own_name, section in part(content, "series").items():
-        parts = _listed(part(section, "composite").get("parts")) if isinstance(section, dict) else []
+        parts = _as_list(part(section, "composite").get("parts")) if isinstance(section, dict) else []
         for name in parts:
             if name not in series:
                 yield (
@@ -329,15 +329,15 @@ def _series_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
 
 
 def _model_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
-    models = [m for m in _listed(content.get("models")) if isinstance(m, dict)]
+    models = [m for m in _as_list(content.get("models")) if isinstance(m, dict)]
     names = [str(m.get("name", "")) for m in models]
     for name, count in Counter(names).items():
         if count > 1:
             yield (
                 ("models", str(names.index(name)), "name"),
-                f"{counted(count, 'model')} are named '{name}'.",
+                f"{quantity(count, 'model')} are named '{name}'.",
             )
-    used = [f for m in models for f in _listed(m.get("factors"))]
+    used = [f for m in models for f in _as_list(m.get("factors"))]
     cost = part(content, "cost_of_equity")
     for factor in part(cost, "premium"):
         if factor not in used:
@@ -345,10 +345,10 @@ def _model_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
                 ("cost_of_equity", "premium"),
                 f"no model has the factor '{factor}'; {one_of(factor, used)}",
             )
-    for factor in _listed(part(content, "panel").get("total_return_factors")):
+    for factor in _as_list(part(content, "panel").get("total_return_factors")):
         if factor not in used:
             yield ("panel",), f"no model has the factor '{factor}'; {one_of(factor, used)}"
-    for factor in _listed(part(content, "two_pass").get("factors")):
+    for factor in _as_list(part(content, "two_pass").get("factors")):
         if factor not in used:
             yield (
                 ("two_pass", "factors"),
@@ -386,7 +386,7 @@ def _premium_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
 def _need_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
     """What one section asks of another."""
     cost, panel = part(content, "cost_of_equity"), part(content, "panel")
-    adjusted = [m.get("name") for m in _listed(content.get("models")) if isinstance(m, dict) and m.get("adjust")]
+    adjusted = [m.get("name") for m in _as_list(content.get("models")) if isinstance(m, dict) and m.get("adjust")]
     if cost.get("draws") and cost.get("model") in adjusted:
         text = f"draws give plain betas, but those of the model '{cost['model']}' are adjusted; leave out one."
         yield ("cost_of_equity", "draws"), text
@@ -402,7 +402,7 @@ def _need_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
         if bool(section.get("industry")) == bool(section.get("assets")):
             yield place, f"{portfolio_text} needs assets or an industry, one of them."
     needed = {"predicted against realised": "two_pass", "sensitivity": "sensitivity"}
-    for figure in _listed(part(content, "report").get("figures")):
+    for figure in _as_list(part(content, "report").get("figures")):
         if figure in needed and needed[figure] not in content:
             yield (
                 ("report", "figures"),
@@ -430,7 +430,7 @@ def _rate_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
 
 
 _FINDERS = (
-    _known_by_faults,
+    _release_rule_faults,
     _sensitivity_faults,
     _rate_faults,
     _time_faults,
@@ -454,7 +454,7 @@ def addresses(content: Mapping[str, Any]) -> Iterator[tuple[Place, Any]]:
     for name, series in part(content, "series").items():
         if isinstance(series, dict) and series.get("address"):
             yield ("series", name, "address"), series["address"]
-        for address in _listed(series.get("rates")) if isinstance(series, dict) else []:
+        for address in _as_list(series.get("rates")) if isinstance(series, dict) else []:
             yield ("series", name, "rates"), address
     for name, members in part(content, "sets").items():
         for member, address in part(members, "series").items() if isinstance(members, dict) else ():
@@ -465,7 +465,7 @@ def addresses(content: Mapping[str, Any]) -> Iterator[tuple[Place, Any]]:
         yield ("cost_of_equity", "risk_free"), cost["risk_free"]
     if part(cost, "peers").get("accounts"):
         yield ("cost_of_equity", "peers", "accounts"), part(cost, "peers")["accounts"]
-    for address in _listed(choices.get("markets")):
+    for address in _as_list(choices.get("markets")):
         yield ("sensitivity", "markets"), address
     if choices.get("risk_free"):
         yield ("sensitivity", "risk_free"), choices["risk_free"]
@@ -488,7 +488,7 @@ def part(content: Mapping[str, Any], key: str) -> dict[str, Any]:
     return table if isinstance(table, dict) else {}
 
 
-def _listed(value: Any) -> list[Any]:
+def _as_list(value: Any) -> list[Any]:
     return value if isinstance(value, list) else []
 
 

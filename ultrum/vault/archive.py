@@ -11,8 +11,8 @@ import zlib
 from typing import Final
 
 from ultrum.errors import VaultError, reason
-from ultrum.file_access import json_of, path_of, replaced_whole
-from ultrum.vault.journal import FACTS, Record, checked_instant
+from ultrum.file_access import json_of, path_of, write_whole
+from ultrum.vault.journal import FACTS, Record, check_instant
 from ultrum.vault.store import Vault
 
 _LISTED: Final = "deliveries.json"
@@ -43,7 +43,7 @@ def pack(vault: Vault, file: str | os.PathLike[str], records: list[Record] | Non
         raise VaultError(f"{target} exists already; choose another name.")
     try:
         with (
-            replaced_whole(target) as arriving,
+            write_whole(target) as arriving,
             vault.frozen(),
             zipfile.ZipFile(arriving, "w", zipfile.ZIP_DEFLATED) as archive,
         ):
@@ -94,8 +94,8 @@ def _taken(vault: Vault, archive: zipfile.ZipFile, rows: object) -> tuple[int, i
         if checksum not in sizes:
             sizes[checksum] = len(_body(archive, checksum, facts))
         name = f"{facts['source']}:{facts['path']}"
-        checked_instant(facts["retrieved"], name)
-        confirmed = [checked_instant(_text(at), name) for at in row.get("confirmed", [])]
+        check_instant(facts["retrieved"], name)
+        confirmed = [check_instant(_text(at), name) for at in row.get("confirmed", [])]
         adopted.append((Record(id=0, size=sizes[checksum], **facts), confirmed))  # type: ignore[arg-type]
     new = vault.adopt(adopted, lambda checksum: archive.read(f"payloads/{checksum}"))
     return new, len(rows) - new

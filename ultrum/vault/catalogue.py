@@ -72,10 +72,10 @@ class Catalogue:
             self._connection.execute("BEGIN IMMEDIATE")
             for statement in _STATEMENTS:
                 self._connection.execute(statement)
-            self._connection.execute("INSERT INTO position VALUES (?, ?, ?, ?, ?, ?)", _marked(Position()))
+            self._connection.execute("INSERT INTO position VALUES (?, ?, ?, ?, ?, ?)", _mark(Position()))
             self._connection.execute(f"PRAGMA user_version = {VERSION}")
             self._connection.execute("COMMIT")
-        tables = [r[0] for r in self.asked("SELECT sql FROM sqlite_master WHERE sql IS NOT NULL")]
+        tables = [r[0] for r in self.query("SELECT sql FROM sqlite_master WHERE sql IS NOT NULL")]
         if sorted(tables) != sorted(_STATEMENTS):
             raise DamagedError("its tables are not those of a catalogue")
 
@@ -87,8 +87,8 @@ class Catalogue:
 
     def position(self) -> Position:
         """How far into the journal it reaches."""
-        rows = self.asked("SELECT * FROM position")
-        if len(rows) != 1 or _marked(at := Position(*rows[0][:5])) != rows[0]:
+        rows = self.query("SELECT * FROM position")
+        if len(rows) != 1 or _mark(at := Position(*rows[0][:5])) != rows[0]:
             raise DamagedError("it lacks its position in the journal")
         return at
 
@@ -98,18 +98,18 @@ class Catalogue:
         try:
             at = self.position()
             for entry in entries:
-                number = self._applied(entry.event) if entry.event is not None else 0
+                number = self._apply(entry.event) if entry.event is not None else 0
                 at = Position(max(number, at.number), entry.end, entry.offset, entry.digits, identity)
             self._connection.execute(
                 "UPDATE position SET number = ?, end = ?, last = ?, digits = ?, identity = ?, mark = ?",
-                _marked(at),
+                _mark(at),
             )
         except BaseException:
             self._connection.execute("ROLLBACK")
             raise
         self._connection.execute("COMMIT")
 
-    def _applied(self, event: dict[str, Any]) -> int:
+    def _apply(self, event: dict[str, Any]) -> int:
         """Take over one line; its number, 0 if it cannot be understood."""
         try:
             number = int(event["n"])
@@ -136,7 +136,7 @@ class Catalogue:
         DamagedError
             If one is not what was written.
         """
-        rows = self.asked(f"SELECT {_COLUMNS}, digits FROM downloads {where}", values)  # noqa: S608
+        rows = self.query(f"SELECT {_COLUMNS}, digits FROM downloads {where}", values)  # noqa: S608
         record_list = [_record(row) for row in rows]
         for record, row in zip(record_list, rows, strict=True):
             if _digits(record) != row[11]:
@@ -145,10 +145,10 @@ class Catalogue:
 
     def confirmations(self, number: int) -> list[str]:
         """Instants at which a source still served the same bytes."""
-        rows = self.asked("SELECT at FROM confirmations WHERE download = ? ORDER BY at", (number,))
+        rows = self.query("SELECT at FROM confirmations WHERE download = ? ORDER BY at", (number,))
         return [str(r[0]) for r in rows]
 
-    def asked(self, query: str, values: Sequence[object] = ()) -> list[Any]:
+    def query(self, query: str, values: Sequence[object] = ()) -> list[Any]:
         """Rows of a query."""
         return self._connection.execute(query, values).fetchall()
 
@@ -166,7 +166,7 @@ class Catalogue:
             "SELECT * FROM position",
             "SELECT checksum, id FROM downloads INDEXED BY by_checksum ORDER BY checksum, id",
         ):
-            if self.asked(query) != other.asked(query):
+            if self.query(query) != other.query(query):
                 return False
         return True
 
@@ -210,7 +210,7 @@ def _number(file: Path) -> int:
     return int(part) if part.isdigit() else 1
 
 
-def made_from(journal: Journal) -> Catalogue:
+def catalogue_of(journal: Journal) -> Catalogue:
     """Catalogue in memory of a whole journal."""
     catalogue = Catalogue()
     if journal.file.exists():
@@ -234,7 +234,7 @@ def _row(record: Record) -> tuple[Any, ...]:
     return (record.id, *(getattr(record, k) for k in FACTS), record.imported, record.placed)
 
 
-def _marked(at: Position) -> tuple[Any, ...]:
+def _mark(at: Position) -> tuple[Any, ...]:
     """Row of a position, with a checksum that shows whether it has changed."""
     row = (at.number, at.end, at.last, at.digits, at.identity)
     return (*row, zlib.crc32(repr(row).encode("utf-8", "surrogatepass")))
@@ -254,7 +254,7 @@ def shows_damage(error: sqlite3.OperationalError) -> bool:
 # Verification of a vault, and repair of what can be repaired
 
 
-def damaged_lines(journal: Journal, reached: int) -> list[str]:
+def journal_faults(journal: Journal, reached: int) -> list[str]:
     """What is wrong with a journal that has been read as far as ``reached`` bytes, one line each."""
     faults, line, end = [], 0, 0
     for entry in journal.entries():
@@ -268,7 +268,7 @@ def damaged_lines(journal: Journal, reached: int) -> list[str]:
 
 def is_sound(catalogue: Catalogue, journal: Journal) -> bool:
     """Whether a catalogue agrees with a sound journal."""
-    rebuilt = made_from(journal)
+    rebuilt = catalogue_of(journal)
     with contextlib.closing(rebuilt), contextlib.suppress(*DAMAGE):
         return catalogue.is_same(rebuilt)
     return False
@@ -276,7 +276,7 @@ def is_sound(catalogue: Catalogue, journal: Journal) -> bool:
 
 def repair(journal: Journal, catalogue: Catalogue) -> str:
     """Set a damaged journal aside and write another; what it could be made of."""
-    rebuilt = made_from(journal)
+    rebuilt = catalogue_of(journal)
     with contextlib.closing(rebuilt):
         kept = entries_of(rebuilt)
         remark = f"It keeps the {len(rebuilt.records(''))} downloads that can still be read."

@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import Any, Final
 
 from ultrum.errors import VaultError
-from ultrum.file_access import replaced_whole
+from ultrum.file_access import write_whole
 from ultrum.sources.download import Download
 
 NAME: Final = "journal.jsonl"
@@ -77,8 +77,8 @@ class Journal:
     def begin(self, entries: Sequence[dict[str, Any]] = ()) -> None:
         """Write a new journal, whole or not at all, with its first entries."""
         events = [{"do": "vault", "version": VERSION, "identity": uuid.uuid4().hex}, *entries]
-        with replaced_whole(self.file) as arriving, arriving.open("wb") as file:
-            file.write(_chained(events, Position()))
+        with write_whole(self.file) as arriving, arriving.open("wb") as file:
+            file.write(_chain(events, Position()))
             file.flush()
             os.fsync(file.fileno())
         self.keep_reserve()
@@ -95,7 +95,7 @@ class Journal:
 
         ``needed`` entries may use the room kept for a full disk.
         """
-        body = _chained(entries, at)
+        body = _chain(entries, at)
         try:
             self._write(body, at.end, durable)
         except OSError:
@@ -142,12 +142,12 @@ class Journal:
                 return False
             file.seek(at.last)
             line = file.read(at.end - at.last)
-        event = _parsed(line)  # a damaged line is still the one that was read
+        event = _parse(line)  # a damaged line is still the one that was read
         return line.startswith(at.digits.encode()) or not event or event.get("n") == at.number
 
     @staticmethod
     def _identity(line: bytes) -> str:
-        event = _parsed(line)
+        event = _parse(line)
         return str(event.get("identity", "")) if event else ""
 
     def entries(self, at: Position = Position()) -> Iterator[Entry]:
@@ -164,7 +164,7 @@ class Journal:
                 digits, event = line[:_DIGITS].decode("ascii", "replace"), None
                 digits_there = [_digits(b, line[_DIGITS + 1 : -1]) for b in before]
                 if digits in digits_there and line[_DIGITS : _DIGITS + 1] == b" ":
-                    event = _parsed(line)
+                    event = _parse(line)
                     before = (digits,)
                 else:  # a damaged text or damaged digits; the next line may follow either
                     before = (digits, *digits_there)
@@ -174,7 +174,7 @@ class Journal:
     def identity(self) -> str:
         """The identity of this journal; refuses one of a newer version."""
         with self.file.open("rb") as file:
-            event = _parsed(file.readline()) or {}
+            event = _parse(file.readline()) or {}
         version = event.get("version", VERSION)
         if not isinstance(version, int) or version > VERSION:
             raise VaultError(
@@ -184,7 +184,7 @@ class Journal:
         return str(event.get("identity", ""))
 
 
-def _chained(entries: Sequence[dict[str, Any]], at: Position) -> bytes:
+def _chain(entries: Sequence[dict[str, Any]], at: Position) -> bytes:
     lines, before = [], at.digits
     for number, entry in enumerate(entries, start=at.number + 1):
         event = {"n": number, **entry}
@@ -198,7 +198,7 @@ def _digits(before: str, text: bytes) -> str:
     return hashlib.sha256(before.encode("utf-8", "replace") + text).hexdigest()[:_DIGITS]
 
 
-def _parsed(line: bytes) -> dict[str, Any] | None:
+def _parse(line: bytes) -> dict[str, Any] | None:
     try:
         event = json.loads(line[_DIGITS:])
     except (ValueError, RecursionError):
@@ -261,7 +261,7 @@ def now() -> str:
     return datetime.now(UTC).strftime(_FORM)
 
 
-def arrived(source: str, path: str, checksum: str, download: Download, latest: Record | None) -> Record:
+def new_record(source: str, path: str, checksum: str, download: Download, latest: Record | None) -> Record:
     """Record of a download that has just come, after the latest of its address."""
     retrieved, placed = stamps(latest)
     return Record(
@@ -270,7 +270,7 @@ def arrived(source: str, path: str, checksum: str, download: Download, latest: R
     )  # fmt: skip
 
 
-def confirmed(record: Record) -> dict[str, Any]:
+def confirmation(record: Record) -> dict[str, Any]:
     """Line of the journal for a source that serves the same bytes now."""
     return {"do": "confirm", "of": record.id, "at": now()}
 
@@ -297,7 +297,7 @@ def stamps(latest: Record | None) -> tuple[str, str]:
     return (instant if wrong else following), following
 
 
-def checked_instant(text: str, what: str) -> str:
+def check_instant(text: str, what: str) -> str:
     """An instant of another vault, if it is one and has passed.
 
     Raises

@@ -90,7 +90,7 @@ class Listings:
         """Let go of the file."""
         self._connection.close()
 
-    def refreshed(self, source: str) -> str:
+    def last_refresh(self, source: str) -> str:
         """Instant at which a source's listings were last taken; empty if never."""
         row = self._connection.execute("SELECT at FROM refreshed WHERE source = ?", (source,)).fetchone()
         return str(row[0]) if row else ""
@@ -153,18 +153,18 @@ class Listings:
             values = [query, *values, *[f" {t}" for t in terms for _ in range(2)]]
         else:
             where, order = "FROM listings l WHERE 1", "ORDER BY l.id LIMIT ?"
-        rows = self._asked(f"SELECT {_COLUMNS} {where} {conditions} {order}", [*values, limit])
+        rows = self._query(f"SELECT {_COLUMNS} {where} {conditions} {order}", [*values, limit])
         return [Entry(**dict(zip(_FIELDS, row, strict=True)) | {"facts": json.loads(row[9])}) for row in rows]
 
     def count(self) -> int:
         """Number of listings."""
-        return int(self._asked("SELECT count(*) FROM listings", [])[0][0])
+        return int(self._query("SELECT count(*) FROM listings", [])[0][0])
 
     def groups(self, by: str, **filters: str | Sequence[str]) -> list[tuple[str, int]]:
         """Values of a column with the number of listings of each, most first."""
         conditions, values = _conditions(filters)
         sql = f"SELECT l.{by}, count(*) FROM listings l WHERE 1 {conditions} GROUP BY 1 ORDER BY 2 DESC, 1"  # noqa: S608
-        return [(str(name), int(count)) for name, count in self._asked(sql, values)]
+        return [(str(name), int(count)) for name, count in self._query(sql, values)]
 
     def without_listing(self, words: str, synonyms: Synonyms | None = None) -> list[str]:
         """Words of a search that no listing has, under any synonym."""
@@ -177,7 +177,7 @@ class Listings:
 
     def _alternatives(self, phrase: str, synonyms: Synonyms) -> list[list[str]]:
         """The words of a phrase as listings have them, and those of its synonyms."""
-        listed = [self._known(w) for w in _WORD.findall(phrase)]
+        listed = [self._nearest_word(w) for w in _WORD.findall(phrase)]
         others = [
             words_found
             for text in synonyms.get(phrase, ())
@@ -187,24 +187,24 @@ class Listings:
 
     def _begins(self, word: str) -> bool:
         """Whether a word of some listing begins so."""
-        return bool(self._asked(
+        return bool(self._query(
             "SELECT 1 FROM vocabulary WHERE term >= ? AND term < ? LIMIT 1", [word, word + "\uffff"]
         ))  # fmt: skip
 
-    def _known(self, word: str) -> str | None:
+    def _nearest_word(self, word: str) -> str | None:
         """The word itself if anything begins with it, else the word it resembles; None if none does."""
         if self._begins(word):
             return word
         if len(word) < 4:
             return None
-        like = self._asked(
+        like = self._query(
             "SELECT term FROM vocabulary WHERE term >= ? AND term < ? AND length(term) BETWEEN ? AND ?",
             [word[0], word[0] + "\uffff", len(word) - 2, len(word) + 2],
         )
         near = difflib.get_close_matches(word, [str(r[0]) for r in like], 1, 0.72)
         return near[0] if near else None
 
-    def _asked(self, query: str, values: Sequence[Any]) -> list[Any]:
+    def _query(self, query: str, values: Sequence[Any]) -> list[Any]:
         with self._lock:
             try:
                 return self._connection.execute(query, list(values)).fetchall()

@@ -27,18 +27,18 @@ from ultrum.vault.catalogue import (
     DAMAGE,
     Catalogue,
     another_in,
-    damaged_lines,
+    catalogue_of,
     entries_without_journal,
     entry_of,
     is_sound,
+    journal_faults,
     layout_version,
-    made_from,
     newest_in,
     remove_catalogues,
     repair,
     shows_damage,
 )
-from ultrum.vault.journal import Journal, Record, arrived, confirmed
+from ultrum.vault.journal import Journal, Record, confirmation, new_record
 from ultrum.vault.payload_files import Payloads
 
 _T = TypeVar("_T")
@@ -87,16 +87,16 @@ class Vault:
     def _open(self) -> None:
         if self.readonly:
             self._refuse_lost_journal()
-            self._catalogue = made_from(self._journal)
+            self._catalogue = catalogue_of(self._journal)
             return
         if not self._journal.file.exists():
-            with self._locked():
+            with self._hold_lock():
                 if not self._journal.file.exists():  # no other process was quicker
                     self._journal.begin(entries_without_journal(self.path))
                     remove_catalogues(self.path)  # rebuilt from the journal
         self._journal.identity()  # refuses one of a newer version
         self._payloads.sweep()
-        self._catalogue = self._opened()
+        self._catalogue = self._open_catalogue()
         self._read(lambda _: None)
 
     def _refuse_lost_journal(self) -> None:
@@ -107,7 +107,7 @@ class Vault:
                 "for example with 'ultrum vault verify'."
             )
 
-    def _opened(self) -> Catalogue:
+    def _open_catalogue(self) -> Catalogue:
         """The newest catalogue there is, or another if it is damaged."""
         self._seen = (0, 0)
         with contextlib.suppress(sqlite3.OperationalError, *DAMAGE):
@@ -117,7 +117,7 @@ class Vault:
     def _rebuilt(self) -> Catalogue:
         """Another catalogue, still empty."""
         self._seen = (0, 0)
-        with self._locked():
+        with self._hold_lock():
             return another_in(self.path)
 
     def __enter__(self) -> Vault:
@@ -152,14 +152,14 @@ class Vault:
             settle()
             same = latest is not None and latest.checksum == checksum
             if latest is not None and same and not latest.imported:
-                write([confirmed(latest)])
+                write([confirmation(latest)])
                 return latest
             if latest is not None and latest.imported and not same:
                 warn_user(
                     f"{source}:{path}: the download imported from an archive, retrieved {latest.retrieved}, is "
                     "not what the source serves now. The source's is used."
                 )
-            write([entry_of(arrived(source, path, checksum, download, latest))])
+            write([entry_of(new_record(source, path, checksum, download, latest))])
             recorded = self._newest(source, path)
         if recorded is None or recorded.checksum != checksum:
             raise VaultError(f"{source}:{path} was not recorded; run 'ultrum vault verify'.")
@@ -168,7 +168,7 @@ class Vault:
     def confirm(self, record: Record) -> Record:
         """Note that the source still serves the same bytes."""
         with self._changing() as write:
-            write([confirmed(duplicate) for duplicate in self._same(record)])
+            write([confirmation(duplicate) for duplicate in self._same(record)])
         return record
 
     def confirmations(self, record: Record) -> list[str]:
@@ -259,7 +259,7 @@ class Vault:
     @contextmanager
     def frozen(self) -> Iterator[None]:
         """Keep every process from changing the vault."""
-        with self._threads, contextlib.nullcontext() if self.readonly else self._locked():
+        with self._threads, contextlib.nullcontext() if self.readonly else self._hold_lock():
             yield
 
     def verify(self) -> list[str]:
@@ -279,7 +279,7 @@ class Vault:
         []
         """
         with self.frozen():
-            faults = self._checked_journal()
+            faults = self._check_journal()
             for record in {r.checksum: r for r in self.records()}.values():
                 try:
                     self.payload(record)
@@ -294,12 +294,12 @@ class Vault:
                     )
         return faults
 
-    def _checked_journal(self) -> list[str]:
+    def _check_journal(self) -> list[str]:
         """Faults of journal and catalogue; both are repaired."""
         reached = 0
         with contextlib.suppress(*DAMAGE):
             reached = self._catalogue.position().end
-        faults = damaged_lines(self._journal, reached)
+        faults = journal_faults(self._journal, reached)
         if self.readonly:
             return faults
         if faults:
@@ -389,10 +389,10 @@ class Vault:
             return
         if self._journal.stamp() == self._seen:
             return
-        with self._locked():
+        with self._hold_lock():
             if not self._journal.fits(self._catalogue.position()):
                 self._catalogue.close()
-                self._catalogue = self._opened()  # another process may have rebuilt it
+                self._catalogue = self._open_catalogue()  # another process may have rebuilt it
                 at = self._catalogue.position()
                 if at.number and not self._journal.fits(at):
                     self._catalogue.close()
@@ -411,11 +411,11 @@ class Vault:
             if shows_damage(error):
                 raise
             self._catalogue.close()
-            self._catalogue = made_from(self._journal)  # there is no room for a file
+            self._catalogue = catalogue_of(self._journal)  # there is no room for a file
         self._seen = seen
 
     @contextmanager
-    def _locked(self) -> Iterator[None]:
+    def _hold_lock(self) -> Iterator[None]:
         try:
             with self._lock:
                 yield
@@ -441,7 +441,7 @@ class Vault:
                 self._journal.append(entries, at, durable=durable, needed=needed)
                 self._apply()
 
-        with self._threads, self._failing(), self._locked():
+        with self._threads, self._failing(), self._hold_lock():
             self._read(lambda _: None)
             yield _write
 

@@ -9,7 +9,7 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Dates, Floats
 from ultrum.core.currency.exchange_rates import STALE_AFTER, ExchangeRates
 from ultrum.core.series.metadata import Metadata
@@ -22,7 +22,7 @@ _AT_A_MOMENT = ("price", "stock", "index")
 
 
 @on_block
-@checked
+@validate_arguments
 def to_currency(
     x: SeriesTable,
     currency: str,
@@ -78,9 +78,9 @@ def to_currency(
         if key not in rates_by_pair:
             rates_by_pair[key] = _rates_for(x, metadata, currency, kind, table)
         there = np.isfinite(block[:, i])
-        block[:, i] = _converted(block[:, i], rates_by_pair[key], metadata.measure)
+        block[:, i] = _convert_values(block[:, i], rates_by_pair[key], metadata.measure)
         without = int((there & ~np.isfinite(block[:, i])).sum()) or None
-        converted = metadata.stepped(
+        converted = metadata.add_step(
             "to currency", {"currency": currency}, to=currency, at=table.names_of(metadata.currency, currency),
             rate={"moment": "of its moment", "period": "average of its period", "change": "its change"}[kind],
             values_without_a_rate=without,
@@ -163,7 +163,7 @@ def _averages(x: SeriesTable, base: str, quote: str, table: ExchangeRates) -> Fl
     return np.where(count > 0, total / np.maximum(count, 1), np.nan)
 
 
-def _converted(values: Floats, rates: Floats, measure: str) -> Floats:
+def _convert_values(values: Floats, rates: Floats, measure: str) -> Floats:
     if measure == "return":
         return (1.0 + values) * (1.0 + rates) - 1.0
     if measure == "log_return":

@@ -324,7 +324,7 @@ class ExchangeRates:
         metadata = Metadata(
             name=f"{base}_{quote}", title=f"{quote} for one {base}", frequency=first.frequency,
             measure="quote", unit=f"{base}/{quote}", timing=first.timing,
-        ).stepped("cross rate" if len(steps) > 1 else "rate", quotes=names, path=" ".join(path),
+        ).add_step("cross rate" if len(steps) > 1 else "rate", quotes=names, path=" ".join(path),
                   days_in_some_only=len(every) - len(days) or None)  # fmt: skip
         return TimeSeries.from_arrays(values, first.frequency.index(first.frequency.ordinals(days)), metadata)
 
@@ -363,7 +363,7 @@ class ExchangeRates:
             Currencies, both ends included.
         """
         for currency in (base, quote):
-            self._check_known(currency)
+            self._check_currency(currency)
         before: dict[str, str] = {base: ""}
         waiting = deque([base])
         while waiting and quote not in before:
@@ -373,7 +373,7 @@ class ExchangeRates:
                     before[there] = here
                     waiting.append(there)
         if quote not in before:
-            raise CurrencyError(f"No quotes connect {base} with {quote}; there are: {self._listed()}.")
+            raise CurrencyError(f"No quotes connect {base} with {quote}; there are: {self._list_currencies()}.")
         path = [quote]
         while path[-1] != base:
             path.append(before[path[-1]])
@@ -440,7 +440,7 @@ class ExchangeRates:
     def _last_day(self) -> Any:
         return max(q.days[-1] for q in self._pairs.values())
 
-    def _check_known(self, currency: str) -> None:
+    def _check_currency(self, currency: str) -> None:
         if currency not in self.currencies:
             raise CurrencyError(f"No quote of {currency} here; {one_of(currency.upper(), self.currencies)}")
 
@@ -478,7 +478,7 @@ class ExchangeRates:
                 )
         return pd.DataFrame(rows, columns=["triangle", "day", "product", "gap", "days_beyond"])
 
-    def _listed(self) -> str:
+    def _list_currencies(self) -> str:
         return ", ".join(f"{a}/{b}" for a, b in self._pairs)
 
     def __repr__(self) -> str:

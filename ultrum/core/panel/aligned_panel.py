@@ -8,7 +8,7 @@ from typing import Final
 
 import pandas as pd
 
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.panel.missing_log import MissingData
 from ultrum.core.series.metadata import Metadata, step_of
 from ultrum.core.series.text_tables import table_html
@@ -198,9 +198,9 @@ class Panel:
             whole = missing.seen.ordinals
             low, high = int(whole[0]), int(whole[-1])
             if start is not None:
-                low = self.frequency.ordinal_named(str(start)[:10])
+                low = self.frequency.ordinal_of_name(str(start)[:10])
             if end is not None:
-                high = self.frequency.ordinal_named(str(end)[:10], last=True)
+                high = self.frequency.ordinal_of_name(str(end)[:10], last=True)
             missing = missing.within(low, high)
             coverage, missing_log = missing.coverage(), missing.missing_log()
         return replace(
@@ -238,7 +238,7 @@ class Panel:
     def __repr__(self) -> str:
         span = span_of(self.assets.index)
         counts = (
-            f"{counted(self.assets.shape[1], 'asset')}, factors {', '.join(map(str, self.factors)) or 'none'}, "
+            f"{quantity(self.assets.shape[1], 'asset')}, factors {', '.join(map(str, self.factors)) or 'none'}, "
             f"conditions {', '.join(map(str, self.conditions)) or 'none'}"
         )
         worst = self.missing_log["series"].value_counts().head(5)

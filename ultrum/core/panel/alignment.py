@@ -8,7 +8,7 @@ from typing import Any, Final, Literal
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import accepts_large, checked
+from ultrum.core.arguments import accepts_large, validate_arguments
 from ultrum.core.array_types import DAY, Dates, Floats, Ints
 from ultrum.core.currency.conversion import to_currency
 from ultrum.core.currency.exchange_rates import ExchangeRates
@@ -17,20 +17,20 @@ from ultrum.core.panel.missing_log import MissingData, Presence
 from ultrum.core.panel.release_dates import (
     HINDSIGHT,
     KnownBy,
-    as_known,
     describe_rule,
     in_release_period,
-    known_span,
+    latest_release,
+    release_span,
     rule_for,
 )
-from ultrum.core.returns.yields import accrued_rate, check_annual_rate
+from ultrum.core.returns.yields import accrual_rate, check_annual_rate
 from ultrum.core.series.metadata import ZERO_COST
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.index_frequency_and_gaps import gap_lengths
 from ultrum.core.time.period_labels import span_of
 from ultrum.core.transform.aggregation import default_method, to_frequency
-from ultrum.errors import AlignmentError, CurrencyError, UnitError, listed
+from ultrum.errors import AlignmentError, CurrencyError, UnitError, name_list
 
 _WILDEST: Final = {"asset": 4.0, "factor": 1.0, "risk-free": 0.05}
 
@@ -41,7 +41,7 @@ def income_warning(returns: SeriesTable, factors: SeriesTable) -> tuple[str, ...
     bare = [a.name for a in described if a.income == "price"]
     if not bare or all(a.income != "total" for a in described):
         return ()
-    return (f"{listed(bare)} are price returns combined with total returns; they leave dividends out.",)
+    return (f"{name_list(bare)} are price returns combined with total returns; they leave dividends out.",)
 
 
 def check_names(assets: SeriesTable, factors: SeriesTable, conditions: Sequence[str], rate: str) -> None:
@@ -153,7 +153,7 @@ _ROWS: Final = ("complete", "any")
 
 
 @accepts_large("assets")
-@checked
+@validate_arguments
 def align(
     *,
     assets: SeriesTable | pd.DataFrame,
@@ -239,7 +239,7 @@ def align(
     codes = {t.metadata.frequency.code for t in [given_rate] if t}
     if target.code == "B" and "D" in codes | {raw.frequency.code, _code(assets)}:
         target = Frequency("D")  # some rows are on weekends
-    assets = _in_one_currency(_wrapped(assets, measure="return"), currency or "", rates)
+    assets = _in_one_currency(_as_table(assets, measure="return"), currency or "", rates)
     returns = to_frequency(assets, target, risk_free=given_rate)
     loadings = to_frequency(raw, target, risk_free=given_rate)
     rate = _rate_of(risk_free, (returns, loadings), target)
@@ -253,7 +253,7 @@ def align(
             f"{named}: set when these became known, such as known_by='P1M'; "
             "known_by='hindsight' if each may be used in the period it describes."
         )
-    stated, carried = _conditions_known(condition_list, known_by, target)
+    stated, carried = _lag_conditions(condition_list, known_by, target)
     blocks = {
         "assets": returns,
         "factors": _with_macro(loadings, raw, macro, known_by, target),
@@ -288,7 +288,7 @@ def _assemble(
     needed = pd.concat([frames["factors"], frames["conditions"], frames["risk_free"]], axis=1)
     kept = needed.notna().all(axis=1).to_numpy() if rows == "complete" else np.ones(len(index), bool)
     if not kept.any():
-        spans = "; ".join(f"{name} {_own_span(needed[name])}" for name in needed)
+        spans = "; ".join(f"{name} {_span_of_column(needed[name])}" for name in needed)
         raise AlignmentError(f"No period has every factor, every condition and the risk-free rate: {spans}.")
     causes = {name: reasons for t in tables.values() for name, reasons in t.causes.items()}
     names = [*map(str, frames["assets"].columns.tolist()), *map(str, needed)]
@@ -319,7 +319,7 @@ def _rate_of(
     if isinstance(risk_free, TimeSeries):
         return to_frequency(risk_free, target)
     index = target.index(np.unique(np.concatenate([t.ordinals for t in tables])))
-    rate = accrued_rate(check_annual_rate(risk_free or 0.0), index, target)
+    rate = accrual_rate(check_annual_rate(risk_free or 0.0), index, target)
     return rate.with_metadata(name=NO_RATE) if risk_free is None else rate
 
 
@@ -327,7 +327,7 @@ def _on_index(frame: pd.DataFrame, index: pd.Index) -> pd.DataFrame:
     return frame if frame.index.equals(index) else frame.reindex(index)
 
 
-def _own_span(column: pd.Series) -> str:
+def _span_of_column(column: pd.Series) -> str:
     valid = column.dropna()
     return f"({span_of(valid.index)})" if len(valid) else "(nothing)"
 
@@ -338,7 +338,7 @@ def _in_one_currency(assets: SeriesTable, currency: str, rates: ExchangeRates | 
         return assets
     if rates is None:
         raise CurrencyError(
-            f"{listed(abroad)}: not in {currency}; give rates=ExchangeRates(quotes) to convert them."
+            f"{name_list(abroad)}: not in {currency}; give rates=ExchangeRates(quotes) to convert them."
         )
     return to_currency(assets, currency, rates)
 
@@ -351,7 +351,7 @@ def _code(assets: SeriesTable | pd.DataFrame) -> str:
 def _factors_of(factors: Any) -> SeriesTable:
     if isinstance(factors, list | tuple):
         return SeriesTable.of(factors)
-    return _wrapped(factors)
+    return _as_table(factors)
 
 
 def _conditions_of(conditions: Any) -> list[TimeSeries]:
@@ -362,7 +362,7 @@ def _conditions_of(conditions: Any) -> list[TimeSeries]:
         return [conditions]
     if isinstance(conditions, list | tuple):
         return list(conditions)
-    table = _wrapped(conditions)
+    table = _as_table(conditions)
     return [table[name] for name in table.names]
 
 
@@ -377,14 +377,14 @@ def _with_macro(
         if isinstance(rule, str) and rule == HINDSIGHT:
             columns.append(loadings[name])
             continue
-        ordinals = _periods(*known_span(source, rule, target))
+        ordinals = _periods(*release_span(source, rule, target))
         values = in_release_period(source, rule, target, ordinals)
-        metadata = loadings[name].metadata.stepped("in the period of release", known_by=describe_rule(rule))
+        metadata = loadings[name].metadata.add_step("in the period of release", known_by=describe_rule(rule))
         columns.append(TimeSeries.from_arrays(values, target.index(ordinals), metadata))
     return SeriesTable.of(columns).select(loadings.names)
 
 
-def _conditions_known(
+def _lag_conditions(
     conditions: list[TimeSeries], known_by: Any, target: Frequency
 ) -> tuple[SeriesTable | None, dict[str, Ints]]:
     """Each condition as it was known at the end of the period before, and the periods an older value stands."""
@@ -397,10 +397,10 @@ def _conditions_known(
         finer = condition.metadata.frequency < target and not isinstance(rule, pd.DataFrame)
         waits = finer and default_method(condition.metadata) != "last"
         source = to_frequency(condition, target) if waits else condition
-        first, last = known_span(source, rule, target)
+        first, last = release_span(source, rule, target)
         ordinals = _periods(first, last + 12 * (source.metadata.frequency > target))
-        values, carried = as_known(source, rule, target, ordinals)
-        metadata = source.metadata.stepped(
+        values, carried = latest_release(source, rule, target, ordinals)
+        metadata = source.metadata.add_step(
             "as known before",
             {"frequency": target},
             known_by=describe_rule(rule),
@@ -415,7 +415,7 @@ def _periods(first: int, last: int) -> Ints:
     return np.arange(first, last + 1, dtype=np.int64)
 
 
-def _wrapped(data: Any, **facts: Any) -> SeriesTable:
+def _as_table(data: Any, **facts: Any) -> SeriesTable:
     if isinstance(data, TimeSeries):
         return data.as_table()
     return data if isinstance(data, SeriesTable) else SeriesTable.from_pandas(data, **facts)
@@ -426,8 +426,8 @@ def _span(tables: Mapping[str, SeriesTable], target: Frequency, start: str | Non
     if not owners:
         raise AlignmentError("Assets, factors and the risk-free rate have no rows.")
     every = np.concatenate([t.ordinals for t in owners])  # conditions are looked up, they span nothing
-    first = target.ordinal_named(str(start)) if start else every.min()
-    last = target.ordinal_named(str(end), last=True) if end else every.max()
+    first = target.ordinal_of_name(str(start)) if start else every.min()
+    last = target.ordinal_of_name(str(end), last=True) if end else every.max()
     if last < first:
         raise AlignmentError(f"The span ends ({end}) before it starts ({start}).")
     if target.code in "BD":

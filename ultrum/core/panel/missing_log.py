@@ -96,7 +96,7 @@ class MissingData:
             return {}
         assets = len(self.seen.names) - self.needed
         names = self.seen.names[assets:]
-        counted = dropped_by(~self.seen.present[assets:, out].T, names, self.seen.present[:assets, out].T)
+        counted = counts_by_cause(~self.seen.present[assets:, out].T, names, self.seen.present[:assets, out].T)
         by_series: dict[str, dict[str, int]] = {}
         for cause, counts in counted.items():
             for place in np.flatnonzero(counts):
@@ -104,7 +104,7 @@ class MissingData:
         return by_series
 
 
-def dropped_by(missing: Bools, names: Sequence[str], present: Bools) -> dict[str, Ints]:
+def counts_by_cause(missing: Bools, names: Sequence[str], present: Bools) -> dict[str, Ints]:
     """Observations in rows that lack some series, by cause such as ``missing size``.
 
     Parameters
@@ -122,7 +122,7 @@ def dropped_by(missing: Bools, names: Sequence[str], present: Bools) -> dict[str
     Examples
     --------
     >>> missing = np.array([[True, True, True, True, True], [False, True, False, False, False]])
-    >>> counts = dropped_by(missing, list("abcde"), np.ones((2, 1), bool))
+    >>> counts = counts_by_cause(missing, list("abcde"), np.ones((2, 1), bool))
     >>> {cause: count.tolist() for cause, count in counts.items()}
     {'missing b': [1], 'missing a and b and c and 2 more': [1]}
     """
@@ -173,8 +173,8 @@ def missing_log_of(seen: Presence, causes: Causes) -> pd.DataFrame:
     kind = np.where(row < seen.first[column], 0, np.where(row > seen.last[column], 1, 2))
     missing = pd.DataFrame({
         "period": seen.index.take(row),
-        "series": _labelled(column, list(seen.names)),
-        "cause": _labelled(kind, _KINDS),
+        "series": _label_codes(column, list(seen.names)),
+        "cause": _label_codes(kind, _KINDS),
     })  # fmt: skip
     return _with_causes(missing, causes, seen, column, row, kind == _KINDS.index(GAP))
 
@@ -190,7 +190,7 @@ def _stale(seen: Presence, causes: Causes) -> dict[str, int]:
     }
 
 
-def _labelled(codes: Ints, words: list[str]) -> Any:
+def _label_codes(codes: Ints, words: list[str]) -> Any:
     """Words by their number, each kept once in memory."""
     if len(set(words)) < len(words):
         return np.array(words, dtype=object)[codes]

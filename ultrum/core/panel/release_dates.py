@@ -14,7 +14,7 @@ from ultrum.core.time.frequency import Frequency, months_in, periods_in
 from ultrum.core.time.period_labels import span_of
 from ultrum.core.time.relative_dates import days_in
 from ultrum.core.transform.rolling_statistics import months_before
-from ultrum.errors import AlignmentError, FrequencyError, listed
+from ultrum.errors import AlignmentError, FrequencyError, name_list
 
 HINDSIGHT: Final = "hindsight"
 RELEASE_LAG: Final = "release lag"
@@ -58,7 +58,7 @@ def releases(series: TimeSeries, rule: KnownBy) -> pd.DataFrame:
     valid = series.values.dropna()
     ordinals = frequency.ordinals_of(valid.index)
     ends = frequency.ends(ordinals)
-    days = _dated(series.name, rule, ordinals, frequency) if isinstance(rule, pd.Series) else ends
+    days = _release_days(series.name, rule, ordinals, frequency) if isinstance(rule, pd.Series) else ends
     if isinstance(rule, str) and rule != HINDSIGHT:
         days = _later(
             ends,
@@ -77,7 +77,7 @@ def releases(series: TimeSeries, rule: KnownBy) -> pd.DataFrame:
     return table.sort_values(["day", "ordinal"], kind="stable", ignore_index=True)
 
 
-def as_known(series: TimeSeries, rule: KnownBy, target: Frequency, ordinals: Ints) -> tuple[Floats, Bools]:
+def latest_release(series: TimeSeries, rule: KnownBy, target: Frequency, ordinals: Ints) -> tuple[Floats, Bools]:
     """Value of the latest period known by the end of each target period, and whether it is carried.
 
     A value stands until a newer one is known, at most two periods of its own after it became known.
@@ -115,7 +115,7 @@ def in_release_period(series: TimeSeries, rule: KnownBy, target: Frequency, ordi
     return latest
 
 
-def known_span(series: TimeSeries, rule: KnownBy, target: Frequency) -> tuple[int, int]:
+def release_span(series: TimeSeries, rule: KnownBy, target: Frequency) -> tuple[int, int]:
     """Ordinals of the first and last target period in which something became known."""
     days = _columns(releases(series, rule))[0]
     if not len(days):
@@ -137,7 +137,7 @@ def _of_vintages(name: str, table: pd.DataFrame, frequency: Frequency) -> pd.Dat
     absent = [c for c in ("period", "released", "value") if c not in table]
     if absent:
         raise AlignmentError(
-            f"Vintages of {name} need the columns period, released and value; {listed(absent)} is not there."
+            f"Vintages of {name} need the columns period, released and value; {name_list(absent)} is not there."
         )
     days = days_in(table["released"], f"released, of {name}", missing=True)
     vintages = pd.DataFrame({
@@ -153,10 +153,10 @@ def _ordinals(periods: pd.Series, frequency: Frequency) -> Ints:
         return frequency.ordinals_of(pd.PeriodIndex(values))
     if pd.api.types.is_datetime64_any_dtype(periods.dtype):
         return frequency.ordinals(periods.to_numpy())
-    return np.array([frequency.ordinal_named(str(p)) for p in periods], dtype=np.int64)
+    return np.array([frequency.ordinal_of_name(str(p)) for p in periods], dtype=np.int64)
 
 
-def _dated(name: str, rule: pd.Series, ordinals: Ints, frequency: Frequency) -> Dates:
+def _release_days(name: str, rule: pd.Series, ordinals: Ints, frequency: Frequency) -> Dates:
     """Release day of each period, from dates by period."""
     if isinstance(rule.index, pd.PeriodIndex):
         released = frequency.ordinals_of(rule.index)

@@ -10,9 +10,9 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
-from ultrum.core.displayed_numbers import counted, p_equals
+from ultrum.core.displayed_numbers import p_equals, quantity
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
 from ultrum.core.regression.engine.bootstrap import block_length, drawn_periods, row_counts
@@ -22,7 +22,7 @@ from ultrum.core.regression.regress import regress
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.core.time.period_labels import span_of
-from ultrum.errors import EstimationError, listed, warn_user
+from ultrum.errors import EstimationError, name_list, warn_user
 
 _FEW: Final = 0.8  # share of the rows below which assets that cost most are named
 _NEARLY_ALL: Final = 0.9
@@ -72,7 +72,7 @@ class JointAlphaTest(TextInNotebooks):
         return f"{kind} = {self.statistic:.4g}, {p_equals(self.p_value)}\n{self.basis}"
 
 
-@checked
+@validate_arguments
 def joint_alpha_test(
     panel: Panel,
     factors: Sequence[str] | None = None,
@@ -135,7 +135,7 @@ def joint_alpha_test(
     advice = _what_costs_rows(there[complete], frame.columns)
     if rows <= assets + count:
         raise EstimationError(
-            f"{counted(rows, 'row')} with every asset; {assets} assets and {count} factors need more than "
+            f"{quantity(rows, 'row')} with every asset; {assets} assets and {count} factors need more than "
             f"{assets + count}. {advice or 'Take a longer sample or fewer assets.'}"
         )
     y, f = frame.to_numpy()[whole], x.to_numpy(dtype=np.float64)[whole]
@@ -153,7 +153,7 @@ def joint_alpha_test(
         warn_user(f"The joint test uses {rows} of {int(complete.sum())} rows, those every asset has. {advice}")
     span = span_of(frame.index[whole])
     lost = int((complete & ~whole).sum())
-    left_out = f"{counted(lost, 'row')} dropped, incomplete"
+    left_out = f"{quantity(lost, 'row')} dropped, incomplete"
     basis = f"{assets} alphas on {', '.join(names)}, {how}; {rows} rows, {span}; {left_out}"
     named = pd.Series(alphas, frame.columns)
     return JointAlphaTest(statistic, p_value, df, named, rows, dropped, basis)
@@ -173,13 +173,13 @@ def _what_costs_rows(there: Bools, names: pd.Index) -> str:
         if there[:, left].all(axis=1).mean() >= _NEARLY_ALL or counts[place] == len(there):
             break
         left[place] = False
-        out.append(f"{names[place]} ({counted(counts[place], 'row')})")
+        out.append(f"{names[place]} ({quantity(counts[place], 'row')})")
     if not out:
         return ""
     rows = int(there[:, left].all(axis=1).sum())
     return (
-        f"{listed(out)} cost most; without {'it' if len(out) == 1 else 'them'} {rows} rows "
-        f"are left for {counted(int(left.sum()), 'asset')}."
+        f"{name_list(out)} cost most; without {'it' if len(out) == 1 else 'them'} {rows} rows "
+        f"are left for {quantity(int(left.sum()), 'asset')}."
     )
 
 
@@ -187,12 +187,12 @@ def _check_factors(panel: Panel, names: list[str]) -> None:
     macro = [n for n in names if not panel.metadata[n].is_return]
     if macro:
         raise EstimationError(
-            f"{listed(macro)} is not a traded factor; its alpha has no meaning. Estimate premia "
+            f"{name_list(macro)} is not a traded factor; its alpha has no meaning. Estimate premia "
             "with a two-pass instead."
         )
 
 
-def _fitted(y: Floats, f: Floats) -> tuple[Floats, Floats, Floats]:
+def _fit_alphas(y: Floats, f: Floats) -> tuple[Floats, Floats, Floats]:
     """Alphas, residuals, and the weights of the rows in every alpha."""
     design = np.column_stack([np.ones(len(f)), f])
     weights = row_weights(design)
@@ -201,7 +201,7 @@ def _fitted(y: Floats, f: Floats) -> tuple[Floats, Floats, Floats]:
 
 def _exact(y: Floats, f: Floats) -> tuple[Floats, float]:
     rows, assets, count = len(y), y.shape[1], f.shape[1]
-    alphas, residuals, _ = _fitted(y, f)
+    alphas, residuals, _ = _fit_alphas(y, f)
     size = _quadratic(alphas, residuals / np.sqrt(rows))
     mean = f.mean(axis=0)
     price = _quadratic(mean, (f - mean) / np.sqrt(rows))
@@ -210,7 +210,7 @@ def _exact(y: Floats, f: Floats) -> tuple[Floats, float]:
 
 def _robust(y: Floats, f: Floats) -> tuple[Floats, float]:
     rows, assets, count = len(y), y.shape[1], f.shape[1]
-    alphas, residuals, weights = _fitted(y, f)
+    alphas, residuals, weights = _fit_alphas(y, f)
     wald = _quadratic(alphas, residuals * weights[:, None])
     return alphas, (rows - assets - count) / (assets * rows) * wald
 
@@ -228,7 +228,7 @@ def _bootstrap(
     y: Floats, f: Floats, positions: Ints, lags: int, draws: int, seed: int
 ) -> tuple[Floats, float, float]:
     """Alphas, their Newey–West Wald statistic over N, and the share of draws without alphas that reach it."""
-    alphas, residuals, weights = _fitted(y, f)
+    alphas, residuals, weights = _fit_alphas(y, f)
     statistic = _hac_wald(alphas, residuals, weights, positions, lags)
     explained = y - residuals - alphas
     reached = 0
@@ -236,7 +236,7 @@ def _bootstrap(
     for periods in drawn_periods(positions, draws, block, seed):
         places = np.flatnonzero(periods >= 0)
         rows = periods[places]
-        drawn = _fitted(explained[rows] + residuals[rows], f[rows])
+        drawn = _fit_alphas(explained[rows] + residuals[rows], f[rows])
         reached += _hac_wald(*drawn, places, lags) >= statistic
     return alphas, statistic, (1 + reached) / (draws + 1)
 
@@ -253,7 +253,7 @@ _FEWEST: Final = 20  # periods
 _AT_ONCE: Final = 1 << 22  # numbers of one array of some draws; about six such are held
 
 
-@checked
+@validate_arguments
 def adjust_p_values(p_values: pd.Series | pd.DataFrame, how: Adjustment = "holm") -> pd.DataFrame:
     """P values next to those adjusted for the number of tests.
 
@@ -287,15 +287,15 @@ def adjust_p_values(p_values: pd.Series | pd.DataFrame, how: Adjustment = "holm"
     whole: pd.Series = pd.Series(p_values.stack()) if isinstance(p_values, pd.DataFrame) else p_values
     p = whole.astype(float).sort_values(kind="stable")  # missing ones come last
     values = np.asarray(p, dtype=np.float64)
-    known = ~np.isnan(values)
-    if not ((values[known] >= 0) & (values[known] <= 1)).all():
+    present = ~np.isnan(values)
+    if not ((values[present] >= 0) & (values[present] <= 1)).all():
         raise EstimationError("p values are between 0 and 1; give those of tests.")
     adjusted = np.full(len(p), np.nan)
-    adjusted[known] = _adjusted(values[known], how)
+    adjusted[present] = _adjust_rising(values[present], how)
     return pd.DataFrame({"p": p, "adjusted": adjusted}, p.index)
 
 
-def _adjusted(p: Floats, how: Adjustment) -> Floats:
+def _adjust_rising(p: Floats, how: Adjustment) -> Floats:
     """Adjusted p values of rising ones."""
     count, ranks = len(p), np.arange(1, len(p) + 1)
     if how == "holm":
@@ -304,7 +304,7 @@ def _adjusted(p: Floats, how: Adjustment) -> Floats:
     return np.asarray(np.minimum(np.minimum.accumulate((factor * p)[::-1])[::-1], 1.0))
 
 
-@checked
+@validate_arguments
 def step_down_alphas(
     panel: Panel, factors: Sequence[str] | None = None, *, draws: int = 999, seed: int = 0
 ) -> pd.DataFrame:
@@ -349,7 +349,7 @@ def step_down_alphas(
     F = panel.factors[names].to_numpy(dtype=np.float64)
     whole = np.isfinite(F).all(axis=1)
     if whole.sum() < _FEWEST:
-        raise EstimationError(f"{counted(int(whole.sum()), 'period')} with every factor; {_FEWEST} are needed.")
+        raise EstimationError(f"{quantity(int(whole.sum()), 'period')} with every factor; {_FEWEST} are needed.")
     t = table.t_values["constant"].to_numpy()
     drawn = drawn_alpha_t(panel.excess.to_pandas().to_numpy(float)[whole], F[whole], draws, seed)
     kept = np.flatnonzero(np.isfinite(t))
@@ -357,8 +357,8 @@ def step_down_alphas(
     p_values[:, kept] = step_down(np.abs(t[kept]), np.abs(drawn[:, kept]))
     alphas = table.coefficients["constant"].to_numpy()
     columns = {"alpha": alphas, "t": t, "p": p_values[1], "adjusted": p_values[0]}
-    made = pd.DataFrame(columns, pd.Index(table.assets, name="asset"))
-    return made.sort_values(["adjusted", "p"], kind="stable")
+    result = pd.DataFrame(columns, pd.Index(table.assets, name="asset"))
+    return result.sort_values(["adjusted", "p"], kind="stable")
 
 
 def drawn_alpha_t(Y: Floats, F: Floats, draws: int, seed: int) -> Floats:

@@ -9,7 +9,7 @@ from typing import Any, Final, cast
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats
 from ultrum.core.pricing.cost_of_equity_result import RISK_FREE, CostBootstrap, CostOfEquity, by_asset
 from ultrum.core.pricing.dimson_and_downside_betas import OneBeta
@@ -20,7 +20,7 @@ from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.returns.yields import annual_yield, check_annual_rate
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.period_labels import period_label
-from ultrum.errors import EstimationError, UnitError, listed, one_of, warn_user
+from ultrum.errors import EstimationError, UnitError, name_list, one_of, warn_user
 
 
 @dataclass(frozen=True)
@@ -113,7 +113,7 @@ Premia = Mapping[str, TimeSeries | Premium | float] | TwoPass
 AddOns = Mapping[str, tuple[float, str]]
 
 
-@checked
+@validate_arguments
 def cost_of_equity(
     betas: BetaTable | OneBeta,
     *,
@@ -184,7 +184,7 @@ def cost_of_equity(
     prices, spread = _premia(exposures.factors, premia)
     rate, rate_name = _annual_rate(risk_free, exposures.end if on is None else on)
     _check_same_rate(prices, rate_name)
-    extra = _checked_add_ons(add_ons or {}, exposures.factors)
+    extra = _check_add_ons(add_ons or {}, exposures.factors)
     lam = np.array([prices[f].value for f in exposures.factors])
     base = rate + sum(value for value, _ in extra.values())
     value = pd.Series(base + exposures.beta @ lam, exposures.assets, name="cost_of_equity")
@@ -234,14 +234,14 @@ def _warn_of_low_costs(value: pd.Series, rate: float, prices: Mapping[str, Premi
     negative = [f"{name} ({100 * p.value:.2f} %)" for name, p in prices.items() if p.value < 0]
     if negative:
         warn_user(
-            f"Negative premium a year: {listed(negative)}. A sample mean below zero reflects the sample more "
+            f"Negative premium a year: {name_list(negative)}. A sample mean below zero reflects the sample more "
             "than what investors expect; take a longer history or a premium with its source."
         )
     low = value.index[(value < rate).to_numpy()]
     if len(low):
         warn_user(
             f"{len(low)} of {len(value)} costs of equity are below the risk-free rate of {100 * rate:.2f} %: "
-            f"{listed(low)}. Check betas and premia before you use them."
+            f"{name_list(low)}. Check betas and premia before you use them."
         )
 
 
@@ -254,7 +254,7 @@ def _premia(factors: list[str], given: Premia) -> tuple[dict[str, Premium], Floa
     names = list(given.premia.index) if isinstance(given, TwoPass) else list(given)
     absent = [f for f in factors if f not in names]
     if absent:
-        raise EstimationError(f"No premium for {listed(absent)}; every factor needs one.")
+        raise EstimationError(f"No premium for {name_list(absent)}; every factor needs one.")
     if isinstance(given, TwoPass):
         return _of_two_pass(given, factors)
     premia = {name: _one_premium(name, given[name]) for name in factors}
@@ -292,8 +292,8 @@ def _annual_rate(risk_free: TimeSeries | float, on: Any) -> tuple[float, str]:
     """Annual risk-free rate on a date, and its name."""
     if not isinstance(risk_free, TimeSeries):
         return check_annual_rate(risk_free), ""
-    known = risk_free.sample(None, on)
-    rates = known.values.dropna()
+    history = risk_free.sample(None, on)
+    rates = history.values.dropna()
     if not len(rates):
         raise EstimationError(f"{risk_free.name} has no value up to {on}.")
     if risk_free.metadata.measure == "rate":
@@ -304,7 +304,7 @@ def _annual_rate(risk_free: TimeSeries | float, on: Any) -> tuple[float, str]:
             "a yield, or an annual number."
         )
     latest = rates.iloc[-_MONTH_OF_DAYS:] if risk_free.metadata.frequency.is_dated else rates.iloc[-1:]
-    return float(np.expm1(known.periods_per_year * np.log1p(latest).mean())), risk_free.name
+    return float(np.expm1(history.periods_per_year * np.log1p(latest).mean())), risk_free.name
 
 
 def _check_same_rate(prices: Mapping[str, Premium], rate_name: str) -> None:
@@ -316,7 +316,7 @@ def _check_same_rate(prices: Mapping[str, Premium], rate_name: str) -> None:
             )
 
 
-def _checked_add_ons(given: AddOns, factors: list[str]) -> dict[str, tuple[float, str]]:
+def _check_add_ons(given: AddOns, factors: list[str]) -> dict[str, tuple[float, str]]:
     for name, add_on in given.items():
         if name in (*factors, RISK_FREE):
             raise EstimationError(f"The add-on '{name}' has the name of another part; call it otherwise.")
@@ -348,7 +348,7 @@ def _parts(
             "contribution": exposures.beta[:, k] * price.value,
             "variance_share": np.nan_to_num(pieces.by_factor[:, k] / whole),
         }
-        blocks.append(pd.DataFrame(columns, _labelled(exposures, factor)))
+        blocks.append(pd.DataFrame(columns, _label_parts(exposures, factor)))
     blocks += [
         _flat_part(exposures, name, value, np.zeros(len(exposures.assets))) for name, (value, _) in extra.items()
     ]
@@ -358,10 +358,10 @@ def _parts(
 def _flat_part(exposures: Exposures, name: str, value: float, share: Floats) -> pd.DataFrame:
     """A part that is the same for all assets."""
     blank = dict.fromkeys(["beta", "beta_error", "premium", "premium_error"], np.nan)
-    return pd.DataFrame({**blank, "contribution": value, "variance_share": share}, _labelled(exposures, name))
+    return pd.DataFrame({**blank, "contribution": value, "variance_share": share}, _label_parts(exposures, name))
 
 
-def _labelled(exposures: Exposures, part: str) -> pd.MultiIndex:
+def _label_parts(exposures: Exposures, part: str) -> pd.MultiIndex:
     return pd.MultiIndex.from_product([exposures.assets, [part]], names=["asset", "part"])
 
 
@@ -383,7 +383,7 @@ def _notes(value: pd.Series, failed: Any, variance: Floats, unknown: bool) -> di
 # Costs of equity by several models side by side
 
 
-@checked
+@validate_arguments
 def cost_comparison(
     estimators: Mapping[str, BetaTable | OneBeta],
     *,

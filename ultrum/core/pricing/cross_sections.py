@@ -169,7 +169,7 @@ class _Filled:
         return np.vstack([self.used @ weight, *(z @ weight for z in self.values)])
 
 
-def _filled(returns: Floats, exposures: Sequence[Exposure], first: int) -> _Filled:
+def _fill_exposures(returns: Floats, exposures: Sequence[Exposure], first: int) -> _Filled:
     """Some assets' exposures behind ``first`` constants, and returns."""
     Z = np.empty((first + len(exposures) + 1, returns.shape[1], len(returns)))
     for k, exposure in enumerate(exposures, start=first):
@@ -185,7 +185,7 @@ def _filled(returns: Floats, exposures: Sequence[Exposure], first: int) -> _Fill
 
 def _moments(constant: bool, returns: Floats, exposures: Sequence[Exposure]) -> tuple[Floats, Floats]:
     """Sums over some assets of products of exposures and returns, (T, p + 1, p + 1); and over all periods."""
-    filled = _filled(returns, exposures, int(constant))
+    filled = _fill_exposures(returns, exposures, int(constant))
     Z = filled.values
     moments = np.empty((len(returns), len(Z), len(Z)))
     for j in range(len(Z)):
@@ -195,19 +195,19 @@ def _moments(constant: bool, returns: Floats, exposures: Sequence[Exposure]) -> 
 
 def _sums(constant: bool, kept: Bools, returns: Floats, exposures: Sequence[Exposure]) -> Floats:
     """Sums over the periods that are kept."""
-    return _filled(returns, exposures, int(constant)).sums(kept)
+    return _fill_exposures(returns, exposures, int(constant)).sums(kept)
 
 
 def _counts(returns: Floats, exposures: Sequence[Exposure]) -> Floats:
     """Assets used in each period, where no constant counts them."""
-    return np.asarray(_filled(returns, exposures, 0).used.sum(axis=0), dtype=np.float64)
+    return np.asarray(_fill_exposures(returns, exposures, 0).used.sum(axis=0), dtype=np.float64)
 
 
 def _rows_of_periods(
     constant: bool, periods: Ints, returns: Floats, exposures: Sequence[Exposure]
 ) -> list[tuple[Floats, Floats]]:
     """Exposures and returns of the assets that each of some periods has."""
-    filled = _filled(returns, exposures, int(constant))
+    filled = _fill_exposures(returns, exposures, int(constant))
     return [
         (filled.values[:-1, used, t].T, filled.values[-1, used, t])
         for t, used in ((t, filled.used[:, t]) for t in periods)

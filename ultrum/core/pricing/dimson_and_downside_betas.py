@@ -8,9 +8,9 @@ from typing import Any, Literal
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factor
 from ultrum.core.regression.beta_table import BetaTable
@@ -66,7 +66,7 @@ class OneBeta(TableInNotebooks):
 # Betas with leads and lags of the factor, for thinly traded assets
 
 
-@checked
+@validate_arguments
 def dimson_beta(
     panel: Panel,
     factor: str = "market",
@@ -153,7 +153,7 @@ def _shares(column: pd.Series, lags: int, leads: int, weights: str) -> Floats:
 # Downside betas: co-movement in falling markets
 
 
-@checked
+@validate_arguments
 def downside_beta(panel: Panel, factor: str = "market") -> OneBeta:
     """Co-movement when the factor is below the risk-free rate: Σ eᵢ·min(eₘ,0) / Σ min(eₘ,0)².
 
@@ -247,7 +247,7 @@ class UpDownBetas(TableInNotebooks):
         return f"{table_text(self.to_frame(), '{:.3f}')}\n{self.basis}"
 
 
-@checked
+@validate_arguments
 def up_down_betas(panel: Panel, factor: str = "market", *, errors: str = "hac") -> UpDownBetas:
     """One beta for rising and one for falling markets (Henriksson and Merton 1981).
 
@@ -288,5 +288,6 @@ def up_down_betas(panel: Panel, factor: str = "market", *, errors: str = "hac") 
         down_error=table.standard_errors["down"],
         p_value=pd.Series(p_value, table.coefficients.index),
         table=table,
-        basis=f"{counted(rising, 'row')} with {factor} up, {len(values) - rising} not; {errors_in_words(errors)}",
+        basis=f"{quantity(rising, 'row')} with {factor} up, {len(values) - rising} not; "
+        f"{errors_in_words(errors)}",
     )

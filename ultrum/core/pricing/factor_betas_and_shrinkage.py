@@ -9,17 +9,17 @@ from typing import Final, Literal, Protocol
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import accepts_large, checked, refuse_unused
+from ultrum.core.arguments import accepts_large, refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Bools, Floats
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.regress import regress
-from ultrum.errors import EstimationError, choices, listed
+from ultrum.errors import EstimationError, choices, name_list
 
 
 @accepts_large("panel")
-@checked
+@validate_arguments
 def factor_betas(
     panel: Panel,
     factors: Sequence[str] | None = None,
@@ -71,7 +71,7 @@ def chosen_factors(panel: HasFactors, factors: Sequence[str] | None, *, empty: b
     unknown = [n for n in names if n not in panel.factors]
     if unknown or not (names or empty):
         names_there = choices(panel.factors)
-        raise EstimationError(f"No factor {listed(unknown) or 'given'}; the panel has: {names_there}.")
+        raise EstimationError(f"No factor {name_list(unknown) or 'given'}; the panel has: {names_there}.")
     return names
 
 
@@ -86,7 +86,7 @@ BLUME_1971: Final = (0.343, 0.677)
 _PRIOR_POWER: Final = 1.7  # of the deviation: between a flat prior on it and one on its square
 
 
-@checked
+@validate_arguments
 def shrink_betas(
     table: BetaTable,
     *,
@@ -134,19 +134,19 @@ def shrink_betas(
     True
     """
     if how == "vasicek":
-        refuse_unused("how='vasicek'", earlier=earlier, line=line)
-        return _rescaled(table, *_vasicek(table, _counted(table, among)))
-    refuse_unused("how='blume'", among=among)
+        refuse_idle_options("how='vasicek'", earlier=earlier, line=line)
+        return _rescale_table(table, *_vasicek(table, _cross_section_members(table, among)))
+    refuse_idle_options("how='blume'", among=among)
     if line is not None:
-        refuse_unused("a given line", earlier=earlier)
-    return _rescaled(table, *_blume(table, earlier, line))
+        refuse_idle_options("a given line", earlier=earlier)
+    return _rescale_table(table, *_blume(table, earlier, line))
 
 
-def _counted(table: BetaTable, among: Sequence[str] | None) -> Bools:
+def _cross_section_members(table: BetaTable, among: Sequence[str] | None) -> Bools:
     """Which assets are in the cross-section."""
     absent = [a for a in among if a not in table.coefficients.index] if among is not None else []
     if absent:
-        raise EstimationError(f"No asset {listed(absent)}; there are: {choices(table.assets)}.")
+        raise EstimationError(f"No asset {name_list(absent)}; there are: {choices(table.assets)}.")
     if among is None:
         return np.ones(len(table.assets), dtype=bool)
     return np.asarray(table.coefficients.index.isin(list(among)))
@@ -238,7 +238,7 @@ def _line(table: BetaTable, earlier: BetaTable | None, term: str) -> tuple[float
     return float(fit.coefficients.iloc[0]), float(fit.coefficients.iloc[1])
 
 
-def _rescaled(table: BetaTable, adjusted: Floats, shrunk: Floats) -> BetaTable:
+def _rescale_table(table: BetaTable, adjusted: Floats, shrunk: Floats) -> BetaTable:
     frame = pd.DataFrame(adjusted, table.coefficients.index, table.coefficients.columns)
     return replace(
         table,

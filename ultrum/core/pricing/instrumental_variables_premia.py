@@ -10,7 +10,7 @@ from typing import Final, Literal
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked, refuse_unused
+from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Bools, Floats
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.cross_sections import WINDOW
@@ -66,7 +66,7 @@ class InstrumentedPremia(CoefficientInference, TableInNotebooks):
         return f"{table_text(self.to_frame())}\n{textwrap.fill(self.basis, 100)}"
 
 
-@checked
+@validate_arguments
 def instrumented_premia(
     panel: Panel,
     factors: Sequence[str] | None = None,
@@ -117,7 +117,7 @@ def instrumented_premia(
     """
     panel.check_excess("A two-pass estimate of premia")
     if beta_sample == "full":
-        refuse_unused("beta_sample='full'", window=window)
+        refuse_idle_options("beta_sample='full'", window=window)
     window = WINDOW if window is None else window
     names = chosen_factors(panel, factors)
     positions = time_positions(panel.assets.index)

@@ -15,9 +15,9 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factor
 from ultrum.core.regression.inference import band_of
@@ -145,7 +145,7 @@ class _Sample:
         return np.sqrt(np.maximum(second - first**2, 0.0))
 
 
-@checked
+@validate_arguments
 def kalman_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
     """Beta as a random walk: e = α + βₜf + ε, βₜ = βₜ₋₁ + η.
 
@@ -201,7 +201,7 @@ def kalman_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
     for low in range(0, y.shape[1], _AT_ONCE):
         block = slice(low, low + _AT_ONCE)
         part = _Sample(sample.y[:, block], sample.x, sample.used[:, block])
-        paths, numbers = _estimated(part)
+        paths, numbers = _estimate_paths(part)
         for name, path in paths.items():
             estimates[name][:, block] = path[places]
         for name, value in numbers.items():
@@ -234,11 +234,11 @@ def _with_missing(betas: FilteredBetas, names: pd.Index, counts: Ints) -> Filter
     frames = {n: getattr(betas, n).reindex(columns=names) for n in ("beta", "standard_error", "known")}
     flat = {n: getattr(betas, n).reindex(names) for n in ("movement", "p_value", "alpha", "sigma")}
     short = int((counts < _LEAST_ROWS).sum())
-    basis = f"{betas.basis}; {counted(short, 'asset')} left out, with fewer than {_LEAST_ROWS} rows"
+    basis = f"{betas.basis}; {quantity(short, 'asset')} left out, with fewer than {_LEAST_ROWS} rows"
     return replace(betas, **frames, **flat, nobs=pd.Series(counts, names), basis=basis)
 
 
-def _estimated(sample: _Sample) -> tuple[dict[str, Floats], dict[str, Floats]]:
+def _estimate_paths(sample: _Sample) -> tuple[dict[str, Floats], dict[str, Floats]]:
     """Paths (T, N) and numbers (N,) of a block of assets, averaged over the grid of ratios."""
     ratios = (_STEPS_OF_BETA[:, None] / sample.unit) ** 2
     passes = [_filter(sample, ratio) for ratio in ratios]
@@ -255,7 +255,7 @@ def _estimated(sample: _Sample) -> tuple[dict[str, Floats], dict[str, Floats]]:
             - start * filter_pass.state[2]
         )
         filtered += weight * so_far
-        smooth, error = _smoothed(filter_pass, fit)
+        smooth, error = _smooth(filter_pass, fit)
         beta += weight[-1] * smooth
         square += weight[-1] * (error**2 + smooth**2)
         alpha += weight * fit.coefficients[0]
@@ -359,7 +359,7 @@ def _filter(sample: _Sample, ratio: Floats) -> _Pass:
     return _Pass(ahead, after, state, innovations, spread)
 
 
-def _smoothed(filter_pass: _Pass, fit: _Fit) -> tuple[Floats, Floats]:
+def _smooth(filter_pass: _Pass, fit: _Fit) -> tuple[Floats, Floats]:
     """Beta of every row from the whole sample at one ratio, and its error."""
     state, spread = filter_pass.state.copy(), filter_pass.after.copy()
     with np.errstate(invalid="ignore", divide="ignore"):

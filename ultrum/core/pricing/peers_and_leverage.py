@@ -10,18 +10,18 @@ from typing import Any, Final, Literal
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked, refuse_unused
+from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Floats
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.series.text_tables import table_html
-from ultrum.errors import EstimationError, choices, listed, one_of
+from ultrum.errors import EstimationError, choices, name_list, one_of
 
 Numbers = float | np.ndarray | pd.Series | pd.DataFrame
 
 
-@checked
+@validate_arguments
 def unlever(beta: Numbers, debt_to_equity: Numbers, tax: Numbers = 0.0, *, debt_beta: Numbers = 0.0) -> Any:
     """Beta of the assets behind a levered share (Hamada 1972): (βₑ + β_d(1−τ)D/E) / (1 + (1−τ)D/E).
 
@@ -44,7 +44,7 @@ def unlever(beta: Numbers, debt_to_equity: Numbers, tax: Numbers = 0.0, *, debt_
     return _without_debt(beta, _after_tax(debt_to_equity, tax), debt_beta)
 
 
-@checked
+@validate_arguments
 def relever(beta: Numbers, debt_to_equity: Numbers, tax: Numbers = 0.0, *, debt_beta: Numbers = 0.0) -> Any:
     """Beta of a share with a given leverage, from that of its assets; undoes :func:`unlever`.
 
@@ -140,7 +140,7 @@ class PeerBeta:
         return table_html(self.peers, repr(self).splitlines()[0])
 
 
-@checked
+@validate_arguments
 def peer_beta(
     betas: BetaTable,
     peers: Sequence[str],
@@ -196,7 +196,7 @@ def peer_beta(
     True
     """
     if how != "value":
-        refuse_unused(f"how='{how}'", values=values)
+        refuse_idle_options(f"how='{how}'", values=values)
     names = list(dict.fromkeys(map(str, peers)))
     term = factor or next(str(t) for t in betas.coefficients if t != CONSTANT)
     frame = _peer_frame(betas, names, term, debt_to_equity, tax, debt_beta)
@@ -217,7 +217,7 @@ def peer_beta(
     )  # fmt: skip
 
 
-@checked
+@validate_arguments
 def industry_betas(
     betas: BetaTable,
     industries: Mapping[str, str] | pd.Series,
@@ -291,7 +291,7 @@ def _peer_frame(
     absent = [n for n in names if n not in betas.coefficients.index]
     if absent or not names:
         names_there = choices(betas.assets)
-        raise EstimationError(f"No beta of {listed(absent) or 'any peer'}; there are: {names_there}.")
+        raise EstimationError(f"No beta of {name_list(absent) or 'any peer'}; there are: {names_there}.")
     if term not in betas.coefficients:
         raise EstimationError(f"No factor '{term}'; {one_of(term, betas.coefficients)}")
     peer_betas, errors = betas.coefficients.loc[names, term], betas.standard_errors.loc[names, term]
@@ -299,7 +299,7 @@ def _peer_frame(
     frame["debt_to_equity"], frame["tax"] = _by_peer(debt_to_equity, names), _by_peer(tax, names)
     lacking = frame.index[frame.isna().any(axis=1)]
     if len(lacking):
-        raise EstimationError(f"{listed(lacking)}: a beta, debt over equity or tax rate is missing.")
+        raise EstimationError(f"{name_list(lacking)}: a beta, debt over equity or tax rate is missing.")
     frame["unlevered"] = unlever(frame["beta"], frame["debt_to_equity"], frame["tax"], debt_beta=debt_beta)
     frame["unlevered_error"] = frame["error"] / (1.0 + (1.0 - frame["tax"]) * frame["debt_to_equity"])
     return frame

@@ -9,7 +9,7 @@ from typing import Final, Literal
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked, refuse_unused
+from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Floats
 from ultrum.core.currency.conversion import to_currency
 from ultrum.core.currency.exchange_rates import ExchangeRates
@@ -59,7 +59,7 @@ class Premium:
     influence: pd.Series | None = field(default=None, repr=False, compare=False)
 
 
-@checked
+@validate_arguments
 def premium(
     factor: TimeSeries,
     *,
@@ -101,7 +101,7 @@ def premium(
     0.12
     """
     if mean != "blend":
-        refuse_unused(f"mean='{mean}'", horizon=horizon)
+        refuse_idle_options(f"mean='{mean}'", horizon=horizon)
     metadata = factor.metadata
     if not metadata.is_return or not metadata.excess_of:
         raise UnitError(
@@ -199,7 +199,7 @@ def histories_of(influences: Sequence[pd.Series | None]) -> tuple[Floats, pd.Ind
 # The currency factor of an international model
 
 
-@checked
+@validate_arguments
 def currency_factor(
     foreign_rate: TimeSeries | str,
     home_rate: TimeSeries,
@@ -240,7 +240,7 @@ def currency_factor(
     """
     if isinstance(foreign_rate, str):
         facts = {"currency": foreign_rate, "name": f"cash in {foreign_rate}", "excess_of": ""}
-        foreign_rate = TimeSeries(0.0 * home_rate.values, home_rate.metadata.stepped("cash", facts))
+        foreign_rate = TimeSeries(0.0 * home_rate.values, home_rate.metadata.add_step("cash", facts))
     home, abroad = home_rate.metadata.currency, foreign_rate.metadata.currency
     if not home or not abroad or home == abroad:
         raise CurrencyError(

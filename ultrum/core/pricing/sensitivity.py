@@ -10,9 +10,10 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.deprecated_names import RenamedAttribute
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.pricing.dimson_and_downside_betas import leads_and_lags
 from ultrum.core.pricing.factor_betas_and_shrinkage import BLUME_1971, shrink_betas
 from ultrum.core.regression.beta_table import BetaTable
@@ -21,7 +22,7 @@ from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.regress import regress
 from ultrum.core.returns.price_log_and_excess_returns import excess
-from ultrum.core.returns.yields import accrued_rate
+from ultrum.core.returns.yields import accrual_rate
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.series.time_series import S, SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, last_day, months_in
@@ -61,10 +62,12 @@ class BetaSensitivity(TextInNotebooks):
     errors: str
     end: Any
 
+    own = RenamedAttribute("base_case")
+
     @property
-    def own(self) -> pd.Series:
+    def base_case(self) -> pd.Series:
         """The row of the user's own combination."""
-        return self.table.iloc[int(np.argmax(self._is_own()))]
+        return self.table.iloc[int(np.argmax(self._is_base_case()))]
 
     @property
     def nearest(self) -> pd.DataFrame:
@@ -86,26 +89,26 @@ class BetaSensitivity(TextInNotebooks):
 
     def to_frame(self) -> pd.DataFrame:
         """All combinations, the user's own marked."""
-        return self.table.assign(own=self._is_own())
+        return self.table.assign(own=self._is_base_case())
 
-    def _is_own(self) -> Bools:
+    def _is_base_case(self) -> Bools:
         chosen = np.ones(len(self.table), dtype=bool)
         for choice, value in self.chosen.items():
             chosen &= (self.table[choice] == value).to_numpy()
         return chosen
 
     def __repr__(self) -> str:
-        beta, chosen = self.table["beta"].dropna(), self.own
+        beta, chosen = self.table["beta"].dropna(), self.base_case
         if beta.empty:
             why = "; ".join(dict.fromkeys(self.table["note"]))
             return f"Beta of {self.asset}: no combination has an estimate: {why}"
         lost = len(self.table) - len(beta)
-        own = f"{chosen['beta']:.2f} ({chosen['low']:.2f} to {chosen['high']:.2f})"
+        base = f"{chosen['beta']:.2f} ({chosen['low']:.2f} to {chosen['high']:.2f})"
         words = [
             f"Beta of {self.asset}: {len(beta)} combinations from {beta.min():.2f} to {beta.max():.2f}, median "
             f"{beta.median():.2f}{f', {lost} without an estimate' * (lost > 0)}; {errors_in_words(self.errors)}",
             f"own choice ({', '.join(map(str, self.chosen.values()))}): "
-            + (own if np.isfinite(chosen["beta"]) else f"no estimate, {chosen['note']}"),
+            + (base if np.isfinite(chosen["beta"]) else f"no estimate, {chosen['note']}"),
         ]
         if self.published is not None:
             share = float((beta <= self.published).mean())
@@ -117,7 +120,7 @@ class BetaSensitivity(TextInNotebooks):
         return "\n".join([*words, self.spread().round(3).to_string()])
 
 
-@checked
+@validate_arguments
 def beta_sensitivity(
     assets: SeriesTable,
     markets: SeriesTable | TimeSeries,
@@ -192,12 +195,12 @@ def beta_sensitivity(
     empty = [what for what, given in options.items() if not given]
     if empty:
         raise EstimationError(f"beta_sensitivity was given no {empty[0]}; give one at least.")
-    choice_of_user = _own_choice(options, dict(chosen or {}))
+    choice_of_user = _base_case(options, dict(chosen or {}))
     rows = []
     for frequency in options["frequency"]:
         y, x = _excess_at(assets, table, risk_free, frequency, end)
         for window, market, estimator in itertools.product(windows, table.names, estimators):
-            estimate = _estimated(y, x, window, market, estimator, errors)
+            estimate = _estimate_betas(y, x, window, market, estimator, errors)
             for adjustment in adjustments:
                 labels = (window, frequency, market, adjustment, estimator)
                 rows.append({**dict(zip(CHOICES, labels, strict=True)), **_row(estimate, asset, adjustment)})
@@ -213,7 +216,7 @@ def _check_words(given: Sequence[str], options: Sequence[str], what: str) -> Non
         )
 
 
-def _own_choice(options: Mapping[str, list[str]], chosen: dict[str, str]) -> dict[str, str]:
+def _base_case(options: Mapping[str, list[str]], chosen: dict[str, str]) -> dict[str, str]:
     for choice, value in chosen.items():
         if choice not in options:
             raise EstimationError(f"'{choice}' is not a choice; {one_of(choice, options)}")
@@ -244,7 +247,7 @@ def _excess_at(
         held = _at(series)
         if isinstance(risk_free, TimeSeries) and risk_free.metadata.frequency <= target:
             return excess(held, _at(risk_free)).to_frame()
-        return excess(held, accrued_rate(risk_free, held.index, target)).to_frame()
+        return excess(held, accrual_rate(risk_free, held.index, target)).to_frame()
 
     y, x = _excess(assets), _excess(markets)
     shared = y.index.intersection(x.index)
@@ -255,7 +258,7 @@ def _excess_at(
     return y.loc[shared], x.loc[shared]
 
 
-def _estimated(
+def _estimate_betas(
     y: pd.DataFrame, x: pd.DataFrame, window: str, market: str, estimator: str, errors: str
 ) -> BetaTable | str:
     """Betas of all companies on one market over one window, or why there are none."""
@@ -290,8 +293,8 @@ def _row(estimate: BetaTable | str, asset: str, adjustment: str) -> dict[str, An
         return {**blank, "note": estimate}
     rows = int(estimate.nobs[asset])
     if rows < _LEAST_ROWS:
-        return {**blank, "rows": rows, "note": f"{counted(rows, 'row')}, fewer than {_LEAST_ROWS}"}
-    summed = _summed(estimate)
+        return {**blank, "rows": rows, "note": f"{quantity(rows, 'row')}, fewer than {_LEAST_ROWS}"}
+    summed = _sum_lags(estimate)
     try:
         if adjustment == "vasicek":
             summed = shrink_betas(summed)
@@ -315,7 +318,7 @@ def _row(estimate: BetaTable | str, asset: str, adjustment: str) -> dict[str, An
     }
 
 
-def _summed(table: BetaTable) -> BetaTable:
+def _sum_lags(table: BetaTable) -> BetaTable:
     """The same regressions with one beta, the sum over leads and lags, and its joint error."""
     terms = table.coefficients.shape[1]
     gather = np.zeros((2, terms))

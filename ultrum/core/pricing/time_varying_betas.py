@@ -9,9 +9,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factor, chosen_factors, factor_betas
 from ultrum.core.pricing.kalman_beta import kalman_beta
@@ -24,7 +24,7 @@ from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.core.time.period_labels import span_of
-from ultrum.errors import EstimationError, choices, listed, one_of
+from ultrum.errors import EstimationError, choices, name_list, one_of
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -66,7 +66,7 @@ class ConditionalBetas(TableInNotebooks):
         return f"{table_text(shown, '{:.3f}')}\n{self.basis}"
 
 
-@checked
+@validate_arguments
 def conditional_beta(
     panel: Panel,
     conditions: Sequence[str] | None = None,
@@ -114,13 +114,13 @@ def conditional_beta(
     absent = [c for c in names if c not in panel.conditions]
     if absent or not names:
         names_there = choices(panel.conditions) or "none; align with conditions=..."
-        raise EstimationError(f"No condition {listed(absent) or 'given'}; the panel has: {names_there}.")
+        raise EstimationError(f"No condition {name_list(absent) or 'given'}; the panel has: {names_there}.")
     values = panel.factors[chosen_factor(panel, factor)]
     known_before = panel.conditions[names]
     scale = pd.DataFrame({"mean": known_before.mean(), "deviation": known_before.std()})
     still = scale.index[~(scale["deviation"] > 0)]
     if len(still):
-        raise EstimationError(f"{listed(still)} does not move, so no beta can move with it.")
+        raise EstimationError(f"{name_list(still)} does not move, so no beta can move with it.")
     z = (known_before - scale["mean"]) / scale["deviation"]
     moving = {f"{factor} × {c}": values * z[c] for c in names}
     design = pd.DataFrame({**({c: z[c] for c in names} if alpha_moves else {}), factor: values, **moving})
@@ -206,7 +206,7 @@ class TimeVaryingBetas(TableInNotebooks):
         return f"{table_text(self.forecasts)}\n{textwrap.fill(self.basis, 100)}"
 
 
-@checked
+@validate_arguments
 def time_varying_betas(panel: Panel, asset: str, factor: str = "market", *, window: int = 60) -> TimeVaryingBetas:
     """Betas of one asset as constant, rolling, conditional and as a random walk, and which forecasts best.
 
@@ -261,16 +261,16 @@ def time_varying_betas(panel: Panel, asset: str, factor: str = "market", *, wind
         "state space": state.interval(asset),
     }
     growing = rolling_regress(excess, f, window="expanding", min_obs=window, errors="classical")
-    known = {
+    forecasts_by_estimator = {
         "constant": growing.frame("coefficients", factor)[asset],
         "rolling": rolled.frame("coefficients", factor)[asset],
         "state space": state.known[asset],
     }
-    before = {name: _period_before(path, y.index) for name, path in known.items()}
+    before = {name: _period_before(path, y.index) for name, path in forecasts_by_estimator.items()}
     if len(panel.conditions.columns):
         paths["conditional"] = conditional_beta(panel, factor=factor).interval(asset)
         before["conditional"] = _conditional_forecast(panel, excess, f, window)
-    return TimeVaryingBetas(asset, factor, paths, *_compared(before, y, f, window))
+    return TimeVaryingBetas(asset, factor, paths, *_compare_forecasts(before, y, f, window))
 
 
 def _period_before(path: pd.Series, index: pd.Index) -> pd.Series:
@@ -292,7 +292,7 @@ def _conditional_forecast(panel: Panel, excess: SeriesTable, f: pd.Series, windo
     return beta
 
 
-def _compared(
+def _compare_forecasts(
     before: Mapping[str, pd.Series], y: pd.Series, f: pd.Series, window: int
 ) -> tuple[pd.DataFrame, str]:
     """Root mean square errors over the rows that every estimator forecasts."""
@@ -301,7 +301,7 @@ def _compared(
     common = np.isfinite(errors).all(axis=1)
     if common.sum() < _FEWEST:
         raise EstimationError(
-            f"{counted(int(common.sum()), 'period')} with a forecast by every estimator; {_FEWEST} are needed. "
+            f"{quantity(int(common.sum()), 'period')} with a forecast by every estimator; {_FEWEST} are needed. "
             "Take a shorter window."
         )
     rmse = np.sqrt(np.mean(errors[common] ** 2, axis=0))

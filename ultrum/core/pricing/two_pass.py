@@ -9,7 +9,7 @@ from typing import Any, Literal
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import accepts_large, checked, refuse_unused
+from ultrum.core.arguments import accepts_large, refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.displayed_numbers import decimals, p_equals, percent
 from ultrum.core.panel.aligned_panel import Panel
@@ -24,7 +24,12 @@ from ultrum.core.pricing.two_pass_result import (
     TwoPassPlan,
     two_pass_of,
 )
-from ultrum.core.pricing.two_pass_standard_errors import bootstrapped, misspecification_robust, rank_test, shanken
+from ultrum.core.pricing.two_pass_standard_errors import (
+    bootstrap_covariance,
+    misspecification_robust,
+    rank_test,
+    shanken,
+)
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.inference import TestResult
 from ultrum.core.regression.inputs import numbers_of
@@ -32,12 +37,12 @@ from ultrum.core.regression.rolling_regression import rolling_regress
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.core.time.period_labels import period_label
-from ultrum.errors import EstimationError, listed, warn_user
+from ultrum.errors import EstimationError, name_list, warn_user
 
 TwoPassErrors = Literal["fama_macbeth", "newey_west", "shanken", "bootstrap", "misspecification"]
 
 
-def balanced(panel: Panel, names: Sequence[str]) -> Balanced | None:
+def balance_panel(panel: Panel, names: Sequence[str]) -> Balanced | None:
     """Excess returns and factors of the assets that have every period with all factors; none if too few."""
     F = panel.factors[list(names)].to_numpy(dtype=np.float64)
     whole = np.isfinite(F).all(axis=1)
@@ -52,7 +57,7 @@ def balanced(panel: Panel, names: Sequence[str]) -> Balanced | None:
     return Balanced(returns[np.ix_(rows, kept)], F[rows], assets, panel.assets.index[rows])
 
 
-def refuse_unbalanced(panel: Panel, data: Balanced | None, constant: bool, names: Sequence[str]) -> None:
+def check_balance(panel: Panel, data: Balanced | None, constant: bool, names: Sequence[str]) -> None:
     """Refuse misspecification-robust errors where they are not defined."""
     if not constant:
         raise EstimationError(
@@ -66,23 +71,23 @@ def refuse_unbalanced(panel: Panel, data: Balanced | None, constant: bool, names
         )
     returns = panel.assets.to_numpy(dtype=np.float64)
     some = np.isfinite(returns).any(axis=1) & np.isfinite(panel.factors.loc[:, names]).all(axis=1)
-    own = pd.DataFrame(np.isfinite(returns), columns=panel.asset_names)[some.to_numpy()].all()
-    absent = [a for a in panel.asset_names if not own[a]]
+    complete = pd.DataFrame(np.isfinite(returns), columns=panel.asset_names)[some.to_numpy()].all()
+    absent = [a for a in panel.asset_names if not complete[a]]
     if absent:
         raise EstimationError(
             "errors='misspecification' and weighting='gls' need assets with whole histories; "
-            f"{listed(absent)} lack periods. "
+            f"{name_list(absent)} lack periods. "
             "Align the others alone: align(assets=returns.select([...]), ...)."
         )
 
 
-def identified(made: TwoPass, data: Balanced | None, assets: int) -> TwoPass:
+def test_identification(fit: TwoPass, data: Balanced | None, assets: int) -> TwoPass:
     """The result with the rank test of its betas; a warning where they do not identify the premia."""
     if data is None:
         why = "needs some assets with whole histories, and more periods than assets"
-        return replace(made, basis=f"{made.basis}; identification not tested: that {why}")
+        return replace(fit, basis=f"{fit.basis}; identification not tested: that {why}")
     test = rank_test(data.returns, data.factors)
-    factors = list(made.premia.index[-data.factors.shape[1] :])
+    factors = list(fit.premia.index[-data.factors.shape[1] :])
     main = factors[int(np.abs(test.weakest).argmax())]
     some = f"; {len(data.assets)} of {assets} assets, those with all {len(data.index)} periods"
     result = TestResult(
@@ -95,62 +100,62 @@ def identified(made: TwoPass, data: Balanced | None, assets: int) -> TwoPass:
             f"(rank test {p_equals(test.p_value)}): its premium is not identified, and t values mislead. "
             "Leave the factor out, or read robust_sets()."
         )
-    return replace(made, identification=result, balanced=data)
+    return replace(fit, identification=result, balanced=data)
 
 
-def with_robust_errors(made: TwoPass, data: Balanced, gls: bool, lags: int) -> TwoPass:
+def with_robust_errors(estimate: TwoPass, data: Balanced, gls: bool, lags: int) -> TwoPass:
     """The result with errors of Kan, Robotti and Shanken, and with GLS premia where they are asked for."""
     positions = time_positions(data.index)
-    found = misspecification_robust(data.returns, data.factors, gls, lags, positions)
-    index = made.premia.index
-    error = np.sqrt(np.diag(found.covariance))
+    robust = misspecification_robust(data.returns, data.factors, gls, lags, positions)
+    index = estimate.premia.index
+    error = np.sqrt(np.diag(robust.covariance))
     if gls:
-        made = replace(
-            made,
-            errors=pd.DataFrame(np.nan, index, made.errors.columns),
-            slopes=pd.DataFrame(found.slopes, data.index, index),
-            pricing=made.pricing.assign(
-                predicted=found.predicted, error=made.pricing["realised"] - found.predicted
+        estimate = replace(
+            estimate,
+            errors=pd.DataFrame(np.nan, index, estimate.errors.columns),
+            slopes=pd.DataFrame(robust.slopes, data.index, index),
+            pricing=estimate.pricing.assign(
+                predicted=robust.predicted, error=estimate.pricing["realised"] - robust.predicted
             ),
-            bias=made.bias * np.nan,
+            bias=estimate.bias * np.nan,
         )
-    fit = f"R² {decimals(found.r2)} (standard error {decimals(found.r2_error)})"
-    pricing_error = float(np.sqrt(np.mean(made.pricing["error"] ** 2)))
+    fit = f"R² {decimals(robust.r2)} (standard error {decimals(robust.r2_error)})"
+    pricing_error = float(np.sqrt(np.mean(estimate.pricing["error"] ** 2)))
     reworded = {
         "t values on": f"t values on {KINDS_IN_WORDS['misspecification']} errors",
         "root mean": f"root mean square pricing error {percent(pricing_error, 3)} % a period",
     }
     basis = "; ".join(
         next((new for old, new in reworded.items() if part.startswith(old)), part)
-        for part in made.basis.split("; ")
+        for part in estimate.basis.split("; ")
     )
     words = f"{'GLS' if gls else 'OLS'} cross-section; {fit}"
     return replace(
-        made,
-        premia=pd.Series(found.premia, index),
-        covariance=pd.DataFrame(found.covariance, index, index),
-        errors=made.errors.assign(misspecification=error),
+        estimate,
+        premia=pd.Series(robust.premia, index),
+        covariance=pd.DataFrame(robust.covariance, index, index),
+        errors=estimate.errors.assign(misspecification=error),
         kind="misspecification",
-        r2=found.r2,
-        r2_error=found.r2_error,
+        r2=robust.r2,
+        r2_error=robust.r2_error,
         basis=f"{basis}; {words}",
     )
 
 
-def with_errors(made: TwoPass, errors: str, covariances: Mapping[str, Floats]) -> TwoPass:
+def with_errors(estimate: TwoPass, errors: str, covariances: Mapping[str, Floats]) -> TwoPass:
     """The result with another of the kinds that were estimated."""
     if errors not in covariances:
         there = ", ".join(covariances)
         raise EstimationError(
             f"errors='{errors}' is not possible for these betas and this panel; possible are {there}."
         )
-    index = made.premia.index
+    index = estimate.premia.index
     parts = [
         f"t values on {KINDS_IN_WORDS[errors]} errors" if p.startswith("t values on") else p
-        for p in made.basis.split("; ")
+        for p in estimate.basis.split("; ")
     ]
     return replace(
-        made,
+        estimate,
         covariance=pd.DataFrame(covariances[errors], index, index),
         kind=errors,
         basis="; ".join(parts),
@@ -161,7 +166,7 @@ def with_errors(made: TwoPass, errors: str, covariances: Mapping[str, Floats]) -
 
 
 @accepts_large("panel")
-@checked
+@validate_arguments
 def two_pass(
     panel: Panel,
     factors: Sequence[str] | None = None,
@@ -238,15 +243,15 @@ def two_pass(
     """
     panel.check_excess("A two-pass estimate of premia")
     if beta_sample == "full":
-        refuse_unused("beta_sample='full'", window=window)
+        refuse_idle_options("beta_sample='full'", window=window)
     window = WINDOW if window is None else window
     plan = TwoPassPlan.of(panel, factors, characteristics, beta_sample, window, constant, lags)
     names, given = plan.factors, dict(characteristics or {})
     table = factor_betas(panel, names, errors="classical") if plan.whole_sample else None
-    data = balanced(panel, names) if table is not None and not given else None
+    data = balance_panel(panel, names) if table is not None and not given else None
     robust = weighting == "gls" or errors == "misspecification"
     if robust:
-        refuse_unbalanced(panel, data, constant, names)
+        check_balance(panel, data, constant, names)
     exposures = [
         *_betas(panel, names, table, window),
         *(characteristic(panel.assets.index, list(panel.assets), n, f) for n, f in given.items()),
@@ -266,14 +271,14 @@ def two_pass(
         covariances[kind] = (
             shanken(covariances["fama_macbeth"], slopes.mean, F[slopes.kept], constant)
             if kind == "shanken"
-            else bootstrapped(returns[whole], F[whole], others, positions[whole], constant, draws, seed)
+            else bootstrap_covariance(returns[whole], F[whole], others, positions[whole], constant, draws, seed)
         )
-    made = two_pass_of(panel, plan, sections, slopes, covariances, kind, table)
+    estimate = two_pass_of(panel, plan, sections, slopes, covariances, kind, table)
     if table is not None and not given:
-        made = identified(made, data, len(panel.asset_names))
+        estimate = test_identification(estimate, data, len(panel.asset_names))
     if robust and data is not None:
-        return with_robust_errors(made, data, weighting == "gls", plan.lags or 0)
-    return made if errors is None else with_errors(made, errors, covariances)
+        return with_robust_errors(estimate, data, weighting == "gls", plan.lags or 0)
+    return estimate if errors is None else with_errors(estimate, errors, covariances)
 
 
 def _betas(panel: Panel, names: list[str], table: BetaTable | None, window: int) -> list[Exposure]:
@@ -304,7 +309,7 @@ def characteristic(index: pd.Index, assets: list[Any], name: str, frame: pd.Data
     refuse_other(name, frame)
     absent = pd.Index(assets).difference(frame.columns, sort=False)
     if len(absent):
-        raise EstimationError(f"The characteristic {name} lacks {listed(absent)}.")
+        raise EstimationError(f"The characteristic {name} lacks {name_list(absent)}.")
     if not frame.index.is_unique:
         twice = period_label(frame.index[frame.index.duplicated()][0])
         raise EstimationError(f"The characteristic {name} has {twice} twice; keep one row of each.")

@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Bools, Floats, Ints
-from ultrum.core.displayed_numbers import counted, p_equals
+from ultrum.core.displayed_numbers import p_equals, quantity
 from ultrum.core.pricing.cross_sections import CrossSections, refuse_empty
 from ultrum.core.pricing.factor_betas_and_shrinkage import HasFactors, chosen_factors
 from ultrum.core.pricing.two_pass_standard_errors import covariance_of_mean, newey_west_of_mean, robust_sets
@@ -456,7 +456,7 @@ def _basis(
     unsaid = "errors of the betas are not in them" if plan.whole_sample and kind == "newey_west" else ""
     error = float(np.sqrt(np.nanmean(pricing["error"] ** 2)))
     parts = [
-        f"{len(slopes.values)} cross-sections of {int(counts.min())} to {counted(int(counts.max()), 'asset')}",
+        f"{len(slopes.values)} cross-sections of {int(counts.min())} to {quantity(int(counts.max()), 'asset')}",
         span_of(periods), words[plan.betas] if plan.factors else "", f"t values on {names[kind]}", unsaid,
         f"periods left out: {int((~slopes.kept).sum())}",
         f"root mean square pricing error {100 * error:.3f} % a period",

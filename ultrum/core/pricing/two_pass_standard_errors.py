@@ -41,7 +41,7 @@ def shanken(plain: Floats, mean: Floats, factors: Floats, constant: bool) -> Flo
     return np.asarray((1.0 + c) * (plain - factor_covariance) + factor_covariance)
 
 
-def bootstrapped(
+def bootstrap_covariance(
     returns: Floats,
     factors: Floats,
     others: list[Exposure],
@@ -210,10 +210,10 @@ def rank_test(R: Floats, F: Floats) -> RankTest:
         """The score statistic that a combination of the factors has equal betas, of several at once (m, K)."""
         units = directions / np.linalg.norm(directions, axis=1, keepdims=True)
         others = np.linalg.svd(units[:, None])[2][:, 1:]
-        known = np.linalg.qr(f @ others.transpose(0, 2, 1))[0]
-        own = (units @ f.T)[:, :, None]
-        own = own - known @ (known.transpose(0, 2, 1) @ own)
-        scores = (apart - known @ (known.transpose(0, 2, 1) @ apart)) * own
+        span = np.linalg.qr(f @ others.transpose(0, 2, 1))[0]
+        factor_weights = (units @ f.T)[:, :, None]
+        factor_weights = factor_weights - span @ (span.transpose(0, 2, 1) @ factor_weights)
+        scores = (apart - span @ (span.transpose(0, 2, 1) @ apart)) * factor_weights
         total = scores.sum(axis=1)[:, :, None]
         solved = np.linalg.solve(scores.transpose(0, 2, 1) @ scores, total)
         return np.asarray((total * solved).sum(axis=(1, 2)))
@@ -230,7 +230,7 @@ def rank_test(R: Floats, F: Floats) -> RankTest:
         starts += list(np.random.default_rng(0).standard_normal((_STARTS, factors)))
     best, weakest = np.inf, np.eye(factors)[0]
     for start in starts:
-        found = (
+        minimum = (
             minimize(
                 lambda x: float(score_tests(x[None])[0]), start, jac=slope, method="BFGS",
                 options={"gtol": 1e-4},
@@ -238,9 +238,9 @@ def rank_test(R: Floats, F: Floats) -> RankTest:
             if factors > 1
             else None
         )  # fmt: skip
-        value = float(score_tests(start[None])[0]) if found is None else float(found.fun)
+        value = float(score_tests(start[None])[0]) if minimum is None else float(minimum.fun)
         if value < best:
-            best, weakest = value, start if found is None else found.x
+            best, weakest = value, start if minimum is None else minimum.x
     share = min(best / rows, 1.0 - 1e-12)
     statistic = share / (1.0 - share) * free / q
     p_value = float(scipy.special.fdtrc(q, free, statistic))
@@ -275,10 +275,10 @@ def robust_sets(R: Floats, F: Floats, level: float) -> list[list[tuple[float, fl
     scale = scipy.linalg.block_diag(1.0, np.linalg.inv(spread))
     q = apart.shape[1] - factors + 1
     critical = float(scipy.special.fdtri(q, free, level)) * q / free
-    return [_widened(distance, scale, critical, k + 1, float(np.sqrt(spread[k, k]))) for k in range(factors)]
+    return [_widen_set(distance, scale, critical, k + 1, float(np.sqrt(spread[k, k]))) for k in range(factors)]
 
 
-def _projected(middle: Floats, which: int) -> list[tuple[float, float]]:
+def _project_set(middle: Floats, which: int) -> list[tuple[float, float]]:
     """Values of one premium for which (1, μ)M(1, μ)' ≤ 0 at some value of the others."""
     kept = [0, which]
     others = [k for k in range(1, len(middle)) if k != which]
@@ -299,11 +299,11 @@ def _projected(middle: Floats, which: int) -> list[tuple[float, float]]:
     return [(-np.inf, low), (high, np.inf)]
 
 
-def _widened(
+def _widen_set(
     distance: Floats, scale: Floats, critical: float, which: int, deviation: float
 ) -> list[tuple[float, float]]:
     """The projected set, with each end moved by the mean of the factor that the sample leaves room for."""
-    ends = _projected(distance - critical * scale, which)
+    ends = _project_set(distance - critical * scale, which)
     moved = []
     reach = 2.0 * deviation * np.sqrt(critical)  # no end moves farther
     for number, (low, high) in enumerate(ends):

@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Bools, Floats
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.regression.engine.covariance import degrees_of_freedom, errors_in_words
 from ultrum.core.regression.fit import CONSTANT, NO_RESPONSE, Fit
 from ultrum.core.regression.inference import (
@@ -105,10 +105,10 @@ class BetaTable:
         """Degrees of freedom of each asset's t, as of :attr:`Fit.df`."""
         if self.clusters is not None:
             return self.clusters - 1
-        found = degrees_of_freedom(
+        degrees = degrees_of_freedom(
             self.errors, self.nobs.to_numpy(), self.coefficients.shape[1], self.lags.to_numpy(float)
         )
-        return pd.Series(found, self.nobs.index, name=self.nobs.name)
+        return pd.Series(degrees, self.nobs.index, name=self.nobs.name)
 
     @property
     def first(self) -> pd.Series:
@@ -291,8 +291,8 @@ class BetaTable:
             values, errors = ((100.0 * t[[CONSTANT]]).join(t.drop(columns=CONSTANT)).rename(columns=name)
                               for t in (values, errors))  # fmt: skip
         text = estimates_text(values, errors, beside)
-        return f"{counted(len(self.assets), 'asset')}; {errors_in_words(self.errors)} in brackets\n{text}"
+        return f"{quantity(len(self.assets), 'asset')}; {errors_in_words(self.errors)} in brackets\n{text}"
 
     def _repr_html_(self) -> str:
         kind = errors_in_words(self.errors)
-        return table_html(self.to_frame(), f"{counted(len(self.assets), 'asset')}; {kind}")
+        return table_html(self.to_frame(), f"{quantity(len(self.assets), 'asset')}; {kind}")

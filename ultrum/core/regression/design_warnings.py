@@ -61,7 +61,7 @@ def warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> N
             )
 
 
-def exactly_explained(table: BetaTable) -> list[Any]:
+def exact_fits(table: BetaTable) -> list[Any]:
     """Left-hand sides whose residuals are rounding errors, next to the values of the rows that are used."""
     values, used = inputs.numbers_of(table.response, "y"), table.rows_used
     squares = np.square(values, where=used, out=np.zeros_like(values)).sum(axis=0)
@@ -71,7 +71,7 @@ def exactly_explained(table: BetaTable) -> list[Any]:
 
 def warn_of_exact_fits(table: BetaTable) -> None:
     """Warn where the regressors fit every row exactly."""
-    exact = exactly_explained(table)
+    exact = exact_fits(table)
     if exact:
         more = f" and {len(exact) - _NAMED} more" if len(exact) > _NAMED else ""
         warn_user(
@@ -105,7 +105,7 @@ def warn_of_few_clusters(fewest: int, advice: str = "Take errors='cr3', or test 
         )
 
 
-def warn_of_few_treated(design: pd.DataFrame, groups: pd.DataFrame) -> None:
+def warn_of_few_treatments(design: pd.DataFrame, groups: pd.DataFrame) -> None:
     """Warn where a factor that is constant in clusters differs in one or two of them only."""
     labels = groups.iloc[:, 0].to_numpy()
     for name in design:

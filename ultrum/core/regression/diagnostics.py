@@ -11,14 +11,14 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.displayed_numbers import counted, decimals, p_equals
+from ultrum.core.displayed_numbers import decimals, p_equals, quantity
 from ultrum.core.regression.design_warnings import refuse_exact_fit
 from ultrum.core.regression.engine.covariance import CLUSTERED, COSINE, HAC
 from ultrum.core.regression.engine.least_squares import inflation, projection_residuals
-from ultrum.core.regression.fit import CONSTANT, Fit, weighted_rows
-from ultrum.core.regression.structural_breaks import Break, added_terms_f, break_test
+from ultrum.core.regression.fit import CONSTANT, Fit, weight_rows
+from ultrum.core.regression.structural_breaks import Break, break_test, robust_f_of_terms
 from ultrum.core.regression.unit_roots import dickey_fuller, is_persistent
 from ultrum.core.series.text_tables import TableInNotebooks
 from ultrum.core.time.index_frequency_and_gaps import infer_frequency, time_positions
@@ -144,7 +144,7 @@ class Diagnosis(TableInNotebooks):
         return "\n".join([*lines, *textwrap.wrap(self._in_total(), 98), *textwrap.wrap(advice, 98)])
 
 
-@checked
+@validate_arguments
 def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int = 0) -> Diagnosis:
     """Run every test on a regression and explain each result.
 
@@ -173,7 +173,7 @@ def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int =
     True
     """
     refuse_exact_fit(fit)
-    X, y = weighted_rows(fit.design, fit.response, fit.weights)
+    X, y = weight_rows(fit.design, fit.response, fit.weights)
     residuals = y - X @ fit.coefficients.to_numpy()
     findings = [
         _autocorrelation(fit, X, residuals, lags or _year(fit.design.index)),
@@ -189,8 +189,8 @@ def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int =
     span = " to ".join(period_label(end) for end in fit.sample)
     rho = _persistence(X, residuals, time_positions(fit.design.index))
     return Diagnosis(
-        tuple(findings), f"{fit.name} on {', '.join(_factors(fit))}: {counted(fit.nobs, 'row')}, {span}",
-        _recommended(fit, rho), rho,
+        tuple(findings), f"{fit.name} on {', '.join(_factors(fit))}: {quantity(fit.nobs, 'row')}, {span}",
+        _recommend_errors(fit, rho), rho,
     )  # fmt: skip
 
 
@@ -206,7 +206,7 @@ def _persistence(X: Floats, residuals: Floats, positions: Ints) -> float:
     return float(np.nanmax(rho + (1.0 + 3.0 * rho) / len(past)))
 
 
-def _recommended(fit: Fit, rho: float) -> str:
+def _recommend_errors(fit: Fit, rho: float) -> str:
     """Kind of errors by persistence and length; clusters that were given stay."""
     if fit.clusters is not None:
         return "cr3"
@@ -327,10 +327,10 @@ def _form(fit: Fit, X: Floats, residuals: Floats) -> Iterator[Finding]:
         powers *= np.sqrt(fit.weights.to_numpy())[:, None]
     try:
         if fit.errors == "classical":
-            statistic = _added_f(X, powers, residuals)
+            statistic = _f_of_terms(X, powers, residuals)
         else:
             places = time_positions(fit.design.index)
-            statistic = added_terms_f(X, powers, residuals, places, fit.lags)
+            statistic = robust_f_of_terms(X, powers, residuals, places, fit.lags)
     except EstimationError:
         return  # of two values, squares and cubes are combinations of them
     p_value = float(scipy.special.fdtrc(2, below, max(statistic, 0.0)))
@@ -343,7 +343,7 @@ def _form(fit: Fit, X: Floats, residuals: Floats) -> Iterator[Finding]:
     yield Finding("straight line (RESET)", statistic, f"F(2, {below})", p_value, meaning)
 
 
-def _added_f(X: Floats, added: Floats, residuals: Floats) -> float:
+def _f_of_terms(X: Floats, added: Floats, residuals: Floats) -> float:
     """F of added terms where errors are alike."""
     both = np.column_stack([X, added])
     left = projection_residuals(both, residuals)

@@ -12,7 +12,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Floats
-from ultrum.core.displayed_numbers import counted, p_equals
+from ultrum.core.displayed_numbers import p_equals, quantity
 from ultrum.core.regression.engine.covariance import COSINE, degrees_of_freedom, errors_in_words
 from ultrum.core.regression.engine.least_squares import condition_number, orthonormal
 from ultrum.core.regression.inference import (
@@ -27,10 +27,10 @@ from ultrum.core.time.index_frequency_and_gaps import infer_frequency
 from ultrum.core.time.period_labels import period_label
 from ultrum.core.workings import Workings
 from ultrum.core.workings_of_results import regression_workings
-from ultrum.errors import EstimationError, FrequencyError, listed
+from ultrum.errors import EstimationError, FrequencyError, name_list
 
 
-def weighted_rows(design: pd.DataFrame, response: pd.Series, weights: pd.Series | None) -> tuple[Floats, Floats]:
+def weight_rows(design: pd.DataFrame, response: pd.Series, weights: pd.Series | None) -> tuple[Floats, Floats]:
     """Regressors and response, each row times the root of its weight."""
     X, y = design.to_numpy(dtype=np.float64), response.to_numpy(dtype=np.float64)
     if weights is None:
@@ -71,12 +71,12 @@ def influence_table(X: Floats, residuals: Floats, index: pd.Index) -> pd.DataFra
 NO_RESPONSE: Final = "missing left-hand side"
 
 
-def dropped_in_words(dropped: Mapping[str, int]) -> str:
+def loss_summary(dropped: Mapping[str, int]) -> str:
     """What was not used, by cause: observations first, then rows that have none.
 
     Examples
     --------
-    >>> dropped_in_words({"missing size": 15, "missing left-hand side": 2})
+    >>> loss_summary({"missing size": 15, "missing left-hand side": 2})
     'observations dropped: 15 missing size; rows without a response: 2'
     """
     causes = ", ".join(f"{n} {cause}" for cause, n in dropped.items() if n and cause != NO_RESPONSE)
@@ -263,8 +263,8 @@ class Fit(CoefficientInference, TableInNotebooks):
         if self.clusters is not None:
             return self.clusters - 1
         lags = None if self.lags is None else np.array(self.lags, dtype=float)
-        found = float(degrees_of_freedom(self.errors, np.array(self.nobs), len(self.coefficients), lags))
-        return int(found) if found.is_integer() else found
+        degrees = float(degrees_of_freedom(self.errors, np.array(self.nobs), len(self.coefficients), lags))
+        return int(degrees) if degrees.is_integer() else degrees
 
     @cached_property
     def condition_number(self) -> float:
@@ -342,7 +342,7 @@ class Fit(CoefficientInference, TableInNotebooks):
         2009-10    0.105
         Freq: M, Name: cook, dtype: float64
         """
-        X, y = weighted_rows(self.design, self.response, self.weights)
+        X, y = weight_rows(self.design, self.response, self.weights)
         return influence_table(X, y - X @ self.coefficients.to_numpy(), self.response.index)
 
     def in_words(self, level: float = 0.95) -> str:
@@ -421,7 +421,7 @@ class Fit(CoefficientInference, TableInNotebooks):
         factors = [t for t in self.coefficients.index if t != CONSTANT]
         absent = [name for name in factors if name not in X]
         if absent:
-            raise EstimationError(f"X lacks {listed(absent)}; the model needs them.")
+            raise EstimationError(f"X lacks {name_list(absent)}; the model needs them.")
         level = float(self.coefficients.get(CONSTANT, 0.0))
         return (X[factors] @ self.coefficients[factors] + level).rename(self.name)
 
@@ -430,7 +430,7 @@ class Fit(CoefficientInference, TableInNotebooks):
         """What the numbers rest on, for people: rows, sample, errors, observations dropped and R²."""
         kind = f"{errors_in_words(self.errors)}" + (f", {self.lags} lags" if self.lags is not None else "")
         span = " to ".join(period_label(end) for end in self.sample)
-        head = f"{self.name}: {counted(self.nobs, 'row')}, {span}; {kind}; {dropped_in_words(self.dropped)}"
+        head = f"{self.name}: {quantity(self.nobs, 'row')}, {span}; {kind}; {loss_summary(self.dropped)}"
         return (
             f"{textwrap.fill(head, 100)}\n"
             f"R² {self.r2:.4f}, adjusted {self.r2_adjusted:.4f}; sigma {self.sigma:.4g}; "

@@ -11,9 +11,9 @@ import pandas as pd
 import scipy.special
 
 from ultrum.core.array_types import Array, Floats
-from ultrum.core.displayed_numbers import counted, p_equals
+from ultrum.core.displayed_numbers import p_equals, quantity
 from ultrum.core.series.text_tables import TextInNotebooks
-from ultrum.errors import EstimationError, choices, listed, one_of
+from ultrum.errors import EstimationError, choices, name_list, one_of
 
 
 @dataclass(frozen=True)
@@ -122,12 +122,12 @@ def restriction_matrix(R: Any, terms: pd.Index) -> Floats:
         unknown = [r for r in R if r not in terms]
         if unknown:
             there = choices(terms)
-            raise EstimationError(f"No coefficient {listed(unknown)}; there are: {there}.")
+            raise EstimationError(f"No coefficient {name_list(unknown)}; there are: {there}.")
         return np.eye(len(terms))[terms.get_indexer(pd.Index(R))]
     restrictions = np.atleast_2d(np.asarray(R, dtype=np.float64))
     if restrictions.shape[1] != len(terms):
         raise EstimationError(
-            f"R has {counted(restrictions.shape[1], 'column')}; the model has {len(terms)} coefficients."
+            f"R has {quantity(restrictions.shape[1], 'column')}; the model has {len(terms)} coefficients."
         )
     return restrictions
 

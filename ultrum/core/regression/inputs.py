@@ -12,7 +12,7 @@ import pandas as pd
 
 from ultrum.core.arguments import refuse_large
 from ultrum.core.array_types import Bools, Floats, Ints
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.series.metadata import ZERO_COST, Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
@@ -71,7 +71,7 @@ def _is_dated(label: object) -> bool:
     return isinstance(label, date) or (isinstance(label, str) and bool(_ISO.match(label)))
 
 
-def matched(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame, int]:
+def match_rows(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame, int]:
     """Both frames on the factors' rows in order of time, and the number of left rows without factors."""
     for name, frame in (("y", left), ("X", right)):
         if not frame.index.is_unique:
@@ -84,7 +84,7 @@ def matched(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, pd.D
     if left.index.equals(right.index):
         return _in_order(left), _in_order(right), 0
     if isinstance(left.index, pd.RangeIndex) and isinstance(right.index, pd.RangeIndex):
-        raise AlignmentError(f"y has {counted(len(left), 'row')}, X has {len(right)}, and no labels match them.")
+        raise AlignmentError(f"y has {quantity(len(left), 'row')}, X has {len(right)}, and no labels match them.")
     if len(left) == len(right) and isinstance(right.index, pd.RangeIndex):
         right = right.set_axis(left.index)  # a plain array stands row by row
         return _in_order(left), _in_order(right), 0
@@ -181,7 +181,9 @@ def labels_of(clusters: Any, index: pd.Index) -> pd.DataFrame:
     """Cluster labels by row, in one column or two."""
     frame = _by_row(clusters, index, "clusters")
     if frame.shape[1] not in (1, 2):
-        raise EstimationError(f"clusters has {counted(frame.shape[1], 'column')}; one or two kinds are possible.")
+        raise EstimationError(
+            f"clusters has {quantity(frame.shape[1], 'column')}; one or two kinds are possible."
+        )
     if frame.isna().to_numpy().any():
         row = frame.index[frame.isna().any(axis=1)][0]
         raise EstimationError(f"clusters has no label at {row}; every row needs one.")
@@ -192,7 +194,7 @@ def weights_of(weights: Any, index: pd.Index) -> pd.Series:
     """Positive weights by row."""
     frame = _by_row(weights, index, "weights")
     if frame.shape[1] != 1:
-        raise EstimationError(f"weights has {counted(frame.shape[1], 'column')}; one weight for each row.")
+        raise EstimationError(f"weights has {quantity(frame.shape[1], 'column')}; one weight for each row.")
     values = numbers_of(frame, "weights")[:, 0]
     wrong = ~(np.isfinite(values) & (values > 0))
     if wrong.any():
@@ -214,14 +216,14 @@ def _by_row(given: Any, index: pd.Index, what: str) -> pd.DataFrame:
         if not frame.index.equals(index):
             absent = index.difference(frame.index)
             if len(absent):
-                raise AlignmentError(f"{what} lacks {counted(len(absent), 'row')} of y, {absent[0]} among them.")
+                raise AlignmentError(f"{what} lacks {quantity(len(absent), 'row')} of y, {absent[0]} among them.")
             frame = frame.reindex(index)
         return frame
     block = np.asarray(given)
     if block.ndim == 0:
         raise AlignmentError(f"{what} is a {type(given).__name__}; give an entry for each row of y.")
     if len(block) != len(index):
-        raise AlignmentError(f"{what} has {len(block)} entries, y has {counted(len(index), 'row')}.")
+        raise AlignmentError(f"{what} has {len(block)} entries, y has {quantity(len(index), 'row')}.")
     return pd.DataFrame(block if block.ndim == 2 else block[:, None], index)
 
 

@@ -9,19 +9,19 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
 from ultrum.core.pricing.two_pass import refuse_other
 from ultrum.core.regression.design_warnings import warn_of_few_clusters
-from ultrum.core.regression.engine.covariance import clustered, smallest_count
+from ultrum.core.regression.engine.covariance import cluster_covariance, smallest_count
 from ultrum.core.regression.engine.least_squares import least_squares
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import CoefficientInference, TestResult
 from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.period_labels import span_of
-from ultrum.errors import EstimationError, choices, listed, one_of, warn_user
+from ultrum.errors import EstimationError, choices, name_list, one_of, warn_user
 
 WAYS: Final = ("asset", "period")
 _ROUNDS, _SETTLED = 2000, 1e-13
@@ -99,7 +99,7 @@ class PooledFit(CoefficientInference, TableInNotebooks):
         return f"{self.basis}\n{table_text(self.to_frame(), '{:.4g}')}"
 
 
-@checked
+@validate_arguments
 def panel_regress(
     panel: Panel,
     factors: Sequence[str] | None = None,
@@ -147,18 +147,18 @@ def panel_regress(
     common = [*(chosen_factors(panel, factors, empty=True) if "period" not in effects or factors else [])]
     absent = [c for c in conditions if c not in panel.conditions]
     if absent:
-        raise EstimationError(f"No condition {listed(absent)}; the panel has: {choices(panel.conditions)}.")
+        raise EstimationError(f"No condition {name_list(absent)}; the panel has: {choices(panel.conditions)}.")
     if "period" in effects and (common or conditions):
         raise EstimationError(
             f"{', '.join([*common, *conditions])}: the same for all assets in a period, so effects of the period "
             "absorb it. Take effects='asset', or give characteristics."
         )
-    names, y, X, codes, missing = _stacked(panel, common, list(conditions), dict(characteristics or {}))
+    names, y, X, codes, missing = _stack_panel(panel, common, list(conditions), dict(characteristics or {}))
     groups = [codes[:, WAYS.index(way)] for way in effects]
     y, X = _within(y, groups), _within(X, groups)
     if not effects:
         names, X = [CONSTANT, *names], np.column_stack([np.ones(len(y)), X])
-    _refuse_absorbed(X, names, effects)
+    _refuse_collinear(X, names, effects)
     solution = least_squares(X, y, names)
     free = len(y) - X.shape[1] - sum(len(np.unique(g)) for g in groups) + max(len(groups) - 1, 0)
     ways = np.column_stack([codes[:, WAYS.index(way)] for way in clusters])
@@ -168,7 +168,7 @@ def panel_regress(
     warn_of_few_clusters(fewest, _FEW)
     index = pd.Index(names)
     rss = float(np.sum(solution.residuals**2))
-    covariance = clustered(solution.influence, solution.residuals, ways)[0]
+    covariance = cluster_covariance(solution.influence, solution.residuals, ways)[0]
     deviations = y - y.mean()
     return PooledFit(
         coefficients=pd.Series(solution.coefficients[:, 0], index),
@@ -192,7 +192,7 @@ def _ways(given: str | Sequence[str], what: str) -> tuple[str, ...]:
     return ways
 
 
-def _stacked(
+def _stack_panel(
     panel: Panel, common: list[str], conditions: list[str], interactions: dict[str, pd.DataFrame]
 ) -> tuple[list[str], Floats, Floats, Ints, int]:
     """Asset-periods one below the other: names, returns, regressors, (asset, period) codes, rows dropped."""
@@ -238,11 +238,13 @@ def _within(block: Floats, groups: list[Ints]) -> Floats:
     return demeaned
 
 
-def _refuse_absorbed(X: Floats, names: list[str], effects: tuple[str, ...]) -> None:
+def _refuse_collinear(X: Floats, names: list[str], effects: tuple[str, ...]) -> None:
     size = np.abs(X).max(axis=0)
     gone = [n for n, s in zip(names, size, strict=True) if not s > 1e-12]
     if gone:
-        raise EstimationError(f"Effects of {' and '.join(effects)} absorb {listed(gone)}; leave out one of them.")
+        raise EstimationError(
+            f"Effects of {' and '.join(effects)} absorb {name_list(gone)}; leave out one of them."
+        )
 
 
 def _basis(panel: Panel, rows: int, effects: tuple[str, ...], clusters: tuple[str, ...], missing: int) -> Any:

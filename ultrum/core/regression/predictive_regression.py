@@ -11,9 +11,9 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats
-from ultrum.core.displayed_numbers import counted, decimals, p_in_words
+from ultrum.core.displayed_numbers import decimals, p_in_words, quantity
 from ultrum.core.regression import inputs
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_weight
 from ultrum.core.regression.inference import TestResult
@@ -40,12 +40,12 @@ class Slope:
         return self.value / self.error if self.error > 0 else float("nan")
 
 
-def summed_conditions(condition: Floats, horizon: int) -> Floats:
+def rolling_sums(condition: Floats, horizon: int) -> Floats:
     """Sum of the last ``horizon`` demeaned conditions at each time, zero before the sample.
 
     Examples
     --------
-    >>> summed_conditions(np.array([1.0, 0.0, 0.0, 1.0]), 2).tolist()
+    >>> rolling_sums(np.array([1.0, 0.0, 0.0, 1.0]), 2).tolist()
     [0.5, 0.0, -1.0, 0.0]
     """
     centred = condition - condition.mean()
@@ -66,13 +66,13 @@ def hodrick_1b(returns: Floats, condition: Floats, horizon: int) -> Slope:
     horizon : int
         Periods H of the summed return.
     """
-    sums = summed_conditions(condition, horizon)
+    sums = rolling_sums(condition, horizon)
     spread = float(np.sum((condition - condition.mean()) ** 2))
-    known = np.isfinite(returns)
-    off = returns[known] - returns[known].mean()
+    present = np.isfinite(returns)
+    off = returns[present] - returns[present].mean()
     # over gaps the sums no longer cancel, so that the mean return must not enter
-    value = float((returns if known.all() else off) @ sums[known]) / spread
-    error = float(np.sqrt(np.sum(off**2 * sums[known] ** 2))) / spread
+    value = float((returns if present.all() else off) @ sums[present]) / spread
+    error = float(np.sqrt(np.sum(off**2 * sums[present] ** 2))) / spread
     t = abs(value) / error if error > 0 else np.nan
     return Slope(value, error, float(2.0 * scipy.special.ndtr(-t)))
 
@@ -123,7 +123,7 @@ def _shocks_of(past: Floats, now: Floats) -> Floats:
     return np.asarray(now - design @ np.linalg.lstsq(design, now, rcond=None)[0])
 
 
-def bias_corrected(returns: Floats, x: Floats) -> tuple[Slope, float]:
+def correct_bias(returns: Floats, x: Floats) -> tuple[Slope, float]:
     """Slope on one predictor without the bias of Stambaugh (1999), and the corrected autoregression.
 
     Amihud and Hurvich (2004): ρ̂ + (1 + 3ρ̂)/n + 3(1 + 3ρ̂)/n², and the shock of the predictor as a regressor; the
@@ -142,9 +142,9 @@ def bias_corrected(returns: Floats, x: Floats) -> tuple[Slope, float]:
     wide = np.column_stack([design, shock - shock.mean()])
     slopes = np.linalg.lstsq(wide, returns, rcond=None)[0]
     rest = returns - wide @ slopes
-    own = float(rest @ rest) / (rows - 3) * np.linalg.inv(wide.T @ wide)[1, 1]
+    slope_variance = float(rest @ rest) / (rows - 3) * np.linalg.inv(wide.T @ wide)[1, 1]
     growth = (1 + 3 / rows + 9 / rows**2) ** 2
-    error = float(np.sqrt(slopes[2] ** 2 * growth * root_variance + own))
+    error = float(np.sqrt(slopes[2] ** 2 * growth * root_variance + slope_variance))
     value = float(slopes[1])
     p_value = float(2.0 * scipy.special.stdtr(rows - 3, -abs(value / error)))
     return Slope(value, error, p_value), corrected
@@ -265,7 +265,7 @@ class PredictiveRegression(TableInNotebooks):
         return f"{table_text(shown)}\n{words}\n{textwrap.fill(self.basis, 100)}"
 
 
-@checked
+@validate_arguments
 def predictive_regression(
     Y: Any,
     X: Any,
@@ -319,10 +319,10 @@ def predictive_regression(
     left, single = inputs.frame_of(Y, "y")
     right, _ = inputs.frame_of(X, "x")
     if not single:
-        raise EstimationError(f"Y has {counted(left.shape[1], 'column')}; give the returns of one asset.")
+        raise EstimationError(f"Y has {quantity(left.shape[1], 'column')}; give the returns of one asset.")
     _refuse_levels(Y)
     given = int(np.isfinite(inputs.numbers_of(left, "y")).sum())
-    left, right, _ = inputs.matched(left, right)
+    left, right, _ = inputs.match_rows(left, right)
     returns, x, ends = _pairs(left, right)
     names = [str(c) for c in right]
     steps = [_horizon(h, len(returns)) for h in horizons]
@@ -414,7 +414,7 @@ def _row(returns: Floats, x: Floats, horizon: int) -> dict[str, float]:
     nothing = dict.fromkeys(("corrected", "corrected_error", "corrected_p", "ivx_p"), np.nan)
     if horizon > 1:
         return {**row, **nothing, "rows": len(returns)}
-    better, _ = bias_corrected(returns, x)
+    better, _ = correct_bias(returns, x)
     wald = ivx_wald(returns, x[:, None])[2]
     return {
         **row,
@@ -428,7 +428,7 @@ def _row(returns: Floats, x: Floats, horizon: int) -> dict[str, float]:
 
 def _persistence(returns: Floats, x: Floats) -> dict[str, float]:
     """Root of a predictor's autoregression, and the correlation of its shocks with returns."""
-    _, root = bias_corrected(returns, x)
+    _, root = correct_bias(returns, x)
     shocks = x[1:] - root * x[:-1]
     return {"root": root, "correlation": float(np.corrcoef(shocks, returns)[0, 1])}
 

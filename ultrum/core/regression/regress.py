@@ -9,26 +9,26 @@ import numpy as np
 import numpy.typing as npt
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
-from ultrum.core.panel.missing_log import dropped_by
+from ultrum.core.panel.missing_log import counts_by_cause
 from ultrum.core.regression import inputs
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.design_warnings import (
     warn_of_copies,
     warn_of_exact_fits,
     warn_of_few_clusters,
-    warn_of_few_treated,
+    warn_of_few_treatments,
     warn_of_trends,
 )
 from ultrum.core.regression.engine.covariance import (
     COSINE,
     HAC,
     check_errors,
-    clustered,
+    cluster_covariance,
     covariance,
-    jackknifed,
-    prewhitened,
+    jackknife_covariance,
+    prewhitening_kind,
     smallest_count,
 )
 from ultrum.core.regression.engine.least_squares import Solution, least_squares
@@ -68,7 +68,7 @@ def regress(
     Y: npt.NDArray[Any], X: Any, *, errors: str = ..., lags: int | str | None = ..., clusters: Any = ...,
     weights: Any = ..., constant: bool = ..., prewhiten: bool = ...,
 ) -> Any: ...  # fmt: skip
-@checked
+@validate_arguments
 def regress(
     Y: Any,
     X: Any,
@@ -142,15 +142,15 @@ def regress(
     inputs.check_excess(Y, X)
     left, single = inputs.frame_of(Y, "y")
     right, _ = inputs.frame_of(X, "x")
-    rule = rule_of(prewhitened(errors) if prewhiten else errors, lags, clusters, weights, left)
+    rule = rule_of(prewhitening_kind(errors) if prewhiten else errors, lags, clusters, weights, left)
     whole = left
-    left, right, _ = inputs.matched(left, right)
+    left, right, _ = inputs.match_rows(left, right)
     design = inputs.with_constant(right) if constant else right
     rule = rule.on(left.index)
     if rule.clusters is not None and rule.clusters.shape[1] == 1:
-        warn_of_few_treated(design, rule.clusters)
+        warn_of_few_treatments(design, rule.clusters)
     table = estimate_columns(left, design, rule)
-    table = _with_dropped(table, whole[~whole.index.isin(left.index)], Y)
+    table = _count_losses(table, whole[~whole.index.isin(left.index)], Y)
     table = replace(table, kinds=inputs.kinds_of(Y, X))
     warn_of_copies(design)
     warn_of_exact_fits(table)
@@ -158,7 +158,7 @@ def regress(
     return table.fit(str(left.columns[0])) if single else table
 
 
-def _with_dropped(table: BetaTable, outside: pd.DataFrame, y: Any) -> BetaTable:
+def _count_losses(table: BetaTable, outside: pd.DataFrame, y: Any) -> BetaTable:
     """Count also rows on which there are no factors, and observations that the panel of y left out."""
     columns = table.dropped.columns
     counted = table.dropped.copy()
@@ -259,7 +259,7 @@ def estimate_columns(left: pd.DataFrame, design: pd.DataFrame, rule: Rule, *, pa
     dropped = {NO_RESPONSE: (~present).sum(axis=0)}
     if not whole.all():
         factors = [str(c) for c in design.columns]
-        dropped |= dropped_by(~np.isfinite(X[~whole]), factors, present[~whole])
+        dropped |= counts_by_cause(~np.isfinite(X[~whole]), factors, present[~whole])
     if columns.short.any():
         dropped[TOO_SHORT] = columns.short
     names = left.columns
@@ -303,9 +303,9 @@ def _by_groups(
         _put(results, columns, mask, solution, response, group_weights, constant)
         if codes is not None:
             results.covariance[columns] = (
-                jackknifed(X[mask], solution.influence, solution.residuals, codes[mask])
+                jackknife_covariance(X[mask], solution.influence, solution.residuals, codes[mask])
                 if rule.errors == "cr3"
-                else clustered(solution.influence, solution.residuals, codes[mask])
+                else cluster_covariance(solution.influence, solution.residuals, codes[mask])
             )
             results.clusters[columns] = smallest_count(codes[mask])
             continue

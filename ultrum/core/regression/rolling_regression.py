@@ -10,9 +10,9 @@ import numpy as np
 import numpy.typing as npt
 import pandas as pd
 
-from ultrum.core.arguments import accepts_large, checked
+from ultrum.core.arguments import accepts_large, validate_arguments
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.executors import each_block
 from ultrum.core.regression import inputs
 from ultrum.core.regression.engine.covariance import check_errors, degrees_of_freedom, errors_in_words
@@ -198,7 +198,7 @@ class RollingFit:
 
     def _head(self) -> str:
         words = [f"{int((self.status == k).sum())} {name}" for k, name in enumerate(STATUS)]
-        head = f"{counted(len(self.ends), 'window')} of {counted(len(self.assets), 'asset')}"
+        head = f"{quantity(len(self.ends), 'window')} of {quantity(len(self.assets), 'asset')}"
         return f"{head}, {self.basis}\n{', '.join(words)}"
 
     def _summary(self) -> pd.DataFrame:
@@ -225,7 +225,7 @@ _BLOCK: Final = 1000  # left-hand sides at a time; fixed, so that results do not
 
 
 @accepts_large("Y")
-@checked
+@validate_arguments
 def rolling_regress(
     Y: Any,
     X: Any,
@@ -294,11 +294,11 @@ def rolling_regress(
     (193, 23)
     """
     inputs.check_excess(Y, X)
-    left, right, _ = inputs.matched(inputs.frame_of(Y, "y")[0], inputs.frame_of(X, "x")[0])
+    left, right, _ = inputs.match_rows(inputs.frame_of(Y, "y")[0], inputs.frame_of(X, "x")[0])
     design = inputs.with_constant(right) if constant else right
     left, design = on_calendar(left, design)
     plan = RollingPlan.of(design, window, min_obs, errors, lags, half_life, step, constant)
-    estimates = _worked(inputs.numbers_of(left, "Y"), plan, executor)
+    estimates = _run_blocks(inputs.numbers_of(left, "Y"), plan, executor)
     return RollingFit(
         coefficients=estimates.coefficients.transpose(0, 2, 1),
         standard_errors=estimates.standard_errors.transpose(0, 2, 1),
@@ -388,7 +388,7 @@ class RollingPlan:
         return estimate(Rows(Y, self.X, self.constant), self.starts, self.stops, self.recipe, into)
 
 
-def _worked(Y: Floats, plan: RollingPlan, executor: Executor | None) -> Estimates:
+def _run_blocks(Y: Floats, plan: RollingPlan, executor: Executor | None) -> Estimates:
     """All blocks of assets, by the executor given or by a few threads of this process."""
     assets = Y.shape[1]
     estimates = Estimates.room(len(plan.starts), len(plan.terms), assets, False)
@@ -401,11 +401,11 @@ def _worked(Y: Floats, plan: RollingPlan, executor: Executor | None) -> Estimate
         return estimates
     results = each_block(plan.estimates, [Y[:, cut] for cut in cuts], executor)
     for part, block in zip(parts, results, strict=True):
-        _copied(block, part)
+        _copy_block(block, part)
     return estimates
 
 
-def _copied(source: Estimates, into: Estimates) -> None:
+def _copy_block(source: Estimates, into: Estimates) -> None:
     for name in ("coefficients", "standard_errors", "nobs", "sigma", "r2", "status"):
         getattr(into, name)[...] = getattr(source, name)
 
@@ -439,14 +439,14 @@ def _windows(index: pd.Index, window: int | str, step: int | str, min_obs: int |
         starts, first = _of_duration(index, str(window))
     if first < 1 or not len(starts):
         raise EstimationError(
-            f"A window of {counted(first, 'row')} does not fit in the {counted(rows, 'row')} of the data."
+            f"A window of {quantity(first, 'row')} does not fit in the {quantity(rows, 'row')} of the data."
         )
     stops = np.arange(rows - len(starts) + 1, rows + 1)
-    kept = _kept(index[stops - 1], step)
+    kept = _window_places(index[stops - 1], step)
     return starts[kept].astype(np.int64), stops[kept].astype(np.int64)
 
 
-def _kept(ends: pd.Index, step: int | str) -> Ints:
+def _window_places(ends: pd.Index, step: int | str) -> Ints:
     """Places of the windows that are wanted, by how they end."""
     if isinstance(step, int):
         if step < 1:
@@ -472,7 +472,7 @@ def _of_duration(index: pd.Index, window: str) -> tuple[Ints, int]:
     starts = starts_of(window, ordinals, frequency)
     begun = np.flatnonzero(starts > 0)
     if not len(begun):
-        raise EstimationError(f"No window of {window} is in the {counted(len(index), 'row')} of the data.")
+        raise EstimationError(f"No window of {window} is in the {quantity(len(index), 'row')} of the data.")
     first = int(begun[0]) if starts[begun[0]] > 0 else 0
     whole = max(first - 1, 0)  # the window before the first that leaves a row out is the first whole one
     return np.asarray(starts[whole:], dtype=np.int64), whole + 1
@@ -482,7 +482,7 @@ def _least_rows(min_obs: int | None, window: int | str, starts: Ints, stops: Int
     if min_obs is not None:
         if min_obs <= terms:
             raise EstimationError(
-                f"min_obs={min_obs} for {terms} coefficients; at least {counted(terms + 1, 'row')} are needed."
+                f"min_obs={min_obs} for {terms} coefficients; at least {quantity(terms + 1, 'row')} are needed."
             )
         return min_obs
     if window == EXPANDING:

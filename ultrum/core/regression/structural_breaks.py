@@ -15,11 +15,11 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
-from ultrum.core.arguments import checked, refuse_unused
+from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.design_warnings import exactly_explained, refuse_exact_fit
+from ultrum.core.regression.design_warnings import exact_fits, refuse_exact_fit
 from ultrum.core.regression.engine.least_squares import (
     least_squares,
     orthonormal,
@@ -27,7 +27,7 @@ from ultrum.core.regression.engine.least_squares import (
     unit_columns,
 )
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum, bartlett_weight, on_calendar
-from ultrum.core.regression.fit import Fit, weighted_rows
+from ultrum.core.regression.fit import Fit, weight_rows
 from ultrum.core.regression.inference import TestResult
 from ultrum.core.regression.inputs import same_rows
 from ultrum.core.time.index_frequency_and_gaps import time_positions
@@ -40,7 +40,7 @@ _DEPENDENT: Final = 1e-10  # share of a combination of columns that a part of th
 _AT_ONCE: Final = 1 << 22  # numbers of score products held at a time
 
 
-def added_terms_f(X: Floats, added: Floats, residuals: Floats, positions: Ints, lags: int | None) -> float:
+def robust_f_of_terms(X: Floats, added: Floats, residuals: Floats, positions: Ints, lags: int | None) -> float:
     """Robust F of terms added to a regression, with the null imposed.
 
     Parameters
@@ -125,7 +125,7 @@ def break_f_path(X: Floats, Y: Floats, cuts: Ints, positions: Ints, lags: int | 
     cuts : ndarray of int, shape (C,)
         First row of the second part.
     positions, lags
-        As for :func:`added_terms_f`.
+        As for :func:`robust_f_of_terms`.
 
     Returns
     -------
@@ -165,9 +165,9 @@ def _quadratic_forms(V: Floats, d: Floats) -> Floats:
     terms, V, left = V.shape[1], V.copy(), d.copy()
     total = np.zeros((V.shape[0], V.shape[3]))
     least = _NO_VARIANCE * np.einsum("cppn->cn", V)
-    own = np.einsum("cppn->cpn", V).copy()
+    diagonal = np.einsum("cppn->cpn", V).copy()
     for i in range(terms):
-        pivot = np.where(V[:, i, i] > np.maximum(least, _NO_DIGITS * own[:, i]), V[:, i, i], np.nan)
+        pivot = np.where(V[:, i, i] > np.maximum(least, _NO_DIGITS * diagonal[:, i]), V[:, i, i], np.nan)
         total += left[:, i] ** 2 / pivot
         factor = V[:, i + 1 :, i] / pivot[:, None]
         left[:, i + 1 :] -= factor * left[:, i][:, None]
@@ -193,12 +193,12 @@ def _products_by_cut(scores: Floats, cuts: Ints, positions: Ints, lags: int | No
 def _sums_before(values: Floats, stops: Ints) -> tuple[Floats, Floats]:
     """Sums of the rows before each of some rising stops, and of all rows."""
     edges = np.concatenate([[0], stops])
-    parts = np.array([_summed(values[low:high]) for low, high in pairwise(edges)])
+    parts = np.array([_sum_rows(values[low:high]) for low, high in pairwise(edges)])
     sums: Floats = np.cumsum(parts, axis=0)
     return sums, sums[-1] + values[stops[-1] :].sum(axis=0)
 
 
-def _summed(rows: Floats) -> Floats:
+def _sum_rows(rows: Floats) -> Floats:
     """Sum of rows, of which there is often one alone."""
     return rows[0] if len(rows) == 1 else np.asarray(rows.sum(axis=0))
 
@@ -252,7 +252,7 @@ class BreakTest(TestResult):
     between: tuple[Any, Any] | None = field(default=None, compare=False)
 
 
-@checked
+@validate_arguments
 def break_test(
     fit: Fit,
     at: Any = None,
@@ -305,10 +305,10 @@ def break_test(
     """
     refuse_exact_fit(fit)
     if how != "sup-f":
-        refuse_unused(f"how='{how}'", trim=trim)
+        refuse_idle_options(f"how='{how}'", trim=trim)
     if how == "chow":
         return _chow(fit, at)
-    refuse_unused(f"how='{how}'", at=at)
+    refuse_idle_options(f"how='{how}'", at=at)
     share = _TRIM if trim is None else trim
     return _sup_f(fit, share, draws, seed) if how == "sup-f" else _cusum(fit)
 
@@ -324,12 +324,12 @@ def _chow(fit: Fit, at: Any) -> BreakTest:
         raise EstimationError(f"at={at!r} is not a label of the fit's rows, such as {label}.") from None
     if not terms < cut < fit.nobs - terms:
         raise EstimationError(
-            f"{fit.name}: a break after {cut} of {counted(fit.nobs, 'row')} leaves a part with no more rows "
+            f"{fit.name}: a break after {cut} of {quantity(fit.nobs, 'row')} leaves a part with no more rows "
             f"than its {terms} coefficients. Choose a date further inside the sample."
         )
-    X, y = weighted_rows(fit.design, fit.response, fit.weights)
+    X, y = weight_rows(fit.design, fit.response, fit.weights)
     statistic = float(_chow_f(X, y[:, None], cut, fit.errors, fit.design.index, fit.lags)[0])
-    _refuse_undefined(fit.name, np.array([statistic]))
+    _refuse_nan(fit.name, np.array([statistic]))
     below = fit.nobs - 2 * terms
     p_value = float(scipy.special.fdtrc(terms, below, max(statistic, 0.0)))
     label = fit.design.index[cut]
@@ -373,7 +373,7 @@ def chow_tests(table: BetaTable) -> pd.DataFrame:
         results.iloc[columns, 2] = f"before and from {period_label(table.design.index[mask][cut])}"
     undefined = results["note"].str.startswith("before") & results["statistic"].isna()
     results.loc[undefined, "note"] = "no robust covariance: too few residuals differ from zero"
-    exact = exactly_explained(table)
+    exact = exact_fits(table)
     results.loc[exact, ["statistic", "p_value"]] = np.nan
     results.loc[exact, "note"] = "no residuals: the regressors fit every row exactly"
     return results
@@ -394,7 +394,7 @@ def _chow_f(X: Floats, Y: Floats, cut: int, errors: str, index: pd.Index, lags: 
 
 
 def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
-    X, y = weighted_rows(fit.design, fit.response, fit.weights)
+    X, y = weight_rows(fit.design, fit.response, fit.weights)
     rows, terms = X.shape
     if not 0 < trim < 0.5:
         raise EstimationError(f"trim={trim}: a share of the rows between 0 and 0.5.")
@@ -420,10 +420,10 @@ def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
     path = path_of(residuals[:, None], cuts)[:, 0]
     top = float(path.max())
     few = cuts[np.unique(np.linspace(0, len(cuts) - 1, min(len(cuts), _DATES)).astype(int))]
-    _refuse_undefined(fit.name, path)
+    _refuse_nan(fit.name, path)
     noise = np.random.default_rng(seed).standard_normal((rows, draws)) * residuals[:, None]
     largest = path_of(noise, few).max(axis=0)
-    _refuse_undefined(fit.name, largest)
+    _refuse_nan(fit.name, largest)
     p_value = float((1 + np.sum(largest >= top)) / (draws + 1))
     label = fit.design.index[cuts[best]]
     limit = float(np.quantile(largest, 0.95))
@@ -431,7 +431,7 @@ def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
     between = _date_interval(fit.design.index, X, residuals, cuts, squares, best)
     note = f"at {period_label(label)} ({period_label(between[0])} to {period_label(between[1])})"
     if len(cuts) < len(inside):
-        lost = counted(len(inside) - len(cuts), "date")
+        lost = quantity(len(inside) - len(cuts), "date")
         note += f"; {lost} left out, where a regressor is constant before or after"
     return BreakTest(
         top, "largest F", (terms, rows - 2 * terms), p_value, note,
@@ -440,7 +440,7 @@ def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
     )  # fmt: skip
 
 
-def _refuse_undefined(name: str, values: Floats) -> None:
+def _refuse_nan(name: str, values: Floats) -> None:
     """Refuse statistics that are not numbers: they would count as small ones."""
     if not np.isfinite(values).all():
         raise EstimationError(
@@ -477,7 +477,7 @@ def _date_interval(
 
 
 def _cusum(fit: Fit) -> BreakTest:
-    X, y = weighted_rows(fit.design, fit.response, fit.weights)
+    X, y = weight_rows(fit.design, fit.response, fit.weights)
     rows = len(X)
     ahead = _recursive_residuals(X, y)
     free = len(ahead)

@@ -9,7 +9,7 @@ import numpy as np
 import scipy.special
 
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.regression.engine.least_squares import row_weights
 from ultrum.core.regression.engine.newey_west_and_fixed_b import on_calendar
 from ultrum.errors import EstimationError
@@ -49,7 +49,7 @@ def dickey_fuller(values: Floats, trend: bool = False, positions: Ints | None = 
         Periods of the values, so that changes and their lags never reach across a gap.
     """
     if len(values) < _SHORT:
-        raise EstimationError(f"{counted(len(values), 'value')}, too few for a unit-root test; take {_SHORT}.")
+        raise EstimationError(f"{quantity(len(values), 'value')}, too few for a unit-root test; take {_SHORT}.")
     most = min(int(12 * (len(values) / 100) ** 0.25), len(values) // 3 - 2)
     values = on_calendar(values, positions, empty=np.nan)[0]
     changes = np.diff(values)

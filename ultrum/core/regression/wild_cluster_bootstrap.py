@@ -7,13 +7,13 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.regression import inputs
-from ultrum.core.regression.design_warnings import warn_of_few_treated
+from ultrum.core.regression.design_warnings import warn_of_few_treatments
 from ultrum.core.regression.engine.covariance import leave_one_out
-from ultrum.core.regression.fit import Fit, weighted_rows
+from ultrum.core.regression.fit import Fit, weight_rows
 from ultrum.core.regression.inference import TestResult
 from ultrum.errors import EstimationError, one_of
 
@@ -21,7 +21,7 @@ _FEWEST: Final = 5  # clusters
 _WEBB: Final = np.array([-1.5, -1.0, -0.5, 0.5, 1.0, 1.5])  # squares of the weights, with their signs
 
 
-@checked
+@validate_arguments
 def wild_cluster_test(
     fit: Fit,
     clusters: Any,
@@ -86,22 +86,22 @@ def wild_cluster_test(
     codes = pd.factorize(labels.iloc[:, 0])[0].astype(np.int64)
     groups = int(codes.max()) + 1
     if groups < _FEWEST:
-        raise EstimationError(f"{counted(groups, 'cluster')}; the bootstrap needs {_FEWEST} or more.")
-    warn_of_few_treated(fit.design, labels)
-    X, y = weighted_rows(fit.design, fit.response, fit.weights)
-    t, drawn = _studentised(X, y, codes, names.index(term), value, draws, seed)
+        raise EstimationError(f"{quantity(groups, 'cluster')}; the bootstrap needs {_FEWEST} or more.")
+    warn_of_few_treatments(fit.design, labels)
+    X, y = weight_rows(fit.design, fit.response, fit.weights)
+    t, drawn = _bootstrap_t(X, y, codes, names.index(term), value, draws, seed)
     p_value = float((1 + np.sum(np.abs(drawn) >= abs(t))) / (draws + 1))
     return TestResult(
         t,
         "t",
         (groups - 1,),
         p_value,
-        f"{counted(groups, 'cluster')}, {draws} draws",
+        f"{quantity(groups, 'cluster')}, {draws} draws",
         f"{term} = {value:g}",
     )
 
 
-def _studentised(
+def _bootstrap_t(
     X: Floats, y: Floats, codes: Ints, which: int, value: float, draws: int, seed: int
 ) -> tuple[float, Floats]:
     """Student's t of one coefficient in the data, and in samples drawn under the hypothesis."""
@@ -112,7 +112,7 @@ def _studentised(
     restricted = shifted - others @ np.linalg.lstsq(others, shifted, rcond=None)[0]
     members = np.zeros((groups, len(y)))
     members[codes, np.arange(len(y))] = 1.0
-    own = members @ (row * restricted)  # part of each cluster in the coefficient
+    cluster_parts = members @ (row * restricted)  # part of each cluster in the coefficient
     leave = members * leave_one_out(X, influence, codes, which)  # (G, T): how each cluster moves it
     reach = leave @ X  # (G, p)
     pulls = (influence * restricted) @ members.T  # (p, G)
@@ -122,6 +122,6 @@ def _studentised(
     weights = np.sign(signs) * np.sqrt(np.abs(signs))
     weights = np.vstack([np.ones(groups), weights])  # the first are the data themselves
     with np.errstate(divide="ignore", invalid="ignore"):
-        t = weights @ own / np.sqrt(np.sum((weights @ moves.T) ** 2, axis=1))
+        t = weights @ cluster_parts / np.sqrt(np.sum((weights @ moves.T) ** 2, axis=1))
     scale = np.sqrt(groups / (groups - 1))
     return float(t[0] * scale), np.nan_to_num(t[1:] * scale, nan=np.inf)

@@ -13,7 +13,7 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Dates, Floats, Ints
 from ultrum.core.series.metadata import Metadata, step_of
 from ultrum.core.series.series_or_table import on_block
@@ -22,13 +22,13 @@ from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.period_labels import period_label
 from ultrum.core.time.relative_dates import days_in
 from ultrum.core.transform.rolling_statistics import months_before
-from ultrum.errors import CurrencyError, FrequencyError, UnitError, choices, listed
+from ultrum.errors import CurrencyError, FrequencyError, UnitError, choices, name_list
 
 _EARLIEST_PAYMENT: Final = 1  # periods before the last price that a final payment may be dated
 
 
 @on_block
-@checked
+@validate_arguments
 def adjust_prices(
     prices: SeriesTable,
     dividends: pd.DataFrame | None = None,
@@ -77,7 +77,7 @@ def adjust_prices(
     """
     check_measures(prices)
     if dividends is not None:
-        _refuse_adjusted(prices, dividends)
+        _refuse_double_count(prices, dividends)
     if dividends is not None or splits is not None:
         check_positive(prices)
     prices = with_final_payments(prices, final_payments)
@@ -109,7 +109,7 @@ def adjust_prices(
     ]
     outside = late_splits + late_dividends
     metadata_list = [
-        a.stepped(
+        a.add_step(
             "adjust prices",
             {"income": income},
             with_=", ".join(adjusted) or "nothing",
@@ -122,13 +122,13 @@ def adjust_prices(
     )
 
 
-def _refuse_adjusted(prices: SeriesTable, dividends: pd.DataFrame) -> None:
+def _refuse_double_count(prices: SeriesTable, dividends: pd.DataFrame) -> None:
     """Dividends on top of prices that include them would be counted twice."""
     paid = set(dividends["asset"].astype(str)) if "asset" in dividends else set()
     twice = [a.name for a in prices.metadata if a.income == "total" and a.name in paid]
     if twice:
         raise UnitError(
-            f"{listed(twice)}: these prices are adjusted and include dividends already.",
+            f"{name_list(twice)}: these prices are adjusted and include dividends already.",
             fix="Leave the dividends out, or give the closing prices as they were.",
             setting="income",
         )
@@ -144,7 +144,7 @@ def _refuse_dividends_of_nothing(prices: SeriesTable, rows: Ints, columns: Ints)
         )
 
 
-def unused_events(metadata_list: Iterable[Metadata]) -> dict[str, int]:
+def events_not_used(metadata_list: Iterable[Metadata]) -> dict[str, int]:
     """Dividends and splits that fell outside the prices of each asset and were not used."""
     return {
         a.name: int(value)
@@ -293,7 +293,7 @@ def with_final_payments(prices: SeriesTable, payments: pd.DataFrame | None) -> S
                 f"{asset}: a final payment on {str(day)[:10]}, but prices go on to {period_label(last)}. "
                 "Correct its date, or mark the later prices as missing."
             )
-        metadata_list[column] = metadata_list[column].stepped("final payment", days_after_last_price=late)
+        metadata_list[column] = metadata_list[column].add_step("final payment", days_after_last_price=late)
     return SeriesTable(frame.sort_index(), tuple(metadata_list), prices.causes)
 
 
@@ -325,7 +325,7 @@ def payment_delays(metadata_list: Iterable[Metadata]) -> dict[str, int]:
 # Dividend yields from payments, splits and prices
 
 
-@checked
+@validate_arguments
 def dividend_yield(
     prices: SeriesTable, dividends: pd.DataFrame, splits: pd.DataFrame | None = None
 ) -> SeriesTable:
@@ -366,8 +366,8 @@ def dividend_yield(
         valid = np.flatnonzero(np.isfinite(prices.block[:, column]))
         if not len(valid):
             continue
-        when, paid = _dated(paid_by.get(name), "amount")
-        split = _dated(split_by.get(name), "ratio")
+        when, paid = _events_of(paid_by.get(name), "amount")
+        split = _events_of(split_by.get(name), "ratio")
         amounts = paid / _later_splits(split, when, days[-1])
         order = np.argsort(when, kind="stable")
         total = np.append(0.0, np.cumsum(amounts[order]))
@@ -379,11 +379,11 @@ def dividend_yield(
             whole, (total[ends] - total[starts]) / (prices.block[:, column] * per_old), np.nan
         )
     facts = {"measure": "rate", "unit": "decimal", "currency": "", "timing": "end", "income": ""}
-    metadata_list = [a.stepped("dividend yield", facts, over="P1Y") for a in prices.metadata]
+    metadata_list = [a.add_step("dividend yield", facts, over="P1Y") for a in prices.metadata]
     return SeriesTable.from_arrays(block, prices.index, metadata_list)
 
 
-def _dated(events: pd.DataFrame | None, value: str) -> tuple[Dates, Floats]:
+def _events_of(events: pd.DataFrame | None, value: str) -> tuple[Dates, Floats]:
     """Days and values of one asset's events."""
     if events is None:
         return np.empty(0, dtype="datetime64[D]"), np.empty(0)

@@ -8,9 +8,9 @@ from typing import Any, Final, Literal
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Ints
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.time.frequency import months_in
 from ultrum.core.time.relative_dates import days_in
@@ -21,7 +21,7 @@ _DAYS: Final = {"D": 1, "W": 7}
 _PER_DAY: Final = {"s": 86_400, "ms": 86_400_000, "us": 86_400_000_000, "ns": 86_400_000_000_000}
 
 
-@checked
+@validate_arguments
 def match_dates(
     left: DatesLike,
     right: SeriesLike | pd.Series | pd.DataFrame,
@@ -71,10 +71,10 @@ def match_dates(
     >>> match_dates(["2024-03-31"], prices, direction="after")[["value", "age"]].values.tolist()
     [[11.0, 2.0]]
     """
-    return _matched(left, right, max_age, key, date, forward=direction == "after")
+    return _match_places(left, right, max_age, key, date, forward=direction == "after")
 
 
-def _matched(
+def _match_places(
     left: Any, right: Any, max_age: str | None, by: str | None, on: str, *, forward: bool
 ) -> pd.DataFrame:
     wanted, frame = _dates_of(left, on, by)
@@ -148,7 +148,7 @@ def _whole_days(dates: Any, on: str) -> Ints:
     if stamps.dtype.kind != "M":
         stamps = days_in(dates, on)
     if len(stamps) and stamps.view(np.int64).min() == np.iinfo(np.int64).min:
-        raise AlignmentError(f"Column '{on}' has {counted(int(np.isnat(stamps).sum()), 'row')} without a date.")
+        raise AlignmentError(f"Column '{on}' has {quantity(int(np.isnat(stamps).sum()), 'row')} without a date.")
     unit = np.datetime_data(stamps.dtype)[0]
     if unit in _PER_DAY:
         return np.asarray(stamps.view(np.int64) // _PER_DAY[unit])
@@ -172,17 +172,17 @@ def _places(days: Ints, right_days: Ints, groups: Ints | None, right_groups: Int
     """Row of the right side for each row of the left, −1 where there is none."""
     if not len(right_days):
         return np.full(len(days), -1)
-    if groups is None and _ordered(right_days) is None and _ordered(days) is None:
-        return _merged(days, right_days, forward)
+    if groups is None and _sort_order(right_days) is None and _sort_order(days) is None:
+        return _merge_search(days, right_days, forward)
     if groups is None or right_groups is None:
-        order, keys, wanted = _ordered(right_days), right_days, days
+        order, keys, wanted = _sort_order(right_days), right_days, days
     else:
         low, wide = (
             int(min(right_days.min(), days.min())),
             int(max(right_days.max(), days.max()) - min(right_days.min(), days.min()) + 2),
         )
         keys, wanted = right_groups * wide + right_days - low, groups * wide + days - low
-        order = _ordered(keys)
+        order = _sort_order(keys)
     keys = keys if order is None else keys[order]
     _refuse_twice(keys, right_days if order is None else right_days[order])
     place = np.searchsorted(keys, wanted) if forward else np.searchsorted(keys, wanted, side="right") - 1
@@ -194,7 +194,7 @@ def _places(days: Ints, right_days: Ints, groups: Ints | None, right_groups: Int
     return np.where(inside, right_row, -1)
 
 
-def _merged(days: Ints, right_days: Ints, forward: bool) -> Ints:
+def _merge_search(days: Ints, right_days: Ints, forward: bool) -> Ints:
     """As a search for every date, when both sides are in order: one pass over both."""
     _refuse_twice(right_days, right_days)
     edges = np.searchsorted(days, right_days, side="right" if forward else "left")
@@ -210,7 +210,7 @@ def _refuse_twice(keys: Ints, days: Ints) -> None:
         raise AlignmentError(f"The right side has {day} twice; keep one of each.")
 
 
-def _ordered(keys: Ints) -> Ints | None:
+def _sort_order(keys: Ints) -> Ints | None:
     """The order of keys, or None where they are in order."""
     return None if bool((keys[1:] >= keys[:-1]).all()) else np.argsort(keys, kind="stable")
 

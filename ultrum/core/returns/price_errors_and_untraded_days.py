@@ -7,12 +7,12 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.returns.dividends_and_splits import check_measures
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.period_labels import period_label, span_of
-from ultrum.errors import AlignmentError, listed
+from ultrum.errors import AlignmentError, name_list
 
 _SPLITS: Final = (2.0, 3.0, 4.0, 5.0, 10.0, 20.0, 100.0)
 _NEAR: Final = 0.06  # a day's own move compared with a split's ratio
@@ -20,7 +20,7 @@ _BIG: Final = 0.45  # log moves that are looked at: −36 % and +57 %
 _AT_ONCE: Final = 64
 
 
-@checked
+@validate_arguments
 def flag_price_errors(prices: SeriesTable) -> pd.DataFrame:
     """Days whose move is more likely a fault of the data than of the market.
 
@@ -93,7 +93,7 @@ def _kind(moves: Floats, at: int) -> str:
 # Days without trade: prices masked, and their share
 
 
-@checked
+@validate_arguments
 def mask_untraded(prices: SeriesTable, volume: SeriesTable) -> SeriesTable:
     """Prices of the days on which something was traded; quotes carried over are missing.
 
@@ -121,7 +121,7 @@ def mask_untraded(prices: SeriesTable, volume: SeriesTable) -> SeriesTable:
     idle = _volume_like(prices, volume) == 0
     carried = np.sum(idle & np.isfinite(prices.block), axis=0)
     metadata_list = [
-        a.stepped("traded days only", untraded=int(n)) if n else a
+        a.add_step("traded days only", untraded=int(n)) if n else a
         for a, n in zip(prices.metadata, carried, strict=True)
     ]
     return SeriesTable.from_arrays(
@@ -135,13 +135,13 @@ def _volume_like(prices: SeriesTable, volume: SeriesTable) -> Floats:
     shares = volume.values.reindex(index=prices.index, columns=prices.names).to_numpy()
     if prices.block.size and not np.isfinite(shares).any():
         raise AlignmentError(
-            f"No volume of {listed(prices.names)} on a day of their prices; the volumes are of "
-            f"{listed(volume.names)}, {span_of(volume.index)}."
+            f"No volume of {name_list(prices.names)} on a day of their prices; the volumes are of "
+            f"{name_list(volume.names)}, {span_of(volume.index)}."
         )
     return np.asarray(shares)
 
 
-@checked
+@validate_arguments
 def zero_volume_share(prices: SeriesTable, volume: SeriesTable) -> pd.Series:
     """Share of each asset's days, from first to last price, on which nothing was traded.
 

@@ -13,9 +13,9 @@ from typing import Any, Final, Literal
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import accepts_large, checked
+from ultrum.core.arguments import accepts_large, validate_arguments
 from ultrum.core.array_types import Dates, Floats
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.returns.dividends_and_splits import adjust_prices, check_measures, check_positive, payment_delays
 from ultrum.core.returns.price_errors_and_untraded_days import flag_price_errors
 from ultrum.core.series.metadata import check_same, step_of
@@ -33,7 +33,7 @@ _NO_SUSPECTS: Final = pd.DataFrame(columns=["series", "date", "change", "looks_l
 
 @accepts_large("prices")
 @on_block
-@checked
+@validate_arguments
 def returns(
     prices: SeriesTable,
     *,
@@ -125,7 +125,7 @@ def returns_and_suspects(
     daily = adjust_prices(prices, events.dividends, events.splits, final_payments=paid)
     held = daily
     if frequency is not None:
-        held = _held_to_period_end(held, Frequency.parse(frequency))
+        held = _carry_to_period_end(held, Frequency.parse(frequency))
         held = to_frequency(held, frequency, how="last", stale_after=stale_after)
     delisted = set(payment_delays(held.metadata))
     check_positive(held, delisted)
@@ -198,7 +198,7 @@ def warn_of_late_payments(adjusted: SeriesTable) -> None:
     name, days = max(late.items(), key=lambda item: item[1])
     more = f", and {len(late) - 1:,} more" if len(late) > 1 else ""
     warn_user(
-        f"{name}: its final payment came {counted(days, 'day')} after its last price{more}; it is in the period "
+        f"{name}: its final payment came {quantity(days, 'day')} after its last price{more}; it is in the period "
         "after the last price, and the wait for it is not in the return.")  # fmt: skip
 
 
@@ -214,7 +214,7 @@ def _suspects_behind(ratio: Floats, daily: SeriesTable) -> pd.DataFrame:
     return flag_price_errors(some)
 
 
-def _held_to_period_end(held: SeriesTable, target: Frequency) -> SeriesTable:
+def _carry_to_period_end(held: SeriesTable, target: Frequency) -> SeriesTable:
     """Carry each final payment to the end of its period, so that its return is whole."""
     delisted = [name for name in payment_delays(held.metadata) if held.frequency.is_dated]
     if not delisted:
@@ -231,7 +231,7 @@ def _held_to_period_end(held: SeriesTable, target: Frequency) -> SeriesTable:
 
 
 @on_block
-@checked
+@validate_arguments
 def to_simple(x: SeriesTable) -> SeriesTable:
     """Log returns as simple ones, exp(r) − 1; simple returns pass through.
 
@@ -258,7 +258,7 @@ def to_simple(x: SeriesTable) -> SeriesTable:
 
 
 @on_block
-@checked
+@validate_arguments
 def to_log(x: SeriesTable) -> SeriesTable:
     """Simple returns as logarithmic ones, log(1 + r); log returns pass through.
 
@@ -307,7 +307,7 @@ def _of_kind(x: SeriesTable, source: str, target: str, turn: np.ufunc) -> Series
                 "subtract with excess."
             )
         block[:, column] = turn(block[:, column])
-        metadata_list[column] = metadata.stepped(
+        metadata_list[column] = metadata.add_step(
             "simple to log" if target == "log_return" else "log to simple", {"measure": target}
         )
     return SeriesTable.from_arrays(block, x.index, metadata_list)
@@ -317,7 +317,7 @@ def _of_kind(x: SeriesTable, source: str, target: str, turn: np.ufunc) -> Series
 
 
 @on_block
-@checked
+@validate_arguments
 def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
     """Returns less the risk-free return of the same period.
 
@@ -363,7 +363,7 @@ def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
                 f"subtracting {risk_free.name} would count it twice."
             )
         block[:, i] -= np.log1p(rate) if metadata.measure == "log_return" else rate
-    metadata_list = [a.stepped("excess", {"excess_of": risk_free.name}, of=risk_free.name) for a in x.metadata]
+    metadata_list = [a.add_step("excess", {"excess_of": risk_free.name}, of=risk_free.name) for a in x.metadata]
     return SeriesTable.from_arrays(block, x.index, metadata_list)
 
 
@@ -374,8 +374,8 @@ def _check_risk_free(risk_free: TimeSeries, x: SeriesTable) -> None:
             f"{metadata.name} is a {metadata.measure or 'series'}, not a return per period. "
             "Turn a yield into returns with yield_to_return first."
         )
-    mine = x.metadata[0].changed(measure="return", currency=metadata.currency, excess_of="")
-    check_same(mine, metadata.changed(excess_of=""), "less")
+    mine = x.metadata[0].replace(measure="return", currency=metadata.currency, excess_of="")
+    check_same(mine, metadata.replace(excess_of=""), "less")
     abroad = [a for a in x.metadata if a.currency and metadata.currency and a.currency != metadata.currency]
     if abroad:
         raise CurrencyError(

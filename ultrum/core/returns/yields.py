@@ -7,7 +7,7 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import DAY, YEAR, Dates, Floats
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.series_or_table import on_block
@@ -22,7 +22,7 @@ QUOTINGS: Final = ("effective", "simple", "bond-equivalent", "discount", "contin
 
 
 @on_block
-@checked
+@validate_arguments
 def yield_to_return(
     yields: SeriesTable, frequency: str | Frequency | None = None, *, quoted: str | None = None
 ) -> SeriesTable:
@@ -69,7 +69,7 @@ def yield_to_return(
         rule = quoted or metadata.quoted
         _check_yield(metadata, rule, target)
         yield_rates = at_ends.block[: len(block), i]
-        block[:, i] = _earned(yield_rates, rule, years, metadata.maturity)
+        block[:, i] = _earnings_of(yield_rates, rule, years, metadata.maturity)
     facts = {
         "measure": "return",
         "timing": "total",
@@ -77,7 +77,7 @@ def yield_to_return(
         "maturity": "",
         "frequency": target,
     }
-    metadata_list = [a.stepped("per period", facts, quoted=quoted or a.quoted) for a in at_ends.metadata]
+    metadata_list = [a.add_step("per period", facts, quoted=quoted or a.quoted) for a in at_ends.metadata]
     index = at_ends.index[1:] if dated else target.index(at_ends.ordinals + 1)
     return SeriesTable.from_arrays(block, index, metadata_list)
 
@@ -97,7 +97,7 @@ def _moments(days: Dates) -> Floats:
     return np.asarray(first.astype(np.int64) + ((days - start).astype(np.int64) + 1) / whole)
 
 
-def accrued_rate(risk_free: TimeSeries | float, index: pd.Index, target: Frequency) -> TimeSeries:
+def accrual_rate(risk_free: TimeSeries | float, index: pd.Index, target: Frequency) -> TimeSeries:
     """Risk-free returns of the periods of an index, at the constant rate that compounds to those given.
 
     Parameters
@@ -111,7 +111,7 @@ def accrued_rate(risk_free: TimeSeries | float, index: pd.Index, target: Frequen
     Examples
     --------
     >>> days = pd.to_datetime(["2023-12-31", "2024-06-30", "2024-12-31"])
-    >>> (1 + accrued_rate(0.05, days, Frequency("D")).to_pandas().iloc[1:]).prod().round(12).item()
+    >>> (1 + accrual_rate(0.05, days, Frequency("D")).to_pandas().iloc[1:]).prod().round(12).item()
     1.05
     """
     ends = target.ends(target.ordinals_of(index))
@@ -137,7 +137,7 @@ def accrued_rate(risk_free: TimeSeries | float, index: pd.Index, target: Frequen
     low, high = np.clip(low, 0, len(days) - 1), np.clip(high, 0, len(days) - 1)
     inside &= holes[high] == holes[low]
     growth = np.where(inside, days[high] - days[low], np.nan)
-    metadata = risk_free.metadata.stepped("accrued", {"frequency": target}, from_=source.name, to=target.name)
+    metadata = risk_free.metadata.add_step("accrued", {"frequency": target}, from_=source.name, to=target.name)
     return TimeSeries.from_arrays(np.expm1(growth), index, metadata)
 
 
@@ -165,7 +165,7 @@ def annual_yield(y: float, metadata: Metadata) -> float:
     _check_rule(metadata, rule)
     if rule == "simple" and metadata.maturity and (years := _years(metadata.maturity)) < 1.0:
         return float((1.0 + y * years) ** (1.0 / years) - 1.0)
-    return float(_earned(np.asarray(y, dtype=np.float64), rule, np.array(1.0), metadata.maturity))
+    return float(_earnings_of(np.asarray(y, dtype=np.float64), rule, np.array(1.0), metadata.maturity))
 
 
 def _check_yield(metadata: Metadata, rule: str, target: Frequency) -> None:
@@ -195,7 +195,7 @@ def _years(maturity: str) -> float:
     return count / {"Y": 1.0, "M": 12.0, "W": 365.25 / 7, "D": 365.25}[unit]
 
 
-def _earned(y: Floats, rule: str, years: Floats, maturity: str) -> Floats:
+def _earnings_of(y: Floats, rule: str, years: Floats, maturity: str) -> Floats:
     """What a yield earns over so many years, by its quoting rule."""
     if rule == "effective":
         return np.asarray(np.expm1(np.log1p(y) * years))

@@ -14,13 +14,13 @@ from ultrum.errors import ArgumentError
 Labelled = tuple[pd.Series, Metadata]
 
 
-def combined(left: Labelled, right: Labelled, word: str, operation: Callable[..., Any]) -> Labelled:
+def combine(left: Labelled, right: Labelled, word: str, operation: Callable[..., Any]) -> Labelled:
     """Two series of one kind on the periods that both have."""
     (values, metadata), (others, other) = left, right
     check_same(metadata, other, word)
     a, b = values.align(others, join="inner")
     alone = len(values) + len(others) - 2 * len(a)
-    combined_metadata = metadata.stepped(word, series=other.name, rows_in_one_only=alone or None)
+    combined_metadata = metadata.add_step(word, series=other.name, rows_in_one_only=alone or None)
     return operation(a, b).rename(combined_metadata.name), combined_metadata
 
 

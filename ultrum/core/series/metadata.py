@@ -7,6 +7,7 @@ from copy import copy
 from dataclasses import dataclass, fields, replace
 from typing import Any, Final
 
+from ultrum.core.deprecated_names import RenamedAttribute
 from ultrum.core.time.frequency import Frequency
 from ultrum.errors import ArgumentError, CurrencyError, FrequencyError, UnitError, one_of
 
@@ -102,7 +103,10 @@ class Metadata:
         if not self.unit and self.measure in _DECIMAL:
             object.__setattr__(self, "unit", "decimal")
 
-    def changed(self, **facts: Any) -> Metadata:
+    changed = RenamedAttribute("replace")
+    stepped = RenamedAttribute("add_step")
+
+    def replace(self, **facts: Any) -> Metadata:
         """Copy with other facts.
 
         Parameters
@@ -118,7 +122,7 @@ class Metadata:
         check_facts(facts)
         return replace(self, **facts)
 
-    def stepped(self, action: str, facts: dict[str, Any] | None = None, **settings: Any) -> Metadata:
+    def add_step(self, action: str, facts: dict[str, Any] | None = None, **settings: Any) -> Metadata:
         """Copy with one more step on its trail, and other facts.
 
         Parameters

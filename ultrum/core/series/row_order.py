@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Dates, Floats, Ints
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.period_labels import period_label, span_of
@@ -75,7 +75,7 @@ def refuse_duplicates(ordinals: Ints, frequency: Frequency, name: str) -> None:
     if len(twice) and frequency.code not in "HN":
         label = frequency.labels(ordinals[twice[:1]])[0]
         raise FrequencyError(
-            f"{name}: {counted(len(twice), f'duplicate {frequency.name} period')}, first {label}. "
+            f"{name}: {quantity(len(twice), f'duplicate {frequency.name} period')}, first {label}. "
             "Keep one of each, or set the true frequency."
         )
 
@@ -88,7 +88,7 @@ def headline(metadata: Metadata, index: pd.Index) -> str:
         metadata.frequency.name,
         unit,
         span_of(index),
-        f"{counted(len(index), 'value')}",
+        f"{quantity(len(index), 'value')}",
     ]
     return ", ".join(fact for fact in facts if fact)
 

@@ -10,7 +10,7 @@ import numpy as np
 
 from ultrum.core.arguments import refuse_large
 from ultrum.core.series.time_series import S, SeriesLike, SeriesTable, TimeSeries
-from ultrum.errors import AlignmentError, UnitError, listed
+from ultrum.errors import AlignmentError, UnitError, name_list
 
 P = ParamSpec("P")
 
@@ -21,7 +21,7 @@ def refuse_no_values(doing: str, *series: SeriesLike) -> None:
         table = x.as_table() if isinstance(x, TimeSeries) else x
         if not np.isfinite(table.block).any():
             raise AlignmentError(
-                f"{doing}: {listed(table.names)} {'have' if len(table) > 1 else 'has'} no values."
+                f"{doing}: {name_list(table.names)} {'have' if len(table) > 1 else 'has'} no values."
             )
 
 

@@ -10,10 +10,10 @@ import pandas as pd
 from ultrum.core.displayed_numbers import decimals, four_digits, p_in_words
 
 
-def headed(name: str) -> str:
+def capitalise(name: str) -> str:
     """A name with a capital first letter; the rest is left as it is.
 
-    >>> headed("market"), headed("QSR")
+    >>> capitalise("market"), capitalise("QSR")
     ('Market', 'QSR')
     """
     return name[:1].upper() + name[1:]

@@ -14,9 +14,9 @@ from typing import Any, ParamSpec, TypeVar, overload
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.series.arithmetic import combined, divisor_in, number_in
+from ultrum.core.series.arithmetic import combine, divisor_in, number_in
 from ultrum.core.series.metadata import Metadata, check_facts
 from ultrum.core.series.row_order import (
     bounds_of,
@@ -34,7 +34,7 @@ from ultrum.core.series.row_order import (
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.index_frequency_and_gaps import infer_frequency, observations_per_year
 from ultrum.core.time.period_labels import rows_between, span_of
-from ultrum.errors import AlignmentError, FrequencyError, listed, one_of
+from ultrum.errors import AlignmentError, FrequencyError, name_list, one_of
 
 Causes = Mapping[str, Mapping[int, str]]
 P = ParamSpec("P")
@@ -62,7 +62,7 @@ class TimeSeries:
         refuse_disorder(self.values.index, self.metadata.name)
 
     @classmethod
-    @checked
+    @validate_arguments
     def from_pandas(cls, values: pd.Series, *, percent: bool = False, **facts: Any) -> TimeSeries:
         """Make a series from a pandas Series.
 
@@ -234,7 +234,7 @@ class TimeSeries:
         >>> panel.factor_table["market"].with_metadata(title="Market").metadata.title
         'Market'
         """
-        metadata = self.metadata.changed(**facts)
+        metadata = self.metadata.replace(**facts)
         return TimeSeries(self.values.rename(metadata.name), metadata)
 
     def __len__(self) -> int:
@@ -265,12 +265,12 @@ class TimeSeries:
     def _with(self, other: TimeSeries | float, word: str, operation: Callable[..., Any]) -> TimeSeries:
         if isinstance(other, TimeSeries):
             pair = (self.values, self.metadata), (other.values, other.metadata)
-            return TimeSeries(*combined(*pair, word, operation))
+            return TimeSeries(*combine(*pair, word, operation))
         value = number_in(other, self.name)
-        return TimeSeries(operation(self.values, value), self.metadata.stepped(word, value=value))
+        return TimeSeries(operation(self.values, value), self.metadata.add_step(word, value=value))
 
     def _times(self, factor: float) -> TimeSeries:
-        return TimeSeries(self.values * factor, self.metadata.stepped("times", factor=factor))
+        return TimeSeries(self.values * factor, self.metadata.add_step("times", factor=factor))
 
     def __repr__(self) -> str:
         return f"{headline(self.metadata, self.index)}\n{glimpse(self.values)}"
@@ -305,10 +305,10 @@ class SeriesTable:
     row_bounds: tuple[Ints, Ints] | None = None  # of each series, where the maker knows them
 
     def __post_init__(self) -> None:
-        refuse_disorder(self.values.index, listed(a.name for a in self.metadata))
+        refuse_disorder(self.values.index, name_list(a.name for a in self.metadata))
 
     @classmethod
-    @checked
+    @validate_arguments
     def from_pandas(cls, values: pd.DataFrame, *, percent: bool = False, **facts: Any) -> SeriesTable:
         """Make a table from a pandas DataFrame; ``facts`` hold for every column.
 
@@ -404,7 +404,7 @@ class SeriesTable:
         wrong = [m.name for m in members if m.metadata.frequency != members[0].metadata.frequency]
         if wrong:
             raise FrequencyError(
-                f"{listed(wrong)}: another frequency than {members[0].name} "
+                f"{name_list(wrong)}: another frequency than {members[0].name} "
                 f"({members[0].metadata.frequency.name}). Convert them to one with to_frequency."
             )
         frame = pd.concat([m.values for m in members], axis=1, keys=[m.name for m in members])
@@ -544,7 +544,7 @@ class SeriesTable:
         """
         if len(self) != 1:
             raise AlignmentError(
-                f"The table has {len(self)} series ({listed(self.names)}), not one; "
+                f"The table has {len(self)} series ({name_list(self.names)}), not one; "
                 "choose one with table['name']."
             )
         return self[self.names[0]]
@@ -628,7 +628,7 @@ class SeriesTable:
         >>> table.with_metadata(currency="EUR")["A"].metadata.currency
         'EUR'
         """
-        metadata_list = tuple(a.changed(**facts) for a in self.metadata)
+        metadata_list = tuple(a.replace(**facts) for a in self.metadata)
         return SeriesTable(self.values, metadata_list, self.causes)
 
     def to_pandas(self) -> pd.DataFrame:

@@ -10,9 +10,9 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.rounding import varies, without_rounding
 from ultrum.core.series.series_or_table import refuse_no_values
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
@@ -23,7 +23,7 @@ from ultrum.core.time.index_frequency_and_gaps import positions_of
 from ultrum.core.time.period_labels import period_label, span_of
 from ultrum.core.time.relative_dates import day_in
 from ultrum.core.transform.rolling_statistics import months_before, row_before
-from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError, listed
+from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError, name_list
 
 _A_RETURN: Final = np.array(0.01)  # beside which differences of returns are rounding
 
@@ -48,7 +48,7 @@ class Relative(Described):
     information_error: float
 
 
-@checked
+@validate_arguments
 def compare_to_benchmark(
     x: TimeSeries, benchmark: TimeSeries, horizons: Sequence[str] = ("P1M", "P3M", "P1Y", "P3Y"), *,
     on: str | None = None, periods_per_year: float | None = None,
@@ -116,7 +116,7 @@ def compare_to_benchmark(
         f"tracking error {100 * spread * np.sqrt(years):.4g} % "
         f"a year, information ratio {ratio * np.sqrt(years):.3g} (error {error:.2g}), {len(active_returns)} "
         f"{x.metadata.frequency.noun}s; decimals"
-        + (f"; {listed(torn)} left out, returns are missing inside" if torn else "")
+        + (f"; {name_list(torn)} left out, returns are missing inside" if torn else "")
     )
     return Relative(
         rows,
@@ -174,12 +174,12 @@ def _active(x: TimeSeries, benchmark: TimeSeries) -> TimeSeries:
         apart = np.diff(positions_of(frequency, both.index)) != 1
         both = both.pct_change().iloc[1:][~apart]
     alone = len(x.values.dropna()) + len(benchmark.values.dropna()) - 2 * len(both)
-    metadata = x.metadata.changed(name=f"{x.name}_less_{benchmark.name}", measure="return", unit="decimal",
+    metadata = x.metadata.replace(name=f"{x.name}_less_{benchmark.name}", measure="return", unit="decimal",
                             timing="total", income="", excess_of="zero cost")  # fmt: skip
     alone -= 0 if x.metadata.is_return else 2  # the first price of each has no return
     return TimeSeries(
         (both["x"] - both["benchmark"]).rename(metadata.name),
-        metadata.stepped("compare_to_benchmark", benchmark=benchmark.name, rows_in_one_only=alone or None),
+        metadata.add_step("compare_to_benchmark", benchmark=benchmark.name, rows_in_one_only=alone or None),
     )
 
 
@@ -195,7 +195,7 @@ def _spans(
     if asked is not None:
         last = int(row_before(days, np.array([asked]))[0])
     elif on:
-        last = int(row_at(ordinals, np.array([frequency.ordinal_named(on, last=True)]))[0])
+        last = int(row_at(ordinals, np.array([frequency.ordinal_of_name(on, last=True)]))[0])
     if last < 0:
         raise AlignmentError(
             f"Neither {on} nor the five weekdays before it have both values; they run {span_of(both.index)}."
@@ -250,7 +250,7 @@ class Correlations(Described):
     warnings: tuple[str, ...] = ()
 
 
-@checked
+@validate_arguments
 def correlations(
     x: SeriesTable | pd.DataFrame,
     *,
@@ -285,7 +285,9 @@ def correlations(
     table = x if isinstance(x, SeriesTable) else SeriesTable.from_pandas(x, measure="return")
     frame = table.values.dropna() if deletion == "listwise" else table.values
     if len(frame) < 3:
-        raise AlignmentError(f"Only {counted(len(frame), 'period')} with every series; take deletion='pairwise'.")
+        raise AlignmentError(
+            f"Only {quantity(len(frame), 'period')} with every series; take deletion='pairwise'."
+        )
     matrix, counts = _pairwise(frame.to_numpy(dtype=np.float64))
     with np.errstate(divide="ignore", invalid="ignore"):
         t = matrix * np.sqrt((counts - 2) / (1 - matrix**2))
@@ -295,7 +297,7 @@ def correlations(
     warnings: tuple[str, ...] = ()
     if levels:
         warnings = (
-            f"{listed(levels)} are levels; two that trend correlate whatever they are. Take growth(x) first.",
+            f"{name_list(levels)} are levels; two that trend correlate whatever they are. Take growth(x) first.",
         )
     rolled = _rolling(frame, window, table.frequency) if window else pd.DataFrame()
     lost = len(table.index) - len(frame)
@@ -347,7 +349,7 @@ def _rolling(frame: pd.DataFrame, window: int, frequency: Frequency) -> pd.DataF
     places = positions - positions[0]
     if window < 3 or places[-1] + 1 < window:
         raise UnitError(
-            f"A window of {window} does not fit {counted(int(places[-1]) + 1, 'period')}, or is below three."
+            f"A window of {window} does not fit {quantity(int(places[-1]) + 1, 'period')}, or is below three."
         )
     line = np.full((int(places[-1]) + 1, frame.shape[1]), np.nan)
     line[places] = frame.to_numpy(dtype=np.float64)

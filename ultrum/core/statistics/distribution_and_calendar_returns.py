@@ -10,9 +10,9 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.rounding import varies
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import TimeSeries
@@ -65,7 +65,7 @@ class Distribution(Described):
         return self.metadata.name
 
 
-@checked
+@validate_arguments
 def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto") -> Distribution:
     """Histogram, quantiles, normal fit and a test of it.
 
@@ -98,7 +98,7 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
     values = x.values.dropna().to_numpy(dtype=np.float64)
     if len(values) < 8 or not varies(values):
         raise EstimationError(
-            f"{x.name} has {counted(len(values), 'value')}, or they do not vary; eight that do are needed."
+            f"{x.name} has {quantity(len(values), 'value')}, or they do not vary; eight that do are needed."
         )
     mean, spread = float(values.mean()), float(values.std(ddof=1))
     off = (values - mean) / values.std()
@@ -107,7 +107,7 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
     table = _shares((values - mean) / spread)
     basis = (
         f"{x.metadata.heading}, {x.metadata.frequency.name}, {span_of(x.values.dropna().index)}, "
-        f"{counted(len(values), 'value')}; "
+        f"{quantity(len(values), 'value')}; "
         f"mean {_in_words(mean, x.metadata)}, deviation {_in_words(spread, x.metadata)}, "
         f"skewness {skew:.3g}, kurtosis {kurt:.3g}, Jarque–Bera {statistic:.4g}"
     )
@@ -207,7 +207,7 @@ class CalendarReturns(Described):
     name: str
 
 
-@checked
+@validate_arguments
 def calendar_returns(x: TimeSeries) -> CalendarReturns:
     """Returns of each month of each year.
 

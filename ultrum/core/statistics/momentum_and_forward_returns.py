@@ -9,9 +9,9 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.regression.predictive_regression import hodrick_1b
 from ultrum.core.rounding import varies
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
@@ -29,7 +29,7 @@ class ForwardReturns(Described):
     """Mean returns over horizons after a condition, against all dates."""
 
 
-@checked
+@validate_arguments
 def forward_returns(
     x: TimeSeries,
     condition: pd.DataFrame | pd.Series | Sequence[Any],
@@ -82,7 +82,7 @@ def forward_returns(
     basis = (
         f"{x.metadata.heading}, {returns.metadata.frequency.name}, {span_of(returns.values.dropna().index)}; "
         "the condition holds in "
-        f"{int(holds.sum())} of {counted(len(holds), 'period')}; errors 1B (Hodrick 1992); decimals"
+        f"{int(holds.sum())} of {quantity(len(holds), 'period')}; errors 1B (Hodrick 1992); decimals"
     )
     return ForwardReturns(pd.DataFrame(rows).T.rename_axis("horizon"), basis)
 
@@ -98,13 +98,13 @@ def _holds(returns: TimeSeries, condition: Any) -> Bools:
             )
         held = np.zeros(len(ordinals), dtype=bool)
         for start, end in zip(condition["start"], condition["end"], strict=True):
-            first, last = (frequency.ordinal_named(str(label)) for label in (start, end))
+            first, last = (frequency.ordinal_of_name(str(label)) for label in (start, end))
             held |= (ordinals >= first) & (ordinals <= last)
         return held
     if isinstance(condition, pd.Series):
         dates = condition[condition.fillna(False).astype(bool)].index
         return np.isin(ordinals, frequency.ordinals_of(dates))
-    wanted = [frequency.ordinal_named(str(label)) for label in condition]
+    wanted = [frequency.ordinal_of_name(str(label)) for label in condition]
     return np.isin(ordinals, wanted)
 
 
@@ -122,8 +122,8 @@ def _after(values: Floats, to_come: Floats, holds: Bools, count: int, name: str)
     whole = np.isfinite(to_come)
     if not (whole & holds).any() or (whole & ~holds).sum() < 2:
         raise AlignmentError(
-            f"{name}: over {counted(count, 'period')} the condition holds at {int((whole & holds).sum())} "
-            f"of {counted(int(whole.sum()), 'date')} with a "
+            f"{name}: over {quantity(count, 'period')} the condition holds at {int((whole & holds).sum())} "
+            f"of {quantity(int(whole.sum()), 'date')} with a "
             "whole horizon; there is nothing to compare."
         )
     slope = hodrick_1b(values[1:], holds[:-1].astype(float), count)
@@ -174,7 +174,7 @@ class Momentum(Described):
     ranks: pd.DataFrame
 
 
-@checked
+@validate_arguments
 def momentum(
     x: SeriesTable | pd.DataFrame,
     horizons: Sequence[str] = ("P3M", "P6M", "P12M"),
@@ -256,10 +256,10 @@ def _past(table: SeriesTable, horizon: str, skip: str, priced: bool) -> pd.DataF
         there = (start >= 0) & (end >= 0)
         past = np.where(there[:, None], levels[end] / levels[start] - 1.0, np.nan)
         return pd.DataFrame(past, index=table.index, columns=table.names)
-    return pd.DataFrame(_compounded(table, width, ago), index=table.index, columns=table.names)
+    return pd.DataFrame(_compound_returns(table, width, ago), index=table.index, columns=table.names)
 
 
-def _compounded(table: SeriesTable, width: int, ago: int) -> Floats:
+def _compound_returns(table: SeriesTable, width: int, ago: int) -> Floats:
     """∏(1+r) − 1 over the rows from t − width + 1 to t − ago, by the calendar."""
     growth = 1.0 + simple_block(table)
     first, last = table.ordinals[0], table.ordinals[-1]

@@ -9,7 +9,7 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats
 from ultrum.core.currency.exchange_rates import ExchangeRates
 from ultrum.core.returns.dividends_and_splits import adjust_prices
@@ -19,12 +19,12 @@ from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.risk_return_and_drawdowns import Described, returns_in
 from ultrum.core.time.frequency import months_in
 from ultrum.core.time.relative_dates import day_in, days_in
-from ultrum.errors import AlignmentError, CurrencyError, UnitError, choices, listed
+from ultrum.errors import AlignmentError, CurrencyError, UnitError, choices, name_list
 
 _OLDEST: Final = {"B": 6, "D": 8}  # periods since the market values, so that holidays do not end a portfolio
 
 
-@checked
+@validate_arguments
 def portfolio(
     x: SeriesTable | pd.DataFrame,
     *,
@@ -70,13 +70,13 @@ def portfolio(
         )
     targets = _targets(table, weights)
     rebalanced = _rebalancing(table, rebalance)
-    values = _held(table.block, targets, rebalanced)
+    values = _drifting_returns(table.block, targets, rebalanced)
     missing = int((~np.isfinite(table.block)).sum())
     description = (
         weights if isinstance(weights, str) else "market values" if isinstance(weights, SeriesTable) else "given"
     )
-    metadata = table.metadata[0].changed(name=name, title=name, address="", source="")
-    metadata = metadata.stepped(
+    metadata = table.metadata[0].replace(name=name, title=name, address="", source="")
+    metadata = metadata.add_step(
         "portfolio",
         of=len(table.names),
         weights=description,
@@ -91,7 +91,7 @@ def _targets(table: SeriesTable, weights: str | Mapping[str, float] | SeriesTabl
     if isinstance(weights, SeriesTable):
         absent = [n for n in table.names if n not in weights.names]
         if absent:
-            raise AlignmentError(f"No market value of {listed(absent)}.")
+            raise AlignmentError(f"No market value of {name_list(absent)}.")
         refuse_no_values("portfolio", weights)
         values = weights.values[table.names]
         ordinals = weights.frequency.ordinals_of(values.index)
@@ -130,7 +130,7 @@ def _rebalancing(table: SeriesTable, rebalance: str) -> Bools:
     return np.asarray(rebalanced | np.append(False, np.diff(since) != 0)[: len(rebalanced)])
 
 
-def _held(block: Floats, targets: Floats, rebalanced: Bools) -> Floats:
+def _drifting_returns(block: Floats, targets: Floats, rebalanced: Bools) -> Floats:
     """Returns of what is held, weights drifting between the days they are set."""
     portfolio_return = np.full(len(block), np.nan)
     held = np.zeros(block.shape[1])
@@ -168,7 +168,7 @@ class Holdings(Described):
     total: pd.Series
 
 
-@checked
+@validate_arguments
 def positions(
     purchases: pd.DataFrame, prices: SeriesTable, *, dividends: pd.DataFrame | None = None,
     splits: pd.DataFrame | None = None,
@@ -235,10 +235,10 @@ def _purchases_in(purchases: pd.DataFrame, prices: SeriesTable) -> pd.DataFrame:
     """Purchases with days and numbers; refused if a column, a price or a value is not there."""
     absent = [c for c in ("asset", "date", "units") if c not in purchases]
     if absent:
-        raise UnitError(f"Purchases need the columns asset, date and units; {listed(absent)} is not there.")
+        raise UnitError(f"Purchases need the columns asset, date and units; {name_list(absent)} is not there.")
     unknown = [a for a in purchases["asset"].unique() if a not in prices.names]
     if unknown:
-        raise AlignmentError(f"No price of {listed(unknown)}; there are: {choices(prices.names)}.")
+        raise AlignmentError(f"No price of {name_list(unknown)}; there are: {choices(prices.names)}.")
     units = pd.to_numeric(purchases["units"], errors="coerce").astype(np.float64)
     wrong = np.flatnonzero(~np.isfinite(units))
     if len(wrong):

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.returns.price_log_and_excess_returns import excess
 from ultrum.core.rounding import largest, varies, without_rounding
@@ -139,7 +139,7 @@ class RiskReturn(Described):
         return risk_workings(name, values, self.periods_per_year[name], logs=logs, volatility=volatility)
 
 
-@checked
+@validate_arguments
 def risk_return(
     x: SeriesLike | pd.DataFrame,
     *,
@@ -286,7 +286,7 @@ class Drawdowns(Described):
     under_water: pd.DataFrame
 
 
-@checked
+@validate_arguments
 def drawdowns(x: SeriesLike | pd.DataFrame, *, limit: int = 5) -> Drawdowns:
     """Falls from the highest level so far.
 

@@ -291,7 +291,7 @@ class Frequency:
             index = index.tz_localize(None)
         return self.ordinals(index.to_numpy())
 
-    def ordinal_named(self, period: str, *, last: bool = False) -> int:
+    def ordinal_of_name(self, period: str, *, last: bool = False) -> int:
         """Ordinal of the period of a name, as :meth:`labels` writes it.
 
         Parameters
@@ -315,7 +315,7 @@ class Frequency:
         Examples
         --------
         >>> fiscal = Frequency.parse("Q-JAN")
-        >>> number = fiscal.ordinal_named("1984-Q1")
+        >>> number = fiscal.ordinal_of_name("1984-Q1")
         >>> fiscal.labels(np.array([number])), str(fiscal.ends(np.array([number]))[0])
         (['1984-Q1'], '1983-04-30')
         """
@@ -486,7 +486,7 @@ def ordinals_of_labels(labels: Any, frequency: Frequency) -> Ints:
         with contextlib.suppress(ValueError):  # a wrong label is named below
             return frequency.ordinals(texts.astype("datetime64[D]"))
     unique, place = np.unique(texts, return_inverse=True)
-    return np.array([frequency.ordinal_named(str(text)) for text in unique], dtype=np.int64)[place]
+    return np.array([frequency.ordinal_of_name(str(text)) for text in unique], dtype=np.int64)[place]
 
 
 # Durations of ISO 8601 with one unit, such as ``P1Y`` or ``P10D``

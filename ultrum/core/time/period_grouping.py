@@ -90,15 +90,15 @@ def group(
     if x.frequency.code not in "HN":
         days = last_days(x)
         begins = days[:1] if x.frequency.is_dated else x.frequency.starts(x.ordinals[:1])
-        return _grouped(target, days, _earliest(begins, since), _known(days, through), x.frequency)
+        return _group_days(target, days, _earliest(begins, since), _end_of_data(days, through), x.frequency)
     clock = _local(x.index, session)
     if target.code in "HN":
         return _within_days(clock, x.frequency, target)
     wall = _wall_seconds(clock)
     days = _trading_days(wall, session)
-    last_day = _known(_whole_days(wall, days, session, x.frequency), through)
+    last_day = _end_of_data(_whole_days(wall, days, session, x.frequency), through)
     begins = _first_whole_day(wall, days, x.frequency)
-    return _grouped(target, days, _earliest(begins, since), last_day, x.frequency)
+    return _group_days(target, days, _earliest(begins, since), last_day, x.frequency)
 
 
 def last_days(x: SeriesTable) -> Dates:
@@ -166,12 +166,12 @@ def _earliest(begins: Dates, since: str | None) -> np.datetime64 | None:
     return min([*begins[:1], *given], default=None)
 
 
-def _known(days: Dates, through: str | None) -> np.datetime64 | None:
+def _end_of_data(days: Dates, through: str | None) -> np.datetime64 | None:
     given = [] if through is None else [day_in(through, "through")]
     return max([*days[-1:], *given], default=None)
 
 
-def _grouped(
+def _group_days(
     target: Frequency,
     days: Dates,
     begins: np.datetime64 | None,
@@ -185,7 +185,7 @@ def _grouped(
     size = np.diff(np.append(first, len(days)))
     whole_weeks = source.code == "D" and _has_weekends(days)
     begun, late = _begun(target, ordinals[place], begins, source, whole_weeks)
-    kept, cut = _finished(target, ordinals[place], last_day, source, whole_weeks)
+    kept, cut = _complete_mask(target, ordinals[place], last_day, source, whole_weeks)
     index = target.index(ordinals[place])
     unfinished = tuple(dict.fromkeys(text for text in (late, cut) if text))
     return Grouping(ordinals[place], first, size, days, begun, kept, unfinished, index)
@@ -229,7 +229,7 @@ def _turns(ordered: Array) -> Ints:
     return np.flatnonzero(np.append(True, ordered[1:] != ordered[:-1])[: len(ordered)])
 
 
-def _finished(
+def _complete_mask(
     target: Frequency,
     ordinals: Ints,
     known_until: np.datetime64 | None,
@@ -280,7 +280,7 @@ def _within_days(clock: pd.DatetimeIndex, source: Frequency, target: Frequency) 
     return Grouping(ordinals, first, size, days, begun, kept, tuple(unfinished), index)
 
 
-def expected_sizes(x: SeriesTable, target: Frequency, grouping: Grouping) -> Ints:
+def full_sizes(x: SeriesTable, target: Frequency, grouping: Grouping) -> Ints:
     """Observations each period should have: by the calendar, or the table's own days and those in its gaps."""
     source = x.frequency
     if source.code in "HN":

@@ -56,11 +56,11 @@ def rows_between(index: pd.Index, frequency: Frequency, start: Any, end: Any) ->
     first, stop = 0, len(index)
     if start is not None:
         name = start if isinstance(start, str) else period_label(start)
-        low: Any = parse_period(name)[1] if frequency.is_dated else frequency.ordinal_named(name)
+        low: Any = parse_period(name)[1] if frequency.is_dated else frequency.ordinal_of_name(name)
         first = int(np.searchsorted(places, low, "left"))
     if end is not None:
         name = end if isinstance(end, str) else period_label(end)
-        high: Any = last_day(name) if frequency.is_dated else frequency.ordinal_named(name, last=True)
+        high: Any = last_day(name) if frequency.is_dated else frequency.ordinal_of_name(name, last=True)
         stop = int(np.searchsorted(places, high, "right"))
     return slice(first, stop)
 

@@ -14,13 +14,13 @@ from typing import Final, Literal
 
 import numpy as np
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import DAY, Bools, Dates, Floats, Ints
 from ultrum.core.series.metadata import ZERO_COST, Metadata, step_of
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import Causes, SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
-from ultrum.core.time.period_grouping import Grouping, Session, expected_sizes, group
+from ultrum.core.time.period_grouping import Grouping, Session, full_sizes, group
 from ultrum.errors import FrequencyError, UnitError
 
 _NARROW: Final = 64  # columns up to which a copy by columns is quicker than a walk by rows
@@ -199,7 +199,7 @@ _TIMING_AFTER: Final = {
 
 
 @on_block
-@checked
+@validate_arguments
 def to_frequency(
     x: SeriesTable,
     frequency: str | Frequency,
@@ -270,7 +270,7 @@ def to_frequency(
     grouping = group(x, target, Session(session_close or "", timezone or ""), through, since)
     of_bars = {} if how else _bar_methods(x.names)
     methods = [how or of_bars.get(a.name) or default_method(a) for a in x.metadata]
-    block, stale = _converted(x, target, methods, grouping, (require, stale_after), risk_free)
+    block, stale = _convert_columns(x, target, methods, grouping, (require, stale_after), risk_free)
     begun = bool(grouping.begun.all())
     partial = [
         not begun and (method != "last" or metadata.name in of_bars)  # a bar is whole or is none
@@ -284,7 +284,7 @@ def to_frequency(
     return SeriesTable.from_arrays(block[kept], grouping.index[kept], metadata_list, causes)
 
 
-def _converted(
+def _convert_columns(
     x: SeriesTable,
     target: Frequency,
     methods: list[str],
@@ -326,13 +326,13 @@ def _of_method(
         values = take_rows(x.block, grouping.first, columns).copy()
         values[too_late(x, grouping, target, stale_after)] = np.nan
     else:
-        values, count = _reduced(x, columns, grouping, method, risk_free)
-        needed = np.ceil(require * expected_sizes(x, target, grouping) - 1e-9)
+        values, count = _reduce(x, columns, grouping, method, risk_free)
+        needed = np.ceil(require * full_sizes(x, target, grouping) - 1e-9)
         values[count < np.maximum(needed, 1.0)[:, None]] = np.nan
     return values, np.zeros((1, len(columns)), dtype=bool)
 
 
-@checked
+@validate_arguments
 def to_bars(
     x: TimeSeries,
     frequency: str | Frequency,
@@ -436,7 +436,7 @@ def _check_sense(method: str, x: SeriesTable, target: Frequency, metadata_list: 
             raise UnitError(f"{metadata.name} is in excess of {metadata.excess_of}; convert simple returns.")
 
 
-def _reduced(
+def _reduce(
     x: SeriesTable, columns: Ints, grouping: Grouping, method: str, risk_free: TimeSeries | None
 ) -> tuple[Floats, Ints]:
     """What a method makes of the valid values of each period, and their number."""

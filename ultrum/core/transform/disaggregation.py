@@ -14,9 +14,9 @@ from typing import Any, Final, Literal
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked, refuse_unused
+from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import S, SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
@@ -71,7 +71,9 @@ def chow_lin(low: Floats, regressors: Floats, aggregator: Floats, name: str) -> 
     import scipy.linalg  # slow to import, and needed by this method alone
 
     if n <= k + 1:
-        raise EstimationError(f"{name} has {counted(n, 'value')}, too few for {counted(k, 'coefficient')} and ρ.")
+        raise EstimationError(
+            f"{name} has {quantity(n, 'value')}, too few for {quantity(k, 'coefficient')} and ρ."
+        )
     if np.linalg.matrix_rank(aggregator @ regressors) < k:
         raise EstimationError(f"{name}: the indicator does not vary; take how='denton'.")
     rho = _likeliest(low, regressors, aggregator)
@@ -171,7 +173,7 @@ class _Places:
         return scipy.sparse.csr_array((data, (rows, columns)), shape=shape)
 
 
-@checked
+@validate_arguments
 def disaggregate(x: S, frequency: str | Frequency, *, how: Method, indicator: TimeSeries | None = None) -> S:
     """Estimate a higher frequency.
 
@@ -214,7 +216,7 @@ def disaggregate(x: S, frequency: str | Frequency, *, how: Method, indicator: Ti
     [10.0, 10.0, 10.0, 20.0, 20.0, 20.0]
     """
     if how in ("hold", "linear"):
-        refuse_unused(f"how='{how}'", indicator=indicator)
+        refuse_idle_options(f"how='{how}'", indicator=indicator)
     target = Frequency.parse(frequency)
     if isinstance(x, TimeSeries):
         return _one(x, target, how, indicator)
@@ -237,13 +239,13 @@ def _one(x: TimeSeries, target: Frequency, how: str, indicator: TimeSeries | Non
         places = _places(low, source, target)
         values = valid.to_numpy()[run]
         helper = _indicator_on(places.high, target, indicator, x.name) if indicator else None
-        pieces.append((places.high, *_estimated(values, places, method, how, helper, x.name)))
-    return _joined(x, target, how, method, indicator, pieces)
+        pieces.append((places.high, *_estimate_values(values, places, method, how, helper, x.name)))
+    return _join_pieces(x, target, how, method, indicator, pieces)
 
 
 def _like(x: TimeSeries, turn: np.ufunc, measure: str) -> TimeSeries:
     """The same series with its values turned into another measure."""
-    return TimeSeries(turn(x.values), x.metadata.changed(measure=measure))
+    return TimeSeries(turn(x.values), x.metadata.replace(measure=measure))
 
 
 def _check_direction(metadata: Metadata, target: Frequency) -> None:
@@ -305,7 +307,7 @@ def _indicator_on(high: Ints, target: Frequency, indicator: TimeSeries, name: st
     return values
 
 
-def _estimated(
+def _estimate_values(
     values: Floats, places: _Places, method: str, how: str, helper: Floats | None, name: str
 ) -> tuple[Floats, ChowLin | None]:
     if how == "hold":
@@ -360,7 +362,7 @@ def _rho_setting(estimate: ChowLin | None) -> str | None:
     return f"{estimate.rho:.3f}{edge}"
 
 
-def _joined(
+def _join_pieces(
     x: TimeSeries,
     target: Frequency,
     how: str,
@@ -377,7 +379,7 @@ def _joined(
         if estimate is not None:
             errors[places - high[0]] = estimate.standard_errors
     started = int(np.argmax(np.isfinite(values)))
-    metadata = x.metadata.stepped(
+    metadata = x.metadata.add_step(
         "disaggregated", {"frequency": target}, to=target, how=how, keeps=_KEPT.get(method),
         indicator=indicator.name if indicator else None, rho=_rho_setting(pieces[-1][2]),
     )  # fmt: skip

@@ -7,9 +7,9 @@ from typing import Literal
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
@@ -17,11 +17,11 @@ from ultrum.core.time.frequency import Frequency, months_in, parse_period, perio
 from ultrum.core.time.index_frequency_and_gaps import positions_of
 from ultrum.core.time.period_labels import period_label, span_of
 from ultrum.core.transform.rolling_statistics import months_before, row_before
-from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError, choices, listed
+from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError, choices, name_list
 
 
 @on_block
-@checked
+@validate_arguments
 def growth(
     x: SeriesTable,
     *,
@@ -74,12 +74,12 @@ def growth(
         grown = _annualise(grown, 1.0 / lag, kind)
     facts = {"measure": "rate", "unit": "decimal", "currency": "", "base_period": ""}
     noted = annualised or None
-    metadata_list = [a.stepped("growth", facts, over=over, kind=kind, annualised=noted) for a in x.metadata]
+    metadata_list = [a.add_step("growth", facts, over=over, kind=kind, annualised=noted) for a in x.metadata]
     return SeriesTable.from_arrays(grown, x.index[rows], metadata_list)
 
 
 @on_block
-@checked
+@validate_arguments
 def difference(x: SeriesTable, *, over: str | None = None) -> SeriesTable:
     """Change of each series over a calendar span, in its own unit.
 
@@ -118,7 +118,7 @@ def difference(x: SeriesTable, *, over: str | None = None) -> SeriesTable:
         measure = {"stock": "flow", "rate": "rate", "flow": "flow"}.get(metadata.measure, "")
         timing = "total" if metadata.measure == "stock" else metadata.timing
         facts = {"measure": measure, "timing": timing}
-        metadata_list.append(metadata.stepped("difference", facts, over=over or f"1 {x.frequency.noun}"))
+        metadata_list.append(metadata.add_step("difference", facts, over=over or f"1 {x.frequency.noun}"))
     return SeriesTable.from_arrays(differences, x.index[rows], metadata_list)
 
 
@@ -138,7 +138,7 @@ def _earlier(x: SeriesTable, over: str | None) -> tuple[Ints, Ints, Bools]:
 
 
 def _too_short(x: SeriesTable, over: str) -> str:
-    return f"{listed(x.names)} ({span_of(x.index)}): no value has one {over} before it."
+    return f"{name_list(x.names)} ({span_of(x.index)}): no value has one {over} before it."
 
 
 def _earlier_day(x: SeriesTable, months: int) -> tuple[Ints, Ints, Bools]:
@@ -150,7 +150,7 @@ def _earlier_day(x: SeriesTable, months: int) -> tuple[Ints, Ints, Bools]:
     back = months_before(days, months)
     rows = np.flatnonzero(back >= days[0])
     if not len(rows):
-        raise AlignmentError(_too_short(x, counted(months, "month")))
+        raise AlignmentError(_too_short(x, quantity(months, "month")))
     place = row_before(days, back[rows])
     return rows, np.maximum(place, 0), place >= 0
 
@@ -175,7 +175,7 @@ def _check_level(metadata: Metadata, values: Floats) -> None:
 
 
 @on_block
-@checked
+@validate_arguments
 def cumulate(x: SeriesTable, *, initial: float | None = None) -> SeriesTable:
     """Running totals of flows, or the growth of an amount at the returns of each period.
 
@@ -213,15 +213,15 @@ def cumulate(x: SeriesTable, *, initial: float | None = None) -> SeriesTable:
     inside = np.isfinite(block)
     _refuse_gaps(x, inside)
     first = (0.0 if kind == "flow" else 1.0) if initial is None else initial
-    cumulated = _cumulated(np.where(inside, block, 0.0), kind, first)
+    cumulated = _cumulate_values(np.where(inside, block, 0.0), kind, first)
     facts = {"measure": "stock" if kind == "flow" else "index", "timing": "end"}
     if kind != "flow":
         facts["unit"] = "index"
-    metadata_list = [a.stepped("cumulated", facts, start=f"{first:g}") for a in x.metadata]
+    metadata_list = [a.add_step("cumulated", facts, start=f"{first:g}") for a in x.metadata]
     return SeriesTable.from_arrays(np.where(inside, cumulated, np.nan), x.index, metadata_list)
 
 
-def _cumulated(clean: Floats, kind: str, first: float) -> Floats:
+def _cumulate_values(clean: Floats, kind: str, first: float) -> Floats:
     if kind == "flow":
         return np.asarray(first + np.cumsum(clean, axis=0))
     if kind == "return":
@@ -261,7 +261,7 @@ def _refuse_gaps(x: SeriesTable, inside: Bools) -> None:
 
 
 @on_block
-@checked
+@validate_arguments
 def rebase(x: SeriesTable, base: str = "first", *, value: float = 100.0) -> SeriesTable:
     """Levels on a common base.
 
@@ -311,7 +311,7 @@ def rebase(x: SeriesTable, base: str = "first", *, value: float = 100.0) -> Seri
     if (level <= 0).any():
         raise UnitError(f"{x.names[int(np.argmax(level <= 0))]} is not positive in {label}.")
     facts = {"measure": "index", "unit": "index", "currency": "", "base_period": label}
-    metadata_list = [a.stepped("rebased", facts, to=label, value=f"{value:g}") for a in x.metadata]
+    metadata_list = [a.add_step("rebased", facts, to=label, value=f"{value:g}") for a in x.metadata]
     return SeriesTable.from_arrays(x.block * (value / level), x.index, metadata_list)
 
 
@@ -326,7 +326,7 @@ def _base_rows(x: SeriesTable, to: str) -> tuple[Bools | Ints, str]:
     frequency = Frequency(code) if code != "D" else x.frequency
     if not x.frequency < frequency:
         frequency = x.frequency
-    asked = frequency.ordinal_named(to)
+    asked = frequency.ordinal_of_name(to)
     in_period = frequency.ordinals(x.frequency.ends(x.ordinals)) == asked
     expected = 1
     if not x.frequency.is_dated and frequency != x.frequency:
@@ -341,7 +341,7 @@ def _base_rows(x: SeriesTable, to: str) -> tuple[Bools | Ints, str]:
             if in_period.any()
             else "no period"
         )
-        raise AlignmentError(f"{listed(x.names)} ({span_of(x.index)}): {rows} of {to}; choose another base.")
+        raise AlignmentError(f"{name_list(x.names)} ({span_of(x.index)}): {rows} of {to}; choose another base.")
     return in_period, to
 
 
@@ -349,7 +349,7 @@ def _base_rows(x: SeriesTable, to: str) -> tuple[Bools | Ints, str]:
 
 
 @on_block
-@checked
+@validate_arguments
 def deflate(x: SeriesTable, prices: TimeSeries, *, base: str = "last") -> SeriesTable:
     """Money amounts at the prices of one period, or returns after inflation.
 
@@ -395,14 +395,14 @@ def deflate(x: SeriesTable, prices: TimeSeries, *, base: str = "last") -> Series
     if all(a.is_return for a in x.metadata):
         inflation = _inflation(prices).reindex(index).to_numpy()
         block = (1.0 + x.values.reindex(index).to_numpy()) / (1.0 + inflation[:, None]) - 1.0
-        metadata_list = [a.stepped("deflated", by=prices.name, rows_without_prices=lost) for a in x.metadata]
+        metadata_list = [a.add_step("deflated", by=prices.name, rows_without_prices=lost) for a in x.metadata]
         return SeriesTable.from_arrays(block, index, metadata_list)
     wanted = period_label(index[-1]) if base == "last" else base
     at = TimeSeries(common, prices.metadata)
     price_level = rebase(at, wanted, value=1.0).values.to_numpy()
     block = x.values.reindex(index).to_numpy() / price_level[:, None]
     metadata_list = [
-        a.stepped(
+        a.add_step(
             "deflated",
             {"base_period": f"prices of {wanted}"},
             by=prices.name,

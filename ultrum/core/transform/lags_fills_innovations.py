@@ -6,9 +6,9 @@ from typing import Final, Literal
 
 import numpy as np
 
-from ultrum.core.arguments import checked, refuse_unused
+from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.regression.engine.least_squares import coefficients
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
@@ -18,7 +18,7 @@ from ultrum.errors import EstimationError, FrequencyError, UnitError
 
 
 @on_block
-@checked
+@validate_arguments
 def lag(x: SeriesTable, over: str | int = 1) -> SeriesTable:
     """Values moved to later periods, where they are the past; none is lost.
 
@@ -44,15 +44,15 @@ def lag(x: SeriesTable, over: str | int = 1) -> SeriesTable:
     """
     count = int(over) if str(over).isdigit() else periods_in(str(over), x.frequency)
     if count < 1:
-        raise FrequencyError(f"A lag of {counted(count, 'period')} would bring the future in; take at least 1.")
+        raise FrequencyError(f"A lag of {quantity(count, 'period')} would bring the future in; take at least 1.")
     if x.frequency.code in "HN":
         raise FrequencyError("Intraday series are not lagged by periods; convert them to days.")
     index = x.frequency.index(x.ordinals + count)
-    return SeriesTable.from_arrays(x.block.copy(), index, [a.stepped("lagged", by=over) for a in x.metadata])
+    return SeriesTable.from_arrays(x.block.copy(), index, [a.add_step("lagged", by=over) for a in x.metadata])
 
 
 @on_block
-@checked
+@validate_arguments
 def fill(
     x: SeriesTable,
     how: Literal["forward", "backward", "none"] = "forward",
@@ -99,12 +99,12 @@ def fill(
         every = np.arange(x.ordinals[0], x.ordinals[-1] + 1)
         frame = frame.reindex(x.frequency.index(every))
     if how == "none":
-        refuse_unused("how='none'", limit=limit)
+        refuse_idle_options("how='none'", limit=limit)
     filled = {"forward": frame.ffill, "backward": frame.bfill}
     filled_frame = filled[how](limit=limit) if how in filled else frame
     counts = (frame.isna() & filled_frame.notna()).sum().to_numpy()
     metadata_list = [
-        a.stepped("filled", how=how, limit=limit, values=int(c)) for a, c in zip(x.metadata, counts, strict=True)
+        a.add_step("filled", how=how, limit=limit, values=int(c)) for a, c in zip(x.metadata, counts, strict=True)
     ]
     return SeriesTable.from_arrays(
         np.array(filled_frame.to_numpy(dtype=np.float64)), filled_frame.index, metadata_list
@@ -117,7 +117,7 @@ _FIRST_EXPANDING: Final = 60  # values of the first expanding estimate
 
 
 @on_block
-@checked
+@validate_arguments
 def innovations(
     x: SeriesTable,
     *,
@@ -165,7 +165,7 @@ def innovations(
     '0'
     """
     if sample == "all":
-        refuse_unused("sample='all'", min_obs=min_obs)
+        refuse_idle_options("sample='all'", min_obs=min_obs)
     least = _FIRST_EXPANDING if min_obs is None else min_obs
     parts = []
     for name in x.names:
@@ -173,7 +173,7 @@ def innovations(
         if metadata.measure in ("price", "index", "stock", "quote"):
             raise UnitError(f"{name} is a level ({metadata.measure}); take its growth first.")
         values, lags = _of_one(x[name], most_lags, criterion, sample, least)
-        metadata_after = metadata.stepped("innovations", lags=lags, criterion=criterion, sample=sample)
+        metadata_after = metadata.add_step("innovations", lags=lags, criterion=criterion, sample=sample)
         parts.append(TimeSeries.from_arrays(values, x.index, metadata_after))
     return SeriesTable.of(parts)
 
@@ -186,9 +186,9 @@ def _of_one(
     most = min(int(12 * (count / 100) ** 0.25), count // 4) if most_lags is None else most_lags
     if count < 2 * (most + 2):
         raise EstimationError(
-            f"{series.name} has {counted(count, 'value')}, too few for an autoregression of up to {most} lags."
+            f"{series.name} has {quantity(count, 'value')}, too few for an autoregression of up to {most} lags."
         )
-    lagged = _lagged(values, most)
+    lagged = _lag_matrix(values, most)
     if sample == "all":
         order = _order(values, lagged, most, criterion)
         residuals = np.full(len(values), np.nan)
@@ -199,7 +199,7 @@ def _of_one(
     residuals = _expanding(values, lagged, most, criterion, min_obs)[rows]
     if not np.isfinite(residuals).any():
         raise EstimationError(
-            f"{series.name} has {counted(count, 'value')}; no forecast has min_obs={min_obs} before it."
+            f"{series.name} has {quantity(count, 'value')}; no forecast has min_obs={min_obs} before it."
         )
     return residuals, "chosen again each period"
 
@@ -215,7 +215,7 @@ def _on_calendar(series: TimeSeries) -> tuple[Floats, Ints]:
     return values, rows
 
 
-def _lagged(values: Floats, most: int) -> Floats:
+def _lag_matrix(values: Floats, most: int) -> Floats:
     """A constant and the lags of each period, missing where they reach before the first."""
     columns = np.full((len(values), most + 1), np.nan)
     columns[:, 0] = 1.0
@@ -230,7 +230,7 @@ def _order(values: Floats, lagged: Floats, most: int, criterion: str) -> int:
     y, x = values[used], lagged[used]
     count = len(y)
     if count < most + 3:
-        raise EstimationError(f"Only {counted(count, 'period')} with all {most} lags; take fewer lags.")
+        raise EstimationError(f"Only {quantity(count, 'period')} with all {most} lags; take fewer lags.")
     q = np.linalg.qr(x)[0]  # the first columns of Q span the first columns of X
     left = float(y @ y) - np.cumsum((q.T @ y) ** 2)
     spread = np.maximum(left, np.finfo(float).tiny) / count

@@ -11,7 +11,7 @@ from typing import Any, Final, Literal
 
 import numpy as np
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import DAY, MONTH, Dates, Floats, Ints
 from ultrum.core.rounding import largest, without_rounding
 from ultrum.core.series.series_or_table import on_block
@@ -152,7 +152,7 @@ RollingStatistic = Literal["mean", "deviation", "sum", "high", "low", "median", 
 
 
 @on_block
-@checked
+@validate_arguments
 def rolling(
     x: SeriesTable, window: int | str, *, how: RollingStatistic = "mean", min_obs: int | None = None
 ) -> SeriesTable:
@@ -198,12 +198,12 @@ def rolling(
         positions = positions_of(x.frequency, x.index)
         values = _exponential(x.block, starts, positions, least)
     else:
-        values = _rolled(x.block, starts, how, max(least, 2 if how == "deviation" else 1))
-    metadata_list = [a.stepped("rolled", window=window, how=how, min_obs=least) for a in x.metadata]
+        values = _roll_block(x.block, starts, how, max(least, 2 if how == "deviation" else 1))
+    metadata_list = [a.add_step("rolled", window=window, how=how, min_obs=least) for a in x.metadata]
     return SeriesTable.from_arrays(values, x.index, metadata_list)
 
 
-@checked
+@validate_arguments
 def bands(x: SeriesLike, window: int | str = 20, *, width: float = 2.0) -> SeriesTable:
     """The moving mean of a series with a band of so many moving deviations about it.
 
@@ -241,12 +241,12 @@ def bands(x: SeriesLike, window: int | str = 20, *, width: float = 2.0) -> Serie
         for column, metadata in enumerate(middle.metadata):
             label = name if single else f"{metadata.name} {name}"
             facts = {"name": label, "title": f"{metadata.heading}, {name} of band"}
-            metadata_after = metadata.stepped("bands", facts, window=window, width=width)
+            metadata_after = metadata.add_step("bands", facts, window=window, width=width)
             parts.append(TimeSeries.from_arrays(values[:, column].copy(), x.index, metadata_after))
     return SeriesTable.of(parts)
 
 
-def _rolled(block: Floats, starts: Ints, how: str, min_obs: int) -> Floats:
+def _roll_block(block: Floats, starts: Ints, how: str, min_obs: int) -> Floats:
     """Windows of one width without a hole are taken many at a time."""
     rows = np.arange(len(starts))
     width = int((rows - starts).max() + 1) if len(rows) else 1
@@ -289,7 +289,7 @@ def _exponential(block: Floats, starts: Ints, positions: Ints, min_obs: int) -> 
 
 
 @on_block
-@checked
+@validate_arguments
 def standardise(x: SeriesTable, *, window: str | int = "all", min_obs: int | None = None) -> SeriesTable:
     """Values less their mean, in standard deviations (n − 1).
 
@@ -330,7 +330,7 @@ def standardise(x: SeriesTable, *, window: str | int = "all", min_obs: int | Non
     if len(scores) and not np.isfinite(scores).any() and np.isfinite(block).any():
         raise UnitError(f"{x.names[0]} does not vary, or has too few values, so it has no standard scores.")
     facts = {"measure": "score", "unit": "decimal", "currency": "", "base_period": ""}
-    metadata_list = [a.stepped("standardised", facts, over=window) for a in x.metadata]
+    metadata_list = [a.add_step("standardised", facts, over=window) for a in x.metadata]
     return SeriesTable.from_arrays(scores, x.index, metadata_list)
 
 

@@ -9,7 +9,7 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats
 from ultrum.core.series.time_series import SeriesLike, TimeSeries
 from ultrum.core.time.index_frequency_and_gaps import positions_of
@@ -90,7 +90,7 @@ def condition_of(text: str, series: TimeSeries) -> Condition:
     return Condition(side, level, text.strip())
 
 
-@checked
+@validate_arguments
 def spells(x: SeriesLike, condition: str, *, min_length: int = 1) -> pd.DataFrame:
     """Stretches of consecutive periods in which a condition holds.
 

@@ -9,7 +9,7 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats
 from ultrum.core.series.metadata import Metadata, check_same
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
@@ -38,7 +38,7 @@ class SplicedSeries(TimeSeries):
     overlap: pd.DataFrame = field(default_factory=pd.DataFrame)
 
 
-@checked
+@validate_arguments
 def splice(
     *parts: TimeSeries,
     link: str = "level",
@@ -95,13 +95,13 @@ def splice(
     overlaps = []
     factors = {}
     for part in ranked[1:]:
-        values, factor, overlap = _linked(part, joined, ranked[0], link, tolerance)
+        values, factor, overlap = _link_part(part, joined, ranked[0], link, tolerance)
         more = values[~values.index.isin(joined.index)]
         joined = pd.concat([joined, more]).sort_index()
         origin = pd.concat([origin, pd.Series(part.name, index=more.index, dtype=object)])
         overlaps.append(overlap)
         factors[part.name] = factor
-    metadata = ranked[0].metadata.stepped(
+    metadata = ranked[0].metadata.add_step(
         "spliced", {"name": name or ranked[0].name}, link=link, prefer=prefer,
         parts=_parts_in_words(parts, factors),
         overlap=sum(len(o) for o in overlaps) or "none, not compared",
@@ -120,11 +120,11 @@ def _comparable(series: TimeSeries, link: str) -> Metadata:
     """Facts that parts must share; a link by level must also share the base."""
     metadata = series.metadata
     if link == "level" and metadata.measure == "index" and metadata.base_period:
-        return metadata.changed(unit=f"index, {metadata.base_period} = 100")
+        return metadata.replace(unit=f"index, {metadata.base_period} = 100")
     return metadata
 
 
-def _linked(
+def _link_part(
     part: TimeSeries, joined: pd.Series, chosen: TimeSeries, link: str, tolerance: float
 ) -> tuple[pd.Series, float, pd.DataFrame]:
     """Values of a part on the level of what is there, the factor or shift, and the overlap."""
@@ -237,7 +237,7 @@ class Composite(TimeSeries):
         return both.sort_values("start", ignore_index=True)
 
 
-@checked
+@validate_arguments
 def composite(
     parts: Sequence[TimeSeries] | SeriesTable,
     *,
@@ -304,7 +304,7 @@ def composite(
     scores = standardise(table, window=window)
     block = scores.block * signs
     block[:, shares == 0] = np.nan
-    added, count = _added(block, shares)
+    added, count = _part_contributions(block, shares)
     needed = int((shares > 0).sum()) if at_least is None else at_least
     enough = np.flatnonzero(count >= max(needed, 1))
     if not len(enough):
@@ -316,7 +316,7 @@ def composite(
     return _gauge(table, scores, gauge, added[rows], count[rows], rows, name, title, needed, window)
 
 
-def _added(block: Floats, shares: Floats) -> tuple[Floats, np.ndarray]:
+def _part_contributions(block: Floats, shares: Floats) -> tuple[Floats, np.ndarray]:
     """What each part adds, its weight scaled to the parts that are there."""
     there = np.isfinite(block)
     weight = there @ shares
@@ -328,15 +328,15 @@ def _gauge(
     table: SeriesTable, scores: SeriesTable, gauge: Floats, added: Floats, count: np.ndarray,
     rows: slice, name: str, title: str, needed: int, over: str | int,
 ) -> Composite:  # fmt: skip
-    metadata = scores.metadata[0].changed(
+    metadata = scores.metadata[0].replace(
         name=name, title=title or f"Composite of {', '.join(table.names)}", region="", source="", address="",
         seasonal_adjustment="", release_lag="", timing="average", notes=(), trail=(), maturity="", quoted="",
         decimals=None,
     )  # fmt: skip
     for part in table.metadata:
         steps = "; ".join(str(step) for step in part.trail)
-        metadata = metadata.stepped("part", name=part.name, at=part.address or None, made=steps or None)
-    metadata = metadata.stepped("composite", of=", ".join(table.names), at_least=needed, over=over)
+        metadata = metadata.add_step("part", name=part.name, at=part.address or None, made=steps or None)
+    metadata = metadata.add_step("composite", of=", ".join(table.names), at_least=needed, over=over)
     index = table.index[rows]
     values = pd.Series(gauge, index=index, name=name)
     return Composite(
@@ -357,7 +357,7 @@ def _check_names(table: SeriesTable, given: Mapping[str, float] | None, word: st
 # Spreads: one rate less another
 
 
-@checked
+@validate_arguments
 def spread(long: TimeSeries, short: TimeSeries, *, name: str = "") -> TimeSeries:
     """One series less another of the same kind, such as a long rate less a short one.
 

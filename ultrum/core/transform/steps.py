@@ -8,7 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
-from ultrum.core.arguments import argument_fault, checked
+from ultrum.core.arguments import argument_fault, validate_arguments
 from ultrum.core.currency.conversion import to_currency
 from ultrum.core.returns.yields import yield_to_return
 from ultrum.core.series.time_series import TimeSeries
@@ -35,7 +35,7 @@ class _StepType:
     others: tuple[str, ...] = ()
 
 
-def _spliced(x: TimeSeries, part: TimeSeries | list[TimeSeries], **settings: Any) -> TimeSeries:
+def _splice_parts(x: TimeSeries, part: TimeSeries | list[TimeSeries], **settings: Any) -> TimeSeries:
     """The series with other parts, which come later in time."""
     return splice(x, *(part if isinstance(part, list) else [part]), **settings)
 
@@ -54,7 +54,7 @@ _STEPS: Final[dict[str, _StepType]] = {
     "cumulate": _StepType(cumulate, "initial"),
     "lag": _StepType(lag, "over"),
     "fill": _StepType(fill, "how"),
-    "splice": _StepType(_spliced, "part", ("part",)),
+    "splice": _StepType(_splice_parts, "part", ("part",)),
     "to_currency": _StepType(to_currency, "currency", ("rates",)),
     "yield_to_return": _StepType(yield_to_return, "frequency"),
 }
@@ -65,7 +65,7 @@ _OF_THE_SAMPLE: Final = ("standardise", "innovations", "cumulate")
 _ADDED: Final[dict[str, Callable[..., Any]]] = {}
 
 
-@checked
+@validate_arguments
 def add_step(
     function: Callable[..., TimeSeries], *, main: str, others: Sequence[str] = ()
 ) -> Callable[..., TimeSeries]:
@@ -122,13 +122,13 @@ def add_step(
     return function
 
 
-def _is_same(known: Callable[..., Any], function: Callable[..., Any]) -> bool:
+def _is_same(registered: Callable[..., Any], function: Callable[..., Any]) -> bool:
     """Whether a function is the one that is known, or its new definition, as in a notebook cell run again."""
-    same = (known.__module__, known.__qualname__) == (function.__module__, function.__qualname__)
-    return known is function or (known.__name__ in _ADDED and same)
+    same = (registered.__module__, registered.__qualname__) == (function.__module__, function.__qualname__)
+    return registered is function or (registered.__name__ in _ADDED and same)
 
 
-def added_steps() -> Mapping[str, Callable[..., Any]]:
+def custom_steps() -> Mapping[str, Callable[..., Any]]:
     """Functions that were added, by name."""
     return dict(_ADDED)
 
@@ -161,7 +161,7 @@ def step_fault(step: Any) -> str:
 def _value_fault(name: str, word: str, value: Any) -> str:
     """What is wrong with the value of a setting, as far as it can be known without data."""
     step_type = _STEPS[name]
-    if word in step_type.others or step_type.function is _spliced:
+    if word in step_type.others or step_type.function is _splice_parts:
         return ""
     try:
         if word == "frequency" and isinstance(value, str):
@@ -248,7 +248,7 @@ def apply_steps(
         settings = dict(given) if isinstance(given, Mapping) else {step_type.main: given}
         for other in step_type.others:
             if other in settings:
-                settings[other] = _found(settings[other], find, name)
+                settings[other] = _look_up(settings[other], find, name)
         if start and name in _OF_THE_SAMPLE:
             series = series.sample(start)
         try:
@@ -258,10 +258,10 @@ def apply_steps(
     return series.sample(start) if start else series
 
 
-def _found(value: Any, find: Finder | None, name: str) -> Any:
+def _look_up(value: Any, find: Finder | None, name: str) -> Any:
     """The series that a step names, or several."""
     if isinstance(value, list | tuple):
-        return [_found(one, find, name) for one in value]
+        return [_look_up(one, find, name) for one in value]
     if not isinstance(value, str):
         return value
     if find is None:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.displayed_numbers import decimals, percent, true_minus
 from ultrum.core.pricing.cost_of_equity_result import RISK_FREE, CostOfEquity
 from ultrum.core.pricing.time_varying_betas import TimeVaryingBetas
@@ -15,19 +15,29 @@ from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.fit import CONSTANT, Fit
 from ultrum.core.regression.inference import t_quantile
-from ultrum.core.series.text_tables import headed
+from ultrum.core.series.text_tables import capitalise
 from ultrum.core.time.index_frequency_and_gaps import infer_frequency
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import FrequencyError, UltrumError, one_of
-from ultrum.report.figures.figure_style import INK, LANTERN, MIST, MOST_NAMES, STONE, TIDE, axes_for, foot, styled
+from ultrum.report.figures.figure_style import (
+    INK,
+    LANTERN,
+    MIST,
+    MOST_NAMES,
+    STONE,
+    TIDE,
+    axes_for,
+    foot,
+    house_style,
+)
 from ultrum.report.figures.series_figures import moments_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def betas(
     table: BetaTable,
     *,
@@ -89,14 +99,14 @@ def betas(
         tick.set_color(LANTERN if asset == highlight else INK)
     ax.axvline(1.0, color=STONE, linewidth=1, linestyle=(0, (4, 3)))
     ax.set_xlabel(f"{term} beta, with {100 * level:g} % interval")
-    ax.set_title(f"{headed(term)} betas of {len(order)} assets")
+    ax.set_title(f"{capitalise(term)} betas of {len(order)} assets")
     span = f"{period_label(table.first.dropna().min())} to {period_label(table.last.dropna().max())}"
     foot(ax, span, errors_in_words(table.errors), source=source)
     return ax
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def line_of_fit(
     fit: Fit,
     *,
@@ -152,8 +162,8 @@ def line_of_fit(
     return ax
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def build_up(
     cost: CostOfEquity,
     asset: str,
@@ -259,8 +269,8 @@ def _part_labels(parts: Any) -> list[str]:
 # Betas of one asset by several estimators, side by side
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def time_varying_betas(result: TimeVaryingBetas, *, source: str = "") -> list[Axes]:
     """Betas of one asset by each estimator, a picture each on one scale, with the errors of their forecasts.
 

@@ -57,7 +57,7 @@ STYLE: Final[Any] = {
 }
 
 
-def styled(draw: Callable[P, R]) -> Callable[P, R]:
+def house_style(draw: Callable[P, R]) -> Callable[P, R]:
     """Draw under the house style, leaving the user's own settings alone."""
 
     @functools.wraps(draw)
@@ -246,7 +246,7 @@ def to_svg(ax: Axes, metadata: RunFacts | None = None) -> str:
     facts = {"Description": ", ".join(parts)}  # a title would pop up over the picture in a page
     with _canvas_of(ax) as figure:
         canvas: Any = FigureCanvasSVG(figure)
-        canvas.print_svg(packed, metadata={"Date": None, "Creator": None, **_known(facts)})
+        canvas.print_svg(packed, metadata={"Date": None, "Creator": None, **_metadata_facts(facts)})
     text = packed.getvalue()
     return text[text.index("<svg") :]
 
@@ -290,7 +290,7 @@ def png_bytes(ax: Axes, metadata: RunFacts | None = None) -> bytes:
         before = figure.get_dpi()
         figure.set_dpi(_PNG_DPI)
         canvas: Any = FigureCanvasAgg(figure)
-        canvas.print_png(packed, metadata={"Software": None, **_known(facts)})
+        canvas.print_png(packed, metadata={"Software": None, **_metadata_facts(facts)})
         figure.set_dpi(before)
     return packed.getvalue()
 
@@ -333,11 +333,11 @@ def pdf_bytes(ax: Axes, metadata: RunFacts | None = None) -> bytes:
     packed = io.BytesIO()
     with _canvas_of(ax) as figure:
         canvas: Any = FigureCanvasPdf(figure)
-        canvas.print_pdf(packed, metadata={**clock, **_known(facts)})
+        canvas.print_pdf(packed, metadata={**clock, **_metadata_facts(facts)})
     return packed.getvalue()
 
 
-def renamed_png(body: bytes, old: bytes, new: bytes) -> bytes:
+def rename_png(body: bytes, old: bytes, new: bytes) -> bytes:
     """A PNG file with other words of the same length in its metadata, and the checksums that fit them."""
     place, parts = 8, [body[:8]]
     while place < len(body):
@@ -378,5 +378,5 @@ def _description(metadata: RunFacts | None) -> str:
     return ", ".join(f"{name.replace('_', ' ')} {value}" for name, value in rest.items())
 
 
-def _known(facts: Mapping[str, str]) -> dict[str, str]:
+def _metadata_facts(facts: Mapping[str, str]) -> dict[str, str]:
     return {name: text for name, text in facts.items() if text}

@@ -11,9 +11,9 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
-from ultrum.errors import TableError, UnitError, listed
-from ultrum.report.figures.figure_style import INK, STONE, axes_for, foot, styled
+from ultrum.core.arguments import validate_arguments
+from ultrum.errors import TableError, UnitError, name_list
+from ultrum.report.figures.figure_style import INK, STONE, axes_for, foot, house_style
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -23,8 +23,8 @@ _LARGEST: Final = 64 * 1024 * 1024
 _KINDS: Final = ("Polygon", "MultiPolygon")
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def regions(
     values: pd.Series | Mapping[str, float],
     shapes: Mapping[str, Any] | bytes | str | os.PathLike[str],
@@ -90,8 +90,8 @@ def regions(
     matched = {c: v * factor for c, v in numbers.items() if c in polygons}
     if not matched:
         raise TableError(
-            f"None of the codes ({listed(numbers)}) is a '{code}' of the shapes "
-            f"({listed(polygons)}). Look for leading zeros, or name another property with code."
+            f"None of the codes ({name_list(numbers)}) is a '{code}' of the shapes "
+            f"({name_list(polygons)}). Look for leading zeros, or name another property with code."
         )
     limits = _limits(np.array(list(matched.values())), classes, breaks, factor)
     palette = [_SHADES[round(k)] for k in np.linspace(0, 5, len(limits) - 1)]
@@ -206,5 +206,5 @@ def _foot_line(source: str, matched: Any, polygons: Any, unmatched: list[str]) -
     words = [f"Source: {source}"] if source else []
     words.append(f"{len(matched)} of {len(polygons)} regions have a value")
     if unmatched:
-        words.append(f"codes without a shape: {listed(unmatched)}")
+        words.append(f"codes without a shape: {name_list(unmatched)}")
     return "; ".join(words)

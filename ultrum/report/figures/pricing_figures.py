@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats
 from ultrum.core.displayed_numbers import decimals, p_equals, true_minus
 from ultrum.core.pricing.kalman_beta import FilteredBetas
@@ -19,7 +19,7 @@ from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.rolling_regression import RollingFit
 from ultrum.core.regression.structural_breaks import BreakTest
-from ultrum.core.series.text_tables import headed
+from ultrum.core.series.text_tables import capitalise
 from ultrum.core.time.period_labels import period_label, span_of
 from ultrum.errors import UltrumError
 from ultrum.report.figures.figure_style import (
@@ -31,16 +31,16 @@ from ultrum.report.figures.figure_style import (
     TIDE,
     axes_for,
     foot,
+    house_style,
     names_apart,
-    styled,
 )
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def beta_path(
     betas: RollingFit | FilteredBetas | ConditionalBetas,
     asset: str,
@@ -86,7 +86,7 @@ def beta_path(
     """
     if isinstance(betas, RollingFit):
         path, basis = betas.interval(asset, term, level), betas.basis
-        title = f"{headed(term or _first(betas))} beta of {asset} in moving windows"
+        title = f"{capitalise(term or _first(betas))} beta of {asset} in moving windows"
     else:
         path, basis = betas.interval(asset, level), betas.basis
         kind = "as a random walk" if isinstance(betas, FilteredBetas) else "as it moves with what was known"
@@ -113,8 +113,8 @@ def beta_path(
     return ax
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> Axes:
     """The path a test of breaks was taken from, with its 5 % bounds.
 
@@ -164,8 +164,8 @@ def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> 
     return ax
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def predicted_against_realised(result: TwoPass, *, source: str = "", ax: Axes | None = None) -> Axes:
     """Mean excess return of each asset against what its exposures and the mean premia predict.
 
@@ -217,8 +217,8 @@ def _room(values: Floats) -> tuple[float, float]:
     return low - edge, high + edge
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def sensitivity(result: BetaSensitivity, *, source: str = "", ax: Axes | None = None) -> Axes:
     """Every combination's beta, sorted, with the choices behind each; the own one and a published one marked.
 
@@ -259,7 +259,7 @@ def sensitivity(result: BetaSensitivity, *, source: str = "", ax: Axes | None = 
     chosen = table["own"].to_numpy(dtype=bool)
     ax.scatter(x[~chosen], table["beta"][~chosen], s=22, color=TIDE, zorder=3)
     ax.scatter(x[chosen], table["beta"][chosen], s=60, color=LANTERN, zorder=4, marker="D")
-    _say(ax, x[chosen], table["beta"][chosen], f"own choice {decimals(result.own['beta'])}")
+    _say(ax, x[chosen], table["beta"][chosen], f"own choice {decimals(result.base_case['beta'])}")
     if result.published is not None:
         ax.axhline(result.published, color=INK, linewidth=1.2, linestyle=(0, (5, 3)))
         ax.annotate(f"published {decimals(result.published)}", (x[-1], result.published), xytext=(0, -12),
@@ -330,8 +330,8 @@ def _say(ax: Axes, x: Any, y: Any, text: str) -> None:
     )  # fmt: skip
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def peers(result: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes | None = None) -> Axes:
     """Each peer's levered and unlevered beta, the average of the business, and the company's own.
 

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
-from ultrum.core.displayed_numbers import counted, decimals, percent, significant
+from ultrum.core.arguments import validate_arguments
+from ultrum.core.displayed_numbers import decimals, percent, quantity, significant
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.benchmark_and_correlation import Correlations, Relative
 from ultrum.core.statistics.distribution_and_calendar_returns import CalendarReturns, Distribution
@@ -26,8 +26,8 @@ from ultrum.report.figures.figure_style import (
     TIDE,
     axes_for,
     foot,
+    house_style,
     names_apart,
-    styled,
 )
 from ultrum.report.figures.series_figures import moments_of, reading_of
 
@@ -45,8 +45,8 @@ _BELOW_TO_ABOVE: Final = (
 )
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def risk_against_return(result: RiskReturn, *, ax: Axes | None = None) -> Axes:
     """Mean return of each asset against its volatility; up to 80 with their names, none over another.
 
@@ -79,15 +79,15 @@ def risk_against_return(result: RiskReturn, *, ax: Axes | None = None) -> Axes:
     ax.margins(0.09)
     ax.set_xlabel("volatility, % a year")
     ax.set_ylabel("mean return, % a year")
-    ax.set_title(f"Risk and return of {counted(len(table), 'asset')}")
+    ax.set_title(f"Risk and return of {quantity(len(table), 'asset')}")
     foot(ax, result.in_percent, "" if few else "names left out, they could not be read")
     if few:
         names_apart(ax, x.to_numpy(), y.to_numpy(), [str(n) for n in table.index])
     return ax
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def histogram(result: Distribution, *, ax: Axes | None = None) -> Axes:
     """Histogram with the normal of the same mean and deviation; quantiles against it in the corner.
 
@@ -143,8 +143,8 @@ def histogram(result: Distribution, *, ax: Axes | None = None) -> Axes:
     return ax
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def calendar_heat(result: CalendarReturns, *, ax: Axes | None = None) -> Axes:
     """The grid of returns by year and month, coloured around zero, every value readable.
 
@@ -211,8 +211,8 @@ def calendar_heat(result: CalendarReturns, *, ax: Axes | None = None) -> Axes:
     return ax
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def growth_of_one(
     x: SeriesTable | TimeSeries, *, title: str = "", source: str = "", ax: Axes | None = None
 ) -> Axes:
@@ -246,7 +246,7 @@ def growth_of_one(
     table = x.as_table() if isinstance(x, TimeSeries) else x
     if len(table.names) > len(LINES):
         raise UnitError(
-            f"{counted(len(table.names), 'line')} cannot be distinguished; draw at most {len(LINES)}."
+            f"{quantity(len(table.names), 'line')} cannot be distinguished; draw at most {len(LINES)}."
         )
     ax = axes_for(ax)
     for number, name in enumerate(table.names):
@@ -278,8 +278,8 @@ def growth_of_one(
     return ax
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def under_water(result: Drawdowns, *, name: str = "", ax: Axes | None = None) -> Axes:
     """Distance below the highest level so far.
 
@@ -319,8 +319,8 @@ def under_water(result: Drawdowns, *, name: str = "", ax: Axes | None = None) ->
     return ax
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def correlation_grid(result: Correlations, *, ax: Axes | None = None) -> Axes:
     """Correlations as a coloured grid; those that a 5 % test does not tell from zero are pale.
 
@@ -374,8 +374,8 @@ def correlation_grid(result: Correlations, *, ax: Axes | None = None) -> Axes:
     return ax
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def against_benchmark(result: Relative, *, ax: Axes | None = None) -> Axes:
     """How far ahead of its benchmark an asset has come, compounded, and by horizon.
 

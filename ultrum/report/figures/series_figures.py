@@ -8,14 +8,14 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import checked
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import last_day, parse_period
 from ultrum.core.time.period_labels import span_of
 from ultrum.core.transform.growth_rebasing_deflating import rebase as rebased
-from ultrum.errors import UnitError, listed
+from ultrum.errors import UnitError, name_list
 from ultrum.report.figures.figure_style import (
     DASHES,
     INK,
@@ -28,7 +28,7 @@ from ultrum.report.figures.figure_style import (
     TIDE,
     axes_for,
     foot,
-    styled,
+    house_style,
 )
 
 if TYPE_CHECKING:
@@ -39,7 +39,7 @@ MOST_POINTS: Final = 6000  # of one line; beyond, the extremes of each stretch a
 _FEWEST_STEPS: Final = 12  # values of a rate before its shape is judged
 
 
-def thinned(days: Any, values: Any, most: int = MOST_POINTS) -> tuple[Any, Any]:
+def thin_points(days: Any, values: Any, most: int = MOST_POINTS) -> tuple[Any, Any]:
     """Points of a long line: the lowest and highest of each stretch, in order of time."""
     if len(values) <= most:
         return days, values
@@ -124,8 +124,8 @@ _BARS: Final = ("open", "high", "low", "close")
 Episodes = Mapping[str, tuple[str, str]]
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def through_time(
     *series: TimeSeries,
     rebase: str = "",
@@ -203,8 +203,8 @@ def through_time(
     return ax
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def bars(
     table: SeriesTable, *, bands: SeriesTable | None = None, title: str = "", ax: Axes | None = None
 ) -> Axes:
@@ -268,8 +268,8 @@ def bars(
     return ax
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def small_multiples(
     series: Sequence[TimeSeries] | SeriesTable, *, columns: int = 3, shade: pd.DataFrame | None = None,
     title: str = "",
@@ -315,7 +315,7 @@ def small_multiples(
     for number, (ax, line) in enumerate(zip(axes, lines, strict=False)):
         _shade(ax, shade, None)
         _draw_line(ax, line, TIDE, "solid", width=1.1)
-        ax.set_title(_wrapped(line.metadata.heading, 34), fontsize=9.5, pad=4)
+        ax.set_title(_wrap(line.metadata.heading, 34), fontsize=9.5, pad=4)
         ax.set_ylabel(unit_in_words(line.metadata), fontsize=8)
         ax.tick_params(labelsize=8, labelbottom=number + wide >= len(lines))
         ax.xaxis.set_major_locator(locator(minticks=2, maxticks=4))  # narrow pictures
@@ -332,7 +332,7 @@ def small_multiples(
 
 
 def _draw_line(ax: Axes, line: TimeSeries, colour: str, dash: Any, width: float = 1.7) -> None:
-    days, values = thinned(moments_of(line.index), line.values.to_numpy() * scale_factor(line.metadata))
+    days, values = thin_points(moments_of(line.index), line.values.to_numpy() * scale_factor(line.metadata))
     style = "steps-post" if moves_in_steps(line) else "default"
     ax.plot(days, values, color=colour, linestyle=dash, linewidth=width, drawstyle=style)
     valid = np.isfinite(values)
@@ -419,7 +419,7 @@ def _legend(ax: Axes, lines: Sequence[TimeSeries]) -> int:
         Line2D([], [], color=LINES[k % len(LINES)], linestyle=DASHES[k % len(DASHES)], linewidth=2)
         for k in range(len(lines))
     ]
-    names = [_wrapped(line.metadata.heading, 44) for line in lines]
+    names = [_wrap(line.metadata.heading, 44) for line in lines]
     columns = 2 if max(map(len, names)) > 26 else min(3, len(names))
     ax.legend(handles, names, loc="lower left", bbox_to_anchor=(0, 1.0), ncols=columns, borderaxespad=0.2,
               fontsize=9.5, handlelength=2.2)  # fmt: skip
@@ -428,7 +428,7 @@ def _legend(ax: Axes, lines: Sequence[TimeSeries]) -> int:
     return sum(deepest)
 
 
-def _wrapped(text: str, width: int) -> str:
+def _wrap(text: str, width: int) -> str:
     import textwrap
 
     return "\n".join(textwrap.wrap(text, width)) or text
@@ -446,14 +446,14 @@ def _foot(lines: Sequence[TimeSeries]) -> str:
     firsts = [line.values.dropna().index for line in lines]
     spans = list(dict.fromkeys(span_of(index) for index in firsts))
     span = spans[0] if len(spans) == 1 else " / ".join(spans[:2]) + (" …" if len(spans) > 2 else "")
-    return f"{listed(sources, 3)}; {', '.join(names)}, {span}"
+    return f"{name_list(sources, 3)}; {', '.join(names)}, {span}"
 
 
 # Coverage of a panel: each series from its first value to its last, and its gaps
 
 
-@styled
-@checked
+@house_style
+@validate_arguments
 def coverage_timeline(panel: Panel, *, ax: Axes | None = None) -> Axes:
     """From when to when each series of a panel has values, with its gaps, and the rows that are whole.
 

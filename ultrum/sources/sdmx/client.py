@@ -13,7 +13,7 @@ from typing import Final
 import lxml.etree
 
 from ultrum.core.series.time_series import TimeSeries
-from ultrum.errors import SourceError, choices, listed, warn_user
+from ultrum.errors import SourceError, choices, name_list, warn_user
 from ultrum.sources.download import Address, Download
 from ultrum.sources.sdmx.csv_data import from_csv
 from ultrum.sources.sdmx.json_data import from_json
@@ -148,7 +148,7 @@ class SdmxSource:
                 raise SourceError(f"{address}#{part}: there is no such part.")
         if len(candidates) == 1:
             return candidates[0]
-        keys = listed([s.metadata.address for s in candidates])
+        keys = name_list([s.metadata.address for s in candidates])
         if candidates and all(s.metadata.address.partition("#")[0] == address for s in candidates):
             raise SourceError(
                 f"{address} changes its definition inside and comes in {len(candidates)} parts; name one: {keys}."
@@ -165,15 +165,15 @@ class SdmxSource:
         except SourceError:
             self._refuse_other_frequency(where, flow, key, structure)
             raise
-        return self._typed(raw, flow, structure)
+        return self._type_series(raw, flow, structure)
 
     def read(self, flow: str, body: bytes) -> list[TimeSeries]:
         """Every series of a data message of a flow."""
         structure = self.structure(flow)
         raw = decode(body, "", structure.dimensions, f"{self.name}:{flow}")
-        return self._typed(raw, flow, structure)
+        return self._type_series(raw, flow, structure)
 
-    def _typed(self, raw: Sequence[RawSeries], flow: str, structure: Structure) -> list[TimeSeries]:
+    def _type_series(self, raw: Sequence[RawSeries], flow: str, structure: Structure) -> list[TimeSeries]:
         """Every series that can be read; a warning lists those that cannot, unless none can."""
         typed: list[TimeSeries] = []
         faults: list[SourceError] = []
@@ -331,5 +331,5 @@ def _check_key(name: str, path: str, key: str, structure: Structure) -> None:
         wrong = [code for code in part.split("+") if code and codes and code not in codes]
         if wrong:
             raise SourceError(
-                f"{name}:{path}: {dimension} has no code {listed(wrong)}; it has: {choices(sorted(codes))}."
+                f"{name}:{path}: {dimension} has no code {name_list(wrong)}; it has: {choices(sorted(codes))}."
             )

@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 import pyarrow.csv
 
 from ultrum.core.array_types import Array, Ints
-from ultrum.errors import choices, listed
+from ultrum.errors import choices, name_list
 from ultrum.sources.sdmx.raw_series import RawSeries
 
 _ABOUT_THE_ROW: Final = ("DATAFLOW", "STRUCTURE", "STRUCTURE_ID", "STRUCTURE_NAME", "ACTION")
@@ -33,7 +33,7 @@ def from_csv(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
     header = [_id(name) for name in line.split(mark)]
     absent = [c for c in (*dimensions, _TIME, _VALUE) if c not in header]
     if absent:
-        raise ValueError(f"column {listed(absent)} is not in it; it has {choices(header)}")
+        raise ValueError(f"column {name_list(absent)} is not in it; it has {choices(header)}")
     deletes = "ACTION" in header and bool(_DELETES.search(body))
     if not deletes and len(body) <= _FEW and (alone := _one_series(body, mark, header, dimensions)):
         return [alone]
@@ -55,12 +55,12 @@ def from_csv(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
         ),
     ).unify_dictionaries()
     if deletes:
-        table = _without_deleted(table, dimensions)
+        table = _delete_rows(table, dimensions)
         needed.remove("ACTION")
     return _series(table, needed, dimensions)
 
 
-def _without_deleted(table: pa.Table, dimensions: Sequence[str]) -> pa.Table:
+def _delete_rows(table: pa.Table, dimensions: Sequence[str]) -> pa.Table:
     """The rows that remain: each row of action D removes the observations above it that it names.
 
     A cell that is empty in such a row stands for every code or period (SDMX-CSV 2.0).
@@ -115,7 +115,7 @@ def _id(name: str) -> str:
     return re.split(r"[:\[]", name.strip(), maxsplit=1)[0].strip()
 
 
-def _coded(column: Any) -> tuple[Ints, list[str]]:
+def _dictionary_codes(column: Any) -> tuple[Ints, list[str]]:
     """Places and texts of a dictionary column."""
     chunk = column.chunk(0) if column.num_chunks == 1 else column.combine_chunks()
     chunk = chunk.chunk(0) if isinstance(chunk, pa.ChunkedArray) else chunk
@@ -138,9 +138,9 @@ def _series(table: pa.Table, header: Sequence[str], dimensions: Sequence[str]) -
         return []
     turns = {h: _turns(table[h]) for h in header if h not in (_TIME, _VALUE)}
     edges = np.unique(np.concatenate([[0], *[turns[d] for d in dimensions]]))
-    keys = [_joined(parts) for parts in zip(*[table[d].take(edges).to_pylist() for d in dimensions], strict=True)]
+    keys = [_join(parts) for parts in zip(*[table[d].take(edges).to_pylist() for d in dimensions], strict=True)]
     groups = _groups(edges, keys, table.num_rows)
-    periods, labels = _coded(table[_TIME])
+    periods, labels = _dictionary_codes(table[_TIME])
     values = table[_VALUE].to_numpy()
     labelled = np.array([t != "" for t in labels])[periods]
     whole = bool(labelled.all())
@@ -156,7 +156,7 @@ def _series(table: pa.Table, header: Sequence[str], dimensions: Sequence[str]) -
     return series_list
 
 
-def _joined(parts: Sequence[str]) -> str:
+def _join(parts: Sequence[str]) -> str:
     return ".".join(_code(p) for p in parts)
 
 

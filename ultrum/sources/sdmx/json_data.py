@@ -37,7 +37,7 @@ def _by_series(dataset: Part, structure: Part, dimensions: Sequence[str]) -> lis
     along = parts["series"]
     periods = [_code(v) for v in parts["observation"][0].get("values", [])]
     attributes = structure.get("attributes", {})
-    common = _named(attributes.get("dataSet", []), dataset.get("attributes", []))
+    common = _attribute_values(attributes.get("dataSet", []), dataset.get("attributes", []))
     listed, observed = attributes.get("series", []), attributes.get("observation", [])
     series_list, places_of = [], _Places()
     for positions, body in dataset["series"].items():
@@ -48,8 +48,8 @@ def _by_series(dataset: Part, structure: Part, dimensions: Sequence[str]) -> lis
         }
         facts = {
             **common,
-            **_grouped(dataset, structure, codes),
-            **_named(listed, body.get("attributes", [])),
+            **_group_attributes(dataset, structure, codes),
+            **_attribute_values(listed, body.get("attributes", [])),
         }
         rows = body.get("observations") or {}
         series_list.append(_raw(codes, dimensions, periods, rows, facts, observed, structure, places_of))
@@ -115,14 +115,14 @@ def _flat(dataset: Part, structure: Part, dimensions: Sequence[str]) -> list[Raw
         places = [int(p) for p in positions.split(":")]
         groups.setdefault(tuple(places[i] for i in others), {})[str(places[time])] = row
     attributes = structure.get("attributes", {})
-    common = _named(attributes.get("dataSet", []), dataset.get("attributes", []))
+    common = _attribute_values(attributes.get("dataSet", []), dataset.get("attributes", []))
     periods = [_code(v) for v in along[time].get("values", [])]
     series_list = []
     for places_of, rows in groups.items():
         codes = dict(fixed)
         for i, place in zip(others, places_of, strict=True):
             codes[along[i]["id"]] = _code(along[i]["values"][place])
-        facts = {**common, **_grouped(dataset, structure, codes)}
+        facts = {**common, **_group_attributes(dataset, structure, codes)}
         series_list.append(
             _raw(
                 codes,
@@ -138,7 +138,7 @@ def _flat(dataset: Part, structure: Part, dimensions: Sequence[str]) -> list[Raw
     return series_list
 
 
-def _grouped(dataset: Part, structure: Part, codes: Mapping[str, str]) -> dict[str, str]:
+def _group_attributes(dataset: Part, structure: Part, codes: Mapping[str, str]) -> dict[str, str]:
     """Attributes that SDMX-JSON 2.0 attaches to some of the dimensions."""
     listed = structure.get("attributes", {}).get("dimensionGroup", [])
     groups = dataset.get("dimensionGroupAttributes") or {}
@@ -149,7 +149,7 @@ def _grouped(dataset: Part, structure: Part, codes: Mapping[str, str]) -> dict[s
     attributes: dict[str, str] = {}
     for pattern, places in groups.items():
         if _matches(pattern.split(":"), order, codes):
-            attributes.update(_named(listed, places))
+            attributes.update(_attribute_values(listed, places))
     return attributes
 
 
@@ -160,7 +160,7 @@ def _matches(pattern: Sequence[str], order: Sequence[Part], codes: Mapping[str, 
     )
 
 
-def _named(listed: Sequence[Part], places: Sequence[Any]) -> dict[str, str]:
+def _attribute_values(listed: Sequence[Part], places: Sequence[Any]) -> dict[str, str]:
     """Attribute values by id."""
     names = {}
     for attribute, place in zip(listed, places, strict=False):

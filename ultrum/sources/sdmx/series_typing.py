@@ -12,7 +12,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.frequency import Frequency, ordinals_of_labels
@@ -139,11 +139,11 @@ def to_parts(
         numbers = _in_units(values[inside], facts_there, structure.unit_name(facts_there), statuses)
         metadata = _with_statuses(metadata, statuses, index)
         if frequency.code in "HN" and not has_zone([raw.labels[raw.places[0]]]):
-            metadata = metadata.changed(notes=(*metadata.notes, "times without a zone are taken as UTC"))
+            metadata = metadata.replace(notes=(*metadata.notes, "times without a zone are taken as UTC"))
         if len(pieces) > 1:
             label = period_label(index[0])
             facts = {"name": f"{metadata.name}_{number}", "address": f"{address}#{number}"}
-            metadata = metadata.stepped("split where the definition changes", facts, at=label)
+            metadata = metadata.add_step("split where the definition changes", facts, at=label)
         parts.append(TimeSeries.from_arrays(numbers, index, metadata))
     return parts
 
@@ -152,7 +152,7 @@ def _refuse_repeats(ordinals: Ints, frequency: Frequency, address: str) -> None:
     twice = np.flatnonzero(np.diff(ordinals) == 0)
     if len(twice):
         label = period_label(_index(frequency, ordinals[twice[:1]])[0])
-        raise SourceError(f"{address}: {counted(len(twice), 'duplicate period')}, first {label}.")
+        raise SourceError(f"{address}: {quantity(len(twice), 'duplicate period')}, first {label}.")
 
 
 def _pieces(varying: Mapping[str, Sequence[str]], count: int) -> list[tuple[slice, dict[str, str]]]:
@@ -242,4 +242,4 @@ def _with_statuses(metadata: Metadata, statuses: Sequence[str], index: pd.Index)
         notes.append(f"{lost} marked missing")
     if not notes:
         return metadata
-    return metadata.stepped("statuses", {"notes": (*metadata.notes, *notes)}, found="; ".join(notes))
+    return metadata.add_step("statuses", {"notes": (*metadata.notes, *notes)}, found="; ".join(notes))

@@ -84,7 +84,7 @@ class _Reader:
             before = element.getprevious()
             if before is not None and before.tag == element.tag:
                 element.getparent().remove(before)
-        return self._found()
+        return self._all_series()
 
     def _series(self, element: Any) -> None:
         """The end of a series, with the observations inside it."""
@@ -156,13 +156,13 @@ class _Reader:
         if attributes is not None:
             self.common.update(_values(attributes))
 
-    def _found(self) -> list[RawSeries]:
+    def _all_series(self) -> list[RawSeries]:
         """Every series, with the attributes of its groups and of the data set."""
         if self.rows:
-            self._keyed()
-        return [self._completed(raw) for raw in self.done]
+            self._read_keys()
+        return [self._complete(raw) for raw in self.done]
 
-    def _keyed(self) -> None:
+    def _read_keys(self) -> None:
         """Observations that carry their whole key each."""
         columns = self._taken()
         names = list(columns)
@@ -173,7 +173,7 @@ class _Reader:
         for key, records in self.flat.items():
             self._finish(key, {}, {n: [r.get(n, "") for r in records] for n in records[0]})
 
-    def _completed(self, raw: RawSeries) -> RawSeries:
+    def _complete(self, raw: RawSeries) -> RawSeries:
         codes = dict(zip(self.dimensions, raw.key.split("."), strict=False))
         completed: dict[str, str] = {k: v for k, v in self.common.items() if k not in ("REPORTING_YEAR",)}
         for where, attributes in self.groups:

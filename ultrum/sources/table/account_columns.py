@@ -30,14 +30,14 @@ def account_columns(headings: Sequence[str], where: str) -> dict[str, str]:
     >>> account_columns(["Symbol", "Net Debt (m)", "Market Cap", "Tax Rate"], "accounts.csv")
     {'debt': 'Net Debt (m)', 'equity': 'Market Cap', 'tax': 'Tax Rate'}
     """
-    found: dict[str, str] = {}
+    heading_of_role: dict[str, str] = {}
     for role, words in _WORDS.items():
         named = [h for h in headings if _begins(plain_heading(h), words)]
         if len(named) != 1:
             what = " and ".join(named) if named else "no column"
             raise TableError(f"{where}: {what} for the {role} of the peers; its columns are {choices(headings)}.")
-        found[role] = named[0]
-    return found
+        heading_of_role[role] = named[0]
+    return heading_of_role
 
 
 def _begins(heading: str, words: Sequence[str]) -> bool:

@@ -23,12 +23,12 @@ from ultrum.sources.table.date_formats import (
     STYLES,
     DateStyle,
     fitting,
-    shaped,
     styles_of,
+    styles_of_shape,
     weak_fitting,
 )
 from ultrum.sources.table.fixed_width_dates import by_places
-from ultrum.sources.table.swapped_dates import refuse_swapped
+from ultrum.sources.table.swapped_dates import refuse_day_month_swap
 
 _MANY: Final = 20_000  # dates worth reading at once
 
@@ -54,7 +54,7 @@ class ReadDates:
         return np.asarray(self.moments.astype("datetime64[s]") - self.offsets.astype("timedelta64[s]"))
 
     @property
-    def timed(self) -> bool:
+    def has_times(self) -> bool:
         """Whether any instant is not midnight."""
         seconds = self.moments.astype("datetime64[s]").view(np.int64)
         return bool((seconds[~np.isnat(self.moments)] % 86_400).any())
@@ -81,7 +81,7 @@ def read_dates(cells: Array, given: str | None, where: str, first_year: int | No
     """
     read = _read(cells, given, where, first_year)
     if read.frequency == "D":
-        refuse_swapped(read.moments, where)
+        refuse_day_month_swap(read.moments, where)
     return read
 
 
@@ -95,7 +95,7 @@ def _read(cells: Array, given: str | None, where: str, first_year: int | None) -
         return alike
     distinct = list(dict.fromkeys(t for t in texts if t))
     if given is not None:
-        return _as(texts, [_named(given)], where, first_year)
+        return _as(texts, [_style_of_name(given)], where, first_year)
     if not distinct:
         raise TableError(f"{where}: the dates are all empty.")
     formats_of = {t: styles_of(t) for t in distinct}
@@ -113,7 +113,7 @@ def _alike(texts: Sequence[str]) -> ReadDates | None:
     """Many dates written the one way that their shape allows, read at once."""
     if len(texts) < _MANY:
         return None
-    styles = shaped(texts[0])
+    styles = styles_of_shape(texts[0])
     if len(styles) != 1 or styles[0].weak or styles[0].has_short_year or not styles[0].template:
         return None
     moments = by_places(pa.array(texts), styles[0].template, texts[0])
@@ -153,7 +153,7 @@ def _native(cells: Array) -> ReadDates | None:
     kinds = {type(c) for c in cells if c is not None and c != ""}
     if not kinds or not all(issubclass(k, date) for k in kinds):
         return None
-    return _clocked([None if c in (None, "") else c for c in cells], "D", "dates of the file itself")
+    return _clock_times([None if c in (None, "") else c for c in cells], "D", "dates of the file itself")
 
 
 def _instants(cells: Iterable[Any], timed: bool) -> Dates:
@@ -163,7 +163,7 @@ def _instants(cells: Iterable[Any], timed: bool) -> Dates:
     return np.asarray((days * 86_400 + np.asarray(clock, dtype=np.int64)).astype("datetime64[s]"))
 
 
-def _clocked(moments: Sequence[Any], frequency: str, style: str) -> ReadDates:
+def _clock_times(moments: Sequence[Any], frequency: str, style: str) -> ReadDates:
     """Instants as their own clocks show them, with the clocks' offsets if they have any."""
     zones = [getattr(m, "tzinfo", None) for m in moments]
     offsets = None
@@ -179,7 +179,7 @@ def _as(texts: Sequence[str], styles: Sequence[DateStyle], where: str, first_yea
     built = [_first_moment(t, styles) for t in texts]
     if not any(m is not None for m in built):
         raise TableError(f"{where}: '{texts[0]}' is not written as {styles[0].name}.")
-    read = _clocked(built, styles[0].frequency, " or ".join(s.name for s in styles))
+    read = _clock_times(built, styles[0].frequency, " or ".join(s.name for s in styles))
     if not any(s.has_short_year for s in styles):
         return read
     if all(s.has_short_year for s in styles):
@@ -193,7 +193,7 @@ def _first_moment(text: str, styles: Sequence[DateStyle]) -> datetime | None:
     return next((m for s in styles if (m := s.moment(text)) is not None), None)
 
 
-def _named(name: str) -> DateStyle:
+def _style_of_name(name: str) -> DateStyle:
     if name not in BY_NAME:
         names = ", ".join(s.name for s in STYLES)
         raise TableError(f"dates='{name}' is not known; it is one of {names}.")

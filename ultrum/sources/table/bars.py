@@ -19,7 +19,7 @@ from ultrum.sources.table.table_detection import Block
 NAMES: Final = ("open", "high", "low", "close", "volume", "open interest")
 
 
-def named_bars(block: Block, where: str) -> Block:
+def name_bars(block: Block, where: str) -> Block:
     """The block itself, with names if it has none and its columns can only be those of bars.
 
     Raises
@@ -58,10 +58,10 @@ def _are_bars(block: Block, values: list[int]) -> bool:
         columns = [r.values for r in read]
         if not any(np.isinf(c).any() for c in columns):
             break
-    return not any(np.isinf(c).any() for c in columns) and ordered_as_bars(columns)
+    return not any(np.isinf(c).any() for c in columns) and has_bar_order(columns)
 
 
-def ordered_as_bars(columns: list[Floats]) -> bool:
+def has_bar_order(columns: list[Floats]) -> bool:
     """Whether second and third columns bound the first and fourth, and some bar has a range."""
     opens, high, low, close = columns[:4]
     complete = np.isfinite(opens) & np.isfinite(high) & np.isfinite(low) & np.isfinite(close)

@@ -44,12 +44,12 @@ class Grid:
     above: str = ""
     below: str = ""
 
-    def checked(self, where: str) -> Grid:
+    def check_size(self, where: str) -> Grid:
         """The grid itself, unless it is larger than a table can be."""
         current().check_shape(len(self.rows), max(map(len, self.rows), default=0), where)
         return self
 
-    def turned(self) -> Grid:
+    def transpose(self) -> Grid:
         """Rows and columns exchanged; lines then count columns."""
         width = max(map(len, self.rows), default=0)
         padded = [[*row, *[""] * (width - len(row))] for row in self.rows]
@@ -108,7 +108,7 @@ def is_word(cell: Any) -> bool:
     return isinstance(cell, str) and bool(cell.strip()) and not is_value(cell) and not is_date(cell)
 
 
-def filled(row: Row) -> int:
+def content_width(row: Row) -> int:
     """Number of cells up to the last that is not empty."""
     count = len(row)
     while count and is_empty(row[count - 1]):

@@ -12,9 +12,9 @@ import numpy as np
 from ultrum.core.array_types import Array
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import Row, is_empty, shape_of
-from ultrum.sources.table.date_formats import month_named
+from ultrum.sources.table.date_formats import month_of_name
 from ultrum.sources.table.header_line import Heading
-from ultrum.sources.table.periods_of_year import is_month_name, labelled, part_of_year
+from ultrum.sources.table.periods_of_year import is_month_name, label_part, part_of_year
 from ultrum.sources.table.table_detection import Block
 
 _MONTH_WORDS: Final = ("month", "m", "mon", "monat", "mes", "mois", "mm", "month_no")
@@ -45,7 +45,7 @@ def date_cells(block: Block) -> DateCells:
     """The dates of a block, joined from two or three columns where they are parted."""
     column = block.date_column
     cells = [row[column] for row in block.rows]
-    parted = _parted(block, cells)
+    parted = _date_parts(block, cells)
     if parted is not None:
         return parted
     array = np.empty(len(cells), dtype=object)
@@ -53,7 +53,7 @@ def date_cells(block: Block) -> DateCells:
     return DateCells(array, (column,))
 
 
-def _parted(block: Block, cells: Sequence[Any]) -> DateCells | None:
+def _date_parts(block: Block, cells: Sequence[Any]) -> DateCells | None:
     names = [n.lower() for n in block.heading.names]
     if all(shape_of(c) == "2024" for c in cells[:50]):
         parted = _year_and_part(block, cells, names)
@@ -113,7 +113,7 @@ def _part_reader(name: str, cells: Sequence[Any]) -> Callable[[str, str], str] |
     if not texts or any(not t for t in texts):
         return None
     if all(_PERIOD.fullmatch(t) or t.upper() == "A01" for t in texts):
-        return _coded
+        return _code
     if name in _MONTH_WORDS or all(is_month_name(t) for t in texts):
         ok = all(is_month_name(t) or (t.isdigit() and 1 <= int(t) <= 12) for t in texts)
         return _monthly if ok else None
@@ -126,7 +126,7 @@ def _part_reader(name: str, cells: Sequence[Any]) -> Callable[[str, str], str] |
     return None
 
 
-def _coded(year: str, text: str) -> str:
+def _code(year: str, text: str) -> str:
     match = _PERIOD.fullmatch(text)
     if not match or _WHOLE.fullmatch(text):
         return f"{year}-01"  # set aside
@@ -136,11 +136,11 @@ def _coded(year: str, text: str) -> str:
 
 def _quarterly(year: str, text: str) -> str:
     part = part_of_year(f"Q{text}" if text.isdigit() else text)
-    return labelled(year, part) if part else ""
+    return label_part(year, part) if part else ""
 
 
 def _monthly(year: str, text: str) -> str:
-    return f"{year}-{int(text) if text.isdigit() else month_named(text):02d}"
+    return f"{year}-{int(text) if text.isdigit() else month_of_name(text):02d}"
 
 
 def _objects(texts: Sequence[str]) -> Array:
@@ -169,7 +169,7 @@ def side_by_side(block: Block) -> Block | None:
     for row, line in zip(block.rows, block.lines, strict=True):
         year = cell_text(row[block.date_column])
         for place, part in parts.items():
-            rows.append([*[row[k] for k in keys], labelled(year, part), row[place]])
+            rows.append([*[row[k] for k in keys], label_part(year, part), row[place]])
             lines.append(line)
     kept = _without_empty_ends(rows)
     unfilled = len(rows) - len(kept)

@@ -31,7 +31,7 @@ def date_column_of(grid: Grid, layout: LayoutOptions) -> tuple[int, int]:
     width = min(max(map(len, grid.rows), default=0), _DEEPEST_DATE_COLUMN)
     if isinstance(layout.date_column, int):
         return layout.date_column - 1, len(grid.rows)
-    rows = _sampled(grid.rows)
+    rows = _sample(grid.rows)
     ranks = _ranks(grid, width)
     best, most, score = 0, 0, 0.0
     for column in range(width):
@@ -43,7 +43,7 @@ def date_column_of(grid: Grid, layout: LayoutOptions) -> tuple[int, int]:
             best, most, score = column, len(better), weight
     if not most and layout.weak_dates:
         return 0, sum(1 for r in rows if r and is_value(r[0]))
-    named = _named_date_column(grid, layout)
+    named = _option_date_column(grid, layout)
     return (named, len(rows)) if named is not None else (best, most)
 
 
@@ -57,14 +57,14 @@ def _ranks(grid: Grid, width: int) -> list[float]:
     ]
 
 
-def _sampled(rows: Sequence[Row]) -> Sequence[Row]:
+def _sample(rows: Sequence[Row]) -> Sequence[Row]:
     """All rows of a small grid; of a large one the first and some spread over the rest."""
     if len(rows) <= 2 * _SAMPLE:
         return rows
     return [*rows[:_SAMPLE], *rows[_SAMPLE :: max(1, (len(rows) - _SAMPLE) // _SAMPLE)]]
 
 
-def _named_date_column(grid: Grid, layout: LayoutOptions) -> int | None:
+def _option_date_column(grid: Grid, layout: LayoutOptions) -> int | None:
     """Column whose heading was given as the one of the dates."""
     if not isinstance(layout.date_column, str):
         return None

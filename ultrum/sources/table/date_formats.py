@@ -139,11 +139,11 @@ def _month_of(parts: dict[str, str | None]) -> int:
     if parts.get("m"):
         return int(parts["m"] or 0)
     if parts.get("b"):
-        return month_named(str(parts["b"]))
+        return month_of_name(str(parts["b"]))
     if parts.get("nth"):
         return 3 * NTHS[str(parts["nth"]).lower()[:3]] - 2
     if parts.get("quarter"):
-        return month_named(str(parts["quarter"])[:3])
+        return month_of_name(str(parts["quarter"])[:3])
     if parts.get("q"):
         word = str(parts["q"]).upper()
         return 3 * (_ROMAN.get(word) or int(word)) - 2
@@ -170,12 +170,12 @@ def _zone(text: str) -> timezone:
     return timezone(-offset if text[0] == "-" else offset)
 
 
-def month_named(word: str) -> int:
+def month_of_name(word: str) -> int:
     """Number of a month by its name in one of several languages.
 
     Examples
     --------
-    >>> month_named("März"), month_named("september")
+    >>> month_of_name("März"), month_of_name("september")
     (3, 9)
     """
     text = word.lower().rstrip(".")
@@ -283,7 +283,7 @@ def _candidates(shape: str) -> tuple[DateStyle, ...]:
     return tuple(s for s in STYLES if not s.weak and s.loose.fullmatch(shape))
 
 
-def shaped(cell: str) -> tuple[DateStyle, ...]:
+def styles_of_shape(cell: str) -> tuple[DateStyle, ...]:
     """Styles that a cell of this shape may fit, whatever its digits."""
     return _candidates(_DIGIT.sub("0", cell))
 
@@ -309,10 +309,10 @@ def style_of(cell: str) -> str:
     return fits[0] if fits else ""
 
 
-def fitting(cells: Sequence[str], known: Mapping[str, tuple[str, ...]] | None = None) -> list[DateStyle]:
+def fitting(cells: Sequence[str], styles: Mapping[str, tuple[str, ...]] | None = None) -> list[DateStyle]:
     """Styles that every cell fits, commonest first; ``known`` may hold the styles of each cell."""
     fits: list[DateStyle] | None = None
-    for names in dict.fromkeys(known[c] if known is not None else styles_of(c) for c in cells):
+    for names in dict.fromkeys(styles[c] if styles is not None else styles_of(c) for c in cells):
         fits = [BY_NAME[n] for n in names] if fits is None else [s for s in fits if s.name in names]
         if not fits:
             return []

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from ultrum.sources.table.ambiguous_dates import cell_text
-from ultrum.sources.table.cell_grid import Grid, Row, filled, is_date, is_empty, is_value, is_word
+from ultrum.sources.table.cell_grid import Grid, Row, content_width, is_date, is_empty, is_value, is_word
 from ultrum.sources.table.periods_of_year import part_of_year
 
 
@@ -14,7 +14,7 @@ def dates_across(grid: Grid) -> tuple[int, int] | None:
     best: tuple[int, int] | None = None
     for i, row in enumerate(grid.rows[:200]):
         dates = [c for c, cell in enumerate(row) if c and is_date(cell)]
-        if len(dates) < 2 or len(dates) < 0.5 * (filled(row) - 1) or is_date(row[0]):
+        if len(dates) < 2 or len(dates) < 0.5 * (content_width(row) - 1) or is_date(row[0]):
             continue
         coded = is_word(row[0]) and not any(is_date(r[0]) for r in grid.rows[i + 1 :] if r)
         labelled = [
@@ -31,7 +31,7 @@ def dates_across(grid: Grid) -> tuple[int, int] | None:
 
 def parts_down(grid: Grid, row: int) -> bool:
     """Whether the rows below the dates are all named by parts of a year, as in years across and months down."""
-    named = [r[0] for r in grid.rows[row + 1 :] if filled(r) > 1]
+    named = [r[0] for r in grid.rows[row + 1 :] if content_width(r) > 1]
     return len(named) > 1 and all(part_of_year(c) for c in named)
 
 
@@ -50,14 +50,14 @@ def without_other_columns(grid: Grid) -> tuple[Grid, list[tuple[str, str]]]:
 
 def without_empty_rows(grid: Grid) -> Grid:
     """The grid without rows of a single cell, which are prose, or of none."""
-    kept = [i for i, row in enumerate(grid.rows) if filled(row) > 1]
+    kept = [i for i, row in enumerate(grid.rows) if content_width(row) > 1]
     rows, lines = [grid.rows[i] for i in kept], [grid.lines[i] for i in kept]
     return replace(grid, rows=rows, lines=lines)
 
 
 def prose_below(grid: Grid, row: int) -> str:
     """Text of the rows of a single cell below a row."""
-    return "\n".join(cell_text(r[0]) for r in grid.rows[row + 1 :] if filled(r) == 1)
+    return "\n".join(cell_text(r[0]) for r in grid.rows[row + 1 :] if content_width(r) == 1)
 
 
 def prose_above(grid: Grid, row: int) -> str:

@@ -29,7 +29,7 @@ def split_at_breaks(
         Periods that were given.
     frequency : Frequency
     """
-    cuts = sorted(detected | _declared(declared, frequency))
+    cuts = sorted(detected | _declarations(declared, frequency))
     if not cuts:
         return fields
     parted: dict[str, SeriesTable] = {}
@@ -42,7 +42,7 @@ def split_at_breaks(
     return parted
 
 
-def _declared(periods: Sequence[str], frequency: Frequency) -> set[int]:
+def _declarations(periods: Sequence[str], frequency: Frequency) -> set[int]:
     days = [parse_period(text)[1] for text in periods]
     return {int(o) for o in frequency.ordinals(np.array(days))} if days else set()
 
@@ -52,7 +52,7 @@ def _part(column: str, table: SeriesTable, inside: Array, frequency: Frequency) 
     label = frequency.labels(table.ordinals[inside][:1])[0]
     named = f"{column} from {label}"
     metadata_list = [
-        a.stepped(
+        a.add_step(
             "split where the definition changes",
             {"name": named if a.name == column else a.name},
             at=label,

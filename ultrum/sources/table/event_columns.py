@@ -120,8 +120,8 @@ def _column(table: pd.DataFrame, where: str, role: str, given: str, taken: set[s
         named = [c for c in headings if pd.api.types.is_numeric_dtype(table[c])]
     if len(named) == 1:
         return named[0]
-    found = "no column" if not named else f"{len(named)} columns ({', '.join(named)})"
-    raise TableError(f"{where} has {found} for the {role}; {_headings(table)}")
+    count = "no column" if not named else f"{len(named)} columns ({', '.join(named)})"
+    raise TableError(f"{where} has {count} for the {role}; {_headings(table)}")
 
 
 def _headings(table: pd.DataFrame) -> str:

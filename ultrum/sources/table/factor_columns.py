@@ -11,7 +11,7 @@ import numpy as np
 
 from ultrum.core.series.metadata import ZERO_COST
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.errors import TableError, listed, one_of
+from ultrum.errors import TableError, name_list, one_of
 from ultrum.sources.table.price_columns import plain_heading, price_table, returns_by_size
 from ultrum.sources.table.reading_result import Decision, Reading
 
@@ -203,7 +203,7 @@ def _only(reading: Reading, names: list[str]) -> str:
     """The one column there is; several need a heading that names the market."""
     if len(names) == 1:
         return names[0]
-    columns = listed(f"'{n}'" for n in names)
+    columns = name_list(f"'{n}'" for n in names)
     raise TableError(f"{reading.name}: which of {columns} is the market?", setting="market")
 
 

@@ -19,7 +19,7 @@ import pyarrow.csv
 from ultrum.core.array_types import Array, Dates
 from ultrum.errors import TableError
 from ultrum.sources.table.ambiguous_dates import ReadDates
-from ultrum.sources.table.bars import named_bars
+from ultrum.sources.table.bars import name_bars
 from ultrum.sources.table.centuries import with_centuries
 from ultrum.sources.table.composite_dates import date_cells, side_by_side
 from ultrum.sources.table.date_column import LayoutOptions
@@ -30,9 +30,9 @@ from ultrum.sources.table.fixed_width_dates import by_places, letters_of, second
 from ultrum.sources.table.key_columns import key_columns
 from ultrum.sources.table.number_formats import MISSING, sentinel_in
 from ultrum.sources.table.reading_result import TableOptions
-from ultrum.sources.table.swapped_dates import refuse_swapped
+from ultrum.sources.table.swapped_dates import refuse_day_month_swap
 from ultrum.sources.table.table_detection import Block, find_blocks
-from ultrum.sources.table.type_inference import Typed, typed
+from ultrum.sources.table.type_inference import Typed, type_cells
 from ultrum.sources.table.unpacking import decode
 
 SAMPLE: Final = 12 * 1024
@@ -52,7 +52,7 @@ def read_quick(body: bytes, name: str, options: TableOptions) -> Typed | None:
     try:
         text, encoding = decode(_sample(body), name, options.encoding)
         block = _sample_block(text, name, options, encoding)
-        columns = typed(block, options) if block is not None else None
+        columns = type_cells(block, options) if block is not None else None
     except TableError:
         return None
     if block is None or columns is None or not _is_plain(block, columns):
@@ -87,7 +87,7 @@ def _sample(body: bytes) -> bytes:
 
 def _sample_block(text: str, name: str, options: TableOptions, encoding: str) -> Block | None:
     """The one plain block of the sample."""
-    grid = text_grid(text, name, options.delimiter, encoding).checked(name)
+    grid = text_grid(text, name, options.delimiter, encoding).check_size(name)
     layout = LayoutOptions(options.columns, options.header, options.date_column)
     blocks = find_blocks(grid, layout, name)
     block = blocks[0]
@@ -97,7 +97,7 @@ def _sample_block(text: str, name: str, options: TableOptions, encoding: str) ->
         return None
     if block.lines != list(range(block.lines[0], block.lines[0] + len(block.lines))):
         return None
-    return named_bars(block, name)
+    return name_bars(block, name)
 
 
 def _is_plain(block: Block, columns: Typed) -> bool:
@@ -189,7 +189,7 @@ def _dates(table: pa.Table, block: Block, sample: Typed, first_year: int | None)
     if style.has_short_year:
         moments = with_centuries(moments, first_year, block.place)
     if style.frequency == "D":
-        refuse_swapped(moments, block.place)
+        refuse_day_month_swap(moments, block.place)
     return replace(sample.dates, moments=moments)
 
 

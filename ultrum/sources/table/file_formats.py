@@ -12,7 +12,7 @@ from dataclasses import replace
 from datetime import timedelta
 from typing import Any, Final
 
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import TableError
 from ultrum.sources.limits import current
 from ultrum.sources.table.cell_grid import Grid, Row
@@ -55,7 +55,7 @@ def grids_of(
     else:
         text, text_encoding = decode(body, name, encoding)
         grids = [text_grid(text, name, delimiter, text_encoding)]
-    return [grid.checked(name) for grid in grids]
+    return [grid.check_size(name) for grid in grids]
 
 
 def text_grid(text: str, name: str, delimiter: str | None, encoding: str = "utf-8") -> Grid:
@@ -64,7 +64,7 @@ def text_grid(text: str, name: str, delimiter: str | None, encoding: str = "utf-
     mark = delimiter or _best_delimiter(lines)
     if len(mark) == 1:
         cells = text.count(mark) + len(lines)
-        current().check("cells", cells, f"{name} has {counted(cells, 'cell')}")
+        current().check("cells", cells, f"{name} has {quantity(cells, 'cell')}")
     delimiter_name = {"\t": "tab", " ": SPACES}.get(mark, mark)
     if mark in (SPACES, " "):
         rows: list[Row] = [_ANY_GAP.split(line.strip()) for line in lines]
@@ -73,7 +73,7 @@ def text_grid(text: str, name: str, delimiter: str | None, encoding: str = "utf-
         rows = [_GAPS.split(line.strip()) for line in lines]
         numbers, delimiter_name = list(range(1, len(lines) + 1)), "two or more spaces"
     else:
-        rows, numbers = _parted(text, lines, mark)
+        rows, numbers = _split_rows(text, lines, mark)
         rows = _with_titles_whole(rows, numbers, lines, mark)
     encoding_name = {"utf-8-sig": "UTF-8"}.get(encoding, encoding)
     decisions = (("encoding", encoding_name), ("delimiter", delimiter_name))
@@ -96,11 +96,11 @@ def _with_titles_whole(rows: list[Row], numbers: list[int], lines: list[str], ma
 
 def _lines(text: str, name: str) -> list[str]:
     count = text.count("\n") + (not text.endswith("\n"))
-    current().check("rows", count, f"{name} has {counted(count, 'line')}")
+    current().check("rows", count, f"{name} has {quantity(count, 'line')}")
     return text.splitlines()
 
 
-def _parted(text: str, lines: list[str], mark: str) -> tuple[list[Row], list[int]]:
+def _split_rows(text: str, lines: list[str], mark: str) -> tuple[list[Row], list[int]]:
     """Rows parted by a mark; a quoted cell may hold line breaks, a stray quote may not eat the file."""
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=mark)
     rows: list[Row] = []

@@ -12,11 +12,11 @@ from typing import Any, Final, TypeVar
 import numpy as np
 import pandas as pd
 
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, parse_period, periods_in
-from ultrum.errors import FrequencyError, NotFoundError, TableError, listed
+from ultrum.errors import FrequencyError, NotFoundError, TableError, name_list
 from ultrum.sources.table.reading_result import Decision, Reading, TableOptions
 from ultrum.sources.table.single_value import LoneFigure, find_figure
 
@@ -38,7 +38,7 @@ def is_pattern(text: str) -> bool:
     return bool(_FIELD.search(text)) and "\n" not in text
 
 
-def expanded(pattern: str, expand: Mapping[str, Sequence[str]]) -> list[tuple[str, dict[str, str]]]:
+def expand_pattern(pattern: str, expand: Mapping[str, Sequence[str]]) -> list[tuple[str, dict[str, str]]]:
     """Every address of a pattern, with the values that made it.
 
     Parameters
@@ -51,9 +51,9 @@ def expanded(pattern: str, expand: Mapping[str, Sequence[str]]) -> list[tuple[st
 
     Examples
     --------
-    >>> expanded("rents/{region}.csv", {"region": ["01", "02"]})
+    >>> expand_pattern("rents/{region}.csv", {"region": ["01", "02"]})
     [('rents/01.csv', {'region': '01'}), ('rents/02.csv', {'region': '02'})]
-    >>> [a for a, _ in expanded("fx/{day:%Y-%m}.csv", {"day": ("2024-01", "2024-03")})]
+    >>> [a for a, _ in expand_pattern("fx/{day:%Y-%m}.csv", {"day": ("2024-01", "2024-03")})]
     ['fx/2024-01.csv', 'fx/2024-02.csv', 'fx/2024-03.csv']
     """
     fields = list(dict.fromkeys(m[1] for m in _FIELD.finditer(pattern)))
@@ -142,7 +142,7 @@ def read_many(
         results, absent = _each(places, form, lambda p, _: find_figure(load(p), words, p, options.decimal))
         days = [(_day_of(s, form or "", f), f) for s, f in results]
         return _with_gaps(figure_series(words, days, options), absent)
-    readings, absent = _each(places, form, lambda p, parts: read(p, _dated(options, parts, form)))
+    readings, absent = _each(places, form, lambda p, parts: read(p, _with_day(options, parts, form)))
     if form is not None:
         ordered = sorted(readings, key=lambda r: _day_of(r[0], form, None))
         return _with_gaps(_history(pattern, [r for _, r in ordered]), absent)
@@ -177,13 +177,13 @@ def _with_gaps(reading: Reading, absent: Sequence[str]) -> Reading:
         return reading
     decision = Decision(
         "files missing",
-        f"{counted(len(absent), 'date')} without a file: {listed(absent)}",
+        f"{quantity(len(absent), 'date')} without a file: {name_list(absent)}",
         certainty="gaps",
     )
     return replace(reading, decisions=(*reading.decisions, decision))
 
 
-def _dated(options: TableOptions, parts: Mapping[str, str], form: str | None) -> TableOptions:
+def _with_day(options: TableOptions, parts: Mapping[str, str], form: str | None) -> TableOptions:
     """Options with the day that a file's name holds, for tables that have no dates of their own."""
     if form is None or options.on is not None or not options.headings:
         return options
@@ -229,7 +229,7 @@ def figure_series(words: str, values_found: Sequence[tuple[str, LoneFigure]], op
     decisions = [
         Decision("figure", first.words, line=0),
         Decision("units", unit),
-        Decision("copies", f"{len(values_found)} read, {counted(len(values), 'day')}"),
+        Decision("copies", f"{len(values_found)} read, {quantity(len(values), 'day')}"),
     ]
     return Reading(words, {words: figure.as_table()}, tuple(decisions))
 
@@ -261,7 +261,7 @@ def _history(pattern: str, readings: Sequence[Reading]) -> Reading:
     }
     decision = Decision(
         "copies",
-        f"{len(readings)} joined; {counted(changed, 'value')} changed since earlier copies, later ones kept",
+        f"{len(readings)} joined; {quantity(changed, 'value')} changed since earlier copies, later ones kept",
     )
     first = readings[0]
     return replace(first, name=pattern, fields=fields, decisions=(*first.decisions, decision))
@@ -272,7 +272,7 @@ def _of_one_frequency(metadata_list: list[Metadata], index: pd.Index) -> list[Me
     if not all(a.frequency.code in "BD" for a in metadata_list) or not isinstance(index, pd.DatetimeIndex):
         return metadata_list
     weekend = not np.is_busday(index.to_numpy().astype("datetime64[D]")).all()
-    return [a.changed(frequency=Frequency("D" if weekend else "B")) for a in metadata_list]
+    return [a.replace(frequency=Frequency("D" if weekend else "B")) for a in metadata_list]
 
 
 def _check_units(

@@ -11,7 +11,7 @@ from typing import Any, Final
 from ultrum.core.currency.exchange_rates import is_currency
 from ultrum.errors import TableError
 from ultrum.sources.table.ambiguous_dates import cell_text
-from ultrum.sources.table.cell_grid import Grid, Row, filled, is_date, is_empty, is_value
+from ultrum.sources.table.cell_grid import Grid, Row, content_width, is_date, is_empty, is_value
 from ultrum.sources.table.date_formats import looks_like_date
 from ultrum.sources.table.number_formats import is_blank
 
@@ -121,7 +121,7 @@ def find_heading(
         rows = _heading_rows(grid, above, first, width, column)
     if not rows:
         return Heading([])
-    return _named(grid, rows, width, first, where)
+    return _name_columns(grid, rows, width, first, where)
 
 
 def _heading_rows(grid: Grid, above: int, first: int, width: int, column: int) -> list[int]:
@@ -129,7 +129,7 @@ def _heading_rows(grid: Grid, above: int, first: int, width: int, column: int) -
     rows: list[int] = []
     for i in range(first - 1, max(above, first - 40) - 1, -1):
         row = grid.rows[i]
-        if filled(row) == 0:
+        if content_width(row) == 0:
             if rows or first - i > 3:
                 break
             continue
@@ -144,7 +144,7 @@ def _heading_rows(grid: Grid, above: int, first: int, width: int, column: int) -
 
 
 def _names_dates_alone(row: Row) -> bool:
-    return filled(row) == 1 and len(row) > 1 and cell_text(row[0]).lower() in DATE_WORDS
+    return content_width(row) == 1 and len(row) > 1 and cell_text(row[0]).lower() in DATE_WORDS
 
 
 def is_bad_period(row: Row, column: int) -> bool:
@@ -161,8 +161,8 @@ def _could_name(row: Row, width: int, column: int, more: bool) -> bool:
         return False
     texts = [c for c in row if not is_empty(c)]
     if more:  # a row of groups, codes or titles over the names
-        return filled(row) <= width and len(row) >= width - 1 and len(texts) >= 2
-    return filled(row) <= width and len(row) >= width - 1 and len(texts) >= max(1, (width - 1) // 2)
+        return content_width(row) <= width and len(row) >= width - 1 and len(texts) >= 2
+    return content_width(row) <= width and len(row) >= width - 1 and len(texts) >= max(1, (width - 1) // 2)
 
 
 def looks_like_data(row: Row, column: int) -> bool:
@@ -175,9 +175,9 @@ def looks_like_data(row: Row, column: int) -> bool:
     return bool(values) and all(is_value(c) or is_date(c) for c in values)
 
 
-def _named(grid: Grid, rows: list[int], width: int, first: int, where: str) -> Heading:
+def _name_columns(grid: Grid, rows: list[int], width: int, first: int, where: str) -> Heading:
     """Names out of the heading's rows."""
-    padded = {i: _padded(grid.rows[i], width) for i in rows}
+    padded = {i: _pad(grid.rows[i], width) for i in rows}
     units_row = _units_row(padded, rows)
     naming = [i for i in rows if i != units_row]
     chosen = _unique_row(padded, naming)
@@ -186,7 +186,7 @@ def _named(grid: Grid, rows: list[int], width: int, first: int, where: str) -> H
         others = [padded[i] for i in naming if i != chosen and padded[i] != names]
     else:
         chosen = naming[-1]
-        names = _joined_names([_spread_right(padded[i]) for i in naming[:-1]] + [padded[chosen]])
+        names = _join_names([_spread_right(padded[i]) for i in naming[:-1]] + [padded[chosen]])
         others = []
     names = _without_empty(names, grid, first, width)
     twice = [n for n, count in Counter(n for n in names if n).items() if count > 1]
@@ -199,7 +199,7 @@ def _named(grid: Grid, rows: list[int], width: int, first: int, where: str) -> H
     return Heading(names, titles, units, rows[0], grid.lines[chosen])
 
 
-def _padded(row: Row, width: int) -> list[str]:
+def _pad(row: Row, width: int) -> list[str]:
     """Texts of a heading's row; one cell short means that the dates' column has no name."""
     texts = [" ".join(cell_text(c).split()) for c in row]
     if len(texts) == width - 1 and texts and texts[0].lower() not in DATE_WORDS:
@@ -257,7 +257,7 @@ def _spread_right(texts: Sequence[str]) -> list[str]:
     return spread
 
 
-def _joined_names(rows: Sequence[Sequence[str]]) -> list[str]:
+def _join_names(rows: Sequence[Sequence[str]]) -> list[str]:
     """Names of several rows, one under the other, joined by points."""
     return [".".join(dict.fromkeys(t for t in parts if t)) for parts in zip(*rows, strict=True)]
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from typing import Any, Final
 
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import TableError
 from ultrum.sources.limits import current
 from ultrum.sources.table.cell_grid import Grid, Row
@@ -102,8 +102,8 @@ def _spread(table: Any) -> list[Row]:
                 for j in range(wide):
                     grid[r + i, c + j] = text
             c += wide
-            most.check("columns", c, f"A table of the page: a line has {counted(c, 'cell')}")
-            most.check("cells", len(grid), f"A table of the page has {counted(len(grid), 'cell')} and more")
+            most.check("columns", c, f"A table of the page: a line has {quantity(c, 'cell')}")
+            most.check("cells", len(grid), f"A table of the page has {quantity(len(grid), 'cell')} and more")
     width = max((c for _, c in grid), default=-1) + 1
     spread: list[Row] = [[grid.get((r, c), "") for c in range(width)] for r in range(len(rows))]
     for r in alone:
@@ -121,7 +121,7 @@ def _cell_words(cell: Any) -> str:
     def _add(element: Any) -> None:
         hidden = _HIDDEN.search(element.get("style") or "") or element.get("hidden") is not None
         if element.tag == "sup" and "".join(pieces).strip():
-            pieces.append(_raised("".join(element.itertext()).strip()))
+            pieces.append(_superscript("".join(element.itertext()).strip()))
         elif isinstance(element.tag, str) and element.tag not in ("script", "style") and not hidden:
             pieces.append(" " if element.tag in _BREAKS else "")
             pieces.append(element.text or "")
@@ -134,7 +134,7 @@ def _cell_words(cell: Any) -> str:
     return " ".join("".join(pieces).split())
 
 
-def _raised(text: str) -> str:
+def _superscript(text: str) -> str:
     """A raised text as a footnote mark or exponent that stays apart from the number before it."""
     digits = re.sub(r"[\s,;()\[\]]", "", text)
     if digits.isdigit():

@@ -47,12 +47,12 @@ def key_columns(texts: Mapping[str, Array], moments: Dates) -> list[str] | None:
     """
     steps = np.diff(moments.astype(np.int64))
     if (steps > 0).all() or pd.Series(moments).is_unique:
-        return _named_identifier(texts)
+        return _identifier_columns(texts)
     keys = _identifying([n for n in texts if n.lower() not in _ATTRIBUTES], texts, moments)
     return keys or _identifying([n for n in texts if n.lower() in _LAST_RESORT], texts, moments)
 
 
-def _named_identifier(texts: Mapping[str, Array]) -> list[str]:
+def _identifier_columns(texts: Mapping[str, Array]) -> list[str]:
     """A column that is called an identifier and has several, each more than once on average."""
     for name, cells in texts.items():
         count = len(pd.unique(pd.Series(cells)))

@@ -12,11 +12,11 @@ from dataclasses import replace
 from datetime import date, datetime, timedelta
 from typing import Any, Final
 
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import Grid, Row, is_empty, is_value
 from ultrum.sources.table.date_formats import serial_moment
-from ultrum.sources.table.periods_of_year import YEAR, labelled, part_of_year
+from ultrum.sources.table.periods_of_year import YEAR, label_part, part_of_year
 
 _FIRST_COLUMNS: Final = 4
 _FIRST_ROWS: Final = 60
@@ -38,7 +38,7 @@ def _is_year(cell: Any) -> bool:
 def _years_down(grid: Grid) -> Grid:
     """A year next to the first of its months or quarters applies to each of them."""
     for column in range(_FIRST_COLUMNS):
-        if not _may_be_merged(grid.rows[:_FIRST_ROWS], column):
+        if not _may_span_cells(grid.rows[:_FIRST_ROWS], column):
             continue
         cells = [row[column] if len(row) > column else "" for row in grid.rows]
         years = [i for i, c in enumerate(cells) if _is_year(c)]
@@ -65,7 +65,7 @@ def _years_down(grid: Grid) -> Grid:
     return grid
 
 
-def _may_be_merged(rows: Sequence[Row], column: int) -> bool:
+def _may_span_cells(rows: Sequence[Row], column: int) -> bool:
     """Whether among the first rows a year is above an empty cell."""
     cells = [row[column] for row in rows if len(row) > column]
     return any(is_empty(b) and _is_year(a) for a, b in itertools.pairwise(cells))
@@ -114,7 +114,7 @@ def _years_across(grid: Grid) -> Grid:
         row, year = list(grid.rows[under]), ""
         for c in range(years[0], len(row)):
             year = cell_text(above[c]) if c < len(above) and _is_year(above[c]) else year
-            row[c] = labelled(year, parts[c]) if c in parts else f"{year} {cell_text(row[c])}".strip()
+            row[c] = label_part(year, parts[c]) if c in parts else f"{year} {cell_text(row[c])}".strip()
         kept = [k for k in range(len(grid.rows)) if k not in (i, under)]
         rows = {k: grid.rows[k] for k in kept} | {under: row}
         order = sorted(rows)
@@ -156,12 +156,12 @@ def _under_year_rows(grid: Grid) -> Grid:
             if i in years:
                 year = cells[i]
                 continue
-            named = labelled(year, parts[i]) if i in parts else None
+            named = label_part(year, parts[i]) if i in parts else None
             rows.append([*row[:column], named, *row[column + 1 :]] if named else row)
             lines.append(grid.lines[i])
         decisions = (
             "layout",
-            f"parts of years under {counted(len(years), 'row')} of years; those rows are left out",
+            f"parts of years under {quantity(len(years), 'row')} of years; those rows are left out",
         )
         return replace(grid, rows=rows, lines=lines, decisions=(*grid.decisions, decisions))
     return grid

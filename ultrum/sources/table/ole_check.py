@@ -37,8 +37,8 @@ def _check(body: bytes) -> None:
     most = len(body) // size + 1
     table = _table(body, size, most)
     directory = _chain(table, _number(body, 0x30), most)
-    small = _joined(body, _chain(table, _number(body, 0x3C), most), size)
-    entries = _joined(body, directory, size).astype("<u4").tobytes()
+    small = _join(body, _chain(table, _number(body, 0x3C), most), size)
+    entries = _join(body, directory, size).astype("<u4").tobytes()
     if len(entries) != len(directory) * size:
         raise ValueError("its directory is cut short")
     for place in range(0, len(entries), _ENTRY):
@@ -61,10 +61,10 @@ def _table(body: bytes, size: int, most: int) -> Ints:
         seen += 1
         if seen > most:
             raise ValueError("the list of its tables is circular")
-    return _joined(body, places[places < _LAST], size)
+    return _join(body, places[places < _LAST], size)
 
 
-def _joined(body: bytes, sectors: Ints, size: int) -> Ints:
+def _join(body: bytes, sectors: Ints, size: int) -> Ints:
     parts = [_sector(body, int(s), size) for s in sectors]
     return np.concatenate(parts) if parts else np.zeros(0, np.int64)
 

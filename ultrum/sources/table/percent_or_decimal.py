@@ -14,7 +14,7 @@ from typing import Any, Final
 import numpy as np
 
 from ultrum.core.currency.exchange_rates import is_currency, pair_in
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import TableError
 from ultrum.sources.table.number_formats import ReadNumbers
 
@@ -115,11 +115,11 @@ def unit_of(
     """
     facts = _facts(f"{name} {title} {subtitle}", subtitle, numbers)
     if given is not None:
-        return _as_given(given, facts, where)
+        return _as_option(given, facts, where)
     count = int(np.isfinite(numbers.values).sum())
     if numbers.percent:
         if numbers.percent < count:
-            signs = f"a percent sign is at {numbers.percent} of the {counted(count, 'number')} in '{name}'"
+            signs = f"a percent sign is at {numbers.percent} of the {quantity(count, 'number')} in '{name}'"
             raise TableError(f"{where}: {signs}, at the others none; set units='percent' or units='decimal'.")
         return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, "", "percent signs in the cells")
     if _PERCENT_SIGN.search(subtitle) or _PERCENT_SIGN.search(f"{name} {title}"):
@@ -155,7 +155,7 @@ def _too_large(numbers: ReadNumbers) -> bool:
     return bool(len(valid)) and float(np.median(np.abs(valid))) > _LARGEST_RATE
 
 
-def _as_given(given: str, facts: Mapping[str, Any], where: str) -> UnitFinding:
+def _as_option(given: str, facts: Mapping[str, Any], where: str) -> UnitFinding:
     codes = re.fullmatch(r"([A-Z]{3})(?:/([A-Z]{3}))?", given)
     if given not in GIVEN and not (codes and all(is_currency(c) for c in codes.groups() if c)):
         raise TableError(

@@ -11,7 +11,7 @@ from ultrum.sources.table.date_formats import (
     NTH,
     NTHS,
     QUARTER_WORD,
-    month_named,
+    month_of_name,
     style_of,
 )
 
@@ -43,10 +43,10 @@ def part_of_year(cell: Any) -> tuple[str, int] | None:
     if match := _QUARTER.fullmatch(text):
         return "Q", _number(match.groupdict())
     if match := _SPAN.fullmatch(text):
-        return "Q", (month_named(match["quarter"][:3]) + 2) // 3
+        return "Q", (month_of_name(match["quarter"][:3]) + 2) // 3
     if match := _HALF.fullmatch(text):
         return "S", int(match[1] or match[2] or match[3])
-    return ("M", month_named(text)) if is_month_name(text) and not style_of(text) else None
+    return ("M", month_of_name(text)) if is_month_name(text) and not style_of(text) else None
 
 
 def _number(parts: dict[str, str | None]) -> int:
@@ -63,18 +63,18 @@ def is_month_name(text: str) -> bool:
     if not text[:1].isalpha() or len(text) > 12 or not all(c.isalpha() or c == "." for c in text):
         return False
     try:
-        month_named(text)
+        month_of_name(text)
     except ValueError:
         return False
     return True
 
 
-def labelled(year: str, part: tuple[str, int]) -> str:
+def label_part(year: str, part: tuple[str, int]) -> str:
     """SDMX-like name of a part of a year.
 
     Examples
     --------
-    >>> labelled("2024", ("Q", 3)), labelled("2024", ("M", 3))
+    >>> label_part("2024", ("Q", 3)), label_part("2024", ("M", 3))
     ('2024-Q3', '2024-03')
     """
     kind, number = part

@@ -10,9 +10,9 @@ from typing import Final
 
 import numpy as np
 
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.time_series import SeriesTable
-from ultrum.errors import TableError, listed, one_of
+from ultrum.errors import TableError, name_list, one_of
 from ultrum.sources.table.reading_result import Decision, Reading
 
 _CLOSE: Final = (
@@ -106,29 +106,29 @@ def price_table(reading: Reading, price_column: str = "", volume_column: str = "
         raise TableError(f"{reading.name} has no column of numbers by date, so no prices.")
     if any(table.names != [column] for column, table in reading.fields.items()):
         column = _chosen(reading, price_column)
-        return _finished(reading, reading.fields[column], column, volume_column)
-    column = _match(reading, price_column) if price_column else _named_price(reading)
+        return _price_table(reading, reading.fields[column], column, volume_column)
+    column = _match(reading, price_column) if price_column else _price_heading(reading)
     if column and not price_column:
         _check_one_asset(reading, column)
     if price_column or column:
         column = column or _chosen(reading, price_column)
         name = asset or PurePosixPath(reading.name).name.split(".")[0]
-        prices = _renamed(reading.fields[column], name)
-        return _finished(reading, prices, column, volume_column, name)
+        prices = _rename(reading.fields[column], name)
+        return _price_table(reading, prices, column, volume_column, name)
     return _wide(reading)
 
 
-def _renamed(table: SeriesTable, name: str) -> SeriesTable:
+def _rename(table: SeriesTable, name: str) -> SeriesTable:
     """A table of one series under another name."""
     return table.only().with_metadata(name=name).as_table()
 
 
-def _named_price(reading: Reading) -> str:
+def _price_heading(reading: Reading) -> str:
     """The column whose heading is that of a price, an adjusted one first; empty where there is none."""
     adjusted = [c for c, t in reading.fields.items() if t.metadata[0].income == "total"]
-    for words, found in ((_ADJUSTED, adjusted), (_CLOSE, []), (_VALUE, [])):
+    for words, first in ((_ADJUSTED, adjusted), (_CLOSE, []), (_VALUE, [])):
         named = [c for c in reading.fields if plain_heading(c) in words]
-        candidates = list(dict.fromkeys([*found, *named]))
+        candidates = list(dict.fromkeys([*first, *named]))
         if len(candidates) > 1:
             raise _ambiguous(reading, candidates)
         if candidates:
@@ -138,7 +138,7 @@ def _named_price(reading: Reading) -> str:
 
 def _ambiguous(reading: Reading, columns: Sequence[str]) -> TableError:
     """Several columns can be the price."""
-    names = listed(f"'{c}'" for c in columns)
+    names = name_list(f"'{c}'" for c in columns)
     return TableError(f"{reading.name}: {names} can each be the price.", setting="price_column")
 
 
@@ -146,14 +146,14 @@ def _check_one_asset(reading: Reading, column: str) -> None:
     """Refuse a column such as 'Index' beside columns that can be further assets."""
     if plain_heading(column) not in _VALUE:
         return
-    known = (*_BARS, *_VOLUME)
+    expected = (*_BARS, *_VOLUME)
     others = [
         c
         for c, t in reading.fields.items()
-        if c != column and plain_heading(c) not in known and t.metadata[0].measure in ("", "price")
+        if c != column and plain_heading(c) not in expected and t.metadata[0].measure in ("", "price")
     ]
     if others:
-        names = listed(f"'{c}'" for c in others)
+        names = name_list(f"'{c}'" for c in others)
         raise TableError(
             f"{reading.name}: '{column}' can be the price of one asset, or an asset beside {names}.",
             fix=f"Name the price column, or, if '{column}' is an asset, give it another heading.",
@@ -178,20 +178,20 @@ def _chosen(reading: Reading, price_column: str) -> str:
             raise TableError(f"{reading.name} has no column '{price_column}'; {hint}", setting="price_column")
         return column
     priced = [c for c, t in reading.fields.items() if t.metadata[0].measure in ("price", "index")]
-    options = [c for c in [_named_price(reading)] if c] or priced or list(reading.fields)
+    options = [c for c in [_price_heading(reading)] if c] or priced or list(reading.fields)
     if len(options) > 1:
         raise _ambiguous(reading, options)
     return options[0]
 
 
-def _finished(
+def _price_table(
     reading: Reading, prices: SeriesTable, column: str, volume_column: str, asset: str = ""
 ) -> PriceTable:
     """The prices of one column with their measure, the volumes, and what was decided."""
-    volume = _match(reading, volume_column) if volume_column else _named_volume(reading)
+    volume = _match(reading, volume_column) if volume_column else _volume_heading(reading)
     volumes = reading.fields[volume] if volume else None
     if volumes is not None and asset:
-        volumes = _renamed(volumes, asset)
+        volumes = _rename(volumes, asset)
     if volumes is not None and volumes.names != prices.names:
         volumes = None
     if plain_heading(column) in _ADJUSTED:
@@ -207,7 +207,7 @@ def _finished(
     return PriceTable(prices, volumes, column, (*notes, *decisions))
 
 
-def _named_volume(reading: Reading) -> str:
+def _volume_heading(reading: Reading) -> str:
     return next((c for c in reading.fields if plain_heading(c) in _VOLUME), "")
 
 
@@ -217,14 +217,14 @@ def _wide(reading: Reading) -> PriceTable:
     columns = {c: t for c, t in reading.fields.items() if t.metadata[0].measure not in other}
     if not columns:
         raise TableError(
-            f"{reading.name}: none of {listed(reading.fields)} is a price. If one is, read the "
+            f"{reading.name}: none of {name_list(reading.fields)} is a price. If one is, read the "
             "table with measure=price."
         )
     table = SeriesTable.of([t[n] for t in columns.values() for n in t.names])
     prices, decisions = _with_measure(reading.name, table)
     left_out = [c for c in reading.fields if c not in columns]
     what = "returns" if prices.metadata[0].is_return else "prices"
-    notes = [Decision("shape", f"a column of {what} for each of {counted(len(columns), 'asset')}")]
+    notes = [Decision("shape", f"a column of {what} for each of {quantity(len(columns), 'asset')}")]
     if left_out:
         notes.append(Decision("columns not used", ", ".join(left_out)))
     return PriceTable(prices, None, "", (*notes, *decisions))

@@ -12,13 +12,13 @@ from dataclasses import replace
 from datetime import date
 from typing import Any, Final
 
-from ultrum.core.arguments import checked
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.arguments import validate_arguments
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError
 from ultrum.file_access import path_of
 from ultrum.sources.http_client import HttpClient
-from ultrum.sources.table.bars import named_bars
+from ultrum.sources.table.bars import name_bars
 from ultrum.sources.table.cell_grid import Grid
 from ultrum.sources.table.composite_dates import side_by_side
 from ultrum.sources.table.date_column import LayoutOptions
@@ -26,7 +26,7 @@ from ultrum.sources.table.fast_csv import read_quick
 from ultrum.sources.table.file_formats import grids_of
 from ultrum.sources.table.file_kinds import kind_of
 from ultrum.sources.table.file_patterns import (
-    expanded,
+    expand_pattern,
     figure_series,
     files_of,
     is_pattern,
@@ -38,14 +38,14 @@ from ultrum.sources.table.reading_result import Decision, Reading, TableOptions
 from ultrum.sources.table.series_assembly import assemble
 from ultrum.sources.table.single_value import find_figure
 from ultrum.sources.table.table_detection import Block, find_blocks
-from ultrum.sources.table.type_inference import typed
-from ultrum.sources.table.undated_tables import dated_grid
+from ultrum.sources.table.type_inference import type_cells
+from ultrum.sources.table.undated_tables import add_day_column
 from ultrum.sources.table.unpacking import read_file, unpack
 
 _FAR_LARGER: Final = 3
 
 
-@checked
+@validate_arguments
 def read_series(
     source: str | bytes | os.PathLike[str],
     *,
@@ -157,19 +157,19 @@ def read_series(
     options = TableOptions.of(**{k: list(v) if k == "columns" and v is not None else v for k, v in given.items()},
                               **facts)  # fmt: skip
     if isinstance(source, str | os.PathLike) and is_pattern(str(source)):
-        places = expanded(str(source), expand) if expand else files_of(str(source))
+        places = expand_pattern(str(source), expand) if expand else files_of(str(source))
         return read_many(str(source), places, options, lambda p, o: _read(p, o, ""),
-                         lambda p: _obtained(p)[0])  # fmt: skip
+                         lambda p: _obtain(p)[0])  # fmt: skip
     live = isinstance(source, str) and source.startswith(("http://", "https://"))
     return _read(source, options, str(date.today()) if live else "")
 
 
 def _read(source: str | bytes | os.PathLike[str], options: TableOptions, day: str) -> Reading:
-    body, name, kind = _obtained(source)
+    body, name, kind = _obtain(source)
     return read_table(body, name, options.in_charset(kind, body), day)
 
 
-def _obtained(source: str | bytes | os.PathLike[str]) -> tuple[bytes, str, str]:
+def _obtain(source: str | bytes | os.PathLike[str]) -> tuple[bytes, str, str]:
     """Bytes of what is to be read, its name for people, and its type as a server gives it."""
     if isinstance(source, bytes):
         return source, "bytes", ""
@@ -201,10 +201,10 @@ def read_table(body: bytes, name: str, options: TableOptions | None = None, retr
     except TableError:
         if not options.headings:
             raise
-        grid = dated_grid(grids, options.headings, options.on or retrieved, name)
+        grid = add_day_column(grids, options.headings, options.on or retrieved, name)
         options = replace(options, asset_column=options.asset_column or str(grid.rows[0][1]))
         chosen, aside = find_blocks(grid, LayoutOptions(date_column=1), name), []
-    return _merged([_read_block(b, name, options) for b in chosen], aside)
+    return _merge_readings([_read_block(b, name, options) for b in chosen], aside)
 
 
 def _lone_figure(body: bytes, name: str, options: TableOptions) -> Reading:
@@ -216,19 +216,19 @@ def _lone_figure(body: bytes, name: str, options: TableOptions) -> Reading:
 
 
 def _read_block(block: Block, name: str, options: TableOptions) -> Reading:
-    named = named_bars(block, name)
+    named = name_bars(block, name)
     whole = side_by_side(named) or named
-    reading = assemble(name, typed(whole, options), options)
-    return _retitled(reading, block) if whole is not named else reading
+    reading = assemble(name, type_cells(whole, options), options)
+    return _retitle(reading, block) if whole is not named else reading
 
 
-def _retitled(reading: Reading, block: Block) -> Reading:
+def _retitle(reading: Reading, block: Block) -> Reading:
     """The one series of a table of months next to years takes the table's title as its name."""
     if list(reading.fields) != ["value"]:
         return reading
     title = block.title or block.grid.name
     table = reading.fields["value"]
-    metadata_list = [a.changed(name=title, title=title) for a in table.metadata]
+    metadata_list = [a.replace(name=title, title=title) for a in table.metadata]
     return replace(reading, fields={title: SeriesTable.from_arrays(table.block, table.index, metadata_list)})
 
 
@@ -240,7 +240,7 @@ def _chosen_blocks(grids: list[Grid], name: str, options: TableOptions) -> tuple
     fault: TableError | None = None
     for number, grid in enumerate(grids):
         try:
-            blocks = _with_headings(_found_blocks(grid, layout, _place(grid, name)), options.headings)
+            blocks = _with_headings(_find_blocks(grid, layout, _place(grid, name)), options.headings)
             if blocks:
                 by_grid[number] = blocks
         except TableError as error:
@@ -250,19 +250,19 @@ def _chosen_blocks(grids: list[Grid], name: str, options: TableOptions) -> tuple
             raise TableError(f"{name}: no table has the headings {', '.join(options.headings)}.")
         raise fault or TableError(f"{name}: no table was found.")
     number, aside = _chosen_grid(grids, by_grid, name)
-    blocks = _numbered(by_grid[number], options.block, name)
+    blocks = _number_blocks(by_grid[number], options.block, name)
     main = blocks[0].family
     read = sorted((b for b in blocks if b.family == main), key=lambda b: b.lines[0])
     aside += [
         Decision("set aside",
-                 f"{counted(len(b.rows), 'row')} from line {b.lines[0]}, of another frequency ({b.family})",
+                 f"{quantity(len(b.rows), 'row')} from line {b.lines[0]}, of another frequency ({b.family})",
                  f"block='{b.title[:40]}'" if b.title else "", "other block", b.lines[0])
         for b in blocks if b.family != main
     ]  # fmt: skip
     return read, aside
 
 
-def _found_blocks(grid: Grid, layout: LayoutOptions, where: str) -> list[Block]:
+def _find_blocks(grid: Grid, layout: LayoutOptions, where: str) -> list[Block]:
     """Blocks of a grid; bare numbers are dates only where the heading confirms it."""
     try:
         return find_blocks(grid, layout, where)
@@ -295,16 +295,16 @@ def _chosen_grid(grids: list[Grid], by_grid: dict[int, list[Block]], name: str) 
     if len(ranked) == 1:
         return ranked[0], []
     if sizes[ranked[0]] < _FAR_LARGER * sizes[ranked[1]]:
-        listed = ", ".join(f"'{grids[n].name}' ({counted(sizes[n], 'row')})" for n in sorted(ranked))
+        listed = ", ".join(f"'{grids[n].name}' ({quantity(sizes[n], 'row')})" for n in sorted(ranked))
         raise TableError(f"{name} holds several tables: {listed}. Choose one: sheet='{grids[ranked[0]].name}'.")
     aside = [
-        Decision("set aside", f"'{grids[n].name}', {counted(sizes[n], 'row')}", certainty="other sheet")
+        Decision("set aside", f"'{grids[n].name}', {quantity(sizes[n], 'row')}", certainty="other sheet")
         for n in ranked[1:]
     ]
     return ranked[0], aside
 
 
-def _numbered(blocks: list[Block], wanted: str | int | None, name: str) -> list[Block]:
+def _number_blocks(blocks: list[Block], wanted: str | int | None, name: str) -> list[Block]:
     """Blocks, largest first, or the one asked for."""
     if wanted is None:
         return blocks
@@ -316,11 +316,13 @@ def _numbered(blocks: list[Block], wanted: str | int | None, name: str) -> list[
     same = [b for b in in_order if str(wanted).lower() in b.title.lower()]
     if len(same) != 1:
         listed = ", ".join(f"'{b.title}'" for b in in_order)
-        raise TableError(f"{name}: {counted(len(same), 'block')} with the title '{wanted}'; there are: {listed}.")
+        raise TableError(
+            f"{name}: {quantity(len(same), 'block')} with the title '{wanted}'; there are: {listed}."
+        )
     return same
 
 
-def _merged(readings: list[Reading], aside: list[Decision]) -> Reading:
+def _merge_readings(readings: list[Reading], aside: list[Decision]) -> Reading:
     """Several blocks of one frequency as one reading; names used twice take their block's number."""
     first = readings[0]
     fields, decisions, rejected = (
@@ -331,7 +333,7 @@ def _merged(readings: list[Reading], aside: list[Decision]) -> Reading:
     for number, other in enumerate(readings[1:], start=2):
         for column, table in other.fields.items():
             named = column if column not in fields else f"{column} ({number})"
-            fields[named] = table if named == column else _renamed(table, column, named)
+            fields[named] = table if named == column else _rename_column(table, column, named)
         taken = {(d.what, d.chosen) for d in decisions}
         decisions += [replace(d, what=f"{d.what}, table {number}") for d in other.decisions
                       if (d.what, d.chosen) not in taken]  # fmt: skip
@@ -339,6 +341,6 @@ def _merged(readings: list[Reading], aside: list[Decision]) -> Reading:
     return replace(first, fields=fields, decisions=tuple(decisions), rejected=tuple(rejected))
 
 
-def _renamed(table: SeriesTable, column: str, named: str) -> SeriesTable:
-    metadata_list = [a.changed(name=named) if a.name == column else a for a in table.metadata]
+def _rename_column(table: SeriesTable, column: str, named: str) -> SeriesTable:
+    metadata_list = [a.replace(name=named) if a.name == column else a for a in table.metadata]
     return SeriesTable.from_arrays(table.block, table.index, metadata_list)

@@ -11,7 +11,7 @@ from typing import Any, Final
 import pandas as pd
 
 from ultrum.core.currency.exchange_rates import is_currency
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.metadata import check_facts
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
@@ -103,7 +103,7 @@ class Reading(TextInNotebooks):
             for d in self.decisions
         )
         return (
-            f"{self.name}: {len(self.series)} series, {counted(len(self.records), 'row')}, "
+            f"{self.name}: {len(self.series)} series, {quantity(len(self.records), 'row')}, "
             f"{len(self.rejected)} rejected\n{decisions}"
         )
 

@@ -12,7 +12,7 @@ import pandas as pd
 
 from ultrum.core.array_types import Array, Dates, Ints
 from ultrum.core.currency.exchange_rates import pair_in
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency
@@ -63,7 +63,7 @@ def assemble(name: str, columns: Typed, options: TableOptions) -> Reading:
     TableError
         If periods repeat without a key column, or intraday data have no time zone.
     """
-    if options.timezone and columns.dates.timed and columns.dates.offsets is None:
+    if options.timezone and columns.dates.has_times and columns.dates.offsets is None:
         columns = replace(columns, dates=in_zone(columns.dates, options.timezone, name))
     columns, twice = _without_copies(columns)
     decisions = [*columns.decisions, *twice, *_unit_decisions(columns)]
@@ -74,7 +74,7 @@ def assemble(name: str, columns: Typed, options: TableOptions) -> Reading:
     keys = _key_columns(columns, options)
     if keys is None:
         return _records(plain, columns, name)
-    labels = _joined_keys(columns, keys)
+    labels = _join_keys(columns, keys)
     rows = _rows(columns, labels, options, name)
     if rows is None:
         loose = Decision("shape", "dated records: their dates follow no frequency")
@@ -100,7 +100,7 @@ def _records(plain: Reading, columns: Typed, name: str) -> Reading:
     days = columns.dates.moments
     twice = pd.Series(days)[pd.Series(days).duplicated()]
     raise TableError(
-        f"{name}: {counted(len(twice), 'duplicate period')}, first {str(twice.iloc[0])[:10]}. Remove one of "
+        f"{name}: {quantity(len(twice), 'duplicate period')}, first {str(twice.iloc[0])[:10]}. Remove one of "
         "each, or set the column that names the asset: asset_column=..."
     )
 
@@ -125,7 +125,7 @@ def _without_copies(typed_columns: Typed) -> tuple[Typed, list[Decision]]:
     statuses = {n: c[kept] for n, c in typed_columns.statuses.items()}
     decision = Decision(
         "duplicates",
-        f"{counted(int(repeated.sum()), 'repeated row')} left out; one of each kept",
+        f"{quantity(int(repeated.sum()), 'repeated row')} left out; one of each kept",
     )
     return replace(
         typed_columns, dates=dates, columns=columns, statuses=statuses,
@@ -165,7 +165,7 @@ def _key_columns(columns: Typed, options: TableOptions) -> list[str] | None:
     return key_columns(texts, columns.dates.instants)
 
 
-def _joined_keys(columns: Typed, keys: Sequence[str]) -> Array | None:
+def _join_keys(columns: Typed, keys: Sequence[str]) -> Array | None:
     if not keys:
         return None
     joined = columns.columns[keys[0]].astype(str)
@@ -188,7 +188,7 @@ def _rows(columns: Typed, labels: Array | None, options: TableOptions, name: str
     if frequency.code in "HN":
         stamps = _stamps(dates, options, name)
         return _Rows(stamps.asi8, frequency, lambda o: _stamp_index(o, stamps), certainty)
-    timed = ", the time of day left out" if dates.timed else ""
+    timed = ", the time of day left out" if dates.has_times else ""
     days = dates.moments.astype("datetime64[D]")
     ordinals = frequency.ordinals(days)
     if not options.frequency and not _are_distinct(ordinals, labels):
@@ -207,7 +207,7 @@ def _frequency(dates: ReadDates, labels: Array | None) -> tuple[Frequency, str] 
     if dates.frequency != "D":
         return Frequency(dates.frequency), "sure"
     moments = dates.moments
-    if dates.timed:
+    if dates.has_times:
         longest = moments if labels is None else moments[labels == pd.Series(labels).mode()[0]]
         if len(distinct(longest.astype("datetime64[D]"))) < len(longest):
             return intraday_frequency(longest), "read off the smallest step"
@@ -260,7 +260,7 @@ def _wide(name: str, columns: Typed, rows: _Rows, options: TableOptions) -> dict
     if len(twice):
         label = str(rows.index_of(ordered[twice[:1]])[0])
         raise TableError(
-            f"{name}: {counted(len(twice), f'duplicate {rows.frequency.name} period')}, first {label}. Remove "
+            f"{name}: {quantity(len(twice), f'duplicate {rows.frequency.name} period')}, first {label}. Remove "
             "one of each, or set the column that names the asset: asset_column=..."
         )
     index = rows.index_of(ordered)
@@ -289,10 +289,10 @@ def _long(
     filled[place, columns] = True
     if filled.sum() < len(columns):
         raise TableError(
-            f"{name}: {counted(len(columns) - int(filled.sum()), 'row')} with the date and "
+            f"{name}: {quantity(len(columns) - int(filled.sum()), 'row')} with the date and "
             f"{' and '.join(repr(k) for k in keys)} of another. Keep one of each."
         )
-    stated = {fact: _stated(name, typed_columns, labels, fact) for fact in ("currency", "title", "name")}
+    stated = {fact: _fact_values(name, typed_columns, labels, fact) for fact in ("currency", "title", "name")}
     pairs = _pairs_of(typed_columns, keys, labels)
     index, fields = rows.index_of(ordinals), {}
     alone = len(typed_columns.numeric) == 1 and typed_columns.numeric[0].lower() in _VALUE_NAMES
@@ -335,17 +335,17 @@ def _of_member(
     """Metadata with the values of the table's other columns for one asset, or for a pair of currencies."""
     facts: dict[str, Any] = {}
     if pair and metadata.measure in ("", "quote", "rate", "price"):
-        return metadata.changed(measure="quote", unit=pair, currency="", timing="")
+        return metadata.replace(measure="quote", unit=pair, currency="", timing="")
     currency = stated["currency"].get(name, "")
     if currency and metadata.measure == "price" and metadata.unit in ("", "currency"):
         facts["currency"] = currency
     title = stated["title"].get(name) or stated["name"].get(name)
     if title and not metadata.title:
         facts["title"] = title
-    return metadata.changed(**facts) if facts else metadata
+    return metadata.replace(**facts) if facts else metadata
 
 
-def _stated(name: str, columns: Typed, labels: Array | None, fact: str) -> dict[Any, str]:
+def _fact_values(name: str, columns: Typed, labels: Array | None, fact: str) -> dict[Any, str]:
     """The value of a column for each asset."""
     if fact not in columns.columns or fact in columns.units or labels is None:
         return {}

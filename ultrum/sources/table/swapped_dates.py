@@ -7,7 +7,7 @@ from typing import Any, Final
 import numpy as np
 
 from ultrum.core.array_types import DAY, Bools, Dates, Ints
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import TableError
 
 _LEAST_ROWS: Final = 4
@@ -16,7 +16,7 @@ _WEEKENDS: Final = 0.15  # of days up to the twelfth, where later days have none
 _MANY: Final = 20
 
 
-def refuse_swapped(moments: Dates, where: str) -> None:
+def refuse_day_month_swap(moments: Dates, where: str) -> None:
     """Refuse dates of which those up to the twelfth of a month have day and month exchanged.
 
     A spreadsheet that expects the month first reads 05/03/2024 as 3 May and leaves 15/03/2024 as it
@@ -31,16 +31,16 @@ def refuse_swapped(moments: Dates, where: str) -> None:
     early = _day(days) <= 12
     if len(days) < _LEAST_ROWS or early.all() or not early.any():
         return
-    exchanged = _exchanged(days, early)
+    exchanged = _exchange_day_month(days, early)
     before, after = _turns(days), _turns(exchanged)
     ordered = before > 0 and after <= _BETTER * before
     if not (ordered or _on_weekends(days, exchanged, early)):
         return
     changed = np.flatnonzero(exchanged != days)
     raise TableError(
-        f"{where}: day and month are exchanged in {counted(len(changed), 'date')} whose day is 12 or less, first "
-        f"{days[changed[0]]}, which is {exchanged[changed[0]]} by the order of the rows; a spreadsheet read them "
-        "month first. Take the file from its source again, with dates written 2024-03-15."
+        f"{where}: day and month are exchanged in {quantity(len(changed), 'date')} whose day is 12 or less, "
+        f"first {days[changed[0]]}, which is {exchanged[changed[0]]} by the order of the rows; a spreadsheet "
+        "read them month first. Take the file from its source again, with dates written 2024-03-15."
     )
 
 
@@ -48,7 +48,7 @@ def _day(days: Dates) -> Ints:
     return np.asarray((days - days.astype("datetime64[M]")).astype(np.int64) + 1)
 
 
-def _exchanged(days: Dates, early: Bools) -> Dates:
+def _exchange_day_month(days: Dates, early: Bools) -> Dates:
     """Dates with day and month exchanged where the day can be a month."""
     months = days.astype("datetime64[M]").astype(np.int64)
     year, month, day = months // 12, months % 12 + 1, _day(days)

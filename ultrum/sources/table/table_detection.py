@@ -15,13 +15,13 @@ from dataclasses import dataclass, field, replace
 from datetime import date, datetime
 from typing import Final
 
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import TableError
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import (
     Grid,
     Row,
-    filled,
+    content_width,
     is_empty,
     is_value,
     is_word,
@@ -111,7 +111,7 @@ def find_blocks(grid: Grid, layout: LayoutOptions, where: str) -> list[Block]:
     if across is not None and (across[1] > count or parts_down(grid, across[0])):
         turned = replace(grid, rows=list(grid.rows[across[0] :]), lines=grid.lines[across[0] :])
         turned, aside = without_other_columns(turned)
-        blocks = find_blocks(without_empty_rows(turned).turned(), layout, where)
+        blocks = find_blocks(without_empty_rows(turned).transpose(), layout, where)
         decision = ("layout", f"dates run across, along line {grid.lines[across[0]]}")
         above, below = prose_above(grid, across[0]), prose_below(grid, across[0])
         return [
@@ -123,7 +123,7 @@ def find_blocks(grid: Grid, layout: LayoutOptions, where: str) -> list[Block]:
         ]  # fmt: skip
     if not count:
         raise TableError(
-            f"{where}: no rows of a date and values were found in {counted(len(grid.rows), 'line')}; "
+            f"{where}: no rows of a date and values were found in {quantity(len(grid.rows), 'line')}; "
             f"{shown_rows(grid)}"
         )
     return _blocks_at(grid, column, layout, where)
@@ -148,7 +148,7 @@ def _blocks_at(grid: Grid, column: int, layout: LayoutOptions, where: str) -> li
     runs = _runs(grid, families, column)
     if not runs:
         raise TableError(f"{where}: no rows of a date and values were found; {shown_rows(grid)}")
-    return _joined([_block(grid, column, runs, k, layout, where) for k in range(len(runs))])
+    return _join_blocks([_block(grid, column, runs, k, layout, where) for k in range(len(runs))])
 
 
 def _family(row: Row, column: int, layout: LayoutOptions) -> str:
@@ -205,7 +205,7 @@ def _without_strays(runs: list[_Run]) -> list[_Run]:
 def _is_heading(row: Row, column: int) -> bool:
     """Whether a row without a date names columns."""
     words = sum(is_word(c) for c in row)
-    return words >= 2 and words >= 0.5 * filled(row)
+    return words >= 2 and words >= 0.5 * content_width(row)
 
 
 def _block(grid: Grid, column: int, runs: list[_Run], which: int, layout: LayoutOptions, where: str) -> Block:
@@ -216,13 +216,13 @@ def _block(grid: Grid, column: int, runs: list[_Run], which: int, layout: Layout
     heading = find_heading(grid, above, at[0], run.width, column, layout.columns, layout.header, where)
     rejected, prose = _between(grid, run, at, below, column, heading)
     start = heading.first_row + 1 if heading.first_row >= 0 else above
-    rejected = [*_rejected_above(grid, start, at[0], column), *rejected]
+    rejected = [*_rejections_above(grid, start, at[0], column), *rejected]
     faults = [r for r in rejected if r.reason not in (A_TOTAL, OTHER_FREQUENCY)]
     dated = all(r.reason.endswith(NO_DAY) for r in faults)
     if len(faults) > max(_TOO_MANY_BAD * len(at), 1 if dated or len(at) >= 5 else 0.5):
         first = faults[0]
         raise TableError(
-            f"{where}: {counted(len(faults), 'row')} between the first and last date cannot be read, first line "
+            f"{where}: {quantity(len(faults), 'row')} between the first and last date cannot be read, first line "
             f"{first.line}: {first.reason} ('{first.text[:60]}'). Fix them, or name the block."
         )
     preamble, title = _words_above(grid, above, heading.first_row if heading.first_row >= 0 else at[0])
@@ -242,7 +242,7 @@ def _block(grid: Grid, column: int, runs: list[_Run], which: int, layout: Layout
     )
 
 
-def _rejected_above(grid: Grid, start: int, first: int, column: int) -> list[Rejected]:
+def _rejections_above(grid: Grid, start: int, first: int, column: int) -> list[Rejected]:
     """Rows between the heading and the first date whose own date cannot exist."""
     return [
         Rejected(grid.lines[i], " ".join(cell_text(c) for c in grid.rows[i]),
@@ -257,7 +257,7 @@ def _cut(row: Row, width: int) -> Row:
 
 def _fits(row: Row, width: int) -> bool:
     """Whether a row has the block's number of cells; empty cells may trail."""
-    return len(row) == width or (len(row) > width and filled(row) <= width)
+    return len(row) == width or (len(row) > width and content_width(row) <= width)
 
 
 def _between(
@@ -296,7 +296,7 @@ def _between(
         count = len(row)
         label = cell_text(row[column]) if count > column else ""
         fault = NO_DAY if looks_like_date(label) else "is not understood as a date"
-        reason = f"{counted(count, 'cell')}, not {run.width}" if count != run.width else f"'{label}' {fault}"
+        reason = f"{quantity(count, 'cell')}, not {run.width}" if count != run.width else f"'{label}' {fault}"
         rejected.append(Rejected(grid.lines[i], text, reason))
     return rejected, prose
 
@@ -328,7 +328,7 @@ def _words_below(grid: Grid, start: int, stop: int, column: int) -> str:
     return "\n".join(lines)
 
 
-def _joined(blocks: list[Block]) -> list[Block]:
+def _join_blocks(blocks: list[Block]) -> list[Block]:
     """Blocks that go on under a repeated heading as one, then all of them, largest first."""
     done: list[Block] = []
     for block in blocks:

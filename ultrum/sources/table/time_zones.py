@@ -28,12 +28,12 @@ def in_zone(dates: ReadDates, timezone: str, where: str) -> ReadDates:
             f"{where}: timezone='{timezone}' is not a time zone; write it like 'Europe/Paris' or 'UTC'."
         ) from None
     open_rows = np.asarray(unknown.isna()) & ~np.asarray(local.isna())
-    shifted = _repeated(local, timezone, where, open_rows) if open_rows.any() else unknown
+    shifted = _localise_repeats(local, timezone, where, open_rows) if open_rows.any() else unknown
     ahead = (local - shifted.tz_convert("UTC").tz_localize(None)) / pd.Timedelta(seconds=1)
     return replace(dates, offsets=np.nan_to_num(np.asarray(ahead)).astype(np.int64))
 
 
-def _repeated(local: pd.DatetimeIndex, timezone: str, where: str, rows: Bools) -> pd.DatetimeIndex:
+def _localise_repeats(local: pd.DatetimeIndex, timezone: str, where: str, rows: Bools) -> pd.DatetimeIndex:
     """Localised times, the first of two equal ones in summer time."""
     first = local[rows][0]
     try:

@@ -13,7 +13,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Array, Bools, Floats
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import TableError
 from ultrum.sources.table.ambiguous_dates import ReadDates, cell_text, read_dates
 from ultrum.sources.table.cell_grid import column_array, is_date
@@ -84,7 +84,7 @@ class Typed:
     def frame(self) -> pd.DataFrame:
         """Rows with their dates first."""
         days = self.dates.moments
-        shown = days if self.dates.timed else days.astype("datetime64[D]").astype("datetime64[s]")
+        shown = days if self.dates.has_times else days.astype("datetime64[D]").astype("datetime64[s]")
         marks = {f"{n} status": c for n, c in self.statuses.items()}
         columns = {_beside(n): c for n, c in self.columns.items()}
         return pd.DataFrame({"date": shown, **columns, **marks})
@@ -94,7 +94,7 @@ def _beside(name: str) -> str:
     return "date (column)" if name == "date" else name
 
 
-def typed(block: Block, options: TableOptions) -> Typed:
+def type_cells(block: Block, options: TableOptions) -> Typed:
     """Read the cells of a block.
 
     Raises
@@ -114,8 +114,8 @@ def typed(block: Block, options: TableOptions) -> Typed:
     numeric = [n for n in numeric if n != code]
     decimal = _decimal([cells[n] for n in numeric], options, where, marks, block.grid.how)
     numbers = {n: read_numbers(cells[n], decimal, marks) for n in numeric}
-    stated = _stated_missing(block.preamble) if options.missing is None else set()
-    numbers = {n: _without_stated(r, stated) for n, r in numbers.items()}
+    stated = _missing_marks(block.preamble) if options.missing is None else set()
+    numbers = {n: _drop_missing_marks(r, stated) for n, r in numbers.items()}
     if options.missing is None:
         _refuse_sentinels(numbers, where)
     bad, rejected = _bad_rows(block, joined.cells, dates, numbers, cells)
@@ -135,12 +135,12 @@ def typed(block: Block, options: TableOptions) -> Typed:
     ]
     flags = {n: _statuses(r)[kept] for n, r in numbers.items() if r.marks}
     return Typed(
-        _masked(dates, kept), columns, units, decisions, [*block.rejected, *rejected],
+        _mask_dates(dates, kept), columns, units, decisions, [*block.rejected, *rejected],
         dict(zip(block.heading.names, block.heading.titles, strict=False)), changes, flags,
     )  # fmt: skip
 
 
-def _masked(dates: ReadDates, kept: Bools) -> ReadDates:
+def _mask_dates(dates: ReadDates, kept: Bools) -> ReadDates:
     offsets = dates.offsets[kept] if dates.offsets is not None else None
     return replace(dates, moments=dates.moments[kept], offsets=offsets)
 
@@ -191,7 +191,7 @@ def _decimal(
     return decimal_mark(numbers, options.decimal, where)
 
 
-def _stated_missing(preamble: str) -> set[float]:
+def _missing_marks(preamble: str) -> set[float]:
     """Numbers that mark missing values, by the prose above."""
     marks_there: set[float] = set()
     for sentence in _MISSING_PROSE.findall(preamble):
@@ -199,7 +199,7 @@ def _stated_missing(preamble: str) -> set[float]:
     return marks_there
 
 
-def _without_stated(read: ReadNumbers, stated: set[float]) -> ReadNumbers:
+def _drop_missing_marks(read: ReadNumbers, stated: set[float]) -> ReadNumbers:
     if not stated:
         return read
     return replace(read, values=np.where(np.isin(read.values, list(stated)), np.nan, read.values))
@@ -211,7 +211,7 @@ def _refuse_sentinels(numbers: Mapping[str, ReadNumbers], where: str) -> None:
         if sentinel is not None:
             count = int((read.values == sentinel).sum())
             raise TableError(
-                f"{where}: {sentinel:g} occurs {counted(count, 'time')} in '{name}', far from every other "
+                f"{where}: {sentinel:g} occurs {quantity(count, 'time')} in '{name}', far from every other "
                 f"number; it looks like a mark for missing values. Set missing=['{sentinel:g}'], or missing=[] "
                 "if it is a number."
             )

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import TableError
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import Grid, Row, is_empty, is_value
 
 
-def dated_grid(grids: Sequence[Grid], headings: Sequence[str], day: str, name: str) -> Grid:
+def add_day_column(grids: Sequence[Grid], headings: Sequence[str], day: str, name: str) -> Grid:
     """The one table that has some headings, with a day next to each of its rows.
 
     Parameters
@@ -31,7 +31,7 @@ def dated_grid(grids: Sequence[Grid], headings: Sequence[str], day: str, name: s
     """
     candidates = [(g, i) for g in grids if (i := _heading_row(g, headings)) is not None]
     if len(candidates) != 1:
-        many = f"{counted(len(candidates), 'table')} have" if candidates else "no table has"
+        many = f"{quantity(len(candidates), 'table')} have" if candidates else "no table has"
         raise TableError(f"{name}: {many} the headings {', '.join(headings)}.")
     grid, at = candidates[0]
     if not day:

@@ -11,7 +11,7 @@ import zlib
 from pathlib import Path
 from typing import IO, Final
 
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import NotFoundError, TableError, choices
 from ultrum.sources.limits import current
 
@@ -49,7 +49,7 @@ def unpack(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
             break
         if packed == "gzip":
             with gzip.GzipFile(fileobj=io.BytesIO(body)) as opened:
-                body, name = _bounded(opened, name, len(body)), name.removesuffix(".gz")
+                body, name = _read_within_limits(opened, name, len(body)), name.removesuffix(".gz")
         else:
             body, name = _from_zip(body, name, member if depth == 0 else None)
     depth = current().nesting + 1
@@ -107,11 +107,11 @@ def _from_zip(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
             names = [i.filename for i in files]
             wanted = member or (names[0] if len(names) == 1 else None)
             if wanted is None or wanted not in names:
-                asked = f"no file '{member}'" if member else f"{counted(len(names), 'file')}"
+                asked = f"no file '{member}'" if member else f"{quantity(len(names), 'file')}"
                 raise TableError(f"{name} holds {asked}: {choices(names)}. Set member=...")
             with archive.open(wanted) as packed:
                 packed_size = archive.getinfo(wanted).compress_size
-                return _bounded(packed, f"{name}/{wanted}", packed_size), wanted
+                return _read_within_limits(packed, f"{name}/{wanted}", packed_size), wanted
     except DAMAGED as error:
         raise TableError(f"{name} is a damaged or locked zip archive: {error}.") from error
 
@@ -121,7 +121,7 @@ def _is_system_file(name: str) -> bool:
     return name.startswith("__MACOSX/") or name.rsplit("/", 1)[-1].startswith(".")
 
 
-def _bounded(packed: IO[bytes] | gzip.GzipFile, name: str, packed_size: int) -> bytes:
+def _read_within_limits(packed: IO[bytes] | gzip.GzipFile, name: str, packed_size: int) -> bytes:
     """Read to the end, but never more than the limits; ``own`` are the packed bytes."""
     limits_now = current()
     parts, size = [], 0

@@ -57,7 +57,7 @@ def refuse_huge_workbook(body: bytes, name: str) -> None:
             limits_now.check("sheets", len(sheets), f"{name} has {len(sheets):,} sheets")
             for sheet in sheets:
                 _refuse_far_cells(archive, sheet, name)
-            texts = _shared_texts(archive, [n for n in sheets if n.lower().endswith(".xml")])
+            texts = _common_texts(archive, [n for n in sheets if n.lower().endswith(".xml")])
             limits_now.check("unpacked_bytes", texts, f"{name} has {texts:,} letters, repeated ones included")
             if "content.xml" in archive.namelist():
                 for reach in _tables(archive.open("content.xml")):
@@ -87,7 +87,7 @@ def _is_near(text: bytes) -> bool:
     return not _NOT_NEAR.search(text) and not _PREFIXED.search(text)
 
 
-def _shared_texts(archive: zipfile.ZipFile, sheets: Iterable[str]) -> int:
+def _common_texts(archive: zipfile.ZipFile, sheets: Iterable[str]) -> int:
     """Letters of all cells that take their text from the common list, each counted as often as it is taken."""
     if _SHARED not in archive.namelist():
         return 0
@@ -219,7 +219,7 @@ def _tables(opened: IO[bytes]) -> Iterator[tuple[int, int]]:
     for _, element in lxml.etree.iterparse(
         opened, events=("end",), tag=tags, resolve_entities=False, no_network=True, load_dtd=False
     ):
-        times, wide = _repeated(element, "rows"), _width(element)
+        times, wide = _repeat_count(element, "rows"), _width(element)
         if element.tag == tags[1]:
             yield rows, columns
             rows = columns = empty = 0
@@ -234,12 +234,12 @@ def _width(row: lxml.etree._Element) -> int:
     """Cells of a row up to the last that holds something."""
     wide = held = 0
     for cell in row:
-        wide += _repeated(cell, "columns")
+        wide += _repeat_count(cell, "columns")
         if len(cell) or cell.get(f"{_OFFICE}value-type"):
             held = wide
     return held
 
 
-def _repeated(element: lxml.etree._Element, what: str) -> int:
+def _repeat_count(element: lxml.etree._Element, what: str) -> int:
     count = element.get(f"{_TABLE}number-{what}-repeated", "1")
     return int(count) if count.isdigit() else 1

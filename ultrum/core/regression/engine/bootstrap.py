@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.regression.engine import cholesky
 from ultrum.errors import EstimationError
 
@@ -27,7 +27,7 @@ def block_length(block: Floats) -> float:
     True
     """
     if len(block) < 10:
-        raise EstimationError(f"{counted(len(block), 'row')}, too few for a block bootstrap; take 10 or more.")
+        raise EstimationError(f"{quantity(len(block), 'row')}, too few for a block bootstrap; take 10 or more.")
     return max(_length(column) for column in block.T)
 
 
@@ -131,7 +131,7 @@ def drawn_coefficients(design: Floats, response: Floats, counts: Floats, constan
     """
     shift = cholesky.Shift.of(design, constant)
     moved = shift.apply(design)
-    products = cholesky.packed_products(moved)
+    products = cholesky.pack_products(moved)
     weights = counts.T
     coefficients = np.empty((design.shape[1], response.shape[1], len(counts)))
     for asset, values in enumerate(response.T):

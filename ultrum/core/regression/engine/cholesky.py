@@ -68,7 +68,7 @@ class BatchSolution:
     loose: Bools
 
 
-def packed_products(left: Floats, right: Floats | None = None) -> Floats:
+def pack_products(left: Floats, right: Floats | None = None) -> Floats:
     """Products of columns in each row, (…,p) to (…,q); of two sides, symmetrised: x y' + y x'."""
     low, high = np.tril_indices(left.shape[-1])
     if right is None:
@@ -140,7 +140,7 @@ def variances_of_inverse(solution: BatchSolution, shift: Shift) -> Floats:
     return variances
 
 
-def packed_inverse(solution: BatchSolution) -> Floats:
+def pack_inverse(solution: BatchSolution) -> Floats:
     """(X'X)⁻¹ on shifted columns, (B, q, N)."""
     root = solution.root
     count, _, windows, assets = root.shape
@@ -151,7 +151,7 @@ def packed_inverse(solution: BatchSolution) -> Floats:
     return packed
 
 
-def doubled(packed: Floats) -> Floats:
+def double_off_diagonal(packed: Floats) -> Floats:
     """Off-diagonal elements twice, so that a product with packed xx' is a quadratic form."""
     count = _order_of(packed)
     twice = np.full(packed.shape[1], 2.0)
@@ -159,7 +159,7 @@ def doubled(packed: Floats) -> Floats:
     return np.asarray(packed * twice[:, None])
 
 
-def unpacked(packed: Floats) -> Floats:
+def unpack(packed: Floats) -> Floats:
     """(B, q, N) to (p, p, B, N)."""
     count = _order_of(packed)
     whole = np.array([[_place(j, k) for k in range(count)] for j in range(count)])
@@ -185,7 +185,7 @@ def influence_on_data(solution: BatchSolution, shift: Shift) -> Floats:
 
 def sandwich_variances(influence: Floats, meat: Floats) -> Floats:
     """Diagonal (p, B, N) of influence · meat · influence', the meat packed."""
-    middle = unpacked(meat)
+    middle = unpack(meat)
     half = np.empty_like(influence[0])
     variances = np.empty(influence.shape[1:])
     for i, row in enumerate(influence):
@@ -197,7 +197,7 @@ def sandwich_variances(influence: Floats, meat: Floats) -> Floats:
 
 def sandwich(influence: Floats, meat: Floats) -> Floats:
     """The whole of influence · meat · influence', (p, p, B, N)."""
-    middle = unpacked(meat)
+    middle = unpack(meat)
     count = len(influence)
     covariance = np.empty_like(influence)
     for i in range(count):

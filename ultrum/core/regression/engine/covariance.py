@@ -17,7 +17,7 @@ from ultrum.core.regression.engine.least_squares import orthonormal
 from ultrum.core.regression.engine.newey_west_and_fixed_b import (
     AUTOMATIC,
     cosine_counts,
-    equal_weighted_cosine,
+    cosine_covariance,
     fixed_b_degrees,
     newey_west,
 )
@@ -60,7 +60,7 @@ def check_errors(errors: str, lags: int | str | None, *, clustered: bool = False
     return kind
 
 
-def prewhitened(errors: str) -> str:
+def prewhitening_kind(errors: str) -> str:
     """The kind of errors after an autoregression of each score, for those that have one."""
     if errors.lower() != "ewc":
         raise EstimationError(
@@ -114,7 +114,7 @@ def covariance(
     if errors in HAC:
         return newey_west(influence, residuals, moments, lags)
     if errors in COSINE:
-        return equal_weighted_cosine(influence, residuals, moments, errors != "ewc")
+        return cosine_covariance(influence, residuals, moments, errors != "ewc")
     if errors in ERRORS:
         return heteroskedastic(influence, residuals, leverage, errors)
     raise EstimationError(f"errors='{errors}' is not known; {one_of(errors, ERRORS)}")
@@ -157,12 +157,12 @@ def degrees_of_freedom(errors: str, rows: Ints, terms: int, lags: Floats | None 
     ndarray
         T − p; the number of cosines for theirs; for fixed-b those with the same critical value.
     """
-    own: Floats = np.asarray(rows, dtype=float) - terms
+    residual: Floats = np.asarray(rows, dtype=float) - terms
     if errors in COSINE:
-        return np.minimum(cosine_counts(np.asarray(rows)), np.maximum(own, 1)).astype(float)
+        return np.minimum(cosine_counts(np.asarray(rows)), np.maximum(residual, 1)).astype(float)
     if errors == "hac-fixed-b" and lags is not None:
-        return np.asarray(np.minimum(fixed_b_degrees(lags, np.maximum(rows, 1)), own))
-    return own
+        return np.asarray(np.minimum(fixed_b_degrees(lags, np.maximum(rows, 1)), residual))
+    return residual
 
 
 # Cluster-robust covariances, one way or two
@@ -170,7 +170,7 @@ def degrees_of_freedom(errors: str, rows: Ints, terms: int, lags: Floats | None 
 _SINGULAR: Final = 1e10  # condition number
 
 
-def clustered(influence: Floats, residuals: Floats, codes: Ints) -> Floats:
+def cluster_covariance(influence: Floats, residuals: Floats, codes: Ints) -> Floats:
     """Cameron, Gelbach and Miller (2011): by first label, plus by second, less by both.
 
     Parameters
@@ -190,10 +190,10 @@ def clustered(influence: Floats, residuals: Floats, codes: Ints) -> Floats:
     if codes.shape[1] == 1:
         return np.asarray(total)
     _, both = np.unique(codes, axis=0, return_inverse=True)
-    return _made_positive(total - _one_way(influence, residuals, both.reshape(-1)))
+    return _nearest_positive(total - _one_way(influence, residuals, both.reshape(-1)))
 
 
-def jackknifed(X: Floats, influence: Floats, residuals: Floats, codes: Ints) -> Floats:
+def jackknife_covariance(X: Floats, influence: Floats, residuals: Floats, codes: Ints) -> Floats:
     """CR3, the jackknife over clusters: (G−1)/G·Σ(b₍g₎ − b)(b₍g₎ − b)' (MacKinnon, Nielsen and Webb 2023).
 
     Parameters
@@ -265,14 +265,14 @@ def _one_way(influence: Floats, residuals: Floats, codes: Ints) -> Floats:
     return np.asarray(factor * np.einsum("gpn,gqn->npq", sums, sums))
 
 
-def _made_positive(covariance: Floats) -> Floats:
+def _nearest_positive(covariance: Floats) -> Floats:
     """The nearest covariance without negative eigenvalues.
 
     Examples
     --------
     >>> import warnings
     >>> with warnings.catch_warnings(record=True) as caught:
-    ...     _made_positive(np.array([[[1.0, 2.0], [2.0, 1.0]]])).round(12).tolist()
+    ...     _nearest_positive(np.array([[[1.0, 2.0], [2.0, 1.0]]])).round(12).tolist()
     [[[1.5, 1.5], [1.5, 1.5]]]
     >>> len(caught)
     1

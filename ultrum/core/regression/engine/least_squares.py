@@ -19,7 +19,7 @@ from ultrum.errors import EstimationError, choices
 _STEPS = 4
 
 
-def refined(X: Any, y: Any, Q: Floats, R: Floats, start: Floats) -> tuple[Floats, Floats]:
+def refine(X: Any, y: Any, Q: Floats, R: Floats, start: Floats) -> tuple[Floats, Floats]:
     """Coefficients and residuals of least squares, refined together (Björck 1967).
 
     Parameters
@@ -41,7 +41,7 @@ def refined(X: Any, y: Any, Q: Floats, R: Floats, start: Floats) -> tuple[Floats
     return b.astype(np.float64), r.astype(np.float64)
 
 
-def refined_inverse(X: Any, influence: Floats) -> Floats:
+def refine_inverse(X: Any, influence: Floats) -> Floats:
     """Left inverse A of X with one step A + (I − AX)A; what is left in AA' is of second order."""
     short = np.eye(len(influence)) - influence.astype(np.longdouble) @ X
     return np.asarray(influence + (short @ influence).astype(np.float64))
@@ -113,8 +113,8 @@ def least_squares(
     if condition > _ILL_CONDITIONED:
         exact = (X.astype(np.longdouble) - centre) * root / scale
         target = (Y.astype(np.longdouble) - level) * root
-        coefficients, residuals = refined(exact, target, Q, R, coefficients)
-        influence = refined_inverse(exact, influence)
+        coefficients, residuals = refine(exact, target, Q, R, coefficients)
+        influence = refine_inverse(exact, influence)
     else:
         coefficients += influence @ (response - moved / scale @ coefficients)  # refined once
         residuals = response - moved / scale @ coefficients

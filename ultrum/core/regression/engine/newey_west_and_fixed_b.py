@@ -9,7 +9,7 @@ import scipy.special
 from numpy.typing import ArrayLike
 
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.displayed_numbers import counted
+from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import EstimationError
 
 AUTOMATIC: Final = "automatic"
@@ -24,7 +24,7 @@ def check_depth(lags: int | str | None, rows: int) -> None:
     (None, None)
     """
     if lags is not None and not isinstance(lags, str) and lags >= rows:
-        raise EstimationError(f"lags={lags} for {counted(rows, 'row')}: take fewer lags than rows.")
+        raise EstimationError(f"lags={lags} for {quantity(rows, 'row')}: take fewer lags than rows.")
 
 
 def lag_rule(rows: int) -> int:
@@ -198,25 +198,25 @@ def cosine_sum(scores: Floats, positions: Ints | None, prewhiten: bool, count: i
     line, _ = on_calendar(scores, positions)
     count = cosine_count(len(scores)) if count is None else count
     if not prewhiten:
-        return _averaged(line, count, len(line))
+        return _mean_product(line, count, len(line))
     past, now = line[:-1], line[1:]
     with np.errstate(invalid="ignore", divide="ignore"):
         rho = np.sum(past * now, axis=0) / np.sum(past * past, axis=0)
     rho = np.nan_to_num(rho) + (1.0 + 3.0 * np.nan_to_num(rho)) / len(line)  # Kendall (1954)
     rho = np.clip(rho, -_MOST_PERSISTENT, _MOST_PERSISTENT)
-    total = _averaged(now - rho * past, count, len(line))
+    total = _mean_product(now - rho * past, count, len(line))
     scale = (1.0 / (1.0 - rho)).T
     return np.asarray(total * scale[:, :, None] * scale[:, None, :])
 
 
-def _averaged(line: Floats, count: int, rows: int) -> Floats:
+def _mean_product(line: Floats, count: int, rows: int) -> Floats:
     """Mean over the transforms of their products, times the rows."""
     waves = cosine_waves(count, len(line))
     parts = np.tensordot(waves, line, axes=(1, 0))
     return np.asarray(np.einsum("jpn,jqn->npq", parts, parts) * rows / count)
 
 
-def equal_weighted_cosine(influence: Floats, residuals: Floats, moments: Ints, prewhiten: bool) -> Floats:
+def cosine_covariance(influence: Floats, residuals: Floats, moments: Ints, prewhiten: bool) -> Floats:
     """Covariances (N, p, p) with factor T/(T − p), for Student's t with ν degrees of freedom.
 
     Parameters

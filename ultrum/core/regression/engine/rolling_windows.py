@@ -55,7 +55,7 @@ class Rows:
         arrays = {
             "shift": shift,
             "shifted": shifted,
-            "products": cholesky.packed_products(shifted),
+            "products": cholesky.pack_products(shifted),
             "present": valid.astype(np.float64),
             "centre": centre,
             "response": response,
@@ -284,7 +284,9 @@ def _meat(view: _Views, rows: Rows, solution: cholesky.BatchSolution, nobs: Ints
     meat = np.empty((view.count, rows.products.shape[1], nobs.shape[1]))
     errors, products = np.empty((2, view.width, nobs.shape[1]))
     depth = lag_rules(nobs) if recipe.lags is None else np.full_like(nobs, recipe.lags)
-    slack = cholesky.doubled(cholesky.packed_inverse(solution)) if recipe.errors in ("hc2", "hc3") else None
+    slack = (
+        cholesky.double_off_diagonal(cholesky.pack_inverse(solution)) if recipe.errors in ("hc2", "hc3") else None
+    )
     for which in range(view.count):
         one = view.one(which)
         np.matmul(one.of(rows.shifted)[0], solution.coefficients[:, which], out=errors)
@@ -311,7 +313,7 @@ def _add_lags(meat: Floats, one: _Views, rows: Rows, errors: Floats, products: F
     """Bartlett-weighted products of scores some periods apart; the depth is each estimate's own."""
     window = one.of(rows.shifted)[0]
     for lag in range(1, min(int(depth.max()), one.width - 1) + 1):
-        pairs = cholesky.packed_products(window[lag:], window[:-lag])
+        pairs = cholesky.pack_products(window[lag:], window[:-lag])
         cross = pairs.T @ np.multiply(errors[lag:], errors[:-lag], out=products[lag:])
         cross *= bartlett_weight(lag, depth)
         meat += cross
