@@ -29,8 +29,9 @@ import ultrum as ul
 from ultrum.sources.sdmx.client import decode
 from ultrum.sources.sdmx.series_typing import Calendar, to_parts
 from ultrum.sources.sdmx.structures import Structure
-from ultrum.sources.table import TableOptions, read_table
-from ultrum.vault import Entry, Listings
+from ultrum.sources.table.reader import read_table
+from ultrum.sources.table.reading_result import TableOptions
+from ultrum.vault.search_index import Entry, Listings
 
 SERIES, OBSERVATIONS, LISTINGS = 400, 1_000_000, 100_000
 DIMENSIONS = ("FREQ", "AREA", "ITEM")

@@ -115,7 +115,7 @@ def disk():
     """Fill a small file system with downloads; all that were recorded are whole, before and after."""
     from ultrum.errors import VaultError
     from ultrum.sources.download import Download
-    from ultrum.vault import Vault
+    from ultrum.vault.store import Vault
 
     with tempfile.TemporaryDirectory() as folder:
         subprocess.run(["mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", folder], check=True)

@@ -23,7 +23,8 @@ from ultrum.practice.observatory import FLOWS
 from ultrum.sources.download import Address
 from ultrum.sources.sdmx import structures
 from ultrum.sources.sdmx.client import decode
-from ultrum.sources.table import TableOptions, read_table
+from ultrum.sources.table.reader import read_table
+from ultrum.sources.table.reading_result import TableOptions
 
 PATIENCE = 20  # seconds for one input of a few kilobytes
 TOKENS = [b"\x00", b"\xff\xfe", b"\n" * 50, b";" * 200, b'"', b"'", b"1e999", b"-", b"NaN", b"2024-13-45", b"31/02/2024",

@@ -35,8 +35,9 @@ from ultrum.core.returns.yields import accrual_rate
 from ultrum.core.time.frequency import Frequency
 from ultrum.practice import world_files
 from ultrum.practice.observatory import FLOWS
-from ultrum.sources.sdmx import FORMATS, structures
+from ultrum.sources.sdmx import structures
 from ultrum.sources.sdmx.client import decode
+from ultrum.sources.sdmx.queries import FORMATS
 from ultrum.study.change_summary import changes
 from ultrum.study.provenance import run_facts
 from ultrum.study.sections import TestsSection as Tests

@@ -19,11 +19,12 @@ import ultrum as ul
 from tests.support import OnPractice, Scratch, months
 from ultrum.core.time.relative_dates import resolve_span
 from ultrum.core.transform.steps import apply_steps
-from ultrum.desk import SeriesSet, load_settings
-from ultrum.desk.series_sets import Member
+from ultrum.desk.series_sets import Member, SeriesSet
+from ultrum.desk.settings import load_settings
 from ultrum.errors import FrequencyError, SourceError, UnitError, VaultError
 from ultrum.practice import world_files
-from ultrum.vault import Entry, Listings, Vault
+from ultrum.vault.search_index import Entry, Listings
+from ultrum.vault.store import Vault
 
 CPI = "observatory:PRICES/M.QM.CPI"
 PULLER = """

@@ -24,7 +24,8 @@ from ultrum.report.result_files import write_results
 from ultrum.sources.sdmx import structures
 from ultrum.sources.sdmx.client import decode
 from ultrum.sources.table import workbook_limits
-from ultrum.vault import Vault, unpack
+from ultrum.vault.archive import unpack
+from ultrum.vault.store import Vault
 
 SHEET = "http://schemas.openxmlformats.org/spreadsheetml/2006/main"
 PAPERS = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"

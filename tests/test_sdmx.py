@@ -22,9 +22,9 @@ from ultrum.practice import data_messages
 from ultrum.practice.observatory import FLOWS
 from ultrum.sources.download import Download
 from ultrum.sources.http_client import HttpClient
-from ultrum.sources.sdmx import FORMATS, SdmxSource, Span, csv_data
-from ultrum.sources.sdmx.client import decode
-from ultrum.sources.sdmx.queries import FlowName
+from ultrum.sources.sdmx import csv_data
+from ultrum.sources.sdmx.client import SdmxSource, decode
+from ultrum.sources.sdmx.queries import FORMATS, FlowName, Span
 from ultrum.sources.sdmx.series_typing import to_parts
 from ultrum.sources.sdmx.structures import Structure
 

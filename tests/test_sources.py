@@ -25,8 +25,10 @@ from tests.support import OnPractice, Scratch, command
 from ultrum.errors import DataWarning, SourceError, VaultError
 from ultrum.sources.credentials import CredentialStore, host_of
 from ultrum.sources.download import Address, Download
-from ultrum.sources.http_client import HttpClient, HttpPolicy, _retry_after
-from ultrum.vault import Vault, pack, unpack
+from ultrum.sources.http_client import HttpClient, _retry_after
+from ultrum.sources.limits import HttpPolicy
+from ultrum.vault.archive import pack, unpack
+from ultrum.vault.store import Vault
 
 HURRY = HttpPolicy(attempts=3, first_wait=0.01, longest_wait=0.3, largest_answer=10_000, read_timeout=2)
 

@@ -15,8 +15,9 @@ from tests.generated_tables import differences, make_case
 from tests.support import OnPractice, Scratch, months
 from ultrum.errors import TableError
 from ultrum.practice import world_files
-from ultrum.sources.table import TableOptions, read_table
 from ultrum.sources.table.fast_csv import read_quick
+from ultrum.sources.table.reader import read_table
+from ultrum.sources.table.reading_result import TableOptions
 
 TERMS = (
     "<html><body><table><tr><th>Term</th><th>Rate</th></tr><tr><td>3M</td><td>{}</td></tr></table></body></html>"

@@ -17,9 +17,10 @@ from unittest import mock
 from tests.support import Scratch
 from ultrum.errors import DataWarning, VaultError
 from ultrum.sources.download import Download
-from ultrum.vault import Vault, pack, unpack
+from ultrum.vault.archive import pack, unpack
 from ultrum.vault.journal import Journal
 from ultrum.vault.payload_files import _host
+from ultrum.vault.store import Vault
 
 WRITER = """
 import sys

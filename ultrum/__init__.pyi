@@ -88,8 +88,8 @@ from .core.transform.splices_composites_spreads import spread as spread
 from .core.transform.steps import add_step as add_step
 from .core.workings import Workings as Workings
 from .core.workings_of_results import conversion_workings as conversion_workings
-from .desk import Desk as Desk
-from .desk import SeriesSet as SeriesSet
+from .desk.desk import Desk as Desk
+from .desk.series_sets import SeriesSet as SeriesSet
 from .desk.settings import add_source_kind as add_source_kind
 from .errors import DataWarning as DataWarning
 from .errors import UltrumError as UltrumError
@@ -100,9 +100,9 @@ from .report.model_tables import model_table as model_table
 from .report.table_files import save as save
 from .sources.limits import Limits as Limits
 from .sources.limits import limits as limits
-from .sources.table import read_series as read_series
-from .study import Study as Study
+from .sources.table.reader import read_series as read_series
 from .study.provenance import trail as trail
+from .study.schema import Study as Study
 from .workflow import run_study as run_study
 
 __version__: str

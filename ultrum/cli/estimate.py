@@ -34,7 +34,7 @@ from ultrum.cli.options import (
 
 if TYPE_CHECKING:
     from ultrum.core.workings import Workings
-    from ultrum.study import StudyResult
+    from ultrum.study.study_result import StudyResult
     from ultrum.study.template import FileChoices, FileStudy
 
 _ERRORS: Final = (
@@ -274,7 +274,7 @@ def _save(study: FileStudy, files: LocalFiles, saved: Path) -> None:
         source["url"] = "."
         if "tables" in source:
             source["tables"] = {moved[path]: options for path, options in source["tables"].items()}
-    from ultrum.study import Study
+    from ultrum.study.schema import Study
 
     Study.of(**content).save(saved)
 

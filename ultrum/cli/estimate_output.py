@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
     from ultrum.core.regression.beta_table import BetaTable
     from ultrum.core.workings import Workings
-    from ultrum.study import StudyResult
+    from ultrum.study.study_result import StudyResult
     from ultrum.study.template import FileStudy
 
 _ENDS_SHOWN: Final = 8

@@ -29,7 +29,7 @@ from ultrum.cli.terminal_output import echo
 from ultrum.core.displayed_numbers import quantity
 
 if TYPE_CHECKING:
-    from ultrum.desk import SeriesSet
+    from ultrum.desk.series_sets import SeriesSet
 
 
 @click.command()
@@ -163,7 +163,7 @@ def pull(
 
 def _set_of(what: tuple[str, ...], options: dict[str, Any]) -> SeriesSet:
     """A saved set, or one made of addresses and options."""
-    from ultrum.desk import SeriesSet
+    from ultrum.desk.series_sets import SeriesSet
 
     span = [p.strip() for p in options["span"].split(",")] if options["span"] else None
     given: dict[str, Any] = {
@@ -183,7 +183,7 @@ def _set_of(what: tuple[str, ...], options: dict[str, Any]) -> SeriesSet:
 
 def _save(plan: SeriesSet, file: Path) -> None:
     """Save a set, over an older one but over no other file."""
-    from ultrum.desk import SeriesSet
+    from ultrum.desk.series_sets import SeriesSet
     from ultrum.errors import SourceError
 
     if file.exists():
@@ -292,7 +292,7 @@ def forget(words: tuple[str, ...], yes: bool, vault: Path | None) -> None:
 @VAULT
 def pack_vault(file: Path, vault: Path | None) -> None:
     """Write the whole vault into the archive FILE, for another machine."""
-    from ultrum.vault import pack
+    from ultrum.vault.archive import pack
 
     with _vault(vault) as kept:
         echo(f"{quantity(pack(kept, file), 'download')} in {file}")
@@ -303,7 +303,7 @@ def pack_vault(file: Path, vault: Path | None) -> None:
 @VAULT
 def unpack_vault(file: Path, vault: Path | None) -> None:
     """Take over the downloads of the archive FILE."""
-    from ultrum.vault import unpack
+    from ultrum.vault.archive import unpack
 
     with _vault(vault, create=True) as kept:
         new, already = unpack(kept, file)
@@ -346,8 +346,8 @@ def export_from_vault(address: str, file: Path, at: str, force: bool, vault: Pat
 
 def _vault(place: Path | None, *, create: bool = False) -> Any:
     """The vault at a place, which must be there unless it may be made."""
-    from ultrum.desk import default_vault
-    from ultrum.vault import Vault
+    from ultrum.desk.settings import default_vault
+    from ultrum.vault.store import Vault
 
     folder = place or default_vault()
     kept = ("journal.jsonl", "catalogue.sqlite", "payloads")

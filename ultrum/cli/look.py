@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Any, Final, cast
 
 import click
 from click.core import ParameterSource
@@ -25,13 +25,12 @@ from ultrum.cli.options import (
     LocalFiles,
     LookChoices,
     PictureStyle,
-    desk_of,
     local_files,
     picture_options,
     refuse_for_files,
     refuse_inputs,
     refuse_together,
-    vault_for,
+    tables_of,
 )
 from ultrum.cli.terminal_output import echo
 from ultrum.core.displayed_numbers import quantity
@@ -43,8 +42,11 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from ultrum.core.series.time_series import TimeSeries
-    from ultrum.desk import Desk
-    from ultrum.sources.table import Reading
+    from ultrum.desk.desk import Desk
+    from ultrum.desk.local_tables import LocalTables
+    from ultrum.desk.spans import DataSpan
+    from ultrum.sources.download import Address
+    from ultrum.sources.table.reading_result import Reading
 
 
 @click.command()
@@ -147,12 +149,10 @@ def look(
     if files and click.get_current_context().get_parameter_source("vault") is ENVIRONMENT:
         vault = None  # a file that is only looked at is not kept, unless --vault is on the line
     refuse_for_files(files, vault, where, revised)
-    with (
-        vault_for(vault, files, texts) as place,
-        desk_of(vault=place, files=files, **where) as desk,
-    ):
+    kept = revised or bool(asked.steps and _names_other_series(asked.steps))
+    with tables_of(vault, files, texts, kept=kept, **where) as desk:
         if revised:
-            table = desk.revisions(files.address(address))
+            table = cast("Desk", desk).revisions(files.address(address))
             terminal_output.as_json(table.to_dict("records")) if as_json else terminal_output.table(table)
             return
         if returns_of:
@@ -166,7 +166,7 @@ def look(
         show_returns(return_table, figure, picture, as_json, workings, style)
 
 
-def _look(desk: Desk, files: LocalFiles, texts: Sequence[str], asked: LookChoices) -> None:
+def _look(desk: Desk | LocalTables, files: LocalFiles, texts: Sequence[str], asked: LookChoices) -> None:
     """One series with its facts, or every series of a table."""
     from ultrum.cli import look_output
 
@@ -175,7 +175,9 @@ def _look(desk: Desk, files: LocalFiles, texts: Sequence[str], asked: LookChoice
     others = [one for t in texts[1:] for one in _series_at(desk, files.address(t), asked)[0]]
     whole = reading is not None and "#" not in texts[0]
     if len(addressed) == 1 and not whole:
-        facts = desk.describe(addressed[0][0]).facts if reading is None else _facts(addressed[0][1])
+        facts = _facts(addressed[0][1])
+        if reading is None:
+            facts = cast("Desk", desk).describe(addressed[0][0]).facts
         series = addressed[0][1]
         _look_at_one(series, [s for _, s in others], {**facts, **_after_steps(series, asked.steps)}, asked)
         if not asked.as_json:
@@ -190,7 +192,7 @@ def _look(desk: Desk, files: LocalFiles, texts: Sequence[str], asked: LookChoice
 
 
 def _series_at(
-    desk: Desk, address: str, asked: LookChoices
+    desk: Desk | LocalTables, address: str, asked: LookChoices
 ) -> tuple[list[tuple[str, TimeSeries]], Reading | None]:
     """Series at an address after their steps, with their own addresses, and what the reader did.
 
@@ -198,7 +200,6 @@ def _series_at(
     """
     from ultrum.cli import terminal_output
     from ultrum.core.transform.steps import apply_steps
-    from ultrum.desk.series_access import series_within
     from ultrum.desk.spans import DataSpan
     from ultrum.errors import UltrumError
     from ultrum.sources.download import Address
@@ -206,10 +207,7 @@ def _series_at(
     start, end, frequency = asked.span
     wanted, span = Address.parse(address), DataSpan.of(start, end)
     steps = [*([{"to_frequency": frequency}] if frequency else []), *asked.steps]
-    settings = desk.repository.settings_of(wanted)
-    is_table = settings.kind != "sdmx" and wanted.path not in settings.snapshots
-    reading = desk.table(f"{wanted.source}:{wanted.path}") if is_table else None
-    series_there = series_within(desk.repository, address, span, whole=bool(steps))
+    reading, series_there = _read(desk, wanted, span, whole=bool(steps))
     data_span = span.from_latest(*series_there)
     shaped: list[tuple[str, TimeSeries]] = []
     faults: list[UltrumError] = []
@@ -225,6 +223,30 @@ def _series_at(
         terminal_output.warn(str(fault), "left out")
     final = span.from_latest(*[s for _, s in shaped])
     return [(a, final.cut(s)) for a, s in shaped], reading
+
+
+def _read(
+    desk: Desk | LocalTables, wanted: Address, span: DataSpan, *, whole: bool
+) -> tuple[Reading | None, list[TimeSeries]]:
+    """What the reader did, of a table, and every series at an address, not yet cut to the span."""
+    from ultrum.desk.local_tables import LocalTables
+
+    if not isinstance(desk, LocalTables):
+        settings = desk.repository.settings_of(wanted)
+        if settings.kind == "sdmx" or wanted.path in settings.snapshots:
+            from ultrum.desk.series_access import series_within
+
+            return None, series_within(desk.repository, str(wanted), span, whole=whole)
+    from ultrum.desk.addresses import column_of
+
+    reading = desk.table(f"{wanted.source}:{wanted.path}")
+    return reading, [column_of(reading, wanted)] if wanted.field else list(reading.series.values())
+
+
+def _names_other_series(steps: Sequence[dict[str, Any]]) -> bool:
+    from ultrum.core.transform.steps import names_other_series
+
+    return names_other_series(steps)
 
 
 def _distinct(series_list: Sequence[TimeSeries]) -> list[TimeSeries]:
@@ -246,7 +268,7 @@ def _write_page(series_list: Sequence[TimeSeries], asked: LookChoices) -> None:
     asked.page.write_text(series_page(series_list, asked.style.title), encoding="utf-8")
 
 
-def _show_conversion(desk: Desk, address: str, frequency: str) -> None:
+def _show_conversion(desk: Desk | LocalTables, address: str, frequency: str) -> None:
     """The steps to the last whole period of a lower frequency."""
     from ultrum.cli.estimate_output import print_workings
     from ultrum.core.workings_of_results import conversion_workings

@@ -17,8 +17,9 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
     from ultrum.core.series.time_series import SeriesTable, TimeSeries
-    from ultrum.desk import Desk
-    from ultrum.sources.table import Reading
+    from ultrum.desk.desk import Desk
+    from ultrum.desk.local_tables import LocalTables
+    from ultrum.sources.table.reading_result import Reading
 
 
 def show_series(series: TimeSeries, facts: dict[str, str], rows: int) -> None:
@@ -218,7 +219,9 @@ def _show_one(one: TimeSeries) -> None:
             echo("* part of a year")
 
 
-def returns_at(desk: Desk, address: str, frequency: str, bounds: tuple[str, str] = ("", "")) -> SeriesTable:
+def returns_at(
+    desk: Desk | LocalTables, address: str, frequency: str, bounds: tuple[str, str] = ("", "")
+) -> SeriesTable:
     """Returns of the price at an address, or of every asset in a table of prices, within a span."""
     from ultrum.core.returns.price_log_and_excess_returns import returns, to_simple
     from ultrum.core.transform.aggregation import to_frequency
@@ -233,7 +236,7 @@ def returns_at(desk: Desk, address: str, frequency: str, bounds: tuple[str, str]
     return returns_table.sample(span.start or None, span.end or None)
 
 
-def _prices(desk: Desk, address: str) -> SeriesTable:
+def _prices(desk: Desk | LocalTables, address: str) -> SeriesTable:
     """The price at an address, or every price of a table; of bars the close alone."""
     from ultrum.cli import terminal_output
     from ultrum.core.series.time_series import SeriesTable

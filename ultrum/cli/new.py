@@ -110,7 +110,7 @@ def _write_file_study(
 
     from ultrum.cli import terminal_output
     from ultrum.cli.estimate_output import decision_rows
-    from ultrum.desk import Desk
+    from ultrum.desk.desk import Desk
     from ultrum.study.template import SOURCE as HERE_SOURCE
     from ultrum.study.template import FileChoices, FurtherFiles, price_index, write_file_study
 

@@ -17,7 +17,8 @@ from ultrum.cli.terminal_output import end_progress
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-    from ultrum.desk import Desk
+    from ultrum.desk.desk import Desk
+    from ultrum.desk.local_tables import LocalTables
     from ultrum.sources.credentials import CredentialStore
 
 
@@ -141,7 +142,7 @@ def desk_of(
 ) -> Iterator[Desk]:
     """A desk on the sources named, or on the practice world, with progress on stderr."""
     from ultrum.cli import terminal_output
-    from ultrum.desk import Desk
+    from ultrum.desk.desk import Desk
 
     with contextlib.ExitStack() as stack:
         tell = stack.enter_context(terminal_output.progress())
@@ -157,6 +158,41 @@ def desk_of(
             _open_desk(Desk, vault, named, offline, tell, store_of(credentials_file, bind), keep_readings)
         )
         yield stack.enter_context(desk.at(at)) if at else desk
+
+
+@contextlib.contextmanager
+def tables_of(
+    vault: Path | None, files: LocalFiles, texts: Sequence[str], *, kept: bool, **where: Any
+) -> Iterator[Desk | LocalTables]:
+    """A desk, or local files alone where nothing else is asked for.
+
+    Parameters
+    ----------
+    vault : path, optional
+    files : LocalFiles
+    texts : sequence of str
+        What was named on the command line.
+    kept : bool
+        Whether something else of a desk is needed, such as a series of a source.
+    **where
+        Options of the desk.
+    """
+    if (
+        files
+        and len(files.addresses) == len(set(texts))
+        and vault is None
+        and not kept
+        and not any(where.values())
+    ):
+        from ultrum.desk.local_tables import LocalTables
+
+        yield LocalTables(files.settings)
+        return
+    with (
+        vault_for(vault, files, texts) as place,
+        desk_of(vault=place, files=files, **where) as desk,
+    ):
+        yield desk
 
 
 def _with_files(sources: Any, files: LocalFiles) -> dict[str, Any]:
@@ -320,7 +356,7 @@ def _options(reading: Sequence[str]) -> dict[str, Any]:
     """Decisions of the table reader; a name that the reader does not know is an error in the arguments."""
     from ultrum.core.series.metadata import Metadata
     from ultrum.errors import UltrumError
-    from ultrum.sources.table import TableOptions
+    from ultrum.sources.table.reading_result import TableOptions
 
     values: dict[str, Any] = {}
     for text in reading:

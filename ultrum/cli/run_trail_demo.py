@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
     from ultrum.practice.service import Service
     from ultrum.sources.credentials import CredentialStore
-    from ultrum.study import StudyResult
+    from ultrum.study.study_result import StudyResult
 
 
 _RUN_SO: Final = "\b\n" + "\n".join(
@@ -42,7 +42,7 @@ _TRAIL_SO: Final = "\b\n" + "\n".join(
 def demo(out: Path, offline: bool, as_json: bool) -> None:
     """Run the shipped study on the practice world, from live services to a report page."""
     from ultrum.practice import demo_study
-    from ultrum.study import Study
+    from ultrum.study.schema import Study
 
     study = Study.load(demo_study())
     with practice_service() as service:
@@ -86,10 +86,11 @@ def run(
     Only what has changed since the last run is computed again, and the changes are printed. With --at the numbers
     are those of the data as they stood on that day.
     """
-    from ultrum.study import Study
-    from ultrum.study.bundle import free_name, run_of, unbundle
+    from ultrum.study.schema import Study
 
     if study.suffix == ".zip":
+        from ultrum.study.bundle import run_of, unbundle
+
         theirs = run_of(study)
         place = out or Path(f"{study.stem}-bundle")
         plan, vault = unbundle(study, place)
@@ -103,6 +104,8 @@ def run(
         echo(f"{study}: valid.")
         return
     if bundle is not None:
+        from ultrum.study.bundle import free_name
+
         free_name(bundle)
     plan = plan.for_assets(only) if only else plan
     place = out or Path(f"{study.stem}-results")

@@ -333,7 +333,7 @@ def _on_the_command_line(error: UltrumError) -> str:
     text = error.with_fix(fixes)
     if "--read" in options:
         from ultrum.core.series.metadata import Metadata
-        from ultrum.sources.table import TableOptions
+        from ultrum.sources.table.reading_result import TableOptions
 
         names = (*TableOptions.__dataclass_fields__, *Metadata.__dataclass_fields__)
         text = options_in_text(text, names, lambda name, value: f"--read {name}={value}")

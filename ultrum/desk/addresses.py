@@ -5,14 +5,17 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import TimeSeries
-from ultrum.desk.settings import SourceSettings
 from ultrum.errors import SourceError, choices
 from ultrum.sources.download import Address
-from ultrum.sources.table import Reading
 from ultrum.sources.table.file_patterns import expand_pattern, files_of
+from ultrum.sources.table.reading_result import Reading
+
+if TYPE_CHECKING:
+    from ultrum.desk.settings import SourceSettings
 
 
 def column_of(reading: Reading, wanted: Address) -> TimeSeries:
@@ -61,5 +64,10 @@ def places_of(
     """Paths of a pattern with the values that made them; in a local folder those of the files that are there."""
     if expand or not settings.is_local:
         return expand_pattern(pattern, expand)
-    root = Path(settings.url)
+    return files_below(settings.url, pattern)
+
+
+def files_below(folder: str, pattern: str) -> list[tuple[str, dict[str, str]]]:
+    """Paths below a folder that fit a pattern, with the values that made them."""
+    root = Path(folder)
     return [(Path(file).relative_to(root).as_posix(), parts) for file, parts in files_of(str(root / pattern))]

@@ -13,9 +13,9 @@ import pandas as pd
 from ultrum.desk.repository import Repository
 from ultrum.desk.synonyms import Synonyms
 from ultrum.errors import SourceError, one_of
-from ultrum.sources.sdmx import Listing
+from ultrum.sources.sdmx.client import Listing
 from ultrum.sources.sdmx.raw_series import measure_of_unit, unit_of_facts
-from ultrum.vault import Entry, Listings
+from ultrum.vault.search_index import Entry, Listings
 
 BELOW: Final = " > "
 WAYS: Final = ("topic", "region", "source")

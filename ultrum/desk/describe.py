@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import pandas as pd
 
@@ -10,10 +11,9 @@ from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.period_labels import period_label
-from ultrum.desk.repository import Repository
-from ultrum.desk.series_access import one_series
-from ultrum.desk.spans import DataSpan
-from ultrum.sources.download import Address
+
+if TYPE_CHECKING:
+    from ultrum.desk.repository import Repository
 
 _ADJUSTED = {
     "N": "none",
@@ -75,6 +75,10 @@ class Description(TextInNotebooks):
 
 def describe(repository: Repository, address: str) -> Description:
     """Fetch a series and describe it."""
+    from ultrum.desk.series_access import one_series
+    from ultrum.desk.spans import DataSpan
+    from ultrum.sources.download import Address
+
     accesses = repository.fetcher.accesses
     before = len(accesses)
     series = one_series(repository, address, DataSpan())

@@ -15,7 +15,7 @@ from ultrum.core.time.relative_dates import resolve_instant
 from ultrum.desk import catalogue_search
 from ultrum.desk.batch import PullResult, pull
 from ultrum.desk.describe import Description, describe
-from ultrum.desk.fetch import Fetcher
+from ultrum.desk.fetch import ClientOnDemand, Fetcher
 from ultrum.desk.repository import Repository
 from ultrum.desk.revisions import revisions
 from ultrum.desk.series_access import one_series, series_within
@@ -25,9 +25,11 @@ from ultrum.desk.spans import DataSpan
 from ultrum.desk.synonyms import synonyms_with
 from ultrum.sources.credentials import CredentialStore
 from ultrum.sources.download import Download
-from ultrum.sources.http_client import HttpClient, HttpPolicy
-from ultrum.sources.table import Reading
-from ultrum.vault import Listings, Record, Vault
+from ultrum.sources.limits import HttpPolicy
+from ultrum.sources.table.reading_result import Reading
+from ultrum.vault.journal import Record
+from ultrum.vault.search_index import Listings
+from ultrum.vault.store import Vault
 
 
 class Desk:
@@ -83,7 +85,7 @@ class Desk:
         self.synonyms = synonyms_with(settings.get("synonyms", {}))
         self._settings, self._policy = settings["sources"], policy
         self._progress = progress or (lambda _: None)
-        self._client = HttpClient(policy or HttpPolicy())
+        self._client = ClientOnDemand(policy or HttpPolicy())
         self._store = (
             credentials if isinstance(credentials, CredentialStore) else CredentialStore.load(credentials)
         )
@@ -101,7 +103,7 @@ class Desk:
 
     def close(self) -> None:
         """Close connections and the vault."""
-        self._client.__exit__()
+        self._client.close()
         self.repository.close()
         if self._listings is not None:
             self._listings.close()

@@ -6,18 +6,20 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from pathlib import Path
-from typing import Final
+from typing import TYPE_CHECKING, Final
 
+from ultrum.desk.local_tables import read_below
 from ultrum.desk.settings import Fetch, SourceSettings, custom_fetch
-from ultrum.errors import NotFoundError, SourceError, TableError, UltrumError, VaultError
+from ultrum.errors import SourceError, UltrumError, VaultError
 from ultrum.sources import database
-from ultrum.sources.credentials import Credentials, CredentialStore
+from ultrum.sources.credentials import Credentials, CredentialStore, Secret
 from ultrum.sources.download import Download
-from ultrum.sources.http_client import HttpClient
-from ultrum.sources.limits import current
-from ultrum.sources.table.unpacking import read_file
-from ultrum.vault import Record, Vault
+from ultrum.sources.limits import HttpPolicy, current
+from ultrum.vault.journal import Record
+from ultrum.vault.store import Vault
+
+if TYPE_CHECKING:
+    from ultrum.sources.http_client import HttpClient
 
 _HELD: Final = 64 * 1024**2  # bytes of responses in memory
 _PAGE: Final = (b"<!doctype html", b"<html")
@@ -35,6 +37,35 @@ class Access:
     checksum: str
 
 
+class ClientOnDemand:
+    """An HTTP client that the first request opens, with the library behind it.
+
+    Parameters
+    ----------
+    policy : HttpPolicy
+    """
+
+    def __init__(self, policy: HttpPolicy) -> None:
+        self.policy, self._lock = policy, threading.Lock()
+        self._client: HttpClient | None = None
+
+    def get(
+        self, url: str, *, accept: str = "*/*", held: Download | None = None, secret: Secret | None = None
+    ) -> Download:
+        """Fetch one address; see :meth:`ultrum.sources.http_client.HttpClient.get`."""
+        with self._lock:
+            if self._client is None:
+                from ultrum.sources.http_client import HttpClient
+
+                self._client = HttpClient(self.policy)
+        return self._client.get(url, accept=accept, held=held, secret=secret)
+
+    def close(self) -> None:
+        """Close the connections, if there are any."""
+        if self._client is not None:
+            self._client.__exit__()
+
+
 class Fetcher:
     """Requests each path of a source once a session, through the vault."""
 
@@ -42,7 +73,7 @@ class Fetcher:
         self,
         vault: Vault,
         sources: Mapping[str, SourceSettings],
-        client: HttpClient,
+        client: ClientOnDemand,
         progress: Progress,
         offline: bool,
         at: str,
@@ -136,7 +167,7 @@ class Fetcher:
                 source, path, _fetch_by_function(user_function, f"{source}:{path}", path, where.url, how)
             )
         if where.is_local:
-            return self._record_answer(source, path, _from_folder(where.url, path))
+            return self._record_answer(source, path, Download(read_below(where.url, path)))
         copy = self._copy_of(held)
         how = self._credentials_of(source, where)
         secret = how.secret(source) if how else None
@@ -204,16 +235,3 @@ def _is_page(answer: Download, path: str) -> bool:
     named = path.rsplit("/", 1)[-1].lower()
     data_file = "." in named and not named.endswith((".html", ".htm", ".php", ".aspx"))
     return data_file or b"<table" not in answer.body.lower()
-
-
-def _from_folder(folder: str, path: str) -> Download:
-    root = Path(folder).resolve()
-    file = (root / path).resolve()
-    if not file.is_relative_to(root):
-        raise SourceError(f"{path} leaves the folder {folder}; a source stays inside its folder.")
-    try:
-        return Download(read_file(file))
-    except NotFoundError:
-        raise
-    except TableError as error:
-        raise SourceError(str(error)) from error

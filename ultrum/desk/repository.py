@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ultrum.desk.addresses import places_of, with_address
 from ultrum.desk.fetch import Fetcher
@@ -11,10 +11,14 @@ from ultrum.desk.settings import SourceSettings
 from ultrum.errors import SourceError, one_of
 from ultrum.sources.database import Query, table_options
 from ultrum.sources.download import Address, Download
-from ultrum.sources.sdmx import SdmxSource, accept_of
-from ultrum.sources.table import Reading, TableOptions, read_table
+from ultrum.sources.sdmx.queries import accept_of
 from ultrum.sources.table.file_patterns import is_pattern, read_many
-from ultrum.vault import Vault
+from ultrum.sources.table.reader import read_table
+from ultrum.sources.table.reading_result import Reading, TableOptions
+from ultrum.vault.store import Vault
+
+if TYPE_CHECKING:
+    from ultrum.sources.sdmx.client import SdmxSource
 
 
 class Repository:
@@ -70,6 +74,8 @@ class Repository:
     def service(self, name: str) -> SdmxSource:
         """The statistics service of a name."""
         if name not in self._services:
+            from ultrum.sources.sdmx.client import SdmxSource
+
             settings = self.sources[name]
 
             def _response(path: str, accept: str) -> Download:

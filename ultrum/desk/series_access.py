@@ -15,7 +15,7 @@ from ultrum.desk.spans import DataSpan
 from ultrum.desk.stored import vault_paths
 from ultrum.errors import VaultError
 from ultrum.sources.download import Address
-from ultrum.sources.sdmx import key_of
+from ultrum.sources.sdmx.queries import key_of
 from ultrum.sources.table.file_patterns import is_pattern
 
 

@@ -16,7 +16,7 @@ from ultrum.sources.credentials import FILE as CREDENTIALS
 from ultrum.sources.credentials import SECRETS, Credentials, config_folder, host_of, refuse_secret
 from ultrum.sources.database import Query
 from ultrum.sources.download import Download
-from ultrum.sources.sdmx import FORMATS
+from ultrum.sources.sdmx.queries import FORMATS
 
 KINDS: Final = ("sdmx", "table", "database")
 Fetch = Callable[[str, str, Credentials | None], bytes | Download]

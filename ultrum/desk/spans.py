@@ -16,7 +16,7 @@ import numpy as np
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import calendar_days
 from ultrum.core.time.relative_dates import is_relative, resolve_day, resolve_span, start_of_last
-from ultrum.sources.sdmx import Span
+from ultrum.sources.sdmx.queries import Span
 
 S = TypeVar("S", TimeSeries, SeriesTable)
 

@@ -8,9 +8,11 @@ from ultrum.desk.repository import Repository, table_settings
 from ultrum.desk.settings import SourceSettings
 from ultrum.errors import VaultError
 from ultrum.sources.download import Address
-from ultrum.sources.sdmx import covers
-from ultrum.sources.table import TableOptions, read_table
-from ultrum.vault import Record, Vault
+from ultrum.sources.sdmx.queries import covers
+from ultrum.sources.table.reader import read_table
+from ultrum.sources.table.reading_result import TableOptions
+from ultrum.vault.journal import Record
+from ultrum.vault.store import Vault
 
 
 def vault_paths(vault: Vault, settings: SourceSettings, wanted: Address, spans: bool = False) -> list[str]:

@@ -16,7 +16,6 @@ from pathlib import Path
 from typing import Any, Final
 
 import pyarrow as pa
-import pyarrow.parquet
 
 from ultrum.errors import SourceError, choices
 from ultrum.sources.download import Download
@@ -220,6 +219,8 @@ def _short(error: Exception, password: str) -> str:
 
 
 def _parquet(connection: Any, query: Query, name: str, deadline: float) -> bytes:
+    from pyarrow.parquet import ParquetWriter
+
     result = connection.execute(_statement(connection, query, name))
     columns = list(result.keys())
     packed = pa.BufferOutputStream()
@@ -236,7 +237,7 @@ def _parquet(connection: Any, query: Query, name: str, deadline: float) -> bytes
             )
         table = _table(columns, rows, writer.schema if writer is not None else None, name)
         if writer is None:
-            writer = pyarrow.parquet.ParquetWriter(packed, table.schema, compression="zstd")
+            writer = ParquetWriter(packed, table.schema, compression="zstd")
         writer.write_table(table)
     if writer is None:
         raise SourceError(f"{name}: the query gave no rows.")

@@ -17,7 +17,7 @@ import tenacity
 from ultrum.errors import NotFoundError, SourceError
 from ultrum.sources.credentials import Secret, hidden_in_logs, refuse_secret
 from ultrum.sources.download import ACCEPTED, CodingError, Download, decode_body
-from ultrum.sources.limits import current
+from ultrum.sources.limits import HttpPolicy
 from ultrum.sources.network_rules import (
     DeadlineError,
     Exchange,
@@ -42,23 +42,6 @@ _LOGGERS: Final = (  # of the HTTP library; they write addresses and headers
     "httpcore.http2",
     "httpcore.proxy",
 )
-
-
-@dataclass(frozen=True)
-class HttpPolicy:
-    """Limits of fetching, seconds and bytes, and whether a server may confirm a stored copy."""
-
-    attempts: int = 4
-    first_wait: float = 0.25
-    longest_wait: float = 60.0
-    connect_timeout: float = 5.0
-    read_timeout: float = 60.0
-    total_time: float = field(default_factory=lambda: current().seconds)
-    largest_answer: int = field(default_factory=lambda: current().answer_bytes)
-    connections: int = 16
-    connections_per_host: int = 8
-    redirects: int = field(default_factory=lambda: current().redirects)
-    conditional: bool = True
 
 
 class AnswerError(SourceError):

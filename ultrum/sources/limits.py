@@ -6,7 +6,7 @@ import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, field, fields, replace
 from typing import Final
 
 from ultrum.core.displayed_numbers import quantity
@@ -175,3 +175,20 @@ def limits(**changes: int) -> Iterator[Limits]:
         yield changed
     finally:  # by identity: an outer block may have set equal limits, or have ended before this one
         _OVERRIDES.set(tuple(limits for limits in _OVERRIDES.get() if limits is not changed))
+
+
+@dataclass(frozen=True)
+class HttpPolicy:
+    """Limits of fetching, seconds and bytes, and whether a server may confirm a stored copy."""
+
+    attempts: int = 4
+    first_wait: float = 0.25
+    longest_wait: float = 60.0
+    connect_timeout: float = 5.0
+    read_timeout: float = 60.0
+    total_time: float = field(default_factory=lambda: current().seconds)
+    largest_answer: int = field(default_factory=lambda: current().answer_bytes)
+    connections: int = 16
+    connections_per_host: int = 8
+    redirects: int = field(default_factory=lambda: current().redirects)
+    conditional: bool = True

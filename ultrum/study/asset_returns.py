@@ -16,7 +16,7 @@ from ultrum.core.returns.price_log_and_excess_returns import returns, to_simple
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.relative_dates import days_in
 from ultrum.core.transform.aggregation import to_frequency
-from ultrum.desk import Desk
+from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError, name_list
 from ultrum.sources.table.event_columns import event_columns
 from ultrum.sources.table.price_columns import PriceTable, price_table

@@ -18,7 +18,8 @@ from ultrum.study.provenance import run_file, run_from
 from ultrum.study.result_checks import add_specifications
 from ultrum.study.schema import LARGEST, Study
 from ultrum.study.study_result import StudyResult
-from ultrum.vault import Vault, pack, unpack
+from ultrum.vault.archive import pack, unpack
+from ultrum.vault.store import Vault
 
 STUDY, VAULT, RUN = "study.toml", "vault.zip", "run.json"
 PACKAGES, README = "requirements.txt", "README.md"

@@ -7,16 +7,15 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from ultrum.desk import Desk
+from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError, UltrumError, one_of
 from ultrum.sources.download import Address
-from ultrum.sources.table import Reading
 from ultrum.sources.table.event_columns import event_columns
 from ultrum.sources.table.factor_columns import factor_returns
 from ultrum.sources.table.file_patterns import files_of, is_pattern
 from ultrum.sources.table.price_columns import price_table
-from ultrum.study.panel_stages import all_series
-from ultrum.study.schema import Study
+from ultrum.sources.table.reading_result import Reading
+from ultrum.study.schema import Study, all_series
 from ultrum.study.sections import EventsSection
 from ultrum.study.validation import EVENTS, Fault, Lines, Place, addresses, in_study_words
 

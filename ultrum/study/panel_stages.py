@@ -22,7 +22,7 @@ from ultrum.core.time.relative_dates import days_in
 from ultrum.core.transform.aggregation import to_frequency
 from ultrum.core.transform.splices_composites_spreads import composite
 from ultrum.core.transform.steps import apply_steps
-from ultrum.desk import Desk
+from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError, TableError, choices, name_list
 from ultrum.sources.download import Address
 from ultrum.sources.table.event_columns import release_column
@@ -32,16 +32,6 @@ from ultrum.study.schema import Study
 from ultrum.study.sections import PortfolioSection, ReleasesSection, Series
 
 Find = Callable[[str], TimeSeries]
-
-
-def all_series(plan: Study) -> dict[str, Series]:
-    """The study's series, those of its sets among them."""
-    members = {
-        name: Series(address=address, steps=section.steps)
-        for section in plan.sets.values()
-        for name, address in section.series.items()
-    }
-    return {**plan.series, **members}
 
 
 def series_inputs(section: Series, sections: Mapping[str, Series]) -> list[str]:

@@ -22,7 +22,7 @@ from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import months_in
 from ultrum.core.time.period_labels import period_label
-from ultrum.desk import Desk
+from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError
 from ultrum.sources.download import Address
 from ultrum.sources.table.event_columns import event_columns

@@ -18,7 +18,7 @@ from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.errors import StudyError, reason
 from ultrum.file_access import json_of, path_of
 from ultrum.study.study_result import StudyResult
-from ultrum.vault import Record
+from ultrum.vault.journal import Record
 
 FORM: Final = "ultrum run 1"
 _FACTS: Final = ("source", "path", "checksum", "retrieved", "size")

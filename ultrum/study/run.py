@@ -21,20 +21,20 @@ from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.diagnostics import Diagnosis, diagnose
 from ultrum.core.regression.rolling_regression import RollingFit, rolling_regress
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.desk import Desk
+from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError, one_of
 from ultrum.sources.credentials import CredentialStore
-from ultrum.sources.http_client import HttpPolicy
+from ultrum.sources.limits import HttpPolicy
 from ultrum.sources.table.price_columns import PriceTable
 from ultrum.sources.table.reading_result import Decision
 from ultrum.study import panel_stages, pricing_stages
 from ultrum.study.asset_returns import names_of, read_prices, records_at, total_returns
 from ultrum.study.result_checks import StudyWarning, check_assets, specifications_run, study_warnings
-from ultrum.study.schema import Study
+from ultrum.study.schema import Study, all_series
 from ultrum.study.stages import Stages, StageStore
 from ultrum.study.study_result import StudyResult
 from ultrum.study.validation import in_study_words
-from ultrum.vault import Record
+from ultrum.vault.journal import Record
 
 Progress = Callable[[str], None]
 
@@ -137,7 +137,7 @@ def _market_model(panel: Panel) -> list[StudyWarning]:
 
 def _series(plan: Study, desk: Desk, stages: Stages) -> dict[str, TimeSeries]:
     """Every series of the study, each after those it is made of."""
-    sections = panel_stages.all_series(plan)
+    sections = all_series(plan)
     by_name: dict[str, TimeSeries] = {}
 
     def _find(name: str) -> TimeSeries:

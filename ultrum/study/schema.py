@@ -304,3 +304,13 @@ def _merge(base: dict[str, Any], content: dict[str, Any]) -> dict[str, Any]:
         both = isinstance(value, dict) and isinstance(merged.get(key), dict)
         merged[key] = _merge(merged[key], value) if both else value
     return merged
+
+
+def all_series(plan: Study) -> dict[str, Series]:
+    """The study's series, those of its sets among them."""
+    members = {
+        name: Series(address=address, steps=section.steps)
+        for section in plan.sets.values()
+        for name, address in section.series.items()
+    }
+    return {**plan.series, **members}

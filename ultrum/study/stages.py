@@ -23,12 +23,12 @@ from pathlib import Path
 from typing import Any, Final
 
 from ultrum.core.transform.steps import custom_steps
-from ultrum.desk import Desk
+from ultrum.desk.desk import Desk
 from ultrum.desk.fetch import Access
 from ultrum.desk.settings import SourceSettings
 from ultrum.errors import DataWarning, UltrumError
 from ultrum.file_access import json_of, write_whole
-from ultrum.vault import Record
+from ultrum.vault.journal import Record
 
 _KEPT: Final = 400  # results at most
 _PARTS: Final = ("core", "sources", "desk", "study")

@@ -27,7 +27,7 @@ from ultrum.sources.table.reading_result import Decision
 from ultrum.study.result_checks import StudyWarning
 from ultrum.study.schema import Study
 from ultrum.study.stages import Stage, StageStore
-from ultrum.vault import Record
+from ultrum.vault.journal import Record
 
 
 @dataclass(frozen=True, eq=False, repr=False)

@@ -9,18 +9,17 @@ from pathlib import Path
 from typing import Any, Final
 
 from ultrum.core.time.frequency import Frequency
-from ultrum.desk import Desk
+from ultrum.desk.desk import Desk
 from ultrum.desk.settings import SnapshotSettings, SourceSettings
 from ultrum.errors import StudyError, one_of
 from ultrum.file_access import path_of
 from ultrum.sources.database import Query
 from ultrum.sources.download import Address
-from ultrum.sources.table import Reading
 from ultrum.sources.table.account_columns import account_columns
 from ultrum.sources.table.event_columns import event_columns
 from ultrum.sources.table.factor_columns import FactorTable, factor_table
 from ultrum.sources.table.price_columns import PriceTable, plain_heading, price_table
-from ultrum.sources.table.reading_result import Decision
+from ultrum.sources.table.reading_result import Decision, Reading
 from ultrum.study.schema import Study
 
 _ALL: Final = "all"

@@ -12,12 +12,11 @@ from typing import Any, Final
 from pydantic import BaseModel, ValidationError
 
 from ultrum.core.displayed_numbers import quantity
-from ultrum.core.pricing.sensitivity import CHOICES
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.time.frequency import Frequency, last_day, parse_duration, parse_period
 from ultrum.errors import FrequencyError, SourceError, UltrumError, one_of, options_in_text
 from ultrum.sources.download import Address
-from ultrum.sources.table import TableOptions
+from ultrum.sources.table.reading_result import TableOptions
 from ultrum.study.sections import LARGEST_RATE
 
 Fault = tuple[int, str]
@@ -207,7 +206,7 @@ def _sections_in(annotation: Any) -> list[Any]:
 
 _RULES: Final = ("hindsight", "release lag", "release dates")
 _COMPARED: Final = {
-    "window": "windows", "frequency": "frequencies", "adjustment": "adjustments", "estimator": "estimators",
+    "window": "windows", "frequency": "frequencies", "market": "", "adjustment": "adjustments", "estimator": "estimators",
 }  # fmt: skip
 EVENTS: Final = ("dividends", "splits", "final_payments")
 
@@ -271,8 +270,8 @@ def _sensitivity_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str
     """The user's own combination: its choices, and values that are among those compared."""
     section = part(content, "sensitivity")
     for choice, value in part(section, "chosen").items():
-        if choice not in CHOICES:
-            yield ("sensitivity", "chosen"), f"no choice '{choice}'; {one_of(choice, CHOICES)}"
+        if choice not in _COMPARED:
+            yield ("sensitivity", "chosen"), f"no choice '{choice}'; {one_of(choice, _COMPARED)}"
         options = _as_list(section.get(_COMPARED.get(choice, "")))
         if options and value not in options:
             yield ("sensitivity", "chosen"), f"{choice} = '{value}'; {one_of(value, options)}"

@@ -6,19 +6,12 @@ import inspect
 import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from importlib import import_module
 from typing import Any, Final
 
 from ultrum.core.arguments import argument_fault, validate_arguments
-from ultrum.core.currency.conversion import to_currency
-from ultrum.core.returns.yields import yield_to_return
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.frequency import Frequency, parse_duration
-from ultrum.core.transform.aggregation import to_frequency
-from ultrum.core.transform.disaggregation import disaggregate
-from ultrum.core.transform.growth_rebasing_deflating import cumulate, deflate, difference, growth, rebase
-from ultrum.core.transform.lags_fills_innovations import fill, innovations, lag
-from ultrum.core.transform.rolling_statistics import rolling, standardise
-from ultrum.core.transform.splices_composites_spreads import splice, spread
 from ultrum.errors import FrequencyError, UnitError, one_of
 
 Step = Mapping[str, Any]
@@ -28,35 +21,46 @@ _PART: Final = re.compile(r"\s*([\w-]+)\s*=\s*(.*?)\s*$", re.DOTALL)
 
 @dataclass(frozen=True)
 class _StepType:
-    """A step: its function, the setting it cannot do without, and settings that name other series."""
+    """A step: its function or the place of it, the setting it requires, and settings that name other series."""
 
-    function: Callable[..., Any]
+    place: Callable[..., Any] | str
     main: str
     others: tuple[str, ...] = ()
+
+    @property
+    def function(self) -> Callable[..., Any]:
+        """The function. One of the package is imported when it is first needed, since few steps are used."""
+        if not isinstance(self.place, str):
+            return self.place
+        module, _, name = self.place.rpartition(".")
+        function: Callable[..., Any] = getattr(import_module(f"ultrum.core.{module}"), name)
+        return function
 
 
 def _splice_parts(x: TimeSeries, part: TimeSeries | list[TimeSeries], **settings: Any) -> TimeSeries:
     """The series with other parts, which come later in time."""
+    from ultrum.core.transform.splices_composites_spreads import splice
+
     return splice(x, *(part if isinstance(part, list) else [part]), **settings)
 
 
 _STEPS: Final[dict[str, _StepType]] = {
-    "to_frequency": _StepType(to_frequency, "frequency", ("risk_free",)),
-    "disaggregate": _StepType(disaggregate, "frequency", ("indicator",)),
-    "growth": _StepType(growth, "over"),
-    "difference": _StepType(difference, "over"),
-    "rebase": _StepType(rebase, "base"),
-    "deflate": _StepType(deflate, "prices", ("prices",)),
-    "standardise": _StepType(standardise, "window"),
-    "rolling": _StepType(rolling, "window"),
-    "innovations": _StepType(innovations, "sample"),
-    "spread": _StepType(spread, "short", ("short",)),
-    "cumulate": _StepType(cumulate, "initial"),
-    "lag": _StepType(lag, "over"),
-    "fill": _StepType(fill, "how"),
+    "to_frequency": _StepType("transform.aggregation.to_frequency", "frequency", ("risk_free",)),
+    "disaggregate": _StepType("transform.disaggregation.disaggregate", "frequency", ("indicator",)),
+    "growth": _StepType("transform.growth_rebasing_deflating.growth", "over"),
+    "difference": _StepType("transform.growth_rebasing_deflating.difference", "over"),
+    "rebase": _StepType("transform.growth_rebasing_deflating.rebase", "base"),
+    "deflate": _StepType("transform.growth_rebasing_deflating.deflate", "prices", ("prices",)),
+    "standardise": _StepType("transform.rolling_statistics.standardise", "window"),
+    "rolling": _StepType("transform.rolling_statistics.rolling", "window"),
+    "innovations": _StepType("transform.lags_fills_innovations.innovations", "sample"),
+    "spread": _StepType("transform.splices_composites_spreads.spread", "short", ("short",)),
+    "cumulate": _StepType("transform.growth_rebasing_deflating.cumulate", "initial"),
+    "lag": _StepType("transform.lags_fills_innovations.lag", "over"),
+    "fill": _StepType("transform.lags_fills_innovations.fill", "how"),
     "splice": _StepType(_splice_parts, "part", ("part",)),
-    "to_currency": _StepType(to_currency, "currency", ("rates",)),
-    "yield_to_return": _StepType(yield_to_return, "frequency"),
+    "to_currency": _StepType("currency.conversion.to_currency", "currency", ("rates",)),
+    "yield_to_return": _StepType("returns.yields.yield_to_return", "frequency"),
 }
 
 
@@ -161,7 +165,7 @@ def step_fault(step: Any) -> str:
 def _value_fault(name: str, word: str, value: Any) -> str:
     """What is wrong with the value of a setting, as far as it can be known without data."""
     step_type = _STEPS[name]
-    if word in step_type.others or step_type.function is _splice_parts:
+    if word in step_type.others or step_type.place is _splice_parts:
         return ""
     try:
         if word == "frequency" and isinstance(value, str):
@@ -201,6 +205,23 @@ def parse_step(text: str) -> dict[str, Any]:
     if fault := step_fault({name: settings}):
         raise UnitError(fault)
     return {name: settings}
+
+
+def names_other_series(steps: Sequence[Step]) -> bool:
+    """Whether some step names another series, which has to be found.
+
+    Examples
+    --------
+    >>> names_other_series([{"growth": "P1Y"}]), names_other_series([{"deflate": "prices"}])
+    (False, True)
+    """
+    for step in steps:
+        name, given = next(iter(step.items()))
+        step_type = _STEPS[name]
+        settings = given if isinstance(given, Mapping) else {step_type.main: given}
+        if any(isinstance(settings.get(other), str | list | tuple) for other in step_type.others):
+            return True
+    return False
 
 
 def apply_steps(

@@ -17,7 +17,7 @@ from ultrum.errors import SourceError, choices, name_list, warn_user
 from ultrum.sources.download import Address, Download
 from ultrum.sources.sdmx.csv_data import from_csv
 from ultrum.sources.sdmx.json_data import from_json
-from ultrum.sources.sdmx.queries import EVERYTHING, REST, FlowName, Paths, Span, message_of_fault
+from ultrum.sources.sdmx.queries import EVERYTHING, REST, FlowName, Paths, Span, accept_of, message_of_fault
 from ultrum.sources.sdmx.raw_series import RawSeries
 from ultrum.sources.sdmx.series_typing import Calendar, to_parts
 from ultrum.sources.sdmx.structures import (
@@ -76,28 +76,11 @@ def decode(body: bytes, content_type: str, dimensions: Sequence[str], where: str
 # The SDMX source: requests to a service, and its responses as series
 
 Obtain = Callable[[str, str], Download]
-_DATA: Final = "application/vnd.sdmx.data+"
-_FORMATS: Final = {
-    "csv": (f"{_DATA}csv;version=1.0.0", f"{_DATA}csv;version=2.0.0"),
-    "csv2": (f"{_DATA}csv;version=2.0.0", f"{_DATA}csv;version=1.0.0"),
-    "json": (f"{_DATA}json;version=1.0.0", f"{_DATA}json;version=2.0.0"),
-    "json2": (f"{_DATA}json;version=2.0.0", f"{_DATA}json;version=1.0.0"),
-    "xml": ("application/vnd.sdmx.structurespecificdata+xml;version=2.1",),
-    "xml generic": ("application/vnd.sdmx.genericdata+xml;version=2.1",),
-}
-FORMATS: Final = tuple(_FORMATS)
 _STRUCTURE: Final = "application/vnd.sdmx.structure+"
 STRUCTURE: Final = (
     f"{_STRUCTURE}json;version=1.0.0, {_STRUCTURE}json;version=2.0.0;q=0.9, {_STRUCTURE}xml;version=2.1;q=0.8"
 )
 _MOST_FLOWS_WALKED: Final = 300
-
-
-def accept_of(format_name: str) -> str:
-    """Media types to ask for: the format preferred first, then every other that can be read."""
-    rest = [t for name in ("csv", "json", "xml", "xml generic") for t in _FORMATS[name]]
-    wanted = list(dict.fromkeys([*_FORMATS[format_name], *rest]))
-    return ", ".join(f"{t};q={max(1.0 - 0.1 * k, 0.1):.1f}" if k else t for k, t in enumerate(wanted))
 
 
 @dataclass(frozen=True)

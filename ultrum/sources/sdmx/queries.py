@@ -10,6 +10,16 @@ from urllib.parse import urlencode
 
 import orjson
 
+_DATA: Final = "application/vnd.sdmx.data+"
+_FORMATS: Final = {
+    "csv": (f"{_DATA}csv;version=1.0.0", f"{_DATA}csv;version=2.0.0"),
+    "csv2": (f"{_DATA}csv;version=2.0.0", f"{_DATA}csv;version=1.0.0"),
+    "json": (f"{_DATA}json;version=1.0.0", f"{_DATA}json;version=2.0.0"),
+    "json2": (f"{_DATA}json;version=2.0.0", f"{_DATA}json;version=1.0.0"),
+    "xml": ("application/vnd.sdmx.structurespecificdata+xml;version=2.1",),
+    "xml generic": ("application/vnd.sdmx.genericdata+xml;version=2.1",),
+}
+FORMATS: Final = tuple(_FORMATS)
 REST: Final = ("2.1", "3.0")
 
 
@@ -173,6 +183,13 @@ def covers(path: str, wanted: str, spans: bool = False) -> bool:
         return True
     pairs = list(zip(path_key.split("."), key.split("."), strict=False))
     return len(pairs) == key.count(".") + 1 and all(not a or b in a.split("+") for a, b in pairs)
+
+
+def accept_of(format_name: str) -> str:
+    """Media types to ask for: the format preferred first, then every other that can be read."""
+    rest = [t for name in ("csv", "json", "xml", "xml generic") for t in _FORMATS[name]]
+    wanted = list(dict.fromkeys([*_FORMATS[format_name], *rest]))
+    return ", ".join(f"{t};q={max(1.0 - 0.1 * k, 0.1):.1f}" if k else t for k, t in enumerate(wanted))
 
 
 # Errors of a service: the standard's codes in plain words, with a fix

@@ -18,12 +18,9 @@ from ultrum.sources.limits import current
 from ultrum.sources.table.cell_grid import Grid, Row
 from ultrum.sources.table.date_formats import style_of
 from ultrum.sources.table.file_kinds import kind_of
-from ultrum.sources.table.html_tables import page_grids
-from ultrum.sources.table.json_tables import json_grids
 from ultrum.sources.table.ole_check import refuse_circles
 from ultrum.sources.table.periods_of_year import part_of_year
 from ultrum.sources.table.unpacking import decode
-from ultrum.sources.table.workbook_limits import refuse_huge_workbook
 
 DELIMITERS: Final = (";", "\t", "|", ",")
 SPACES: Final = "spaces"
@@ -47,8 +44,12 @@ def grids_of(
     if kind == "workbook":
         grids = _workbook(body, name, sheet)
     elif kind == "page":
+        from ultrum.sources.table.html_tables import page_grids
+
         grids = _chosen(page_grids(body, name, encoding), sheet, name, "table")
     elif kind == "json":
+        from ultrum.sources.table.json_tables import json_grids
+
         grids = json_grids(body, name)
     elif sheet is not None:
         raise TableError(f"{name} is a text, which has no sheets; leave out sheet={sheet!r}.")
@@ -183,6 +184,8 @@ def _workbook(body: bytes, name: str, sheet: str | int | None) -> list[Grid]:
     import python_calamine
 
     if body[:4] == b"PK\x03\x04":
+        from ultrum.sources.table.workbook_limits import refuse_huge_workbook
+
         refuse_huge_workbook(body, name)
     else:
         refuse_circles(body, name)

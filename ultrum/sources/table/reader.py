@@ -17,7 +17,6 @@ from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError
 from ultrum.file_access import path_of
-from ultrum.sources.http_client import HttpClient
 from ultrum.sources.table.bars import name_bars
 from ultrum.sources.table.cell_grid import Grid
 from ultrum.sources.table.composite_dates import side_by_side
@@ -33,7 +32,6 @@ from ultrum.sources.table.file_patterns import (
     read_many,
 )
 from ultrum.sources.table.header_line import DATE_WORDS
-from ultrum.sources.table.parquet import read_parquet
 from ultrum.sources.table.reading_result import Decision, Reading, TableOptions
 from ultrum.sources.table.series_assembly import assemble
 from ultrum.sources.table.single_value import find_figure
@@ -177,6 +175,8 @@ def _obtain(source: str | bytes | os.PathLike[str]) -> tuple[bytes, str, str]:
     if isinstance(source, str) and "\n" in source:
         return source.encode("utf-8"), "pasted text", ""
     if name.startswith(("http://", "https://")):
+        from ultrum.sources.http_client import HttpClient
+
         with HttpClient() as client:
             answer = client.get(name)
         return answer.body, name.partition("?")[0].rsplit("/", 1)[-1] or name, answer.content_type
@@ -191,6 +191,8 @@ def read_table(body: bytes, name: str, options: TableOptions | None = None, retr
     if options.figure:
         return _lone_figure(inner, name, options)
     if kind_of(inner) == "parquet":
+        from ultrum.sources.table.parquet import read_parquet
+
         return assemble(name, read_parquet(inner, name, options), options)
     quick = read_quick(inner, name, options)
     if quick is not None:
