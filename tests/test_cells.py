@@ -1,6 +1,7 @@
 """What single cells mean: every way to write a date or a number, by closed form and by property."""
 
 import datetime as dt
+import re
 import unittest
 
 import numpy as np
@@ -11,6 +12,7 @@ from hypothesis import strategies as st
 
 from tests.support import ROOT, Scratch
 from ultrum.errors import TableError
+from ultrum.sources.table import date_formats
 from ultrum.sources.table.ambiguous_dates import read_dates
 from ultrum.sources.table.cell_grid import column_array
 from ultrum.sources.table.date_formats import (
@@ -115,6 +117,24 @@ class Dates(Scratch):
         )
         want = {s.name for s in STYLES if not s.weak and s.matches(cell)} - {"2023/24"}
         self.assertEqual(set(styles_of(cell)) - {"2023/24"}, want if len(cell) >= 4 else set())
+
+    def test_common_shapes_have_the_styles_that_their_patterns_fit(self):
+        shapes = [re.sub(r"\d", "0", style.name) for style in STYLES]
+        for shape in {
+            *shapes,
+            "0.00",
+            "-0.0000",
+            "000,000",
+            "0,000.00",
+            "0000-00-00T00:00:00Z",
+            "Close",
+            "0/0/0000",
+        }:
+            if len(shape) >= 4:
+                by_pattern = date_formats.styles_fitting(shape) if "0" in shape else ()
+                self.assertEqual(date_formats.styles_of_shape(shape), by_pattern, shape)
+        for word in ("January", "first quarter", "Close", "Samstag", "II. Quartal"):
+            self.assertEqual(date_formats.styles_fitting(word), (), word)
 
     def test_the_day_after_the_last_of_each_month_is_none(self):
         ends = [day + dt.timedelta(days=1) for day in pd.date_range("2023-01-31", periods=12, freq="ME")]

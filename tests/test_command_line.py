@@ -372,7 +372,7 @@ class Commands(OnPractice):
         self.file("a.csv", "month,index\n2024-01,100\n2024-02,101\n")
         master, terminal = pty.openpty()
         process = subprocess.Popen(
-            [sys.executable, "-c", "from ultrum.cli import main; main()", "look", "a.csv"],
+            [sys.executable, "-c", "from ultrum.cli import main; main()", "look", "a.csv", "--vault", "v"],
             stdin=terminal, stdout=terminal, stderr=terminal, cwd=self.folder, env={**os.environ, "TERM": "xterm"})  # fmt: skip
         os.close(terminal)
         shown = b""

@@ -25,7 +25,7 @@ from ultrum.vault.store import Vault
 WRITER = """
 import sys
 from ultrum.sources.download import Download
-from ultrum.vault import Vault
+from ultrum.vault.store import Vault
 vault, n = Vault(sys.argv[1]), 0
 print("ready", flush=True)
 while n < int(sys.argv[2]):
@@ -345,7 +345,7 @@ class HostileWorld(Scratch):
 import os, sys
 from ultrum.errors import VaultError
 from ultrum.sources.download import Download
-from ultrum.vault import Vault
+from ultrum.vault.store import Vault
 if os.getuid() == 0:
     os.setgid(65534); os.setuid(65534)
 vault = Vault({str(self.folder / "v")!r})
@@ -376,7 +376,7 @@ for change in (lambda: vault.record("s", "p", Download(b"new")), lambda: vault.c
 import resource, signal, sys
 from ultrum.errors import VaultError
 from ultrum.sources.download import Download
-from ultrum.vault import Vault
+from ultrum.vault.store import Vault
 signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
 vault = Vault({str(self.folder / "v")!r})
 for most in (200_000, 20_000, 3_000, 50):
@@ -420,7 +420,7 @@ for most in (200_000, 20_000, 3_000, 50):
 MINGLER = """
 import hashlib, random, sys, time
 from ultrum.sources.download import Download
-from ultrum.vault import Vault
+from ultrum.vault.store import Vault
 place, word, seconds = sys.argv[1], sys.argv[2], float(sys.argv[3])
 end, n, draw = time.monotonic() + seconds, 0, random.Random(int(word))
 vault = Vault(place)

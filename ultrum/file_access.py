@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import tomllib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -60,6 +59,8 @@ def toml_of(text: str) -> dict[str, Any]:
     tomllib.TOMLDecodeError
         If it is not TOML, or its brackets are nested too deeply to be read.
     """
+    import tomllib
+
     try:
         return tomllib.loads(text)
     except RecursionError:

@@ -59,5 +59,5 @@ for command in (demo, find, pull, look, estimate, new, run, trail, vault, practi
 
 def main() -> None:
     """Entry point of the command ``ultrum``."""
-    gc.set_threshold(100_000)  # imports create many objects and no garbage
+    gc.set_threshold(500_000)  # imports create many objects and no garbage
     sys.exit(run_safely(app))

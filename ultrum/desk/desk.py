@@ -6,20 +6,16 @@ import os
 from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, date, datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import pandas as pd
 
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.relative_dates import resolve_instant
-from ultrum.desk import catalogue_search
-from ultrum.desk.batch import PullResult, pull
 from ultrum.desk.describe import Description, describe
 from ultrum.desk.fetch import ClientOnDemand, Fetcher
 from ultrum.desk.repository import Repository
-from ultrum.desk.revisions import revisions
 from ultrum.desk.series_access import one_series, series_within
-from ultrum.desk.series_sets import SeriesSet
 from ultrum.desk.settings import SourceSettings, default_vault, load_settings, source_settings
 from ultrum.desk.spans import DataSpan
 from ultrum.desk.synonyms import synonyms_with
@@ -28,8 +24,12 @@ from ultrum.sources.download import Download
 from ultrum.sources.limits import HttpPolicy
 from ultrum.sources.table.reading_result import Reading
 from ultrum.vault.journal import Record
-from ultrum.vault.search_index import Listings
 from ultrum.vault.store import Vault
+
+if TYPE_CHECKING:
+    from ultrum.desk.batch import PullResult
+    from ultrum.desk.series_sets import SeriesSet
+    from ultrum.vault.search_index import Listings
 
 
 class Desk:
@@ -284,6 +284,8 @@ class Desk:
         ...     desk.close()
         ['observatory:PRICES/M.QM.CPI', 'observatory:PRICES/M.QS.CPI']
         """
+        from ultrum.desk import catalogue_search
+
         entries = self.listings(refresh).search(
             words, limit, self.synonyms, **catalogue_search.widen_groups(self.groups, filters)
         )
@@ -305,6 +307,8 @@ class Desk:
         str
             The reason, in one sentence.
         """
+        from ultrum.desk import catalogue_search
+
         return catalogue_search.why_nothing(self.listings(), words, self.synonyms, filters, list(self.sources))
 
     def browse(self, *levels: str, hierarchy: str = "topic", **filters: Any) -> pd.DataFrame:
@@ -323,6 +327,8 @@ class Desk:
         DataFrame
             Columns ``name kind series``; at the bottom ``address title frequency``.
         """
+        from ultrum.desk import catalogue_search
+
         return catalogue_search.browse(
             self.listings(), levels, hierarchy, catalogue_search.widen_groups(self.groups, filters)
         )
@@ -370,6 +376,8 @@ class Desk:
         PullResult
             Series, and what failed or changed.
         """
+        from ultrum.desk.batch import pull
+
         return pull(self.repository, what, resume)
 
     def refresh(self, what: SeriesSet | Sequence[str] | str) -> PullResult:
@@ -405,6 +413,8 @@ class Desk:
         """
         today = date.today()
         bounds = [resolve_instant(instant, today) if instant else "" for instant in (since, until)]
+        from ultrum.desk.revisions import revisions
+
         return revisions(self.repository, address, *bounds)
 
     def listings(self, refresh: bool = False) -> Listings:
@@ -420,6 +430,9 @@ class Desk:
         Listings
             Catalogues that can be searched.
         """
+        from ultrum.desk import catalogue_search
+        from ultrum.vault.search_index import Listings
+
         if self._listings is None:
             self._listings = Listings(Path(self.vault.path) / "listings.sqlite")
         for name in self.sources:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import tomllib
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, fields
 from pathlib import Path
@@ -227,7 +226,7 @@ def load_settings(file: str | os.PathLike[str] | None = None) -> dict[str, Any]:
         content = toml_of(place.read_text(encoding="utf-8"))
     except OSError as error:
         raise SourceError(f"{place} cannot be read: {error.strerror}.") from error
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+    except ValueError as error:
         raise SourceError(f"{place} is not TOML: {error}.") from error
     if not isinstance(content.get("sources"), dict) or not content["sources"]:
         raise SourceError(f"{place} has no [sources.NAME] table.")

@@ -14,7 +14,6 @@ import base64
 import logging
 import os
 import re
-import tomllib
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -370,7 +369,7 @@ def _read(place: Path, *, needed: bool) -> dict[str, Any]:
         if needed:
             raise SourceError(f"{place} cannot be read: there is no such file.") from None
         return {}
-    except (OSError, tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+    except (OSError, ValueError) as error:
         raise SourceError(f"{place} cannot be read: {reason(error)}.") from None
 
 

@@ -7,19 +7,11 @@ import os
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ultrum.core.panel.aligned_panel import Panel
-from ultrum.core.pricing.alpha_and_multiple_tests import JointAlphaTest, joint_alpha_test
-from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
 from ultrum.core.pricing.factor_betas_and_shrinkage import factor_betas, shrink_betas
-from ultrum.core.pricing.peers_and_leverage import PeerBeta
-from ultrum.core.pricing.sensitivity import BetaSensitivity
-from ultrum.core.pricing.two_pass import two_pass
-from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.diagnostics import Diagnosis, diagnose
-from ultrum.core.regression.rolling_regression import RollingFit, rolling_regress
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError, one_of
@@ -35,6 +27,15 @@ from ultrum.study.stages import Stages, StageStore
 from ultrum.study.study_result import StudyResult
 from ultrum.study.validation import in_study_words
 from ultrum.vault.journal import Record
+
+if TYPE_CHECKING:
+    from ultrum.core.pricing.alpha_and_multiple_tests import JointAlphaTest
+    from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
+    from ultrum.core.pricing.peers_and_leverage import PeerBeta
+    from ultrum.core.pricing.sensitivity import BetaSensitivity
+    from ultrum.core.pricing.two_pass_result import TwoPass
+    from ultrum.core.regression.diagnostics import Diagnosis
+    from ultrum.core.regression.rolling_regression import RollingFit
 
 Progress = Callable[[str], None]
 
@@ -227,6 +228,8 @@ def _models(plan: Study, stages: Stages, panel: Panel) -> dict[str, BetaTable]:
 
 
 def _joint_alphas(plan: Study, stages: Stages, panel: Panel) -> dict[str, JointAlphaTest]:
+    from ultrum.core.pricing.alpha_and_multiple_tests import joint_alpha_test
+
     tests = {}
     panel = panel_stages.without_portfolios(plan, panel)  # they are combinations of the others
     for model in plan.models:
@@ -242,6 +245,8 @@ def _joint_alphas(plan: Study, stages: Stages, panel: Panel) -> dict[str, JointA
 def _diagnosis(plan: Study, stages: Stages, company: str, betas: BetaTable) -> Diagnosis | None:
     if not plan.tests.diagnose:
         return None
+    from ultrum.core.regression.diagnostics import diagnose
+
     diagnosis: Diagnosis = stages.do(
         "diagnosis", company, [f"model: {plan.model.name}"], lambda: diagnose(betas.fit(company))
     )
@@ -252,6 +257,8 @@ def _rolling(plan: Study, stages: Stages, panel: Panel) -> RollingFit | None:
     window = plan.tests.rolling_window
     if window is None and "rolling beta" not in plan.report.figures:
         return None
+    from ultrum.core.regression.rolling_regression import rolling_regress
+
     model = plan.model
     betas: RollingFit = stages.do(
         "rolling betas", [window, model.factors, model.errors], ["panel"],
@@ -265,6 +272,8 @@ def _two_pass(plan: Study, stages: Stages, panel: Panel) -> TwoPass | None:
     section = plan.two_pass
     if section is None:
         return None
+    from ultrum.core.pricing.two_pass import two_pass
+
     factors = section.factors or list(dict.fromkeys(f for m in plan.models for f in m.factors))
     work = partial(
         two_pass, panel_stages.without_portfolios(plan, panel), factors, beta_sample=section.beta_sample,

@@ -5,22 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 import pandas as pd
 
 from ultrum.core.displayed_numbers import percent, quantity
 from ultrum.core.panel.aligned_panel import Panel
-from ultrum.core.pricing.alpha_and_multiple_tests import JointAlphaTest
-from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
-from ultrum.core.pricing.kalman_beta import FilteredBetas, kalman_beta
-from ultrum.core.pricing.peers_and_leverage import PeerBeta
-from ultrum.core.pricing.sensitivity import BetaSensitivity
-from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.diagnostics import Diagnosis
 from ultrum.core.regression.fit import CONSTANT
-from ultrum.core.regression.rolling_regression import RollingFit
-from ultrum.core.regression.structural_breaks import BreakTest, break_test
 from ultrum.core.series.text_tables import table_html
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.sources.table.reading_result import Decision
@@ -28,6 +20,17 @@ from ultrum.study.result_checks import StudyWarning
 from ultrum.study.schema import Study
 from ultrum.study.stages import Stage, StageStore
 from ultrum.vault.journal import Record
+
+if TYPE_CHECKING:
+    from ultrum.core.pricing.alpha_and_multiple_tests import JointAlphaTest
+    from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
+    from ultrum.core.pricing.kalman_beta import FilteredBetas
+    from ultrum.core.pricing.peers_and_leverage import PeerBeta
+    from ultrum.core.pricing.sensitivity import BetaSensitivity
+    from ultrum.core.pricing.two_pass_result import TwoPass
+    from ultrum.core.regression.diagnostics import Diagnosis
+    from ultrum.core.regression.rolling_regression import RollingFit
+    from ultrum.core.regression.structural_breaks import BreakTest
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -127,12 +130,16 @@ class StudyResult:
     @cached_property
     def state_space_beta(self) -> FilteredBetas:
         """Beta of the company on the first factor as a random walk."""
+        from ultrum.core.pricing.kalman_beta import kalman_beta
+
         factor = next(str(t) for t in self.betas.coefficients if t != CONSTANT)
         return kalman_beta(self.company_panel, factor)
 
     @cached_property
     def company_break(self) -> BreakTest:
         """Test of a break of the company's regression at an unknown date."""
+        from ultrum.core.regression.structural_breaks import break_test
+
         return break_test(self.betas.fit(self.company), how="sup-f")
 
     def to_frame(self) -> pd.DataFrame:

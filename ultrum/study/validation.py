@@ -206,8 +206,12 @@ def _sections_in(annotation: Any) -> list[Any]:
 
 _RULES: Final = ("hindsight", "release lag", "release dates")
 _COMPARED: Final = {
-    "window": "windows", "frequency": "frequencies", "market": "", "adjustment": "adjustments", "estimator": "estimators",
-}  # fmt: skip
+    "window": "windows",
+    "frequency": "frequencies",
+    "market": "",
+    "adjustment": "adjustments",
+    "estimator": "estimators",
+}
 EVENTS: Final = ("dividends", "splits", "final_payments")
 
 

@@ -277,9 +277,104 @@ def styles_of(cell: str) -> tuple[str, ...]:
     return tuple(s.name for s in _candidates(_DIGIT.sub("0", cell)) if s.matches(cell) and _sensible(s, cell))
 
 
+# Styles of the shapes that most files have. Without the table the first cell compiles the pattern of every style.
+_COMMON_SHAPES: Final[dict[str, tuple[str, ...]]] = {
+    "0000-00-00": ("2024-03-15",),
+    "0000-00-00 00:00:00": ("2024-03-15",),
+    "0000-00-00 00:00": ("2024-03-15",),
+    "0000-00-00T00:00:00": ("2024-03-15",),
+    "0000-00-00T00:00:00Z": ("2024-03-15",),
+    "00/00/0000": (
+        "15/03/2024",
+        "03/15/2024",
+    ),
+    "0/0/0000": (
+        "15/03/2024",
+        "03/15/2024",
+    ),
+    "0/00/0000": (
+        "15/03/2024",
+        "03/15/2024",
+    ),
+    "00/0/0000": (
+        "15/03/2024",
+        "03/15/2024",
+    ),
+    "00-00-0000": (
+        "15-03-2024",
+        "03-15-2024",
+    ),
+    "00.00.0000": ("15.03.2024",),
+    "0000/00/00": ("2024/03/15",),
+    "0000-00": (
+        "2024-03",
+        "2024-3",
+        "2023/24",
+    ),
+    "00/0000": ("03/2024",),
+    "000000": ("202403",),
+    "00000000": ("20240315",),
+    "0000": ("2024",),
+    "0000.00": ("2024.03",),
+    "0000.0": ("2024.1",),
+    "00.0000": ("03.2024",),
+    **dict.fromkeys(
+        (
+            "00.0",
+            "00.00",
+            "000.00",
+            "000.0",
+            "0.00",
+            "0.000",
+            "0.0000",
+            "00.000",
+            "000.000",
+            "0000.000",
+            "0.00000",
+            "-0.00",
+            "-0.0",
+            "-00.0",
+            "-0.000",
+            "-0.0000",
+            "-00.00",
+            "-0.00000",
+            "00.0",
+            "00.00",
+            "0000000",
+            "0000000000",
+            "0,000",
+            "00,000",
+            "000,000",
+            "0,000.00",
+            "00.0",
+            "00.00",
+            "000,00",
+            "0000,00",
+            "0,0000",
+        ),
+        (),
+    ),
+}
+
+
 @lru_cache(maxsize=65_536)
 def _candidates(shape: str) -> tuple[DateStyle, ...]:
     """Styles that a cell of this shape, every digit a zero, may fit for some digits."""
+    if "0" not in shape:  # every date has a digit
+        return ()
+    if shape in _COMMON_SHAPES:
+        return tuple(BY_NAME[name] for name in _COMMON_SHAPES[shape])
+    return styles_fitting(shape)
+
+
+def styles_fitting(shape: str) -> tuple[DateStyle, ...]:
+    """The same, by the pattern of each style.
+
+    Examples
+    --------
+    >>> [style.name for style in styles_fitting("00/00/0000")]
+    ['15/03/2024', '03/15/2024']
+    """
     return tuple(s for s in STYLES if not s.weak and s.loose.fullmatch(shape))
 
 
